@@ -1,0 +1,165 @@
+package book
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/gofrs/flock"
+	"github.com/google/renameio/v2"
+)
+
+// Draft is a session to be written down. Empty fields are left out.
+type Draft struct {
+	Name, Site, User, Host string
+	Port                   int
+	Via, Keys              []string
+	Keepalive              string
+}
+
+// Text is the draft as it stands in the sessions file.
+func (d Draft) Text() string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "[session.%s]\n", keyText(d.Name))
+	line := func(key, value string) { fmt.Fprintf(&b, "%-4s = %s\n", key, value) }
+	if d.Site != "" {
+		line("site", quote(d.Site))
+	}
+	line("host", quote(d.Host))
+	if d.Port != 0 {
+		line("port", strconv.Itoa(d.Port))
+	}
+	if d.User != "" {
+		line("user", quote(d.User))
+	}
+	if len(d.Via) > 0 {
+		line("via", "["+strings.Join(quoteAll(d.Via), ", ")+"]")
+	}
+	switch len(d.Keys) {
+	case 0:
+	case 1:
+		line("key", quote(d.Keys[0]))
+	default:
+		line("key", "["+strings.Join(quoteAll(d.Keys), ", ")+"]")
+	}
+	if d.Keepalive != "" {
+		line("keepalive", quote(d.Keepalive))
+	}
+	return b.String()
+}
+
+// Add writes a new session at the end of the sessions file at path, which is
+// made if there is none. Everything that stands in the file is kept to the
+// byte. It returns the book as it then is. It fails, leaving the file alone,
+// where the name is taken or the draft would bring a problem into the file.
+func Add(path string, d Draft) (*Book, error) {
+	unlock, err := Lock(path)
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	text, err := os.ReadFile(path)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	name := filepath.Base(path)
+	before := Parse(name, text)
+	if taken := before.Session(d.Name); taken != nil {
+		return nil, fmt.Errorf("session %q is there already, on line %d of %s", d.Name, taken.At.Line, name)
+	}
+	text = append(spaced(text), d.Text()...)
+	after := Parse(name, text)
+	if added := after.Session(d.Name); added == nil || added.Broken != nil {
+		if added != nil {
+			return nil, fmt.Errorf("not written: %s", added.Broken.Say)
+		}
+		return nil, fmt.Errorf("not written: %s has a mistake that swallows its end; mend line %d first", name, lastLine(before))
+	}
+	if err := renameio.WriteFile(path, text, 0o600, renameio.WithExistingPermissions()); err != nil {
+		return nil, fmt.Errorf("writing %s: %w; the file is as it was", path, err)
+	}
+	after.Path = path
+	return after, nil
+}
+
+// Lock keeps other programs of ours from writing the file at path until the
+// returned function is called. It waits up to five seconds.
+func Lock(path string) (unlock func(), err error) {
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return nil, err
+	}
+	lock := flock.New(filepath.Join(filepath.Dir(path), "."+filepath.Base(path)+".lock"), flock.SetPermissions(0o600))
+	for deadline := time.Now().Add(5 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+		held, err := lock.TryLock()
+		if err != nil {
+			return nil, fmt.Errorf("locking %s: %w", path, err)
+		}
+		if held {
+			return func() { lock.Close() }, nil
+		}
+		if time.Now().After(deadline) {
+			return nil, fmt.Errorf("%s is being written by another program; try again when it is done", path)
+		}
+	}
+}
+
+// spaced ends a text with exactly what separates it from a new table.
+func spaced(text []byte) []byte {
+	if len(bytes.TrimSpace(text)) == 0 {
+		return text
+	}
+	if !bytes.HasSuffix(text, []byte("\n")) {
+		text = append(text, '\n')
+	}
+	return append(text, '\n')
+}
+
+func lastLine(b *Book) int {
+	if len(b.Problems) == 0 {
+		return 1
+	}
+	return b.Problems[len(b.Problems)-1].Line
+}
+
+// quote writes a TOML basic string.
+func quote(s string) string {
+	var b strings.Builder
+	b.WriteByte('"')
+	for _, r := range s {
+		switch {
+		case r == '"' || r == '\\':
+			b.WriteByte('\\')
+			b.WriteRune(r)
+		case r < ' ' || r == 0x7f:
+			fmt.Fprintf(&b, `\u%04X`, r)
+		default:
+			b.WriteRune(r)
+		}
+	}
+	b.WriteByte('"')
+	return b.String()
+}
+
+func quoteAll(list []string) []string {
+	out := make([]string, len(list))
+	for i, s := range list {
+		out[i] = quote(s)
+	}
+	return out
+}
+
+// keyText writes a TOML key, bare where it can be.
+func keyText(s string) string {
+	for _, r := range s {
+		if !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || r == '-' || r == '_') {
+			return quote(s)
+		}
+	}
+	return s
+}

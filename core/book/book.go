@@ -1,0 +1,217 @@
+package book
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+)
+
+// FileName is the name of the sessions file in a workspace.
+const FileName = "sessions.toml"
+
+// DefaultKeepalive is how often a link asks for a sign of life unless a session
+// says otherwise, and DefaultPort where a server listens (RFC 4253 section 4.2).
+const (
+	DefaultKeepalive = 30 * time.Second
+	DefaultPort      = 22
+)
+
+// maxFile bounds what is read, in bytes: some 100,000 sessions.
+const maxFile = 32 << 20
+
+// Place is a position in the sessions file; lines and columns count from 1, a
+// column counts characters.
+type Place struct {
+	Line, Column int
+}
+
+// Origin tells where a value came from.
+type Origin struct {
+	Layer Layer
+	Name  string // of the session, site or like
+	Place
+}
+
+// Layer is where a value can be written, nearest last.
+type Layer uint8
+
+// The layers, from the farthest to the nearest.
+const (
+	BuiltIn Layer = iota
+	InDefaults
+	InSite
+	InLike
+	InSession
+)
+
+var layerWords = [...]string{"built in", "defaults", "site", "like", "session"}
+
+// String says it as a person would: "site reef", "defaults".
+func (o Origin) String() string {
+	if o.Layer == BuiltIn || o.Layer == InDefaults {
+		return layerWords[o.Layer]
+	}
+	return layerWords[o.Layer] + " " + o.Name
+}
+
+// Value is a setting and where it was set. The zero Value is not set.
+type Value[T any] struct {
+	V      T
+	Origin Origin
+	Set    bool
+}
+
+func (v *Value[T]) orElse(far Value[T]) {
+	if !v.Set {
+		*v = far
+	}
+}
+
+// Tunnel is one tunnel as written: exactly one of Bring, Lend and Roam is set.
+type Tunnel struct {
+	Bring, Lend, Roam, Reach string
+}
+
+// Settings are the values a session, site, like or the defaults can give.
+type Settings struct {
+	Host      Value[string]
+	Port      Value[int]
+	User      Value[string]
+	Keys      Value[[]string]
+	Via       Value[[]string]
+	Dial      Value[string]
+	Keepalive Value[time.Duration]
+	Agent     Value[string]
+	Tunnels   Value[[]Tunnel]
+}
+
+// inherit takes from far what is not set nearer.
+func (s *Settings) inherit(far *Settings) {
+	s.Host.orElse(far.Host)
+	s.Port.orElse(far.Port)
+	s.User.orElse(far.User)
+	s.Keys.orElse(far.Keys)
+	s.Via.orElse(far.Via)
+	s.Dial.orElse(far.Dial)
+	s.Keepalive.orElse(far.Keepalive)
+	s.Agent.orElse(far.Agent)
+	s.Tunnels.orElse(far.Tunnels)
+}
+
+// Session is one session with everything it inherits.
+type Session struct {
+	Name string
+	Site Value[string]
+	Settings
+	At Place
+	// Broken is the first problem that keeps the session from being used, or
+	// nil. What could be read is there all the same.
+	Broken *Problem
+}
+
+// Book is a sessions file read.
+type Book struct {
+	Path     string // "" where it was parsed from memory
+	Sessions []*Session
+	Problems []Problem // in the order of the file
+	byName   map[string]*Session
+	sites    []string
+}
+
+// Session returns the session of that name, or nil.
+func (b *Book) Session(name string) *Session { return b.byName[name] }
+
+// Sites lists the sites in the order they first appear.
+func (b *Book) Sites() []string { return b.sites }
+
+// Names lists the sessions in the order of the file.
+func (b *Book) Names() []string {
+	names := make([]string, len(b.Sessions))
+	for i, s := range b.Sessions {
+		names[i] = s.Name
+	}
+	return names
+}
+
+// Problem is something wrong in the sessions file. It is an error that tells
+// file, line, column, what is wrong and what was likely meant.
+type Problem struct {
+	File string
+	Place
+	Session string // the session it breaks, "" where it is in another table
+	Say     string
+	Hint    string // "did you mean "user"?", or what to do; may be ""
+	Notice  bool   // worth knowing, breaks nothing
+}
+
+func (p Problem) Error() string {
+	s := fmt.Sprintf("%s:%d:%d: %s", p.File, p.Line, p.Column, p.Say)
+	if p.Hint != "" {
+		s += "; " + p.Hint
+	}
+	return s
+}
+
+// Read reads the sessions file at path. The error is for a file that cannot be
+// read at all; what is wrong inside it stands in the book's problems.
+func Read(path string) (*Book, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, err
+	}
+	if info.Size() > maxFile {
+		return nil, fmt.Errorf("%s is %d bytes long; sessions files are read up to %d", path, info.Size(), maxFile)
+	}
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	b := Parse(filepath.Base(path), text)
+	b.Path = path
+	return b, nil
+}
+
+// Nearest returns the candidate that word was likely meant to be, or "" where
+// none is near. Up to a third of the letters, at least one, may differ.
+func Nearest(word string, candidates []string) string {
+	best, found := 1+max(1, len([]rune(word))/3), ""
+	for _, c := range candidates {
+		if d := distance([]rune(word), []rune(c)); d < best {
+			best, found = d, c
+		}
+	}
+	return found
+}
+
+// distance is the number of letters to add, drop, change or swap to get from
+// one word to the other.
+func distance(a, b []rune) int {
+	rows := [3][]int{make([]int, len(b)+1), make([]int, len(b)+1), make([]int, len(b)+1)}
+	for j := range rows[1] {
+		rows[1][j] = j
+	}
+	for i := 1; i <= len(a); i++ {
+		before, last, row := rows[(i-1)%3], rows[i%3], rows[(i+1)%3]
+		row[0] = i
+		for j := 1; j <= len(b); j++ {
+			cost := 1
+			if a[i-1] == b[j-1] {
+				cost = 0
+			}
+			row[j] = min(last[j]+1, row[j-1]+1, last[j-1]+cost)
+			if i > 1 && j > 1 && a[i-1] == b[j-2] && a[i-2] == b[j-1] {
+				row[j] = min(row[j], before[j-2]+1)
+			}
+		}
+	}
+	return rows[(len(a)+1)%3][len(b)]
+}
+
+// meant is the hint for a word that is not one of candidates.
+func meant(word string, candidates []string) string {
+	if near := Nearest(word, candidates); near != "" {
+		return fmt.Sprintf("did you mean %q?", near)
+	}
+	return ""
+}

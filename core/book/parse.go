@@ -1,0 +1,387 @@
+package book
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"path"
+	"sort"
+	"strings"
+	"time"
+	"unicode"
+	"unicode/utf8"
+
+	"github.com/pelletier/go-toml/v2/unstable"
+
+	"meatus/core/plain"
+)
+
+// table is one table of the file on its way to becoming settings.
+type table struct {
+	layer    Layer
+	name     string
+	at       Place
+	settings Settings
+	site     Value[string]
+	seen     map[string]Place
+	broken   *Problem
+}
+
+// reader turns a file into tables.
+type reader struct {
+	file     string
+	text     []byte
+	lines    []int // offset of each line's first byte
+	problems []Problem
+	defaults *table
+	sites    map[string]*table
+	likes    []*table
+	sessions []*table
+	order    []string // sites in order of appearance
+	current  *table
+}
+
+// Parse reads a sessions file from memory; file is the name used in problems.
+func Parse(file string, text []byte) *Book {
+	r := &reader{file: file, text: text, lines: []int{0}, sites: map[string]*table{}}
+	for i, c := range text {
+		if c == '\n' {
+			r.lines = append(r.lines, i+1)
+		}
+	}
+	for start := 0; start >= 0; {
+		start = r.readFrom(start)
+	}
+	b := &Book{Path: file, byName: make(map[string]*Session, len(r.sessions)), sites: r.order}
+	r.resolve(b)
+	sort.SliceStable(r.problems, func(i, j int) bool {
+		a, b := r.problems[i], r.problems[j]
+		return a.Line < b.Line || a.Line == b.Line && a.Column < b.Column
+	})
+	b.Problems = r.problems
+	return b
+}
+
+// readFrom reads tables from an offset on. On a mistake in the grammar it tells
+// it, and returns the offset of the next table after it, so that one mistake
+// hides no other; else it returns -1.
+func (r *reader) readFrom(start int) int {
+	var p unstable.Parser
+	p.Reset(r.text[start:])
+	for p.NextExpression() {
+		switch e := p.Expression(); e.Kind {
+		case unstable.Table, unstable.ArrayTable:
+			r.header(e, start)
+		case unstable.KeyValue:
+			r.keyValue(e, start)
+		}
+	}
+	err := p.Error()
+	if err == nil {
+		return -1
+	}
+	at := start
+	var pe *unstable.ParserError
+	say := err.Error()
+	if errors.As(err, &pe) {
+		at, say = start+int(p.Range(pe.Highlight).Offset), pe.Message
+	}
+	found := r.problem(r.place(at), "not TOML: "+plain.Line(say, 160), "")
+	if line := r.lines[found.Line-1]; !bytes.HasPrefix(bytes.TrimLeft(r.text[line:], " \t"), []byte("[")) {
+		r.spoil(found) // a mistake in a header is none of the table before it
+	}
+	next := bytes.Index(r.text[at:], []byte("\n["))
+	if next < 0 {
+		return -1
+	}
+	return at + next + 1
+}
+
+func (r *reader) place(offset int) Place {
+	line := sort.SearchInts(r.lines, offset+1) - 1
+	return Place{line + 1, utf8.RuneCount(r.text[r.lines[line]:min(offset, len(r.text))]) + 1}
+}
+
+// problem records something wrong.
+func (r *reader) problem(at Place, say, hint string) *Problem {
+	r.problems = append(r.problems, Problem{File: r.file, Place: at, Say: say, Hint: hint})
+	p := r.problems[len(r.problems)-1]
+	return &p
+}
+
+// spoil marks the current table as broken by p.
+func (r *reader) spoil(p *Problem) {
+	t := r.current
+	if t == nil || t.layer == BuiltIn {
+		return
+	}
+	if t.layer == InSession {
+		p.Session = t.name
+		r.problems[len(r.problems)-1].Session = t.name
+	}
+	if t.broken == nil {
+		t.broken = p
+	}
+}
+
+var tableWords = []string{"defaults", "site", "like", "session"}
+
+func (r *reader) header(e *unstable.Node, start int) {
+	var parts []string
+	var at Place
+	for it := e.Key(); it.Next(); {
+		if len(parts) < 2 {
+			at = r.place(start + int(it.Node().Raw.Offset))
+		}
+		parts = append(parts, string(it.Node().Data))
+	}
+	r.current = &table{layer: BuiltIn} // where the header is wrong, its keys are part of the same mistake
+	array := e.Kind == unstable.ArrayTable
+	switch {
+	case parts[0] == "defaults" && len(parts) == 1 && !array:
+		if r.defaults != nil {
+			r.problem(at, fmt.Sprintf("defaults are given twice, first on line %d", r.defaults.at.Line), "put them in one table")
+			return
+		}
+		r.defaults = &table{layer: InDefaults, at: at}
+		r.current = r.defaults
+	case parts[0] == "site" && len(parts) == 2 && !array:
+		if old, ok := r.sites[parts[1]]; ok {
+			r.problem(at, fmt.Sprintf("site %q is given twice, first on line %d", parts[1], old.at.Line), "put it in one table")
+			return
+		}
+		r.current = &table{layer: InSite, name: parts[1], at: at}
+		r.sites[parts[1]] = r.current
+		r.order = append(r.order, parts[1])
+	case parts[0] == "like" && len(parts) == 1 && array:
+		r.current = &table{layer: InLike, at: at}
+		r.likes = append(r.likes, r.current)
+	case parts[0] == "session" && len(parts) == 2 && !array:
+		r.current = &table{layer: InSession, name: parts[1], at: at}
+		if !ValidName(parts[1]) {
+			r.spoil(r.problem(at, fmt.Sprintf("%q cannot be a session's name", plain.Line(parts[1], 40)), "use letters, digits, dots, hyphens and underscores"))
+		}
+		r.sessions = append(r.sessions, r.current)
+	default:
+		r.unknownTable(parts, array, at)
+	}
+}
+
+func (r *reader) unknownTable(parts []string, array bool, at Place) {
+	hint := meant(parts[0], tableWords)
+	switch parts[0] {
+	case "session", "site":
+		hint = fmt.Sprintf("write [%s.NAME]", parts[0])
+	case "like":
+		hint = "write [[like]]"
+	case "defaults":
+		hint = "write [defaults]"
+	}
+	written := "[" + strings.Join(parts, ".") + "]"
+	if array {
+		written = "[" + written + "]"
+	}
+	r.problem(at, fmt.Sprintf("%s is no table of a sessions file", plain.Line(written, 60)), hint)
+}
+
+// keyValue puts one value in the current table.
+func (r *reader) keyValue(e *unstable.Node, start int) {
+	it := e.Key()
+	it.Next()
+	key := string(it.Node().Data)
+	at := r.place(start + int(it.Node().Raw.Offset))
+	t := r.current
+	switch {
+	case t == nil:
+		r.problem(at, fmt.Sprintf("%q stands before any table", plain.Line(key, 40)), "put it under [defaults] or a session")
+		return
+	case t.layer == BuiltIn:
+		return
+	case it.Next():
+		r.spoil(r.problem(at, fmt.Sprintf("dotted keys like %q are not used here", plain.Line(key+"."+string(it.Node().Data), 40)), "write a table of its own"))
+		return
+	}
+	f := fieldNamed(key)
+	if f == nil || f.in&(1<<t.layer) == 0 {
+		r.unknownKey(t, key, at, f)
+		return
+	}
+	if before, twice := t.seen[key]; twice {
+		r.spoil(r.problem(at, fmt.Sprintf("%q is given twice, first on line %d", key, before.Line), "keep one of them"))
+		return
+	}
+	if t.seen == nil {
+		t.seen = map[string]Place{}
+	}
+	t.seen[key] = at
+	value := e.Value()
+	where := value
+	if where.Kind == unstable.Array && where.Child().Valid() {
+		where = where.Child()
+	}
+	if where.Raw.Length > 0 {
+		at = r.place(start + int(where.Raw.Offset))
+	}
+	if say, hint := f.set(t, value, Origin{t.layer, t.name, at}); say != "" {
+		r.spoil(r.problem(at, key+": "+say, hint))
+	}
+}
+
+func (r *reader) unknownKey(t *table, key string, at Place, elsewhere *field) {
+	where := Origin{Layer: t.layer, Name: t.name}.String()
+	if t.layer == InLike {
+		where = "a like"
+	}
+	if elsewhere != nil {
+		r.spoil(r.problem(at, fmt.Sprintf("%q has no meaning in %s", key, where), "give it in "+layersOf(elsewhere)))
+		return
+	}
+	var known []string
+	for _, f := range fields {
+		if f.in&(1<<t.layer) != 0 {
+			known = append(known, f.name)
+		}
+	}
+	hint := meant(key, known)
+	if hint == "" {
+		hint = "known here: " + strings.Join(known, ", ")
+	}
+	r.spoil(r.problem(at, fmt.Sprintf("unknown key %q in %s", plain.Line(key, 40), where), hint))
+}
+
+// resolve makes sessions of tables.
+func (r *reader) resolve(b *Book) {
+	for _, like := range r.likes {
+		if like.name == "" && like.broken == nil {
+			r.current = like
+			r.spoil(r.problem(like.at, "this like names no sessions", `give it a pattern: name = "gauge-*"`))
+		}
+	}
+	for _, t := range r.sessions {
+		if first, twice := b.byName[t.name]; twice {
+			p := r.problem(t.at, fmt.Sprintf("session %q is given twice, first on line %d", plain.Line(t.name, 40), first.At.Line), "rename one of them")
+			r.problems[len(r.problems)-1].Session = t.name
+			if first.Broken == nil {
+				first.Broken = p
+			}
+			continue
+		}
+		s := r.session(t)
+		b.Sessions = append(b.Sessions, s)
+		b.byName[t.name] = s
+	}
+	r.checkVia(b)
+}
+
+// session counts in what lies farther away: likes (later ones first), the site,
+// the defaults.
+func (r *reader) session(t *table) *Session {
+	s := &Session{Name: t.name, At: t.at, Settings: t.settings, Site: t.site, Broken: t.broken}
+	for i := len(r.likes) - 1; i >= 0; i-- {
+		like := r.likes[i]
+		if ok, _ := path.Match(like.name, s.Name); ok {
+			r.take(s, like)
+		}
+	}
+	if s.Site.Set {
+		if site, ok := r.sites[s.Site.V]; ok {
+			r.take(s, site)
+		} else {
+			r.breaks(s, s.Site.Origin.Place, fmt.Sprintf("there is no site %q", plain.Line(s.Site.V, 40)), meant(s.Site.V, r.order))
+		}
+	}
+	if r.defaults != nil {
+		r.take(s, r.defaults)
+	}
+	s.Port.orElse(Value[int]{V: DefaultPort, Set: true})
+	s.Keepalive.orElse(Value[time.Duration]{V: DefaultKeepalive, Set: true})
+	s.Agent.orElse(Value[string]{V: "off", Set: true})
+	if !s.Host.Set && s.Broken == nil {
+		r.breaks(s, t.at, fmt.Sprintf("session %q has no host", plain.Line(t.name, 40)), `give it an address or a name: host = "203.0.113.10"`)
+	}
+	return s
+}
+
+// take inherits from a farther table. Where that one is broken the session is
+// too, since what was meant for it is not known.
+func (r *reader) take(s *Session, far *table) {
+	s.inherit(&far.settings)
+	if far.broken != nil && s.Broken == nil {
+		s.Broken = far.broken
+	}
+}
+
+func (r *reader) breaks(s *Session, at Place, say, hint string) {
+	p := r.problem(at, say, hint)
+	r.problems[len(r.problems)-1].Session = s.Name
+	if s.Broken == nil {
+		s.Broken = p
+	}
+}
+
+// checkVia finds hops that name nothing and ways that run in a circle.
+func (r *reader) checkVia(b *Book) {
+	var names []string
+	for _, s := range b.Sessions {
+		for _, hop := range s.Via.V {
+			if b.byName[hop] == nil {
+				if names == nil {
+					names = b.Names()
+				}
+				r.breaks(s, s.Via.Origin.Place, fmt.Sprintf("%s goes via %q, and there is no such session", s.Name, plain.Line(hop, 40)), meant(hop, names))
+			}
+		}
+	}
+	const fresh, walking, done = 0, 1, 2
+	state := make(map[*Session]int, len(b.Sessions))
+	var trail []string
+	var visit func(s *Session)
+	visit = func(s *Session) {
+		state[s] = walking
+		trail = append(trail, s.Name)
+		for _, hop := range s.Via.V {
+			next := b.byName[hop]
+			if next == nil {
+				continue
+			}
+			switch state[next] {
+			case walking:
+				from := len(trail) - 1
+				for trail[from] != next.Name {
+					from--
+				}
+				ring := strings.Join(append(append([]string{}, trail[from:]...), next.Name), " → ")
+				r.breaks(s, s.Via.Origin.Place, "the way runs in a circle: "+ring, "leave one of these hops out")
+				for _, name := range trail[from:] {
+					if b.byName[name].Broken == nil {
+						b.byName[name].Broken = s.Broken
+					}
+				}
+			case fresh:
+				visit(next)
+			}
+		}
+		trail = trail[:len(trail)-1]
+		state[s] = done
+	}
+	for _, s := range b.Sessions {
+		if state[s] == fresh {
+			visit(s)
+		}
+	}
+}
+
+// ValidName tells whether a session can have that name: letters, digits and
+// "._-", starting with a letter or digit, at most 64 characters.
+func ValidName(name string) bool {
+	if name == "" || utf8.RuneCountInString(name) > 64 || name == "here" {
+		return false
+	}
+	for i, r := range name {
+		letter := unicode.IsLetter(r) || unicode.IsDigit(r)
+		if !letter && (i == 0 || !strings.ContainsRune("._-", r)) {
+			return false
+		}
+	}
+	return true
+}

@@ -1,0 +1,240 @@
+// Package gate is the shared vocabulary of checks and walks: what must hold at
+// a hop, how it was judged, what mends it, and the error a shut gate becomes.
+//
+// It promises values only: nothing here reads a file, opens a socket or locks.
+package gate
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+)
+
+// Kind is one thing that must hold at a hop.
+type Kind uint8
+
+// The gates of a hop, in the order they are passed.
+const (
+	Address  Kind = iota // the name has an address
+	Port                 // something answers there
+	Identity             // it is the machine it was
+	Key                  // our key can be used
+	Login                // the account lets us in
+	Channel              // what we came for opens
+)
+
+// Kinds lists every gate in the order it is passed.
+var Kinds = [...]Kind{Address, Port, Identity, Key, Login, Channel}
+
+var kindNames = [...]string{"address", "port", "identity", "key", "login", "channel"}
+
+func (k Kind) String() string { return kindNames[k] }
+
+// MarshalText gives the gate's name.
+func (k Kind) MarshalText() ([]byte, error) { return []byte(k.String()), nil }
+
+// Verdict is how a gate was judged.
+type Verdict uint8
+
+// Verdicts, from the least known to the worst.
+const (
+	Untried Verdict = iota // not looked at, or not knowable from here
+	Open                   // holds
+	Ajar                   // holds, but something is off
+	Shut                   // will fail, or failed
+)
+
+var verdictNames = [...]string{"untried", "open", "ajar", "shut"}
+
+func (v Verdict) String() string { return verdictNames[v] }
+
+// MarshalText gives the verdict's word.
+func (v Verdict) MarshalText() ([]byte, error) { return []byte(v.String()), nil }
+
+// Act names something the program itself can do to mend a gate.
+type Act uint8
+
+// The acts a remedy can carry.
+const (
+	ByHand  Act = iota // only the sentence: a person does it
+	MendKey            // set the key file's mode; Subject is its path
+)
+
+// Remedy is what mends a gate: one sentence, and where the program can do it
+// itself, the act and what it is done to.
+type Remedy struct {
+	Say     string
+	Act     Act
+	Subject string
+}
+
+// IsZero tells whether there is nothing to do.
+func (r Remedy) IsZero() bool { return r.Say == "" }
+
+// Gate is one judged gate.
+type Gate struct {
+	Kind    Kind
+	Verdict Verdict
+	Seen    string // the fact, short: "shore.pem, owner only"
+	Reason  string // why it is not open, one sentence
+	Detail  []string
+	Remedy  Remedy
+}
+
+// MarshalJSON writes the form that "meatus check --json" promises.
+func (g Gate) MarshalJSON() ([]byte, error) {
+	return json.Marshal(struct {
+		Gate    Kind     `json:"gate"`
+		Verdict Verdict  `json:"verdict"`
+		Seen    string   `json:"seen"`
+		Reason  string   `json:"reason"`
+		Detail  []string `json:"detail,omitempty"`
+		Remedy  string   `json:"remedy"`
+	}{g.Kind, g.Verdict, g.Seen, g.Reason, g.Detail, g.Remedy.Say})
+}
+
+// Hop is one station of a report.
+type Hop struct {
+	Name    string `json:"name"`
+	User    string `json:"user"`
+	Address string `json:"address"`
+	Gates   []Gate `json:"gates"`
+}
+
+// Worst returns the hop's worst gate; its verdict is the hop's.
+func (h Hop) Worst() Gate { return worst(h.Gates) }
+
+// Report is the judgement of a whole route.
+type Report struct {
+	Session string `json:"session"`
+	Hops    []Hop  `json:"hops"`
+	// Broken says why the session could not be made into a route at all.
+	Broken string `json:"broken,omitempty"`
+}
+
+// Verdict is the verdict of the worst gate on the way, or Shut where there is
+// no way to judge.
+func (r Report) Verdict() Verdict {
+	if r.Broken != "" {
+		return Shut
+	}
+	g, _ := r.Worst()
+	return g.Verdict
+}
+
+// Worst returns the first of the worst gates and the index of its hop, or a
+// zero Gate and -1 for a report without hops.
+func (r Report) Worst() (Gate, int) {
+	var found Gate
+	at := -1
+	for i, h := range r.Hops {
+		if g := h.Worst(); at < 0 || g.Verdict > found.Verdict {
+			found, at = g, i
+		}
+	}
+	return found, at
+}
+
+// MarshalJSON adds the verdict, which is derived.
+func (r Report) MarshalJSON() ([]byte, error) {
+	type plain Report
+	hops := r.Hops
+	if hops == nil {
+		hops = []Hop{}
+	}
+	return json.Marshal(struct {
+		Session string  `json:"session"`
+		Verdict Verdict `json:"verdict"`
+		Hops    []Hop   `json:"hops"`
+		Broken  string  `json:"broken,omitempty"`
+	}{r.Session, r.Verdict(), hops, r.Broken})
+}
+
+// Set replaces the gate of g's kind at hop i, or adds it in its place.
+func (r *Report) Set(i int, g Gate) {
+	if i < 0 || i >= len(r.Hops) {
+		return
+	}
+	gates := append([]Gate(nil), r.Hops[i].Gates...)
+	for n := range gates {
+		if gates[n].Kind == g.Kind {
+			gates[n] = g
+			r.Hops[i].Gates = gates
+			return
+		}
+		if gates[n].Kind > g.Kind {
+			r.Hops[i].Gates = append(gates[:n], append([]Gate{g}, gates[n:]...)...)
+			return
+		}
+	}
+	r.Hops[i].Gates = append(gates, g)
+}
+
+func worst(gates []Gate) Gate {
+	var found Gate
+	for i, g := range gates {
+		if i == 0 || g.Verdict > found.Verdict {
+			found = g
+		}
+	}
+	return found
+}
+
+// Failure is a gate found shut: where, what was seen, why, and what mends it.
+// It is the error a walk ends with.
+type Failure struct {
+	Hop    string // the session name of the hop
+	Gate   Kind
+	Cause  Cause
+	Seen   string
+	Why    string
+	Detail []string // lists: keys tried, algorithms of both sides, what it said
+	Remedy Remedy
+	Err    error // the underlying error, if any
+}
+
+// Error gives hop, gate, reason and remedy in one line.
+func (f *Failure) Error() string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "%s: %s: %s", f.Hop, f.Gate, f.Why)
+	if len(f.Detail) > 0 {
+		fmt.Fprintf(&b, " (%s)", strings.Join(f.Detail, "; "))
+	}
+	if f.Remedy.Say != "" {
+		fmt.Fprintf(&b, "; %s", f.Remedy.Say)
+	}
+	return b.String()
+}
+
+func (f *Failure) Unwrap() error { return f.Err }
+
+// Judged is the shut gate this failure leaves on the card.
+func (f *Failure) Judged() Gate {
+	return Gate{Kind: f.Gate, Verdict: Shut, Seen: f.Seen, Reason: f.Why, Detail: f.Detail, Remedy: f.Remedy}
+}
+
+// Cause tells failures apart for a program; the words for a person are in the
+// failure itself.
+type Cause string
+
+// Every way a walk can fail.
+const (
+	NoAddress       Cause = "no address"         // the name does not resolve
+	NoAnswer        Cause = "no answer"          // nothing answered in time
+	Refused         Cause = "refused"            // the machine answers, the port does not
+	Unreachable     Cause = "unreachable"        // no way to the machine
+	NotSSH          Cause = "not ssh"            // something else answers there
+	NoCommon        Cause = "no common"          // no algorithm both sides know
+	IdentityUnknown Cause = "identity unknown"   // not vouched for, and nobody said yes
+	IdentityChanged Cause = "identity changed"   // another key than the vouched one
+	KeyUnusable     Cause = "key unusable"       // file missing, too open, damaged, locked
+	NoKeyAccepted   Cause = "no key accepted"    // the server takes none of what was offered
+	OnwardForbidden Cause = "onward forbidden"   // the bastion does not let us on
+	FarUnreachable  Cause = "far unreachable"    // the bastion cannot reach it
+	ServerClosed    Cause = "server closed"      // the other side hung up
+	LinkLost        Cause = "link lost"          // keepalives went unanswered
+	ChannelRefused  Cause = "channel refused"    // logged in, but no shell or command
+	Cancelled       Cause = "cancelled"          // a person stopped it
+	CannotAsk       Cause = "cannot ask"         // an answer is needed and nobody is there
+	Unexpected      Cause = "unexpected failure" // none of the above
+)

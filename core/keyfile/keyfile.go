@@ -1,0 +1,230 @@
+package keyfile
+
+import (
+	"crypto"
+	"crypto/ecdsa"
+	"crypto/ed25519"
+	"crypto/rsa"
+	"crypto/x509"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/youmark/pkcs8"
+	"golang.org/x/crypto/ssh"
+
+	"meatus/core/plain"
+)
+
+// MaxSize is the largest key file that is read, in bytes. The largest key in
+// use today is some 13 KB.
+const MaxSize = 256 << 10
+
+// Sheet is everything a key file tells about itself without its passphrase.
+type Sheet struct {
+	Access
+	Container  Container
+	Kind       string // "RSA", "ECDSA", "Ed25519", or "" while it is locked away
+	Bits       int    // 0 while it is locked away
+	Passphrase bool
+	SHA256     string // as "SHA256:" and unpadded base64, RFC 4253 section 6.6 encoding
+	MD5        string // sixteen pairs of hexadecimal digits
+	Comment    string
+	Repairs    []string // what pasting damaged and was read all the same
+	Public     ssh.PublicKey
+}
+
+// File is a key file read once: its sheet, and the key behind it.
+type File struct {
+	Sheet
+	block *pem.Block
+}
+
+// ErrPassphrase says that the passphrase given does not open the key.
+var ErrPassphrase = errors.New("that passphrase does not open the key")
+
+// Blocked is the error for a key that is not used because of a [Fault].
+type Blocked struct {
+	Path  string
+	Fault Fault
+}
+
+func (e *Blocked) Error() string { return fmt.Sprintf("%s: %s; %s", e.Path, e.Fault.Say, e.Fault.Mend) }
+
+// Read reads the key file at path. Permissions that are too open are told in
+// the sheet's faults, not as an error, so that the rest can still be shown. It
+// fails with a [Blocked] where there is nothing to read, and with a [NotAKey]
+// where the text is not a private key; both with the sheet so far.
+func Read(path string) (*File, error) {
+	in, access := open(path)
+	k := &File{Sheet: Sheet{Access: access}}
+	if in == nil {
+		fault, _ := access.Blocked()
+		return k, &Blocked{path, fault}
+	}
+	defer in.Close()
+	if access.Size > MaxSize {
+		return k, &NotAKey{Say: fmt.Sprintf("the file is %d bytes long, far more than a key", access.Size), Mend: "name a private key file"}
+	}
+	text, err := io.ReadAll(io.LimitReader(in, MaxSize+1))
+	if err != nil {
+		return k, fmt.Errorf("reading %s: %w", path, err)
+	}
+	if err := k.parse(text); err != nil {
+		return k, err
+	}
+	if k.Public == nil || k.Comment == "" {
+		k.fromPublicHalf(path + ".pub")
+	}
+	return k, nil
+}
+
+// Parse reads a key from text that stands in no file.
+func Parse(text []byte) (*File, error) {
+	k := &File{}
+	return k, k.parse(text)
+}
+
+func (k *File) parse(text []byte) error {
+	block, repairs, err := unwrap(text)
+	if err != nil {
+		return err
+	}
+	k.block, k.Repairs = block, repairs
+	k.Container = pemContainers[block.Type]
+	k.Passphrase = k.Container == PKCS8Encrypted || block.Headers["DEK-Info"] != ""
+	if k.Container == Bcrypt {
+		o, err := outer(block.Bytes)
+		if err != nil {
+			return err
+		}
+		k.Passphrase = o.CipherName != "none"
+		k.Comment = plain.Line(o.comment(), 120)
+		if pub, err := ssh.ParsePublicKey(o.PubKey); err == nil {
+			k.describe(pub)
+		}
+	}
+	if k.Passphrase {
+		return nil
+	}
+	key, err := k.private(nil)
+	if err != nil {
+		return err
+	}
+	signer, err := ssh.NewSignerFromKey(key)
+	if err != nil {
+		return unsupported(err)
+	}
+	k.describe(signer.PublicKey())
+	return nil
+}
+
+// fromPublicHalf takes the public key or the comment that the file itself does
+// not show from the public half beside it.
+func (k *File) fromPublicHalf(path string) {
+	info, err := os.Stat(path)
+	if err != nil || !info.Mode().IsRegular() || info.Size() > MaxSize {
+		return
+	}
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return
+	}
+	pub, comment, _, _, err := ssh.ParseAuthorizedKey(text)
+	if err != nil || (k.Public != nil && Fingerprint(pub) != k.SHA256) {
+		return
+	}
+	k.Comment = plain.Line(comment, 120)
+	if k.Public == nil {
+		k.describe(pub)
+	}
+}
+
+func (k *File) describe(pub ssh.PublicKey) {
+	k.Public = pub
+	k.SHA256, k.MD5 = Fingerprint(pub), ssh.FingerprintLegacyMD5(pub)
+	k.Kind, k.Bits = Describe(pub)
+}
+
+// Fingerprint returns the SHA-256 digest of the key's wire encoding (RFC 4253
+// section 6.6) as "SHA256:" and unpadded base64.
+func Fingerprint(pub ssh.PublicKey) string { return ssh.FingerprintSHA256(pub) }
+
+// Describe returns the key's kind and its size in bits. For a kind it does not
+// know it returns the protocol's name for it and 0.
+func Describe(pub ssh.PublicKey) (kind string, bits int) {
+	holder, ok := pub.(ssh.CryptoPublicKey)
+	if !ok {
+		return pub.Type(), 0
+	}
+	switch key := holder.CryptoPublicKey().(type) {
+	case *rsa.PublicKey:
+		return "RSA", key.N.BitLen()
+	case *ecdsa.PublicKey:
+		return "ECDSA", key.Curve.Params().BitSize
+	case ed25519.PublicKey:
+		return "Ed25519", 256
+	}
+	return pub.Type(), 0
+}
+
+// Signer returns the key ready to sign, unlocking it with the passphrase where
+// it has one. It fails with a [Blocked] while others can read the file, and
+// with [ErrPassphrase] where the passphrase is wrong.
+func (k *File) Signer(passphrase []byte) (ssh.Signer, error) {
+	if fault, stopped := k.Blocked(); stopped {
+		return nil, &Blocked{k.Path, fault}
+	}
+	if k.block == nil {
+		return nil, &NotAKey{Say: "there is no key in this file", Mend: "name a private key file"}
+	}
+	key, err := k.private(passphrase)
+	if err != nil {
+		return nil, err
+	}
+	signer, err := ssh.NewSignerFromKey(key)
+	if err != nil {
+		return nil, unsupported(err)
+	}
+	return signer, nil
+}
+
+// private decodes the key itself.
+func (k *File) private(passphrase []byte) (crypto.PrivateKey, error) {
+	switch {
+	case k.Container == PKCS8Encrypted:
+		key, _, err := pkcs8.ParsePrivateKey(k.block.Bytes, passphrase)
+		if err != nil && strings.Contains(err.Error(), "incorrect password") { // the package has no value for it
+			return nil, ErrPassphrase
+		}
+		return key, damaged(err)
+	case k.Passphrase:
+		key, err := ssh.ParseRawPrivateKeyWithPassphrase(pem.EncodeToMemory(k.block), passphrase)
+		if errors.Is(err, x509.IncorrectPasswordError) {
+			return nil, ErrPassphrase
+		}
+		return key, damaged(err)
+	}
+	key, err := ssh.ParseRawPrivateKey(pem.EncodeToMemory(k.block))
+	return key, damaged(err)
+}
+
+func damaged(err error) error {
+	if err == nil {
+		return nil
+	}
+	return &NotAKey{
+		Say:  fmt.Sprintf("the key is cut short or damaged inside (%s)", plain.Line(err.Error(), 80)),
+		Mend: "copy the whole key again",
+	}
+}
+
+func unsupported(err error) error {
+	return &NotAKey{
+		Say:  fmt.Sprintf("this kind of key is not one servers take (%s)", plain.Line(err.Error(), 80)),
+		Mend: "use an RSA, ECDSA or Ed25519 key",
+	}
+}

@@ -1,0 +1,284 @@
+package keyfile
+
+import (
+	"fmt"
+	"io/fs"
+	"os"
+	"os/user"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+)
+
+// Flaw is one kind of fault with a key file's place or permissions.
+type Flaw uint8
+
+// The flaws a key file can have.
+const (
+	OthersReach    Flaw = iota // mode bits for group or others
+	ForeignOwner               // another account owns the file
+	LooseFolder                // a folder above can be written to by others
+	SymbolicLink               // the name is a symbolic link
+	NotRegular                 // a folder, pipe, socket or device
+	Missing                    // no such file
+	Unreadable                 // the file is there, this account may not read it
+	NoOwnerReading             // the owner has no right to read it
+)
+
+// Fault is a flaw found, in words, with what mends it.
+type Fault struct {
+	Flaw    Flaw
+	Say     string // one sentence: what is wrong
+	Mend    string // one sentence: what mends it
+	Mending bool   // [Mend] does it
+	Blocks  bool   // the key is not used while this stands
+}
+
+// Access is what the system says about a key file before it is read.
+type Access struct {
+	Path   string // as asked for
+	Real   string // where a symbolic link leads, else Path
+	Mode   fs.FileMode
+	Owner  string // account name, or the number where it has none
+	Size   int64
+	Faults []Fault
+}
+
+// Blocked returns the first fault that keeps the key from being used.
+func (a Access) Blocked() (Fault, bool) {
+	for _, f := range a.Faults {
+		if f.Blocks {
+			return f, true
+		}
+	}
+	return Fault{}, false
+}
+
+// Inspect judges the permissions of the file at path without reading it.
+func Inspect(path string) Access {
+	f, access := open(path)
+	if f != nil {
+		f.Close()
+	}
+	return access
+}
+
+// open judges path and, where it is a regular file that may be read, opens it.
+// The mode and owner are those of the open file, not of the name.
+func open(path string) (*os.File, Access) {
+	a := Access{Path: path, Real: path}
+	named, err := os.Lstat(path)
+	if err != nil {
+		a.missing(err)
+		return nil, a
+	}
+	if named.Mode()&fs.ModeSymlink != 0 {
+		real, err := filepath.EvalSymlinks(path)
+		if err != nil {
+			a.missing(err)
+			return nil, a
+		}
+		a.Real = real
+		a.add(Fault{Flaw: SymbolicLink,
+			Say:  fmt.Sprintf("it is a symbolic link to %s", real),
+			Mend: "name the file itself in the session"})
+	}
+	before, err := os.Stat(path)
+	if err == nil && !before.Mode().IsRegular() {
+		a.notRegular(before.Mode())
+		return nil, a
+	}
+	f, err := os.OpenFile(a.Real, os.O_RDONLY|syscall.O_NONBLOCK|syscall.O_NOFOLLOW, 0)
+	if err != nil {
+		if before != nil {
+			a.judge(before)
+		}
+		if _, stopped := a.Blocked(); !stopped {
+			a.missing(err)
+		}
+		return nil, a
+	}
+	opened, err := f.Stat()
+	if err != nil {
+		f.Close()
+		a.missing(err)
+		return nil, a
+	}
+	if !opened.Mode().IsRegular() {
+		f.Close()
+		a.notRegular(opened.Mode())
+		return nil, a
+	}
+	a.judge(opened)
+	return f, a
+}
+
+func (a *Access) add(f Fault) { a.Faults = append(a.Faults, f) }
+
+func (a *Access) missing(err error) {
+	switch {
+	case os.IsPermission(err):
+		a.add(Fault{Flaw: Unreadable, Blocks: true,
+			Say:  "this account may not read it",
+			Mend: "have its owner give it to you, or keep a copy of your own"})
+	case os.IsNotExist(err):
+		a.add(Fault{Flaw: Missing, Blocks: true,
+			Say:  "there is no such file",
+			Mend: "put the key there, or name where it is"})
+	default:
+		why := err
+		if pe, ok := err.(*fs.PathError); ok {
+			why = pe.Err
+		}
+		a.add(Fault{Flaw: Unreadable, Blocks: true,
+			Say:  fmt.Sprintf("it cannot be opened: %v", why),
+			Mend: "name a file that can be read"})
+	}
+}
+
+func (a *Access) notRegular(mode fs.FileMode) {
+	a.Mode = mode
+	what := "not a regular file"
+	switch {
+	case mode.IsDir():
+		what = "a folder"
+	case mode&fs.ModeNamedPipe != 0:
+		what = "a pipe"
+	case mode&fs.ModeSocket != 0:
+		what = "a socket"
+	case mode&fs.ModeDevice != 0:
+		what = "a device"
+	}
+	a.add(Fault{Flaw: NotRegular, Blocks: true,
+		Say: fmt.Sprintf("it is %s, not a key file", what), Mend: "name the key file itself"})
+}
+
+func (a *Access) judge(info fs.FileInfo) {
+	a.Mode, a.Size = info.Mode(), info.Size()
+	if st, ok := info.Sys().(*syscall.Stat_t); ok {
+		a.Owner = accountName(st.Uid)
+		a.owner(st.Uid)
+	}
+	if perm := info.Mode().Perm(); perm&0o077 != 0 {
+		a.add(Fault{Flaw: OthersReach, Blocks: true, Mending: true,
+			Say:  fmt.Sprintf("mode %04o: %s", perm, whoElse(perm)),
+			Mend: fmt.Sprintf("set mode %04o, so that its owner alone can read it", mended(perm))})
+	} else if perm&0o400 == 0 {
+		a.add(Fault{Flaw: NoOwnerReading, Blocks: true, Mending: true,
+			Say: fmt.Sprintf("mode %04o: not even its owner may read it", perm), Mend: "set mode 0400"})
+	}
+	a.folders()
+}
+
+func (a *Access) owner(uid uint32) {
+	me := uint32(os.Geteuid())
+	if uid == me || uid == 0 {
+		return
+	}
+	a.add(Fault{Flaw: ForeignOwner, Blocks: true,
+		Say:  fmt.Sprintf("it belongs to %s, who can read it", a.Owner),
+		Mend: "keep a copy of your own, owned by you, and use that"})
+}
+
+// folders finds the nearest folder above that somebody else could exchange the
+// file in. A sticky folder (like the system's temporary one) lets only owners
+// exchange their own files.
+func (a *Access) folders() {
+	real, err := filepath.Abs(a.Real)
+	if err != nil {
+		return
+	}
+	if r, err := filepath.EvalSymlinks(filepath.Dir(real)); err == nil {
+		real = filepath.Join(r, filepath.Base(real))
+	}
+	for dir := filepath.Dir(real); ; dir = filepath.Dir(dir) {
+		info, err := os.Stat(dir)
+		if err == nil && info.Mode()&fs.ModeSticky == 0 && info.Mode().Perm()&0o022 != 0 {
+			a.add(Fault{Flaw: LooseFolder,
+				Say:  fmt.Sprintf("others can write to the folder %s and exchange the file", dir),
+				Mend: fmt.Sprintf("take the write permission of group and others from %s", dir)})
+			return
+		}
+		if dir == filepath.Dir(dir) {
+			return
+		}
+	}
+}
+
+// whoElse says in words what the mode gives to group and others.
+func whoElse(perm fs.FileMode) string {
+	names := []string{}
+	for _, bit := range []struct {
+		shift uint
+		word  string
+	}{{2, "read"}, {1, "write"}, {0, "run"}} {
+		group := perm>>3>>bit.shift&1 == 1
+		others := perm>>bit.shift&1 == 1
+		switch {
+		case group && others:
+			names = append(names, "group and others can "+bit.word+" it")
+		case group:
+			names = append(names, "the group can "+bit.word+" it")
+		case others:
+			names = append(names, "others can "+bit.word+" it")
+		}
+	}
+	return strings.Join(names, ", ")
+}
+
+// mended is the mode [Mend] gives to a file of mode perm.
+func mended(perm fs.FileMode) fs.FileMode {
+	if perm&0o200 == 0 {
+		return 0o400
+	}
+	return 0o600
+}
+
+// Mend makes the key file readable by its owner alone: mode 0600, or 0400 where
+// it was read-only. It changes nothing else, and returns the file judged anew.
+// It fails where the file is not a regular one or belongs to somebody else.
+func Mend(path string) (Access, error) {
+	real, err := filepath.EvalSymlinks(path)
+	if err != nil {
+		return Inspect(path), fmt.Errorf("mending %s: %w", path, err)
+	}
+	before, err := os.Lstat(real)
+	if err != nil {
+		return Inspect(path), fmt.Errorf("mending %s: %w", path, err)
+	}
+	if !before.Mode().IsRegular() {
+		return Inspect(path), fmt.Errorf("mending %s: not a regular file", path)
+	}
+	f, err := os.OpenFile(real, os.O_RDONLY|syscall.O_NONBLOCK|syscall.O_NOFOLLOW, 0)
+	if err != nil {
+		// An owner without the right to read can still set the mode by name.
+		if os.IsPermission(err) {
+			err = os.Chmod(real, mended(before.Mode().Perm()))
+		}
+		if err != nil {
+			return Inspect(path), fmt.Errorf("mending %s: %w", path, err)
+		}
+		return Inspect(path), nil
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return Inspect(path), fmt.Errorf("mending %s: %w", path, err)
+	}
+	if !os.SameFile(before, info) {
+		return Inspect(path), fmt.Errorf("mending %s: the file was exchanged meanwhile; look at it again", path)
+	}
+	if err := f.Chmod(mended(info.Mode().Perm())); err != nil {
+		return Inspect(path), fmt.Errorf("mending %s: %w", path, err)
+	}
+	return Inspect(path), nil
+}
+
+func accountName(uid uint32) string {
+	id := strconv.FormatUint(uint64(uid), 10)
+	if u, err := user.LookupId(id); err == nil {
+		return u.Username
+	}
+	return id
+}

@@ -1,0 +1,70 @@
+// Package plain makes text that came from elsewhere safe to show.
+//
+// It promises that what it returns holds no control character, no escape
+// sequence, no direction override and no invalid UTF-8, and is no longer than
+// asked. It costs one pass over at most the wanted length.
+package plain
+
+import (
+	"strings"
+	"unicode"
+	"unicode/utf8"
+)
+
+// Line returns s on one line: line breaks and tabs become single spaces,
+// anything that could steer a terminal is dropped, and at most max runes are
+// kept, the last of them "…" where something was cut.
+func Line(s string, max int) string {
+	return clean(s, max, false)
+}
+
+// Text is [Line] that keeps line breaks. A carriage return alone counts as one.
+func Text(s string, max int) string {
+	return clean(s, max, true)
+}
+
+func clean(s string, max int, keepBreaks bool) string {
+	var b strings.Builder
+	kept, space := 0, false
+	for i := 0; i < len(s); {
+		r, size := utf8.DecodeRuneInString(s[i:])
+		i += size
+		if r == '\r' && keepBreaks {
+			if i < len(s) && s[i] == '\n' {
+				continue
+			}
+			r = '\n'
+		}
+		switch {
+		case r == '\n' && keepBreaks:
+			space = false
+		case r == '\n' || r == '\r' || r == '\t' || r == ' ':
+			if space {
+				continue
+			}
+			r, space = ' ', true
+		case r == utf8.RuneError || !shows(r):
+			continue
+		default:
+			space = false
+		}
+		if kept == max-1 && i < len(s) {
+			b.WriteRune('…')
+			break
+		}
+		b.WriteRune(r)
+		kept++
+		if kept >= max {
+			break
+		}
+	}
+	return strings.TrimSpace(b.String())
+}
+
+// shows tells whether a rune stands for itself on a screen. Format characters
+// (direction overrides, joiners, the byte order mark) are refused with the
+// control characters, since they change how their neighbours read.
+func shows(r rune) bool {
+	return !unicode.IsControl(r) && !unicode.Is(unicode.Cf, r) &&
+		!unicode.Is(unicode.Co, r) && !unicode.Is(unicode.Zl, r) && !unicode.Is(unicode.Zp, r)
+}

@@ -1,0 +1,59 @@
+package plain
+
+import (
+	"strings"
+	"testing"
+	"unicode/utf8"
+)
+
+func TestLineDropsWhatSteersATerminal(t *testing.T) {
+	cases := []struct{ in, want string }{
+		{"quay", "quay"},
+		{"a\x1b[31mred\x1b[0m", "a[31mred[0m"},
+		{"two\r\nlines\there", "two lines here"},
+		{"bell\x07 and \u009b31m", "bell and 31m"},
+		{"\u202egnp.exe", "gnp.exe"},
+		{"bad \xff\xfe utf", "bad utf"},
+		{"  trimmed  ", "trimmed"},
+		{"", ""},
+	}
+	for _, c := range cases {
+		if got := Line(c.in, 80); got != c.want {
+			t.Errorf("Line(%q) = %q, want %q", c.in, got, c.want)
+		}
+	}
+}
+
+func TestLineIsBounded(t *testing.T) {
+	if got := Line(strings.Repeat("x", 1000), 10); got != "xxxxxxxxx…" {
+		t.Errorf("got %q", got)
+	}
+	if got := Line("exactly10!", 10); got != "exactly10!" {
+		t.Errorf("a text that fits was cut: %q", got)
+	}
+}
+
+func TestTextKeepsLineBreaks(t *testing.T) {
+	if got := Text("one\r\ntwo\rthree\nfour", 80); got != "one\ntwo\nthree\nfour" {
+		t.Errorf("got %q", got)
+	}
+}
+
+func FuzzText(f *testing.F) {
+	f.Add("plain", 5)
+	f.Add("\x1b]0;title\x07", 40)
+	f.Fuzz(func(t *testing.T, s string, max int) {
+		max = 1 + abs(max)%200
+		got := Text(s, max)
+		if !utf8.ValidString(got) || utf8.RuneCountInString(got) > max || strings.ContainsAny(got, "\x1b\x07\r\x9b") {
+			t.Errorf("Text(%q, %d) = %q", s, max, got)
+		}
+	})
+}
+
+func abs(n int) int {
+	if n < 0 {
+		return -(n + 1)
+	}
+	return n
+}
