@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode"
 
 	"github.com/pelletier/go-toml/v2/unstable"
 
@@ -191,7 +192,7 @@ func ValidHost(s string) bool {
 		return false
 	}
 	for _, r := range s {
-		ok := r == '.' || r == '-' || r == '_' || r >= '0' && r <= '9' || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r > 127
+		ok := r == '.' || r == '-' || r == '_' || r >= '0' && r <= '9' || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r > 127 && (unicode.IsLetter(r) || unicode.IsMark(r))
 		if !ok {
 			return false
 		}
@@ -200,10 +201,16 @@ func ValidHost(s string) bool {
 }
 
 func checkUser(s string) (string, string) {
-	if strings.ContainsAny(s, " \t:") {
+	if !ValidUser(s) {
 		return fmt.Sprintf("%q is no login name", plain.Line(s, 40)), "write the account's name alone"
 	}
 	return "", ""
+}
+
+// ValidUser tells whether s can be a login name: printable, without blanks,
+// colons and slashes.
+func ValidUser(s string) bool {
+	return s != "" && !strings.ContainsAny(s, " \t:/") && plain.Line(s, len(s)+1) == s
 }
 
 func checkPath(s string) (string, string) {

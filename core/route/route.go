@@ -1,0 +1,311 @@
+// Package route makes a session concrete: the ordered hops from here to its
+// machine, every value with where it came from, and what this machine alone can
+// say about each hop.
+//
+// It promises that planning and checking send no packet and ask nothing of
+// anybody. A check reads each key file once and the record of vouched hosts.
+package route
+
+import (
+	"fmt"
+	"net"
+	"os"
+	"os/user"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"meatus/core/book"
+	"meatus/core/gate"
+	"meatus/core/keyfile"
+	"meatus/core/vouch"
+)
+
+// Hop is one machine on the way.
+type Hop struct {
+	Name      string // its session
+	Host      string
+	Port      int
+	User      string
+	Dial      string   // where to knock instead of Host:Port, or ""
+	Keys      []string // key files by absolute path, in the order they are offered
+	Keepalive time.Duration
+	From      map[string]book.Origin // by "host", "port", "user", "key", "via", "dial", "keepalive"
+}
+
+// Address is host and port as the hop before it sees them.
+func (h Hop) Address() string { return net.JoinHostPort(h.Host, strconv.Itoa(h.Port)) }
+
+// Knock is the address that is really connected to.
+func (h Hop) Knock() string {
+	if h.Dial != "" {
+		return h.Dial
+	}
+	return h.Address()
+}
+
+// Route is the way to a session's machine: at least one hop, the last of them
+// the machine itself.
+type Route struct {
+	Session string
+	Hops    []Hop
+}
+
+// Target is the last hop.
+func (r Route) Target() Hop { return r.Hops[len(r.Hops)-1] }
+
+// Prefix names the way up to and with hop i. Two routes with equal prefixes can
+// share the link there.
+func (r Route) Prefix(i int) string {
+	var b strings.Builder
+	for _, h := range r.Hops[:i+1] {
+		fmt.Fprintf(&b, "%s@%s (%s) with %s\n", h.User, h.Address(), h.Dial, strings.Join(h.Keys, ","))
+	}
+	return b.String()
+}
+
+// Planner makes routes out of the sessions of one workspace.
+type Planner struct {
+	Book *book.Book
+	Dir  string // the workspace, which key paths are relative to
+}
+
+// Plan makes the session of that name concrete. It fails with the
+// [book.Problem] that keeps it or a hop on its way from being used.
+func (p Planner) Plan(name string) (Route, error) {
+	s := p.Book.Session(name)
+	if s == nil {
+		problem := book.Problem{File: p.Book.Path, Place: book.Place{Line: 1, Column: 1}, Session: name, Say: fmt.Sprintf("there is no session %q", name)}
+		if near := book.Nearest(name, p.Book.Names()); near != "" {
+			problem.Hint = fmt.Sprintf("did you mean %q?", near)
+		}
+		return Route{}, problem
+	}
+	r := Route{Session: name}
+	err := p.extend(&r, s, true)
+	return r, err
+}
+
+// Draft makes a session concrete that is not written down yet.
+func (p Planner) Draft(d book.Draft) (Route, error) {
+	r := Route{Session: d.Name}
+	for i, via := range d.Via {
+		if s := p.Book.Session(via); s == nil {
+			return r, fmt.Errorf("there is no session %q", via)
+		} else if err := p.extend(&r, s, i == 0); err != nil {
+			return r, err
+		}
+	}
+	origin := book.Origin{Layer: book.InSession, Name: d.Name}
+	s := &book.Session{Name: d.Name}
+	set := func(v *book.Value[string], to string) {
+		if to != "" {
+			*v = book.Value[string]{V: to, Origin: origin, Set: true}
+		}
+	}
+	set(&s.Host, d.Host)
+	set(&s.User, d.User)
+	s.Port = book.Value[int]{V: book.DefaultPort, Set: true}
+	if d.Port != 0 {
+		s.Port = book.Value[int]{V: d.Port, Origin: origin, Set: true}
+	}
+	s.Keys = book.Value[[]string]{V: d.Keys, Origin: origin, Set: len(d.Keys) > 0}
+	r.Hops = append(r.Hops, p.hop(s))
+	return r, nil
+}
+
+// extend adds the way to s. Only the first of several hops brings its own way
+// along; the others are reached from the hop before them, as they are listed.
+func (p Planner) extend(r *Route, s *book.Session, withOwnWay bool) error {
+	if s.Broken != nil {
+		return *s.Broken
+	}
+	if withOwnWay {
+		for i, via := range s.Via.V {
+			next := p.Book.Session(via)
+			if next == nil {
+				return fmt.Errorf("there is no session %q", via)
+			}
+			if err := p.extend(r, next, i == 0); err != nil {
+				return err
+			}
+		}
+	}
+	r.Hops = append(r.Hops, p.hop(s))
+	return nil
+}
+
+func (p Planner) hop(s *book.Session) Hop {
+	h := Hop{
+		Name: s.Name, Host: s.Host.V, Port: s.Port.V, User: s.User.V, Dial: s.Dial.V, Keepalive: s.Keepalive.V,
+		From: map[string]book.Origin{
+			"host": s.Host.Origin, "port": s.Port.Origin, "user": s.User.Origin, "key": s.Keys.Origin,
+			"via": s.Via.Origin, "dial": s.Dial.Origin, "keepalive": s.Keepalive.Origin,
+		},
+	}
+	if !s.User.Set {
+		h.User = localUser()
+	}
+	for _, key := range s.Keys.V {
+		h.Keys = append(h.Keys, p.KeyPath(key))
+	}
+	return h
+}
+
+// KeyPath makes a key's path as written absolute: "~/" is the home folder, and
+// what is relative stands in the workspace.
+func (p Planner) KeyPath(written string) string {
+	if rest, ok := strings.CutPrefix(written, "~/"); ok {
+		if home, err := os.UserHomeDir(); err == nil {
+			return filepath.Join(home, rest)
+		}
+	}
+	if filepath.IsAbs(written) {
+		return filepath.Clean(written)
+	}
+	return filepath.Join(p.Dir, written)
+}
+
+func localUser() string {
+	if u, err := user.Current(); err == nil {
+		return u.Username
+	}
+	return os.Getenv("USER")
+}
+
+// Check judges every gate of the route that this machine alone can judge. Keys
+// that several hops use are read once for each distinct path in seen, which a
+// caller checking many routes shares between them; nil is allowed.
+func (r Route) Check(vouched *vouch.Record, seen KeySheets) gate.Report {
+	if seen == nil {
+		seen = KeySheets{}
+	}
+	report := gate.Report{Session: r.Session}
+	for i, h := range r.Hops {
+		hop := gate.Hop{Name: h.Name, User: h.User, Address: h.Address()}
+		hop.Gates = append(hop.Gates, r.address(i), gate.Gate{Kind: gate.Port, Seen: strconv.Itoa(h.Port)},
+			identity(h, vouched), KeyGate(h, seen), gate.Gate{Kind: gate.Login, Seen: h.User})
+		channel := gate.Gate{Kind: gate.Channel, Seen: "shell"}
+		if i < len(r.Hops)-1 {
+			channel.Seen = "onward to " + r.Hops[i+1].Name
+		}
+		hop.Gates = append(hop.Gates, channel)
+		report.Hops = append(report.Hops, hop)
+	}
+	return report
+}
+
+func (r Route) address(i int) gate.Gate {
+	h := r.Hops[i]
+	g := gate.Gate{Kind: gate.Address, Seen: h.Host}
+	switch {
+	case h.Dial != "":
+		g.Seen += ", knocked at " + h.Dial
+	case i > 0:
+		g.Seen += ", seen from " + r.Hops[i-1].Name
+	}
+	return g
+}
+
+func identity(h Hop, vouched *vouch.Record) gate.Gate {
+	g := gate.Gate{Kind: gate.Identity}
+	of, err := vouched.Of(h.Host, h.Port)
+	switch {
+	case err != nil:
+		g.Verdict, g.Seen, g.Reason = gate.Shut, "the record cannot be read", err.Error()
+		g.Remedy.Say = "mend the record; no host is trusted without it"
+	case len(of) == 0:
+		g.Seen = "first visit"
+	default:
+		g.Verdict = gate.Open
+		g.Seen = "vouched " + of[len(of)-1].When.Local().Format("2 Jan 2006")
+	}
+	return g
+}
+
+// KeySheets remembers what was found out about key files, by path. It is for
+// one goroutine.
+type KeySheets map[string]KeySheet
+
+// KeySheet is a key file's sheet, or why there is none.
+type KeySheet struct {
+	Sheet keyfile.Sheet
+	Err   error
+}
+
+func (k KeySheets) read(path string) KeySheet {
+	s, ok := k[path]
+	if !ok {
+		file, err := keyfile.Read(path)
+		s = KeySheet{file.Sheet, err}
+		k[path] = s
+	}
+	return s
+}
+
+// KeyGate judges the keys of a hop: open where the first can be used, ajar
+// where it works but something is off with it, shut where none can be used.
+func KeyGate(h Hop, seen KeySheets) gate.Gate {
+	if len(h.Keys) == 0 {
+		return gate.Gate{Kind: gate.Key, Seen: "none named", Reason: "the server must take a password or ask questions"}
+	}
+	var usable, worst *gate.Gate
+	for _, path := range h.Keys {
+		g := judge(path, seen.read(path))
+		switch {
+		case g.Verdict == gate.Shut && worst == nil:
+			worst = &g
+		case g.Verdict != gate.Shut && usable == nil:
+			usable = &g
+		}
+	}
+	switch {
+	case usable == nil:
+		return *worst
+	case worst != nil && usable.Verdict == gate.Open:
+		usable.Verdict = gate.Ajar
+		usable.Reason = worst.Seen + "; " + worst.Reason
+		usable.Remedy = worst.Remedy
+	}
+	return *usable
+}
+
+func judge(path string, k KeySheet) gate.Gate {
+	g := gate.Gate{Kind: gate.Key, Verdict: gate.Open, Seen: filepath.Base(path)}
+	if fault, stopped := k.Sheet.Blocked(); stopped {
+		g.Verdict, g.Reason = gate.Shut, fault.Say
+		g.Remedy = remedy(path, fault)
+		if fault.Flaw == keyfile.OthersReach {
+			g.Seen += fmt.Sprintf(" %04o", k.Sheet.Mode.Perm())
+			g.Reason += ", so it is not offered"
+		}
+		return g
+	}
+	if k.Err != nil {
+		g.Verdict, g.Reason, g.Remedy.Say = gate.Shut, k.Err.Error(), "name a private key file that can be read"
+		if not, ok := k.Err.(*keyfile.NotAKey); ok {
+			g.Reason, g.Remedy.Say = not.Say, not.Mend
+		}
+		return g
+	}
+	g.Seen += ", owner only"
+	if k.Sheet.Passphrase {
+		g.Seen = filepath.Base(path) + ", has a passphrase"
+	}
+	if len(k.Sheet.Faults) > 0 {
+		g.Verdict, g.Reason, g.Remedy = gate.Ajar, k.Sheet.Faults[0].Say, remedy(path, k.Sheet.Faults[0])
+	} else if len(k.Sheet.Repairs) > 0 {
+		g.Verdict, g.Reason = gate.Ajar, "read all the same, but "+strings.Join(k.Sheet.Repairs, "; ")
+		g.Remedy.Say = "copy the key anew when there is time"
+	}
+	return g
+}
+
+func remedy(path string, fault keyfile.Fault) gate.Remedy {
+	r := gate.Remedy{Say: fault.Mend}
+	if fault.Mending {
+		r.Act, r.Subject = gate.MendKey, path
+	}
+	return r
+}

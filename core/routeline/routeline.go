@@ -1,0 +1,458 @@
+// Package routeline is the one-line language for a session:
+//
+//	tide-db = keeper@10.61.4.20:22 via quay with tide.pem site reef every 30s
+//
+// It promises that every mistake is told at the word it is in, that a line
+// being typed is read as far as it goes, and that nothing is looked up or run:
+// what exists is given to it as [Known]. It costs one pass over the line.
+package routeline
+
+import (
+	"fmt"
+	"net"
+	"sort"
+	"strconv"
+	"strings"
+
+	"meatus/core/book"
+	"meatus/core/plain"
+)
+
+// Role says what a word of the line is.
+type Role uint8
+
+// The roles a word can have.
+const (
+	Name Role = iota
+	Sign      // "="
+	Target
+	Clause // "via", "with", "site", "every"
+	Hop
+	Key
+	Site
+	Time
+	Stray
+)
+
+// Word is one word of the line: its role and where it stands, as byte offsets.
+type Word struct {
+	Role     Role
+	From, To int
+	Text     string
+}
+
+// Mistake is something wrong at one place of the line. To equals From where
+// something is missing there.
+type Mistake struct {
+	From, To int
+	Say      string
+	// Unfinished marks a mistake that typing on may still put right.
+	Unfinished bool
+}
+
+// Known is what a line can refer to.
+type Known struct {
+	Sessions []string
+	Sites    []string
+	Keys     []string // as they are written in a line: "tide.pem"
+}
+
+// Line is a line read.
+type Line struct {
+	Draft    book.Draft
+	Words    []Word
+	Mistakes []Mistake
+}
+
+// clause is a word that opens a part of the line.
+type clause struct {
+	word string
+	role Role // of what follows
+	what string
+	take func(l *Line, known Known, w Word)
+}
+
+var clauses = []clause{
+	{"via", Hop, "a session to go through", takeHop},
+	{"with", Key, "a key file", takeKey},
+	{"site", Site, "a site", takeSite},
+	{"every", Time, "the time between keepalives", takeEvery},
+}
+
+// later are words the language reserves for tunnels and lending.
+var later = []string{"bring", "lend", "roam", "lend-agent"}
+
+func clauseNamed(word string) *clause {
+	for i := range clauses {
+		if clauses[i].word == word {
+			return &clauses[i]
+		}
+	}
+	return nil
+}
+
+// maxLine is how long a line can be, in bytes.
+const maxLine = 4096
+
+// Parse reads a line.
+func Parse(line string, known Known) Line {
+	l := Line{}
+	if len(line) > maxLine {
+		l.miss(maxLine, len(line), "a line is at most 4096 bytes long", false)
+		return l
+	}
+	if clean := plain.Line(line, len(line)+1); clean != strings.Join(strings.Fields(line), " ") {
+		l.miss(0, len(line), "the line holds characters that cannot be shown", false)
+		return l
+	}
+	words := split(line)
+	if len(words) == 0 {
+		l.miss(0, 0, "write who and where: keeper@10.61.4.20 via quay", true)
+		return l
+	}
+	words = l.takeName(words, known)
+	if len(words) == 0 {
+		l.miss(len(line), len(line), "the host is missing: user@host", true)
+		return l
+	}
+	l.takeTarget(words[0])
+	l.takeClauses(words[1:], known, len(line))
+	l.inventName(known)
+	sort.SliceStable(l.Mistakes, func(i, j int) bool { return l.Mistakes[i].From < l.Mistakes[j].From })
+	return l
+}
+
+// split cuts the line into words. Quotes keep blanks together; "=" is a word of
+// its own.
+func split(line string) []Word {
+	var words []Word
+	for i := 0; i < len(line); {
+		switch c := line[i]; {
+		case c == ' ' || c == '\t' || c == ',':
+			i++
+		case c == '=':
+			words = append(words, Word{Sign, i, i + 1, "="})
+			i++
+		case c == '"' || c == '\'':
+			end := strings.IndexByte(line[i+1:], c)
+			to, text := len(line), line[i+1:]
+			if end >= 0 {
+				to, text = i+end+2, line[i+1:i+1+end]
+			}
+			words = append(words, Word{Stray, i, to, text})
+			i = to
+		default:
+			to := i
+			for to < len(line) && !strings.ContainsRune(" \t,=", rune(line[to])) {
+				to++
+			}
+			words = append(words, Word{Stray, i, to, line[i:to]})
+			i = to
+		}
+	}
+	return words
+}
+
+func (l *Line) miss(from, to int, say string, unfinished bool) {
+	l.Mistakes = append(l.Mistakes, Mistake{from, to, say, unfinished})
+}
+
+func (l *Line) mark(role Role, w Word) Word {
+	w.Role = role
+	l.Words = append(l.Words, w)
+	return w
+}
+
+// takeName takes "NAME =" where the line has it.
+func (l *Line) takeName(words []Word, known Known) []Word {
+	at := -1
+	for i, w := range words {
+		if w.Role == Sign {
+			at = i
+			break
+		}
+	}
+	if at < 0 {
+		return words
+	}
+	if at == 0 {
+		l.miss(words[0].From, words[0].To, "the name is missing before =", false)
+	}
+	for i, w := range words[:at] {
+		if i > 0 {
+			l.miss(w.From, w.To, "a name is one word", false)
+			l.mark(Stray, w)
+			continue
+		}
+		l.mark(Name, w)
+		l.Draft.Name = w.Text
+		if !book.ValidName(w.Text) {
+			l.miss(w.From, w.To, "a name is made of letters, digits, dots, hyphens and underscores", false)
+		} else if contains(known.Sessions, w.Text) {
+			l.miss(w.From, w.To, fmt.Sprintf("there is a session %s already", w.Text), false)
+		}
+	}
+	l.mark(Sign, words[at])
+	return words[at+1:]
+}
+
+// takeTarget takes "[USER@]HOST[:PORT]".
+func (l *Line) takeTarget(w Word) {
+	if c := clauseNamed(w.Text); c != nil {
+		l.miss(w.From, w.To, "the host is missing before "+w.Text, false)
+		l.mark(Stray, w)
+		return
+	}
+	l.mark(Target, w)
+	rest, at := w.Text, w.From
+	if i := strings.LastIndexByte(rest, '@'); i >= 0 {
+		l.Draft.User = rest[:i]
+		if !book.ValidUser(l.Draft.User) {
+			l.miss(at, at+max(i, 1), "that is no login name", false)
+		}
+		rest, at = rest[i+1:], at+i+1
+	}
+	host, port, hasPort := rest, "", false
+	switch {
+	case strings.HasPrefix(rest, "["):
+		end := strings.IndexByte(rest, ']')
+		if end < 0 {
+			l.miss(at, w.To, "the bracket of the address is not closed", true)
+			return
+		}
+		host = rest[1:end]
+		port, hasPort = strings.CutPrefix(rest[end+1:], ":")
+		if end+1 < len(rest) && !hasPort {
+			l.miss(at+end+1, w.To, "after the address only a port can follow: [2001:db8::1]:22", false)
+		}
+	case strings.Count(rest, ":") == 1:
+		host, port, hasPort = strings.Cut(rest, ":")
+	case strings.Count(rest, ":") > 1 && net.ParseIP(rest) == nil:
+		l.miss(at, w.To, "that is no address; with a port write [2001:db8::1]:22", false)
+		return
+	}
+	l.Draft.Host = host
+	if host == "" {
+		l.miss(at, w.To, "the host is missing", true)
+	} else if !book.ValidHost(host) || strings.HasPrefix(host, "-") {
+		l.miss(at, at+len(host), fmt.Sprintf("%q is no host", plain.Line(host, 40)), false)
+	} else if dotted(host) && net.ParseIP(host) == nil {
+		l.miss(at, at+len(host), "an address has four numbers from 0 to 255", true)
+	}
+	if !hasPort {
+		return
+	}
+	n, err := strconv.Atoi(port)
+	if err != nil || n < 1 || n > 65535 {
+		l.miss(w.To-len(port), w.To, "a port is a number from 1 to 65535", port == "")
+		return
+	}
+	l.Draft.Port = n
+}
+
+// dotted tells whether a host is made of digits and dots alone.
+func dotted(host string) bool {
+	return strings.Trim(host, "0123456789.") == "" && strings.Contains(host, ".")
+}
+
+func (l *Line) takeClauses(words []Word, known Known, end int) {
+	var open *clause
+	var opener Word
+	taken := 0
+	closeClause := func() {
+		if open != nil && taken == 0 {
+			l.miss(opener.From, opener.To, fmt.Sprintf("%s wants %s", open.word, open.what), true)
+		}
+	}
+	seen := map[string]bool{}
+	for i, w := range words {
+		last := i == len(words)-1
+		if c := clauseNamed(w.Text); c != nil {
+			closeClause()
+			open, opener, taken = c, l.mark(Clause, w), 0
+			if seen[w.Text] {
+				l.miss(w.From, w.To, fmt.Sprintf("%s stands here twice; list what follows it: via quay, inner", w.Text), false)
+			}
+			seen[w.Text] = true
+			continue
+		}
+		single := open != nil && (open.role == Site || open.role == Time)
+		if open == nil || (single && taken == 1) {
+			l.stray(w, last)
+			continue
+		}
+		taken++
+		open.take(l, known, l.mark(open.role, w))
+	}
+	closeClause()
+}
+
+// stray tells what a word that belongs nowhere was likely meant to be.
+func (l *Line) stray(w Word, last bool) {
+	l.mark(Stray, w)
+	if contains(later, w.Text) {
+		l.miss(w.From, w.To, fmt.Sprintf("%s is kept for tunnels and lending, which this version does not open", w.Text), false)
+		return
+	}
+	var words []string
+	for _, c := range clauses {
+		words = append(words, c.word)
+		if last && w.Text != "" && strings.HasPrefix(c.word, w.Text) {
+			l.miss(w.From, w.To, fmt.Sprintf("%s … %s", c.word, c.what), true)
+			return
+		}
+	}
+	say := fmt.Sprintf("%q means nothing here; after the host come %s", plain.Line(w.Text, 30), strings.Join(words, ", "))
+	if near := book.Nearest(w.Text, words); near != "" {
+		say = fmt.Sprintf("did you mean %s?", near)
+	}
+	l.miss(w.From, w.To, say, false)
+}
+
+// unknown tells that a word names nothing there is.
+func (l *Line) unknown(w Word, what string, there []string) {
+	say := fmt.Sprintf("there is no %s %q", what, plain.Line(w.Text, 40))
+	unfinished := false
+	for _, t := range there {
+		unfinished = unfinished || strings.HasPrefix(t, w.Text)
+	}
+	if near := book.Nearest(w.Text, there); near != "" && !unfinished {
+		say += fmt.Sprintf("; did you mean %s?", near)
+	}
+	l.miss(w.From, w.To, say, unfinished)
+}
+
+func takeHop(l *Line, known Known, w Word) {
+	switch {
+	case w.Text == l.Draft.Name && w.Text != "":
+		l.miss(w.From, w.To, "a session cannot go through itself", false)
+	case !contains(known.Sessions, w.Text):
+		l.unknown(w, "session", known.Sessions)
+	}
+	l.Draft.Via = append(l.Draft.Via, w.Text)
+}
+
+func takeKey(l *Line, known Known, w Word) {
+	path := w.Text
+	switch {
+	case contains(known.Keys, w.Text):
+		if !strings.ContainsRune(w.Text, '/') {
+			path = "keys/" + w.Text
+		}
+	case !strings.ContainsRune(w.Text, '/'):
+		l.unknown(w, "key", known.Keys)
+	}
+	l.Draft.Keys = append(l.Draft.Keys, path)
+}
+
+func takeSite(l *Line, known Known, w Word) {
+	if !contains(known.Sites, w.Text) {
+		l.unknown(w, "site", known.Sites)
+	}
+	l.Draft.Site = w.Text
+}
+
+func takeEvery(l *Line, _ Known, w Word) {
+	if _, err := book.ParseKeepalive(w.Text); err != nil {
+		l.miss(w.From, w.To, "a time from 1s to 1h, or off", true)
+		return
+	}
+	l.Draft.Keepalive = w.Text
+}
+
+// inventName names a session that was given no name after its host.
+func (l *Line) inventName(known Known) {
+	if l.Draft.Name != "" || l.Draft.Host == "" {
+		return
+	}
+	base := l.Draft.Host
+	if net.ParseIP(base) == nil {
+		base, _, _ = strings.Cut(base, ".")
+	}
+	base = strings.Map(func(r rune) rune {
+		if r == ':' || r == '%' {
+			return '-'
+		}
+		return r
+	}, strings.TrimLeft(base, ":.-_"))
+	if !book.ValidName(base) {
+		l.miss(0, 0, "give it a name: name = …", false)
+		return
+	}
+	name := base
+	for n := 2; contains(known.Sessions, name); n++ {
+		name = fmt.Sprintf("%s-%d", base, n)
+	}
+	l.Draft.Name = name
+}
+
+// Complete returns what the word that ends at offset at could become, and where
+// that word begins. With nothing typed yet it offers everything that fits.
+func Complete(line string, at int, known Known) (from int, candidates []string) {
+	at = min(max(at, 0), len(line))
+	words := split(line[:at])
+	typed := ""
+	from = at
+	if n := len(words); n > 0 && words[n-1].To == at && words[n-1].Role != Sign {
+		typed, from = words[n-1].Text, words[n-1].From
+		words = words[:n-1]
+	}
+	pool := poolFor(words, known)
+	for _, c := range pool {
+		if strings.HasPrefix(c, typed) && c != typed {
+			candidates = append(candidates, c)
+		}
+	}
+	return from, candidates
+}
+
+// poolFor tells what may follow the words before.
+func poolFor(words []Word, known Known) []string {
+	target := false
+	var open *clause
+	taken := 0
+	for i, w := range words {
+		switch c := clauseNamed(w.Text); {
+		case w.Role == Sign:
+			target = false
+		case c != nil && target:
+			open, taken = c, 0
+		case open != nil:
+			taken++
+		case i == 0 || words[i-1].Role == Sign:
+			target = true
+		}
+	}
+	var pool []string
+	if open != nil {
+		switch open.role {
+		case Hop:
+			pool = append(pool, known.Sessions...)
+		case Key:
+			pool = append(pool, known.Keys...)
+		case Site:
+			if taken == 0 {
+				pool = append(pool, known.Sites...)
+			}
+		case Time:
+			if taken == 0 {
+				pool = append(pool, "30s", "1m", "off")
+			}
+		}
+	}
+	if target && (open == nil || taken > 0) {
+		for _, c := range clauses {
+			pool = append(pool, c.word)
+		}
+	}
+	return pool
+}
+
+func contains(list []string, s string) bool {
+	for _, x := range list {
+		if x == s {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,75 @@
+package walk
+
+import (
+	"context"
+	"fmt"
+
+	"golang.org/x/crypto/ssh"
+)
+
+// Asker is how the core asks a person for a decision. Each method may be called
+// from any goroutine, blocks until there is an answer, and returns ctx's error
+// when ctx ends first. An error means no: [ErrDeclined] that a person would not
+// answer, a [Nobody] that there is no person to ask.
+type Asker interface {
+	// Identity asks whether the host's key is the right one.
+	Identity(ctx context.Context, q IdentityQuestion) error
+	// Passphrase asks for the passphrase of a key file.
+	Passphrase(ctx context.Context, q PassphraseQuestion) ([]byte, error)
+	// Answers asks what a server wants to know: a password, or the questions
+	// of the keyboard-interactive method (RFC 4256), one answer for each.
+	Answers(ctx context.Context, q ServerQuestions) ([]string, error)
+}
+
+// Place says for which session and at which hop something is asked.
+type Place struct {
+	Session string // whose route it is
+	Hop     string // the hop's session name
+	Index   int    // its place on the route, from 0
+	Address string // host:port
+	User    string
+}
+
+// IdentityQuestion asks to accept a host that is visited for the first time.
+type IdentityQuestion struct {
+	Place
+	Key       ssh.PublicKey
+	Algorithm string
+	SHA256    string // "SHA256:" and unpadded base64
+	MD5       string // sixteen pairs of hexadecimal digits
+}
+
+// PassphraseQuestion asks for the passphrase of a key.
+type PassphraseQuestion struct {
+	Place
+	Path        string
+	Fingerprint string // "" where only the passphrase tells
+	Try         int    // from 1; above it, the last answer was wrong
+}
+
+// ServerQuestions are what a server asks. All text is the server's, cleaned.
+type ServerQuestions struct {
+	Place
+	Password    bool // the password method: one question of ours
+	Title       string
+	Instruction string
+	Questions   []Question
+	Try         int
+}
+
+// Question is one question of a server.
+type Question struct {
+	Text string
+	Echo bool // the answer may be shown while it is typed
+}
+
+// ErrDeclined is the answer of a person who would not answer.
+var ErrDeclined = fmt.Errorf("declined")
+
+// Nobody is the answer where there is no person to ask. Remedy, which may be
+// empty, says how the answer can be given instead.
+type Nobody struct {
+	Remedy string
+}
+
+func (n Nobody) Error() string { return "nobody can be asked" }

@@ -1,0 +1,338 @@
+package walk
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"meatus/core/gate"
+	"meatus/core/plain"
+	"meatus/core/vouch"
+)
+
+// clientVersion is how we introduce ourselves (RFC 4253 section 4.2).
+const clientVersion = "SSH-2.0-meatus"
+
+// errImpatient is why a gate that took too long was given up.
+var errImpatient = errors.New("no answer in time")
+
+// patience ends a context after a time that stands still while a person is
+// asked.
+type patience struct {
+	ctx    context.Context
+	cancel context.CancelCauseFunc
+	limit  time.Duration
+
+	mu    sync.Mutex
+	timer *time.Timer
+}
+
+func newPatience(parent context.Context, limit time.Duration) *patience {
+	p := &patience{limit: limit}
+	p.ctx, p.cancel = context.WithCancelCause(parent)
+	p.timer = time.AfterFunc(limit, func() { p.cancel(errImpatient) })
+	return p
+}
+
+// renew starts the time anew, for the next gate.
+func (p *patience) renew() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.timer.Reset(p.limit)
+}
+
+// pause stops the time until the returned function is called.
+func (p *patience) pause() (resume func()) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.timer.Stop()
+	return p.renew
+}
+
+func (p *patience) end() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.timer.Stop()
+	p.cancel(nil)
+}
+
+func (p *patience) ranOut() bool { return errors.Is(context.Cause(p.ctx), errImpatient) }
+
+// establish connects, shakes hands and logs in. It fails with a [gate.Failure].
+func (l *Link) establish() error {
+	p := newPatience(l.ctx, l.w.Patience)
+	defer p.end()
+	raw, err := l.reach(p)
+	if err != nil {
+		return l.orCancelled(err, gate.Port)
+	}
+	l.conn = &countedConn{Conn: raw}
+	p.renew()
+	h := &handshake{l: l, p: p, at: gate.Identity}
+	if err := h.shake(); err != nil {
+		raw.Close()
+		return l.orCancelled(err, h.at)
+	}
+	l.conn.settled.Store(true)
+	return nil
+}
+
+// orCancelled turns a failure of a link that was cancelled into that.
+func (l *Link) orCancelled(err error, at gate.Kind) error {
+	if l.ctx.Err() == nil {
+		return err
+	}
+	var f *gate.Failure
+	if errors.As(context.Cause(l.ctx), &f) {
+		return f
+	}
+	return &gate.Failure{Hop: l.hop.Name, Gate: at, Cause: gate.Cancelled, Seen: "stopped", Why: "the walk was stopped here", Err: context.Canceled}
+}
+
+func (l *Link) fail(k gate.Kind, c gate.Cause, seen, why, remedy string, err error) *gate.Failure {
+	return &gate.Failure{Hop: l.hop.Name, Gate: k, Cause: c, Seen: seen, Why: why, Remedy: gate.Remedy{Say: remedy}, Err: err}
+}
+
+// reach opens the connection that the hop's transport runs over.
+func (l *Link) reach(p *patience) (net.Conn, error) {
+	if l.below != nil {
+		return l.reachThrough(p)
+	}
+	l.trying(gate.Address)
+	host, port, err := net.SplitHostPort(l.hop.Knock())
+	if err != nil {
+		return nil, l.fail(gate.Address, gate.NoAddress, l.hop.Knock(), "that is no address", "correct the session's dial", err)
+	}
+	addrs := []string{host}
+	if net.ParseIP(host) == nil {
+		if addrs, err = l.w.Resolver.LookupHost(p.ctx, host); err != nil || len(addrs) == 0 {
+			if p.ranOut() {
+				return nil, l.fail(gate.Address, gate.NoAddress, host, fmt.Sprintf("nobody said in %s what address %s has", l.w.Patience, host), "see whether this machine's name server answers", err)
+			}
+			return nil, l.fail(gate.Address, gate.NoAddress, host, fmt.Sprintf("the name %s does not resolve on this machine", host), "check the spelling, or write the address; names of a private network need a via", err)
+		}
+	}
+	seen := l.hop.Host
+	if l.hop.Dial != "" {
+		seen += ", knocked at " + l.hop.Dial
+	} else if addrs[0] != host {
+		seen += " is " + addrs[0]
+	}
+	l.passed(gate.Address, seen)
+
+	l.trying(gate.Port)
+	p.renew()
+	var conn net.Conn
+	for _, addr := range addrs {
+		if conn, err = l.w.Dialer.DialContext(p.ctx, "tcp", net.JoinHostPort(addr, port)); err == nil {
+			return conn, nil
+		}
+	}
+	return nil, l.dialFailure(p, net.JoinHostPort(addrs[len(addrs)-1], port), err)
+}
+
+// reachThrough opens the connection from the hop below, which resolves the name.
+func (l *Link) reachThrough(p *patience) (net.Conn, error) {
+	l.tell(-1, gate.Gate{Kind: gate.Channel}, true)
+	conn, err := l.below.open(p.ctx, l.hop.Knock())
+	if err != nil {
+		return nil, l.onwardFailure(p, err)
+	}
+	from := l.below.hop.Name
+	l.tell(-1, gate.Gate{Kind: gate.Channel, Verdict: gate.Open, Seen: "onward to " + l.hop.Name}, false)
+	l.passed(gate.Address, fmt.Sprintf("%s, seen from %s", l.hop.Host, from))
+	l.trying(gate.Port)
+	return conn, nil
+}
+
+// handshake is one transport handshake and login.
+type handshake struct {
+	l       *Link
+	p       *patience
+	at      gate.Kind // where it is, for what is cut off
+	failure *gate.Failure
+	signers []ssh.Signer
+	login   login
+}
+
+func (h *handshake) shake() error {
+	l := h.l
+	vouched, err := l.w.Vouched.Of(l.hop.Host, l.hop.Port)
+	if err != nil {
+		return h.recordUnreadable(err)
+	}
+	h.login = login{h: h}
+	config := &ssh.ClientConfig{
+		User:              l.hop.User,
+		ClientVersion:     clientVersion,
+		HostKeyAlgorithms: algorithmsFor(vouched),
+		HostKeyCallback:   h.identity,
+		AuthCallback:      h.login.next,
+		BannerCallback:    func(string) error { return nil },
+	}
+	config.Ciphers = Ciphers()
+	stop := context.AfterFunc(h.p.ctx, func() { l.conn.Close() })
+	defer stop()
+	conn, chans, reqs, err := ssh.NewClientConn(l.conn, l.hop.Address(), config)
+	if err != nil {
+		if h.failure != nil {
+			return h.failure
+		}
+		return h.classify(err)
+	}
+	if meta, ok := conn.(ssh.AlgorithmsConnMetadata); ok {
+		l.cipher = meta.Algorithms().Read.Cipher
+	}
+	l.passed(gate.Login, h.login.summary())
+	l.client = ssh.NewClient(conn, chans, reqs)
+	return nil
+}
+
+func (h *handshake) recordUnreadable(err error) error {
+	return h.l.fail(gate.Identity, gate.IdentityUnknown, "the record of hosts cannot be read", err.Error(), "mend the record; no host is trusted without it", err)
+}
+
+// algorithmsFor asks for a host's key in a form that is vouched first, so that a
+// host with several keys shows one we know.
+func algorithmsFor(vouched []vouch.Vouch) []string {
+	var first []string
+	for _, v := range vouched {
+		if v.Algorithm == ssh.KeyAlgoRSA {
+			first = append(first, ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256)
+		} else {
+			first = append(first, v.Algorithm)
+		}
+	}
+	for _, a := range ssh.SupportedAlgorithms().HostKeys {
+		if strings.Contains(a, "-cert-") {
+			continue // no signing key can be vouched for yet
+		}
+		first = append(first, a)
+	}
+	seen := map[string]bool{}
+	var list []string
+	for _, a := range first {
+		if !seen[a] {
+			seen[a] = true
+			list = append(list, a)
+		}
+	}
+	return list
+}
+
+// identity judges the host's key, and asks where it is unknown.
+func (h *handshake) identity(_ string, remote net.Addr, key ssh.PublicKey) error {
+	l := h.l
+	l.passed(gate.Port, fmt.Sprintf("%d, answers as %s", l.hop.Port, h.softwareName()))
+	l.trying(gate.Identity)
+	h.p.renew()
+	standing, vouched, err := l.w.Vouched.Judge(l.hop.Host, l.hop.Port, key)
+	if err != nil {
+		return h.give(h.recordUnreadable(err).(*gate.Failure))
+	}
+	switch standing {
+	case vouch.Changed:
+		return h.give(h.changed(key, vouched))
+	case vouch.Unknown:
+		if err := h.askIdentity(remote, key); err != nil {
+			return err
+		}
+		l.passed(gate.Identity, "vouched just now, "+ssh.FingerprintSHA256(key))
+	default:
+		when := vouched[len(vouched)-1].When.Local().Format("2 Jan 2006")
+		l.passed(gate.Identity, "vouched "+when)
+	}
+	h.at = gate.Login
+	return h.loadKeys()
+}
+
+// give remembers the failure, which the library would wrap, and returns it.
+func (h *handshake) give(f *gate.Failure) error {
+	h.failure = f
+	return f
+}
+
+// softwareName is what the server calls itself, cleaned.
+func (h *handshake) softwareName() string {
+	for line := range strings.Lines(string(h.l.conn.greeting())) {
+		if rest, ok := strings.CutPrefix(line, "SSH-"); ok {
+			if _, software, ok := strings.Cut(rest, "-"); ok {
+				return plain.Line(software, 40)
+			}
+		}
+	}
+	return "SSH"
+}
+
+func (h *handshake) place() Place {
+	l := h.l
+	return Place{Session: l.route.Session, Hop: l.hop.Name, Index: l.index, Address: l.hop.Address(), User: l.hop.User}
+}
+
+// ask puts a question while the time stands still. It turns a refusal to answer
+// into a failure at the gate in question.
+func (h *handshake) ask(k gate.Kind, what string, put func(ctx context.Context) error) error {
+	resume := h.p.pause()
+	defer resume()
+	// The connection may end while a person thinks; the question ends with it.
+	err := put(h.l.ctx)
+	var nobody Nobody
+	switch {
+	case err == nil:
+		return nil
+	case errors.As(err, &nobody):
+		remedy := nobody.Remedy
+		if remedy == "" {
+			remedy = "run it where a person can answer"
+		}
+		return h.give(h.l.fail(k, gate.CannotAsk, what, "there is nobody to ask for "+what, remedy, err))
+	case h.l.ctx.Err() != nil:
+		return h.l.orCancelled(err, k)
+	}
+	return h.give(h.l.fail(k, gate.Cancelled, "no answer given", "you gave no answer for "+what, "walk the route again when you have it", err))
+}
+
+func (h *handshake) askIdentity(remote net.Addr, key ssh.PublicKey) error {
+	l := h.l
+	q := IdentityQuestion{Place: h.place(), Key: key, Algorithm: key.Type(), SHA256: ssh.FingerprintSHA256(key), MD5: ssh.FingerprintLegacyMD5(key)}
+	resume := h.p.pause()
+	err := l.w.Asker.Identity(l.ctx, q)
+	resume()
+	if err == nil {
+		address := l.hop.Knock()
+		if l.below == nil && remote != nil {
+			address = remote.String()
+		}
+		if err := l.w.Vouched.Accept(l.hop.Host, l.hop.Port, key, address, time.Now()); err != nil {
+			return h.give(h.recordUnreadable(err).(*gate.Failure))
+		}
+		return nil
+	}
+	if l.ctx.Err() != nil {
+		return l.orCancelled(err, gate.Identity)
+	}
+	f := l.fail(gate.Identity, gate.IdentityUnknown, q.SHA256, fmt.Sprintf("%s is visited for the first time and nobody has vouched for it", l.hop.Name), "compare the fingerprint with the one the console shows, then walk again and say yes", err)
+	f.Detail = []string{"it shows " + q.Algorithm + " " + q.SHA256, "MD5:" + q.MD5}
+	var nobody Nobody
+	if errors.As(err, &nobody) && nobody.Remedy != "" {
+		f.Remedy.Say = nobody.Remedy
+	}
+	return h.give(f)
+}
+
+func (h *handshake) changed(key ssh.PublicKey, vouched []vouch.Vouch) *gate.Failure {
+	f := h.l.fail(gate.Identity, gate.IdentityChanged, "not the key that was vouched",
+		fmt.Sprintf("%s shows another key than the one vouched for: the machine was replaced, the address moved, or somebody stands between", h.l.hop.Name),
+		"ask whoever runs it whether the machine was replaced; until then nothing is sent to it", nil)
+	f.Detail = []string{"now     " + key.Type() + " " + ssh.FingerprintSHA256(key)}
+	for _, v := range vouched {
+		f.Detail = append(f.Detail, fmt.Sprintf("vouched %s %s, %s by %s", v.Algorithm, v.SHA256, v.When.Local().Format("2 Jan 2006 15:04"), v.By))
+	}
+	return f
+}

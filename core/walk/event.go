@@ -1,0 +1,117 @@
+package walk
+
+import (
+	"context"
+	"sync"
+	"time"
+
+	"meatus/core/gate"
+)
+
+// Event is something that happened to a walk or a link: one of [Trying],
+// [Passed], [Ended], [LinkUp], [LinkDown] and [Pulse].
+type Event interface{ isEvent() }
+
+// ID tells one walk, or one link, of a [Walker] from another.
+type ID int64
+
+// Trying says that a walk has come to a gate.
+type Trying struct {
+	Walk    ID
+	Session string
+	Hop     int
+	Gate    gate.Kind
+}
+
+// Passed says that a walk has passed a gate.
+type Passed struct {
+	Walk    ID
+	Session string
+	Hop     int
+	Gate    gate.Gate
+}
+
+// Ended says that a walk is over: Err is nil, or a [gate.Failure] at Hop.
+type Ended struct {
+	Walk    ID
+	Session string
+	Hop     int
+	Err     error
+}
+
+// LinkUp says that a link is there.
+type LinkUp struct{ Link LinkState }
+
+// LinkDown says that a link is gone. Failure is nil where it was closed here.
+type LinkDown struct {
+	Link    LinkState
+	Failure *gate.Failure
+}
+
+// Pulse tells how the live links fare. It comes at most once a second, and only
+// when something changed.
+type Pulse struct{ Links []LinkState }
+
+// LinkState is what is known of a link at a moment.
+type LinkState struct {
+	ID        ID
+	Hop       string // the session name of the machine it leads to
+	Prefix    string // the way up to it, as [route.Route.Prefix] names it
+	Since     time.Time
+	RoundTrip time.Duration // of the last keepalive, 0 before the first answer
+	In, Out   uint64        // bytes on the wire, from and to the machine
+	Users     int           // shells, commands and links above
+	Cipher    string
+}
+
+func (Trying) isEvent()   {}
+func (Passed) isEvent()   {}
+func (Ended) isEvent()    {}
+func (LinkUp) isEvent()   {}
+func (LinkDown) isEvent() {}
+func (Pulse) isEvent()    {}
+
+// Inbox collects events for one reader. A pulse replaces the one before it that
+// was not read yet, so an inbox that is not read stays small.
+type Inbox struct {
+	mu     sync.Mutex
+	events []Event
+	wake   chan struct{}
+}
+
+func newInbox() *Inbox { return &Inbox{wake: make(chan struct{}, 1)} }
+
+func (b *Inbox) put(e Event) {
+	b.mu.Lock()
+	if n := len(b.events); n > 0 {
+		_, was := b.events[n-1].(Pulse)
+		if _, is := e.(Pulse); is && was {
+			b.events = b.events[:n-1]
+		}
+	}
+	b.events = append(b.events, e)
+	b.mu.Unlock()
+	select {
+	case b.wake <- struct{}{}:
+	default:
+	}
+}
+
+// Take waits for events and returns all there are, in the order they happened.
+// It returns nil when ctx ends.
+func (b *Inbox) Take(ctx context.Context) []Event {
+	for {
+		b.mu.Lock()
+		events := b.events
+		b.events = nil
+		b.mu.Unlock()
+		if len(events) > 0 {
+			return events
+		}
+		select {
+		case <-b.wake:
+		case <-ctx.Done():
+			return nil
+		}
+	}
+}

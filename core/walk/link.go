@@ -1,0 +1,328 @@
+package walk
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"meatus/core/gate"
+	"meatus/core/route"
+)
+
+// missedLimit is how many keepalives may go unanswered before a link is given
+// up.
+const missedLimit = 3
+
+// Link is one live transport to a hop. Its fields above the line are set before
+// ready is closed and not changed after; those below are guarded by the
+// walker's lock. One goroutine, run, owns its life from dialling to the end.
+type Link struct {
+	w      *Walker
+	id     ID
+	hop    route.Hop
+	prefix string
+	route  route.Route // of the walk that made it
+	index  int         // of the hop on that route
+	below  *Link       // what it runs inside, nil for the first hop
+	ready  chan struct{}
+	err    error
+	client *ssh.Client
+	conn   *countedConn
+	cipher string
+	since  time.Time
+	ctx    context.Context // ends when the link is to end
+	cancel context.CancelCauseFunc
+
+	roundTrip atomic.Int64
+
+	// ----
+	up       bool
+	users    int
+	orphans  int // channel openings that nobody waits for any more
+	linger   *time.Timer
+	watchers []watcher
+	told     []telling
+}
+
+// watcher is a walk that waits for a link, and which of its hops the link is.
+type watcher struct {
+	a   *attempt
+	hop int
+}
+
+// telling is something a link told, kept for walks that join later. delta is
+// -1 for the gate of the hop below that the link found out about.
+type telling struct {
+	delta  int
+	gate   gate.Gate
+	trying bool
+}
+
+var errClosed = errors.New("closed here")
+
+// run makes the link, waits for its end and clears up.
+func (l *Link) run() {
+	err := l.establish()
+	if err != nil {
+		l.cancel(err)
+		l.drop(func() { l.err = err })
+		close(l.ready)
+		return
+	}
+	l.since = time.Now()
+	l.w.mu.Lock()
+	l.up = true
+	state := l.stateLocked()
+	l.w.mu.Unlock()
+	l.w.tell(LinkUp{state})
+	close(l.ready)
+
+	stop := context.AfterFunc(l.ctx, func() { l.client.Close() })
+	l.w.wg.Go(l.keepAlive)
+	waitErr := l.client.Wait()
+	stop()
+	l.cancel(l.hungUp(waitErr))
+	l.client.Close()
+
+	state = l.drop(nil)
+	l.w.tell(LinkDown{state, l.failure()})
+}
+
+// drop takes the link out of the walker and gives up the one below.
+func (l *Link) drop(also func()) LinkState {
+	l.w.mu.Lock()
+	if also != nil {
+		also()
+	}
+	state := l.stateLocked()
+	l.up = false
+	if l.w.links[l.prefix] == l {
+		delete(l.w.links, l.prefix)
+	}
+	if l.linger != nil {
+		l.linger.Stop()
+	}
+	l.w.mu.Unlock()
+	if l.below != nil {
+		l.below.release()
+	}
+	return state
+}
+
+// failure is why the link ended, nil where it was closed here.
+func (l *Link) failure() *gate.Failure {
+	var f *gate.Failure
+	if errors.As(context.Cause(l.ctx), &f) {
+		return f
+	}
+	return nil
+}
+
+// hungUp words the end of a link that we did not ask for.
+func (l *Link) hungUp(err error) *gate.Failure {
+	seen := "the connection ended"
+	if err != nil {
+		seen = remoteWords(err)
+	}
+	if l.below != nil {
+		if f := l.below.failure(); f != nil {
+			seen = fmt.Sprintf("the link to %s is gone", l.below.hop.Name)
+		}
+	}
+	return &gate.Failure{
+		Hop: l.hop.Name, Gate: gate.Channel, Cause: gate.ServerClosed, Seen: seen,
+		Why:    fmt.Sprintf("%s ended the connection", l.hop.Name),
+		Remedy: gate.Remedy{Say: "walk the route again; if it ends at once, look at the log of that machine"}, Err: err,
+	}
+}
+
+// close ends the link now.
+func (l *Link) close() { l.cancel(errClosed) }
+
+// release gives up one use. The last one starts the link's last minute, or ends
+// it at once where it is not up yet or still has an opening pending.
+func (l *Link) release() {
+	l.w.mu.Lock()
+	defer l.w.mu.Unlock()
+	l.users--
+	if l.users > 0 {
+		return
+	}
+	if !l.up || l.orphans > 0 || l.w.closed {
+		if l.w.links[l.prefix] == l && !l.up {
+			delete(l.w.links, l.prefix) // a walk that comes now starts anew
+		}
+		l.cancel(errClosed)
+		return
+	}
+	l.linger = time.AfterFunc(l.w.Linger, func() {
+		l.w.mu.Lock()
+		idle := l.users == 0
+		l.w.mu.Unlock()
+		if idle {
+			l.close()
+		}
+	})
+}
+
+func (l *Link) unwatch(a *attempt) {
+	l.w.mu.Lock()
+	defer l.w.mu.Unlock()
+	for i, w := range l.watchers {
+		if w.a == a {
+			l.watchers = append(l.watchers[:i:i], l.watchers[i+1:]...)
+			return
+		}
+	}
+}
+
+// tell says what was found at this link's hop, or with delta -1 at the one
+// below, to every walk that waits for the link.
+func (l *Link) tell(delta int, g gate.Gate, trying bool) {
+	l.w.mu.Lock()
+	defer l.w.mu.Unlock()
+	l.told = append(l.told, telling{delta, g, trying})
+	for _, w := range l.watchers {
+		w.a.hearLocked(w.hop+delta, g, trying)
+	}
+}
+
+func (l *Link) trying(k gate.Kind) { l.tell(0, gate.Gate{Kind: k}, true) }
+
+func (l *Link) passed(k gate.Kind, seen string) {
+	l.tell(0, gate.Gate{Kind: k, Verdict: gate.Open, Seen: seen}, false)
+}
+
+func (l *Link) stateLocked() LinkState {
+	s := LinkState{ID: l.id, Hop: l.hop.Name, Prefix: l.prefix, Since: l.since, Users: l.users, Cipher: l.cipher, RoundTrip: time.Duration(l.roundTrip.Load())}
+	if l.conn != nil {
+		s.In, s.Out = l.conn.in.Load(), l.conn.out.Load()
+	}
+	return s
+}
+
+// keepAlive asks for a sign of life at the session's interval, the first time
+// at once. It ends the link after missedLimit intervals without one. Any server
+// answers a request it does not know with a refusal (RFC 4254 section 4), and
+// that is the sign.
+func (l *Link) keepAlive() {
+	answered := make(chan time.Duration, 1)
+	ask := func() {
+		l.w.wg.Go(func() {
+			start := time.Now()
+			if _, _, err := l.client.SendRequest("keepalive@meatus.invalid", true, nil); err == nil {
+				answered <- time.Since(start)
+			}
+		})
+	}
+	ask()
+	waiting, missed := true, 0
+	var ticks <-chan time.Time
+	if l.hop.Keepalive > 0 {
+		tick := time.NewTicker(l.hop.Keepalive)
+		defer tick.Stop()
+		ticks = tick.C
+	}
+	for {
+		select {
+		case took := <-answered:
+			l.roundTrip.Store(int64(took))
+			waiting, missed = false, 0
+		case <-ticks:
+			if !waiting {
+				waiting = true
+				ask()
+				continue
+			}
+			if missed++; missed >= missedLimit {
+				l.cancel(l.lost())
+				return
+			}
+		case <-l.ctx.Done():
+			return
+		}
+	}
+}
+
+func (l *Link) lost() *gate.Failure {
+	return &gate.Failure{
+		Hop: l.hop.Name, Gate: gate.Channel, Cause: gate.LinkLost,
+		Seen:   fmt.Sprintf("%d keepalives unanswered", missedLimit),
+		Why:    fmt.Sprintf("%s gave no sign of life for %s, so the link was given up", l.hop.Name, missedLimit*l.hop.Keepalive),
+		Remedy: gate.Remedy{Say: "see whether the line is up, then walk the route again"},
+	}
+}
+
+// open opens a connection from this link's machine onward to addr.
+func (l *Link) open(ctx context.Context, addr string) (net.Conn, error) {
+	type opening struct {
+		conn net.Conn
+		err  error
+	}
+	done := make(chan opening, 1)
+	l.w.wg.Go(func() {
+		conn, err := l.client.Dial("tcp", addr)
+		done <- opening{conn, err}
+	})
+	select {
+	case o := <-done:
+		return o.conn, o.err
+	case <-ctx.Done():
+	}
+	// The protocol has no way to take an opening back: what comes is closed.
+	l.w.mu.Lock()
+	l.orphans++
+	l.w.mu.Unlock()
+	l.w.wg.Go(func() {
+		if o := <-done; o.conn != nil {
+			o.conn.Close()
+		}
+		l.w.mu.Lock()
+		l.orphans--
+		l.w.mu.Unlock()
+	})
+	return nil, context.Cause(ctx)
+}
+
+// countedConn counts what passes, and keeps the first bytes that came in, which
+// say what answered where it was no SSH server.
+type countedConn struct {
+	net.Conn
+	in, out atomic.Uint64
+	settled atomic.Bool // the handshake is over, first is no longer kept
+
+	mu    sync.Mutex
+	first []byte // at most maxFirst
+}
+
+const maxFirst = 512
+
+func (c *countedConn) Read(p []byte) (int, error) {
+	n, err := c.Conn.Read(p)
+	c.in.Add(uint64(n))
+	if !c.settled.Load() {
+		c.mu.Lock()
+		c.first = append(c.first, p[:min(n, maxFirst-len(c.first))]...)
+		c.mu.Unlock()
+	}
+	return n, err
+}
+
+func (c *countedConn) Write(p []byte) (int, error) {
+	n, err := c.Conn.Write(p)
+	c.out.Add(uint64(n))
+	return n, err
+}
+
+// greeting returns the first bytes that came in.
+func (c *countedConn) greeting() []byte {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return append([]byte(nil), c.first...)
+}

@@ -1,0 +1,296 @@
+package walk
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+
+	"golang.org/x/crypto/ssh"
+
+	"meatus/core/gate"
+	"meatus/core/keyfile"
+	"meatus/core/plain"
+)
+
+// tries is how often a wrong passphrase or answer may be given.
+const tries = 3
+
+// keyring keeps unlocked keys in memory, so that a passphrase is asked for once.
+type keyring struct {
+	mu      sync.Mutex // held while a person is asked: one question for each key
+	signers map[string]ssh.Signer
+}
+
+func (k *keyring) forget() {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	clear(k.signers)
+}
+
+// loadKeys makes signers of the hop's keys and passes the key gate. A key that
+// cannot be used is left out; where none is left the gate is shut.
+func (h *handshake) loadKeys() error {
+	l := h.l
+	if len(l.hop.Keys) == 0 {
+		l.tell(0, gate.Gate{Kind: gate.Key, Seen: "none named"}, false)
+		l.trying(gate.Login)
+		return nil
+	}
+	l.trying(gate.Key)
+	var names []string
+	var reason error
+	for _, path := range l.hop.Keys {
+		s, err := h.signer(path)
+		if h.failure != nil {
+			return h.failure
+		}
+		if err != nil {
+			if reason == nil {
+				reason = err
+			}
+			continue
+		}
+		h.signers = append(h.signers, s)
+		names = append(names, filepath.Base(path))
+	}
+	if len(h.signers) == 0 {
+		return h.give(h.unusable(reason))
+	}
+	l.passed(gate.Key, strings.Join(names, ", "))
+	l.trying(gate.Login)
+	return nil
+}
+
+func (h *handshake) unusable(err error) *gate.Failure {
+	f := h.l.fail(gate.Key, gate.KeyUnusable, filepath.Base(h.l.hop.Keys[0]), err.Error(), "name a private key file that can be read", err)
+	var blocked *keyfile.Blocked
+	var not *keyfile.NotAKey
+	switch {
+	case errors.As(err, &blocked):
+		f.Why, f.Remedy.Say = blocked.Fault.Say, blocked.Fault.Mend
+		if blocked.Fault.Mending {
+			f.Remedy.Act, f.Remedy.Subject = gate.MendKey, blocked.Path
+		}
+	case errors.As(err, &not):
+		f.Why, f.Remedy.Say = not.Say, not.Mend
+	}
+	return f
+}
+
+// signer returns a signer for the key at path. A key with a passphrase whose
+// public half is known is unlocked only when a server would take it.
+func (h *handshake) signer(path string) (ssh.Signer, error) {
+	file, err := keyfile.Read(path)
+	if err != nil {
+		return nil, err
+	}
+	if fault, stopped := file.Blocked(); stopped {
+		return nil, &keyfile.Blocked{Path: path, Fault: fault}
+	}
+	if !file.Passphrase {
+		return file.Signer(nil)
+	}
+	if file.Public == nil {
+		return h.unlock(file)
+	}
+	return &lockedKey{h, file}, nil
+}
+
+// unlock asks for the passphrase of a key, once for each program run.
+func (h *handshake) unlock(file *keyfile.File) (ssh.Signer, error) {
+	ring := &h.l.w.keys
+	ring.mu.Lock()
+	defer ring.mu.Unlock()
+	id := file.SHA256
+	if id == "" {
+		id = file.Real
+	}
+	if s := ring.signers[id]; s != nil {
+		return s, nil
+	}
+	for try := 1; try <= tries; try++ {
+		var pass []byte
+		err := h.ask(gate.Key, "the passphrase of "+filepath.Base(file.Path), func(ctx context.Context) (err error) {
+			pass, err = h.l.w.Asker.Passphrase(ctx, PassphraseQuestion{h.place(), file.Path, file.SHA256, try})
+			return err
+		})
+		if err != nil {
+			return nil, err
+		}
+		s, err := file.Signer(pass)
+		clear(pass)
+		if err == nil {
+			ring.signers[id] = s
+			return s, nil
+		}
+		if !errors.Is(err, keyfile.ErrPassphrase) {
+			return nil, err
+		}
+	}
+	return nil, h.give(h.l.fail(gate.Key, gate.KeyUnusable, filepath.Base(file.Path), fmt.Sprintf("%d wrong passphrases were given", tries), "find the passphrase, or use another key", keyfile.ErrPassphrase))
+}
+
+// lockedKey is a key whose passphrase is asked for when a signature is wanted.
+type lockedKey struct {
+	h    *handshake
+	file *keyfile.File
+}
+
+func (k *lockedKey) PublicKey() ssh.PublicKey { return k.file.Public }
+
+func (k *lockedKey) Algorithms() []string {
+	if k.file.Public.Type() == ssh.KeyAlgoRSA {
+		return []string{ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256}
+	}
+	return []string{k.file.Public.Type()}
+}
+
+func (k *lockedKey) Sign(rand io.Reader, data []byte) (*ssh.Signature, error) {
+	return k.SignWithAlgorithm(rand, data, k.Algorithms()[0])
+}
+
+func (k *lockedKey) SignWithAlgorithm(rand io.Reader, data []byte, algorithm string) (*ssh.Signature, error) {
+	s, err := k.h.unlock(k.file)
+	if err != nil {
+		return nil, err
+	}
+	with, ok := s.(ssh.AlgorithmSigner)
+	if !ok {
+		return s.Sign(rand, data)
+	}
+	return with.SignWithAlgorithm(rand, data, algorithm)
+}
+
+// login chooses how to log in, method by method, as the server allows.
+type login struct {
+	h       *handshake
+	offered []string // what the server would take, as last said
+	keys    bool     // the keys were offered
+	asked   bool     // a person was asked something
+	accept  []string // what the server accepted on the way, in order
+}
+
+// next is called by the library before each method and after the last.
+func (g *login) next(ctx *ssh.ClientAuthContext) (ssh.AuthMethod, error) {
+	g.h.p.renew()
+	g.offered = ctx.AllowedMethods
+	g.accept = ctx.PartialSuccessMethods
+	if g.h.failure != nil {
+		return nil, g.h.failure
+	}
+	can := func(method string) bool {
+		return slices.Contains(ctx.AllowedMethods, method) && !slices.Contains(ctx.TriedMethods, method) && !slices.Contains(ctx.PartialSuccessMethods, method)
+	}
+	switch {
+	case can("publickey") && len(g.h.signers) > 0:
+		g.keys = true
+		return ssh.PublicKeys(g.h.signers...), nil
+	case can("keyboard-interactive"):
+		try := 0
+		return ssh.RetryableAuthMethod(ssh.KeyboardInteractive(func(title, instruction string, questions []string, echos []bool) ([]string, error) {
+			return g.answer(&try, title, instruction, questions, echos)
+		}), tries), nil
+	case can("password") && !(g.asked && slices.Contains(ctx.TriedMethods, "keyboard-interactive")):
+		try := 0
+		return ssh.RetryableAuthMethod(ssh.PasswordCallback(func() (string, error) { return g.password(&try) }), tries), nil
+	}
+	return nil, g.h.give(g.refused())
+}
+
+func (g *login) summary() string {
+	with := "password"
+	switch {
+	case g.keys && !g.asked:
+		with = "key"
+	case g.keys:
+		with = "key and an answer"
+	case !g.asked:
+		with = "nothing asked"
+	}
+	return fmt.Sprintf("%s, by %s", g.h.l.hop.User, with)
+}
+
+func (g *login) answer(try *int, title, instruction string, questions []string, echos []bool) ([]string, error) {
+	if len(questions) == 0 {
+		return nil, nil
+	}
+	*try++
+	q := ServerQuestions{Place: g.h.place(), Title: plain.Line(title, 120), Instruction: plain.Text(instruction, 600), Try: *try}
+	for i, text := range questions {
+		q.Questions = append(q.Questions, Question{plain.Line(text, 200), echos[i]})
+	}
+	return g.put(q)
+}
+
+func (g *login) password(try *int) (string, error) {
+	*try++
+	answers, err := g.put(ServerQuestions{Place: g.h.place(), Password: true, Try: *try, Questions: []Question{{Text: "password"}}})
+	if err != nil {
+		return "", err
+	}
+	return answers[0], nil
+}
+
+func (g *login) put(q ServerQuestions) ([]string, error) {
+	g.asked = true
+	var answers []string
+	what := "what the server asks"
+	if q.Password {
+		what = "a password"
+	}
+	err := g.h.ask(gate.Login, what, func(ctx context.Context) (err error) {
+		answers, err = g.h.l.w.Asker.Answers(ctx, q)
+		return err
+	})
+	if err == nil && len(answers) != len(q.Questions) {
+		err = fmt.Errorf("%d answers to %d questions", len(answers), len(q.Questions))
+	}
+	if err == nil {
+		return answers, nil
+	}
+	if f := g.h.failure; f != nil && len(g.h.signers) > 0 && f.Cause != gate.Unexpected {
+		f.Detail = g.tried() // the keys were refused before: that is worth knowing
+	}
+	return nil, err
+}
+
+// tried lists the keys that were offered and what else the server would take.
+func (g *login) tried() []string {
+	var detail []string
+	for i, s := range g.h.signers {
+		detail = append(detail, fmt.Sprintf("not accepted: key %d, %s", i+1, keyfile.Fingerprint(s.PublicKey())))
+	}
+	if len(g.offered) > 0 {
+		detail = append(detail, "the server would take: "+plain.Line(strings.Join(g.offered, ", "), 120))
+	}
+	return detail
+}
+
+// refused is the failure of a login with nothing left to try.
+func (g *login) refused() *gate.Failure {
+	l := g.h.l
+	origin := "the account here"
+	if o := l.hop.From["user"]; o.Layer != 0 {
+		origin = o.String()
+	}
+	f := l.fail(gate.Login, gate.NoKeyAccepted, fmt.Sprintf("%s refused", l.hop.User),
+		fmt.Sprintf("%s takes no key that was offered for the login %s", l.hop.Name, l.hop.User),
+		fmt.Sprintf("the login name is the likely cause: %s comes from %s; try the usual login of that machine's system, then another key", l.hop.User, origin), nil)
+	f.Detail = g.tried()
+	switch {
+	case len(g.accept) > 0:
+		f.Why = fmt.Sprintf("%s accepted %s and wants one more step that cannot be made", l.hop.Name, plain.Line(strings.Join(g.accept, ", "), 60))
+		f.Remedy.Say = "give the session what the server would take"
+	case g.asked:
+		f.Why = fmt.Sprintf("%s accepted no answer for the login %s", l.hop.Name, l.hop.User)
+	case len(g.h.signers) == 0:
+		f.Why = fmt.Sprintf("the session of %s names no key, and the server asks for nothing else we can give", l.hop.Name)
+		f.Remedy.Say = "name a key in the session"
+	}
+	return f
+}

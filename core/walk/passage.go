@@ -1,0 +1,187 @@
+package walk
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"sync"
+
+	"golang.org/x/crypto/ssh"
+
+	"meatus/core/gate"
+	"meatus/core/route"
+)
+
+// Passage is a route that was passed: the way to its machine, for as long as it
+// is not closed. It is safe to use from many goroutines.
+type Passage struct {
+	walker *Walker
+	link   *Link
+	route  route.Route
+	id     ID
+	once   sync.Once
+}
+
+// Route is the way the passage goes.
+func (p *Passage) Route() route.Route { return p.route }
+
+// Link tells of the link to the target.
+func (p *Passage) Link() LinkState {
+	p.walker.mu.Lock()
+	defer p.walker.mu.Unlock()
+	return p.link.stateLocked()
+}
+
+// Done is closed when the link to the target has ended.
+func (p *Passage) Done() <-chan struct{} { return p.link.ctx.Done() }
+
+// Close gives the way up. What still runs through it is cut when the link ends.
+func (p *Passage) Close() { p.once.Do(p.link.release) }
+
+// Terminal is what a shell is told about the terminal it has.
+type Terminal struct {
+	Name       string // the value of TERM, "xterm-256color" where empty
+	Cols, Rows int
+}
+
+// Program is one shell or command at the far side.
+type Program struct {
+	p       *Passage
+	session *ssh.Session
+	In      io.WriteCloser // what it reads
+	Out     io.Reader      // what it writes
+	Err     io.Reader      // what it writes to standard error, empty with a terminal
+}
+
+// Start runs command at the far side, or the login shell where it is "". With a
+// terminal both outputs come through Out. It fails with a [gate.Failure] at the
+// channel gate. The caller reads both outputs and calls Wait.
+func (p *Passage) Start(ctx context.Context, command string, terminal *Terminal) (*Program, error) {
+	last := len(p.route.Hops) - 1
+	what := "shell"
+	if command != "" {
+		what = "command"
+	}
+	p.walker.tell(Trying{p.id, p.route.Session, last, gate.Channel})
+	type started struct {
+		program *Program
+		err     error
+	}
+	done := make(chan started, 1)
+	p.walker.wg.Go(func() {
+		program, err := p.start(command, terminal)
+		done <- started{program, err}
+	})
+	var s started
+	select {
+	case s = <-done:
+	case <-ctx.Done():
+		p.walker.wg.Go(func() {
+			if s := <-done; s.program != nil {
+				s.program.Close()
+			}
+		})
+		s.err = ctx.Err()
+	}
+	if s.err != nil {
+		f := p.refused(what, s.err, ctx)
+		p.walker.tell(Ended{p.id, p.route.Session, last, f})
+		return nil, f
+	}
+	p.walker.tell(Passed{p.id, p.route.Session, last, gate.Gate{Kind: gate.Channel, Verdict: gate.Open, Seen: what}})
+	return s.program, nil
+}
+
+func (p *Passage) refused(what string, err error, ctx context.Context) *gate.Failure {
+	if f := p.link.failure(); f != nil {
+		return f
+	}
+	if ctx.Err() != nil {
+		return p.link.fail(gate.Channel, gate.Cancelled, "stopped", "the walk was stopped here", "", err)
+	}
+	return p.link.fail(gate.Channel, gate.ChannelRefused, "no "+what,
+		fmt.Sprintf("%s lets %s in, but opens no %s: %s", p.link.hop.Name, p.link.hop.User, what, remoteWords(err)),
+		"the account may be for tunnels only, or the machine has no room for more; ask whoever runs it", err)
+}
+
+func (p *Passage) start(command string, terminal *Terminal) (*Program, error) {
+	session, err := p.link.client.NewSession()
+	if err != nil {
+		return nil, err
+	}
+	program := &Program{p: p, session: session}
+	if err := program.begin(command, terminal); err != nil {
+		session.Close()
+		return nil, err
+	}
+	return program, nil
+}
+
+func (g *Program) begin(command string, terminal *Terminal) (err error) {
+	if terminal != nil {
+		name := terminal.Name
+		if name == "" {
+			name = "xterm-256color"
+		}
+		modes := ssh.TerminalModes{ssh.ECHO: 1, ssh.VERASE: 0x7f, ssh.TTY_OP_ISPEED: 38400, ssh.TTY_OP_OSPEED: 38400, ssh.IUTF8: 1}
+		if err = g.session.RequestPty(name, terminal.Rows, terminal.Cols, modes); err != nil {
+			return err
+		}
+	}
+	if g.In, err = g.session.StdinPipe(); err != nil {
+		return err
+	}
+	if g.Out, err = g.session.StdoutPipe(); err != nil {
+		return err
+	}
+	if g.Err, err = g.session.StderrPipe(); err != nil {
+		return err
+	}
+	if command != "" {
+		return g.session.Start(command)
+	}
+	return g.session.Shell()
+}
+
+// Resize tells the far side that the terminal has another size.
+func (g *Program) Resize(cols, rows int) error { return g.session.WindowChange(rows, cols) }
+
+// Close ends the program's channel at once.
+func (g *Program) Close() error { return g.session.Close() }
+
+// Ending is how a program at the far side ended.
+type Ending struct {
+	Status int    // its exit status, -1 where it gave none
+	Signal string // the signal that ended it, without "SIG", or ""
+	Err    error  // why it ended without telling: a [gate.Failure], or nil
+}
+
+// Wait waits for the program's end. Both outputs must have been read to their
+// end before.
+func (g *Program) Wait() Ending {
+	err := g.session.Wait()
+	var exit *ssh.ExitError
+	var missing *ssh.ExitMissingError
+	switch {
+	case err == nil:
+		return Ending{}
+	case errors.As(err, &exit):
+		return Ending{Status: exit.ExitStatus(), Signal: exit.Signal()}
+	case errors.As(err, &missing):
+		// Where the channel ended because the link did, the link knows why,
+		// though perhaps a moment later.
+		if _, _, err := g.p.link.client.SendRequest("ended@meatus.invalid", true, nil); err != nil {
+			<-g.p.link.ctx.Done()
+		}
+		if f := g.p.link.failure(); f != nil {
+			return Ending{Status: -1, Err: f}
+		}
+		err = errors.New("it was ended without a word")
+	}
+	return Ending{Status: -1, Err: &gate.Failure{
+		Hop: g.p.link.hop.Name, Gate: gate.Channel, Cause: gate.ServerClosed, Seen: "closed by the server",
+		Why:    fmt.Sprintf("%s closed the session: %s", g.p.link.hop.Name, remoteWords(err)),
+		Remedy: gate.Remedy{Say: "walk the route again"}, Err: err,
+	}}
+}

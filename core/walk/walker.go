@@ -1,0 +1,293 @@
+package walk
+
+import (
+	"context"
+	"errors"
+	"net"
+	"slices"
+	"sync"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"meatus/core/gate"
+	"meatus/core/route"
+	"meatus/core/vouch"
+)
+
+// Dialer opens the connection to the first hop. [net.Dialer] is one; the lab
+// and tests give others.
+type Dialer interface {
+	DialContext(ctx context.Context, network, address string) (net.Conn, error)
+}
+
+// Resolver finds the addresses of the first hop. [net.Resolver] is one.
+type Resolver interface {
+	LookupHost(ctx context.Context, host string) (addrs []string, err error)
+}
+
+// Config is what a [Walker] works with. Vouched and Asker are needed; the rest
+// has working zero values.
+type Config struct {
+	Vouched  *vouch.Record
+	Asker    Asker
+	Dialer   Dialer        // the network where nil
+	Resolver Resolver      // the system's where nil
+	Patience time.Duration // how long a gate may take without a person; 15 s where 0
+	Linger   time.Duration // how long a link outlives its last user; 60 s where 0
+}
+
+// Walker passes routes and owns every link that comes of it.
+type Walker struct {
+	Config
+	keys   keyring
+	ctx    context.Context
+	cancel context.CancelFunc
+	wg     sync.WaitGroup // every goroutine of every link
+
+	mu      sync.Mutex // guards what follows, and the users of every link
+	links   map[string]*Link
+	inboxes []*Inbox
+	nextID  ID
+	closed  bool
+}
+
+// New returns a walker without links.
+func New(c Config) *Walker {
+	if c.Dialer == nil {
+		c.Dialer = &net.Dialer{}
+	}
+	if c.Resolver == nil {
+		c.Resolver = net.DefaultResolver
+	}
+	if c.Patience == 0 {
+		c.Patience = 15 * time.Second
+	}
+	if c.Linger == 0 {
+		c.Linger = time.Minute
+	}
+	w := &Walker{Config: c, links: map[string]*Link{}}
+	w.ctx, w.cancel = context.WithCancel(context.Background())
+	w.keys.signers = map[string]ssh.Signer{}
+	w.wg.Go(w.beat)
+	return w
+}
+
+// Close ends every link and walk, and waits until nothing of them is left.
+func (w *Walker) Close() {
+	w.mu.Lock()
+	w.closed = true
+	links := make([]*Link, 0, len(w.links))
+	for _, l := range w.links {
+		links = append(links, l)
+	}
+	w.mu.Unlock()
+	w.cancel()
+	for _, l := range links {
+		l.close()
+	}
+	w.wg.Wait()
+	w.keys.forget()
+}
+
+// Subscribe returns an inbox that gets every event from now on.
+func (w *Walker) Subscribe() *Inbox {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	inbox := newInbox()
+	w.inboxes = append(w.inboxes, inbox)
+	return inbox
+}
+
+func (w *Walker) tell(e Event) {
+	w.mu.Lock()
+	inboxes := w.inboxes
+	w.mu.Unlock()
+	for _, inbox := range inboxes {
+		inbox.put(e)
+	}
+}
+
+// Links tells of every live link, the oldest first.
+func (w *Walker) Links() []LinkState {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	var states []LinkState
+	for _, l := range w.links {
+		if l.up {
+			states = append(states, l.stateLocked())
+		}
+	}
+	slices.SortFunc(states, func(a, b LinkState) int { return int(a.ID - b.ID) })
+	return states
+}
+
+// beat tells of the links once a second, while they change.
+func (w *Walker) beat() {
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	var last []LinkState
+	for {
+		select {
+		case <-tick.C:
+		case <-w.ctx.Done():
+			return
+		}
+		if now := w.Links(); !slices.Equal(now, last) {
+			last = now
+			w.tell(Pulse{now})
+		}
+	}
+}
+
+// attempt is one walk under way.
+type attempt struct {
+	w     *Walker
+	id    ID
+	route route.Route
+	hop   int       // where it is
+	at    gate.Kind // what it is at
+}
+
+func (w *Walker) newID() ID {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.nextID++
+	return w.nextID
+}
+
+// Walk passes the route and returns the passage to its machine. It fails with a
+// [gate.Failure]. The caller closes the passage.
+func (w *Walker) Walk(ctx context.Context, r route.Route) (*Passage, error) {
+	a := &attempt{w: w, id: w.newID(), route: r}
+	link, err := a.run(ctx)
+	if err != nil {
+		w.tell(Ended{a.id, r.Session, a.hop, err})
+		return nil, err
+	}
+	w.tell(Ended{a.id, r.Session, len(r.Hops) - 1, nil})
+	return &Passage{walker: w, link: link, route: r, id: a.id}, nil
+}
+
+func (a *attempt) run(ctx context.Context) (*Link, error) {
+	if err := a.keysFirst(); err != nil {
+		return nil, err
+	}
+	var below *Link
+	for i := range a.route.Hops {
+		a.hop = i
+		link, err := a.pass(ctx, i, below)
+		if below != nil {
+			below.release()
+		}
+		if err != nil {
+			return nil, err
+		}
+		below = link
+	}
+	return below, nil
+}
+
+// keysFirst finds a hop whose keys cannot be used before any packet leaves.
+func (a *attempt) keysFirst() error {
+	for i, h := range a.route.Hops {
+		if a.w.alive(a.route.Prefix(i)) {
+			continue
+		}
+		if g := route.KeyGate(h, route.KeySheets{}); g.Verdict == gate.Shut {
+			a.hop = i
+			return &gate.Failure{Hop: h.Name, Gate: gate.Key, Cause: gate.KeyUnusable, Seen: g.Seen, Why: g.Reason, Remedy: g.Remedy}
+		}
+	}
+	return nil
+}
+
+// alive tells whether there is a live link to share.
+func (w *Walker) alive(prefix string) bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	l := w.links[prefix]
+	return l != nil && l.up
+}
+
+// pass gets the link of hop i, made new where there is none, and waits for it.
+// The caller owns one use of the link it returns.
+func (a *attempt) pass(ctx context.Context, i int, below *Link) (*Link, error) {
+	link, err := a.w.join(a, i, below)
+	if err != nil {
+		return nil, err
+	}
+	defer link.unwatch(a)
+	select {
+	case <-link.ready:
+	case <-ctx.Done():
+		link.release()
+		return nil, a.cancelled(ctx)
+	}
+	if link.err == nil {
+		return link, nil
+	}
+	link.release()
+	var failure *gate.Failure
+	if errors.As(link.err, &failure) {
+		for n, h := range a.route.Hops {
+			if h.Name == failure.Hop {
+				a.hop = n
+			}
+		}
+	}
+	return nil, link.err
+}
+
+func (a *attempt) cancelled(ctx context.Context) error {
+	a.w.mu.Lock()
+	hop, at := a.hop, a.at
+	a.w.mu.Unlock()
+	return &gate.Failure{
+		Hop: a.route.Hops[hop].Name, Gate: at, Cause: gate.Cancelled,
+		Seen: "stopped", Why: "the walk was stopped here", Err: ctx.Err(),
+	}
+}
+
+// join returns the link for hop i with one use more, making it where needed.
+func (w *Walker) join(a *attempt, i int, below *Link) (*Link, error) {
+	prefix := a.route.Prefix(i)
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.closed {
+		return nil, &gate.Failure{Hop: a.route.Hops[i].Name, Gate: gate.Address, Cause: gate.Cancelled, Why: "the program is ending"}
+	}
+	l := w.links[prefix]
+	if l == nil {
+		w.nextID++
+		l = &Link{w: w, id: w.nextID, hop: a.route.Hops[i], prefix: prefix, route: a.route, index: i, below: below, ready: make(chan struct{})}
+		l.ctx, l.cancel = context.WithCancelCause(w.ctx)
+		w.links[prefix] = l
+		if below != nil {
+			below.users++
+		}
+		w.wg.Go(l.run)
+	}
+	l.users++
+	if l.linger != nil {
+		l.linger.Stop()
+		l.linger = nil
+	}
+	l.watchers = append(l.watchers, watcher{a, i})
+	for _, e := range l.told {
+		a.hearLocked(i+e.delta, e.gate, e.trying)
+	}
+	return l, nil
+}
+
+// hearLocked passes on what a link tells.
+func (a *attempt) hearLocked(hop int, g gate.Gate, trying bool) {
+	a.hop, a.at = hop, g.Kind
+	var e Event = Passed{a.id, a.route.Session, hop, g}
+	if trying {
+		e = Trying{a.id, a.route.Session, hop, g.Kind}
+	}
+	for _, inbox := range a.w.inboxes {
+		inbox.put(e)
+	}
+}

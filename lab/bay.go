@@ -1,0 +1,81 @@
+package lab
+
+// bayFiles are the files some hosts have besides those of every machine.
+var bayFiles = map[string]map[string]string{
+	"quay": {
+		"/home/warden/rounds":     "06:00 lamp\n12:00 gauges\n18:00 lamp\n",
+		"/etc/bay/landings.table": "quay\t203.0.113.10\nreef\t10.61.4.0/24\n",
+	},
+	"tide-db": {
+		"/srv/tide/levels.csv": "hour,level\n0,1.90\n1,2.56\n2,3.05\n",
+		"/srv/tide/README":     "levels.csv is read by the dashboard every minute\n",
+	},
+	"gauge-1":    {"/srv/gauge/offset": "-0.03\n"},
+	"gauge-2":    {"/srv/gauge/offset": "+0.01\n"},
+	"survey-web": {"/srv/www/index.html": "<h1>Lantern Bay</h1>\n<p>Tide tables.</p>\n"},
+	"archive":    {"/srv/archive/1998/": "", "/srv/archive/1998/storm.txt": "12 Jan: the highest water on record, 4.31 m\n"},
+}
+
+// baySessions is the demo's sessions file; QUAY is where the bastion listens.
+const baySessions = `# Lantern Bay, a tide observatory. Everything here is made up and runs inside
+# this program: no packet leaves your machine.
+#
+# Some things are wrong on purpose:
+#   tide-db     its key can be read by everybody
+#   gauge-2     was replaced: it shows another host key than the vouched one
+#   gauge-3     is not listening
+#   gauge-4     the login is not the right one
+#   survey-web  its key has a passphrase: low tide
+
+[defaults]
+keepalive = "30s"
+
+[site.shore]
+user = "warden"
+
+[site.reef]                      # reached only through quay
+via  = ["quay"]
+user = "keeper"
+
+[[like]]
+name = "gauge-*"
+key  = "keys/gauge.pem"
+
+[session.quay]
+site = "shore"
+host = "203.0.113.10"
+dial = "QUAY"         # the lab, on loopback
+key  = "keys/shore.pem"
+
+[session.tide-db]
+site = "reef"
+host = "10.61.4.20"
+key  = "keys/tide.pem"
+
+[session.gauge-1]
+site = "reef"
+host = "10.61.4.31"
+
+[session.gauge-2]
+site = "reef"
+host = "10.61.4.32"
+
+[session.gauge-3]
+site = "reef"
+host = "10.61.4.33"
+
+[session.gauge-4]
+site = "reef"
+host = "10.61.4.34"
+user = "warden"                  # should be keeper
+
+[session.survey-web]
+site = "reef"
+host = "survey-web.internal"     # a name that only quay can resolve
+key  = "keys/survey.pem"
+
+[session.archive]
+site = "reef"
+host = "10.61.4.50"
+key  = "keys/gauge.pem"
+`

@@ -1,0 +1,327 @@
+package lab
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"math"
+	"sort"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// command is one command of the lab's shell.
+type command struct {
+	use string
+	run func(ctx context.Context, s *shell, args []string) int
+}
+
+var commands map[string]command
+
+func init() {
+	commands = map[string]command{
+		"help":     {"this list", help},
+		"ls":       {"ls [FOLDER]: what stands in a folder", list},
+		"cat":      {"cat FILE...: print files", printFiles},
+		"cd":       {"cd [FOLDER]: go to a folder", changeFolder},
+		"pwd":      {"where you are in the files", func(_ context.Context, s *shell, _ []string) int { fmt.Fprintln(s.out, s.cwd); return 0 }},
+		"whoami":   {"who you are", func(_ context.Context, s *shell, _ []string) int { fmt.Fprintln(s.out, s.user); return 0 }},
+		"hostname": {"which machine this is", func(_ context.Context, s *shell, _ []string) int { fmt.Fprintln(s.out, s.host.Name); return 0 }},
+		"addr":     {"this machine's addresses, and where you come from", addresses},
+		"uptime":   {"how long this machine is up", uptime},
+		"date": {"the time", func(_ context.Context, s *shell, _ []string) int {
+			fmt.Fprintln(s.out, time.Now().UTC().Format(time.RFC1123))
+			return 0
+		}},
+		"echo": {"echo WORD...: say them", func(_ context.Context, s *shell, a []string) int { fmt.Fprintln(s.out, strings.Join(a, " ")); return 0 }},
+		"complain": {"complain WORD...: say them on standard error", func(_ context.Context, s *shell, a []string) int {
+			fmt.Fprintln(s.errs, strings.Join(a, " "))
+			return 1
+		}},
+		"env":    {"the environment", environment},
+		"size":   {"the terminal's size", terminalSize},
+		"stream": {"stream [EVERY]: readings until stopped, 500ms apart", stream},
+		"gauge":  {"the gauge over the whole screen; q leaves", gaugeDisplay},
+		"flood":  {"flood MEGABYTES: much text", flood},
+		"copy":   {"print what is typed until its end", func(_ context.Context, s *shell, _ []string) int { io.Copy(s.out, s.in); return 0 }},
+		"sleep":  {"sleep SECONDS", sleep},
+		"clear":  {"an empty screen", func(_ context.Context, s *shell, _ []string) int { fmt.Fprint(s.out, "\x1b[H\x1b[2J"); return 0 }},
+		"fault":  {"fault HOST delay DURATION|freeze|cut|closed|forbid|replace|impostor|heal: what goes wrong in the lab", fault},
+		"exit":   {"exit [STATUS]: leave", exit},
+	}
+}
+
+func help(_ context.Context, s *shell, _ []string) int {
+	names := make([]string, 0, len(commands))
+	for name := range commands {
+		names = append(names, name)
+	}
+	sort.Strings(names)
+	for _, name := range names {
+		fmt.Fprintf(s.out, "  %-9s %s\n", name, commands[name].use)
+	}
+	return 0
+}
+
+func list(_ context.Context, s *shell, args []string) int {
+	where := "."
+	if len(args) > 0 {
+		where = args[len(args)-1]
+	}
+	full, dir, ok := s.files.find(s.cwd, where)
+	if !ok {
+		fmt.Fprintf(s.errs, "ls: %s: no such file\n", where)
+		return 1
+	}
+	if !dir {
+		fmt.Fprintln(s.out, where)
+		return 0
+	}
+	for _, name := range s.files.list(full) {
+		if s.terminal != "" && strings.HasSuffix(name, "/") {
+			name = "\x1b[1;34m" + name + "\x1b[0m"
+		}
+		fmt.Fprintln(s.out, name)
+	}
+	return 0
+}
+
+func printFiles(_ context.Context, s *shell, args []string) (status int) {
+	if len(args) == 0 {
+		io.Copy(s.out, s.in)
+	}
+	for _, name := range args {
+		full, dir, ok := s.files.find(s.cwd, name)
+		switch {
+		case !ok:
+			fmt.Fprintf(s.errs, "cat: %s: no such file\n", name)
+			status = 1
+		case dir:
+			fmt.Fprintf(s.errs, "cat: %s: a folder\n", name)
+			status = 1
+		default:
+			io.WriteString(s.out, s.files[full])
+		}
+	}
+	return status
+}
+
+func changeFolder(_ context.Context, s *shell, args []string) int {
+	where := "/home/" + s.user
+	if len(args) > 0 {
+		where = args[0]
+	}
+	full, dir, ok := s.files.find(s.cwd, where)
+	if !ok || !dir {
+		fmt.Fprintf(s.errs, "cd: %s: no such folder\n", where)
+		return 1
+	}
+	s.cwd = full
+	return 0
+}
+
+func addresses(_ context.Context, s *shell, _ []string) int {
+	fmt.Fprintf(s.out, "lo    127.0.0.1\nbay0  %s\nyou   %s\n", s.host.Address, s.from)
+	return 0
+}
+
+func uptime(_ context.Context, s *shell, _ []string) int {
+	up := time.Since(s.host.bay.since) + 41*24*time.Hour
+	fmt.Fprintf(s.out, "up %d days, %02d:%02d, load 0.07\n", int(up.Hours())/24, int(up.Hours())%24, int(up.Minutes())%60)
+	return 0
+}
+
+func environment(_ context.Context, s *shell, _ []string) int {
+	names := make([]string, 0, len(s.env))
+	for name := range s.env {
+		names = append(names, name)
+	}
+	sort.Strings(names)
+	for _, name := range names {
+		fmt.Fprintf(s.out, "%s=%s\n", name, s.env[name])
+	}
+	fmt.Fprintf(s.out, "HOME=/home/%s\nTERM=%s\nUSER=%s\n", s.user, s.terminal, s.user)
+	return 0
+}
+
+func terminalSize(_ context.Context, s *shell, _ []string) int {
+	cols, rows := s.size()
+	fmt.Fprintf(s.out, "%d columns, %d rows\n", cols, rows)
+	return 0
+}
+
+func stream(ctx context.Context, s *shell, args []string) int {
+	every := 500 * time.Millisecond
+	if len(args) > 0 {
+		if d, err := time.ParseDuration(args[0]); err == nil && d >= time.Millisecond {
+			every = d
+		}
+	}
+	tick := time.NewTicker(every)
+	defer tick.Stop()
+	for n := 1; ; n++ {
+		level := tideLevel(float64(n) / 40)
+		if _, err := fmt.Fprintf(s.out, "%6d  %s  level %s m  %s\n", n, time.Now().UTC().Format("15:04:05.000"), metres(level), strings.Repeat("~", int(level*10))); err != nil {
+			return 1
+		}
+		select {
+		case <-tick.C:
+		case <-ctx.Done():
+			return 130
+		}
+	}
+}
+
+func flood(ctx context.Context, s *shell, args []string) int {
+	megabytes := 1
+	if len(args) > 0 {
+		megabytes, _ = strconv.Atoi(args[0])
+	}
+	line := []byte("the tide comes in and the tide goes out and nobody at the bay has ever minded it\n")
+	block := bytes.Repeat(line, 400)
+	for sent := 0; sent < min(megabytes, 4096)<<20; {
+		if ctx.Err() != nil {
+			return 130
+		}
+		n, err := s.out.Write(block)
+		if err != nil {
+			return 1
+		}
+		sent += n
+	}
+	return 0
+}
+
+func sleep(ctx context.Context, _ *shell, args []string) int {
+	seconds := 1.0
+	if len(args) > 0 {
+		seconds, _ = strconv.ParseFloat(args[0], 64)
+	}
+	select {
+	case <-time.After(time.Duration(seconds * float64(time.Second))):
+		return 0
+	case <-ctx.Done():
+		return 130
+	}
+}
+
+func exit(_ context.Context, _ *shell, args []string) int {
+	if len(args) > 0 {
+		n, _ := strconv.Atoi(args[0])
+		return n & 0xff
+	}
+	return 0
+}
+
+// fault sets a fault on a host of the lab.
+func fault(_ context.Context, s *shell, args []string) int {
+	if len(args) < 2 {
+		fmt.Fprintln(s.errs, commands["fault"].use)
+		return 2
+	}
+	h := s.host.bay.Host(args[0])
+	if h == nil {
+		fmt.Fprintf(s.errs, "fault: there is no %s in the bay\n", args[0])
+		return 1
+	}
+	switch args[1] {
+	case "delay":
+		var late time.Duration
+		var err error = strconv.ErrSyntax
+		if len(args) > 2 {
+			late, err = time.ParseDuration(args[2])
+		}
+		if err != nil || late < 0 || late > time.Minute {
+			fmt.Fprintln(s.errs, "fault: a delay is a time like 200ms, up to 1m")
+			return 2
+		}
+		h.Faults.Delay(late)
+	case "freeze":
+		h.Faults.Freeze(true)
+	case "closed":
+		h.Faults.ClosePort(true)
+	case "forbid":
+		h.Faults.ForbidOnward(true)
+	case "impostor":
+		h.Faults.Impostor(true)
+	case "replace":
+		if err := h.Replace(); err != nil {
+			fmt.Fprintln(s.errs, err)
+			return 1
+		}
+	case "cut":
+		time.AfterFunc(50*time.Millisecond, h.Cut) // after this command has ended
+	case "heal":
+		h.Faults.Heal()
+	default:
+		fmt.Fprintln(s.errs, commands["fault"].use)
+		return 2
+	}
+	fmt.Fprintf(s.out, "%s: %s\n", h.Name, strings.Join(args[1:], " "))
+	return 0
+}
+
+// tideLevel is the water's height in metres at an hour of the day: two tides,
+// one a little higher.
+func tideLevel(hour float64) float64 {
+	return 1.9 + 1.2*math.Sin(hour*math.Pi/6.2) + 0.3*math.Sin(hour*math.Pi/12.4)
+}
+
+func metres(level float64) string { return strconv.FormatFloat(level, 'f', 2, 64) }
+
+func two(n int) string { return fmt.Sprintf("%02d", n) }
+
+// gaugeDisplay draws the water over the whole screen, again and again.
+func gaugeDisplay(ctx context.Context, s *shell, _ []string) int {
+	resized := make(chan struct{}, 1)
+	s.mu.Lock()
+	s.resized = resized
+	s.mu.Unlock()
+	fmt.Fprint(s.out, "\x1b[?1049h\x1b[?25l")
+	defer fmt.Fprint(s.out, "\x1b[?25h\x1b[?1049l")
+	tick := time.NewTicker(250 * time.Millisecond)
+	defer tick.Stop()
+	for n := 0; ; n++ {
+		if _, err := io.WriteString(s.out, s.gaugeFrame(n)); err != nil {
+			return 1
+		}
+		select {
+		case <-tick.C:
+		case <-resized:
+		case <-ctx.Done():
+			return 130
+		}
+		if strings.ContainsAny(s.in.take(), "qQ\x04") {
+			return 0
+		}
+	}
+}
+
+func (s *shell) gaugeFrame(n int) string {
+	cols, rows := s.size()
+	var b strings.Builder
+	level := tideLevel(float64(n) / 60)
+	fmt.Fprintf(&b, "\x1b[H\x1b[1m %s \x1b[0m level \x1b[1;36m%s m\x1b[0m  %s\x1b[K", s.host.Name, metres(level), time.Now().UTC().Format("15:04:05"))
+	height := rows - 2
+	for row := range max(height, 0) {
+		b.WriteString("\r\n")
+		mark := float64(height-row) / float64(height) * 4
+		fmt.Fprintf(&b, "\x1b[2m%4.1f\x1b[0m ", mark)
+		for col := range max(cols-6, 0) {
+			water := tideLevel(float64(n+col)/60) + 0.08*math.Sin(float64(n)/2+float64(col)/3)
+			switch {
+			case water >= mark:
+				b.WriteString("\x1b[48;5;24m \x1b[0m")
+			case water >= mark-4/float64(height):
+				b.WriteString("\x1b[38;5;45m~\x1b[0m")
+			default:
+				b.WriteByte(' ')
+			}
+		}
+		b.WriteString("\x1b[K")
+	}
+	fmt.Fprintf(&b, "\r\n\x1b[7m %-*s\x1b[0m", max(cols-2, 1), "q leaves")
+	return b.String()
+}

@@ -1,0 +1,194 @@
+package lab
+
+import (
+	"bytes"
+	"crypto/ed25519"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"strconv"
+	"sync"
+
+	"golang.org/x/crypto/ssh"
+)
+
+// Account is a login of a host. The empty password lets nobody in.
+type Account struct {
+	Keys     []ssh.PublicKey
+	Password string
+}
+
+// Host is one machine of the lab.
+type Host struct {
+	Name     string
+	Address  string // in the simulated network
+	Accounts map[string]Account
+	Bastion  bool // lets connections onward
+	Faults   Faults
+
+	bay    *Lab
+	mu     sync.Mutex
+	signer ssh.Signer
+	conns  map[net.Conn]bool
+	logins int
+}
+
+// Identity is the host's public key.
+func (h *Host) Identity() ssh.PublicKey {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.signer.PublicKey()
+}
+
+// Replace gives the host another key, as a new machine behind its address has.
+func (h *Host) Replace() error {
+	_, key, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		return err
+	}
+	signer, err := ssh.NewSignerFromKey(key)
+	if err != nil {
+		return err
+	}
+	h.mu.Lock()
+	h.signer = signer
+	h.mu.Unlock()
+	return nil
+}
+
+// Cut ends every connection to the host, as a lost line does.
+func (h *Host) Cut() {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for c := range h.conns {
+		c.Close()
+	}
+}
+
+// Logins is how many logins the host has let in.
+func (h *Host) Logins() int {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.logins
+}
+
+// Connections is how many connections to the host are open.
+func (h *Host) Connections() int {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return len(h.conns)
+}
+
+// serve takes one connection to the host's port until it ends.
+func (h *Host) serve(conn net.Conn) {
+	h.mu.Lock()
+	h.conns[conn] = true
+	signer := h.signer
+	h.mu.Unlock()
+	defer func() {
+		conn.Close()
+		h.mu.Lock()
+		delete(h.conns, conn)
+		h.mu.Unlock()
+	}()
+	if h.Faults.notSSH() {
+		fmt.Fprintf(conn, "220 %s.lantern.example mail for the bay, \x1b[1mready\x1b[0m\r\n", h.Name)
+		io.Copy(io.Discard, io.LimitReader(conn, 1<<10))
+		return
+	}
+	config := &ssh.ServerConfig{
+		ServerVersion:     "SSH-2.0-lantern",
+		PublicKeyCallback: h.checkKey,
+		MaxAuthTries:      6,
+	}
+	if h.takesPasswords() {
+		config.PasswordCallback = h.checkPassword
+	}
+	config.AddHostKey(signer)
+	server, channels, requests, err := ssh.NewServerConn(conn, config)
+	if err != nil {
+		return
+	}
+	defer server.Close()
+	h.mu.Lock()
+	h.logins++
+	h.mu.Unlock()
+	go ssh.DiscardRequests(requests)
+	var wg sync.WaitGroup
+	for channel := range channels {
+		switch channel.ChannelType() {
+		case "session":
+			wg.Go(func() { h.session(server, channel) })
+		case "direct-tcpip":
+			wg.Go(func() { h.onward(channel) })
+		default:
+			channel.Reject(ssh.UnknownChannelType, "no such channel here")
+		}
+	}
+	wg.Wait()
+}
+
+var errNo = errors.New("no")
+
+func (h *Host) checkKey(meta ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
+	for _, known := range h.Accounts[meta.User()].Keys {
+		if bytes.Equal(known.Marshal(), key.Marshal()) {
+			return &ssh.Permissions{}, nil
+		}
+	}
+	return nil, errNo
+}
+
+func (h *Host) checkPassword(meta ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
+	if want := h.Accounts[meta.User()].Password; want != "" && want == string(password) {
+		return &ssh.Permissions{}, nil
+	}
+	return nil, errNo
+}
+
+func (h *Host) takesPasswords() bool {
+	for _, a := range h.Accounts {
+		if a.Password != "" {
+			return true
+		}
+	}
+	return false
+}
+
+// onwardRequest is the payload of a direct-tcpip channel.
+type onwardRequest struct {
+	Host     string
+	Port     uint32
+	FromHost string
+	FromPort uint32
+}
+
+// onward joins a channel to another host of the lab (RFC 4254 section 7.2).
+func (h *Host) onward(channel ssh.NewChannel) {
+	var want onwardRequest
+	if err := ssh.Unmarshal(channel.ExtraData(), &want); err != nil {
+		channel.Reject(ssh.ConnectionFailed, "not understood")
+		return
+	}
+	if !h.Bastion || h.Faults.onwardShut() {
+		channel.Reject(ssh.Prohibited, "open failed")
+		return
+	}
+	conn, err := h.bay.dial(h, net.JoinHostPort(want.Host, strconv.Itoa(int(want.Port))))
+	if err != nil {
+		channel.Reject(ssh.ConnectionFailed, err.Error())
+		return
+	}
+	stream, requests, err := channel.Accept()
+	if err != nil {
+		conn.Close()
+		return
+	}
+	go ssh.DiscardRequests(requests)
+	var wg sync.WaitGroup
+	wg.Go(func() { io.Copy(conn, stream); conn.Close() })
+	wg.Go(func() { io.Copy(stream, conn); stream.Close() })
+	wg.Wait()
+}

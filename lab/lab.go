@@ -1,0 +1,347 @@
+package lab
+
+import (
+	"context"
+	"crypto"
+	"crypto/ecdsa"
+	"crypto/ed25519"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/x509"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"meatus/core/vouch"
+)
+
+// Passphrase opens the demo's one locked key, survey.pem.
+const Passphrase = "low tide"
+
+// Lab is a running Lantern Bay.
+type Lab struct {
+	Dir   string // its workspace
+	hosts map[string]*Host
+	files map[string]map[string]string
+	names map[string]string // simulated names to addresses
+	since time.Time
+
+	listener net.Listener
+	mu       sync.Mutex
+	closed   bool
+	wg       sync.WaitGroup
+}
+
+// place is what the bay's map says of a host.
+type place struct {
+	name, address string
+	logins        map[string]string // login to the key that opens it
+	vouched       bool
+}
+
+var bayMap = []place{
+	{"quay", "203.0.113.10", map[string]string{"warden": "shore.pem"}, true},
+	{"tide-db", "10.61.4.20", map[string]string{"keeper": "tide.pem"}, false},
+	{"gauge-1", "10.61.4.31", map[string]string{"keeper": "gauge.pem"}, true},
+	{"gauge-2", "10.61.4.32", map[string]string{"keeper": "gauge.pem"}, true},
+	{"gauge-3", "10.61.4.33", map[string]string{"keeper": "gauge.pem"}, true},
+	{"gauge-4", "10.61.4.34", map[string]string{"keeper": "gauge.pem"}, true},
+	{"survey-web", "10.61.4.40", map[string]string{"keeper": "survey.pem"}, false},
+	{"archive", "10.61.4.50", map[string]string{"keeper": "gauge.pem"}, false},
+}
+
+// vouchedOn is when the demo's hosts were vouched for.
+var vouchedOn = time.Date(2026, time.October, 12, 9, 30, 0, 0, time.UTC)
+
+// Open starts the bay with its workspace in dir, which is made where it is
+// missing. What stands there from an earlier start is kept: keys, sessions and
+// vouches. The bastion listens on loopback until Close.
+func Open(dir string) (*Lab, error) {
+	b := &Lab{Dir: dir, hosts: map[string]*Host{}, names: map[string]string{}, files: bayFiles, since: time.Now()}
+	for _, sub := range []string{dir, filepath.Join(dir, "keys"), filepath.Join(dir, "lab")} {
+		if err := os.MkdirAll(sub, 0o700); err != nil {
+			return nil, err
+		}
+	}
+	keys, err := b.loginKeys()
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range bayMap {
+		if err := b.build(p, keys); err != nil {
+			return nil, err
+		}
+	}
+	if err := b.listen(); err != nil {
+		return nil, err
+	}
+	if err := b.writeWorkspace(); err != nil {
+		b.Close()
+		return nil, err
+	}
+	b.wg.Go(b.accept)
+	return b, nil
+}
+
+func (b *Lab) build(p place, keys map[string]ssh.PublicKey) error {
+	h := &Host{Name: p.name, Address: p.address, Bastion: p.name == "quay", Accounts: map[string]Account{}, bay: b, conns: map[net.Conn]bool{}}
+	for login, key := range p.logins {
+		h.Accounts[login] = Account{Keys: []ssh.PublicKey{keys[key]}}
+	}
+	signer, err := b.hostKey(p.name)
+	if err != nil {
+		return err
+	}
+	h.signer = signer
+	if p.name == "gauge-3" {
+		h.Faults.ClosePort(true)
+	}
+	b.hosts[p.name] = h
+	b.names[p.name+".internal"] = p.address
+	return nil
+}
+
+// Host returns the host of that name, or nil.
+func (b *Lab) Host(name string) *Host { return b.hosts[name] }
+
+// Address is where the bastion listens.
+func (b *Lab) Address() string { return b.listener.Addr().String() }
+
+// Close ends the bay and waits until nothing of it is left.
+func (b *Lab) Close() {
+	b.mu.Lock()
+	b.closed = true
+	b.mu.Unlock()
+	b.listener.Close()
+	for _, h := range b.hosts {
+		h.Faults.Heal()
+		h.Cut()
+	}
+	b.wg.Wait()
+}
+
+// listen takes the port of the last start again, so that a kept workspace still
+// reaches the bay.
+func (b *Lab) listen() (err error) {
+	kept := filepath.Join(b.Dir, "lab", "port")
+	port := "0"
+	if text, err := os.ReadFile(kept); err == nil {
+		port = strings.TrimSpace(string(text))
+	}
+	if b.listener, err = net.Listen("tcp", net.JoinHostPort("127.0.0.1", port)); err != nil {
+		return fmt.Errorf("the lab's port %s is taken: %w; stop what holds it (perhaps another lab in %s)", port, err, b.Dir)
+	}
+	_, port, _ = net.SplitHostPort(b.Address())
+	return os.WriteFile(kept, []byte(port+"\n"), 0o600)
+}
+
+func (b *Lab) accept() {
+	quay := b.hosts["quay"]
+	for {
+		conn, err := b.listener.Accept()
+		if err != nil {
+			return
+		}
+		if quay.Faults.portClosed() {
+			conn.Close()
+			continue
+		}
+		b.start(quay, bridge(conn, &quay.Faults))
+	}
+}
+
+// start serves a connection unless the bay is closing.
+func (b *Lab) start(h *Host, conn net.Conn) bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.closed {
+		conn.Close()
+		return false
+	}
+	b.wg.Go(func() { h.serve(conn) })
+	return true
+}
+
+type simulated string
+
+func (s simulated) Network() string { return "lab" }
+func (s simulated) String() string  { return string(s) }
+
+// dial joins a connection to a host of the simulated network. The errors are
+// worded as servers word them.
+func (b *Lab) dial(from *Host, address string) (net.Conn, error) {
+	host, port, err := net.SplitHostPort(address)
+	if err != nil {
+		return nil, errors.New("address not understood")
+	}
+	if net.ParseIP(host) == nil {
+		known, ok := b.names[host]
+		if !ok {
+			return nil, errors.New("Name or service not known")
+		}
+		host = known
+	}
+	for _, h := range b.hosts {
+		if h.Address != host {
+			continue
+		}
+		if port != "22" || h.Faults.portClosed() {
+			return nil, errors.New("Connection refused")
+		}
+		near, far := newLine(&h.Faults, simulated(from.Address+":40000"), simulated(address))
+		if !b.start(h, far) {
+			return nil, errors.New("Connection refused")
+		}
+		return near, nil
+	}
+	return nil, errors.New("No route to host")
+}
+
+// hostKey reads a host's key of an earlier start, or makes one.
+func (b *Lab) hostKey(name string) (ssh.Signer, error) {
+	file := filepath.Join(b.Dir, "lab", name+".host")
+	text, err := os.ReadFile(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		_, key, err := ed25519.GenerateKey(rand.Reader)
+		if err != nil {
+			return nil, err
+		}
+		if text, err = writeKey(file, key, "", "", 0o600); err != nil {
+			return nil, err
+		}
+	} else if err != nil {
+		return nil, err
+	}
+	return ssh.ParsePrivateKey(text)
+}
+
+// loginKeys makes the workspace's keys, each in another container, and returns
+// their public halves, which stand in lab/ beside the hosts' keys.
+func (b *Lab) loginKeys() (map[string]ssh.PublicKey, error) {
+	public := map[string]ssh.PublicKey{}
+	for _, k := range []struct {
+		name, form string
+		mode       os.FileMode
+	}{
+		{"shore.pem", "pkcs8", 0o400},
+		{"tide.pem", "bcrypt", 0o644}, // too open, on purpose
+		{"gauge.pem", "sec1", 0o600},
+		{"survey.pem", "locked", 0o600},
+	} {
+		kept := filepath.Join(b.Dir, "lab", k.name+".pub")
+		if text, err := os.ReadFile(kept); err == nil {
+			pub, _, _, _, err := ssh.ParseAuthorizedKey(text)
+			if err != nil {
+				return nil, fmt.Errorf("%s: %w", kept, err)
+			}
+			public[k.name] = pub
+			continue
+		}
+		key, err := newKey(k.form)
+		if err != nil {
+			return nil, err
+		}
+		passphrase := ""
+		if k.form == "locked" {
+			passphrase = Passphrase
+		}
+		if _, err := writeKey(filepath.Join(b.Dir, "keys", k.name), key, k.form, passphrase, k.mode); err != nil {
+			return nil, err
+		}
+		signer, err := ssh.NewSignerFromKey(key)
+		if err != nil {
+			return nil, err
+		}
+		public[k.name] = signer.PublicKey()
+		if err := os.WriteFile(kept, ssh.MarshalAuthorizedKey(signer.PublicKey()), 0o600); err != nil {
+			return nil, err
+		}
+	}
+	return public, nil
+}
+
+func newKey(form string) (crypto.PrivateKey, error) {
+	if form == "sec1" {
+		return ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	}
+	_, key, err := ed25519.GenerateKey(rand.Reader)
+	return key, err
+}
+
+// writeKey writes a private key in a container, and returns what it wrote.
+func writeKey(file string, key crypto.PrivateKey, form, passphrase string, mode os.FileMode) ([]byte, error) {
+	var block *pem.Block
+	var err error
+	switch form {
+	case "pkcs8":
+		block = &pem.Block{Type: "PRIVATE KEY"}
+		block.Bytes, err = x509.MarshalPKCS8PrivateKey(key)
+	case "sec1":
+		block = &pem.Block{Type: "EC PRIVATE KEY"}
+		block.Bytes, err = x509.MarshalECPrivateKey(key.(*ecdsa.PrivateKey))
+	case "locked":
+		block, err = ssh.MarshalPrivateKeyWithPassphrase(key, "keeper of the survey", []byte(passphrase))
+	default:
+		block, err = ssh.MarshalPrivateKey(key, "keeper of the bay")
+	}
+	if err != nil {
+		return nil, err
+	}
+	text := pem.EncodeToMemory(block)
+	if err := os.WriteFile(file, text, 0o600); err != nil {
+		return nil, err
+	}
+	return text, os.Chmod(file, mode)
+}
+
+// writeWorkspace writes the sessions and vouches of a first start.
+func (b *Lab) writeWorkspace() error {
+	sessions := filepath.Join(b.Dir, "sessions.toml")
+	if _, err := os.Stat(sessions); err == nil {
+		return nil
+	}
+	for _, p := range bayMap {
+		if !p.vouched {
+			continue
+		}
+		key := b.hosts[p.name].Identity()
+		if p.name == "gauge-2" { // replaced since it was vouched for
+			pub, _, err := ed25519.GenerateKey(rand.Reader)
+			if err != nil {
+				return err
+			}
+			if key, err = ssh.NewPublicKey(pub); err != nil {
+				return err
+			}
+		}
+		record := vouch.Open(filepath.Join(b.Dir, vouch.FileName))
+		if err := record.Accept(p.address, 22, key, p.address+":22", vouchedOn); err != nil {
+			return err
+		}
+	}
+	return os.WriteFile(sessions, []byte(strings.ReplaceAll(baySessions, "QUAY", b.Address())), 0o600)
+}
+
+// Dialer reaches the bay and nothing else: any address but the bastion's has no
+// route.
+func (b *Lab) Dialer() *Dialer { return &Dialer{b} }
+
+// Dialer is a dialer that knows the bay alone.
+type Dialer struct{ bay *Lab }
+
+// DialContext connects to the bastion.
+func (d *Dialer) DialContext(ctx context.Context, network, address string) (net.Conn, error) {
+	if address != d.bay.Address() {
+		return nil, &net.OpError{Op: "dial", Net: network, Err: fmt.Errorf("%s is not in the lab", address)}
+	}
+	return (&net.Dialer{}).DialContext(ctx, network, address)
+}
