@@ -1,0 +1,605 @@
+package walk_test
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"meatus/core/book"
+	"meatus/core/gate"
+	"meatus/core/keyfile"
+	"meatus/core/route"
+	"meatus/core/vouch"
+	"meatus/core/walk"
+	"meatus/lab"
+)
+
+// person answers every question the same way and counts them.
+type person struct {
+	mu         sync.Mutex
+	yes        bool
+	passphrase string
+	answers    []string
+	nobody     bool
+	identities []walk.IdentityQuestion
+	phrases    []walk.PassphraseQuestion
+	questions  []walk.ServerQuestions
+	wait       chan struct{} // where set, identity questions wait for it
+}
+
+func (p *person) Identity(ctx context.Context, q walk.IdentityQuestion) error {
+	p.mu.Lock()
+	p.identities = append(p.identities, q)
+	wait := p.wait
+	p.mu.Unlock()
+	if wait != nil {
+		select {
+		case <-wait:
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+	switch {
+	case p.nobody:
+		return walk.Nobody{Remedy: "bring somebody"}
+	case p.yes:
+		return nil
+	}
+	return walk.ErrDeclined
+}
+
+func (p *person) Passphrase(_ context.Context, q walk.PassphraseQuestion) ([]byte, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.phrases = append(p.phrases, q)
+	if p.passphrase == "" {
+		return nil, walk.ErrDeclined
+	}
+	return []byte(p.passphrase), nil
+}
+
+func (p *person) Answers(_ context.Context, q walk.ServerQuestions) ([]string, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.questions = append(p.questions, q)
+	if p.nobody {
+		return nil, walk.Nobody{}
+	}
+	if p.answers == nil {
+		return nil, walk.ErrDeclined
+	}
+	return p.answers, nil
+}
+
+// bay is a lab with a walker that reaches it.
+type bay struct {
+	*lab.Lab
+	*walk.Walker
+	person *person
+	t      *testing.T
+}
+
+// firstBay is the folder of a lab that was opened once: making its keys takes
+// longer than most tests.
+var firstBay = sync.OnceValue(func() string {
+	dir, err := os.MkdirTemp("", "bay")
+	if err != nil {
+		panic(err)
+	}
+	l, err := lab.Open(dir)
+	if err != nil {
+		panic(err)
+	}
+	l.Close()
+	return dir
+})
+
+func TestMain(m *testing.M) {
+	dir := firstBay()
+	code := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+// openLab opens a lab with the keys of the first one.
+func openLab(t testing.TB) *lab.Lab {
+	t.Helper()
+	dir := t.TempDir()
+	for _, sub := range []string{"keys", "lab"} {
+		if err := os.Mkdir(filepath.Join(dir, sub), 0o700); err != nil {
+			t.Fatal(err)
+		}
+		files, err := os.ReadDir(filepath.Join(firstBay(), sub))
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, f := range files {
+			from, to := filepath.Join(firstBay(), sub, f.Name()), filepath.Join(dir, sub, f.Name())
+			info, err1 := f.Info()
+			text, err2 := os.ReadFile(from)
+			if f.Name() == "port" {
+				continue
+			}
+			if err := errors.Join(err1, err2, os.WriteFile(to, text, 0o600), os.Chmod(to, info.Mode().Perm())); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	l, err := lab.Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return l
+}
+
+func openBay(t *testing.T, change func(*walk.Config)) *bay {
+	t.Helper()
+	l := openLab(t)
+	p := &person{yes: true, passphrase: lab.Passphrase}
+	c := walk.Config{Vouched: vouch.Open(filepath.Join(l.Dir, vouch.FileName)), Asker: p, Dialer: l.Dialer(), Patience: 5 * time.Second}
+	if change != nil {
+		change(&c)
+	}
+	b := &bay{l, walk.New(c), p, t}
+	t.Cleanup(func() {
+		b.Walker.Close()
+		b.Lab.Close()
+	})
+	return b
+}
+
+func (b *bay) route(name string) route.Route {
+	b.t.Helper()
+	read, err := book.Read(filepath.Join(b.Dir, book.FileName))
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	r, err := route.Planner{Book: read, Dir: b.Dir}.Plan(name)
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	return r
+}
+
+func (b *bay) mendTide() {
+	if _, err := keyfile.Mend(filepath.Join(b.Dir, "keys/tide.pem")); err != nil {
+		b.t.Fatal(err)
+	}
+}
+
+// cut loses the line to a host and waits until that is noticed.
+func (b *bay) cut(name string) {
+	b.Host(name).Cut()
+	waitFor(b.t, func() bool {
+		for _, l := range b.Links() {
+			if l.Hop == name {
+				return false
+			}
+		}
+		return true
+	}, func() string { return "the lost line was not noticed" })
+}
+
+// run runs a command at the end of a route and returns what it said.
+func (b *bay) run(name, command string) (string, walk.Ending) {
+	b.t.Helper()
+	p, err := b.Walk(context.Background(), b.route(name))
+	if err != nil {
+		b.t.Fatalf("walking to %s: %v", name, err)
+	}
+	defer p.Close()
+	g, err := p.Start(context.Background(), command, nil)
+	if err != nil {
+		b.t.Fatalf("starting %q on %s: %v", command, name, err)
+	}
+	var both bytes.Buffer
+	go io.Copy(io.Discard, g.Err)
+	io.Copy(&both, g.Out)
+	return both.String(), g.Wait()
+}
+
+func TestAWalkReachesAPrivateMachine(t *testing.T) {
+	b := openBay(t, nil)
+	inbox := b.Subscribe()
+	out, end := b.run("gauge-1", "hostname; whoami; addr; exit 7")
+	if !strings.HasPrefix(out, "gauge-1\nkeeper\n") || !strings.Contains(out, "you   203.0.113.10") || end.Status != 7 || end.Err != nil {
+		t.Errorf("said %q, ended %+v", out, end)
+	}
+	var passed []string
+	for _, e := range inbox.Take(context.Background()) {
+		if e, ok := e.(walk.Passed); ok {
+			if e.Gate.Verdict != gate.Open || e.Gate.Seen == "" {
+				t.Errorf("passed %+v", e.Gate)
+			}
+			passed = append(passed, fmt.Sprint(e.Hop, e.Gate.Kind))
+		}
+	}
+	want := "0 address 0 port 0 identity 0 key 0 login 0 channel 1 address 1 port 1 identity 1 key 1 login 1 channel"
+	if got := strings.Join(passed, " "); got != want {
+		t.Errorf("gates passed: %s\nwant: %s", got, want)
+	}
+}
+
+func TestTheSecondSessionSharesTheLink(t *testing.T) {
+	b := openBay(t, nil)
+	b.mendTide()
+	first, err := b.Walk(context.Background(), b.route("gauge-1"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer first.Close()
+	b.run("tide-db", "hostname")
+	b.run("gauge-1", "hostname")
+	if n := b.Host("quay").Logins(); n != 1 {
+		t.Errorf("%d logins at the bastion, want 1", n)
+	}
+	if n := b.Host("gauge-1").Logins(); n != 1 {
+		t.Errorf("%d logins at gauge-1, want 1", n)
+	}
+}
+
+func TestManyWalksAtOnceShareOneLogin(t *testing.T) {
+	b := openBay(t, nil)
+	r := b.route("gauge-1")
+	var wg sync.WaitGroup
+	for range 20 {
+		wg.Go(func() {
+			p, err := b.Walk(context.Background(), r)
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			p.Close()
+		})
+	}
+	wg.Wait()
+	if q, g := b.Host("quay").Logins(), b.Host("gauge-1").Logins(); q != 1 || g != 1 {
+		t.Errorf("%d logins at quay, %d at gauge-1, want 1 and 1", q, g)
+	}
+}
+
+func TestALinkClosesAfterItsLastUser(t *testing.T) {
+	b := openBay(t, func(c *walk.Config) { c.Linger = 50 * time.Millisecond })
+	inbox := b.Subscribe()
+	b.run("gauge-1", "hostname")
+	down := 0
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	for down < 2 && ctx.Err() == nil {
+		for _, e := range inbox.Take(ctx) {
+			if e, ok := e.(walk.LinkDown); ok {
+				if e.Failure != nil {
+					t.Errorf("closing an idle link is no failure: %v", e.Failure)
+				}
+				down++
+			}
+		}
+	}
+	if down != 2 || len(b.Links()) != 0 {
+		t.Errorf("%d links ended, %d left", down, len(b.Links()))
+	}
+}
+
+func TestFailuresAreToldApart(t *testing.T) {
+	cases := []struct {
+		name    string
+		session string
+		break_  func(b *bay)
+		hop     string
+		gate    gate.Kind
+		cause   gate.Cause
+		says    string
+	}{
+		{"key too open", "tide-db", nil, "tide-db", gate.Key, gate.KeyUnusable, "others can read it"},
+		{"replaced machine", "gauge-2", nil, "gauge-2", gate.Identity, gate.IdentityChanged, "vouched ssh-ed25519 SHA256:"},
+		{"closed port", "gauge-3", nil, "gauge-3", gate.Port, gate.Refused, "nothing listens"},
+		{"wrong login", "gauge-4", nil, "gauge-4", gate.Login, gate.NoKeyAccepted, "login name is the likely cause"},
+		{"nobody says yes", "archive", func(b *bay) { b.person.yes = false }, "archive", gate.Identity, gate.IdentityUnknown, "first time"},
+		{"nobody there", "archive", func(b *bay) { b.person.nobody = true }, "archive", gate.Identity, gate.IdentityUnknown, "bring somebody"},
+		{"no passphrase", "survey-web", func(b *bay) { b.person.passphrase = "" }, "survey-web", gate.Key, gate.Cancelled, "passphrase of survey.pem"},
+		{"wrong passphrase", "survey-web", func(b *bay) { b.person.passphrase = "high tide" }, "survey-web", gate.Key, gate.KeyUnusable, "3 wrong passphrases"},
+		{"onward forbidden", "gauge-1", func(b *bay) { b.Host("quay").Faults.ForbidOnward(true) }, "quay", gate.Channel, gate.OnwardForbidden, "does not let this login go on"},
+		{"no ssh server", "gauge-1", func(b *bay) { b.Host("gauge-1").Faults.Impostor(true) }, "gauge-1", gate.Port, gate.NotSSH, `it said: "220 gauge-1.lantern.example mail for the bay, [1mready[0m`},
+		{"frozen machine", "gauge-1", func(b *bay) { b.Host("gauge-1").Faults.Freeze(true) }, "gauge-1", gate.Port, gate.NoAnswer, "said nothing"},
+		{"bastion hangs up", "gauge-1", func(b *bay) { b.Host("quay").Faults.ClosePort(true) }, "quay", gate.Port, gate.ServerClosed, "without a word"},
+	}
+	for _, c := range cases {
+		t.Run(c.name, func(t *testing.T) {
+			b := openBay(t, func(c *walk.Config) { c.Patience = 2 * time.Second })
+			if c.break_ != nil {
+				c.break_(b)
+			}
+			p, err := b.Walk(context.Background(), b.route(c.session))
+			if err == nil {
+				p.Close()
+				t.Fatal("the walk got through")
+			}
+			var f *gate.Failure
+			if !errors.As(err, &f) {
+				t.Fatalf("no failure: %v", err)
+			}
+			if f.Hop != c.hop || f.Gate != c.gate || f.Cause != c.cause || !strings.Contains(err.Error(), c.says) {
+				t.Errorf("got %s, %s, %s: %v\nwant %s, %s, %s: %s", f.Hop, f.Gate, f.Cause, err, c.hop, c.gate, c.cause, c.says)
+			}
+			if f.Remedy.Say == "" {
+				t.Errorf("no remedy in %v", err)
+			}
+			if strings.ContainsAny(err.Error(), "\x1b\x07") {
+				t.Errorf("control characters in %q", err)
+			}
+		})
+	}
+}
+
+func TestFailuresBeforeTheFirstServer(t *testing.T) {
+	closed, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	gone := closed.Addr().String()
+	closed.Close()
+	silent, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer silent.Close()
+	for _, c := range []struct {
+		dial, host string
+		cause      gate.Cause
+		kind       gate.Kind
+	}{
+		{gone, "127.0.0.1", gate.Refused, gate.Port},
+		{silent.Addr().String(), "127.0.0.1", gate.NoAnswer, gate.Port},
+		{"", "no-such-host.invalid", gate.NoAddress, gate.Address},
+	} {
+		w := walk.New(walk.Config{Vouched: vouch.Open(filepath.Join(t.TempDir(), "v")), Asker: &person{}, Patience: 300 * time.Millisecond, Resolver: nowhere{}})
+		r := route.Route{Session: "x", Hops: []route.Hop{{Name: "x", Host: c.host, Port: 22, User: "u", Dial: c.dial}}}
+		_, err := w.Walk(context.Background(), r)
+		var f *gate.Failure
+		if !errors.As(err, &f) || f.Cause != c.cause || f.Gate != c.kind || f.Remedy.Say == "" {
+			t.Errorf("%s%s: %v", c.dial, c.host, err)
+		}
+		w.Close()
+	}
+}
+
+// nowhere is a resolver that knows no name.
+type nowhere struct{}
+
+func (nowhere) LookupHost(context.Context, string) ([]string, error) {
+	return nil, &net.DNSError{Err: "no such host", IsNotFound: true}
+}
+
+func TestFarNamesAreResolvedByTheHopBefore(t *testing.T) {
+	b := openBay(t, func(c *walk.Config) { c.Resolver = nowhere{} })
+	if out, _ := b.run("survey-web", "hostname"); out != "survey-web\n" {
+		t.Errorf("said %q", out)
+	}
+	if n := len(b.person.phrases); n != 1 {
+		t.Errorf("the passphrase was asked for %d times", n)
+	}
+	b.run("survey-web", "hostname")
+	b.cut("survey-web")
+	if out, _ := b.run("survey-web", "hostname"); out != "survey-web\n" || len(b.person.phrases) != 1 {
+		t.Errorf("said %q, passphrase asked %d times", out, len(b.person.phrases))
+	}
+}
+
+func TestATooOpenKeyIsFoundBeforeAPacketLeaves(t *testing.T) {
+	b := openBay(t, func(c *walk.Config) { c.Dialer = noPackets{} })
+	_, err := b.Walk(context.Background(), b.route("tide-db"))
+	var f *gate.Failure
+	if !errors.As(err, &f) || f.Cause != gate.KeyUnusable || f.Remedy.Act != gate.MendKey {
+		t.Errorf("got %v", err)
+	}
+}
+
+type noPackets struct{}
+
+func (noPackets) DialContext(context.Context, string, string) (net.Conn, error) {
+	panic("a connection was tried")
+}
+
+func TestAYesIsRememberedAndANoIsNot(t *testing.T) {
+	b := openBay(t, nil)
+	b.person.yes = false
+	if _, err := b.Walk(context.Background(), b.route("archive")); err == nil {
+		t.Fatal("a no let the walk through")
+	}
+	b.person.yes = true
+	b.run("archive", "hostname")
+	b.cut("archive")
+	b.run("archive", "hostname")
+	if n := len(b.person.identities); n != 2 {
+		t.Errorf("asked %d times, want once for the no and once for the yes", n)
+	}
+	q := b.person.identities[1]
+	if q.Session != "archive" || q.Hop != "archive" || q.Index != 1 || !strings.HasPrefix(q.SHA256, "SHA256:") || len(q.MD5) != 47 {
+		t.Errorf("question %+v", q)
+	}
+}
+
+func TestPasswordsAreAskedForWhereKeysFail(t *testing.T) {
+	b := openBay(t, nil)
+	b.Host("archive").Accounts["keeper"] = lab.Account{Password: "neap"}
+	b.person.answers = []string{"neap"}
+	if out, _ := b.run("archive", "whoami"); out != "keeper\n" {
+		t.Errorf("said %q", out)
+	}
+	if q := b.person.questions; len(q) != 1 || !q[0].Password || q[0].Hop != "archive" {
+		t.Errorf("questions %+v", q)
+	}
+	b.cut("archive")
+	b.person.answers = []string{"spring"}
+	_, err := b.Walk(context.Background(), b.route("archive"))
+	if err == nil || !strings.Contains(err.Error(), "no answer for the login") || len(b.person.questions) != 4 {
+		t.Errorf("wrong password: %v after %d questions", err, len(b.person.questions))
+	}
+}
+
+func TestCancellingLeavesNothingBehind(t *testing.T) {
+	before := runtime.NumGoroutine()
+	for _, stop := range []struct {
+		name  string
+		setup func(b *bay)
+		until func(walk.Event) bool
+	}{
+		{"while the bastion is frozen", func(b *bay) { b.Host("quay").Faults.Freeze(true) }, func(e walk.Event) bool { _, ok := e.(walk.Trying); return ok }},
+		{"while the far machine is frozen", func(b *bay) { b.Host("archive").Faults.Freeze(true) }, atHop(1)},
+		{"while a person is asked", func(b *bay) { b.person.wait = make(chan struct{}) }, func(e walk.Event) bool { p, ok := e.(walk.Trying); return ok && p.Hop == 1 && p.Gate == gate.Identity }},
+	} {
+		t.Run(stop.name, func(t *testing.T) {
+			l := openLab(t)
+			defer l.Close()
+			p := &person{yes: true}
+			w := walk.New(walk.Config{Vouched: vouch.Open(filepath.Join(l.Dir, vouch.FileName)), Asker: p, Dialer: l.Dialer()})
+			defer w.Close()
+			b := &bay{l, w, p, t}
+			stop.setup(b)
+			inbox := w.Subscribe()
+			ctx, cancel := context.WithCancel(context.Background())
+			go func() {
+				for events := inbox.Take(ctx); events != nil; events = inbox.Take(ctx) {
+					for _, e := range events {
+						if stop.until(e) {
+							cancel()
+							return
+						}
+					}
+				}
+			}()
+			_, err := w.Walk(ctx, b.route("archive"))
+			var f *gate.Failure
+			if !errors.As(err, &f) || f.Cause != gate.Cancelled {
+				t.Errorf("got %v", err)
+			}
+			cancel()
+			for len(w.Links()) > 1 { // the bastion's link may linger, the far one may not
+				time.Sleep(time.Millisecond)
+			}
+		})
+	}
+	waitFor(t, func() bool { return runtime.NumGoroutine() <= before }, func() string {
+		buf := make([]byte, 1<<20)
+		return fmt.Sprintf("%d goroutines before, %d after\n%s", before, runtime.NumGoroutine(), buf[:runtime.Stack(buf, true)])
+	})
+}
+
+func atHop(n int) func(walk.Event) bool {
+	return func(e walk.Event) bool { p, ok := e.(walk.Trying); return ok && p.Hop == n }
+}
+
+// waitFor waits up to ten seconds for something to come true.
+func waitFor(t *testing.T, ok func() bool, say func() string) {
+	t.Helper()
+	for deadline := time.Now().Add(10 * time.Second); !ok(); time.Sleep(5 * time.Millisecond) {
+		if time.Now().After(deadline) {
+			t.Fatal(say())
+		}
+	}
+}
+
+func TestUnansweredKeepalivesEndTheLink(t *testing.T) {
+	b := openBay(t, nil)
+	r := b.route("gauge-1")
+	for i := range r.Hops {
+		r.Hops[i].Keepalive = 100 * time.Millisecond
+	}
+	p, err := b.Walk(context.Background(), r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer p.Close()
+	waitFor(t, func() bool { return p.Link().RoundTrip > 0 }, func() string { return "no round trip was measured" })
+	g, err := p.Start(context.Background(), "sleep 60", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	b.Host("gauge-1").Faults.Freeze(true)
+	io.Copy(io.Discard, g.Out)
+	end := g.Wait()
+	var f *gate.Failure
+	if !errors.As(end.Err, &f) || f.Cause != gate.LinkLost || !strings.Contains(f.Why, "no sign of life for 300ms") {
+		t.Errorf("ended %+v", end)
+	}
+}
+
+func TestALostLineEndsWhatRanThroughIt(t *testing.T) {
+	b := openBay(t, nil)
+	p, err := b.Walk(context.Background(), b.route("gauge-1"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer p.Close()
+	g, err := p.Start(context.Background(), "", &walk.Terminal{Cols: 80, Rows: 24})
+	if err != nil {
+		t.Fatal(err)
+	}
+	b.Host("quay").Cut()
+	io.Copy(io.Discard, g.Out)
+	if end := g.Wait(); end.Err == nil || !strings.Contains(end.Err.Error(), "ended the connection") {
+		t.Errorf("ended %+v", end)
+	}
+	b.run("gauge-1", "hostname") // the way can be walked again
+}
+
+func TestSignalsAndBothOutputs(t *testing.T) {
+	b := openBay(t, nil)
+	p, err := b.Walk(context.Background(), b.route("quay"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer p.Close()
+	g, err := p.Start(context.Background(), "echo out; complain err; copy", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var errs bytes.Buffer
+	done := make(chan struct{})
+	go func() { io.Copy(&errs, g.Err); close(done) }()
+	io.WriteString(g.In, "typed")
+	g.In.Close()
+	out, _ := io.ReadAll(g.Out)
+	<-done
+	if string(out) != "out\ntyped" || errs.String() != "err\n" {
+		t.Errorf("out %q, err %q", out, errs.String())
+	}
+	if end := g.Wait(); end.Status != 0 || end.Err != nil {
+		t.Errorf("ended %+v", end)
+	}
+}
+
+func TestTheCipherIsTheFirstOffered(t *testing.T) {
+	b := openBay(t, nil)
+	p, err := b.Walk(context.Background(), b.route("quay"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer p.Close()
+	if got := p.Link().Cipher; got != walk.Ciphers()[0] {
+		t.Errorf("cipher %s, want %s", got, walk.Ciphers()[0])
+	}
+}
+
+func TestADamagedRecordTrustsNobody(t *testing.T) {
+	b := openBay(t, nil)
+	if err := os.WriteFile(filepath.Join(b.Dir, vouch.FileName), []byte("[[vouched"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := b.Walk(context.Background(), b.route("quay")); err == nil || !strings.Contains(err.Error(), "mend the record") {
+		t.Errorf("got %v", err)
+	}
+	if b.Host("quay").Logins() != 0 {
+		t.Error("a login happened without a record")
+	}
+}
