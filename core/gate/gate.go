@@ -112,14 +112,24 @@ type Report struct {
 	Broken string `json:"broken,omitempty"`
 }
 
-// Verdict is the verdict of the worst gate on the way, or Shut where there is
-// no way to judge.
+// Verdict is that of the worst gate where one is ajar or shut, Open where every
+// gate is, and else Untried. A session that is no route is Shut.
 func (r Report) Verdict() Verdict {
 	if r.Broken != "" {
 		return Shut
 	}
-	g, _ := r.Worst()
-	return g.Verdict
+	g, at := r.Worst()
+	if at < 0 || g.Verdict != Open {
+		return g.Verdict
+	}
+	for _, h := range r.Hops {
+		for _, g := range h.Gates {
+			if g.Verdict == Untried {
+				return Untried
+			}
+		}
+	}
+	return Open
 }
 
 // Worst returns the first of the worst gates and the index of its hop, or a

@@ -7,6 +7,7 @@
 package route
 
 import (
+	"errors"
 	"fmt"
 	"net"
 	"os"
@@ -65,6 +66,9 @@ func (r Route) Prefix(i int) string {
 	return b.String()
 }
 
+// ErrNoSession says that a session of that name is not in the book.
+var ErrNoSession = errors.New("there is no session")
+
 // Planner makes routes out of the sessions of one workspace.
 type Planner struct {
 	Book *book.Book
@@ -72,15 +76,16 @@ type Planner struct {
 }
 
 // Plan makes the session of that name concrete. It fails with the
-// [book.Problem] that keeps it or a hop on its way from being used.
+// [book.Problem] that keeps it or a hop on its way from being used, or with
+// [ErrNoSession].
 func (p Planner) Plan(name string) (Route, error) {
 	s := p.Book.Session(name)
 	if s == nil {
-		problem := book.Problem{File: p.Book.Path, Place: book.Place{Line: 1, Column: 1}, Session: name, Say: fmt.Sprintf("there is no session %q", name)}
+		hint := ""
 		if near := book.Nearest(name, p.Book.Names()); near != "" {
-			problem.Hint = fmt.Sprintf("did you mean %q?", near)
+			hint = fmt.Sprintf("; did you mean %s?", near)
 		}
-		return Route{}, problem
+		return Route{}, fmt.Errorf("%w %q%s", ErrNoSession, name, hint)
 	}
 	r := Route{Session: name}
 	err := p.extend(&r, s, true)

@@ -1,0 +1,146 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strings"
+	"sync"
+
+	"golang.org/x/term"
+
+	"meatus/core/walk"
+)
+
+// ttyAsker asks on the controlling terminal, so that input and output stay the
+// command's own. Without one it answers for nobody.
+type ttyAsker struct {
+	identities map[string]bool // fingerprints to accept unasked
+	mu         sync.Mutex      // one question at a time
+}
+
+func newTTYAsker(identities []string) *ttyAsker {
+	a := &ttyAsker{identities: map[string]bool{}}
+	for _, f := range identities {
+		a.identities[f] = true
+	}
+	return a
+}
+
+// open opens the controlling terminal, or says that nobody is there.
+func (a *ttyAsker) open(remedy string) (*os.File, error) {
+	tty, err := os.OpenFile("/dev/tty", os.O_RDWR, 0)
+	if err != nil {
+		return nil, walk.Nobody{Remedy: remedy}
+	}
+	return tty, nil
+}
+
+// ask puts a question and reads one line, shown or not.
+func ask(ctx context.Context, tty *os.File, prompt string, echo bool) (string, error) {
+	fmt.Fprint(tty, prompt)
+	type line struct {
+		text string
+		err  error
+	}
+	before, _ := term.GetState(int(tty.Fd()))
+	read := make(chan line, 1)
+	go func() {
+		var l line
+		if echo {
+			var b [1]byte
+			for l.err == nil && !strings.HasSuffix(l.text, "\n") {
+				if _, l.err = tty.Read(b[:]); l.err == nil {
+					l.text += string(b[:])
+				}
+			}
+		} else {
+			var text []byte
+			text, l.err = term.ReadPassword(int(tty.Fd()))
+			l.text = string(text)
+			fmt.Fprintln(tty)
+		}
+		read <- l
+	}()
+	select {
+	case l := <-read:
+		return strings.TrimRight(l.text, "\r\n"), l.err
+	case <-ctx.Done():
+		if before != nil {
+			term.Restore(int(tty.Fd()), before)
+		}
+		fmt.Fprintln(tty)
+		return "", ctx.Err()
+	}
+}
+
+func (a *ttyAsker) Identity(ctx context.Context, q walk.IdentityQuestion) error {
+	if a.identities[q.SHA256] {
+		return nil
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	tty, err := a.open("compare the fingerprint, then pass --yes-identity " + q.SHA256)
+	if err != nil {
+		return err
+	}
+	defer tty.Close()
+	fmt.Fprintf(tty, "%s (%s) is visited for the first time. It shows\n  %s\n  %s\n  MD5:%s\n", q.Hop, q.Address, q.Algorithm, q.SHA256, q.MD5)
+	answer, err := ask(ctx, tty, "Compare it with what its console shows. Vouch for it? Type yes: ", true)
+	if err != nil {
+		return err
+	}
+	if answer != "yes" {
+		return walk.ErrDeclined
+	}
+	return nil
+}
+
+func (a *ttyAsker) Passphrase(ctx context.Context, q walk.PassphraseQuestion) ([]byte, error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	tty, err := a.open("run it on a terminal, where the passphrase can be typed")
+	if err != nil {
+		return nil, err
+	}
+	defer tty.Close()
+	if q.Try > 1 {
+		fmt.Fprintln(tty, "That passphrase does not open the key.")
+	}
+	answer, err := ask(ctx, tty, fmt.Sprintf("Passphrase of %s: ", q.Path), false)
+	if err == nil && answer == "" {
+		err = walk.ErrDeclined
+	}
+	return []byte(answer), err
+}
+
+func (a *ttyAsker) Answers(ctx context.Context, q walk.ServerQuestions) ([]string, error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	tty, err := a.open("run it on a terminal, where the answer can be typed")
+	if err != nil {
+		return nil, err
+	}
+	defer tty.Close()
+	if q.Try > 1 {
+		fmt.Fprintln(tty, "That was not accepted.")
+	}
+	for _, text := range []string{q.Title, q.Instruction} {
+		if text != "" {
+			fmt.Fprintf(tty, "%s says: %s\n", q.Hop, text)
+		}
+	}
+	var answers []string
+	for _, question := range q.Questions {
+		prompt := fmt.Sprintf("%s asks: %s ", q.Hop, question.Text)
+		if q.Password {
+			prompt = fmt.Sprintf("Password of %s at %s: ", q.User, q.Hop)
+		}
+		answer, err := ask(ctx, tty, prompt, question.Echo)
+		if err != nil {
+			return nil, err
+		}
+		answers = append(answers, answer)
+	}
+	return answers, nil
+}

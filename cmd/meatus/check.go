@@ -1,0 +1,90 @@
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+
+	"github.com/spf13/cobra"
+
+	"meatus/core/gate"
+	"meatus/core/route"
+)
+
+func checkCommand(open opener) *cobra.Command {
+	var asJSON bool
+	c := &cobra.Command{
+		Use:   "check [NAME...]",
+		Short: "judge the gates of sessions without a packet leaving; status 3 where one is shut",
+		Args:  cobra.ArbitraryArgs,
+		RunE: func(cmd *cobra.Command, names []string) error {
+			w, err := open()
+			if err != nil {
+				return err
+			}
+			each := len(names) > 0
+			if !each {
+				names = w.Book.Names()
+			}
+			for _, p := range w.Book.Problems {
+				fmt.Fprintln(cmd.ErrOrStderr(), p.Error())
+			}
+			reports := []gate.Report{}
+			shut := len(w.Book.Problems) > 0
+			seen := route.KeySheets{}
+			for _, name := range names {
+				_, report := w.Check(name, seen)
+				reports = append(reports, report)
+				shut = shut || report.Verdict() == gate.Shut
+			}
+			if asJSON {
+				encoder := json.NewEncoder(cmd.OutOrStdout())
+				encoder.SetIndent("", "  ")
+				encoder.SetEscapeHTML(false)
+				err = encoder.Encode(reports)
+			} else {
+				err = printReports(cmd.OutOrStdout(), reports, each)
+			}
+			if err != nil {
+				return err
+			}
+			if shut {
+				return &statusError{status: statusShut}
+			}
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&asJSON, "json", false, "print an array of reports")
+	return c
+}
+
+// printReports prints a line for each report, and with all of them every gate.
+func printReports(out io.Writer, reports []gate.Report, all bool) error {
+	width := 4
+	for _, r := range reports {
+		width = max(width, len([]rune(r.Session)))
+	}
+	for _, r := range reports {
+		say := r.Broken
+		worst, at := r.Worst()
+		if at >= 0 && worst.Verdict >= gate.Ajar {
+			say = fmt.Sprintf("%s: %s: %s", r.Hops[at].Name, worst.Kind, worst.Reason)
+			if !worst.Remedy.IsZero() {
+				say += "; " + worst.Remedy.Say
+			}
+		}
+		if _, err := fmt.Fprintf(out, "%-*s  %-7s  %s\n", width, r.Session, r.Verdict(), say); err != nil {
+			return err
+		}
+		if !all {
+			continue
+		}
+		for i, h := range r.Hops {
+			fmt.Fprintf(out, "  %d %s  %s@%s\n", i+1, h.Name, h.User, h.Address)
+			for _, g := range h.Gates {
+				fmt.Fprintf(out, "    %-8s  %-7s  %s\n", g.Kind, g.Verdict, g.Seen)
+			}
+		}
+	}
+	return nil
+}

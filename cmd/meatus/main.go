@@ -1,0 +1,129 @@
+// Command meatus draws the way to each machine, says what will stop it, mends
+// it, walks it, and watches what is alive.
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"meatus/core/book"
+	"meatus/core/gate"
+	"meatus/core/route"
+	"meatus/core/workspace"
+)
+
+// The exit statuses besides a remote command's own.
+const (
+	statusDone      = 0
+	statusFailed    = 1
+	statusWrongUse  = 2
+	statusShut      = 3
+	statusWorkspace = 4
+)
+
+// statusError ends the program with a status. Without an error nothing more is
+// said.
+type statusError struct {
+	status int
+	err    error
+}
+
+func (e *statusError) Error() string {
+	if e.err == nil {
+		return ""
+	}
+	return e.err.Error()
+}
+
+func (e *statusError) Unwrap() error { return e.err }
+
+func main() { os.Exit(run(os.Args[1:])) }
+
+func run(args []string) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	err := root().execute(ctx, args)
+	if err == nil {
+		return statusDone
+	}
+	if say := err.Error(); say != "" {
+		fmt.Fprintln(os.Stderr, "meatus: "+say)
+	}
+	var with *statusError
+	var shut *gate.Failure
+	var problem book.Problem
+	switch {
+	case errors.As(err, &with):
+		return with.status
+	case errors.Is(err, route.ErrNoSession):
+		return statusWrongUse
+	case errors.As(err, &shut), errors.As(err, &problem):
+		return statusShut
+	}
+	return statusFailed
+}
+
+type command struct{ *cobra.Command }
+
+func (c command) execute(ctx context.Context, args []string) error {
+	c.SetArgs(args)
+	return c.ExecuteContext(ctx)
+}
+
+func root() command {
+	var dir string
+	top := &cobra.Command{
+		Use:           "meatus",
+		Short:         "the way to each machine, and what stands in it",
+		Args:          cobra.NoArgs,
+		SilenceErrors: true,
+		SilenceUsage:  true,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			w, err := openWorkspace(dir)
+			if err != nil {
+				return err
+			}
+			return show(cmd.Context(), w, nil, "")
+		},
+	}
+	top.PersistentFlags().StringVar(&dir, "workspace", "", "the folder with sessions.toml (else $"+workspace.Variable+", else the user's configuration)")
+	top.CompletionOptions.DisableDefaultCmd = true
+	open := func() (*workspace.Workspace, error) { return openWorkspace(dir) }
+	top.AddCommand(checkCommand(open), runCommand(open), labCommand(), demoCommand())
+	wrongUse(top)
+	return command{top}
+}
+
+// wrongUse has mistakes in flags and arguments end with their own status.
+func wrongUse(c *cobra.Command) {
+	c.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
+		return &statusError{statusWrongUse, fmt.Errorf("%w; see %s --help", err, cmd.CommandPath())}
+	})
+	if args := c.Args; args != nil {
+		c.Args = func(cmd *cobra.Command, given []string) error {
+			if err := args(cmd, given); err != nil {
+				return &statusError{statusWrongUse, fmt.Errorf("%w; see %s --help", err, cmd.CommandPath())}
+			}
+			return nil
+		}
+	}
+	for _, sub := range c.Commands() {
+		wrongUse(sub)
+	}
+}
+
+type opener func() (*workspace.Workspace, error)
+
+func openWorkspace(dir string) (*workspace.Workspace, error) {
+	w, err := workspace.Open(workspace.Folder(dir))
+	if err != nil {
+		return nil, &statusError{statusWorkspace, err}
+	}
+	return w, nil
+}

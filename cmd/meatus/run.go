@@ -1,0 +1,215 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/sync/errgroup"
+	"golang.org/x/term"
+
+	"meatus/core/gate"
+	"meatus/core/walk"
+	"meatus/core/workspace"
+)
+
+// runOptions are the flags of "meatus run".
+type runOptions struct {
+	trace, terminal bool
+	identities      []string
+}
+
+func runCommand(open opener) *cobra.Command {
+	var o runOptions
+	c := &cobra.Command{
+		Use:   "run NAME [-- CMD...]",
+		Short: "walk to a session's machine and run a command there, or its shell",
+		Long: `run walks to a session's machine and runs a command there, or its shell.
+
+Standard input, output and error are passed on apart, and so is the exit status.
+One CMD is a command line for the far shell; several are passed as they stand,
+each as one word. Questions are asked on the controlling terminal; without one
+the walk fails at the gate in question.`,
+		Args: cobra.MinimumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if at := cmd.ArgsLenAtDash(); at != 1 && !(at < 0 && len(args) == 1) {
+				return &statusError{statusWrongUse, errors.New("name one session, and put -- before the command; see meatus run --help")}
+			}
+			w, err := open()
+			if err != nil {
+				return err
+			}
+			return runOn(cmd.Context(), w, args[0], commandLine(args[1:]), o)
+		},
+	}
+	c.Flags().BoolVar(&o.trace, "trace", false, "tell each gate on standard error as it is passed")
+	c.Flags().BoolVarP(&o.terminal, "terminal", "t", false, "give the command a terminal")
+	c.Flags().StringArrayVar(&o.identities, "yes-identity", nil, "accept a first visit that shows exactly this SHA256: fingerprint (repeatable)")
+	return c
+}
+
+// commandLine makes one command line of the arguments: one stands as it is, of
+// several each is quoted, so that the far shell takes it as one word.
+func commandLine(args []string) string {
+	if len(args) == 1 {
+		return args[0]
+	}
+	quoted := make([]string, len(args))
+	for i, a := range args {
+		quoted[i] = "'" + strings.ReplaceAll(a, "'", `'\''`) + "'"
+		if a != "" && strings.Trim(a, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_./=:@%+,") == "" {
+			quoted[i] = a
+		}
+	}
+	return strings.Join(quoted, " ")
+}
+
+func runOn(ctx context.Context, w *workspace.Workspace, name, command string, o runOptions) error {
+	r, err := w.Planner().Plan(name)
+	if err != nil {
+		return err
+	}
+	walker := walk.New(walk.Config{Vouched: w.Vouched, Asker: newTTYAsker(o.identities), Linger: time.Millisecond})
+	defer walker.Close()
+	if o.trace {
+		stop := traceTo(os.Stderr, walker, func(i int) string { return r.Hops[i].Name })
+		defer stop()
+	}
+	passage, err := walker.Walk(ctx, r)
+	if err != nil {
+		return interrupted(ctx, err)
+	}
+	defer passage.Close()
+	var terminal *walk.Terminal
+	if o.terminal {
+		terminal = &walk.Terminal{Name: os.Getenv("TERM"), Cols: 80, Rows: 24}
+		if cols, rows, err := term.GetSize(int(os.Stdin.Fd())); err == nil {
+			terminal.Cols, terminal.Rows = cols, rows
+		}
+	}
+	program, err := passage.Start(ctx, command, terminal)
+	if err != nil {
+		return interrupted(ctx, err)
+	}
+	if o.terminal {
+		restore := rawTerminal(program)
+		defer restore()
+	}
+	return passOn(ctx, program)
+}
+
+// interrupted gives a walk that the user stopped the status of an interrupt.
+func interrupted(ctx context.Context, err error) error {
+	if ctx.Err() != nil {
+		return &statusError{130, errors.New("stopped")}
+	}
+	return err
+}
+
+// passOn joins the program to our own input and outputs until it ends. Reading
+// our input is not waited for: it may never end.
+func passOn(ctx context.Context, program *walk.Program) error {
+	stop := context.AfterFunc(ctx, func() { program.Close() })
+	defer stop()
+	go func() {
+		io.Copy(program.In, os.Stdin)
+		program.In.Close()
+	}()
+	var outputs errgroup.Group
+	outputs.Go(func() error { _, err := io.Copy(os.Stdout, program.Out); return err })
+	outputs.Go(func() error { _, err := io.Copy(os.Stderr, program.Err); return err })
+	if err := outputs.Wait(); err != nil {
+		program.Close()
+		return fmt.Errorf("passing on the output: %w", err)
+	}
+	ending := program.Wait()
+	switch {
+	case ctx.Err() != nil:
+		return &statusError{130, errors.New("stopped")}
+	case ending.Err != nil:
+		return ending.Err
+	case ending.Signal != "":
+		return &statusError{128 + signalNumber(ending.Signal), fmt.Errorf("the command was ended by signal %s", ending.Signal)}
+	case ending.Status != 0:
+		return &statusError{status: ending.Status}
+	}
+	return nil
+}
+
+// signalNumber is the number of a signal by its name in RFC 4254 section 6.10.
+func signalNumber(name string) int {
+	numbers := map[string]syscall.Signal{
+		"ABRT": syscall.SIGABRT, "ALRM": syscall.SIGALRM, "FPE": syscall.SIGFPE, "HUP": syscall.SIGHUP,
+		"ILL": syscall.SIGILL, "INT": syscall.SIGINT, "KILL": syscall.SIGKILL, "PIPE": syscall.SIGPIPE,
+		"QUIT": syscall.SIGQUIT, "SEGV": syscall.SIGSEGV, "TERM": syscall.SIGTERM, "USR1": syscall.SIGUSR1, "USR2": syscall.SIGUSR2,
+	}
+	return int(numbers[name])
+}
+
+// rawTerminal gives the far side our terminal, until restored.
+func rawTerminal(program *walk.Program) (restore func()) {
+	fd := int(os.Stdin.Fd())
+	before, err := term.MakeRaw(fd)
+	if err != nil {
+		return func() {}
+	}
+	resized := make(chan os.Signal, 1)
+	signal.Notify(resized, syscall.SIGWINCH)
+	go func() {
+		for range resized {
+			if cols, rows, err := term.GetSize(fd); err == nil {
+				program.Resize(cols, rows)
+			}
+		}
+	}()
+	return func() {
+		signal.Stop(resized)
+		close(resized)
+		term.Restore(fd, before)
+	}
+}
+
+// traceTo tells the walk's gates as lines, until stopped.
+func traceTo(out io.Writer, walker *walk.Walker, hop func(int) string) (stop func()) {
+	inbox := walker.Subscribe()
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan struct{})
+	start := time.Now()
+	say := func(hop string, what any, verdict, seen string) {
+		fmt.Fprintf(out, "%7.3fs  %-12s  %-8v  %-7s  %s\n", time.Since(start).Seconds(), hop, what, verdict, seen)
+	}
+	print := func(events []walk.Event) {
+		for _, e := range events {
+			switch e := e.(type) {
+			case walk.Passed:
+				say(hop(e.Hop), e.Gate.Kind, e.Gate.Verdict.String(), e.Gate.Seen)
+			case walk.Ended:
+				var f *gate.Failure
+				if errors.As(e.Err, &f) {
+					say(f.Hop, f.Gate, gate.Shut.String(), f.Seen)
+				}
+			case walk.LinkUp:
+				say(e.Link.Hop, "link", "up", e.Link.Cipher)
+			case walk.LinkDown:
+				say(e.Link.Hop, "link", "down", fmt.Sprintf("%d bytes in, %d out", e.Link.In, e.Link.Out))
+			}
+		}
+	}
+	go func() {
+		defer close(done)
+		for events := inbox.Take(ctx); events != nil; events = inbox.Take(ctx) {
+			print(events)
+		}
+	}()
+	return func() {
+		time.AfterFunc(20*time.Millisecond, cancel) // what has just happened is still told
+		<-done
+	}
+}

@@ -1,0 +1,121 @@
+// Package workspace is the folder a person works in: its sessions, its record of
+// vouched hosts and its keys, read together.
+//
+// It promises that what it hands out is whole: a session that cannot be used
+// becomes a report that says why, never a missing one. Opening costs one read of
+// the sessions file; [Workspace.Check] one look at every key file.
+package workspace
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"github.com/adrg/xdg"
+
+	"meatus/core/book"
+	"meatus/core/gate"
+	"meatus/core/route"
+	"meatus/core/routeline"
+	"meatus/core/vouch"
+)
+
+// Variable is the environment variable that names the workspace.
+const Variable = "MEATUS_WORKSPACE"
+
+// Workspace is an opened folder. It does not change; [Workspace.Reread] returns
+// a newer one.
+type Workspace struct {
+	Dir     string
+	Book    *book.Book
+	Vouched *vouch.Record
+}
+
+// Folder decides which folder is meant: the one named, else the one in the
+// environment, else the one in the user's configuration.
+func Folder(named string) string {
+	if named == "" {
+		named = os.Getenv(Variable)
+	}
+	if named == "" {
+		named = filepath.Join(xdg.ConfigHome, "meatus")
+	}
+	return named
+}
+
+// Open reads the workspace in dir. A folder without sessions is an empty
+// workspace. It fails where the sessions file cannot be read at all.
+func Open(dir string) (*Workspace, error) {
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return nil, err
+	}
+	w := &Workspace{Dir: dir, Vouched: vouch.Open(filepath.Join(dir, vouch.FileName))}
+	return w, w.read()
+}
+
+// Reread reads the sessions anew.
+func (w *Workspace) Reread() (*Workspace, error) {
+	again := *w
+	return &again, again.read()
+}
+
+func (w *Workspace) read() error {
+	path := w.SessionsPath()
+	read, err := book.Read(path)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		if info, err := os.Stat(w.Dir); err == nil && !info.IsDir() {
+			return fmt.Errorf("the workspace %s is not a folder; name one with --workspace", w.Dir)
+		}
+		read = book.Parse(book.FileName, nil)
+		read.Path = path
+	case err != nil:
+		return fmt.Errorf("the sessions cannot be read: %w; mend the file's permissions, or name another workspace", err)
+	}
+	w.Book = read
+	return nil
+}
+
+// SessionsPath is where the sessions are written.
+func (w *Workspace) SessionsPath() string { return filepath.Join(w.Dir, book.FileName) }
+
+// With is the workspace with another book, as [book.Add] returns it.
+func (w *Workspace) With(b *book.Book) *Workspace {
+	again := *w
+	again.Book = b
+	return &again
+}
+
+// Planner makes routes of the workspace's sessions.
+func (w *Workspace) Planner() route.Planner { return route.Planner{Book: w.Book, Dir: w.Dir} }
+
+// Check judges what this machine alone can know about a session. seen may be
+// nil, and is otherwise shared between checks.
+func (w *Workspace) Check(name string, seen route.KeySheets) (route.Route, gate.Report) {
+	r, err := w.Planner().Plan(name)
+	if err != nil {
+		return r, gate.Report{Session: name, Broken: err.Error()}
+	}
+	return r, r.Check(w.Vouched, seen)
+}
+
+// KeyNames lists the key files in keys/, by the names they are written with in a
+// route line.
+func (w *Workspace) KeyNames() []string {
+	files, _ := os.ReadDir(filepath.Join(w.Dir, "keys"))
+	var names []string
+	for _, f := range files {
+		if !f.IsDir() && filepath.Ext(f.Name()) != ".pub" {
+			names = append(names, f.Name())
+		}
+	}
+	return names
+}
+
+// Known is what a route line can refer to.
+func (w *Workspace) Known() routeline.Known {
+	return routeline.Known{Sessions: w.Book.Names(), Sites: w.Book.Sites(), Keys: w.KeyNames()}
+}
