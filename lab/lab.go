@@ -113,6 +113,16 @@ func (b *Lab) build(p place, keys map[string]ssh.PublicKey) error {
 // Host returns the host of that name, or nil.
 func (b *Lab) Host(name string) *Host { return b.hosts[name] }
 
+// Distance makes every host as late as a real one some way off.
+func (b *Lab) Distance() {
+	for name, h := range b.hosts {
+		h.Faults.Delay(3 * time.Millisecond)
+		if name == "quay" {
+			h.Faults.Delay(8 * time.Millisecond)
+		}
+	}
+}
+
 // Address is where the bastion listens.
 func (b *Lab) Address() string { return b.listener.Addr().String() }
 

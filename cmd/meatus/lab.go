@@ -8,6 +8,7 @@ import (
 
 	"meatus/core/workspace"
 	"meatus/lab"
+	"meatus/tui"
 )
 
 func labCommand() *cobra.Command {
@@ -28,7 +29,7 @@ func labCommand() *cobra.Command {
 	return c
 }
 
-func demoCommand() *cobra.Command {
+func demoCommand(leader *string) *cobra.Command {
 	var dir string
 	c := &cobra.Command{
 		Use:   "demo",
@@ -40,7 +41,8 @@ func demoCommand() *cobra.Command {
 				if err != nil {
 					return &statusError{statusWorkspace, err}
 				}
-				return show(cmd.Context(), w, l.Dialer(), "Lantern Bay")
+				l.Distance()
+				return show(cmd.Context(), w, l.Dialer(), tui.Options{Name: "Lantern Bay", Leader: *leader})
 			})
 		},
 	}

@@ -16,6 +16,7 @@ import (
 	"meatus/core/gate"
 	"meatus/core/route"
 	"meatus/core/workspace"
+	"meatus/tui"
 )
 
 // The exit statuses besides a remote command's own.
@@ -77,7 +78,7 @@ func (c command) execute(ctx context.Context, args []string) error {
 }
 
 func root() command {
-	var dir string
+	var dir, leader string
 	top := &cobra.Command{
 		Use:           "meatus",
 		Short:         "the way to each machine, and what stands in it",
@@ -89,13 +90,14 @@ func root() command {
 			if err != nil {
 				return err
 			}
-			return show(cmd.Context(), w, nil, "")
+			return show(cmd.Context(), w, nil, tui.Options{Leader: leader})
 		},
 	}
 	top.PersistentFlags().StringVar(&dir, "workspace", "", "the folder with sessions.toml (else $"+workspace.Variable+", else the user's configuration)")
+	top.PersistentFlags().StringVar(&leader, "leader", "alt+m", "the key that opens the switcher")
 	top.CompletionOptions.DisableDefaultCmd = true
 	open := func() (*workspace.Workspace, error) { return openWorkspace(dir) }
-	top.AddCommand(checkCommand(open), runCommand(open), labCommand(), demoCommand())
+	top.AddCommand(checkCommand(open), runCommand(open), labCommand(), demoCommand(&leader))
 	wrongUse(top)
 	return command{top}
 }

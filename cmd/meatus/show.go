@@ -2,13 +2,14 @@ package main
 
 import (
 	"context"
-	"errors"
 
 	"meatus/core/walk"
 	"meatus/core/workspace"
+	"meatus/tui"
 )
 
 // show opens the full-screen program. A nil dialer is the network.
-func show(_ context.Context, _ *workspace.Workspace, _ walk.Dialer, _ string) error {
-	return errors.New("not built yet")
+func show(ctx context.Context, w *workspace.Workspace, d walk.Dialer, o tui.Options) error {
+	o.Dialer = d
+	return tui.New(w, o).Run(ctx)
 }

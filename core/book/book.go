@@ -117,6 +117,22 @@ type Book struct {
 	Problems []Problem // in the order of the file
 	byName   map[string]*Session
 	sites    []string
+	far      layers
+}
+
+// Imagine resolves a draft as if it stood in the book.
+func (b *Book) Imagine(d Draft) *Session {
+	t := &table{layer: InSession, name: d.Name}
+	o := Origin{Layer: InSession, Name: d.Name}
+	text := func(s string) Value[string] { return Value[string]{s, o, s != ""} }
+	t.site, t.settings.Host, t.settings.User = text(d.Site), text(d.Host), text(d.User)
+	t.settings.Port = Value[int]{d.Port, o, d.Port != 0}
+	t.settings.Via = Value[[]string]{d.Via, o, len(d.Via) > 0}
+	t.settings.Keys = Value[[]string]{d.Keys, o, len(d.Keys) > 0}
+	if every, err := ParseKeepalive(d.Keepalive); err == nil {
+		t.settings.Keepalive = Value[time.Duration]{every, o, true}
+	}
+	return (&reader{file: b.Path, layers: b.far}).session(t)
 }
 
 // Session returns the session of that name, or nil.

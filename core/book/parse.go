@@ -33,17 +33,22 @@ type reader struct {
 	text     []byte
 	lines    []int // offset of each line's first byte
 	problems []Problem
+	layers
+	sessions []*table
+	current  *table
+}
+
+// layers are the tables that sessions inherit from.
+type layers struct {
 	defaults *table
 	sites    map[string]*table
 	likes    []*table
-	sessions []*table
 	order    []string // sites in order of appearance
-	current  *table
 }
 
 // Parse reads a sessions file from memory; file is the name used in problems.
 func Parse(file string, text []byte) *Book {
-	r := &reader{file: file, text: text, lines: []int{0}, sites: map[string]*table{}}
+	r := &reader{file: file, text: text, lines: []int{0}, layers: layers{sites: map[string]*table{}}}
 	for i, c := range text {
 		if c == '\n' {
 			r.lines = append(r.lines, i+1)
@@ -52,7 +57,7 @@ func Parse(file string, text []byte) *Book {
 	for start := 0; start >= 0; {
 		start = r.readFrom(start)
 	}
-	b := &Book{Path: file, byName: make(map[string]*Session, len(r.sessions)), sites: r.order}
+	b := &Book{Path: file, byName: make(map[string]*Session, len(r.sessions)), sites: r.order, far: r.layers}
 	r.resolve(b)
 	sort.SliceStable(r.problems, func(i, j int) bool {
 		a, b := r.problems[i], r.problems[j]

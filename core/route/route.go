@@ -95,29 +95,8 @@ func (p Planner) Plan(name string) (Route, error) {
 // Draft makes a session concrete that is not written down yet.
 func (p Planner) Draft(d book.Draft) (Route, error) {
 	r := Route{Session: d.Name}
-	for i, via := range d.Via {
-		if s := p.Book.Session(via); s == nil {
-			return r, fmt.Errorf("there is no session %q", via)
-		} else if err := p.extend(&r, s, i == 0); err != nil {
-			return r, err
-		}
-	}
-	origin := book.Origin{Layer: book.InSession, Name: d.Name}
-	s := &book.Session{Name: d.Name}
-	set := func(v *book.Value[string], to string) {
-		if to != "" {
-			*v = book.Value[string]{V: to, Origin: origin, Set: true}
-		}
-	}
-	set(&s.Host, d.Host)
-	set(&s.User, d.User)
-	s.Port = book.Value[int]{V: book.DefaultPort, Set: true}
-	if d.Port != 0 {
-		s.Port = book.Value[int]{V: d.Port, Origin: origin, Set: true}
-	}
-	s.Keys = book.Value[[]string]{V: d.Keys, Origin: origin, Set: len(d.Keys) > 0}
-	r.Hops = append(r.Hops, p.hop(s))
-	return r, nil
+	err := p.extend(&r, p.Book.Imagine(d), true)
+	return r, err
 }
 
 // extend adds the way to s. Only the first of several hops brings its own way
@@ -190,7 +169,7 @@ func (r Route) Check(vouched *vouch.Record, seen KeySheets) gate.Report {
 	for i, h := range r.Hops {
 		hop := gate.Hop{Name: h.Name, User: h.User, Address: h.Address()}
 		hop.Gates = append(hop.Gates, r.address(i), gate.Gate{Kind: gate.Port, Seen: strconv.Itoa(h.Port)},
-			identity(h, vouched), KeyGate(h, seen), gate.Gate{Kind: gate.Login, Seen: h.User})
+			identity(h, vouched), KeyGate(h, seen), login(h))
 		channel := gate.Gate{Kind: gate.Channel, Seen: "shell"}
 		if i < len(r.Hops)-1 {
 			channel.Seen = "onward to " + r.Hops[i+1].Name
@@ -209,6 +188,20 @@ func (r Route) address(i int) gate.Gate {
 		g.Seen += ", knocked at " + h.Dial
 	case i > 0:
 		g.Seen += ", seen from " + r.Hops[i-1].Name
+	}
+	return g
+}
+
+// login says which login is used, and where it comes from if not from the
+// session itself.
+func login(h Hop) gate.Gate {
+	g := gate.Gate{Kind: gate.Login, Seen: h.User}
+	switch o := h.From["user"]; o.Layer {
+	case book.InSession:
+	case book.BuiltIn:
+		g.Seen += ", your name here"
+	default:
+		g.Seen += ", from " + o.String()
 	}
 	return g
 }

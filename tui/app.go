@@ -1,0 +1,390 @@
+// Package tui is the full-screen program: a frame that owns focus, keys, theme
+// and size, and one package for each place.
+//
+// It promises that nothing it does waits: walks, checks and writes run as
+// commands, and what they find comes back as messages. The core's events are
+// subscribed to once. It costs a frame for each message, of what is visible.
+package tui
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"meatus/core/gate"
+	"meatus/core/route"
+	"meatus/core/shell"
+	"meatus/core/walk"
+	"meatus/core/workspace"
+	"meatus/tui/ask"
+	"meatus/tui/entry"
+	"meatus/tui/routes"
+	"meatus/tui/shells"
+	"meatus/tui/switcher"
+	"meatus/tui/theme"
+)
+
+// The least window the program draws in.
+const (
+	LeastWidth  = 80
+	LeastHeight = 24
+)
+
+// Options are what the program starts with.
+type Options struct {
+	Name   string      // what the header calls the workspace, "" for its folder
+	Leader string      // the leader key, "alt+m" where empty
+	Dialer walk.Dialer // the network where nil
+}
+
+// App is the frame. Its methods are for the program's goroutine.
+type App struct {
+	ws      *workspace.Workspace
+	options Options
+	theme   *theme.Theme
+	walker  *walk.Walker
+	inbox   *walk.Inbox
+	desk    *ask.Desk
+	ctx     context.Context
+	cancel  context.CancelFunc
+
+	width, height int
+	inShell       bool // the Shell place shows, else Routes
+	routes        *routes.Model
+	shell         *shells.Model
+	ask           *ask.Model
+	entry         *entry.Model    // not nil while a session is written
+	switcher      *switcher.Model // not nil while it is open
+	help          bool
+	leaving       bool
+	notice        string
+
+	open    []*shells.Shell
+	nextID  int
+	walks   map[string]context.CancelFunc
+	turning bool // the marks turn
+	ticking bool // the seconds are counted
+}
+
+// New returns the frame for a workspace. Close ends what it started.
+func New(ws *workspace.Workspace, o Options) *App {
+	if o.Leader == "" {
+		o.Leader = "alt+m"
+	}
+	t := theme.New(true)
+	a := &App{
+		ws: ws, options: o, theme: t, desk: &ask.Desk{Send: func(tea.Msg) {}},
+		routes: routes.New(ws, t), shell: shells.New(t), ask: ask.New(t),
+		walks: map[string]context.CancelFunc{},
+	}
+	a.ctx, a.cancel = context.WithCancel(context.Background())
+	a.walker = walk.New(walk.Config{Vouched: ws.Vouched, Asker: a.desk, Dialer: o.Dialer})
+	a.inbox = a.walker.Subscribe()
+	return a
+}
+
+// Run shows the program until it is left.
+func (a *App) Run(ctx context.Context, options ...tea.ProgramOption) error {
+	p := tea.NewProgram(a, append([]tea.ProgramOption{tea.WithContext(ctx)}, options...)...)
+	a.desk.Send = p.Send
+	_, err := p.Run()
+	a.Close()
+	if errors.Is(err, tea.ErrProgramKilled) && ctx.Err() != nil || errors.Is(err, tea.ErrInterrupted) {
+		return nil
+	}
+	return err
+}
+
+// Close ends every walk, shell and link.
+func (a *App) Close() {
+	a.cancel()
+	for _, s := range a.open {
+		s.Close()
+	}
+	a.walker.Close()
+}
+
+type (
+	heard   []walk.Event
+	arrived struct {
+		session string
+		route   route.Route
+		shell   *shell.Shell
+	}
+	failed struct {
+		session string
+		failure *gate.Failure
+	}
+	reread struct {
+		ws  *workspace.Workspace
+		err error
+	}
+	turn   struct{}
+	second time.Time
+)
+
+// Init starts listening, asks for the ground's colour and judges the sessions.
+func (a *App) Init() tea.Cmd {
+	return tea.Batch(tea.RequestBackgroundColor, a.listen(), a.routes.JudgeRest(0))
+}
+
+// listen waits for the next events of the core.
+func (a *App) listen() tea.Cmd {
+	inbox, ctx := a.inbox, a.ctx
+	return func() tea.Msg {
+		if events := inbox.Take(ctx); events != nil {
+			return heard(events)
+		}
+		return nil
+	}
+}
+
+// Update takes a message.
+func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	switch msg := msg.(type) {
+	case tea.WindowSizeMsg:
+		a.resize(msg.Width, msg.Height)
+	case tea.BackgroundColorMsg:
+		a.setTheme(theme.New(msg.IsDark()))
+	case tea.KeyPressMsg:
+		return a, a.key(msg)
+	case tea.PasteMsg:
+		return a, a.paste(msg)
+	case tea.MouseClickMsg, tea.MouseWheelMsg:
+		return a, a.mouse(msg)
+	case heard:
+		for _, e := range msg {
+			a.routes.Hear(e)
+		}
+		return a, tea.Batch(a.listen(), a.clocks())
+	case arrived:
+		return a, a.arrive(msg)
+	case failed:
+		delete(a.walks, msg.session)
+		a.routes.Failed(msg.session, msg.failure)
+	case reread:
+		return a, a.takeWorkspace(msg)
+	case turn:
+		a.turning = false
+		a.routes.Turn()
+		return a, a.clocks()
+	case second:
+		a.ticking = false
+		a.routes.Tick(time.Time(msg))
+		return a, a.clocks()
+	case ask.Asked, ask.Withdrawn:
+		a.ask.Update(msg)
+		if s := a.ask.Session(); s != "" && a.entry == nil {
+			a.routes.Select(s)
+		}
+	default:
+		return a, a.wish(msg)
+	}
+	return a, nil
+}
+
+// wish takes what the places ask of the frame.
+func (a *App) wish(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case routes.Open:
+		return a.walk(msg.Session)
+	case routes.Stop:
+		if stop := a.walks[msg.Session]; stop != nil {
+			stop()
+		}
+	case routes.Visit:
+		for _, s := range slices.Backward(a.open) {
+			if s.Route.Session == msg.Session {
+				a.goTo(s)
+				return nil
+			}
+		}
+	case switcher.Go:
+		a.switcher = nil
+		a.goTo(msg.Shell)
+	case shells.Changed:
+		return a.shellChanged(msg.ID)
+	case shells.Closed:
+		a.putAway(msg.ID)
+	case shells.Again:
+		if s := a.shellOf(msg.ID); s != nil {
+			a.putAway(msg.ID)
+			a.routes.Select(s.Route.Session)
+			return a.walk(s.Route.Session)
+		}
+	case entry.Left:
+		a.entry = nil
+	case entry.Saved:
+		a.entry = nil
+		a.ws = a.ws.With(msg.Book)
+		a.routes.SetWorkspace(a.ws)
+		a.routes.Select(msg.Name)
+		return a.routes.JudgeRest(0)
+	default:
+		if a.entry != nil {
+			return tea.Batch(a.entry.Update(msg), a.routes.Update(msg))
+		}
+		return a.routes.Update(msg)
+	}
+	return nil
+}
+
+func (a *App) resize(width, height int) {
+	a.width, a.height = width, height
+	a.routes.SetWidth(width)
+	a.ask.SetWidth(width)
+	a.shell.SetSize(width, height)
+	if a.entry != nil {
+		a.entry.SetWidth(width)
+	}
+	if a.switcher != nil {
+		a.switcher.SetWidth(width)
+	}
+}
+
+func (a *App) setTheme(t *theme.Theme) {
+	a.theme = t
+	a.routes.SetTheme(t)
+	a.shell.SetTheme(t)
+	a.ask.SetTheme(t)
+	if a.entry != nil {
+		a.entry.SetTheme(t)
+	}
+}
+
+// clocks starts the clocks that are needed and do not run.
+func (a *App) clocks() tea.Cmd {
+	var cmds []tea.Cmd
+	if !a.turning && len(a.walks) > 0 {
+		a.turning = true
+		cmds = append(cmds, tea.Tick(120*time.Millisecond, func(time.Time) tea.Msg { return turn{} }))
+	}
+	if !a.ticking && (len(a.open) > 0 || a.routes.Strip() != "") {
+		a.ticking = true
+		cmds = append(cmds, tea.Tick(time.Second, func(now time.Time) tea.Msg { return second(now) }))
+	}
+	return tea.Batch(cmds...)
+}
+
+// walk starts to walk to a session and to open a shell there.
+func (a *App) walk(session string) tea.Cmd {
+	if a.walks[session] != nil {
+		return nil
+	}
+	a.routes.Begin(session)
+	r, ok := a.routes.Route(session)
+	if !ok {
+		a.routes.Arrived(session)
+		return nil
+	}
+	ctx, cancel := context.WithCancel(a.ctx)
+	a.walks[session] = cancel
+	walker := a.walker
+	cols, rows := a.shell.Room()
+	return tea.Batch(a.clocks(), func() tea.Msg {
+		defer cancel()
+		passage, err := walker.Walk(ctx, r)
+		var s *shell.Shell
+		if err == nil {
+			s, err = shell.Open(ctx, passage, "xterm-256color", cols, rows)
+		}
+		if err == nil {
+			return arrived{session, r, s}
+		}
+		var f *gate.Failure
+		if !errors.As(err, &f) {
+			f = &gate.Failure{Hop: r.Target().Name, Gate: gate.Channel, Cause: gate.Unexpected, Why: err.Error(), Err: err}
+		}
+		return failed{session, f}
+	})
+}
+
+// arrive takes a new shell, and shows it where the person still looks for it.
+func (a *App) arrive(msg arrived) tea.Cmd {
+	delete(a.walks, msg.session)
+	a.routes.Arrived(msg.session)
+	a.nextID++
+	s := &shells.Shell{ID: a.nextID, Route: msg.route, Shell: msg.shell}
+	a.open = append(a.open, s)
+	if !a.inShell && a.entry == nil && a.switcher == nil && !a.ask.Waiting() && a.routes.Selected() == msg.session {
+		a.goTo(s)
+	} else if a.inShell {
+		a.shell.Notice(msg.session + " is open: " + a.options.Leader)
+	}
+	if a.switcher != nil {
+		a.switcher.SetShells(a.open)
+	}
+	return tea.Batch(s.Wait(), a.clocks())
+}
+
+func (a *App) shellOf(id int) *shells.Shell {
+	for _, s := range a.open {
+		if s.ID == id {
+			return s
+		}
+	}
+	return nil
+}
+
+func (a *App) shellChanged(id int) tea.Cmd {
+	if s := a.shellOf(id); s != nil && s.Live() {
+		return s.Wait()
+	}
+	return nil
+}
+
+// goTo shows a shell, or Routes for nil.
+func (a *App) goTo(s *shells.Shell) {
+	a.inShell = s != nil
+	a.help, a.leaving = false, false
+	if s != nil {
+		a.shell.Show(s)
+		a.routes.Select(s.Route.Session)
+	}
+}
+
+// putAway forgets an ended shell.
+func (a *App) putAway(id int) {
+	for i, s := range a.open {
+		if s.ID == id {
+			s.Close()
+			a.open = slices.Delete(a.open, i, i+1)
+			break
+		}
+	}
+	if s := a.shell.Shell(); s != nil && s.ID == id {
+		a.goTo(nil)
+	}
+}
+
+func (a *App) readAgain() tea.Cmd {
+	ws := a.ws
+	return func() tea.Msg {
+		again, err := ws.Reread()
+		return reread{again, err}
+	}
+}
+
+func (a *App) takeWorkspace(msg reread) tea.Cmd {
+	if msg.err != nil {
+		a.notice = msg.err.Error()
+		return nil
+	}
+	a.ws = msg.ws
+	a.routes.SetWorkspace(a.ws)
+	return a.routes.JudgeRest(0)
+}
+
+// liveShells counts the shells that have not ended.
+func (a *App) liveShells() int {
+	n := 0
+	for _, s := range a.open {
+		if s.Live() {
+			n++
+		}
+	}
+	return n
+}

@@ -1,0 +1,269 @@
+package ask
+
+import (
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"charm.land/bubbles/v2/textinput"
+	tea "charm.land/bubbletea/v2"
+
+	"meatus/core/plain"
+	"meatus/core/walk"
+	"meatus/tui/fit"
+	"meatus/tui/theme"
+)
+
+// Model shows the first of the waiting questions and takes its answer.
+type Model struct {
+	theme   *theme.Theme
+	width   int
+	waiting []*question
+	inputs  []textinput.Model
+	at      int    // the input that has focus
+	note    string // what was wrong with the last answer
+}
+
+// New returns a model without questions.
+func New(t *theme.Theme) *Model { return &Model{theme: t} }
+
+// SetTheme changes the styles.
+func (m *Model) SetTheme(t *theme.Theme) {
+	m.theme = t
+	for i := range m.inputs {
+		t.Input(&m.inputs[i])
+	}
+}
+
+// SetWidth changes the width, in columns.
+func (m *Model) SetWidth(width int) {
+	m.width = width
+	for i := range m.inputs {
+		m.inputs[i].SetWidth(max(width-12, 10))
+	}
+}
+
+// Waiting tells whether a question waits for an answer.
+func (m *Model) Waiting() bool { return len(m.waiting) > 0 }
+
+// Session is the session whose walk the first question belongs to.
+func (m *Model) Session() string {
+	if len(m.waiting) == 0 {
+		return ""
+	}
+	return m.waiting[0].place().Session
+}
+
+// Update takes a message. Keys come here only while the question has focus.
+func (m *Model) Update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case Asked:
+		m.waiting = append(m.waiting, msg.question)
+		if len(m.waiting) == 1 {
+			m.begin()
+		}
+	case Withdrawn:
+		if at := slices.Index(m.waiting, msg.question); at >= 0 {
+			m.waiting = slices.Delete(m.waiting, at, at+1)
+			if at == 0 {
+				m.begin()
+			}
+		}
+	case tea.KeyPressMsg:
+		return m.key(msg)
+	case tea.PasteMsg:
+		return m.type_(msg)
+	}
+	return nil
+}
+
+// begin makes the inputs for the first question.
+func (m *Model) begin() {
+	m.inputs, m.at, m.note = nil, 0, ""
+	if len(m.waiting) == 0 {
+		return
+	}
+	q := m.waiting[0]
+	hidden := []bool{false}
+	switch {
+	case q.passphrase != nil:
+		hidden = []bool{true}
+		if q.passphrase.Try > 1 {
+			m.note = "that passphrase does not open the key; try again"
+		}
+	case q.server != nil:
+		hidden = nil
+		for _, each := range q.server.Questions {
+			hidden = append(hidden, !each.Echo)
+		}
+		if q.server.Try > 1 {
+			m.note = "that was not accepted; try again"
+		}
+	}
+	for _, h := range hidden {
+		in := textinput.New()
+		in.Prompt = "› "
+		in.SetVirtualCursor(true)
+		if h {
+			in.EchoMode, in.EchoCharacter = textinput.EchoPassword, '•'
+		}
+		in.SetWidth(max(m.width-12, 10))
+		m.theme.Input(&in)
+		m.inputs = append(m.inputs, in)
+	}
+	m.focus(0)
+}
+
+func (m *Model) focus(at int) {
+	for i := range m.inputs {
+		m.inputs[i].Blur()
+	}
+	if at < len(m.inputs) {
+		m.at = at
+		m.inputs[at].Focus()
+	}
+}
+
+func (m *Model) key(msg tea.KeyPressMsg) tea.Cmd {
+	if len(m.waiting) == 0 {
+		return nil
+	}
+	switch msg.String() {
+	case "esc", "ctrl+c":
+		m.reply(answer{err: walk.ErrDeclined})
+		return nil
+	case "enter":
+		m.enter()
+		return nil
+	case "tab", "down":
+		m.focus((m.at + 1) % max(len(m.inputs), 1))
+		return nil
+	case "shift+tab", "up":
+		m.focus((m.at + len(m.inputs) - 1) % max(len(m.inputs), 1))
+		return nil
+	}
+	return m.type_(msg)
+}
+
+func (m *Model) type_(msg tea.Msg) tea.Cmd {
+	if m.at >= len(m.inputs) {
+		return nil
+	}
+	var cmd tea.Cmd
+	m.inputs[m.at], cmd = m.inputs[m.at].Update(msg)
+	return cmd
+}
+
+// enter goes to the next input, or answers after the last.
+func (m *Model) enter() {
+	if m.at < len(m.inputs)-1 {
+		m.focus(m.at + 1)
+		return
+	}
+	q := m.waiting[0]
+	var texts []string
+	for _, in := range m.inputs {
+		texts = append(texts, in.Value())
+	}
+	switch {
+	case q.identity != nil && strings.TrimSpace(texts[0]) != "yes":
+		m.note = "type the whole word yes to vouch for it, or press esc"
+		m.inputs[0].Reset()
+		return
+	case q.passphrase != nil && texts[0] == "":
+		m.note = "type the passphrase, or press esc"
+		return
+	}
+	m.reply(answer{texts: texts})
+}
+
+func (m *Model) reply(a answer) {
+	m.waiting[0].answer <- a
+	m.waiting = m.waiting[1:]
+	m.begin()
+}
+
+// View draws the first question in height lines.
+func (m *Model) View(height int) []string {
+	if len(m.waiting) == 0 {
+		return nil
+	}
+	t, q := m.theme, m.waiting[0]
+	p := q.place()
+	more := ""
+	if n := len(m.waiting) - 1; n > 0 {
+		more = t.Faint.Render(fmt.Sprintf("%d more waiting", n))
+	}
+	title, body := m.words(q)
+	lines := []string{t.Title(t.Accent.Render(title)+t.Rule.Render(" ─ ")+t.Strong.Render(p.Session), more, m.width, fit.Spread)}
+	if height > 9 {
+		lines = append(lines, "")
+	}
+	for _, l := range body {
+		lines = append(lines, "   "+l)
+	}
+	for i := range m.inputs {
+		if q.server != nil {
+			lines = append(lines, "   "+m.questionText(q.server, i))
+		}
+		lines = append(lines, "   "+m.inputs[i].View())
+	}
+	if m.note != "" {
+		lines = append(lines, "   "+t.Accent.Render(m.note))
+	}
+	return lines[:min(len(lines), height)]
+}
+
+func (m *Model) questionText(q *walk.ServerQuestions, i int) string {
+	if q.Password {
+		return fmt.Sprintf("password of %s at %s", m.theme.Strong.Render(plain.Line(q.User, 40)), m.theme.Strong.Render(q.Hop))
+	}
+	return q.Questions[i].Text
+}
+
+// words are a question's title and text.
+func (m *Model) words(q *question) (title string, body []string) {
+	t := m.theme
+	wrap := func(s string) { body = append(body, fit.Wrap(s, m.width-6)...) }
+	switch {
+	case q.identity != nil:
+		i := q.identity
+		wrap(fmt.Sprintf("%s at %s is visited for the first time. The key it shows:", i.Hop, i.Address))
+		body = append(body,
+			"  "+t.Faint.Render(fit.Pad("kind", 9))+i.Algorithm,
+			"  "+t.Faint.Render(fit.Pad("SHA256", 9))+t.Strong.Render(strings.TrimPrefix(i.SHA256, "SHA256:")),
+			"  "+t.Faint.Render(fit.Pad("MD5", 9))+i.MD5)
+		wrap("Compare it with what the machine's console shows. If it is the same, type yes:")
+		return "first visit", body
+	case q.passphrase != nil:
+		k := q.passphrase
+		wrap(fmt.Sprintf("%s would take %s, which has a passphrase.", k.Hop, filepath.Base(k.Path)))
+		body = append(body, "  "+t.Faint.Render(fit.Pad("file", 9))+k.Path)
+		if k.Fingerprint != "" {
+			body = append(body, "  "+t.Faint.Render(fit.Pad("SHA256", 9))+strings.TrimPrefix(k.Fingerprint, "SHA256:"))
+		}
+		wrap("It is asked for once and kept in memory until the program ends.")
+		return "passphrase", body
+	}
+	s := q.server
+	for _, text := range []string{s.Title, s.Instruction} {
+		for _, l := range strings.Split(text, "\n") {
+			if l != "" {
+				wrap(l)
+			}
+		}
+	}
+	if s.Password {
+		return "password", body
+	}
+	return s.Hop + " asks", body
+}
+
+// Hints are the keys of a question.
+func (m *Model) Hints() []theme.Hint {
+	if m.Waiting() && m.waiting[0].identity != nil {
+		return []theme.Hint{{Key: "yes enter", Does: "vouch for it"}, {Key: "esc", Does: "leave it"}}
+	}
+	return []theme.Hint{{Key: "enter", Does: "answer"}, {Key: "esc", Does: "give none"}}
+}

@@ -1,0 +1,82 @@
+// Package ask puts the core's questions to a person: an unknown host, a
+// passphrase, what a server wants to know. A question takes the lower part of
+// the screen, one at a time, in the order they came.
+//
+// Answers typed without echo are shown as dots and kept no longer than the
+// answer takes.
+package ask
+
+import (
+	"context"
+
+	tea "charm.land/bubbletea/v2"
+
+	"meatus/core/walk"
+)
+
+// Asked is a question for a person, as the program's message.
+type Asked struct{ question *question }
+
+// Withdrawn says that a question needs no answer any more.
+type Withdrawn struct{ question *question }
+
+// question is one question of the core and the place its answer goes.
+type question struct {
+	identity   *walk.IdentityQuestion
+	passphrase *walk.PassphraseQuestion
+	server     *walk.ServerQuestions
+	answer     chan answer
+}
+
+type answer struct {
+	texts []string
+	err   error
+}
+
+func (q *question) place() walk.Place {
+	switch {
+	case q.identity != nil:
+		return q.identity.Place
+	case q.passphrase != nil:
+		return q.passphrase.Place
+	}
+	return q.server.Place
+}
+
+// Desk is the [walk.Asker] of the interface: it turns questions into messages
+// and waits for the answers. Send must be set before the first question.
+type Desk struct {
+	Send func(tea.Msg)
+}
+
+func (d *Desk) put(ctx context.Context, q *question) ([]string, error) {
+	q.answer = make(chan answer, 1)
+	d.Send(Asked{q})
+	select {
+	case a := <-q.answer:
+		return a.texts, a.err
+	case <-ctx.Done():
+		d.Send(Withdrawn{q})
+		return nil, ctx.Err()
+	}
+}
+
+// Identity asks whether a host's key is the right one.
+func (d *Desk) Identity(ctx context.Context, q walk.IdentityQuestion) error {
+	_, err := d.put(ctx, &question{identity: &q})
+	return err
+}
+
+// Passphrase asks for the passphrase of a key file.
+func (d *Desk) Passphrase(ctx context.Context, q walk.PassphraseQuestion) ([]byte, error) {
+	texts, err := d.put(ctx, &question{passphrase: &q})
+	if err != nil {
+		return nil, err
+	}
+	return []byte(texts[0]), nil
+}
+
+// Answers asks what a server wants to know.
+func (d *Desk) Answers(ctx context.Context, q walk.ServerQuestions) ([]string, error) {
+	return d.put(ctx, &question{server: &q})
+}

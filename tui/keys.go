@@ -1,0 +1,159 @@
+package tui
+
+import (
+	tea "charm.land/bubbletea/v2"
+
+	"meatus/tui/entry"
+	"meatus/tui/switcher"
+	"meatus/tui/theme"
+)
+
+// key gives a key press to what has focus: the switcher, a question of our own,
+// the core's question, the line being written, the shell, or Routes.
+func (a *App) key(msg tea.KeyPressMsg) tea.Cmd {
+	key := msg.String()
+	a.notice = ""
+	if a.tooSmall() {
+		if key == "ctrl+c" || key == "q" && !a.inShell {
+			return a.leave()
+		}
+		return nil
+	}
+	if a.leaving {
+		return a.answerLeaving(key)
+	}
+	if key == a.options.Leader {
+		a.lead(msg)
+		return nil
+	}
+	switch {
+	case a.switcher != nil:
+		if key == "esc" || key == "ctrl+c" {
+			a.switcher = nil
+			return nil
+		}
+		return a.switcher.Update(msg)
+	case a.inShell:
+		return a.shell.Update(msg)
+	case a.help:
+		a.help = false
+		return nil
+	case a.ask.Waiting():
+		return a.ask.Update(msg)
+	case a.entry != nil:
+		return a.entry.Update(msg)
+	}
+	return a.routesKey(msg)
+}
+
+// lead opens the switcher; pressed twice, the leader goes to the far side.
+func (a *App) lead(msg tea.KeyPressMsg) {
+	if a.switcher == nil {
+		here := a.shell.Shell()
+		if !a.inShell {
+			here = nil
+		}
+		a.switcher = switcher.New(a.theme, a.width, a.open, here)
+		return
+	}
+	a.switcher = nil
+	if a.inShell && a.shell.Shell().Live() {
+		a.shell.Send(msg)
+	}
+}
+
+// routesKey takes the frame's own keys on Routes.
+func (a *App) routesKey(msg tea.KeyPressMsg) tea.Cmd {
+	switch msg.String() {
+	case "?":
+		a.help = true
+		return nil
+	case "n":
+		a.entry = entry.New(a.ws, a.theme, a.width)
+		return nil
+	case "r":
+		return a.readAgain()
+	case "q":
+		return a.leave()
+	case "ctrl+c":
+		if !a.routes.Walking(a.routes.Selected()) {
+			return a.leave()
+		}
+	}
+	return a.routes.Update(msg)
+}
+
+// leave ends the program, asking first where shells are live.
+func (a *App) leave() tea.Cmd {
+	if a.liveShells() == 0 {
+		return tea.Quit
+	}
+	if a.leaving && a.tooSmall() {
+		return tea.Quit
+	}
+	a.leaving = true
+	return nil
+}
+
+func (a *App) answerLeaving(key string) tea.Cmd {
+	switch key {
+	case "enter", "y":
+		return tea.Quit
+	case "esc", "n", "q", "ctrl+c":
+		a.leaving = false
+	}
+	return nil
+}
+
+func (a *App) paste(msg tea.PasteMsg) tea.Cmd {
+	switch {
+	case a.switcher != nil || a.leaving:
+		return nil
+	case a.inShell:
+		return a.shell.Update(msg)
+	case a.ask.Waiting():
+		return a.ask.Update(msg)
+	case a.entry != nil:
+		return a.entry.Update(msg)
+	}
+	return nil
+}
+
+func (a *App) mouse(msg tea.Msg) tea.Cmd {
+	switch {
+	case a.switcher != nil || a.leaving || a.help:
+		return nil
+	case a.inShell:
+		return a.shell.Update(msg)
+	case a.entry != nil || a.ask.Waiting():
+		return nil
+	}
+	return a.routes.Update(msg)
+}
+
+// allKeys is what "?" shows: for each place its keys in words.
+func (a *App) allKeys() []keyGroup {
+	leader := a.options.Leader
+	return []keyGroup{
+		{"Routes", []theme.Hint{
+			{Key: "↑ ↓  j k", Does: "choose a session"}, {Key: "pgup pgdn home end", Does: "by pages"},
+			{Key: "enter", Does: "walk there and open a shell"}, {Key: "s", Does: "to the shell that is open there"},
+			{Key: "esc", Does: "stop the walk"}, {Key: "m", Does: "mend the key of the card"},
+			{Key: "n", Does: "write a new session"}, {Key: "r", Does: "read sessions.toml again"}, {Key: "q", Does: "leave"},
+		}},
+		{"Shell", []theme.Hint{
+			{Key: leader, Does: "go to another shell or place"}, {Key: leader + " twice", Does: "send it to the far side"},
+			{Key: "shift+pgup pgdn", Does: "scroll back"}, {Key: "wheel", Does: "scroll back"}, {Key: "anything else", Does: "goes to the far side"},
+		}},
+		{"Marks", []theme.Hint{
+			{Key: "● open", Does: "holds"}, {Key: "◐ ajar", Does: "holds, but something is off"},
+			{Key: "╳ shut", Does: "will fail, or failed"}, {Key: "○ untried", Does: "not known from here"},
+			{Key: "━ live", Does: "a link is up"}, {Key: "─ known", Does: "its identity is vouched"}, {Key: "┈ new", Does: "never visited"},
+		}},
+	}
+}
+
+type keyGroup struct {
+	name  string
+	hints []theme.Hint
+}

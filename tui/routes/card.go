@@ -1,0 +1,146 @@
+package routes
+
+import (
+	"fmt"
+	"strings"
+
+	"meatus/core/gate"
+	"meatus/tui/fit"
+)
+
+// leastHop is how many columns a hop needs on the card.
+const leastHop = 36
+
+// Card draws the gate card of the selected session: its hops side by side, what
+// stands at each gate, and below them what is wrong and what mends it.
+func (m *Model) Card(height int) []string {
+	t := m.theme
+	if len(m.entries) == 0 {
+		return []string{t.Rule.Render(strings.Repeat("─", m.width))}
+	}
+	e := m.entry(m.cursor)
+	right := ""
+	if e.walk != nil {
+		right = t.Keys(hintStop)
+	}
+	lines := []string{t.Title(t.Strong.Render(e.name), right, m.width, fit.Spread)}
+	if e.report.Broken != "" {
+		lines = append(lines, "")
+		for _, l := range fit.Wrap(e.report.Broken, m.width-6) {
+			lines = append(lines, "   "+t.Verdict(gate.Shut).Render(l))
+		}
+		return append(lines, "", "   "+t.Accent.Render("→ ")+"mend "+m.ws.SessionsPath()+", then press "+t.Key.Render("r"))
+	}
+	lines = append(lines, m.hops(e)...)
+	return append(lines, m.trouble(e, height-len(lines))...)
+}
+
+// hops draws as many hops side by side as fit, among them the one that matters.
+func (m *Model) hops(e *entry) []string {
+	n := len(e.report.Hops)
+	fits := max(min((m.width-2)/leastHop, n), 1)
+	width := min((m.width-2)/fits, 64)
+	first := 0
+	if n > fits {
+		first = min(max(m.focusHop(e)-fits+1, 0), n-fits)
+	}
+	lines := make([]string, 1+len(gate.Kinds))
+	for i := first; i < first+fits; i++ {
+		column := m.hop(e, i, width)
+		for row := range lines {
+			text := ""
+			if row < len(column) {
+				text = column[row]
+			}
+			lines[row] += fit.Pad(text, width)
+		}
+	}
+	for row := range lines {
+		lines[row] = " " + lines[row]
+	}
+	return lines
+}
+
+// focusHop is the hop that matters: where the walk is, where something is wrong,
+// or the last one.
+func (m *Model) focusHop(e *entry) int {
+	if e.walk != nil {
+		return e.walk.hop
+	}
+	if g, at := e.report.Worst(); g.Verdict >= gate.Ajar {
+		return at
+	}
+	return len(e.report.Hops) - 1
+}
+
+func (m *Model) hop(e *entry, i, width int) []string {
+	t, h := m.theme, e.report.Hops[i]
+	lines := []string{fmt.Sprintf("  %s %s   %s", t.Accent.Render(fmt.Sprint(i+1)), t.Strong.Render(h.Name), t.Faint.Render(h.User+"@"+h.Address))}
+	for _, g := range h.Gates {
+		mark, seen := t.Mark(g.Verdict), g.Seen
+		style := t.Text
+		if g.Verdict == gate.Untried {
+			style = t.Faint
+		}
+		if e.walk != nil && e.walk.hop == i && e.walk.gate == g.Kind {
+			mark, style = t.Accent.Render(m.turning()), t.Accent
+		}
+		if g.Verdict >= gate.Ajar {
+			style = t.Verdict(g.Verdict)
+			if g.Kind == gate.Key {
+				seen += ": " + g.Verdict.String()
+			}
+		}
+		lines = append(lines, fit.Cut(fmt.Sprintf("    %s %-9s %s", mark, g.Kind, style.Render(seen)), width-2))
+	}
+	return lines
+}
+
+// trouble says what is wrong at the worst gate, why, and what mends it.
+func (m *Model) trouble(e *entry, height int) []string {
+	t := m.theme
+	worst, at := e.report.Worst()
+	if worst.Verdict < gate.Ajar || e.walk != nil || height < 1 {
+		if e.said != "" && e.walk == nil {
+			return []string{"", "   " + t.Accent.Render("✓ ") + e.said}
+		}
+		return nil
+	}
+	var lines []string
+	head := fmt.Sprintf("%s at %s, %s: ", worst.Verdict, e.report.Hops[at].Name, worst.Kind)
+	for i, l := range fit.Wrap(head+worst.Reason, m.width-8) {
+		mark := "  "
+		if i == 0 {
+			mark = t.Mark(worst.Verdict) + " "
+			l = t.Verdict(worst.Verdict).Render(l[:min(len(head), len(l))]) + l[min(len(head), len(l)):]
+		}
+		lines = append(lines, "   "+mark+l)
+	}
+	var remedy []string
+	if !worst.Remedy.IsZero() {
+		press := ""
+		if worst.Remedy.Act == gate.MendKey {
+			press = "press m: "
+		}
+		for i, l := range fit.Wrap(press+worst.Remedy.Say, m.width-8) {
+			mark := "  "
+			if i == 0 {
+				mark = t.Accent.Render("→ ")
+				if press != "" && strings.HasPrefix(l, press) {
+					l = "press " + t.Key.Render("m") + ": " + l[len(press):]
+				}
+			}
+			remedy = append(remedy, "   "+mark+l)
+		}
+	}
+	for _, d := range worst.Detail {
+		if len(lines)+len(remedy) >= height {
+			break
+		}
+		lines = append(lines, "     "+t.Faint.Render(fit.Cut(d, m.width-8)))
+	}
+	if len(lines)+len(remedy)+1 <= height {
+		lines = append([]string{""}, lines...)
+	}
+	return append(lines, remedy...)
+}

@@ -1,0 +1,629 @@
+// Package routes is the home place: each session drawn as its way, and for the
+// selected one the gate card.
+//
+// The model owns what is shown and which session is selected. It judges a
+// session when it comes into view, and the rest in the background; walking is
+// the frame's, whose events it is told.
+package routes
+
+import (
+	"fmt"
+	"path/filepath"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"meatus/core/gate"
+	"meatus/core/keyfile"
+	"meatus/core/route"
+	"meatus/core/walk"
+	"meatus/core/workspace"
+	"meatus/tui/fit"
+	"meatus/tui/theme"
+)
+
+// Open asks the frame for a new shell on a session.
+type Open struct{ Session string }
+
+// Stop asks the frame to stop the walk of a session.
+type Stop struct{ Session string }
+
+// Visit asks the frame to show a live shell of a session.
+type Visit struct{ Session string }
+
+// Judged brings reports made in the background.
+type Judged struct {
+	epoch int
+	from  int
+	found []judged
+	seen  route.KeySheets
+}
+
+type judged struct {
+	route  route.Route
+	report gate.Report
+}
+
+// mended says how mending a key went.
+type mended struct {
+	session string
+	path    string
+	access  keyfile.Access
+	err     error
+}
+
+// entry is one session of the board.
+type entry struct {
+	name, site string
+	known      bool // route and report are there
+	route      route.Route
+	prefixes   []string
+	report     gate.Report
+	walk       *walking
+	failure    *gate.Failure
+	said       string // what was just done, for the card
+}
+
+// walking is where a walk is.
+type walking struct {
+	hop  int
+	gate gate.Kind
+}
+
+// link is a live link with its recent traffic.
+type link struct {
+	state walk.LinkState
+	bytes uint64
+	at    time.Time
+	past  []float64 // bytes each second, the newest last
+}
+
+const pastSeconds = 8
+
+// rate is the traffic of the last seconds, in bytes each second, both ways.
+func (l *link) rate() float64 {
+	if len(l.past) == 0 {
+		return 0
+	}
+	return l.past[len(l.past)-1]
+}
+
+func (l *link) rates() []float64 {
+	return append(make([]float64, max(4-len(l.past), 0)), l.past[max(len(l.past)-4, 0):]...)
+}
+
+// Model is the place.
+type Model struct {
+	ws      *workspace.Workspace
+	theme   *theme.Theme
+	width   int
+	entries []entry
+	byName  map[string]int
+	lines   []boardLine
+	lineOf  []int
+	cursor  int
+	top     int
+	height  int // of the board, as last drawn
+	links   map[string]*link
+	order   []string // of links, by age
+	seen    route.KeySheets
+	epoch   int // of the entries: background work for older ones is dropped
+	shut    int
+	spin    int
+	clicked time.Time
+}
+
+// New returns the place for a workspace.
+func New(ws *workspace.Workspace, t *theme.Theme) *Model {
+	m := &Model{theme: t, links: map[string]*link{}}
+	m.SetWorkspace(ws)
+	return m
+}
+
+// SetTheme changes the styles.
+func (m *Model) SetTheme(t *theme.Theme) { m.theme = t }
+
+// SetWidth changes the width, in columns.
+func (m *Model) SetWidth(width int) { m.width = width }
+
+// SetWorkspace shows another reading of the workspace. Walks and failures of
+// sessions that are still there stay.
+func (m *Model) SetWorkspace(ws *workspace.Workspace) {
+	before := m.entries
+	byName := m.byName
+	selected := m.Selected()
+	m.ws, m.seen = ws, route.KeySheets{}
+	m.epoch++
+	m.shut = 0
+	m.entries = make([]entry, len(ws.Book.Sessions))
+	m.byName = make(map[string]int, len(m.entries))
+	for i, s := range ws.Book.Sessions {
+		m.entries[i] = entry{name: s.Name, site: s.Site.V}
+		m.byName[s.Name] = i
+		if old, ok := byName[s.Name]; ok && before[old].walk != nil {
+			m.entries[i].walk = before[old].walk
+		}
+	}
+	m.lay()
+	m.cursor = min(m.cursor, max(len(m.entries)-1, 0))
+	if len(m.lines) > 0 && selected == "" {
+		m.cursor = m.lines[min(1, len(m.lines)-1)].session
+		if m.lines[0].session >= 0 {
+			m.cursor = m.lines[0].session
+		}
+	}
+	m.Select(selected)
+}
+
+// Select moves to the session of that name, where there is one.
+func (m *Model) Select(name string) {
+	if i, ok := m.byName[name]; ok {
+		m.cursor = i
+	}
+}
+
+// Selected is the name of the selected session, "" where there are none.
+func (m *Model) Selected() string {
+	if len(m.entries) == 0 {
+		return ""
+	}
+	return m.entries[m.cursor].name
+}
+
+// Route is the route of a session, and whether it has one.
+func (m *Model) Route(name string) (route.Route, bool) {
+	i, ok := m.byName[name]
+	if !ok {
+		return route.Route{}, false
+	}
+	e := m.entry(i)
+	return e.route, e.report.Broken == ""
+}
+
+// Walking tells whether the session is being walked to.
+func (m *Model) Walking(name string) bool {
+	i, ok := m.byName[name]
+	return ok && m.entries[i].walk != nil
+}
+
+// AnyWalking tells whether any session is.
+func (m *Model) AnyWalking() bool {
+	for i := range m.entries {
+		if m.entries[i].walk != nil {
+			return true
+		}
+	}
+	return false
+}
+
+// entry returns session i, judged.
+func (m *Model) entry(i int) *entry {
+	e := &m.entries[i]
+	if !e.known {
+		r, report := m.ws.Check(e.name, m.seen)
+		m.learn(i, r, report)
+	}
+	return e
+}
+
+// learn takes a session's route and report, and keeps count of what is shut.
+func (m *Model) learn(i int, r route.Route, report gate.Report) {
+	e := &m.entries[i]
+	m.count(e, -1)
+	e.known, e.route, e.report = true, r, report
+	e.prefixes = nil
+	if report.Broken == "" {
+		for n := range r.Hops {
+			e.prefixes = append(e.prefixes, r.Prefix(n))
+		}
+	}
+	m.count(e, 1)
+}
+
+func (m *Model) count(e *entry, by int) {
+	if e.known && e.report.Verdict() == gate.Shut {
+		m.shut += by
+	}
+}
+
+// set changes one gate of a session.
+func (m *Model) set(e *entry, hop int, g gate.Gate) {
+	m.count(e, -1)
+	e.report.Set(hop, g)
+	m.count(e, 1)
+}
+
+// judgeAgain forgets what is known of a session, so that it is judged anew.
+func (m *Model) judgeAgain(e *entry) {
+	m.count(e, -1)
+	e.known, e.failure = false, nil
+}
+
+// JudgeRest judges the sessions from one on, some at a time, off the screen.
+func (m *Model) JudgeRest(from int) tea.Cmd {
+	const some = 500
+	var todo []string
+	for i := from; i < min(from+some, len(m.entries)); i++ {
+		todo = append(todo, m.entries[i].name)
+	}
+	if len(todo) == 0 {
+		return nil
+	}
+	ws, epoch := m.ws, m.epoch
+	return func() tea.Msg {
+		j := Judged{epoch: epoch, from: from, seen: route.KeySheets{}}
+		for _, name := range todo {
+			r, report := ws.Check(name, j.seen)
+			j.found = append(j.found, judged{r, report})
+		}
+		return j
+	}
+}
+
+// Update takes a message. Keys come here only while the place has focus.
+func (m *Model) Update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case Judged:
+		if msg.epoch != m.epoch {
+			return nil
+		}
+		for n, j := range msg.found {
+			if i := msg.from + n; !m.entries[i].known {
+				m.learn(i, j.route, j.report)
+			}
+		}
+		return m.JudgeRest(msg.from + len(msg.found))
+	case mended:
+		return m.afterMending(msg)
+	case tea.KeyPressMsg:
+		return m.key(msg)
+	case tea.MouseClickMsg:
+		return m.click(msg)
+	case tea.MouseWheelMsg:
+		switch msg.Button {
+		case tea.MouseWheelUp:
+			m.step(-1)
+		case tea.MouseWheelDown:
+			m.step(1)
+		}
+	}
+	return nil
+}
+
+func (m *Model) key(msg tea.KeyPressMsg) tea.Cmd {
+	switch msg.String() {
+	case "up", "k":
+		m.step(-1)
+	case "down", "j":
+		m.step(1)
+	case "pgup":
+		m.step(-max(m.height-1, 1))
+	case "pgdown":
+		m.step(max(m.height-1, 1))
+	case "home":
+		m.step(-len(m.lines))
+	case "end":
+		m.step(len(m.lines))
+	case "enter":
+		return m.open()
+	case "s":
+		if name := m.Selected(); name != "" {
+			return say(Visit{name})
+		}
+	case "m":
+		return m.mend()
+	case "esc", "ctrl+c":
+		if name := m.Selected(); m.Walking(name) {
+			return say(Stop{name})
+		}
+	}
+	return nil
+}
+
+func say(msg tea.Msg) tea.Cmd { return func() tea.Msg { return msg } }
+
+func (m *Model) open() tea.Cmd {
+	name := m.Selected()
+	if name == "" || m.Walking(name) {
+		return nil
+	}
+	return say(Open{name})
+}
+
+// step moves by lines of the board, over the sites' own lines.
+func (m *Model) step(by int) {
+	if len(m.entries) == 0 {
+		return
+	}
+	at := min(max(m.lineOf[m.cursor]+by, 0), len(m.lines)-1)
+	direction := 1
+	if by < 0 {
+		direction = -1
+	}
+	for m.lines[at].session < 0 {
+		if next := at + direction; next >= 0 && next < len(m.lines) {
+			at = next
+			continue
+		}
+		direction = -direction
+	}
+	m.cursor = m.lines[at].session
+}
+
+// click selects a session; a second click soon after opens it.
+func (m *Model) click(msg tea.MouseClickMsg) tea.Cmd {
+	at := m.top + msg.Y - 1 - m.problemLines()
+	if msg.Button != tea.MouseLeft || msg.Y > m.height || at < 0 || at >= len(m.lines) || m.lines[at].session < 0 {
+		return nil
+	}
+	again := m.cursor == m.lines[at].session && time.Since(m.clicked) < 400*time.Millisecond
+	m.cursor, m.clicked = m.lines[at].session, time.Now()
+	if again {
+		return m.open()
+	}
+	return nil
+}
+
+// mend does the remedy of the selected session's worst gate, where we can.
+func (m *Model) mend() tea.Cmd {
+	if len(m.entries) == 0 {
+		return nil
+	}
+	e := m.entry(m.cursor)
+	worst, _ := e.report.Worst()
+	if worst.Remedy.Act != gate.MendKey || e.walk != nil {
+		return nil
+	}
+	name, path := e.name, worst.Remedy.Subject
+	return func() tea.Msg {
+		access, err := keyfile.Mend(path)
+		return mended{name, path, access, err}
+	}
+}
+
+// afterMending judges every session anew that uses the key.
+func (m *Model) afterMending(msg mended) tea.Cmd {
+	delete(m.seen, msg.path)
+	for i := range m.entries {
+		e := &m.entries[i]
+		for _, h := range e.route.Hops {
+			if contains(h.Keys, msg.path) {
+				m.judgeAgain(e)
+				break
+			}
+		}
+	}
+	i, ok := m.byName[msg.session]
+	if !ok {
+		return nil
+	}
+	e := m.entry(i)
+	e.said = fmt.Sprintf("%s now has mode %04o", filepath.Base(msg.path), msg.access.Mode.Perm())
+	if msg.err != nil {
+		e.said = ""
+		hop := len(e.report.Hops) - 1
+		m.set(e, hop, gate.Gate{Kind: gate.Key, Verdict: gate.Shut, Seen: filepath.Base(msg.path), Reason: msg.err.Error(), Remedy: gate.Remedy{Say: "mend it as the file's owner"}})
+	}
+	return m.JudgeRest(0)
+}
+
+func contains(list []string, s string) bool {
+	for _, x := range list {
+		if x == s {
+			return true
+		}
+	}
+	return false
+}
+
+// Begin says that a walk to a session starts.
+func (m *Model) Begin(session string) {
+	i, ok := m.byName[session]
+	if !ok {
+		return
+	}
+	e := &m.entries[i]
+	m.judgeAgain(e)
+	m.seen = route.KeySheets{}
+	m.entry(i)
+	e.said = ""
+	e.walk = &walking{}
+}
+
+// Failed says how a walk that did not get through ended.
+func (m *Model) Failed(session string, failure *gate.Failure) {
+	i, ok := m.byName[session]
+	if !ok {
+		return
+	}
+	e := m.entry(i)
+	e.walk = nil
+	if failure.Cause == gate.Cancelled {
+		e.said = fmt.Sprintf("stopped at %s, %s", failure.Hop, failure.Gate)
+		return
+	}
+	e.failure = failure
+	for n, h := range e.report.Hops {
+		if h.Name == failure.Hop {
+			m.set(e, n, failure.Judged())
+		}
+	}
+}
+
+// Arrived says that a walk got through.
+func (m *Model) Arrived(session string) {
+	if i, ok := m.byName[session]; ok {
+		m.entries[i].walk = nil
+	}
+}
+
+// Hear takes an event of the walker.
+func (m *Model) Hear(event walk.Event) {
+	switch ev := event.(type) {
+	case walk.Trying:
+		if i, ok := m.byName[ev.Session]; ok && m.entries[i].walk != nil {
+			m.entries[i].walk.hop, m.entries[i].walk.gate = ev.Hop, ev.Gate
+		}
+	case walk.Passed:
+		if i, ok := m.byName[ev.Session]; ok {
+			m.set(m.entry(i), ev.Hop, ev.Gate)
+		}
+	case walk.LinkUp:
+		m.take(ev.Link)
+	case walk.LinkDown:
+		delete(m.links, ev.Link.Prefix)
+		m.relink()
+	case walk.Pulse:
+		for _, l := range ev.Links {
+			m.take(l)
+		}
+	}
+}
+
+// take notes how a link fares.
+func (m *Model) take(s walk.LinkState) {
+	l := m.links[s.Prefix]
+	if l == nil || l.state.ID != s.ID {
+		m.links[s.Prefix] = &link{state: s, bytes: s.In + s.Out, at: time.Now()}
+		m.relink()
+		return
+	}
+	l.state = s
+}
+
+// Tick measures the links' traffic, once a second.
+func (m *Model) Tick(now time.Time) {
+	for _, l := range m.links {
+		bytes := l.state.In + l.state.Out
+		if passed := now.Sub(l.at).Seconds(); passed > 0.2 {
+			l.past = append(l.past, float64(bytes-l.bytes)/passed)
+			l.past = l.past[max(len(l.past)-pastSeconds, 0):]
+			l.bytes, l.at = bytes, now
+		}
+	}
+}
+
+// Turn moves the marks of gates that are being tried.
+func (m *Model) Turn() { m.spin++ }
+
+func (m *Model) turning() string { return theme.Turning[m.spin%len(theme.Turning)] }
+
+// relink orders the links by age.
+func (m *Model) relink() {
+	m.order = m.order[:0]
+	for prefix := range m.links {
+		at := len(m.order)
+		for at > 0 && m.links[m.order[at-1]].state.ID > m.links[prefix].state.ID {
+			at--
+		}
+		m.order = append(m.order[:at], append([]string{prefix}, m.order[at:]...)...)
+	}
+}
+
+// linkAt is the live link at hop i of a session, or nil.
+func (m *Model) linkAt(e *entry, i int) *link {
+	if i < 0 || i >= len(e.prefixes) {
+		return nil
+	}
+	return m.links[e.prefixes[i]]
+}
+
+// Summary counts routes, live ones and shut ones.
+func (m *Model) Summary() string {
+	parts := []string{plural(len(m.entries), "route")}
+	live := 0
+	if len(m.links) > 0 {
+		for i := range m.entries {
+			if e := &m.entries[i]; e.known && m.linkAt(e, len(e.prefixes)-1) != nil {
+				live++
+			}
+		}
+	}
+	if live > 0 {
+		parts = append(parts, fmt.Sprintf("%d live", live))
+	}
+	if m.shut > 0 {
+		parts = append(parts, fmt.Sprintf("%d shut", m.shut))
+	}
+	return strings.Join(parts, " · ")
+}
+
+func plural(n int, word string) string {
+	if n == 1 {
+		return "1 " + word
+	}
+	return fmt.Sprintf("%d %ss", n, word)
+}
+
+// Problem is the first mistake of the sessions file that is no session's own.
+func (m *Model) Problem() string {
+	n := 0
+	first := ""
+	for _, p := range m.ws.Book.Problems {
+		if n++; first == "" && p.Session == "" {
+			first = p.Error()
+		}
+	}
+	if first != "" && n > 1 {
+		first += fmt.Sprintf(" (and %s)", plural(n-1, "more mistake"))
+	}
+	return first
+}
+
+func (m *Model) problemLines() int {
+	if m.Problem() != "" {
+		return 1
+	}
+	return 0
+}
+
+// Board draws the sessions in height lines.
+func (m *Model) Board(height int) []string {
+	m.height = height
+	var lines []string
+	if p := m.Problem(); p != "" {
+		lines = append(lines, " "+m.theme.Mark(gate.Shut)+" "+fit.Cut(p, m.width-4))
+		height--
+	}
+	return append(lines, m.board(height)...)
+}
+
+// Strip is the line of live links, "" where there are none.
+func (m *Model) Strip() string {
+	t := m.theme
+	if len(m.order) == 0 {
+		return ""
+	}
+	parts := make([]string, 0, len(m.order))
+	for _, prefix := range m.order {
+		s := m.links[prefix].state
+		text := t.Live.Render("━ ") + s.Hop
+		if rtt := fit.RoundTrip(s.RoundTrip); rtt != "" {
+			text += " " + t.Faint.Render(rtt)
+		}
+		parts = append(parts, text+t.Faint.Render(fmt.Sprintf(" ↓%s ↑%s", fit.Bytes(float64(s.In)), fit.Bytes(float64(s.Out)))))
+	}
+	return fit.Cut(" "+t.Faint.Render(plural(len(parts), "link")+"  ")+strings.Join(parts, "   "), m.width)
+}
+
+var hintStop = theme.Hint{Key: "esc", Does: "stop"}
+
+// Hints are the keys that do something for the selected session.
+func (m *Model) Hints() []theme.Hint {
+	if len(m.entries) == 0 {
+		return nil
+	}
+	e := m.entry(m.cursor)
+	if e.walk != nil {
+		return []theme.Hint{hintStop}
+	}
+	var hints []theme.Hint
+	if worst, _ := e.report.Worst(); worst.Remedy.Act == gate.MendKey {
+		hints = append(hints, theme.Hint{Key: "m", Does: "mend key"})
+	}
+	if m.linkAt(e, len(e.prefixes)-1) != nil {
+		hints = append(hints, theme.Hint{Key: "s", Does: "to its shell"})
+	}
+	return append(hints, theme.Hint{Key: "enter", Does: "open shell"})
+}

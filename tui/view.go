@@ -1,0 +1,193 @@
+package tui
+
+import (
+	"fmt"
+	"path/filepath"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"meatus/core/plain"
+	"meatus/tui/fit"
+	"meatus/tui/theme"
+)
+
+// View draws the program.
+func (a *App) View() tea.View {
+	v := tea.View{AltScreen: true, MouseMode: tea.MouseModeCellMotion, WindowTitle: "meatus " + a.name()}
+	switch {
+	case a.width == 0:
+	case a.tooSmall():
+		v.Content = a.smallView()
+	case a.inShell && a.switcher == nil && !a.leaving:
+		lines, cursor := a.shell.View(a.waiting())
+		v.Content, v.Cursor = strings.Join(lines, "\n"), cursor
+		who, _ := a.shell.Shell().Where()
+		v.WindowTitle = "meatus " + who
+	default:
+		v.Content = fit.Block(a.screen(), a.width, a.height)
+	}
+	return v
+}
+
+func (a *App) name() string {
+	if a.options.Name != "" {
+		return a.options.Name
+	}
+	return plain.Line(filepath.Base(a.ws.Dir), 40)
+}
+
+// waiting says in a shell that a question waits elsewhere.
+func (a *App) waiting() string {
+	if !a.ask.Waiting() {
+		return ""
+	}
+	return "a question waits at " + a.ask.Session() + ": " + a.options.Leader
+}
+
+func (a *App) tooSmall() bool { return a.width < LeastWidth || a.height < LeastHeight }
+
+func (a *App) smallView() string {
+	text := fit.Wrap(fmt.Sprintf("Meatus needs a window of %d columns and %d rows; this one has %d and %d. Make it larger, or the letters smaller. Nothing has stopped.", LeastWidth, LeastHeight, a.width, a.height), max(a.width-2, 10))
+	return fit.Block(text, a.width, a.height)
+}
+
+// screen draws everything but a shell alone.
+func (a *App) screen() []string {
+	if a.switcher != nil {
+		return a.withSwitcher()
+	}
+	return a.routesScreen()
+}
+
+// routesScreen is Routes: header, board, the pane below, links, keys.
+func (a *App) routesScreen() []string {
+	t := a.theme
+	strip := a.routes.Strip()
+	pane := a.paneHeight()
+	rest := a.height - 2 - pane
+	if strip != "" {
+		rest--
+	}
+	header := t.Title(t.Accent.Render("meatus")+t.Rule.Render(" ─ ")+t.Strong.Render(a.name()), a.routes.Summary(), a.width, fit.Spread)
+	lines := append([]string{header}, upTo(a.routes.Board(rest), rest)...)
+	lines = append(lines, upTo(a.pane(pane), pane)...)
+	if strip != "" {
+		lines = append(lines, strip)
+	}
+	return append(lines, a.footer())
+}
+
+// upTo makes lines exactly n.
+func upTo(lines []string, n int) []string {
+	for len(lines) < n {
+		lines = append(lines, "")
+	}
+	return lines[:n]
+}
+
+// paneHeight is how much of the screen the card, or what stands in its place,
+// takes.
+func (a *App) paneHeight() int {
+	return min(max(a.height*42/100, 11), 18)
+}
+
+// pane is what stands below the board.
+func (a *App) pane(height int) []string {
+	switch {
+	case a.leaving:
+		return a.leavingPane()
+	case a.help:
+		return a.helpPane()
+	case a.ask.Waiting():
+		return a.ask.View(height)
+	case a.entry != nil:
+		return a.entry.View(height)
+	}
+	return a.routes.Card(height)
+}
+
+func (a *App) leavingPane() []string {
+	t := a.theme
+	lines := []string{t.Title(t.Accent.Render("leave"), "", a.width, fit.Spread), ""}
+	n := a.liveShells()
+	say := fmt.Sprintf("%d shells are live. Leaving ends them:", n)
+	if n == 1 {
+		say = "A shell is live. Leaving ends it:"
+	}
+	lines = append(lines, "   "+say)
+	for _, s := range a.open {
+		if s.Live() {
+			who, way := s.Where()
+			lines = append(lines, "     "+t.Live.Render("━ ")+who+t.Faint.Render("  "+way+"  "+s.LastLine()))
+		}
+	}
+	return lines
+}
+
+// helpPane lists all keys, the groups side by side.
+func (a *App) helpPane() []string {
+	t := a.theme
+	lines := []string{t.Title(t.Accent.Render("all keys"), t.Faint.Render("any key closes this"), a.width, fit.Spread)}
+	groups := a.allKeys()
+	width := (a.width - 2) / len(groups)
+	tall := 0
+	for _, g := range groups {
+		tall = max(tall, len(g.hints)+1)
+	}
+	for row := range tall {
+		line := " "
+		for _, g := range groups {
+			text := ""
+			switch {
+			case row == 0:
+				text = t.Strong.Render(g.name)
+			case row <= len(g.hints):
+				h := g.hints[row-1]
+				wide := 0
+				for _, other := range g.hints {
+					wide = max(wide, len([]rune(other.Key)))
+				}
+				text = t.Key.Render(fit.Pad(h.Key, min(wide, width/2)+1)) + t.Faint.Render(h.Does)
+			}
+			line += fit.Pad(text, width-1) + " "
+		}
+		lines = append(lines, line)
+	}
+	return lines
+}
+
+// footer is the line of keys.
+func (a *App) footer() string {
+	t := a.theme
+	if a.notice != "" {
+		return " " + t.Accent.Render(fit.Cut(a.notice, a.width-2))
+	}
+	var hints []theme.Hint
+	switch {
+	case a.leaving:
+		hints = []theme.Hint{{Key: "enter", Does: "end them and leave"}, {Key: "esc", Does: "stay"}}
+	case a.ask.Waiting():
+		hints = a.ask.Hints()
+	case a.entry != nil:
+		hints = a.entry.Hints()
+	default:
+		hints = append(a.routes.Hints(), theme.Hint{Key: "n", Does: "new"}, theme.Hint{Key: a.options.Leader, Does: "go to"},
+			theme.Hint{Key: "?", Does: "all keys"}, theme.Hint{Key: "q", Does: "leave"})
+	}
+	return fit.Spread(t.Rule.Render("─ ")+t.Keys(hints...)+" ", "", a.width, t.Rule.Render("─"))
+}
+
+// withSwitcher draws the switcher over the upper part of what shows.
+func (a *App) withSwitcher() []string {
+	t := a.theme
+	drawer := a.switcher.View(max(a.height*2/3, 8), a.routes.Summary())
+	drawer = append(drawer[:len(drawer)-1], fit.Spread(t.Rule.Render("─ ")+t.Keys(a.switcher.Hints(a.options.Leader)...)+" ", "", a.width, t.Rule.Render("─")))
+	var below []string
+	if a.inShell {
+		below, _ = a.shell.View(a.waiting())
+	} else {
+		below = a.routesScreen()
+	}
+	return append(drawer, below[min(len(drawer), len(below)):]...)
+}
