@@ -89,7 +89,7 @@ func upTo(lines []string, n int) []string {
 // paneHeight is how much of the screen the card, or what stands in its place,
 // takes.
 func (a *App) paneHeight() int {
-	return min(max(a.height*42/100, 11), 18)
+	return min(max(a.height*42/100, 12), 18)
 }
 
 // pane is what stands below the board.

@@ -275,8 +275,8 @@ func judge(path string, k KeySheet) gate.Gate {
 		g.Verdict, g.Reason = gate.Shut, fault.Say
 		g.Remedy = remedy(path, fault)
 		if fault.Flaw == keyfile.OthersReach {
-			g.Seen += fmt.Sprintf(" %04o", k.Sheet.Mode.Perm())
-			g.Reason += ", so it is not offered"
+			g.Seen += " " + strings.TrimPrefix(fault.Say, "mode ")
+			g.Reason += ", so it is offered to no server"
 		}
 		return g
 	}

@@ -328,8 +328,8 @@ func (h *handshake) askIdentity(remote net.Addr, key ssh.PublicKey) error {
 
 func (h *handshake) changed(key ssh.PublicKey, vouched []vouch.Vouch) *gate.Failure {
 	f := h.l.fail(gate.Identity, gate.IdentityChanged, "not the key that was vouched",
-		fmt.Sprintf("%s shows another key than the one vouched for: the machine was replaced, the address moved, or somebody stands between", h.l.hop.Name),
-		"ask whoever runs it whether the machine was replaced; until then nothing is sent to it", nil)
+		fmt.Sprintf("%s shows another key than the vouched one: it was replaced, its address moved, or somebody stands between", h.l.hop.Name),
+		"ask whoever runs it what changed; until then nothing is sent to it", nil)
 	f.Detail = []string{"now     " + key.Type() + " " + ssh.FingerprintSHA256(key)}
 	for _, v := range vouched {
 		f.Detail = append(f.Detail, fmt.Sprintf("vouched %s %s, %s by %s", v.Algorithm, v.SHA256, v.When.Local().Format("2 Jan 2006 15:04"), v.By))

@@ -14,15 +14,24 @@ import (
 )
 
 const (
-	nameColumn  = 15 // columns of a session's name on the board
-	stationName = 16 // columns of a hop's name on a rail
-	railLength  = 7
+	longestName = 24 // columns of a session's name on the board, at most
+	stationName = 16 // columns of a hop's name on a rail, at most
+	wide        = 110
 )
 
-// boardLine is one line of the board: a site's name, or a session.
+// railLength is how long a rail is between two names, in columns.
+func (m *Model) railLength() int {
+	if m.width < wide {
+		return 5
+	}
+	return 7
+}
+
+// boardLine is one line of the board: a site's name, a session, or a blank
+// between sites.
 type boardLine struct {
 	site    string
-	session int // index into entries, -1 for a site's line
+	session int // index into entries, -1 for a line without one
 }
 
 // lay orders the sessions by site, as the file has them.
@@ -38,6 +47,9 @@ func (m *Model) lay() {
 		bySite[site] = append(bySite[site], i)
 	}
 	for _, site := range order {
+		if len(m.lines) > 0 {
+			m.lines = append(m.lines, boardLine{"", -1})
+		}
 		if site != "" {
 			m.lines = append(m.lines, boardLine{site, -1})
 		}
@@ -61,19 +73,24 @@ func (m *Model) board(height int) []string {
 	m.scrollTo(height)
 	shown := m.lines[m.top:min(m.top+height, len(m.lines))]
 	widths := m.stationWidths(shown)
-	railWidth := 5
+	railWidth := len("here")
 	for _, w := range widths {
-		railWidth += railLength + 2 + w
+		railWidth += m.railLength() + 2 + w
 	}
-	room := m.width - 4 - nameColumn - 2
-	railWidth = min(railWidth, max(room-24, 20))
+	names := 10
+	for _, l := range shown {
+		if l.session >= 0 {
+			names = max(names, min(utf8.RuneCountInString(m.entries[l.session].name), longestName))
+		}
+	}
+	railWidth = min(railWidth, max(m.width-names-33, 20))
 	out := make([]string, 0, height)
 	for _, l := range shown {
 		if l.session < 0 {
 			out = append(out, "  "+m.theme.Faint.Render(plain.Line(l.site, 40)))
 			continue
 		}
-		out = append(out, m.boardRow(l.session, widths, railWidth))
+		out = append(out, m.boardRow(l.session, names, widths, railWidth))
 	}
 	return out
 }
@@ -118,15 +135,15 @@ func (m *Model) stationWidths(shown []boardLine) []int {
 	return widths
 }
 
-func (m *Model) boardRow(i int, widths []int, railWidth int) string {
+func (m *Model) boardRow(i, names int, widths []int, railWidth int) string {
 	t, e := m.theme, m.entry(i)
 	selected := i == m.cursor
-	mark, name := "  ", t.Text.Render(fit.Pad(e.name, nameColumn))
+	mark, name := "  ", t.Text.Render(fit.Pad(e.name, names))
 	if selected {
-		mark, name = t.Accent.Render("❯ "), t.Strong.Render(fit.Pad(e.name, nameColumn))
+		mark, name = t.Accent.Render("❯ "), t.Strong.Render(fit.Pad(e.name, names))
 	}
-	state := m.state(e, max(m.width-4-nameColumn-2-railWidth-2, 0))
-	return "  " + mark + name + " " + fit.Pad(m.rail(e, widths), railWidth) + "  " + state
+	state := m.state(e, max(m.width-names-railWidth-8, 0))
+	return "  " + mark + name + "  " + fit.Pad(m.rail(e, widths), railWidth) + "  " + state
 }
 
 // rail draws a session's way.
@@ -143,6 +160,7 @@ func (m *Model) rail(e *entry, widths []int) string {
 		case i < len(e.report.Hops) && visited(e.report.Hops[i]):
 			stroke = "─"
 		}
+		railLength := m.railLength()
 		length := railLength + before
 		glyph := ""
 		if i < len(e.report.Hops) {
@@ -192,7 +210,7 @@ func (m *Model) state(e *entry, width int) string {
 		return t.Accent.Render(fit.Pad("walking", 8)) + t.Faint.Render(fit.Cut(at, width-8))
 	}
 	if l := m.linkAt(e, len(e.route.Hops)-1); l != nil && len(e.route.Hops) > 0 {
-		detail := fmt.Sprintf("%7s  %9s/s ", fit.Ago(time.Since(l.state.Since)), fit.Bytes(l.rate()))
+		detail := fmt.Sprintf("%6s  %7s/s ", fit.Ago(time.Since(l.state.Since)), fit.Bytes(l.rate()))
 		return fit.Cut(t.Live.Render(fit.Pad("live", 8))+t.Faint.Render(detail)+t.Live.Render(fit.Spark(l.rates())), width)
 	}
 	if e.report.Broken != "" {

@@ -87,9 +87,6 @@ func (m *Model) hop(e *entry, i, width int) []string {
 		}
 		if g.Verdict >= gate.Ajar {
 			style = t.Verdict(g.Verdict)
-			if g.Kind == gate.Key {
-				seen += ": " + g.Verdict.String()
-			}
 		}
 		lines = append(lines, fit.Cut(fmt.Sprintf("    %s %-9s %s", mark, g.Kind, style.Render(seen)), width-2))
 	}
@@ -141,6 +138,9 @@ func (m *Model) trouble(e *entry, height int) []string {
 	}
 	if len(lines)+len(remedy)+1 <= height {
 		lines = append([]string{""}, lines...)
+	}
+	if over := len(lines) + len(remedy) - height; over > 0 { // the remedy stays in view
+		lines = lines[:max(len(lines)-over, 1)]
 	}
 	return append(lines, remedy...)
 }

@@ -9,6 +9,7 @@ package routes
 import (
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -147,10 +148,12 @@ func (m *Model) SetWorkspace(ws *workspace.Workspace) {
 	}
 	m.lay()
 	m.cursor = min(m.cursor, max(len(m.entries)-1, 0))
-	if len(m.lines) > 0 && selected == "" {
-		m.cursor = m.lines[min(1, len(m.lines)-1)].session
-		if m.lines[0].session >= 0 {
-			m.cursor = m.lines[0].session
+	if selected == "" {
+		m.cursor = 0
+		for _, l := range slices.Backward(m.lines) {
+			if l.session >= 0 {
+				m.cursor = l.session
+			}
 		}
 	}
 	m.Select(selected)
@@ -388,7 +391,7 @@ func (m *Model) afterMending(msg mended) tea.Cmd {
 	for i := range m.entries {
 		e := &m.entries[i]
 		for _, h := range e.route.Hops {
-			if contains(h.Keys, msg.path) {
+			if slices.Contains(h.Keys, msg.path) {
 				m.judgeAgain(e)
 				break
 			}
@@ -406,15 +409,6 @@ func (m *Model) afterMending(msg mended) tea.Cmd {
 		m.set(e, hop, gate.Gate{Kind: gate.Key, Verdict: gate.Shut, Seen: filepath.Base(msg.path), Reason: msg.err.Error(), Remedy: gate.Remedy{Say: "mend it as the file's owner"}})
 	}
 	return m.JudgeRest(0)
-}
-
-func contains(list []string, s string) bool {
-	for _, x := range list {
-		if x == s {
-			return true
-		}
-	}
-	return false
 }
 
 // Begin says that a walk to a session starts.

@@ -24,7 +24,6 @@ type Theme struct {
 	Accent lipgloss.Style // where the eye should go
 	Key    lipgloss.Style // a key to press
 	Live   lipgloss.Style // what carries traffic
-	Select lipgloss.Style // the ground of the selected line
 	open   lipgloss.Style
 	ajar   lipgloss.Style
 	shut   lipgloss.Style
@@ -46,7 +45,6 @@ func New(dark bool) *Theme {
 		Accent: accent,
 		Key:    accent.Bold(true),
 		Live:   ink("#00666B", "#6FC3C0"),
-		Select: lipgloss.NewStyle().Background(pick(lipgloss.Color("#EFE7DA"), lipgloss.Color("#2B2722"))),
 		open:   ink("#2F6B3C", "#8DBB8A"),
 		ajar:   ink("#8A5A00", "#E3B04B"),
 		shut:   ink("#B3261E", "#EE7B6C").Bold(true),
