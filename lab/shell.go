@@ -235,7 +235,7 @@ func parse(text string) [][]string {
 	var words []string
 	var word strings.Builder
 	var quote rune
-	inWord := false
+	inWord, escaped := false, false
 	flush := func() {
 		if inWord {
 			words = append(words, word.String())
@@ -245,6 +245,11 @@ func parse(text string) [][]string {
 	}
 	for _, r := range text {
 		switch {
+		case escaped:
+			word.WriteRune(r)
+			escaped, inWord = false, true
+		case r == '\\' && quote != '\'':
+			escaped = true
 		case quote != 0 && r == quote:
 			quote = 0
 		case quote != 0:

@@ -202,9 +202,6 @@ func (a *App) wish(msg tea.Msg) tea.Cmd {
 				return nil
 			}
 		}
-	case switcher.Go:
-		a.switcher = nil
-		a.goTo(msg.Shell)
 	case shells.Changed:
 		return a.shellChanged(msg.ID)
 	case shells.Closed:
@@ -225,11 +222,20 @@ func (a *App) wish(msg tea.Msg) tea.Cmd {
 		return a.routes.JudgeRest(0)
 	default:
 		if a.entry != nil {
-			return tea.Batch(a.entry.Update(msg), a.routes.Update(msg))
+			return tea.Batch(a.take(a.entry.Update(msg)), a.take(a.routes.Update(msg)))
 		}
-		return a.routes.Update(msg)
+		return a.take(a.routes.Update(msg))
 	}
 	return nil
+}
+
+// take does at once what a place asks of the frame, so that the next key finds
+// it done.
+func (a *App) take(wish tea.Msg, cmd tea.Cmd) tea.Cmd {
+	if wish == nil {
+		return cmd
+	}
+	return tea.Batch(cmd, a.wish(wish))
 }
 
 func (a *App) resize(width, height int) {

@@ -32,16 +32,20 @@ func (a *App) key(msg tea.KeyPressMsg) tea.Cmd {
 			a.switcher = nil
 			return nil
 		}
-		return a.switcher.Update(msg)
+		if to, chosen := a.switcher.Update(msg); chosen {
+			a.switcher = nil
+			a.goTo(to)
+		}
+		return nil
 	case a.inShell:
-		return a.shell.Update(msg)
+		return a.take(a.shell.Update(msg), nil)
 	case a.help:
 		a.help = false
 		return nil
 	case a.ask.Waiting():
 		return a.ask.Update(msg)
 	case a.entry != nil:
-		return a.entry.Update(msg)
+		return a.take(a.entry.Update(msg))
 	}
 	return a.routesKey(msg)
 }
@@ -80,7 +84,7 @@ func (a *App) routesKey(msg tea.KeyPressMsg) tea.Cmd {
 			return a.leave()
 		}
 	}
-	return a.routes.Update(msg)
+	return a.take(a.routes.Update(msg))
 }
 
 // leave ends the program, asking first where shells are live.
@@ -110,11 +114,11 @@ func (a *App) paste(msg tea.PasteMsg) tea.Cmd {
 	case a.switcher != nil || a.leaving:
 		return nil
 	case a.inShell:
-		return a.shell.Update(msg)
+		return a.take(a.shell.Update(msg), nil)
 	case a.ask.Waiting():
 		return a.ask.Update(msg)
 	case a.entry != nil:
-		return a.entry.Update(msg)
+		return a.take(a.entry.Update(msg))
 	}
 	return nil
 }
@@ -124,11 +128,11 @@ func (a *App) mouse(msg tea.Msg) tea.Cmd {
 	case a.switcher != nil || a.leaving || a.help:
 		return nil
 	case a.inShell:
-		return a.shell.Update(msg)
+		return a.take(a.shell.Update(msg), nil)
 	case a.entry != nil || a.ask.Waiting():
 		return nil
 	}
-	return a.routes.Update(msg)
+	return a.take(a.routes.Update(msg))
 }
 
 // allKeys is what "?" shows: for each place its keys in words.
@@ -138,7 +142,7 @@ func (a *App) allKeys() []keyGroup {
 		{"Routes", []theme.Hint{
 			{Key: "↑ ↓  j k", Does: "choose a session"}, {Key: "pgup pgdn home end", Does: "by pages"},
 			{Key: "enter", Does: "walk there and open a shell"}, {Key: "s", Does: "to the shell that is open there"},
-			{Key: "esc", Does: "stop the walk"}, {Key: "m", Does: "mend the key of the card"},
+			{Key: "esc", Does: "stop the walk"}, {Key: "m", Does: "mend the key of the card"}, {Key: "d", Does: "all details of what is wrong"},
 			{Key: "n", Does: "write a new session"}, {Key: "r", Does: "read sessions.toml again"}, {Key: "q", Does: "leave"},
 		}},
 		{"Shell", []theme.Hint{

@@ -57,31 +57,31 @@ func (m *Model) SetWidth(width int) { m.width = width }
 
 func (m *Model) read() { m.line = routeline.Parse(m.input.Value(), m.known) }
 
-// Update takes a message.
-func (m *Model) Update(msg tea.Msg) tea.Cmd {
+// Update takes a message. It returns what is asked of the frame, or nil, and
+// what is to be run.
+func (m *Model) Update(msg tea.Msg) (wish tea.Msg, cmd tea.Cmd) {
 	switch msg := msg.(type) {
 	case notSaved:
 		m.note = msg.err.Error()
-		return nil
+		return nil, nil
 	case tea.KeyPressMsg:
 		switch msg.String() {
 		case "esc", "ctrl+c":
-			return func() tea.Msg { return Left{} }
+			return Left{}, nil
 		case "enter":
-			return m.save()
+			return nil, m.save()
 		case "tab":
 			m.complete()
-			return nil
+			return nil, nil
 		}
 	case tea.PasteMsg:
 	default:
-		return nil
+		return nil, nil
 	}
 	m.note = ""
-	var cmd tea.Cmd
 	m.input, cmd = m.input.Update(msg)
 	m.read()
-	return cmd
+	return nil, cmd
 }
 
 // save writes the session where nothing is wrong with it.

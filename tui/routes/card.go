@@ -31,7 +31,9 @@ func (m *Model) Card(height int) []string {
 		}
 		return append(lines, "", "   "+t.Accent.Render("→ ")+"mend "+m.ws.SessionsPath()+", then press "+t.Key.Render("r"))
 	}
-	lines = append(lines, m.hops(e)...)
+	if !m.whole {
+		lines = append(lines, m.hops(e)...)
+	}
 	return append(lines, m.trouble(e, height-len(lines))...)
 }
 
@@ -98,6 +100,7 @@ func (m *Model) trouble(e *entry, height int) []string {
 	t := m.theme
 	worst, at := e.report.Worst()
 	if worst.Verdict < gate.Ajar || e.walk != nil || height < 1 {
+		m.cut, m.whole = false, false
 		if e.said != "" && e.walk == nil {
 			return []string{"", "   " + t.Accent.Render("✓ ") + e.said}
 		}
@@ -130,8 +133,10 @@ func (m *Model) trouble(e *entry, height int) []string {
 			remedy = append(remedy, "   "+mark+l)
 		}
 	}
+	m.cut = false
 	for _, d := range worst.Detail {
 		if len(lines)+len(remedy) >= height {
+			m.cut = true
 			break
 		}
 		lines = append(lines, "     "+t.Faint.Render(fit.Cut(d, m.width-8)))

@@ -112,6 +112,8 @@ type Model struct {
 	epoch   int // of the entries: background work for older ones is dropped
 	shut    int
 	spin    int
+	whole   bool // the card shows what is wrong alone, with all its details
+	cut     bool // details did not fit beside the gates
 	clicked time.Time
 }
 
@@ -264,25 +266,26 @@ func (m *Model) JudgeRest(from int) tea.Cmd {
 	}
 }
 
-// Update takes a message. Keys come here only while the place has focus.
-func (m *Model) Update(msg tea.Msg) tea.Cmd {
+// Update takes a message. Keys come here only while the place has focus. It
+// returns what is asked of the frame, or nil, and what is to be run.
+func (m *Model) Update(msg tea.Msg) (wish tea.Msg, cmd tea.Cmd) {
 	switch msg := msg.(type) {
 	case Judged:
 		if msg.epoch != m.epoch {
-			return nil
+			return nil, nil
 		}
 		for n, j := range msg.found {
 			if i := msg.from + n; !m.entries[i].known {
 				m.learn(i, j.route, j.report)
 			}
 		}
-		return m.JudgeRest(msg.from + len(msg.found))
+		return nil, m.JudgeRest(msg.from + len(msg.found))
 	case mended:
-		return m.afterMending(msg)
+		return nil, m.afterMending(msg)
 	case tea.KeyPressMsg:
 		return m.key(msg)
 	case tea.MouseClickMsg:
-		return m.click(msg)
+		return m.click(msg), nil
 	case tea.MouseWheelMsg:
 		switch msg.Button {
 		case tea.MouseWheelUp:
@@ -291,10 +294,10 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 			m.step(1)
 		}
 	}
-	return nil
+	return nil, nil
 }
 
-func (m *Model) key(msg tea.KeyPressMsg) tea.Cmd {
+func (m *Model) key(msg tea.KeyPressMsg) (wish tea.Msg, cmd tea.Cmd) {
 	switch msg.String() {
 	case "up", "k":
 		m.step(-1)
@@ -309,29 +312,29 @@ func (m *Model) key(msg tea.KeyPressMsg) tea.Cmd {
 	case "end":
 		m.step(len(m.lines))
 	case "enter":
-		return m.open()
+		return m.open(), nil
+	case "d":
+		m.whole = !m.whole
 	case "s":
 		if name := m.Selected(); name != "" {
-			return say(Visit{name})
+			return Visit{name}, nil
 		}
 	case "m":
-		return m.mend()
+		return nil, m.mend()
 	case "esc", "ctrl+c":
 		if name := m.Selected(); m.Walking(name) {
-			return say(Stop{name})
+			return Stop{name}, nil
 		}
 	}
-	return nil
+	return nil, nil
 }
 
-func say(msg tea.Msg) tea.Cmd { return func() tea.Msg { return msg } }
-
-func (m *Model) open() tea.Cmd {
+func (m *Model) open() tea.Msg {
 	name := m.Selected()
 	if name == "" || m.Walking(name) {
 		return nil
 	}
-	return say(Open{name})
+	return Open{name}
 }
 
 // step moves by lines of the board, over the sites' own lines.
@@ -351,11 +354,11 @@ func (m *Model) step(by int) {
 		}
 		direction = -direction
 	}
-	m.cursor = m.lines[at].session
+	m.cursor, m.whole, m.cut = m.lines[at].session, false, false
 }
 
 // click selects a session; a second click soon after opens it.
-func (m *Model) click(msg tea.MouseClickMsg) tea.Cmd {
+func (m *Model) click(msg tea.MouseClickMsg) tea.Msg {
 	at := m.top + msg.Y - 1 - m.problemLines()
 	if msg.Button != tea.MouseLeft || msg.Y > m.height || at < 0 || at >= len(m.lines) || m.lines[at].session < 0 {
 		return nil
@@ -615,6 +618,9 @@ func (m *Model) Hints() []theme.Hint {
 	var hints []theme.Hint
 	if worst, _ := e.report.Worst(); worst.Remedy.Act == gate.MendKey {
 		hints = append(hints, theme.Hint{Key: "m", Does: "mend key"})
+	}
+	if m.whole || m.cut {
+		hints = append(hints, theme.Hint{Key: "d", Does: "details"})
 	}
 	if m.linkAt(e, len(e.prefixes)-1) != nil {
 		hints = append(hints, theme.Hint{Key: "s", Does: "to its shell"})

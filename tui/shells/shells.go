@@ -101,8 +101,9 @@ func (m *Model) resize() {
 	}
 }
 
-// Update takes a message while the place has focus.
-func (m *Model) Update(msg tea.Msg) tea.Cmd {
+// Update takes a message while the place has focus. It returns what is asked of
+// the frame, or nil.
+func (m *Model) Update(msg tea.Msg) (wish tea.Msg) {
 	if m.shell == nil {
 		return nil
 	}
@@ -129,13 +130,13 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	return nil
 }
 
-func (m *Model) afterEnd(msg tea.KeyPressMsg) tea.Cmd {
+func (m *Model) afterEnd(msg tea.KeyPressMsg) (wish tea.Msg) {
 	id := m.shell.ID
 	switch msg.String() {
 	case "enter", "esc", "q":
-		return func() tea.Msg { return Closed{id} }
+		return Closed{id}
 	case "a":
-		return func() tea.Msg { return Again{id} }
+		return Again{id}
 	case "pgup", "shift+pgup":
 		m.scroll(m.height / 2)
 	case "pgdown", "shift+pgdown":

@@ -13,9 +13,6 @@ import (
 	"meatus/tui/theme"
 )
 
-// Go asks the frame to go to a shell, or to Routes where Shell is nil.
-type Go struct{ Shell *shells.Shell }
-
 // Model is the drawer.
 type Model struct {
 	theme  *theme.Theme
@@ -45,8 +42,9 @@ func (m *Model) SetShells(all []*shells.Shell) {
 	m.cursor = min(m.cursor, len(all))
 }
 
-// Update takes a key.
-func (m *Model) Update(msg tea.KeyPressMsg) tea.Cmd {
+// Update takes a key. chosen tells that a place was: that of a shell, or Routes
+// where to is nil.
+func (m *Model) Update(msg tea.KeyPressMsg) (to *shells.Shell, chosen bool) {
 	switch key := msg.String(); key {
 	case "up", "k":
 		m.cursor = max(m.cursor-1, 0)
@@ -59,18 +57,17 @@ func (m *Model) Update(msg tea.KeyPressMsg) tea.Cmd {
 			return m.choose(int(key[0] - '0'))
 		}
 	}
-	return nil
+	return nil, false
 }
 
-func (m *Model) choose(n int) tea.Cmd {
-	if n > len(m.shells) {
-		return nil
+func (m *Model) choose(n int) (to *shells.Shell, chosen bool) {
+	switch {
+	case n > len(m.shells):
+		return nil, false
+	case n == 0:
+		return nil, true
 	}
-	var to *shells.Shell
-	if n > 0 {
-		to = m.shells[n-1]
-	}
-	return func() tea.Msg { return Go{to} }
+	return m.shells[n-1], true
 }
 
 // View draws the drawer: at most height lines, a hairline below.

@@ -1,0 +1,303 @@
+package e2e
+
+import (
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+)
+
+func TestDemoFromTheFirstScreenToTheLast(t *testing.T) {
+	dir := t.TempDir()
+	s := show(t, 120, 36, program, "demo", "--dir", dir)
+	s.until("Lantern Bay", "8 routes", "tide-db", "shut", "enter open shell")
+
+	s.keys("Down", "Down", "Enter") // gauge-1
+	s.until("keeper on gauge-1 (10.61.4.31) · here ▸ quay ▸ gauge-1", "keeper@gauge-1:~$")
+	s.text("whoami; addr; size")
+	s.keys("Enter")
+	s.until("\nkeeper\n", "10.61.4.31", "120 columns, 35 rows")
+
+	s.resize(90, 30)
+	s.text("size")
+	s.keys("Enter")
+	s.until("90 columns, 29 rows")
+
+	s.text("ls /srvX")
+	s.keys("BSpace")
+	s.text("/gauge")
+	s.keys("Enter")
+	s.until("ls /srv/gauge", "offset")
+
+	s.text("gauge")
+	s.keys("Enter")
+	s.until("q leaves", "level")
+	s.resize(100, 28)
+	s.until("q leaves")
+	s.text("q")
+	s.until("offset", "keeper@gauge-1:~$")
+
+	s.text("stream 50ms")
+	s.keys("Enter")
+	s.until("level")
+	s.keys("C-c")
+	s.until("^C")
+
+	s.keys("M-m")
+	s.until("go to", "keeper on gauge-1", "Routes")
+	s.keys("0")
+	s.until("8 routes", "2 live", "2 links", "gauge-1")
+	s.keys("Up", "Up", "Enter") // quay: a second shell, no second login
+	s.until("warden on quay", "warden@quay:~$")
+	s.keys("M-m", "1")
+	s.until("keeper on gauge-1 (10.61.4.31)")
+
+	s.text("exit 3")
+	s.keys("Enter")
+	s.until("ended, status 3")
+	s.keys("Enter")
+	s.until("8 routes")
+	s.text("q")
+	s.until("A shell is live. Leaving ends it", "warden on quay")
+	s.keys("Escape")
+	s.gone("Leaving ends it")
+	s.text("q")
+	s.until("Leaving ends it")
+	s.keys("Enter")
+	if status := s.ended(); status != "0" {
+		t.Errorf("left with status %s", status)
+	}
+}
+
+func TestDemoMistakesAndTheirRemedies(t *testing.T) {
+	dir := t.TempDir()
+	s := show(t, 140, 40, program, "demo", "--dir", dir)
+	s.until("8 routes · 1 shut")
+
+	s.keys("Down") // tide-db: its key is too open
+	s.until("group and others can read it", "press m: set mode 0600")
+	s.keys("Enter")
+	s.until("key unusable at tide-db")
+	s.text("m")
+	s.until("tide.pem now has mode 0600", "8 routes")
+	if info, err := os.Stat(filepath.Join(dir, "keys", "tide.pem")); err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("tide.pem: %v, %v", info, err)
+	}
+	s.keys("Enter") // now the first visit
+	s.until("first visit ─ tide-db", "10.61.4.20:22 is visited for the first time", "ssh-ed25519")
+	s.text("y")
+	s.keys("Enter")
+	s.until("type the whole word yes")
+	s.text("yes")
+	s.keys("Enter")
+	s.until("keeper on tide-db")
+	s.keys("M-m", "0")
+
+	s.keys("Down", "Down", "Enter") // gauge-2: replaced
+	s.until("identity changed at gauge-2", "shows another key than the vouched one", "12 Oct 2026")
+	s.keys("Down", "Enter") // gauge-3: closed
+	s.until("refused at gauge-3", "nothing listens", "check the port")
+	s.keys("Down", "Enter") // gauge-4: wrong login
+	s.until("no key accepted at gauge-4", "the login name is the likely cause", "SHA256:")
+	s.keys("Down", "Enter") // survey-web: first visit, then a passphrase
+	s.until("first visit ─ survey-web")
+	s.text("yes")
+	s.keys("Enter")
+	s.until("survey.pem, which has a passphrase")
+	s.text("high tide")
+	if seen := s.see(); strings.Contains(seen, "high tide") {
+		t.Errorf("the passphrase is shown:\n%s", seen)
+	}
+	s.keys("Enter")
+	s.until("that passphrase does not open the key")
+	s.text("low tide")
+	s.keys("Enter")
+	s.until("keeper on survey-web")
+	s.keys("M-m", "0")
+	s.keys("Down", "Enter") // archive: a first visit, declined
+	s.until("first visit ─ archive")
+	s.keys("Escape")
+	s.until("nobody has vouched for it")
+	if vouched, err := os.ReadFile(filepath.Join(dir, "vouched.toml")); err != nil || strings.Contains(string(vouched), "10.61.4.50") {
+		t.Errorf("a declined host was vouched for: %v\n%s", err, vouched)
+	}
+}
+
+func TestAWalkCanBeStopped(t *testing.T) {
+	dir := t.TempDir()
+	s := show(t, 100, 30, program, "demo", "--dir", dir)
+	s.until("8 routes")
+	s.keys("Enter")
+	s.until("warden@quay:~$")
+	s.text("fault gauge-1 freeze")
+	s.keys("Enter")
+	s.until("gauge-1: freeze")
+	s.keys("M-m", "0")
+	s.keys("Down", "Down", "Enter")
+	s.until("walking", "port at gauge-1")
+	s.keys("Escape")
+	s.until("stopped at gauge-1, port")
+}
+
+func TestNewSessionIsWrittenAndWalked(t *testing.T) {
+	dir := t.TempDir()
+	s := show(t, 110, 30, program, "demo", "--dir", dir)
+	s.until("8 routes")
+	before, _ := os.ReadFile(filepath.Join(dir, "sessions.toml"))
+	s.text("n")
+	s.until("new session")
+	s.text("two = keeper@10.61.4.31 via qauy")
+	s.until("there is no session \"qauy\"; did you mean quay?")
+	s.keys("BSpace", "BSpace", "BSpace")
+	s.keys("Tab")
+	s.text("with ga")
+	s.keys("Tab")
+	s.until("with gauge.pem", "here ─────── quay ─────── two")
+	s.keys("Enter")
+	s.until("9 routes")
+	after, _ := os.ReadFile(filepath.Join(dir, "sessions.toml"))
+	if !strings.HasPrefix(string(after), string(before)) || !strings.Contains(string(after), "[session.two]") {
+		t.Errorf("the file is now\n%s", after)
+	}
+	s.keys("Enter")
+	s.until("keeper on two (10.61.4.31)")
+}
+
+func TestWindowsOfAllSizes(t *testing.T) {
+	s := show(t, 80, 24, program, "demo")
+	s.until("Lantern Bay", "survey-web", "open shell", "address")
+	for _, line := range strings.Split(s.see(), "\n") {
+		if n := len([]rune(line)); n > 80 {
+			t.Errorf("a line of %d columns: %q", n, line)
+		}
+	}
+	s.resize(60, 20)
+	s.until("Meatus needs a window of 80 columns and 24 rows")
+	s.resize(200, 60)
+	s.until("Lantern Bay", "open shell")
+	s.text("?")
+	s.until("all keys", "Shell", "Marks", "╳ shut")
+	s.text("x")
+	s.text("q")
+	s.ended()
+}
+
+func TestAnEmptyWorkspaceSaysWhatToDo(t *testing.T) {
+	s := show(t, 100, 30, program, "--workspace", t.TempDir())
+	s.until("No sessions yet", "n writes one")
+	s.text("q")
+	s.ended()
+}
+
+// startLab runs the lab alone with its workspace in a folder of the test.
+func startLab(t *testing.T) string {
+	t.Helper()
+	dir := t.TempDir()
+	cmd := exec.Command(program, "lab", "--dir", dir)
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		cmd.Process.Signal(os.Interrupt)
+		cmd.Wait()
+	})
+	for range 500 {
+		if _, err := os.Stat(filepath.Join(dir, "sessions.toml")); err == nil {
+			return dir
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	t.Fatal("the lab did not start")
+	return ""
+}
+
+func TestCommandLine(t *testing.T) {
+	dir := startLab(t)
+	if r := do(t, dir, "", "run", "gauge-1", "--", "hostname; complain loud; exit 9"); r.out != "gauge-1\n" || r.err != "loud\n" || r.status != 9 {
+		t.Errorf("run: %+v", r)
+	}
+	if r := do(t, dir, "typed\n", "run", "quay", "--", "copy"); r.out != "typed\n" || r.status != 0 {
+		t.Errorf("standard input: %+v", r)
+	}
+	if r := do(t, dir, "", "run", "quay", "--", "echo", "two  words", "it's"); r.out != "two  words it's\n" || r.status != 0 {
+		t.Errorf("several arguments: %+v", r)
+	}
+	for args, want := range map[string]struct {
+		status int
+		says   string
+	}{
+		"run tide-db":    {3, "tide-db: key: mode 0644"},
+		"run gauge-2":    {3, "gauge-2: identity: "},
+		"run gauge-3":    {3, "gauge-3: port: "},
+		"run gauge-4":    {3, "gauge-4: login: "},
+		"run archive":    {3, "pass --yes-identity SHA256:"},
+		"run nowhere":    {2, "there is no session"},
+		"run":            {2, "meatus run --help"},
+		"run a b":        {2, "put -- before the command"},
+		"check --colour": {2, "unknown flag"},
+		"fly":            {2, "unknown command"},
+	} {
+		if r := do(t, dir, "", strings.Fields(args)...); r.status != want.status || !strings.Contains(r.err, want.says) {
+			t.Errorf("%s: %+v, want %d and %q", args, r, want.status, want.says)
+		}
+	}
+	r := do(t, dir, "", "run", "archive", "--", "hostname")
+	_, fingerprint, _ := strings.Cut(r.err, "--yes-identity ")
+	fingerprint, _, _ = strings.Cut(fingerprint, "\n")
+	if r := do(t, dir, "", "run", "--yes-identity", "SHA256:x", "archive", "--", "hostname"); r.status != 3 {
+		t.Errorf("another fingerprint was accepted: %+v", r)
+	}
+	if r := do(t, dir, "", "run", "--trace", "--yes-identity", fingerprint, "archive", "--", "hostname"); r.out != "archive\n" || !strings.Contains(r.err, "identity  open") {
+		t.Errorf("with the fingerprint: %+v", r)
+	}
+}
+
+func TestCheckTellsEveryVerdictAsJSON(t *testing.T) {
+	dir := startLab(t)
+	r := do(t, dir, "", "check", "--json")
+	var reports []struct {
+		Session, Verdict string
+		Hops             []struct {
+			Name, User, Address string
+			Gates               []struct{ Gate, Verdict, Seen, Reason, Remedy string }
+		}
+	}
+	if err := json.Unmarshal([]byte(r.out), &reports); err != nil || r.status != 3 || len(reports) != 8 {
+		t.Fatalf("%v, status %d, %d reports", err, r.status, len(reports))
+	}
+	tide := reports[1]
+	if tide.Session != "tide-db" || tide.Verdict != "shut" || len(tide.Hops) != 2 || tide.Hops[1].User != "keeper" || tide.Hops[1].Address != "10.61.4.20:22" {
+		t.Errorf("tide-db: %+v", tide)
+	}
+	key := tide.Hops[1].Gates[3]
+	if key.Gate != "key" || key.Verdict != "shut" || key.Remedy == "" || key.Reason == "" {
+		t.Errorf("its key: %+v", key)
+	}
+	if r := do(t, dir, "", "check", "quay"); r.status != 0 || !strings.Contains(r.out, "shore.pem, owner only") {
+		t.Errorf("check quay: %+v", r)
+	}
+}
+
+func TestABrokenWorkspaceIsToldWhole(t *testing.T) {
+	dir := t.TempDir()
+	text := "[session.good]\nhost = \"127.0.0.1\"\n[session.bad]\nhsot = \"x\"\nport = 0\n[session.c]\nhost = \"c\"\nvia = [\"c\"]\n"
+	if err := os.WriteFile(filepath.Join(dir, "sessions.toml"), []byte(text), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	r := do(t, dir, "", "check")
+	for _, want := range []string{`sessions.toml:4:1: unknown key "hsot"`, `did you mean "host"?`, "sessions.toml:5:8: port", "circle: c → c"} {
+		if !strings.Contains(r.err, want) {
+			t.Errorf("not told: %s in\n%s", want, r.err)
+		}
+	}
+	if r.status != 3 || !strings.Contains(r.out, "good") {
+		t.Errorf("status %d, %s", r.status, r.out)
+	}
+	file := filepath.Join(dir, "sessions.toml")
+	if r := do(t, file, "", "check"); r.status != 4 {
+		t.Errorf("a file as workspace: %+v", r)
+	}
+}

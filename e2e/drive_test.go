@@ -1,0 +1,178 @@
+package e2e
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+)
+
+// program is the built binary.
+var program string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "meatus-e2e-")
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+	program = filepath.Join(dir, "meatus")
+	args := []string{"build", "-o", program, "meatus/cmd/meatus"}
+	if out, err := exec.Command("go", args...).CombinedOutput(); err != nil {
+		fmt.Fprintf(os.Stderr, "building: %v\n%s", err, out)
+		os.Exit(1)
+	}
+	code := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+// need skips the test where a program is missing, and fails it under CI.
+func need(t *testing.T, programs ...string) {
+	t.Helper()
+	for _, p := range programs {
+		if _, err := exec.LookPath(p); err != nil {
+			missing(t, p+" is not installed; scripts/test installs it")
+		}
+	}
+}
+
+func missing(t *testing.T, why string) {
+	t.Helper()
+	if os.Getenv("CI") != "" {
+		t.Fatal(why)
+	}
+	t.Skip(why)
+}
+
+// result is what a command did.
+type result struct {
+	out, err string
+	status   int
+}
+
+// do runs the program with nothing to ask on, and returns what it did.
+func do(t *testing.T, dir string, stdin string, args ...string) result {
+	t.Helper()
+	return doIn(t, nil, dir, stdin, args...)
+}
+
+// doIn is do behind another command, like one that enters a namespace.
+func doIn(t *testing.T, before []string, dir, stdin string, args ...string) result {
+	t.Helper()
+	line := append(append([]string{}, before...), "setsid", "-w", program, "--workspace", dir)
+	line = append(line, args...)
+	cmd := exec.Command(line[0], line[1:]...)
+	var out, errs bytes.Buffer
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = strings.NewReader(stdin), &out, &errs
+	err := cmd.Run()
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
+		t.Fatalf("%v: %v", line, err)
+	}
+	return result{out.String(), errs.String(), cmd.ProcessState.ExitCode()}
+}
+
+// screen is the program in a terminal that a test looks at and types into.
+type screen struct {
+	t      *testing.T
+	socket string
+}
+
+// show runs a command in a terminal of the given size.
+func show(t *testing.T, cols, rows int, command ...string) *screen {
+	t.Helper()
+	need(t, "tmux")
+	s := &screen{t, filepath.Join(t.TempDir(), "tmux")}
+	quoted := make([]string, len(command))
+	for i, c := range command {
+		quoted[i] = "'" + strings.ReplaceAll(c, "'", `'\''`) + "'"
+	}
+	s.tmux("-f", os.DevNull, "new-session", "-d", "-x", strconv.Itoa(cols), "-y", strconv.Itoa(rows), "exec "+strings.Join(quoted, " "))
+	t.Cleanup(func() { exec.Command("tmux", "-S", s.socket, "kill-server").Run() })
+	s.tmux("set", "-g", "status", "off")
+	s.tmux("set", "-g", "remain-on-exit", "on")
+	s.tmux("set", "-g", "window-size", "manual")
+	s.tmux("set", "-sg", "escape-time", "0")
+	s.resize(cols, rows)
+	return s
+}
+
+func (s *screen) tmux(args ...string) string {
+	s.t.Helper()
+	cmd := exec.Command("tmux", append([]string{"-u", "-S", s.socket}, args...)...)
+	cmd.Env = append(os.Environ(), "LC_ALL=C.UTF-8", "COLORTERM=truecolor")
+	out, err := cmd.CombinedOutput()
+	if err != nil {
+		s.t.Fatalf("tmux %v: %v\n%s", args, err, out)
+	}
+	return string(out)
+}
+
+func (s *screen) resize(cols, rows int) {
+	s.t.Helper()
+	s.tmux("resize-window", "-x", strconv.Itoa(cols), "-y", strconv.Itoa(rows))
+}
+
+// keys presses keys by tmux's names.
+func (s *screen) keys(names ...string) {
+	s.t.Helper()
+	s.tmux(append([]string{"send-keys"}, names...)...)
+}
+
+// text types letters.
+func (s *screen) text(letters string) {
+	s.t.Helper()
+	s.tmux("send-keys", "-l", letters)
+}
+
+func (s *screen) see() string { return s.tmux("capture-pane", "-p") }
+
+// until waits until the screen shows every text, and returns it.
+func (s *screen) until(texts ...string) string {
+	s.t.Helper()
+	return s.wait(fmt.Sprintf("%q", texts), func(now string) bool {
+		for _, text := range texts {
+			if !strings.Contains(now, text) {
+				return false
+			}
+		}
+		return true
+	})
+}
+
+// gone waits until the screen shows a text no more.
+func (s *screen) gone(text string) string {
+	s.t.Helper()
+	return s.wait("the end of "+strconv.Quote(text), func(now string) bool { return !strings.Contains(now, text) })
+}
+
+func (s *screen) wait(what string, ok func(string) bool) string {
+	s.t.Helper()
+	var now string
+	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(30 * time.Millisecond) {
+		if now = s.see(); ok(now) {
+			return now
+		}
+	}
+	s.t.Fatalf("waited in vain for %s; the screen shows\n%s", what, now)
+	return ""
+}
+
+// ended waits until the program has ended and returns its status.
+func (s *screen) ended() string {
+	s.t.Helper()
+	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(30 * time.Millisecond) {
+		if dead, status, _ := strings.Cut(strings.TrimSpace(s.tmux("display-message", "-p", "#{pane_dead} #{pane_dead_status}")), " "); dead == "1" {
+			return status
+		}
+	}
+	s.t.Fatalf("the program did not end; the screen shows\n%s", s.see())
+	return ""
+}
