@@ -83,18 +83,20 @@ func doIn(t *testing.T, before []string, dir, stdin string, args ...string) resu
 type screen struct {
 	t      *testing.T
 	socket string
+	left   string // the file that holds the status when the program has ended
 }
 
 // show runs a command in a terminal of the given size.
 func show(t *testing.T, cols, rows int, command ...string) *screen {
 	t.Helper()
 	need(t, "tmux")
-	s := &screen{t, filepath.Join(t.TempDir(), "tmux")}
+	dir := t.TempDir()
+	s := &screen{t, filepath.Join(dir, "tmux"), filepath.Join(dir, "status")}
 	quoted := make([]string, len(command))
 	for i, c := range command {
 		quoted[i] = "'" + strings.ReplaceAll(c, "'", `'\''`) + "'"
 	}
-	s.tmux("-f", os.DevNull, "new-session", "-d", "-x", strconv.Itoa(cols), "-y", strconv.Itoa(rows), "exec "+strings.Join(quoted, " "))
+	s.tmux("-f", os.DevNull, "new-session", "-d", "-x", strconv.Itoa(cols), "-y", strconv.Itoa(rows), strings.Join(quoted, " ")+"; echo $? >"+s.left)
 	t.Cleanup(func() { exec.Command("tmux", "-S", s.socket, "kill-server").Run() })
 	s.tmux("set", "-g", "status", "off")
 	s.tmux("set", "-g", "remain-on-exit", "on")
@@ -169,8 +171,8 @@ func (s *screen) wait(what string, ok func(string) bool) string {
 func (s *screen) ended() string {
 	s.t.Helper()
 	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(30 * time.Millisecond) {
-		if dead, status, _ := strings.Cut(strings.TrimSpace(s.tmux("display-message", "-p", "#{pane_dead} #{pane_dead_status}")), " "); dead == "1" {
-			return status
+		if status, err := os.ReadFile(s.left); err == nil && len(status) > 0 {
+			return strings.TrimSpace(string(status))
 		}
 	}
 	s.t.Fatalf("the program did not end; the screen shows\n%s", s.see())

@@ -80,24 +80,29 @@ func (l *Link) onwardFailure(p *patience, err error) *gate.Failure {
 		return f
 	}
 	said := plain.Line(refusal.Message, 120)
+	detail := []string{fmt.Sprintf("%s said: %q", bastion, said)}
 	if refusal.Reason == ssh.ConnectionFailed {
 		for _, w := range farWords {
 			if strings.Contains(strings.ToLower(said), w.word) {
-				return l.fail(w.gate, w.cause, fmt.Sprintf("%s said: %s", bastion, said),
+				f := l.fail(w.gate, w.cause, string(w.cause),
 					fmt.Sprintf(w.why, l.hop.Name, addr, bastion), words(w.mend, l.hop.Name, addr, bastion), err)
+				f.Detail = detail
+				return f
 			}
 		}
-		return l.fail(gate.Address, gate.FarUnreachable, fmt.Sprintf("%s said: %s", bastion, said),
+		f := l.fail(gate.Address, gate.FarUnreachable, string(gate.FarUnreachable),
 			fmt.Sprintf("%s could not connect to %s", bastion, addr),
 			fmt.Sprintf("see whether %s is up and lets %s knock there", l.hop.Name, bastion), err)
+		f.Detail = detail
+		return f
 	}
-	f := l.fail(gate.Channel, gate.OnwardForbidden, "it said: "+said,
+	f := l.fail(gate.Channel, gate.OnwardForbidden, string(gate.OnwardForbidden),
 		fmt.Sprintf("%s does not let this login go on to %s", bastion, addr),
 		fmt.Sprintf("have whoever runs %s allow connections onward (TCP forwarding) for %s", bastion, l.below.hop.User), err)
 	if refusal.Reason == ssh.ResourceShortage {
 		f.Cause, f.Why, f.Remedy.Say = gate.ChannelRefused, bastion+" has no room for one connection more", "close what is not needed, then walk again"
 	}
-	f.Hop = bastion
+	f.Hop, f.Detail = bastion, detail
 	return f
 }
 
