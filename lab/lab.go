@@ -186,8 +186,12 @@ type simulated string
 func (s simulated) Network() string { return "lab" }
 func (s simulated) String() string  { return string(s) }
 
-// dial joins a connection to a host of the simulated network. The errors are
-// worded as servers word them.
+// refusal is why a host cannot be connected to, worded as servers word it.
+type refusal string
+
+func (r refusal) Error() string { return string(r) }
+
+// dial joins a connection to a host of the simulated network.
 func (b *Lab) dial(from *Host, address string) (net.Conn, error) {
 	host, port, err := net.SplitHostPort(address)
 	if err != nil {
@@ -196,7 +200,7 @@ func (b *Lab) dial(from *Host, address string) (net.Conn, error) {
 	if net.ParseIP(host) == nil {
 		known, ok := b.names[host]
 		if !ok {
-			return nil, errors.New("Name or service not known")
+			return nil, refusal("Name or service not known")
 		}
 		host = known
 	}
@@ -205,15 +209,15 @@ func (b *Lab) dial(from *Host, address string) (net.Conn, error) {
 			continue
 		}
 		if port != "22" || h.Faults.portClosed() {
-			return nil, errors.New("Connection refused")
+			return nil, refusal("Connection refused")
 		}
 		near, far := newLine(&h.Faults, simulated(from.Address+":40000"), simulated(address))
 		if !b.start(h, far) {
-			return nil, errors.New("Connection refused")
+			return nil, refusal("Connection refused")
 		}
 		return near, nil
 	}
-	return nil, errors.New("No route to host")
+	return nil, refusal("No route to host")
 }
 
 // hostKey reads a host's key of an earlier start, or makes one.

@@ -147,7 +147,6 @@ func (r Report) Worst() (Gate, int) {
 
 // MarshalJSON adds the verdict, which is derived.
 func (r Report) MarshalJSON() ([]byte, error) {
-	type plain Report
 	hops := r.Hops
 	if hops == nil {
 		hops = []Hop{}

@@ -45,7 +45,7 @@ func FuzzText(f *testing.F) {
 	f.Fuzz(func(t *testing.T, s string, max int) {
 		max = 1 + abs(max)%200
 		got := Text(s, max)
-		if !utf8.ValidString(got) || utf8.RuneCountInString(got) > max || strings.ContainsAny(got, "\x1b\x07\r\x9b") {
+		if !utf8.ValidString(got) || utf8.RuneCountInString(got) > max || strings.ContainsAny(got, "\x1b\x07\r\u009b") {
 			t.Errorf("Text(%q, %d) = %q", s, max, got)
 		}
 	})

@@ -84,7 +84,7 @@ func (m *Model) hop(e *entry, i, width int) []string {
 		if g.Verdict == gate.Untried {
 			style = t.Faint
 		}
-		if e.walk != nil && e.walk.hop == i && e.walk.gate == g.Kind {
+		if e.walk != nil && e.walk.hop == i && e.walk.gate == g.Kind && !e.walk.through {
 			mark, style = t.Accent.Render(m.turning()), t.Accent
 		}
 		if g.Verdict >= gate.Ajar {

@@ -68,8 +68,9 @@ type entry struct {
 
 // walking is where a walk is.
 type walking struct {
-	hop  int
-	gate gate.Kind
+	hop     int
+	gate    gate.Kind
+	through bool // that gate is passed, and the next not yet tried
 }
 
 // link is a live link with its recent traffic.
@@ -460,11 +461,14 @@ func (m *Model) Hear(event walk.Event) {
 	switch ev := event.(type) {
 	case walk.Trying:
 		if i, ok := m.byName[ev.Session]; ok && m.entries[i].walk != nil {
-			m.entries[i].walk.hop, m.entries[i].walk.gate = ev.Hop, ev.Gate
+			*m.entries[i].walk = walking{hop: ev.Hop, gate: ev.Gate}
 		}
 	case walk.Passed:
 		if i, ok := m.byName[ev.Session]; ok {
 			m.set(m.entry(i), ev.Hop, ev.Gate)
+			if w := m.entries[i].walk; w != nil && w.hop == ev.Hop && w.gate == ev.Gate.Kind {
+				w.through = true
+			}
 		}
 	case walk.LinkUp:
 		m.take(ev.Link)

@@ -1,0 +1,277 @@
+package walk_test
+
+import (
+	"bytes"
+	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"encoding/pem"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"meatus/core/route"
+	"meatus/core/vouch"
+	"meatus/core/walk"
+)
+
+// realServer is the distribution's SSH server on loopback, and a key it takes.
+type realServer struct {
+	addr   string
+	key    string
+	signer ssh.Signer
+}
+
+func startServer(b *testing.B) realServer {
+	b.Helper()
+	const path = "/usr/sbin/sshd"
+	if _, err := os.Stat(path); err != nil {
+		b.Skip("the SSH server is not installed")
+	}
+	dir := b.TempDir()
+	write := func(name, text string) string {
+		file := filepath.Join(dir, name)
+		if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
+			b.Fatal(err)
+		}
+		return file
+	}
+	_, private, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		b.Fatal(err)
+	}
+	block, err := ssh.MarshalPrivateKey(private, "")
+	if err != nil {
+		b.Fatal(err)
+	}
+	signer, err := ssh.NewSignerFromKey(private)
+	if err != nil {
+		b.Fatal(err)
+	}
+	key := write("key", string(pem.EncodeToMemory(block)))
+	free, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		b.Fatal(err)
+	}
+	addr := free.Addr().String()
+	free.Close()
+	_, port, _ := net.SplitHostPort(addr)
+	config := write("config", fmt.Sprintf("ListenAddress 127.0.0.1:%s\nHostKey %s\nAuthorizedKeysFile %s\nPidFile none\nStrictModes no\nUsePAM no\nMaxStartups 100\n",
+		port, key, write("authorized", string(ssh.MarshalAuthorizedKey(signer.PublicKey())))))
+	os.MkdirAll("/run/sshd", 0o755)
+	cmd := exec.Command(path, "-D", "-e", "-f", config)
+	if err := cmd.Start(); err != nil {
+		b.Fatal(err)
+	}
+	b.Cleanup(func() {
+		cmd.Process.Kill()
+		cmd.Wait()
+	})
+	for range 500 {
+		if c, err := net.Dial("tcp", addr); err == nil {
+			c.Close()
+			return realServer{addr, key, signer}
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	b.Fatal("the SSH server did not start")
+	return realServer{}
+}
+
+// way is a route of so many hops, all of them this server.
+func (s realServer) way(hops int) route.Route {
+	r := route.Route{Session: "bench"}
+	host, port, _ := net.SplitHostPort(s.addr)
+	h := route.Hop{Host: host, User: os.Getenv("USER"), Keys: []string{s.key}, Keepalive: time.Minute}
+	if h.User == "" {
+		h.User = "root"
+	}
+	fmt.Sscan(port, &h.Port)
+	for i := range hops {
+		h.Name = fmt.Sprint("hop", i+1)
+		r.Hops = append(r.Hops, h)
+	}
+	return r
+}
+
+func (s realServer) walker(b *testing.B) *walk.Walker {
+	w := walk.New(walk.Config{Vouched: vouch.Open(filepath.Join(b.TempDir(), "v")), Asker: &person{yes: true}})
+	b.Cleanup(w.Close)
+	return w
+}
+
+// bare is the protocol library alone through so many hops.
+func (s realServer) bare(b *testing.B, hops int) *ssh.Client {
+	config := &ssh.ClientConfig{User: s.way(1).Hops[0].User, Auth: []ssh.AuthMethod{ssh.PublicKeys(s.signer)}, HostKeyCallback: ssh.InsecureIgnoreHostKey()}
+	config.Ciphers = walk.Ciphers()
+	client, err := ssh.Dial("tcp", s.addr, config)
+	if err != nil {
+		b.Fatal(err)
+	}
+	b.Cleanup(func() { client.Close() })
+	for range hops - 1 {
+		conn, err := client.Dial("tcp", s.addr)
+		if err != nil {
+			b.Fatal(err)
+		}
+		c, chans, reqs, err := ssh.NewClientConn(conn, s.addr, config)
+		if err != nil {
+			b.Fatal(err)
+		}
+		client = ssh.NewClient(c, chans, reqs)
+	}
+	return client
+}
+
+const load = 128 << 20
+
+var loadCommand = fmt.Sprintf("head -c %d /dev/zero", load)
+
+// BenchmarkThroughput compares one channel of ours with one of the library, both
+// against the same server. Compare the MB/s of "ours" with those of "bare".
+func BenchmarkThroughput(b *testing.B) {
+	s := startServer(b)
+	for _, hops := range []int{1, 2} {
+		client := s.bare(b, hops)
+		w := s.walker(b)
+		p, err := w.Walk(context.Background(), s.way(hops))
+		if err != nil {
+			b.Fatal(err)
+		}
+		b.Run(fmt.Sprintf("bare/%dhop", hops), func(b *testing.B) {
+			b.SetBytes(load)
+			for b.Loop() {
+				session, err := client.NewSession()
+				if err != nil {
+					b.Fatal(err)
+				}
+				out, _ := session.StdoutPipe()
+				if err := session.Start(loadCommand); err != nil {
+					b.Fatal(err)
+				}
+				if n, _ := io.Copy(io.Discard, out); n != load {
+					b.Fatalf("%d bytes", n)
+				}
+				session.Close()
+			}
+		})
+		b.Run(fmt.Sprintf("ours/%dhop", hops), func(b *testing.B) {
+			b.SetBytes(load)
+			for b.Loop() {
+				g, err := p.Start(context.Background(), loadCommand, nil)
+				if err != nil {
+					b.Fatal(err)
+				}
+				if n, _ := io.Copy(io.Discard, g.Out); n != load {
+					b.Fatalf("%d bytes", n)
+				}
+				g.Wait()
+				g.Close()
+			}
+		})
+		p.Close()
+	}
+}
+
+// BenchmarkSession compares opening a session where nothing is connected with
+// opening one through a live link, two hops away.
+func BenchmarkSession(b *testing.B) {
+	s := startServer(b)
+	open := func(b *testing.B, w *walk.Walker) *walk.Passage {
+		p, err := w.Walk(context.Background(), s.way(2))
+		if err != nil {
+			b.Fatal(err)
+		}
+		g, err := p.Start(context.Background(), "true", nil)
+		if err != nil {
+			b.Fatal(err)
+		}
+		io.Copy(io.Discard, g.Out)
+		g.Wait()
+		return p
+	}
+	b.Run("first", func(b *testing.B) {
+		for b.Loop() {
+			w := walk.New(walk.Config{Vouched: vouch.Open(filepath.Join(b.TempDir(), "v")), Asker: &person{yes: true}})
+			open(b, w).Close()
+			w.Close()
+		}
+	})
+	b.Run("second", func(b *testing.B) {
+		w := s.walker(b)
+		defer open(b, w).Close()
+		for b.Loop() {
+			open(b, w).Close()
+		}
+	})
+}
+
+// BenchmarkCiphers compares the ciphers on this processor, the library talking
+// to itself over loopback.
+func BenchmarkCiphers(b *testing.B) {
+	_, private, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		b.Fatal(err)
+	}
+	signer, err := ssh.NewSignerFromKey(private)
+	if err != nil {
+		b.Fatal(err)
+	}
+	block := bytes.Repeat([]byte{7}, 1<<20)
+	for _, cipher := range []string{ssh.CipherAES128GCM, ssh.CipherAES256GCM, ssh.CipherChaCha20Poly1305, ssh.CipherAES128CTR} {
+		b.Run(strings.TrimSuffix(cipher, "@openssh.com"), func(b *testing.B) {
+			l, err := net.Listen("tcp", "127.0.0.1:0")
+			if err != nil {
+				b.Fatal(err)
+			}
+			defer l.Close()
+			go func() {
+				conn, err := l.Accept()
+				if err != nil {
+					return
+				}
+				config := &ssh.ServerConfig{NoClientAuth: true}
+				config.AddHostKey(signer)
+				_, channels, requests, err := ssh.NewServerConn(conn, config)
+				if err != nil {
+					return
+				}
+				go ssh.DiscardRequests(requests)
+				for c := range channels {
+					stream, requests, err := c.Accept()
+					if err != nil {
+						return
+					}
+					go ssh.DiscardRequests(requests)
+					go io.Copy(io.Discard, stream)
+				}
+			}()
+			config := &ssh.ClientConfig{User: "u", HostKeyCallback: ssh.InsecureIgnoreHostKey()}
+			config.Ciphers = []string{cipher}
+			client, err := ssh.Dial("tcp", l.Addr().String(), config)
+			if err != nil {
+				b.Fatal(err)
+			}
+			defer client.Close()
+			channel, requests, err := client.OpenChannel("bench", nil)
+			if err != nil {
+				b.Fatal(err)
+			}
+			go ssh.DiscardRequests(requests)
+			b.SetBytes(int64(len(block)))
+			for b.Loop() {
+				if _, err := channel.Write(block); err != nil {
+					b.Fatal(err)
+				}
+			}
+		})
+	}
+}
