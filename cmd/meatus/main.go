@@ -50,16 +50,20 @@ func run(args []string) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	err := root().execute(ctx, args)
-	if err == nil {
-		return statusDone
+	if err != nil && err.Error() != "" {
+		fmt.Fprintln(os.Stderr, "meatus: "+err.Error())
 	}
-	if say := err.Error(); say != "" {
-		fmt.Fprintln(os.Stderr, "meatus: "+say)
-	}
+	return statusOf(err)
+}
+
+// statusOf is the exit status an error ends the program with.
+func statusOf(err error) int {
 	var with *statusError
 	var shut *gate.Failure
 	var problem book.Problem
 	switch {
+	case err == nil:
+		return statusDone
 	case errors.As(err, &with):
 		return with.status
 	case errors.Is(err, route.ErrNoSession):

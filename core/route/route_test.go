@@ -1,0 +1,176 @@
+package route
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"meatus/core/book"
+	"meatus/core/gate"
+	"meatus/core/vouch"
+)
+
+const sessions = `
+[site.reef]
+via  = ["quay"]
+user = "keeper"
+
+[session.gatehouse]
+host = "gate.lantern.example"
+user = "warden"
+
+[session.quay]
+host = "203.0.113.10"
+user = "warden"
+via  = "gatehouse"
+key  = ["keys/shore.pem", "~/other.pem"]
+dial = "127.0.0.1:40022"
+
+[session.tide-db]
+site = "reef"
+host = "10.61.4.20"
+port = 2022
+key  = "/abs/tide.pem"
+
+[session.deep]
+host = "10.61.9.9"
+via  = ["quay", "tide-db"]
+
+[session.broken]
+host = 1
+
+[session.behind-broken]
+host = "h"
+via  = ["broken"]
+`
+
+func planner(t *testing.T) Planner {
+	t.Helper()
+	return Planner{Book: book.Parse(book.FileName, []byte(sessions)), Dir: t.TempDir()}
+}
+
+func names(r Route) string {
+	var all []string
+	for _, h := range r.Hops {
+		all = append(all, h.Name)
+	}
+	return strings.Join(all, " ")
+}
+
+func TestHopsComeInOrder(t *testing.T) {
+	p := planner(t)
+	for session, want := range map[string]string{
+		"gatehouse": "gatehouse",
+		"quay":      "gatehouse quay",
+		"tide-db":   "gatehouse quay tide-db",
+		"deep":      "gatehouse quay tide-db deep", // listed hops are reached as they are listed
+	} {
+		r, err := p.Plan(session)
+		if err != nil || names(r) != want {
+			t.Errorf("%s: %q, %v, want %q", session, names(r), err, want)
+		}
+	}
+}
+
+func TestEveryValueSaysWhereItIsFrom(t *testing.T) {
+	p := planner(t)
+	r, err := p.Plan("tide-db")
+	if err != nil {
+		t.Fatal(err)
+	}
+	h := r.Target()
+	if h.User != "keeper" || h.From["user"].String() != "site reef" || h.From["port"].String() != "session tide-db" || h.From["keepalive"].String() != "built in" {
+		t.Errorf("user %s from %s, port from %s", h.User, h.From["user"], h.From["port"])
+	}
+	if h.Address() != "10.61.4.20:2022" || h.Knock() != h.Address() || h.Keys[0] != "/abs/tide.pem" {
+		t.Errorf("hop %+v", h)
+	}
+	quay := r.Hops[1]
+	home, _ := os.UserHomeDir()
+	if quay.Knock() != "127.0.0.1:40022" || quay.Keys[0] != filepath.Join(p.Dir, "keys/shore.pem") || quay.Keys[1] != filepath.Join(home, "other.pem") {
+		t.Errorf("quay %+v", quay)
+	}
+}
+
+func TestSharedWaysHaveOneName(t *testing.T) {
+	p := planner(t)
+	a, _ := p.Plan("tide-db")
+	b, _ := p.Plan("deep")
+	if a.Prefix(1) != b.Prefix(1) || a.Prefix(2) != b.Prefix(2) || a.Prefix(1) == a.Prefix(2) {
+		t.Error("the same way up to quay has two names, or two ways have one")
+	}
+	c := a
+	c.Hops = append([]Hop(nil), a.Hops...)
+	c.Hops[1].User = "other"
+	if c.Prefix(2) == a.Prefix(2) {
+		t.Error("another login is taken for the same way")
+	}
+}
+
+func TestWhatCannotBePlannedSaysWhy(t *testing.T) {
+	p := planner(t)
+	var problem book.Problem
+	for _, session := range []string{"broken", "behind-broken"} {
+		if _, err := p.Plan(session); !errors.As(err, &problem) || problem.Session != "broken" {
+			t.Errorf("%s: %v", session, err)
+		}
+	}
+	if _, err := p.Plan("tide-bd"); !errors.Is(err, ErrNoSession) || !strings.Contains(err.Error(), "did you mean tide-db?") {
+		t.Errorf("an unknown session: %v", err)
+	}
+}
+
+func TestADraftInheritsLikeASession(t *testing.T) {
+	p := planner(t)
+	r, err := p.Draft(book.Draft{Name: "new", Host: "10.61.4.21", Site: "reef"})
+	if err != nil || names(r) != "gatehouse quay new" || r.Target().User != "keeper" {
+		t.Errorf("%q as %s, %v", names(r), r.Target().User, err)
+	}
+	if _, err := p.Draft(book.Draft{Name: "new", Host: "h", Via: []string{"nowhere"}}); err == nil {
+		t.Error("a hop that is not there was planned")
+	}
+}
+
+func TestCheckJudgesWhatThisMachineKnows(t *testing.T) {
+	p := planner(t)
+	r, err := p.Plan("tide-db")
+	if err != nil {
+		t.Fatal(err)
+	}
+	tide := filepath.Join(p.Dir, "tide.pem")
+	if err := os.WriteFile(tide, []byte("not a key"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	r.Hops[2].Keys = []string{tide}
+	record := vouch.Open(filepath.Join(p.Dir, "vouched.toml"))
+	report := r.Check(record, nil)
+	verdicts := func() map[string]gate.Verdict {
+		all := map[string]gate.Verdict{}
+		for _, h := range report.Hops {
+			for _, g := range h.Gates {
+				all[h.Name+" "+g.Kind.String()] = g.Verdict
+				if g.Verdict >= gate.Ajar && (g.Reason == "" || g.Remedy.Say == "") {
+					t.Errorf("%s %s is %s without words", h.Name, g.Kind, g.Verdict)
+				}
+			}
+		}
+		return all
+	}
+	for name, want := range map[string]gate.Verdict{
+		"gatehouse key": gate.Untried, "quay key": gate.Shut, "tide-db key": gate.Shut,
+		"tide-db address": gate.Untried, "tide-db identity": gate.Untried, "tide-db login": gate.Untried,
+	} {
+		if got := verdicts()[name]; got != want {
+			t.Errorf("%s is %s, want %s", name, got, want)
+		}
+	}
+	if err := os.WriteFile(record.Path(), []byte("broken"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	report = r.Check(record, nil)
+	if verdicts()["tide-db identity"] != gate.Shut {
+		t.Error("a record that cannot be read leaves the identity open")
+	}
+}

@@ -1,0 +1,85 @@
+package workspace
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"meatus/core/book"
+	"meatus/core/gate"
+)
+
+func TestTheNamedFolderWins(t *testing.T) {
+	t.Setenv(Variable, "/from/environment")
+	if got := Folder("/named"); got != "/named" {
+		t.Errorf("named: %s", got)
+	}
+	if got := Folder(""); got != "/from/environment" {
+		t.Errorf("from the environment: %s", got)
+	}
+	t.Setenv(Variable, "")
+	if got := Folder(""); filepath.Base(got) != "meatus" {
+		t.Errorf("by default: %s", got)
+	}
+}
+
+func TestAMissingFileIsAnEmptyWorkspace(t *testing.T) {
+	w, err := Open(filepath.Join(t.TempDir(), "new"))
+	if err != nil || len(w.Book.Sessions) != 0 {
+		t.Fatalf("%v", err)
+	}
+	b, err := book.Add(w.SessionsPath(), book.Draft{Name: "a", Host: "h"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if w.With(b).Book.Session("a") == nil {
+		t.Error("the new session is not there")
+	}
+	again, err := w.Reread()
+	if err != nil || again.Book.Session("a") == nil || w.Book.Session("a") != nil {
+		t.Errorf("read again: %v", err)
+	}
+}
+
+func TestABrokenSessionBecomesAReport(t *testing.T) {
+	dir := t.TempDir()
+	if err := os.WriteFile(filepath.Join(dir, book.FileName), []byte("[session.a]\nport = 1\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	w, err := Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, r := w.Check("a", nil); r.Verdict() != gate.Shut || r.Broken == "" {
+		t.Errorf("report %+v", r)
+	}
+}
+
+func TestKeysAreNamedAsARouteLineWantsThem(t *testing.T) {
+	dir := t.TempDir()
+	if err := os.MkdirAll(filepath.Join(dir, "keys", "old"), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range []string{"tide.pem", "tide.pem.pub"} {
+		if err := os.WriteFile(filepath.Join(dir, "keys", name), nil, 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	w, err := Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if k := w.Known().Keys; len(k) != 1 || k[0] != "tide.pem" {
+		t.Errorf("keys %q", k)
+	}
+}
+
+func TestAFileIsNoWorkspace(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "f")
+	if err := os.WriteFile(file, nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := Open(file); err == nil {
+		t.Error("no error")
+	}
+}
