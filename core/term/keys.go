@@ -46,6 +46,7 @@ type Key struct {
 	Special          Special
 	Rune             rune   // the key's character without modifiers, where it has one
 	Text             string // what it types
+	Keypad           bool   // it stands on the numeric keypad; Rune says which
 	Shift, Alt, Ctrl bool
 }
 
@@ -56,6 +57,13 @@ var (
 	numbers = map[Special]int{Insert: 2, Delete: 3, PageUp: 5, PageDown: 6, F5: 15, F6: 17, F7: 18, F8: 19, F9: 20, F10: 21, F11: 23, F12: 24}
 	pfKeys  = map[Special]byte{F1: 'P', F2: 'Q', F3: 'R', F4: 'S'}
 )
+
+// keypad are the letters of ESC O LETTER that the keypad sends in its application
+// mode, by what stands on the key.
+var keypad = map[rune]byte{
+	'0': 'p', '1': 'q', '2': 'r', '3': 's', '4': 't', '5': 'u', '6': 'v', '7': 'w', '8': 'x', '9': 'y',
+	'*': 'j', '+': 'k', ',': 'l', '-': 'm', '.': 'n', '/': 'o', '=': 'X', '\r': 'M',
+}
 
 // modifier is xterm's number for what is held down, 1 for nothing.
 func (k Key) modifier() int {
@@ -76,6 +84,9 @@ func (k Key) modifier() int {
 // delete ESC [ 3 ~, as terminals of this name do.
 func (k Key) Encode(m Modes) []byte {
 	mod := k.modifier()
+	if letter, ok := keypad[k.Rune]; ok && k.Keypad && m.Keypad && mod == 1 {
+		return []byte{0x1b, 'O', letter}
+	}
 	if final, ok := finals[k.Special]; ok {
 		switch {
 		case mod > 1:

@@ -168,6 +168,10 @@ func TestKeys(t *testing.T) {
 		{Key{Rune: '\\', Ctrl: true}, Modes{}, "\x1c"},
 		{Key{Rune: 'x', Text: "x", Alt: true}, Modes{}, "\x1bx"},
 		{Key{Rune: 'é', Text: "é"}, Modes{}, "é"},
+		{Key{Rune: '5', Text: "5", Keypad: true}, Modes{}, "5"},
+		{Key{Rune: '5', Text: "5", Keypad: true}, Modes{Keypad: true}, "\x1bOu"},
+		{Key{Special: Enter, Rune: '\r', Keypad: true}, Modes{Keypad: true}, "\x1bOM"},
+		{Key{Special: Enter, Rune: '\r', Keypad: true}, Modes{}, "\r"},
 	} {
 		if got := string(c.key.Encode(c.modes)); got != c.want {
 			t.Errorf("%+v sends %q, want %q", c.key, got, c.want)

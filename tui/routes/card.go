@@ -78,7 +78,11 @@ func (m *Model) focusHop(e *entry) int {
 func (m *Model) hop(e *entry, i, width int) []string {
 	t, h := m.theme, e.report.Hops[i]
 	lines := []string{fmt.Sprintf("  %s %s   %s", t.Accent.Render(fmt.Sprint(i+1)), t.Strong.Render(h.Name), t.Faint.Render(h.User+"@"+h.Address))}
+	live := m.linkAt(e, i) != nil
 	for _, g := range h.Gates {
+		if live && g.Verdict == gate.Untried && g.Kind < gate.Channel {
+			g.Verdict = gate.Open // another session's walk has passed it
+		}
 		mark, seen := t.Mark(g.Verdict), g.Seen
 		style := t.Text
 		if g.Verdict == gate.Untried {

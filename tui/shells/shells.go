@@ -255,10 +255,19 @@ var specials = map[rune]term.Special{
 	tea.KeyF7: term.F7, tea.KeyF8: term.F8, tea.KeyF9: term.F9, tea.KeyF10: term.F10, tea.KeyF11: term.F11, tea.KeyF12: term.F12,
 }
 
+// keypad is what stands on the keys of the numeric keypad.
+var keypad = map[rune]rune{
+	tea.KeyKp0: '0', tea.KeyKp1: '1', tea.KeyKp2: '2', tea.KeyKp3: '3', tea.KeyKp4: '4', tea.KeyKp5: '5', tea.KeyKp6: '6',
+	tea.KeyKp7: '7', tea.KeyKp8: '8', tea.KeyKp9: '9', tea.KeyKpMultiply: '*', tea.KeyKpPlus: '+', tea.KeyKpComma: ',',
+	tea.KeyKpMinus: '-', tea.KeyKpDecimal: '.', tea.KeyKpDivide: '/', tea.KeyKpEqual: '=', tea.KeyKpEnter: '\r',
+}
+
 // toKey is a key press as the terminal knows it.
 func toKey(msg tea.KeyPressMsg) term.Key {
 	k := term.Key{Special: specials[msg.Code], Text: msg.Text, Shift: msg.Mod.Contains(tea.ModShift), Alt: msg.Mod.Contains(tea.ModAlt), Ctrl: msg.Mod.Contains(tea.ModCtrl)}
-	if k.Special == term.NoKey {
+	if r, ok := keypad[msg.Code]; ok {
+		k.Rune, k.Keypad = r, true
+	} else if k.Special == term.NoKey {
 		k.Rune = msg.Code
 	}
 	return k

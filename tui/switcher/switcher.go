@@ -74,6 +74,11 @@ func (m *Model) choose(n int) (to *shells.Shell, chosen bool) {
 func (m *Model) View(height int, summary string) []string {
 	t := m.theme
 	lines := []string{t.Title(t.Accent.Render("go to"), t.Faint.Render("a number, or enter"), m.width, fit.Spread)}
+	names := 20
+	for _, s := range m.shells {
+		who, _ := s.Where()
+		names = min(max(names, len([]rune(who))), 44)
+	}
 	row := func(n int, mark, name, detail string) {
 		pointer := "  "
 		if n == m.cursor {
@@ -81,7 +86,7 @@ func (m *Model) View(height int, summary string) []string {
 			name = t.Strong.Render(name)
 		}
 		number := t.Faint.Render(fit.Pad(fmt.Sprint(n), 2))
-		lines = append(lines, fit.Cut(" "+pointer+number+" "+mark+" "+fit.Pad(name, 30)+" "+detail, m.width))
+		lines = append(lines, fit.Cut(" "+pointer+number+" "+mark+" "+fit.Pad(name, names)+"   "+detail, m.width))
 	}
 	row(0, t.Faint.Render("⌂"), "Routes", t.Faint.Render(summary))
 	first := max(m.cursor-(height-4), 0)
