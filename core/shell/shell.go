@@ -71,7 +71,7 @@ func Open(ctx context.Context, p *walk.Passage, terminal string, cols, rows int)
 	out := make(chan []byte, 4)
 	go s.read(out)
 	go s.draw(screen, out)
-	go s.write()
+	go s.write(s.want)
 	return s, nil
 }
 
@@ -208,7 +208,7 @@ func (s *Shell) draw(screen *term.Screen, out <-chan []byte) {
 			s.mu.Unlock()
 			if want.cols != have.cols || want.rows != have.rows {
 				screen.Resize(want.cols, want.rows)
-				s.program.Resize(want.cols, want.rows)
+				signal(s.typing) // the far side is told by write
 			}
 			have = want
 		case <-frameDue.C:
@@ -226,20 +226,27 @@ func (s *Shell) draw(screen *term.Screen, out <-chan []byte) {
 
 func (s *Shell) end() {
 	s.ending = s.program.Wait()
-	close(s.ended)
 	s.Close()
+	close(s.ended)
 	signal(s.changed)
 }
 
-// write sends what is typed, in order.
-func (s *Shell) write() {
+// write tells the far side the size and sends what is typed, in order. It may
+// block for as long as the line does, and nothing else does with it.
+func (s *Shell) write(told wish) {
 	for range s.typing {
 		s.mu.Lock()
-		p, closed := s.typed, s.closed
+		p, want, closed := s.typed, s.want, s.closed
 		s.typed = nil
 		s.mu.Unlock()
 		if closed {
 			return
+		}
+		if want.cols != told.cols || want.rows != told.rows {
+			told = want
+			if err := s.program.Resize(want.cols, want.rows); err != nil {
+				return
+			}
 		}
 		if len(p) > 0 {
 			if _, err := s.program.In.Write(p); err != nil {

@@ -90,9 +90,9 @@ func TestTypingComesBackAsFrames(t *testing.T) {
 	for s.Frame().Cols != 100 {
 		<-s.Changed()
 	}
-	time.Sleep(50 * time.Millisecond) // the far side takes sizes and typing by two ways
+	time.Sleep(50 * time.Millisecond) // the lab takes sizes and typing in by two ways
 	s.Type([]byte("size\r"))
-	until(t, s, "100 columns, 30 rows")
+	until(t, s, "100 columns, 30 rows\nkeeper@gauge-1:~$")
 	if got := s.LastLine(); got != "keeper@gauge-1:~$" {
 		t.Errorf("last line %q", got)
 	}
@@ -109,7 +109,7 @@ func TestAFloodIsDrawnAndScrolledBack(t *testing.T) {
 	_, s := open(t, 90, 20)
 	until(t, s, "$")
 	s.Type([]byte("flood 3; echo the end\r"))
-	until(t, s, "the end\n")
+	until(t, s, "\nthe end\n")
 	f := s.Frame()
 	if f.Scrolled != 10000 {
 		t.Errorf("%d lines scrolled off, want the limit", f.Scrolled)
@@ -125,7 +125,7 @@ func TestAFloodIsDrawnAndScrolledBack(t *testing.T) {
 		t.Errorf("scrolled back to %q", line)
 	}
 	s.Look(0)
-	until(t, s, "the end\n")
+	until(t, s, "\nthe end\n")
 }
 
 func TestALostLineEndsTheShellWithItsReason(t *testing.T) {

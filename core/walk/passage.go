@@ -147,8 +147,9 @@ func (g *Program) begin(command string, terminal *Terminal) (err error) {
 // Resize tells the far side that the terminal has another size.
 func (g *Program) Resize(cols, rows int) error { return g.session.WindowChange(rows, cols) }
 
-// Close ends the program's channel at once.
-func (g *Program) Close() error { return g.session.Close() }
+// Close ends the program's channel. It does not wait: on a line that is frozen
+// the word goes out when the line thaws or the link ends.
+func (g *Program) Close() { go g.session.Close() }
 
 // Ending is how a program at the far side ended.
 type Ending struct {
