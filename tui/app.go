@@ -9,6 +9,7 @@ package tui
 import (
 	"context"
 	"errors"
+	"fmt"
 	"slices"
 	"time"
 
@@ -165,6 +166,9 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case failed:
 		delete(a.walks, msg.session)
 		a.routes.Failed(msg.session, msg.failure)
+		if a.inShell && msg.failure.Cause != gate.Cancelled {
+			a.shell.Notice(fmt.Sprintf("%s is shut at %s, %s", msg.session, msg.failure.Hop, msg.failure.Gate))
+		}
 	case reread:
 		return a, a.takeWorkspace(msg)
 	case turn:

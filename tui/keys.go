@@ -14,10 +14,10 @@ func (a *App) key(msg tea.KeyPressMsg) tea.Cmd {
 	key := msg.String()
 	a.notice = ""
 	if a.tooSmall() {
-		if key == "ctrl+c" || key == "q" && !a.inShell {
-			return a.leave()
+		if (key == "ctrl+c" || key == "q") && a.liveShells() == 0 {
+			return tea.Quit
 		}
-		return nil
+		return nil // what cannot be seen is not ended
 	}
 	if a.leaving {
 		return a.answerLeaving(key)
@@ -90,9 +90,6 @@ func (a *App) routesKey(msg tea.KeyPressMsg) tea.Cmd {
 // leave ends the program, asking first where shells are live.
 func (a *App) leave() tea.Cmd {
 	if a.liveShells() == 0 {
-		return tea.Quit
-	}
-	if a.leaving && a.tooSmall() {
 		return tea.Quit
 	}
 	a.leaving = true

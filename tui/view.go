@@ -89,6 +89,9 @@ func upTo(lines []string, n int) []string {
 // paneHeight is how much of the screen the card, or what stands in its place,
 // takes.
 func (a *App) paneHeight() int {
+	if a.help {
+		return max(len(a.helpPane()), 12)
+	}
 	return min(max(a.height*42/100, 12), 18)
 }
 
@@ -129,30 +132,48 @@ func (a *App) leavingPane() []string {
 func (a *App) helpPane() []string {
 	t := a.theme
 	lines := []string{t.Title(t.Accent.Render("all keys"), t.Faint.Render("any key closes this"), a.width, fit.Spread)}
-	groups := a.allKeys()
-	width := (a.width - 2) / len(groups)
+	columns := [][]keyGroup{}
+	for i, g := range a.allKeys() {
+		if a.width < 110 && i == 2 { // two columns, the last two groups in one
+			columns[1] = append(columns[1], g)
+			continue
+		}
+		columns = append(columns, []keyGroup{g})
+	}
+	width := (a.width - 2) / len(columns)
+	var drawn [][]string
 	tall := 0
-	for _, g := range groups {
-		tall = max(tall, len(g.hints)+1)
+	for _, groups := range columns {
+		var column []string
+		for _, g := range groups {
+			column = append(column, a.helpGroup(g, width)...)
+		}
+		drawn = append(drawn, column)
+		tall = max(tall, len(column))
 	}
 	for row := range tall {
 		line := " "
-		for _, g := range groups {
+		for _, column := range drawn {
 			text := ""
-			switch {
-			case row == 0:
-				text = t.Strong.Render(g.name)
-			case row <= len(g.hints):
-				h := g.hints[row-1]
-				wide := 0
-				for _, other := range g.hints {
-					wide = max(wide, len([]rune(other.Key)))
-				}
-				text = t.Key.Render(fit.Pad(h.Key, min(wide, width/2)+1)) + t.Faint.Render(h.Does)
+			if row < len(column) {
+				text = column[row]
 			}
 			line += fit.Pad(text, width-1) + " "
 		}
 		lines = append(lines, line)
+	}
+	return lines
+}
+
+func (a *App) helpGroup(g keyGroup, width int) []string {
+	t := a.theme
+	wide := 0
+	for _, h := range g.hints {
+		wide = max(wide, len([]rune(h.Key)))
+	}
+	lines := []string{t.Strong.Render(g.name)}
+	for _, h := range g.hints {
+		lines = append(lines, t.Key.Render(fit.Pad(h.Key, min(wide, width/2)+1))+t.Faint.Render(h.Does))
 	}
 	return lines
 }

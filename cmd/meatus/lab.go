@@ -3,9 +3,11 @@ package main
 import (
 	"fmt"
 	"os"
+	"path/filepath"
 
 	"github.com/spf13/cobra"
 
+	"meatus/core/book"
 	"meatus/core/workspace"
 	"meatus/lab"
 	"meatus/tui"
@@ -19,7 +21,11 @@ func labCommand() *cobra.Command {
 		Args:  cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return withLab(dir, func(l *lab.Lab) error {
-				fmt.Fprintf(cmd.OutOrStdout(), "workspace %s\nquay      %s\n", l.Dir, l.Address())
+				sessions, err := os.ReadFile(filepath.Join(l.Dir, book.FileName))
+				if err != nil {
+					return err
+				}
+				fmt.Fprintf(cmd.OutOrStdout(), "# quay listens on %s; open its workspace with\n#   meatus --workspace %s\n\n%s", l.Address(), l.Dir, sessions)
 				<-cmd.Context().Done()
 				return nil
 			})

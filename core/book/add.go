@@ -9,10 +9,8 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
-	"time"
 
-	"github.com/gofrs/flock"
-	"github.com/google/renameio/v2"
+	"meatus/core/whole"
 )
 
 // Draft is a session to be written down. Empty fields are left out.
@@ -59,7 +57,7 @@ func (d Draft) Text() string {
 // byte. It returns the book as it then is. It fails, leaving the file alone,
 // where the name is taken or the draft would bring a problem into the file.
 func Add(path string, d Draft) (*Book, error) {
-	unlock, err := Lock(path)
+	unlock, err := whole.Lock(path)
 	if err != nil {
 		return nil, err
 	}
@@ -81,32 +79,11 @@ func Add(path string, d Draft) (*Book, error) {
 		}
 		return nil, fmt.Errorf("not written: %s has a mistake that swallows its end; mend line %d first", name, lastLine(before))
 	}
-	if err := renameio.WriteFile(path, text, 0o600, renameio.WithExistingPermissions()); err != nil {
-		return nil, fmt.Errorf("writing %s: %w; the file is as it was", path, err)
+	if err := whole.Write(path, text); err != nil {
+		return nil, err
 	}
 	after.Path = path
 	return after, nil
-}
-
-// Lock keeps other programs of ours from writing the file at path until the
-// returned function is called. It waits up to five seconds.
-func Lock(path string) (unlock func(), err error) {
-	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
-		return nil, err
-	}
-	lock := flock.New(filepath.Join(filepath.Dir(path), "."+filepath.Base(path)+".lock"), flock.SetPermissions(0o600))
-	for deadline := time.Now().Add(5 * time.Second); ; time.Sleep(20 * time.Millisecond) {
-		held, err := lock.TryLock()
-		if err != nil {
-			return nil, fmt.Errorf("locking %s: %w", path, err)
-		}
-		if held {
-			return func() { lock.Close() }, nil
-		}
-		if time.Now().After(deadline) {
-			return nil, fmt.Errorf("%s is being written by another program; try again when it is done", path)
-		}
-	}
 }
 
 // spaced ends a text with exactly what separates it from a new table.

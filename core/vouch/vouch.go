@@ -24,11 +24,10 @@ import (
 	"sync"
 	"time"
 
-	"github.com/google/renameio/v2"
 	"github.com/pelletier/go-toml/v2"
 	"golang.org/x/crypto/ssh"
 
-	"meatus/core/book"
+	"meatus/core/whole"
 )
 
 // FileName is the name of the record in a workspace.
@@ -103,7 +102,7 @@ func (r *Record) Judge(host string, port int, key ssh.PublicKey) (Standing, []Vo
 // Accept vouches for a host's key. A key that is vouched for already is left
 // as it is. The file is written before Accept returns.
 func (r *Record) Accept(host string, port int, key ssh.PublicKey, address string, when time.Time) error {
-	unlock, err := book.Lock(r.path)
+	unlock, err := whole.Lock(r.path)
 	if err != nil {
 		return err
 	}
@@ -129,10 +128,7 @@ func (r *Record) Accept(host string, port int, key ssh.PublicKey, address string
 	if err != nil {
 		return err
 	}
-	if err := renameio.WriteFile(r.path, append(text, entry...), 0o600); err != nil {
-		return fmt.Errorf("writing %s: %w; it is as it was", r.path, err)
-	}
-	return nil
+	return whole.Write(r.path, append(text, entry...))
 }
 
 type file struct {

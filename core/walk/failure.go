@@ -75,8 +75,8 @@ func (l *Link) onwardFailure(p *patience, err error) *gate.Failure {
 		if f := l.below.failure(); f != nil {
 			return f
 		}
-		f := l.fail(gate.Channel, gate.ServerClosed, remoteWords(err), fmt.Sprintf("%s ended the connection", bastion), "walk the route again", err)
-		f.Hop = bastion
+		f := l.below.hungUp(err)
+		l.below.cancel(f) // whoever walks now makes a new link
 		return f
 	}
 	said := plain.Line(refusal.Message, 120)

@@ -17,10 +17,13 @@ import (
 // is not closed. It is safe to use from many goroutines.
 type Passage struct {
 	walker *Walker
-	link   *Link
 	route  route.Route
 	id     ID
 	once   sync.Once
+
+	// Guarded by the walker's lock.
+	link   *Link
+	reused bool // the link was there before, and may be dead unnoticed
 }
 
 // Route is the way the passage goes.
@@ -34,10 +37,37 @@ func (p *Passage) Link() LinkState {
 }
 
 // Done is closed when the link to the target has ended.
-func (p *Passage) Done() <-chan struct{} { return p.link.ctx.Done() }
+func (p *Passage) Done() <-chan struct{} { return p.current().ctx.Done() }
+
+func (p *Passage) current() *Link {
+	p.walker.mu.Lock()
+	defer p.walker.mu.Unlock()
+	return p.link
+}
 
 // Close gives the way up. What still runs through it is cut when the link ends.
-func (p *Passage) Close() { p.once.Do(p.link.release) }
+func (p *Passage) Close() { p.once.Do(func() { p.current().release() }) }
+
+// renew walks the route anew where the passage shared a link that turned out to
+// be dead. It tells whether there is a new one.
+func (p *Passage) renew(ctx context.Context) bool {
+	p.walker.mu.Lock()
+	dead, reused := p.link, p.reused
+	p.reused = false
+	p.walker.mu.Unlock()
+	if !reused || ctx.Err() != nil {
+		return false
+	}
+	again, err := p.walker.Walk(ctx, p.route)
+	if err != nil {
+		return false
+	}
+	p.walker.mu.Lock()
+	p.link = again.link
+	p.walker.mu.Unlock()
+	dead.release()
+	return true
+}
 
 // Terminal is what a shell is told about the terminal it has.
 type Terminal struct {
@@ -47,7 +77,7 @@ type Terminal struct {
 
 // Program is one shell or command at the far side.
 type Program struct {
-	p       *Passage
+	link    *Link
 	session *ssh.Session
 	In      io.WriteCloser // what it reads
 	Out     io.Reader      // what it writes
@@ -86,6 +116,9 @@ func (p *Passage) Start(ctx context.Context, command string, terminal *Terminal)
 	}
 	if s.err != nil {
 		f := p.refused(what, s.err, ctx)
+		if isDead(f) && p.renew(ctx) {
+			return p.Start(ctx, command, terminal)
+		}
 		p.walker.tell(Ended{p.id, p.route.Session, last, f})
 		return nil, f
 	}
@@ -94,23 +127,33 @@ func (p *Passage) Start(ctx context.Context, command string, terminal *Terminal)
 }
 
 func (p *Passage) refused(what string, err error, ctx context.Context) *gate.Failure {
-	if f := p.link.failure(); f != nil {
+	link := p.current()
+	if f := link.failure(); f != nil {
 		return f
 	}
-	if ctx.Err() != nil {
-		return p.link.fail(gate.Channel, gate.Cancelled, "stopped", "the walk was stopped here", "", err)
+	var refusal *ssh.OpenChannelError
+	switch {
+	case ctx.Err() != nil:
+		return link.fail(gate.Channel, gate.Cancelled, "stopped", "the walk was stopped here", "", err)
+	case errors.Is(err, io.EOF):
+		f := link.hungUp(err)
+		link.cancel(f)
+		return f
+	case errors.As(err, &refusal):
+		err = errors.New(refusal.Message)
 	}
-	return p.link.fail(gate.Channel, gate.ChannelRefused, "no "+what,
-		fmt.Sprintf("%s lets %s in, but opens no %s: %s", p.link.hop.Name, p.link.hop.User, what, remoteWords(err)),
+	return link.fail(gate.Channel, gate.ChannelRefused, "no "+what,
+		fmt.Sprintf("%s lets %s in, but opens no %s: %s", link.hop.Name, link.hop.User, what, remoteWords(err)),
 		"the account may be for tunnels only, or the machine has no room for more; ask whoever runs it", err)
 }
 
 func (p *Passage) start(command string, terminal *Terminal) (*Program, error) {
-	session, err := p.link.client.NewSession()
+	link := p.current()
+	session, err := link.client.NewSession()
 	if err != nil {
 		return nil, err
 	}
-	program := &Program{p: p, session: session}
+	program := &Program{link: link, session: session}
 	if err := program.begin(command, terminal); err != nil {
 		session.Close()
 		return nil, err
@@ -172,17 +215,17 @@ func (g *Program) Wait() Ending {
 	case errors.As(err, &missing):
 		// Where the channel ended because the link did, the link knows why,
 		// though perhaps a moment later.
-		if _, _, err := g.p.link.client.SendRequest("ended@meatus.invalid", true, nil); err != nil {
-			<-g.p.link.ctx.Done()
+		if _, _, err := g.link.client.SendRequest("ended@meatus.invalid", true, nil); err != nil {
+			<-g.link.ctx.Done()
 		}
-		if f := g.p.link.failure(); f != nil {
+		if f := g.link.failure(); f != nil {
 			return Ending{Status: -1, Err: f}
 		}
 		err = errors.New("it was ended without a word")
 	}
 	return Ending{Status: -1, Err: &gate.Failure{
-		Hop: g.p.link.hop.Name, Gate: gate.Channel, Cause: gate.ServerClosed, Seen: "closed by the server",
-		Why:    fmt.Sprintf("%s closed the session: %s", g.p.link.hop.Name, remoteWords(err)),
+		Hop: g.link.hop.Name, Gate: gate.Channel, Cause: gate.ServerClosed, Seen: "closed by the server",
+		Why:    fmt.Sprintf("%s closed the session: %s", g.link.hop.Name, remoteWords(err)),
 		Remedy: gate.Remedy{Say: "walk the route again"}, Err: err,
 	}}
 }

@@ -603,3 +603,11 @@ func TestADamagedRecordTrustsNobody(t *testing.T) {
 		t.Error("a login happened without a record")
 	}
 }
+
+func TestALinkThatDiedUnnoticedIsMadeAnew(t *testing.T) {
+	b := openBay(t, nil)
+	for i := range 30 {
+		b.run("gauge-1", "hostname")
+		b.Host([]string{"quay", "gauge-1"}[i%2]).Cut()
+	}
+}

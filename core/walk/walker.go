@@ -147,6 +147,9 @@ type attempt struct {
 	route route.Route
 	hop   int       // where it is
 	at    gate.Kind // what it is at
+	// reused says that a link was shared which was there before: it may have
+	// died without anybody noticing.
+	reused bool
 }
 
 func (w *Walker) newID() ID {
@@ -161,12 +164,22 @@ func (w *Walker) newID() ID {
 func (w *Walker) Walk(ctx context.Context, r route.Route) (*Passage, error) {
 	a := &attempt{w: w, id: w.newID(), route: r}
 	link, err := a.run(ctx)
+	if a.reused && isDead(err) {
+		a.reused = false
+		link, err = a.run(ctx)
+	}
 	if err != nil {
 		w.tell(Ended{a.id, r.Session, a.hop, err})
 		return nil, err
 	}
 	w.tell(Ended{a.id, r.Session, len(r.Hops) - 1, nil})
-	return &Passage{walker: w, link: link, route: r, id: a.id}, nil
+	return &Passage{walker: w, link: link, route: r, id: a.id, reused: a.reused}, nil
+}
+
+// isDead tells whether a walk failed because a link was gone.
+func isDead(err error) bool {
+	var f *gate.Failure
+	return errors.As(err, &f) && (f.Cause == gate.ServerClosed || f.Cause == gate.LinkLost)
 }
 
 func (a *attempt) run(ctx context.Context) (*Link, error) {
@@ -258,6 +271,10 @@ func (w *Walker) join(a *attempt, i int, below *Link) (*Link, error) {
 		return nil, &gate.Failure{Hop: a.route.Hops[i].Name, Gate: gate.Address, Cause: gate.Cancelled, Why: "the program is ending"}
 	}
 	l := w.links[prefix]
+	if l != nil && l.ctx.Err() != nil {
+		l = nil // it is ending
+	}
+	a.reused = a.reused || l != nil && l.up
 	if l == nil {
 		w.nextID++
 		l = &Link{w: w, id: w.nextID, hop: a.route.Hops[i], prefix: prefix, route: a.route, index: i, below: below, ready: make(chan struct{})}

@@ -1,0 +1,54 @@
+// Package whole writes files whole or not at all, one program of ours at a time.
+//
+// It promises that after [Write] a file holds either the old text or the new,
+// whatever happens in between, and that a symbolic link stays one. A write costs
+// a temporary file beside the real one and a sync.
+package whole
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/gofrs/flock"
+	"github.com/google/renameio/v2"
+)
+
+// lockTime is how long [Lock] waits for another program.
+const lockTime = 5 * time.Second
+
+// Lock keeps other programs of ours from writing the file at path until the
+// returned function is called. It waits up to five seconds.
+func Lock(path string) (unlock func(), err error) {
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return nil, err
+	}
+	lock := flock.New(filepath.Join(filepath.Dir(path), "."+filepath.Base(path)+".lock"), flock.SetPermissions(0o600))
+	for deadline := time.Now().Add(lockTime); ; time.Sleep(20 * time.Millisecond) {
+		held, err := lock.TryLock()
+		if err != nil {
+			return nil, fmt.Errorf("locking %s: %w", path, err)
+		}
+		if held {
+			return func() { lock.Close() }, nil
+		}
+		if time.Now().After(deadline) {
+			return nil, fmt.Errorf("%s is being written by another program; try again when it is done", path)
+		}
+	}
+}
+
+// Write replaces the text of the file at path, or of the file a symbolic link
+// there leads to. The mode of a file that is there is kept; a new one has mode
+// 0600.
+func Write(path string, text []byte) error {
+	real := path
+	if r, err := filepath.EvalSymlinks(path); err == nil {
+		real = r
+	}
+	if err := renameio.WriteFile(real, text, 0o600, renameio.WithExistingPermissions()); err != nil {
+		return fmt.Errorf("writing %s: %w; the file is as it was", path, err)
+	}
+	return nil
+}
