@@ -137,13 +137,14 @@ func (a *App) allKeys() []keyGroup {
 	leader := a.options.Leader
 	return []keyGroup{
 		{"Routes", []theme.Hint{
-			{Key: "↑ ↓  j k", Does: "choose a session"}, {Key: "pgup pgdn home end", Does: "by pages"},
-			{Key: "enter", Does: "walk there and open a shell"}, {Key: "s", Does: "to the shell that is open there"},
-			{Key: "esc", Does: "stop the walk"}, {Key: "m", Does: "mend the key of the card"}, {Key: "d", Does: "all details of what is wrong"},
-			{Key: "n", Does: "write a new session"}, {Key: "r", Does: "read sessions.toml again"}, {Key: "q", Does: "leave"},
+			{Key: "↑ ↓  j k", Does: "choose a session"}, {Key: "pgup pgdn", Does: "by pages"},
+			{Key: "home end", Does: "first and last"}, {Key: "enter", Does: "walk and open a shell"},
+			{Key: "s", Does: "to its open shell"}, {Key: "esc", Does: "stop the walk"},
+			{Key: "m", Does: "mend the card's key"}, {Key: "d", Does: "details of what is wrong"},
+			{Key: "n", Does: "write a new session"}, {Key: "r", Does: "read the sessions again"}, {Key: "q", Does: "leave"},
 		}},
 		{"Shell", []theme.Hint{
-			{Key: leader, Does: "go to another shell or place"}, {Key: leader + " twice", Does: "send it to the far side"},
+			{Key: leader, Does: "go elsewhere"}, {Key: leader + " twice", Does: "send it through"},
 			{Key: "shift+pgup pgdn", Does: "scroll back"}, {Key: "wheel", Does: "scroll back"}, {Key: "anything else", Does: "goes to the far side"},
 		}},
 		{"Marks", []theme.Hint{

@@ -150,6 +150,10 @@ func (p *Passage) refused(what string, err error, ctx context.Context) *gate.Fai
 func (p *Passage) start(command string, terminal *Terminal) (*Program, error) {
 	link := p.current()
 	session, err := link.client.NewSession()
+	var refusal *ssh.OpenChannelError
+	if err != nil && !errors.As(err, &refusal) {
+		return nil, io.EOF // only the end of the link goes without an answer
+	}
 	if err != nil {
 		return nil, err
 	}
