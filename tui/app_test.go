@@ -195,6 +195,40 @@ type lightGround struct{}
 
 func (lightGround) RGBA() (r, g, b, a uint32) { return 0xffff, 0xffff, 0xffff, 0xffff }
 
+func TestFindNarrowsTheBoard(t *testing.T) {
+	a := open(t, bay(t, 300), 120, 36)
+	press(a, "/", "g", "g", "2", "9", "9")
+	if s := seen(a); !strings.Contains(s, "of 301") || !strings.Contains(s, "❯ gauge-299") {
+		t.Errorf("by letters:\n%s", s)
+	}
+	press(a, "esc", "/", "1", "0", ".", "6", "1", ".", "1", ".", "7")
+	if s := seen(a); !strings.Contains(s, "❯ gauge-256") {
+		t.Errorf("by address:\n%s", s)
+	}
+	press(a, "z")
+	if s := seen(a); !strings.Contains(s, "Nothing matches") {
+		t.Errorf("no match:\n%s", s)
+	}
+	press(a, "enter", "down", "esc")
+	if s := seen(a); strings.Contains(s, "Nothing matches") || !strings.Contains(s, "301 routes") {
+		t.Errorf("afterwards:\n%s", s)
+	}
+}
+
+// BenchmarkFind is a key typed into the find line, with 10,000 sessions.
+func BenchmarkFind(b *testing.B) {
+	a := open(b, bay(b, 10000), 160, 47)
+	a.Update(tea.KeyPressMsg{Code: '/', Text: "/"})
+	for i := 0; b.Loop(); i++ {
+		key := tea.KeyPressMsg{Code: 'g', Text: []string{"g", "a", "u", "7", "7"}[i%5]}
+		if i%5 == 0 {
+			a.Update(tea.KeyPressMsg{Code: 'u', Mod: tea.ModCtrl})
+		}
+		a.Update(key)
+		a.View()
+	}
+}
+
 // BenchmarkFirstFrame is from opening the workspace to the first frame.
 func BenchmarkFirstFrame(b *testing.B) {
 	for _, n := range []int{1000, 10000} {

@@ -68,6 +68,9 @@ func (a *App) lead(msg tea.KeyPressMsg) {
 
 // routesKey takes the frame's own keys on Routes.
 func (a *App) routesKey(msg tea.KeyPressMsg) tea.Cmd {
+	if a.routes.Finding() {
+		return a.take(a.routes.Update(msg))
+	}
 	switch msg.String() {
 	case "?":
 		a.help = true
@@ -138,7 +141,7 @@ func (a *App) allKeys() []keyGroup {
 	return []keyGroup{
 		{"Routes", []theme.Hint{
 			{Key: "↑ ↓  j k", Does: "choose a session"}, {Key: "pgup pgdn", Does: "by pages"},
-			{Key: "home end", Does: "first and last"}, {Key: "enter", Does: "walk and open a shell"},
+			{Key: "home end", Does: "first and last"}, {Key: "/", Does: "find"}, {Key: "enter", Does: "walk and open a shell"},
 			{Key: "s", Does: "to its open shell"}, {Key: "esc", Does: "stop the walk"},
 			{Key: "m", Does: "mend the card's key"}, {Key: "d", Does: "details of what is wrong"},
 			{Key: "n", Does: "write a new session"}, {Key: "r", Does: "read the sessions again"}, {Key: "q", Does: "leave"},

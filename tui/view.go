@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"path/filepath"
 	"strings"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -20,7 +21,7 @@ func (a *App) View() tea.View {
 	case a.tooSmall():
 		v.Content = a.smallView()
 	case a.inShell && a.switcher == nil && !a.leaving:
-		lines, cursor := a.shell.View(a.waiting())
+		lines, cursor := a.shell.View(a.waiting(), a.roundTrip())
 		v.Content, v.Cursor = strings.Join(lines, "\n"), cursor
 		who, _ := a.shell.Shell().Where()
 		v.WindowTitle = "meatus " + who
@@ -43,6 +44,12 @@ func (a *App) waiting() string {
 		return ""
 	}
 	return "a question waits at " + a.ask.Session() + ": " + a.options.Leader
+}
+
+// roundTrip is that of the link of the shell that shows, 0 where it is not known.
+func (a *App) roundTrip() time.Duration {
+	r := a.shell.Shell().Route
+	return a.routes.RoundTrip(r.Prefix(len(r.Hops) - 1))
 }
 
 func (a *App) tooSmall() bool { return a.width < LeastWidth || a.height < LeastHeight }
@@ -192,8 +199,10 @@ func (a *App) footer() string {
 		hints = a.ask.Hints()
 	case a.entry != nil:
 		hints = a.entry.Hints()
+	case a.routes.Finding():
+		hints = a.routes.Hints()
 	default:
-		hints = append(a.routes.Hints(), theme.Hint{Key: "n", Does: "new"}, theme.Hint{Key: a.options.Leader, Does: "go to"},
+		hints = append(a.routes.Hints(), theme.Hint{Key: "n", Does: "new"}, theme.Hint{Key: "/", Does: "find"}, theme.Hint{Key: a.options.Leader, Does: "go to"},
 			theme.Hint{Key: "?", Does: "all keys"}, theme.Hint{Key: "q", Does: "leave"})
 	}
 	return fit.Spread(t.Rule.Render("─ ")+t.Keys(hints...)+" ", "", a.width, t.Rule.Render("─"))
@@ -206,7 +215,7 @@ func (a *App) withSwitcher() []string {
 	drawer = append(drawer[:len(drawer)-1], fit.Spread(t.Rule.Render("─ ")+t.Keys(a.switcher.Hints(a.options.Leader)...)+" ", "", a.width, t.Rule.Render("─")))
 	var below []string
 	if a.inShell {
-		below, _ = a.shell.View(a.waiting())
+		below, _ = a.shell.View(a.waiting(), a.roundTrip())
 	} else {
 		below = a.routesScreen()
 	}

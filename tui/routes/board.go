@@ -34,9 +34,17 @@ type boardLine struct {
 	session int // index into entries, -1 for a line without one
 }
 
-// lay orders the sessions by site, as the file has them.
+// lay orders the sessions by site, as the file has them; while the board is
+// narrowed, by how well they match.
 func (m *Model) lay() {
 	m.lines = m.lines[:0]
+	if m.find.on {
+		for _, i := range m.find.found {
+			m.lines = append(m.lines, boardLine{m.entries[i].site, i})
+		}
+		m.placeLines()
+		return
+	}
 	bySite := map[string][]int{}
 	var order []string
 	for i := range m.entries {
@@ -57,6 +65,11 @@ func (m *Model) lay() {
 			m.lines = append(m.lines, boardLine{site, i})
 		}
 	}
+	m.placeLines()
+}
+
+// placeLines notes where each session stands on the board.
+func (m *Model) placeLines() {
 	m.lineOf = make([]int, len(m.entries))
 	for n, l := range m.lines {
 		if l.session >= 0 {
@@ -69,6 +82,9 @@ func (m *Model) lay() {
 func (m *Model) board(height int) []string {
 	if len(m.entries) == 0 {
 		return m.emptyBoard(height)
+	}
+	if len(m.lines) == 0 {
+		return []string{"", "   " + m.theme.Faint.Render("Nothing matches.")}
 	}
 	m.scrollTo(height)
 	shown := m.lines[m.top:min(m.top+height, len(m.lines))]

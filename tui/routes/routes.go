@@ -116,6 +116,7 @@ type Model struct {
 	whole   bool // the card shows what is wrong alone, with all its details
 	cut     bool // details did not fit beside the gates
 	clicked time.Time
+	find    find
 }
 
 // New returns the place for a workspace.
@@ -140,6 +141,7 @@ func (m *Model) SetWorkspace(ws *workspace.Workspace) {
 	m.ws, m.seen = ws, route.KeySheets{}
 	m.epoch++
 	m.shut = 0
+	m.find = find{}
 	m.entries = make([]entry, len(ws.Book.Sessions))
 	m.byName = make(map[string]int, len(m.entries))
 	for i, s := range ws.Book.Sessions {
@@ -299,7 +301,12 @@ func (m *Model) Update(msg tea.Msg) (wish tea.Msg, cmd tea.Cmd) {
 }
 
 func (m *Model) key(msg tea.KeyPressMsg) (wish tea.Msg, cmd tea.Cmd) {
+	if m.find.typing {
+		return m.findKey(msg), nil
+	}
 	switch msg.String() {
+	case "/":
+		m.startFind()
 	case "up", "k":
 		m.step(-1)
 	case "down", "j":
@@ -326,13 +333,14 @@ func (m *Model) key(msg tea.KeyPressMsg) (wish tea.Msg, cmd tea.Cmd) {
 		if name := m.Selected(); m.Walking(name) {
 			return Stop{name}, nil
 		}
+		m.endFind()
 	}
 	return nil, nil
 }
 
 func (m *Model) open() tea.Msg {
 	name := m.Selected()
-	if name == "" || m.Walking(name) {
+	if name == "" || m.Walking(name) || len(m.lines) == 0 {
 		return nil
 	}
 	return Open{name}
@@ -340,7 +348,7 @@ func (m *Model) open() tea.Msg {
 
 // step moves by lines of the board, over the sites' own lines.
 func (m *Model) step(by int) {
-	if len(m.entries) == 0 {
+	if len(m.lines) == 0 {
 		return
 	}
 	at := min(max(m.lineOf[m.cursor]+by, 0), len(m.lines)-1)
@@ -360,7 +368,7 @@ func (m *Model) step(by int) {
 
 // click selects a session; a second click soon after opens it.
 func (m *Model) click(msg tea.MouseClickMsg) tea.Msg {
-	at := m.top + msg.Y - 1 - m.problemLines()
+	at := m.top + msg.Y - 1 - m.headLines()
 	if msg.Button != tea.MouseLeft || msg.Y > m.height || at < 0 || at >= len(m.lines) || m.lines[at].session < 0 {
 		return nil
 	}
@@ -530,6 +538,14 @@ func (m *Model) linkAt(e *entry, i int) *link {
 	return m.links[e.prefixes[i]]
 }
 
+// RoundTrip is that of the live link with a prefix, 0 where it is not known.
+func (m *Model) RoundTrip(prefix string) time.Duration {
+	if l := m.links[prefix]; l != nil {
+		return l.state.RoundTrip
+	}
+	return 0
+}
+
 // Summary counts routes, live ones and shut ones.
 func (m *Model) Summary() string {
 	parts := []string{plural(len(m.entries), "route")}
@@ -572,11 +588,16 @@ func (m *Model) Problem() string {
 	return first
 }
 
-func (m *Model) problemLines() int {
+// headLines are the lines of the board above its sessions.
+func (m *Model) headLines() int {
+	n := 0
 	if m.Problem() != "" {
-		return 1
+		n++
 	}
-	return 0
+	if m.find.on {
+		n++
+	}
+	return n
 }
 
 // Board draws the sessions in height lines.
@@ -585,9 +606,11 @@ func (m *Model) Board(height int) []string {
 	var lines []string
 	if p := m.Problem(); p != "" {
 		lines = append(lines, " "+m.theme.Mark(gate.Shut)+" "+fit.Cut(p, m.width-4))
-		height--
 	}
-	return append(lines, m.board(height)...)
+	if m.find.on {
+		lines = append(lines, m.findLine())
+	}
+	return append(lines, m.board(height-len(lines))...)
 }
 
 // Strip is the line of live links, "" where there are none.
@@ -614,6 +637,9 @@ var hintStop = theme.Hint{Key: "esc", Does: "stop"}
 func (m *Model) Hints() []theme.Hint {
 	if len(m.entries) == 0 {
 		return nil
+	}
+	if m.find.typing {
+		return findHints
 	}
 	e := m.entry(m.cursor)
 	if e.walk != nil {

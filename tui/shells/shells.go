@@ -6,6 +6,7 @@ package shells
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -181,15 +182,16 @@ func (m *Model) toEnd() {
 	}
 }
 
-// View draws the place; cursor is where the terminal's cursor is, nil where it
-// is hidden.
-func (m *Model) View(waiting string) (lines []string, cursor *tea.Cursor) {
+// View draws the place: waiting says what waits elsewhere, roundTrip is that of
+// the shell's link. cursor is where the terminal's cursor is, nil where it is
+// hidden.
+func (m *Model) View(waiting string, roundTrip time.Duration) (lines []string, cursor *tea.Cursor) {
 	if m.shell == nil {
 		return nil, nil
 	}
 	f := m.shell.Frame()
 	m.shell.seen = f.Bells
-	lines = append(lines, m.where(f, waiting))
+	lines = append(lines, m.where(f, waiting, roundTrip))
 	_, rows := m.Room()
 	for i := 0; i < rows && i < len(f.Lines); i++ {
 		lines = append(lines, m.rows.render(f, f.Lines[i]))
@@ -213,7 +215,7 @@ func shape(s term.CursorShape) (tea.CursorShape, bool) {
 }
 
 // where is the line above the terminal.
-func (m *Model) where(f *term.Frame, waiting string) string {
+func (m *Model) where(f *term.Frame, waiting string, roundTrip time.Duration) string {
 	t, s := m.theme, m.shell
 	who, way := s.Where()
 	left := " " + t.Accent.Render("▌") + t.Strong.Render(who) + t.Faint.Render(" · ") + way
@@ -237,8 +239,7 @@ func (m *Model) where(f *term.Frame, waiting string) string {
 	case s.back > 0:
 		right = t.Accent.Render(fmt.Sprintf("%d lines back", f.Back)) + t.Faint.Render(" of "+fmt.Sprint(f.Scrolled))
 	default:
-		link := s.Passage.Link()
-		if rtt := fit.RoundTrip(link.RoundTrip); rtt != "" {
+		if rtt := fit.RoundTrip(roundTrip); rtt != "" {
 			right = t.Faint.Render(rtt + " · ")
 		}
 		right += t.Faint.Render("idle " + fit.Ago(s.Idle()))
