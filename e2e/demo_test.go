@@ -126,6 +126,38 @@ func TestDemoMistakesAndTheirRemedies(t *testing.T) {
 	}
 }
 
+func TestAReplacedMachineIsSettled(t *testing.T) {
+	dir := t.TempDir()
+	s := show(t, 130, 36, program, "demo", "--dir", dir)
+	s.until("8 routes")
+	s.keys("Down", "Down", "Down", "Enter")
+	s.until("identity changed at gauge-2", "press i to settle it")
+	s.text("i")
+	screen := s.until("changed identity ─ gauge-2", "type its last 6 characters", "vouched")
+	var now string
+	for line := range strings.Lines(screen) {
+		if fields := strings.Fields(line); len(fields) > 2 && fields[0] == "now" {
+			now = fields[2]
+		}
+	}
+	s.text("yes")
+	s.keys("Enter")
+	s.until("that is neither; nothing was changed")
+	s.keys("Escape")
+	s.gone("changed identity ─")
+	s.text("i")
+	s.until("changed identity ─")
+	s.text(now[len(now)-6:])
+	s.keys("Enter")
+	s.until("gauge-2 is vouched for with its new key")
+	s.keys("Enter")
+	s.until("keeper on gauge-2")
+	text, _ := os.ReadFile(filepath.Join(dir, "vouched.toml"))
+	if strings.Count(string(text), "until = ") != 1 || strings.Count(string(text), "10.61.4.32'") != 2 {
+		t.Errorf("the record is now\n%s", text)
+	}
+}
+
 func TestAWalkCanBeStopped(t *testing.T) {
 	dir := t.TempDir()
 	s := show(t, 100, 30, program, "demo", "--dir", dir)

@@ -23,6 +23,7 @@ import (
 	"meatus/tui/ask"
 	"meatus/tui/entry"
 	"meatus/tui/routes"
+	"meatus/tui/settle"
 	"meatus/tui/shells"
 	"meatus/tui/switcher"
 	"meatus/tui/theme"
@@ -58,6 +59,7 @@ type App struct {
 	shell         *shells.Model
 	ask           *ask.Model
 	entry         *entry.Model    // not nil while a session is written
+	settle        *settle.Model   // not nil while a changed identity is decided
 	switcher      *switcher.Model // not nil while it is open
 	help          bool
 	leaving       bool
@@ -218,6 +220,13 @@ func (a *App) wish(msg tea.Msg) tea.Cmd {
 		}
 	case entry.Left:
 		a.entry = nil
+	case routes.Settle:
+		a.settle = settle.New(a.ws.Vouched, msg.Changed, a.theme, a.width)
+	case settle.Left:
+		a.settle = nil
+	case settle.Settled:
+		a.settle = nil
+		a.routes.Say(msg.Session, msg.Say)
 	case entry.Saved:
 		a.entry = nil
 		a.ws = a.ws.With(msg.Book)
@@ -227,6 +236,9 @@ func (a *App) wish(msg tea.Msg) tea.Cmd {
 	default:
 		if a.entry != nil {
 			return tea.Batch(a.take(a.entry.Update(msg)), a.take(a.routes.Update(msg)))
+		}
+		if a.settle != nil {
+			return tea.Batch(a.take(a.settle.Update(msg)), a.take(a.routes.Update(msg)))
 		}
 		return a.take(a.routes.Update(msg))
 	}
@@ -250,6 +262,9 @@ func (a *App) resize(width, height int) {
 	if a.entry != nil {
 		a.entry.SetWidth(width)
 	}
+	if a.settle != nil {
+		a.settle.SetWidth(width)
+	}
 	if a.switcher != nil {
 		a.switcher.SetWidth(width)
 	}
@@ -262,6 +277,9 @@ func (a *App) setTheme(t *theme.Theme) {
 	a.ask.SetTheme(t)
 	if a.entry != nil {
 		a.entry.SetTheme(t)
+	}
+	if a.settle != nil {
+		a.settle.SetTheme(t)
 	}
 }
 
@@ -319,7 +337,7 @@ func (a *App) arrive(msg arrived) tea.Cmd {
 	a.nextID++
 	s := &shells.Shell{ID: a.nextID, Route: msg.route, Shell: msg.shell}
 	a.open = append(a.open, s)
-	if !a.inShell && a.entry == nil && a.switcher == nil && !a.ask.Waiting() && a.routes.Selected() == msg.session {
+	if !a.inShell && a.entry == nil && a.settle == nil && a.switcher == nil && !a.ask.Waiting() && a.routes.Selected() == msg.session {
 		a.goTo(s)
 	} else if a.inShell {
 		a.shell.Notice(msg.session + " is open: " + a.options.Leader)

@@ -46,6 +46,8 @@ func (a *App) key(msg tea.KeyPressMsg) tea.Cmd {
 		return a.ask.Update(msg)
 	case a.entry != nil:
 		return a.take(a.entry.Update(msg))
+	case a.settle != nil:
+		return a.take(a.settle.Update(msg))
 	}
 	return a.routesKey(msg)
 }
@@ -119,6 +121,8 @@ func (a *App) paste(msg tea.PasteMsg) tea.Cmd {
 		return a.ask.Update(msg)
 	case a.entry != nil:
 		return a.take(a.entry.Update(msg))
+	case a.settle != nil:
+		return a.take(a.settle.Update(msg))
 	}
 	return nil
 }
@@ -129,7 +133,7 @@ func (a *App) mouse(msg tea.Msg) tea.Cmd {
 		return nil
 	case a.inShell:
 		return a.take(a.shell.Update(msg), nil)
-	case a.entry != nil || a.ask.Waiting():
+	case a.entry != nil || a.settle != nil || a.ask.Waiting():
 		return nil
 	}
 	return a.take(a.routes.Update(msg))
@@ -143,7 +147,7 @@ func (a *App) allKeys() []keyGroup {
 			{Key: "↑ ↓  j k", Does: "choose a session"}, {Key: "pgup pgdn", Does: "by pages"},
 			{Key: "home end", Does: "first and last"}, {Key: "/", Does: "find"}, {Key: "enter", Does: "walk and open a shell"},
 			{Key: "s", Does: "to its open shell"}, {Key: "esc", Does: "stop the walk"},
-			{Key: "m", Does: "mend the card's key"}, {Key: "d", Does: "details of what is wrong"},
+			{Key: "m", Does: "mend the card's key"}, {Key: "i", Does: "settle its identity"}, {Key: "d", Does: "details of what is wrong"},
 			{Key: "n", Does: "write a new session"}, {Key: "r", Does: "read the sessions again"}, {Key: "q", Does: "leave"},
 		}},
 		{"Shell", []theme.Hint{

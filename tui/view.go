@@ -113,6 +113,8 @@ func (a *App) pane(height int) []string {
 		return a.ask.View(height)
 	case a.entry != nil:
 		return a.entry.View(height)
+	case a.settle != nil:
+		return a.settle.View(height)
 	}
 	return a.routes.Card(height)
 }
@@ -199,6 +201,8 @@ func (a *App) footer() string {
 		hints = a.ask.Hints()
 	case a.entry != nil:
 		hints = a.entry.Hints()
+	case a.settle != nil:
+		hints = a.settle.Hints()
 	case a.routes.Finding():
 		hints = a.routes.Hints()
 	default:

@@ -58,6 +58,7 @@ type Act uint8
 const (
 	ByHand  Act = iota // only the sentence: a person does it
 	MendKey            // set the key file's mode; Subject is its path
+	Settle             // decide what a changed identity means
 )
 
 // Remedy is what mends a gate: one sentence, and where the program can do it

@@ -20,11 +20,14 @@ import (
 	"os"
 	"os/user"
 	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
 
 	"github.com/pelletier/go-toml/v2"
+	"github.com/pelletier/go-toml/v2/unstable"
 	"golang.org/x/crypto/ssh"
 
 	"meatus/core/whole"
@@ -43,7 +46,15 @@ type Vouch struct {
 	When      time.Time `toml:"when"`
 	By        string    `toml:"by"`      // the account that said yes
 	Address   string    `toml:"address"` // where the key was first seen
+
+	// Until and Ended are set on an earlier key, which is kept as history: when
+	// it was replaced, and why.
+	Until time.Time `toml:"until,omitempty"`
+	Ended string    `toml:"ended,omitempty"`
 }
+
+// Current tells whether the key is accepted, and not history.
+func (v Vouch) Current() bool { return v.Until.IsZero() }
 
 // Standing is how a presented key relates to the record.
 type Standing uint8
@@ -70,14 +81,48 @@ func Open(path string) *Record { return &Record{path: path} }
 // Path is where the record is kept.
 func (r *Record) Path() string { return r.path }
 
-// Of lists what is vouched for a host. It fails where the record cannot be read.
+// Of lists what is vouched for a host now. It fails where the record cannot be
+// read.
 func (r *Record) Of(host string, port int) ([]Vouch, error) {
+	all, err := r.History(host, port)
+	var current []Vouch
+	for _, v := range all {
+		if v.Current() {
+			current = append(current, v)
+		}
+	}
+	return current, err
+}
+
+// History lists everything that is or was vouched for a host, oldest first.
+func (r *Record) History(host string, port int) ([]Vouch, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if err := r.refresh(); err != nil {
 		return nil, err
 	}
 	return r.vouches[name(host, port)], nil
+}
+
+// Elsewhere lists the other hosts that a key is vouched for now: an address that
+// shows it may have moved to one of those machines.
+func (r *Record) Elsewhere(host string, port int, key ssh.PublicKey) ([]Vouch, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if err := r.refresh(); err != nil {
+		return nil, err
+	}
+	wire := base64.StdEncoding.EncodeToString(key.Marshal())
+	var found []Vouch
+	for at, list := range r.vouches {
+		for _, v := range list {
+			if at != name(host, port) && v.Current() && v.Key == wire {
+				found = append(found, v)
+			}
+		}
+	}
+	slices.SortFunc(found, func(a, b Vouch) int { return a.When.Compare(b.When) })
+	return found, nil
 }
 
 // Judge tells how a key presented by a host stands, with what is vouched for
@@ -117,6 +162,93 @@ func (r *Record) Accept(host string, port int, key ssh.PublicKey, address string
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
+	return r.write(text, host, port, key, address, when)
+}
+
+// Replace makes key the one accepted key of a host, and what was vouched for it
+// until now history, with the reason. Only that host's entries change. The file
+// is written before Replace returns.
+func (r *Record) Replace(host string, port int, key ssh.PublicKey, address string, when time.Time, why string) error {
+	unlock, err := whole.Lock(r.path)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	text, err := os.ReadFile(r.path)
+	if err != nil {
+		return err
+	}
+	if _, err := parse(filepath.Base(r.path), text); err != nil {
+		return err
+	}
+	text, err = retire(text, host, port, when, why)
+	if err != nil {
+		return err
+	}
+	return r.write(text, host, port, key, address, when)
+}
+
+// retire gives every current entry of a host its end, as lines of their own
+// behind its last, and leaves every other byte alone.
+func retire(text []byte, host string, port int, when time.Time, why string) ([]byte, error) {
+	var p unstable.Parser
+	p.Reset(text)
+	type entry struct {
+		host  string
+		port  string
+		ended bool
+		last  int // the offset behind its last value
+	}
+	var entries []entry
+	for p.NextExpression() {
+		e := p.Expression()
+		if e.Kind != unstable.KeyValue {
+			entries = append(entries, entry{})
+			continue
+		}
+		if len(entries) == 0 {
+			continue
+		}
+		at, key := &entries[len(entries)-1], e.Key()
+		key.Next()
+		at.last = int(e.Raw.Offset + e.Raw.Length)
+		switch string(key.Node().Data) {
+		case "host":
+			at.host = string(e.Value().Data)
+		case "port":
+			at.port = string(e.Value().Data)
+		case "until":
+			at.ended = true
+		}
+	}
+	if err := p.Error(); err != nil {
+		return nil, err
+	}
+	for _, at := range slices.Backward(entries) {
+		n, _ := strconv.Atoi(at.port)
+		if at.ended || name(at.host, n) != name(host, port) {
+			continue
+		}
+		end, err := toml.Marshal(struct {
+			Until time.Time `toml:"until"`
+			Ended string    `toml:"ended"`
+		}{when.UTC().Truncate(time.Second), why})
+		if err != nil {
+			return nil, err
+		}
+		behind := len(text)
+		if i := bytes.IndexByte(text[at.last:], '\n'); i >= 0 {
+			behind = at.last + i + 1
+		} else {
+			end = append([]byte("\n"), end...)
+		}
+		text = slices.Concat(text[:behind], end, text[behind:])
+	}
+	return text, nil
+}
+
+// write puts an entry behind text and writes the file.
+func (r *Record) write(text []byte, host string, port int, key ssh.PublicKey, address string, when time.Time) error {
 	if len(bytes.TrimSpace(text)) > 0 {
 		text = append(bytes.TrimRight(text, "\n"), "\n\n"...)
 	}

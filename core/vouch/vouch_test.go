@@ -124,3 +124,52 @@ func TestTwoProgramsVouchAtOnce(t *testing.T) {
 		}
 	}
 }
+
+func TestReplacingKeepsTheOldKeyAsHistory(t *testing.T) {
+	r, old, fresh, other := record(t), hostKey(t), hostKey(t), hostKey(t)
+	day := time.Date(2026, 10, 12, 9, 30, 0, 0, time.UTC)
+	if err := errors.Join(r.Accept("gauge-2", 22, old, "10.61.4.32:22", day), r.Accept("quay", 22, other, "", day)); err != nil {
+		t.Fatal(err)
+	}
+	before, _ := os.ReadFile(r.Path())
+	noted := strings.Replace(string(before), "port = 22\n", "port = 22   # the old machine\n", 1)
+	if err := os.WriteFile(r.Path(), []byte(noted), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if err := r.Replace("gauge-2", 22, fresh, "10.61.4.32:22", day.Add(time.Hour), "replaced by hand"); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		key  ssh.PublicKey
+		want Standing
+	}{{old, Changed}, {fresh, Known}} {
+		if got, _, err := r.Judge("gauge-2", 22, c.key); got != c.want || err != nil {
+			t.Errorf("judged %v, want %v, %v", got, c.want, err)
+		}
+	}
+	if got, _, _ := r.Judge("quay", 22, other); got != Known {
+		t.Errorf("another host's record changed: %v", got)
+	}
+	history, err := r.History("gauge-2", 22)
+	if err != nil || len(history) != 2 || history[0].Current() || history[0].Ended != "replaced by hand" || !history[1].Current() {
+		t.Errorf("history %+v, %v", history, err)
+	}
+	text, _ := os.ReadFile(r.Path())
+	if !strings.Contains(string(text), "# the old machine") || strings.Count(string(text), "until = ") != 1 {
+		t.Errorf("the file is now\n%s", text)
+	}
+}
+
+func TestAKeyIsFoundUnderItsOtherName(t *testing.T) {
+	r, key := record(t), hostKey(t)
+	if err := r.Accept("quay", 22, key, "", time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	found, err := r.Elsewhere("gauge-2", 22, key)
+	if err != nil || len(found) != 1 || found[0].Host != "quay" {
+		t.Errorf("found %+v, %v", found, err)
+	}
+	if found, _ := r.Elsewhere("quay", 22, key); len(found) != 0 {
+		t.Errorf("a host is elsewhere at itself: %+v", found)
+	}
+}

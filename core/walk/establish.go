@@ -326,13 +326,36 @@ func (h *handshake) askIdentity(remote net.Addr, key ssh.PublicKey) error {
 	return h.give(f)
 }
 
+// ChangedIdentity is what is known about a host that shows another key than the
+// vouched one. It is the cause of a failure with [gate.IdentityChanged].
+type ChangedIdentity struct {
+	Place
+	Host      string
+	Port      int
+	Key       ssh.PublicKey // the one it shows
+	Seen      string        // the address that showed it
+	Vouched   []vouch.Vouch // what was accepted
+	Elsewhere []vouch.Vouch // other hosts this key is vouched for
+}
+
+func (c *ChangedIdentity) Error() string {
+	return fmt.Sprintf("%s shows %s", c.Hop, ssh.FingerprintSHA256(c.Key))
+}
+
 func (h *handshake) changed(key ssh.PublicKey, vouched []vouch.Vouch) *gate.Failure {
-	f := h.l.fail(gate.Identity, gate.IdentityChanged, "not the key that was vouched",
-		fmt.Sprintf("%s shows another key than the vouched one: it was replaced, its address moved, or somebody stands between", h.l.hop.Name),
-		"ask whoever runs it what changed; until then nothing is sent to it", nil)
+	l := h.l
+	c := &ChangedIdentity{Place: h.place(), Host: l.hop.Host, Port: l.hop.Port, Key: key, Seen: l.hop.Knock(), Vouched: vouched}
+	c.Elsewhere, _ = l.w.Vouched.Elsewhere(c.Host, c.Port, key)
+	f := l.fail(gate.Identity, gate.IdentityChanged, "not the key that was vouched",
+		fmt.Sprintf("%s shows another key than the vouched one: it was replaced, its address moved, or somebody stands between", l.hop.Name),
+		"ask whoever runs it what changed; until then nothing is sent to it", c)
+	f.Remedy.Act = gate.Settle
 	f.Detail = []string{"now     " + key.Type() + " " + ssh.FingerprintSHA256(key)}
 	for _, v := range vouched {
 		f.Detail = append(f.Detail, fmt.Sprintf("vouched %s %s, %s by %s", v.Algorithm, v.SHA256, v.When.Local().Format("2 Jan 2006 15:04"), v.By))
+	}
+	for _, v := range c.Elsewhere {
+		f.Detail = append(f.Detail, fmt.Sprintf("the key it shows is vouched for %s since %s", v.Host, v.When.Local().Format("2 Jan 2006")))
 	}
 	return f
 }

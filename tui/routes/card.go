@@ -122,16 +122,19 @@ func (m *Model) trouble(e *entry, height int) []string {
 	}
 	var remedy []string
 	if !worst.Remedy.IsZero() {
-		press := ""
-		if worst.Remedy.Act == gate.MendKey {
-			press = "press m: "
+		press, key := "", ""
+		switch worst.Remedy.Act {
+		case gate.MendKey:
+			press, key = "press m: ", "m"
+		case gate.Settle:
+			press, key = "press i to settle it: ", "i"
 		}
 		for i, l := range fit.Wrap(press+worst.Remedy.Say, m.width-8) {
 			mark := "  "
 			if i == 0 {
 				mark = t.Accent.Render("→ ")
 				if press != "" && strings.HasPrefix(l, press) {
-					l = "press " + t.Key.Render("m") + ": " + l[len(press):]
+					l = strings.Replace(press, key, t.Key.Render(key), 1) + l[len(press):]
 				}
 			}
 			remedy = append(remedy, "   "+mark+l)

@@ -7,6 +7,7 @@
 package routes
 
 import (
+	"errors"
 	"fmt"
 	"path/filepath"
 	"slices"
@@ -32,6 +33,9 @@ type Stop struct{ Session string }
 
 // Visit asks the frame to show a live shell of a session.
 type Visit struct{ Session string }
+
+// Settle asks the frame to have a changed identity decided.
+type Settle struct{ Changed *walk.ChangedIdentity }
 
 // Judged brings reports made in the background.
 type Judged struct {
@@ -329,6 +333,8 @@ func (m *Model) key(msg tea.KeyPressMsg) (wish tea.Msg, cmd tea.Cmd) {
 		}
 	case "m":
 		return nil, m.mend()
+	case "i":
+		return m.settle(), nil
 	case "esc", "ctrl+c":
 		if name := m.Selected(); m.Walking(name) {
 			return Stop{name}, nil
@@ -378,6 +384,28 @@ func (m *Model) click(msg tea.MouseClickMsg) tea.Msg {
 		return m.open()
 	}
 	return nil
+}
+
+// settle is the wish to decide a changed identity, nil where none was met.
+func (m *Model) settle() tea.Msg {
+	if len(m.entries) == 0 {
+		return nil
+	}
+	e := m.entry(m.cursor)
+	var changed *walk.ChangedIdentity
+	if e.walk != nil || e.failure == nil || !errors.As(e.failure, &changed) {
+		return nil
+	}
+	return Settle{changed}
+}
+
+// Say judges a session anew and puts a word on its card.
+func (m *Model) Say(session, text string) {
+	if i, ok := m.byName[session]; ok {
+		e := &m.entries[i]
+		m.judgeAgain(e)
+		m.entry(i).said = text
+	}
 }
 
 // mend does the remedy of the selected session's worst gate, where we can.
@@ -646,8 +674,11 @@ func (m *Model) Hints() []theme.Hint {
 		return []theme.Hint{hintStop}
 	}
 	var hints []theme.Hint
-	if worst, _ := e.report.Worst(); worst.Remedy.Act == gate.MendKey {
+	switch worst, _ := e.report.Worst(); worst.Remedy.Act {
+	case gate.MendKey:
 		hints = append(hints, theme.Hint{Key: "m", Does: "mend key"})
+	case gate.Settle:
+		hints = append(hints, theme.Hint{Key: "i", Does: "settle identity"})
 	}
 	if m.whole || m.cut {
 		hints = append(hints, theme.Hint{Key: "d", Does: "details"})
