@@ -158,6 +158,22 @@ func TestAReplacedMachineIsSettled(t *testing.T) {
 	}
 }
 
+func TestWaitingUntilAMachineIsUp(t *testing.T) {
+	s := show(t, 130, 36, program, "demo", "--dir", t.TempDir())
+	s.until("8 routes")
+	s.keys("Down", "Down", "Down", "Down", "Enter")
+	s.until("refused at gauge-3", "w wait until it is up")
+	s.text("w")
+	s.until("waiting refused at gauge-3, again in")
+	s.keys("Up", "Up", "Up", "Up", "Enter")
+	s.until("warden@quay:~$")
+	s.text("fault gauge-3 heal")
+	s.keys("Enter")
+	s.until("gauge-3: heal", "gauge-3 is open: alt+m")
+	s.keys("M-m", "2")
+	s.until("keeper on gauge-3")
+}
+
 func TestAWalkCanBeStopped(t *testing.T) {
 	dir := t.TempDir()
 	s := show(t, 100, 30, program, "demo", "--dir", dir)

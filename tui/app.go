@@ -196,7 +196,9 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 func (a *App) wish(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case routes.Open:
-		return a.walk(msg.Session)
+		return a.walk(msg.Session, false)
+	case routes.Wait:
+		return a.walk(msg.Session, true)
 	case routes.Stop:
 		if stop := a.walks[msg.Session]; stop != nil {
 			stop()
@@ -216,7 +218,7 @@ func (a *App) wish(msg tea.Msg) tea.Cmd {
 		if s := a.shellOf(msg.ID); s != nil {
 			a.putAway(msg.ID)
 			a.routes.Select(s.Route.Session)
-			return a.walk(s.Route.Session)
+			return a.walk(s.Route.Session, false)
 		}
 	case entry.Left:
 		a.entry = nil
@@ -297,8 +299,9 @@ func (a *App) clocks() tea.Cmd {
 	return tea.Batch(cmds...)
 }
 
-// walk starts to walk to a session and to open a shell there.
-func (a *App) walk(session string) tea.Cmd {
+// walk starts to walk to a session and to open a shell there; with wait it goes
+// on trying until the machine is up.
+func (a *App) walk(session string, wait bool) tea.Cmd {
 	if a.walks[session] != nil {
 		return nil
 	}
@@ -314,7 +317,13 @@ func (a *App) walk(session string) tea.Cmd {
 	cols, rows := a.shell.Room()
 	return tea.Batch(a.clocks(), func() tea.Msg {
 		defer cancel()
-		passage, err := walker.Walk(ctx, r)
+		var passage *walk.Passage
+		var err error
+		if wait {
+			passage, err = walker.Await(ctx, r, walk.WaitLimit)
+		} else {
+			passage, err = walker.Walk(ctx, r)
+		}
 		var s *shell.Shell
 		if err == nil {
 			s, err = shell.Open(ctx, passage, "xterm-256color", cols, rows)

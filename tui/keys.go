@@ -145,8 +145,8 @@ func (a *App) allKeys() []keyGroup {
 	return []keyGroup{
 		{"Routes", []theme.Hint{
 			{Key: "↑ ↓  j k", Does: "choose a session"}, {Key: "pgup pgdn", Does: "by pages"},
-			{Key: "home end", Does: "first and last"}, {Key: "/", Does: "find"}, {Key: "enter", Does: "walk and open a shell"},
-			{Key: "s", Does: "to its open shell"}, {Key: "esc", Does: "stop the walk"},
+			{Key: "/", Does: "find"}, {Key: "enter", Does: "walk and open a shell"},
+			{Key: "w", Does: "wait until it is up"}, {Key: "s", Does: "to its open shell"}, {Key: "esc", Does: "stop the walk"},
 			{Key: "m", Does: "mend the card's key"}, {Key: "i", Does: "settle its identity"}, {Key: "d", Does: "details of what is wrong"},
 			{Key: "n", Does: "write a new session"}, {Key: "r", Does: "read the sessions again"}, {Key: "q", Does: "leave"},
 		}},

@@ -611,3 +611,42 @@ func TestALinkThatDiedUnnoticedIsMadeAnew(t *testing.T) {
 		b.Host([]string{"quay", "gauge-1"}[i%2]).Cut()
 	}
 }
+
+func TestWaitingGoesOnWhenTheMachineIsUp(t *testing.T) {
+	b := openBay(t, nil)
+	inbox := b.Subscribe()
+	go func() {
+		for {
+			for _, e := range inbox.Take(context.Background()) {
+				if e, ok := e.(walk.Waiting); ok {
+					if e.Failure.Cause != gate.Refused || e.Try != 1 || !e.Next.Before(e.End) {
+						t.Errorf("waiting %+v", e)
+					}
+					b.Host("gauge-3").Faults.ClosePort(false)
+					return
+				}
+			}
+		}
+	}()
+	p, err := b.Await(context.Background(), b.route("gauge-3"), time.Minute)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p.Close()
+}
+
+func TestWaitingEnds(t *testing.T) {
+	b := openBay(t, nil)
+	for session, want := range map[string]gate.Cause{"gauge-4": gate.NoKeyAccepted, "gauge-3": gate.Refused} {
+		var f *gate.Failure
+		if _, err := b.Await(context.Background(), b.route(session), 500*time.Millisecond); !errors.As(err, &f) || f.Cause != want {
+			t.Errorf("%s: %v", session, err)
+		}
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 300*time.Millisecond)
+	defer cancel()
+	var f *gate.Failure
+	if _, err := b.Await(ctx, b.route("gauge-3"), time.Hour); !errors.As(err, &f) || f.Cause != gate.Cancelled {
+		t.Errorf("stopped: %v", err)
+	}
+}

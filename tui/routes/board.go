@@ -218,6 +218,11 @@ func visited(h gate.Hop) bool {
 func (m *Model) state(e *entry, width int) string {
 	t := m.theme
 	word := func(v gate.Verdict) string { return t.Verdict(v).Render(fit.Pad(v.String(), 8)) }
+	if w := e.walk; w != nil && w.waiting != nil {
+		say := fmt.Sprintf("%s at %s, again in %d s, until %s", w.waiting.Failure.Cause, w.waiting.Failure.Hop,
+			max(int(time.Until(w.waiting.Next).Seconds()+0.999), 0), w.waiting.End.Local().Format("15:04"))
+		return t.Accent.Render(fit.Pad("waiting", 8)) + t.Faint.Render(fit.Cut(say, width-8))
+	}
 	if w := e.walk; w != nil {
 		at := ""
 		if w.hop < len(e.route.Hops) {

@@ -88,7 +88,7 @@ func (m *Model) hop(e *entry, i, width int) []string {
 		if g.Verdict == gate.Untried {
 			style = t.Faint
 		}
-		if e.walk != nil && e.walk.hop == i && e.walk.gate == g.Kind && !e.walk.through {
+		if e.walk != nil && e.walk.hop == i && e.walk.gate == g.Kind && !e.walk.through && e.walk.waiting == nil {
 			mark, style = t.Accent.Render(m.turning()), t.Accent
 		}
 		if g.Verdict >= gate.Ajar {
@@ -103,7 +103,7 @@ func (m *Model) hop(e *entry, i, width int) []string {
 func (m *Model) trouble(e *entry, height int) []string {
 	t := m.theme
 	worst, at := e.report.Worst()
-	if worst.Verdict < gate.Ajar || e.walk != nil || height < 1 {
+	if worst.Verdict < gate.Ajar || e.walk != nil && e.walk.waiting == nil || height < 1 {
 		m.cut, m.whole = false, false
 		if e.said != "" && e.walk == nil {
 			return []string{"", "   " + t.Accent.Render("✓ ") + e.said}

@@ -28,6 +28,9 @@ import (
 // Open asks the frame for a new shell on a session.
 type Open struct{ Session string }
 
+// Wait asks the frame for a new shell on a session as soon as it can be reached.
+type Wait struct{ Session string }
+
 // Stop asks the frame to stop the walk of a session.
 type Stop struct{ Session string }
 
@@ -75,6 +78,7 @@ type walking struct {
 	hop     int
 	gate    gate.Kind
 	through bool // that gate is passed, and the next not yet tried
+	waiting *walk.Waiting
 }
 
 // link is a live link with its recent traffic.
@@ -335,6 +339,10 @@ func (m *Model) key(msg tea.KeyPressMsg) (wish tea.Msg, cmd tea.Cmd) {
 		return nil, m.mend()
 	case "i":
 		return m.settle(), nil
+	case "w":
+		if open, ok := m.open().(Open); ok {
+			return Wait(open), nil
+		}
 	case "esc", "ctrl+c":
 		if name := m.Selected(); m.Walking(name) {
 			return Stop{name}, nil
@@ -478,6 +486,11 @@ func (m *Model) Failed(session string, failure *gate.Failure) {
 		return
 	}
 	e.failure = failure
+	m.show(e, failure)
+}
+
+// show puts a failure's gate on the card.
+func (m *Model) show(e *entry, failure *gate.Failure) {
 	for n, h := range e.report.Hops {
 		if h.Name == failure.Hop {
 			m.set(e, n, failure.Judged())
@@ -505,6 +518,11 @@ func (m *Model) Hear(event walk.Event) {
 			if w := m.entries[i].walk; w != nil && w.hop == ev.Hop && w.gate == ev.Gate.Kind {
 				w.through = true
 			}
+		}
+	case walk.Waiting:
+		if i, ok := m.byName[ev.Session]; ok && m.entries[i].walk != nil {
+			m.entries[i].walk.waiting = &ev
+			m.show(m.entry(i), ev.Failure)
 		}
 	case walk.LinkUp:
 		m.take(ev.Link)
@@ -686,5 +704,9 @@ func (m *Model) Hints() []theme.Hint {
 	if m.linkAt(e, len(e.prefixes)-1) != nil {
 		hints = append(hints, theme.Hint{Key: "s", Does: "to its shell"})
 	}
-	return append(hints, theme.Hint{Key: "enter", Does: "open shell"})
+	hints = append(hints, theme.Hint{Key: "enter", Does: "open shell"})
+	if e.failure != nil {
+		hints = append(hints, theme.Hint{Key: "w", Does: "wait until it is up"})
+	}
+	return hints
 }

@@ -1,0 +1,67 @@
+package walk
+
+import (
+	"context"
+	"errors"
+	"math/rand/v2"
+	"time"
+
+	"meatus/core/gate"
+	"meatus/core/route"
+)
+
+// Waiting for a machine that is not up yet: the first pause, the longest, and
+// how long in all.
+const (
+	firstPause  = time.Second
+	longestWait = 30 * time.Second
+	WaitLimit   = 15 * time.Minute
+)
+
+// Waiting says that a walk met a gate that may open by itself, and when it is
+// tried again.
+type Waiting struct {
+	Session string
+	Try     int // how often it was tried so far
+	Next    time.Time
+	End     time.Time // when waiting is given up
+	Failure *gate.Failure
+}
+
+func (Waiting) isEvent() {}
+
+// passing are the causes that go away by themselves when a machine comes up.
+var passing = map[gate.Cause]bool{
+	gate.Refused: true, gate.NoAnswer: true, gate.Unreachable: true, gate.FarUnreachable: true,
+	gate.ServerClosed: true, gate.LinkLost: true, gate.NoAddress: true,
+}
+
+// Await walks the route like [Walker.Walk], and where a gate is shut that may open
+// by itself, walks again: after a second, then after longer and longer pauses of
+// up to half a minute, until limit has passed. A gate that waiting does not mend
+// ends it at once. The pauses vary by a fifth, so that many who wait do not knock
+// together.
+func (w *Walker) Await(ctx context.Context, r route.Route, limit time.Duration) (*Passage, error) {
+	end := time.Now().Add(limit)
+	pause := firstPause
+	for try := 1; ; try++ {
+		passage, err := w.Walk(ctx, r)
+		var f *gate.Failure
+		if err == nil || !errors.As(err, &f) || !passing[f.Cause] {
+			return passage, err
+		}
+		next := time.Now().Add(pause + time.Duration((rand.Float64()-0.5)*0.4*float64(pause)))
+		if next.After(end) {
+			return nil, err
+		}
+		w.tell(Waiting{r.Session, try, next, end, f})
+		timer := time.NewTimer(time.Until(next))
+		select {
+		case <-timer.C:
+		case <-ctx.Done():
+			timer.Stop()
+			return nil, &gate.Failure{Hop: f.Hop, Gate: f.Gate, Cause: gate.Cancelled, Seen: "stopped", Why: "waiting was stopped", Err: ctx.Err()}
+		}
+		pause = min(2*pause, longestWait)
+	}
+}
