@@ -174,6 +174,16 @@ func TestWaitingUntilAMachineIsUp(t *testing.T) {
 	s.until("keeper on gauge-3")
 }
 
+func TestAllMachinesAreLookedAt(t *testing.T) {
+	s := show(t, 130, 36, program, "demo", "--dir", t.TempDir())
+	s.until("8 routes · 1 shut")
+	s.text("C")
+	s.until("identity changed at gauge-2", "refused at gauge-3", "3 shut")
+	s.gone("looking")
+	s.keys("End")
+	s.until("first visit, shows SHA256:")
+}
+
 func TestAWalkCanBeStopped(t *testing.T) {
 	dir := t.TempDir()
 	s := show(t, 100, 30, program, "demo", "--dir", dir)
@@ -323,6 +333,9 @@ func TestCheckTellsEveryVerdictAsJSON(t *testing.T) {
 	key := tide.Hops[1].Gates[3]
 	if key.Gate != "key" || key.Verdict != "shut" || key.Remedy == "" || key.Reason == "" {
 		t.Errorf("its key: %+v", key)
+	}
+	if r := do(t, dir, "", "check", "--touch"); r.status != 3 || !strings.Contains(r.out, "gauge-3: port: ") || !strings.Contains(r.out, "gauge-2: identity: ") {
+		t.Errorf("check --touch: %+v", r)
 	}
 	if r := do(t, dir, "", "check", "quay"); r.status != 0 || !strings.Contains(r.out, "shore.pem, owner only") {
 		t.Errorf("check quay: %+v", r)

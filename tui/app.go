@@ -68,6 +68,7 @@ type App struct {
 	open    []*shells.Shell
 	nextID  int
 	walks   map[string]context.CancelFunc
+	look    look // at many sessions' machines, where under way
 	turning bool // the marks turn
 	ticking bool // the seconds are counted
 }
@@ -110,7 +111,14 @@ func (a *App) Close() {
 	a.walker.Close()
 }
 
+// look is a look at sessions' machines under way.
+type look struct {
+	cancel      context.CancelFunc
+	done, total int
+}
+
 type (
+	looked  struct{}
 	heard   []walk.Event
 	arrived struct {
 		session string
@@ -160,6 +168,9 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return a, a.mouse(msg)
 	case heard:
 		for _, e := range msg {
+			if _, ok := e.(walk.Touched); ok {
+				a.look.done++
+			}
 			a.routes.Hear(e)
 		}
 		return a, tea.Batch(a.listen(), a.clocks())
@@ -197,6 +208,10 @@ func (a *App) wish(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case routes.Open:
 		return a.walk(msg.Session, false)
+	case routes.Touch:
+		return a.touch(msg.Sessions)
+	case looked:
+		a.look = look{}
 	case routes.Wait:
 		return a.walk(msg.Session, true)
 	case routes.Stop:
@@ -337,6 +352,27 @@ func (a *App) walk(session string, wait bool) tea.Cmd {
 		}
 		return failed{session, f}
 	})
+}
+
+// touch looks at sessions' machines, as far as their host keys.
+func (a *App) touch(sessions []string) tea.Cmd {
+	if a.look.cancel != nil {
+		return nil
+	}
+	var routes []route.Route
+	for _, name := range sessions {
+		if r, ok := a.routes.Route(name); ok {
+			routes = append(routes, r)
+		}
+	}
+	ctx, cancel := context.WithCancel(a.ctx)
+	a.look = look{cancel: cancel, total: len(routes)}
+	walker := a.walker
+	return func() tea.Msg {
+		defer cancel()
+		walker.TouchAll(ctx, routes, func(int, gate.Report) {})
+		return looked{}
+	}
 }
 
 // arrive takes a new shell, and shows it where the person still looks for it.

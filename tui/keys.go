@@ -84,6 +84,11 @@ func (a *App) routesKey(msg tea.KeyPressMsg) tea.Cmd {
 		return a.readAgain()
 	case "q":
 		return a.leave()
+	case "esc":
+		if a.look.cancel != nil {
+			a.look.cancel()
+			return nil
+		}
 	case "ctrl+c":
 		if !a.routes.Walking(a.routes.Selected()) {
 			return a.leave()
@@ -146,7 +151,7 @@ func (a *App) allKeys() []keyGroup {
 		{"Routes", []theme.Hint{
 			{Key: "↑ ↓  j k", Does: "choose a session"}, {Key: "pgup pgdn", Does: "by pages"},
 			{Key: "/", Does: "find"}, {Key: "enter", Does: "walk and open a shell"},
-			{Key: "w", Does: "wait until it is up"}, {Key: "s", Does: "to its open shell"}, {Key: "esc", Does: "stop the walk"},
+			{Key: "w", Does: "wait until it is up"}, {Key: "s", Does: "to its open shell"}, {Key: "c  C", Does: "look at its machine, at all"}, {Key: "esc", Does: "stop"},
 			{Key: "m", Does: "mend the card's key"}, {Key: "i", Does: "settle its identity"}, {Key: "d", Does: "details of what is wrong"},
 			{Key: "n", Does: "write a new session"}, {Key: "r", Does: "read the sessions again"}, {Key: "q", Does: "leave"},
 		}},

@@ -76,13 +76,22 @@ func (a *App) routesScreen() []string {
 	if strip != "" {
 		rest--
 	}
-	header := t.Title(t.Accent.Render("meatus")+t.Rule.Render(" ─ ")+t.Strong.Render(a.name()), a.routes.Summary(), a.width, fit.Spread)
+	header := t.Title(t.Accent.Render("meatus")+t.Rule.Render(" ─ ")+t.Strong.Render(a.name()), a.summary(), a.width, fit.Spread)
 	lines := append([]string{header}, upTo(a.routes.Board(rest), rest)...)
 	lines = append(lines, upTo(a.pane(pane), pane)...)
 	if strip != "" {
 		lines = append(lines, strip)
 	}
 	return append(lines, a.footer())
+}
+
+// summary counts the routes, and how far a look at them has come.
+func (a *App) summary() string {
+	s := a.routes.Summary()
+	if a.look.cancel != nil {
+		s = a.theme.Accent.Render(fmt.Sprintf("looking %d of %d", a.look.done, a.look.total)) + " · " + s
+	}
+	return s
 }
 
 // upTo makes lines exactly n.
@@ -206,7 +215,7 @@ func (a *App) footer() string {
 	case a.routes.Finding():
 		hints = a.routes.Hints()
 	default:
-		hints = append(a.routes.Hints(), theme.Hint{Key: "n", Does: "new"}, theme.Hint{Key: "/", Does: "find"}, theme.Hint{Key: a.options.Leader, Does: "go to"},
+		hints = append(a.routes.Hints(), theme.Hint{Key: "n", Does: "new"}, theme.Hint{Key: "/", Does: "find"}, theme.Hint{Key: "c", Does: "look"}, theme.Hint{Key: a.options.Leader, Does: "go to"},
 			theme.Hint{Key: "?", Does: "all keys"}, theme.Hint{Key: "q", Does: "leave"})
 	}
 	return fit.Spread(t.Rule.Render("─ ")+t.Keys(hints...)+" ", "", a.width, t.Rule.Render("─"))

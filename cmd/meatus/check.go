@@ -1,6 +1,7 @@
 package main
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -9,13 +10,16 @@ import (
 
 	"meatus/core/gate"
 	"meatus/core/route"
+	"meatus/core/walk"
+	"meatus/core/workspace"
 )
 
 func checkCommand(open opener) *cobra.Command {
-	var asJSON bool
+	var asJSON, touch bool
+	var identities []string
 	c := &cobra.Command{
 		Use:   "check [NAME...]",
-		Short: "judge the gates of sessions without a packet leaving; status 3 where one is shut",
+		Short: "judge the gates of sessions, without --touch before a packet leaves; status 3 where one is shut",
 		Args:  cobra.ArbitraryArgs,
 		RunE: func(cmd *cobra.Command, names []string) error {
 			w, err := open()
@@ -32,9 +36,16 @@ func checkCommand(open opener) *cobra.Command {
 			reports := []gate.Report{}
 			shut := len(w.Book.Problems) > 0
 			seen := route.KeySheets{}
+			var routes []route.Route
 			for _, name := range names {
-				_, report := w.Check(name, seen)
+				r, report := w.Check(name, seen)
 				reports = append(reports, report)
+				routes = append(routes, r)
+			}
+			if touch {
+				touchAll(cmd.Context(), w, routes, reports, identities)
+			}
+			for _, report := range reports {
 				shut = shut || report.Verdict() == gate.Shut
 			}
 			if asJSON {
@@ -54,8 +65,24 @@ func checkCommand(open opener) *cobra.Command {
 			return nil
 		},
 	}
+	c.Flags().BoolVar(&touch, "touch", false, "go as far as the machine's host key, without logging in there; hops before it are logged in to")
+	c.Flags().StringArrayVar(&identities, "yes-identity", nil, "accept a first visit to a hop that shows exactly this SHA256: fingerprint (repeatable)")
 	c.Flags().BoolVar(&asJSON, "json", false, "print an array of reports")
 	return c
+}
+
+// touchAll makes the reports of routes truer by looking at their machines.
+func touchAll(ctx context.Context, w *workspace.Workspace, routes []route.Route, reports []gate.Report, identities []string) {
+	walker := walk.New(walk.Config{Vouched: w.Vouched, Asker: newTTYAsker(identities)})
+	defer walker.Close()
+	var whole []route.Route
+	var at []int
+	for i, r := range routes {
+		if reports[i].Broken == "" {
+			whole, at = append(whole, r), append(at, i)
+		}
+	}
+	walker.TouchAll(ctx, whole, func(i int, report gate.Report) { reports[at[i]] = report })
 }
 
 // printReports prints a line for each report, and with all of them every gate.

@@ -650,3 +650,54 @@ func TestWaitingEnds(t *testing.T) {
 		t.Errorf("stopped: %v", err)
 	}
 }
+
+func TestTouchingGoesAsFarAsTheHostKey(t *testing.T) {
+	b := openBay(t, nil)
+	names := []string{"quay", "gauge-1", "gauge-2", "gauge-3", "gauge-4", "survey-web", "archive"}
+	var routes []route.Route
+	for range 20 {
+		for _, name := range names {
+			routes = append(routes, b.route(name))
+		}
+	}
+	var mu sync.Mutex
+	reports := map[string]gate.Report{}
+	b.TouchAll(context.Background(), routes, func(i int, r gate.Report) {
+		mu.Lock()
+		defer mu.Unlock()
+		reports[r.Session] = r
+	})
+	for name, want := range map[string]string{
+		"quay":       "address open, port open, identity open, key open, login untried, channel untried",
+		"gauge-1":    "address open, port open, identity open, key open, login untried, channel untried",
+		"gauge-2":    "address open, port open, identity shut, key open, login untried, channel untried",
+		"gauge-3":    "address untried, port shut, identity open, key open, login untried, channel untried",
+		"gauge-4":    "address open, port open, identity open, key open, login untried, channel untried",
+		"survey-web": "address open, port open, identity untried, key open, login untried, channel untried",
+		"archive":    "address open, port open, identity untried, key open, login untried, channel untried",
+	} {
+		var got []string
+		hops := reports[name].Hops
+		if len(hops) == 0 {
+			t.Errorf("%s was not touched", name)
+			continue
+		}
+		for _, g := range hops[len(hops)-1].Gates {
+			got = append(got, fmt.Sprint(g.Kind, " ", g.Verdict))
+		}
+		if strings.Join(got, ", ") != want {
+			t.Errorf("%s: %s\nwant %s", name, strings.Join(got, ", "), want)
+		}
+	}
+	if n := b.Host("quay").Logins(); n != 1 {
+		t.Errorf("%d logins at the bastion", n)
+	}
+	for _, name := range names[1:] {
+		if n := b.Host(name).Logins(); n != 0 {
+			t.Errorf("%d logins at %s", n, name)
+		}
+	}
+	if len(b.person.identities) != 0 {
+		t.Error("somebody was asked")
+	}
+}

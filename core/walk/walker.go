@@ -150,6 +150,7 @@ type attempt struct {
 	// reused says that a link was shared which was there before: it may have
 	// died without anybody noticing.
 	reused bool
+	report *gate.Report // where set, what is heard goes there and not to inboxes
 }
 
 func (w *Walker) newID() ID {
@@ -300,6 +301,12 @@ func (w *Walker) join(a *attempt, i int, below *Link) (*Link, error) {
 // hearLocked passes on what a link tells.
 func (a *attempt) hearLocked(hop int, g gate.Gate, trying bool) {
 	a.hop, a.at = hop, g.Kind
+	if a.report != nil {
+		if !trying {
+			a.report.Set(hop, g)
+		}
+		return
+	}
 	var e Event = Passed{a.id, a.route.Session, hop, g}
 	if trying {
 		e = Trying{a.id, a.route.Session, hop, g.Kind}

@@ -28,6 +28,9 @@ import (
 // Open asks the frame for a new shell on a session.
 type Open struct{ Session string }
 
+// Touch asks the frame to look at sessions as far as their host keys.
+type Touch struct{ Sessions []string }
+
 // Wait asks the frame for a new shell on a session as soon as it can be reached.
 type Wait struct{ Session string }
 
@@ -339,6 +342,12 @@ func (m *Model) key(msg tea.KeyPressMsg) (wish tea.Msg, cmd tea.Cmd) {
 		return nil, m.mend()
 	case "i":
 		return m.settle(), nil
+	case "c":
+		if name := m.Selected(); name != "" && !m.Walking(name) {
+			return Touch{[]string{name}}, nil
+		}
+	case "C":
+		return Touch{m.ws.Book.Names()}, nil
 	case "w":
 		if open, ok := m.open().(Open); ok {
 			return Wait(open), nil
@@ -519,6 +528,8 @@ func (m *Model) Hear(event walk.Event) {
 				w.through = true
 			}
 		}
+	case walk.Touched:
+		m.touched(ev)
 	case walk.Waiting:
 		if i, ok := m.byName[ev.Session]; ok && m.entries[i].walk != nil {
 			m.entries[i].walk.waiting = &ev
@@ -534,6 +545,18 @@ func (m *Model) Hear(event walk.Event) {
 			m.take(l)
 		}
 	}
+}
+
+// touched takes what a look at a session's machine found.
+func (m *Model) touched(t walk.Touched) {
+	i, ok := m.byName[t.Report.Session]
+	if !ok || m.entries[i].walk != nil {
+		return
+	}
+	e := m.entry(i)
+	m.count(e, -1)
+	e.report, e.failure, e.said = t.Report, t.Failure, "looked at just now, as far as its host key"
+	m.count(e, 1)
 }
 
 // take notes how a link fares.
