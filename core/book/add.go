@@ -2,15 +2,10 @@ package book
 
 import (
 	"bytes"
-	"errors"
 	"fmt"
-	"io/fs"
-	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
-
-	"meatus/core/whole"
 )
 
 // Draft is a session to be written down. Empty fields are left out.
@@ -57,33 +52,16 @@ func (d Draft) Text() string {
 // byte. It returns the book as it then is. It fails, leaving the file alone,
 // where the name is taken or the draft would bring a problem into the file.
 func Add(path string, d Draft) (*Book, error) {
-	unlock, err := whole.Lock(path)
-	if err != nil {
-		return nil, err
-	}
-	defer unlock()
-	text, err := os.ReadFile(path)
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return nil, err
-	}
-	name := filepath.Base(path)
-	before := Parse(name, text)
-	if taken := before.Session(d.Name); taken != nil {
-		return nil, fmt.Errorf("session %q is there already, on line %d of %s", d.Name, taken.At.Line, name)
-	}
-	text = append(spaced(text), d.Text()...)
-	after := Parse(name, text)
-	if added := after.Session(d.Name); added == nil || added.Broken != nil {
-		if added != nil {
-			return nil, fmt.Errorf("not written: %s", added.Broken.Say)
+	return Change(path, "the new session "+d.Name, func(before *Book, text []byte) ([]byte, error) {
+		if taken := before.Session(d.Name); taken != nil {
+			return nil, fmt.Errorf("session %q is there already, on line %d of %s", d.Name, taken.At.Line, filepath.Base(path))
 		}
-		return nil, fmt.Errorf("not written: %s has a mistake that swallows its end; mend line %d first", name, lastLine(before))
-	}
-	if err := whole.Write(path, text); err != nil {
-		return nil, err
-	}
-	after.Path = path
-	return after, nil
+		text = append(spaced(text), d.Text()...)
+		if Parse(filepath.Base(path), text).Session(d.Name) == nil {
+			return nil, fmt.Errorf("not written: %s has a mistake that swallows its end; mend line %d first", filepath.Base(path), lastLine(before))
+		}
+		return text, nil
+	})
 }
 
 // spaced ends a text with exactly what separates it from a new table.

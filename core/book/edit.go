@@ -1,0 +1,276 @@
+package book
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/pelletier/go-toml/v2/unstable"
+
+	"meatus/core/whole"
+)
+
+// ErrMoved says that the file is no longer the one an edit was made for.
+var ErrMoved = errors.New("the file was changed meanwhile; look at it again")
+
+// Change makes one edit of the sessions file at path: it reads the file, has edit
+// make its new text, and writes that. what says what is done, for undoing it. It
+// fails, leaving the file alone, where the new text would bring a mistake that
+// the old one did not have. It returns the book as it then is.
+func Change(path, what string, edit func(before *Book, text []byte) ([]byte, error)) (*Book, error) {
+	unlock, err := whole.Lock(path)
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	text, err := os.ReadFile(path)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	name := filepath.Base(path)
+	before := Parse(name, text)
+	changed, err := edit(before, bytes.Clone(text))
+	if err != nil {
+		return nil, err
+	}
+	after := Parse(name, changed)
+	after.Path = path
+	if p := fresh(before.Problems, after.Problems); p != nil {
+		return nil, fmt.Errorf("not written: %s", join(p.Say, p.Hint))
+	}
+	if bytes.Equal(text, changed) {
+		return after, nil
+	}
+	if err := whole.Write(path, changed); err != nil {
+		return nil, err
+	}
+	return after, remember(path, what, text, changed)
+}
+
+// fresh is the first problem that was not there before.
+func fresh(before, after []Problem) *Problem {
+	key := func(p Problem) string { return p.Session + "\x00" + p.Say }
+	known := map[string]int{}
+	for _, p := range before {
+		known[key(p)]++
+	}
+	for i, p := range after {
+		if known[key(p)]--; known[key(p)] < 0 {
+			return &after[i]
+		}
+	}
+	return nil
+}
+
+func join(say, hint string) string {
+	if hint == "" {
+		return say
+	}
+	return say + "; " + hint
+}
+
+// Fields are the keys of a session that [Set] can set, in the order they are
+// shown.
+var Fields = []string{"site", "host", "port", "user", "key", "via", "dial", "keepalive", "agent"}
+
+// Set gives a session of the file at path a value of its own, as a person writes
+// it (a list with commas), or takes it away where value is "", so that the
+// session inherits again. Everything else in the file stays as it is.
+func Set(path, session, key, value string) (*Book, error) {
+	what := fmt.Sprintf("%s of %s", key, session)
+	return Change(path, what, func(before *Book, text []byte) ([]byte, error) {
+		if before.Session(session) == nil {
+			return nil, fmt.Errorf("there is no session %q", session)
+		}
+		t, err := findTable(text, "session", session)
+		if err != nil {
+			return nil, err
+		}
+		if value == "" {
+			return t.drop(text, key), nil
+		}
+		return t.put(text, key, literal(key, value)), nil
+	})
+}
+
+// literal writes a value as TOML, as its key wants it.
+func literal(key, value string) string {
+	switch key {
+	case "port":
+		if n, err := strconv.Atoi(strings.TrimSpace(value)); err == nil {
+			return strconv.Itoa(n)
+		}
+	case "via", "key":
+		parts := strings.FieldsFunc(value, func(r rune) bool { return r == ',' })
+		for i := range parts {
+			parts[i] = strings.TrimSpace(parts[i])
+		}
+		parts = slices.DeleteFunc(parts, func(s string) bool { return s == "" })
+		if key == "key" && len(parts) == 1 {
+			return quote(parts[0])
+		}
+		return "[" + strings.Join(quoteAll(parts), ", ") + "]"
+	}
+	return quote(strings.TrimSpace(value))
+}
+
+// span is a range of bytes of the file.
+type span struct{ from, to int }
+
+// tableText is where one table stands in the text.
+type tableText struct {
+	header span
+	name   span            // the session's name in the header
+	pairs  map[string]span // "key = value", without what follows on the line
+	values map[string]span
+	last   int // the offset behind the last pair, or the header
+}
+
+// findTable finds [kind.name] in the text.
+func findTable(text []byte, kind, name string) (*tableText, error) {
+	var p unstable.Parser
+	p.Reset(text)
+	var found *tableText
+	inside := false
+	for p.NextExpression() {
+		e := p.Expression()
+		if e.Kind != unstable.KeyValue {
+			var parts []string
+			var last unstable.Range
+			for it := e.Key(); it.Next(); {
+				parts = append(parts, string(it.Node().Data))
+				last = it.Node().Raw
+			}
+			inside = found == nil && e.Kind == unstable.Table && len(parts) == 2 && parts[0] == kind && parts[1] == name
+			if inside {
+				end := int(last.Offset + last.Length)
+				end += bytes.IndexByte(text[end:], ']') + 1
+				found = &tableText{header: span{int(last.Offset), end}, name: span{int(last.Offset), int(last.Offset + last.Length)}, pairs: map[string]span{}, values: map[string]span{}, last: end}
+			}
+			continue
+		}
+		if !inside {
+			continue
+		}
+		it := e.Key()
+		it.Next()
+		key := it.Node()
+		pair := span{int(e.Raw.Offset), int(e.Raw.Offset + e.Raw.Length)}
+		pair.to = pair.from + len(bytes.TrimRight(text[pair.from:pair.to], " \t\r\n"))
+		value := int(key.Raw.Offset + key.Raw.Length)
+		value += bytes.IndexByte(text[value:], '=') + 1
+		for value < pair.to && (text[value] == ' ' || text[value] == '\t') {
+			value++
+		}
+		found.pairs[string(key.Data)], found.values[string(key.Data)] = pair, span{value, pair.to}
+		found.last = pair.to
+	}
+	if found == nil {
+		if err := p.Error(); err != nil {
+			return nil, fmt.Errorf("the file has a mistake before it: %w; mend that first", err)
+		}
+		return nil, fmt.Errorf("there is no [%s.%s]", kind, name)
+	}
+	return found, nil
+}
+
+// put sets a key: in place where it is there, else on a line of its own behind
+// the table's last.
+func (t *tableText) put(text []byte, key, value string) []byte {
+	if at, ok := t.values[key]; ok {
+		return slices.Concat(text[:at.from], []byte(value), text[at.to:])
+	}
+	line := fmt.Sprintf("%-4s = %s\n", key, value)
+	at := t.last
+	if i := bytes.IndexByte(text[at:], '\n'); i >= 0 {
+		at += i + 1
+	} else {
+		at, line = len(text), "\n"+line
+	}
+	return slices.Concat(text[:at], []byte(line), text[at:])
+}
+
+// drop takes a key away. A comment behind it stays, on a line of its own.
+func (t *tableText) drop(text []byte, key string) []byte {
+	at, ok := t.pairs[key]
+	if !ok {
+		return text
+	}
+	from, to := at.from, at.to
+	for from > 0 && (text[from-1] == ' ' || text[from-1] == '\t') {
+		from--
+	}
+	end := len(text)
+	if i := bytes.IndexByte(text[to:], '\n'); i >= 0 {
+		end = to + i + 1
+	}
+	if rest := bytes.TrimSpace(text[to:end]); len(rest) > 0 {
+		to = end - len(bytes.TrimLeft(text[to:end], " \t"))
+		return slices.Concat(text[:from], text[to:])
+	}
+	return slices.Concat(text[:from], text[end:])
+}
+
+// Far is what a session would inherit for everything it does not say itself.
+func (b *Book) Far(name string) Settings {
+	s := b.Session(name)
+	if s == nil {
+		return Settings{}
+	}
+	t := &table{layer: InSession, name: name, site: s.Site}
+	return (&reader{file: b.Path, layers: b.far}).session(t).Settings
+}
+
+// Text is a setting of a session as a person writes it, and where it is from.
+func (s *Session) Text(key string) (value string, origin Origin) {
+	if key == "site" {
+		return s.Site.V, s.Site.Origin
+	}
+	return s.Settings.Text(key)
+}
+
+// Text is a setting as a person writes it, and where it is from.
+func (s *Settings) Text(key string) (value string, origin Origin) {
+	switch key {
+	case "host":
+		return s.Host.V, s.Host.Origin
+	case "port":
+		if s.Port.V == 0 {
+			return "", s.Port.Origin
+		}
+		return strconv.Itoa(s.Port.V), s.Port.Origin
+	case "user":
+		return s.User.V, s.User.Origin
+	case "key":
+		return strings.Join(s.Keys.V, ", "), s.Keys.Origin
+	case "via":
+		return strings.Join(s.Via.V, ", "), s.Via.Origin
+	case "dial":
+		return s.Dial.V, s.Dial.Origin
+	case "keepalive":
+		if s.Keepalive.Set && s.Keepalive.V == 0 {
+			return "off", s.Keepalive.Origin
+		}
+		return shortDuration(s.Keepalive.V.String()), s.Keepalive.Origin
+	case "agent":
+		return s.Agent.V, s.Agent.Origin
+	}
+	return "", Origin{}
+}
+
+// shortDuration writes "1m0s" as "1m".
+func shortDuration(s string) string {
+	if strings.HasSuffix(s, "m0s") {
+		s = strings.TrimSuffix(s, "0s")
+	}
+	if strings.HasSuffix(s, "h0m") {
+		s = strings.TrimSuffix(s, "0m")
+	}
+	return s
+}

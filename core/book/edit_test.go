@@ -1,0 +1,144 @@
+package book
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+const odd = `# mine
+[defaults]
+user = "nobody"   # rarely right
+
+[site.reef]
+user = "keeper"
+
+[session.a] # the first
+  host = "h"     # where it is
+port=2022
+key  = [ "one.pem",   # old
+         "two.pem" ]
+
+# between
+
+[session.b]
+site = "reef"
+host = "b"
+user = "warden" # for now`
+
+func edited(t *testing.T, text string) string {
+	t.Helper()
+	path := filepath.Join(t.TempDir(), FileName)
+	if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	return path
+}
+
+func TestAnEditTouchesNothingElse(t *testing.T) {
+	for _, c := range []struct{ session, key, value, old, new string }{
+		{"a", "host", "gate.lantern.example", `host = "h"     # where`, `host = "gate.lantern.example"     # where`},
+		{"a", "port", "22", "port=2022\n", "port=22\n"},
+		{"a", "key", "three.pem", "[ \"one.pem\",   # old\n         \"two.pem\" ]", `"three.pem"`},
+		{"a", "key", "x.pem, y.pem", "[ \"one.pem\",   # old\n         \"two.pem\" ]", `["x.pem", "y.pem"]`},
+		{"a", "user", "me", "\"two.pem\" ]\n", "\"two.pem\" ]\nuser = \"me\"\n"},
+		{"a", "port", "", "port=2022\n", ""},
+		{"a", "via", "b", "\"two.pem\" ]\n", "\"two.pem\" ]\nvia  = [\"b\"]\n"},
+		{"b", "user", "", `user = "warden" # for now`, "# for now"},
+		{"b", "port", "23", `# for now`, "# for now\nport = 23\n"},
+		{"b", "dial", "", "", ""},
+	} {
+		path := edited(t, odd)
+		if _, err := Set(path, c.session, c.key, c.value); err != nil {
+			t.Errorf("%s of %s to %q: %v", c.key, c.session, c.value, err)
+			continue
+		}
+		got, _ := os.ReadFile(path)
+		if want := strings.Replace(odd, c.old, c.new, 1); string(got) != want {
+			t.Errorf("%s of %s to %q: the file is\n%s\nwant\n%s", c.key, c.session, c.value, got, want)
+		}
+	}
+}
+
+func TestAnEditThatBringsAMistakeIsRefused(t *testing.T) {
+	for _, c := range [][3]string{{"a", "port", "99999"}, {"a", "port", "x"}, {"a", "via", "nowhere"}, {"a", "via", "a"}, {"a", "host", ""}, {"a", "site", "reaf"}, {"a", "keepalive", "9"}, {"c", "host", "x"}, {"a", "agent", "yes"}} {
+		path := edited(t, odd)
+		if _, err := Set(path, c[0], c[1], c[2]); err == nil {
+			t.Errorf("%q was taken", c)
+		}
+		if got, _ := os.ReadFile(path); string(got) != odd {
+			t.Errorf("%q left its mark", c)
+		}
+	}
+}
+
+func TestTheLastTwentyEditsCanBeUndone(t *testing.T) {
+	path := edited(t, odd)
+	for i := range 25 {
+		if _, err := Set(path, "a", "port", fmt.Sprint(3000+i)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for i := range 20 {
+		what, b, err := Undo(path) // each of them finds it on disk, as after a restart
+		if err != nil || what != "port of a" || b.Session("a").Port.V != 3023-i {
+			t.Fatalf("undo %d: %q, port %d, %v", i, what, b.Session("a").Port.V, err)
+		}
+	}
+	if _, _, err := Undo(path); err == nil {
+		t.Error("a twenty-first edit was undone")
+	}
+}
+
+func TestUndoLeavesForeignChangesAlone(t *testing.T) {
+	path := edited(t, odd)
+	if _, err := Set(path, "a", "port", "23"); err != nil {
+		t.Fatal(err)
+	}
+	text, _ := os.ReadFile(path)
+	foreign := append(text, "\n# by hand\n"...)
+	if err := os.WriteFile(path, foreign, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if _, _, err := Undo(path); !errors.Is(err, ErrMoved) {
+		t.Errorf("got %v", err)
+	}
+	if got, _ := os.ReadFile(path); string(got) != string(foreign) {
+		t.Error("what was written by hand is gone")
+	}
+}
+
+func TestWhatAValueWouldBeWithoutIt(t *testing.T) {
+	b := Parse("f", []byte(odd))
+	far := b.Far("b")
+	if value, origin := far.Text("user"); value != "keeper" || origin.String() != "site reef" {
+		t.Errorf("b's user would be %q from %s", value, origin)
+	}
+	if value, origin := b.Session("b").Text("user"); value != "warden" || origin.String() != "session b" {
+		t.Errorf("b's user is %q from %s", value, origin)
+	}
+	for key, want := range map[string]string{"site": "", "host": "h", "port": "2022", "key": "one.pem, two.pem", "keepalive": "30s", "agent": "off", "user": "nobody", "dial": ""} {
+		if got, _ := b.Session("a").Text(key); got != want {
+			t.Errorf("a's %s is %q, want %q", key, got, want)
+		}
+	}
+}
+
+func FuzzSet(f *testing.F) {
+	f.Add(odd, "host", "x")
+	f.Add("[session.a]\nhost='h'", "via", "a,b")
+	f.Fuzz(func(t *testing.T, text, key, value string) {
+		if len(text) > 4096 || Parse("f", []byte(text)).Session("a") == nil {
+			return
+		}
+		path := edited(t, text)
+		if _, err := Set(path, "a", Fields[len(key)%len(Fields)], value); err != nil {
+			if got, _ := os.ReadFile(path); string(got) != text {
+				t.Errorf("a refused edit left its mark: %v", err)
+			}
+		}
+	})
+}
