@@ -174,6 +174,39 @@ func TestWaitingUntilAMachineIsUp(t *testing.T) {
 	s.until("keeper on gauge-3")
 }
 
+func TestAWrongLoginIsMendedOnTheSheet(t *testing.T) {
+	dir := t.TempDir()
+	s := show(t, 120, 36, program, "demo", "--dir", dir)
+	s.until("8 routes")
+	before, _ := os.ReadFile(filepath.Join(dir, "sessions.toml"))
+	s.keys("Down", "Down", "Down", "Down", "Down")
+	s.text("e")
+	s.until("session sheet ─ gauge-4", "without it keeper, site reef", "from like gauge-*", "from defaults")
+	s.keys("Down", "Down", "Enter", "C-u") // user
+	s.text("a b")
+	s.keys("Enter")
+	s.until("is no login name")
+	s.keys("Enter", "C-u")
+	s.text("keeper")
+	s.keys("Enter")
+	s.until("user is saved", "keeper")
+	s.keys("Escape")
+	s.gone("session sheet")
+	s.keys("Enter")
+	s.until("keeper on gauge-4")
+	text, _ := os.ReadFile(filepath.Join(dir, "sessions.toml"))
+	if want := strings.Replace(string(before), "user = \"warden\"                  # should", "user = \"keeper\"                  # should", 1); string(text) != want {
+		t.Errorf("the file is now\n%s", text)
+	}
+	s.keys("M-m", "0")
+	s.until("8 routes")
+	s.text("u")
+	s.until("undone: user of gauge-4")
+	if text, _ := os.ReadFile(filepath.Join(dir, "sessions.toml")); string(text) != string(before) {
+		t.Errorf("undone, the file is\n%s", text)
+	}
+}
+
 func TestAllMachinesAreLookedAt(t *testing.T) {
 	s := show(t, 130, 36, program, "demo", "--dir", t.TempDir())
 	s.until("8 routes · 1 shut")

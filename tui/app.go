@@ -15,6 +15,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"meatus/core/book"
 	"meatus/core/gate"
 	"meatus/core/route"
 	"meatus/core/shell"
@@ -24,6 +25,7 @@ import (
 	"meatus/tui/entry"
 	"meatus/tui/routes"
 	"meatus/tui/settle"
+	"meatus/tui/sheet"
 	"meatus/tui/shells"
 	"meatus/tui/switcher"
 	"meatus/tui/theme"
@@ -60,6 +62,7 @@ type App struct {
 	ask           *ask.Model
 	entry         *entry.Model    // not nil while a session is written
 	settle        *settle.Model   // not nil while a changed identity is decided
+	sheet         *sheet.Model    // not nil while a session is edited
 	switcher      *switcher.Model // not nil while it is open
 	help          bool
 	leaving       bool
@@ -118,6 +121,7 @@ type look struct {
 }
 
 type (
+	notice  string
 	looked  struct{}
 	heard   []walk.Event
 	arrived struct {
@@ -208,6 +212,8 @@ func (a *App) wish(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case routes.Open:
 		return a.walk(msg.Session, false)
+	case notice:
+		a.notice = string(msg)
 	case routes.Touch:
 		return a.touch(msg.Sessions)
 	case looked:
@@ -239,6 +245,20 @@ func (a *App) wish(msg tea.Msg) tea.Cmd {
 		a.entry = nil
 	case routes.Settle:
 		a.settle = settle.New(a.ws.Vouched, msg.Changed, a.theme, a.width)
+	case routes.Edit:
+		a.sheet = sheet.New(a.ws, msg.Session, a.theme, a.width)
+	case routes.Undo:
+		return a.undo()
+	case sheet.Left:
+		a.sheet = nil
+	case sheet.Changed:
+		a.ws = a.ws.With(msg.Book)
+		a.routes.SetWorkspace(a.ws)
+		if a.sheet != nil && !a.sheet.SetWorkspace(a.ws, msg.Say) {
+			a.sheet = nil
+		}
+		a.notice = msg.Say
+		return a.routes.JudgeRest(0)
 	case settle.Left:
 		a.settle = nil
 	case settle.Settled:
@@ -256,6 +276,9 @@ func (a *App) wish(msg tea.Msg) tea.Cmd {
 		}
 		if a.settle != nil {
 			return tea.Batch(a.take(a.settle.Update(msg)), a.take(a.routes.Update(msg)))
+		}
+		if a.sheet != nil {
+			return tea.Batch(a.take(a.sheet.Update(msg)), a.take(a.routes.Update(msg)))
 		}
 		return a.take(a.routes.Update(msg))
 	}
@@ -282,6 +305,9 @@ func (a *App) resize(width, height int) {
 	if a.settle != nil {
 		a.settle.SetWidth(width)
 	}
+	if a.sheet != nil {
+		a.sheet.SetWidth(width)
+	}
 	if a.switcher != nil {
 		a.switcher.SetWidth(width)
 	}
@@ -297,6 +323,9 @@ func (a *App) setTheme(t *theme.Theme) {
 	}
 	if a.settle != nil {
 		a.settle.SetTheme(t)
+	}
+	if a.sheet != nil {
+		a.sheet.SetTheme(t)
 	}
 }
 
@@ -382,7 +411,7 @@ func (a *App) arrive(msg arrived) tea.Cmd {
 	a.nextID++
 	s := &shells.Shell{ID: a.nextID, Route: msg.route, Shell: msg.shell}
 	a.open = append(a.open, s)
-	if !a.inShell && a.entry == nil && a.settle == nil && a.switcher == nil && !a.ask.Waiting() && a.routes.Selected() == msg.session {
+	if !a.inShell && a.entry == nil && a.settle == nil && a.sheet == nil && a.switcher == nil && !a.ask.Waiting() && a.routes.Selected() == msg.session {
 		a.goTo(s)
 	} else if a.inShell {
 		a.shell.Notice(msg.session + " is open: " + a.options.Leader)
@@ -438,6 +467,18 @@ func (a *App) readAgain() tea.Cmd {
 	return func() tea.Msg {
 		again, err := ws.Reread()
 		return reread{again, err}
+	}
+}
+
+// undo takes the last edit of the sessions file back.
+func (a *App) undo() tea.Cmd {
+	path := a.ws.SessionsPath()
+	return func() tea.Msg {
+		what, b, err := book.Undo(path)
+		if b == nil {
+			return notice(err.Error())
+		}
+		return sheet.Changed{Book: b, Say: "undone: " + what}
 	}
 }
 

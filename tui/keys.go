@@ -48,6 +48,8 @@ func (a *App) key(msg tea.KeyPressMsg) tea.Cmd {
 		return a.take(a.entry.Update(msg))
 	case a.settle != nil:
 		return a.take(a.settle.Update(msg))
+	case a.sheet != nil:
+		return a.take(a.sheet.Update(msg))
 	}
 	return a.routesKey(msg)
 }
@@ -128,6 +130,8 @@ func (a *App) paste(msg tea.PasteMsg) tea.Cmd {
 		return a.take(a.entry.Update(msg))
 	case a.settle != nil:
 		return a.take(a.settle.Update(msg))
+	case a.sheet != nil:
+		return a.take(a.sheet.Update(msg))
 	}
 	return nil
 }
@@ -138,7 +142,7 @@ func (a *App) mouse(msg tea.Msg) tea.Cmd {
 		return nil
 	case a.inShell:
 		return a.take(a.shell.Update(msg), nil)
-	case a.entry != nil || a.settle != nil || a.ask.Waiting():
+	case a.entry != nil || a.settle != nil || a.sheet != nil || a.ask.Waiting():
 		return nil
 	}
 	return a.take(a.routes.Update(msg))
@@ -153,7 +157,7 @@ func (a *App) allKeys() []keyGroup {
 			{Key: "/", Does: "find"}, {Key: "enter", Does: "walk and open a shell"},
 			{Key: "w", Does: "wait until it is up"}, {Key: "s", Does: "to its open shell"}, {Key: "c  C", Does: "look at its machine, at all"}, {Key: "esc", Does: "stop"},
 			{Key: "m", Does: "mend the card's key"}, {Key: "i", Does: "settle its identity"}, {Key: "d", Does: "details of what is wrong"},
-			{Key: "n", Does: "write a new session"}, {Key: "r", Does: "read the sessions again"}, {Key: "q", Does: "leave"},
+			{Key: "n", Does: "write a new session"}, {Key: "e  u", Does: "edit it, undo an edit"}, {Key: "r", Does: "read the sessions again"}, {Key: "q", Does: "leave"},
 		}},
 		{"Shell", []theme.Hint{
 			{Key: leader, Does: "go elsewhere"}, {Key: leader + " twice", Does: "send it through"},

@@ -124,6 +124,8 @@ func (a *App) pane(height int) []string {
 		return a.entry.View(height)
 	case a.settle != nil:
 		return a.settle.View(height)
+	case a.sheet != nil:
+		return a.sheet.View(height)
 	}
 	return a.routes.Card(height)
 }
@@ -199,7 +201,7 @@ func (a *App) helpGroup(g keyGroup, width int) []string {
 // footer is the line of keys.
 func (a *App) footer() string {
 	t := a.theme
-	if a.notice != "" {
+	if a.notice != "" && a.sheet == nil {
 		return " " + t.Accent.Render(fit.Cut(a.notice, a.width-2))
 	}
 	var hints []theme.Hint
@@ -212,10 +214,12 @@ func (a *App) footer() string {
 		hints = a.entry.Hints()
 	case a.settle != nil:
 		hints = a.settle.Hints()
+	case a.sheet != nil:
+		hints = a.sheet.Hints()
 	case a.routes.Finding():
 		hints = a.routes.Hints()
 	default:
-		hints = append(a.routes.Hints(), theme.Hint{Key: "n", Does: "new"}, theme.Hint{Key: "/", Does: "find"}, theme.Hint{Key: "c", Does: "look"}, theme.Hint{Key: a.options.Leader, Does: "go to"},
+		hints = append(a.routes.Hints(), theme.Hint{Key: "e", Does: "edit"}, theme.Hint{Key: "n", Does: "new"}, theme.Hint{Key: "/", Does: "find"}, theme.Hint{Key: "c", Does: "look"}, theme.Hint{Key: a.options.Leader, Does: "go to"},
 			theme.Hint{Key: "?", Does: "all keys"}, theme.Hint{Key: "q", Does: "leave"})
 	}
 	return fit.Spread(t.Rule.Render("─ ")+t.Keys(hints...)+" ", "", a.width, t.Rule.Render("─"))

@@ -43,6 +43,13 @@ type Visit struct{ Session string }
 // Settle asks the frame to have a changed identity decided.
 type Settle struct{ Changed *walk.ChangedIdentity }
 
+// Edit asks the frame for the sheet of a session, and Undo to take the last edit
+// back.
+type (
+	Edit struct{ Session string }
+	Undo struct{}
+)
+
 // Judged brings reports made in the background.
 type Judged struct {
 	epoch int
@@ -342,6 +349,12 @@ func (m *Model) key(msg tea.KeyPressMsg) (wish tea.Msg, cmd tea.Cmd) {
 		return nil, m.mend()
 	case "i":
 		return m.settle(), nil
+	case "e":
+		if name := m.Selected(); name != "" {
+			return Edit{name}, nil
+		}
+	case "u":
+		return Undo{}, nil
 	case "c":
 		if name := m.Selected(); name != "" && !m.Walking(name) {
 			return Touch{[]string{name}}, nil

@@ -1,0 +1,232 @@
+// Package sheet is the session sheet: every value of a session with where it
+// comes from and what it would be without it, edited in place. Each accepted
+// change is saved by itself; there is no unsaved state.
+package sheet
+
+import (
+	"fmt"
+
+	"charm.land/bubbles/v2/textinput"
+	tea "charm.land/bubbletea/v2"
+
+	"meatus/core/book"
+	"meatus/core/gate"
+	"meatus/core/workspace"
+	"meatus/tui/fit"
+	"meatus/tui/theme"
+)
+
+// Left says that the sheet was put away.
+type Left struct{}
+
+// Changed says that the sessions file was written.
+type Changed struct {
+	Book *book.Book
+	Say  string
+}
+
+// refused says why a value was not taken.
+type refused struct{ err error }
+
+// Model is the sheet.
+type Model struct {
+	theme   *theme.Theme
+	ws      *workspace.Workspace
+	session string
+	width   int
+	cursor  int
+	editing bool
+	input   textinput.Model
+	note    string
+	bad     bool // the note is a refusal
+}
+
+// hints are what a value can be, shown while it is edited.
+var hints = map[string]string{
+	"site": "a site of the file", "host": "a name or an address, alone", "port": "1 to 65535", "user": "the login",
+	"key": "key files, parted by commas", "via": "sessions to go through, in order, parted by commas",
+	"dial": "address:port to knock at instead", "keepalive": "1s to 1h, or off", "agent": "off or lend",
+}
+
+// New returns the sheet of a session.
+func New(ws *workspace.Workspace, session string, t *theme.Theme, width int) *Model {
+	m := &Model{theme: t, ws: ws, session: session, width: width, input: textinput.New(), cursor: 1}
+	m.input.Prompt = ""
+	m.input.SetVirtualCursor(true)
+	t.Input(&m.input)
+	return m
+}
+
+// SetTheme changes the styles.
+func (m *Model) SetTheme(t *theme.Theme) {
+	m.theme = t
+	t.Input(&m.input)
+}
+
+// SetWidth changes the width, in columns.
+func (m *Model) SetWidth(width int) { m.width = width }
+
+// SetWorkspace shows another reading of the workspace. It tells whether the
+// session is still there.
+func (m *Model) SetWorkspace(ws *workspace.Workspace, say string) bool {
+	m.ws, m.note, m.bad = ws, say, false
+	return ws.Book.Session(m.session) != nil
+}
+
+func (m *Model) field() string { return book.Fields[m.cursor] }
+
+// Update takes a message. It returns what is asked of the frame, or nil, and
+// what is to be run.
+func (m *Model) Update(msg tea.Msg) (wish tea.Msg, cmd tea.Cmd) {
+	switch msg := msg.(type) {
+	case refused:
+		m.note, m.bad = msg.err.Error(), true
+		return nil, nil
+	case tea.KeyPressMsg:
+		if m.editing {
+			return nil, m.edit(msg)
+		}
+		return m.key(msg)
+	case tea.PasteMsg:
+		if m.editing {
+			m.input, cmd = m.input.Update(msg)
+		}
+	}
+	return nil, cmd
+}
+
+func (m *Model) key(msg tea.KeyPressMsg) (wish tea.Msg, cmd tea.Cmd) {
+	switch msg.String() {
+	case "esc", "ctrl+c", "q":
+		return Left{}, nil
+	case "up", "k":
+		m.cursor = max(m.cursor-1, 0)
+	case "down", "j":
+		m.cursor = min(m.cursor+1, len(book.Fields)-1)
+	case "enter":
+		value, origin := m.ws.Book.Session(m.session).Text(m.field())
+		if origin.Layer != book.InSession {
+			value = ""
+		}
+		m.editing, m.note = true, ""
+		m.input.SetValue(value)
+		m.input.CursorEnd()
+		m.input.Focus()
+	case "backspace", "delete", "x":
+		if _, origin := m.ws.Book.Session(m.session).Text(m.field()); origin.Layer == book.InSession {
+			return nil, m.save("")
+		}
+	case "u":
+		return nil, m.undo()
+	}
+	return nil, nil
+}
+
+func (m *Model) edit(msg tea.KeyPressMsg) (cmd tea.Cmd) {
+	switch msg.String() {
+	case "esc", "ctrl+c":
+		m.editing, m.note = false, ""
+		return nil
+	case "enter":
+		m.editing = false
+		return m.save(m.input.Value())
+	}
+	m.input, cmd = m.input.Update(msg)
+	return cmd
+}
+
+// save writes one value; "" gives it up for the inherited one.
+func (m *Model) save(value string) tea.Cmd {
+	path, session, key := m.ws.SessionsPath(), m.session, m.field()
+	return func() tea.Msg {
+		b, err := book.Set(path, session, key, value)
+		if b == nil {
+			return refused{err}
+		}
+		say := key + " is saved"
+		if err != nil {
+			say = err.Error()
+		}
+		return Changed{b, say}
+	}
+}
+
+func (m *Model) undo() tea.Cmd {
+	path := m.ws.SessionsPath()
+	return func() tea.Msg {
+		what, b, err := book.Undo(path)
+		if b == nil {
+			return refused{err}
+		}
+		return Changed{b, "undone: " + what}
+	}
+}
+
+// View draws the sheet in height lines.
+func (m *Model) View(height int) []string {
+	t := m.theme
+	s := m.ws.Book.Session(m.session)
+	if s == nil {
+		return nil
+	}
+	far := m.ws.Book.Far(m.session)
+	note := t.Faint.Render("each change is saved by itself")
+	if m.note != "" {
+		note = t.Accent.Render(m.note)
+	}
+	if m.bad {
+		note = ""
+	}
+	lines := []string{t.Title(t.Accent.Render("session sheet")+t.Rule.Render(" ─ ")+t.Strong.Render(s.Name), note, m.width, fit.Spread)}
+	value := max(min(m.width-44, 60), 24)
+	for i, key := range book.Fields {
+		text, origin := s.Text(key)
+		pointer, name := "  ", t.Faint.Render(fit.Pad(key, 10))
+		if i == m.cursor {
+			pointer, name = t.Accent.Render("❯ "), t.Strong.Render(fit.Pad(key, 10))
+		}
+		if i == m.cursor && m.editing {
+			m.input.SetWidth(value - 2)
+			lines = append(lines, " "+pointer+name+" "+fit.Pad(m.input.View(), value)+" "+t.Faint.Render(hints[key]))
+			continue
+		}
+		own := origin.Layer == book.InSession
+		from := t.Faint.Render("from " + origin.String())
+		style := t.Text
+		switch {
+		case text == "":
+			text, style, from = "–", t.Faint, ""
+		case own:
+			style, from = t.Strong, m.without(&far, key)
+		}
+		lines = append(lines, " "+pointer+name+" "+fit.Pad(style.Render(fit.Cut(text, value-1)), value)+" "+from)
+	}
+	switch {
+	case m.bad:
+		for _, l := range fit.Wrap(m.note, m.width-8) {
+			lines = append(lines, "   "+t.Verdict(gate.Shut).Render(l))
+		}
+	case s.Broken != nil:
+		for _, l := range fit.Wrap(s.Broken.Error(), m.width-8) {
+			lines = append(lines, "   "+t.Mark(gate.Shut)+" "+l)
+		}
+	}
+	return lines[:min(len(lines), height)]
+}
+
+// without says what a value of the session's own hides.
+func (m *Model) without(far *book.Settings, key string) string {
+	text, origin := far.Text(key)
+	if text == "" {
+		return ""
+	}
+	return m.theme.Faint.Render(fmt.Sprintf("without it %s, %s", text, origin))
+}
+
+// Hints are the sheet's keys.
+func (m *Model) Hints() []theme.Hint {
+	if m.editing {
+		return []theme.Hint{{Key: "enter", Does: "save"}, {Key: "esc", Does: "leave it as it is"}}
+	}
+	return []theme.Hint{{Key: "↑↓", Does: "choose"}, {Key: "enter", Does: "edit"}, {Key: "x", Does: "inherit instead"}, {Key: "u", Does: "undo"}, {Key: "esc", Does: "close"}}
+}
