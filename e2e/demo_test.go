@@ -207,6 +207,26 @@ func TestAWrongLoginIsMendedOnTheSheet(t *testing.T) {
 	}
 }
 
+func TestAnEditFromOutsideIsShown(t *testing.T) {
+	dir := t.TempDir()
+	s := show(t, 120, 36, program, "demo", "--dir", dir)
+	s.until("8 routes")
+	file := filepath.Join(dir, "sessions.toml")
+	text, _ := os.ReadFile(file)
+	if err := os.WriteFile(file, append(text, "\n[session.lamp]\nhost = \"10.61.4.60\"\nsite = \"reef\"\n"...), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	s.until("9 routes", "sessions.toml was edited: new: lamp", "here ─────── quay ┈┈┈┈┈┈┈ lamp")
+	s.text("e")
+	s.until("session sheet ─ quay")
+	s.keys("Enter")
+	s.until("a name or an address")
+	if err := os.WriteFile(file, []byte(strings.Replace(string(text), "203.0.113.10", "203.0.113.11", 1)), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	s.until(`host became "203.0.113.11" outside`)
+}
+
 func TestAllMachinesAreLookedAt(t *testing.T) {
 	s := show(t, 130, 36, program, "demo", "--dir", t.TempDir())
 	s.until("8 routes · 1 shut")

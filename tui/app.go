@@ -51,6 +51,7 @@ type App struct {
 	theme   *theme.Theme
 	walker  *walk.Walker
 	inbox   *walk.Inbox
+	written <-chan struct{} // the sessions file was, nil where it cannot be watched
 	desk    *ask.Desk
 	ctx     context.Context
 	cancel  context.CancelFunc
@@ -90,6 +91,10 @@ func New(ws *workspace.Workspace, o Options) *App {
 	a.ctx, a.cancel = context.WithCancel(context.Background())
 	a.walker = walk.New(walk.Config{Vouched: ws.Vouched, Asker: a.desk, Dialer: o.Dialer})
 	a.inbox = a.walker.Subscribe()
+	var err error
+	if a.written, err = ws.Watch(a.ctx); err != nil {
+		a.notice = err.Error() + "; press r after editing the file"
+	}
 	return a
 }
 
@@ -134,16 +139,18 @@ type (
 		failure *gate.Failure
 	}
 	reread struct {
-		ws  *workspace.Workspace
-		err error
+		ws    *workspace.Workspace
+		err   error
+		asked bool // by a person
 	}
-	turn   struct{}
-	second time.Time
+	fileWritten struct{}
+	turn        struct{}
+	second      time.Time
 )
 
 // Init starts listening, asks for the ground's colour and judges the sessions.
 func (a *App) Init() tea.Cmd {
-	return tea.Batch(tea.RequestBackgroundColor, a.listen(), a.routes.JudgeRest(0))
+	return tea.Batch(tea.RequestBackgroundColor, a.listen(), a.watch(), a.routes.JudgeRest(0))
 }
 
 // listen waits for the next events of the core.
@@ -152,6 +159,20 @@ func (a *App) listen() tea.Cmd {
 	return func() tea.Msg {
 		if events := inbox.Take(ctx); events != nil {
 			return heard(events)
+		}
+		return nil
+	}
+}
+
+// watch waits until the sessions file is written.
+func (a *App) watch() tea.Cmd {
+	written := a.written
+	if written == nil {
+		return nil
+	}
+	return func() tea.Msg {
+		if _, ok := <-written; ok {
+			return fileWritten{}
 		}
 		return nil
 	}
@@ -186,6 +207,8 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		if a.inShell && msg.failure.Cause != gate.Cancelled {
 			a.shell.Notice(fmt.Sprintf("%s is shut at %s, %s", msg.session, msg.failure.Hop, msg.failure.Gate))
 		}
+	case fileWritten:
+		return a, tea.Batch(a.watch(), a.readAgain(false))
 	case reread:
 		return a, a.takeWorkspace(msg)
 	case turn:
@@ -462,11 +485,12 @@ func (a *App) putAway(id int) {
 	}
 }
 
-func (a *App) readAgain() tea.Cmd {
+// readAgain reads the sessions anew; asked says that a person wants it.
+func (a *App) readAgain(asked bool) tea.Cmd {
 	ws := a.ws
 	return func() tea.Msg {
 		again, err := ws.Reread()
-		return reread{again, err}
+		return reread{again, err, asked}
 	}
 }
 
@@ -487,8 +511,18 @@ func (a *App) takeWorkspace(msg reread) tea.Cmd {
 		a.notice = msg.err.Error()
 		return nil
 	}
+	diff := book.Diff(a.ws.Book, msg.ws.Book)
+	if diff == "" && !msg.asked {
+		return nil // our own writing, or nothing that matters
+	}
 	a.ws = msg.ws
 	a.routes.SetWorkspace(a.ws)
+	if diff != "" {
+		a.notice = "sessions.toml was edited: " + diff
+	}
+	if a.sheet != nil && !a.sheet.SetWorkspace(a.ws, a.notice) {
+		a.sheet = nil
+	}
 	return a.routes.JudgeRest(0)
 }
 

@@ -83,7 +83,7 @@ func (a *App) routesKey(msg tea.KeyPressMsg) tea.Cmd {
 		a.entry = entry.New(a.ws, a.theme, a.width)
 		return nil
 	case "r":
-		return a.readAgain()
+		return a.readAgain(true)
 	case "q":
 		return a.leave()
 	case "esc":

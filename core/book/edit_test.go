@@ -142,3 +142,20 @@ func FuzzSet(f *testing.F) {
 		}
 	})
 }
+
+func TestDiffNamesWhatChanged(t *testing.T) {
+	before := Parse("f", []byte(odd))
+	for text, want := range map[string]string{
+		odd: "",
+		strings.Replace(odd, "# mine", "# ours", 1):                     "",
+		strings.Replace(odd, "port=2022", "port=2023", 1):               "changed: a",
+		strings.Replace(odd, "[session.b]", "[session.c]", 1):           "new: c; gone: b",
+		strings.Replace(odd, `user = "nobody"`, `user = "somebody"`, 1): "changed: a",
+		strings.Replace(odd, `host = "b"`, `host = 1`, 1):               "changed: b",
+		odd + "\n[oops]\n": "1 mistakes, before it was 0",
+	} {
+		if got := Diff(before, Parse("f", []byte(text))); got != want {
+			t.Errorf("got %q, want %q", got, want)
+		}
+	}
+}

@@ -83,3 +83,26 @@ func TestAFileIsNoWorkspace(t *testing.T) {
 		t.Error("no error")
 	}
 }
+
+func TestAWrittenFileIsNoticed(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "new")
+	w, err := Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	written, err := w.Watch(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(dir, "other"), nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := book.Add(w.SessionsPath(), book.Draft{Name: "a", Host: "h"}); err != nil {
+		t.Fatal(err)
+	}
+	<-written
+	again, err := w.Reread()
+	if err != nil || again.Book.Session("a") == nil {
+		t.Errorf("read again: %v", err)
+	}
+}

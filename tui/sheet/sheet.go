@@ -36,6 +36,7 @@ type Model struct {
 	width   int
 	cursor  int
 	editing bool
+	began   string // the value when editing it began
 	input   textinput.Model
 	note    string
 	bad     bool // the note is a refusal
@@ -70,7 +71,14 @@ func (m *Model) SetWidth(width int) { m.width = width }
 // session is still there.
 func (m *Model) SetWorkspace(ws *workspace.Workspace, say string) bool {
 	m.ws, m.note, m.bad = ws, say, false
-	return ws.Book.Session(m.session) != nil
+	s := ws.Book.Session(m.session)
+	if s == nil {
+		return false
+	}
+	if now, _ := s.Text(m.field()); m.editing && now != m.began {
+		m.note = fmt.Sprintf("%s became %q outside: enter writes yours, esc keeps that", m.field(), now)
+	}
+	return true
 }
 
 func (m *Model) field() string { return book.Fields[m.cursor] }
@@ -105,6 +113,7 @@ func (m *Model) key(msg tea.KeyPressMsg) (wish tea.Msg, cmd tea.Cmd) {
 		m.cursor = min(m.cursor+1, len(book.Fields)-1)
 	case "enter":
 		value, origin := m.ws.Book.Session(m.session).Text(m.field())
+		m.began = value
 		if origin.Layer != book.InSession {
 			value = ""
 		}
@@ -178,7 +187,7 @@ func (m *Model) View(height int) []string {
 		note = ""
 	}
 	lines := []string{t.Title(t.Accent.Render("session sheet")+t.Rule.Render(" ─ ")+t.Strong.Render(s.Name), note, m.width, fit.Spread)}
-	value := max(min(m.width-44, 60), 24)
+	value := max(min(m.width-44, 44), 24)
 	for i, key := range book.Fields {
 		text, origin := s.Text(key)
 		pointer, name := "  ", t.Faint.Render(fit.Pad(key, 10))
@@ -192,6 +201,9 @@ func (m *Model) View(height int) []string {
 		}
 		own := origin.Layer == book.InSession
 		from := t.Faint.Render("from " + origin.String())
+		if origin.Layer == book.BuiltIn {
+			from = t.Faint.Render(origin.String())
+		}
 		style := t.Text
 		switch {
 		case text == "":
