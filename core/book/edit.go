@@ -180,6 +180,38 @@ func findTable(text []byte, kind, name string) (*tableText, error) {
 	return found, nil
 }
 
+// viaNames finds every place where a via names a session.
+func viaNames(text []byte, name string) ([]span, error) {
+	var p unstable.Parser
+	p.Reset(text)
+	var found []span
+	take := func(n *unstable.Node) {
+		if n.Kind == unstable.String && string(n.Data) == name {
+			found = append(found, span{int(n.Raw.Offset), int(n.Raw.Offset + n.Raw.Length)})
+		}
+	}
+	for p.NextExpression() {
+		e := p.Expression()
+		if e.Kind != unstable.KeyValue {
+			continue
+		}
+		it := e.Key()
+		if it.Next(); string(it.Node().Data) != "via" {
+			continue
+		}
+		take(e.Value())
+		if e.Value().Kind == unstable.Array {
+			for each := e.Value().Children(); each.Next(); {
+				take(each.Node())
+			}
+		}
+	}
+	if err := p.Error(); err != nil {
+		return nil, fmt.Errorf("the file has a mistake: %w; mend that first", err)
+	}
+	return found, nil
+}
+
 // put sets a key: in place where it is there, else on a line of its own behind
 // the table's last.
 func (t *tableText) put(text []byte, key, value string) []byte {

@@ -159,3 +159,63 @@ func TestDiffNamesWhatChanged(t *testing.T) {
 		}
 	}
 }
+
+func TestRenameTakesEveryViaAlong(t *testing.T) {
+	text := "[site.reef]\nvia = [\"quay\"] # only way\n[session.quay] # in\nhost = \"quay\"\n[session.b]\nhost = \"quay\"\nvia = [ \"x\", \"quay\" ]\n[session.x]\nhost = \"h\"\nvia = \"quay\"\n"
+	path := edited(t, text)
+	b, err := Rename(path, "quay", "pier.1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	got, _ := os.ReadFile(path)
+	want := "[site.reef]\nvia = [\"pier.1\"] # only way\n[session.\"pier.1\"] # in\nhost = \"quay\"\n[session.b]\nhost = \"quay\"\nvia = [ \"x\", \"pier.1\" ]\n[session.x]\nhost = \"h\"\nvia = \"pier.1\"\n"
+	if string(got) != want || b.Session("pier.1") == nil || len(b.Problems) > 0 {
+		t.Errorf("the file is\n%s\nwant\n%s", got, want)
+	}
+	for _, name := range []string{"b", "a b", "here", ""} {
+		if _, err := Rename(path, "x", name); err == nil {
+			t.Errorf("x was renamed to %q", name)
+		}
+	}
+}
+
+func TestRemoveLeavesTheRest(t *testing.T) {
+	path := edited(t, odd)
+	if _, err := Remove(path, "a"); err != nil {
+		t.Fatal(err)
+	}
+	got, _ := os.ReadFile(path)
+	want := strings.Replace(odd, "[session.a] # the first\n  host = \"h\"     # where it is\nport=2022\nkey  = [ \"one.pem\",   # old\n         \"two.pem\" ]\n", "# the first\n# where it is\n", 1)
+	if string(got) != want {
+		t.Errorf("the file is\n%s\nwant\n%s", got, want)
+	}
+	if what, b, err := Undo(path); what != "removing a" || err != nil || b.Session("a") == nil {
+		t.Errorf("undo: %q, %v", what, err)
+	}
+	if _, err := Set(path, "b", "via", "a"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := Remove(path, "a"); err == nil || !strings.Contains(err.Error(), "b goes through it") {
+		t.Errorf("got %v", err)
+	}
+}
+
+func TestACopySaysTheSame(t *testing.T) {
+	path := edited(t, odd)
+	b, err := Copy(path, "a", "a2")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, key := range Fields {
+		x, _ := b.Session("a").Text(key)
+		if y, _ := b.Session("a2").Text(key); x != y {
+			t.Errorf("%s: %q became %q", key, x, y)
+		}
+	}
+	if text, _ := os.ReadFile(path); !strings.HasPrefix(string(text), odd) {
+		t.Error("what was there changed")
+	}
+	if _, err := Copy(path, "a", "b"); err == nil {
+		t.Error("a session was copied over another")
+	}
+}
