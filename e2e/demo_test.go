@@ -227,6 +227,30 @@ func TestAnEditFromOutsideIsShown(t *testing.T) {
 	s.until(`host became "203.0.113.11" outside`)
 }
 
+func TestSessionsAreRenamedCopiedAndRemoved(t *testing.T) {
+	dir := t.TempDir()
+	s := show(t, 120, 36, program, "demo", "--dir", dir)
+	s.until("8 routes")
+	s.text("e")
+	s.until("session sheet ─ quay")
+	s.text("r")
+	s.until("rename to quay")
+	s.keys("C-u")
+	s.text("pier")
+	s.keys("Enter")
+	s.until("session sheet ─ pier", "renamed quay to pier", "here ─────── pier ─────── gauge-1")
+	s.text("D")
+	s.until("remove pier? enter removes it")
+	s.keys("Enter")
+	s.until("goes through it")
+	s.text("y")
+	s.keys("Enter")
+	s.until("session sheet ─ pier-2", "9 routes")
+	s.text("D")
+	s.keys("Enter")
+	s.until("removed pier-2", "8 routes")
+}
+
 func TestAllMachinesAreLookedAt(t *testing.T) {
 	s := show(t, 130, 36, program, "demo", "--dir", t.TempDir())
 	s.until("8 routes · 1 shut")

@@ -277,6 +277,10 @@ func (a *App) wish(msg tea.Msg) tea.Cmd {
 	case sheet.Changed:
 		a.ws = a.ws.With(msg.Book)
 		a.routes.SetWorkspace(a.ws)
+		if a.sheet != nil && msg.Session != "" {
+			a.sheet.Show(msg.Session)
+			a.routes.Select(msg.Session)
+		}
 		if a.sheet != nil && !a.sheet.SetWorkspace(a.ws, msg.Say) {
 			a.sheet = nil
 		}

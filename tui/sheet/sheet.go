@@ -23,6 +23,8 @@ type Left struct{}
 type Changed struct {
 	Book *book.Book
 	Say  string
+	// Session is the one to show now, "" for the same.
+	Session string
 }
 
 // refused says why a value was not taken.
@@ -36,6 +38,8 @@ type Model struct {
 	width   int
 	cursor  int
 	editing bool
+	naming  string // what a name is asked for: "rename" or "copy", else ""
+	remove  bool   // removing is asked about
 	began   string // the value when editing it began
 	input   textinput.Model
 	note    string
@@ -67,6 +71,9 @@ func (m *Model) SetTheme(t *theme.Theme) {
 // SetWidth changes the width, in columns.
 func (m *Model) SetWidth(width int) { m.width = width }
 
+// Show shows the sheet of another session.
+func (m *Model) Show(session string) { m.session = session }
+
 // SetWorkspace shows another reading of the workspace. It tells whether the
 // session is still there.
 func (m *Model) SetWorkspace(ws *workspace.Workspace, say string) bool {
@@ -91,12 +98,21 @@ func (m *Model) Update(msg tea.Msg) (wish tea.Msg, cmd tea.Cmd) {
 		m.note, m.bad = msg.err.Error(), true
 		return nil, nil
 	case tea.KeyPressMsg:
-		if m.editing {
+		switch {
+		case m.editing || m.naming != "":
 			return nil, m.edit(msg)
+		case m.remove:
+			m.remove = false
+			m.note = ""
+			if msg.String() == "enter" {
+				session := m.session
+				return nil, m.write("removed "+session, "", func(path string) (*book.Book, error) { return book.Remove(path, session) })
+			}
+			return nil, nil
 		}
 		return m.key(msg)
 	case tea.PasteMsg:
-		if m.editing {
+		if m.editing || m.naming != "" {
 			m.input, cmd = m.input.Update(msg)
 		}
 	}
@@ -127,18 +143,40 @@ func (m *Model) key(msg tea.KeyPressMsg) (wish tea.Msg, cmd tea.Cmd) {
 		}
 	case "u":
 		return nil, m.undo()
+	case "r":
+		m.ask("rename", m.session)
+	case "y":
+		m.ask("copy", m.session+"-2")
+	case "D":
+		m.remove, m.bad = true, false
+		m.note = fmt.Sprintf("remove %s? enter removes it, any other key keeps it", m.session)
 	}
 	return nil, nil
+}
+
+// ask asks for a name.
+func (m *Model) ask(what, proposed string) {
+	m.naming, m.note, m.bad = what, "", false
+	m.input.SetValue(proposed)
+	m.input.CursorEnd()
+	m.input.Focus()
 }
 
 func (m *Model) edit(msg tea.KeyPressMsg) (cmd tea.Cmd) {
 	switch msg.String() {
 	case "esc", "ctrl+c":
-		m.editing, m.note = false, ""
+		m.editing, m.naming, m.note = false, "", ""
 		return nil
 	case "enter":
-		m.editing = false
-		return m.save(m.input.Value())
+		what, name, old := m.naming, m.input.Value(), m.session
+		m.editing, m.naming = false, ""
+		switch what {
+		case "rename":
+			return m.write("renamed "+old+" to "+name, name, func(path string) (*book.Book, error) { return book.Rename(path, old, name) })
+		case "copy":
+			return m.write("copied "+old+" to "+name, name, func(path string) (*book.Book, error) { return book.Copy(path, old, name) })
+		}
+		return m.save(name)
 	}
 	m.input, cmd = m.input.Update(msg)
 	return cmd
@@ -146,17 +184,23 @@ func (m *Model) edit(msg tea.KeyPressMsg) (cmd tea.Cmd) {
 
 // save writes one value; "" gives it up for the inherited one.
 func (m *Model) save(value string) tea.Cmd {
-	path, session, key := m.ws.SessionsPath(), m.session, m.field()
+	session, key := m.session, m.field()
+	return m.write(key+" is saved", "", func(path string) (*book.Book, error) { return book.Set(path, session, key, value) })
+}
+
+// write does one edit of the file. show is the session to show then, "" for the
+// same.
+func (m *Model) write(say, show string, edit func(path string) (*book.Book, error)) tea.Cmd {
+	path := m.ws.SessionsPath()
 	return func() tea.Msg {
-		b, err := book.Set(path, session, key, value)
+		b, err := edit(path)
 		if b == nil {
 			return refused{err}
 		}
-		say := key + " is saved"
 		if err != nil {
 			say = err.Error()
 		}
-		return Changed{b, say}
+		return Changed{b, say, show}
 	}
 }
 
@@ -167,7 +211,7 @@ func (m *Model) undo() tea.Cmd {
 		if b == nil {
 			return refused{err}
 		}
-		return Changed{b, "undone: " + what}
+		return Changed{Book: b, Say: "undone: " + what}
 	}
 }
 
@@ -187,6 +231,10 @@ func (m *Model) View(height int) []string {
 		note = ""
 	}
 	lines := []string{t.Title(t.Accent.Render("session sheet")+t.Rule.Render(" ─ ")+t.Strong.Render(s.Name), note, m.width, fit.Spread)}
+	if m.naming != "" {
+		m.input.SetWidth(40)
+		lines = append(lines, "   "+t.Accent.Render(m.naming+" to ")+m.input.View())
+	}
 	value := max(min(m.width-44, 44), 24)
 	for i, key := range book.Fields {
 		text, origin := s.Text(key)
@@ -237,8 +285,8 @@ func (m *Model) without(far *book.Settings, key string) string {
 
 // Hints are the sheet's keys.
 func (m *Model) Hints() []theme.Hint {
-	if m.editing {
+	if m.editing || m.naming != "" {
 		return []theme.Hint{{Key: "enter", Does: "save"}, {Key: "esc", Does: "leave it as it is"}}
 	}
-	return []theme.Hint{{Key: "↑↓", Does: "choose"}, {Key: "enter", Does: "edit"}, {Key: "x", Does: "inherit instead"}, {Key: "u", Does: "undo"}, {Key: "esc", Does: "close"}}
+	return []theme.Hint{{Key: "↑↓", Does: "choose"}, {Key: "enter", Does: "edit"}, {Key: "x", Does: "inherit"}, {Key: "r", Does: "rename"}, {Key: "y", Does: "copy"}, {Key: "D", Does: "remove"}, {Key: "u", Does: "undo"}, {Key: "esc", Does: "close"}}
 }
