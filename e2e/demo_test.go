@@ -251,6 +251,43 @@ func TestSessionsAreRenamedCopiedAndRemoved(t *testing.T) {
 	s.until("removed pier-2", "8 routes")
 }
 
+func TestTheTrailTellsWhatWasDone(t *testing.T) {
+	dir := t.TempDir()
+	s := show(t, 130, 36, program, "demo", "--dir", dir)
+	s.until("8 routes")
+	s.keys("Down")
+	s.text("m")
+	s.until("tide.pem now has mode 0600")
+	s.keys("Enter")
+	s.until("first visit ─ tide-db")
+	s.text("yes")
+	s.keys("Enter")
+	s.until("keeper on tide-db")
+	s.text("exit 3")
+	s.keys("Enter")
+	s.until("ended, status 3")
+	s.keys("Enter")
+	s.until("8 routes")
+	s.keys("Down", "Down", "Enter")
+	s.until("identity changed at gauge-2")
+	s.keys("M-m", "t")
+	s.until("trail", "shell ended, status 3", "answered: the identity ssh-ed25519 SHA256:", "tide.pem now has mode 0600", "walked to its end", "identity changed")
+	s.text("f")
+	s.until("failures only", "gauge-2")
+	s.gone("status 3")
+	s.text("f/shell")
+	s.until("trail / shell", "shell began")
+	s.gone("identity changed")
+	s.keys("Escape")
+	s.until("walked to its end")
+	s.keys("Escape")
+	s.until("8 routes")
+	r := do(t, dir, "", "trail", "--json", "identity changed")
+	if r.status != 0 || strings.Count(r.out, "\n") != 1 || !strings.Contains(r.out, `"session":"gauge-2"`) {
+		t.Errorf("%+v", r)
+	}
+}
+
 func TestAllMachinesAreLookedAt(t *testing.T) {
 	s := show(t, 130, 36, program, "demo", "--dir", t.TempDir())
 	s.until("8 routes · 1 shut")
@@ -382,6 +419,9 @@ func TestCommandLine(t *testing.T) {
 	r := do(t, dir, "", "run", "archive", "--", "hostname")
 	_, fingerprint, _ := strings.Cut(r.err, "--yes-identity ")
 	fingerprint, _, _ = strings.Cut(fingerprint, "\n")
+	if r := do(t, dir, "", "trail", "--csv", "--session", "gauge-1"); !strings.Contains(r.out, "walked to its end") || !strings.Contains(r.out, "status 9") {
+		t.Errorf("the trail: %+v", r)
+	}
 	if r := do(t, dir, "", "run", "--yes-identity", "SHA256:x", "archive", "--", "hostname"); r.status != 3 {
 		t.Errorf("another fingerprint was accepted: %+v", r)
 	}

@@ -19,10 +19,12 @@ import (
 	"meatus/core/gate"
 	"meatus/core/route"
 	"meatus/core/shell"
+	"meatus/core/trail"
 	"meatus/core/walk"
 	"meatus/core/workspace"
 	"meatus/tui/ask"
 	"meatus/tui/entry"
+	"meatus/tui/journal"
 	"meatus/tui/routes"
 	"meatus/tui/settle"
 	"meatus/tui/sheet"
@@ -57,7 +59,10 @@ type App struct {
 	cancel  context.CancelFunc
 
 	width, height int
-	inShell       bool // the Shell place shows, else Routes
+	inShell       bool         // the Shell place shows
+	inTrail       bool         // the trail shows; Routes does where neither
+	trail         *trail.Trail // nil where it cannot be kept
+	journal       *journal.Model
 	routes        *routes.Model
 	shell         *shells.Model
 	ask           *ask.Model
@@ -92,6 +97,14 @@ func New(ws *workspace.Workspace, o Options) *App {
 	a.walker = walk.New(walk.Config{Vouched: ws.Vouched, Asker: a.desk, Dialer: o.Dialer})
 	a.inbox = a.walker.Subscribe()
 	var err error
+	why := ""
+	if a.trail, err = trail.Open(ws.Dir); err != nil {
+		why = err.Error()
+		a.notice = why
+	} else {
+		go a.trail.Follow(a.ctx, a.walker.Subscribe())
+	}
+	a.journal = journal.New(a.trail, why, t)
 	if a.written, err = ws.Watch(a.ctx); err != nil {
 		a.notice = err.Error() + "; press r after editing the file"
 	}
@@ -117,6 +130,23 @@ func (a *App) Close() {
 		s.Close()
 	}
 	a.walker.Close()
+	if a.trail != nil {
+		a.trail.Close()
+	}
+}
+
+// record writes an entry of our own to the trail.
+func (a *App) record(e trail.Entry) tea.Cmd {
+	if a.trail == nil {
+		return nil
+	}
+	t := a.trail
+	return func() tea.Msg {
+		if err := t.Add(e); err != nil {
+			return notice(err.Error())
+		}
+		return nil
+	}
 }
 
 // look is a look at sessions' machines under way.
@@ -285,19 +315,27 @@ func (a *App) wish(msg tea.Msg) tea.Cmd {
 			a.sheet = nil
 		}
 		a.notice = msg.Say
-		return a.routes.JudgeRest(0)
+		return tea.Batch(a.routes.JudgeRest(0), a.record(trail.Entry{Kind: trail.Edit, Session: msg.Session, Say: msg.Say}))
 	case settle.Left:
 		a.settle = nil
 	case settle.Settled:
 		a.settle = nil
 		a.routes.Say(msg.Session, msg.Say)
+		return a.record(trail.Entry{Kind: trail.Vouch, Session: msg.Session, Say: msg.Say})
+	case routes.Mended:
+		return tea.Batch(a.take(a.routes.Update(msg)), a.record(msg.Entry()))
+	case journal.Left:
+		a.goTo(nil)
 	case entry.Saved:
 		a.entry = nil
 		a.ws = a.ws.With(msg.Book)
 		a.routes.SetWorkspace(a.ws)
 		a.routes.Select(msg.Name)
-		return a.routes.JudgeRest(0)
+		return tea.Batch(a.routes.JudgeRest(0), a.record(trail.Entry{Kind: trail.Edit, Session: msg.Name, Say: "written as a new session"}))
 	default:
+		if a.inTrail {
+			return tea.Batch(a.take(a.journal.Update(msg)), a.take(a.routes.Update(msg)))
+		}
 		if a.entry != nil {
 			return tea.Batch(a.take(a.entry.Update(msg)), a.take(a.routes.Update(msg)))
 		}
@@ -326,6 +364,7 @@ func (a *App) resize(width, height int) {
 	a.routes.SetWidth(width)
 	a.ask.SetWidth(width)
 	a.shell.SetSize(width, height)
+	a.journal.SetSize(width, height)
 	if a.entry != nil {
 		a.entry.SetWidth(width)
 	}
@@ -345,6 +384,7 @@ func (a *App) setTheme(t *theme.Theme) {
 	a.routes.SetTheme(t)
 	a.shell.SetTheme(t)
 	a.ask.SetTheme(t)
+	a.journal.SetTheme(t)
 	if a.entry != nil {
 		a.entry.SetTheme(t)
 	}
@@ -438,7 +478,7 @@ func (a *App) arrive(msg arrived) tea.Cmd {
 	a.nextID++
 	s := &shells.Shell{ID: a.nextID, Route: msg.route, Shell: msg.shell}
 	a.open = append(a.open, s)
-	if !a.inShell && a.entry == nil && a.settle == nil && a.sheet == nil && a.switcher == nil && !a.ask.Waiting() && a.routes.Selected() == msg.session {
+	if !a.inShell && !a.inTrail && a.entry == nil && a.settle == nil && a.sheet == nil && a.switcher == nil && !a.ask.Waiting() && a.routes.Selected() == msg.session {
 		a.goTo(s)
 	} else if a.inShell {
 		a.shell.Notice(msg.session + " is open: " + a.options.Leader)
@@ -467,12 +507,19 @@ func (a *App) shellChanged(id int) tea.Cmd {
 
 // goTo shows a shell, or Routes for nil.
 func (a *App) goTo(s *shells.Shell) {
-	a.inShell = s != nil
+	a.inShell, a.inTrail = s != nil, false
 	a.help, a.leaving = false, false
 	if s != nil {
 		a.shell.Show(s)
 		a.routes.Select(s.Route.Session)
 	}
+}
+
+// goToTrail shows the trail.
+func (a *App) goToTrail() tea.Cmd {
+	a.goTo(nil)
+	a.inTrail = true
+	return a.journal.Read()
 }
 
 // putAway forgets an ended shell.

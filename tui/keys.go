@@ -32,11 +32,19 @@ func (a *App) key(msg tea.KeyPressMsg) tea.Cmd {
 			a.switcher = nil
 			return nil
 		}
-		if to, chosen := a.switcher.Update(msg); chosen {
+		to, chosen := a.switcher.Update(msg)
+		switch {
+		case !chosen:
+			return nil
+		case to.Trail:
 			a.switcher = nil
-			a.goTo(to)
+			return a.goToTrail()
 		}
+		a.switcher = nil
+		a.goTo(to.Shell)
 		return nil
+	case a.inTrail:
+		return a.take(a.journal.Update(msg))
 	case a.inShell:
 		return a.take(a.shell.Update(msg), nil)
 	case a.help:
@@ -61,7 +69,7 @@ func (a *App) lead(msg tea.KeyPressMsg) {
 		if !a.inShell {
 			here = nil
 		}
-		a.switcher = switcher.New(a.theme, a.width, a.open, here)
+		a.switcher = switcher.New(a.theme, a.width, a.open, switcher.Place{Shell: here, Trail: a.inTrail})
 		return
 	}
 	a.switcher = nil
@@ -120,7 +128,7 @@ func (a *App) answerLeaving(key string) tea.Cmd {
 
 func (a *App) paste(msg tea.PasteMsg) tea.Cmd {
 	switch {
-	case a.switcher != nil || a.leaving:
+	case a.switcher != nil || a.leaving || a.inTrail:
 		return nil
 	case a.inShell:
 		return a.take(a.shell.Update(msg), nil)
@@ -142,6 +150,8 @@ func (a *App) mouse(msg tea.Msg) tea.Cmd {
 		return nil
 	case a.inShell:
 		return a.take(a.shell.Update(msg), nil)
+	case a.inTrail:
+		return a.take(a.journal.Update(msg))
 	case a.entry != nil || a.settle != nil || a.sheet != nil || a.ask.Waiting():
 		return nil
 	}

@@ -78,6 +78,7 @@ func runOn(ctx context.Context, w *workspace.Workspace, name, command string, o 
 	}
 	walker := walk.New(walk.Config{Vouched: w.Vouched, Asker: newTTYAsker(o.identities), Linger: time.Millisecond})
 	defer walker.Close()
+	defer keepTrail(w.Dir, walker)()
 	if o.trace {
 		stop := traceTo(os.Stderr, walker, func(i int) string { return r.Hops[i].Name })
 		defer stop()

@@ -293,6 +293,7 @@ func (h *handshake) ask(k gate.Kind, what string, put func(ctx context.Context) 
 	defer resume()
 	// The connection may end while a person thinks; the question ends with it.
 	err := put(h.l.ctx)
+	h.l.w.tell(Answered{h.place(), what, err == nil})
 	var nobody Nobody
 	switch {
 	case err == nil:
@@ -315,6 +316,7 @@ func (h *handshake) askIdentity(remote net.Addr, key ssh.PublicKey) error {
 	resume := h.p.pause()
 	err := l.w.Asker.Identity(l.ctx, q)
 	resume()
+	l.w.tell(Answered{q.Place, "the identity " + q.Algorithm + " " + q.SHA256, err == nil})
 	if err == nil {
 		address := l.hop.Knock()
 		if l.below == nil && remote != nil {

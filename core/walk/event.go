@@ -9,7 +9,8 @@ import (
 )
 
 // Event is something that happened to a walk or a link: one of [Trying],
-// [Passed], [Ended], [LinkUp], [LinkDown] and [Pulse].
+// [Passed], [Ended], [Answered], [Began], [Finished], [Waiting], [Touched],
+// [LinkUp], [LinkDown] and [Pulse].
 type Event interface{ isEvent() }
 
 // ID tells one walk, or one link, of a [Walker] from another.
@@ -37,7 +38,29 @@ type Ended struct {
 	Session string
 	Hop     int
 	Err     error
+	Took    time.Duration
 }
+
+// Answered says that a person was asked something and answered, or would not. It
+// never holds the answer.
+type Answered struct {
+	Place
+	What string // "the identity SHA256:…", "the passphrase of tide.pem"
+	Yes  bool   // there was an answer, or it was yes
+}
+
+// Began says that a shell or command runs at the end of a route, and Finished
+// that it has ended.
+type (
+	Began struct {
+		Session, Hop, What string
+	}
+	Finished struct {
+		Session, Hop, What string
+		Took               time.Duration
+		Ending             Ending
+	}
+)
 
 // LinkUp says that a link is there.
 type LinkUp struct{ Link LinkState }
@@ -70,6 +93,9 @@ func (Ended) isEvent()    {}
 func (LinkUp) isEvent()   {}
 func (LinkDown) isEvent() {}
 func (Pulse) isEvent()    {}
+func (Answered) isEvent() {}
+func (Began) isEvent()    {}
+func (Finished) isEvent() {}
 
 // Inbox collects events for one reader. A pulse replaces the one before it that
 // was not read yet, so an inbox that is not read stays small.

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"sync"
+	"time"
 
 	"golang.org/x/crypto/ssh"
 
@@ -82,6 +83,10 @@ type Program struct {
 	In      io.WriteCloser // what it reads
 	Out     io.Reader      // what it writes
 	Err     io.Reader      // what it writes to standard error, empty with a terminal
+
+	of    string // the session
+	what  string
+	began time.Time
 }
 
 // Start runs command at the far side, or the login shell where it is "". With a
@@ -119,10 +124,12 @@ func (p *Passage) Start(ctx context.Context, command string, terminal *Terminal)
 		if isDead(f) && p.renew(ctx) {
 			return p.Start(ctx, command, terminal)
 		}
-		p.walker.tell(Ended{p.id, p.route.Session, last, f})
+		p.walker.tell(Ended{Walk: p.id, Session: p.route.Session, Hop: last, Err: f})
 		return nil, f
 	}
 	p.walker.tell(Passed{p.id, p.route.Session, last, gate.Gate{Kind: gate.Channel, Verdict: gate.Open, Seen: what}})
+	s.program.of, s.program.what, s.program.began = p.route.Session, what, time.Now()
+	p.walker.tell(Began{p.route.Session, p.route.Target().Name, what})
 	return s.program, nil
 }
 
@@ -208,6 +215,12 @@ type Ending struct {
 // Wait waits for the program's end. Both outputs must have been read to their
 // end before.
 func (g *Program) Wait() Ending {
+	e := g.wait()
+	g.link.w.tell(Finished{g.of, g.link.hop.Name, g.what, time.Since(g.began), e})
+	return e
+}
+
+func (g *Program) wait() Ending {
 	err := g.session.Wait()
 	var exit *ssh.ExitError
 	var missing *ssh.ExitMissingError

@@ -164,16 +164,17 @@ func (w *Walker) newID() ID {
 // [gate.Failure]. The caller closes the passage.
 func (w *Walker) Walk(ctx context.Context, r route.Route) (*Passage, error) {
 	a := &attempt{w: w, id: w.newID(), route: r}
+	began := time.Now()
 	link, err := a.run(ctx)
 	if a.reused && isDead(err) {
 		a.reused = false
 		link, err = a.run(ctx)
 	}
 	if err != nil {
-		w.tell(Ended{a.id, r.Session, a.hop, err})
+		w.tell(Ended{a.id, r.Session, a.hop, err, time.Since(began)})
 		return nil, err
 	}
-	w.tell(Ended{a.id, r.Session, len(r.Hops) - 1, nil})
+	w.tell(Ended{a.id, r.Session, len(r.Hops) - 1, nil, time.Since(began)})
 	return &Passage{walker: w, link: link, route: r, id: a.id, reused: a.reused}, nil
 }
 

@@ -19,6 +19,7 @@ import (
 	"meatus/core/gate"
 	"meatus/core/keyfile"
 	"meatus/core/route"
+	"meatus/core/trail"
 	"meatus/core/walk"
 	"meatus/core/workspace"
 	"meatus/tui/fit"
@@ -63,12 +64,21 @@ type judged struct {
 	report gate.Report
 }
 
-// mended says how mending a key went.
-type mended struct {
+// Mended says how mending a key went.
+type Mended struct {
 	session string
 	path    string
 	access  keyfile.Access
 	err     error
+}
+
+// Entry is what the mending leaves in the trail.
+func (m Mended) Entry() trail.Entry {
+	e := trail.Entry{Kind: trail.Mend, Session: m.session, Say: fmt.Sprintf("%s now has mode %04o", filepath.Base(m.path), m.access.Mode.Perm())}
+	if m.err != nil {
+		e.Say, e.Failed = "mending "+m.path, m.err.Error()
+	}
+	return e
 }
 
 // entry is one session of the board.
@@ -301,7 +311,7 @@ func (m *Model) Update(msg tea.Msg) (wish tea.Msg, cmd tea.Cmd) {
 			}
 		}
 		return nil, m.JudgeRest(msg.from + len(msg.found))
-	case mended:
+	case Mended:
 		return nil, m.afterMending(msg)
 	case tea.KeyPressMsg:
 		return m.key(msg)
@@ -451,12 +461,12 @@ func (m *Model) mend() tea.Cmd {
 	name, path := e.name, worst.Remedy.Subject
 	return func() tea.Msg {
 		access, err := keyfile.Mend(path)
-		return mended{name, path, access, err}
+		return Mended{name, path, access, err}
 	}
 }
 
 // afterMending judges every session anew that uses the key.
-func (m *Model) afterMending(msg mended) tea.Cmd {
+func (m *Model) afterMending(msg Mended) tea.Cmd {
 	delete(m.seen, msg.path)
 	for i := range m.entries {
 		e := &m.entries[i]

@@ -13,21 +13,36 @@ import (
 	"meatus/tui/theme"
 )
 
+// Place is where one can go: a shell, the trail, or Routes where it is neither.
+type Place struct {
+	Shell *shells.Shell
+	Trail bool
+}
+
+// The lines before those of the shells.
+const (
+	onRoutes = iota
+	onTrail
+	firstShell
+)
+
 // Model is the drawer.
 type Model struct {
 	theme  *theme.Theme
 	width  int
 	shells []*shells.Shell
-	cursor int // 0 is Routes
+	cursor int // the line
 }
 
-// New returns the drawer with the shells there are. here is the one that shows,
-// or nil on Routes.
-func New(t *theme.Theme, width int, all []*shells.Shell, here *shells.Shell) *Model {
+// New returns the drawer with the shells there are; here is what shows now.
+func New(t *theme.Theme, width int, all []*shells.Shell, here Place) *Model {
 	m := &Model{theme: t, width: width, shells: all}
+	if here.Trail {
+		m.cursor = onTrail
+	}
 	for i, s := range all {
-		if s == here {
-			m.cursor = i + 1
+		if s == here.Shell {
+			m.cursor = firstShell + i
 		}
 	}
 	return m
@@ -39,57 +54,63 @@ func (m *Model) SetWidth(width int) { m.width = width }
 // SetShells changes the list; the cursor stays within it.
 func (m *Model) SetShells(all []*shells.Shell) {
 	m.shells = all
-	m.cursor = min(m.cursor, len(all))
+	m.cursor = min(m.cursor, onTrail+len(all))
 }
 
-// Update takes a key. chosen tells that a place was: that of a shell, or Routes
-// where to is nil.
-func (m *Model) Update(msg tea.KeyPressMsg) (to *shells.Shell, chosen bool) {
+// Update takes a key. chosen tells that a place was.
+func (m *Model) Update(msg tea.KeyPressMsg) (to Place, chosen bool) {
 	switch key := msg.String(); key {
 	case "up", "k":
 		m.cursor = max(m.cursor-1, 0)
 	case "down", "j", "tab":
-		m.cursor = min(m.cursor+1, len(m.shells))
+		m.cursor = min(m.cursor+1, onTrail+len(m.shells))
 	case "enter":
 		return m.choose(m.cursor)
+	case "0":
+		return m.choose(onRoutes)
+	case "t":
+		return m.choose(onTrail)
 	default:
-		if len(key) == 1 && key[0] >= '0' && key[0] <= '9' {
-			return m.choose(int(key[0] - '0'))
+		if len(key) == 1 && key[0] >= '1' && key[0] <= '9' {
+			return m.choose(firstShell + int(key[0]-'1'))
 		}
 	}
-	return nil, false
+	return Place{}, false
 }
 
-func (m *Model) choose(n int) (to *shells.Shell, chosen bool) {
+func (m *Model) choose(line int) (to Place, chosen bool) {
 	switch {
-	case n > len(m.shells):
-		return nil, false
-	case n == 0:
-		return nil, true
+	case line >= firstShell+len(m.shells):
+		return Place{}, false
+	case line == onRoutes:
+		return Place{}, true
+	case line == onTrail:
+		return Place{Trail: true}, true
 	}
-	return m.shells[n-1], true
+	return Place{Shell: m.shells[line-firstShell]}, true
 }
 
 // View draws the drawer: at most height lines, a hairline below.
 func (m *Model) View(height int, summary string) []string {
 	t := m.theme
-	lines := []string{t.Title(t.Accent.Render("go to"), t.Faint.Render("a number, or enter"), m.width, fit.Spread)}
+	lines := []string{t.Title(t.Accent.Render("go to"), t.Faint.Render("a number or letter, or enter"), m.width, fit.Spread)}
 	names := 20
 	for _, s := range m.shells {
 		who, _ := s.Where()
 		names = min(max(names, len([]rune(who))), 44)
 	}
-	row := func(n int, mark, name, detail string) {
+	row := func(line int, press, mark, name, detail string) {
 		pointer := "  "
-		if n == m.cursor {
+		if line == m.cursor {
 			pointer = t.Accent.Render("❯ ")
 			name = t.Strong.Render(name)
 		}
-		number := t.Faint.Render(fit.Pad(fmt.Sprint(n), 2))
+		number := t.Faint.Render(fit.Pad(press, 2))
 		lines = append(lines, fit.Cut(" "+pointer+number+" "+mark+" "+fit.Pad(name, names)+"   "+detail, m.width))
 	}
-	row(0, t.Faint.Render("⌂"), "Routes", t.Faint.Render(summary))
-	first := max(m.cursor-(height-4), 0)
+	row(onRoutes, "0", t.Faint.Render("⌂"), "Routes", t.Faint.Render(summary))
+	row(onTrail, "t", t.Faint.Render("≡"), "Trail", t.Faint.Render("what was done, by whom, when"))
+	first := max(m.cursor-(height-5), 0)
 	for i, s := range m.shells[min(first, len(m.shells)):] {
 		if len(lines) >= height-1 {
 			break
@@ -101,7 +122,7 @@ func (m *Model) View(height int, summary string) []string {
 		} else if s.Bells() {
 			mark = t.Accent.Render("♪")
 		}
-		row(first+i+1, mark, who, t.Faint.Render(way)+"   "+s.LastLine())
+		row(firstShell+first+i, fmt.Sprint(first+i+1), mark, who, t.Faint.Render(way)+"   "+s.LastLine())
 	}
 	return append(lines, t.Rule.Render(rule(m.width)))
 }

@@ -1,0 +1,81 @@
+package trail
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"meatus/core/gate"
+	"meatus/core/walk"
+)
+
+// Follow writes what happens to walks, questions, shells and links, until ctx
+// ends. It returns the first error of writing, after which it writes no more.
+func (t *Trail) Follow(ctx context.Context, inbox *walk.Inbox) error {
+	for events := inbox.Take(ctx); events != nil; events = inbox.Take(ctx) {
+		for _, event := range events {
+			e, ok := entry(event)
+			if !ok {
+				continue
+			}
+			if err := t.Add(e); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// entry is the line an event leaves, if any.
+func entry(event walk.Event) (Entry, bool) {
+	switch ev := event.(type) {
+	case walk.Ended:
+		e := Entry{Kind: Walk, Session: ev.Session, Say: "walked to its end", Took: ev.Took}
+		if ev.Err != nil {
+			e.Say = "did not get through"
+			e.fail(ev.Err)
+		}
+		return e, true
+	case walk.Answered:
+		say := "answered: "
+		if !ev.Yes {
+			say = "not answered: "
+		}
+		return Entry{Kind: Question, Session: ev.Session, Hop: ev.Hop, Say: say + ev.What}, true
+	case walk.Began:
+		return Entry{Kind: Shell, Session: ev.Session, Hop: ev.Hop, Say: ev.What + " began"}, true
+	case walk.Finished:
+		e := Entry{Kind: End, Session: ev.Session, Hop: ev.Hop, Say: fmt.Sprintf("%s ended, status %d", ev.What, ev.Ending.Status), Took: ev.Took.Round(time.Millisecond)}
+		if ev.Ending.Signal != "" {
+			e.Say = ev.What + " ended by signal " + ev.Ending.Signal
+		}
+		if ev.Ending.Err != nil {
+			e.Say = ev.What + " was lost"
+			e.fail(ev.Ending.Err)
+		}
+		return e, true
+	case walk.Touched:
+		e := Entry{Kind: Check, Session: ev.Report.Session, Say: "looked at as far as its host key: " + ev.Report.Verdict().String()}
+		if ev.Failure != nil {
+			e.fail(ev.Failure)
+		}
+		return e, true
+	case walk.LinkDown:
+		e := Entry{Kind: End, Hop: ev.Link.Hop, Say: fmt.Sprintf("link ended, %d bytes in, %d out", ev.Link.In, ev.Link.Out), Took: time.Since(ev.Link.Since).Round(time.Millisecond)}
+		if ev.Failure != nil {
+			e.fail(ev.Failure)
+		}
+		return e, true
+	}
+	return Entry{}, false
+}
+
+// fail notes why, and where on the way.
+func (e *Entry) fail(err error) {
+	e.Failed = err.Error()
+	var f *gate.Failure
+	if errors.As(err, &f) {
+		e.Hop, e.Failed = f.Hop, fmt.Sprintf("%s: %s: %s", f.Gate, f.Cause, f.Why)
+	}
+}
