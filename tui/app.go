@@ -102,7 +102,12 @@ func New(ws *workspace.Workspace, o Options) *App {
 		why = err.Error()
 		a.notice = why
 	} else {
-		go a.trail.Follow(a.ctx, a.walker.Subscribe())
+		inbox := a.walker.Subscribe()
+		go func() {
+			if err := a.trail.Follow(a.ctx, inbox); err != nil && a.ctx.Err() == nil {
+				a.desk.Send(notice(err.Error()))
+			}
+		}()
 	}
 	a.journal = journal.New(a.trail, why, t)
 	if a.written, err = ws.Watch(a.ctx); err != nil {

@@ -176,7 +176,7 @@ func (a *App) allKeys() []keyGroup {
 		{"Marks", []theme.Hint{
 			{Key: "● open", Does: "holds"}, {Key: "◐ ajar", Does: "holds, but something is off"},
 			{Key: "╳ shut", Does: "will fail, or failed"}, {Key: "○ untried", Does: "not known from here"},
-			{Key: "━ live", Does: "a link is up"}, {Key: "─ known", Does: "its identity is vouched"}, {Key: "┈ new", Does: "never visited"},
+			{Key: "━ live", Does: "a link is up"}, {Key: "╍ frozen", Does: "it does not answer"}, {Key: "─ known", Does: "its identity is vouched"}, {Key: "┈ new", Does: "never visited"},
 		}},
 	}
 }

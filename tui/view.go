@@ -40,8 +40,18 @@ func (a *App) name() string {
 	return plain.Line(filepath.Base(a.ws.Dir), 40)
 }
 
-// waiting says in a shell that a question waits elsewhere.
+// waiting says in a shell that its line is frozen, or that a question waits
+// elsewhere.
 func (a *App) waiting() string {
+	if s := a.shell.Shell(); s != nil && s.Live() {
+		var prefixes []string
+		for i := range s.Route.Hops {
+			prefixes = append(prefixes, s.Route.Prefix(i))
+		}
+		if since, hop, ok := a.routes.Frozen(prefixes); ok {
+			return fmt.Sprintf("frozen at %s: no byte for %s, typing is held", hop, fit.Ago(time.Since(since)))
+		}
+	}
 	if !a.ask.Waiting() {
 		return ""
 	}
@@ -221,8 +231,11 @@ func (a *App) footer() string {
 	case a.routes.Finding():
 		hints = a.routes.Hints()
 	default:
-		hints = append(a.routes.Hints(), theme.Hint{Key: "e", Does: "edit"}, theme.Hint{Key: "n", Does: "new"}, theme.Hint{Key: "/", Does: "find"}, theme.Hint{Key: "c", Does: "look"}, theme.Hint{Key: a.options.Leader, Does: "go to"},
-			theme.Hint{Key: "?", Does: "all keys"}, theme.Hint{Key: "q", Does: "leave"})
+		hints = append(a.routes.Hints(), theme.Hint{Key: "n", Does: "new"})
+		if a.width >= 110 {
+			hints = append(hints, theme.Hint{Key: "e", Does: "edit"}, theme.Hint{Key: "c", Does: "look"}, theme.Hint{Key: "/", Does: "find"})
+		}
+		hints = append(hints, theme.Hint{Key: a.options.Leader, Does: "go to"}, theme.Hint{Key: "?", Does: "all keys"}, theme.Hint{Key: "q", Does: "leave"})
 	}
 	return fit.Spread(t.Rule.Render("─ ")+t.Keys(hints...)+" ", "", a.width, t.Rule.Render("─"))
 }

@@ -85,6 +85,10 @@ type LinkState struct {
 	In, Out   uint64        // bytes on the wire, from and to the machine
 	Users     int           // shells, commands and links above
 	Cipher    string
+	// Frozen says that a keepalive is overdue and nothing else came; LastIn is
+	// when the last byte did.
+	Frozen bool
+	LastIn time.Time
 }
 
 func (Trying) isEvent()   {}

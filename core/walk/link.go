@@ -40,6 +40,7 @@ type Link struct {
 	cancel context.CancelCauseFunc
 
 	roundTrip atomic.Int64
+	frozen    atomic.Bool
 
 	// ----
 	up       bool
@@ -203,6 +204,7 @@ func (l *Link) stateLocked() LinkState {
 	s := LinkState{ID: l.id, Hop: l.hop.Name, Prefix: l.prefix, Since: l.since, Users: l.users, Cipher: l.cipher, RoundTrip: time.Duration(l.roundTrip.Load())}
 	if l.conn != nil {
 		s.In, s.Out = l.conn.in.Load(), l.conn.out.Load()
+		s.LastIn, s.Frozen = time.Unix(0, l.conn.lastIn.Load()), l.frozen.Load()
 	}
 	return s
 }
@@ -223,6 +225,7 @@ func (l *Link) keepAlive() {
 	}
 	ask()
 	waiting, missed := true, 0
+	asked := time.Now()
 	var ticks <-chan time.Time
 	if l.hop.Keepalive > 0 {
 		tick := time.NewTicker(l.hop.Keepalive)
@@ -233,13 +236,15 @@ func (l *Link) keepAlive() {
 		select {
 		case took := <-answered:
 			l.roundTrip.Store(int64(took))
+			l.frozen.Store(false)
 			waiting, missed = false, 0
 		case <-ticks:
 			if !waiting {
-				waiting = true
+				waiting, asked = true, time.Now()
 				ask()
 				continue
 			}
+			l.frozen.Store(l.conn.lastIn.Load() < asked.UnixNano())
 			if missed++; missed >= missedLimit {
 				l.cancel(l.lost())
 				return
@@ -295,7 +300,8 @@ func (l *Link) open(ctx context.Context, addr string) (net.Conn, error) {
 type countedConn struct {
 	net.Conn
 	in, out atomic.Uint64
-	settled atomic.Bool // the handshake is over, first is no longer kept
+	lastIn  atomic.Int64 // when the last byte came in, in Unix nanoseconds
+	settled atomic.Bool  // the handshake is over, first is no longer kept
 
 	mu    sync.Mutex
 	first []byte // at most maxFirst
@@ -306,6 +312,9 @@ const maxFirst = 512
 func (c *countedConn) Read(p []byte) (int, error) {
 	n, err := c.Conn.Read(p)
 	c.in.Add(uint64(n))
+	if n > 0 {
+		c.lastIn.Store(time.Now().UnixNano())
+	}
 	if !c.settled.Load() {
 		c.mu.Lock()
 		c.first = append(c.first, p[:min(n, maxFirst-len(c.first))]...)

@@ -701,3 +701,29 @@ func TestTouchingGoesAsFarAsTheHostKey(t *testing.T) {
 		t.Error("somebody was asked")
 	}
 }
+
+func TestAFrozenLinkIsToldAndThaws(t *testing.T) {
+	b := openBay(t, nil)
+	r := b.route("gauge-1")
+	for i := range r.Hops {
+		r.Hops[i].Keepalive = 200 * time.Millisecond
+	}
+	p, err := b.Walk(context.Background(), r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer p.Close()
+	state := func() walk.LinkState { return p.Link() }
+	waitFor(t, func() bool { return state().RoundTrip > 0 }, func() string { return "no round trip" })
+	b.Host("gauge-1").Faults.Freeze(true)
+	waitFor(t, func() bool { return state().Frozen }, func() string { return "it was not told as frozen" })
+	b.Host("gauge-1").Faults.Freeze(false)
+	waitFor(t, func() bool { return !state().Frozen }, func() string { return "it did not thaw" })
+	g, err := p.Start(context.Background(), "hostname", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if out, _ := io.ReadAll(g.Out); string(out) != "gauge-1\n" {
+		t.Errorf("afterwards it says %q", out)
+	}
+}

@@ -171,6 +171,8 @@ func (m *Model) rail(e *entry, widths []int) string {
 	for i, h := range e.route.Hops {
 		stroke, style := "┈", t.Rule
 		switch {
+		case m.linkAt(e, i) != nil && m.linkAt(e, i).state.Frozen:
+			stroke, style = "╍", t.Verdict(gate.Ajar)
 		case m.linkAt(e, i) != nil:
 			stroke, style = "━", t.Live
 		case i < len(e.report.Hops) && visited(e.report.Hops[i]):
@@ -204,6 +206,19 @@ func (m *Model) rail(e *entry, widths []int) string {
 	return b.String()
 }
 
+// frozenOn is the first frozen link on the live way of a session, or nil.
+func (m *Model) frozenOn(e *entry) *link {
+	if m.linkAt(e, len(e.prefixes)-1) == nil {
+		return nil
+	}
+	for i := range e.prefixes {
+		if l := m.linkAt(e, i); l != nil && l.state.Frozen {
+			return l
+		}
+	}
+	return nil
+}
+
 // visited tells whether a hop's identity is known.
 func visited(h gate.Hop) bool {
 	for _, g := range h.Gates {
@@ -229,6 +244,10 @@ func (m *Model) state(e *entry, width int) string {
 			at = fmt.Sprintf("%s at %s", w.gate, e.route.Hops[w.hop].Name)
 		}
 		return t.Accent.Render(fit.Pad("walking", 8)) + t.Faint.Render(fit.Cut(at, width-8))
+	}
+	if l := m.frozenOn(e); l != nil {
+		say := fmt.Sprintf("%s at %s", fit.Ago(time.Since(l.state.LastIn)), l.state.Hop)
+		return t.Verdict(gate.Ajar).Render(fit.Pad("frozen", 8)) + t.Text.Render(fit.Cut("no byte for "+say, width-8))
 	}
 	if l := m.linkAt(e, len(e.route.Hops)-1); l != nil && len(e.route.Hops) > 0 {
 		detail := fmt.Sprintf("%6s  %7s/s ", fit.Ago(time.Since(l.state.Since)), fit.Bytes(l.rate()))

@@ -638,6 +638,17 @@ func (m *Model) RoundTrip(prefix string) time.Duration {
 	return 0
 }
 
+// Frozen says since when no byte came over the way with these prefixes, and from
+// which hop; ok is false where nothing is frozen.
+func (m *Model) Frozen(prefixes []string) (since time.Time, hop string, ok bool) {
+	for _, p := range prefixes {
+		if l := m.links[p]; l != nil && l.state.Frozen {
+			return l.state.LastIn, l.state.Hop, true
+		}
+	}
+	return time.Time{}, "", false
+}
+
 // Summary counts routes, live ones and shut ones.
 func (m *Model) Summary() string {
 	parts := []string{plural(len(m.entries), "route")}
@@ -715,6 +726,9 @@ func (m *Model) Strip() string {
 	for _, prefix := range m.order {
 		s := m.links[prefix].state
 		text := t.Live.Render("━ ") + s.Hop
+		if s.Frozen {
+			text = t.Verdict(gate.Ajar).Render("╍ ") + s.Hop + t.Verdict(gate.Ajar).Render(" frozen")
+		}
 		if rtt := fit.RoundTrip(s.RoundTrip); rtt != "" {
 			text += " " + t.Faint.Render(rtt)
 		}
