@@ -66,9 +66,7 @@ type App struct {
 	routes        *routes.Model
 	shell         *shells.Model
 	ask           *ask.Model
-	entry         *entry.Model    // not nil while a session is written
-	settle        *settle.Model   // not nil while a changed identity is decided
-	sheet         *sheet.Model    // not nil while a session is edited
+	task          task            // in place of the card, or nil
 	switcher      *switcher.Model // not nil while it is open
 	help          bool
 	leaving       bool
@@ -80,6 +78,16 @@ type App struct {
 	look    look // at many sessions' machines, where under way
 	turning bool // the marks turn
 	ticking bool // the seconds are counted
+}
+
+// task is something under way in place of the card: a session being written or
+// edited, an identity being settled. It has the keys until it is left.
+type task interface {
+	Update(tea.Msg) (wish tea.Msg, cmd tea.Cmd)
+	View(height int) []string
+	Hints() []theme.Hint
+	SetTheme(*theme.Theme)
+	SetWidth(columns int)
 }
 
 // New returns the frame for a workspace. Close ends what it started.
@@ -256,7 +264,7 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return a, a.clocks()
 	case ask.Asked, ask.Withdrawn:
 		a.ask.Update(msg)
-		if s := a.ask.Session(); s != "" && a.entry == nil {
+		if s := a.ask.Session(); s != "" && a.task == nil {
 			a.routes.Select(s)
 		}
 	default:
@@ -299,32 +307,25 @@ func (a *App) wish(msg tea.Msg) tea.Cmd {
 			a.routes.Select(s.Route.Session)
 			return a.walk(s.Route.Session, false)
 		}
-	case entry.Left:
-		a.entry = nil
+	case entry.Left, settle.Left, sheet.Left:
+		a.task = nil
 	case routes.Settle:
-		a.settle = settle.New(a.ws.Vouched, msg.Changed, a.theme, a.width)
+		a.task = settle.New(a.ws.Vouched, msg.Changed, a.theme, a.width)
 	case routes.Edit:
-		a.sheet = sheet.New(a.ws, msg.Session, a.theme, a.width)
+		a.task = sheet.New(a.ws, msg.Session, a.theme, a.width)
 	case routes.Undo:
 		return a.undo()
-	case sheet.Left:
-		a.sheet = nil
 	case sheet.Changed:
 		a.ws = a.ws.With(msg.Book)
 		a.routes.SetWorkspace(a.ws)
-		if a.sheet != nil && msg.Session != "" {
-			a.sheet.Show(msg.Session)
+		if msg.Session != "" {
 			a.routes.Select(msg.Session)
 		}
-		if a.sheet != nil && !a.sheet.SetWorkspace(a.ws, msg.Say) {
-			a.sheet = nil
-		}
+		a.tellSheet(msg.Session, msg.Say)
 		a.notice = msg.Say
 		return tea.Batch(a.routes.JudgeRest(0), a.record(trail.Entry{Kind: trail.Edit, Session: msg.Session, Say: msg.Say}))
-	case settle.Left:
-		a.settle = nil
 	case settle.Settled:
-		a.settle = nil
+		a.task = nil
 		a.routes.Say(msg.Session, msg.Say)
 		return a.record(trail.Entry{Kind: trail.Vouch, Session: msg.Session, Say: msg.Say})
 	case routes.Mended:
@@ -332,7 +333,7 @@ func (a *App) wish(msg tea.Msg) tea.Cmd {
 	case journal.Left:
 		a.goTo(nil)
 	case entry.Saved:
-		a.entry = nil
+		a.task = nil
 		a.ws = a.ws.With(msg.Book)
 		a.routes.SetWorkspace(a.ws)
 		a.routes.Select(msg.Name)
@@ -341,14 +342,8 @@ func (a *App) wish(msg tea.Msg) tea.Cmd {
 		if a.inTrail {
 			return tea.Batch(a.take(a.journal.Update(msg)), a.take(a.routes.Update(msg)))
 		}
-		if a.entry != nil {
-			return tea.Batch(a.take(a.entry.Update(msg)), a.take(a.routes.Update(msg)))
-		}
-		if a.settle != nil {
-			return tea.Batch(a.take(a.settle.Update(msg)), a.take(a.routes.Update(msg)))
-		}
-		if a.sheet != nil {
-			return tea.Batch(a.take(a.sheet.Update(msg)), a.take(a.routes.Update(msg)))
+		if a.task != nil {
+			return tea.Batch(a.take(a.task.Update(msg)), a.take(a.routes.Update(msg)))
 		}
 		return a.take(a.routes.Update(msg))
 	}
@@ -370,14 +365,8 @@ func (a *App) resize(width, height int) {
 	a.ask.SetWidth(width)
 	a.shell.SetSize(width, height)
 	a.journal.SetSize(width, height)
-	if a.entry != nil {
-		a.entry.SetWidth(width)
-	}
-	if a.settle != nil {
-		a.settle.SetWidth(width)
-	}
-	if a.sheet != nil {
-		a.sheet.SetWidth(width)
+	if a.task != nil {
+		a.task.SetWidth(width)
 	}
 	if a.switcher != nil {
 		a.switcher.SetWidth(width)
@@ -390,14 +379,8 @@ func (a *App) setTheme(t *theme.Theme) {
 	a.shell.SetTheme(t)
 	a.ask.SetTheme(t)
 	a.journal.SetTheme(t)
-	if a.entry != nil {
-		a.entry.SetTheme(t)
-	}
-	if a.settle != nil {
-		a.settle.SetTheme(t)
-	}
-	if a.sheet != nil {
-		a.sheet.SetTheme(t)
+	if a.task != nil {
+		a.task.SetTheme(t)
 	}
 }
 
@@ -483,7 +466,7 @@ func (a *App) arrive(msg arrived) tea.Cmd {
 	a.nextID++
 	s := &shells.Shell{ID: a.nextID, Route: msg.route, Shell: msg.shell}
 	a.open = append(a.open, s)
-	if !a.inShell && !a.inTrail && a.entry == nil && a.settle == nil && a.sheet == nil && a.switcher == nil && !a.ask.Waiting() && a.routes.Selected() == msg.session {
+	if !a.inShell && !a.inTrail && a.task == nil && a.switcher == nil && !a.ask.Waiting() && a.routes.Selected() == msg.session {
 		a.goTo(s)
 	} else if a.inShell {
 		a.shell.Notice(msg.session + " is open: " + a.options.Leader)
@@ -576,10 +559,23 @@ func (a *App) takeWorkspace(msg reread) tea.Cmd {
 	if diff != "" {
 		a.notice = "sessions.toml was edited: " + diff
 	}
-	if a.sheet != nil && !a.sheet.SetWorkspace(a.ws, a.notice) {
-		a.sheet = nil
-	}
+	a.tellSheet("", a.notice)
 	return a.routes.JudgeRest(0)
+}
+
+// tellSheet gives an open sheet the workspace as it now is, and the session to
+// show where that is another. A sheet whose session is gone is put away.
+func (a *App) tellSheet(session, say string) {
+	open, ok := a.task.(*sheet.Model)
+	if !ok {
+		return
+	}
+	if session != "" {
+		open.Show(session)
+	}
+	if !open.SetWorkspace(a.ws, say) {
+		a.task = nil
+	}
 }
 
 // liveShells counts the shells that have not ended.

@@ -52,12 +52,8 @@ func (a *App) key(msg tea.KeyPressMsg) tea.Cmd {
 		return nil
 	case a.ask.Waiting():
 		return a.ask.Update(msg)
-	case a.entry != nil:
-		return a.take(a.entry.Update(msg))
-	case a.settle != nil:
-		return a.take(a.settle.Update(msg))
-	case a.sheet != nil:
-		return a.take(a.sheet.Update(msg))
+	case a.task != nil:
+		return a.take(a.task.Update(msg))
 	}
 	return a.routesKey(msg)
 }
@@ -88,7 +84,7 @@ func (a *App) routesKey(msg tea.KeyPressMsg) tea.Cmd {
 		a.help = true
 		return nil
 	case "n":
-		a.entry = entry.New(a.ws, a.theme, a.width)
+		a.task = entry.New(a.ws, a.theme, a.width)
 		return nil
 	case "r":
 		return a.readAgain(true)
@@ -134,12 +130,8 @@ func (a *App) paste(msg tea.PasteMsg) tea.Cmd {
 		return a.take(a.shell.Update(msg), nil)
 	case a.ask.Waiting():
 		return a.ask.Update(msg)
-	case a.entry != nil:
-		return a.take(a.entry.Update(msg))
-	case a.settle != nil:
-		return a.take(a.settle.Update(msg))
-	case a.sheet != nil:
-		return a.take(a.sheet.Update(msg))
+	case a.task != nil:
+		return a.take(a.task.Update(msg))
 	}
 	return nil
 }
@@ -152,7 +144,7 @@ func (a *App) mouse(msg tea.Msg) tea.Cmd {
 		return a.take(a.shell.Update(msg), nil)
 	case a.inTrail:
 		return a.take(a.journal.Update(msg))
-	case a.entry != nil || a.settle != nil || a.sheet != nil || a.ask.Waiting():
+	case a.task != nil || a.ask.Waiting():
 		return nil
 	}
 	return a.take(a.routes.Update(msg))

@@ -132,12 +132,8 @@ func (a *App) pane(height int) []string {
 		return a.helpPane()
 	case a.ask.Waiting():
 		return a.ask.View(height)
-	case a.entry != nil:
-		return a.entry.View(height)
-	case a.settle != nil:
-		return a.settle.View(height)
-	case a.sheet != nil:
-		return a.sheet.View(height)
+	case a.task != nil:
+		return a.task.View(height)
 	}
 	return a.routes.Card(height)
 }
@@ -213,7 +209,7 @@ func (a *App) helpGroup(g keyGroup, width int) []string {
 // footer is the line of keys.
 func (a *App) footer() string {
 	t := a.theme
-	if a.notice != "" && a.sheet == nil {
+	if a.notice != "" && a.task == nil {
 		return " " + t.Accent.Render(fit.Cut(a.notice, a.width-2))
 	}
 	var hints []theme.Hint
@@ -222,12 +218,8 @@ func (a *App) footer() string {
 		hints = []theme.Hint{{Key: "enter", Does: "end them and leave"}, {Key: "esc", Does: "stay"}}
 	case a.ask.Waiting():
 		hints = a.ask.Hints()
-	case a.entry != nil:
-		hints = a.entry.Hints()
-	case a.settle != nil:
-		hints = a.settle.Hints()
-	case a.sheet != nil:
-		hints = a.sheet.Hints()
+	case a.task != nil:
+		hints = a.task.Hints()
 	case a.routes.Finding():
 		hints = a.routes.Hints()
 	default:

@@ -186,7 +186,7 @@ func (m *Model) rail(e *entry, widths []int) string {
 				glyph = t.Mark(v)
 			}
 		}
-		if e.walk != nil && e.walk.hop == i {
+		if e.walk != nil && e.walk.hop == i && e.walk.waiting == nil {
 			glyph = t.Accent.Render(m.turning())
 		}
 		b.WriteByte(' ')
