@@ -22,9 +22,7 @@ func TestDemoFromTheFirstScreenToTheLast(t *testing.T) {
 	s.until("\nkeeper\n", "10.61.4.31", "120 columns, 35 rows")
 
 	s.resize(90, 30)
-	s.text("size")
-	s.keys("Enter")
-	s.until("90 columns, 29 rows")
+	s.saying("size", "90 columns, 29 rows")
 
 	s.text("ls /srvX")
 	s.keys("BSpace")

@@ -149,6 +149,23 @@ func (s *screen) until(texts ...string) string {
 	})
 }
 
+// saying types a line, again and again, until the screen shows a text: what a
+// window's new size does and what is typed come by different ways.
+func (s *screen) saying(line, text string) {
+	s.t.Helper()
+	for range 10 {
+		s.text(line)
+		s.keys("Enter")
+		for range 20 {
+			if strings.Contains(s.see(), text) {
+				return
+			}
+			time.Sleep(30 * time.Millisecond)
+		}
+	}
+	s.until(text)
+}
+
 // gone waits until the screen shows a text no more.
 func (s *screen) gone(text string) string {
 	s.t.Helper()
