@@ -127,16 +127,16 @@ func (h *handshake) classify(err error) *gate.Failure {
 			"have the server's software brought up to date; what it offers is no longer safe", err)
 		f.Detail = []string{"here: " + list(common.SupportedAlgorithms), "there: " + list(common.RequestedAlgorithms)}
 		return f
+	case h.p.ranOut() && !introduced(greeting):
+		return l.fail(gate.Port, gate.NoAnswer, "connected, then silence",
+			fmt.Sprintf("%s took the connection and did not introduce itself within %s", l.hop.Knock(), l.w.Patience),
+			"the machine may still be starting, or something in between holds the line; try again", err)
 	case len(greeting) > 0 && !ssher:
 		f := l.fail(gate.Port, gate.NotSSH, "not an SSH server",
 			fmt.Sprintf("something answers at %s, but it is no SSH server", l.hop.Knock()),
 			"check the port; another service listens there", err)
 		f.Detail = []string{fmt.Sprintf("it said: %q", plain.Line(string(greeting), 160))}
 		return f
-	case h.p.ranOut() && !ssher:
-		return l.fail(gate.Port, gate.NoAnswer, "connected, then silence",
-			fmt.Sprintf("%s took the connection and said nothing for %s", l.hop.Knock(), l.w.Patience),
-			"the machine may still be starting, or something in between holds the line; try again", err)
 	case h.p.ranOut():
 		return l.fail(h.at, gate.NoAnswer, "silence in the middle",
 			fmt.Sprintf("%s stopped answering for %s", l.hop.Name, l.w.Patience), "see whether the line is up, then walk the route again", err)
@@ -154,6 +154,17 @@ func (h *handshake) classify(err error) *gate.Failure {
 		f.Detail = h.login.tried()
 	}
 	return f
+}
+
+// introduced tells whether a server's greeting holds a whole version line (RFC
+// 4253 section 4.2).
+func introduced(greeting []byte) bool {
+	for line := range bytes.Lines(greeting) {
+		if bytes.HasPrefix(line, []byte("SSH-")) && bytes.HasSuffix(line, []byte("\n")) {
+			return true
+		}
+	}
+	return false
 }
 
 func list(names []string) string { return plain.Line(strings.Join(names, ", "), 300) }

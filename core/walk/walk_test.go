@@ -310,7 +310,7 @@ func TestFailuresAreToldApart(t *testing.T) {
 		{"wrong passphrase", "survey-web", func(b *bay) { b.person.passphrase = "high tide" }, "survey-web", gate.Key, gate.KeyUnusable, "3 wrong passphrases"},
 		{"onward forbidden", "gauge-1", func(b *bay) { b.Host("quay").Faults.ForbidOnward(true) }, "quay", gate.Channel, gate.OnwardForbidden, "does not let this login go on"},
 		{"no ssh server", "gauge-1", func(b *bay) { b.Host("gauge-1").Faults.Impostor(true) }, "gauge-1", gate.Port, gate.NotSSH, `it said: "220 gauge-1.lantern.example mail for the bay, [1mready[0m`},
-		{"frozen machine", "gauge-1", func(b *bay) { b.Host("gauge-1").Faults.Freeze(true) }, "gauge-1", gate.Port, gate.NoAnswer, "said nothing"},
+		{"frozen machine", "gauge-1", func(b *bay) { b.Host("gauge-1").Faults.Freeze(true) }, "gauge-1", gate.Port, gate.NoAnswer, "did not introduce itself"},
 		{"bastion hangs up", "gauge-1", func(b *bay) { b.Host("quay").Faults.ClosePort(true) }, "quay", gate.Port, gate.ServerClosed, "without a word"},
 	}
 	for _, c := range cases {
