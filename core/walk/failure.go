@@ -127,7 +127,7 @@ func (h *handshake) classify(err error) *gate.Failure {
 			"have the server's software brought up to date; what it offers is no longer safe", err)
 		f.Detail = []string{"here: " + list(common.SupportedAlgorithms), "there: " + list(common.RequestedAlgorithms)}
 		return f
-	case h.p.ranOut() && !introduced(greeting):
+	case h.p.ranOut() && !introduced(greeting) && (ssher || len(greeting) == 0):
 		return l.fail(gate.Port, gate.NoAnswer, "connected, then silence",
 			fmt.Sprintf("%s took the connection and did not introduce itself within %s", l.hop.Knock(), l.w.Patience),
 			"the machine may still be starting, or something in between holds the line; try again", err)
