@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"sync"
 	"sync/atomic"
@@ -265,19 +266,24 @@ func (l *Link) lost() *gate.Failure {
 }
 
 // open opens a connection from this link's machine onward to addr.
+//
+// The library does not always answer an opening when the transport ends under
+// it, so the end of the link is waited for beside it.
 func (l *Link) open(ctx context.Context, addr string) (net.Conn, error) {
 	type opening struct {
 		conn net.Conn
 		err  error
 	}
 	done := make(chan opening, 1)
-	l.w.wg.Go(func() {
+	go func() {
 		conn, err := l.client.Dial("tcp", addr)
 		done <- opening{conn, err}
-	})
+	}()
 	select {
 	case o := <-done:
 		return o.conn, o.err
+	case <-l.ctx.Done():
+		return nil, io.EOF
 	case <-ctx.Done():
 	}
 	// The protocol has no way to take an opening back: what comes is closed.
@@ -285,8 +291,12 @@ func (l *Link) open(ctx context.Context, addr string) (net.Conn, error) {
 	l.orphans++
 	l.w.mu.Unlock()
 	l.w.wg.Go(func() {
-		if o := <-done; o.conn != nil {
-			o.conn.Close()
+		select {
+		case o := <-done:
+			if o.conn != nil {
+				o.conn.Close()
+			}
+		case <-l.ctx.Done():
 		}
 		l.w.mu.Lock()
 		l.orphans--

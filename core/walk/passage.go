@@ -104,17 +104,24 @@ func (p *Passage) Start(ctx context.Context, command string, terminal *Terminal)
 		err     error
 	}
 	done := make(chan started, 1)
-	p.walker.wg.Go(func() {
-		program, err := p.start(command, terminal)
+	link := p.current()
+	go func() {
+		program, err := start(link, command, terminal)
 		done <- started{program, err}
-	})
+	}()
 	var s started
 	select {
 	case s = <-done:
+	case <-link.ctx.Done(): // see Link.open
+		s.err = io.EOF
 	case <-ctx.Done():
 		p.walker.wg.Go(func() {
-			if s := <-done; s.program != nil {
-				s.program.Close()
+			select {
+			case s := <-done:
+				if s.program != nil {
+					s.program.Close()
+				}
+			case <-link.ctx.Done():
 			}
 		})
 		s.err = ctx.Err()
@@ -154,8 +161,7 @@ func (p *Passage) refused(what string, err error, ctx context.Context) *gate.Fai
 		"the account may be for tunnels only, or the machine has no room for more; ask whoever runs it", err)
 }
 
-func (p *Passage) start(command string, terminal *Terminal) (*Program, error) {
-	link := p.current()
+func start(link *Link, command string, terminal *Terminal) (*Program, error) {
 	session, err := link.client.NewSession()
 	var refusal *ssh.OpenChannelError
 	if err != nil && !errors.As(err, &refusal) {
