@@ -29,6 +29,7 @@ import (
 	_ "modernc.org/sqlite" // the database
 
 	"meatus/core/plain"
+	"meatus/core/whole"
 )
 
 // FileName is where the trail is kept in a workspace.
@@ -86,8 +87,14 @@ func Open(dir string) (*Trail, error) {
 	} else {
 		f.Close()
 	}
+	// Two programs cannot turn the log on at once.
+	unlock, err := whole.Lock(path)
+	if err != nil {
+		return nil, fmt.Errorf("the trail cannot be kept: %w", err)
+	}
+	defer unlock()
 	// A write-ahead log survives the end of the program as it is.
-	settings := url.Values{"_pragma": {"journal_mode(WAL)", "synchronous(NORMAL)", "busy_timeout(5000)"}}
+	settings := url.Values{"_pragma": {"busy_timeout(5000)", "journal_mode(WAL)", "synchronous(NORMAL)"}}
 	db, err := sql.Open("sqlite", "file:"+(&url.URL{Path: path}).EscapedPath()+"?"+settings.Encode())
 	if err != nil {
 		return nil, fmt.Errorf("the trail cannot be kept: %w", err)
