@@ -7,6 +7,7 @@ import (
 	"time"
 
 	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
 
 	"meatus/core/plain"
 	"meatus/tui/fit"
@@ -245,5 +246,11 @@ func (a *App) withSwitcher() []string {
 	} else {
 		below = a.routesScreen()
 	}
-	return append(drawer, below[min(len(drawer), len(below)):]...)
+	// What shows is pushed down as far as there is room, and covered beyond that.
+	blank := 0
+	for blank < len(below) && strings.TrimSpace(ansi.Strip(below[len(below)-1-blank])) == "" {
+		blank++
+	}
+	covered := max(min(len(drawer), len(below))-blank, 0)
+	return append(drawer, below[covered:]...)
 }
