@@ -74,13 +74,6 @@ func (h *Host) Logins() int {
 	return h.logins
 }
 
-// Connections is how many connections to the host are open.
-func (h *Host) Connections() int {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	return len(h.conns)
-}
-
 // serve takes one connection to the host's port until it ends.
 func (h *Host) serve(conn net.Conn) {
 	h.mu.Lock()

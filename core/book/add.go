@@ -53,8 +53,8 @@ func (d Draft) Text() string {
 // where the name is taken or the draft would bring a problem into the file.
 func Add(path string, d Draft) (*Book, error) {
 	return Change(path, "the new session "+d.Name, func(before *Book, text []byte) ([]byte, error) {
-		if taken := before.Session(d.Name); taken != nil {
-			return nil, fmt.Errorf("session %q is there already, on line %d of %s", d.Name, taken.At.Line, filepath.Base(path))
+		if err := before.free(d.Name); err != nil {
+			return nil, err
 		}
 		text = append(spaced(text), d.Text()...)
 		if Parse(filepath.Base(path), text).Session(d.Name) == nil {

@@ -164,7 +164,7 @@ func (r *reader) header(e *unstable.Node, start int) {
 	case parts[0] == "session" && len(parts) == 2 && !array:
 		r.current = &table{layer: InSession, name: parts[1], at: at}
 		if !ValidName(parts[1]) {
-			r.spoil(r.problem(at, fmt.Sprintf("%q cannot be a session's name", plain.Line(parts[1], 40)), "use letters, digits, dots, hyphens and underscores"))
+			r.spoil(r.problem(at, fmt.Sprintf("%q cannot be a session's name", plain.Line(parts[1], 40)), nameHint))
 		}
 		r.sessions = append(r.sessions, r.current)
 	default:
@@ -375,6 +375,8 @@ func (r *reader) checkVia(b *Book) {
 		}
 	}
 }
+
+const nameHint = "use letters, digits, dots, hyphens and underscores"
 
 // ValidName tells whether a session can have that name: letters, digits and
 // "._-", starting with a letter or digit, at most 64 characters.

@@ -3,6 +3,7 @@ package book
 import (
 	"bytes"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 )
@@ -18,17 +19,23 @@ func (b *Book) Through(name string) []string {
 	return through
 }
 
+// free tells why a new session cannot have a name, nil where it can.
+func (b *Book) free(name string) error {
+	if taken := b.Session(name); taken != nil {
+		return fmt.Errorf("session %q is there already, on line %d", name, taken.At.Line)
+	}
+	if !ValidName(name) {
+		return fmt.Errorf("%q cannot be a session's name; %s", name, nameHint)
+	}
+	return nil
+}
+
 // Rename gives a session of the file at path another name, in its header and in
 // every via that names it.
 func Rename(path, old, name string) (*Book, error) {
 	return Change(path, fmt.Sprintf("renaming %s to %s", old, name), func(before *Book, text []byte) ([]byte, error) {
-		switch {
-		case before.Session(old) == nil:
-			return nil, fmt.Errorf("there is no session %q", old)
-		case before.Session(name) != nil && name != old:
-			return nil, fmt.Errorf("there is a session %s already", name)
-		case !ValidName(name):
-			return nil, fmt.Errorf("%q cannot be a session's name; use letters, digits, dots, hyphens and underscores", name)
+		if err := before.free(name); err != nil {
+			return nil, err
 		}
 		t, err := findTable(text, "session", old)
 		if err != nil {
@@ -62,16 +69,9 @@ func Remove(path, name string) (*Book, error) {
 		if err != nil {
 			return nil, err
 		}
-		for key := range t.pairs {
-			at, err := findTable(text, "session", name)
-			if err != nil {
-				return nil, err
-			}
-			text = at.drop(text, key)
-		}
-		t, err = findTable(text, "session", name)
-		if err != nil {
-			return nil, err
+		keys := slices.SortedFunc(maps.Keys(t.pairs), func(a, b string) int { return t.pairs[b].from - t.pairs[a].from })
+		for _, key := range keys { // from the last on, so that the places of the others stay
+			text = t.drop(text, key)
 		}
 		from := bytes.LastIndexByte(text[:t.header.from], '\n') + 1
 		end := len(text)
@@ -91,14 +91,8 @@ func Remove(path, name string) (*Book, error) {
 // Copy adds a session under another name with everything an old one says itself.
 func Copy(path, old, name string) (*Book, error) {
 	return Change(path, fmt.Sprintf("copying %s to %s", old, name), func(before *Book, text []byte) ([]byte, error) {
-		s := before.Session(old)
-		switch {
-		case s == nil:
-			return nil, fmt.Errorf("there is no session %q", old)
-		case before.Session(name) != nil:
-			return nil, fmt.Errorf("there is a session %s already", name)
-		case !ValidName(name):
-			return nil, fmt.Errorf("%q cannot be a session's name; use letters, digits, dots, hyphens and underscores", name)
+		if err := before.free(name); err != nil {
+			return nil, err
 		}
 		t, err := findTable(text, "session", old)
 		if err != nil {

@@ -10,6 +10,7 @@ package routeline
 import (
 	"fmt"
 	"net"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -188,7 +189,7 @@ func (l *Line) takeName(words []Word, known Known) []Word {
 		l.Draft.Name = w.Text
 		if !book.ValidName(w.Text) {
 			l.miss(w.From, w.To, "a name is made of letters, digits, dots, hyphens and underscores", false)
-		} else if contains(known.Sessions, w.Text) {
+		} else if slices.Contains(known.Sessions, w.Text) {
 			l.miss(w.From, w.To, fmt.Sprintf("there is a session %s already", w.Text), false)
 		}
 	}
@@ -290,7 +291,7 @@ func (l *Line) takeClauses(words []Word, known Known, end int) {
 // stray tells what a word that belongs nowhere was likely meant to be.
 func (l *Line) stray(w Word, last bool) {
 	l.mark(Stray, w)
-	if contains(later, w.Text) {
+	if slices.Contains(later, w.Text) {
 		l.miss(w.From, w.To, fmt.Sprintf("%s is kept for tunnels and lending, which this version does not open", w.Text), false)
 		return
 	}
@@ -326,7 +327,7 @@ func takeHop(l *Line, known Known, w Word) {
 	switch {
 	case w.Text == l.Draft.Name && w.Text != "":
 		l.miss(w.From, w.To, "a session cannot go through itself", false)
-	case !contains(known.Sessions, w.Text):
+	case !slices.Contains(known.Sessions, w.Text):
 		l.unknown(w, "session", known.Sessions)
 	}
 	l.Draft.Via = append(l.Draft.Via, w.Text)
@@ -335,7 +336,7 @@ func takeHop(l *Line, known Known, w Word) {
 func takeKey(l *Line, known Known, w Word) {
 	path := w.Text
 	switch {
-	case contains(known.Keys, w.Text):
+	case slices.Contains(known.Keys, w.Text):
 		if !strings.ContainsRune(w.Text, '/') {
 			path = "keys/" + w.Text
 		}
@@ -346,7 +347,7 @@ func takeKey(l *Line, known Known, w Word) {
 }
 
 func takeSite(l *Line, known Known, w Word) {
-	if !contains(known.Sites, w.Text) {
+	if !slices.Contains(known.Sites, w.Text) {
 		l.unknown(w, "site", known.Sites)
 	}
 	l.Draft.Site = w.Text
@@ -380,7 +381,7 @@ func (l *Line) inventName(known Known) {
 		return
 	}
 	name := base
-	for n := 2; contains(known.Sessions, name); n++ {
+	for n := 2; slices.Contains(known.Sessions, name); n++ {
 		name = fmt.Sprintf("%s-%d", base, n)
 	}
 	l.Draft.Name = name
@@ -446,13 +447,4 @@ func poolFor(words []Word, known Known) []string {
 		}
 	}
 	return pool
-}
-
-func contains(list []string, s string) bool {
-	for _, x := range list {
-		if x == s {
-			return true
-		}
-	}
-	return false
 }

@@ -36,6 +36,9 @@ var passing = map[gate.Cause]bool{
 	gate.ServerClosed: true, gate.LinkLost: true, gate.NoAddress: true,
 }
 
+// MayPass tells whether a failure may go away by itself, so that waiting helps.
+func MayPass(f *gate.Failure) bool { return passing[f.Cause] }
+
 // Await walks the route like [Walker.Walk], and where a gate is shut that may open
 // by itself, walks again: after a second, then after longer and longer pauses of
 // up to half a minute, until limit has passed. A gate that waiting does not mend
@@ -47,7 +50,7 @@ func (w *Walker) Await(ctx context.Context, r route.Route, limit time.Duration) 
 	for try := 1; ; try++ {
 		passage, err := w.Walk(ctx, r)
 		var f *gate.Failure
-		if err == nil || !errors.As(err, &f) || !passing[f.Cause] {
+		if err == nil || !errors.As(err, &f) || !MayPass(f) {
 			return passage, err
 		}
 		next := time.Now().Add(pause + time.Duration((rand.Float64()-0.5)*0.4*float64(pause)))

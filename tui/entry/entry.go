@@ -145,8 +145,7 @@ func (m *Model) View(height int) []string {
 	lines = append(lines, m.typed()...)
 	lines = append(lines, "")
 	lines = append(lines, m.meaning()...)
-	if from, candidates := routeline.Complete(m.input.Value(), m.at(), m.known); len(candidates) > 0 {
-		_ = from
+	if _, candidates := routeline.Complete(m.input.Value(), m.at(), m.known); len(candidates) > 0 {
 		lines = append(lines, "", "   "+t.Key.Render("tab")+" "+t.Faint.Render(fit.Cut(strings.Join(candidates, "  "), m.width-10)))
 	}
 	return lines[:min(len(lines), height)]

@@ -223,16 +223,6 @@ func (m *Model) Walking(name string) bool {
 	return ok && m.entries[i].walk != nil
 }
 
-// AnyWalking tells whether any session is.
-func (m *Model) AnyWalking() bool {
-	for i := range m.entries {
-		if m.entries[i].walk != nil {
-			return true
-		}
-	}
-	return false
-}
-
 // entry returns session i, judged.
 func (m *Model) entry(i int) *entry {
 	e := &m.entries[i]
@@ -765,7 +755,7 @@ func (m *Model) Hints() []theme.Hint {
 		hints = append(hints, theme.Hint{Key: "s", Does: "to its shell"})
 	}
 	hints = append(hints, theme.Hint{Key: "enter", Does: "open shell"})
-	if e.failure != nil {
+	if e.failure != nil && walk.MayPass(e.failure) {
 		hints = append(hints, theme.Hint{Key: "w", Does: "wait until it is up"})
 	}
 	return hints
