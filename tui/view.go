@@ -3,6 +3,7 @@ package tui
 import (
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -224,13 +225,24 @@ func (a *App) footer() string {
 	case a.routes.Finding():
 		hints = a.routes.Hints()
 	default:
-		hints = append(a.routes.Hints(), theme.Hint{Key: "n", Does: "new"})
-		if a.width >= 110 {
-			hints = append(hints, theme.Hint{Key: "e", Does: "edit"}, theme.Hint{Key: "c", Does: "look"}, theme.Hint{Key: "/", Does: "find"})
-		}
-		hints = append(hints, theme.Hint{Key: a.options.Leader, Does: "go to"}, theme.Hint{Key: "?", Does: "all keys"}, theme.Hint{Key: "q", Does: "leave"})
+		hints = a.routesHints()
 	}
 	return fit.Spread(t.Rule.Render("─ ")+t.Keys(hints...)+" ", "", a.width, t.Rule.Render("─"))
+}
+
+// routesHints are the keys on Routes: those of the selected session, then as many
+// of the frame's own as fit, with the way to all of them always there.
+func (a *App) routesHints() []theme.Hint {
+	hints := a.routes.Hints()
+	always := []theme.Hint{{Key: a.options.Leader, Does: "go to"}, {Key: "?", Does: "all keys"}}
+	for _, h := range []theme.Hint{{Key: "n", Does: "new"}, {Key: "e", Does: "edit"}, {Key: "c", Does: "look"}, {Key: "/", Does: "find"}, {Key: "q", Does: "leave"}} {
+		with := append(slices.Clone(hints), h)
+		if ansi.StringWidth(a.theme.Keys(append(slices.Clone(with), always...)...)) > a.width-4 {
+			break
+		}
+		hints = with
+	}
+	return append(hints, always...)
 }
 
 // withSwitcher draws the switcher over the upper part of what shows.
