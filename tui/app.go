@@ -44,7 +44,12 @@ type Options struct {
 	Name   string      // what the header calls the workspace, "" for its folder
 	Leader string      // the leader key, "alt+m" where empty
 	Dialer walk.Dialer // the network where nil
+	// Demo says that the demo can be asked for, with [ErrDemo].
+	Demo bool
 }
+
+// ErrDemo is what Run ends with where the demo was asked for.
+var ErrDemo = errors.New("the demo was asked for")
 
 // App is the frame. Its methods are for the program's goroutine.
 type App struct {
@@ -71,6 +76,7 @@ type App struct {
 	help          bool
 	leaving       bool
 	notice        string
+	toDemo        bool // the program ends for the demo
 
 	open    []*shells.Shell
 	nextID  int
@@ -130,6 +136,9 @@ func (a *App) Run(ctx context.Context, options ...tea.ProgramOption) error {
 	a.desk.Send = p.Send
 	_, err := p.Run()
 	a.Close()
+	if a.toDemo {
+		return ErrDemo
+	}
 	if errors.Is(err, tea.ErrProgramKilled) && ctx.Err() != nil || errors.Is(err, tea.ErrInterrupted) {
 		return nil
 	}
@@ -193,7 +202,17 @@ type (
 
 // Init starts listening, asks for the ground's colour and judges the sessions.
 func (a *App) Init() tea.Cmd {
-	return tea.Batch(tea.RequestBackgroundColor, a.listen(), a.watch(), a.routes.JudgeRest(0))
+	var first tea.Cmd
+	if len(a.ws.Book.Sessions) == 0 && len(a.ws.Book.Problems) == 0 {
+		first = a.write()
+	}
+	return tea.Batch(tea.RequestBackgroundColor, a.listen(), a.watch(), first, a.routes.JudgeRest(0))
+}
+
+// write opens the line for a new session.
+func (a *App) write() tea.Cmd {
+	a.task = entry.New(a.ws, a.theme, a.width)
+	return entry.Arrived
 }
 
 // listen waits for the next events of the core.
@@ -330,6 +349,11 @@ func (a *App) wish(msg tea.Msg) tea.Cmd {
 		return a.record(trail.Entry{Kind: trail.Vouch, Session: msg.Session, Say: msg.Say})
 	case routes.Mended:
 		return tea.Batch(a.take(a.routes.Update(msg)), a.record(msg.Entry()))
+	case entry.Demo:
+		if a.options.Demo {
+			a.toDemo = true
+			return tea.Quit
+		}
 	case journal.Left:
 		a.goTo(nil)
 	case entry.Saved:

@@ -3,7 +3,6 @@ package tui
 import (
 	tea "charm.land/bubbletea/v2"
 
-	"meatus/tui/entry"
 	"meatus/tui/switcher"
 	"meatus/tui/theme"
 )
@@ -84,8 +83,7 @@ func (a *App) routesKey(msg tea.KeyPressMsg) tea.Cmd {
 		a.help = true
 		return nil
 	case "n":
-		a.task = entry.New(a.ws, a.theme, a.width)
-		return nil
+		return a.write()
 	case "r":
 		return a.readAgain(true)
 	case "q":

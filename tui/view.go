@@ -11,6 +11,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"meatus/core/plain"
+	"meatus/tui/entry"
 	"meatus/tui/fit"
 	"meatus/tui/theme"
 )
@@ -91,7 +92,11 @@ func (a *App) routesScreen() []string {
 		rest--
 	}
 	header := t.Title(t.Accent.Render("meatus")+t.Rule.Render(" ─ ")+t.Strong.Render(a.name()), a.summary(), a.width, fit.Spread)
-	lines := append([]string{header}, upTo(a.routes.Board(rest), rest)...)
+	board := a.routes.Board(rest)
+	if line, ok := a.task.(*entry.Model); ok && line.First() {
+		board = line.Welcome(rest)
+	}
+	lines := append([]string{header}, upTo(board, rest)...)
 	lines = append(lines, upTo(a.pane(pane), pane)...)
 	if strip != "" {
 		lines = append(lines, strip)

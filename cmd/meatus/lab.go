@@ -1,6 +1,7 @@
 package main
 
 import (
+	"context"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -42,18 +43,23 @@ func demoCommand(leader *string) *cobra.Command {
 		Short: "the lab and its workspace, in one process",
 		Args:  cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return withLab(dir, func(l *lab.Lab) error {
-				w, err := workspace.Open(l.Dir)
-				if err != nil {
-					return &statusError{statusWorkspace, err}
-				}
-				l.Distance()
-				return show(cmd.Context(), w, l.Dialer(), tui.Options{Name: "Lantern Bay", Leader: *leader})
-			})
+			return demo(cmd.Context(), dir, *leader)
 		},
 	}
 	c.Flags().StringVar(&dir, "dir", "", "keep the workspace in this folder (else a temporary one)")
 	return c
+}
+
+// demo runs the lab, and the program in its workspace.
+func demo(ctx context.Context, dir, leader string) error {
+	return withLab(dir, func(l *lab.Lab) error {
+		w, err := workspace.Open(l.Dir)
+		if err != nil {
+			return &statusError{statusWorkspace, err}
+		}
+		l.Distance()
+		return show(ctx, w, l.Dialer(), tui.Options{Name: "Lantern Bay", Leader: leader})
+	})
 }
 
 // withLab runs the lab while work does, in dir or in a folder that goes with it.

@@ -94,7 +94,11 @@ func root() command {
 			if err != nil {
 				return err
 			}
-			return show(cmd.Context(), w, nil, tui.Options{Leader: leader})
+			err = show(cmd.Context(), w, nil, tui.Options{Leader: leader, Demo: true})
+			if errors.Is(err, tui.ErrDemo) {
+				return demo(cmd.Context(), "", leader)
+			}
+			return err
 		},
 	}
 	top.PersistentFlags().StringVar(&dir, "workspace", "", "the folder with sessions.toml (else $"+workspace.Variable+", else the user's configuration)")

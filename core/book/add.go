@@ -14,6 +14,8 @@ type Draft struct {
 	Port                   int
 	Via, Keys              []string
 	Keepalive              string
+	Agent                  string
+	Tunnels                []Tunnel
 }
 
 // Text is the draft as it stands in the sessions file.
@@ -43,6 +45,12 @@ func (d Draft) Text() string {
 	}
 	if d.Keepalive != "" {
 		line("keepalive", quote(d.Keepalive))
+	}
+	if d.Agent != "" {
+		line("agent", quote(d.Agent))
+	}
+	if len(d.Tunnels) > 0 {
+		line("tunnels", tunnelsText(d.Tunnels))
 	}
 	return b.String()
 }

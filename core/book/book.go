@@ -17,6 +17,12 @@ const (
 	DefaultPort      = 22
 )
 
+// What a shell is like unless a session says otherwise.
+const (
+	DefaultReconnect = 10 * time.Minute
+	DefaultTerm      = "xterm-256color"
+)
+
 // maxFile bounds what is read, in bytes: some 100,000 sessions.
 const maxFile = 32 << 20
 
@@ -68,11 +74,6 @@ func (v *Value[T]) orElse(far Value[T]) {
 	}
 }
 
-// Tunnel is one tunnel as written: exactly one of Bring, Lend and Roam is set.
-type Tunnel struct {
-	Bring, Lend, Roam, Reach string
-}
-
 // Settings are the values a session, site, like or the defaults can give.
 type Settings struct {
 	Host      Value[string]
@@ -84,6 +85,15 @@ type Settings struct {
 	Keepalive Value[time.Duration]
 	Agent     Value[string]
 	Tunnels   Value[[]Tunnel]
+
+	// What a shell there is like.
+	Reconnect Value[time.Duration] // how long a lost way is tried again, 0 for not at all
+	Backspace Value[string]        // what the key sends: "del" or "bs"
+	Term      Value[string]        // the terminal's name over there
+	Colours   Value[string]        // "all", "16" or "none"
+	Env       Value[[]string]      // "NAME=VALUE" each
+	Folder    Value[string]        // where to go on arrival
+	Arrive    Value[string]        // what is typed on arrival
 }
 
 // inherit takes from far what is not set nearer.
@@ -93,10 +103,27 @@ func (s *Settings) inherit(far *Settings) {
 	s.User.orElse(far.User)
 	s.Keys.orElse(far.Keys)
 	s.Via.orElse(far.Via)
-	s.Dial.orElse(far.Dial)
 	s.Keepalive.orElse(far.Keepalive)
-	s.Agent.orElse(far.Agent)
 	s.Tunnels.orElse(far.Tunnels)
+	s.Env.orElse(far.Env)
+	s.Reconnect.orElse(far.Reconnect)
+	for _, text := range texts {
+		text.of(s).orElse(*text.of(far))
+	}
+}
+
+// texts are the settings that are a text and nothing more.
+var texts = []struct {
+	key string
+	of  func(*Settings) *Value[string]
+}{
+	{"dial", func(s *Settings) *Value[string] { return &s.Dial }},
+	{"agent", func(s *Settings) *Value[string] { return &s.Agent }},
+	{"backspace", func(s *Settings) *Value[string] { return &s.Backspace }},
+	{"term", func(s *Settings) *Value[string] { return &s.Term }},
+	{"colours", func(s *Settings) *Value[string] { return &s.Colours }},
+	{"folder", func(s *Settings) *Value[string] { return &s.Folder }},
+	{"arrive", func(s *Settings) *Value[string] { return &s.Arrive }},
 }
 
 // Session is one session with everything it inherits.
@@ -132,6 +159,8 @@ func (b *Book) Imagine(d Draft) *Session {
 	if every, err := ParseKeepalive(d.Keepalive); err == nil {
 		t.settings.Keepalive = Value[time.Duration]{every, o, true}
 	}
+	t.settings.Agent = text(d.Agent)
+	t.settings.Tunnels = Value[[]Tunnel]{d.Tunnels, o, len(d.Tunnels) > 0}
 	return (&reader{file: b.Path, layers: b.far}).session(t)
 }
 

@@ -2,7 +2,6 @@ package book
 
 import (
 	"fmt"
-	"reflect"
 	"strings"
 )
 
@@ -54,5 +53,5 @@ func differs(a, b *Session) bool {
 			return true
 		}
 	}
-	return !reflect.DeepEqual(a.Tunnels.V, b.Tunnels.V)
+	return false
 }

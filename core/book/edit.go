@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/pelletier/go-toml/v2/unstable"
 
@@ -77,12 +78,17 @@ func join(say, hint string) string {
 
 // Fields are the keys of a session that [Set] can set, in the order they are
 // shown.
-var Fields = []string{"site", "host", "port", "user", "key", "via", "dial", "keepalive", "agent"}
+var Fields = []string{"site", "host", "port", "user", "key", "via", "tunnels", "dial", "keepalive", "reconnect", "agent", "backspace", "term", "colours", "env", "folder", "arrive"}
 
 // Set gives a session of the file at path a value of its own, as a person writes
 // it (a list with commas), or takes it away where value is "", so that the
 // session inherits again. Everything else in the file stays as it is.
 func Set(path, session, key, value string) (*Book, error) {
+	if key == "tunnels" && value != "" {
+		if _, err := ParseTunnels(value); err != nil {
+			return nil, fmt.Errorf("not written: %w", err)
+		}
+	}
 	what := fmt.Sprintf("%s of %s", key, session)
 	return Change(path, what, func(before *Book, text []byte) ([]byte, error) {
 		if before.Session(session) == nil {
@@ -106,7 +112,11 @@ func literal(key, value string) string {
 		if n, err := strconv.Atoi(strings.TrimSpace(value)); err == nil {
 			return strconv.Itoa(n)
 		}
-	case "via", "key":
+	case "tunnels":
+		if list, err := ParseTunnels(value); err == nil {
+			return tunnelsText(list)
+		}
+	case "via", "key", "env":
 		parts := strings.FieldsFunc(value, func(r rune) bool { return r == ',' })
 		for i := range parts {
 			parts[i] = strings.TrimSpace(parts[i])
@@ -283,17 +293,28 @@ func (s *Settings) Text(key string) (value string, origin Origin) {
 		return strings.Join(s.Keys.V, ", "), s.Keys.Origin
 	case "via":
 		return strings.Join(s.Via.V, ", "), s.Via.Origin
-	case "dial":
-		return s.Dial.V, s.Dial.Origin
+	case "env":
+		return strings.Join(s.Env.V, ", "), s.Env.Origin
+	case "tunnels":
+		return TunnelsLine(s.Tunnels.V), s.Tunnels.Origin
 	case "keepalive":
-		if s.Keepalive.Set && s.Keepalive.V == 0 {
-			return "off", s.Keepalive.Origin
+		return duration(s.Keepalive), s.Keepalive.Origin
+	case "reconnect":
+		return duration(s.Reconnect), s.Reconnect.Origin
+	}
+	for _, text := range texts {
+		if text.key == key {
+			return text.of(s).V, text.of(s).Origin
 		}
-		return shortDuration(s.Keepalive.V.String()), s.Keepalive.Origin
-	case "agent":
-		return s.Agent.V, s.Agent.Origin
 	}
 	return "", Origin{}
+}
+
+func duration(v Value[time.Duration]) string {
+	if v.Set && v.V == 0 {
+		return "off"
+	}
+	return shortDuration(v.V.String())
 }
 
 // shortDuration writes "1m0s" as "1m".

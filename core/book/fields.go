@@ -1,9 +1,11 @@
 package book
 
 import (
+	"errors"
 	"fmt"
 	"net"
 	"path"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -46,7 +48,26 @@ var fields = []field{
 	}},
 	{"keepalive", anywhere, setKeepalive},
 	{"agent", anywhere, func(t *table, n *unstable.Node, o Origin) (string, string) {
-		return setText(&t.settings.Agent, n, o, checkAgent)
+		return setText(&t.settings.Agent, n, o, oneOf("off", "lend"))
+	}},
+	{"reconnect", anywhere, setReconnect},
+	{"backspace", anywhere, func(t *table, n *unstable.Node, o Origin) (string, string) {
+		return setText(&t.settings.Backspace, n, o, oneOf("del", "bs"))
+	}},
+	{"term", anywhere, func(t *table, n *unstable.Node, o Origin) (string, string) {
+		return setText(&t.settings.Term, n, o, checkTerm)
+	}},
+	{"colours", anywhere, func(t *table, n *unstable.Node, o Origin) (string, string) {
+		return setText(&t.settings.Colours, n, o, oneOf("all", "16", "none"))
+	}},
+	{"env", anywhere, func(t *table, n *unstable.Node, o Origin) (string, string) {
+		return setList(&t.settings.Env, n, o, "NAME=VALUE", checkEnv)
+	}},
+	{"folder", anywhere, func(t *table, n *unstable.Node, o Origin) (string, string) {
+		return setText(&t.settings.Folder, n, o, checkPath)
+	}},
+	{"arrive", anywhere, func(t *table, n *unstable.Node, o Origin) (string, string) {
+		return setText(&t.settings.Arrive, n, o, nil)
 	}},
 	{"tunnels", sessionOnly, setTunnels},
 	{"site", sessionOnly, func(t *table, n *unstable.Node, o Origin) (string, string) {
@@ -229,12 +250,53 @@ func checkDial(s string) (string, string) {
 	return "", ""
 }
 
-func checkAgent(s string) (string, string) {
-	if s != "off" && s != "lend" {
-		return fmt.Sprintf("%q is neither off nor lend", plain.Line(s, 40)), `write "off" or "lend"`
+// oneOf takes one of a few words.
+func oneOf(words ...string) func(string) (say, hint string) {
+	quoted := strings.Join(quoteAll(words), " or ")
+	return func(s string) (string, string) {
+		if slices.Contains(words, s) {
+			return "", ""
+		}
+		return fmt.Sprintf("%q is not one of the words it can be", plain.Line(s, 40)), "write " + quoted
+	}
+}
+
+func checkTerm(s string) (string, string) {
+	if strings.ContainsFunc(s, func(r rune) bool { return r <= ' ' || r > '~' || r == '/' }) || len(s) > 64 {
+		return fmt.Sprintf("%q is no terminal's name", plain.Line(s, 40)), `write it like "xterm-256color" or "vt220"`
 	}
 	return "", ""
 }
+
+func checkEnv(s string) (string, string) {
+	name, _, ok := strings.Cut(s, "=")
+	if !ok || name == "" || strings.ContainsFunc(name, func(r rune) bool {
+		return r != '_' && (r > '~' || !unicode.IsLetter(r) && !unicode.IsDigit(r))
+	}) {
+		return fmt.Sprintf("%q sets no variable", plain.Line(s, 40)), `write it like "LANG=C.UTF-8"`
+	}
+	return "", ""
+}
+
+func setReconnect(t *table, n *unstable.Node, o Origin) (string, string) {
+	const hint = `write it like "10m" or "2h", up to "24h", or "off"`
+	if n.Kind != unstable.String {
+		return fmt.Sprintf("a time is wanted, not %s", kindWord(n)), hint
+	}
+	d, err := time.ParseDuration(string(n.Data))
+	if string(n.Data) == "off" {
+		d, err = 0, nil
+	} else if err == nil && (d < time.Second || d > 24*time.Hour) {
+		err = errOutside
+	}
+	if err != nil {
+		return fmt.Sprintf("%q is no time to go on trying", plain.Line(string(n.Data), 20)), hint
+	}
+	t.settings.Reconnect = Value[time.Duration]{d, o, true}
+	return "", ""
+}
+
+var errOutside = errors.New("outside of its range")
 
 // setTunnels reads the shape of tunnels; opening them is not this package's.
 func setTunnels(t *table, n *unstable.Node, o Origin) (string, string) {
@@ -250,6 +312,9 @@ func setTunnels(t *table, n *unstable.Node, o Origin) (string, string) {
 		tunnel, ok := readTunnel(it.Node())
 		if !ok {
 			return "one of them is no tunnel", hint
+		}
+		if say := tunnel.wrong(); say != "" {
+			return say, hint
 		}
 		list = append(list, tunnel)
 	}

@@ -301,6 +301,10 @@ func (r *reader) session(t *table) *Session {
 	s.Port.orElse(Value[int]{V: DefaultPort, Set: true})
 	s.Keepalive.orElse(Value[time.Duration]{V: DefaultKeepalive, Set: true})
 	s.Agent.orElse(Value[string]{V: "off", Set: true})
+	s.Reconnect.orElse(Value[time.Duration]{V: DefaultReconnect, Set: true})
+	s.Backspace.orElse(Value[string]{V: "del", Set: true})
+	s.Term.orElse(Value[string]{V: DefaultTerm, Set: true})
+	s.Colours.orElse(Value[string]{V: "all", Set: true})
 	if !s.Host.Set && s.Broken == nil {
 		r.breaks(s, t.at, fmt.Sprintf("session %q has no host", plain.Line(t.name, 40)), `give it an address or a name: host = "203.0.113.10"`)
 	}

@@ -1,6 +1,6 @@
 // Package routeline is the one-line language for a session:
 //
-//	tide-db = keeper@10.61.4.20:22 via quay with tide.pem site reef every 30s
+//	tide-db = keeper@10.61.4.20:22 via quay with tide.pem bring 15432 from db:5432
 //
 // It promises that every mistake is told at the word it is in, that a line
 // being typed is read as far as it goes, and that nothing is looked up or run:
@@ -10,6 +10,7 @@ package routeline
 import (
 	"fmt"
 	"net"
+	"net/url"
 	"slices"
 	"sort"
 	"strconv"
@@ -27,11 +28,13 @@ const (
 	Name Role = iota
 	Sign      // "="
 	Target
-	Clause // "via", "with", "site", "every"
+	Clause // "via", "with", "site", "every", "bring" and so on, and "from"
 	Hop
 	Key
 	Site
 	Time
+	Door
+	Service
 	Stray
 )
 
@@ -56,6 +59,10 @@ type Known struct {
 	Sessions []string
 	Sites    []string
 	Keys     []string // as they are written in a line: "tide.pem"
+	Users    []string
+	Hosts    map[string]string // the session that has a host, by host
+	// Downloads are key files elsewhere, by the path they are written with.
+	Downloads []string
 }
 
 // Line is a line read.
@@ -70,18 +77,21 @@ type clause struct {
 	word string
 	role Role // of what follows
 	what string
+	most int  // how many words may follow, 0 for any number
+	many bool // the clause may stand more than once
 	take func(l *Line, known Known, w Word)
 }
 
 var clauses = []clause{
-	{"via", Hop, "a session to go through", takeHop},
-	{"with", Key, "a key file", takeKey},
-	{"site", Site, "a site", takeSite},
-	{"every", Time, "the time between keepalives", takeEvery},
+	{"via", Hop, "a session to go through", 0, false, takeHop},
+	{"with", Key, "a key file", 0, false, takeKey},
+	{"site", Site, "a site", 1, false, takeSite},
+	{"every", Time, "the time between keepalives", 1, false, takeEvery},
+	{"bring", Door, "a door here, as in bring 15432 from db.internal:5432", 3, true, nil},
+	{"lend", Door, "a door over there, as in lend 9000 from 127.0.0.1:3000", 3, true, nil},
+	{"roam", Door, "a door here, as in roam 1080", 1, true, nil},
+	{"lend-agent", Stray, "", -1, false, nil},
 }
-
-// later are words the language reserves for tunnels and lending.
-var later = []string{"bring", "lend", "roam", "lend-agent"}
 
 func clauseNamed(word string) *clause {
 	for i := range clauses {
@@ -123,15 +133,17 @@ func Parse(line string, known Known) Line {
 	return l
 }
 
-// split cuts the line into words. Quotes keep blanks together; "=" is a word of
-// its own.
+// split cuts the line into words. Quotes keep blanks together; the first "=" is a
+// word of its own.
 func split(line string) []Word {
 	var words []Word
+	signs := "="
 	for i := 0; i < len(line); {
 		switch c := line[i]; {
 		case c == ' ' || c == '\t' || c == ',':
 			i++
-		case c == '=':
+		case c == '=' && signs != "":
+			signs = ""
 			words = append(words, Word{Sign, i, i + 1, "="})
 			i++
 		case c == '"' || c == '\'':
@@ -144,7 +156,7 @@ func split(line string) []Word {
 			i = to
 		default:
 			to := i
-			for to < len(line) && !strings.ContainsRune(" \t,=", rune(line[to])) {
+			for to < len(line) && !strings.ContainsRune(" \t,"+signs, rune(line[to])) {
 				to++
 			}
 			words = append(words, Word{Stray, i, to, line[i:to]})
@@ -206,8 +218,24 @@ func (l *Line) takeTarget(w Word) {
 	}
 	l.mark(Target, w)
 	rest, at := w.Text, w.From
+	uri := strings.HasPrefix(rest, scheme)
+	if uri {
+		rest, at = rest[len(scheme):], at+len(scheme)
+		if i := strings.IndexByte(rest, '/'); i >= 0 {
+			if i+1 < len(rest) {
+				l.miss(at+i, w.To, "what follows the host has no meaning here", false)
+			}
+			rest, w.To = rest[:i], at+i
+		}
+	}
 	if i := strings.LastIndexByte(rest, '@'); i >= 0 {
 		l.Draft.User = rest[:i]
+		if uri { // RFC 3986 section 3.2.1, with the parameters some write behind the user
+			l.Draft.User, _, _ = strings.Cut(l.Draft.User, ";")
+			if plain, err := url.PathUnescape(l.Draft.User); err == nil {
+				l.Draft.User = plain
+			}
+		}
 		if !book.ValidUser(l.Draft.User) {
 			l.miss(at, at+max(i, 1), "that is no login name", false)
 		}
@@ -259,11 +287,19 @@ func dotted(host string) bool {
 func (l *Line) takeClauses(words []Word, known Known, end int) {
 	var open *clause
 	var opener Word
+	var tunnel []Word // what follows the word of a tunnel
 	taken := 0
 	closeClause := func() {
-		if open != nil && taken == 0 {
+		switch {
+		case open == nil:
+		case open.word == "lend-agent":
+			l.Draft.Agent = "lend"
+		case taken == 0:
 			l.miss(opener.From, opener.To, fmt.Sprintf("%s wants %s", open.word, open.what), true)
+		case open.role == Door:
+			l.takeTunnel(opener, tunnel)
 		}
+		tunnel = nil
 	}
 	seen := map[string]bool{}
 	for i, w := range words {
@@ -271,35 +307,60 @@ func (l *Line) takeClauses(words []Word, known Known, end int) {
 		if c := clauseNamed(w.Text); c != nil {
 			closeClause()
 			open, opener, taken = c, l.mark(Clause, w), 0
-			if seen[w.Text] {
+			if seen[w.Text] && !c.many {
 				l.miss(w.From, w.To, fmt.Sprintf("%s stands here twice; list what follows it: via quay, inner", w.Text), false)
 			}
 			seen[w.Text] = true
 			continue
 		}
-		single := open != nil && (open.role == Site || open.role == Time)
-		if open == nil || (single && taken == 1) {
+		if open == nil || open.most != 0 && taken >= open.most {
 			l.stray(w, last)
 			continue
 		}
 		taken++
+		if open.role == Door {
+			tunnel = append(tunnel, l.mark([]Role{Door, Clause, Service}[taken-1], w))
+			continue
+		}
 		open.take(l, known, l.mark(open.role, w))
 	}
 	closeClause()
 }
 
+// takeTunnel takes "DOOR" or "DOOR from SERVICE" behind the word of a tunnel.
+func (l *Line) takeTunnel(kind Word, words []Word) {
+	last, reach := words[len(words)-1], ""
+	if kind.Text != "roam" {
+		switch {
+		case len(words) > 1 && words[1].Text != "from":
+			l.miss(words[1].From, words[1].To, fmt.Sprintf("%s %s from SERVICE: from is missing", kind.Text, plain.Line(words[0].Text, 20)), strings.HasPrefix("from", words[1].Text))
+			return
+		case len(words) < 3:
+			l.miss(last.From, last.To, fmt.Sprintf("%s %s from … a service: HOST:PORT", kind.Text, plain.Line(words[0].Text, 20)), true)
+			return
+		}
+		reach = words[2].Text
+	}
+	t, wrong, err := book.NewTunnel(kind.Text, words[0].Text, reach)
+	if err == nil {
+		l.Draft.Tunnels = append(l.Draft.Tunnels, t)
+		return
+	}
+	at := words[0]
+	if wrong == reach && reach != "" {
+		at = words[2]
+	}
+	l.miss(at.From, at.To, err.Error(), at.To == last.To)
+}
+
 // stray tells what a word that belongs nowhere was likely meant to be.
 func (l *Line) stray(w Word, last bool) {
 	l.mark(Stray, w)
-	if slices.Contains(later, w.Text) {
-		l.miss(w.From, w.To, fmt.Sprintf("%s is kept for tunnels and lending, which this version does not open", w.Text), false)
-		return
-	}
 	var words []string
 	for _, c := range clauses {
 		words = append(words, c.word)
 		if last && w.Text != "" && strings.HasPrefix(c.word, w.Text) {
-			l.miss(w.From, w.To, fmt.Sprintf("%s … %s", c.word, c.what), true)
+			l.miss(w.From, w.To, strings.TrimSuffix(fmt.Sprintf("%s … %s", c.word, c.what), " … "), true)
 			return
 		}
 	}
@@ -340,10 +401,22 @@ func takeKey(l *Line, known Known, w Word) {
 		if !strings.ContainsRune(w.Text, '/') {
 			path = "keys/" + w.Text
 		}
+	case download(known, w.Text) != "":
+		path = download(known, w.Text)
 	case !strings.ContainsRune(w.Text, '/'):
 		l.unknown(w, "key", known.Keys)
 	}
 	l.Draft.Keys = append(l.Draft.Keys, path)
+}
+
+// download is the key file of that name elsewhere, "" where there is none.
+func download(known Known, name string) string {
+	for _, path := range known.Downloads {
+		if path[strings.LastIndexByte(path, '/')+1:] == name {
+			return path
+		}
+	}
+	return ""
 }
 
 func takeSite(l *Line, known Known, w Word) {
@@ -360,6 +433,9 @@ func takeEvery(l *Line, _ Known, w Word) {
 	}
 	l.Draft.Keepalive = w.Text
 }
+
+// scheme is how a URI of this protocol begins.
+const scheme = "ssh://"
 
 // inventName names a session that was given no name after its host.
 func (l *Line) inventName(known Known) {
@@ -385,66 +461,4 @@ func (l *Line) inventName(known Known) {
 		name = fmt.Sprintf("%s-%d", base, n)
 	}
 	l.Draft.Name = name
-}
-
-// Complete returns what the word that ends at offset at could become, and where
-// that word begins. With nothing typed yet it offers everything that fits.
-func Complete(line string, at int, known Known) (from int, candidates []string) {
-	at = min(max(at, 0), len(line))
-	words := split(line[:at])
-	typed := ""
-	from = at
-	if n := len(words); n > 0 && words[n-1].To == at && words[n-1].Role != Sign {
-		typed, from = words[n-1].Text, words[n-1].From
-		words = words[:n-1]
-	}
-	pool := poolFor(words, known)
-	for _, c := range pool {
-		if strings.HasPrefix(c, typed) && c != typed {
-			candidates = append(candidates, c)
-		}
-	}
-	return from, candidates
-}
-
-// poolFor tells what may follow the words before.
-func poolFor(words []Word, known Known) []string {
-	target := false
-	var open *clause
-	taken := 0
-	for i, w := range words {
-		switch c := clauseNamed(w.Text); {
-		case w.Role == Sign:
-			target = false
-		case c != nil && target:
-			open, taken = c, 0
-		case open != nil:
-			taken++
-		case i == 0 || words[i-1].Role == Sign:
-			target = true
-		}
-	}
-	var pool []string
-	if open != nil {
-		switch open.role {
-		case Hop:
-			pool = append(pool, known.Sessions...)
-		case Key:
-			pool = append(pool, known.Keys...)
-		case Site:
-			if taken == 0 {
-				pool = append(pool, known.Sites...)
-			}
-		case Time:
-			if taken == 0 {
-				pool = append(pool, "30s", "1m", "off")
-			}
-		}
-	}
-	if target && (open == nil || taken > 0) {
-		for _, c := range clauses {
-			pool = append(pool, c.word)
-		}
-	}
-	return pool
 }

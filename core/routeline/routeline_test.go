@@ -12,6 +12,10 @@ var bay = Known{
 	Sessions: []string{"quay", "inner", "tide-db"},
 	Sites:    []string{"shore", "reef"},
 	Keys:     []string{"tide.pem", "shore.pem"},
+	Users:    []string{"keeper", "warden"},
+	Hosts:    map[string]string{"203.0.113.10": "quay", "10.61.4.20": "tide-db"},
+
+	Downloads: []string{"~/got/new key.pem"},
 }
 
 func TestLinesBecomeDrafts(t *testing.T) {
@@ -25,6 +29,12 @@ func TestLinesBecomeDrafts(t *testing.T) {
 		{"quay.bay", book.Draft{Name: "quay-2", Host: "quay.bay"}},
 		{"a=h via quay,inner with 'my keys/x.pem' site reef every 1m", book.Draft{Name: "a", Host: "h", Via: []string{"quay", "inner"}, Keys: []string{"my keys/x.pem"}, Site: "reef", Keepalive: "1m"}},
 		{"six = keeper@[2001:db8::5]:2022", book.Draft{Name: "six", User: "keeper", Host: "2001:db8::5", Port: 2022}},
+		{"db = keeper@10.61.4.20 via quay bring 15432 from db.internal:5432 lend 9000 from 127.0.0.1:3000 roam 0.0.0.0:1080 lend-agent every off", book.Draft{Name: "db", User: "keeper", Host: "10.61.4.20", Via: []string{"quay"}, Keepalive: "off", Agent: "lend", Tunnels: []book.Tunnel{
+			{Bring: "127.0.0.1:15432", Reach: "db.internal:5432"}, {Lend: "127.0.0.1:9000", Reach: "127.0.0.1:3000"}, {Roam: "0.0.0.0:1080"}}}},
+		{"sock = h bring /run/db.sock from /var/run/db", book.Draft{Name: "sock", Host: "h", Tunnels: []book.Tunnel{{Bring: "/run/db.sock", Reach: "/var/run/db"}}}},
+		{"ssh://keeper@archive.reef.internal:2022/", book.Draft{Name: "archive", User: "keeper", Host: "archive.reef.internal", Port: 2022}},
+		{"a=ssh://the%40keeper;x=y@[2001:db8::7]", book.Draft{Name: "a", User: "the@keeper", Host: "2001:db8::7"}},
+		{"a = h with 'new key.pem'", book.Draft{Name: "a", Host: "h", Keys: []string{"~/got/new key.pem"}}},
 		{"six = 2001:db8::5", book.Draft{Name: "six", Host: "2001:db8::5"}},
 	}
 	for _, c := range cases {
@@ -53,7 +63,14 @@ func TestMistakesStandAtTheirWord(t *testing.T) {
 		{"x = h via quay via inner", "via", "twice", false},
 		{"x = h with none.pem", "none.pem", "no key", false},
 		{"x = h every 3", "3", "from 1s", true},
-		{"x = h bring 15432", "bring", "tunnels", false},
+		{"x = h bring", "bring", "door here", true},
+		{"x = h bring 15432", "15432", "bring 15432 from", true},
+		{"x = h bring 15432 form db:1", "form", "from is missing", false},
+		{"x = h bring 99999 from db:1 via quay", "99999", "a door is", false},
+		{"x = h bring 1 from db", "db", "a service is", true},
+		{"x = h roam 1080 1081", "1081", "nothing here", false},
+		{"x=ssh://h/etc", "/etc", "no meaning", false},
+		{"x = h lend-agent yes", "yes", "nothing here", false},
 		{"x = via quay", "via", "host is missing", false},
 		{"tide = h via tide", "tide", "itself", false},
 		{"x = @h", "@", "login name", false},
@@ -81,10 +98,15 @@ func TestCompletion(t *testing.T) {
 		from       int
 	}{
 		{"x = h via q", "quay", 10},
-		{"x = h via quay with ", "tide.pem shore.pem", 20},
+		{"x = h via quay with ", "tide.pem shore.pem \"new key.pem\"", 20},
 		{"x = h with ti", "tide.pem", 11},
 		{"x = h w", "with", 6},
-		{"x = h ", "via with site every", 6},
+		{"x = h ", "via with site every bring lend roam lend-agent", 6},
+		{"x = h bring 1 ", "from", 14},
+		{"x = h bring 1 from 10.61", "10.61.4.20:", 19},
+		{"x = ke", "keeper@", 4},
+		{"x = keeper@10", "keeper@10.61.4.20", 4},
+
 		{"x = h site ", "shore reef", 11},
 		{"x = ", "", 4},
 		{"h v", "via", 2},
@@ -95,6 +117,37 @@ func TestCompletion(t *testing.T) {
 			t.Errorf("%q: from %d %q, want %d %q", c.line, from, got, c.from, c.want)
 		}
 	}
+}
+
+func TestExampleCommandsBecomeLines(t *testing.T) {
+	for _, c := range []struct{ text, line, left string }{
+		{`ssh -i "shore.pem" warden@203.0.113.10`, "warden@203.0.113.10 with shore.pem", ""},
+		{"$ ssh -i ~/got/tide.pem -p 2222 -l keeper 10.61.4.20", "keeper@10.61.4.20:2222 with tide.pem", ""},
+		{"To connect to the machine:\n  1. open a terminal\n  `ssh -J warden@203.0.113.10 -A keeper@10.61.4.20`\n", "keeper@10.61.4.20 via quay lend-agent", ""},
+		{"ssh keeper@h -p2022 -L 15432:db.internal:5432 \\\n -D 1080 -N", "keeper@h:2022 bring 15432 from db.internal:5432 roam 1080", ""},
+		{"ssh -R 127.0.0.1:9000:[::1]:3000 h", "h lend 127.0.0.1:9000 from [::1]:3000", ""},
+		{"sudo ssh -o Compression=yes -p 22 2001:db8::9 uptime -p", "[2001:db8::9]:22", "-o Compression=yes; the command uptime -p"},
+		{"ssh -i 'my new.pem' ssh://keeper@h:2022/", `keeper@h:2022 with "my new.pem"`, ""},
+		{"scp x y", "", ""}, {"ssh", "", ""}, {"ssh -i", "", ""}, {"ssh 'open", "", ""}, {"keeper@h", "", ""}, {"ssh -Z h", "", ""},
+	} {
+		got, ok := ReadCommand(c.text, bay)
+		if ok != (c.line != "") || got.Line != c.line || strings.Join(got.Left, "; ") != c.left {
+			t.Errorf("%q:\n got %q, left %q, %v\nwant %q, left %q", c.text, got.Line, got.Left, ok, c.line, c.left)
+		}
+	}
+}
+
+func FuzzReadCommand(f *testing.F) {
+	for _, s := range []string{`ssh -i "k" -p 1 -L 1:b:2 u@h x`, "ssh -J a,b h", "ssh \x1b[31m"} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		c, ok := ReadCommand(text, bay)
+		if strings.ContainsAny(c.Line, "\n\x1b\x00") || ok && c.Line == "" {
+			t.Errorf("%q becomes %q", text, c.Line)
+		}
+		Parse(c.Line, bay)
+	})
 }
 
 func FuzzParse(f *testing.F) {

@@ -12,11 +12,13 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"github.com/adrg/xdg"
 
 	"meatus/core/book"
 	"meatus/core/gate"
+	"meatus/core/keyfile"
 	"meatus/core/route"
 	"meatus/core/routeline"
 	"meatus/core/vouch"
@@ -115,7 +117,37 @@ func (w *Workspace) KeyNames() []string {
 	return names
 }
 
-// Known is what a route line can refer to.
-func (w *Workspace) Known() routeline.Known {
-	return routeline.Known{Sessions: w.Book.Names(), Sites: w.Book.Sites(), Keys: w.KeyNames()}
+// Downloads is the folder that downloaded key files usually arrive in.
+func Downloads() string { return xdg.UserDirs.Download }
+
+// Arrived lists the private keys that lie in the download folder.
+func Arrived() []keyfile.Sheet { return keyfile.Found(Downloads()) }
+
+// Known is what a route line can refer to. arrived are key files elsewhere.
+func (w *Workspace) Known(arrived []keyfile.Sheet) routeline.Known {
+	k := routeline.Known{Sessions: w.Book.Names(), Sites: w.Book.Sites(), Keys: w.KeyNames(), Hosts: map[string]string{}}
+	users := map[string]bool{}
+	for _, s := range w.Book.Sessions {
+		if s.Host.V != "" && k.Hosts[s.Host.V] == "" {
+			k.Hosts[s.Host.V] = s.Name
+		}
+		if s.User.V != "" && !users[s.User.V] {
+			users[s.User.V] = true
+			k.Users = append(k.Users, s.User.V)
+		}
+	}
+	for _, sheet := range arrived {
+		k.Downloads = append(k.Downloads, Short(sheet.Path))
+	}
+	return k
+}
+
+// Short writes a path below the home folder with "~/".
+func Short(path string) string {
+	if home, err := os.UserHomeDir(); err == nil {
+		if rest, ok := strings.CutPrefix(path, home+string(filepath.Separator)); ok {
+			return "~/" + rest
+		}
+	}
+	return path
 }

@@ -3,10 +3,12 @@ package workspace
 import (
 	"os"
 	"path/filepath"
+	"slices"
 	"testing"
 
 	"meatus/core/book"
 	"meatus/core/gate"
+	"meatus/core/keyfile"
 )
 
 func TestTheNamedFolderWins(t *testing.T) {
@@ -69,8 +71,14 @@ func TestKeysAreNamedAsARouteLineWantsThem(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if k := w.Known().Keys; len(k) != 1 || k[0] != "tide.pem" {
+	if k := w.Known(nil).Keys; len(k) != 1 || k[0] != "tide.pem" {
 		t.Errorf("keys %q", k)
+	}
+	home := filepath.Join(dir, "home")
+	t.Setenv("HOME", home)
+	k := w.Known([]keyfile.Sheet{{Access: keyfile.Access{Path: home + "/got/new.pem"}}, {Access: keyfile.Access{Path: "/srv/other.pem"}}})
+	if !slices.Equal(k.Downloads, []string{"~/got/new.pem", "/srv/other.pem"}) {
+		t.Errorf("keys elsewhere %q", k.Downloads)
 	}
 }
 

@@ -3,6 +3,7 @@
 package entry
 
 import (
+	"fmt"
 	"strings"
 	"unicode/utf8"
 
@@ -12,6 +13,7 @@ import (
 
 	"meatus/core/book"
 	"meatus/core/gate"
+	"meatus/core/keyfile"
 	"meatus/core/routeline"
 	"meatus/core/workspace"
 	"meatus/tui/fit"
@@ -38,16 +40,28 @@ type Model struct {
 	input textinput.Model
 	line  routeline.Line
 	width int
-	note  string // why saving failed
+	note  string          // why saving failed, or what became of what was pasted
+	keys  []keyfile.Sheet // that lie in the download folder
+	first bool            // nothing is there yet: the line is part of the welcome
 }
+
+// Demo asks the frame for the demo in place of the empty workspace.
+type Demo struct{}
+
+// arrived brings the keys of the download folder.
+type arrived []keyfile.Sheet
 
 // New returns an empty line for a workspace.
 func New(ws *workspace.Workspace, t *theme.Theme, width int) *Model {
-	m := &Model{theme: t, ws: ws, known: ws.Known(), input: textinput.New(), width: width}
+	m := &Model{theme: t, ws: ws, known: ws.Known(nil), input: textinput.New(), width: width}
+	m.first = len(ws.Book.Sessions) == 0 && len(ws.Book.Problems) == 0
 	m.input.Focus()
 	m.read()
 	return m
 }
+
+// Arrived looks for keys in the download folder.
+func Arrived() tea.Msg { return arrived(workspace.Arrived()) }
 
 // SetTheme changes the styles.
 func (m *Model) SetTheme(t *theme.Theme) { m.theme = t }
@@ -64,17 +78,33 @@ func (m *Model) Update(msg tea.Msg) (wish tea.Msg, cmd tea.Cmd) {
 	case notSaved:
 		m.note = msg.err.Error()
 		return nil, nil
+	case arrived:
+		m.keys, m.known = msg, m.ws.Known(msg)
+		m.read()
+		return nil, nil
 	case tea.KeyPressMsg:
 		switch msg.String() {
 		case "esc", "ctrl+c":
 			return Left{}, nil
 		case "enter":
+			if m.fromCommand(m.input.Value()) {
+				return nil, nil // it is looked at before it is saved
+			}
 			return nil, m.save()
 		case "tab":
-			m.complete()
+			if !m.fromCommand(m.input.Value()) {
+				m.complete()
+			}
 			return nil, nil
+		case "ctrl+d":
+			if m.first && m.input.Value() == "" {
+				return Demo{}, nil
+			}
 		}
 	case tea.PasteMsg:
+		if m.fromCommand(msg.Content) {
+			return nil, nil
+		}
 	default:
 		return nil, nil
 	}
@@ -82,6 +112,23 @@ func (m *Model) Update(msg tea.Msg) (wish tea.Msg, cmd tea.Cmd) {
 	m.input, cmd = m.input.Update(msg)
 	m.read()
 	return nil, cmd
+}
+
+// fromCommand puts a route line in place of a pasted example command, and tells
+// whether it was one. Nothing of it is run.
+func (m *Model) fromCommand(text string) bool {
+	c, ok := routeline.ReadCommand(text, m.known)
+	if !ok {
+		return false
+	}
+	m.note = "the command became a route line; nothing was run"
+	if len(c.Left) > 0 {
+		m.note += ". Left out: " + strings.Join(c.Left, ", ")
+	}
+	m.input.SetValue(c.Line)
+	m.input.CursorEnd()
+	m.read()
+	return true
 }
 
 // save writes the session where nothing is wrong with it.
@@ -138,7 +185,7 @@ func shared(words []string) string {
 // View draws the line and what it means in height lines.
 func (m *Model) View(height int) []string {
 	t := m.theme
-	lines := []string{t.Title(t.Accent.Render("new session"), t.Faint.Render("NAME = USER@HOST:PORT via HOP with KEY site SITE every TIME"), m.width, fit.Spread)}
+	lines := []string{t.Title(t.Accent.Render("new session"), t.Faint.Render("NAME = USER@HOST:PORT via HOP with KEY bring PORT from SERVICE …"), m.width, fit.Spread)}
 	if height > 9 {
 		lines = append(lines, "")
 	}
@@ -230,10 +277,18 @@ func (m *Model) styleAt(i int) lipgloss.Style {
 
 // meaning draws the route the line means so far.
 func (m *Model) meaning() []string {
-	t, d := m.theme, m.line.Draft
+	t := m.theme
+	var lines []string
 	if m.note != "" {
-		return []string{"   " + t.Mark(gate.Shut) + " " + fit.Cut(m.note, m.width-8)}
+		for _, l := range fit.Wrap(m.note, m.width-8) {
+			lines = append(lines, "   "+t.Accent.Render(l))
+		}
 	}
+	return append(lines, m.route()...)
+}
+
+func (m *Model) route() []string {
+	t, d := m.theme, m.line.Draft
 	if d.Host == "" {
 		return []string{"   " + t.Faint.Render("for example  tide-db = keeper@10.61.4.20 via quay with tide.pem")}
 	}
@@ -253,13 +308,35 @@ func (m *Model) meaning() []string {
 			lines[1] += "   " + t.Mark(g.Verdict) + " " + g.Kind.String() + " " + t.Faint.Render(g.Seen)
 		}
 	}
+	for _, tunnel := range d.Tunnels {
+		lines = append(lines, "   "+t.Faint.Render(Arrow(tunnel, target.Name)))
+	}
+	if d.Agent == "lend" {
+		lines = append(lines, "   "+t.Verdict(gate.Ajar).Render("lends the agent to "+target.Name))
+	}
 	if len(m.line.Mistakes) == 0 {
 		lines = append(lines, "   "+t.Faint.Render("enter writes it to "+m.ws.SessionsPath()))
 	}
 	return lines
 }
 
+// Arrow draws a tunnel with its direction.
+func Arrow(tunnel book.Tunnel, far string) string {
+	switch kind, door := tunnel.Kind(); kind {
+	case "bring":
+		return fmt.Sprintf("brings %s ⇐ %s, as seen from %s", door, tunnel.Reach, far)
+	case "lend":
+		return fmt.Sprintf("lends %s ⇒ %s on %s", tunnel.Reach, door, far)
+	default:
+		return fmt.Sprintf("roams: what comes in at %s goes out from %s", door, far)
+	}
+}
+
 // Hints are the keys of the line.
 func (m *Model) Hints() []theme.Hint {
-	return []theme.Hint{{Key: "enter", Does: "save"}, {Key: "tab", Does: "complete"}, {Key: "esc", Does: "leave"}}
+	hints := []theme.Hint{{Key: "enter", Does: "save"}, {Key: "tab", Does: "complete"}, {Key: "esc", Does: "leave"}}
+	if m.first && m.input.Value() == "" {
+		hints = append(hints, theme.Hint{Key: "ctrl+d", Does: "look at the demo"})
+	}
+	return hints
 }

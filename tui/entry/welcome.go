@@ -1,0 +1,64 @@
+package entry
+
+import (
+	"fmt"
+	"path/filepath"
+	"strings"
+
+	"meatus/core/gate"
+	"meatus/core/keyfile"
+	"meatus/core/workspace"
+	"meatus/tui/fit"
+)
+
+// First tells whether the line is the first of an empty workspace.
+func (m *Model) First() bool { return m.first }
+
+// Welcome draws what stands above the line on a first start: what can be written
+// there, and the keys that were downloaded.
+func (m *Model) Welcome(height int) []string {
+	t := m.theme
+	lines := []string{"", "   " + t.Strong.Render("Where do you want to go?"), ""}
+	for _, way := range []struct{ say, like string }{
+		{"Write it in a line", "tide-db = keeper@10.61.4.20 via quay with tide.pem"},
+		{"or paste what a console shows", `ssh -i "shore.pem" warden@203.0.113.10`},
+	} {
+		lines = append(lines, "   "+fit.Pad(way.say, 32)+t.Accent.Render(fit.Cut(way.like, max(m.width-38, 10))))
+	}
+	lines = append(lines, "", "   "+t.Faint.Render("What is pasted is read and never run. Nothing is sent anywhere before you walk."), "")
+	if len(m.keys) > 0 {
+		lines = append(lines, "   "+t.Strong.Render(fmt.Sprintf("Keys in %s", workspace.Short(workspace.Downloads()))))
+		for i, k := range m.keys {
+			if i == 5 {
+				lines = append(lines, "     "+t.Faint.Render(fmt.Sprintf("and %d more", len(m.keys)-5)))
+				break
+			}
+			lines = append(lines, m.key(k))
+		}
+		lines = append(lines, "")
+	}
+	lines = append(lines, "   "+t.Key.Render("ctrl+d")+t.Faint.Render("  a look at the demo, a made-up bay to try things in"),
+		"   "+t.Faint.Render("Sessions are kept in "+workspace.Short(m.ws.SessionsPath())))
+	return lines[:min(len(lines), height)]
+}
+
+// key is a downloaded key in a line.
+func (m *Model) key(k keyfile.Sheet) string {
+	t := m.theme
+	verdict, say := gate.Open, "owner only"
+	if fault, stopped := k.Blocked(); stopped {
+		verdict, say = gate.Shut, fault.Say
+		if fault.Mending {
+			say += "; adopting it mends that"
+		}
+	}
+	kind := k.Kind
+	if kind == "" {
+		kind = "locked"
+	}
+	name := filepath.Base(k.Path)
+	if strings.ContainsAny(name, " \t,=") {
+		name = `"` + name + `"`
+	}
+	return "     " + t.Mark(verdict) + " " + fit.Pad("with "+name, 28) + t.Faint.Render(fit.Cut(fmt.Sprintf("%-8s %s", kind, say), max(m.width-38, 10)))
+}
