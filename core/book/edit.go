@@ -80,21 +80,26 @@ func join(say, hint string) string {
 // shown.
 var Fields = []string{"site", "host", "port", "user", "key", "via", "tunnels", "dial", "keepalive", "reconnect", "agent", "backspace", "term", "colours", "env", "folder", "arrive"}
 
-// Set gives a session of the file at path a value of its own, as a person writes
-// it (a list with commas), or takes it away where value is "", so that the
-// session inherits again. Everything else in the file stays as it is.
+// Set is [SetIn] for a session.
 func Set(path, session, key, value string) (*Book, error) {
+	return SetIn(path, Table{Layer: InSession, Name: session}, key, value)
+}
+
+// SetIn gives a table of the file at path a value of its own, as a person writes
+// it (a list with commas), or takes it away where value is "", so that what is
+// farther away holds again. Everything else in the file stays as it is.
+func SetIn(path string, table Table, key, value string) (*Book, error) {
 	if key == "tunnels" && value != "" {
 		if _, err := ParseTunnels(value); err != nil {
 			return nil, fmt.Errorf("not written: %w", err)
 		}
 	}
-	what := fmt.Sprintf("%s of %s", key, session)
+	what := fmt.Sprintf("%s of %s", key, table)
 	return Change(path, what, func(before *Book, text []byte) ([]byte, error) {
-		if before.Session(session) == nil {
-			return nil, fmt.Errorf("there is no session %q", session)
+		if table.Layer == InDefaults && before.far.defaults == nil {
+			text = append(spaced(text), "[defaults]\n"...)
 		}
-		t, err := findTable(text, "session", session)
+		t, err := findTable(text, table)
 		if err != nil {
 			return nil, err
 		}
@@ -109,8 +114,8 @@ func Set(path, session, key, value string) (*Book, error) {
 func literal(key, value string) string {
 	switch key {
 	case "port":
-		if n, err := strconv.Atoi(strings.TrimSpace(value)); err == nil {
-			return strconv.Itoa(n)
+		if n, ok := literalPort(value); ok {
+			return n
 		}
 	case "tunnels":
 		if list, err := ParseTunnels(value); err == nil {
@@ -142,8 +147,9 @@ type tableText struct {
 	last   int // the offset behind the last pair, or the header
 }
 
-// findTable finds [kind.name] in the text.
-func findTable(text []byte, kind, name string) (*tableText, error) {
+// findTable finds where a table stands in the text.
+func findTable(text []byte, table Table) (*tableText, error) {
+	likes := -1
 	var p unstable.Parser
 	p.Reset(text)
 	var found *tableText
@@ -157,10 +163,16 @@ func findTable(text []byte, kind, name string) (*tableText, error) {
 				parts = append(parts, string(it.Node().Data))
 				last = it.Node().Raw
 			}
-			inside = found == nil && e.Kind == unstable.Table && len(parts) == 2 && parts[0] == kind && parts[1] == name
+			if e.Kind == unstable.ArrayTable && len(parts) == 1 && parts[0] == "like" {
+				likes++
+			}
+			inside = found == nil && table.heads(parts, e.Kind == unstable.ArrayTable, likes)
 			if inside {
 				end := int(last.Offset + last.Length)
 				end += bytes.IndexByte(text[end:], ']') + 1
+				if e.Kind == unstable.ArrayTable {
+					end++
+				}
 				found = &tableText{header: span{int(last.Offset), end}, name: span{int(last.Offset), int(last.Offset + last.Length)}, pairs: map[string]span{}, values: map[string]span{}, last: end}
 			}
 			continue
@@ -185,19 +197,53 @@ func findTable(text []byte, kind, name string) (*tableText, error) {
 		if err := p.Error(); err != nil {
 			return nil, fmt.Errorf("the file has a mistake before it: %w; mend that first", err)
 		}
-		return nil, fmt.Errorf("there is no [%s.%s]", kind, name)
+		return nil, fmt.Errorf("there is no %s", table)
 	}
 	return found, nil
 }
 
-// viaNames finds every place where a via names a session.
-func viaNames(text []byte, name string) ([]span, error) {
+// sessionParts cuts the text at its headers. The text of a part is its session's
+// name, "" for what belongs to none.
+func sessionParts(text []byte) ([]spot, error) {
 	var p unstable.Parser
 	p.Reset(text)
-	var found []span
+	parts := []spot{{}}
+	for p.NextExpression() {
+		e := p.Expression()
+		if e.Kind == unstable.KeyValue {
+			continue
+		}
+		it, name := e.Key(), ""
+		it.Next()
+		from := int(it.Node().Raw.Offset)
+		if string(it.Node().Data) == "session" && it.Next() {
+			name = string(it.Node().Data)
+		}
+		from = bytes.LastIndexByte(text[:from], '\n') + 1
+		parts[len(parts)-1].to = from
+		parts = append(parts, spot{span{from, 0}, name})
+	}
+	parts[len(parts)-1].to = len(text)
+	if err := p.Error(); err != nil {
+		return nil, fmt.Errorf("the file has a mistake: %w; mend that first", err)
+	}
+	return parts, nil
+}
+
+// spot is a text in the file and where it stands.
+type spot struct {
+	span
+	text string
+}
+
+// textsOf finds every text that a key has in any table, alone or in a list.
+func textsOf(text []byte, key string) ([]spot, error) {
+	var p unstable.Parser
+	p.Reset(text)
+	var found []spot
 	take := func(n *unstable.Node) {
-		if n.Kind == unstable.String && string(n.Data) == name {
-			found = append(found, span{int(n.Raw.Offset), int(n.Raw.Offset + n.Raw.Length)})
+		if n.Kind == unstable.String {
+			found = append(found, spot{span{int(n.Raw.Offset), int(n.Raw.Offset + n.Raw.Length)}, string(n.Data)})
 		}
 	}
 	for p.NextExpression() {
@@ -206,7 +252,7 @@ func viaNames(text []byte, name string) ([]span, error) {
 			continue
 		}
 		it := e.Key()
-		if it.Next(); string(it.Node().Data) != "via" {
+		if it.Next(); string(it.Node().Data) != key {
 			continue
 		}
 		take(e.Value())
@@ -257,16 +303,6 @@ func (t *tableText) drop(text []byte, key string) []byte {
 		return slices.Concat(text[:from], text[to:])
 	}
 	return slices.Concat(text[:from], text[end:])
-}
-
-// Far is what a session would inherit for everything it does not say itself.
-func (b *Book) Far(name string) Settings {
-	s := b.Session(name)
-	if s == nil {
-		return Settings{}
-	}
-	t := &table{layer: InSession, name: name, site: s.Site}
-	return (&reader{file: b.Path, layers: b.far}).session(t).Settings
 }
 
 // Text is a setting of a session as a person writes it, and where it is from.

@@ -37,7 +37,7 @@ func Rename(path, old, name string) (*Book, error) {
 		if err := before.free(name); err != nil {
 			return nil, err
 		}
-		t, err := findTable(text, "session", old)
+		t, err := findTable(text, Table{Layer: InSession, Name: old})
 		if err != nil {
 			return nil, err
 		}
@@ -48,12 +48,24 @@ func Rename(path, old, name string) (*Book, error) {
 
 // renameVias changes a name in every via of the file, wherever it stands.
 func renameVias(text []byte, old, name string) ([]byte, error) {
-	spots, err := viaNames(text, old)
+	return replaceIn(text, "via", func(s string) string {
+		if s == old {
+			return name
+		}
+		return s
+	})
+}
+
+// replaceIn changes the texts of a key, and those in its lists, in every table.
+func replaceIn(text []byte, key string, change func(string) string) ([]byte, error) {
+	spots, err := textsOf(text, key)
 	if err != nil {
 		return nil, err
 	}
 	for _, at := range slices.Backward(spots) {
-		text = slices.Concat(text[:at.from], []byte(quote(name)), text[at.to:])
+		if now := change(at.text); now != at.text {
+			text = slices.Concat(text[:at.from], []byte(quote(now)), text[at.to:])
+		}
 	}
 	return text, nil
 }
@@ -65,27 +77,32 @@ func Remove(path, name string) (*Book, error) {
 		if through := before.Through(name); len(through) > 0 {
 			return nil, fmt.Errorf("%s goes through it; give it another way first", strings.Join(through, ", "))
 		}
-		t, err := findTable(text, "session", name)
-		if err != nil {
-			return nil, err
-		}
-		keys := slices.SortedFunc(maps.Keys(t.pairs), func(a, b string) int { return t.pairs[b].from - t.pairs[a].from })
-		for _, key := range keys { // from the last on, so that the places of the others stay
-			text = t.drop(text, key)
-		}
-		from := bytes.LastIndexByte(text[:t.header.from], '\n') + 1
-		end := len(text)
-		if i := bytes.IndexByte(text[t.header.to:], '\n'); i >= 0 {
-			end = t.header.to + i + 1
-		}
-		if rest := bytes.TrimSpace(text[t.header.to:end]); len(rest) > 0 { // a comment on the header's line
-			return slices.Concat(text[:from], rest, []byte("\n"), text[end:]), nil
-		}
-		if from > 1 && text[from-1] == '\n' && text[from-2] == '\n' && (end == len(text) || text[end] == '\n') {
-			from-- // not two blank lines where there was one on each side
-		}
-		return slices.Concat(text[:from], text[end:]), nil
+		return takeOut(text, Table{Layer: InSession, Name: name})
 	})
+}
+
+// takeOut takes a table out of the text. Comments around it stay.
+func takeOut(text []byte, table Table) ([]byte, error) {
+	t, err := findTable(text, table)
+	if err != nil {
+		return nil, err
+	}
+	keys := slices.SortedFunc(maps.Keys(t.pairs), func(a, b string) int { return t.pairs[b].from - t.pairs[a].from })
+	for _, key := range keys { // from the last on, so that the places of the others stay
+		text = t.drop(text, key)
+	}
+	from := bytes.LastIndexByte(text[:t.header.from], '\n') + 1
+	end := len(text)
+	if i := bytes.IndexByte(text[t.header.to:], '\n'); i >= 0 {
+		end = t.header.to + i + 1
+	}
+	if rest := bytes.TrimSpace(text[t.header.to:end]); len(rest) > 0 { // a comment on the header's line
+		return slices.Concat(text[:from], rest, []byte("\n"), text[end:]), nil
+	}
+	if from > 1 && text[from-1] == '\n' && text[from-2] == '\n' && (end == len(text) || text[end] == '\n') {
+		from-- // not two blank lines where there was one on each side
+	}
+	return slices.Concat(text[:from], text[end:]), nil
 }
 
 // Copy adds a session under another name with everything an old one says itself.
@@ -94,7 +111,7 @@ func Copy(path, old, name string) (*Book, error) {
 		if err := before.free(name); err != nil {
 			return nil, err
 		}
-		t, err := findTable(text, "session", old)
+		t, err := findTable(text, Table{Layer: InSession, Name: old})
 		if err != nil {
 			return nil, err
 		}

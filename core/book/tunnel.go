@@ -100,7 +100,7 @@ func ParseTunnels(line string) ([]Tunnel, error) {
 	var list []Tunnel
 	for part := range strings.SplitSeq(line, ",") {
 		words := strings.Fields(part)
-		if len(words) == 4 && words[2] == "from" {
+		if len(words) == 4 && words[2] == "from" && words[0] != "roam" {
 			words = []string{words[0], words[1], words[3]}
 		} else if len(words) != 2 || words[0] != "roam" {
 			return nil, fmt.Errorf(`%q is no tunnel; write them like "bring 15432 from db.internal:5432, roam 1080"`, plain.Line(part, 60))

@@ -1,10 +1,13 @@
 // Package sheet is the session sheet: every value of a session with where it
-// comes from and what it would be without it, edited in place. Each accepted
-// change is saved by itself; there is no unsaved state.
+// comes from and what it would be without it, edited in place; and beside it the
+// sheets of the likes, the site and the defaults it takes values from. Each
+// accepted change is saved by itself; there is no unsaved state.
 package sheet
 
 import (
 	"fmt"
+	"slices"
+	"strings"
 
 	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
@@ -34,7 +37,8 @@ type refused struct{ err error }
 type Model struct {
 	theme   *theme.Theme
 	ws      *workspace.Workspace
-	session string
+	session string     // whose sheet was asked for
+	at      book.Table // the table that shows: the session, or one it takes values from
 	width   int
 	cursor  int
 	editing bool
@@ -48,14 +52,18 @@ type Model struct {
 
 // hints are what a value can be, shown while it is edited.
 var hints = map[string]string{
-	"site": "a site of the file", "host": "a name or an address, alone", "port": "1 to 65535", "user": "the login",
+	"name": "* for any letters, ? for one", "site": "a site of the file", "host": "a name or an address, alone", "port": "1 to 65535", "user": "the login",
 	"key": "key files, parted by commas", "via": "sessions to go through, in order, parted by commas",
 	"dial": "address:port to knock at instead", "keepalive": "1s to 1h, or off", "agent": "off or lend",
+	"tunnels": "bring 15432 from db.internal:5432, roam 1080", "reconnect": "how long a lost way is tried again: 10m, or off",
+	"backspace": "what the key sends: del or bs", "term": "the terminal's name over there", "colours": "all, 16 or none",
+	"env": "NAME=VALUE, parted by commas", "folder": "where to go on arrival", "arrive": "typed on arrival",
 }
 
 // New returns the sheet of a session.
 func New(ws *workspace.Workspace, session string, t *theme.Theme, width int) *Model {
-	m := &Model{theme: t, ws: ws, session: session, width: width, input: textinput.New(), cursor: 1}
+	m := &Model{theme: t, ws: ws, width: width, input: textinput.New(), cursor: 1}
+	m.Show(session)
 	m.input.Prompt = ""
 	m.input.SetVirtualCursor(true)
 	t.Input(&m.input)
@@ -72,23 +80,52 @@ func (m *Model) SetTheme(t *theme.Theme) {
 func (m *Model) SetWidth(width int) { m.width = width }
 
 // Show shows the sheet of another session.
-func (m *Model) Show(session string) { m.session = session }
+func (m *Model) Show(session string) {
+	m.session, m.at = session, book.Table{Layer: book.InSession, Name: session}
+}
 
 // SetWorkspace shows another reading of the workspace. It tells whether the
 // session is still there.
 func (m *Model) SetWorkspace(ws *workspace.Workspace, say string) bool {
 	m.ws, m.note, m.bad = ws, say, false
-	s := ws.Book.Session(m.session)
-	if s == nil {
+	if ws.Book.Session(m.session) == nil {
 		return false
 	}
-	if now, _ := s.Text(m.field()); m.editing && now != m.began {
+	if _, ok := ws.Book.Own(m.at); !ok && m.at.Layer != book.InSession {
+		m.Show(m.session)
+	}
+	m.cursor = min(m.cursor, len(m.fields())-1)
+	if now, _ := m.text(m.field()); m.editing && now != m.began {
 		m.note = fmt.Sprintf("%s became %q outside: enter writes yours, esc keeps that", m.field(), now)
 	}
 	return true
 }
 
-func (m *Model) field() string { return book.Fields[m.cursor] }
+func (m *Model) fields() []string { return book.FieldsOf(m.at.Layer) }
+
+func (m *Model) field() string { return m.fields()[m.cursor] }
+
+// text is what the table has for a key, and where that is from.
+func (m *Model) text(key string) (string, book.Origin) {
+	if m.at.Layer == book.InSession {
+		return m.ws.Book.Session(m.session).Text(key)
+	}
+	if key == "name" {
+		return m.at.Name, book.Origin{Layer: book.InLike}
+	}
+	own, _ := m.ws.Book.Own(m.at)
+	if value, origin := own.Text(key); origin.Layer != book.BuiltIn {
+		return value, origin
+	}
+	return "", book.Origin{}
+}
+
+// next shows the next of the tables the session takes values from.
+func (m *Model) next(by int) {
+	tables := m.ws.Book.Tables(m.session)
+	at := (max(slices.Index(tables, m.at), 0) + by + len(tables)) % len(tables)
+	m.at, m.cursor, m.note, m.bad = tables[at], 0, "", false
+}
 
 // Update takes a message. It returns what is asked of the frame, or nil, and
 // what is to be run.
@@ -105,8 +142,13 @@ func (m *Model) Update(msg tea.Msg) (wish tea.Msg, cmd tea.Cmd) {
 			m.remove = false
 			m.note = ""
 			if msg.String() == "enter" {
-				session := m.session
-				return nil, m.write("removed "+session, "", func(path string) (*book.Book, error) { return book.Remove(path, session) })
+				at := m.at
+				return nil, m.write("removed "+at.String(), "", func(path string) (*book.Book, error) {
+					if at.Layer == book.InSession {
+						return book.Remove(path, at.Name)
+					}
+					return book.RemoveTable(path, at)
+				})
 			}
 			return nil, nil
 		}
@@ -126,11 +168,17 @@ func (m *Model) key(msg tea.KeyPressMsg) (wish tea.Msg, cmd tea.Cmd) {
 	case "up", "k":
 		m.cursor = max(m.cursor-1, 0)
 	case "down", "j":
-		m.cursor = min(m.cursor+1, len(book.Fields)-1)
+		m.cursor = min(m.cursor+1, len(m.fields())-1)
+	case "tab":
+		m.next(1)
+	case "shift+tab":
+		m.next(-1)
+	case "a":
+		m.ask("add", "site ")
 	case "enter":
-		value, origin := m.ws.Book.Session(m.session).Text(m.field())
+		value, origin := m.text(m.field())
 		m.began = value
-		if origin.Layer != book.InSession {
+		if origin.Layer != m.at.Layer {
 			value = ""
 		}
 		m.editing, m.note = true, ""
@@ -138,18 +186,24 @@ func (m *Model) key(msg tea.KeyPressMsg) (wish tea.Msg, cmd tea.Cmd) {
 		m.input.CursorEnd()
 		m.input.Focus()
 	case "backspace", "delete", "x":
-		if _, origin := m.ws.Book.Session(m.session).Text(m.field()); origin.Layer == book.InSession {
+		if _, origin := m.text(m.field()); origin.Layer == m.at.Layer && m.field() != "name" {
 			return nil, m.save("")
 		}
 	case "u":
 		return nil, m.undo()
 	case "r":
-		m.ask("rename", m.session)
+		if m.at.Layer == book.InSession || m.at.Layer == book.InSite {
+			m.ask("rename", m.at.Name)
+		}
 	case "y":
-		m.ask("copy", m.session+"-2")
+		if m.at.Layer == book.InSession {
+			m.ask("copy", m.session+"-2")
+		}
 	case "D":
-		m.remove, m.bad = true, false
-		m.note = fmt.Sprintf("remove %s? enter removes it, any other key keeps it", m.session)
+		if m.at.Layer != book.InDefaults {
+			m.remove, m.bad = true, false
+			m.note = fmt.Sprintf("remove %s? enter removes it, any other key keeps it", m.at)
+		}
 	}
 	return nil, nil
 }
@@ -168,12 +222,16 @@ func (m *Model) edit(msg tea.KeyPressMsg) (cmd tea.Cmd) {
 		m.editing, m.naming, m.note = false, "", ""
 		return nil
 	case "enter":
-		what, name, old := m.naming, m.input.Value(), m.session
+		what, name, old, at := m.naming, m.input.Value(), m.session, m.at
 		m.editing, m.naming = false, ""
-		switch what {
-		case "rename":
+		switch {
+		case what == "rename" && at.Layer == book.InSite:
+			return m.write("renamed "+at.String()+" to "+name, "", func(path string) (*book.Book, error) { return book.RenameSite(path, at.Name, name) })
+		case what == "add":
+			return m.add(name)
+		case what == "rename":
 			return m.write("renamed "+old+" to "+name, name, func(path string) (*book.Book, error) { return book.Rename(path, old, name) })
-		case "copy":
+		case what == "copy":
 			return m.write("copied "+old+" to "+name, name, func(path string) (*book.Book, error) { return book.Copy(path, old, name) })
 		}
 		return m.save(name)
@@ -184,8 +242,28 @@ func (m *Model) edit(msg tea.KeyPressMsg) (cmd tea.Cmd) {
 
 // save writes one value; "" gives it up for the inherited one.
 func (m *Model) save(value string) tea.Cmd {
-	session, key := m.session, m.field()
-	return m.write(key+" is saved", "", func(path string) (*book.Book, error) { return book.Set(path, session, key, value) })
+	at, key := m.at, m.field()
+	if key == "name" && m.at.Layer == book.InLike {
+		m.at.Name = value
+	}
+	say := key + " is saved"
+	if at.Layer != book.InSession {
+		say = fmt.Sprintf("%s of %s is saved", key, at)
+	}
+	return m.write(say, "", func(path string) (*book.Book, error) { return book.SetIn(path, at, key, value) })
+}
+
+// add writes a new "site NAME" or "like PATTERN".
+func (m *Model) add(what string) tea.Cmd {
+	kind, name, _ := strings.Cut(strings.TrimSpace(what), " ")
+	layer, ok := map[string]book.Layer{"site": book.InSite, "like": book.InLike}[kind]
+	if name = strings.TrimSpace(name); !ok || name == "" {
+		m.note, m.bad = `write "site NAME" or "like PATTERN"`, true
+		return nil
+	}
+	return m.write("added "+what, "", func(path string) (*book.Book, error) {
+		return book.AddTable(path, book.Table{Layer: layer, Name: name})
+	})
 }
 
 // write does one edit of the file. show is the session to show then, "" for the
@@ -230,14 +308,25 @@ func (m *Model) View(height int) []string {
 	if m.bad {
 		note = ""
 	}
-	lines := []string{t.Title(t.Accent.Render("session sheet")+t.Rule.Render(" ─ ")+t.Strong.Render(s.Name), note, m.width, fit.Spread)}
+	lines := []string{t.Title(m.title(), note, m.width, fit.Spread)}
 	if m.naming != "" {
 		m.input.SetWidth(40)
-		lines = append(lines, "   "+t.Accent.Render(m.naming+" to ")+m.input.View())
+		word := m.naming + " to "
+		if m.naming == "add" {
+			word = "add "
+		}
+		lines = append(lines, "   "+t.Accent.Render(word)+m.input.View())
 	}
 	value := max(min(m.width-44, 44), 24)
-	for i, key := range book.Fields {
-		text, origin := s.Text(key)
+	fields := m.fields()
+	room := height - len(lines)
+	if m.bad || s.Broken != nil {
+		room -= 2
+	}
+	first := max(min(m.cursor-room/2, len(fields)-room), 0)
+	for i, key := range fields[first:] {
+		i += first
+		text, origin := m.text(key)
 		pointer, name := "  ", t.Faint.Render(fit.Pad(key, 10))
 		if i == m.cursor {
 			pointer, name = t.Accent.Render("❯ "), t.Strong.Render(fit.Pad(key, 10))
@@ -247,7 +336,7 @@ func (m *Model) View(height int) []string {
 			lines = append(lines, " "+pointer+name+" "+fit.Pad(m.input.View(), value)+" "+t.Faint.Render(hints[key]))
 			continue
 		}
-		own := origin.Layer == book.InSession
+		own := origin.Layer == m.at.Layer
 		from := t.Faint.Render("from " + origin.String())
 		if origin.Layer == book.BuiltIn {
 			from = t.Faint.Render(origin.String())
@@ -258,6 +347,9 @@ func (m *Model) View(height int) []string {
 			text, style, from = "–", t.Faint, ""
 		case own:
 			style, from = t.Strong, m.without(&far, key)
+		}
+		if i-first == room-1 && i < len(fields)-1 {
+			from = fit.Pad(from, max(m.width-value-30, 10)) + t.Faint.Render("more below")
 		}
 		lines = append(lines, " "+pointer+name+" "+fit.Pad(style.Render(fit.Cut(text, value-1)), value)+" "+from)
 	}
@@ -274,8 +366,27 @@ func (m *Model) View(height int) []string {
 	return lines[:min(len(lines), height)]
 }
 
+// title names the table that shows, and the others that can.
+func (m *Model) title() string {
+	t := m.theme
+	kind := map[book.Layer]string{book.InSession: "session sheet", book.InSite: "site sheet", book.InLike: "like sheet", book.InDefaults: "defaults"}[m.at.Layer]
+	title := t.Accent.Render(kind) + t.Rule.Render(" ─ ")
+	if m.at.Layer == book.InSession {
+		return title + t.Strong.Render(m.session)
+	}
+	members := m.ws.Book.Members(m.at)
+	title += t.Strong.Render(m.at.Name) + t.Faint.Render(fmt.Sprintf(" gives values to %d", len(members)))
+	if len(members) > 0 {
+		title += t.Faint.Render(": " + fit.Cut(strings.Join(members, ", "), max(m.width/3, 10)))
+	}
+	return title
+}
+
 // without says what a value of the session's own hides.
 func (m *Model) without(far *book.Settings, key string) string {
+	if m.at.Layer != book.InSession {
+		return ""
+	}
 	text, origin := far.Text(key)
 	if text == "" {
 		return ""
@@ -288,5 +399,5 @@ func (m *Model) Hints() []theme.Hint {
 	if m.editing || m.naming != "" {
 		return []theme.Hint{{Key: "enter", Does: "save"}, {Key: "esc", Does: "leave it as it is"}}
 	}
-	return []theme.Hint{{Key: "↑↓", Does: "choose"}, {Key: "enter", Does: "edit"}, {Key: "x", Does: "inherit"}, {Key: "r", Does: "rename"}, {Key: "y", Does: "copy"}, {Key: "D", Does: "remove"}, {Key: "u", Does: "undo"}, {Key: "esc", Does: "close"}}
+	return []theme.Hint{{Key: "↑↓", Does: "choose"}, {Key: "enter", Does: "edit"}, {Key: "x", Does: "inherit"}, {Key: "tab", Does: "its site, likes"}, {Key: "r", Does: "rename"}, {Key: "y", Does: "copy"}, {Key: "D", Does: "remove"}, {Key: "a", Does: "add site"}, {Key: "u", Does: "undo"}, {Key: "esc", Does: "close"}}
 }

@@ -1,0 +1,332 @@
+package book
+
+import (
+	"bytes"
+	"encoding/csv"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strconv"
+	"strings"
+
+	"meatus/core/plain"
+)
+
+// Columns are the columns of an exported list, and the fields of its JSON
+// objects: the name, and every key of a session.
+func Columns() []string { return append([]string{"name"}, Fields...) }
+
+// lists are the columns that are arrays in JSON.
+var lists = []string{"key", "via", "tunnels", "env"}
+
+// Export writes every session as it stands in the file, with the values it says
+// itself, or with all of them where effective is set. format is "csv" (RFC 4180,
+// with a header) or "json" (an array of objects, RFC 8259).
+func (b *Book) Export(w io.Writer, format string, effective bool) error {
+	row := func(s *Session) map[string]string {
+		values := map[string]string{"name": s.Name}
+		for _, key := range Fields {
+			if value, origin := s.Text(key); effective || origin.Layer == InSession {
+				values[key] = value
+			}
+		}
+		return values
+	}
+	switch format {
+	case "csv":
+		out := csv.NewWriter(w)
+		out.Write(Columns())
+		for _, s := range b.Sessions {
+			var cells []string
+			for _, c := range Columns() {
+				cells = append(cells, row(s)[c])
+			}
+			out.Write(cells)
+		}
+		out.Flush()
+		return out.Error()
+	case "json":
+		all := []map[string]any{}
+		for _, s := range b.Sessions {
+			object := map[string]any{}
+			for key, value := range row(s) {
+				switch {
+				case value == "":
+				case slices.Contains(lists, key):
+					object[key] = strings.Split(value, ", ")
+				case key == "port":
+					object[key] = s.Port.V
+				default:
+					object[key] = value
+				}
+			}
+			all = append(all, object)
+		}
+		encoder := json.NewEncoder(w)
+		encoder.SetIndent("", "  ")
+		encoder.SetEscapeHTML(false)
+		return encoder.Encode(all)
+	}
+	return fmt.Errorf("%q is no format; there are csv and json", plain.Line(format, 20))
+}
+
+// Row is one session of an imported list: its values as a person writes them.
+type Row struct {
+	Line   int // of a CSV file; for JSON, which object, from 1
+	Name   string
+	Values map[string]string
+}
+
+// ReadRows reads a list as [Book.Export] writes it; columns may be in any order,
+// and may be missing but for the name. It fails with where and what.
+func ReadRows(r io.Reader, format string) ([]Row, error) {
+	text, err := io.ReadAll(io.LimitReader(r, maxFile+1))
+	if err != nil {
+		return nil, err
+	}
+	if len(text) > maxFile {
+		return nil, fmt.Errorf("the list is longer than %d bytes", maxFile)
+	}
+	switch format {
+	case "csv":
+		return readCSV(text)
+	case "json":
+		return readJSON(text)
+	}
+	return nil, fmt.Errorf("%q is no format; there are csv and json", plain.Line(format, 20))
+}
+
+func checkColumns(names []string, where string) error {
+	known := Columns()
+	for _, name := range names {
+		if !slices.Contains(known, name) {
+			hint := meant(name, known)
+			if hint == "" {
+				hint = "known: " + strings.Join(known, ", ")
+			}
+			return fmt.Errorf("%s: there is no column %q; %s", where, plain.Line(name, 40), hint)
+		}
+	}
+	return nil
+}
+
+func readCSV(text []byte) ([]Row, error) {
+	in := csv.NewReader(bytes.NewReader(bytes.TrimPrefix(text, []byte("\xef\xbb\xbf"))))
+	header, err := in.Read()
+	if errors.Is(err, io.EOF) {
+		return nil, errors.New("the list is empty; its first line names the columns")
+	}
+	if err != nil {
+		return nil, err
+	}
+	if err := checkColumns(header, "line 1"); err != nil {
+		return nil, err
+	}
+	if !slices.Contains(header, "name") {
+		return nil, errors.New("line 1: the column name is missing")
+	}
+	var rows []Row
+	for {
+		cells, err := in.Read()
+		if errors.Is(err, io.EOF) {
+			return rows, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		line, _ := in.FieldPos(0)
+		row := Row{Line: line, Values: map[string]string{}}
+		for i, c := range cells {
+			if header[i] == "name" {
+				row.Name = strings.TrimSpace(c)
+			} else if c = strings.TrimSpace(c); c != "" {
+				row.Values[header[i]] = c
+			}
+		}
+		rows = append(rows, row)
+	}
+}
+
+func readJSON(text []byte) ([]Row, error) {
+	var objects []map[string]any
+	decoder := json.NewDecoder(bytes.NewReader(text))
+	decoder.UseNumber()
+	if err := decoder.Decode(&objects); err != nil {
+		return nil, fmt.Errorf("not a JSON array of objects: %s", plain.Line(err.Error(), 120))
+	}
+	var rows []Row
+	for i, object := range objects {
+		where := fmt.Sprintf("object %d", i+1)
+		row := Row{Line: i + 1, Values: map[string]string{}}
+		for key, value := range object {
+			if err := checkColumns([]string{key}, where); err != nil {
+				return nil, err
+			}
+			text, ok := jsonText(value)
+			if !ok {
+				return nil, fmt.Errorf("%s: %s is neither a text, a number nor a list of texts", where, key)
+			}
+			if key == "name" {
+				row.Name = text
+			} else if text != "" {
+				row.Values[key] = text
+			}
+		}
+		rows = append(rows, row)
+	}
+	return rows, nil
+}
+
+func jsonText(value any) (string, bool) {
+	switch v := value.(type) {
+	case string:
+		return strings.TrimSpace(v), true
+	case json.Number:
+		return v.String(), true
+	case nil:
+		return "", true
+	case []any:
+		var parts []string
+		for _, each := range v {
+			s, ok := each.(string)
+			if !ok {
+				return "", false
+			}
+			parts = append(parts, s)
+		}
+		return strings.Join(parts, ", "), true
+	}
+	return "", false
+}
+
+// Import is what an imported list would do.
+type Import struct {
+	Add      []Row
+	Change   []Row               // with the values that differ alone
+	Was      map[string][]string // for each changed session, "key: old → new"
+	Same     []string            // sessions that are as the list has them
+	Alone    []string            // sessions the list does not name
+	Mistakes []string            // why a row cannot be taken; nothing is then
+}
+
+// Compare finds what a list would add, change and leave alone. An empty cell
+// leaves the value that is there.
+func (b *Book) Compare(rows []Row) Import {
+	im := Import{Was: map[string][]string{}}
+	seen := map[string]int{}
+	for _, row := range rows {
+		s := b.Session(row.Name)
+		first, twice := seen[row.Name]
+		seen[row.Name] = row.Line
+		switch {
+		case !ValidName(row.Name):
+			im.Mistakes = append(im.Mistakes, fmt.Sprintf("row %d: %q cannot be a session's name; %s", row.Line, plain.Line(row.Name, 40), nameHint))
+		case twice:
+			im.Mistakes = append(im.Mistakes, fmt.Sprintf("row %d: %s was in row %d already", row.Line, row.Name, first))
+		case s == nil && row.Values["host"] == "":
+			im.Mistakes = append(im.Mistakes, fmt.Sprintf("row %d: %s has no host", row.Line, row.Name))
+		case s == nil:
+			im.Add = append(im.Add, row)
+		default:
+			change := Row{row.Line, row.Name, map[string]string{}}
+			for _, key := range Fields {
+				now, ok := row.Values[key]
+				old, origin := s.Text(key)
+				if ok && (now != old || origin.Layer != InSession) && literal(key, now) != literal(key, old) {
+					change.Values[key] = now
+					im.Was[row.Name] = append(im.Was[row.Name], fmt.Sprintf("%s: %s → %s", key, orNone(old), now))
+				}
+			}
+			if len(change.Values) == 0 {
+				im.Same = append(im.Same, row.Name)
+			} else {
+				im.Change = append(im.Change, change)
+			}
+		}
+	}
+	for _, s := range b.Sessions {
+		if _, ok := seen[s.Name]; !ok {
+			im.Alone = append(im.Alone, s.Name)
+		}
+	}
+	return im
+}
+
+func orNone(s string) string {
+	if s == "" {
+		return "none"
+	}
+	return s
+}
+
+// Apply does what an import would do, as one edit of the file at path. It fails,
+// leaving the file alone, where a row has a mistake or would bring one into the
+// file.
+func (im Import) Apply(path string) (*Book, error) {
+	if len(im.Mistakes) > 0 {
+		return nil, errors.New(im.Mistakes[0])
+	}
+	what := fmt.Sprintf("importing %d sessions", len(im.Add)+len(im.Change))
+	return Change(path, what, func(_ *Book, text []byte) ([]byte, error) {
+		text, err := im.changeIn(text)
+		if err != nil {
+			return nil, err
+		}
+		var added bytes.Buffer
+		for _, row := range im.Add {
+			if len(text) > 0 || added.Len() > 0 {
+				added.WriteByte('\n')
+			}
+			fmt.Fprintf(&added, "[session.%s]\n", keyText(row.Name))
+			for _, key := range Fields {
+				if value := row.Values[key]; value != "" {
+					fmt.Fprintf(&added, "%-4s = %s\n", key, literal(key, value))
+				}
+			}
+		}
+		if len(text) > 0 && !bytes.HasSuffix(text, []byte("\n")) {
+			text = append(text, '\n')
+		}
+		return append(text, added.Bytes()...), nil
+	})
+}
+
+// changeIn changes the values of sessions that are there, each in its own part of
+// the text, so that the cost does not grow with the square of their number.
+func (im Import) changeIn(text []byte) ([]byte, error) {
+	if len(im.Change) == 0 {
+		return text, nil
+	}
+	wanted := map[string]Row{}
+	for _, row := range im.Change {
+		wanted[row.Name] = row
+	}
+	var out []byte
+	parts, err := sessionParts(text)
+	if err != nil {
+		return nil, err
+	}
+	for _, part := range parts {
+		row, ok := wanted[part.text]
+		piece := bytes.Clone(text[part.from:part.to])
+		for _, key := range Fields {
+			if value, set := row.Values[key]; ok && set {
+				t, err := findTable(piece, Table{Layer: InSession, Name: row.Name})
+				if err != nil {
+					return nil, err
+				}
+				piece = t.put(piece, key, literal(key, value))
+			}
+		}
+		out = append(out, piece...)
+	}
+	return out, nil
+}
+
+// literalPort is the port as a number, for [literal].
+func literalPort(value string) (string, bool) {
+	n, err := strconv.Atoi(strings.TrimSpace(value))
+	return strconv.Itoa(n), err == nil
+}

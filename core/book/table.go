@@ -1,0 +1,169 @@
+package book
+
+import (
+	"fmt"
+	"path"
+	"slices"
+)
+
+// Table is a table of the sessions file: a session or site by its name, a like by
+// its place among the likes, or the defaults.
+type Table struct {
+	Layer Layer
+	Name  string // of the session or site; of a like, its pattern
+	Nth   int    // of a like, from 0
+}
+
+// String says which table it is as a person would.
+func (t Table) String() string {
+	if t.Layer == InSession {
+		return t.Name
+	}
+	return Origin{Layer: t.Layer, Name: t.Name}.String()
+}
+
+// heads tells whether a header is the table's; likes counts the likes so far.
+func (t Table) heads(parts []string, array bool, likes int) bool {
+	switch t.Layer {
+	case InDefaults:
+		return !array && len(parts) == 1 && parts[0] == "defaults"
+	case InLike:
+		return array && len(parts) == 1 && parts[0] == "like" && likes == t.Nth
+	}
+	return !array && len(parts) == 2 && parts[0] == layerWords[t.Layer] && parts[1] == t.Name
+}
+
+// FieldsOf are the keys that [SetIn] can set in a table, in the order they are
+// shown.
+func FieldsOf(layer Layer) []string {
+	var keys []string
+	if layer == InLike {
+		keys = append(keys, "name")
+	}
+	for _, key := range Fields {
+		if fieldNamed(key).in&(1<<layer) != 0 {
+			keys = append(keys, key)
+		}
+	}
+	return keys
+}
+
+// Tables are the tables a session takes its values from, nearest first: itself,
+// the likes that fit it, its site and the defaults.
+func (b *Book) Tables(session string) []Table {
+	tables := []Table{{Layer: InSession, Name: session}}
+	for i, like := range slices.Backward(b.far.likes) {
+		if ok, _ := path.Match(like.name, session); ok {
+			tables = append(tables, Table{InLike, like.name, i})
+		}
+	}
+	if s := b.Session(session); s != nil && s.Site.Set && b.far.sites[s.Site.V] != nil {
+		tables = append(tables, Table{Layer: InSite, Name: s.Site.V})
+	}
+	return append(tables, Table{Layer: InDefaults})
+}
+
+// Own is what a table says itself, and whether there is such a table. The
+// defaults are always there, if empty.
+func (b *Book) Own(t Table) (s Settings, ok bool) {
+	var found *table
+	switch t.Layer {
+	case InDefaults:
+		found = b.far.defaults
+		ok = true
+	case InSite:
+		found = b.far.sites[t.Name]
+	case InLike:
+		if t.Nth < len(b.far.likes) {
+			found = b.far.likes[t.Nth]
+		}
+	}
+	if found == nil {
+		return s, ok
+	}
+	return found.settings, true
+}
+
+// Members are the sessions that a table gives values to.
+func (b *Book) Members(t Table) []string {
+	var names []string
+	for _, s := range b.Sessions {
+		fits := t.Layer == InDefaults || t.Layer == InSession && s.Name == t.Name || t.Layer == InSite && s.Site.V == t.Name
+		if t.Layer == InLike {
+			fits, _ = path.Match(t.Name, s.Name)
+		}
+		if fits {
+			names = append(names, s.Name)
+		}
+	}
+	return names
+}
+
+// Far is what a session would inherit for everything it does not say itself.
+func (b *Book) Far(name string) Settings {
+	s := b.Session(name)
+	if s == nil {
+		return Settings{}
+	}
+	t := &table{layer: InSession, name: name, site: s.Site}
+	return (&reader{file: b.Path, layers: b.far}).session(t).Settings
+}
+
+// AddTable writes a new site or like at the end of the sessions file.
+func AddTable(path string, t Table) (*Book, error) {
+	return Change(path, "the new "+t.String(), func(before *Book, text []byte) ([]byte, error) {
+		switch t.Layer {
+		case InSite:
+			if !ValidName(t.Name) {
+				return nil, fmt.Errorf("%q cannot be a site's name; %s", t.Name, nameHint)
+			}
+			return fmt.Appendf(spaced(text), "[site.%s]\n", keyText(t.Name)), nil
+		case InLike:
+			return fmt.Appendf(spaced(text), "[[like]]\nname = %s\n", quote(t.Name)), nil
+		}
+		return nil, fmt.Errorf("%s is no site and no like", t)
+	})
+}
+
+// RemoveTable takes a site or like out of the sessions file. It fails for a site
+// that sessions stand in.
+func RemoveTable(path string, t Table) (*Book, error) {
+	return Change(path, "removing "+t.String(), func(before *Book, text []byte) ([]byte, error) {
+		if t.Layer == InSession {
+			return nil, fmt.Errorf("%s is a session", t)
+		}
+		if members := before.Members(t); t.Layer == InSite && len(members) > 0 {
+			return nil, fmt.Errorf("%s stands in it; move it first", members[0])
+		}
+		return takeOut(text, t)
+	})
+}
+
+// RenameSite gives a site another name, in its header and in every session that
+// stands in it.
+func RenameSite(path, old, name string) (*Book, error) {
+	return Change(path, fmt.Sprintf("renaming site %s to %s", old, name), func(_ *Book, text []byte) ([]byte, error) {
+		if !ValidName(name) {
+			return nil, fmt.Errorf("%q cannot be a site's name; %s", name, nameHint)
+		}
+		t, err := findTable(text, Table{Layer: InSite, Name: old})
+		if err != nil {
+			return nil, err
+		}
+		text = slices.Concat(text[:t.name.from], []byte(keyText(name)), text[t.name.to:])
+		return replaceIn(text, "site", func(s string) string {
+			if s == old {
+				return name
+			}
+			return s
+		})
+	})
+}
+
+// MoveKey makes every table that names a key file name another: change gets each
+// path as written and returns what it is now.
+func MoveKey(path, what string, change func(written string) string) (*Book, error) {
+	return Change(path, what, func(_ *Book, text []byte) ([]byte, error) {
+		return replaceIn(text, "key", change)
+	})
+}
