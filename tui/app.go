@@ -82,6 +82,7 @@ type App struct {
 	nextID  int
 	walks   map[string]context.CancelFunc
 	look    look // at many sessions' machines, where under way
+	repeat  int  // counts how often repeating was asked for
 	turning bool // the marks turn
 	ticking bool // the seconds are counted
 }
@@ -108,14 +109,17 @@ func New(ws *workspace.Workspace, o Options) *App {
 		walks: map[string]context.CancelFunc{},
 	}
 	a.ctx, a.cancel = context.WithCancel(context.Background())
-	a.walker = walk.New(walk.Config{Vouched: ws.Vouched, Asker: a.desk, Dialer: o.Dialer})
-	a.inbox = a.walker.Subscribe()
 	var err error
 	why := ""
 	if a.trail, err = trail.Open(ws.Dir); err != nil {
 		why = err.Error()
 		a.notice = why
 	} else {
+		ws.Logins = a.trail
+	}
+	a.walker = walk.New(walk.Config{Vouched: ws.Vouched, Asker: a.desk, Dialer: o.Dialer, Logins: ws.Logins})
+	a.inbox = a.walker.Subscribe()
+	if a.trail != nil {
 		inbox := a.walker.Subscribe()
 		go func() {
 			if err := a.trail.Follow(a.ctx, inbox); err != nil && a.ctx.Err() == nil {
@@ -180,6 +184,7 @@ type look struct {
 type (
 	notice  string
 	looked  struct{}
+	again   int // the time to check all again, and for which asking
 	heard   []walk.Event
 	arrived struct {
 		session string
@@ -300,7 +305,23 @@ func (a *App) wish(msg tea.Msg) tea.Cmd {
 	case notice:
 		a.notice = string(msg)
 	case routes.Touch:
-		return a.touch(msg.Sessions)
+		return a.touch(msg.Sessions, msg.Depth)
+	case routes.Repeat:
+		a.repeat++
+		return a.repeatAfter(msg.Every)
+	case again:
+		if int(msg) != a.repeat {
+			return nil
+		}
+		return tea.Batch(a.touch(a.ws.Book.Names(), a.routes.Depth()), a.repeatAfter(a.routes.Every()))
+	case routes.Marked:
+		ws := a.ws
+		return func() tea.Msg {
+			if err := ws.Mark(msg.Session, msg.On); err != nil {
+				return notice(err.Error())
+			}
+			return nil
+		}
 	case looked:
 		a.look = look{}
 	case routes.Wait:
@@ -462,8 +483,17 @@ func (a *App) walk(session string, wait bool) tea.Cmd {
 	})
 }
 
-// touch looks at sessions' machines, as far as their host keys.
-func (a *App) touch(sessions []string) tea.Cmd {
+// repeatAfter checks all sessions after a time, 0 for never.
+func (a *App) repeatAfter(every time.Duration) tea.Cmd {
+	if every == 0 {
+		return nil
+	}
+	asked := a.repeat
+	return tea.Tick(every, func(time.Time) tea.Msg { return again(asked) })
+}
+
+// touch checks sessions as far as a depth.
+func (a *App) touch(sessions []string, depth walk.Depth) tea.Cmd {
 	if a.look.cancel != nil {
 		return nil
 	}
@@ -478,7 +508,7 @@ func (a *App) touch(sessions []string) tea.Cmd {
 	walker := a.walker
 	return func() tea.Msg {
 		defer cancel()
-		walker.TouchAll(ctx, routes, func(int, gate.Report) {})
+		walker.TouchAll(ctx, routes, depth, func(int, gate.Report) {})
 		return looked{}
 	}
 }

@@ -108,7 +108,7 @@ func (a *App) routesScreen() []string {
 func (a *App) summary() string {
 	s := a.routes.Summary()
 	if a.look.cancel != nil {
-		s = a.theme.Accent.Render(fmt.Sprintf("looking %d of %d", a.look.done, a.look.total)) + " · " + s
+		s = a.theme.Accent.Render(fmt.Sprintf("checking %d of %d", a.look.done, a.look.total)) + " · " + s
 	}
 	return s
 }
@@ -240,7 +240,7 @@ func (a *App) footer() string {
 func (a *App) routesHints() []theme.Hint {
 	hints := a.routes.Hints()
 	always := []theme.Hint{{Key: a.options.Leader, Does: "go to"}, {Key: "?", Does: "all keys"}}
-	for _, h := range []theme.Hint{{Key: "n", Does: "new"}, {Key: "e", Does: "edit"}, {Key: "c", Does: "look"}, {Key: "/", Does: "find"}, {Key: "q", Does: "leave"}} {
+	for _, h := range []theme.Hint{{Key: "n", Does: "new"}, {Key: "e", Does: "edit"}, {Key: "c", Does: "check"}, {Key: "/", Does: "find"}, {Key: "q", Does: "leave"}} {
 		with := append(slices.Clone(hints), h)
 		if ansi.StringWidth(a.theme.Keys(append(slices.Clone(with), always...)...)) > a.width-4 {
 			break

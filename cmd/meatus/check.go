@@ -5,26 +5,43 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
 	"meatus/core/gate"
 	"meatus/core/route"
+	"meatus/core/trail"
 	"meatus/core/walk"
 	"meatus/core/workspace"
 )
 
 func checkCommand(open opener) *cobra.Command {
 	var asJSON, touch bool
+	var far string
+	var depth walk.Depth
 	var identities []string
 	c := &cobra.Command{
 		Use:   "check [NAME...]",
-		Short: "judge the gates of sessions, without --touch before a packet leaves; status 3 where one is shut",
+		Short: "judge the gates of sessions as far as you say; status 3 where one is shut",
 		Args:  cobra.ArbitraryArgs,
 		RunE: func(cmd *cobra.Command, names []string) error {
 			w, err := open()
 			if err != nil {
 				return err
+			}
+			if touch {
+				far = walk.Identity.String()
+			}
+			at := slices.Index(walk.DepthWords[:], far)
+			if at < 0 {
+				return &statusError{statusWrongUse, fmt.Errorf("%q is no depth; there are %s", far, strings.Join(walk.DepthWords[:], ", "))}
+			}
+			depth = walk.Depth(at)
+			if t, err := trail.Open(w.Dir); err == nil { // without it less is known, and nothing is wrong
+				w.Logins = t
+				defer t.Close()
 			}
 			each := len(names) > 0
 			if !each {
@@ -42,8 +59,8 @@ func checkCommand(open opener) *cobra.Command {
 				reports = append(reports, report)
 				routes = append(routes, r)
 			}
-			if touch {
-				touchAll(cmd.Context(), w, routes, reports, identities)
+			if depth > walk.Here {
+				touchAll(cmd.Context(), w, routes, reports, identities, depth)
 			}
 			for _, report := range reports {
 				shut = shut || report.Verdict() == gate.Shut
@@ -65,16 +82,18 @@ func checkCommand(open opener) *cobra.Command {
 			return nil
 		},
 	}
-	c.Flags().BoolVar(&touch, "touch", false, "go as far as the machine's host key, without logging in there; hops before it are logged in to")
+	c.Flags().StringVar(&far, "as-far-as", "here", "here (no packet leaves), knock (does it answer, with what) or identity (its host key); hops before a machine are logged in to")
+	c.Flags().BoolVar(&touch, "touch", false, "the same as --as-far-as identity")
 	c.Flags().StringArrayVar(&identities, "yes-identity", nil, "accept a first visit to a hop that shows exactly this SHA256: fingerprint (repeatable)")
 	c.Flags().BoolVar(&asJSON, "json", false, "print an array of reports")
 	return c
 }
 
 // touchAll makes the reports of routes truer by looking at their machines.
-func touchAll(ctx context.Context, w *workspace.Workspace, routes []route.Route, reports []gate.Report, identities []string) {
-	walker := walk.New(walk.Config{Vouched: w.Vouched, Asker: newTTYAsker(identities)})
+func touchAll(ctx context.Context, w *workspace.Workspace, routes []route.Route, reports []gate.Report, identities []string, depth walk.Depth) {
+	walker := walk.New(walk.Config{Vouched: w.Vouched, Asker: newTTYAsker(identities), Logins: w.Logins})
 	defer walker.Close()
+	defer keepTrail(w.Dir, walker)()
 	var whole []route.Route
 	var at []int
 	for i, r := range routes {
@@ -82,7 +101,7 @@ func touchAll(ctx context.Context, w *workspace.Workspace, routes []route.Route,
 			whole, at = append(whole, r), append(at, i)
 		}
 	}
-	walker.TouchAll(ctx, whole, func(i int, report gate.Report) { reports[at[i]] = report })
+	walker.TouchAll(ctx, whole, depth, func(i int, report gate.Report) { reports[at[i]] = report })
 }
 
 // printReports prints a line for each report, and with all of them every gate.

@@ -114,8 +114,8 @@ func SetIn(path string, table Table, key, value string) (*Book, error) {
 func literal(key, value string) string {
 	switch key {
 	case "port":
-		if n, ok := literalPort(value); ok {
-			return n
+		if n, err := strconv.Atoi(strings.TrimSpace(value)); err == nil {
+			return strconv.Itoa(n)
 		}
 	case "tunnels":
 		if list, err := ParseTunnels(value); err == nil {

@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"io"
 	"slices"
-	"strconv"
 	"strings"
 
 	"meatus/core/plain"
@@ -323,10 +322,4 @@ func (im Import) changeIn(text []byte) ([]byte, error) {
 		out = append(out, piece...)
 	}
 	return out, nil
-}
-
-// literalPort is the port as a number, for [literal].
-func literalPort(value string) (string, bool) {
-	n, err := strconv.Atoi(strings.TrimSpace(value))
-	return strconv.Itoa(n), err == nil
 }

@@ -59,6 +59,7 @@ const (
 	ByHand  Act = iota // only the sentence: a person does it
 	MendKey            // set the key file's mode; Subject is its path
 	Settle             // decide what a changed identity means
+	Choose             // one of several ways, which have to be looked for
 )
 
 // Remedy is what mends a gate: one sentence, and where the program can do it

@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"meatus/core/book"
+	"meatus/core/door"
 	"meatus/core/gate"
 	"meatus/core/keyfile"
 	"meatus/core/vouch"
@@ -32,7 +33,20 @@ type Hop struct {
 	Dial      string   // where to knock instead of Host:Port, or ""
 	Keys      []string // key files by absolute path, in the order they are offered
 	Keepalive time.Duration
+	Tunnels   []book.Tunnel
+	Manner    Manner
 	From      map[string]book.Origin // by "host", "port", "user", "key", "via", "dial", "keepalive"
+}
+
+// Manner is what a shell at a hop is like.
+type Manner struct {
+	Reconnect time.Duration // how long a lost way is tried again, 0 for not at all
+	Backspace string        // "del" or "bs"
+	Term      string
+	Colours   string   // "all", "16" or "none"
+	Env       []string // "NAME=VALUE"
+	Folder    string
+	Arrive    string // typed on arrival
 }
 
 // Address is host and port as the hop before it sees them.
@@ -123,6 +137,8 @@ func (p Planner) extend(r *Route, s *book.Session, withOwnWay bool) error {
 func (p Planner) hop(s *book.Session) Hop {
 	h := Hop{
 		Name: s.Name, Host: s.Host.V, Port: s.Port.V, User: s.User.V, Dial: s.Dial.V, Keepalive: s.Keepalive.V,
+		Tunnels: s.Tunnels.V,
+		Manner:  Manner{s.Reconnect.V, s.Backspace.V, s.Term.V, s.Colours.V, s.Env.V, s.Folder.V, s.Arrive.V},
 		From: map[string]book.Origin{
 			"host": s.Host.Origin, "port": s.Port.Origin, "user": s.User.Origin, "key": s.Keys.Origin,
 			"via": s.Via.Origin, "dial": s.Dial.Origin, "keepalive": s.Keepalive.Origin,
@@ -158,21 +174,43 @@ func localUser() string {
 	return os.Getenv("USER")
 }
 
-// Check judges every gate of the route that this machine alone can judge. Keys
-// that several hops use are read once for each distinct path in seen, which a
-// caller checking many routes shares between them; nil is allowed.
-func (r Route) Check(vouched *vouch.Record, seen KeySheets) gate.Report {
-	if seen == nil {
-		seen = KeySheets{}
+// Login is how a login last got in.
+type Login struct {
+	Session string
+	Key     string // the key's SHA-256 fingerprint, "" where no key did
+	Version string // what the server's software called itself
+	When    time.Time
+}
+
+// Logins remembers how logins got in before.
+type Logins interface {
+	Last(host string, port int, user string) (Login, bool)
+}
+
+// Knowledge is what a check can draw on.
+type Knowledge struct {
+	Vouched *vouch.Record
+	// Keys are the key files read so far; a caller who checks many routes
+	// shares them between checks. It may be nil.
+	Keys   KeySheets
+	Logins Logins // may be nil
+}
+
+// Check judges every gate of the route that this machine alone can judge.
+func (r Route) Check(k Knowledge) gate.Report {
+	if k.Keys == nil {
+		k.Keys = KeySheets{}
 	}
 	report := gate.Report{Session: r.Session}
 	for i, h := range r.Hops {
 		hop := gate.Hop{Name: h.Name, User: h.User, Address: h.Address()}
 		hop.Gates = append(hop.Gates, r.address(i), gate.Gate{Kind: gate.Port, Seen: strconv.Itoa(h.Port)},
-			identity(h, vouched), KeyGate(h, seen), login(h))
-		channel := gate.Gate{Kind: gate.Channel, Seen: "shell"}
+			identity(h, k.Vouched), k.key(h), k.login(h))
+		channel := gate.Gate{Kind: gate.Channel, Seen: "onward"}
 		if i < len(r.Hops)-1 {
 			channel.Seen = "onward to " + r.Hops[i+1].Name
+		} else {
+			channel = doors(h)
 		}
 		hop.Gates = append(hop.Gates, channel)
 		report.Hops = append(report.Hops, hop)
@@ -192,8 +230,57 @@ func (r Route) address(i int) gate.Gate {
 	return g
 }
 
-// login says which login is used, and where it comes from if not from the
-// session itself.
+// doors judges whether the tunnels' doors on this machine can be opened.
+func doors(h Hop) gate.Gate {
+	g := gate.Gate{Kind: gate.Channel, Seen: "shell"}
+	for _, t := range h.Tunnels {
+		kind, address := t.Kind()
+		g.Seen += ", " + t.String()
+		if kind == "lend" || g.Verdict != gate.Untried {
+			continue // its door is over there
+		}
+		if err := door.Try(address); err != nil {
+			g.Verdict, g.Reason = gate.Ajar, err.Error()
+			g.Remedy = gate.Remedy{Say: "use another local port, or end what holds it", Act: gate.Choose, Subject: address}
+		}
+	}
+	return g
+}
+
+// key judges the keys of a hop, by what they are and by what got in before.
+func (k Knowledge) key(h Hop) gate.Gate {
+	g := KeyGate(h, k.Keys)
+	if k.Logins == nil || g.Verdict != gate.Open || len(h.Keys) == 0 {
+		return g
+	}
+	last, ok := k.Logins.Last(h.Host, h.Port, h.User)
+	if !ok || last.Key == "" {
+		return g
+	}
+	for _, path := range h.Keys {
+		if s := k.Keys.read(path).Sheet.SHA256; s == last.Key || s == "" {
+			return g
+		}
+	}
+	g.Verdict = gate.Ajar
+	g.Reason = fmt.Sprintf("%s last got in here with another key, %s, on %s", h.User, last.Key, last.When.Local().Format("2 Jan 2006"))
+	g.Remedy = gate.Remedy{Say: "if it is refused, use that key again", Act: gate.Choose}
+	return g
+}
+
+// login says which login is used, where it comes from if not from the session
+// itself, and when it last got in.
+func (k Knowledge) login(h Hop) gate.Gate {
+	g := login(h)
+	if k.Logins == nil {
+		return g
+	}
+	if last, ok := k.Logins.Last(h.Host, h.Port, h.User); ok {
+		g.Seen += ", got in " + last.When.Local().Format("2 Jan 2006")
+	}
+	return g
+}
+
 func login(h Hop) gate.Gate {
 	g := gate.Gate{Kind: gate.Login, Seen: h.User}
 	switch o := h.From["user"]; o.Layer {
@@ -209,10 +296,17 @@ func login(h Hop) gate.Gate {
 func identity(h Hop, vouched *vouch.Record) gate.Gate {
 	g := gate.Gate{Kind: gate.Identity}
 	of, err := vouched.Of(h.Host, h.Port)
+	signers, _ := vouched.SignersFor(h.Host)
 	switch {
 	case err != nil:
 		g.Verdict, g.Seen, g.Reason = gate.Shut, "the record cannot be read", err.Error()
 		g.Remedy.Say = "mend the record; no host is trusted without it"
+		var loose *vouch.Loose
+		if errors.As(err, &loose) {
+			g.Remedy = gate.Remedy{Say: "set mode 0600 on vouched.toml", Act: gate.MendKey, Subject: loose.Path}
+		}
+	case len(of) == 0 && len(signers) > 0:
+		g.Seen = "a certificate, signer vouched " + signers[0].When.Local().Format("2 Jan 2006")
 	case len(of) == 0:
 		g.Seen = "first visit"
 	default:
@@ -230,13 +324,15 @@ type KeySheets map[string]KeySheet
 type KeySheet struct {
 	Sheet keyfile.Sheet
 	Err   error
+	Cert  *keyfile.Certificate // beside it, or nil
 }
 
 func (k KeySheets) read(path string) KeySheet {
 	s, ok := k[path]
 	if !ok {
 		file, err := keyfile.Read(path)
-		s = KeySheet{file.Sheet, err}
+		s = KeySheet{Sheet: file.Sheet, Err: err}
+		s.Cert, _ = keyfile.ReadCertificate(path)
 		k[path] = s
 	}
 	return s
@@ -250,7 +346,7 @@ func KeyGate(h Hop, seen KeySheets) gate.Gate {
 	}
 	var usable, worst *gate.Gate
 	for _, path := range h.Keys {
-		g := judge(path, seen.read(path))
+		g := judge(path, seen.read(path), h.User)
 		switch {
 		case g.Verdict == gate.Shut && worst == nil:
 			worst = &g
@@ -269,7 +365,7 @@ func KeyGate(h Hop, seen KeySheets) gate.Gate {
 	return *usable
 }
 
-func judge(path string, k KeySheet) gate.Gate {
+func judge(path string, k KeySheet, login string) gate.Gate {
 	g := gate.Gate{Kind: gate.Key, Verdict: gate.Open, Seen: filepath.Base(path)}
 	if fault, stopped := k.Sheet.Blocked(); stopped {
 		g.Verdict, g.Reason = gate.Shut, fault.Say
@@ -291,7 +387,15 @@ func judge(path string, k KeySheet) gate.Gate {
 	if k.Sheet.Passphrase {
 		g.Seen = filepath.Base(path) + ", has a passphrase"
 	}
-	if len(k.Sheet.Faults) > 0 {
+	wrong := ""
+	if k.Cert != nil {
+		g.Seen += ", " + k.Cert.Said()
+		wrong = k.Cert.Wrong(login, k.Sheet.Public, time.Now())
+	}
+	if wrong != "" {
+		g.Verdict, g.Reason = gate.Ajar, wrong
+		g.Remedy.Say = "have a new certificate signed; the key alone is offered too"
+	} else if len(k.Sheet.Faults) > 0 {
 		g.Verdict, g.Reason, g.Remedy = gate.Ajar, k.Sheet.Faults[0].Say, remedy(path, k.Sheet.Faults[0])
 	} else if len(k.Sheet.Repairs) > 0 {
 		g.Verdict, g.Reason = gate.Ajar, "read all the same, but "+strings.Join(k.Sheet.Repairs, "; ")

@@ -145,7 +145,7 @@ func TestCheckJudgesWhatThisMachineKnows(t *testing.T) {
 	}
 	r.Hops[2].Keys = []string{tide}
 	record := vouch.Open(filepath.Join(p.Dir, "vouched.toml"))
-	report := r.Check(record, nil)
+	report := r.Check(Knowledge{Vouched: record})
 	verdicts := func() map[string]gate.Verdict {
 		all := map[string]gate.Verdict{}
 		for _, h := range report.Hops {
@@ -169,7 +169,7 @@ func TestCheckJudgesWhatThisMachineKnows(t *testing.T) {
 	if err := os.WriteFile(record.Path(), []byte("broken"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	report = r.Check(record, nil)
+	report = r.Check(Knowledge{Vouched: record})
 	if verdicts()["tide-db identity"] != gate.Shut {
 		t.Error("a record that cannot be read leaves the identity open")
 	}

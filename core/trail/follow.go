@@ -4,9 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"meatus/core/gate"
+	"meatus/core/route"
 	"meatus/core/walk"
 )
 
@@ -15,6 +17,9 @@ import (
 func (t *Trail) Follow(ctx context.Context, inbox *walk.Inbox) error {
 	for events := inbox.Take(ctx); events != nil; events = inbox.Take(ctx) {
 		for _, event := range events {
+			if err := t.note(event); err != nil {
+				return err
+			}
 			e, ok := entry(event)
 			if !ok {
 				continue
@@ -23,6 +28,17 @@ func (t *Trail) Follow(ctx context.Context, inbox *walk.Inbox) error {
 				return err
 			}
 		}
+	}
+	return nil
+}
+
+// note remembers what an event tells about logins and hosts.
+func (t *Trail) note(event walk.Event) error {
+	switch ev := event.(type) {
+	case walk.LoggedIn:
+		return t.NoteLogin(ev.Host, ev.Port, ev.User, route.Login{Session: ev.Hop, Key: ev.Key, Version: ev.Version, When: time.Now()})
+	case walk.Sighted:
+		return t.NoteSighting(ev.Host, ev.Port, ev.Key, ev.Address, time.Now())
 	}
 	return nil
 }
@@ -55,8 +71,10 @@ func entry(event walk.Event) (Entry, bool) {
 			e.fail(ev.Ending.Err)
 		}
 		return e, true
+	case walk.Learned:
+		return Entry{Kind: Vouch, Session: ev.Session, Hop: ev.Hop, Say: "proved further host keys of its own: " + strings.Join(ev.Keys, ", ")}, true
 	case walk.Touched:
-		e := Entry{Kind: Check, Session: ev.Report.Session, Say: "looked at as far as its host key: " + ev.Report.Verdict().String()}
+		e := Entry{Kind: Check, Session: ev.Report.Session, Say: "checked as far as " + ev.Depth.String() + ": " + ev.Report.Verdict().String()}
 		if ev.Failure != nil {
 			e.fail(ev.Failure)
 		}

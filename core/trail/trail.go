@@ -23,12 +23,14 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
 	_ "modernc.org/sqlite" // the database
 
 	"meatus/core/plain"
+	"meatus/core/route"
 	"meatus/core/whole"
 )
 
@@ -74,6 +76,9 @@ type Trail struct {
 	db    *sql.DB
 	who   string
 	added atomic.Int64
+
+	mu     sync.Mutex
+	logins map[loginAt]route.Login // read, or nil
 }
 
 // Open opens the trail in a workspace's folder, making it where there is none.
@@ -112,7 +117,7 @@ func Open(dir string) (*Trail, error) {
 			took    integer not null,          -- nanoseconds
 			failed  text not null
 		);
-		create index if not exists entries_at on entries (at);`)
+		create index if not exists entries_at on entries (at);` + loginsTable)
 	if err != nil {
 		db.Close()
 		return nil, fmt.Errorf("the trail %s cannot be used: %w; move it away and a new one is begun", path, err)

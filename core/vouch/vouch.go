@@ -19,6 +19,7 @@ import (
 	"net"
 	"os"
 	"os/user"
+	"path"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -47,11 +48,21 @@ type Vouch struct {
 	By        string    `toml:"by"`      // the account that said yes
 	Address   string    `toml:"address"` // where the key was first seen
 
+	// How is set where no person said yes to this very key: [Announced] or
+	// [Imported].
+	How string `toml:"how,omitempty"`
+
 	// Until and Ended are set on an earlier key, which is kept as history: when
 	// it was replaced, and why.
 	Until time.Time `toml:"until,omitempty"`
 	Ended string    `toml:"ended,omitempty"`
 }
+
+// How a key came to be accepted without a first visit.
+const (
+	Announced = "announced and proven by the host" // after a login with a vouched key
+	Imported  = "imported"                         // from a list a person gave
+)
 
 // Current tells whether the key is accepted, and not history.
 func (v Vouch) Current() bool { return v.Until.IsZero() }
@@ -73,6 +84,7 @@ type Record struct {
 	mu      sync.Mutex
 	seen    fs.FileInfo // what the vouches below were read from, nil for no file
 	vouches map[string][]Vouch
+	signers []Signer
 }
 
 // Open returns the record kept at path. The file need not exist yet.
@@ -158,11 +170,30 @@ func (r *Record) Accept(host string, port int, key ssh.PublicKey, address string
 	case standing == Known:
 		return nil
 	}
+	return r.append(host, port, key, address, when, "")
+}
+
+// Add accepts a further key of a host, beside those it has; how says by what
+// right. A key that is vouched for already is left as it is.
+func (r *Record) Add(host string, port int, key ssh.PublicKey, address string, when time.Time, how string) error {
+	unlock, err := whole.Lock(r.path)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	standing, _, err := r.Judge(host, port, key)
+	if err != nil || standing == Known {
+		return err
+	}
+	return r.append(host, port, key, address, when, how)
+}
+
+func (r *Record) append(host string, port int, key ssh.PublicKey, address string, when time.Time, how string) error {
 	text, err := os.ReadFile(r.path)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	return r.write(text, host, port, key, address, when)
+	return r.write(text, host, port, key, address, when, how)
 }
 
 // Replace makes key the one accepted key of a host, and what was vouched for it
@@ -178,14 +209,14 @@ func (r *Record) Replace(host string, port int, key ssh.PublicKey, address strin
 	if err != nil {
 		return err
 	}
-	if _, err := parse(filepath.Base(r.path), text); err != nil {
+	if _, _, err := parse(filepath.Base(r.path), text); err != nil {
 		return err
 	}
 	text, err = retire(text, host, port, when, why)
 	if err != nil {
 		return err
 	}
-	return r.write(text, host, port, key, address, when)
+	return r.write(text, host, port, key, address, when, "")
 }
 
 // retire gives every current entry of a host its end, as lines of their own
@@ -194,6 +225,7 @@ func retire(text []byte, host string, port int, when time.Time, why string) ([]b
 	var p unstable.Parser
 	p.Reset(text)
 	type entry struct {
+		other bool // it vouches for no host
 		host  string
 		port  string
 		ended bool
@@ -203,7 +235,9 @@ func retire(text []byte, host string, port int, when time.Time, why string) ([]b
 	for p.NextExpression() {
 		e := p.Expression()
 		if e.Kind != unstable.KeyValue {
-			entries = append(entries, entry{})
+			it := e.Key()
+			it.Next()
+			entries = append(entries, entry{other: string(it.Node().Data) != "vouched"})
 			continue
 		}
 		if len(entries) == 0 {
@@ -226,7 +260,7 @@ func retire(text []byte, host string, port int, when time.Time, why string) ([]b
 	}
 	for _, at := range slices.Backward(entries) {
 		n, _ := strconv.Atoi(at.port)
-		if at.ended || name(at.host, n) != name(host, port) {
+		if at.ended || at.other || name(at.host, n) != name(host, port) {
 			continue
 		}
 		end, err := toml.Marshal(struct {
@@ -248,34 +282,43 @@ func retire(text []byte, host string, port int, when time.Time, why string) ([]b
 }
 
 // write puts an entry behind text and writes the file.
-func (r *Record) write(text []byte, host string, port int, key ssh.PublicKey, address string, when time.Time) error {
+func (r *Record) write(text []byte, host string, port int, key ssh.PublicKey, address string, when time.Time, how string) error {
+	return r.put(text, file{Vouched: []Vouch{{
+		Host: host, Port: port, Algorithm: key.Type(), SHA256: ssh.FingerprintSHA256(key),
+		Key:  base64.StdEncoding.EncodeToString(key.Marshal()),
+		When: when.UTC().Truncate(time.Second), By: account(), Address: address, How: how,
+	}}})
+}
+
+// put writes entries behind text.
+func (r *Record) put(text []byte, entries file) error {
 	if len(bytes.TrimSpace(text)) > 0 {
 		text = append(bytes.TrimRight(text, "\n"), "\n\n"...)
 	}
-	entry, err := toml.Marshal(file{[]Vouch{{
-		Host: host, Port: port, Algorithm: key.Type(), SHA256: ssh.FingerprintSHA256(key),
-		Key:  base64.StdEncoding.EncodeToString(key.Marshal()),
-		When: when.UTC().Truncate(time.Second), By: account(), Address: address,
-	}}})
+	added, err := toml.Marshal(entries)
 	if err != nil {
 		return err
 	}
-	return whole.Write(r.path, append(text, entry...))
+	return whole.Write(r.path, append(text, added...))
 }
 
 type file struct {
-	Vouched []Vouch `toml:"vouched"`
+	Vouched []Vouch  `toml:"vouched,omitempty"`
+	Signer  []Signer `toml:"signer,omitempty"`
 }
 
 // refresh reads the file where it is not the one read last.
 func (r *Record) refresh() error {
 	info, err := os.Stat(r.path)
 	if errors.Is(err, fs.ErrNotExist) {
-		r.seen, r.vouches = nil, nil
+		r.seen, r.vouches, r.signers = nil, nil, nil
 		return nil
 	}
 	if err != nil {
 		return err
+	}
+	if perm := info.Mode().Perm(); perm&0o022 != 0 {
+		return &Loose{r.path, perm}
 	}
 	if r.seen != nil && os.SameFile(r.seen, info) && r.seen.ModTime().Equal(info.ModTime()) && r.seen.Size() == info.Size() {
 		return nil
@@ -284,15 +327,26 @@ func (r *Record) refresh() error {
 	if err != nil {
 		return err
 	}
-	vouches, err := parse(filepath.Base(r.path), text)
+	vouches, signers, err := parse(filepath.Base(r.path), text)
 	if err != nil {
 		return err
 	}
-	r.seen, r.vouches = info, vouches
+	r.seen, r.vouches, r.signers = info, vouches, signers
 	return nil
 }
 
-func parse(named string, text []byte) (map[string][]Vouch, error) {
+// Loose is the error for a record that others could write: they could vouch for
+// any machine.
+type Loose struct {
+	Path string
+	Mode fs.FileMode
+}
+
+func (l *Loose) Error() string {
+	return fmt.Sprintf("%s has mode %04o: others can write it, and vouch for any machine; set mode 0600", filepath.Base(l.Path), l.Mode)
+}
+
+func parse(named string, text []byte) (map[string][]Vouch, []Signer, error) {
 	var f file
 	err := toml.NewDecoder(bytes.NewReader(text)).DisallowUnknownFields().Decode(&f)
 	var bad *toml.DecodeError
@@ -300,12 +354,12 @@ func parse(named string, text []byte) (map[string][]Vouch, error) {
 	switch {
 	case errors.As(err, &bad):
 		line, column := bad.Position()
-		return nil, fmt.Errorf("%s:%d:%d: %s; mend or remove that entry", named, line, column, bad.Error())
+		return nil, nil, fmt.Errorf("%s:%d:%d: %s; mend or remove that entry", named, line, column, bad.Error())
 	case errors.As(err, &strange) && len(strange.Errors) > 0:
 		line, column := strange.Errors[0].Position()
-		return nil, fmt.Errorf("%s:%d:%d: unknown key %q; remove it", named, line, column, strings.Join(strange.Errors[0].Key(), "."))
+		return nil, nil, fmt.Errorf("%s:%d:%d: unknown key %q; remove it", named, line, column, strings.Join(strange.Errors[0].Key(), "."))
 	case err != nil:
-		return nil, fmt.Errorf("%s: %w", named, err)
+		return nil, nil, fmt.Errorf("%s: %w", named, err)
 	}
 	vouches := map[string][]Vouch{}
 	for i, v := range f.Vouched {
@@ -317,12 +371,24 @@ func parse(named string, text []byte) (map[string][]Vouch, error) {
 			}
 		}
 		if err != nil || v.Host == "" || v.Port < 1 || v.Port > 65535 {
-			return nil, fmt.Errorf("%s: entry %d (%q) is damaged: %v; remove that entry and vouch anew", named, i+1, v.Host, err)
+			return nil, nil, fmt.Errorf("%s: entry %d (%q) is damaged: %v; remove that entry and vouch anew", named, i+1, v.Host, err)
 		}
 		k := name(v.Host, v.Port)
 		vouches[k] = append(vouches[k], v)
 	}
-	return vouches, nil
+	for i, g := range f.Signer {
+		key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(g.Key))
+		if err == nil && ssh.FingerprintSHA256(key) != g.SHA256 {
+			err = errors.New("its key and its fingerprint do not belong together")
+		}
+		if _, bad := path.Match(g.Pattern, "x"); err == nil && (bad != nil || g.Pattern == "") {
+			err = errors.New("its pattern is none")
+		}
+		if err != nil {
+			return nil, nil, fmt.Errorf("%s: signer %d (%q) is damaged: %v; remove that entry and vouch anew", named, i+1, g.Pattern, err)
+		}
+	}
+	return vouches, f.Signer, nil
 }
 
 // name is how a host is told from another: by name and port. Names are compared

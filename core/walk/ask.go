@@ -55,6 +55,8 @@ type ServerQuestions struct {
 	Instruction string
 	Questions   []Question
 	Try         int
+	After       string // what the server accepted already, "" for nothing
+	Banner      string // what it said before the login, in lines
 }
 
 // Question is one question of a server.

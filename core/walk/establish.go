@@ -12,6 +12,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"meatus/core/gate"
+	"meatus/core/keyfile"
 	"meatus/core/plain"
 	"meatus/core/vouch"
 )
@@ -157,9 +158,12 @@ type handshake struct {
 	p       *patience
 	at      gate.Kind // where it is, for what is cut off
 	failure *gate.Failure
-	signers []ssh.Signer
+	signers []named
 	login   login
 	touch   bool // only look at the host's key
+	banner  []byte
+
+	announced chan []byte // the host keys the server announces, once
 }
 
 func (h *handshake) shake() error {
@@ -169,13 +173,17 @@ func (h *handshake) shake() error {
 		return h.recordUnreadable(err)
 	}
 	h.login = login{h: h}
+	signers, err := l.w.Vouched.SignersFor(l.hop.Host)
+	if err != nil {
+		return h.recordUnreadable(err)
+	}
 	config := &ssh.ClientConfig{
 		User:              l.hop.User,
 		ClientVersion:     clientVersion,
-		HostKeyAlgorithms: algorithmsFor(vouched),
+		HostKeyAlgorithms: algorithmsFor(vouched, len(signers) > 0),
 		HostKeyCallback:   h.identity,
 		AuthCallback:      h.login.next,
-		BannerCallback:    func(string) error { return nil },
+		BannerCallback:    h.hearBanner,
 	}
 	config.Ciphers = Ciphers()
 	stop := context.AfterFunc(h.p.ctx, func() { l.conn.Close() })
@@ -193,10 +201,35 @@ func (h *handshake) shake() error {
 	if meta, ok := conn.(ssh.AlgorithmsConnMetadata); ok {
 		l.cipher = meta.Algorithms().Read.Cipher
 	}
-	l.passed(gate.Login, h.login.summary())
-	l.client = ssh.NewClient(conn, chans, reqs)
+	h.login.done()
+	l.tell(0, gate.Gate{Kind: gate.Login, Verdict: gate.Open, Seen: h.login.summary(), Detail: h.login.told()}, false)
+	l.client = ssh.NewClient(conn, chans, h.requests(conn, reqs))
+	h.tellLogin()
 	return nil
 }
+
+// tellLogin tells how the login went.
+func (h *handshake) tellLogin() {
+	in := LoggedIn{Place: h.place(), Host: h.l.hop.Host, Port: h.l.hop.Port, Version: h.softwareName(), Banner: h.said()}
+	if h.login.accepted != nil {
+		in.Key = keyfile.Fingerprint(h.login.accepted)
+		if cert, ok := h.login.accepted.(*ssh.Certificate); ok {
+			in.Key = keyfile.Fingerprint(cert.Key)
+		}
+	}
+	h.l.w.tell(in)
+}
+
+// maxBanner is how much of what a server says before the login is kept, in bytes.
+const maxBanner = 4 << 10
+
+func (h *handshake) hearBanner(text string) error {
+	h.banner = append(h.banner, text[:min(len(text), maxBanner-len(h.banner))]...)
+	return nil
+}
+
+// said is what the server said before the login, cleaned.
+func (h *handshake) said() string { return strings.TrimSpace(plain.Text(string(h.banner), maxBanner)) }
 
 func (h *handshake) recordUnreadable(err error) error {
 	return h.l.fail(gate.Identity, gate.IdentityUnknown, "the record of hosts cannot be read", err.Error(), "mend the record; no host is trusted without it", err)
@@ -204,7 +237,7 @@ func (h *handshake) recordUnreadable(err error) error {
 
 // algorithmsFor asks for a host's key in a form that is vouched first, so that a
 // host with several keys shows one we know.
-func algorithmsFor(vouched []vouch.Vouch) []string {
+func algorithmsFor(vouched []vouch.Vouch, certificates bool) []string {
 	var first []string
 	for _, v := range vouched {
 		if v.Algorithm == ssh.KeyAlgoRSA {
@@ -215,7 +248,10 @@ func algorithmsFor(vouched []vouch.Vouch) []string {
 	}
 	for _, a := range ssh.SupportedAlgorithms().HostKeys {
 		if strings.Contains(a, "-cert-") {
-			continue // no signing key can be vouched for yet
+			if certificates { // a signing key is vouched for it: that is asked for first
+				first = append([]string{a}, first...)
+			}
+			continue
 		}
 		first = append(first, a)
 	}
@@ -233,9 +269,15 @@ func algorithmsFor(vouched []vouch.Vouch) []string {
 // identity judges the host's key, and asks where it is unknown.
 func (h *handshake) identity(_ string, remote net.Addr, key ssh.PublicKey) error {
 	l := h.l
-	l.passed(gate.Port, fmt.Sprintf("%d, answers as %s", l.hop.Port, h.softwareName()))
+	l.passed(gate.Port, h.answers())
 	l.trying(gate.Identity)
 	h.p.renew()
+	if cert, ok := key.(*ssh.Certificate); ok {
+		if err := h.certified(cert); err != nil {
+			return err
+		}
+		return h.known()
+	}
 	standing, vouched, err := l.w.Vouched.Judge(l.hop.Host, l.hop.Port, key)
 	if err != nil {
 		return h.give(h.recordUnreadable(err).(*gate.Failure))
@@ -255,12 +297,36 @@ func (h *handshake) identity(_ string, remote net.Addr, key ssh.PublicKey) error
 	default:
 		when := vouched[len(vouched)-1].When.Local().Format("2 Jan 2006")
 		l.passed(gate.Identity, "vouched "+when)
+		l.w.tell(Sighted{l.hop.Host, l.hop.Port, ssh.FingerprintSHA256(key), h.address(remote)})
 	}
+	return h.known()
+}
+
+// known goes on behind the identity gate.
+func (h *handshake) known() error {
 	if h.touch {
 		return errTouched
 	}
 	h.at = gate.Login
 	return h.loadKeys()
+}
+
+// address is where the host was found: what really answered for the first hop,
+// and what the hop before knocked at for the others.
+func (h *handshake) address(remote net.Addr) string {
+	if h.l.below == nil && remote != nil {
+		return remote.String()
+	}
+	return h.l.hop.Knock()
+}
+
+// answers says what answers at the port, and where that is known how soon.
+func (h *handshake) answers() string {
+	seen := fmt.Sprintf("%d, answers as %s", h.l.hop.Port, h.softwareName())
+	if took := h.l.reached; took > 0 {
+		seen += fmt.Sprintf(" in %.3g ms", float64(took)/float64(time.Millisecond))
+	}
+	return seen
 }
 
 // give remembers the failure, which the library would wrap, and returns it.
@@ -318,11 +384,7 @@ func (h *handshake) askIdentity(remote net.Addr, key ssh.PublicKey) error {
 	resume()
 	l.w.tell(Answered{q.Place, "the identity " + q.Algorithm + " " + q.SHA256, err == nil})
 	if err == nil {
-		address := l.hop.Knock()
-		if l.below == nil && remote != nil {
-			address = remote.String()
-		}
-		if err := l.w.Vouched.Accept(l.hop.Host, l.hop.Port, key, address, time.Now()); err != nil {
+		if err := l.w.Vouched.Accept(l.hop.Host, l.hop.Port, key, h.address(remote), time.Now()); err != nil {
 			return h.give(h.recordUnreadable(err).(*gate.Failure))
 		}
 		return nil

@@ -9,8 +9,8 @@ import (
 )
 
 // Event is something that happened to a walk or a link: one of [Trying],
-// [Passed], [Ended], [Answered], [Began], [Finished], [Waiting], [Touched],
-// [LinkUp], [LinkDown] and [Pulse].
+// [Passed], [Ended], [Answered], [LoggedIn], [Sighted], [Learned], [Began],
+// [Finished], [Waiting], [Touched], [LinkUp], [LinkDown] and [Pulse].
 type Event interface{ isEvent() }
 
 // ID tells one walk, or one link, of a [Walker] from another.
@@ -47,6 +47,30 @@ type Answered struct {
 	Place
 	What string // "the identity SHA256:…", "the passphrase of tide.pem"
 	Yes  bool   // there was an answer, or it was yes
+}
+
+// LoggedIn says how a login got in.
+type LoggedIn struct {
+	Place
+	Host    string
+	Port    int
+	Key     string // SHA-256 fingerprint of the key that was accepted last, or ""
+	Version string // what the server's software calls itself, cleaned
+	Banner  string // what it said before, cleaned, in lines
+}
+
+// Sighted says that a vouched host key was seen at an address.
+type Sighted struct {
+	Host    string
+	Port    int
+	Key     string // SHA-256 fingerprint
+	Address string
+}
+
+// Learned says that a host proved further keys of its own, which are recorded.
+type Learned struct {
+	Place
+	Keys []string // algorithm and SHA-256 fingerprint
 }
 
 // Began says that a shell or command runs at the end of a route, and Finished
@@ -98,6 +122,9 @@ func (LinkUp) isEvent()   {}
 func (LinkDown) isEvent() {}
 func (Pulse) isEvent()    {}
 func (Answered) isEvent() {}
+func (LoggedIn) isEvent() {}
+func (Sighted) isEvent()  {}
+func (Learned) isEvent()  {}
 func (Began) isEvent()    {}
 func (Finished) isEvent() {}
 

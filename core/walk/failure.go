@@ -151,7 +151,7 @@ func (h *handshake) classify(err error) *gate.Failure {
 	}
 	f := l.fail(h.at, gate.ServerClosed, "closed by the server", why, "the log of that machine has the reason; too many tries are a frequent one", err)
 	if len(h.signers) > 0 && h.at == gate.Login {
-		f.Detail = h.login.tried()
+		f.Detail = h.login.told()
 	}
 	return f
 }

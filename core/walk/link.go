@@ -24,21 +24,22 @@ const missedLimit = 3
 // ready is closed and not changed after; those below are guarded by the
 // walker's lock. One goroutine, run, owns its life from dialling to the end.
 type Link struct {
-	w      *Walker
-	id     ID
-	hop    route.Hop
-	prefix string
-	route  route.Route // of the walk that made it
-	index  int         // of the hop on that route
-	below  *Link       // what it runs inside, nil for the first hop
-	ready  chan struct{}
-	err    error
-	client *ssh.Client
-	conn   *countedConn
-	cipher string
-	since  time.Time
-	ctx    context.Context // ends when the link is to end
-	cancel context.CancelCauseFunc
+	w       *Walker
+	id      ID
+	hop     route.Hop
+	prefix  string
+	route   route.Route // of the walk that made it
+	index   int         // of the hop on that route
+	below   *Link       // what it runs inside, nil for the first hop
+	ready   chan struct{}
+	err     error
+	client  *ssh.Client
+	conn    *countedConn
+	cipher  string
+	since   time.Time
+	reached time.Duration   // how long connecting took, where that was looked at
+	ctx     context.Context // ends when the link is to end
+	cancel  context.CancelCauseFunc
 
 	roundTrip atomic.Int64
 	frozen    atomic.Bool

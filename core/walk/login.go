@@ -1,10 +1,12 @@
 package walk
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -55,15 +57,55 @@ func (h *handshake) loadKeys() error {
 			}
 			continue
 		}
-		h.signers = append(h.signers, s)
-		names = append(names, filepath.Base(path))
+		name := filepath.Base(path)
+		if cert := certificate(path, s); cert != nil {
+			h.signers = append(h.signers, named{cert, "certificate of " + name})
+		}
+		h.signers = append(h.signers, named{s, name})
+		names = append(names, name)
 	}
 	if len(h.signers) == 0 {
 		return h.give(h.unusable(reason))
 	}
+	h.fromMemory()
 	l.passed(gate.Key, strings.Join(names, ", "))
 	l.trying(gate.Login)
 	return nil
+}
+
+// named is a key with the name a person knows it by.
+type named struct {
+	ssh.Signer
+	name string
+}
+
+// certificate is a signer for the certificate beside a key, nil where there is
+// none that fits it.
+func certificate(path string, key ssh.Signer) ssh.Signer {
+	cert, err := keyfile.ReadCertificate(path)
+	if err != nil || cert == nil {
+		return nil
+	}
+	s, err := ssh.NewCertSigner(cert.Cert, key)
+	if err != nil {
+		return nil
+	}
+	return s
+}
+
+// fromMemory adds, behind the session's own keys, those that were unlocked since
+// the program began.
+func (h *handshake) fromMemory() {
+	ring := &h.l.w.keys
+	ring.mu.Lock()
+	defer ring.mu.Unlock()
+	for _, name := range slices.Sorted(maps.Keys(ring.signers)) {
+		s := ring.signers[name]
+		wire := s.PublicKey().Marshal()
+		if !slices.ContainsFunc(h.signers, func(n named) bool { return bytes.Equal(n.PublicKey().Marshal(), wire) }) {
+			h.signers = append(h.signers, named{s, "unlocked before, " + keyfile.Fingerprint(s.PublicKey())})
+		}
+	}
 }
 
 func (h *handshake) unusable(err error) *gate.Failure {
@@ -166,53 +208,95 @@ func (k *lockedKey) SignWithAlgorithm(rand io.Reader, data []byte, algorithm str
 	return with.SignWithAlgorithm(rand, data, algorithm)
 }
 
-// login chooses how to log in, method by method, as the server allows.
+// login chooses how to log in, step by step, as the server allows, and remembers
+// what was offered, tried and answered.
 type login struct {
-	h       *handshake
-	offered []string // what the server would take, as last said
-	keys    bool     // the keys were offered
-	asked   bool     // a person was asked something
-	accept  []string // what the server accepted on the way, in order
+	h        *handshake
+	offered  []string // what the server would take, as last said
+	keys     int      // how many of the keys were offered
+	asked    bool     // a person was asked something
+	accept   int      // how many steps the server has accepted
+	tries    []Try
+	accepted ssh.PublicKey // the last key it accepted, or nil
 }
 
-// next is called by the library before each method and after the last.
+// Try is one way to log in that was tried.
+type Try struct {
+	What   string // "key tide.pem", "password", "questions"
+	Answer string // "accepted", "accepted, one more step", "refused"
+}
+
+// maxKeys is how many keys are offered to a server. Most give up after six
+// refusals and close the connection; one is left for another way.
+const maxKeys = 5
+
+// next is called by the library before each try after the first, which asks what
+// there is.
 func (g *login) next(ctx *ssh.ClientAuthContext) (ssh.AuthMethod, error) {
 	g.h.p.renew()
 	g.offered = ctx.AllowedMethods
-	g.accept = ctx.PartialSuccessMethods
+	g.judge(len(ctx.PartialSuccessMethods) > g.accept)
+	g.accept = len(ctx.PartialSuccessMethods)
 	if g.h.failure != nil {
 		return nil, g.h.failure
 	}
+	failed := func(method string) bool { return slices.Contains(ctx.TriedMethods, method) }
 	can := func(method string) bool {
-		return slices.Contains(ctx.AllowedMethods, method) && !slices.Contains(ctx.TriedMethods, method) && !slices.Contains(ctx.PartialSuccessMethods, method)
+		return slices.Contains(ctx.AllowedMethods, method) && !failed(method)
 	}
 	switch {
-	case can("publickey") && len(g.h.signers) > 0:
-		g.keys = true
-		return ssh.PublicKeys(g.h.signers...), nil
+	case slices.Contains(ctx.AllowedMethods, "publickey") && g.keys < min(len(g.h.signers), maxKeys):
+		s := g.h.signers[g.keys]
+		g.keys++
+		g.tries = append(g.tries, Try{What: "key " + s.name})
+		g.accepted = s.PublicKey()
+		return ssh.PublicKeys(s.Signer), nil
 	case can("keyboard-interactive"):
 		try := 0
+		g.tries = append(g.tries, Try{What: "questions"})
 		return ssh.RetryableAuthMethod(ssh.KeyboardInteractive(func(title, instruction string, questions []string, echos []bool) ([]string, error) {
 			return g.answer(&try, title, instruction, questions, echos)
 		}), tries), nil
-	case can("password") && !(g.asked && slices.Contains(ctx.TriedMethods, "keyboard-interactive")):
+	case can("password") && !(g.asked && failed("keyboard-interactive")):
 		try := 0
+		g.tries = append(g.tries, Try{What: "password"})
 		return ssh.RetryableAuthMethod(ssh.PasswordCallback(func() (string, error) { return g.password(&try) }), tries), nil
 	}
 	return nil, g.h.give(g.refused())
 }
 
-func (g *login) summary() string {
-	with := "password"
-	switch {
-	case g.keys && !g.asked:
-		with = "key"
-	case g.keys:
-		with = "key and an answer"
-	case !g.asked:
-		with = "nothing asked"
+// judge notes what became of the last try.
+func (g *login) judge(step bool) {
+	if len(g.tries) == 0 {
+		return
 	}
-	return fmt.Sprintf("%s, by %s", g.h.l.hop.User, with)
+	last := &g.tries[len(g.tries)-1]
+	last.Answer = "refused"
+	if step {
+		last.Answer = "accepted, one more step"
+	} else if strings.HasPrefix(last.What, "key ") {
+		g.accepted = nil
+	}
+}
+
+// done notes that the last try let us in.
+func (g *login) done() {
+	if len(g.tries) > 0 {
+		g.tries[len(g.tries)-1].Answer = "accepted"
+	}
+}
+
+func (g *login) summary() string {
+	var by []string
+	for _, t := range g.tries {
+		if strings.HasPrefix(t.Answer, "accepted") {
+			by = append(by, t.What)
+		}
+	}
+	if len(by) == 0 {
+		by = []string{"nothing asked"}
+	}
+	return fmt.Sprintf("%s, by %s", g.h.l.hop.User, strings.Join(by, " and "))
 }
 
 func (g *login) answer(try *int, title, instruction string, questions []string, echos []bool) ([]string, error) {
@@ -220,16 +304,30 @@ func (g *login) answer(try *int, title, instruction string, questions []string, 
 		return nil, nil
 	}
 	*try++
-	q := ServerQuestions{Place: g.h.place(), Title: plain.Line(title, 120), Instruction: plain.Text(instruction, 600), Try: *try}
+	q := ServerQuestions{Place: g.h.place(), Title: plain.Line(title, 120), Instruction: plain.Text(instruction, 600), Try: *try, After: g.steps()}
 	for i, text := range questions {
 		q.Questions = append(q.Questions, Question{plain.Line(text, 200), echos[i]})
 	}
 	return g.put(q)
 }
 
+// steps says what was accepted before a further step is asked for.
+func (g *login) steps() string {
+	if g.accept == 0 {
+		return ""
+	}
+	var by []string
+	for _, t := range g.tries {
+		if strings.HasPrefix(t.Answer, "accepted") {
+			by = append(by, t.What)
+		}
+	}
+	return strings.Join(by, " and ")
+}
+
 func (g *login) password(try *int) (string, error) {
 	*try++
-	answers, err := g.put(ServerQuestions{Place: g.h.place(), Password: true, Try: *try, Questions: []Question{{Text: "password"}}})
+	answers, err := g.put(ServerQuestions{Place: g.h.place(), Password: true, Try: *try, Questions: []Question{{Text: "password"}}, After: g.steps()})
 	if err != nil {
 		return "", err
 	}
@@ -238,6 +336,7 @@ func (g *login) password(try *int) (string, error) {
 
 func (g *login) put(q ServerQuestions) ([]string, error) {
 	g.asked = true
+	q.Banner = g.h.said()
 	var answers []string
 	what := "what the server asks"
 	if q.Password {
@@ -253,20 +352,31 @@ func (g *login) put(q ServerQuestions) ([]string, error) {
 	if err == nil {
 		return answers, nil
 	}
-	if f := g.h.failure; f != nil && len(g.h.signers) > 0 && f.Cause != gate.Unexpected {
-		f.Detail = g.tried() // the keys were refused before: that is worth knowing
+	if f := g.h.failure; f != nil && f.Cause != gate.Unexpected {
+		f.Detail = g.told() // the keys were refused before: that is worth knowing
 	}
 	return nil, err
 }
 
-// tried lists the keys that were offered and what else the server would take.
-func (g *login) tried() []string {
+// told lists what was tried in which order and what the answers were, what else
+// the server would take, and what it said.
+func (g *login) told() []string {
 	var detail []string
-	for i, s := range g.h.signers {
-		detail = append(detail, fmt.Sprintf("not accepted: key %d, %s", i+1, keyfile.Fingerprint(s.PublicKey())))
+	for i, t := range g.tries {
+		answer := t.Answer
+		if answer == "" {
+			answer = "not answered"
+		}
+		detail = append(detail, fmt.Sprintf("%d. %s: %s", i+1, t.What, answer))
+	}
+	if left := len(g.h.signers) - g.keys; left > 0 && g.keys == maxKeys {
+		detail = append(detail, fmt.Sprintf("%d more of the keys were not offered: servers close the door after six refusals", left))
 	}
 	if len(g.offered) > 0 {
 		detail = append(detail, "the server would take: "+plain.Line(strings.Join(g.offered, ", "), 120))
+	}
+	for line := range strings.Lines(g.h.said()) {
+		detail = append(detail, "it says: "+strings.TrimRight(line, "\n"))
 	}
 	return detail
 }
@@ -280,12 +390,14 @@ func (g *login) refused() *gate.Failure {
 	}
 	f := l.fail(gate.Login, gate.NoKeyAccepted, fmt.Sprintf("%s refused", l.hop.User),
 		fmt.Sprintf("%s takes no key that was offered for the login %s", l.hop.Name, l.hop.User),
-		fmt.Sprintf("the login name is the likely cause: %s comes from %s; try the usual login of that machine's system, then another key", l.hop.User, origin), nil)
-	f.Detail = g.tried()
+		fmt.Sprintf("the login name is the likely cause: %s comes from %s; try the usual login of that machine's system, then another key", l.hop.User, origin),
+		&LoginRefused{Place: g.h.place(), Version: g.h.softwareName(), Banner: g.h.said(), Tries: g.tries, Offered: g.offered})
+	f.Detail = g.told()
+	f.Remedy.Act = gate.Choose
 	switch {
-	case len(g.accept) > 0:
-		f.Why = fmt.Sprintf("%s accepted %s and wants one more step that cannot be made", l.hop.Name, plain.Line(strings.Join(g.accept, ", "), 60))
-		f.Remedy.Say = "give the session what the server would take"
+	case g.accept > 0:
+		f.Why = fmt.Sprintf("%s accepted %s and wants one more step that cannot be made", l.hop.Name, g.steps())
+		f.Remedy = gate.Remedy{Say: "give the session what the server would take"}
 	case g.asked:
 		f.Why = fmt.Sprintf("%s accepted no answer for the login %s", l.hop.Name, l.hop.User)
 	case len(g.h.signers) == 0:
@@ -293,4 +405,18 @@ func (g *login) refused() *gate.Failure {
 		f.Remedy.Say = "name a key in the session"
 	}
 	return f
+}
+
+// LoginRefused is what is known of a server that let us in by no way. It is the
+// cause of a failure with [gate.NoKeyAccepted].
+type LoginRefused struct {
+	Place
+	Version string // what the server's software calls itself, cleaned
+	Banner  string // what it said before, cleaned
+	Tries   []Try
+	Offered []string // what it would take
+}
+
+func (r *LoginRefused) Error() string {
+	return fmt.Sprintf("%s refused the login %s", r.Hop, r.User)
 }

@@ -3,6 +3,8 @@ package walk
 import (
 	"context"
 	"errors"
+	"io"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -16,16 +18,34 @@ const TouchParallel = 16
 // errTouched ends a handshake that has seen what it wanted to see.
 var errTouched = errors.New("touched")
 
-// Touch judges a route as far as the host key of its machine, without logging in
-// there: does it resolve, does it answer, what does it answer with, is it the
-// machine it was. The hops before it are walked, and their links shared, since
-// there is no other way to look from there. It returns the report of what this
-// machine knows, made truer by what was found.
-func (w *Walker) Touch(ctx context.Context, r route.Route) gate.Report {
+// Depth is how far a check goes.
+type Depth uint8
+
+// The depths of a check, none of which logs in to the machine that is checked.
+const (
+	Here     Depth = iota // what this machine alone can know: no packet leaves
+	Knock                 // address, port, and what answers there introduces itself
+	Identity              // as far as the host key
+)
+
+// DepthWords are the words of the depths.
+var DepthWords = [...]string{"here", "knock", "identity"}
+
+func (d Depth) String() string { return DepthWords[d] }
+
+// Touch judges a route as far as depth says, without logging in to its machine:
+// does it resolve, does it answer and how soon, what does it answer with, is it
+// the machine it was. The hops before it are walked, and their links shared,
+// since there is no other way to look from there. It returns the report of what
+// this machine knows, made truer by what was found.
+func (w *Walker) Touch(ctx context.Context, r route.Route, depth Depth) gate.Report {
 	a := &attempt{w: w, id: w.newID(), route: r}
-	report := r.Check(w.Vouched, nil)
+	report := r.Check(route.Knowledge{Vouched: w.Vouched, Logins: w.Logins})
 	a.report = &report
-	err := a.touch(ctx)
+	var err error
+	if depth > Here {
+		err = a.touch(ctx, depth)
+	}
 	w.mu.Lock()
 	a.report = nil
 	w.mu.Unlock()
@@ -38,7 +58,7 @@ func (w *Walker) Touch(ctx context.Context, r route.Route) gate.Report {
 		}
 	}
 	if ctx.Err() == nil {
-		w.tell(Touched{report, f})
+		w.tell(Touched{report, f, depth})
 	}
 	return report
 }
@@ -47,13 +67,14 @@ func (w *Walker) Touch(ctx context.Context, r route.Route) gate.Report {
 type Touched struct {
 	Report  gate.Report
 	Failure *gate.Failure // where a gate was found shut on the way, else nil
+	Depth   Depth
 }
 
 func (Touched) isEvent() {}
 
 // TouchAll touches many routes, some of them together, and tells each report as
 // it comes, from several goroutines. It ends early when ctx does.
-func (w *Walker) TouchAll(ctx context.Context, routes []route.Route, each func(i int, report gate.Report)) {
+func (w *Walker) TouchAll(ctx context.Context, routes []route.Route, depth Depth, each func(i int, report gate.Report)) {
 	var group errgroup.Group
 	group.SetLimit(TouchParallel)
 	for i, r := range routes {
@@ -62,7 +83,7 @@ func (w *Walker) TouchAll(ctx context.Context, routes []route.Route, each func(i
 		}
 		group.Go(func() error {
 			if ctx.Err() == nil {
-				each(i, w.Touch(ctx, r))
+				each(i, w.Touch(ctx, r, depth))
 			}
 			return nil
 		})
@@ -70,7 +91,7 @@ func (w *Walker) TouchAll(ctx context.Context, routes []route.Route, each func(i
 	group.Wait()
 }
 
-func (a *attempt) touch(ctx context.Context) error {
+func (a *attempt) touch(ctx context.Context, depth Depth) error {
 	var below *Link
 	last := len(a.route.Hops) - 1
 	for i := range a.route.Hops[:last] {
@@ -87,26 +108,60 @@ func (a *attempt) touch(ctx context.Context) error {
 	if below != nil {
 		defer below.release()
 	}
-	return a.probe(ctx, last, below)
+	return a.probe(ctx, last, below, depth)
 }
 
 // probe looks at the last hop over a connection of its own, which is no link.
-func (a *attempt) probe(ctx context.Context, i int, below *Link) error {
+func (a *attempt) probe(ctx context.Context, i int, below *Link, depth Depth) error {
 	l := &Link{w: a.w, hop: a.route.Hops[i], route: a.route, index: i, below: below, watchers: []watcher{{a, i}}}
 	l.ctx, l.cancel = context.WithCancelCause(ctx)
 	defer l.cancel(errClosed)
 	p := newPatience(l.ctx, a.w.Patience)
 	defer p.end()
+	began := time.Now()
 	raw, err := l.reach(p)
 	if err != nil {
 		return l.orCancelled(err, gate.Port)
 	}
+	l.reached = time.Since(began)
 	l.conn = &countedConn{Conn: raw}
 	defer raw.Close()
 	p.renew()
 	h := &handshake{l: l, p: p, at: gate.Identity, touch: true}
+	if depth == Knock {
+		return l.orCancelledNil(h.introduction())
+	}
 	if err := h.shake(); err != nil {
 		return l.orCancelled(err, h.at)
 	}
 	return nil
+}
+
+// introduction reads as much as it takes to know what answers: a server speaks
+// first (RFC 4253 section 4.2).
+func (h *handshake) introduction() error {
+	l := h.l
+	stop := context.AfterFunc(h.p.ctx, func() { l.conn.Close() })
+	defer stop()
+	buf := make([]byte, 256)
+	var err error
+	for err == nil && !introduced(l.conn.greeting()) && len(l.conn.greeting()) < maxFirst {
+		_, err = l.conn.Read(buf)
+	}
+	if !introduced(l.conn.greeting()) {
+		if err == nil {
+			err = io.EOF
+		}
+		return h.classify(err)
+	}
+	l.passed(gate.Port, h.answers())
+	return nil
+}
+
+// orCancelledNil is orCancelled for what may have gone well.
+func (l *Link) orCancelledNil(err error) error {
+	if err == nil {
+		return nil
+	}
+	return l.orCancelled(err, gate.Port)
 }

@@ -35,6 +35,7 @@ type Config struct {
 	Resolver Resolver      // the system's where nil
 	Patience time.Duration // how long a gate may take without a person; 15 s where 0
 	Linger   time.Duration // how long a link outlives its last user; 60 s where 0
+	Logins   route.Logins  // how logins got in before, may be nil
 }
 
 // Walker passes routes and owns every link that comes of it.

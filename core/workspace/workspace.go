@@ -33,6 +33,7 @@ type Workspace struct {
 	Dir     string
 	Book    *book.Book
 	Vouched *vouch.Record
+	Logins  route.Logins // how logins got in before, nil where that is not known
 }
 
 // Folder decides which folder is meant: the one named, else the one in the
@@ -101,7 +102,7 @@ func (w *Workspace) Check(name string, seen route.KeySheets) (route.Route, gate.
 	if err != nil {
 		return r, gate.Report{Session: name, Broken: err.Error()}
 	}
-	return r, r.Check(w.Vouched, seen)
+	return r, r.Check(route.Knowledge{Vouched: w.Vouched, Keys: seen, Logins: w.Logins})
 }
 
 // KeyNames lists the key files in keys/, by the names they are written with in a

@@ -114,3 +114,19 @@ func TestAWrittenFileIsNoticed(t *testing.T) {
 		t.Errorf("read again: %v", err)
 	}
 }
+
+func TestMarksAreRemembered(t *testing.T) {
+	w, err := Open(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	other, _ := Open(w.Dir)
+	for _, err := range []error{w.Mark("a", true), other.Mark("b", true), w.Mark("c", true), other.Mark("a", false)} {
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	if m := w.Marks(); len(m) != 2 || !m["b"] || !m["c"] {
+		t.Errorf("marks %v", m)
+	}
+}

@@ -14,6 +14,7 @@ import (
 	"meatus/core/book"
 	"meatus/core/gate"
 	"meatus/core/keyfile"
+	"meatus/core/route"
 	"meatus/core/routeline"
 	"meatus/core/workspace"
 	"meatus/tui/fit"
@@ -302,7 +303,7 @@ func (m *Model) route() []string {
 	}
 	target := r.Target()
 	lines := []string{"   " + rail, "   " + t.Faint.Render(target.User+"@"+target.Address())}
-	report := r.Check(m.ws.Vouched, nil)
+	report := r.Check(route.Knowledge{Vouched: m.ws.Vouched})
 	for _, g := range report.Hops[len(report.Hops)-1].Gates {
 		if g.Kind == gate.Key || g.Kind == gate.Identity {
 			lines[1] += "   " + t.Mark(g.Verdict) + " " + g.Kind.String() + " " + t.Faint.Render(g.Seen)

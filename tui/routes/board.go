@@ -1,7 +1,9 @@
 package routes
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -45,6 +47,11 @@ func (m *Model) lay() {
 		m.placeLines()
 		return
 	}
+	if m.sorted != asWritten {
+		m.laySorted()
+		m.placeLines()
+		return
+	}
 	bySite := map[string][]int{}
 	var order []string
 	for i := range m.entries {
@@ -66,6 +73,32 @@ func (m *Model) lay() {
 		}
 	}
 	m.placeLines()
+}
+
+// laySorted orders the sessions without their sites: those that come first by the
+// chosen order, then the others as the file has them.
+func (m *Model) laySorted() {
+	order := make([]int, len(m.entries))
+	for i := range order {
+		order[i] = i
+	}
+	slices.SortStableFunc(order, func(a, b int) int {
+		x, y := m.entries[a].name, m.entries[b].name
+		if m.sorted == markedFirst {
+			return cmp.Compare(rankOf(m.marks[y]), rankOf(m.marks[x]))
+		}
+		return m.visits[y].Compare(m.visits[x])
+	})
+	for _, i := range order {
+		m.lines = append(m.lines, boardLine{m.entries[i].site, i})
+	}
+}
+
+func rankOf(marked bool) int {
+	if marked {
+		return 1
+	}
+	return 0
 }
 
 // placeLines notes where each session stands on the board.
@@ -157,6 +190,9 @@ func (m *Model) boardRow(i, names int, widths []int, railWidth int) string {
 	mark, name := "  ", t.Text.Render(fit.Pad(e.name, names))
 	if selected {
 		mark, name = t.Accent.Render("❯ "), t.Strong.Render(fit.Pad(e.name, names))
+	}
+	if m.marks[e.name] {
+		mark = strings.TrimSuffix(mark, " ") + t.Accent.Render("▪")
 	}
 	state := m.state(e, max(m.width-names-railWidth-8, 0))
 	return "  " + mark + name + "  " + fit.Pad(m.rail(e, widths), railWidth) + "  " + state
@@ -262,6 +298,13 @@ func (m *Model) state(e *entry, width int) string {
 	v := e.report.Verdict()
 	if worst, _ := e.report.Worst(); v >= gate.Ajar {
 		return word(v) + t.Text.Render(fit.Cut(fmt.Sprintf("%s: %s", worst.Kind, worst.Reason), width-8))
+	}
+	if at := len(e.report.Hops) - 1; at >= 0 { // what a check found, where it is not wrong
+		for _, g := range e.report.Hops[at].Gates {
+			if g.Kind == gate.Port && g.Verdict == gate.Open {
+				return word(v) + t.Faint.Render(fit.Cut(g.Seen, width-8))
+			}
+		}
 	}
 	return word(v)
 }

@@ -29,8 +29,20 @@ import (
 // Open asks the frame for a new shell on a session.
 type Open struct{ Session string }
 
-// Touch asks the frame to look at sessions as far as their host keys.
-type Touch struct{ Sessions []string }
+// Touch asks the frame to check sessions as far as a depth.
+type Touch struct {
+	Sessions []string
+	Depth    walk.Depth
+}
+
+// Repeat asks the frame to check all sessions again and again, 0 for no more.
+type Repeat struct{ Every time.Duration }
+
+// Marked asks the frame to remember a mark.
+type Marked struct {
+	Session string
+	On      bool
+}
 
 // Wait asks the frame for a new shell on a session as soon as it can be reached.
 type Wait struct{ Session string }
@@ -145,11 +157,28 @@ type Model struct {
 	cut     bool // details did not fit beside the gates
 	clicked time.Time
 	find    find
+	depth   walk.Depth // how far a check goes
+	every   int        // of repeats: how often all are checked, 0 for not
+	marks   workspace.Marks
+	sorted  int // of orders: how the board is ordered
+	visits  map[string]time.Time
 }
+
+// repeats are how often all sessions can be checked in the background.
+var repeats = []time.Duration{0, time.Minute, 5 * time.Minute, 15 * time.Minute, time.Hour}
+
+// The orders of the board.
+const (
+	asWritten = iota
+	recentFirst
+	markedFirst
+)
+
+var orderWords = [...]string{"", "most recent first", "marked first"}
 
 // New returns the place for a workspace.
 func New(ws *workspace.Workspace, t *theme.Theme) *Model {
-	m := &Model{theme: t, links: map[string]*link{}}
+	m := &Model{theme: t, links: map[string]*link{}, depth: walk.Identity, marks: ws.Marks()}
 	m.SetWorkspace(ws)
 	return m
 }
@@ -357,10 +386,23 @@ func (m *Model) key(msg tea.KeyPressMsg) (wish tea.Msg, cmd tea.Cmd) {
 		return Undo{}, nil
 	case "c":
 		if name := m.Selected(); name != "" && !m.Walking(name) {
-			return Touch{[]string{name}}, nil
+			return Touch{[]string{name}, m.depth}, nil
 		}
 	case "C":
-		return Touch{m.ws.Book.Names()}, nil
+		return Touch{m.ws.Book.Names(), m.depth}, nil
+	case "v":
+		m.depth = (m.depth + 1) % walk.Depth(len(walk.DepthWords))
+	case "R":
+		m.every = (m.every + 1) % len(repeats)
+		return Repeat{repeats[m.every]}, nil
+	case "space":
+		return m.mark(), nil
+	case "o":
+		m.sorted = (m.sorted + 1) % len(orderWords)
+		if t, ok := m.ws.Logins.(interface{ Visits() map[string]time.Time }); ok {
+			m.visits = t.Visits()
+		}
+		m.lay()
 	case "w":
 		if open, ok := m.open().(Open); ok {
 			return Wait(open), nil
@@ -373,6 +415,23 @@ func (m *Model) key(msg tea.KeyPressMsg) (wish tea.Msg, cmd tea.Cmd) {
 	}
 	return nil, nil
 }
+
+// mark marks the selected session, or takes its mark away.
+func (m *Model) mark() tea.Msg {
+	name := m.Selected()
+	if name == "" {
+		return nil
+	}
+	on := !m.marks[name]
+	if delete(m.marks, name); on {
+		m.marks[name] = true
+	}
+	return Marked{name, on}
+}
+
+// Depth is how far a check goes, Every how often all are checked, 0 for not.
+func (m *Model) Depth() walk.Depth    { return m.depth }
+func (m *Model) Every() time.Duration { return repeats[m.every] }
 
 func (m *Model) open() tea.Msg {
 	name := m.Selected()
@@ -568,9 +627,11 @@ func (m *Model) touched(t walk.Touched) {
 	}
 	e := m.entry(i)
 	m.count(e, -1)
-	e.report, e.failure, e.said = t.Report, t.Failure, "looked at just now, as far as its host key"
+	e.report, e.failure, e.said = t.Report, t.Failure, "checked just now, as far as "+depthSays[t.Depth]
 	m.count(e, 1)
 }
+
+var depthSays = [...]string{"this machine alone can know", "what answers there", "its host key"}
 
 // take notes how a link fares.
 func (m *Model) take(s walk.LinkState) {
@@ -655,6 +716,13 @@ func (m *Model) Summary() string {
 	}
 	if m.shut > 0 {
 		parts = append(parts, fmt.Sprintf("%d shut", m.shut))
+	}
+	parts = append(parts, "check: "+m.depth.String())
+	if m.every > 0 {
+		parts[len(parts)-1] += " every " + fit.Ago(repeats[m.every])
+	}
+	if m.sorted != asWritten {
+		parts = append(parts, orderWords[m.sorted])
 	}
 	return strings.Join(parts, " · ")
 }

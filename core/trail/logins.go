@@ -1,0 +1,131 @@
+package trail
+
+import (
+	"fmt"
+	"time"
+
+	"meatus/core/route"
+)
+
+const loginsTable = `
+	create table if not exists sightings (
+		host    text not null,
+		port    integer not null,
+		key     text not null,             -- SHA-256 fingerprint
+		address text not null,
+		first   integer not null,          -- milliseconds since 1970, UTC
+		last    integer not null,
+		primary key (host, port, key, address)
+	);
+	create table if not exists logins (
+		host    text not null,
+		port    integer not null,
+		user    text not null,
+		session text not null,
+		key     text not null,
+		version text not null,
+		at      integer not null,          -- milliseconds since 1970, UTC
+		primary key (host, port, user)
+	);`
+
+// NoteLogin remembers how a login got in.
+func (t *Trail) NoteLogin(host string, port int, user string, l route.Login) error {
+	_, err := t.db.Exec(`insert into logins (host, port, user, session, key, version, at) values (?, ?, ?, ?, ?, ?, ?)
+		on conflict do update set session = excluded.session, key = excluded.key, version = excluded.version, at = excluded.at`,
+		line(host), port, line(user), line(l.Session), line(l.Key), line(l.Version), l.When.UnixMilli())
+	if err != nil {
+		return fmt.Errorf("writing the trail: %w", err)
+	}
+	t.mu.Lock()
+	t.logins = nil
+	t.mu.Unlock()
+	return nil
+}
+
+// key of a login in memory.
+type loginAt struct {
+	host string
+	port int
+	user string
+}
+
+// Last tells how a login last got in, and whether it ever did.
+func (t *Trail) Last(host string, port int, user string) (route.Login, bool) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	l, ok := t.loginsLocked()[loginAt{host, port, user}]
+	return l, ok
+}
+
+// Visits tells when each session was last logged in to.
+func (t *Trail) Visits() map[string]time.Time {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	visits := map[string]time.Time{}
+	for _, l := range t.loginsLocked() {
+		if l.When.After(visits[l.Session]) {
+			visits[l.Session] = l.When
+		}
+	}
+	return visits
+}
+
+// loginsLocked are all logins, read where they were written to since. What
+// cannot be read is not known.
+func (t *Trail) loginsLocked() map[loginAt]route.Login {
+	if t.logins != nil {
+		return t.logins
+	}
+	t.logins = map[loginAt]route.Login{}
+	rows, err := t.db.Query("select host, port, user, session, key, version, at from logins")
+	if err != nil {
+		return t.logins
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var at loginAt
+		var l route.Login
+		var when int64
+		if rows.Scan(&at.host, &at.port, &at.user, &l.Session, &l.Key, &l.Version, &when) == nil {
+			l.When = time.UnixMilli(when).UTC()
+			t.logins[at] = l
+		}
+	}
+	return t.logins
+}
+
+// Sighting is where a host's key was seen.
+type Sighting struct {
+	Key, Address string
+	First, Last  time.Time
+}
+
+// NoteSighting remembers that a host's key was seen at an address.
+func (t *Trail) NoteSighting(host string, port int, key, address string, when time.Time) error {
+	_, err := t.db.Exec(`insert into sightings (host, port, key, address, first, last) values (?, ?, ?, ?, ?, ?)
+		on conflict do update set last = excluded.last`, line(host), port, line(key), line(address), when.UnixMilli(), when.UnixMilli())
+	if err != nil {
+		return fmt.Errorf("writing the trail: %w", err)
+	}
+	return nil
+}
+
+// Sightings lists where a host's keys were seen, the latest first.
+func (t *Trail) Sightings(host string, port int) ([]Sighting, error) {
+	rows, err := t.db.Query("select key, address, first, last from sightings where host = ? and port = ? order by last desc limit 200", host, port)
+	if err != nil {
+		return nil, fmt.Errorf("reading the trail: %w", err)
+	}
+	defer rows.Close()
+	var all []Sighting
+	for rows.Next() {
+		var s Sighting
+		var first, last int64
+		if err := rows.Scan(&s.Key, &s.Address, &first, &last); err != nil {
+			return nil, fmt.Errorf("reading the trail: %w", err)
+		}
+		s.First, s.Last = time.UnixMilli(first).UTC(), time.UnixMilli(last).UTC()
+		all = append(all, s)
+	}
+	return all, rows.Err()
+}

@@ -1,0 +1,91 @@
+package vouch
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path"
+	"strings"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"meatus/core/whole"
+)
+
+// Signer is a key that is trusted to sign the host certificates of every host
+// whose name is like a pattern.
+type Signer struct {
+	Pattern string    `toml:"pattern"` // "*.reef.internal"
+	Key     string    `toml:"key"`     // algorithm and wire form in base64
+	SHA256  string    `toml:"sha256"`
+	When    time.Time `toml:"when"`
+	By      string    `toml:"by"`
+}
+
+// SignersFor lists the signing keys that are vouched for a host's name.
+func (r *Record) SignersFor(host string) ([]Signer, error) {
+	all, err := r.Signers()
+	var fit []Signer
+	for _, s := range all {
+		if ok, _ := path.Match(strings.ToLower(s.Pattern), strings.ToLower(host)); ok {
+			fit = append(fit, s)
+		}
+	}
+	return fit, err
+}
+
+// Signers lists every vouched signing key.
+func (r *Record) Signers() ([]Signer, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if err := r.refresh(); err != nil {
+		return nil, err
+	}
+	return r.signers, nil
+}
+
+// Trust vouches for a signing key, given as its one-line public form, for the
+// hosts like a pattern.
+func (r *Record) Trust(pattern, line string, when time.Time) (Signer, error) {
+	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(line))
+	if err != nil {
+		return Signer{}, errors.New("that is no public key; paste its one line, as in ssh-ed25519 AAAA…")
+	}
+	if _, err := path.Match(pattern, "x"); err != nil || pattern == "" {
+		return Signer{}, fmt.Errorf("%q is no pattern; use * for any letters, ? for one", pattern)
+	}
+	unlock, err := whole.Lock(r.path)
+	if err != nil {
+		return Signer{}, err
+	}
+	defer unlock()
+	if _, err := r.Signers(); err != nil {
+		return Signer{}, err
+	}
+	text, err := os.ReadFile(r.path)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return Signer{}, err
+	}
+	s := Signer{
+		Pattern: pattern, Key: string(bytes.TrimSpace(ssh.MarshalAuthorizedKey(key))), SHA256: ssh.FingerprintSHA256(key),
+		When: when.UTC().Truncate(time.Second), By: account(),
+	}
+	return s, r.put(text, file{Signer: []Signer{s}})
+}
+
+// Span says in words when a certificate is valid.
+func Span(cert *ssh.Certificate) string {
+	day := func(at uint64) string { return time.Unix(int64(at), 0).Local().Format("2 Jan 2006 15:04") }
+	switch {
+	case cert.ValidAfter == 0 && cert.ValidBefore == ssh.CertTimeInfinity:
+		return "always"
+	case cert.ValidBefore == ssh.CertTimeInfinity:
+		return "from " + day(cert.ValidAfter)
+	case cert.ValidAfter == 0:
+		return "until " + day(cert.ValidBefore)
+	}
+	return day(cert.ValidAfter) + " to " + day(cert.ValidBefore)
+}
