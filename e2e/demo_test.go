@@ -357,6 +357,11 @@ func TestWindowsOfAllSizes(t *testing.T) {
 
 func TestAnEmptyWorkspaceSaysWhatToDo(t *testing.T) {
 	s := show(t, 100, 30, program, "--workspace", t.TempDir())
+	s.until("Where do you want to go?", "ctrl+d")
+	s.text("ssh -i x.pem -p 2022 warden@203.0.113.10")
+	s.keys("Tab")
+	s.until("warden@203.0.113.10:2022 with x.pem", "nothing was run", "there is no key")
+	s.keys("Escape")
 	s.until("No sessions yet", "n writes one")
 	s.text("q")
 	s.ended()

@@ -351,7 +351,7 @@ key  = "keys/outer.pem"
 `, innerAddr, bastionAddr))
 	for session, want := range map[string][]string{
 		"wrong-login":    {"wrong-login: login: ", "takes no key that was offered for the login nobody-here", "SHA256:", "the server would take: publickey", "the login name is the likely cause"},
-		"wrong-key":      {"wrong-key: login: ", "not accepted: key 1, SHA256:"},
+		"wrong-key":      {"wrong-key: login: ", "1. key other.pem, SHA256:"},
 		"closed":         {"closed: port: ", "nothing listens at " + innerAddr + ":23"},
 		"no-name":        {"no-name: address: ", "quay does not know the name"},
 		"no-way":         {"no-way: address: ", "quay could not connect to 203.0.113.77:22"},

@@ -25,6 +25,7 @@ import (
 	"meatus/tui/ask"
 	"meatus/tui/entry"
 	"meatus/tui/journal"
+	"meatus/tui/remedies"
 	"meatus/tui/routes"
 	"meatus/tui/settle"
 	"meatus/tui/sheet"
@@ -347,10 +348,27 @@ func (a *App) wish(msg tea.Msg) tea.Cmd {
 			a.routes.Select(s.Route.Session)
 			return a.walk(s.Route.Session, false)
 		}
-	case entry.Left, settle.Left, sheet.Left:
+	case entry.Left, settle.Left, sheet.Left, remedies.Left:
 		a.task = nil
 	case routes.Settle:
 		a.task = settle.New(a.ws.Vouched, msg.Changed, a.theme, a.width)
+	case routes.Mend:
+		list := remedies.New(msg.Case, a.theme, a.width)
+		a.task = list
+		return list.Look()
+	case remedies.Handed:
+		a.task = nil
+		if msg.Act == gate.Settle {
+			return a.take(a.routes.Changed(), nil)
+		}
+		return a.walk(msg.Session, true)
+	case remedies.Done:
+		a.task = nil
+		if msg.Book != nil {
+			a.ws = a.ws.With(msg.Book)
+			a.routes.SetWorkspace(a.ws)
+		}
+		return tea.Batch(a.routes.Rejudge(msg.Session, msg.Say), a.record(trail.Entry{Kind: trail.Mend, Session: msg.Session, Say: msg.Say}))
 	case routes.Edit:
 		a.task = sheet.New(a.ws, msg.Session, a.theme, a.width)
 	case routes.Undo:

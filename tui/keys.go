@@ -156,7 +156,7 @@ func (a *App) allKeys() []keyGroup {
 			{Key: "↑ ↓  j k", Does: "choose a session"}, {Key: "pgup pgdn", Does: "by pages"},
 			{Key: "/", Does: "find"}, {Key: "enter", Does: "walk and open a shell"},
 			{Key: "w", Does: "wait until it is up"}, {Key: "s", Does: "to its open shell"}, {Key: "c  C", Does: "check it, all of them"}, {Key: "v  R", Does: "how far, and how often"}, {Key: "space o", Does: "mark it; order"}, {Key: "esc", Does: "stop"},
-			{Key: "m", Does: "mend the card's key"}, {Key: "i", Does: "settle its identity"}, {Key: "d", Does: "details of what is wrong"},
+			{Key: "m  M", Does: "mend it; all ways to"}, {Key: "i", Does: "settle its identity"}, {Key: "d", Does: "details of what is wrong"},
 			{Key: "n", Does: "write a new session"}, {Key: "e  u", Does: "edit it, undo an edit"}, {Key: "r", Does: "read the sessions again"}, {Key: "q", Does: "leave"},
 		}},
 		{"Shell", []theme.Hint{

@@ -60,6 +60,7 @@ const (
 	MendKey            // set the key file's mode; Subject is its path
 	Settle             // decide what a changed identity means
 	Choose             // one of several ways, which have to be looked for
+	Wait               // wait until it opens by itself
 )
 
 // Remedy is what mends a gate: one sentence, and where the program can do it

@@ -163,7 +163,7 @@ func (a *Access) judge(info fs.FileInfo) {
 	if perm := info.Mode().Perm(); perm&0o077 != 0 {
 		a.add(Fault{Flaw: OthersReach, Blocks: true, Mending: true,
 			Say:  fmt.Sprintf("mode %04o: %s", perm, whoElse(perm)),
-			Mend: fmt.Sprintf("set mode %04o, so that its owner alone can read it", mended(perm))})
+			Mend: fmt.Sprintf("set mode %04o, so that its owner alone can read it", MendedMode(perm))})
 	} else if perm&0o400 == 0 {
 		a.add(Fault{Flaw: NoOwnerReading, Blocks: true, Mending: true,
 			Say: fmt.Sprintf("mode %04o: not even its owner may read it", perm), Mend: "set mode 0400"})
@@ -227,8 +227,8 @@ func whoElse(perm fs.FileMode) string {
 	return strings.Join(names, ", ")
 }
 
-// mended is the mode [Mend] gives to a file of mode perm.
-func mended(perm fs.FileMode) fs.FileMode {
+// MendedMode is the mode [Mend] gives to a file of mode perm.
+func MendedMode(perm fs.FileMode) fs.FileMode {
 	if perm&0o200 == 0 {
 		return 0o400
 	}
@@ -254,7 +254,7 @@ func Mend(path string) (Access, error) {
 	if err != nil {
 		// An owner without the right to read can still set the mode by name.
 		if os.IsPermission(err) {
-			err = os.Chmod(real, mended(before.Mode().Perm()))
+			err = os.Chmod(real, MendedMode(before.Mode().Perm()))
 		}
 		if err != nil {
 			return Inspect(path), fmt.Errorf("mending %s: %w", path, err)
@@ -269,7 +269,7 @@ func Mend(path string) (Access, error) {
 	if !os.SameFile(before, info) {
 		return Inspect(path), fmt.Errorf("mending %s: the file was exchanged meanwhile; look at it again", path)
 	}
-	if err := f.Chmod(mended(info.Mode().Perm())); err != nil {
+	if err := f.Chmod(MendedMode(info.Mode().Perm())); err != nil {
 		return Inspect(path), fmt.Errorf("mending %s: %w", path, err)
 	}
 	return Inspect(path), nil

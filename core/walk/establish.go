@@ -212,10 +212,7 @@ func (h *handshake) shake() error {
 func (h *handshake) tellLogin() {
 	in := LoggedIn{Place: h.place(), Host: h.l.hop.Host, Port: h.l.hop.Port, Version: h.softwareName(), Banner: h.said()}
 	if h.login.accepted != nil {
-		in.Key = keyfile.Fingerprint(h.login.accepted)
-		if cert, ok := h.login.accepted.(*ssh.Certificate); ok {
-			in.Key = keyfile.Fingerprint(cert.Key)
-		}
+		in.Key = keyfile.Fingerprint(bare(h.login.accepted))
 	}
 	h.l.w.tell(in)
 }

@@ -223,6 +223,7 @@ type login struct {
 // Try is one way to log in that was tried.
 type Try struct {
 	What   string // "key tide.pem", "password", "questions"
+	Print  string // of a key, its SHA-256 fingerprint
 	Answer string // "accepted", "accepted, one more step", "refused"
 }
 
@@ -248,7 +249,7 @@ func (g *login) next(ctx *ssh.ClientAuthContext) (ssh.AuthMethod, error) {
 	case slices.Contains(ctx.AllowedMethods, "publickey") && g.keys < min(len(g.h.signers), maxKeys):
 		s := g.h.signers[g.keys]
 		g.keys++
-		g.tries = append(g.tries, Try{What: "key " + s.name})
+		g.tries = append(g.tries, Try{What: "key " + s.name, Print: keyfile.Fingerprint(bare(s.PublicKey()))})
 		g.accepted = s.PublicKey()
 		return ssh.PublicKeys(s.Signer), nil
 	case can("keyboard-interactive"):
@@ -263,6 +264,14 @@ func (g *login) next(ctx *ssh.ClientAuthContext) (ssh.AuthMethod, error) {
 		return ssh.RetryableAuthMethod(ssh.PasswordCallback(func() (string, error) { return g.password(&try) }), tries), nil
 	}
 	return nil, g.h.give(g.refused())
+}
+
+// bare is the key that a certificate is for, or the key itself.
+func bare(key ssh.PublicKey) ssh.PublicKey {
+	if cert, ok := key.(*ssh.Certificate); ok {
+		return cert.Key
+	}
+	return key
 }
 
 // judge notes what became of the last try.
@@ -367,7 +376,13 @@ func (g *login) told() []string {
 		if answer == "" {
 			answer = "not answered"
 		}
-		detail = append(detail, fmt.Sprintf("%d. %s: %s", i+1, t.What, answer))
+		if t.Print != "" {
+			answer = t.Print + ": " + answer
+			t.What += ","
+		} else {
+			t.What += ":"
+		}
+		detail = append(detail, fmt.Sprintf("%d. %s %s", i+1, t.What, answer))
 	}
 	if left := len(g.h.signers) - g.keys; left > 0 && g.keys == maxKeys {
 		detail = append(detail, fmt.Sprintf("%d more of the keys were not offered: servers close the door after six refusals", left))

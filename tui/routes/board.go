@@ -192,7 +192,10 @@ func (m *Model) boardRow(i, names int, widths []int, railWidth int) string {
 		mark, name = t.Accent.Render("❯ "), t.Strong.Render(fit.Pad(e.name, names))
 	}
 	if m.marks[e.name] {
-		mark = strings.TrimSuffix(mark, " ") + t.Accent.Render("▪")
+		mark = " " + t.Accent.Render("▪")
+		if selected {
+			mark = t.Accent.Render("❯▪")
+		}
 	}
 	state := m.state(e, max(m.width-names-railWidth-8, 0))
 	return "  " + mark + name + "  " + fit.Pad(m.rail(e, widths), railWidth) + "  " + state

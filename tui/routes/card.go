@@ -128,6 +128,8 @@ func (m *Model) trouble(e *entry, height int) []string {
 			press, key = "press m: ", "m"
 		case gate.Settle:
 			press, key = "press i to settle it: ", "i"
+		case gate.Choose:
+			press, key = "press m for what may mend it: ", "m"
 		}
 		for i, l := range fit.Wrap(press+worst.Remedy.Say, m.width-8) {
 			mark := "  "

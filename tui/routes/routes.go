@@ -18,6 +18,7 @@ import (
 
 	"meatus/core/gate"
 	"meatus/core/keyfile"
+	"meatus/core/mend"
 	"meatus/core/route"
 	"meatus/core/trail"
 	"meatus/core/walk"
@@ -55,6 +56,9 @@ type Visit struct{ Session string }
 
 // Settle asks the frame to have a changed identity decided.
 type Settle struct{ Changed *walk.ChangedIdentity }
+
+// Mend asks the frame for the list of what mends a gate.
+type Mend struct{ Case mend.Case }
 
 // Edit asks the frame for the sheet of a session, and Undo to take the last edit
 // back.
@@ -375,7 +379,12 @@ func (m *Model) key(msg tea.KeyPressMsg) (wish tea.Msg, cmd tea.Cmd) {
 			return Visit{name}, nil
 		}
 	case "m":
-		return nil, m.mend()
+		if cmd := m.mend(); cmd != nil {
+			return nil, cmd
+		}
+		return m.ways(), nil
+	case "M":
+		return m.ways(), nil
 	case "i":
 		return m.settle(), nil
 	case "e":
@@ -513,6 +522,37 @@ func (m *Model) mend() tea.Cmd {
 		return Mended{name, path, access, err}
 	}
 }
+
+// ways is the wish for the list of what mends the selected session's worst gate,
+// nil where nothing is wrong.
+func (m *Model) ways() tea.Msg {
+	if len(m.entries) == 0 {
+		return nil
+	}
+	e := m.entry(m.cursor)
+	worst, at := e.report.Worst()
+	if at < 0 || worst.Verdict < gate.Ajar || e.walk != nil {
+		return nil
+	}
+	return Mend{mend.Case{Workspace: m.ws, Route: e.route, Hop: at, Gate: worst, Failure: e.failure}}
+}
+
+// Rejudge judges every session anew, since key files changed, and says on one's
+// card what was done.
+func (m *Model) Rejudge(session, say string) tea.Cmd {
+	m.seen = route.KeySheets{}
+	for i := range m.entries {
+		if m.entries[i].walk == nil {
+			m.judgeAgain(&m.entries[i])
+		}
+	}
+	m.epoch++
+	m.Say(session, say)
+	return m.JudgeRest(0)
+}
+
+// Changed is the changed identity that a session met, nil where none was.
+func (m *Model) Changed() tea.Msg { return m.settle() }
 
 // afterMending judges every session anew that uses the key.
 func (m *Model) afterMending(msg Mended) tea.Cmd {
@@ -815,6 +855,8 @@ func (m *Model) Hints() []theme.Hint {
 		hints = append(hints, theme.Hint{Key: "m", Does: "mend key"})
 	case gate.Settle:
 		hints = append(hints, theme.Hint{Key: "i", Does: "settle identity"})
+	case gate.Choose:
+		hints = append(hints, theme.Hint{Key: "m", Does: "remedies"})
 	}
 	if m.whole || m.cut {
 		hints = append(hints, theme.Hint{Key: "d", Does: "details"})

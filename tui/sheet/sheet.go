@@ -324,7 +324,7 @@ func (m *Model) View(height int) []string {
 		room -= 2
 	}
 	first := max(min(m.cursor-room/2, len(fields)-room), 0)
-	for i, key := range fields[first:] {
+	for i, key := range fields[first:min(first+max(room, 1), len(fields))] {
 		i += first
 		text, origin := m.text(key)
 		pointer, name := "  ", t.Faint.Render(fit.Pad(key, 10))
@@ -399,5 +399,5 @@ func (m *Model) Hints() []theme.Hint {
 	if m.editing || m.naming != "" {
 		return []theme.Hint{{Key: "enter", Does: "save"}, {Key: "esc", Does: "leave it as it is"}}
 	}
-	return []theme.Hint{{Key: "↑↓", Does: "choose"}, {Key: "enter", Does: "edit"}, {Key: "x", Does: "inherit"}, {Key: "tab", Does: "its site, likes"}, {Key: "r", Does: "rename"}, {Key: "y", Does: "copy"}, {Key: "D", Does: "remove"}, {Key: "a", Does: "add site"}, {Key: "u", Does: "undo"}, {Key: "esc", Does: "close"}}
+	return []theme.Hint{{Key: "↑↓", Does: "choose"}, {Key: "enter", Does: "edit"}, {Key: "x", Does: "inherit"}, {Key: "esc", Does: "close"}, {Key: "u", Does: "undo"}, {Key: "tab", Does: "site, likes"}, {Key: "r", Does: "rename"}, {Key: "y", Does: "copy"}, {Key: "D", Does: "remove"}, {Key: "a", Does: "add site"}}
 }

@@ -1,0 +1,382 @@
+package mend
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"net"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"meatus/core/book"
+	"meatus/core/door"
+	"meatus/core/gate"
+	"meatus/core/keyfile"
+	"meatus/core/route"
+	"meatus/core/walk"
+	"meatus/core/workspace"
+)
+
+// Case is a gate that is to be mended.
+type Case struct {
+	Workspace *workspace.Workspace
+	Route     route.Route
+	Hop       int // the gate's hop on the route
+	Gate      gate.Gate
+	Failure   *gate.Failure   // how the last walk ended there, or nil
+	Arrived   []keyfile.Sheet // keys that lie in the download folder
+}
+
+// Way is one way to mend a gate.
+type Way struct {
+	Say     string   // "use the login keeper"
+	Why     string   // why it is likely, "" where there is nothing to say
+	Preview []string // what it would change
+	Act     gate.Act // [gate.Settle] or [gate.Wait] where the interface does it
+	do      func() (Done, error)
+}
+
+// Done is what a way has changed.
+type Done struct {
+	Say  string
+	Book *book.Book // the sessions as they are now, nil where they did not change
+	Keys []string   // key files that changed, by path
+}
+
+// Do goes the way. An error together with a Say means that it is done in part.
+func (w Way) Do() (Done, error) {
+	if w.do == nil {
+		return Done{}, errors.New("that is not done here")
+	}
+	return w.do()
+}
+
+func (c Case) hop() route.Hop { return c.Route.Hops[c.Hop] }
+
+// Ways are the ways to mend a gate, the likeliest first.
+func Ways(c Case) []Way {
+	var ways []Way
+	switch {
+	case c.Gate.Remedy.Act == gate.Settle:
+		ways = append(ways, Way{Say: "settle what the new identity means", Act: gate.Settle})
+	case c.Gate.Kind == gate.Key:
+		ways = append(c.file(), c.otherKeys()...)
+	case c.Gate.Kind == gate.Login:
+		ways = append(c.logins(), c.otherKeys()...)
+	case c.Gate.Kind == gate.Channel && c.Gate.Remedy.Act == gate.Choose:
+		ways = c.otherDoor()
+	case c.Gate.Remedy.Act == gate.MendKey:
+		ways = c.file()
+	}
+	if c.Failure != nil && walk.MayPass(c.Failure) {
+		ways = append(ways, Way{Say: "wait until it is up", Why: "tries again after longer and longer pauses, then goes on", Act: gate.Wait})
+	}
+	return ways
+}
+
+// file are the ways to make the named key file usable.
+func (c Case) file() []Way {
+	path := c.Gate.Remedy.Subject
+	if path == "" && len(c.hop().Keys) > 0 {
+		path = c.hop().Keys[0]
+	}
+	if path == "" {
+		return nil
+	}
+	access := keyfile.Inspect(path)
+	var ways []Way
+	for _, f := range access.Faults {
+		switch {
+		case f.Mending:
+			ways = append(ways, c.mode(access), c.folder(path))
+		case f.Flaw == keyfile.ForeignOwner:
+			ways = append(ways, c.own(path, access), c.adopt(path, "keep a copy of your own in keys/"))
+		case f.Flaw == keyfile.Missing:
+			ways = append(ways, c.arrived(path)...)
+		}
+	}
+	if below(path, workspace.Downloads()) {
+		ways = append(ways, c.adopt(path, "move it into keys/, readable by you alone"))
+	}
+	return slices.DeleteFunc(ways, func(w Way) bool { return w.Say == "" })
+}
+
+func below(path, dir string) bool {
+	return dir != "" && strings.HasPrefix(path, filepath.Clean(dir)+string(filepath.Separator))
+}
+
+// mode sets the key's mode.
+func (c Case) mode(a keyfile.Access) Way {
+	name := filepath.Base(a.Path)
+	now := keyfile.MendedMode(a.Mode.Perm())
+	return Way{
+		Say:     fmt.Sprintf("set mode %04o on %s", now, name),
+		Preview: []string{fmt.Sprintf("%s  %04o → %04o", workspace.Short(a.Real), a.Mode.Perm(), now)},
+		do: func() (Done, error) {
+			after, err := keyfile.Mend(a.Path)
+			return Done{Say: fmt.Sprintf("%s now has mode %04o", name, after.Mode.Perm()), Keys: []string{a.Path}}, err
+		},
+	}
+}
+
+// folder mends every key beside one, where there are more.
+func (c Case) folder(path string) Way {
+	dir := filepath.Dir(path)
+	loose := keyfile.Loose(dir)
+	if len(loose) < 2 {
+		return Way{}
+	}
+	w := Way{Say: fmt.Sprintf("mend all %d keys in %s", len(loose), workspace.Short(dir))}
+	var paths []string
+	for _, s := range loose {
+		w.Preview = append(w.Preview, fmt.Sprintf("%s  %04o → %04o", filepath.Base(s.Path), s.Mode.Perm(), keyfile.MendedMode(s.Mode.Perm())))
+		paths = append(paths, s.Path)
+	}
+	w.do = func() (Done, error) {
+		changed, err := keyfile.MendFolder(dir)
+		return Done{Say: "mended " + strings.Join(changed, ", "), Keys: paths}, err
+	}
+	return w
+}
+
+func (c Case) own(path string, a keyfile.Access) Way {
+	if os.Geteuid() != 0 {
+		return Way{} // only the superuser can take a file over
+	}
+	return Way{
+		Say:     "take the file over",
+		Preview: []string{fmt.Sprintf("%s  owner %s → you, mode %04o", workspace.Short(path), a.Owner, keyfile.MendedMode(a.Mode.Perm()))},
+		do: func() (Done, error) {
+			_, err := keyfile.Own(path)
+			return Done{Say: filepath.Base(path) + " is yours now", Keys: []string{path}}, err
+		},
+	}
+}
+
+// adopt brings a key into keys/ and points the sessions at it that name it.
+func (c Case) adopt(path, say string) Way {
+	if file, err := keyfile.Read(path); err != nil || file == nil {
+		return Way{}
+	}
+	ws, to := c.Workspace, filepath.Join("keys", filepath.Base(path))
+	return Way{
+		Say:     say,
+		Preview: []string{fmt.Sprintf("%s → %s, mode 0400", workspace.Short(path), to), "sessions that name it name the new place"},
+		do: func() (Done, error) {
+			at, err := keyfile.Adopt(path, filepath.Join(ws.Dir, "keys"))
+			if at == "" {
+				return Done{}, err
+			}
+			written := filepath.Join("keys", filepath.Base(at))
+			planner := ws.Planner()
+			b, berr := book.MoveKey(ws.SessionsPath(), "moving "+filepath.Base(path), func(s string) string {
+				if planner.KeyPath(s) == filepath.Clean(path) {
+					return written
+				}
+				return s
+			})
+			return Done{Say: fmt.Sprintf("%s is %s now", filepath.Base(path), written), Book: b, Keys: []string{path, at}}, errors.Join(err, berr)
+		},
+	}
+}
+
+// arrived are keys in the download folder for a key that is missing: the one of
+// its name first.
+func (c Case) arrived(missing string) []Way {
+	var ways []Way
+	for _, s := range c.Arrived {
+		w := c.use(s.Path)
+		if filepath.Base(s.Path) == filepath.Base(missing) {
+			ways = append([]Way{w}, ways...)
+		} else {
+			ways = append(ways, w)
+		}
+	}
+	return ways[:min(len(ways), 5)]
+}
+
+// use adopts a downloaded key and gives it to the hop's session.
+func (c Case) use(path string) Way {
+	ws, session := c.Workspace, c.hop().Name
+	return Way{
+		Say:     fmt.Sprintf("take %s from %s", filepath.Base(path), workspace.Short(filepath.Dir(path))),
+		Preview: []string{fmt.Sprintf("%s → keys/%s, mode 0400", workspace.Short(path), filepath.Base(path)), fmt.Sprintf("key of %s becomes keys/%s", session, filepath.Base(path))},
+		do: func() (Done, error) {
+			at, err := keyfile.Adopt(path, filepath.Join(ws.Dir, "keys"))
+			if at == "" {
+				return Done{}, err
+			}
+			written := filepath.Join("keys", filepath.Base(at))
+			b, berr := book.Set(ws.SessionsPath(), session, "key", written)
+			return Done{Say: fmt.Sprintf("%s is %s now, and %s uses it", filepath.Base(path), written, session), Book: b, Keys: []string{at}}, errors.Join(err, berr)
+		},
+	}
+}
+
+// otherKeys are the workspace's keys that the hop's session does not name: those
+// that open neighbours first, and the one that got in here last before all.
+func (c Case) otherKeys() []Way {
+	ws, h := c.Workspace, c.hop()
+	last := ""
+	if ws.Logins != nil {
+		l, _ := ws.Logins.Last(h.Host, h.Port, h.User)
+		last = l.Key
+	}
+	type choice struct {
+		way  Way
+		rank int
+	}
+	var choices []choice
+	for _, name := range ws.KeyNames() {
+		path := filepath.Join(ws.Dir, "keys", name)
+		file, err := keyfile.Read(path)
+		if err != nil || slices.Contains(h.Keys, path) {
+			continue
+		}
+		written := "keys/" + name
+		opens := c.opens(path)
+		ch := choice{rank: -len(opens)}
+		ch.way = Way{Say: "use the key " + name, Preview: []string{c.change("key", written)}, do: c.set("key", written)}
+		switch {
+		case last != "" && file.SHA256 == last:
+			ch.rank, ch.way.Why = -1000, "it got in here before"
+		case len(opens) > 0:
+			ch.way.Why = "opens " + some(opens)
+		}
+		if fault, stopped := file.Blocked(); stopped {
+			ch.rank, ch.way.Why = 1000, fault.Say
+		}
+		choices = append(choices, ch)
+	}
+	slices.SortStableFunc(choices, func(a, b choice) int { return a.rank - b.rank })
+	var ways []Way
+	for _, ch := range choices[:min(len(choices), 8)] {
+		ways = append(ways, ch.way)
+	}
+	return ways
+}
+
+// opens lists the sessions that name a key.
+func (c Case) opens(path string) []string {
+	planner := c.Workspace.Planner()
+	var names []string
+	for _, s := range c.Workspace.Book.Sessions {
+		if slices.ContainsFunc(s.Keys.V, func(k string) bool { return planner.KeyPath(k) == path }) {
+			names = append(names, s.Name)
+		}
+	}
+	return names
+}
+
+func some(names []string) string {
+	if len(names) > 3 {
+		return fmt.Sprintf("%s and %d more", strings.Join(names[:3], ", "), len(names)-3)
+	}
+	return strings.Join(names, ", ")
+}
+
+// change says what an edit of the hop's session would be.
+func (c Case) change(key, value string) string {
+	s := c.Workspace.Book.Session(c.hop().Name)
+	old, origin := s.Text(key)
+	if old == "" {
+		old = "none"
+	}
+	if origin.Layer != book.InSession && origin.Layer != book.BuiltIn {
+		old += " (from " + origin.String() + ")"
+	}
+	return fmt.Sprintf("%s of %s: %s → %s", key, s.Name, old, value)
+}
+
+func (c Case) set(key, value string) func() (Done, error) {
+	ws, session := c.Workspace, c.hop().Name
+	return func() (Done, error) {
+		b, err := book.Set(ws.SessionsPath(), session, key, value)
+		return Done{Say: fmt.Sprintf("%s of %s is %s now; walk again", key, session, value), Book: b}, err
+	}
+}
+
+// logins are the names that are likely: what got in at neighbours of the same
+// site first, then what is usual for what the server says it is.
+func (c Case) logins() []Way {
+	h := c.hop()
+	var names, why []string
+	add := func(name, because string) {
+		if name != "" && name != h.User && !slices.Contains(names, name) {
+			names, why = append(names, name), append(why, because)
+		}
+	}
+	neighbours := c.neighbours()
+	for _, name := range slices.Sorted(maps.Keys(neighbours)) {
+		add(name, "worked for "+some(neighbours[name]))
+	}
+	var refused *walk.LoginRefused
+	version, banner := "", ""
+	if c.Failure != nil && errors.As(c.Failure, &refused) {
+		version, banner = refused.Version, refused.Banner
+	}
+	families, _ := Families(c.Workspace.Dir)
+	likely, of := Likely(families, version, banner)
+	for i, name := range likely {
+		because := "usual"
+		if of[i] != "usual" {
+			because = "usual for " + of[i] + ", as it says it is"
+		}
+		add(name, because)
+	}
+	var ways []Way
+	for i, name := range names[:min(len(names), 6)] {
+		ways = append(ways, Way{Say: "log in as " + name, Why: why[i], Preview: []string{c.change("user", name)}, do: c.set("user", name)})
+	}
+	return ways
+}
+
+// neighbours are the logins of other sessions of the same site that got in, with
+// those sessions.
+func (c Case) neighbours() map[string][]string {
+	worked := map[string][]string{}
+	ws := c.Workspace
+	s := ws.Book.Session(c.hop().Name)
+	if s == nil || ws.Logins == nil {
+		return worked
+	}
+	for _, other := range ws.Book.Sessions {
+		if other.Name == s.Name || other.Site.V != s.Site.V || other.User.V == "" {
+			continue
+		}
+		if _, ok := ws.Logins.Last(other.Host.V, other.Port.V, other.User.V); ok {
+			worked[other.User.V] = append(worked[other.User.V], other.Name)
+		}
+	}
+	return worked
+}
+
+// otherDoor moves a tunnel to a free port near the one that is taken.
+func (c Case) otherDoor() []Way {
+	h := c.hop()
+	taken := c.Gate.Remedy.Subject
+	host, port, err := net.SplitHostPort(taken)
+	n, notNumber := strconv.Atoi(port)
+	if err != nil || notNumber != nil {
+		return nil
+	}
+	free := door.Free(host, n)
+	if free == 0 {
+		return nil
+	}
+	now := net.JoinHostPort(host, strconv.Itoa(free))
+	list := slices.Clone(h.Tunnels)
+	for i := range list {
+		switch taken {
+		case list[i].Bring:
+			list[i].Bring = now
+		case list[i].Roam:
+			list[i].Roam = now
+		}
+	}
+	line := book.TunnelsLine(list)
+	return []Way{{Say: fmt.Sprintf("open the door at port %d instead", free), Why: c.Gate.Reason, Preview: []string{c.change("tunnels", line)}, do: c.set("tunnels", line)}}
+}

@@ -1,0 +1,398 @@
+package walk_test
+
+import (
+	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"meatus/core/gate"
+	"meatus/core/keyfile"
+	"meatus/core/route"
+	"meatus/core/vouch"
+	"meatus/core/walk"
+)
+
+func newSigner(t *testing.T) (ssh.Signer, ed25519.PrivateKey) {
+	t.Helper()
+	_, key, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err := ssh.NewSignerFromKey(key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s, key
+}
+
+// traveller walks to one server with keys of its own.
+type traveller struct {
+	*walk.Walker
+	t      *testing.T
+	dir    string
+	record *vouch.Record
+	inbox  *walk.Inbox
+	keys   []string
+	public []ssh.PublicKey
+}
+
+func newTraveller(t *testing.T, keys int, p *person) *traveller {
+	t.Helper()
+	tr := &traveller{t: t, dir: t.TempDir()}
+	for i := range keys {
+		signer, key := newSigner(t)
+		block, err := ssh.MarshalPrivateKey(key, "")
+		if err != nil {
+			t.Fatal(err)
+		}
+		file := filepath.Join(tr.dir, fmt.Sprintf("key-%d.pem", i+1))
+		if err := os.WriteFile(file, pem.EncodeToMemory(block), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		tr.keys, tr.public = append(tr.keys, file), append(tr.public, signer.PublicKey())
+	}
+	tr.record = vouch.Open(filepath.Join(tr.dir, vouch.FileName))
+	tr.Walker = walk.New(walk.Config{Vouched: tr.record, Asker: p, Patience: 3 * time.Second})
+	tr.inbox = tr.Subscribe()
+	t.Cleanup(tr.Close)
+	return tr
+}
+
+func (tr *traveller) way(addr string) route.Route {
+	return route.Route{Session: "odd", Hops: []route.Hop{{Name: "odd", Host: "odd.lantern.example", Port: 22, User: "keeper", Dial: addr, Keys: tr.keys, Keepalive: time.Minute}}}
+}
+
+func (tr *traveller) walk(addr string) error {
+	passage, err := tr.Walk(context.Background(), tr.way(addr))
+	if err == nil {
+		tr.t.Cleanup(passage.Close)
+	}
+	return err
+}
+
+// hear waits for an event of a kind.
+func hear[E walk.Event](tr *traveller) E {
+	tr.t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	for {
+		events := tr.inbox.Take(ctx)
+		if events == nil {
+			var none E
+			tr.t.Fatalf("no %T came", none)
+		}
+		for _, e := range events {
+			if e, ok := e.(E); ok {
+				return e
+			}
+		}
+	}
+}
+
+func TestKeysAreOfferedInOrderAndNotTooMany(t *testing.T) {
+	var mu sync.Mutex
+	var offered []string
+	addr := oddServer(t, &ssh.ServerConfig{
+		MaxAuthTries: 6,
+		PublicKeyCallback: func(_ ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
+			mu.Lock()
+			offered = append(offered, ssh.FingerprintSHA256(key))
+			mu.Unlock()
+			return nil, errors.New("no")
+		},
+	})
+	tr := newTraveller(t, 8, &person{yes: true})
+	var f *gate.Failure
+	if err := tr.walk(addr); !errors.As(err, &f) || f.Cause != gate.NoKeyAccepted {
+		t.Fatalf("%v", err)
+	}
+	mu.Lock()
+	defer mu.Unlock()
+	if len(offered) != 5 {
+		t.Errorf("%d keys were offered to a server that gives up after six", len(offered))
+	}
+	for i, print := range offered {
+		if print != ssh.FingerprintSHA256(tr.public[i]) {
+			t.Errorf("key %d was not offered in its turn", i+1)
+		}
+	}
+	detail := strings.Join(f.Detail, "\n")
+	if !strings.Contains(detail, "1. key key-1.pem, SHA256:") || !strings.Contains(detail, "5. key key-5.pem, SHA256:") || !strings.Contains(detail, "3 more of the keys were not offered") {
+		t.Errorf("told %q", detail)
+	}
+	var refused *walk.LoginRefused
+	if !errors.As(err(f), &refused) || len(refused.Tries) != 5 || f.Remedy.Act != gate.Choose {
+		t.Errorf("refused %+v", refused)
+	}
+}
+
+func err(f *gate.Failure) error { return f }
+
+func TestTwoKeysAndAPasswordAsTheServerDemands(t *testing.T) {
+	tr := newTraveller(t, 3, &person{yes: true, answers: []string{"ebb"}})
+	is := func(n int, key ssh.PublicKey) bool { return string(key.Marshal()) == string(tr.public[n].Marshal()) }
+	password := ssh.ServerAuthCallbacks{PasswordCallback: func(_ ssh.ConnMetadata, p []byte) (*ssh.Permissions, error) {
+		if string(p) != "ebb" {
+			return nil, errors.New("no")
+		}
+		return nil, nil
+	}}
+	second := ssh.ServerAuthCallbacks{PublicKeyCallback: func(_ ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
+		if !is(2, key) {
+			return nil, errors.New("no")
+		}
+		return nil, &ssh.PartialSuccessError{Next: password}
+	}}
+	addr := oddServer(t, &ssh.ServerConfig{
+		BannerCallback: func(ssh.ConnMetadata) string { return "Only \x1b[31mkeepers\x1b[0m\nof the bay\x07" },
+		PublicKeyCallback: func(_ ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
+			if !is(0, key) {
+				return nil, errors.New("no")
+			}
+			return nil, &ssh.PartialSuccessError{Next: second}
+		},
+	})
+	if err := tr.walk(addr); err != nil {
+		t.Fatal(err)
+	}
+	in := hear[walk.LoggedIn](tr)
+	if in.Banner != "Only [31mkeepers[0m\nof the bay" || in.Key != keyfile.Fingerprint(tr.public[2]) || in.User != "keeper" {
+		t.Errorf("logged in: %+v", in)
+	}
+}
+
+func TestABannerWithoutEndIsCutAndHarmsNothing(t *testing.T) {
+	signer, _ := newSigner(t)
+	addr := listener(t, func(conn net.Conn) {
+		config := &ssh.ServerConfig{NoClientAuth: true, BannerCallback: func(ssh.ConnMetadata) string {
+			return strings.Repeat("the tide \x1b]0;owned\x07 ", 10_000)
+		}}
+		config.AddHostKey(signer)
+		if c, channels, requests, err := ssh.NewServerConn(conn, config); err == nil {
+			go ssh.DiscardRequests(requests)
+			go func() {
+				for range channels {
+				}
+			}()
+			c.Wait()
+		}
+	})
+	tr := newTraveller(t, 1, &person{yes: true})
+	if err := tr.walk(addr); err != nil {
+		t.Fatal(err)
+	}
+	if in := hear[walk.LoggedIn](tr); len(in.Banner) > 4096 || strings.ContainsAny(in.Banner, "\x1b\x07") || !strings.HasPrefix(in.Banner, "the tide") {
+		t.Errorf("banner of %d bytes: %.60q", len(in.Banner), in.Banner)
+	}
+}
+
+// certify signs a certificate for a key.
+func certify(t *testing.T, by ssh.Signer, key ssh.PublicKey, kind uint32, names []string, until time.Time) *ssh.Certificate {
+	t.Helper()
+	cert := &ssh.Certificate{Key: key, CertType: kind, KeyId: "of the bay", ValidPrincipals: names, ValidAfter: uint64(time.Now().Add(-time.Hour).Unix()), ValidBefore: uint64(until.Unix())}
+	if err := cert.SignCert(rand.Reader, by); err != nil {
+		t.Fatal(err)
+	}
+	return cert
+}
+
+func TestACertificateIsOfferedBeforeItsKey(t *testing.T) {
+	authority, _ := newSigner(t)
+	checker := &ssh.CertChecker{IsUserAuthority: func(k ssh.PublicKey) bool {
+		return string(k.Marshal()) == string(authority.PublicKey().Marshal())
+	}}
+	addr := oddServer(t, &ssh.ServerConfig{PublicKeyCallback: checker.Authenticate})
+	tr := newTraveller(t, 1, &person{yes: true})
+	if err := tr.walk(addr); err == nil {
+		t.Fatal("let in without a certificate")
+	}
+	write := func(names []string, until time.Time) {
+		cert := certify(t, authority, tr.public[0], ssh.UserCert, names, until)
+		if err := os.WriteFile(tr.keys[0]+"-cert.pub", ssh.MarshalAuthorizedKey(cert), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	keyGate := func() gate.Gate { return route.KeyGate(tr.way(addr).Hops[0], route.KeySheets{}) }
+	write([]string{"warden"}, time.Now().Add(time.Hour))
+	if g := keyGate(); g.Verdict != gate.Ajar || !strings.Contains(g.Reason, "for warden, not for keeper") {
+		t.Errorf("a certificate for another login: %+v", g)
+	}
+	write([]string{"keeper"}, time.Now().Add(-time.Minute))
+	if g := keyGate(); g.Verdict != gate.Ajar || !strings.Contains(g.Reason, "ended on") {
+		t.Errorf("an old certificate: %+v", g)
+	}
+	write([]string{"keeper"}, time.Now().Add(time.Hour))
+	if g := keyGate(); g.Verdict != gate.Open || !strings.Contains(g.Seen, "signed by "+ssh.FingerprintSHA256(authority.PublicKey())) {
+		t.Errorf("a good certificate: %+v", g)
+	}
+	if err := tr.walk(addr); err != nil {
+		t.Fatal(err)
+	}
+	if in := hear[walk.LoggedIn](tr); in.Key != keyfile.Fingerprint(tr.public[0]) {
+		t.Errorf("in with %s", in.Key)
+	}
+}
+
+// certServer shows a host certificate.
+func certServer(t *testing.T, cert *ssh.Certificate, key ssh.Signer) string {
+	t.Helper()
+	signer, err := ssh.NewCertSigner(cert, key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return listener(t, func(conn net.Conn) {
+		config := &ssh.ServerConfig{NoClientAuth: true}
+		config.AddHostKey(signer)
+		if c, _, requests, err := ssh.NewServerConn(conn, config); err == nil {
+			go ssh.DiscardRequests(requests)
+			c.Wait()
+		}
+	})
+}
+
+func TestAHostsCertificateHoldsForItsNameAlone(t *testing.T) {
+	authority, _ := newSigner(t)
+	stranger, _ := newSigner(t)
+	key, _ := newSigner(t)
+	for _, c := range []struct {
+		what    string
+		by      ssh.Signer
+		names   []string
+		until   time.Duration
+		pattern string
+		ok      bool
+	}{
+		{"good", authority, []string{"odd.lantern.example"}, time.Hour, "*.lantern.example", true},
+		{"for another host", authority, []string{"quay.lantern.example"}, time.Hour, "*.lantern.example", false},
+		{"ended", authority, []string{"odd.lantern.example"}, -time.Minute, "*.lantern.example", false},
+		{"signed by a stranger", stranger, []string{"odd.lantern.example"}, time.Hour, "*.lantern.example", false},
+	} {
+		addr := certServer(t, certify(t, c.by, key.PublicKey(), ssh.HostCert, c.names, time.Now().Add(c.until)), key)
+		tr := newTraveller(t, 1, &person{}) // who says yes to nothing
+		if _, err := tr.record.Trust(c.pattern, string(ssh.MarshalAuthorizedKey(authority.PublicKey())), time.Now()); err != nil {
+			t.Fatal(err)
+		}
+		err := tr.walk(addr)
+		var f *gate.Failure
+		if (err == nil) != c.ok || !c.ok && (!errors.As(err, &f) || f.Gate != gate.Identity || len(f.Detail) == 0) {
+			t.Errorf("%s: %v", c.what, err)
+		}
+	}
+}
+
+// announcer lets everybody in and announces host keys it can prove, or cannot.
+func announcer(t *testing.T, main ssh.Signer, further []ssh.Signer, lie bool) string {
+	t.Helper()
+	return listener(t, func(conn net.Conn) {
+		config := &ssh.ServerConfig{NoClientAuth: true}
+		config.AddHostKey(main)
+		c, channels, requests, err := ssh.NewServerConn(conn, config)
+		if err != nil {
+			return
+		}
+		go func() {
+			for range channels {
+			}
+		}()
+		var list []byte
+		for _, s := range append([]ssh.Signer{main}, further...) {
+			list = append(list, ssh.Marshal(struct{ K []byte }{s.PublicKey().Marshal()})...)
+		}
+		go func() {
+			for r := range requests {
+				if r.Type != "hostkeys-prove-00@openssh.com" {
+					r.Reply(false, nil)
+					continue
+				}
+				var answer []byte
+				for _, s := range further {
+					session := c.SessionID()
+					if lie {
+						session = []byte("another session")
+					}
+					sig, _ := s.Sign(rand.Reader, ssh.Marshal(struct {
+						R    string
+						S, K []byte
+					}{r.Type, session, s.PublicKey().Marshal()}))
+					answer = append(answer, ssh.Marshal(struct{ S []byte }{ssh.Marshal(sig)})...)
+				}
+				r.Reply(true, answer)
+			}
+		}()
+		c.SendRequest("hostkeys-00@openssh.com", false, list)
+		c.Wait()
+	})
+}
+
+func TestAnnouncedHostKeysAreRecordedOnceProven(t *testing.T) {
+	main, _ := newSigner(t)
+	a, _ := newSigner(t)
+	b, _ := newSigner(t)
+	tr := newTraveller(t, 1, &person{yes: true})
+	addr := announcer(t, main, []ssh.Signer{a, b}, false)
+	if err := tr.walk(addr); err != nil {
+		t.Fatal(err)
+	}
+	learned := hear[walk.Learned](tr)
+	of, err := tr.record.Of("odd.lantern.example", 22)
+	if err != nil || len(of) != 3 || len(learned.Keys) != 2 {
+		t.Fatalf("learned %q, vouched %+v, %v", learned.Keys, of, err)
+	}
+	if of[0].How != "" || of[1].How != vouch.Announced || of[1].SHA256 != ssh.FingerprintSHA256(a.PublicKey()) {
+		t.Errorf("vouched %+v", of)
+	}
+}
+
+func TestKeysThatAreNotProvenAreNot(t *testing.T) {
+	main, _ := newSigner(t)
+	a, _ := newSigner(t)
+	tr := newTraveller(t, 1, &person{yes: true})
+	if err := tr.walk(announcer(t, main, []ssh.Signer{a}, true)); err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(200 * time.Millisecond)
+	if of, err := tr.record.Of("odd.lantern.example", 22); err != nil || len(of) != 1 {
+		t.Errorf("vouched %+v, %v", of, err)
+	}
+}
+
+func TestAKnockGoesNoFurtherThanTheIntroduction(t *testing.T) {
+	b := openBay(t, nil)
+	b.mendTide()
+	before := b.Lab.Host("tide-db").Logins()
+	gates := func(depth walk.Depth) []gate.Verdict {
+		report := b.Touch(context.Background(), b.route("tide-db"), depth)
+		var all []gate.Verdict
+		for _, g := range report.Hops[1].Gates {
+			all = append(all, g.Verdict)
+		}
+		return all
+	}
+	o, u := gate.Open, gate.Untried
+	if got := gates(walk.Here); !slices.Equal(got, []gate.Verdict{u, u, u, o, u, u}) || len(b.Links()) != 0 {
+		t.Errorf("here: %v, %d links", got, len(b.Links()))
+	}
+	if got := gates(walk.Knock); !slices.Equal(got, []gate.Verdict{o, o, u, o, u, u}) {
+		t.Errorf("knock: %v", got)
+	}
+	if b.Lab.Host("tide-db").Logins() != before {
+		t.Error("a knock logged in")
+	}
+	report := b.Touch(context.Background(), b.route("gauge-3"), walk.Knock)
+	if g, at := report.Worst(); g.Kind != gate.Port || g.Verdict != gate.Shut || at != 1 {
+		t.Errorf("a closed port: %+v at %d", g, at)
+	}
+}
