@@ -41,6 +41,7 @@ func init() {
 			return 1
 		}},
 		"env":    {"the environment", environment},
+		"secret": {"asks for a passphrase without showing it, as some programs do", secret},
 		"size":   {"the terminal's size", terminalSize},
 		"stream": {"stream [EVERY]: readings until stopped, 500ms apart", stream},
 		"gauge":  {"the gauge over the whole screen; q leaves", gaugeDisplay},
@@ -143,6 +144,20 @@ func environment(_ context.Context, s *shell, _ []string) int {
 		fmt.Fprintf(s.out, "%s=%s\n", name, s.env[name])
 	}
 	fmt.Fprintf(s.out, "HOME=/home/%s\nTERM=%s\nUSER=%s\n", s.user, s.terminal, s.user)
+	return 0
+}
+
+// secret reads a line without echo.
+func secret(ctx context.Context, s *shell, _ []string) int {
+	fmt.Fprint(s.out, "passphrase of the lamp: ")
+	for typed := ""; !strings.ContainsAny(typed, "\r\n"); typed += s.in.take() {
+		select {
+		case <-time.After(20 * time.Millisecond):
+		case <-ctx.Done():
+			return 130
+		}
+	}
+	fmt.Fprintln(s.out, "\nthe lamp is lit")
 	return 0
 }
 

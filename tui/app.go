@@ -488,7 +488,7 @@ func (a *App) walk(session string, wait bool) tea.Cmd {
 		}
 		var s *shell.Shell
 		if err == nil {
-			s, err = shell.Open(ctx, passage, "xterm-256color", cols, rows)
+			s, err = shell.Open(ctx, passage, walker, cols, rows)
 		}
 		if err == nil {
 			return arrived{session, r, s}

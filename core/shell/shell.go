@@ -1,9 +1,9 @@
 // Package shell joins a shell at the far side to a terminal screen: what it
 // prints becomes frames, what is typed goes to it.
 //
-// It promises that nothing here blocks the caller: typing is queued, sizes and
-// views are wishes, frames are taken when there are new ones, at most one in
-// [FrameTime]. A flood from the far side is read as fast as it can be drawn into
+// It promises that nothing here blocks the caller but [Shell.With], for as long as
+// its question takes: typing is queued, sizes and views are wishes, frames are
+// taken when there are new ones, at most one in [FrameTime]. A flood from the far side is read as fast as it can be drawn into
 // the screen, and never faster than the protocol's window allows.
 //
 // A shell costs four goroutines and its screen.
@@ -11,13 +11,17 @@ package shell
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"io"
 	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
 
+	"meatus/core/gate"
 	"meatus/core/plain"
+	"meatus/core/route"
 	"meatus/core/term"
 	"meatus/core/walk"
 )
@@ -29,50 +33,79 @@ const FrameTime = 16 * time.Millisecond
 // bytes.
 const maxTyped = 1 << 20
 
-// Shell is one live shell. It is safe to use from many goroutines.
+// Shell is one live shell: a screen, and the program at the far side that writes
+// on it. Where the way is lost and the route says so, another program takes its
+// place on the same screen. It is safe to use from many goroutines.
 type Shell struct {
-	Passage *walk.Passage
 	Started time.Time
-	program *walk.Program
+	route   route.Route
+	walker  Returner
+	ctx     context.Context // ends with Close
+	cancel  context.CancelFunc
 
 	frame    atomic.Pointer[term.Frame]
 	lastByte atomic.Int64  // when the far side last printed, in Unix nanoseconds
 	changed  chan struct{} // a frame is there, or the end
 	ended    chan struct{}
 	ending   walk.Ending // valid once ended is closed
+	asks     chan func(*term.Screen)
+	log      atomic.Pointer[log]
 
-	mu     sync.Mutex
-	typed  []byte
-	closed bool
-	want   wish
-	typing chan struct{} // typed has something
-	wishes chan struct{} // want has changed
+	mu      sync.Mutex
+	program *walk.Program // the one that runs, nil while the way is lost
+	passage *walk.Passage
+	lost    time.Time // since when the way is lost, zero while it is not
+	typed   []byte
+	closed  bool
+	want    wish
+	told    wish          // the size the program knows
+	typing  chan struct{} // typed has something
+	wishes  chan struct{} // want has changed
+}
+
+// Returner walks a route again whose way was lost. A [walk.Walker] is one.
+type Returner interface {
+	Return(ctx context.Context, r route.Route, limit time.Duration) (*walk.Passage, error)
 }
 
 // wish is what the caller wants to see.
 type wish struct{ cols, rows, back int }
 
-// Open starts a login shell at the end of a passage, which it then owns.
-func Open(ctx context.Context, p *walk.Passage, terminal string, cols, rows int) (*Shell, error) {
-	program, err := p.Start(ctx, "", &walk.Terminal{Name: terminal, Cols: cols, Rows: rows})
+// Open starts a login shell at the end of a passage, which it then owns, in the
+// manner the route's target asks for. by walks again where the way is lost; nil
+// where it is not to.
+func Open(ctx context.Context, p *walk.Passage, by Returner, cols, rows int) (*Shell, error) {
+	r := p.Route()
+	program, err := p.Start(ctx, "", terminal(r, cols, rows))
 	if err != nil {
 		p.Close()
 		return nil, err
 	}
 	s := &Shell{
-		Passage: p, Started: time.Now(), program: program,
-		changed: make(chan struct{}, 1), ended: make(chan struct{}),
+		route: r, walker: by, Started: time.Now(), program: program, passage: p,
+		changed: make(chan struct{}, 1), ended: make(chan struct{}), asks: make(chan func(*term.Screen)),
 		typing: make(chan struct{}, 1), wishes: make(chan struct{}, 1),
-		want: wish{cols: cols, rows: rows},
+		want: wish{cols: cols, rows: rows}, told: wish{cols: cols, rows: rows},
 	}
+	s.ctx, s.cancel = context.WithCancel(context.Background())
 	s.lastByte.Store(time.Now().UnixNano())
 	screen := term.New(cols, rows, term.DefaultHistory)
 	s.frame.Store(screen.Frame(0, nil))
 	out := make(chan []byte, 4)
-	go s.read(out)
+	go s.live(program, out)
 	go s.draw(screen, out)
-	go s.write(s.want)
+	go s.write()
 	return s, nil
+}
+
+// terminal is what the far side is told about the terminal.
+func terminal(r route.Route, cols, rows int) *walk.Terminal {
+	m := r.Target().Manner
+	t := &walk.Terminal{Name: m.Term, Cols: cols, Rows: rows, Env: m.Env}
+	if m.Backspace == "bs" {
+		t.Erase = 0x08
+	}
+	return t
 }
 
 // Frame is what the shell shows now.
@@ -100,8 +133,19 @@ func (s *Shell) Live() bool {
 	}
 }
 
+// Lost tells since when the way is lost and walked again; ok is false while it is
+// there.
+func (s *Shell) Lost() (since time.Time, ok bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.lost, !s.lost.IsZero()
+}
+
 // Idle is how long the far side has printed nothing.
-func (s *Shell) Idle() time.Duration { return time.Since(time.Unix(0, s.lastByte.Load())) }
+func (s *Shell) Idle() time.Duration { return time.Since(s.LastByte()) }
+
+// LastByte is when the far side last printed.
+func (s *Shell) LastByte() time.Time { return time.Unix(0, s.lastByte.Load()) }
 
 // LastLine is the last line the shell shows that is not empty, cleaned.
 func (s *Shell) LastLine() string {
@@ -114,16 +158,25 @@ func (s *Shell) LastLine() string {
 	return ""
 }
 
-// Type sends bytes to the far side. It tells whether there was room for them.
+// Type sends bytes to the far side. It tells whether there was room for them;
+// while the way is lost there is none, since what was meant for the old shell is
+// not for the new one.
 func (s *Shell) Type(p []byte) bool {
 	s.mu.Lock()
-	room := !s.closed && len(s.typed)+len(p) <= maxTyped
+	room := !s.closed && s.lost.IsZero() && len(s.typed)+len(p) <= maxTyped
 	if room {
 		s.typed = append(s.typed, p...)
 	}
 	s.mu.Unlock()
 	signal(s.typing)
 	return room
+}
+
+// Held is how much was typed that the line has not taken yet, in bytes.
+func (s *Shell) Held() int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return len(s.typed)
 }
 
 // Resize wishes for another size.
@@ -143,14 +196,32 @@ func (s *Shell) wish(change func(*wish)) {
 	signal(s.wishes)
 }
 
-// Close ends the shell and gives its passage up.
+// With lets ask look at the screen, also at one whose shell has ended. It waits
+// until that is done, and does nothing where the shell was closed.
+func (s *Shell) With(ask func(*term.Screen)) {
+	done := make(chan struct{})
+	select {
+	case s.asks <- func(screen *term.Screen) { defer close(done); ask(screen) }:
+		<-done
+	case <-s.ctx.Done():
+	}
+}
+
+// Close ends the shell and gives its passage and its screen up.
 func (s *Shell) Close() {
+	s.cancel()
 	s.mu.Lock()
 	s.closed = true
+	program, passage := s.program, s.passage
 	s.mu.Unlock()
 	signal(s.typing)
-	s.program.Close()
-	s.Passage.Close()
+	if program != nil {
+		program.Close()
+	}
+	if passage != nil {
+		passage.Close()
+	}
+	s.StopLog()
 }
 
 func signal(c chan struct{}) {
@@ -160,16 +231,48 @@ func signal(c chan struct{}) {
 	}
 }
 
-// read passes on what the far side prints, and finds its end.
-func (s *Shell) read(out chan<- []byte) {
+// live reads what one program after another prints, until the last has ended.
+func (s *Shell) live(program *walk.Program, out chan<- []byte) {
 	defer close(out)
-	go io.Copy(io.Discard, s.program.Err)
+	for {
+		arrived := make(chan struct{})
+		go s.arrive(arrived)
+		s.read(program, out, arrived)
+		s.ending = program.Wait()
+		var f *gate.Failure
+		limit := s.route.Target().Manner.Reconnect
+		if s.walker == nil || limit <= 0 || s.ctx.Err() != nil || !errors.As(s.ending.Err, &f) || !walk.MayPass(f) {
+			return
+		}
+		if program = s.again(limit, out); program == nil {
+			return
+		}
+	}
+}
+
+// read passes on what a program prints, and finds its end. arrived is closed at
+// the first byte.
+func (s *Shell) read(program *walk.Program, out chan<- []byte, arrived chan struct{}) {
+	go io.Copy(io.Discard, program.Err)
+	first := true
 	for {
 		buf := make([]byte, 32<<10)
-		n, err := s.program.Out.Read(buf)
+		n, err := program.Out.Read(buf)
 		if n > 0 {
 			s.lastByte.Store(time.Now().UnixNano())
-			out <- buf[:n]
+			if l := s.log.Load(); l != nil {
+				l.write(buf[:n])
+			}
+			select {
+			case out <- buf[:n]:
+			case <-s.ctx.Done():
+			}
+		}
+		if first && n > 0 || err != nil {
+			if first {
+				close(arrived)
+			}
+			first = false
 		}
 		if err != nil {
 			return
@@ -177,7 +280,85 @@ func (s *Shell) read(out chan<- []byte) {
 	}
 }
 
-// draw owns the screen: output and wishes come in, frames go out.
+// promptTime is how long a shell is waited for to print something before what is
+// to be typed on arrival is typed all the same.
+const promptTime = 2 * time.Second
+
+// arrive types what the route wants typed on arrival, once the shell has said
+// something.
+func (s *Shell) arrive(arrived <-chan struct{}) {
+	m := s.route.Target().Manner
+	if m.Folder == "" && m.Arrive == "" {
+		return
+	}
+	select {
+	case <-arrived:
+	case <-time.After(promptTime):
+	case <-s.ctx.Done():
+		return
+	}
+	if m.Folder != "" {
+		s.Type([]byte("cd '" + strings.ReplaceAll(m.Folder, "'", `'\''`) + "'\r"))
+	}
+	if m.Arrive != "" {
+		s.Type([]byte(m.Arrive + "\r"))
+	}
+}
+
+// again walks the route again and starts another program on the same screen. It
+// returns nil where that could not be done; the shell has then ended as it was
+// lost.
+func (s *Shell) again(limit time.Duration, out chan<- []byte) *walk.Program {
+	s.mu.Lock()
+	s.lost, s.typed = time.Now(), nil
+	since, old := s.lost, s.passage
+	s.program, s.passage = nil, nil
+	s.mu.Unlock()
+	old.Close()
+	signal(s.changed)
+	passage, err := s.walker.Return(s.ctx, s.route, limit)
+	var program *walk.Program
+	if err == nil {
+		s.mu.Lock()
+		want := s.want
+		s.mu.Unlock()
+		if program, err = passage.Start(s.ctx, "", terminal(s.route, want.cols, want.rows)); err != nil {
+			passage.Close()
+		}
+		s.mu.Lock()
+		s.told = want
+		s.mu.Unlock()
+	}
+	if err != nil {
+		var f *gate.Failure
+		if s.ctx.Err() == nil && errors.As(err, &f) && f.Cause != gate.Cancelled {
+			s.ending.Err = f
+		}
+		s.mu.Lock()
+		s.lost = time.Time{}
+		s.mu.Unlock()
+		return nil
+	}
+	s.mu.Lock()
+	s.program, s.passage, s.lost = program, passage, time.Time{}
+	closed := s.closed
+	s.mu.Unlock()
+	if closed {
+		program.Close()
+		passage.Close()
+		return nil
+	}
+	// The screen is left as it was, out of any full-screen program, and a line says
+	// where the new shell begins.
+	select {
+	case out <- fmt.Appendf(nil, "\x1b[?1049l\x1b[!p\x1b[?1000;1002;1003;1006;2004l\x1b[?25h\x1b[m\r\n\x1b[2m── the way was lost from %s to %s: this is a new shell ──\x1b[m\r\n", since.Format("15:04:05"), time.Now().Format("15:04:05")):
+	case <-s.ctx.Done():
+	}
+	return program
+}
+
+// draw owns the screen: output, wishes and questions come in, frames go out. It
+// stays with the screen after the shell has ended, until it is closed.
 func (s *Shell) draw(screen *term.Screen, out <-chan []byte) {
 	var have wish
 	have.cols, have.rows = screen.Size()
@@ -192,11 +373,21 @@ func (s *Shell) draw(screen *term.Screen, out <-chan []byte) {
 	}
 	for {
 		select {
+		case <-s.ctx.Done():
+			if out != nil {
+				for range out { // until live is done
+				}
+				close(s.ended)
+			}
+			signal(s.changed)
+			return
 		case p, ok := <-out:
 			if !ok {
+				out = nil
+				s.giveUp()
 				publish()
-				s.end()
-				return
+				close(s.ended)
+				continue
 			}
 			screen.Write(p)
 			if reply := screen.Replies(); len(reply) > 0 {
@@ -211,6 +402,9 @@ func (s *Shell) draw(screen *term.Screen, out <-chan []byte) {
 				signal(s.typing) // the far side is told by write
 			}
 			have = want
+		case ask := <-s.asks:
+			ask(screen)
+			continue
 		case <-frameDue.C:
 			publish()
 			continue
@@ -224,33 +418,57 @@ func (s *Shell) draw(screen *term.Screen, out <-chan []byte) {
 	}
 }
 
-func (s *Shell) end() {
-	s.ending = s.program.Wait()
-	s.Close()
-	close(s.ended)
-	signal(s.changed)
+// giveUp gives program and passage up; the screen stays.
+func (s *Shell) giveUp() {
+	s.mu.Lock()
+	program, passage := s.program, s.passage
+	s.closed = true
+	s.mu.Unlock()
+	signal(s.typing)
+	if program != nil {
+		program.Close()
+	}
+	if passage != nil {
+		passage.Close()
+	}
+	s.StopLog()
 }
 
 // write tells the far side the size and sends what is typed, in order. It may
 // block for as long as the line does, and nothing else does with it.
-func (s *Shell) write(told wish) {
-	for range s.typing {
+func (s *Shell) write() {
+	for {
+		select {
+		case <-s.typing:
+		case <-s.ctx.Done():
+			return
+		}
 		s.mu.Lock()
-		p, want, closed := s.typed, s.want, s.closed
-		s.typed = nil
+		p, want, told, closed, program := s.typed, s.want, s.told, s.closed, s.program
 		s.mu.Unlock()
 		if closed {
 			return
 		}
+		if program == nil {
+			continue // the way is lost
+		}
 		if want.cols != told.cols || want.rows != told.rows {
-			told = want
-			if err := s.program.Resize(want.cols, want.rows); err != nil {
-				return
+			if program.Resize(want.cols, want.rows) == nil {
+				s.mu.Lock()
+				s.told = want
+				s.mu.Unlock()
 			}
 		}
 		if len(p) > 0 {
-			if _, err := s.program.In.Write(p); err != nil {
-				return
+			_, err := program.In.Write(p)
+			s.mu.Lock()
+			if err == nil && s.program == program && len(s.typed) >= len(p) {
+				s.typed = s.typed[len(p):]
+			}
+			more := len(s.typed) > 0
+			s.mu.Unlock()
+			if more {
+				signal(s.typing)
 			}
 		}
 	}

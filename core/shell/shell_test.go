@@ -3,6 +3,7 @@ package shell_test
 import (
 	"context"
 	"errors"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -12,6 +13,7 @@ import (
 	"meatus/core/gate"
 	"meatus/core/route"
 	"meatus/core/shell"
+	"meatus/core/term"
 	"meatus/core/vouch"
 	"meatus/core/walk"
 	"meatus/lab"
@@ -31,6 +33,12 @@ func (yes) Answers(context.Context, walk.ServerQuestions) ([]string, error) {
 // open opens a shell on gauge-1 of a new lab.
 func open(t *testing.T, cols, rows int) (*lab.Lab, *shell.Shell) {
 	t.Helper()
+	return openAs(t, cols, rows, route.Manner{})
+}
+
+// openAs opens a shell in a manner of the test's own.
+func openAs(t *testing.T, cols, rows int, m route.Manner) (*lab.Lab, *shell.Shell) {
+	t.Helper()
 	l, err := lab.Open(t.TempDir())
 	if err != nil {
 		t.Fatal(err)
@@ -48,11 +56,12 @@ func open(t *testing.T, cols, rows int) (*lab.Lab, *shell.Shell) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	r.Hops[len(r.Hops)-1].Manner = m
 	p, err := w.Walk(context.Background(), r)
 	if err != nil {
 		t.Fatal(err)
 	}
-	s, err := shell.Open(context.Background(), p, "", cols, rows)
+	s, err := shell.Open(context.Background(), p, w, cols, rows)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -153,4 +162,165 @@ func TestInputIsBoundedWhileTheFarSideIsFrozen(t *testing.T) {
 	if taken == 200 {
 		t.Error("12 MB of typing are held")
 	}
+}
+
+func TestALostWayIsWalkedAgainAndSaysSo(t *testing.T) {
+	l, s := openAs(t, 80, 24, route.Manner{Reconnect: time.Minute})
+	until(t, s, "$")
+	s.Type([]byte("echo before; gauge\r")) // a full-screen program shows
+	until(t, s, "q leaves")
+	l.Host("quay").Cut()
+	text := until(t, s, "this is a new shell")
+	until(t, s, "keeper@gauge-1:~$")
+	if !strings.Contains(text, "before") {
+		t.Errorf("what it showed is gone:\n%s", text)
+	}
+	if f := s.Frame(); f.Alternate || !f.CursorOn {
+		t.Error("the lost program's screen is still up")
+	}
+	for s.Type(nil) == false {
+		time.Sleep(time.Millisecond)
+	}
+	s.Type([]byte("echo again\r"))
+	until(t, s, "\nagain")
+	if !s.Live() {
+		t.Error("the shell has ended")
+	}
+}
+
+func TestWhatIsTypedWhileTheWayIsLostIsNotForTheNewShell(t *testing.T) {
+	l, s := openAs(t, 80, 24, route.Manner{Reconnect: time.Minute})
+	until(t, s, "$")
+	l.Host("gauge-1").Faults.ClosePort(true)
+	l.Host("gauge-1").Cut()
+	for {
+		if _, lost := s.Lost(); lost {
+			break
+		}
+		time.Sleep(5 * time.Millisecond)
+	}
+	if s.Type([]byte("echo never\r")) {
+		t.Error("typing is taken while the way is lost")
+	}
+	l.Host("gauge-1").Faults.ClosePort(false)
+	until(t, s, "this is a new shell")
+	s.Type([]byte("echo now\r"))
+	if text := until(t, s, "\nnow"); strings.Contains(text, "never") {
+		t.Errorf("it was typed all the same:\n%s", text)
+	}
+}
+
+func TestReconnectingEndsAtItsTime(t *testing.T) {
+	l, s := openAs(t, 80, 24, route.Manner{Reconnect: 2 * time.Second})
+	until(t, s, "$")
+	l.Host("gauge-1").Faults.ClosePort(true)
+	l.Host("gauge-1").Cut()
+	var f *gate.Failure
+	if e := s.Ending(); !errors.As(e.Err, &f) || f.Cause != gate.Refused {
+		t.Errorf("ended %+v", e)
+	}
+	until(t, s, "$")
+}
+
+func TestAShellArrivesAsItsSessionWants(t *testing.T) {
+	_, s := openAs(t, 80, 24, route.Manner{Term: "vt220", Env: []string{"TIDE=low", "SHORE=a b"}, Folder: "/srv/gauge", Arrive: "pwd; env"})
+	text := until(t, s, "TIDE=low")
+	for _, want := range []string{"\n/srv/gauge\n", "SHORE=a b", "TERM=vt220"} {
+		if !strings.Contains(text, want) {
+			t.Errorf("%q is missing:\n%s", want, text)
+		}
+	}
+}
+
+func TestManySizesEndAtTheLast(t *testing.T) {
+	_, s := open(t, 80, 24)
+	until(t, s, "$")
+	for i := range 300 {
+		s.Resize(40+i%60, 10+i%20)
+	}
+	s.Resize(101, 31)
+	for s.Frame().Cols != 101 {
+		<-s.Changed()
+	}
+	time.Sleep(50 * time.Millisecond)
+	s.Type([]byte("size\r"))
+	until(t, s, "101 columns, 31 rows")
+}
+
+func TestTheLogIsPlainAndHoldsNoSecret(t *testing.T) {
+	_, s := open(t, 80, 24)
+	until(t, s, "$")
+	path := filepath.Join(t.TempDir(), "log")
+	if err := s.StartLog(path); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.StartLog(path + "2"); err == nil {
+		t.Error("two logs at once")
+	}
+	s.Type([]byte("echo one; ls /\r"))
+	until(t, s, "\none")
+	s.Type([]byte("secret\r")) // asks for one without echo
+	until(t, s, "passphrase of the lamp:")
+	s.Type([]byte("ebb-and-flow\r"))
+	until(t, s, "lit")
+	s.Type([]byte("gauge\r"))
+	until(t, s, "q leaves")
+	s.Type([]byte("q"))
+	for s.Frame().Alternate {
+		<-s.Changed()
+	}
+	s.Type([]byte("echo the end\r"))
+	until(t, s, "\nthe end")
+	if _, err := s.StopLog(); err != nil {
+		t.Fatal(err)
+	}
+	text, err := os.ReadFile(path)
+	info, _ := os.Stat(path)
+	if err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("%v, mode %v", err, info.Mode())
+	}
+	log := string(text)
+	for _, want := range []string{"\none\n", "etc/\n", "lit\n", "the end\n"} {
+		if !strings.Contains(log, want) {
+			t.Errorf("%q is missing", want)
+		}
+	}
+	for _, never := range []string{"\x1b", "\r", "ebb-and-flow", "q leaves"} {
+		if strings.Contains(log, never) {
+			t.Errorf("%q is in the log", never)
+		}
+	}
+	if t.Failed() {
+		t.Logf("%q", log)
+	}
+	if err := s.Save(path, true); err == nil {
+		t.Error("saving wrote over a file")
+	}
+	if err := s.Save(path+"3", false); err != nil {
+		t.Fatal(err)
+	}
+	if saved, _ := os.ReadFile(path + "3"); !strings.Contains(string(saved), "the end\n") {
+		t.Errorf("saved %q", saved)
+	}
+}
+
+func TestAnEndedShellCanStillBeLookedThrough(t *testing.T) {
+	_, s := open(t, 80, 10)
+	until(t, s, "$")
+	s.Type([]byte("echo needle; flood 1; exit\r"))
+	s.Ending()
+	s.Look(3)
+	for s.Frame().Back != 3 {
+		<-s.Changed()
+	}
+	found := false
+	s.With(func(screen *term.Screen) {
+		_, end := screen.Rows()
+		_, _, found = screen.Find("the tide comes in", term.Point{Row: end}, false)
+	})
+	if !found {
+		t.Error("nothing is found after the end")
+	}
+	s.Close()
+	s.With(func(*term.Screen) { t.Error("a closed shell answers") })
 }

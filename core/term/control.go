@@ -444,8 +444,6 @@ func (s *Screen) flag(mode int) *bool {
 		return &s.modes.CursorKeys
 	case 7:
 		return &s.wrap
-	case 1000, 1002, 1003:
-		return &s.modes.Mouse
 	case 1004:
 		return &s.modes.Focus
 	case 1006:
@@ -465,6 +463,12 @@ func (s *Screen) mode(mode int, on bool) {
 		return
 	}
 	switch mode {
+	case 1000, 1002, 1003:
+		if on {
+			s.modes.Mouse = MouseWish(mode)
+		} else {
+			s.modes.Mouse = 0
+		}
 	case 6:
 		s.origin = on
 		s.moveTo(0, 0)
@@ -504,6 +508,8 @@ func (s *Screen) modeState(mode int) int {
 	switch {
 	case f != nil:
 		on = *f
+	case mode == 1000 || mode == 1002 || mode == 1003:
+		on = s.modes.Mouse == MouseWish(mode)
 	case mode == 6:
 		on = s.origin
 	case mode == 25:

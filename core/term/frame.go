@@ -18,6 +18,7 @@ type Frame struct {
 	Alternate  bool // a full-screen program shows
 	Back       int  // how many lines above the screen the view begins
 	Scrolled   int  // how many lines there are above
+	First      int  // the number of the frame's first row, as [Point] counts rows
 	clusters   []string
 }
 
@@ -56,6 +57,7 @@ func (s *Screen) Frame(back int, before *Frame) *Frame {
 	f := &Frame{
 		Cols: s.cols, Rows: s.rows, X: min(s.cx, s.cols-1), Y: s.cy + back, CursorOn: !s.cursorOff && s.cy+back < s.rows,
 		Shape: s.shape, Title: s.title, Bells: s.bells, Modes: s.modes, Alternate: s.alternate, Back: back, Scrolled: s.history.count,
+		First:    s.history.dropped + s.history.count - back,
 		clusters: s.clusters.list, Lines: make([]*Row, s.rows),
 	}
 	share := before != nil && before.Cols == s.cols && before.Rows == s.rows && before.Back == 0 && back == 0 && before.Alternate == s.alternate

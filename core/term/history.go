@@ -25,6 +25,9 @@ type history struct {
 	// fresh is how many of the newest lines come back when the screen grows:
 	// those that scrolled off since the screen was last cleared.
 	fresh int
+	// dropped is how many lines are gone for good: line n of everything there
+	// ever was is line n-dropped of what is kept.
+	dropped int
 }
 
 func (h *history) at(i int) *packed { return &h.lines[(h.first+i)%len(h.lines)] }
@@ -47,6 +50,7 @@ func (h *history) push(l *line, c *clusters) {
 	default:
 		slot = h.at(0)
 		h.first = (h.first + 1) % len(h.lines)
+		h.dropped++
 	}
 	slot.pack(l, c)
 	h.fresh++
@@ -68,7 +72,10 @@ func (h *history) pop(cols int, c *clusters) *line {
 	return h.at(h.count).unpack(cols, c)
 }
 
-func (h *history) clear() { h.lines, h.first, h.count, h.fresh = nil, 0, 0, 0 }
+func (h *history) clear() {
+	h.dropped += h.count
+	h.lines, h.first, h.count, h.fresh = nil, 0, 0, 0
+}
 
 func (p *packed) pack(l *line, c *clusters) {
 	p.text, p.runs, p.wrapped = p.text[:0], p.runs[:0], l.wrapped
@@ -144,7 +151,7 @@ func (p *packed) unpack(cols int, c *clusters) *line {
 // fit there are in the history.
 func (h *history) rewrap(screen []*line, cols, rows, cx, cy int, c *clusters) (lines []*line, x, y int) {
 	old := *h
-	*h = history{limit: h.limit}
+	*h = history{limit: h.limit, dropped: h.dropped}
 	total := old.count + len(screen)
 	cursor := old.count + cy
 	made, cursorX, cursorY := 0, 0, 0

@@ -147,6 +147,10 @@ func (k Key) plain(m Modes) []byte {
 	return out
 }
 
+func appendMouse(code, x, y int, final byte) []byte {
+	return fmt.Appendf(nil, "\x1b[<%d;%d;%d%c", code, x, y, final)
+}
+
 // control is the control character that a key sends with control held down.
 func control(r rune) (byte, bool) {
 	switch {

@@ -27,10 +27,14 @@ type Modes struct {
 	Keypad     bool // application keypad, DECKPAM
 	Paste      bool // bracketed paste, mode 2004
 	Focus      bool // focus reports, mode 1004
-	Mouse      bool // any mouse reports, modes 1000, 1002, 1003
+	Mouse      MouseWish
 	MouseSGR   bool // in the form of mode 1006
 	NewLine    bool // return sends a line feed too, LNM
 }
+
+// MouseWish is which mouse events a program asked for, as the number of its mode:
+// 1000 presses and releases, 1002 also drags, 1003 every motion; 0 for none.
+type MouseWish uint16
 
 // CursorShape is how the cursor looks, as DECSCUSR numbers it: 0 and 1 blinking
 // block, 2 block, 3 and 4 underline, 5 and 6 bar.

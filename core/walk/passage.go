@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"strings"
 	"sync"
 	"time"
 
@@ -74,6 +75,8 @@ func (p *Passage) renew(ctx context.Context) bool {
 type Terminal struct {
 	Name       string // the value of TERM, "xterm-256color" where empty
 	Cols, Rows int
+	Env        []string // "NAME=VALUE", which a server may or may not take
+	Erase      byte     // what the backspace key sends, DEL where 0
 }
 
 // Program is one shell or command at the far side.
@@ -83,6 +86,7 @@ type Program struct {
 	In      io.WriteCloser // what it reads
 	Out     io.Reader      // what it writes
 	Err     io.Reader      // what it writes to standard error, empty with a terminal
+	Refused []string       // names of the environment that the server did not take
 
 	of    string // the session
 	what  string
@@ -184,7 +188,17 @@ func (g *Program) begin(command string, terminal *Terminal) (err error) {
 		if name == "" {
 			name = "xterm-256color"
 		}
-		modes := ssh.TerminalModes{ssh.ECHO: 1, ssh.VERASE: 0x7f, ssh.TTY_OP_ISPEED: 38400, ssh.TTY_OP_OSPEED: 38400, ssh.IUTF8: 1}
+		erase := uint32(terminal.Erase)
+		if erase == 0 {
+			erase = 0x7f
+		}
+		for _, v := range terminal.Env {
+			name, value, _ := strings.Cut(v, "=")
+			if g.session.Setenv(name, value) != nil {
+				g.Refused = append(g.Refused, name)
+			}
+		}
+		modes := ssh.TerminalModes{ssh.ECHO: 1, ssh.VERASE: erase, ssh.TTY_OP_ISPEED: 38400, ssh.TTY_OP_OSPEED: 38400, ssh.IUTF8: 1}
 		if err = g.session.RequestPty(name, terminal.Rows, terminal.Cols, modes); err != nil {
 			return err
 		}

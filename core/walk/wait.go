@@ -26,6 +26,7 @@ type Waiting struct {
 	Next    time.Time
 	End     time.Time // when waiting is given up
 	Failure *gate.Failure
+	Lost    bool // the way was there and was lost
 }
 
 func (Waiting) isEvent() {}
@@ -45,8 +46,31 @@ func MayPass(f *gate.Failure) bool { return passing[f.Cause] }
 // ends it at once. The pauses vary by a fifth, so that many who wait do not knock
 // together.
 func (w *Walker) Await(ctx context.Context, r route.Route, limit time.Duration) (*Passage, error) {
+	return w.keepTrying(ctx, r, limit, false)
+}
+
+// Return walks a route again whose way was lost, like [Walker.Await], the first
+// time at once. Many who lost the same way share its links, those below first. It
+// also walks at once when this machine's addresses change or when it wakes, since
+// that is when a line comes back.
+func (w *Walker) Return(ctx context.Context, r route.Route, limit time.Duration) (*Passage, error) {
+	// A little apart, so that not all who lost a way knock in the same instant.
+	select {
+	case <-time.After(rand.N(firstPause / 2)):
+	case <-ctx.Done():
+	}
+	return w.keepTrying(ctx, r, limit, true)
+}
+
+func (w *Walker) keepTrying(ctx context.Context, r route.Route, limit time.Duration, lost bool) (*Passage, error) {
 	end := time.Now().Add(limit)
 	pause := firstPause
+	var stirred <-chan struct{}
+	if lost {
+		var stop func()
+		stirred, stop = stirring()
+		defer stop()
+	}
 	for try := 1; ; try++ {
 		passage, err := w.Walk(ctx, r)
 		var f *gate.Failure
@@ -57,10 +81,13 @@ func (w *Walker) Await(ctx context.Context, r route.Route, limit time.Duration) 
 		if next.After(end) {
 			return nil, err
 		}
-		w.tell(Waiting{r.Session, try, next, end, f})
+		w.tell(Waiting{r.Session, try, next, end, f, lost})
 		timer := time.NewTimer(time.Until(next))
 		select {
 		case <-timer.C:
+		case <-stirred:
+			timer.Stop()
+			pause = firstPause / 2
 		case <-ctx.Done():
 			timer.Stop()
 			return nil, &gate.Failure{Hop: f.Hop, Gate: f.Gate, Cause: gate.Cancelled, Seen: "stopped", Why: "waiting was stopped", Err: ctx.Err()}

@@ -1,0 +1,54 @@
+package walk
+
+import (
+	"fmt"
+	"net"
+	"time"
+)
+
+// stirEvery is how often the machine is looked at for signs of a line coming back.
+const stirEvery = time.Second
+
+// asleep is how far the wall clock has to run ahead of the monotonic one, which
+// stands still while a machine sleeps, to mean that it slept.
+const asleep = 5 * time.Second
+
+// stirring signals when this machine's addresses change or when it wakes, until
+// stopped.
+func stirring() (stirred <-chan struct{}, stop func()) {
+	signals, done := make(chan struct{}, 1), make(chan struct{})
+	go func() {
+		tick := time.NewTicker(stirEvery)
+		defer tick.Stop()
+		last, before := time.Now(), addresses()
+		for {
+			select {
+			case <-done:
+				return
+			case <-tick.C:
+			}
+			now, after := time.Now(), addresses()
+			if slept(last, now) || after != before {
+				select {
+				case signals <- struct{}{}:
+				default:
+				}
+			}
+			last, before = now, after
+		}
+	}()
+	return signals, func() { close(done) }
+}
+
+// slept tells whether the machine slept between two looks at the clock. A clock
+// set back means nothing.
+func slept(last, now time.Time) bool {
+	wall := now.Round(0).Sub(last.Round(0))
+	return wall-now.Sub(last) > asleep
+}
+
+// addresses are this machine's addresses in one text.
+func addresses() string {
+	list, _ := net.InterfaceAddrs()
+	return fmt.Sprint(list)
+}
