@@ -17,7 +17,10 @@ import (
 	"meatus/core/vouch"
 	"meatus/core/walk"
 	"meatus/lab"
+	"meatus/lab/labtest"
 )
+
+func TestMain(m *testing.M) { labtest.Main(m) }
 
 // yes says yes to every host and knows nothing else.
 type yes struct{}
@@ -39,10 +42,7 @@ func open(t *testing.T, cols, rows int) (*lab.Lab, *shell.Shell) {
 // openAs opens a shell in a manner of the test's own.
 func openAs(t *testing.T, cols, rows int, m route.Manner) (*lab.Lab, *shell.Shell) {
 	t.Helper()
-	l, err := lab.Open(t.TempDir())
-	if err != nil {
-		t.Fatal(err)
-	}
+	l := labtest.Open(t)
 	w := walk.New(walk.Config{Vouched: vouch.Open(filepath.Join(l.Dir, vouch.FileName)), Asker: yes{}, Dialer: l.Dialer()})
 	t.Cleanup(func() {
 		w.Close()

@@ -22,6 +22,7 @@ import (
 	"meatus/core/vouch"
 	"meatus/core/walk"
 	"meatus/lab"
+	"meatus/lab/labtest"
 )
 
 // person answers every question the same way and counts them.
@@ -89,62 +90,11 @@ type bay struct {
 	t      *testing.T
 }
 
-// firstBay is the folder of a lab that was opened once: making its keys takes
-// longer than most tests.
-var firstBay = sync.OnceValue(func() string {
-	dir, err := os.MkdirTemp("", "bay")
-	if err != nil {
-		panic(err)
-	}
-	l, err := lab.Open(dir)
-	if err != nil {
-		panic(err)
-	}
-	l.Close()
-	return dir
-})
-
-func TestMain(m *testing.M) {
-	dir := firstBay()
-	code := m.Run()
-	os.RemoveAll(dir)
-	os.Exit(code)
-}
-
-// openLab opens a lab with the keys of the first one.
-func openLab(t testing.TB) *lab.Lab {
-	t.Helper()
-	dir := t.TempDir()
-	for _, sub := range []string{"keys", "lab"} {
-		if err := os.Mkdir(filepath.Join(dir, sub), 0o700); err != nil {
-			t.Fatal(err)
-		}
-		files, err := os.ReadDir(filepath.Join(firstBay(), sub))
-		if err != nil {
-			t.Fatal(err)
-		}
-		for _, f := range files {
-			from, to := filepath.Join(firstBay(), sub, f.Name()), filepath.Join(dir, sub, f.Name())
-			info, err1 := f.Info()
-			text, err2 := os.ReadFile(from)
-			if f.Name() == "port" {
-				continue
-			}
-			if err := errors.Join(err1, err2, os.WriteFile(to, text, 0o600), os.Chmod(to, info.Mode().Perm())); err != nil {
-				t.Fatal(err)
-			}
-		}
-	}
-	l, err := lab.Open(dir)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return l
-}
+func TestMain(m *testing.M) { labtest.Main(m) }
 
 func openBay(t *testing.T, change func(*walk.Config)) *bay {
 	t.Helper()
-	l := openLab(t)
+	l := labtest.Open(t)
 	p := &person{yes: true, passphrase: lab.Passphrase}
 	c := walk.Config{Vouched: vouch.Open(filepath.Join(l.Dir, vouch.FileName)), Asker: p, Dialer: l.Dialer(), Patience: 5 * time.Second}
 	if change != nil {
@@ -459,7 +409,7 @@ func TestCancellingLeavesNothingBehind(t *testing.T) {
 		{"while a person is asked", func(b *bay) { b.person.wait = make(chan struct{}) }, func(e walk.Event) bool { p, ok := e.(walk.Trying); return ok && p.Hop == 1 && p.Gate == gate.Identity }},
 	} {
 		t.Run(stop.name, func(t *testing.T) {
-			l := openLab(t)
+			l := labtest.Open(t)
 			defer l.Close()
 			p := &person{yes: true}
 			w := walk.New(walk.Config{Vouched: vouch.Open(filepath.Join(l.Dir, vouch.FileName)), Asker: p, Dialer: l.Dialer()})

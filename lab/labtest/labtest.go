@@ -1,0 +1,74 @@
+// Package labtest opens labs for tests. Making a lab's keys takes longer than most
+// tests, so the keys of a first lab are used by all labs of one test program.
+package labtest
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"sync"
+	"testing"
+
+	"meatus/lab"
+)
+
+// first is the folder of a lab that was opened once. [Main] removes
+// it.
+var first = sync.OnceValues(func() (string, error) {
+	dir, err := os.MkdirTemp("", "bay")
+	if err != nil {
+		return "", err
+	}
+	l, err := lab.Open(dir)
+	if err != nil {
+		return "", err
+	}
+	l.Close()
+	return dir, nil
+})
+
+// Main runs a package's tests and clears up after them.
+func Main(m *testing.M) {
+	dir, err := first()
+	if err != nil {
+		panic(err)
+	}
+	code := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+// Open opens a lab in a folder of the test. The caller closes it.
+func Open(t testing.TB) *lab.Lab {
+	t.Helper()
+	dir := t.TempDir()
+	from, err := first()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, sub := range []string{"keys", "lab"} {
+		if err := os.Mkdir(filepath.Join(dir, sub), 0o700); err != nil {
+			t.Fatal(err)
+		}
+		files, err := os.ReadDir(filepath.Join(from, sub))
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, f := range files {
+			if f.Name() == "port" {
+				continue // each lab listens at its own
+			}
+			from, to := filepath.Join(from, sub, f.Name()), filepath.Join(dir, sub, f.Name())
+			info, err1 := f.Info()
+			text, err2 := os.ReadFile(from)
+			if err := errors.Join(err1, err2, os.WriteFile(to, text, 0o600), os.Chmod(to, info.Mode().Perm())); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	l, err := lab.Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return l
+}
