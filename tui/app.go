@@ -257,7 +257,7 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return a, a.key(msg)
 	case tea.PasteMsg:
 		return a, a.paste(msg)
-	case tea.MouseClickMsg, tea.MouseWheelMsg:
+	case tea.MouseMsg:
 		return a, a.mouse(msg)
 	case heard:
 		for _, e := range msg {
@@ -338,6 +338,8 @@ func (a *App) wish(msg tea.Msg) tea.Cmd {
 				return nil
 			}
 		}
+	case shells.Copy:
+		return tea.SetClipboard(msg.Text)
 	case shells.Changed:
 		return a.shellChanged(msg.ID)
 	case shells.Closed:
@@ -549,6 +551,22 @@ func (a *App) arrive(msg arrived) tea.Cmd {
 	return tea.Batch(s.Wait(), a.clocks())
 }
 
+// beside shows the next shell beside the one that has the keys, after the last of
+// them none.
+func (a *App) beside() {
+	here := a.shell.Shell()
+	others := slices.DeleteFunc(slices.Clone(a.open), func(s *shells.Shell) bool { return s == here })
+	next := slices.Index(others, a.shell.Beside()) + 1
+	switch {
+	case len(others) == 0:
+		a.shell.Notice("there is no other shell; open one on Routes")
+	case next == len(others):
+		a.shell.PutBeside(nil)
+	default:
+		a.shell.PutBeside(others[next])
+	}
+}
+
 func (a *App) shellOf(id int) *shells.Shell {
 	for _, s := range a.open {
 		if s.ID == id {
@@ -588,10 +606,11 @@ func (a *App) putAway(id int) {
 		if s.ID == id {
 			s.Close()
 			a.open = slices.Delete(a.open, i, i+1)
+			a.shell.Forget(s)
 			break
 		}
 	}
-	if s := a.shell.Shell(); s != nil && s.ID == id {
+	if a.shell.Shell() == nil {
 		a.goTo(nil)
 	}
 }

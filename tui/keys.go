@@ -38,6 +38,12 @@ func (a *App) key(msg tea.KeyPressMsg) tea.Cmd {
 		case to.Trail:
 			a.switcher = nil
 			return a.goToTrail()
+		case to.Do != "":
+			a.switcher = nil
+			if a.shell.Do(to.Do); to.Do == "b" {
+				a.beside()
+			}
+			return nil
 		}
 		a.switcher = nil
 		a.goTo(to.Shell)
@@ -161,7 +167,9 @@ func (a *App) allKeys() []keyGroup {
 		}},
 		{"Shell", []theme.Hint{
 			{Key: leader, Does: "go elsewhere"}, {Key: leader + " twice", Does: "send it through"},
-			{Key: "shift+pgup pgdn", Does: "scroll back"}, {Key: "wheel", Does: "scroll back"}, {Key: "anything else", Does: "goes to the far side"},
+			{Key: "shift+pgup pgdn", Does: "scroll back"}, {Key: "wheel", Does: "scroll back"}, {Key: "mouse", Does: "select and copy; shift where a program has it"},
+			{Key: leader + " /", Does: "search"}, {Key: leader + " v w l", Does: "select, write, log"}, {Key: leader + " b o [ ]", Does: "two side by side"},
+			{Key: "anything else", Does: "goes to the far side"},
 		}},
 		{"Marks", []theme.Hint{
 			{Key: "● open", Does: "holds"}, {Key: "◐ ajar", Does: "holds, but something is off"},

@@ -24,6 +24,9 @@ func (a *App) View() tea.View {
 	case a.tooSmall():
 		v.Content = a.smallView()
 	case a.inShell && a.switcher == nil && !a.leaving:
+		if a.shell.Shell().Frame().Modes.Mouse == 1003 {
+			v.MouseMode = tea.MouseModeAllMotion
+		}
 		lines, cursor := a.shell.View(a.waiting(), a.roundTrip())
 		v.Content, v.Cursor = strings.Join(lines, "\n"), cursor
 		who, _ := a.shell.Shell().Where()

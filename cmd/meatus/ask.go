@@ -9,6 +9,7 @@ import (
 
 	"golang.org/x/term"
 
+	"meatus/core/vouch"
 	"meatus/core/walk"
 )
 
@@ -86,14 +87,21 @@ func (a *ttyAsker) Identity(ctx context.Context, q walk.IdentityQuestion) error 
 	}
 	defer tty.Close()
 	fmt.Fprintf(tty, "%s (%s) is visited for the first time. It shows\n  %s\n  %s\n  MD5:%s\n", q.Hop, q.Address, q.Algorithm, q.SHA256, q.MD5)
-	answer, err := ask(ctx, tty, "Compare it with what its console shows. Vouch for it? Type yes: ", true)
+	for _, e := range q.Expected {
+		if m, ok := vouch.Compare(e.Print, q.Key); ok {
+			fmt.Fprintf(tty, "  %s was expected, from %s: %s\n", e.Print, e.Source, map[bool]string{true: "the same", false: "ANOTHER"}[m.Same])
+		}
+	}
+	answer, err := ask(ctx, tty, "Compare it with what its console shows. Vouch for it? Type yes, or paste the fingerprint you expect: ", true)
 	if err != nil {
 		return err
 	}
-	if answer != "yes" {
-		return walk.ErrDeclined
+	if m, ok := vouch.Compare(answer, q.Key); answer == "yes" || ok && m.Same {
+		return nil
+	} else if ok {
+		fmt.Fprintln(tty, "That is another fingerprint.")
 	}
-	return nil
+	return walk.ErrDeclined
 }
 
 func (a *ttyAsker) Passphrase(ctx context.Context, q walk.PassphraseQuestion) ([]byte, error) {

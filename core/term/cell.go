@@ -1,6 +1,11 @@
 package term
 
-import "unicode/utf8"
+import (
+	"image/color"
+	"unicode/utf8"
+
+	"github.com/charmbracelet/x/ansi"
+)
 
 // Color is a colour of a cell. The zero Color is the terminal's own.
 type Color uint32
@@ -22,6 +27,17 @@ func (c Color) Index() (n uint8, ok bool) { return uint8(c), c&^0xff == palette 
 // RGB returns the parts of a colour of 24 bits; ok is false for other colours.
 func (c Color) RGB() (r, g, b uint8, ok bool) {
 	return uint8(c >> 16), uint8(c >> 8), uint8(c), c&^0xffffff == direct
+}
+
+// Of16 is the nearest of the sixteen colours every terminal has.
+func (c Color) Of16() Color {
+	if n, ok := c.Index(); ok && n >= 16 {
+		return Palette(uint8(ansi.Convert16(ansi.IndexedColor(n))))
+	}
+	if r, g, b, ok := c.RGB(); ok {
+		return Palette(uint8(ansi.Convert16(color.RGBA{r, g, b, 0xff})))
+	}
+	return c
 }
 
 // Attr is a set of attributes of a cell.

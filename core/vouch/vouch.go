@@ -81,10 +81,16 @@ const (
 type Record struct {
 	path string
 
-	mu      sync.Mutex
-	seen    fs.FileInfo // what the vouches below were read from, nil for no file
-	vouches map[string][]Vouch
-	signers []Signer
+	mu   sync.Mutex
+	seen fs.FileInfo // what the vouches below were read from, nil for no file
+	contents
+}
+
+// contents are what a record holds.
+type contents struct {
+	vouches  map[string][]Vouch
+	signers  []Signer
+	expected []Expected
 }
 
 // Open returns the record kept at path. The file need not exist yet.
@@ -209,7 +215,7 @@ func (r *Record) Replace(host string, port int, key ssh.PublicKey, address strin
 	if err != nil {
 		return err
 	}
-	if _, _, err := parse(filepath.Base(r.path), text); err != nil {
+	if _, err := parse(filepath.Base(r.path), text); err != nil {
 		return err
 	}
 	text, err = retire(text, host, port, when, why)
@@ -303,15 +309,16 @@ func (r *Record) put(text []byte, entries file) error {
 }
 
 type file struct {
-	Vouched []Vouch  `toml:"vouched,omitempty"`
-	Signer  []Signer `toml:"signer,omitempty"`
+	Vouched  []Vouch    `toml:"vouched,omitempty"`
+	Signer   []Signer   `toml:"signer,omitempty"`
+	Expected []Expected `toml:"expected,omitempty"`
 }
 
 // refresh reads the file where it is not the one read last.
 func (r *Record) refresh() error {
 	info, err := os.Stat(r.path)
 	if errors.Is(err, fs.ErrNotExist) {
-		r.seen, r.vouches, r.signers = nil, nil, nil
+		r.seen, r.contents = nil, contents{}
 		return nil
 	}
 	if err != nil {
@@ -327,11 +334,11 @@ func (r *Record) refresh() error {
 	if err != nil {
 		return err
 	}
-	vouches, signers, err := parse(filepath.Base(r.path), text)
+	read, err := parse(filepath.Base(r.path), text)
 	if err != nil {
 		return err
 	}
-	r.seen, r.vouches, r.signers = info, vouches, signers
+	r.seen, r.contents = info, read
 	return nil
 }
 
@@ -346,20 +353,20 @@ func (l *Loose) Error() string {
 	return fmt.Sprintf("%s has mode %04o: others can write it, and vouch for any machine; set mode 0600", filepath.Base(l.Path), l.Mode)
 }
 
-func parse(named string, text []byte) (map[string][]Vouch, []Signer, error) {
+func parse(named string, text []byte) (c contents, err error) {
 	var f file
-	err := toml.NewDecoder(bytes.NewReader(text)).DisallowUnknownFields().Decode(&f)
+	err = toml.NewDecoder(bytes.NewReader(text)).DisallowUnknownFields().Decode(&f)
 	var bad *toml.DecodeError
 	var strange *toml.StrictMissingError
 	switch {
 	case errors.As(err, &bad):
 		line, column := bad.Position()
-		return nil, nil, fmt.Errorf("%s:%d:%d: %s; mend or remove that entry", named, line, column, bad.Error())
+		return c, fmt.Errorf("%s:%d:%d: %s; mend or remove that entry", named, line, column, bad.Error())
 	case errors.As(err, &strange) && len(strange.Errors) > 0:
 		line, column := strange.Errors[0].Position()
-		return nil, nil, fmt.Errorf("%s:%d:%d: unknown key %q; remove it", named, line, column, strings.Join(strange.Errors[0].Key(), "."))
+		return c, fmt.Errorf("%s:%d:%d: unknown key %q; remove it", named, line, column, strings.Join(strange.Errors[0].Key(), "."))
 	case err != nil:
-		return nil, nil, fmt.Errorf("%s: %w", named, err)
+		return c, fmt.Errorf("%s: %w", named, err)
 	}
 	vouches := map[string][]Vouch{}
 	for i, v := range f.Vouched {
@@ -371,7 +378,7 @@ func parse(named string, text []byte) (map[string][]Vouch, []Signer, error) {
 			}
 		}
 		if err != nil || v.Host == "" || v.Port < 1 || v.Port > 65535 {
-			return nil, nil, fmt.Errorf("%s: entry %d (%q) is damaged: %v; remove that entry and vouch anew", named, i+1, v.Host, err)
+			return c, fmt.Errorf("%s: entry %d (%q) is damaged: %v; remove that entry and vouch anew", named, i+1, v.Host, err)
 		}
 		k := name(v.Host, v.Port)
 		vouches[k] = append(vouches[k], v)
@@ -385,10 +392,15 @@ func parse(named string, text []byte) (map[string][]Vouch, []Signer, error) {
 			err = errors.New("its pattern is none")
 		}
 		if err != nil {
-			return nil, nil, fmt.Errorf("%s: signer %d (%q) is damaged: %v; remove that entry and vouch anew", named, i+1, g.Pattern, err)
+			return c, fmt.Errorf("%s: signer %d (%q) is damaged: %v; remove that entry and vouch anew", named, i+1, g.Pattern, err)
 		}
 	}
-	return vouches, f.Signer, nil
+	for i, e := range f.Expected {
+		if _, ok := readPrint(e.Print); !ok || e.Host == "" || e.Port < 1 || e.Port > 65535 {
+			return c, fmt.Errorf("%s: expected %d (%q) is damaged; remove that entry", named, i+1, e.Host)
+		}
+	}
+	return contents{vouches, f.Signer, f.Expected}, nil
 }
 
 // name is how a host is told from another: by name and port. Names are compared

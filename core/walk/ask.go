@@ -5,6 +5,8 @@ import (
 	"fmt"
 
 	"golang.org/x/crypto/ssh"
+
+	"meatus/core/vouch"
 )
 
 // Asker is how the core asks a person for a decision. Each method may be called
@@ -35,8 +37,9 @@ type IdentityQuestion struct {
 	Place
 	Key       ssh.PublicKey
 	Algorithm string
-	SHA256    string // "SHA256:" and unpadded base64
-	MD5       string // sixteen pairs of hexadecimal digits
+	SHA256    string           // "SHA256:" and unpadded base64
+	MD5       string           // sixteen pairs of hexadecimal digits
+	Expected  []vouch.Expected // what somebody said the key has
 }
 
 // PassphraseQuestion asks for the passphrase of a key.

@@ -376,6 +376,7 @@ func (h *handshake) ask(k gate.Kind, what string, put func(ctx context.Context) 
 func (h *handshake) askIdentity(remote net.Addr, key ssh.PublicKey) error {
 	l := h.l
 	q := IdentityQuestion{Place: h.place(), Key: key, Algorithm: key.Type(), SHA256: ssh.FingerprintSHA256(key), MD5: ssh.FingerprintLegacyMD5(key)}
+	q.Expected, _ = l.w.Vouched.ExpectedOf(l.hop.Host, l.hop.Port)
 	resume := h.p.pause()
 	err := l.w.Asker.Identity(l.ctx, q)
 	resume()

@@ -8,8 +8,11 @@ import (
 
 	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
+	"golang.org/x/crypto/ssh"
 
+	"meatus/core/gate"
 	"meatus/core/plain"
+	"meatus/core/vouch"
 	"meatus/core/walk"
 	"meatus/tui/fit"
 	"meatus/tui/theme"
@@ -167,15 +170,43 @@ func (m *Model) enter() {
 		texts = append(texts, in.Value())
 	}
 	switch {
-	case q.identity != nil && strings.TrimSpace(texts[0]) != "yes":
-		m.note = "type the whole word yes to vouch for it, or press esc"
-		m.inputs[0].Reset()
+	case q.identity != nil && !m.vouchedFor(strings.TrimSpace(texts[0])):
 		return
 	case q.passphrase != nil && texts[0] == "":
 		m.note = "type the passphrase, or press esc"
 		return
 	}
 	m.reply(answer{texts: texts})
+}
+
+// vouchedFor tells whether what was typed vouches for the host: the word yes, or
+// the very fingerprint it shows.
+func (m *Model) vouchedFor(typed string) bool {
+	match, ok := vouch.Compare(typed, m.waiting[0].identity.Key)
+	switch {
+	case typed == "yes" || ok && match.Same:
+		return true
+	case ok:
+		m.note = "that is another fingerprint; it is marked where it differs"
+		return false
+	}
+	m.note = "type the whole word yes to vouch for it, or paste the fingerprint you expect, or press esc"
+	m.inputs[0].Reset()
+	return false
+}
+
+// compared draws a fingerprint beside the one it is expected to be.
+func (m *Model) compared(word, written string, key ssh.PublicKey) []string {
+	t := m.theme
+	match, ok := vouch.Compare(written, key)
+	if !ok {
+		return nil
+	}
+	mark := t.Mark(gate.Open) + " the same"
+	if !match.Same {
+		mark = t.Mark(gate.Shut) + t.Verdict(gate.Shut).Render(" differs")
+	}
+	return []string{"  " + t.Faint.Render(fit.Pad(word, 9)) + t.Differing(match.Expected, match.Shown) + "  " + mark}
 }
 
 func (m *Model) reply(a answer) {
@@ -234,7 +265,13 @@ func (m *Model) words(q *question) (title string, body []string) {
 			"  "+t.Faint.Render(fit.Pad("kind", 9))+i.Algorithm,
 			"  "+t.Faint.Render(fit.Pad("SHA256", 9))+t.Strong.Render(strings.TrimPrefix(i.SHA256, "SHA256:")),
 			"  "+t.Faint.Render(fit.Pad("MD5", 9))+i.MD5)
-		wrap("Compare it with what the machine's console shows. If it is the same, type yes:")
+		for _, e := range i.Expected {
+			body = append(body, m.compared("expected", e.Print, i.Key)...)
+		}
+		if len(m.inputs) > 0 {
+			body = append(body, m.compared("pasted", m.inputs[0].Value(), i.Key)...)
+		}
+		wrap("Compare it with what the machine's console shows, or paste that here. If it is the same, type yes:")
 		return "first visit", body
 	case q.passphrase != nil:
 		k := q.passphrase
@@ -247,6 +284,16 @@ func (m *Model) words(q *question) (title string, body []string) {
 		return "passphrase", body
 	}
 	s := q.server
+	if s.Banner != "" {
+		for i, l := range strings.Split(s.Banner, "\n") {
+			if i < 3 {
+				body = append(body, t.Faint.Render("it says  ")+fit.Cut(l, m.width-16))
+			}
+		}
+	}
+	if s.After != "" {
+		wrap(fmt.Sprintf("%s was accepted; one more step is wanted.", s.After))
+	}
 	for _, text := range []string{s.Title, s.Instruction} {
 		for _, l := range strings.Split(text, "\n") {
 			if l != "" {

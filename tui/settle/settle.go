@@ -160,16 +160,7 @@ func (m *Model) View(height int) []string {
 
 // differing draws a fingerprint with the part that differs from the other marked.
 func (m *Model) differing(print, other string) string {
-	print, other = strings.TrimPrefix(print, "SHA256:"), strings.TrimPrefix(other, "SHA256:")
-	var b strings.Builder
-	for i := range len(print) {
-		style := m.theme.Faint
-		if i >= len(other) || print[i] != other[i] {
-			style = m.theme.Verdict(gate.Shut)
-		}
-		b.WriteString(style.Render(print[i : i+1]))
-	}
-	return b.String()
+	return m.theme.Differing(strings.TrimPrefix(print, "SHA256:"), strings.TrimPrefix(other, "SHA256:"))
 }
 
 // Hints are the keys of the decision.

@@ -15,20 +15,21 @@ type rowCache struct {
 
 const maxCached = 1024
 
-func (c *rowCache) render(f *term.Frame, row *term.Row) string {
+func (c *rowCache) render(f *term.Frame, row *term.Row, colours string) string {
 	if s, ok := c.text[row]; ok {
 		return s
 	}
 	if c.text == nil || len(c.text) >= maxCached {
 		c.text = make(map[*term.Row]string, maxCached)
 	}
-	s := renderRow(f, row)
+	s := renderRow(f, row, colours)
 	c.text[row] = s
 	return s
 }
 
-// renderRow writes a row with its styles as a terminal takes them.
-func renderRow(f *term.Frame, row *term.Row) string {
+// renderRow writes a row with its styles as a terminal takes them, in as many
+// colours as are wanted: "16", "none", or all.
+func renderRow(f *term.Frame, row *term.Row, colours string) string {
 	end := len(row.Cells)
 	for end > 0 && row.Cells[end-1] == (term.Cell{}) {
 		end--
@@ -41,7 +42,7 @@ func renderRow(f *term.Frame, row *term.Row) string {
 		}
 		if c.Style != style {
 			style = c.Style
-			writeStyle(&b, style)
+			writeStyle(&b, reduce(style, colours))
 		}
 		if c.Style.Attr&term.Hidden != 0 {
 			b.WriteByte(' ')
@@ -60,6 +61,17 @@ func renderRow(f *term.Frame, row *term.Row) string {
 		b.WriteString("\x1b[m")
 	}
 	return b.String()
+}
+
+// reduce gives a style fewer colours.
+func reduce(s term.Style, colours string) term.Style {
+	switch colours {
+	case "none":
+		s.Fg, s.Bg = term.Color(0), term.Color(0)
+	case "16":
+		s.Fg, s.Bg = s.Fg.Of16(), s.Bg.Of16()
+	}
+	return s
 }
 
 var attrCodes = []struct {

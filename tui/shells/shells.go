@@ -1,6 +1,7 @@
 // Package shells is the place of a shell: its terminal, with one line above that
-// answers "where am I". Every key goes to the far side but the leader, and those
-// that scroll back.
+// answers "where am I", and where it is asked for another shell beside it. Every
+// key goes to the far side but the leader, and those that scroll back; what else
+// can be done with a shell is reached through the leader.
 package shells
 
 import (
@@ -8,13 +9,13 @@ import (
 	"strings"
 	"time"
 
+	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 
 	"meatus/core/plain"
 	"meatus/core/route"
 	"meatus/core/shell"
 	"meatus/core/term"
-	"meatus/tui/fit"
 	"meatus/tui/theme"
 )
 
@@ -27,17 +28,33 @@ type Closed struct{ ID int }
 // Again asks the frame to walk an ended shell's route again.
 type Again struct{ ID int }
 
+// Copy asks the frame to put a text on the clipboard of the local terminal.
+type Copy struct{ Text string }
+
 // Shell is one shell and how it is shown.
 type Shell struct {
 	ID    int
 	Route route.Route
 	*shell.Shell
-	back int // lines scrolled back
-	seen uint64
+	back   int    // lines scrolled back
+	bells  uint64 // heard when it was last shown
+	seenAt time.Time
 }
 
-// Bells tells whether a bell rang since the shell was last shown.
-func (s *Shell) Bells() bool { return s.Frame().Bells > s.seen }
+// News says what a shell has done since it was last shown: "bell", "output" or
+// "".
+func (s *Shell) News() string {
+	switch {
+	case s.Frame().Bells > s.bells:
+		return "bell"
+	case s.LastByte().After(s.seenAt):
+		return "output"
+	}
+	return ""
+}
+
+// saw notes that the shell is shown now.
+func (s *Shell) saw(f *term.Frame) { s.bells, s.seenAt = f.Bells, time.Now() }
 
 // Wait waits for the shell's next change.
 func (s *Shell) Wait() tea.Cmd {
@@ -60,29 +77,116 @@ func (s *Shell) Where() (who, way string) {
 	return fmt.Sprintf("%s on %s (%s)", plain.Line(target.User, 40), target.Name, target.Host), strings.Join(stations, " ▸ ")
 }
 
-// Model shows one shell.
+// mode is what keys do while the place does something of its own.
+type mode uint8
+
+const (
+	typing    mode = iota // keys go to the far side
+	searching             // a text to look for is typed
+	stepping              // from match to match
+	selecting             // a cursor moves over what was shown
+	pasting               // several lines wait for a yes
+	saving                // a file's name is typed
+	logging               // a file's name is typed
+)
+
+// Model shows one shell, or two side by side.
 type Model struct {
 	theme         *theme.Theme
 	width, height int
-	shell         *Shell
+	shell         *Shell // the one that has the keys
+	beside        *Shell // the other one, or nil
+	onRight       bool   // the one that has the keys is the right one
+	share         int    // of the width that the left one has, in hundredths
 	notice        string // stands in the line above until a key is pressed
 	rows          rowCache
+
+	mode    mode
+	input   textinput.Model
+	marked  span       // what is selected or found
+	cursor  term.Point // while selecting with keys
+	held    string     // what was pasted
+	whole   bool       // everything is saved, not the screen alone
+	drag    bool       // the mouse selects
+	divide  bool       // the mouse moves the divide
+	clicked time.Time
+}
+
+// span is what is marked on the screen, from one cell up to and with another.
+type span struct {
+	from, to term.Point
+	on       bool
 }
 
 // New returns the place without a shell.
-func New(t *theme.Theme) *Model { return &Model{theme: t} }
+func New(t *theme.Theme) *Model {
+	m := &Model{theme: t, share: 50, input: textinput.New()}
+	m.input.Prompt = ""
+	m.input.SetVirtualCursor(true)
+	t.Input(&m.input)
+	return m
+}
 
 // SetTheme changes the styles.
-func (m *Model) SetTheme(t *theme.Theme) { m.theme = t }
+func (m *Model) SetTheme(t *theme.Theme) {
+	m.theme = t
+	t.Input(&m.input)
+}
 
-// Show shows a shell.
+// Show shows a shell: in the place of the one that has the keys, or where it
+// stands beside that one, by giving it the keys.
 func (m *Model) Show(s *Shell) {
-	m.shell, m.notice = s, ""
+	m.leaveMode()
+	m.notice = ""
+	if m.beside != nil && s == m.beside {
+		m.Other()
+		return
+	}
+	m.shell = s
 	m.resize()
 }
 
-// Shell is the one that shows, or nil.
+// Shell is the one that has the keys, or nil.
 func (m *Model) Shell() *Shell { return m.shell }
+
+// Beside is the one beside it, or nil.
+func (m *Model) Beside() *Shell { return m.beside }
+
+// PutBeside shows a shell beside the one that has the keys; nil shows that alone.
+func (m *Model) PutBeside(s *Shell) {
+	if s == m.shell {
+		s = nil
+	}
+	m.beside, m.onRight = s, false
+	m.resize()
+}
+
+// Other gives the keys to the shell beside.
+func (m *Model) Other() {
+	if m.beside != nil {
+		m.leaveMode()
+		m.shell, m.beside, m.onRight = m.beside, m.shell, !m.onRight
+	}
+}
+
+// MoveDivide gives the left of two shells more or less of the width, in
+// hundredths of it.
+func (m *Model) MoveDivide(by int) {
+	m.share = min(max(m.share+by, 20), 80)
+	m.resize()
+}
+
+// Forget shows no shell that was put away.
+func (m *Model) Forget(s *Shell) {
+	switch s {
+	case m.beside:
+		m.PutBeside(nil)
+	case m.shell:
+		m.leaveMode()
+		m.shell, m.beside, m.onRight = m.beside, nil, false
+		m.resize()
+	}
+}
 
 // Notice puts a text into the line above, until a key is pressed.
 func (m *Model) Notice(text string) { m.notice = text }
@@ -93,13 +197,36 @@ func (m *Model) SetSize(width, height int) {
 	m.resize()
 }
 
-// Room is the size of the terminal.
+// Room is the size of a terminal that is alone.
 func (m *Model) Room() (cols, rows int) { return m.width, max(m.height-1, 1) }
 
-func (m *Model) resize() {
-	if m.shell != nil && m.width > 0 {
-		m.shell.Resize(m.Room())
+// leftWidth is how many columns the left of two shells has.
+func (m *Model) leftWidth() int { return min(max(m.width*m.share/100, 20), max(m.width-21, 1)) }
+
+// place is the columns of the shell that has the keys, or of the one beside.
+func (m *Model) place(focused bool) (x, width int) {
+	left := m.leftWidth()
+	switch {
+	case m.beside == nil:
+		return 0, m.width
+	case focused == m.onRight:
+		return left + 1, m.width - left - 1
 	}
+	return 0, left
+}
+
+func (m *Model) resize() {
+	if m.width == 0 {
+		return
+	}
+	_, rows := m.Room()
+	for focused, s := range map[bool]*Shell{true: m.shell, false: m.beside} {
+		if s != nil {
+			_, cols := m.place(focused)
+			s.Resize(cols, rows)
+		}
+	}
+	m.marked = span{}
 }
 
 // Update takes a message while the place has focus. It returns what is asked of
@@ -111,22 +238,17 @@ func (m *Model) Update(msg tea.Msg) (wish tea.Msg) {
 	switch msg := msg.(type) {
 	case tea.KeyPressMsg:
 		m.notice = ""
-		if !m.shell.Live() {
+		switch {
+		case m.mode != typing:
+			return m.modeKey(msg)
+		case !m.shell.Live():
 			return m.afterEnd(msg)
 		}
 		m.key(msg)
 	case tea.PasteMsg:
-		m.toEnd()
-		if !m.shell.Type(term.EncodePaste(msg.Content, m.shell.Frame().Modes)) {
-			m.notice = "the far side takes no more input just now"
-		}
-	case tea.MouseWheelMsg:
-		switch msg.Button {
-		case tea.MouseWheelUp:
-			m.scroll(3)
-		case tea.MouseWheelDown:
-			m.scroll(-3)
-		}
+		m.paste(msg)
+	case tea.MouseMsg:
+		return m.mouse(msg)
 	}
 	return nil
 }
@@ -161,8 +283,37 @@ func (m *Model) key(msg tea.KeyPressMsg) {
 // Send types a key at the far side.
 func (m *Model) Send(msg tea.KeyPressMsg) {
 	m.toEnd()
-	if out := toKey(msg).Encode(m.shell.Frame().Modes); len(out) > 0 && !m.shell.Type(out) {
-		m.notice = "the far side takes no more input just now"
+	key := toKey(msg)
+	out := key.Encode(m.shell.Frame().Modes)
+	if key.Special == term.Backspace && m.shell.Route.Target().Manner.Backspace == "bs" {
+		out = swapErase(out)
+	}
+	m.send(out)
+}
+
+// swapErase makes backspace send what control and backspace sends, and the other
+// way round.
+func swapErase(out []byte) []byte {
+	swapped := []byte(nil)
+	for _, b := range out {
+		switch b {
+		case 0x7f:
+			b = 0x08
+		case 0x08:
+			b = 0x7f
+		}
+		swapped = append(swapped, b)
+	}
+	return swapped
+}
+
+func (m *Model) send(out []byte) {
+	if len(out) == 0 || m.shell.Type(out) {
+		return
+	}
+	m.notice = "the far side takes no more input just now"
+	if _, lost := m.shell.Lost(); lost {
+		m.notice = "not typed: the way is lost, and the new shell is another"
 	}
 }
 
@@ -180,71 +331,6 @@ func (m *Model) toEnd() {
 		m.shell.back = 0
 		m.shell.Look(0)
 	}
-}
-
-// View draws the place: waiting says what waits elsewhere, roundTrip is that of
-// the shell's link. cursor is where the terminal's cursor is, nil where it is
-// hidden.
-func (m *Model) View(waiting string, roundTrip time.Duration) (lines []string, cursor *tea.Cursor) {
-	if m.shell == nil {
-		return nil, nil
-	}
-	f := m.shell.Frame()
-	m.shell.seen = f.Bells
-	lines = append(lines, m.where(f, waiting, roundTrip))
-	_, rows := m.Room()
-	for i := 0; i < rows && i < len(f.Lines); i++ {
-		lines = append(lines, m.rows.render(f, f.Lines[i]))
-	}
-	if f.CursorOn && m.shell.Live() {
-		cursor = tea.NewCursor(f.X, f.Y+1)
-		cursor.Shape, cursor.Blink = shape(f.Shape)
-	}
-	return lines, cursor
-}
-
-func shape(s term.CursorShape) (tea.CursorShape, bool) {
-	blink := s%2 == 1 || s == 0
-	switch s {
-	case 3, 4:
-		return tea.CursorUnderline, blink
-	case 5, 6:
-		return tea.CursorBar, blink
-	}
-	return tea.CursorBlock, blink
-}
-
-// where is the line above the terminal.
-func (m *Model) where(f *term.Frame, waiting string, roundTrip time.Duration) string {
-	t, s := m.theme, m.shell
-	who, way := s.Where()
-	left := " " + t.Accent.Render("▌") + t.Strong.Render(who) + t.Faint.Render(" · ") + way
-	var right string
-	switch {
-	case !s.Live():
-		e := s.Ending()
-		switch {
-		case e.Err != nil:
-			right = t.Accent.Render("lost: " + fit.Cut(e.Err.Error(), m.width/2))
-		case e.Signal != "":
-			right = t.Accent.Render("ended by signal " + plain.Line(e.Signal, 20))
-		default:
-			right = t.Accent.Render(fmt.Sprintf("ended, status %d", e.Status))
-		}
-		right += t.Faint.Render(" · ") + t.Keys(theme.Hint{Key: "enter", Does: "back"}, theme.Hint{Key: "a", Does: "walk again"})
-	case m.notice != "":
-		right = t.Accent.Render(m.notice)
-	case waiting != "":
-		right = t.Accent.Render(waiting)
-	case s.back > 0:
-		right = t.Accent.Render(fmt.Sprintf("%d lines back", f.Back)) + t.Faint.Render(" of "+fmt.Sprint(f.Scrolled))
-	default:
-		if rtt := fit.RoundTrip(roundTrip); rtt != "" {
-			right = t.Faint.Render(rtt + " · ")
-		}
-		right += t.Faint.Render("idle " + fit.Ago(s.Idle()))
-	}
-	return fit.Spread(left, right+" ", m.width, " ")
 }
 
 var specials = map[rune]term.Special{

@@ -40,11 +40,11 @@ func TestRowsAreDrawnWithTheirStyles(t *testing.T) {
 	var cache rowCache
 	want := "a\x1b[0;1;31mb\x1b[0;48;5;200mc\x1b[0;4:3;38;2;1;2;3md\x1b[0m \x1b[0;95m海\x1b[m"
 	for range 2 { // drawn, then from the cache
-		if got := cache.render(f, f.Lines[0]); got != want {
+		if got := cache.render(f, f.Lines[0], "all"); got != want {
 			t.Errorf("got  %q\nwant %q", got, want)
 		}
 	}
-	if got := renderRow(f, &term.Row{Cells: make([]term.Cell, 20)}); got != "" {
+	if got := renderRow(f, &term.Row{Cells: make([]term.Cell, 20)}, "all"); got != "" {
 		t.Errorf("a blank row is %q", got)
 	}
 }

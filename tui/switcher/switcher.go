@@ -4,6 +4,7 @@ package switcher
 
 import (
 	"fmt"
+	"slices"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -13,16 +14,20 @@ import (
 	"meatus/tui/theme"
 )
 
-// Place is where one can go: a shell, the trail, or Routes where it is neither.
+// Place is where one can go: a shell, the trail, the host identities, or Routes
+// where it is none of them.
 type Place struct {
 	Shell *shells.Shell
 	Trail bool
+	Hosts bool
+	Do    string // not to go anywhere: the key of an action on the shell that shows
 }
 
 // The lines before those of the shells.
 const (
 	onRoutes = iota
 	onTrail
+	onHosts
 	firstShell
 )
 
@@ -32,13 +37,17 @@ type Model struct {
 	width  int
 	shells []*shells.Shell
 	cursor int // the line
+	here   Place
 }
 
 // New returns the drawer with the shells there are; here is what shows now.
 func New(t *theme.Theme, width int, all []*shells.Shell, here Place) *Model {
-	m := &Model{theme: t, width: width, shells: all}
-	if here.Trail {
+	m := &Model{theme: t, width: width, shells: all, here: here}
+	switch {
+	case here.Trail:
 		m.cursor = onTrail
+	case here.Hosts:
+		m.cursor = onHosts
 	}
 	for i, s := range all {
 		if s == here.Shell {
@@ -54,7 +63,7 @@ func (m *Model) SetWidth(width int) { m.width = width }
 // SetShells changes the list; the cursor stays within it.
 func (m *Model) SetShells(all []*shells.Shell) {
 	m.shells = all
-	m.cursor = min(m.cursor, onTrail+len(all))
+	m.cursor = min(m.cursor, firstShell-1+len(all))
 }
 
 // Update takes a key. chosen tells that a place was.
@@ -63,14 +72,19 @@ func (m *Model) Update(msg tea.KeyPressMsg) (to Place, chosen bool) {
 	case "up", "k":
 		m.cursor = max(m.cursor-1, 0)
 	case "down", "j", "tab":
-		m.cursor = min(m.cursor+1, onTrail+len(m.shells))
+		m.cursor = min(m.cursor+1, firstShell-1+len(m.shells))
 	case "enter":
 		return m.choose(m.cursor)
 	case "0":
 		return m.choose(onRoutes)
 	case "t":
 		return m.choose(onTrail)
+	case "h":
+		return m.choose(onHosts)
 	default:
+		if m.here.Shell != nil && slices.ContainsFunc(shells.Actions(), func(a shells.Action) bool { return a.Key == key }) {
+			return Place{Do: key}, true
+		}
 		if len(key) == 1 && key[0] >= '1' && key[0] <= '9' {
 			return m.choose(firstShell + int(key[0]-'1'))
 		}
@@ -86,6 +100,8 @@ func (m *Model) choose(line int) (to Place, chosen bool) {
 		return Place{}, true
 	case line == onTrail:
 		return Place{Trail: true}, true
+	case line == onHosts:
+		return Place{Hosts: true}, true
 	}
 	return Place{Shell: m.shells[line-firstShell]}, true
 }
@@ -110,6 +126,10 @@ func (m *Model) View(height int, summary string) []string {
 	}
 	row(onRoutes, "0", t.Faint.Render("⌂"), "Routes", t.Faint.Render(summary))
 	row(onTrail, "t", t.Faint.Render("≡"), "Trail", t.Faint.Render("what was done, by whom, when"))
+	row(onHosts, "h", t.Faint.Render("◇"), "Hosts", t.Faint.Render("their identities: who vouched for what, and the history"))
+	if m.here.Shell != nil {
+		height -= (len(shells.Actions())+1)/2 + 1
+	}
 	first := max(m.cursor-(height-5), 0)
 	for i, s := range m.shells[min(first, len(m.shells)):] {
 		if len(lines) >= height-1 {
@@ -119,12 +139,41 @@ func (m *Model) View(height int, summary string) []string {
 		mark := t.Live.Render("━")
 		if !s.Live() {
 			mark = t.Verdict(gate.Shut).Render("╳")
-		} else if s.Bells() {
-			mark = t.Accent.Render("♪")
+		} else if _, lost := s.Lost(); lost {
+			mark = t.Verdict(gate.Ajar).Render("╍")
+		} else if s != m.here.Shell {
+			switch s.News() {
+			case "bell":
+				mark = t.Accent.Render("♪")
+			case "output":
+				mark = t.Accent.Render("•")
+			}
 		}
 		row(firstShell+first+i, fmt.Sprint(first+i+1), mark, who, t.Faint.Render(way)+"   "+s.LastLine())
 	}
+	lines = append(lines, m.actions()...)
 	return append(lines, t.Rule.Render(rule(m.width)))
+}
+
+// actions are what can be done with the shell that shows, two in a line.
+func (m *Model) actions() []string {
+	if m.here.Shell == nil {
+		return nil
+	}
+	t := m.theme
+	lines := []string{"   " + t.Faint.Render("with this shell")}
+	all := shells.Actions()
+	half := (len(all) + 1) / 2
+	for i := range half {
+		line := "   "
+		for _, n := range []int{i, i + half} {
+			if n < len(all) {
+				line += " " + t.Key.Render(all[n].Key) + " " + t.Faint.Render(fit.Pad(all[n].Does, 38))
+			}
+		}
+		lines = append(lines, fit.Cut(line, m.width))
+	}
+	return lines
 }
 
 func rule(width int) string {

@@ -7,6 +7,7 @@ package theme
 
 import (
 	"image/color"
+	"strings"
 
 	"charm.land/bubbles/v2/textinput"
 	"charm.land/lipgloss/v2"
@@ -70,6 +71,19 @@ func (t *Theme) Verdict(v gate.Verdict) lipgloss.Style {
 		return t.shut
 	}
 	return t.Faint
+}
+
+// Differing renders a fingerprint with the part that differs from another marked.
+func (t *Theme) Differing(print, other string) string {
+	var b strings.Builder
+	for i := range len(print) {
+		style := t.Faint
+		if i >= len(other) || print[i] != other[i] {
+			style = t.shut
+		}
+		b.WriteString(style.Render(print[i : i+1]))
+	}
+	return b.String()
 }
 
 // Input gives a text input our styles.

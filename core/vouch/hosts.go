@@ -1,0 +1,81 @@
+package vouch
+
+import (
+	"encoding/base64"
+	"errors"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"meatus/core/whole"
+)
+
+// PublicKey is the key itself.
+func (v Vouch) PublicKey() (ssh.PublicKey, error) {
+	wire, err := base64.StdEncoding.DecodeString(v.Key)
+	if err != nil {
+		return nil, err
+	}
+	return ssh.ParsePublicKey(wire)
+}
+
+// Host is everything that is or was vouched for one host.
+type Host struct {
+	Name string
+	Port int
+	Keys []Vouch // oldest first; those that are not current are history
+}
+
+// Current are the keys that are accepted now.
+func (h Host) Current() []Vouch {
+	return slices.DeleteFunc(slices.Clone(h.Keys), func(v Vouch) bool { return !v.Current() })
+}
+
+// Hosts lists every host with a vouch, by name.
+func (r *Record) Hosts() ([]Host, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if err := r.refresh(); err != nil {
+		return nil, err
+	}
+	var hosts []Host
+	for _, list := range r.vouches {
+		hosts = append(hosts, Host{list[0].Host, list[0].Port, list})
+	}
+	slices.SortFunc(hosts, func(a, b Host) int {
+		if c := strings.Compare(a.Name, b.Name); c != 0 {
+			return c
+		}
+		return a.Port - b.Port
+	})
+	return hosts, nil
+}
+
+// Retire makes what is vouched for a host history: the next visit is a first one.
+// Only that host's entries change.
+func (r *Record) Retire(host string, port int, when time.Time, why string) error {
+	unlock, err := whole.Lock(r.path)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	text, err := os.ReadFile(r.path)
+	if err != nil {
+		return err
+	}
+	if _, err := parse(filepath.Base(r.path), text); err != nil {
+		return err
+	}
+	after, err := retire(text, host, port, when, why)
+	if err != nil {
+		return err
+	}
+	if string(after) == string(text) {
+		return errors.New("nothing is vouched for it")
+	}
+	return whole.Write(r.path, after)
+}

@@ -1,0 +1,318 @@
+package shells
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"meatus/core/plain"
+	"meatus/core/term"
+	"meatus/core/workspace"
+	"meatus/tui/fit"
+	"meatus/tui/theme"
+)
+
+// Action is something that can be done with the shell that shows, by the key that
+// does it behind the leader.
+type Action struct {
+	theme.Hint
+	do func(m *Model)
+}
+
+// Actions lists what can be done with the shell that shows. Two of them are the
+// frame's: b takes the next shell beside, o is told here.
+func Actions() []Action {
+	return []Action{
+		{theme.Hint{Key: "/", Does: "search in what it showed"}, (*Model).search},
+		{theme.Hint{Key: "v", Does: "select and copy with keys"}, (*Model).selectKeys},
+		{theme.Hint{Key: "w", Does: "write what it showed to a file"}, (*Model).save},
+		{theme.Hint{Key: "l", Does: "begin a log, or end it"}, (*Model).toggleLog},
+		{theme.Hint{Key: "b", Does: "the next shell beside it, or it alone"}, nil},
+		{theme.Hint{Key: "o", Does: "keys to the other side"}, (*Model).Other},
+		{theme.Hint{Key: "[", Does: "divide to the left"}, func(m *Model) { m.MoveDivide(-5) }},
+		{theme.Hint{Key: "]", Does: "divide to the right"}, func(m *Model) { m.MoveDivide(5) }},
+	}
+}
+
+// Do does an action by its key, where it is not the frame's.
+func (m *Model) Do(key string) {
+	for _, a := range Actions() {
+		if a.Key == key && a.do != nil && m.shell != nil {
+			m.notice = ""
+			a.do(m)
+		}
+	}
+}
+
+func (m *Model) ask(what mode, proposed string) {
+	m.mode = what
+	m.input.SetValue(proposed)
+	m.input.CursorEnd()
+	m.input.Focus()
+}
+
+// leaveMode gives the keys back to the far side.
+func (m *Model) leaveMode() { m.mode, m.held, m.marked, m.drag = typing, "", span{}, false }
+
+func (m *Model) search() { m.ask(searching, "") }
+
+// selectKeys puts a cursor where the far side's is.
+func (m *Model) selectKeys() {
+	f := m.shell.Frame()
+	m.mode = selecting
+	m.cursor = term.Point{Row: f.First + min(f.Y, f.Rows-1), Col: f.X}
+	m.marked = span{m.cursor, m.cursor, true}
+	m.held = "" // nothing is anchored yet
+}
+
+// proposed is a file's name for what a shell showed.
+func (m *Model) proposed(kind string) string {
+	name := fmt.Sprintf("%s-%s.%s", m.shell.Route.Session, time.Now().Format("20060102-1504"), kind)
+	if home, err := os.UserHomeDir(); err == nil {
+		return workspace.Short(filepath.Join(home, name))
+	}
+	return name
+}
+
+func (m *Model) save() {
+	m.whole = true
+	m.ask(saving, m.proposed("txt"))
+}
+
+func (m *Model) toggleLog() {
+	if path, err := m.shell.StopLog(); path != "" {
+		m.notice = "the log is in " + workspace.Short(path)
+		if err != nil {
+			m.notice = "the log is not whole: " + err.Error()
+		}
+		return
+	}
+	m.ask(logging, m.proposed("log"))
+}
+
+// paste sends what was pasted; several lines, which a shell without bracketed
+// paste would run one after another, wait for a yes.
+func (m *Model) paste(msg tea.PasteMsg) {
+	switch m.mode {
+	case searching, saving, logging:
+		m.input, _ = m.input.Update(msg)
+		return
+	case typing:
+	default:
+		return
+	}
+	if !m.shell.Live() {
+		return
+	}
+	if strings.ContainsAny(msg.Content, "\r\n") && !m.shell.Frame().Modes.Paste {
+		m.mode, m.held = pasting, msg.Content
+		return
+	}
+	m.sendPaste(msg.Content)
+}
+
+func (m *Model) sendPaste(text string) {
+	m.toEnd()
+	m.send(term.EncodePaste(text, m.shell.Frame().Modes))
+}
+
+// modeKey takes a key while the place does something of its own.
+func (m *Model) modeKey(msg tea.KeyPressMsg) (wish tea.Msg) {
+	key := msg.String()
+	if key == "esc" || key == "ctrl+c" {
+		m.leaveMode()
+		m.toEnd()
+		return nil
+	}
+	switch m.mode {
+	case pasting:
+		text := m.held
+		m.leaveMode()
+		if key == "enter" {
+			m.sendPaste(text)
+		}
+	case searching:
+		if key == "enter" {
+			m.mode = stepping
+			m.marked = span{}
+			m.step(false)
+			return nil
+		}
+		m.input, _ = m.input.Update(msg)
+	case stepping:
+		switch key {
+		case "n", "up", "enter":
+			m.step(false)
+		case "N", "down", "shift+n":
+			m.step(true)
+		case "y":
+			return m.copy()
+		case "/":
+			m.mode = searching
+		}
+	case selecting:
+		return m.selectKey(key)
+	case saving, logging:
+		switch key {
+		case "enter":
+			m.write()
+		case "tab":
+			m.whole = !m.whole
+		default:
+			m.input, _ = m.input.Update(msg)
+		}
+	}
+	return nil
+}
+
+// step goes to the next match, and says where there is none.
+func (m *Model) step(forwards bool) {
+	text := m.input.Value()
+	s := m.shell
+	var from, to term.Point
+	var ok bool
+	s.With(func(screen *term.Screen) {
+		at := m.marked.from
+		if !m.marked.on {
+			_, end := screen.Rows()
+			at = term.Point{Row: end}
+		}
+		from, to, ok = screen.Find(text, at, forwards)
+	})
+	if !ok {
+		m.notice = "no more of it"
+		if !m.marked.on {
+			m.notice = "not there"
+		}
+		return
+	}
+	m.marked = span{from, to, true}
+	m.reveal(from.Row)
+}
+
+// reveal scrolls so that a row is in view.
+func (m *Model) reveal(row int) {
+	f := m.shell.Frame()
+	bottom := f.First + f.Back // the first row of the screen itself
+	if row >= f.First && row < f.First+f.Rows {
+		return
+	}
+	m.shell.back = min(max(bottom-row+f.Rows/3, 0), f.Scrolled)
+	m.shell.Look(m.shell.back)
+}
+
+func (m *Model) selectKey(key string) (wish tea.Msg) {
+	f := m.shell.Frame()
+	c := m.cursor
+	switch key {
+	case "left", "h":
+		c.Col--
+	case "right", "l":
+		c.Col++
+	case "up", "k":
+		c.Row--
+	case "down", "j":
+		c.Row++
+	case "home", "0":
+		c.Col = 0
+	case "end", "$":
+		c.Col = f.Cols - 1
+	case "pgup":
+		c.Row -= f.Rows / 2
+	case "pgdown":
+		c.Row += f.Rows / 2
+	case "space", "v":
+		m.held = "anchored"
+		m.marked = span{c, c, true}
+	case "w":
+		m.shell.With(func(screen *term.Screen) { m.marked.from, m.marked.to = screen.Word(c) })
+		m.held, m.cursor = "anchored", m.marked.to
+		return nil
+	case "enter", "y":
+		return m.copy()
+	}
+	first := f.First + f.Back - f.Scrolled
+	c.Row = min(max(c.Row, first), first+f.Scrolled+f.Rows-1)
+	c.Col = min(max(c.Col, 0), f.Cols-1)
+	m.cursor = c
+	if m.marked.to = c; m.held == "" {
+		m.marked.from = c
+	}
+	m.reveal(c.Row)
+	return nil
+}
+
+// copy takes what is marked.
+func (m *Model) copy() (wish tea.Msg) {
+	text := ""
+	marked := m.marked
+	m.shell.With(func(screen *term.Screen) { text = screen.TextBetween(marked.from, marked.to) })
+	m.leaveMode()
+	if text == "" {
+		return nil
+	}
+	m.notice = fmt.Sprintf("copied %d characters", len([]rune(text)))
+	return Copy{text}
+}
+
+// write saves what was shown, or begins a log.
+func (m *Model) write() {
+	path := strings.TrimSpace(m.input.Value())
+	if rest, ok := strings.CutPrefix(path, "~/"); ok {
+		if home, err := os.UserHomeDir(); err == nil {
+			path = filepath.Join(home, rest)
+		}
+	}
+	var err error
+	say := "written to " + workspace.Short(path)
+	if m.mode == logging {
+		say = "what it prints is logged to " + workspace.Short(path)
+		err = m.shell.StartLog(path)
+	} else {
+		err = m.shell.Save(path, m.whole)
+	}
+	m.leaveMode()
+	if m.notice = say; err != nil {
+		m.notice = "not written: " + err.Error()
+	}
+}
+
+// modeLine is the line above the terminal while the place does something of its
+// own.
+func (m *Model) modeLine(width int) string {
+	t := m.theme
+	word := func(s string) string { return " " + t.Accent.Render("▌"+s+" ") }
+	m.input.SetWidth(max(width-60, 12))
+	hints := func(h ...theme.Hint) string { return "  " + t.Keys(h...) }
+	esc := theme.Hint{Key: "esc", Does: "leave"}
+	switch m.mode {
+	case searching:
+		return word("search") + m.input.View() + hints(theme.Hint{Key: "enter", Does: "back from the end"}, esc)
+	case stepping:
+		say := t.Strong.Render(m.input.Value())
+		if m.notice != "" {
+			say += t.Accent.Render("  " + m.notice)
+		}
+		return word("search") + say + hints(theme.Hint{Key: "n", Does: "earlier"}, theme.Hint{Key: "N", Does: "later"}, theme.Hint{Key: "y", Does: "copy"}, esc)
+	case selecting:
+		return word("select") + hints(theme.Hint{Key: "arrows", Does: "move"}, theme.Hint{Key: "space", Does: "begin here"}, theme.Hint{Key: "w", Does: "word"}, theme.Hint{Key: "enter", Does: "copy"}, esc)
+	case pasting:
+		lines := strings.Split(strings.TrimRight(strings.ReplaceAll(m.held, "\r\n", "\n"), "\r\n"), "\n")
+		say := fmt.Sprintf("paste %d lines? ", len(lines))
+		if len(lines) == 1 {
+			say = "paste a line with its end? "
+		}
+		return word(say+"This shell runs each as it arrives:") + t.Strong.Render(plain.Line(lines[0], 40)) + hints(theme.Hint{Key: "enter", Does: "paste"}, theme.Hint{Key: "any other", Does: "do not"})
+	case logging:
+		return word("log to") + m.input.View() + hints(theme.Hint{Key: "enter", Does: "begin"}, esc)
+	}
+	what := "the screen"
+	if m.whole {
+		what = "everything it showed"
+	}
+	return fit.Cut(word("write "+what+" to")+m.input.View()+hints(theme.Hint{Key: "enter", Does: "write"}, theme.Hint{Key: "tab", Does: "the screen or all"}, esc), width)
+}

@@ -1,0 +1,171 @@
+package shells
+
+import (
+	"fmt"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"meatus/core/plain"
+	"meatus/core/term"
+	"meatus/tui/fit"
+	"meatus/tui/theme"
+)
+
+// View draws the place: waiting says what waits elsewhere, roundTrip is that of
+// the shell's link. cursor is where the terminal's cursor is, nil where it is
+// hidden.
+func (m *Model) View(waiting string, roundTrip time.Duration) (lines []string, cursor *tea.Cursor) {
+	if m.shell == nil {
+		return nil, nil
+	}
+	f := m.shell.Frame()
+	x, width := m.place(true)
+	lines = m.pane(m.shell, f, width, m.where(f, width, waiting, roundTrip), m.marked)
+	if f.CursorOn && m.shell.Live() && m.mode == typing && f.X < width {
+		cursor = tea.NewCursor(x+f.X, f.Y+1)
+		cursor.Shape, cursor.Blink = shape(f.Shape)
+	}
+	if m.beside == nil {
+		return lines, cursor
+	}
+	_, width = m.place(false)
+	other := m.pane(m.beside, m.beside.Frame(), width, m.short(m.beside, width), span{})
+	left, right := lines, other
+	if m.onRight {
+		left, right = other, lines
+	}
+	divide := m.theme.Rule.Render("│")
+	both := make([]string, m.height)
+	for i := range both {
+		both[i] = fit.Pad(at(left, i), m.leftWidth()) + divide + at(right, i)
+	}
+	return both, cursor
+}
+
+func at(lines []string, i int) string {
+	if i < len(lines) {
+		return lines[i]
+	}
+	return ""
+}
+
+// pane draws a shell: the line above, and its screen.
+func (m *Model) pane(s *Shell, f *term.Frame, width int, above string, marked span) []string {
+	s.saw(f)
+	lines := []string{above}
+	_, rows := m.Room()
+	colours := s.Route.Target().Manner.Colours
+	for i := 0; i < rows && i < len(f.Lines); i++ {
+		if from, to, ok := marked.columns(f.First+i, f.Cols); ok {
+			lines = append(lines, fit.Cut(renderRow(f, markRow(f.Lines[i], from, to), colours), width))
+			continue
+		}
+		line := m.rows.render(f, f.Lines[i], colours)
+		if f.Cols > width { // it has another size yet
+			line = fit.Cut(line, width)
+		}
+		lines = append(lines, line)
+	}
+	return lines
+}
+
+// columns says which columns of a row are marked.
+func (s span) columns(row, cols int) (from, to int, ok bool) {
+	a, b := s.from, s.to
+	if b.Before(a) {
+		a, b = b, a
+	}
+	if !s.on || row < a.Row || row > b.Row {
+		return 0, 0, false
+	}
+	to = cols - 1
+	if row == a.Row {
+		from = a.Col
+	}
+	if row == b.Row {
+		to = b.Col
+	}
+	return from, to, true
+}
+
+// markRow is a row with some of its cells turned light on dark, or back.
+func markRow(row *term.Row, from, to int) *term.Row {
+	cells := append([]term.Cell(nil), row.Cells...)
+	for i := max(from, 0); i <= min(to, len(cells)-1); i++ {
+		cells[i].Style.Attr ^= term.Reverse
+		if cells[i].Rune == 0 && cells[i].Width != term.Rest {
+			cells[i].Rune = ' '
+		}
+	}
+	return &term.Row{Cells: cells}
+}
+
+func shape(s term.CursorShape) (tea.CursorShape, bool) {
+	blink := s%2 == 1 || s == 0
+	switch s {
+	case 3, 4:
+		return tea.CursorUnderline, blink
+	case 5, 6:
+		return tea.CursorBar, blink
+	}
+	return tea.CursorBlock, blink
+}
+
+// short is the line above a shell that has not the keys.
+func (m *Model) short(s *Shell, width int) string {
+	who, _ := s.Where()
+	right := "idle " + fit.Ago(s.Idle())
+	if !s.Live() {
+		right = "ended"
+	}
+	return fit.Spread(" "+m.theme.Faint.Render("▏"+who), m.theme.Faint.Render(right)+" ", width, " ")
+}
+
+// where is the line above the terminal.
+func (m *Model) where(f *term.Frame, width int, waiting string, roundTrip time.Duration) string {
+	t, s := m.theme, m.shell
+	who, way := s.Where()
+	left := " " + t.Accent.Render("▌") + t.Strong.Render(who) + t.Faint.Render(" · ") + way
+	if m.mode != typing {
+		return fit.Pad(m.modeLine(width), width)
+	}
+	var right string
+	path, logErr := s.Logging()
+	since, lost := s.Lost()
+	switch {
+	case !s.Live():
+		e := s.Ending()
+		switch {
+		case e.Err != nil:
+			right = t.Accent.Render("lost: " + fit.Cut(e.Err.Error(), width/2))
+		case e.Signal != "":
+			right = t.Accent.Render("ended by signal " + plain.Line(e.Signal, 20))
+		default:
+			right = t.Accent.Render(fmt.Sprintf("ended, status %d", e.Status))
+		}
+		right += t.Faint.Render(" · ") + t.Keys(theme.Hint{Key: "enter", Does: "back"}, theme.Hint{Key: "a", Does: "walk again"})
+	case m.notice != "":
+		right = t.Accent.Render(m.notice)
+	case lost:
+		right = t.Accent.Render(fmt.Sprintf("the way is lost for %s; walking it again", fit.Ago(time.Since(since))))
+	case logErr != nil:
+		right = t.Accent.Render("the log has stopped: " + logErr.Error())
+	case waiting != "":
+		right = t.Accent.Render(waiting)
+		if held := s.Held(); held > 0 {
+			right += t.Accent.Render(fmt.Sprintf(" (%d)", held))
+		}
+	case s.back > 0:
+		right = t.Accent.Render(fmt.Sprintf("%d lines back", f.Back)) + t.Faint.Render(" of "+fmt.Sprint(f.Scrolled))
+	default:
+		if path != "" {
+			right = t.Accent.Render("● log") + t.Faint.Render(" · ")
+		}
+		if rtt := fit.RoundTrip(roundTrip); rtt != "" {
+			right += t.Faint.Render(rtt + " · ")
+		}
+		right += t.Faint.Render("idle " + fit.Ago(s.Idle()))
+	}
+	return fit.Spread(left, right+" ", width, " ")
+}
