@@ -24,6 +24,7 @@ import (
 	"meatus/core/workspace"
 	"meatus/tui/ask"
 	"meatus/tui/entry"
+	"meatus/tui/hosts"
 	"meatus/tui/journal"
 	"meatus/tui/remedies"
 	"meatus/tui/routes"
@@ -66,9 +67,11 @@ type App struct {
 
 	width, height int
 	inShell       bool         // the Shell place shows
-	inTrail       bool         // the trail shows; Routes does where neither
+	inTrail       bool         // the trail shows
+	inHosts       bool         // the host identities show; Routes does where none of these
 	trail         *trail.Trail // nil where it cannot be kept
 	journal       *journal.Model
+	hosts         *hosts.Model
 	routes        *routes.Model
 	shell         *shells.Model
 	ask           *ask.Model
@@ -129,6 +132,7 @@ func New(ws *workspace.Workspace, o Options) *App {
 		}()
 	}
 	a.journal = journal.New(a.trail, why, t)
+	a.hosts = hosts.New(ws, a.trail, t)
 	if a.written, err = ws.Watch(a.ctx); err != nil {
 		a.notice = err.Error() + "; press r after editing the file"
 	}
@@ -395,8 +399,10 @@ func (a *App) wish(msg tea.Msg) tea.Cmd {
 			a.toDemo = true
 			return tea.Quit
 		}
-	case journal.Left:
+	case journal.Left, hosts.Left:
 		a.goTo(nil)
+	case hosts.Changed:
+		return tea.Batch(a.routes.Rejudge("", ""), a.record(trail.Entry{Kind: trail.Vouch, Say: msg.Say}))
 	case entry.Saved:
 		a.task = nil
 		a.ws = a.ws.With(msg.Book)
@@ -404,6 +410,9 @@ func (a *App) wish(msg tea.Msg) tea.Cmd {
 		a.routes.Select(msg.Name)
 		return tea.Batch(a.routes.JudgeRest(0), a.record(trail.Entry{Kind: trail.Edit, Session: msg.Name, Say: "written as a new session"}))
 	default:
+		if a.inHosts {
+			return tea.Batch(a.take(a.hosts.Update(msg)), a.take(a.routes.Update(msg)))
+		}
 		if a.inTrail {
 			return tea.Batch(a.take(a.journal.Update(msg)), a.take(a.routes.Update(msg)))
 		}
@@ -430,6 +439,7 @@ func (a *App) resize(width, height int) {
 	a.ask.SetWidth(width)
 	a.shell.SetSize(width, height)
 	a.journal.SetSize(width, height)
+	a.hosts.SetSize(width, height)
 	if a.task != nil {
 		a.task.SetWidth(width)
 	}
@@ -444,6 +454,7 @@ func (a *App) setTheme(t *theme.Theme) {
 	a.shell.SetTheme(t)
 	a.ask.SetTheme(t)
 	a.journal.SetTheme(t)
+	a.hosts.SetTheme(t)
 	if a.task != nil {
 		a.task.SetTheme(t)
 	}
@@ -540,7 +551,7 @@ func (a *App) arrive(msg arrived) tea.Cmd {
 	a.nextID++
 	s := &shells.Shell{ID: a.nextID, Route: msg.route, Shell: msg.shell}
 	a.open = append(a.open, s)
-	if !a.inShell && !a.inTrail && a.task == nil && a.switcher == nil && !a.ask.Waiting() && a.routes.Selected() == msg.session {
+	if !a.inShell && !a.inTrail && !a.inHosts && a.task == nil && a.switcher == nil && !a.ask.Waiting() && a.routes.Selected() == msg.session {
 		a.goTo(s)
 	} else if a.inShell {
 		a.shell.Notice(msg.session + " is open: " + a.options.Leader)
@@ -585,12 +596,23 @@ func (a *App) shellChanged(id int) tea.Cmd {
 
 // goTo shows a shell, or Routes for nil.
 func (a *App) goTo(s *shells.Shell) {
-	a.inShell, a.inTrail = s != nil, false
+	a.inShell, a.inTrail, a.inHosts = s != nil, false, false
 	a.help, a.leaving = false, false
 	if s != nil {
 		a.shell.Show(s)
 		a.routes.Select(s.Route.Session)
 	}
+}
+
+// goToHosts shows the host identities, at the selected session's.
+func (a *App) goToHosts() tea.Cmd {
+	a.goTo(nil)
+	a.inHosts = true
+	a.hosts.SetWorkspace(a.ws)
+	if r, ok := a.routes.Route(a.routes.Selected()); ok {
+		a.hosts.Select(r.Target().Host, r.Target().Port)
+	}
+	return a.hosts.Read()
 }
 
 // goToTrail shows the trail.

@@ -127,7 +127,7 @@ func readExpectedLine(line string) (e Expected, ok bool) {
 		}
 	}
 	for _, w := range words {
-		w = strings.Trim(w, "(),;")
+		w = strings.TrimSuffix(strings.Trim(w, "(),;"), ":")
 		w, _, _ = strings.Cut(w, ",") // the first of several names
 		at, port := w, "22"
 		if strings.HasPrefix(w, "[") || strings.Count(w, ":") == 1 {

@@ -173,3 +173,10 @@ func TestAKeyIsFoundUnderItsOtherName(t *testing.T) {
 		t.Errorf("a host is elsewhere at itself: %+v", found)
 	}
 }
+
+func chmod(t *testing.T, path string, mode uint32) {
+	t.Helper()
+	if err := os.Chmod(path, os.FileMode(mode)); err != nil {
+		t.Fatal(err)
+	}
+}
