@@ -437,7 +437,7 @@ func TestQuestionsAreAskedOnTheTerminal(t *testing.T) {
 	p := startPeers(t)
 	p.workspace("\n[session.locked]\nhost = \"reef.internal\"\nvia = [\"quay\"]\nkey = \"keys/locked.pem\"\n")
 	s := show(t, 110, 30, "ip", "netns", "exec", p.here, program, "--workspace", p.dir, "run", "locked", "--", "echo reached $USER")
-	s.until("quay ("+bastionAddr+":22) is visited for the first time", "Type yes:")
+	s.until("quay ("+bastionAddr+":22) is visited for the first time", "Type yes, or paste")
 	s.text("yes")
 	s.keys("Enter")
 	s.until("locked (reef.internal:22) is visited for the first time")

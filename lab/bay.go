@@ -26,6 +26,10 @@ const baySessions = `# Lantern Bay, a tide observatory. Everything here is made 
 #   gauge-3     is not listening
 #   gauge-4     the login is not the right one
 #   survey-web  its key has a passphrase: low tide
+#   buoy        its key file is missing; gauge.pem would open it
+#   tables      the door of its tunnel is taken
+# and some are only uncommon: the lamp wants a code after the key (its banner
+# gives it away), the mast a certificate.
 
 [defaults]
 keepalive = "30s"
@@ -78,4 +82,27 @@ key  = "keys/survey.pem"
 site = "reef"
 host = "10.61.4.50"
 key  = "keys/gauge.pem"
+
+[session.lamp]
+site = "reef"
+host = "10.61.4.60"
+key  = "keys/gauge.pem"
+
+[session.mast]
+site = "reef"
+host = "10.61.4.61"
+key  = "keys/mast.pem"
+folder = "/var/log"
+arrive = "cat tide.log"
+
+[session.buoy]
+site = "reef"
+host = "10.61.4.62"
+key  = "keys/buoy.pem"           # not there
+
+[session.tables]                 # the tide tables, brought here
+site = "reef"
+host = "10.61.4.50"
+key  = "keys/gauge.pem"
+tunnels = [{ bring = "DOOR", reach = "survey-web.internal:80" }]
 `

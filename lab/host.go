@@ -18,6 +18,11 @@ import (
 type Account struct {
 	Keys     []ssh.PublicKey
 	Password string
+	// Code, where set, is asked for after a key: a second step.
+	Code string
+	// Signer, where set, must have signed a certificate for the key; the key alone
+	// is not taken.
+	Signer ssh.PublicKey
 }
 
 // Host is one machine of the lab.
@@ -25,7 +30,8 @@ type Host struct {
 	Name     string
 	Address  string // in the simulated network
 	Accounts map[string]Account
-	Bastion  bool // lets connections onward
+	Bastion  bool   // lets connections onward
+	Banner   string // said before the login
 	Faults   Faults
 
 	bay    *Lab
@@ -99,6 +105,9 @@ func (h *Host) serve(conn net.Conn) {
 	if h.takesPasswords() {
 		config.PasswordCallback = h.checkPassword
 	}
+	if h.Banner != "" {
+		config.BannerCallback = func(ssh.ConnMetadata) string { return h.Banner }
+	}
 	config.AddHostKey(signer)
 	server, channels, requests, err := ssh.NewServerConn(conn, config)
 	if err != nil {
@@ -126,12 +135,29 @@ func (h *Host) serve(conn net.Conn) {
 var errNo = errors.New("no")
 
 func (h *Host) checkKey(meta ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
-	for _, known := range h.Accounts[meta.User()].Keys {
+	account := h.Accounts[meta.User()]
+	if account.Signer != nil {
+		checker := ssh.CertChecker{IsUserAuthority: func(k ssh.PublicKey) bool { return bytes.Equal(k.Marshal(), account.Signer.Marshal()) }}
+		return checker.Authenticate(meta, key)
+	}
+	for _, known := range account.Keys {
 		if bytes.Equal(known.Marshal(), key.Marshal()) {
+			if account.Code != "" {
+				return nil, &ssh.PartialSuccessError{Next: ssh.ServerAuthCallbacks{KeyboardInteractiveCallback: account.askCode}}
+			}
 			return &ssh.Permissions{}, nil
 		}
 	}
 	return nil, errNo
+}
+
+// askCode asks for the second step.
+func (a Account) askCode(_ ssh.ConnMetadata, ask ssh.KeyboardInteractiveChallenge) (*ssh.Permissions, error) {
+	answers, err := ask("the lamp", "The lamp wants its code too.", []string{"Code: "}, []bool{false})
+	if err != nil || len(answers) != 1 || answers[0] != a.Code {
+		return nil, errNo
+	}
+	return &ssh.Permissions{}, nil
 }
 
 func (h *Host) checkPassword(meta ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {

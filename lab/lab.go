@@ -36,6 +36,7 @@ type Lab struct {
 	since time.Time
 
 	listener net.Listener
+	taken    net.Listener // holds the door that a session of the demo wants
 	mu       sync.Mutex
 	closed   bool
 	wg       sync.WaitGroup
@@ -57,7 +58,13 @@ var bayMap = []place{
 	{"gauge-4", "10.61.4.34", map[string]string{"keeper": "gauge.pem"}, true},
 	{"survey-web", "10.61.4.40", map[string]string{"keeper": "survey.pem"}, false},
 	{"archive", "10.61.4.50", map[string]string{"keeper": "gauge.pem"}, false},
+	{"lamp", "10.61.4.60", map[string]string{"keeper": "gauge.pem"}, true},
+	{"mast", "10.61.4.61", map[string]string{"keeper": "mast.pem"}, true},
+	{"buoy", "10.61.4.62", map[string]string{"keeper": "gauge.pem"}, true},
 }
+
+// LampCode is the second step at the lamp, which its banner gives away.
+const LampCode = "flood tide"
 
 // vouchedOn is when the demo's hosts were vouched for.
 var vouchedOn = time.Date(2026, time.October, 12, 9, 30, 0, 0, time.UTC)
@@ -102,12 +109,41 @@ func (b *Lab) build(p place, keys map[string]ssh.PublicKey) error {
 		return err
 	}
 	h.signer = signer
-	if p.name == "gauge-3" {
+	switch p.name {
+	case "gauge-3":
 		h.Faults.ClosePort(true)
+	case "lamp":
+		h.Banner = "Keepers of the lamp only. Today's code is: " + LampCode + "\n"
+		account := h.Accounts["keeper"]
+		account.Code = LampCode
+		h.Accounts["keeper"] = account
+	case "mast":
+		if h.Accounts["keeper"], err = b.certified(keys["mast.pem"]); err != nil {
+			return err
+		}
 	}
 	b.hosts[p.name] = h
 	b.names[p.name+".internal"] = p.address
 	return nil
+}
+
+// certified is an account that demands a certificate; the certificate of the key
+// is written beside it, good for a day from every start on.
+func (b *Lab) certified(key ssh.PublicKey) (Account, error) {
+	signer, err := b.hostKey("signer")
+	if err != nil {
+		return Account{}, err
+	}
+	now := time.Now()
+	cert := &ssh.Certificate{
+		Key: key, CertType: ssh.UserCert, KeyId: "keeper of the mast", ValidPrincipals: []string{"keeper"},
+		ValidAfter: uint64(now.Add(-time.Hour).Unix()), ValidBefore: uint64(now.Add(24 * time.Hour).Unix()),
+	}
+	if err := cert.SignCert(rand.Reader, signer); err != nil {
+		return Account{}, err
+	}
+	file := filepath.Join(b.Dir, "keys", "mast.pem-cert.pub")
+	return Account{Signer: signer.PublicKey()}, os.WriteFile(file, ssh.MarshalAuthorizedKey(cert), 0o600)
 }
 
 // Host returns the host of that name, or nil.
@@ -132,6 +168,7 @@ func (b *Lab) Close() {
 	b.closed = true
 	b.mu.Unlock()
 	b.listener.Close()
+	b.taken.Close()
 	for _, h := range b.hosts {
 		h.Faults.Heal()
 		h.Cut()
@@ -149,6 +186,9 @@ func (b *Lab) listen() (err error) {
 	}
 	if b.listener, err = net.Listen("tcp", net.JoinHostPort("127.0.0.1", port)); err != nil {
 		return fmt.Errorf("the lab's port %s is taken: %w; stop what holds it (perhaps another lab in %s)", port, err, b.Dir)
+	}
+	if b.taken, err = net.Listen("tcp", "127.0.0.1:0"); err != nil {
+		return err
 	}
 	_, port, _ = net.SplitHostPort(b.Address())
 	return os.WriteFile(kept, []byte(port+"\n"), 0o600)
@@ -250,6 +290,7 @@ func (b *Lab) loginKeys() (map[string]ssh.PublicKey, error) {
 		{"tide.pem", "bcrypt", 0o644}, // too open, on purpose
 		{"gauge.pem", "sec1", 0o600},
 		{"survey.pem", "locked", 0o600},
+		{"mast.pem", "pkcs8", 0o600},
 	} {
 		kept := filepath.Join(b.Dir, "lab", k.name+".pub")
 		if text, err := os.ReadFile(kept); err == nil {
@@ -342,7 +383,7 @@ func (b *Lab) writeWorkspace() error {
 			return err
 		}
 	}
-	return os.WriteFile(sessions, []byte(strings.ReplaceAll(baySessions, "QUAY", b.Address())), 0o600)
+	return os.WriteFile(sessions, []byte(strings.NewReplacer("QUAY", b.Address(), "DOOR", b.taken.Addr().String()).Replace(baySessions)), 0o600)
 }
 
 // Dialer reaches the bay and nothing else: any address but the bastion's has no

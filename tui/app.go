@@ -357,7 +357,11 @@ func (a *App) wish(msg tea.Msg) tea.Cmd {
 	case entry.Left, settle.Left, sheet.Left, remedies.Left:
 		a.task = nil
 	case routes.Settle:
-		a.task = settle.New(a.ws.Vouched, msg.Changed, a.theme, a.width)
+		var before []string
+		if a.trail != nil {
+			before = a.trail.SightedAt(msg.Changed.Seen)
+		}
+		a.task = settle.New(a.ws.Vouched, msg.Changed, before, a.theme, a.width)
 	case routes.Mend:
 		list := remedies.New(msg.Case, a.theme, a.width)
 		a.task = list

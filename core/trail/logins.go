@@ -110,6 +110,25 @@ func (t *Trail) NoteSighting(host string, port int, key, address string, when ti
 	return nil
 }
 
+// SightedAt lists the hosts whose keys were seen at an address, the latest first,
+// as "HOST:PORT until DAY".
+func (t *Trail) SightedAt(address string) []string {
+	rows, err := t.db.Query("select host, port, max(last) from sightings where address = ? group by host, port order by 3 desc limit 5", address)
+	if err != nil {
+		return nil
+	}
+	defer rows.Close()
+	var all []string
+	for rows.Next() {
+		var host string
+		var port, last int64
+		if rows.Scan(&host, &port, &last) == nil {
+			all = append(all, fmt.Sprintf("%s:%d until %s", host, port, time.UnixMilli(last).Local().Format("2 Jan 2006 15:04")))
+		}
+	}
+	return all
+}
+
 // Sightings lists where a host's keys were seen, the latest first.
 func (t *Trail) Sightings(host string, port int) ([]Sighting, error) {
 	rows, err := t.db.Query("select key, address, first, last from sightings where host = ? and port = ? order by last desc limit 200", host, port)

@@ -277,6 +277,10 @@ func (m *Model) state(e *entry, width int) string {
 			max(int(time.Until(w.waiting.Next).Seconds()+0.999), 0), w.waiting.End.Local().Format("15:04"))
 		return t.Accent.Render(fit.Pad("waiting", 8)) + t.Faint.Render(fit.Cut(say, width-8))
 	}
+	if w := e.lost; w != nil && time.Now().Before(w.End) {
+		say := fmt.Sprintf("%s at %s, again in %d s, until %s", w.Failure.Cause, w.Failure.Hop, max(int(time.Until(w.Next).Seconds()+0.999), 0), w.End.Local().Format("15:04"))
+		return t.Verdict(gate.Ajar).Render(fit.Pad("lost", 8)) + t.Faint.Render(fit.Cut(say, width-8))
+	}
 	if w := e.walk; w != nil {
 		at := ""
 		if w.hop < len(e.route.Hops) {

@@ -106,7 +106,8 @@ type entry struct {
 	report     gate.Report
 	walk       *walking
 	failure    *gate.Failure
-	said       string // what was just done, for the card
+	said       string        // what was just done, for the card
+	lost       *walk.Waiting // its way was lost and is walked again, or nil
 }
 
 // walking is where a walk is.
@@ -642,8 +643,18 @@ func (m *Model) Hear(event walk.Event) {
 		}
 	case walk.Touched:
 		m.touched(ev)
+	case walk.Ended:
+		if i, ok := m.byName[ev.Session]; ok && ev.Err == nil {
+			m.entries[i].lost = nil
+		}
+	case walk.Finished:
+		if i, ok := m.byName[ev.Session]; ok {
+			m.entries[i].lost = nil
+		}
 	case walk.Waiting:
-		if i, ok := m.byName[ev.Session]; ok && m.entries[i].walk != nil {
+		if i, ok := m.byName[ev.Session]; ok && ev.Lost {
+			m.entries[i].lost = &ev
+		} else if i, ok := m.byName[ev.Session]; ok && m.entries[i].walk != nil {
 			m.entries[i].walk.waiting = &ev
 			m.show(m.entry(i), ev.Failure)
 		}

@@ -41,13 +41,15 @@ type Model struct {
 	width  int
 	record *vouch.Record
 	what   *walk.ChangedIdentity
+	before []string // hosts that were seen at this address before, with when
 	input  textinput.Model
 	note   string
 }
 
-// New asks what a changed identity means.
-func New(record *vouch.Record, what *walk.ChangedIdentity, t *theme.Theme, width int) *Model {
-	m := &Model{theme: t, width: width, record: record, what: what, input: textinput.New()}
+// New asks what a changed identity means. before are the hosts that were seen at
+// its address, with when.
+func New(record *vouch.Record, what *walk.ChangedIdentity, before []string, t *theme.Theme, width int) *Model {
+	m := &Model{theme: t, width: width, record: record, what: what, before: before, input: textinput.New()}
 	m.input.Prompt = "› "
 	m.input.SetVirtualCursor(true)
 	m.input.SetWidth(60)
@@ -139,6 +141,9 @@ func (m *Model) View(height int) []string {
 				row("earlier", v.Algorithm, v.SHA256, now, fmt.Sprintf("until %s: %s", v.Until.Local().Format("2 Jan 2006"), v.Ended))
 			}
 		}
+	}
+	if len(m.before) > 0 {
+		lines = append(lines, fit.Cut("   "+t.Faint.Render(fit.Pad("seen here", 9))+t.Faint.Render(strings.Join(m.before, ", ")), m.width))
 	}
 	lines = append(lines, "")
 	say := func(format string, args ...any) {

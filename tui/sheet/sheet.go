@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
@@ -342,11 +343,17 @@ func (m *Model) View(height int) []string {
 			from = t.Faint.Render(origin.String())
 		}
 		style := t.Text
+		if key == "keepalive" {
+			from += t.Faint.Render(cost(text))
+		}
 		switch {
 		case text == "":
 			text, style, from = "–", t.Faint, ""
 		case own:
 			style, from = t.Strong, m.without(&far, key)
+			if key == "keepalive" {
+				from += t.Faint.Render(strings.TrimPrefix(cost(text), "; "))
+			}
 		}
 		if i-first == room-1 && i < len(fields)-1 {
 			from = fit.Pad(from, max(m.width-value-30, 10)) + t.Faint.Render("more below")
@@ -364,6 +371,19 @@ func (m *Model) View(height int) []string {
 		}
 	}
 	return lines[:min(len(lines), height)]
+}
+
+// keepaliveBytes is about what one keepalive and its answer take on the wire, with
+// the headers of TCP and IP.
+const keepaliveBytes = 250
+
+// cost says what a keepalive costs.
+func cost(every string) string {
+	d, err := time.ParseDuration(every)
+	if err != nil || d <= 0 {
+		return ""
+	}
+	return fmt.Sprintf("; costs %s an hour", fit.Bytes(keepaliveBytes*float64(time.Hour)/float64(d)))
 }
 
 // title names the table that shows, and the others that can.
