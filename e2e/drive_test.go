@@ -102,6 +102,7 @@ func show(t *testing.T, cols, rows int, command ...string) *screen {
 	s.tmux("set", "-g", "remain-on-exit", "on")
 	s.tmux("set", "-g", "window-size", "manual")
 	s.tmux("set", "-sg", "escape-time", "0")
+	s.tmux("set", "-s", "set-clipboard", "on")
 	s.resize(cols, rows)
 	return s
 }
@@ -132,6 +133,21 @@ func (s *screen) keys(names ...string) {
 func (s *screen) text(letters string) {
 	s.t.Helper()
 	s.tmux("send-keys", "-l", letters)
+}
+
+// pasteText pastes as a person does from another window.
+func (s *screen) pasteText(text string) {
+	s.t.Helper()
+	s.tmux("set-buffer", "-b", "pasted", text)
+	s.tmux("paste-buffer", "-p", "-b", "pasted")
+}
+
+// lead presses the leader and then keys.
+func (s *screen) lead(keys ...string) {
+	s.t.Helper()
+	s.keys("M-m")
+	s.until("go to ")
+	s.keys(keys...)
 }
 
 func (s *screen) see() string { return s.tmux("capture-pane", "-p") }

@@ -92,7 +92,7 @@ func ReadExpected(text, host string, port int) (list []Expected, unread []string
 	if strings.Contains(strings.ToUpper(text), "SSHFP") {
 		return readZone(text, port)
 	}
-	for n, line := range strings.Split(text, "\n") {
+	for n, line := range strings.Split(strings.NewReplacer("\r\n", "\n", "\r", "\n").Replace(text), "\n") {
 		line = strings.TrimSpace(line)
 		if line == "" || strings.HasPrefix(line, "#") || strings.HasPrefix(line, ";") {
 			continue
@@ -122,7 +122,7 @@ func readExpectedLine(line string) (e Expected, ok bool) {
 			}
 		}
 		if sum, isPrint := readPrint(w); isPrint && (strings.Contains(w, ":") || len(w) >= 40) {
-			e.Print, ok = digestName(len(sum))+":"+pairs(sum), true
+			e.Print, ok = writePrint(sum), true
 			break
 		}
 	}
@@ -163,7 +163,7 @@ func readZone(text string, port int) (list []Expected, unread []string) {
 			unread = append(unread, fmt.Sprintf("%s: its digest is none of SHA-1 and SHA-256", plain.Line(s.Hdr.Name, 60)))
 			continue
 		}
-		list = append(list, Expected{Host: strings.TrimSuffix(strings.ToLower(s.Hdr.Name), "."), Port: port, Print: name + ":" + pairs(sum), Source: "SSHFP records"})
+		list = append(list, Expected{Host: strings.TrimSuffix(strings.ToLower(s.Hdr.Name), "."), Port: port, Print: writePrint(sum), Source: "SSHFP records"})
 	}
 	if err := zone.Err(); err != nil {
 		unread = append(unread, plain.Line(err.Error(), 120))

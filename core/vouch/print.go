@@ -63,6 +63,15 @@ func readPrint(written string) (sum []byte, ok bool) {
 	return sum, err == nil && (len(sum) == sha256.Size || len(sum) == sha1.Size)
 }
 
+// writePrint is a fingerprint as it is kept: SHA-256 in base64, the others as pairs
+// of digits.
+func writePrint(sum []byte) string {
+	if len(sum) == sha256.Size {
+		return "SHA256:" + base64.RawStdEncoding.EncodeToString(sum)
+	}
+	return digestName(len(sum)) + ":" + pairs(sum)
+}
+
 func digestName(size int) string {
 	return map[int]string{sha256.Size: "SHA256", sha1.Size: "SHA1", md5.Size: "MD5"}[size]
 }

@@ -385,6 +385,7 @@ func (h *handshake) askIdentity(remote net.Addr, key ssh.PublicKey) error {
 		if err := l.w.Vouched.Accept(l.hop.Host, l.hop.Port, key, h.address(remote), time.Now()); err != nil {
 			return h.give(h.recordUnreadable(err).(*gate.Failure))
 		}
+		l.w.tell(Sighted{l.hop.Host, l.hop.Port, q.SHA256, h.address(remote)})
 		return nil
 	}
 	if l.ctx.Err() != nil {

@@ -86,6 +86,7 @@ type Model struct {
 	pattern       string
 	expected      []vouch.Expected
 	note          string
+	wanted        string // the host to go to when the record is read
 }
 
 // New returns the place for a workspace.
@@ -157,8 +158,13 @@ func (m *Model) selected() (vouch.Host, bool) {
 	return m.hosts[m.shown[m.cursor]], true
 }
 
-// Select moves to a host where it is there.
+// Select moves to a host where it is there, also when the record is next read.
 func (m *Model) Select(host string, port int) {
+	m.wanted = at(host, port)
+	m.moveTo(host, port)
+}
+
+func (m *Model) moveTo(host string, port int) {
 	for i, n := range m.shown {
 		if h := m.hosts[n]; at(h.Name, h.Port) == at(host, port) {
 			m.cursor = i
@@ -174,6 +180,11 @@ func (m *Model) Update(msg tea.Msg) (wish tea.Msg, cmd tea.Cmd) {
 	case read:
 		m.hosts, m.signers, m.err = msg.hosts, msg.signers, msg.err
 		m.narrow()
+		if host, port, err := net.SplitHostPort(m.wanted); err == nil {
+			n, _ := strconv.Atoi(port)
+			m.moveTo(host, n)
+			m.wanted = ""
+		}
 		return nil, m.look()
 	case seen:
 		m.seen = msg

@@ -301,7 +301,7 @@ func (m *Model) modeLine(width int) string {
 	case selecting:
 		return word("select") + hints(theme.Hint{Key: "arrows", Does: "move"}, theme.Hint{Key: "space", Does: "begin here"}, theme.Hint{Key: "w", Does: "word"}, theme.Hint{Key: "enter", Does: "copy"}, esc)
 	case pasting:
-		lines := strings.Split(strings.TrimRight(strings.ReplaceAll(m.held, "\r\n", "\n"), "\r\n"), "\n")
+		lines := strings.Split(strings.TrimRight(strings.NewReplacer("\r\n", "\n", "\r", "\n").Replace(m.held), "\n"), "\n")
 		say := fmt.Sprintf("paste %d lines? ", len(lines))
 		if len(lines) == 1 {
 			say = "paste a line with its end? "
