@@ -34,6 +34,7 @@ type peers struct {
 	dir                  string // keys and the workspace
 	here, bastion, inner string // namespaces
 	logs                 map[string]string
+	stop                 func() // ends the bastion's server
 }
 
 func system(t *testing.T, line string) {
@@ -78,7 +79,7 @@ func startPeers(t *testing.T) *peers {
 		p.key(key, "")
 	}
 	p.key("locked", "ebb tide")
-	p.serve("quay", p.bastion, bastionAddr, "outer", "")
+	p.stop = p.serve("quay", p.bastion, bastionAddr, "outer", "")
 	p.serve("reef", p.inner, innerAddr, "inner", "AllowUsers root@"+inwardAddr)
 	p.workspace("")
 	return p
@@ -127,6 +128,12 @@ func (p *peers) key(name, passphrase string) {
 // more lines of its configuration. It returns how to stop it.
 func (p *peers) serve(name, ns, addr, key, extra string) (stop func()) {
 	p.t.Helper()
+	return p.serveWith(name, ns, addr, key, "", extra)
+}
+
+// serveWith is serve with lines of configuration in front, too.
+func (p *peers) serveWith(name, ns, addr, key, first, extra string) (stop func()) {
+	p.t.Helper()
 	dir := p.path("server-" + name)
 	os.MkdirAll(dir, 0o755)
 	if _, err := os.Stat(filepath.Join(dir, "host")); err != nil {
@@ -137,9 +144,9 @@ func (p *peers) serve(name, ns, addr, key, extra string) (stop func()) {
 		p.t.Fatal(err)
 	}
 	locked, _ := os.ReadFile(p.path("keys", "locked.pem.pub"))
-	p.write(filepath.Join(dir, "authorized"), string(authorized)+string(locked), 0o600)
+	p.write(filepath.Join(dir, "authorized"), string(authorized)+string(locked), 0o644)
 	config := filepath.Join(dir, "config")
-	p.write(config, fmt.Sprintf(`ListenAddress %s:22
+	p.write(config, fmt.Sprintf(`%sListenAddress %s:22
 HostKey %s
 AuthorizedKeysFile %s
 PidFile none
@@ -150,7 +157,7 @@ KbdInteractiveAuthentication no
 PermitRootLogin prohibit-password
 LogLevel VERBOSE
 %s
-`, addr, filepath.Join(dir, "host"), filepath.Join(dir, "authorized"), extra), 0o600)
+`, first, addr, filepath.Join(dir, "host"), filepath.Join(dir, "authorized"), extra), 0o600)
 	log, err := os.OpenFile(filepath.Join(dir, "log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
 		p.t.Fatal(err)
@@ -388,7 +395,7 @@ func TestABastionThatForbidsAndOneThatIsTooOld(t *testing.T) {
 	restart := func(extra string) {
 		system(t, "ip netns pids "+p.bastion+" | xargs -r kill; sleep 0.3")
 		os.Remove(p.logs["quay"])
-		p.serve("quay", p.bastion, bastionAddr, "outer", extra)
+		p.stop = p.serve("quay", p.bastion, bastionAddr, "outer", extra)
 	}
 	restart("AllowTcpForwarding no")
 	if r := p.run("run", "reef", "--", "true"); r.status != 3 || !strings.Contains(r.err, "quay: channel: quay does not let this login go on") {

@@ -133,6 +133,12 @@ func (a *ttyAsker) Answers(ctx context.Context, q walk.ServerQuestions) ([]strin
 	if q.Try > 1 {
 		fmt.Fprintln(tty, "That was not accepted.")
 	}
+	if q.After != "" {
+		fmt.Fprintf(tty, "%s was accepted; one more step is wanted.\n", q.After)
+	}
+	for line := range strings.Lines(q.Banner) {
+		fmt.Fprintf(tty, "%s says: %s\n", q.Hop, strings.TrimRight(line, "\n"))
+	}
 	for _, text := range []string{q.Title, q.Instruction} {
 		if text != "" {
 			fmt.Fprintf(tty, "%s says: %s\n", q.Hop, text)

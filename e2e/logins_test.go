@@ -1,0 +1,204 @@
+package e2e
+
+import (
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"encoding/pem"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+)
+
+// A login that exists in the bastion's namespace alone, with the password "spring
+// tide" as crypt(3) keeps it.
+const (
+	pilotLogin = "pilot"
+	pilotHash  = "$6$lantern$B7BVwSS2aXJ2bZeQVfcwGAXoK3sIL05oi5x1C/BVzBPBiK20F/ERwJvq7zH8T2jwR3ThTwGIeg5gZrVzuvESy1"
+)
+
+// pilot gives the bastion's namespace the login pilot, and questions that ask for
+// its password.
+func (p *peers) pilot() {
+	p.t.Helper()
+	etc := "/etc/netns/" + p.bastion
+	home := p.path("home")
+	os.MkdirAll(home, 0o755)
+	os.MkdirAll(etc+"/pam.d", 0o755)
+	for _, file := range []struct{ name, line string }{
+		{"passwd", fmt.Sprintf("%s:x:61000:61000::%s:/bin/sh", pilotLogin, home)},
+		{"shadow", pilotLogin + ":" + pilotHash + ":20000:0:99999:7:::"},
+		{"group", pilotLogin + ":x:61000:"},
+	} {
+		text, err := os.ReadFile("/etc/" + file.name)
+		if err != nil {
+			p.t.Fatal(err)
+		}
+		p.write(etc+"/"+file.name, strings.TrimRight(string(text), "\n")+"\n"+file.line+"\n", 0o644)
+	}
+	p.write(etc+"/pam.d/sshd", "auth required pam_unix.so\naccount required pam_permit.so\nsession required pam_permit.so\npassword required pam_deny.so\n", 0o644)
+	for _, dir := range []string{p.dir, filepath.Dir(p.dir)} { // pilot has to reach the list of keys
+		os.Chmod(dir, 0o755)
+	}
+}
+
+// again starts the bastion's server anew, with more lines of configuration in
+// front of the usual ones, which the server takes the first of, and last behind them.
+func (p *peers) again(more string, last ...string) {
+	p.t.Helper()
+	p.stop()
+	os.Remove(p.path("server-quay", "log"))
+	p.stop = p.serveWith("quay", p.bastion, bastionAddr, "outer", more, strings.Join(last, ""))
+}
+
+// asPilot asks for pilot at the bastion, in a terminal.
+func (p *peers) asPilot(key string) *screen {
+	p.t.Helper()
+	p.workspace(fmt.Sprintf("\n[session.pilot]\nhost = %q\nuser = %q\n%s", bastionAddr, pilotLogin, key))
+	return show(p.t, 120, 30, "ip", "netns", "exec", p.here, program, "--workspace", p.dir, "run", "pilot", "--", "echo reached as $USER")
+}
+
+func TestARealServersPasswordIsAsked(t *testing.T) {
+	p := startPeers(t)
+	p.pilot()
+	p.again("PasswordAuthentication yes\n")
+	p.vouch("quay")
+	s := p.asPilot("")
+	s.until("Password of pilot at pilot:")
+	s.text("neap tide")
+	s.keys("Enter")
+	s.until("That was not accepted")
+	s.text("spring tide")
+	s.keys("Enter")
+	s.until("reached as pilot")
+	if seen := s.see(); strings.Contains(seen, "spring tide") {
+		t.Errorf("the password is shown:\n%s", seen)
+	}
+	if r := p.run("run", "pilot", "--", "true"); r.status != 3 || !strings.Contains(r.err, "nobody to ask for a password") {
+		t.Errorf("with nobody to ask: %+v", r)
+	}
+}
+
+func TestARealServersQuestionsAreAsked(t *testing.T) {
+	p := startPeers(t)
+	p.pilot()
+	p.again("UsePAM yes\nKbdInteractiveAuthentication yes\nBanner " + p.path("banner") + "\n")
+	p.write(p.path("banner"), "Pilots \x1b[1monly\n", 0o644)
+	p.vouch("quay")
+	s := p.asPilot("")
+	s.until("pilot asks: Password:")
+	s.text("spring tide")
+	s.keys("Enter")
+	s.until("reached as pilot")
+}
+
+func TestARealServersSecondStepAfterTheKey(t *testing.T) {
+	p := startPeers(t)
+	p.pilot()
+	p.again("UsePAM yes\nKbdInteractiveAuthentication yes\n", "Match User pilot\nAuthenticationMethods publickey,keyboard-interactive\n")
+	p.vouch("quay")
+	s := p.asPilot("key = \"keys/outer.pem\"\n")
+	s.until("key outer.pem was accepted; one more step", "pilot asks: Password:")
+	s.text("spring tide")
+	s.keys("Enter")
+	s.until("reached as pilot")
+	s = p.asPilot("key = \"keys/other.pem\"\n")
+	s.until("refused; the server would take: publickey")
+	if seen := s.see(); strings.Contains(seen, "asks:") {
+		t.Errorf("a second step without the first:\n%s", seen)
+	}
+}
+
+func (p *peers) signer(name string) ssh.Signer {
+	p.t.Helper()
+	text, err := os.ReadFile(p.path("keys", name+".pem"))
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	s, err := ssh.ParsePrivateKey(text)
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	return s
+}
+
+// certify writes a certificate for a public key.
+func (p *peers) certify(by ssh.Signer, key ssh.PublicKey, kind uint32, name, file string, from, to time.Time) {
+	p.t.Helper()
+	cert := &ssh.Certificate{Key: key, CertType: kind, KeyId: "the test's", ValidPrincipals: []string{name}, ValidAfter: uint64(from.Unix()), ValidBefore: uint64(to.Unix()),
+		Permissions: ssh.Permissions{Extensions: map[string]string{"permit-pty": "", "permit-port-forwarding": ""}}}
+	if err := cert.SignCert(rand.Reader, by); err != nil {
+		p.t.Fatal(err)
+	}
+	p.write(file, string(ssh.MarshalAuthorizedKey(cert)), 0o644)
+}
+
+func TestRealServersTakeAndShowCertificates(t *testing.T) {
+	p := startPeers(t)
+	p.key("authority", "")
+	authority := p.signer("authority")
+	now := time.Now()
+	host, err := os.ReadFile(p.path("server-quay", "host"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	hostSigner, err := ssh.ParsePrivateKey(host)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p.certify(authority, hostSigner.PublicKey(), ssh.HostCert, bastionAddr, p.path("server-quay", "host-cert.pub"), now.Add(-time.Hour), now.Add(time.Hour))
+	p.certify(authority, p.signer("other").PublicKey(), ssh.UserCert, "root", p.path("keys", "other.pem-cert.pub"), now.Add(-time.Hour), now.Add(time.Hour))
+	p.again(fmt.Sprintf("TrustedUserCAKeys %s\nHostCertificate %s\n", p.path("keys", "authority.pem.pub"), p.path("server-quay", "host-cert.pub")))
+	p.workspace(fmt.Sprintf("\n[session.other]\nhost = %q\nkey = \"keys/other.pem\"\n", bastionAddr))
+
+	if r := p.run("run", "other", "--", "true"); r.status != 3 || !strings.Contains(r.err, "first time") {
+		t.Errorf("an unknown host: %+v", r)
+	}
+	if r := p.run("hosts", "trust", "192.0.2.*", p.path("keys", "authority.pem.pub")); r.status != 0 {
+		t.Fatalf("%+v", r)
+	}
+	r := p.run("run", "--trace", "other", "--", "echo in")
+	if r.status != 0 || r.out != "in\n" || !strings.Contains(r.err, "certificate, ") || !strings.Contains(r.err, "by key certificate of other.pem") {
+		t.Errorf("with certificates on both sides: %+v", r)
+	}
+	p.certify(authority, p.signer("other").PublicKey(), ssh.UserCert, "root", p.path("keys", "other.pem-cert.pub"), now.Add(-2*time.Hour), now.Add(-time.Hour))
+	if r := p.run("check", "other"); !strings.Contains(r.out, "the certificate ended on") {
+		t.Errorf("an old certificate is not seen: %+v", r)
+	}
+	if r := p.run("run", "other", "--", "true"); r.status != 3 || !strings.Contains(r.err, "certificate of other.pem") {
+		t.Errorf("an old certificate: %+v", r)
+	}
+}
+
+func TestARealServersFurtherHostKeysAreRecorded(t *testing.T) {
+	p := startPeers(t)
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	block, err := ssh.MarshalPrivateKey(key, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	p.write(p.path("server-quay", "host2"), string(pem.EncodeToMemory(block)), 0o600)
+	p.again("HostKey " + p.path("server-quay", "host2") + "\n")
+	p.vouch("quay")
+	record := ""
+	for range 100 { // the announcement comes after the login, and may come after the command
+		if r := p.run("run", "quay", "--", "sleep 0.2"); r.status != 0 {
+			t.Fatalf("%+v", r)
+		}
+		text, _ := os.ReadFile(filepath.Join(p.dir, "vouched.toml"))
+		if record = string(text); strings.Count(record, "[[vouched]]") == 2 {
+			break
+		}
+	}
+	if !strings.Contains(record, "announced and proven by the host") || !strings.Contains(record, "ecdsa-sha2-nistp256") || !strings.Contains(record, "ssh-ed25519") {
+		t.Errorf("the record is\n%s", record)
+	}
+}
