@@ -33,6 +33,9 @@ const FrameTime = 16 * time.Millisecond
 // bytes.
 const maxTyped = 1 << 20
 
+// epoch is what moments are counted from, whatever becomes of the wall clock.
+var epoch = time.Now()
+
 // Shell is one live shell: a screen, and the program at the far side that writes
 // on it. Where the way is lost and the route says so, another program takes its
 // place on the same screen. It is safe to use from many goroutines.
@@ -44,7 +47,7 @@ type Shell struct {
 	cancel  context.CancelFunc
 
 	frame    atomic.Pointer[term.Frame]
-	lastByte atomic.Int64  // when the far side last printed, in Unix nanoseconds
+	lastByte atomic.Int64  // when the far side last printed, in nanoseconds since epoch
 	changed  chan struct{} // a frame is there, or the end
 	ended    chan struct{}
 	ending   walk.Ending // valid once ended is closed
@@ -88,7 +91,7 @@ func Open(ctx context.Context, p *walk.Passage, by Returner, cols, rows int) (*S
 		want: wish{cols: cols, rows: rows}, told: wish{cols: cols, rows: rows},
 	}
 	s.ctx, s.cancel = context.WithCancel(context.Background())
-	s.lastByte.Store(time.Now().UnixNano())
+	s.lastByte.Store(int64(time.Since(epoch)))
 	screen := term.New(cols, rows, term.DefaultHistory)
 	s.frame.Store(screen.Frame(0, nil))
 	out := make(chan []byte, 4)
@@ -145,7 +148,7 @@ func (s *Shell) Lost() (since time.Time, ok bool) {
 func (s *Shell) Idle() time.Duration { return time.Since(s.LastByte()) }
 
 // LastByte is when the far side last printed.
-func (s *Shell) LastByte() time.Time { return time.Unix(0, s.lastByte.Load()) }
+func (s *Shell) LastByte() time.Time { return epoch.Add(time.Duration(s.lastByte.Load())) }
 
 // LastLine is the last line the shell shows that is not empty, cleaned.
 func (s *Shell) LastLine() string {
@@ -259,7 +262,7 @@ func (s *Shell) read(program *walk.Program, out chan<- []byte, arrived chan stru
 		buf := make([]byte, 32<<10)
 		n, err := program.Out.Read(buf)
 		if n > 0 {
-			s.lastByte.Store(time.Now().UnixNano())
+			s.lastByte.Store(int64(time.Since(epoch)))
 			if l := s.log.Load(); l != nil {
 				l.write(buf[:n])
 			}

@@ -206,7 +206,7 @@ func (l *Link) stateLocked() LinkState {
 	s := LinkState{ID: l.id, Hop: l.hop.Name, Prefix: l.prefix, Since: l.since, Users: l.users, Cipher: l.cipher, RoundTrip: time.Duration(l.roundTrip.Load())}
 	if l.conn != nil {
 		s.In, s.Out = l.conn.in.Load(), l.conn.out.Load()
-		s.LastIn, s.Frozen = time.Unix(0, l.conn.lastIn.Load()), l.frozen.Load()
+		s.LastIn, s.Frozen = epoch.Add(time.Duration(l.conn.lastIn.Load())), l.frozen.Load()
 	}
 	return s
 }
@@ -246,7 +246,7 @@ func (l *Link) keepAlive() {
 				ask()
 				continue
 			}
-			l.frozen.Store(l.conn.lastIn.Load() < asked.UnixNano())
+			l.frozen.Store(time.Duration(l.conn.lastIn.Load()) < asked.Sub(epoch))
 			if missed++; missed >= missedLimit {
 				l.cancel(l.lost())
 				return
@@ -311,8 +311,9 @@ func (l *Link) open(ctx context.Context, addr string) (net.Conn, error) {
 type countedConn struct {
 	net.Conn
 	in, out atomic.Uint64
-	lastIn  atomic.Int64 // when the last byte came in, in Unix nanoseconds
+	lastIn  atomic.Int64 // when the last byte came in, in nanoseconds since epoch
 	settled atomic.Bool  // the handshake is over, first is no longer kept
+	broken  atomic.Bool  // reading has failed
 
 	mu    sync.Mutex
 	first []byte // at most maxFirst
@@ -320,11 +321,18 @@ type countedConn struct {
 
 const maxFirst = 512
 
+// epoch is what moments are counted from, so that a wall clock that is set makes
+// nothing look frozen, or awake.
+var epoch = time.Now()
+
 func (c *countedConn) Read(p []byte) (int, error) {
 	n, err := c.Conn.Read(p)
 	c.in.Add(uint64(n))
+	if err != nil {
+		c.broken.Store(true)
+	}
 	if n > 0 {
-		c.lastIn.Store(time.Now().UnixNano())
+		c.lastIn.Store(int64(time.Since(epoch)))
 	}
 	if !c.settled.Load() {
 		c.mu.Lock()

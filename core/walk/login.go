@@ -234,6 +234,9 @@ const maxKeys = 5
 // next is called by the library before each try after the first, which asks what
 // there is.
 func (g *login) next(ctx *ssh.ClientAuthContext) (ssh.AuthMethod, error) {
+	if g.h.l.conn.broken.Load() { // the library takes a cut line for a refusal
+		return nil, io.EOF
+	}
 	g.h.p.renew()
 	g.offered = ctx.AllowedMethods
 	g.judge(len(ctx.PartialSuccessMethods) > g.accept)
