@@ -2,6 +2,7 @@ package term
 
 import (
 	"fmt"
+	"runtime"
 	"strings"
 	"testing"
 	"unicode/utf8"
@@ -250,5 +251,26 @@ func BenchmarkResizeFullHistory(b *testing.B) {
 	s.Write([]byte(strings.Repeat("the tide comes in and the tide goes out and nobody at the bay has ever minded it\r\n", DefaultHistory)))
 	for i := 0; b.Loop(); i++ {
 		s.Resize(60+100*(i%2), 47)
+	}
+}
+
+// BenchmarkIdleMemory is what a screen with a full history of lines like those of
+// a log costs while nothing happens.
+func BenchmarkIdleMemory(b *testing.B) {
+	line := "2026-10-15T03:00Z \x1b[32mlevel\x1b[m 3.31 m at the gauge in the reef, wind from the west, nobody about\r\n"
+	const many = 20
+	for b.Loop() {
+		var before, after runtime.MemStats
+		runtime.GC()
+		runtime.ReadMemStats(&before)
+		screens := make([]*Screen, many)
+		for i := range screens {
+			screens[i] = New(160, 47, DefaultHistory)
+			screens[i].Write([]byte(strings.Repeat(line, 11_000)))
+		}
+		runtime.GC()
+		runtime.ReadMemStats(&after)
+		b.ReportMetric(float64(after.HeapAlloc-before.HeapAlloc)/many/1e6, "MB/screen")
+		runtime.KeepAlive(screens)
 	}
 }

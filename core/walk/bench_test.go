@@ -13,11 +13,14 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
 	"golang.org/x/crypto/ssh"
 
+	"meatus/core/gate"
 	"meatus/core/route"
 	"meatus/core/vouch"
 	"meatus/core/walk"
@@ -284,4 +287,128 @@ func BenchmarkCiphers(b *testing.B) {
 			}
 		})
 	}
+}
+
+// socketCounter counts the connections that are open at once.
+type socketCounter struct {
+	net.Dialer
+	open, peak atomic.Int64
+}
+
+type countedSocket struct {
+	net.Conn
+	once sync.Once
+	gone func()
+}
+
+func (c *countedSocket) Close() error {
+	c.once.Do(c.gone)
+	return c.Conn.Close()
+}
+
+func (d *socketCounter) DialContext(ctx context.Context, network, address string) (net.Conn, error) {
+	conn, err := d.Dialer.DialContext(ctx, network, address)
+	if err != nil {
+		return nil, err
+	}
+	for now := d.open.Add(1); ; {
+		if peak := d.peak.Load(); now <= peak || d.peak.CompareAndSwap(peak, now) {
+			break
+		}
+	}
+	return &countedSocket{Conn: conn, gone: func() { d.open.Add(-1) }}, nil
+}
+
+// bastion lets everybody in, and answers every onward connection itself, as
+// another machine's server would.
+func bastion(b *testing.B, signer ssh.Signer, logins *atomic.Int64) string {
+	config := &ssh.ServerConfig{PublicKeyCallback: func(ssh.ConnMetadata, ssh.PublicKey) (*ssh.Permissions, error) { return nil, nil }}
+	config.AddHostKey(signer)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		b.Fatal(err)
+	}
+	b.Cleanup(func() { l.Close() })
+	inner := func(stream ssh.Channel) {
+		near, far := net.Pipe()
+		go func() { io.Copy(near, stream); near.Close() }()
+		go func() { io.Copy(stream, near); stream.Close() }()
+		ssh.NewServerConn(far, config)
+		far.Close()
+	}
+	go func() {
+		for {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				_, channels, requests, err := ssh.NewServerConn(conn, config)
+				if err != nil {
+					return
+				}
+				logins.Add(1)
+				go ssh.DiscardRequests(requests)
+				for c := range channels {
+					if stream, requests, err := c.Accept(); err == nil {
+						go ssh.DiscardRequests(requests)
+						go inner(stream)
+					}
+				}
+			}()
+		}
+	}()
+	return l.Addr().String()
+}
+
+// BenchmarkCheck1000 checks 1,000 sessions behind 5 bastions as far as their host
+// keys. It reports the logins at the bastions and the most sockets open at once.
+func BenchmarkCheck1000(b *testing.B) {
+	_, private, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		b.Fatal(err)
+	}
+	signer, err := ssh.NewSignerFromKey(private)
+	if err != nil {
+		b.Fatal(err)
+	}
+	block, err := ssh.MarshalPrivateKey(private, "")
+	if err != nil {
+		b.Fatal(err)
+	}
+	key := filepath.Join(b.TempDir(), "key.pem")
+	if err := os.WriteFile(key, pem.EncodeToMemory(block), 0o600); err != nil {
+		b.Fatal(err)
+	}
+	var logins atomic.Int64
+	var routes []route.Route
+	for i := range 5 {
+		addr := bastion(b, signer, &logins)
+		first := route.Hop{Name: fmt.Sprint("bastion-", i), Host: fmt.Sprintf("bastion-%d.lantern.example", i), Port: 22, User: "keeper", Dial: addr, Keys: []string{key}, Keepalive: time.Minute}
+		for n := range 200 {
+			routes = append(routes, route.Route{Session: fmt.Sprintf("s-%d-%d", i, n), Hops: []route.Hop{first,
+				{Name: fmt.Sprintf("s-%d-%d", i, n), Host: fmt.Sprintf("10.%d.0.%d", i, n), Port: 22, User: "keeper", Keys: []string{key}, Keepalive: time.Minute}}})
+		}
+	}
+	dialer := &socketCounter{}
+	for b.Loop() {
+		b.StopTimer()
+		logins.Store(0)
+		w := walk.New(walk.Config{Vouched: vouch.Open(filepath.Join(b.TempDir(), vouch.FileName)), Asker: &person{yes: true}, Dialer: dialer})
+		b.StartTimer()
+		var answered atomic.Int64
+		w.TouchAll(context.Background(), routes, walk.Identity, func(_ int, r gate.Report) {
+			if r.Hops[1].Gates[1].Verdict == gate.Open {
+				answered.Add(1)
+			}
+		})
+		b.StopTimer()
+		if answered.Load() != 1000 || logins.Load() != 5 {
+			b.Fatalf("%d answered, %d logins", answered.Load(), logins.Load())
+		}
+		w.Close()
+		b.StartTimer()
+	}
+	b.ReportMetric(float64(dialer.peak.Load()), "sockets")
+	b.ReportMetric(float64(logins.Load()), "logins")
 }
