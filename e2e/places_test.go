@@ -32,10 +32,25 @@ func TestRemediesAreChosenAndDone(t *testing.T) {
 	s.text("/buoy") // the key is missing
 	s.keys("Tab")
 	s.until("there is no such file")
-	s.keys("M")
-	s.until("remedies ─ buoy, key", "use the key gauge.pem", "opens gauge-1")
+	s.keys("m")
+	s.until("remedies ─ buoy, key", "take buoy.pem from", "→ keys/buoy.pem, mode 0400", "use the key gauge.pem", "opens gauge-1")
 	s.keys("Enter")
-	s.until("key of buoy is keys/gauge.pem now")
+	s.until("buoy.pem is keys/buoy.pem now, and buoy uses it")
+	if info, err := os.Stat(filepath.Join(dir, "keys", "buoy.pem")); err != nil || info.Mode().Perm() != 0o400 {
+		t.Errorf("buoy.pem: %v, %v", info, err)
+	}
+
+	s.text("/tide-db") // its key is too open, and another beside it
+	s.keys("Tab")
+	s.until("group and others can read it")
+	s.keys("M")
+	s.until("set mode 0600 on tide.pem", "mend all 2 keys in")
+	s.keys("Down")
+	s.until("spare.pem  0640 → 0600")
+	s.keys("Enter")
+	s.until("mended ", "spare.pem", "tide.pem")
+	s.keys("Escape")
+	s.gone("/ tide-db")
 
 	s.text("/tables") // the door is taken
 	s.keys("Tab")

@@ -26,7 +26,7 @@ const baySessions = `# Lantern Bay, a tide observatory. Everything here is made 
 #   gauge-3     is not listening
 #   gauge-4     the login is not the right one
 #   survey-web  its key has a passphrase: low tide
-#   buoy        its key file is missing; gauge.pem would open it
+#   buoy        its key file is missing: it lies in the download folder
 #   tables      the door of its tunnel is taken
 # and some are only uncommon: the lamp wants a code after the key (its banner
 # gives it away), the mast a certificate.
@@ -98,7 +98,7 @@ arrive = "cat tide.log"
 [session.buoy]
 site = "reef"
 host = "10.61.4.62"
-key  = "keys/buoy.pem"           # not there
+key  = "keys/buoy.pem"           # not there yet
 
 [session.tables]                 # the tide tables, brought here
 site = "reef"

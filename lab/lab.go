@@ -74,7 +74,7 @@ var vouchedOn = time.Date(2026, time.October, 12, 9, 30, 0, 0, time.UTC)
 // vouches. The bastion listens on loopback until Close.
 func Open(dir string) (*Lab, error) {
 	b := &Lab{Dir: dir, hosts: map[string]*Host{}, names: map[string]string{}, files: bayFiles, since: time.Now()}
-	for _, sub := range []string{dir, filepath.Join(dir, "keys"), filepath.Join(dir, "lab")} {
+	for _, sub := range []string{dir, filepath.Join(dir, "keys"), filepath.Join(dir, "lab"), b.Downloads()} {
 		if err := os.MkdirAll(sub, 0o700); err != nil {
 			return nil, err
 		}
@@ -117,6 +117,8 @@ func (b *Lab) build(p place, keys map[string]ssh.PublicKey) error {
 		account := h.Accounts["keeper"]
 		account.Code = LampCode
 		h.Accounts["keeper"] = account
+	case "buoy": // both the key that was downloaded and the gauges' open it
+		h.Accounts["keeper"] = Account{Keys: []ssh.PublicKey{keys["buoy.pem"], keys["gauge.pem"]}}
 	case "mast":
 		if h.Accounts["keeper"], err = b.certified(keys["mast.pem"]); err != nil {
 			return err
@@ -158,6 +160,9 @@ func (b *Lab) Distance() {
 		}
 	}
 }
+
+// Downloads is the demo's download folder.
+func (b *Lab) Downloads() string { return filepath.Join(b.Dir, "downloads") }
 
 // Address is where the bastion listens.
 func (b *Lab) Address() string { return b.listener.Addr().String() }
@@ -291,6 +296,8 @@ func (b *Lab) loginKeys() (map[string]ssh.PublicKey, error) {
 		{"gauge.pem", "sec1", 0o600},
 		{"survey.pem", "locked", 0o600},
 		{"mast.pem", "pkcs8", 0o600},
+		{"spare.pem", "sec1", 0o640}, // too open as well, and used by nothing
+		{"buoy.pem", "pkcs8", 0o644}, // lies in the download folder
 	} {
 		kept := filepath.Join(b.Dir, "lab", k.name+".pub")
 		if text, err := os.ReadFile(kept); err == nil {
@@ -309,7 +316,11 @@ func (b *Lab) loginKeys() (map[string]ssh.PublicKey, error) {
 		if k.form == "locked" {
 			passphrase = Passphrase
 		}
-		if _, err := writeKey(filepath.Join(b.Dir, "keys", k.name), key, k.form, passphrase, k.mode); err != nil {
+		folder := filepath.Join(b.Dir, "keys")
+		if k.name == "buoy.pem" {
+			folder = b.Downloads()
+		}
+		if _, err := writeKey(filepath.Join(folder, k.name), key, k.form, passphrase, k.mode); err != nil {
 			return nil, err
 		}
 		signer, err := ssh.NewSignerFromKey(key)

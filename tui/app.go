@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -221,8 +222,9 @@ func (a *App) Init() tea.Cmd {
 
 // write opens the line for a new session.
 func (a *App) write() tea.Cmd {
-	a.task = entry.New(a.ws, a.theme, a.width)
-	return entry.Arrived
+	line := entry.New(a.ws, a.theme, a.width)
+	a.task = line
+	return line.Look()
 }
 
 // listen waits for the next events of the core.
@@ -557,6 +559,9 @@ func (a *App) arrive(msg arrived) tea.Cmd {
 	a.open = append(a.open, s)
 	if !a.inShell && !a.inTrail && !a.inHosts && a.task == nil && a.switcher == nil && !a.ask.Waiting() && a.routes.Selected() == msg.session {
 		a.goTo(s)
+		if refused := msg.shell.Refused(); len(refused) > 0 {
+			a.shell.Notice("the server does not take " + strings.Join(refused, ", "))
+		}
 	} else if a.inShell {
 		a.shell.Notice(msg.session + " is open: " + a.options.Leader)
 	}

@@ -58,6 +58,7 @@ func demo(ctx context.Context, dir, leader string) error {
 			return &statusError{statusWorkspace, err}
 		}
 		l.Distance()
+		w.Downloads = l.Downloads()
 		return show(ctx, w, l.Dialer(), tui.Options{Name: "Lantern Bay", Leader: leader})
 	})
 }

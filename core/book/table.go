@@ -4,6 +4,9 @@ import (
 	"fmt"
 	"path"
 	"slices"
+	"strings"
+
+	"meatus/core/plain"
 )
 
 // Table is a table of the sessions file: a session or site by its name, a like by
@@ -46,6 +49,45 @@ func FieldsOf(layer Layer) []string {
 		}
 	}
 	return keys
+}
+
+// WrongValue says what is wrong with a value as a person writes it, and how to
+// write it, "" where nothing is. It looks at the value alone and at the names it
+// refers to, not at what it would do to the rest of the file.
+func (b *Book) WrongValue(layer Layer, key, value string) string {
+	value = strings.TrimSpace(value)
+	if value == "" {
+		return ""
+	}
+	if key == "tunnels" {
+		if _, err := ParseTunnels(value); err != nil {
+			return err.Error()
+		}
+		return ""
+	}
+	text := fmt.Sprintf("[session.x]\n%s = %s\n", key, literal(key, value))
+	if layer == InLike && key == "name" {
+		text = fmt.Sprintf("[[like]]\nname = %s\n", literal(key, value))
+	}
+	for _, p := range Parse("", []byte(text)).Problems {
+		if strings.HasPrefix(p.Say, key+": ") {
+			return join(strings.TrimPrefix(p.Say, key+": "), p.Hint)
+		}
+	}
+	names, of := b.sites, []string{value}
+	switch key {
+	case "via":
+		names, of = b.Names(), strings.FieldsFunc(value, func(r rune) bool { return r == ',' || r == ' ' })
+	case "site":
+	default:
+		return ""
+	}
+	for _, name := range of {
+		if !slices.Contains(names, name) {
+			return join(fmt.Sprintf("there is no %s %q", map[string]string{"via": "session", "site": "site"}[key], plain.Line(name, 40)), meant(name, names))
+		}
+	}
+	return ""
 }
 
 // Tables are the tables a session takes its values from, nearest first: itself,

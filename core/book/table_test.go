@@ -141,3 +141,22 @@ func TestTunnelsAsAPersonWritesThem(t *testing.T) {
 		}
 	}
 }
+
+func TestAValueIsJudgedWhileItIsTyped(t *testing.T) {
+	b := Parse("f", []byte(layered))
+	for _, c := range []struct {
+		layer      Layer
+		key, value string
+		want       string
+	}{
+		{InSession, "port", "22", ""}, {InSession, "port", "70000", "is no port"}, {InSession, "port", "ab", "a number is wanted"},
+		{InSession, "host", "a b", "is no host"}, {InSession, "user", "", ""}, {InSession, "keepalive", "3", "no time"},
+		{InSession, "via", "gauge-1", ""}, {InSession, "via", "guage-1", `did you mean "gauge-1"`}, {InSession, "site", "reef", ""}, {InSession, "site", "ref", "no site"},
+		{InSite, "colours", "red", "write"}, {InLike, "name", "[a", "no pattern"}, {InLike, "name", "a*", ""},
+		{InSession, "tunnels", "roam 1080", ""}, {InSession, "tunnels", "bring", "no tunnel"}, {InSession, "env", "A=1, B", "sets no variable"},
+	} {
+		if got := b.WrongValue(c.layer, c.key, c.value); (got == "") != (c.want == "") || !strings.Contains(got, c.want) {
+			t.Errorf("%s %q: %q, want %q", c.key, c.value, got, c.want)
+		}
+	}
+}

@@ -98,7 +98,7 @@ func (c Case) file() []Way {
 			ways = append(ways, c.arrived(path)...)
 		}
 	}
-	if below(path, workspace.Downloads()) {
+	if below(path, c.Workspace.Downloads) {
 		ways = append(ways, c.adopt(path, "move it into keys/, readable by you alone"))
 	}
 	return slices.DeleteFunc(ways, func(w Way) bool { return w.Say == "" })

@@ -313,6 +313,11 @@ func identity(h Hop, vouched *vouch.Record) gate.Gate {
 		g.Verdict = gate.Open
 		g.Seen = "vouched " + of[len(of)-1].When.Local().Format("2 Jan 2006")
 	}
+	if mode, exposed := vouched.Exposed(); exposed && err == nil {
+		g.Verdict = gate.Ajar
+		g.Reason = fmt.Sprintf("vouched.toml has mode %04o: others can read which hosts you know", mode)
+		g.Remedy = gate.Remedy{Say: "set mode 0600 on vouched.toml", Act: gate.MendKey, Subject: vouched.Path()}
+	}
 	return g
 }
 
@@ -377,7 +382,7 @@ func judge(path string, k KeySheet, login string) gate.Gate {
 		return g
 	}
 	if k.Err != nil {
-		g.Verdict, g.Reason, g.Remedy.Say = gate.Shut, k.Err.Error(), "name a private key file that can be read"
+		g.Verdict, g.Reason, g.Remedy = gate.Shut, k.Err.Error(), gate.Remedy{Say: "name a private key file that can be read", Act: gate.Choose, Subject: path}
 		if not, ok := k.Err.(*keyfile.NotAKey); ok {
 			g.Reason, g.Remedy.Say = not.Say, not.Mend
 		}
@@ -406,8 +411,11 @@ func judge(path string, k KeySheet, login string) gate.Gate {
 
 func remedy(path string, fault keyfile.Fault) gate.Remedy {
 	r := gate.Remedy{Say: fault.Mend}
-	if fault.Mending {
+	switch {
+	case fault.Mending:
 		r.Act, r.Subject = gate.MendKey, path
+	case fault.Blocks:
+		r.Act, r.Subject = gate.Choose, path
 	}
 	return r
 }

@@ -136,6 +136,16 @@ func (s *Shell) Live() bool {
 	}
 }
 
+// Refused names what of the session's environment the server did not take.
+func (s *Shell) Refused() []string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.program == nil {
+		return nil
+	}
+	return s.program.Refused
+}
+
 // Lost tells since when the way is lost and walked again; ok is false while it is
 // there.
 func (s *Shell) Lost() (since time.Time, ok bool) {

@@ -162,6 +162,9 @@ func TestARecordOthersCanWriteIsNotTrusted(t *testing.T) {
 		if _, _, err := Open(r.Path()).Judge("quay.bay", 22, key); (err == nil) != ok {
 			t.Errorf("mode %o: %v", mode, err)
 		}
+		if _, exposed := Open(r.Path()).Exposed(); exposed != (mode == 0o644) {
+			t.Errorf("mode %o: exposed %v", mode, exposed)
+		}
 	}
 }
 

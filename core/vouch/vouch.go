@@ -328,6 +328,7 @@ func (r *Record) refresh() error {
 		return &Loose{r.path, perm}
 	}
 	if r.seen != nil && os.SameFile(r.seen, info) && r.seen.ModTime().Equal(info.ModTime()) && r.seen.Size() == info.Size() {
+		r.seen = info // its mode may be another
 		return nil
 	}
 	text, err := os.ReadFile(r.path)
@@ -340,6 +341,18 @@ func (r *Record) refresh() error {
 	}
 	r.seen, r.contents = info, read
 	return nil
+}
+
+// Exposed tells whether others can read the record, and with what mode: it says
+// where its owner goes.
+func (r *Record) Exposed() (mode fs.FileMode, exposed bool) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.refresh() != nil || r.seen == nil {
+		return 0, false
+	}
+	mode = r.seen.Mode().Perm()
+	return mode, mode&0o077 != 0
 }
 
 // Loose is the error for a record that others could write: they could vouch for

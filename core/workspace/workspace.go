@@ -34,6 +34,8 @@ type Workspace struct {
 	Book    *book.Book
 	Vouched *vouch.Record
 	Logins  route.Logins // how logins got in before, nil where that is not known
+	// Downloads is the folder that downloaded key files arrive in.
+	Downloads string
 }
 
 // Folder decides which folder is meant: the one named, else the one in the
@@ -55,7 +57,7 @@ func Open(dir string) (*Workspace, error) {
 	if err != nil {
 		return nil, err
 	}
-	w := &Workspace{Dir: dir, Vouched: vouch.Open(filepath.Join(dir, vouch.FileName))}
+	w := &Workspace{Dir: dir, Downloads: xdg.UserDirs.Download, Vouched: vouch.Open(filepath.Join(dir, vouch.FileName))}
 	return w, w.read()
 }
 
@@ -118,11 +120,8 @@ func (w *Workspace) KeyNames() []string {
 	return names
 }
 
-// Downloads is the folder that downloaded key files usually arrive in.
-func Downloads() string { return xdg.UserDirs.Download }
-
 // Arrived lists the private keys that lie in the download folder.
-func Arrived() []keyfile.Sheet { return keyfile.Found(Downloads()) }
+func (w *Workspace) Arrived() []keyfile.Sheet { return keyfile.Found(w.Downloads) }
 
 // Known is what a route line can refer to. arrived are key files elsewhere.
 func (w *Workspace) Known(arrived []keyfile.Sheet) routeline.Known {

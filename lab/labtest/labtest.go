@@ -46,7 +46,7 @@ func Open(t testing.TB) *lab.Lab {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, sub := range []string{"keys", "lab"} {
+	for _, sub := range []string{"keys", "lab", "downloads"} {
 		if err := os.Mkdir(filepath.Join(dir, sub), 0o700); err != nil {
 			t.Fatal(err)
 		}

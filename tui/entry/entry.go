@@ -61,8 +61,11 @@ func New(ws *workspace.Workspace, t *theme.Theme, width int) *Model {
 	return m
 }
 
-// Arrived looks for keys in the download folder.
-func Arrived() tea.Msg { return arrived(workspace.Arrived()) }
+// Look looks for keys in the download folder.
+func (m *Model) Look() tea.Cmd {
+	ws := m.ws
+	return func() tea.Msg { return arrived(ws.Arrived()) }
+}
 
 // SetTheme changes the styles.
 func (m *Model) SetTheme(t *theme.Theme) { m.theme = t }

@@ -27,7 +27,7 @@ func (m *Model) Welcome(height int) []string {
 	}
 	lines = append(lines, "", "   "+t.Faint.Render("What is pasted is read and never run. Nothing is sent anywhere before you walk."), "")
 	if len(m.keys) > 0 {
-		lines = append(lines, "   "+t.Strong.Render(fmt.Sprintf("Keys in %s", workspace.Short(workspace.Downloads()))))
+		lines = append(lines, "   "+t.Strong.Render(fmt.Sprintf("Keys in %s", workspace.Short(m.ws.Downloads))))
 		for i, k := range m.keys {
 			if i == 5 {
 				lines = append(lines, "     "+t.Faint.Render(fmt.Sprintf("and %d more", len(m.keys)-5)))

@@ -9,7 +9,6 @@ import (
 
 	"meatus/core/gate"
 	"meatus/core/mend"
-	"meatus/core/workspace"
 	"meatus/tui/fit"
 	"meatus/tui/theme"
 )
@@ -55,7 +54,7 @@ func New(what mend.Case, t *theme.Theme, width int) *Model {
 func (m *Model) Look() tea.Cmd {
 	what := m.what
 	return func() tea.Msg {
-		what.Arrived = workspace.Arrived()
+		what.Arrived = what.Workspace.Arrived()
 		return found(mend.Ways(what))
 	}
 }

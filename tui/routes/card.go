@@ -99,13 +99,47 @@ func (m *Model) hop(e *entry, i, width int) []string {
 	return lines
 }
 
+// hasDetail tells whether a gate has more to tell than fits beside it.
+func hasDetail(e *entry) bool {
+	for _, h := range e.report.Hops {
+		for _, g := range h.Gates {
+			if len(g.Detail) > 0 {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// details lists what the gates have to tell: what was tried in which order, what
+// the servers said.
+func (m *Model) details(e *entry, height int) []string {
+	t := m.theme
+	var lines []string
+	for _, h := range e.report.Hops {
+		for _, g := range h.Gates {
+			for i, d := range g.Detail {
+				word := ""
+				if i == 0 {
+					word = h.Name + ", " + g.Kind.String()
+				}
+				lines = append(lines, "   "+t.Strong.Render(fit.Pad(word, 24))+" "+t.Faint.Render(fit.Cut(d, m.width-30)))
+			}
+		}
+	}
+	return lines[:min(len(lines), max(height, 0))]
+}
+
 // trouble says what is wrong at the worst gate, why, and what mends it.
 func (m *Model) trouble(e *entry, height int) []string {
 	t := m.theme
 	worst, at := e.report.Worst()
 	if worst.Verdict < gate.Ajar || e.walk != nil && e.walk.waiting == nil || height < 1 {
-		m.cut, m.whole = false, false
-		if e.said != "" && e.walk == nil {
+		m.cut = hasDetail(e)
+		if m.whole && m.cut && e.walk == nil {
+			return m.details(e, height)
+		}
+		if m.whole = false; e.said != "" && e.walk == nil {
 			return []string{"", "   " + t.Accent.Render("✓ ") + e.said}
 		}
 		return nil

@@ -334,7 +334,11 @@ func (m *Model) View(height int) []string {
 		}
 		if i == m.cursor && m.editing {
 			m.input.SetWidth(value - 2)
-			lines = append(lines, " "+pointer+name+" "+fit.Pad(m.input.View(), value)+" "+t.Faint.Render(hints[key]))
+			say := t.Faint.Render(hints[key])
+			if wrong := m.ws.Book.WrongValue(m.at.Layer, key, m.input.Value()); wrong != "" {
+				say = t.Verdict(gate.Shut).Render("╰ " + wrong)
+			}
+			lines = append(lines, fit.Cut(" "+pointer+name+" "+fit.Pad(m.input.View(), value)+" "+say, m.width))
 			continue
 		}
 		own := origin.Layer == m.at.Layer
