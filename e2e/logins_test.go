@@ -202,3 +202,22 @@ func TestARealServersFurtherHostKeysAreRecorded(t *testing.T) {
 		t.Errorf("the record is\n%s", record)
 	}
 }
+
+func TestAShellComesBackWhenTheInterfaceDoes(t *testing.T) {
+	p := startPeers(t)
+	p.vouch("quay")
+	p.workspace("\n[session.line]\nhost = \"" + bastionAddr + "\"\nkey = \"keys/outer.pem\"\nkeepalive = \"1s\"\n")
+	s := show(t, 120, 30, "ip", "netns", "exec", p.here, program, "--workspace", p.dir)
+	s.until("3 routes")
+	s.text("/line")
+	s.keys("Enter")
+	s.until("root on line")
+	s.saying("echo up-and-$((40+2))", "up-and-42")
+	system(t, "ip -n "+p.here+" link set oa down")
+	s.until("frozen at line")
+	s.text("echo held")
+	s.until("the way is lost for")
+	system(t, "ip -n "+p.here+" link set oa up")
+	s.until("this is a new shell")
+	s.saying("echo again-$((40+3))", "again-43")
+}

@@ -125,3 +125,20 @@ func newPEM(t *testing.T) []byte {
 	}
 	return encode(must(ssh.MarshalPrivateKey(key, "")))
 }
+
+func TestAForeignFileIsTakenOverWhereTheSystemAllowsIt(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "k.pem")
+	put(t, path, newPEM(t), 0o644)
+	if os.Geteuid() == 0 {
+		if err := os.Chown(path, 65534, 65534); err != nil {
+			t.Fatal(err)
+		}
+	}
+	a, err := Own(path)
+	if fault, stopped := a.Blocked(); err != nil || stopped {
+		t.Errorf("%v, %+v", err, fault)
+	}
+	if _, err := Own(path + "-not-there"); err == nil {
+		t.Error("a file that is not there was taken over")
+	}
+}

@@ -39,7 +39,11 @@ func (k *keyring) forget() {
 func (h *handshake) loadKeys() error {
 	l := h.l
 	if len(l.hop.Keys) == 0 {
-		l.tell(0, gate.Gate{Kind: gate.Key, Seen: "none named"}, false)
+		seen := "none named"
+		if h.fromMemory(); len(h.signers) > 0 {
+			seen += "; those unlocked before are offered"
+		}
+		l.tell(0, gate.Gate{Kind: gate.Key, Seen: seen}, false)
 		l.trying(gate.Login)
 		return nil
 	}

@@ -396,3 +396,24 @@ func TestAKnockGoesNoFurtherThanTheIntroduction(t *testing.T) {
 		t.Errorf("a closed port: %+v at %d", g, at)
 	}
 }
+
+func TestKeysUnlockedBeforeAreOfferedBehindTheSessionsOwn(t *testing.T) {
+	b := openBay(t, nil)
+	p, err := b.Walk(context.Background(), b.route("survey-web")) // whose key is locked
+	if err != nil {
+		t.Fatal(err)
+	}
+	p.Close()
+	inbox := b.Subscribe()
+	r := b.route("survey-web")
+	r.Session, r.Hops[1].Keys = "again", nil
+	if p, err = b.Walk(context.Background(), r); err != nil {
+		t.Fatal(err)
+	}
+	defer p.Close()
+	for _, e := range inbox.Take(context.Background()) {
+		if passed, ok := e.(walk.Passed); ok && passed.Hop == 1 && passed.Gate.Kind == gate.Login && !strings.Contains(passed.Gate.Seen, "unlocked before, SHA256:") {
+			t.Errorf("in by %q", passed.Gate.Seen)
+		}
+	}
+}

@@ -3,6 +3,7 @@ package walk
 import (
 	"fmt"
 	"net"
+	"strings"
 	"time"
 )
 
@@ -13,8 +14,8 @@ const stirEvery = time.Second
 // stands still while a machine sleeps, to mean that it slept.
 const asleep = 5 * time.Second
 
-// stirring signals when this machine's addresses change or when it wakes, until
-// stopped.
+// stirring signals when this machine's interfaces or addresses change or when it
+// wakes, until stopped.
 func stirring() (stirred <-chan struct{}, stop func()) {
 	signals, done := make(chan struct{}, 1), make(chan struct{})
 	go func() {
@@ -47,8 +48,14 @@ func slept(last, now time.Time) bool {
 	return wall-now.Sub(last) > asleep
 }
 
-// addresses are this machine's addresses in one text.
+// addresses are this machine's interfaces, whether they are up, and their
+// addresses, in one text.
 func addresses() string {
-	list, _ := net.InterfaceAddrs()
-	return fmt.Sprint(list)
+	var all strings.Builder
+	interfaces, _ := net.Interfaces()
+	for _, i := range interfaces {
+		list, _ := i.Addrs()
+		fmt.Fprintln(&all, i.Name, i.Flags, list)
+	}
+	return all.String()
 }

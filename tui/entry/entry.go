@@ -189,7 +189,7 @@ func shared(words []string) string {
 // View draws the line and what it means in height lines.
 func (m *Model) View(height int) []string {
 	t := m.theme
-	lines := []string{t.Title(t.Accent.Render("new session"), t.Faint.Render("NAME = USER@HOST:PORT via HOP with KEY bring PORT from SERVICE …"), m.width, fit.Spread)}
+	lines := []string{t.Title(t.Accent.Render("new session"), t.Faint.Render(fit.Cut("NAME = USER@HOST:PORT via HOP with KEY bring PORT from SERVICE", max(m.width-24, 0))), m.width, fit.Spread)}
 	if height > 9 {
 		lines = append(lines, "")
 	}

@@ -20,12 +20,12 @@ func (m *Model) Welcome(height int) []string {
 	t := m.theme
 	lines := []string{"", "   " + t.Strong.Render("Where do you want to go?"), ""}
 	for _, way := range []struct{ say, like string }{
-		{"Write it in a line", "tide-db = keeper@10.61.4.20 via quay with tide.pem"},
+		{"Write it in a line", "tide-db = keeper@10.61.4.20 via quay"},
 		{"or paste what a console shows", `ssh -i "shore.pem" warden@203.0.113.10`},
 	} {
-		lines = append(lines, "   "+fit.Pad(way.say, 32)+t.Accent.Render(fit.Cut(way.like, max(m.width-38, 10))))
+		lines = append(lines, "   "+fit.Pad(way.say, 30)+t.Accent.Render(fit.Cut(way.like, max(m.width-38, 10))))
 	}
-	lines = append(lines, "", "   "+t.Faint.Render("What is pasted is read and never run. Nothing is sent anywhere before you walk."), "")
+	lines = append(lines, "", "   "+t.Faint.Render("What is pasted is read, never run. Nothing is sent before you walk."), "")
 	if len(m.keys) > 0 {
 		lines = append(lines, "   "+t.Strong.Render(fmt.Sprintf("Keys in %s", workspace.Short(m.ws.Downloads))))
 		for i, k := range m.keys {

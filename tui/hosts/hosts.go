@@ -455,7 +455,7 @@ func (m *Model) View() []string {
 
 func (m *Model) row(h vouch.Host, selected bool) string {
 	t := m.theme
-	pointer, name := "  ", fit.Pad(at(h.Name, h.Port), 28)
+	pointer, name := "  ", fit.Pad(at(h.Name, h.Port), min(28, m.width/3))
 	if selected {
 		pointer, name = t.Accent.Render("❯ "), t.Strong.Render(name)
 	}
@@ -464,15 +464,18 @@ func (m *Model) row(h vouch.Host, selected bool) string {
 	if n := len(current); n > 0 {
 		last := current[n-1]
 		mark = t.Mark(gate.Open)
-		say = fmt.Sprintf("%-20s %s  ", last.Algorithm, t.Faint.Render(fit.Pad("vouched "+day(last.When), 22)))
+		say = t.Faint.Render(fit.Pad("vouched "+day(last.When), 22))
 		if n > 1 {
 			say += fmt.Sprintf("%d keys  ", n)
+		} else {
+			say += last.Algorithm + "  "
 		}
 	}
 	if before := len(h.Keys) - len(current); before > 0 {
 		say += t.Verdict(gate.Ajar).Render(fmt.Sprintf("%d before  ", before))
 	}
-	return fit.Cut(" "+pointer+mark+" "+name+" "+say+t.Faint.Render(strings.Join(m.sessions[at(h.Name, h.Port)], ", ")), m.width)
+	sessions := fit.Pad(strings.Join(m.sessions[at(h.Name, h.Port)], ", "), min(24, m.width/5))
+	return fit.Cut(" "+pointer+mark+" "+name+" "+sessions+" "+say, m.width)
 }
 
 func day(when time.Time) string { return when.Local().Format("2 Jan 2006") }
@@ -492,12 +495,12 @@ func (m *Model) detail(h vouch.Host) []string {
 			word, style = "before", t.Faint
 			end = fmt.Sprintf(", until %s: %s", day(k.Until), plain.Line(k.Ended, 60))
 		}
-		say("%s %s %s", t.Faint.Render(fit.Pad(word, 7)), style.Render(fit.Pad(k.Algorithm, 20)), style.Render(k.SHA256))
+		say("%s %s", t.Faint.Render(fit.Pad(word, 7)), style.Render(k.SHA256))
 		how := "by " + plain.Line(k.By, 30)
 		if k.How != "" {
 			how = k.How
 		}
-		say("        %s", t.Faint.Render(fmt.Sprintf("vouched %s %s, at %s%s", k.When.Local().Format("2 Jan 2006 15:04"), how, plain.Line(k.Address, 60), end)))
+		say("        %s", t.Faint.Render(fmt.Sprintf("%s, vouched %s %s, at %s%s", k.Algorithm, k.When.Local().Format("2 Jan 2006 15:04"), how, plain.Line(k.Address, 60), end)))
 	}
 	if key, err := lastKey(h); err == nil && m.height > 30 {
 		for _, n := range vouch.Notations[1:] {
@@ -551,7 +554,7 @@ func lastKey(h vouch.Host) (ssh.PublicKey, error) {
 func (m *Model) hints() []theme.Hint {
 	switch m.asking {
 	case nothing:
-		return []theme.Hint{{Key: "/", Does: "find"}, {Key: "p", Does: "expect fingerprints"}, {Key: "t", Does: "trust a signing key"}, {Key: "x", Does: "export SSHFP"}, {Key: "D", Does: "retire"}, {Key: "esc", Does: "to Routes"}}
+		return []theme.Hint{{Key: "esc", Does: "to Routes"}, {Key: "/", Does: "find"}, {Key: "p", Does: "expect fingerprints"}, {Key: "t", Does: "trust a signer"}, {Key: "D", Does: "retire"}, {Key: "x", Does: "export SSHFP"}}
 	case agreeImport, agreeRetire:
 		return []theme.Hint{{Key: "enter", Does: "do it"}, {Key: "esc", Does: "do not"}}
 	}

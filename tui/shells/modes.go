@@ -31,7 +31,7 @@ func Actions() []Action {
 		{theme.Hint{Key: "v", Does: "select and copy with keys"}, (*Model).selectKeys},
 		{theme.Hint{Key: "w", Does: "write what it showed to a file"}, (*Model).save},
 		{theme.Hint{Key: "l", Does: "begin a log, or end it"}, (*Model).toggleLog},
-		{theme.Hint{Key: "b", Does: "the next shell beside it, or it alone"}, nil},
+		{theme.Hint{Key: "b", Does: "the next shell beside it, or none"}, nil},
 		{theme.Hint{Key: "o", Does: "keys to the other side"}, (*Model).Other},
 		{theme.Hint{Key: "[", Does: "divide to the left"}, func(m *Model) { m.MoveDivide(-5) }},
 		{theme.Hint{Key: "]", Does: "divide to the right"}, func(m *Model) { m.MoveDivide(5) }},

@@ -168,7 +168,7 @@ func (m *Model) actions() []string {
 		line := "   "
 		for _, n := range []int{i, i + half} {
 			if n < len(all) {
-				line += " " + t.Key.Render(all[n].Key) + " " + t.Faint.Render(fit.Pad(all[n].Does, 38))
+				line += " " + t.Key.Render(all[n].Key) + " " + t.Faint.Render(fit.Pad(all[n].Does, min(38, m.width/2-5)))
 			}
 		}
 		lines = append(lines, fit.Cut(line, m.width))
