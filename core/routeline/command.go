@@ -50,10 +50,10 @@ func ReadCommand(text string, known Known) (c Command, ok bool) {
 
 // flags are what the client's single letters mean to us.
 type flags struct {
-	keys, jumps, forward, remote, dynamic, options []string
-	user, port                                     string
-	agent                                          bool
-	left                                           []string
+	keys, jumps, forward, remote, dynamic []string
+	user, port                            string
+	agent                                 bool
+	left                                  []string
 }
 
 // others are letters that say nothing about the way: with a word behind them, or

@@ -162,8 +162,6 @@ type handshake struct {
 	login   login
 	touch   bool // only look at the host's key
 	banner  []byte
-
-	announced chan []byte // the host keys the server announces, once
 }
 
 func (h *handshake) shake() error {
