@@ -147,7 +147,9 @@ func (s *screen) lead(keys ...string) {
 	s.t.Helper()
 	s.keys("M-m")
 	s.until("go to ")
-	s.keys(keys...)
+	if len(keys) > 0 {
+		s.keys(keys...)
+	}
 }
 
 func (s *screen) see() string { return s.tmux("capture-pane", "-p") }

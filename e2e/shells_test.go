@@ -159,3 +159,58 @@ func TestArrivalSecondStepAndCertificate(t *testing.T) {
 	s.lead("0")
 	s.until("certificate of mast.pem")
 }
+
+// mouse sends mouse events as a terminal does, in the form of mode 1006.
+func (s *screen) mouse(events ...string) {
+	s.t.Helper()
+	for _, e := range events {
+		s.tmux("send-keys", "-l", "\x1b[<"+e)
+	}
+}
+
+func TestTheMouseSelectsOrIsPassedOn(t *testing.T) {
+	s, _ := onGauge(t, 100, 24)
+	s.text("echo tide-levels.csv is here")
+	s.keys("Enter")
+	s.until("\ntide-levels.csv is here")
+	s.mouse("0;1;5M", "32;5;5M", "32;15;5M", "0;15;5m") // the fifth row: what was echoed
+	s.until("copied 15 characters")
+	if got := s.tmux("show-buffer"); got != "tide-levels.csv" {
+		t.Errorf("the clipboard holds %q", got)
+	}
+	s.text("taps")
+	s.keys("Enter")
+	s.until("tap the window")
+	s.mouse("0;7;3M", "0;7;3m")
+	s.until("told ESC [<0;7;2M", "ESC [<0;7;2m")
+	s.mouse("68;1;5M") // shift and the wheel scroll here
+	s.text("q")
+	s.until("keeper@gauge-1:~$")
+	s.saying("echo done-with-it", "\ndone-with-it")
+}
+
+func TestTheSwitcherMarksWhatHappenedMeanwhile(t *testing.T) {
+	s, _ := onGauge(t, 110, 24)
+	s.text("stream 100ms")
+	s.keys("Enter")
+	s.until("level")
+	s.lead("0")
+	s.until("12 routes")
+	s.keys("Up", "Up", "Enter")
+	s.until("warden@quay:~$")
+	s.lead()
+	s.until("1  • keeper on gauge-1", "2  ━ warden on quay")
+}
+
+func TestALostShellCanBeGivenUp(t *testing.T) {
+	s, _ := onGauge(t, 120, 24)
+	s.text("fault gauge-1 closed; fault gauge-1 cut")
+	s.keys("Enter")
+	s.until("the way is lost for", "esc give up")
+	s.lead("0")
+	s.until("lost", "refused at gauge-1, again in")
+	s.lead("1")
+	s.until("esc give up")
+	s.keys("Escape")
+	s.until("12 routes")
+}

@@ -45,6 +45,7 @@ func init() {
 		"size":   {"the terminal's size", terminalSize},
 		"stream": {"stream [EVERY]: readings until stopped, 500ms apart", stream},
 		"gauge":  {"the gauge over the whole screen; q leaves", gaugeDisplay},
+		"taps":   {"what the mouse does, shown; q leaves", taps},
 		"flood":  {"flood MEGABYTES: much text", flood},
 		"copy":   {"print what is typed until its end", func(_ context.Context, s *shell, _ []string) int { io.Copy(s.out, s.in); return 0 }},
 		"sleep":  {"sleep SECONDS", sleep},
@@ -145,6 +146,24 @@ func environment(_ context.Context, s *shell, _ []string) int {
 	}
 	fmt.Fprintf(s.out, "HOME=/home/%s\nTERM=%s\nUSER=%s\n", s.user, s.terminal, s.user)
 	return 0
+}
+
+// taps asks for the mouse and prints what it is told.
+func taps(ctx context.Context, s *shell, _ []string) int {
+	fmt.Fprint(s.out, "\x1b[?1002;1006htap the window\n")
+	defer fmt.Fprint(s.out, "\x1b[?1002;1006l")
+	for {
+		if typed := s.in.take(); strings.Contains(typed, "q") {
+			return 0
+		} else if typed != "" {
+			fmt.Fprintln(s.out, "told "+strings.ReplaceAll(typed, "\x1b", "ESC "))
+		}
+		select {
+		case <-time.After(20 * time.Millisecond):
+		case <-ctx.Done():
+			return 130
+		}
+	}
 }
 
 // secret reads a line without echo.

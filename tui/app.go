@@ -86,10 +86,10 @@ type App struct {
 	open    []*shells.Shell
 	nextID  int
 	walks   map[string]context.CancelFunc
-	look    look // at many sessions' machines, where under way
-	repeat  int  // counts how often repeating was asked for
-	turning bool // the marks turn
-	ticking bool // the seconds are counted
+	look    looking // at many sessions' machines, where under way
+	repeat  int     // counts how often repeating was asked for
+	turning bool    // the marks turn
+	ticking bool    // the seconds are counted
 }
 
 // task is something under way in place of the card: a session being written or
@@ -181,8 +181,8 @@ func (a *App) record(e trail.Entry) tea.Cmd {
 	}
 }
 
-// look is a look at sessions' machines under way.
-type look struct {
+// looking is a look at sessions' machines under way.
+type looking struct {
 	cancel      context.CancelFunc
 	done, total int
 }
@@ -312,7 +312,7 @@ func (a *App) wish(msg tea.Msg) tea.Cmd {
 	case notice:
 		a.notice = string(msg)
 	case routes.Touch:
-		return a.touch(msg.Sessions, msg.Depth)
+		return a.touch(msg.Sessions, walk.Look{Depth: msg.Depth})
 	case routes.Repeat:
 		a.repeat++
 		return a.repeatAfter(msg.Every)
@@ -320,7 +320,7 @@ func (a *App) wish(msg tea.Msg) tea.Cmd {
 		if int(msg) != a.repeat {
 			return nil
 		}
-		return tea.Batch(a.touch(a.ws.Book.Names(), a.routes.Depth()), a.repeatAfter(a.routes.Every()))
+		return tea.Batch(a.touch(a.ws.Book.Names(), walk.Look{Depth: a.routes.Depth(), Quiet: true}), a.repeatAfter(a.routes.Every()))
 	case routes.Marked:
 		ws := a.ws
 		return func() tea.Msg {
@@ -330,7 +330,7 @@ func (a *App) wish(msg tea.Msg) tea.Cmd {
 			return nil
 		}
 	case looked:
-		a.look = look{}
+		a.look = looking{}
 	case routes.Wait:
 		return a.walk(msg.Session, true)
 	case routes.Stop:
@@ -530,7 +530,7 @@ func (a *App) repeatAfter(every time.Duration) tea.Cmd {
 }
 
 // touch checks sessions as far as a depth.
-func (a *App) touch(sessions []string, depth walk.Depth) tea.Cmd {
+func (a *App) touch(sessions []string, look walk.Look) tea.Cmd {
 	if a.look.cancel != nil {
 		return nil
 	}
@@ -541,11 +541,11 @@ func (a *App) touch(sessions []string, depth walk.Depth) tea.Cmd {
 		}
 	}
 	ctx, cancel := context.WithCancel(a.ctx)
-	a.look = look{cancel: cancel, total: len(routes)}
+	a.look = looking{cancel: cancel, total: len(routes)}
 	walker := a.walker
 	return func() tea.Msg {
 		defer cancel()
-		walker.TouchAll(ctx, routes, depth, func(int, gate.Report) {})
+		walker.TouchAll(ctx, routes, look, func(int, gate.Report) {})
 		return looked{}
 	}
 }

@@ -101,7 +101,7 @@ func touchAll(ctx context.Context, w *workspace.Workspace, routes []route.Route,
 			whole, at = append(whole, r), append(at, i)
 		}
 	}
-	walker.TouchAll(ctx, whole, depth, func(i int, report gate.Report) { reports[at[i]] = report })
+	walker.TouchAll(ctx, whole, walk.Look{Depth: depth}, func(i int, report gate.Report) { reports[at[i]] = report })
 }
 
 // printReports prints a line for each report, and with all of them every gate.

@@ -397,7 +397,7 @@ func BenchmarkCheck1000(b *testing.B) {
 		w := walk.New(walk.Config{Vouched: vouch.Open(filepath.Join(b.TempDir(), vouch.FileName)), Asker: &person{yes: true}, Dialer: dialer})
 		b.StartTimer()
 		var answered atomic.Int64
-		w.TouchAll(context.Background(), routes, walk.Identity, func(_ int, r gate.Report) {
+		w.TouchAll(context.Background(), routes, walk.Look{Depth: walk.Identity}, func(_ int, r gate.Report) {
 			if r.Hops[1].Gates[1].Verdict == gate.Open {
 				answered.Add(1)
 			}

@@ -174,6 +174,18 @@ func (l *Link) release() {
 	})
 }
 
+// quiet tells whether the link is made for nobody who may be asked.
+func (l *Link) quiet() bool {
+	l.w.mu.Lock()
+	defer l.w.mu.Unlock()
+	for _, w := range l.watchers {
+		if !w.a.quiet {
+			return false
+		}
+	}
+	return len(l.watchers) > 0
+}
+
 func (l *Link) unwatch(a *attempt) {
 	l.w.mu.Lock()
 	defer l.w.mu.Unlock()

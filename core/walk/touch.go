@@ -31,15 +31,22 @@ const (
 // DepthWords are the words of the depths.
 var DepthWords = [...]string{"here", "knock", "identity"}
 
+// Look is a check: how far it goes, and whether it may ask a person.
+type Look struct {
+	Depth Depth
+	Quiet bool // ask nobody: what needs an answer is a gate that stays shut
+}
+
 func (d Depth) String() string { return DepthWords[d] }
 
-// Touch judges a route as far as depth says, without logging in to its machine:
+// Touch judges a route as far as the look says, without logging in to its machine:
 // does it resolve, does it answer and how soon, what does it answer with, is it
 // the machine it was. The hops before it are walked, and their links shared,
 // since there is no other way to look from there. It returns the report of what
 // this machine knows, made truer by what was found.
-func (w *Walker) Touch(ctx context.Context, r route.Route, depth Depth) gate.Report {
-	a := &attempt{w: w, id: w.newID(), route: r}
+func (w *Walker) Touch(ctx context.Context, r route.Route, look Look) gate.Report {
+	depth := look.Depth
+	a := &attempt{w: w, id: w.newID(), route: r, quiet: look.Quiet}
 	report := r.Check(route.Knowledge{Vouched: w.Vouched, Logins: w.Logins})
 	a.report = &report
 	var err error
@@ -74,7 +81,7 @@ func (Touched) isEvent() {}
 
 // TouchAll touches many routes, some of them together, and tells each report as
 // it comes, from several goroutines. It ends early when ctx does.
-func (w *Walker) TouchAll(ctx context.Context, routes []route.Route, depth Depth, each func(i int, report gate.Report)) {
+func (w *Walker) TouchAll(ctx context.Context, routes []route.Route, look Look, each func(i int, report gate.Report)) {
 	var group errgroup.Group
 	group.SetLimit(TouchParallel)
 	for i, r := range routes {
@@ -83,7 +90,7 @@ func (w *Walker) TouchAll(ctx context.Context, routes []route.Route, depth Depth
 		}
 		group.Go(func() error {
 			if ctx.Err() == nil {
-				each(i, w.Touch(ctx, r, depth))
+				each(i, w.Touch(ctx, r, look))
 			}
 			return nil
 		})

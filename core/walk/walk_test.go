@@ -612,7 +612,7 @@ func TestTouchingGoesAsFarAsTheHostKey(t *testing.T) {
 	}
 	var mu sync.Mutex
 	reports := map[string]gate.Report{}
-	b.TouchAll(context.Background(), routes, walk.Identity, func(i int, r gate.Report) {
+	b.TouchAll(context.Background(), routes, walk.Look{Depth: walk.Identity}, func(i int, r gate.Report) {
 		mu.Lock()
 		defer mu.Unlock()
 		reports[r.Session] = r

@@ -151,6 +151,7 @@ type attempt struct {
 	// reused says that a link was shared which was there before: it may have
 	// died without anybody noticing.
 	reused bool
+	quiet  bool         // nobody is to be asked for it alone
 	report *gate.Report // where set, what is heard goes there and not to inboxes
 }
 

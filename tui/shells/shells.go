@@ -244,6 +244,9 @@ func (m *Model) Update(msg tea.Msg) (wish tea.Msg) {
 		case !m.shell.Live():
 			return m.afterEnd(msg)
 		}
+		if _, lost := m.shell.Lost(); lost && msg.String() == "esc" {
+			return Closed{m.shell.ID}
+		}
 		m.key(msg)
 	case tea.PasteMsg:
 		m.paste(msg)

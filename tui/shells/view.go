@@ -148,7 +148,7 @@ func (m *Model) where(f *term.Frame, width int, waiting string, roundTrip time.D
 	case m.notice != "":
 		right = t.Accent.Render(m.notice)
 	case lost:
-		right = t.Accent.Render(fmt.Sprintf("the way is lost for %s; walking it again", fit.Ago(time.Since(since))))
+		right = t.Accent.Render(fmt.Sprintf("the way is lost for %s; walking it again", fit.Ago(time.Since(since)))) + t.Faint.Render(" · ") + t.Keys(theme.Hint{Key: "esc", Does: "give up"})
 	case logErr != nil:
 		right = t.Accent.Render("the log has stopped: " + logErr.Error())
 	case waiting != "":
