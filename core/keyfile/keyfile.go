@@ -30,8 +30,9 @@ type Sheet struct {
 	Kind       string // "RSA", "ECDSA", "Ed25519", or "" while it is locked away
 	Bits       int    // 0 while it is locked away
 	Passphrase bool
-	SHA256     string // as "SHA256:" and unpadded base64, RFC 4253 section 6.6 encoding
-	MD5        string // sixteen pairs of hexadecimal digits
+	Derivation Derivation // of the passphrase, zero where there is none
+	SHA256     string     // as "SHA256:" and unpadded base64, RFC 4253 section 6.6 encoding
+	MD5        string     // sixteen pairs of hexadecimal digits
 	Comment    string
 	Repairs    []string // what pasting damaged and was read all the same
 	Public     ssh.PublicKey
@@ -96,12 +97,20 @@ func (k *File) parse(text []byte) error {
 	k.block, k.Repairs = block, repairs
 	k.Container = pemContainers[block.Type]
 	k.Passphrase = k.Container == PKCS8Encrypted || block.Headers["DEK-Info"] != ""
+	switch {
+	case k.Container == PKCS8Encrypted:
+		k.Derivation = pkcs8Derivation(block.Bytes)
+	case k.Container != Bcrypt && k.Passphrase:
+		k.Derivation = Derivation{Name: "one MD5"}
+	}
 	if k.Container == Bcrypt {
 		o, err := outer(block.Bytes)
 		if err != nil {
 			return err
 		}
-		k.Passphrase = o.CipherName != "none"
+		if k.Passphrase = o.CipherName != "none"; k.Passphrase {
+			k.Derivation = bcryptDerivation(o)
+		}
 		k.Comment = plain.Line(o.comment(), 120)
 		if pub, err := ssh.ParsePublicKey(o.PubKey); err == nil {
 			k.describe(pub)
@@ -194,6 +203,20 @@ func (k *File) Signer(passphrase []byte) (ssh.Signer, error) {
 
 // private decodes the key itself.
 func (k *File) private(passphrase []byte) (crypto.PrivateKey, error) {
+	key, err := k.decode(passphrase)
+	if p, ok := key.(*ed25519.PrivateKey); ok { // the protocol library's way to return one
+		return *p, err
+	}
+	return key, err
+}
+
+func (k *File) decode(passphrase []byte) (crypto.PrivateKey, error) {
+	if k.block == nil {
+		return nil, &NotAKey{Say: "there is no key in this file", Mend: "name a private key file"}
+	}
+	if err := k.Derivation.tooCostly(); err != nil {
+		return nil, err
+	}
 	switch {
 	case k.Container == PKCS8Encrypted:
 		key, _, err := pkcs8.ParsePrivateKey(k.block.Bytes, passphrase)
