@@ -294,6 +294,7 @@ func (k *File) Unseal(sealed string, passphrase []byte) ([]byte, error) {
 	if !ok {
 		return nil, errors.New("only RSA keys open sealed passwords")
 	}
+	//lint:ignore SA1019 it is the form consoles seal in; nobody outside learns how it went
 	open, err := rsa.DecryptPKCS1v15(rand.Reader, private, raw)
 	if err != nil {
 		return nil, errors.New("this key does not open it: it was sealed to another key pair")

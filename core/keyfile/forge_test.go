@@ -287,6 +287,7 @@ func TestAbsurdDerivationsAreRefusedAtOnce(t *testing.T) {
 
 func TestASealedPasswordIsOpenedByItsKeyAlone(t *testing.T) {
 	key := someKeys["RSA"].(*rsa.PrivateKey)
+	//lint:ignore SA1019 it is the form consoles seal in
 	sealed := base64.StdEncoding.EncodeToString(must(rsa.EncryptPKCS1v15(rand.Reader, &key.PublicKey, []byte("first-password"))))
 	k := must(Parse(encode(must(ssh.MarshalPrivateKey(key, "")))))
 	if got, err := k.Unseal(sealed[:40]+"\n "+sealed[40:], nil); err != nil || string(got) != "first-password" {

@@ -13,9 +13,9 @@ import (
 // Print is a fingerprint of a key, in one of the notations that a console or a
 // colleague might quote.
 type Print struct {
-	Name  string // "SHA256", "MD5", "SHA1 DER"
-	Over  string // what it is computed over
-	Value string
+	Name  string `json:"name"` // "SHA256", "MD5", "SHA1 DER"
+	Over  string `json:"over"` // what it is computed over
+	Value string `json:"value"`
 }
 
 // Prints lists the key's fingerprints. Those over the private key's own form,

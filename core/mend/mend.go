@@ -166,19 +166,11 @@ func (c Case) adopt(path, say string) Way {
 		Say:     say,
 		Preview: []string{fmt.Sprintf("%s → %s, mode 0400", workspace.Short(path), to), "sessions that name it name the new place"},
 		do: func() (Done, error) {
-			at, err := keyfile.Adopt(path, filepath.Join(ws.Dir, "keys"))
-			if at == "" {
+			m, err := ws.MoveKey(filepath.Clean(path), "adopt", "")
+			if m.To == "" {
 				return Done{}, err
 			}
-			written := filepath.Join("keys", filepath.Base(at))
-			planner := ws.Planner()
-			b, berr := book.MoveKey(ws.SessionsPath(), "moving "+filepath.Base(path), func(s string) string {
-				if planner.KeyPath(s) == filepath.Clean(path) {
-					return written
-				}
-				return s
-			})
-			return Done{Say: fmt.Sprintf("%s is %s now", filepath.Base(path), written), Book: b, Keys: []string{path, at}}, errors.Join(err, berr)
+			return Done{Say: fmt.Sprintf("%s is keys/%s now", filepath.Base(path), filepath.Base(m.To)), Book: m.Book, Keys: []string{path, m.To}}, err
 		},
 	}
 }

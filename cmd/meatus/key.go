@@ -1,0 +1,492 @@
+package main
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"meatus/core/keyfile"
+	"meatus/core/workspace"
+)
+
+func keyCommand(open opener) *cobra.Command {
+	c := &cobra.Command{
+		Use:   "key",
+		Short: "keys: show, list, find, mend, make, wrap, public, split, adopt, rename, retire, unseal",
+		Long: `key does everything that is done with key files.
+
+Passphrases are asked on the controlling terminal, or read from a file descriptor
+named with --passphrase-fd, up to the end of a line; never from an argument.`,
+	}
+	c.AddCommand(keyShow(), keyList(open), keyFind(open), keyMend(), keyMake(), keyWrap(), keyPublic(), keySplit(),
+		keyMove(open, "adopt", "bring a key into keys/, readable by its owner alone, and take it away from where it was"),
+		keyMove(open, "rename", "give a key another name; sessions that name it follow"),
+		keyMove(open, "retire", "move a key aside; sessions that name it are told"), keyUnseal())
+	return c
+}
+
+// keySheet is a key's sheet as JSON.
+type keySheet struct {
+	Path        string          `json:"path"`
+	Container   string          `json:"container,omitempty"`
+	Kind        string          `json:"kind,omitempty"`
+	Bits        int             `json:"bits,omitempty"`
+	Strength    string          `json:"strength"`
+	Mode        string          `json:"mode,omitempty"`
+	Owner       string          `json:"owner,omitempty"`
+	Passphrase  bool            `json:"passphrase"`
+	Derivation  string          `json:"derivation,omitempty"`
+	Comment     string          `json:"comment,omitempty"`
+	Prints      []keyfile.Print `json:"fingerprints,omitempty"`
+	Faults      []string        `json:"faults,omitempty"`
+	Repairs     []string        `json:"repairs,omitempty"`
+	Certificate string          `json:"certificate,omitempty"`
+	States      []string        `json:"states,omitempty"`
+	Uses        []string        `json:"sessions,omitempty"`
+	Error       string          `json:"error,omitempty"`
+}
+
+func sheetOf(file *keyfile.File, err error) keySheet {
+	s := keySheet{
+		Path: file.Path, Container: string(file.Container), Kind: file.Kind, Bits: file.Bits, Owner: file.Owner, Passphrase: file.Passphrase,
+		Derivation: file.Derivation.String(), Comment: file.Comment, Prints: file.Prints(nil), Repairs: file.Repairs,
+	}
+	judged, _ := file.Strength()
+	s.Strength = judged.String()
+	if file.Mode != 0 {
+		s.Mode = fmt.Sprintf("%04o", file.Mode.Perm())
+	}
+	for _, f := range file.Faults {
+		s.Faults = append(s.Faults, f.Say)
+	}
+	if cert, err := keyfile.ReadCertificate(file.Path); err == nil && cert != nil {
+		s.Certificate = cert.Said()
+	}
+	if err != nil {
+		s.Error = err.Error()
+	}
+	return s
+}
+
+func printJSON(out io.Writer, v any) error {
+	encoder := json.NewEncoder(out)
+	encoder.SetIndent("", "  ")
+	encoder.SetEscapeHTML(false)
+	return encoder.Encode(v)
+}
+
+func (s keySheet) print(out io.Writer) {
+	line := func(word, value string) {
+		if value != "" {
+			fmt.Fprintf(out, "%-12s %s\n", word, value)
+		}
+	}
+	line("file", s.Path)
+	line("container", s.Container)
+	if s.Kind != "" {
+		line("kind", fmt.Sprintf("%s, %d bits, %s", s.Kind, s.Bits, s.Strength))
+	}
+	line("mode", strings.TrimSpace(s.Mode+" "+s.Owner))
+	passphrase := "none"
+	if s.Passphrase {
+		passphrase = s.Derivation
+	}
+	line("passphrase", passphrase)
+	line("comment", s.Comment)
+	for _, p := range s.Prints {
+		fmt.Fprintf(out, "%-12s %s\n%-12s   over %s\n", p.Name, p.Value, "", p.Over)
+	}
+	line("certificate", s.Certificate)
+	for _, f := range append(s.Faults, s.Repairs...) {
+		line("note", f)
+	}
+	line("error", s.Error)
+}
+
+func keyShow() *cobra.Command {
+	var asJSON bool
+	c := &cobra.Command{
+		Use:   "show PATH",
+		Short: "everything a key file tells without its passphrase; status 3 where it cannot be used",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			file, err := keyfile.Read(args[0])
+			s := sheetOf(file, err)
+			if asJSON {
+				if err := printJSON(cmd.OutOrStdout(), s); err != nil {
+					return err
+				}
+			} else {
+				s.print(cmd.OutOrStdout())
+			}
+			if _, stopped := file.Blocked(); stopped || err != nil {
+				return &statusError{status: statusShut}
+			}
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&asJSON, "json", false, "print an object")
+	return c
+}
+
+func keyList(open opener) *cobra.Command {
+	var asJSON bool
+	c := &cobra.Command{
+		Use:   "list",
+		Short: "every key that is known, and how it stands",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			w, err := open()
+			if err != nil {
+				return err
+			}
+			all := []keySheet{}
+			for _, k := range w.Keys() {
+				file, err := keyfile.Read(k.Path)
+				s := sheetOf(file, err)
+				s.States, s.Uses = k.States(), k.Uses
+				all = append(all, s)
+			}
+			if asJSON {
+				return printJSON(cmd.OutOrStdout(), all)
+			}
+			for _, s := range all {
+				fmt.Fprintf(cmd.OutOrStdout(), "%-16s %-14s %s  %s\n", strings.Join(s.States, " "), strings.TrimSpace(fmt.Sprintf("%s %d", s.Kind, s.Bits)), workspace.Short(s.Path), strings.Join(s.Uses, ", "))
+			}
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&asJSON, "json", false, "print an array of sheets")
+	return c
+}
+
+func keyFind(open opener) *cobra.Command {
+	return &cobra.Command{
+		Use:   "find FINGERPRINT|PUBLICKEY|NAME",
+		Short: "the key file that a fingerprint, a public key or a key pair's name belongs to; status 3 where there is none",
+		Args:  cobra.MinimumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			w, err := open()
+			if err != nil {
+				return err
+			}
+			found := workspace.WhichKey(w.Keys(), strings.Join(args, " "))
+			for _, f := range found {
+				fmt.Fprintf(cmd.OutOrStdout(), "%s  by %s\n", f.Key.Path, f.By)
+			}
+			if len(found) == 0 {
+				return &statusError{statusShut, errors.New("no key here fits; ask whoever made the key pair for the file they downloaded then, it cannot be downloaded again")}
+			}
+			return nil
+		},
+	}
+}
+
+func keyMend() *cobra.Command {
+	return &cobra.Command{
+		Use:   "mend PATH",
+		Short: "make a key, or every key of a folder, readable by its owner alone, and put right what pasting damaged",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if info, err := os.Stat(args[0]); err == nil && info.IsDir() {
+				changed, err := keyfile.MendFolder(args[0])
+				for _, c := range changed {
+					fmt.Fprintln(cmd.OutOrStdout(), c)
+				}
+				return err
+			}
+			a, err := keyfile.Mend(args[0])
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "%s has mode %04o\n", args[0], a.Mode.Perm())
+			repairs, err := keyfile.Mended(args[0])
+			for _, r := range repairs {
+				fmt.Fprintln(cmd.OutOrStdout(), "put right: "+r)
+			}
+			return err
+		},
+	}
+}
+
+func keyMake() *cobra.Command {
+	var kind, container, comment string
+	var bits, fd int
+	var none bool
+	c := &cobra.Command{
+		Use:   "make PATH",
+		Short: "make a key pair; its public half goes beside it",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			form, err := containerNamed(container)
+			if err != nil {
+				return err
+			}
+			var pass []byte
+			if !none {
+				if pass, err = secret(cmd, fd, "Passphrase for "+args[0], true); err != nil {
+					return err
+				}
+				defer clear(pass)
+				if weak := keyfile.JudgePassphrase(pass); weak != "" {
+					fmt.Fprintln(cmd.ErrOrStderr(), "meatus: a weak passphrase: "+weak)
+				}
+				if len(pass) == 0 {
+					return &statusError{statusWrongUse, errors.New("nothing was made: pass --no-passphrase to make a key without one, knowingly")}
+				}
+			}
+			key, err := keyfile.Make(kind, bits)
+			if err != nil {
+				return &statusError{statusWrongUse, err}
+			}
+			if err := keyfile.Write(args[0], key, keyfile.Wrapping{Container: form, Passphrase: pass, Comment: comment}); err != nil {
+				return err
+			}
+			file, err := keyfile.Read(args[0])
+			sheetOf(file, err).print(cmd.OutOrStdout())
+			return err
+		},
+	}
+	c.Flags().StringVar(&kind, "kind", "Ed25519", "Ed25519, ECDSA or RSA")
+	c.Flags().IntVar(&bits, "bits", 0, "256, 384 or 521 for ECDSA; 3072 or 4096 for RSA")
+	c.Flags().StringVar(&container, "container", "bcrypt", "bcrypt, pkcs8, pkcs1 or sec1")
+	c.Flags().StringVar(&comment, "comment", "", "whose key it is, or what for")
+	c.Flags().BoolVar(&none, "no-passphrase", false, "make it without a passphrase: whoever gets the file has the key")
+	c.Flags().IntVar(&fd, "passphrase-fd", -1, "read the passphrase from this file descriptor")
+	return c
+}
+
+func containerNamed(name string) (keyfile.Container, error) {
+	forms := map[string]keyfile.Container{"bcrypt": keyfile.Bcrypt, "pkcs8": keyfile.PKCS8, "pkcs1": keyfile.PKCS1, "sec1": keyfile.SEC1}
+	if form, ok := forms[strings.ToLower(strings.ReplaceAll(name, "#", ""))]; ok {
+		return form, nil
+	}
+	return "", &statusError{statusWrongUse, fmt.Errorf("%q is no container that is written here; there are bcrypt, pkcs8, pkcs1 and sec1", name)}
+}
+
+func keyWrap() *cobra.Command {
+	var container string
+	var fd, newFD int
+	var none, keep bool
+	c := &cobra.Command{
+		Use:   "wrap PATH",
+		Short: "write a key anew: in another container, with another passphrase or none",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			file, err := keyfile.Read(args[0])
+			if err != nil {
+				return err
+			}
+			form := file.Container
+			if container != "" {
+				if form, err = containerNamed(container); err != nil {
+					return err
+				}
+			}
+			var old, pass []byte
+			if file.Passphrase {
+				if old, err = secret(cmd, fd, "Passphrase of "+args[0], false); err != nil {
+					return err
+				}
+				defer clear(old)
+			}
+			switch {
+			case keep:
+				pass = old
+			case !none:
+				if pass, err = secret(cmd, newFD, "New passphrase for "+args[0], true); err != nil {
+					return err
+				}
+				defer clear(pass)
+				if len(pass) == 0 {
+					return &statusError{statusWrongUse, errors.New("nothing was changed: pass --no-passphrase to take the passphrase away, knowingly")}
+				}
+			}
+			if err := keyfile.Rewrap(args[0], old, keyfile.Wrapping{Container: form, Passphrase: pass}); err != nil {
+				return err
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "%s is written anew\n", args[0])
+			return nil
+		},
+	}
+	c.Flags().StringVar(&container, "container", "", "bcrypt, pkcs8, pkcs1 or sec1 (else as it is)")
+	c.Flags().BoolVar(&none, "no-passphrase", false, "without a passphrase")
+	c.Flags().BoolVar(&keep, "keep-passphrase", false, "with the passphrase it has")
+	c.Flags().IntVar(&fd, "passphrase-fd", -1, "read the passphrase it has from this file descriptor")
+	c.Flags().IntVar(&newFD, "new-passphrase-fd", -1, "read the new one from this file descriptor")
+	return c
+}
+
+func keyPublic() *cobra.Command {
+	var form4716 bool
+	var fd int
+	c := &cobra.Command{
+		Use:   "public PATH",
+		Short: "print the public half of a key",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			file, err := keyfile.Read(args[0])
+			if err != nil {
+				return err
+			}
+			public := file.Public
+			if public == nil {
+				pass, err := secret(cmd, fd, "Passphrase of "+args[0], false)
+				if err != nil {
+					return err
+				}
+				defer clear(pass)
+				signer, err := file.Signer(pass)
+				if err != nil {
+					return err
+				}
+				public = signer.PublicKey()
+			}
+			text := keyfile.PublicLine(public, file.Comment)
+			if form4716 {
+				text = keyfile.PublicRFC4716(public, file.Comment)
+			}
+			_, err = io.WriteString(cmd.OutOrStdout(), text)
+			return err
+		},
+	}
+	c.Flags().BoolVar(&form4716, "rfc4716", false, "in the form of RFC 4716 rather than in one line")
+	c.Flags().IntVar(&fd, "passphrase-fd", -1, "read the passphrase from this file descriptor")
+	return c
+}
+
+func keySplit() *cobra.Command {
+	return &cobra.Command{
+		Use:   "split FILE [FOLDER]",
+		Short: "write each key of a file that holds several to a file of its own",
+		Args:  cobra.RangeArgs(1, 2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			text, err := os.ReadFile(args[0])
+			if err != nil {
+				return err
+			}
+			defer clear(text)
+			dir := filepath.Dir(args[0])
+			if len(args) > 1 {
+				dir = args[1]
+			}
+			base := filepath.Base(args[0])
+			written, err := keyfile.Split(text, dir, strings.TrimSuffix(base, filepath.Ext(base)))
+			for _, path := range written {
+				fmt.Fprintln(cmd.OutOrStdout(), path)
+			}
+			return err
+		},
+	}
+}
+
+// keyMove is one of the commands that give a key another place.
+func keyMove(open opener, how, short string) *cobra.Command {
+	use, args := how+" PATH", cobra.ExactArgs(1)
+	if how == "rename" {
+		use, args = how+" PATH NAME", cobra.ExactArgs(2)
+	}
+	return &cobra.Command{
+		Use: use, Short: short, Args: args,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			w, err := open()
+			if err != nil {
+				return err
+			}
+			name := ""
+			if how == "rename" {
+				name = args[1]
+			}
+			from, err := filepath.Abs(args[0])
+			if err != nil {
+				return err
+			}
+			m, err := w.MoveKey(from, how, name)
+			if m.To != "" {
+				fmt.Fprintln(cmd.OutOrStdout(), m.To)
+			}
+			for _, s := range m.Sessions {
+				word := "follows"
+				if how == "retire" {
+					word = "has it no more"
+				}
+				fmt.Fprintf(cmd.ErrOrStderr(), "session %s %s\n", s, word)
+			}
+			return err
+		},
+	}
+}
+
+func keyUnseal() *cobra.Command {
+	var fd int
+	c := &cobra.Command{
+		Use:   "unseal PATH",
+		Short: "open a first password that was encrypted to a key pair; its base64 text comes by standard input",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			file, err := keyfile.Read(args[0])
+			if err != nil {
+				return err
+			}
+			sealed, err := io.ReadAll(io.LimitReader(os.Stdin, 64<<10))
+			if err != nil {
+				return err
+			}
+			var pass []byte
+			if file.Passphrase {
+				if pass, err = secret(cmd, fd, "Passphrase of "+args[0], false); err != nil {
+					return err
+				}
+				defer clear(pass)
+			}
+			open, err := file.Unseal(string(sealed), pass)
+			if err != nil {
+				return err
+			}
+			defer clear(open)
+			_, err = cmd.OutOrStdout().Write(append(open, '\n'))
+			return err
+		},
+	}
+	c.Flags().IntVar(&fd, "passphrase-fd", -1, "read the passphrase from this file descriptor")
+	return c
+}
+
+// secret reads a passphrase from a file descriptor, else from the controlling
+// terminal, there twice where it is a new one.
+func secret(cmd *cobra.Command, fd int, prompt string, twice bool) ([]byte, error) {
+	if fd >= 0 {
+		f := os.NewFile(uintptr(fd), "passphrase")
+		if f == nil {
+			return nil, &statusError{statusWrongUse, fmt.Errorf("there is no file descriptor %d", fd)}
+		}
+		defer f.Close()
+		text, err := io.ReadAll(io.LimitReader(f, 4096))
+		if err != nil {
+			return nil, err
+		}
+		line, _, _ := strings.Cut(string(text), "\n")
+		clear(text)
+		return []byte(strings.TrimSuffix(line, "\r")), nil
+	}
+	tty, err := os.OpenFile("/dev/tty", os.O_RDWR, 0)
+	if err != nil {
+		return nil, &statusError{statusWrongUse, errors.New("a passphrase is needed and there is nobody to ask; pass --passphrase-fd")}
+	}
+	defer tty.Close()
+	first, err := ask(cmd.Context(), tty, prompt+": ", false)
+	if err != nil || !twice {
+		return []byte(first), err
+	}
+	again, err := ask(cmd.Context(), tty, "The same again: ", false)
+	if err == nil && again != first {
+		err = &statusError{statusWrongUse, errors.New("the two are not the same; nothing was done")}
+	}
+	return []byte(first), err
+}
