@@ -15,9 +15,11 @@ import (
 	"time"
 
 	tea "charm.land/bubbletea/v2"
+	"golang.org/x/crypto/ssh"
 
 	"meatus/core/book"
 	"meatus/core/gate"
+	"meatus/core/mend"
 	"meatus/core/route"
 	"meatus/core/shell"
 	"meatus/core/trail"
@@ -27,6 +29,7 @@ import (
 	"meatus/tui/entry"
 	"meatus/tui/hosts"
 	"meatus/tui/journal"
+	"meatus/tui/keys"
 	"meatus/tui/remedies"
 	"meatus/tui/routes"
 	"meatus/tui/settle"
@@ -69,10 +72,12 @@ type App struct {
 	width, height int
 	inShell       bool         // the Shell place shows
 	inTrail       bool         // the trail shows
-	inHosts       bool         // the host identities show; Routes does where none of these
+	inHosts       bool         // the host identities show
+	inKeys        bool         // the keys show; Routes does where none of these
 	trail         *trail.Trail // nil where it cannot be kept
 	journal       *journal.Model
 	hosts         *hosts.Model
+	keys          *keys.Model
 	routes        *routes.Model
 	shell         *shells.Model
 	ask           *ask.Model
@@ -134,6 +139,7 @@ func New(ws *workspace.Workspace, o Options) *App {
 	}
 	a.journal = journal.New(a.trail, why, t)
 	a.hosts = hosts.New(ws, a.trail, t)
+	a.keys = keys.New(ws, t)
 	if a.written, err = ws.Watch(a.ctx); err != nil {
 		a.notice = err.Error() + "; press r after editing the file"
 	}
@@ -205,6 +211,11 @@ type (
 		ws    *workspace.Workspace
 		err   error
 		asked bool // by a person
+	}
+	keysAsked struct {
+		of      mend.Case
+		answers []walk.Asked
+		err     error
 	}
 	fileWritten struct{}
 	turn        struct{}
@@ -368,8 +379,13 @@ func (a *App) wish(msg tea.Msg) tea.Cmd {
 		list := remedies.New(msg.Case, a.theme, a.width)
 		a.task = list
 		return list.Look()
+	case keysAsked:
+		return a.offerTaken(msg)
 	case remedies.Handed:
 		a.task = nil
+		if msg.Act == gate.AskKeys {
+			return a.askKeys(msg.Case)
+		}
 		if msg.Act == gate.Settle {
 			return a.take(a.routes.Changed(), nil)
 		}
@@ -405,8 +421,15 @@ func (a *App) wish(msg tea.Msg) tea.Cmd {
 			a.toDemo = true
 			return tea.Quit
 		}
-	case journal.Left, hosts.Left:
+	case journal.Left, hosts.Left, keys.Left:
 		a.goTo(nil)
+	case keys.Changed:
+		if msg.Book != nil {
+			a.ws = a.ws.With(msg.Book)
+			a.routes.SetWorkspace(a.ws)
+			a.keys.SetWorkspace(a.ws)
+		}
+		return tea.Batch(a.routes.Rejudge("", ""), a.record(trail.Entry{Kind: trail.Mend, Say: msg.Say}))
 	case hosts.Changed:
 		return tea.Batch(a.routes.Rejudge("", ""), a.record(trail.Entry{Kind: trail.Vouch, Say: msg.Say}))
 	case entry.Saved:
@@ -416,6 +439,9 @@ func (a *App) wish(msg tea.Msg) tea.Cmd {
 		a.routes.Select(msg.Name)
 		return tea.Batch(a.routes.JudgeRest(0), a.record(trail.Entry{Kind: trail.Edit, Session: msg.Name, Say: "written as a new session"}))
 	default:
+		if a.inKeys {
+			return tea.Batch(a.take(a.keys.Update(msg)), a.take(a.routes.Update(msg)))
+		}
 		if a.inHosts {
 			return tea.Batch(a.take(a.hosts.Update(msg)), a.take(a.routes.Update(msg)))
 		}
@@ -446,6 +472,7 @@ func (a *App) resize(width, height int) {
 	a.shell.SetSize(width, height)
 	a.journal.SetSize(width, height)
 	a.hosts.SetSize(width, height)
+	a.keys.SetSize(width, height)
 	if a.task != nil {
 		a.task.SetWidth(width)
 	}
@@ -461,6 +488,7 @@ func (a *App) setTheme(t *theme.Theme) {
 	a.ask.SetTheme(t)
 	a.journal.SetTheme(t)
 	a.hosts.SetTheme(t)
+	a.keys.SetTheme(t)
 	if a.task != nil {
 		a.task.SetTheme(t)
 	}
@@ -550,6 +578,49 @@ func (a *App) touch(sessions []string, look walk.Look) tea.Cmd {
 	}
 }
 
+// askKeys asks a machine which of the workspace's keys it would take.
+func (a *App) askKeys(c mend.Case) tea.Cmd {
+	walker, ctx, ws := a.walker, a.ctx, a.ws
+	r := c.Route
+	r.Hops = r.Hops[:c.Hop+1]
+	a.notice = "asking " + r.Target().Name + " about keys …"
+	return func() tea.Msg {
+		var public []ssh.PublicKey
+		for _, k := range ws.Keys() {
+			if k.Sheet.Public != nil {
+				public = append(public, k.Sheet.Public)
+			}
+		}
+		answers, err := walker.WouldTake(ctx, r, public)
+		return keysAsked{c, answers, err}
+	}
+}
+
+// offerTaken shows the remedies anew, with what the machine said first.
+func (a *App) offerTaken(msg keysAsked) tea.Cmd {
+	c := msg.of
+	c.Asked = true
+	for _, answer := range msg.answers {
+		if answer.Takes {
+			c.Takes = append(c.Takes, ssh.FingerprintSHA256(answer.Key))
+		}
+	}
+	a.notice = ""
+	switch {
+	case msg.err != nil:
+		a.notice = msg.err.Error()
+		return nil
+	case len(c.Takes) == 0:
+		c.Gate.Reason = fmt.Sprintf("%s would take none of the %d keys it was asked about for the login %s", c.Route.Hops[c.Hop].Name, len(msg.answers), c.Route.Hops[c.Hop].User)
+	}
+	if a.task != nil || a.inShell {
+		return nil // the person has gone on
+	}
+	list := remedies.New(c, a.theme, a.width)
+	a.task = list
+	return list.Look()
+}
+
 // arrive takes a new shell, and shows it where the person still looks for it.
 func (a *App) arrive(msg arrived) tea.Cmd {
 	delete(a.walks, msg.session)
@@ -557,7 +628,7 @@ func (a *App) arrive(msg arrived) tea.Cmd {
 	a.nextID++
 	s := &shells.Shell{ID: a.nextID, Route: msg.route, Shell: msg.shell}
 	a.open = append(a.open, s)
-	if !a.inShell && !a.inTrail && !a.inHosts && a.task == nil && a.switcher == nil && !a.ask.Waiting() && a.routes.Selected() == msg.session {
+	if !a.inShell && !a.inTrail && !a.inHosts && !a.inKeys && a.task == nil && a.switcher == nil && !a.ask.Waiting() && a.routes.Selected() == msg.session {
 		a.goTo(s)
 		if refused := msg.shell.Refused(); len(refused) > 0 {
 			a.shell.Notice("the server does not take " + strings.Join(refused, ", "))
@@ -605,7 +676,10 @@ func (a *App) shellChanged(id int) tea.Cmd {
 
 // goTo shows a shell, or Routes for nil.
 func (a *App) goTo(s *shells.Shell) {
-	a.inShell, a.inTrail, a.inHosts = s != nil, false, false
+	if a.inKeys {
+		a.keys.Forget()
+	}
+	a.inShell, a.inTrail, a.inHosts, a.inKeys = s != nil, false, false, false
 	a.help, a.leaving = false, false
 	if s != nil {
 		a.shell.Show(s)
@@ -622,6 +696,14 @@ func (a *App) goToHosts() tea.Cmd {
 		a.hosts.Select(r.Target().Host, r.Target().Port)
 	}
 	return a.hosts.Read()
+}
+
+// goToKeys shows the keys.
+func (a *App) goToKeys() tea.Cmd {
+	a.goTo(nil)
+	a.inKeys = true
+	a.keys.SetWorkspace(a.ws)
+	return a.keys.Read()
 }
 
 // goToTrail shows the trail.

@@ -38,6 +38,9 @@ func (a *App) key(msg tea.KeyPressMsg) tea.Cmd {
 		case to.Trail:
 			a.switcher = nil
 			return a.goToTrail()
+		case to.Keys:
+			a.switcher = nil
+			return a.goToKeys()
 		case to.Hosts:
 			a.switcher = nil
 			return a.goToHosts()
@@ -55,6 +58,8 @@ func (a *App) key(msg tea.KeyPressMsg) tea.Cmd {
 		return a.take(a.journal.Update(msg))
 	case a.inHosts:
 		return a.take(a.hosts.Update(msg))
+	case a.inKeys:
+		return a.take(a.keys.Update(msg))
 	case a.inShell:
 		return a.take(a.shell.Update(msg), nil)
 	case a.help:
@@ -75,7 +80,7 @@ func (a *App) lead(msg tea.KeyPressMsg) {
 		if !a.inShell {
 			here = nil
 		}
-		a.switcher = switcher.New(a.theme, a.width, a.open, switcher.Place{Shell: here, Trail: a.inTrail, Hosts: a.inHosts})
+		a.switcher = switcher.New(a.theme, a.width, a.open, switcher.Place{Shell: here, Trail: a.inTrail, Hosts: a.inHosts, Keys: a.inKeys})
 		return
 	}
 	a.switcher = nil
@@ -99,6 +104,8 @@ func (a *App) routesKey(msg tea.KeyPressMsg) tea.Cmd {
 		return a.readAgain(true)
 	case "h":
 		return a.goToHosts()
+	case "K":
+		return a.goToKeys()
 	case "q":
 		return a.leave()
 	case "esc":
@@ -139,6 +146,8 @@ func (a *App) paste(msg tea.PasteMsg) tea.Cmd {
 		return nil
 	case a.inHosts:
 		return a.take(a.hosts.Update(msg))
+	case a.inKeys:
+		return a.take(a.keys.Update(msg))
 	case a.inShell:
 		return a.take(a.shell.Update(msg), nil)
 	case a.ask.Waiting():
@@ -159,6 +168,8 @@ func (a *App) mouse(msg tea.Msg) tea.Cmd {
 		return a.take(a.journal.Update(msg))
 	case a.inHosts:
 		return a.take(a.hosts.Update(msg))
+	case a.inKeys:
+		return a.take(a.keys.Update(msg))
 	case a.task != nil || a.ask.Waiting():
 		return nil
 	}
@@ -173,7 +184,7 @@ func (a *App) allKeys() []keyGroup {
 			{Key: "↑ ↓  j k", Does: "choose a session"}, {Key: "pgup pgdn", Does: "by pages"},
 			{Key: "/", Does: "find"}, {Key: "enter", Does: "walk and open a shell"},
 			{Key: "w", Does: "wait until it is up"}, {Key: "s", Does: "to its open shell"}, {Key: "c  C", Does: "check it, all of them"}, {Key: "v  R", Does: "how far, and how often"}, {Key: "space o", Does: "mark it; order"}, {Key: "esc", Does: "stop"},
-			{Key: "m  M", Does: "mend it; all ways to"}, {Key: "i  h", Does: "settle its identity; all hosts"}, {Key: "d", Does: "details of what is wrong"},
+			{Key: "m  M", Does: "mend it; all ways to"}, {Key: "i  h  K", Does: "settle its identity; hosts; keys"}, {Key: "d", Does: "details of what is wrong"},
 			{Key: "n", Does: "write a new session"}, {Key: "e  u", Does: "edit it, undo an edit"}, {Key: "r", Does: "read the sessions again"}, {Key: "q", Does: "leave"},
 		}},
 		{"Shell", []theme.Hint{

@@ -61,6 +61,7 @@ const (
 	Settle             // decide what a changed identity means
 	Choose             // one of several ways, which have to be looked for
 	Wait               // wait until it opens by itself
+	AskKeys            // ask the server which keys it would take
 )
 
 // Remedy is what mends a gate: one sentence, and where the program can do it

@@ -28,6 +28,8 @@ type Case struct {
 	Gate      gate.Gate
 	Failure   *gate.Failure   // how the last walk ended there, or nil
 	Arrived   []keyfile.Sheet // keys that lie in the download folder
+	Takes     []string        // fingerprints of keys that the server said it would take
+	Asked     bool            // it was asked
 }
 
 // Way is one way to mend a gate.
@@ -66,6 +68,13 @@ func Ways(c Case) []Way {
 		ways = append(c.file(), c.otherKeys()...)
 	case c.Gate.Kind == gate.Login:
 		ways = append(c.logins(), c.otherKeys()...)
+		if len(c.Takes) > 0 { // the server has said what it wants
+			slices.SortStableFunc(ways, func(a, b Way) int { return rank(b) - rank(a) })
+		}
+		if !c.Asked {
+			ways = append(ways, Way{Say: "ask it which of your keys it would take", Why: "nothing is signed, nobody logs in", Act: gate.AskKeys,
+				Preview: []string{fmt.Sprintf("asks %s about at most %d keys for the login %s", c.hop().Name, len(c.Workspace.KeyNames()), c.hop().User)}})
+		}
 	case c.Gate.Kind == gate.Channel && c.Gate.Remedy.Act == gate.Choose:
 		ways = c.otherDoor()
 	case c.Gate.Remedy.Act == gate.MendKey:
@@ -103,6 +112,16 @@ func (c Case) file() []Way {
 	}
 	return slices.DeleteFunc(ways, func(w Way) bool { return w.Say == "" })
 }
+
+// rank puts what the server said it would take first.
+func rank(w Way) int {
+	if w.Why == wouldTake {
+		return 1
+	}
+	return 0
+}
+
+const wouldTake = "it would take it"
 
 func below(path, dir string) bool {
 	return dir != "" && strings.HasPrefix(path, filepath.Clean(dir)+string(filepath.Separator))
@@ -233,6 +252,8 @@ func (c Case) otherKeys() []Way {
 		ch := choice{rank: -len(opens)}
 		ch.way = Way{Say: "use the key " + name, Preview: []string{c.change("key", written)}, do: c.set("key", written)}
 		switch {
+		case slices.Contains(c.Takes, file.SHA256):
+			ch.rank, ch.way.Why = -2000, wouldTake
 		case last != "" && file.SHA256 == last:
 			ch.rank, ch.way.Why = -1000, "it got in here before"
 		case len(opens) > 0:

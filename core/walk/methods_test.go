@@ -430,3 +430,44 @@ func TestAQuietCheckAsksNobody(t *testing.T) {
 		t.Errorf("aloud: %+v, %d asked", report, len(p.identities))
 	}
 }
+
+func TestAServerIsAskedWhichKeysItWouldTake(t *testing.T) {
+	var mu sync.Mutex
+	logins := 0
+	tr := newTraveller(t, 9, &person{yes: true})
+	good := map[string]bool{string(tr.public[1].Marshal()): true, string(tr.public[3].Marshal()): true}
+	addr := oddServer(t, &ssh.ServerConfig{
+		MaxAuthTries: 6,
+		PublicKeyCallback: func(_ ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
+			if !good[string(key.Marshal())] {
+				return nil, errors.New("no")
+			}
+			return nil, nil
+		},
+		AuthLogCallback: func(_ ssh.ConnMetadata, _ string, err error) {
+			mu.Lock()
+			defer mu.Unlock()
+			if err == nil {
+				logins++
+			}
+		},
+	})
+	answers, err := tr.WouldTake(context.Background(), tr.way(addr), tr.public)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var takes []int
+	for i, a := range answers {
+		if a.Takes {
+			takes = append(takes, i)
+		}
+	}
+	if !slices.Equal(takes, []int{1, 3}) || len(answers) != 7 {
+		t.Errorf("asked about %d, it would take %v", len(answers), takes)
+	}
+	mu.Lock()
+	defer mu.Unlock()
+	if logins != 0 || len(tr.Links()) != 0 {
+		t.Errorf("%d logins, %d links", logins, len(tr.Links()))
+	}
+}

@@ -99,9 +99,22 @@ func (w *Walker) TouchAll(ctx context.Context, routes []route.Route, look Look, 
 }
 
 func (a *attempt) touch(ctx context.Context, depth Depth) error {
+	return a.upTo(ctx, len(a.route.Hops)-1, func(below *Link) error {
+		return a.overProbe(ctx, below, func(l *Link, p *patience) error {
+			h := &handshake{l: l, p: p, at: gate.Identity, touch: true}
+			if depth == Knock {
+				return h.introduction()
+			}
+			return h.shake()
+		})
+	})
+}
+
+// upTo walks the hops before one, and does something with the link there, nil
+// for the first hop.
+func (a *attempt) upTo(ctx context.Context, hop int, do func(below *Link) error) error {
 	var below *Link
-	last := len(a.route.Hops) - 1
-	for i := range a.route.Hops[:last] {
+	for i := range a.route.Hops[:hop] {
 		a.hop = i
 		link, err := a.pass(ctx, i, below)
 		if below != nil {
@@ -115,11 +128,13 @@ func (a *attempt) touch(ctx context.Context, depth Depth) error {
 	if below != nil {
 		defer below.release()
 	}
-	return a.probe(ctx, last, below, depth)
+	return do(below)
 }
 
-// probe looks at the last hop over a connection of its own, which is no link.
-func (a *attempt) probe(ctx context.Context, i int, below *Link, depth Depth) error {
+// overProbe connects to the last hop by a connection of its own, which is no
+// link, and does something with it.
+func (a *attempt) overProbe(ctx context.Context, below *Link, do func(l *Link, p *patience) error) error {
+	i := len(a.route.Hops) - 1
 	l := &Link{w: a.w, hop: a.route.Hops[i], route: a.route, index: i, below: below, watchers: []watcher{{a, i}}}
 	l.ctx, l.cancel = context.WithCancelCause(ctx)
 	defer l.cancel(errClosed)
@@ -134,12 +149,8 @@ func (a *attempt) probe(ctx context.Context, i int, below *Link, depth Depth) er
 	l.conn = &countedConn{Conn: raw}
 	defer raw.Close()
 	p.renew()
-	h := &handshake{l: l, p: p, at: gate.Identity, touch: true}
-	if depth == Knock {
-		return l.orCancelledNil(h.introduction())
-	}
-	if err := h.shake(); err != nil {
-		return l.orCancelled(err, h.at)
+	if err := do(l, p); err != nil {
+		return l.orCancelled(err, gate.Identity)
 	}
 	return nil
 }
@@ -163,12 +174,4 @@ func (h *handshake) introduction() error {
 	}
 	l.passed(gate.Port, h.answers())
 	return nil
-}
-
-// orCancelledNil is orCancelled for what may have gone well.
-func (l *Link) orCancelledNil(err error) error {
-	if err == nil {
-		return nil
-	}
-	return l.orCancelled(err, gate.Port)
 }

@@ -22,11 +22,12 @@ type Done struct {
 	mend.Done
 }
 
-// Handed asks the frame to go a way that is its own: settling an identity or
-// waiting.
+// Handed asks the frame to go a way that is its own: settling an identity,
+// waiting, or asking a server about keys.
 type Handed struct {
 	Session string
 	Act     gate.Act
+	Case    mend.Case
 }
 
 type (
@@ -94,7 +95,7 @@ func (m *Model) choose() (wish tea.Msg, cmd tea.Cmd) {
 	}
 	way, session := m.ways[m.cursor], m.what.Route.Session
 	if way.Act != gate.ByHand {
-		return Handed{session, way.Act}, nil
+		return Handed{session, way.Act, m.what}, nil
 	}
 	return nil, func() tea.Msg {
 		done, err := way.Do()

@@ -14,12 +14,13 @@ import (
 	"meatus/tui/theme"
 )
 
-// Place is where one can go: a shell, the trail, the host identities, or Routes
+// Place is where one can go: a shell, the trail, the host identities, the keys, or Routes
 // where it is none of them.
 type Place struct {
 	Shell *shells.Shell
 	Trail bool
 	Hosts bool
+	Keys  bool
 	Do    string // not to go anywhere: the key of an action on the shell that shows
 }
 
@@ -28,6 +29,7 @@ const (
 	onRoutes = iota
 	onTrail
 	onHosts
+	onKeys
 	firstShell
 )
 
@@ -48,6 +50,8 @@ func New(t *theme.Theme, width int, all []*shells.Shell, here Place) *Model {
 		m.cursor = onTrail
 	case here.Hosts:
 		m.cursor = onHosts
+	case here.Keys:
+		m.cursor = onKeys
 	}
 	for i, s := range all {
 		if s == here.Shell {
@@ -81,6 +85,8 @@ func (m *Model) Update(msg tea.KeyPressMsg) (to Place, chosen bool) {
 		return m.choose(onTrail)
 	case "h":
 		return m.choose(onHosts)
+	case "K":
+		return m.choose(onKeys)
 	default:
 		if m.here.Shell != nil && slices.ContainsFunc(shells.Actions(), func(a shells.Action) bool { return a.Key == key }) {
 			return Place{Do: key}, true
@@ -102,6 +108,8 @@ func (m *Model) choose(line int) (to Place, chosen bool) {
 		return Place{Trail: true}, true
 	case line == onHosts:
 		return Place{Hosts: true}, true
+	case line == onKeys:
+		return Place{Keys: true}, true
 	}
 	return Place{Shell: m.shells[line-firstShell]}, true
 }
@@ -127,6 +135,7 @@ func (m *Model) View(height int, summary string) []string {
 	row(onRoutes, "0", t.Faint.Render("⌂"), "Routes", t.Faint.Render(summary))
 	row(onTrail, "t", t.Faint.Render("≡"), "Trail", t.Faint.Render("what was done, by whom, when"))
 	row(onHosts, "h", t.Faint.Render("◇"), "Hosts", t.Faint.Render("their identities: who vouched for what, and the history"))
+	row(onKeys, "K", t.Faint.Render("⚿"), "Keys", t.Faint.Render("every key file, how it stands, and what it opens"))
 	if m.here.Shell != nil {
 		height -= (len(shells.Actions())+1)/2 + 1
 	}

@@ -1,0 +1,88 @@
+package walk
+
+import (
+	"context"
+	"errors"
+	"io"
+
+	"golang.org/x/crypto/ssh"
+
+	"meatus/core/gate"
+	"meatus/core/route"
+)
+
+// errOnlyAsked keeps a signature from being made: the question was all.
+var errOnlyAsked = errors.New("only asked")
+
+// Asked is a key that a server was asked about.
+type Asked struct {
+	Key   ssh.PublicKey
+	Takes bool // it would take it, for the login of the route
+}
+
+// WouldTake asks the machine at the end of a route which of some keys it would
+// take for the route's login (RFC 4252 section 7: a request without a signature).
+// Nothing is signed, and nobody is logged in there; the hops before it are walked
+// as usual. It stops before the server's patience ends, after [maxKeys] refusals,
+// and so returns what it asked about. It fails with a [gate.Failure] where the
+// machine could not be asked.
+func (w *Walker) WouldTake(ctx context.Context, r route.Route, keys []ssh.PublicKey) (answers []Asked, err error) {
+	a := &attempt{w: w, id: w.newID(), route: r, report: &gate.Report{Hops: make([]gate.Hop, len(r.Hops))}}
+	err = a.upTo(ctx, len(r.Hops)-1, func(below *Link) error {
+		return a.overProbe(ctx, below, func(l *Link, p *patience) error {
+			h := &handshake{l: l, p: p, at: gate.Identity, asking: &question{keys: keys}}
+			err := h.shake()
+			answers = h.asking.answers
+			return err
+		})
+	})
+	return answers, err
+}
+
+// question is what a server is asked about keys.
+type question struct {
+	keys    []ssh.PublicKey
+	at      int
+	refused int
+	answers []Asked
+}
+
+// next offers one key after another. That the library wants a signature means
+// that the server would take it.
+func (q *question) next(ctx *ssh.ClientAuthContext) (ssh.AuthMethod, error) {
+	if n := len(q.answers); n > 0 && !q.answers[n-1].Takes {
+		q.refused++
+	}
+	if q.at == len(q.keys) || q.refused >= maxKeys {
+		return nil, errTouched
+	}
+	key := q.keys[q.at]
+	q.at++
+	q.answers = append(q.answers, Asked{Key: key})
+	return ssh.PublicKeys(&unsigned{key, q, len(q.answers) - 1}), nil
+}
+
+// unsigned is a key that says that it was asked to sign, and does not.
+type unsigned struct {
+	key ssh.PublicKey
+	q   *question
+	at  int
+}
+
+func (u *unsigned) PublicKey() ssh.PublicKey { return u.key }
+
+func (u *unsigned) Algorithms() []string {
+	if u.key.Type() == ssh.KeyAlgoRSA {
+		return []string{ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256}
+	}
+	return []string{u.key.Type()}
+}
+
+func (u *unsigned) Sign(io.Reader, []byte) (*ssh.Signature, error) {
+	u.q.answers[u.at].Takes = true
+	return nil, errOnlyAsked
+}
+
+func (u *unsigned) SignWithAlgorithm(rand io.Reader, data []byte, _ string) (*ssh.Signature, error) {
+	return u.Sign(rand, data)
+}

@@ -1,0 +1,191 @@
+package e2e
+
+import (
+	"bytes"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+func TestKeysAreSeenMendedAdoptedAndMade(t *testing.T) {
+	dir := t.TempDir()
+	s := show(t, 130, 40, program, "demo", "--dir", dir)
+	s.until("12 routes")
+	s.text("K")
+	s.until("8 keys · 1 missing · 3 loose", "❯ ● gauge.pem", "gauge-1, gauge-2", "SEC1", "owner  group  others", "MD5 DER")
+	s.text("/")
+	s.text("tide.pem")
+	s.keys("Enter")
+	s.until("❯ ╳ tide.pem", "▨", "2 too many", "opens       tide-db")
+	s.text("m")
+	s.until("tide.pem has mode 0600", "● tide.pem")
+	s.keys("Escape")
+	s.until("shore.pem")
+
+	s.text("/")
+	s.text("arrived")
+	s.keys("Enter")
+	s.until("downloads/buoy.pem")
+	s.text("a")
+	s.until("is ", "keys/buoy.pem now")
+	s.keys("Escape")
+	s.until("7 keys", "gauge.pem")
+
+	s.text("n")
+	s.until("name of the new key")
+	s.keys("C-u")
+	s.text("pier.pem")
+	s.keys("Enter")
+	s.until("kind (Ed25519")
+	s.keys("Enter")
+	s.until("whoever gets the file has the key):")
+	s.text("tide")
+	s.until("it is short")
+	s.text(" tables of the bay")
+	s.until("a good one")
+	s.keys("Enter")
+	s.until("the same again")
+	s.text("tide tables of the bay")
+	if seen := s.see(); strings.Contains(seen, "tables of the bay") {
+		t.Errorf("the passphrase is shown:\n%s", seen)
+	}
+	s.keys("Enter")
+	s.until("pier.pem is made", "8 keys")
+	info, err := os.Stat(filepath.Join(dir, "keys", "pier.pem"))
+	if err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("pier.pem: %v, %v", info, err)
+	}
+
+	line, _ := os.ReadFile(filepath.Join(dir, "lab", "survey.pem.pub"))
+	s.pasteText(strings.TrimSpace(string(line)))
+	s.until("is survey.pem, by the public key itself", "❯ ● survey.pem")
+	s.keys("Escape")
+	s.gone("by the public key itself")
+	s.text("f")
+	s.until("a fingerprint, a public key")
+	s.text("nothing-like-it")
+	s.keys("Enter")
+	s.until("no key here fits nothing-like-it", "cannot be downloaded again")
+	s.keys("Escape")
+	s.gone("no key here fits")
+	s.text("D") // survey.pem is still selected
+	s.until("move survey.pem aside", "survey-web will have it no more")
+	s.keys("Enter")
+	s.until("retired/survey.pem now; survey-web has it no more", "missing")
+
+	if err := os.WriteFile(filepath.Join(dir, "downloads", "fresh.pem"), must(os.ReadFile(filepath.Join(dir, "keys", "shore.pem"))), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	s.until("fresh.pem has arrived in the download folder")
+}
+
+func must[T any](v T, err error) T {
+	if err != nil {
+		panic(err)
+	}
+	return v
+}
+
+func TestAServerIsAskedWhichKeyItWouldTake(t *testing.T) {
+	dir := t.TempDir()
+	s := show(t, 130, 40, program, "demo", "--dir", dir)
+	s.until("12 routes")
+	s.text("/gauge-1")
+	s.keys("Tab")
+	s.text("e")
+	s.until("session sheet ─ gauge-1")
+	s.keys("Down", "Down", "Down", "Enter")
+	s.until("key files, parted by commas")
+	s.text("keys/shore.pem")
+	s.keys("Enter")
+	s.until("key is saved")
+	s.keys("Escape")
+	s.gone("session sheet")
+	s.keys("Enter")
+	s.until("no key accepted at gauge-1")
+	s.text("m")
+	s.until("ask it which of your keys it would take")
+	s.keys("End", "Down", "Down", "Down", "Down", "Down", "Down", "Down", "Down", "Down", "Down", "Down", "Down", "Enter")
+	s.until("it would take it", "❯ use the key gauge.pem")
+	s.keys("Enter")
+	s.until("key of gauge-1 is keys/gauge.pem now")
+}
+
+// withPass runs a key command with a passphrase on file descriptor 3.
+func withPass(t *testing.T, dir, pass string, args ...string) result {
+	t.Helper()
+	r, w, err := os.Pipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.WriteString(pass + "\n")
+	w.Close()
+	cmd := exec.Command("setsid", append([]string{"-w", program, "--workspace", dir, "key"}, args...)...)
+	cmd.ExtraFiles = []*os.File{r}
+	var out, errs bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &errs
+	cmd.Run()
+	r.Close()
+	return result{out.String(), errs.String(), cmd.ProcessState.ExitCode()}
+}
+
+func TestKeysOnTheCommandLine(t *testing.T) {
+	dir := t.TempDir()
+	path := filepath.Join(dir, "a.pem")
+	if r := do(t, dir, "", "key", "make", path); r.status != 2 || !strings.Contains(r.err, "nobody to ask") {
+		t.Errorf("with nobody to ask: %+v", r)
+	}
+	if r := withPass(t, dir, "four words of the sea", "make", path, "--passphrase-fd", "3", "--comment", "of the pier"); r.status != 0 || !strings.Contains(r.out, "Ed25519, 256 bits, sound") || !strings.Contains(r.out, "bcrypt, ") {
+		t.Fatalf("%+v", r)
+	}
+	if r := withPass(t, dir, "x", "make", path, "--passphrase-fd", "3"); r.status != 1 || !strings.Contains(r.err, "already") {
+		t.Errorf("written over: %+v", r)
+	}
+	shown := do(t, dir, "", "key", "show", "--json", path)
+	if shown.status != 0 || !strings.Contains(shown.out, `"passphrase": true`) || !strings.Contains(shown.out, `"of the pier"`) {
+		t.Errorf("%+v", shown)
+	}
+	if r := withPass(t, dir, "four words of the sea", "wrap", path, "--passphrase-fd", "3", "--container", "pkcs8", "--keep-passphrase"); r.status != 0 {
+		t.Errorf("%+v", r)
+	}
+	if r := withPass(t, dir, "wrong", "wrap", path, "--passphrase-fd", "3", "--no-passphrase"); r.status == 0 || !strings.Contains(r.err, "does not open the key") {
+		t.Errorf("a wrong passphrase: %+v", r)
+	}
+	if r := withPass(t, dir, "four words of the sea", "wrap", path, "--passphrase-fd", "3", "--no-passphrase", "--container", "bcrypt"); r.status != 0 {
+		t.Errorf("%+v", r)
+	}
+	public := do(t, dir, "", "key", "public", path)
+	if !strings.HasPrefix(public.out, "ssh-ed25519 ") {
+		t.Errorf("%+v", public)
+	}
+	if r := do(t, dir, "", "key", "public", "--rfc4716", path); !strings.HasPrefix(r.out, "---- BEGIN SSH2 PUBLIC KEY ----\n") {
+		t.Errorf("%+v", r)
+	}
+	os.Chmod(path, 0o644)
+	if r := do(t, dir, "", "key", "show", path); r.status != 3 || !strings.Contains(r.out, "mode 0644") {
+		t.Errorf("%+v", r)
+	}
+	if r := do(t, dir, "", "key", "mend", path); r.status != 0 {
+		t.Errorf("%+v", r)
+	}
+	if r := do(t, dir, "", "key", "adopt", path); r.status != 0 || r.out != filepath.Join(dir, "keys", "a.pem")+"\n" {
+		t.Errorf("%+v", r)
+	}
+	if r := do(t, dir, "", "key", "find", strings.TrimSpace(public.out)); r.status != 0 || !strings.Contains(r.out, "keys/a.pem") {
+		t.Errorf("%+v", r)
+	}
+	if r := do(t, dir, "", "key", "find", "SHA256:"+strings.Repeat("A", 43)); r.status != 3 || !strings.Contains(r.err, "no key here fits") {
+		t.Errorf("%+v", r)
+	}
+	if r := do(t, dir, "", "key", "rename", filepath.Join(dir, "keys", "a.pem"), "b.pem"); r.status != 0 {
+		t.Errorf("%+v", r)
+	}
+	if r := do(t, dir, "", "key", "retire", filepath.Join(dir, "keys", "b.pem")); r.status != 0 || !strings.Contains(r.out, "retired/b.pem") {
+		t.Errorf("%+v", r)
+	}
+	if r := do(t, dir, "", "key", "list", "--json"); r.status != 0 || strings.TrimSpace(r.out) != "[]" {
+		t.Errorf("%+v", r)
+	}
+}

@@ -1,0 +1,465 @@
+// Package keys is the place of key files: each that is known, how it stands, and
+// its sheet; and everything that is done with one.
+package keys
+
+import (
+	"fmt"
+	"path/filepath"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"meatus/core/book"
+	"meatus/core/gate"
+	"meatus/core/keyfile"
+	"meatus/core/workspace"
+	"meatus/tui/fit"
+	"meatus/tui/theme"
+)
+
+// Left says that the place was left for Routes.
+type Left struct{}
+
+// Changed says that a key file was changed, and the sessions where Book is not
+// nil.
+type Changed struct {
+	Say  string
+	Book *book.Book
+}
+
+type (
+	read []workspace.Key
+	done struct {
+		say   string
+		moved workspace.Moved
+		err   error
+	}
+	unsealed struct {
+		text []byte
+		err  error
+	}
+	forgetSecret struct{ n int }
+	lookAgain    struct{}
+)
+
+// shownFor is how long an opened password is shown.
+const shownFor = time.Minute
+
+// arrivalEvery is how often the download folder is looked at for new keys while
+// the place shows.
+const arrivalEvery = 3 * time.Second
+
+// Model is the place.
+type Model struct {
+	theme         *theme.Theme
+	ws            *workspace.Workspace
+	width, height int
+	keys          []workspace.Key
+	shown         []int
+	loaded        bool
+	ticking       bool
+	cursor, top   int
+	find          string
+	form          *form
+	note          string
+	which         []workspace.Opens // the answer to which key fits
+	asked         string
+	opened        []byte // a password, shown for a while
+	opening       int    // counts them
+}
+
+// New returns the place for a workspace.
+func New(ws *workspace.Workspace, t *theme.Theme) *Model { return &Model{ws: ws, theme: t} }
+
+// SetWorkspace says which sessions there are.
+func (m *Model) SetWorkspace(ws *workspace.Workspace) { m.ws = ws }
+
+// SetTheme changes the styles.
+func (m *Model) SetTheme(t *theme.Theme) {
+	m.theme = t
+	if m.form != nil {
+		m.form.setTheme(t)
+	}
+}
+
+// SetSize changes the size of the place.
+func (m *Model) SetSize(width, height int) { m.width, m.height = width, height }
+
+// Read reads the keys anew, and goes on looking for new ones.
+func (m *Model) Read() tea.Cmd {
+	ws := m.ws
+	look := func() tea.Msg { return read(ws.Keys()) }
+	if m.ticking {
+		return look
+	}
+	m.ticking = true
+	return tea.Batch(look, tea.Tick(arrivalEvery, func(time.Time) tea.Msg { return lookAgain{} }))
+}
+
+func (m *Model) selected() (workspace.Key, bool) {
+	if m.cursor >= len(m.shown) {
+		return workspace.Key{}, false
+	}
+	return m.keys[m.shown[m.cursor]], true
+}
+
+// Update takes a message while the place has focus. It returns what is asked of
+// the frame, or nil, and what is to be run.
+func (m *Model) Update(msg tea.Msg) (wish tea.Msg, cmd tea.Cmd) {
+	switch msg := msg.(type) {
+	case read:
+		m.take(msg)
+	case lookAgain:
+		m.ticking = false
+		return nil, m.Read()
+	case done:
+		m.note = msg.say
+		if msg.err != nil {
+			m.note = msg.err.Error()
+			if msg.say != "" {
+				m.note = msg.say + ", but: " + msg.err.Error()
+			}
+		}
+		if msg.err != nil && msg.say == "" {
+			return nil, m.Read()
+		}
+		return Changed{m.note, msg.moved.Book}, m.Read()
+	case unsealed:
+		return nil, m.show(msg)
+	case forgetSecret:
+		if msg.n == m.opening {
+			m.forget()
+		}
+	case tea.MouseWheelMsg:
+		switch msg.Button {
+		case tea.MouseWheelUp:
+			m.move(-1)
+		case tea.MouseWheelDown:
+			m.move(1)
+		}
+	case tea.PasteMsg:
+		if m.form == nil { // what is pasted is asked about
+			m.whichKey(msg.Content)
+			return nil, nil
+		}
+		return nil, m.form.update(msg)
+	case tea.KeyPressMsg:
+		if m.form != nil {
+			return nil, m.formKey(msg)
+		}
+		return m.key(msg)
+	}
+	return nil, nil
+}
+
+// take takes the keys as they are now, and says what has newly arrived.
+func (m *Model) take(keys []workspace.Key) {
+	path := ""
+	if k, ok := m.selected(); ok {
+		path = k.Path
+	}
+	if m.loaded {
+		for _, k := range keys {
+			if k.Source == workspace.Downloaded && !m.knows(k.Path) {
+				m.note = filepath.Base(k.Path) + " has arrived in the download folder; a adopts it"
+				path = k.Path
+			}
+		}
+	}
+	m.keys, m.loaded = keys, true
+	m.narrow()
+	for i, n := range m.shown {
+		if m.keys[n].Path == path {
+			m.cursor = i
+		}
+	}
+	m.move(0)
+}
+
+func (m *Model) knows(path string) bool {
+	for _, k := range m.keys {
+		if k.Path == path {
+			return true
+		}
+	}
+	return false
+}
+
+func (m *Model) narrow() {
+	m.shown = m.shown[:0]
+	for i, k := range m.keys {
+		text := strings.Join(append(append([]string{k.Path, k.Sheet.Comment, k.Sheet.Kind, k.Sheet.SHA256}, k.Uses...), k.States()...), " ")
+		if strings.Contains(strings.ToLower(text), strings.ToLower(m.find)) {
+			m.shown = append(m.shown, i)
+		}
+	}
+	m.move(0)
+}
+
+// room is how many keys fit.
+func (m *Model) room() int { return max(m.height-22, 4) }
+
+func (m *Model) move(by int) {
+	m.cursor = max(min(m.cursor+by, len(m.shown)-1), 0)
+	m.top = max(min(m.top, m.cursor), m.cursor-m.room()+1)
+}
+
+func (m *Model) key(msg tea.KeyPressMsg) (wish tea.Msg, cmd tea.Cmd) {
+	m.note = ""
+	k, ok := m.selected()
+	switch msg.String() {
+	case "up", "k":
+		m.move(-1)
+	case "down", "j":
+		m.move(1)
+	case "pgup":
+		m.move(-m.room())
+	case "pgdown":
+		m.move(m.room())
+	case "home":
+		m.move(-len(m.shown))
+	case "end":
+		m.move(len(m.shown))
+	case "esc", "q", "ctrl+c":
+		switch {
+		case m.opened != nil:
+			m.forget()
+		case m.asked != "":
+			m.asked, m.which = "", nil
+		case m.find != "":
+			m.find = ""
+			m.narrow()
+		default:
+			return Left{}, nil
+		}
+	case "/":
+		m.ask("find", step{prompt: "/ ", value: m.find})
+	case "f":
+		m.ask("which", step{prompt: "a fingerprint, a public key, or the name of a key pair: "})
+	case "n":
+		m.ask("make",
+			step{prompt: "name of the new key: ", value: "new.pem"},
+			step{prompt: "kind (Ed25519, ECDSA 256 384 521, RSA 3072 4096): ", value: "Ed25519"},
+			step{prompt: "passphrase (none: whoever gets the file has the key): ", hidden: true, judge: true},
+			step{prompt: "the same again: ", hidden: true})
+	case "F":
+		m.ask("folder", step{prompt: "look for keys in the folder, too (again: no more): "})
+	default:
+		if ok {
+			return nil, m.do(msg.String(), k)
+		}
+	}
+	return nil, nil
+}
+
+// do does something with the selected key.
+func (m *Model) do(key string, k workspace.Key) tea.Cmd {
+	name := filepath.Base(k.Path)
+	locked := step{prompt: "passphrase of " + name + ": ", hidden: true}
+	var steps []step
+	if k.Sheet.Passphrase {
+		steps = append(steps, locked)
+	}
+	switch key {
+	case "m":
+		return func() tea.Msg {
+			a, err := keyfile.Mend(k.Path)
+			if err != nil {
+				return done{err: err}
+			}
+			repairs, err := keyfile.Mended(k.Path)
+			return done{say: strings.Join(append([]string{fmt.Sprintf("%s has mode %04o", name, a.Mode.Perm())}, repairs...), "; put right: "), err: err}
+		}
+	case "M":
+		dir := filepath.Dir(k.Path)
+		return func() tea.Msg {
+			changed, err := keyfile.MendFolder(dir)
+			return done{say: fmt.Sprintf("%d keys mended in %s", len(changed), workspace.Short(dir)), err: err}
+		}
+	case "a":
+		return m.moveKey(k, "adopt", "")
+	case "R":
+		m.ask("rename", step{prompt: "new name of " + name + ": ", value: name})
+	case "D":
+		say := "move " + name + " aside into " + keyfile.RetiredFolder + "/?"
+		if len(k.Uses) > 0 {
+			say += " " + strings.Join(k.Uses, ", ") + " will have it no more."
+		}
+		m.ask("retire", step{prompt: say + " enter does, esc does not ", bare: true})
+	case "p":
+		m.ask("passphrase", append(steps, step{prompt: "new passphrase (none: whoever gets the file has the key): ", hidden: true, judge: true}, step{prompt: "the same again: ", hidden: true})...)
+	case "c":
+		m.ask("container", append(steps, step{prompt: "container (bcrypt, pkcs8, pkcs1, sec1): ", value: "pkcs8"})...)
+	case "P":
+		m.ask("public", append(steps, step{prompt: "write the public half to: ", value: workspace.Short(k.Path) + ".pub"})...)
+	case "o":
+		m.ask("unseal", append(steps, step{prompt: "the sealed password, as the console shows it: "})...)
+	}
+	return nil
+}
+
+func (m *Model) moveKey(k workspace.Key, how, name string) tea.Cmd {
+	ws := m.ws
+	return func() tea.Msg {
+		moved, err := ws.MoveKey(k.Path, how, name)
+		d := done{moved: moved, err: err}
+		if moved.To != "" {
+			d.say = filepath.Base(k.Path) + " is " + workspace.Short(moved.To) + " now"
+			if how == "retire" && len(moved.Sessions) > 0 {
+				d.say += "; " + strings.Join(moved.Sessions, ", ") + " has it no more"
+			}
+		}
+		return d
+	}
+}
+
+// whichKey answers which key fits what was asked.
+func (m *Model) whichKey(asked string) {
+	if asked = strings.TrimSpace(asked); asked == "" {
+		return
+	}
+	m.asked, m.which = asked, workspace.WhichKey(m.keys, asked)
+	if len(m.which) > 0 {
+		m.find = ""
+		m.narrow()
+		for i, n := range m.shown {
+			if m.keys[n].Path == m.which[0].Key.Path {
+				m.cursor = i
+			}
+		}
+		m.move(0)
+	}
+}
+
+// show shows an opened password for a while.
+func (m *Model) show(u unsealed) tea.Cmd {
+	if u.err != nil {
+		m.note = u.err.Error()
+		return nil
+	}
+	m.forget()
+	m.opened = u.text
+	m.opening++
+	n := m.opening
+	return tea.Tick(shownFor, func(time.Time) tea.Msg { return forgetSecret{n} })
+}
+
+func (m *Model) forget() {
+	clear(m.opened)
+	m.opened = nil
+}
+
+// Forget wipes what is shown for a while, when the place is left.
+func (m *Model) Forget() {
+	m.forget()
+	m.form = nil
+}
+
+// mark is a key's mark: how it stands, at a glance.
+func mark(k workspace.Key) gate.Verdict {
+	if _, stopped := k.Sheet.Blocked(); stopped || k.Err != nil {
+		return gate.Shut
+	}
+	judged, _ := k.Sheet.Strength()
+	if len(k.Sheet.Faults) > 0 || len(k.Sheet.Repairs) > 0 || judged == keyfile.TooWeak {
+		return gate.Ajar
+	}
+	return gate.Open
+}
+
+// View draws the place.
+func (m *Model) View() []string {
+	t := m.theme
+	title := t.Accent.Render("keys")
+	if m.find != "" {
+		title += t.Accent.Render(" / ") + t.Strong.Render(m.find)
+	}
+	lines := []string{t.Title(title, t.Faint.Render(m.summary()), m.width, fit.Spread)}
+	if m.form != nil {
+		lines = append(lines, m.form.view(m.width)...)
+	}
+	switch {
+	case !m.loaded:
+		lines = append(lines, "   "+t.Faint.Render("looking …"))
+	case len(m.shown) == 0:
+		lines = append(lines, "", "   "+t.Faint.Render("No key here. n makes one; what arrives in "+workspace.Short(m.ws.Downloads)+" is noticed."))
+	}
+	for i := m.top; i < min(m.top+m.room(), len(m.shown)); i++ {
+		lines = append(lines, m.row(m.keys[m.shown[i]], i == m.cursor))
+	}
+	for len(lines) < min(m.room()+2, len(m.shown)+3) {
+		lines = append(lines, "")
+	}
+	if k, ok := m.selected(); ok {
+		lines = append(lines, m.sheet(k)...)
+	}
+	for len(lines) < m.height-1 {
+		lines = append(lines, "")
+	}
+	foot := fit.Spread(t.Rule.Render("─ ")+t.Keys(m.hints()...)+" ", "", m.width, t.Rule.Render("─"))
+	if m.note != "" && m.form == nil {
+		foot = " " + t.Accent.Render(fit.Cut(m.note, m.width-2))
+	}
+	return append(lines[:max(m.height-1, 0)], foot)
+}
+
+func (m *Model) summary() string {
+	counts := map[string]int{}
+	for _, k := range m.keys {
+		for _, s := range k.States() {
+			counts[s]++
+		}
+	}
+	parts := []string{fmt.Sprintf("%d keys", len(m.keys))}
+	for _, word := range []string{"missing", "loose", "damaged", "weak", "arrived", "stray"} {
+		if counts[word] > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", counts[word], word))
+		}
+	}
+	return strings.Join(parts, " · ")
+}
+
+func (m *Model) row(k workspace.Key, selected bool) string {
+	t := m.theme
+	width := min(30, m.width/3)
+	pointer, name := "  ", fit.Pad(m.short(k), width)
+	if selected {
+		pointer, name = t.Accent.Render("❯ "), t.Strong.Render(name)
+	}
+	kind := k.Sheet.Kind
+	if kind != "" {
+		kind = fmt.Sprintf("%s %d", kind, k.Sheet.Bits)
+	}
+	states := strings.Join(k.States(), ", ")
+	return fit.Cut(" "+pointer+t.Mark(mark(k))+" "+name+" "+fit.Pad(kind, 12)+" "+t.Verdict(mark(k)).Render(fit.Pad(states, 18))+" "+t.Faint.Render(strings.Join(k.Uses, ", ")), m.width)
+}
+
+// short is a key's path as a person would say it.
+func (m *Model) short(k workspace.Key) string {
+	if k.Source == workspace.InKeys {
+		return filepath.Base(k.Path)
+	}
+	if rel, err := filepath.Rel(m.ws.Dir, k.Path); err == nil && !strings.HasPrefix(rel, "..") {
+		return rel
+	}
+	return workspace.Short(k.Path)
+}
+
+// hints are the keys of the place.
+func (m *Model) hints() []theme.Hint {
+	if m.form != nil {
+		return []theme.Hint{{Key: "enter", Does: "go on"}, {Key: "esc", Does: "leave it"}}
+	}
+	hints := []theme.Hint{{Key: "esc", Does: "to Routes"}}
+	if k, ok := m.selected(); ok {
+		switch {
+		case k.Source == workspace.Downloaded:
+			hints = append(hints, theme.Hint{Key: "a", Does: "adopt"})
+		case k.Loose() || len(k.Sheet.Repairs) > 0:
+			hints = append(hints, theme.Hint{Key: "m", Does: "mend"})
+		}
+	}
+	return append(hints, theme.Hint{Key: "n", Does: "make"}, theme.Hint{Key: "f", Does: "which key opens this?"}, theme.Hint{Key: "p", Does: "passphrase"}, theme.Hint{Key: "c", Does: "container"},
+		theme.Hint{Key: "P", Does: "public half"}, theme.Hint{Key: "o", Does: "unseal"}, theme.Hint{Key: "R", Does: "rename"}, theme.Hint{Key: "D", Does: "retire"}, theme.Hint{Key: "/", Does: "find"}, theme.Hint{Key: "F", Does: "folder"})
+}
