@@ -1,0 +1,296 @@
+package ring
+
+import (
+	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"crypto/rsa"
+	"errors"
+	"io"
+	"net"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+	"golang.org/x/crypto/ssh/agent"
+)
+
+func newSigner(t testing.TB) ssh.Signer {
+	t.Helper()
+	_, key, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err := ssh.NewSignerFromKey(key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
+func print(s ssh.Signer) string { return ssh.FingerprintSHA256(s.PublicKey()) }
+
+// request is what a login asks to be signed.
+func request(key ssh.PublicKey, method, login string, rest ...[]byte) []byte {
+	data := ssh.Marshal(struct {
+		Session               []byte
+		Kind                  byte
+		User, Service, Method string
+		Has                   bool
+		Algorithm             string
+		Key                   []byte
+	}{[]byte("session"), 50, login, "ssh-connection", method, true, key.Type(), key.Marshal()})
+	for _, r := range rest {
+		data = append(data, ssh.Marshal(struct{ R []byte }{r})...)
+	}
+	return data
+}
+
+// over serves a lend and returns the other end of the line, as the protocol
+// library's own client.
+func over(t *testing.T, l *Lend) (agent.ExtendedAgent, net.Conn) {
+	t.Helper()
+	near, far := net.Pipe()
+	go l.Serve(near)
+	t.Cleanup(func() { far.Close() })
+	return agent.NewClient(far), far
+}
+
+// told collects uses.
+type told struct {
+	mu   sync.Mutex
+	uses []Use
+}
+
+func (c *told) tell(u Use) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.uses = append(c.uses, u)
+}
+
+func (c *told) last() Use {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.uses[len(c.uses)-1]
+}
+
+func TestKeysComeAndGo(t *testing.T) {
+	var r Ring
+	a, b, c := newSigner(t), newSigner(t), newSigner(t)
+	r.Add(a, Entry{Name: "a"})
+	r.Add(b, Entry{Name: "b", Until: time.Now().Add(30 * time.Millisecond)})
+	r.Add(c, Entry{Name: "c", Hosts: []string{"10.61.*"}})
+	r.Add(a, Entry{Name: "a again"})
+	if got := r.Entries(); len(got) != 3 || got[2].Name != "a again" {
+		t.Fatalf("entries %+v", got)
+	}
+	if got := len(r.Signers("quay")); got != 2 {
+		t.Errorf("%d for quay", got)
+	}
+	if got := len(r.Signers("10.61.4.20")); got != 3 {
+		t.Errorf("%d for a host in the reef", got)
+	}
+	time.Sleep(40 * time.Millisecond)
+	if r.Signer(print(b)) != nil || len(r.Entries()) != 2 {
+		t.Error("a key outlives its time")
+	}
+	if !r.Remove(print(a)) || r.Remove(print(a)) {
+		t.Error("removing")
+	}
+	r.Forget()
+	if len(r.Entries()) != 0 {
+		t.Error("forgotten keys are there")
+	}
+}
+
+func TestALockedRingSignsNothing(t *testing.T) {
+	var r Ring
+	a := newSigner(t)
+	r.Add(a, Entry{})
+	if err := r.Lock([]byte("low tide")); err != nil {
+		t.Fatal(err)
+	}
+	if r.Signer(print(a)) != nil || len(r.Signers("")) != 0 || !errors.Is(r.Lock([]byte("x")), ErrLocked) {
+		t.Error("a locked ring gives keys")
+	}
+	var c told
+	lend := r.Lend([]string{print(a)}, nil, c.tell)
+	client, _ := over(t, lend)
+	if keys, err := client.List(); err != nil || len(keys) != 0 {
+		t.Errorf("listed %v, %v", keys, err)
+	}
+	if _, err := client.Sign(a.PublicKey(), request(a.PublicKey(), "publickey", "keeper")); err == nil || !errors.Is(c.last().Refuse, ErrLocked) {
+		t.Errorf("signed: %v", err)
+	}
+	if r.Unlock([]byte("high tide")) == nil {
+		t.Error("unlocked by another password")
+	}
+	if err := r.Unlock([]byte("low tide")); err != nil || r.Signer(print(a)) == nil {
+		t.Errorf("unlocking: %v", err)
+	}
+}
+
+func TestOnlyWhatIsNamedIsLentAndOnlyForLogins(t *testing.T) {
+	var r Ring
+	lent, kept, host := newSigner(t), newSigner(t), newSigner(t)
+	r.Add(lent, Entry{Name: "gauge.pem"})
+	r.Add(kept, Entry{Name: "shore.pem"})
+	var c told
+	lend := r.Lend([]string{print(lent)}, nil, c.tell)
+	client, _ := over(t, lend)
+	keys, err := client.List()
+	if err != nil || len(keys) != 1 || keys[0].Comment != "gauge.pem" {
+		t.Fatalf("listed %v, %v", keys, err)
+	}
+	data := request(lent.PublicKey(), "publickey-hostbound-v00@openssh.com", "kee\x1bper", host.PublicKey().Marshal())
+	sig, err := client.Sign(lent.PublicKey(), data)
+	if err != nil || lent.PublicKey().Verify(data, sig) != nil {
+		t.Fatalf("signing: %v", err)
+	}
+	if u := c.last(); u.Login != "keeper" || u.Host != print(host) || u.Key.Name != "gauge.pem" || u.Count != 1 || u.Refuse != nil {
+		t.Errorf("told %+v", u)
+	}
+	if e := r.Entries(); e[0].Uses != 1 || e[0].Used.IsZero() {
+		t.Errorf("counted %+v", e[0])
+	}
+	for what, f := range map[string]func() error{
+		"another key": func() error {
+			_, err := client.Sign(kept.PublicKey(), request(kept.PublicKey(), "publickey", "x"))
+			return err
+		},
+		"no login": func() error { _, err := client.Sign(lent.PublicKey(), []byte("any text")); return err },
+		"a login with another key": func() error {
+			_, err := client.Sign(lent.PublicKey(), request(kept.PublicKey(), "publickey", "x"))
+			return err
+		},
+		"adding":    func() error { return client.Add(agent.AddedKey{PrivateKey: ed25519.NewKeyFromSeed(make([]byte, 32))}) },
+		"removing":  func() error { return client.RemoveAll() },
+		"locking":   func() error { return client.Lock([]byte("x")) },
+		"extending": func() error { _, err := client.Extension("x@y", nil); return err },
+	} {
+		if f() == nil {
+			t.Errorf("%s is done", what)
+		}
+	}
+	if r.Locked() || len(r.Entries()) != 2 {
+		t.Error("the far side changed the ring")
+	}
+}
+
+func TestAPersonIsAskedAndANoHolds(t *testing.T) {
+	var r Ring
+	a := newSigner(t)
+	r.Add(a, Entry{})
+	var c told
+	yes := false
+	lend := r.Lend([]string{print(a)}, func(_ context.Context, u Use) error {
+		if u.Login != "keeper" {
+			t.Errorf("asked about %+v", u)
+		}
+		if !yes {
+			return errors.New("no")
+		}
+		return nil
+	}, c.tell)
+	client, _ := over(t, lend)
+	if _, err := client.Sign(a.PublicKey(), request(a.PublicKey(), "publickey", "keeper")); err == nil || c.last().Refuse == nil {
+		t.Error("a no is passed over")
+	}
+	yes = true
+	if _, err := client.Sign(a.PublicKey(), request(a.PublicKey(), "publickey", "keeper")); err != nil {
+		t.Error(err)
+	}
+}
+
+func TestABurstStopsTheLend(t *testing.T) {
+	var r Ring
+	a := newSigner(t)
+	r.Add(a, Entry{})
+	var c told
+	lend := r.Lend([]string{print(a)}, nil, c.tell)
+	client, _ := over(t, lend)
+	made := 0
+	for range 500 {
+		if _, err := client.Sign(a.PublicKey(), request(a.PublicKey(), "publickey", "keeper")); err == nil {
+			made++
+		}
+	}
+	if made != burst || !errors.Is(lend.Ended(), errBurst) || !strings.Contains(c.last().Refuse.Error(), "trying keys") {
+		t.Errorf("%d signatures, ended: %v, last %+v", made, lend.Ended(), c.last())
+	}
+}
+
+func TestAnEndedLendServesNobody(t *testing.T) {
+	var r Ring
+	a := newSigner(t)
+	r.Add(a, Entry{})
+	lend := r.Lend([]string{print(a)}, nil, func(Use) {})
+	client, far := over(t, lend)
+	if keys, err := client.List(); err != nil || len(keys) != 1 {
+		t.Fatal(err)
+	}
+	lend.End()
+	if _, err := far.Read(make([]byte, 1)); err == nil {
+		t.Error("the line is still open")
+	}
+	again, _ := over(t, lend)
+	if _, err := again.List(); err == nil {
+		t.Error("an ended lend answers")
+	}
+}
+
+func TestRSAIsNeverSignedWithSHA1(t *testing.T) {
+	key, err := rsa.GenerateKey(rand.Reader, 2048)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err := ssh.NewSignerFromKey(key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var r Ring
+	r.Add(s, Entry{})
+	client, _ := over(t, r.Lend([]string{print(s)}, nil, func(Use) {}))
+	for flags, want := range map[agent.SignatureFlags]string{0: ssh.KeyAlgoRSASHA256, agent.SignatureFlagRsaSha256: ssh.KeyAlgoRSASHA256, agent.SignatureFlagRsaSha512: ssh.KeyAlgoRSASHA512} {
+		sig, err := client.SignWithFlags(s.PublicKey(), request(s.PublicKey(), "publickey", "keeper"), flags)
+		if err != nil || sig.Format != want {
+			t.Errorf("flags %d: %v, %v", flags, sig, err)
+		}
+	}
+}
+
+func TestRubbishHarmsNobody(t *testing.T) {
+	var r Ring
+	a := newSigner(t)
+	r.Add(a, Entry{})
+	lend := r.Lend([]string{print(a)}, nil, func(Use) {})
+	for _, rubbish := range []string{"", "\x00", "\xff\xff\xff\xff", "\x00\x00\x00\x01\x0b", "\x00\x00\x00\x05\x0d\xff\xff\xff\xff", strings.Repeat("x", 1<<16)} {
+		near, far := net.Pipe()
+		go func() { io.WriteString(far, rubbish); far.Close() }()
+		go io.Copy(io.Discard, far)
+		done := make(chan struct{})
+		go func() { lend.Serve(near); close(done) }()
+		select {
+		case <-done:
+		case <-time.After(5 * time.Second):
+			t.Errorf("%.20q is still being served", rubbish)
+		}
+	}
+	client, _ := over(t, lend)
+	if keys, err := client.List(); err != nil || len(keys) != 1 {
+		t.Errorf("afterwards: %v, %v", keys, err)
+	}
+}
+
+func FuzzReadRequest(f *testing.F) {
+	a := newSigner(f)
+	f.Add(request(a.PublicKey(), "publickey", "keeper"))
+	f.Add(request(a.PublicKey(), "publickey-hostbound-v00@openssh.com", "keeper", a.PublicKey().Marshal()))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		if login, _ := readRequest(data, a.PublicKey()); strings.ContainsAny(login, "\x1b\x00\n") {
+			t.Errorf("login %q", login)
+		}
+	})
+}
