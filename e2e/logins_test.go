@@ -6,7 +6,9 @@ import (
 	"crypto/rand"
 	"encoding/pem"
 	"fmt"
+	"net"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -220,4 +222,53 @@ func TestAShellComesBackWhenTheInterfaceDoes(t *testing.T) {
 	system(t, "ip -n "+p.here+" link set oa up")
 	s.until("this is a new shell")
 	s.saying("echo again-$((40+3))", "again-43")
+}
+
+func TestALentKeyIsUsedFromARealServerAndNoLonger(t *testing.T) {
+	p := startPeers(t)
+	p.vouch("quay")
+	farside := p.path("farside")
+	if out, err := exec.Command("go", "build", "-o", farside, "meatus/e2e/farside").CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	p.workspace(fmt.Sprintf("\n[session.lender]\nhost = %q\nkey = \"keys/outer.pem\"\nagent = \"lend\"\nlends = [\"keys/inner.pem\"]\n", bastionAddr))
+	r := p.run("run", "lender", "--", farside+"; echo sock=$SSH_AUTH_SOCK")
+	inner := ssh.FingerprintSHA256(p.signer("inner").PublicKey())
+	for _, want := range []string{"listed inner.pem " + inner, "signed a login: <nil>", "signed a contract: agent: ", "removing: agent: "} {
+		if !strings.Contains(r.out, want) {
+			t.Errorf("%q is missing: %+v", want, r)
+		}
+	}
+	if strings.Contains(r.out, ssh.FingerprintSHA256(p.signer("outer").PublicKey())) {
+		t.Errorf("a key that is not lent was listed: %s", r.out)
+	}
+	_, sock, _ := strings.Cut(strings.TrimSpace(r.out), "sock=")
+	if conn, err := net.Dial("unix", sock); err == nil {
+		conn.Close()
+		t.Error("the agent's socket outlives the session")
+	}
+	if r := p.run("run", "quay", "--", farside); !strings.Contains(r.out, "no agent") {
+		t.Errorf("unasked: %+v", r)
+	}
+	if r := p.run("trail", "lend"); !strings.Contains(r.out, "used inner.pem to log in as keeper") {
+		t.Errorf("the trail: %+v", r)
+	}
+	s := show(t, 120, 30, "ip", "netns", "exec", p.here, program, "--workspace", p.dir)
+	s.until("3 routes")
+	s.text("/lender")
+	s.keys("Enter")
+	s.until("root on lender", "lends inner.pem")
+	s.text("(sleep 2; " + farside + " >" + p.path("later") + ") & exit")
+	s.keys("Enter")
+	s.until("ended, status 0")
+	for range 100 { // the link is still up: what is refused is refused by us
+		if text, _ := os.ReadFile(p.path("later")); len(text) > 0 {
+			if strings.Contains(string(text), "listed") {
+				t.Errorf("after the shell: %s", text)
+			}
+			return
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	t.Error("the far side's program did not end")
 }

@@ -10,7 +10,7 @@ import (
 func TestRemediesAreChosenAndDone(t *testing.T) {
 	dir := t.TempDir()
 	s := show(t, 130, 36, program, "demo", "--dir", dir)
-	s.until("12 routes")
+	s.until("13 routes")
 	sessions := func() string {
 		text, _ := os.ReadFile(filepath.Join(dir, "sessions.toml"))
 		return string(text)
@@ -74,7 +74,7 @@ func TestRemediesAreChosenAndDone(t *testing.T) {
 func TestAnExpectedFingerprintIsCompared(t *testing.T) {
 	dir := t.TempDir()
 	s := show(t, 130, 36, program, "demo", "--dir", dir)
-	s.until("12 routes")
+	s.until("13 routes")
 	s.text("/archive")
 	s.keys("Enter")
 	screen := s.until("first visit ─ archive", "SHA256")
@@ -106,7 +106,7 @@ func TestAnExpectedFingerprintIsCompared(t *testing.T) {
 	s.keys("Enter")
 	s.until("is history; the next visit is a first one", "before")
 	s.keys("Escape")
-	s.until("12 routes")
+	s.until("13 routes")
 	s.keys("Escape")
 	s.gone("/ archive")
 	s.text("/tide-db")
@@ -120,7 +120,7 @@ func TestAnExpectedFingerprintIsCompared(t *testing.T) {
 
 func TestHowFarAChecksGoesIsChosen(t *testing.T) {
 	s := show(t, 130, 36, program, "demo", "--dir", t.TempDir())
-	s.until("12 routes", "check: identity")
+	s.until("13 routes", "check: identity")
 	s.text("v")
 	s.until("check: here")
 	s.text("v")
@@ -150,12 +150,12 @@ func TestListsGoOutAndComeIn(t *testing.T) {
 	if out.status != 0 || !strings.HasPrefix(out.out, "name,site,host,port,user,key,via,tunnels,") {
 		t.Fatalf("%+v", out)
 	}
-	changed := strings.Replace(out.out, "10.61.4.31", "10.61.4.91", 1) + "pier,shore,203.0.113.20,,warden" + strings.Repeat(",", 13) + "\n"
+	changed := strings.Replace(out.out, "10.61.4.31", "10.61.4.91", 1) + "pier,shore,203.0.113.20,,warden" + strings.Repeat(",", 14) + "\n"
 	if err := os.WriteFile(list, []byte(changed), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	r := do(t, dir, "", "import", list)
-	if r.status != 2 || !strings.Contains(r.out, "add      pier  203.0.113.20") || !strings.Contains(r.out, "change   gauge-1  host: 10.61.4.31 → 10.61.4.91") || !strings.Contains(r.out, "1 to add, 1 to change, 11 as they are") || !strings.Contains(r.err, "nobody to ask") {
+	if r.status != 2 || !strings.Contains(r.out, "add      pier  203.0.113.20") || !strings.Contains(r.out, "change   gauge-1  host: 10.61.4.31 → 10.61.4.91") || !strings.Contains(r.out, "1 to add, 1 to change, 12 as they are") || !strings.Contains(r.err, "nobody to ask") {
 		t.Errorf("%+v", r)
 	}
 	if again := do(t, dir, "", "export"); again.out != out.out {
@@ -195,7 +195,7 @@ func TestHostsOnTheCommandLine(t *testing.T) {
 func TestSitesAreEditedOnTheirSheet(t *testing.T) {
 	dir := t.TempDir()
 	s := show(t, 130, 36, program, "demo", "--dir", dir)
-	s.until("12 routes")
+	s.until("13 routes")
 	s.keys("Down", "Down")
 	s.text("e")
 	s.until("session sheet ─ gauge-1", "costs 30 kB an hour")

@@ -105,4 +105,15 @@ site = "reef"
 host = "10.61.4.50"
 key  = "keys/gauge.pem"
 tunnels = [{ bring = "DOOR", reach = "survey-web.internal:80" }]
+
+[site.point]
+user = "warden"
+
+[session.spit]                   # the bastion again, with a key lent to it
+site  = "point"
+host  = "203.0.113.10"
+dial  = "QUAY"
+key   = "keys/shore.pem"
+agent = "ask"
+lends = ["keys/gauge.pem"]
 `

@@ -45,6 +45,8 @@ func init() {
 		"size":   {"the terminal's size", terminalSize},
 		"stream": {"stream [EVERY]: readings until stopped, 500ms apart", stream},
 		"gauge":  {"the gauge over the whole screen; q leaves", gaugeDisplay},
+		"reach":  {"reach HOST [COMMAND]: log in there with a key that is lent to this shell", reach},
+		"pester": {"pester [TIMES]: ask a lent agent for signatures, as a program up to no good would", pester},
 		"taps":   {"what the mouse does, shown; q leaves", taps},
 		"flood":  {"flood MEGABYTES: much text", flood},
 		"copy":   {"print what is typed until its end", func(_ context.Context, s *shell, _ []string) int { io.Copy(s.out, s.in); return 0 }},

@@ -24,7 +24,7 @@ func (h *Host) session(conn *ssh.ServerConn, channel ssh.NewChannel) {
 		return
 	}
 	defer stream.Close()
-	s := &shell{host: h, user: conn.User(), from: conn.RemoteAddr().String(), env: map[string]string{}, out: stream, errs: stream.Stderr()}
+	s := &shell{host: h, conn: conn, user: conn.User(), from: conn.RemoteAddr().String(), env: map[string]string{}, out: stream, errs: stream.Stderr()}
 	s.cwd = "/home/" + s.user
 	s.files = newTree(h, s.user, h.bay.files[h.Name])
 	ctx, cancel := context.WithCancelCause(context.Background())
@@ -80,6 +80,11 @@ func (s *shell) request(r *ssh.Request, started bool, cancel context.CancelCause
 			return false
 		}
 		s.resize(int(size.Cols), int(size.Rows))
+	case "auth-agent-req@openssh.com":
+		if started || !s.host.Bastion {
+			return false
+		}
+		s.agent = true
 	case "env":
 		var v struct{ Name, Value string }
 		if started || ssh.Unmarshal(r.Payload, &v) != nil {

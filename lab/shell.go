@@ -8,6 +8,7 @@ import (
 	"strings"
 	"sync"
 
+	"golang.org/x/crypto/ssh"
 	"golang.org/x/term"
 )
 
@@ -24,6 +25,8 @@ type shell struct {
 	out      io.Writer
 	errs     io.Writer
 	in       *input
+	conn     *ssh.ServerConn
+	agent    bool // a key agent is lent to it
 
 	mu         sync.Mutex
 	cols, rows int

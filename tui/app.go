@@ -278,8 +278,11 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return a, a.mouse(msg)
 	case heard:
 		for _, e := range msg {
-			if _, ok := e.(walk.Touched); ok {
+			switch e := e.(type) {
+			case walk.Touched:
 				a.look.done++
+			case walk.Lent:
+				a.tellLent(e)
 			}
 			a.routes.Hear(e)
 		}
@@ -619,6 +622,19 @@ func (a *App) offerTaken(msg keysAsked) tea.Cmd {
 	list := remedies.New(c, a.theme, a.width)
 	a.task = list
 	return list.Look()
+}
+
+// tellLent shows that a lent key was used, wherever the person is.
+func (a *App) tellLent(e walk.Lent) {
+	say := fmt.Sprintf("%s used %s to log in as %s", e.Hop, e.Key, e.Login)
+	if e.Refuse != nil {
+		say = fmt.Sprintf("%s was refused the use of %s: %v", e.Hop, e.Key, e.Refuse)
+	}
+	if a.inShell {
+		a.shell.Notice(say)
+	} else {
+		a.notice = say
+	}
 }
 
 // arrive takes a new shell, and shows it where the person still looks for it.

@@ -104,6 +104,21 @@ func (a *ttyAsker) Identity(ctx context.Context, q walk.IdentityQuestion) error 
 	return walk.ErrDeclined
 }
 
+func (a *ttyAsker) Lend(ctx context.Context, q walk.LendQuestion) error {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	tty, err := a.open("run it on a terminal, where the use can be agreed to")
+	if err != nil {
+		return err
+	}
+	defer tty.Close()
+	answer, err := ask(ctx, tty, fmt.Sprintf("%s wants to use %s to log in as %s. Let it? Type yes: ", q.Hop, q.Use.Key, q.Use.Login), true)
+	if err == nil && answer != "yes" {
+		err = walk.ErrDeclined
+	}
+	return err
+}
+
 func (a *ttyAsker) Passphrase(ctx context.Context, q walk.PassphraseQuestion) ([]byte, error) {
 	a.mu.Lock()
 	defer a.mu.Unlock()

@@ -92,6 +92,7 @@ type Settings struct {
 	Term      Value[string]        // the terminal's name over there
 	Colours   Value[string]        // "all", "16" or "none"
 	Env       Value[[]string]      // "NAME=VALUE" each
+	Lends     Value[[]string]      // keys that the far side may use, where Agent says so
 	Folder    Value[string]        // where to go on arrival
 	Arrive    Value[string]        // what is typed on arrival
 }
@@ -106,6 +107,7 @@ func (s *Settings) inherit(far *Settings) {
 	s.Keepalive.orElse(far.Keepalive)
 	s.Tunnels.orElse(far.Tunnels)
 	s.Env.orElse(far.Env)
+	s.Lends.orElse(far.Lends)
 	s.Reconnect.orElse(far.Reconnect)
 	for _, text := range texts {
 		text.of(s).orElse(*text.of(far))

@@ -48,7 +48,10 @@ var fields = []field{
 	}},
 	{"keepalive", anywhere, setKeepalive},
 	{"agent", anywhere, func(t *table, n *unstable.Node, o Origin) (string, string) {
-		return setText(&t.settings.Agent, n, o, oneOf("off", "lend"))
+		return setText(&t.settings.Agent, n, o, oneOf("off", "ask", "lend"))
+	}},
+	{"lends", anywhere, func(t *table, n *unstable.Node, o Origin) (string, string) {
+		return setList(&t.settings.Lends, n, o, "a path", checkPath)
 	}},
 	{"reconnect", anywhere, setReconnect},
 	{"backspace", anywhere, func(t *table, n *unstable.Node, o Origin) (string, string) {

@@ -35,6 +35,8 @@ type Hop struct {
 	Keepalive time.Duration
 	Tunnels   []book.Tunnel
 	Manner    Manner
+	Agent     string                 // "off", "ask" or "lend"
+	Lends     []string               // key files by absolute path that the far side may use
 	From      map[string]book.Origin // by "host", "port", "user", "key", "via", "dial", "keepalive"
 }
 
@@ -48,6 +50,9 @@ type Manner struct {
 	Folder    string
 	Arrive    string // typed on arrival
 }
+
+// Lending tells whether keys are to be lent to the hop.
+func (h Hop) Lending() bool { return h.Agent == "ask" || h.Agent == "lend" }
 
 // Address is host and port as the hop before it sees them.
 func (h Hop) Address() string { return net.JoinHostPort(h.Host, strconv.Itoa(h.Port)) }
@@ -137,8 +142,8 @@ func (p Planner) extend(r *Route, s *book.Session, withOwnWay bool) error {
 func (p Planner) hop(s *book.Session) Hop {
 	h := Hop{
 		Name: s.Name, Host: s.Host.V, Port: s.Port.V, User: s.User.V, Dial: s.Dial.V, Keepalive: s.Keepalive.V,
-		Tunnels: s.Tunnels.V,
-		Manner:  Manner{s.Reconnect.V, s.Backspace.V, s.Term.V, s.Colours.V, s.Env.V, s.Folder.V, s.Arrive.V},
+		Tunnels: s.Tunnels.V, Agent: s.Agent.V,
+		Manner: Manner{s.Reconnect.V, s.Backspace.V, s.Term.V, s.Colours.V, s.Env.V, s.Folder.V, s.Arrive.V},
 		From: map[string]book.Origin{
 			"host": s.Host.Origin, "port": s.Port.Origin, "user": s.User.Origin, "key": s.Keys.Origin,
 			"via": s.Via.Origin, "dial": s.Dial.Origin, "keepalive": s.Keepalive.Origin,
@@ -149,6 +154,9 @@ func (p Planner) hop(s *book.Session) Hop {
 	}
 	for _, key := range s.Keys.V {
 		h.Keys = append(h.Keys, p.KeyPath(key))
+	}
+	for _, key := range s.Lends.V {
+		h.Lends = append(h.Lends, p.KeyPath(key))
 	}
 	return h
 }
@@ -233,6 +241,13 @@ func (r Route) address(i int) gate.Gate {
 // doors judges whether the tunnels' doors on this machine can be opened.
 func doors(h Hop) gate.Gate {
 	g := gate.Gate{Kind: gate.Channel, Seen: "shell"}
+	if h.Lending() {
+		g.Seen += fmt.Sprintf(", lends %d keys", len(h.Lends))
+		if len(h.Lends) == 0 {
+			g.Verdict, g.Reason = gate.Ajar, "it is to lend keys, and names none"
+			g.Remedy.Say = "name the keys that may be used from there: lends = [\"keys/tide.pem\"]"
+		}
+	}
 	for _, t := range h.Tunnels {
 		kind, address := t.Kind()
 		g.Seen += ", " + t.String()

@@ -21,6 +21,7 @@ import (
 
 	"meatus/core/gate"
 	"meatus/core/plain"
+	"meatus/core/ring"
 	"meatus/core/route"
 	"meatus/core/term"
 	"meatus/core/walk"
@@ -144,6 +145,18 @@ func (s *Shell) Refused() []string {
 		return nil
 	}
 	return s.program.Refused
+}
+
+// Lent names what is lent to the far side, nothing where nothing is, and why it
+// has stopped being lent, if it has.
+func (s *Shell) Lent() (keys []ring.Entry, ended error) {
+	s.mu.Lock()
+	program := s.program
+	s.mu.Unlock()
+	if program == nil || program.Lend == nil {
+		return nil, nil
+	}
+	return program.Lend.Keys(), program.Lend.Ended()
 }
 
 // Lost tells since when the way is lost and walked again; ok is false while it is

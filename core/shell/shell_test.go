@@ -29,6 +29,7 @@ func (yes) Identity(context.Context, walk.IdentityQuestion) error { return nil }
 func (yes) Passphrase(context.Context, walk.PassphraseQuestion) ([]byte, error) {
 	return nil, walk.ErrDeclined
 }
+func (yes) Lend(context.Context, walk.LendQuestion) error { return nil }
 func (yes) Answers(context.Context, walk.ServerQuestions) ([]string, error) {
 	return nil, walk.ErrDeclined
 }

@@ -71,6 +71,13 @@ func entry(event walk.Event) (Entry, bool) {
 			e.fail(ev.Ending.Err)
 		}
 		return e, true
+	case walk.Lent:
+		e := Entry{Kind: Lend, Session: ev.Session, Hop: ev.Hop, Say: fmt.Sprintf("used %s to log in as %s, use %d", ev.Key, ev.Login, ev.Count)}
+		if ev.Refuse != nil {
+			e.Say = fmt.Sprintf("asked for %s to log in as %s", ev.Key, ev.Login)
+			e.Failed = ev.Refuse.Error()
+		}
+		return e, true
 	case walk.Learned:
 		return Entry{Kind: Vouch, Session: ev.Session, Hop: ev.Hop, Say: "proved further host keys of its own: " + strings.Join(ev.Keys, ", ")}, true
 	case walk.Touched:

@@ -53,6 +53,7 @@ const (
 	Question Kind = "question" // a person was asked, and answered or not
 	Vouch    Kind = "vouch"    // a host's key was accepted or replaced
 	Mend     Kind = "mend"     // a key file was mended
+	Lend     Kind = "lend"     // a far side used a lent key, or was refused
 	Edit     Kind = "edit"     // the sessions were edited
 	Shell    Kind = "shell"    // a shell or command began
 	End      Kind = "end"      // a shell, command or link ended

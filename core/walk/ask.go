@@ -21,6 +21,8 @@ type Asker interface {
 	// Answers asks what a server wants to know: a password, or the questions
 	// of the keyboard-interactive method (RFC 4256), one answer for each.
 	Answers(ctx context.Context, q ServerQuestions) ([]string, error)
+	// Lend asks whether a far side may use a lent key once.
+	Lend(ctx context.Context, q LendQuestion) error
 }
 
 // Place says for which session and at which hop something is asked.

@@ -6,33 +6,20 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
-	"sync"
 
 	"golang.org/x/crypto/ssh"
 
 	"meatus/core/gate"
 	"meatus/core/keyfile"
 	"meatus/core/plain"
+	"meatus/core/ring"
 )
 
 // tries is how often a wrong passphrase or answer may be given.
 const tries = 3
-
-// keyring keeps unlocked keys in memory, so that a passphrase is asked for once.
-type keyring struct {
-	mu      sync.Mutex // held while a person is asked: one question for each key
-	signers map[string]ssh.Signer
-}
-
-func (k *keyring) forget() {
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	clear(k.signers)
-}
 
 // loadKeys makes signers of the hop's keys and passes the key gate. A key that
 // cannot be used is left out; where none is left the gate is shut.
@@ -100,11 +87,7 @@ func certificate(path string, key ssh.Signer) ssh.Signer {
 // fromMemory adds, behind the session's own keys, those that were unlocked since
 // the program began.
 func (h *handshake) fromMemory() {
-	ring := &h.l.w.keys
-	ring.mu.Lock()
-	defer ring.mu.Unlock()
-	for _, name := range slices.Sorted(maps.Keys(ring.signers)) {
-		s := ring.signers[name]
+	for _, s := range h.l.w.Ring.Signers(h.l.hop.Host) {
 		wire := s.PublicKey().Marshal()
 		if !slices.ContainsFunc(h.signers, func(n named) bool { return bytes.Equal(n.PublicKey().Marshal(), wire) }) {
 			h.signers = append(h.signers, named{s, "unlocked before, " + keyfile.Fingerprint(s.PublicKey())})
@@ -149,36 +132,41 @@ func (h *handshake) signer(path string) (ssh.Signer, error) {
 
 // unlock asks for the passphrase of a key, once for each program run.
 func (h *handshake) unlock(file *keyfile.File) (ssh.Signer, error) {
-	ring := &h.l.w.keys
-	ring.mu.Lock()
-	defer ring.mu.Unlock()
-	id := file.SHA256
-	if id == "" {
-		id = file.Real
-	}
-	if s := ring.signers[id]; s != nil {
-		return s, nil
-	}
-	for try := 1; try <= tries; try++ {
-		var pass []byte
-		err := h.ask(gate.Key, "the passphrase of "+filepath.Base(file.Path), func(ctx context.Context) (err error) {
+	return h.l.w.unlock(file, func(try int) (pass []byte, err error) {
+		err = h.ask(gate.Key, "the passphrase of "+filepath.Base(file.Path), func(ctx context.Context) (err error) {
 			pass, err = h.l.w.Asker.Passphrase(ctx, PassphraseQuestion{h.place(), file.Path, file.SHA256, try})
 			return err
 		})
+		return pass, err
+	}, func() error {
+		return h.give(h.l.fail(gate.Key, gate.KeyUnusable, filepath.Base(file.Path), fmt.Sprintf("%d wrong passphrases were given", tries), "find the passphrase, or use another key", keyfile.ErrPassphrase))
+	})
+}
+
+// unlock finds a locked key in the ring, or asks for its passphrase and puts it
+// there. The ring knows a key by its public half.
+func (w *Walker) unlock(file *keyfile.File, ask func(try int) ([]byte, error), given func() error) (ssh.Signer, error) {
+	w.asking.Lock()
+	defer w.asking.Unlock()
+	if s := w.Ring.Signer(file.SHA256); s != nil {
+		return s, nil
+	}
+	for try := 1; try <= tries; try++ {
+		pass, err := ask(try)
 		if err != nil {
 			return nil, err
 		}
 		s, err := file.Signer(pass)
 		clear(pass)
 		if err == nil {
-			ring.signers[id] = s
+			w.Ring.Add(s, ring.Entry{Name: filepath.Base(file.Path)})
 			return s, nil
 		}
 		if !errors.Is(err, keyfile.ErrPassphrase) {
 			return nil, err
 		}
 	}
-	return nil, h.give(h.l.fail(gate.Key, gate.KeyUnusable, filepath.Base(file.Path), fmt.Sprintf("%d wrong passphrases were given", tries), "find the passphrase, or use another key", keyfile.ErrPassphrase))
+	return nil, given()
 }
 
 // lockedKey is a key whose passphrase is asked for when a signature is wanted.

@@ -12,6 +12,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"meatus/core/gate"
+	"meatus/core/ring"
 	"meatus/core/route"
 )
 
@@ -87,6 +88,7 @@ type Program struct {
 	Out     io.Reader      // what it writes
 	Err     io.Reader      // what it writes to standard error, empty with a terminal
 	Refused []string       // names of the environment that the server did not take
+	Lend    *ring.Lend     // what is lent to it, or nil
 
 	of    string // the session
 	what  string
@@ -107,10 +109,15 @@ func (p *Passage) Start(ctx context.Context, command string, terminal *Terminal)
 		program *Program
 		err     error
 	}
+	lend, err := p.lend(ctx)
+	if err != nil {
+		p.walker.tell(Ended{Walk: p.id, Session: p.route.Session, Hop: last, Err: err})
+		return nil, err
+	}
 	done := make(chan started, 1)
 	link := p.current()
 	go func() {
-		program, err := start(link, command, terminal)
+		program, err := start(link, command, terminal, lend)
 		done <- started{program, err}
 	}()
 	var s started
@@ -149,6 +156,9 @@ func (p *Passage) refused(what string, err error, ctx context.Context) *gate.Fai
 	if f := link.failure(); f != nil {
 		return f
 	}
+	if f := link.refusedToLend(err); f != nil {
+		return f
+	}
 	var refusal *ssh.OpenChannelError
 	switch {
 	case ctx.Err() != nil:
@@ -165,7 +175,7 @@ func (p *Passage) refused(what string, err error, ctx context.Context) *gate.Fai
 		"the account may be for tunnels only, or the machine has no room for more; ask whoever runs it", err)
 }
 
-func start(link *Link, command string, terminal *Terminal) (*Program, error) {
+func start(link *Link, command string, terminal *Terminal, lend *ring.Lend) (*Program, error) {
 	session, err := link.client.NewSession()
 	var refusal *ssh.OpenChannelError
 	if err != nil && !errors.As(err, &refusal) {
@@ -175,7 +185,14 @@ func start(link *Link, command string, terminal *Terminal) (*Program, error) {
 		return nil, err
 	}
 	program := &Program{link: link, session: session}
+	if lend != nil {
+		if err := program.offer(lend); err != nil {
+			session.Close()
+			return nil, err
+		}
+	}
 	if err := program.begin(command, terminal); err != nil {
+		program.takeBack()
 		session.Close()
 		return nil, err
 	}
@@ -223,7 +240,10 @@ func (g *Program) Resize(cols, rows int) error { return g.session.WindowChange(r
 
 // Close ends the program's channel. It does not wait: on a line that is frozen
 // the word goes out when the line thaws or the link ends.
-func (g *Program) Close() { go g.session.Close() }
+func (g *Program) Close() {
+	g.takeBack()
+	go g.session.Close()
+}
 
 // Ending is how a program at the far side ended.
 type Ending struct {
@@ -236,6 +256,7 @@ type Ending struct {
 // end before.
 func (g *Program) Wait() Ending {
 	e := g.wait()
+	g.takeBack()
 	g.link.w.tell(Finished{g.of, g.link.hop.Name, g.what, time.Since(g.began), e})
 	return e
 }

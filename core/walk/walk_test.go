@@ -35,6 +35,7 @@ type person struct {
 	identities []walk.IdentityQuestion
 	phrases    []walk.PassphraseQuestion
 	questions  []walk.ServerQuestions
+	lends      []walk.LendQuestion
 	wait       chan struct{} // where set, identity questions wait for it
 }
 
@@ -67,6 +68,16 @@ func (p *person) Passphrase(_ context.Context, q walk.PassphraseQuestion) ([]byt
 		return nil, walk.ErrDeclined
 	}
 	return []byte(p.passphrase), nil
+}
+
+func (p *person) Lend(_ context.Context, q walk.LendQuestion) error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.lends = append(p.lends, q)
+	if !p.yes {
+		return walk.ErrDeclined
+	}
+	return nil
 }
 
 func (p *person) Answers(_ context.Context, q walk.ServerQuestions) ([]string, error) {

@@ -8,9 +8,8 @@ import (
 	"sync"
 	"time"
 
-	"golang.org/x/crypto/ssh"
-
 	"meatus/core/gate"
+	"meatus/core/ring"
 	"meatus/core/route"
 	"meatus/core/vouch"
 )
@@ -36,12 +35,13 @@ type Config struct {
 	Patience time.Duration // how long a gate may take without a person; 15 s where 0
 	Linger   time.Duration // how long a link outlives its last user; 60 s where 0
 	Logins   route.Logins  // how logins got in before, may be nil
+	Ring     *ring.Ring    // where unlocked keys are kept; one of its own where nil
 }
 
 // Walker passes routes and owns every link that comes of it.
 type Walker struct {
 	Config
-	keys   keyring
+	asking sync.Mutex // held while a passphrase is asked for: one question for each key
 	ctx    context.Context
 	cancel context.CancelFunc
 	wg     sync.WaitGroup // every goroutine of every link
@@ -67,9 +67,11 @@ func New(c Config) *Walker {
 	if c.Linger == 0 {
 		c.Linger = time.Minute
 	}
+	if c.Ring == nil {
+		c.Ring = &ring.Ring{}
+	}
 	w := &Walker{Config: c, links: map[string]*Link{}}
 	w.ctx, w.cancel = context.WithCancel(context.Background())
-	w.keys.signers = map[string]ssh.Signer{}
 	w.wg.Go(w.beat)
 	return w
 }
@@ -88,7 +90,7 @@ func (w *Walker) Close() {
 		l.close()
 	}
 	w.wg.Wait()
-	w.keys.forget()
+	w.Ring.Forget()
 }
 
 // Subscribe returns an inbox that gets every event from now on.

@@ -136,6 +136,11 @@ func (m *Model) key(msg tea.KeyPressMsg) tea.Cmd {
 	case "esc", "ctrl+c":
 		m.reply(answer{err: walk.ErrDeclined})
 		return nil
+	case "n":
+		if m.waiting[0].lend != nil { // refusing is one key
+			m.reply(answer{err: walk.ErrDeclined})
+			return nil
+		}
 	case "enter":
 		m.enter()
 		return nil
@@ -170,6 +175,10 @@ func (m *Model) enter() {
 		texts = append(texts, in.Value())
 	}
 	switch {
+	case q.lend != nil && strings.TrimSpace(texts[0]) != "yes":
+		m.note = "type the whole word yes to let it, or n"
+		m.inputs[0].Reset()
+		return
 	case q.identity != nil && !m.vouchedFor(strings.TrimSpace(texts[0])):
 		return
 	case q.passphrase != nil && texts[0] == "":
@@ -273,6 +282,15 @@ func (m *Model) words(q *question) (title string, body []string) {
 		}
 		wrap("Compare it with what the machine's console shows, or paste that here. If it is the same, type yes:")
 		return "first visit", body
+	case q.lend != nil:
+		u := q.lend.Use
+		host := "a host it does not name"
+		if u.Host != "" {
+			host = "the host " + u.Host
+		}
+		wrap(fmt.Sprintf("%s wants to use %s to log in as %s at %s. It is request %d of this shell.", q.lend.Hop, u.Key, u.Login, host, u.Count))
+		wrap("Did you just ask for that over there? If so type yes; if not, somebody else did: n refuses.")
+		return "a lent key is asked for", body
 	case q.passphrase != nil:
 		k := q.passphrase
 		wrap(fmt.Sprintf("%s would take %s, which has a passphrase.", k.Hop, filepath.Base(k.Path)))
@@ -309,6 +327,9 @@ func (m *Model) words(q *question) (title string, body []string) {
 
 // Hints are the keys of a question.
 func (m *Model) Hints() []theme.Hint {
+	if m.Waiting() && m.waiting[0].lend != nil {
+		return []theme.Hint{{Key: "yes enter", Does: "let it, once"}, {Key: "n", Does: "refuse"}}
+	}
 	if m.Waiting() && m.waiting[0].identity != nil {
 		return []theme.Hint{{Key: "yes enter", Does: "vouch for it"}, {Key: "esc", Does: "leave it"}}
 	}

@@ -25,6 +25,7 @@ type question struct {
 	identity   *walk.IdentityQuestion
 	passphrase *walk.PassphraseQuestion
 	server     *walk.ServerQuestions
+	lend       *walk.LendQuestion
 	answer     chan answer
 }
 
@@ -39,6 +40,8 @@ func (q *question) place() walk.Place {
 		return q.identity.Place
 	case q.passphrase != nil:
 		return q.passphrase.Place
+	case q.lend != nil:
+		return q.lend.Place
 	}
 	return q.server.Place
 }
@@ -64,6 +67,12 @@ func (d *Desk) put(ctx context.Context, q *question) ([]string, error) {
 // Identity asks whether a host's key is the right one.
 func (d *Desk) Identity(ctx context.Context, q walk.IdentityQuestion) error {
 	_, err := d.put(ctx, &question{identity: &q})
+	return err
+}
+
+// Lend asks whether a far side may use a lent key once.
+func (d *Desk) Lend(ctx context.Context, q walk.LendQuestion) error {
+	_, err := d.put(ctx, &question{lend: &q})
 	return err
 }
 

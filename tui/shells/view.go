@@ -2,10 +2,12 @@ package shells
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
 
+	"meatus/core/gate"
 	"meatus/core/plain"
 	"meatus/core/term"
 	"meatus/tui/fit"
@@ -159,8 +161,17 @@ func (m *Model) where(f *term.Frame, width int, waiting string, roundTrip time.D
 	case s.back > 0:
 		right = t.Accent.Render(fmt.Sprintf("%d lines back", f.Back)) + t.Faint.Render(" of "+fmt.Sprint(f.Scrolled))
 	default:
+		if keys, ended := s.Lent(); ended != nil && s.Live() {
+			right = t.Verdict(gate.Shut).Render("lends no more: "+fit.Cut(ended.Error(), width/3)) + t.Faint.Render(" · ")
+		} else if len(keys) > 0 {
+			names := make([]string, len(keys))
+			for i, k := range keys {
+				names[i] = k.String()
+			}
+			right = t.Verdict(gate.Ajar).Render("lends "+fit.Cut(strings.Join(names, ", "), width/4)) + t.Faint.Render(" · ")
+		}
 		if path != "" {
-			right = t.Accent.Render("● log") + t.Faint.Render(" · ")
+			right += t.Accent.Render("● log") + t.Faint.Render(" · ")
 		}
 		if rtt := fit.RoundTrip(roundTrip); rtt != "" {
 			right += t.Faint.Render(rtt + " · ")

@@ -1,0 +1,151 @@
+package walk
+
+import (
+	"context"
+	"errors"
+	"path/filepath"
+	"slices"
+
+	"golang.org/x/crypto/ssh"
+	"golang.org/x/crypto/ssh/agent"
+
+	"meatus/core/gate"
+	"meatus/core/keyfile"
+	"meatus/core/ring"
+)
+
+// agentChannel is the channel by which a far side reaches a lent agent.
+const agentChannel = "auth-agent@openssh.com"
+
+// Lent says that a far side used a lent key, or was refused it.
+type Lent struct {
+	Place
+	ring.Use
+}
+
+func (Lent) isEvent() {}
+
+// LendQuestion asks whether a far side may use a lent key once.
+type LendQuestion struct {
+	Place
+	Use ring.Use
+}
+
+// lend lends what the passage's session says, nil where it lends nothing. Keys
+// with a passphrase are unlocked now, by asking.
+func (p *Passage) lend(ctx context.Context) (*ring.Lend, error) {
+	target := p.route.Target()
+	if !target.Lending() || len(target.Lends) == 0 {
+		return nil, nil
+	}
+	w := p.walker
+	place := Place{Session: p.route.Session, Hop: target.Name, Index: len(p.route.Hops) - 1, Address: target.Address(), User: target.User}
+	var prints []string
+	for _, path := range target.Lends {
+		signer, err := w.lendable(ctx, place, path)
+		if err != nil {
+			return nil, p.current().fail(gate.Channel, gate.KeyUnusable, filepath.Base(path), "the key "+filepath.Base(path)+" cannot be lent: "+err.Error(), "name another in lends, or set agent to off", err)
+		}
+		prints = append(prints, keyfile.Fingerprint(signer.PublicKey()))
+	}
+	var ask func(context.Context, ring.Use) error
+	if target.Agent == "ask" {
+		ask = func(ctx context.Context, u ring.Use) error {
+			err := w.Asker.Lend(ctx, LendQuestion{place, u})
+			w.tell(Answered{place, "the use of " + u.Key.String() + " over there", err == nil})
+			return err
+		}
+	}
+	return w.Ring.Lend(prints, ask, func(u ring.Use) { w.tell(Lent{place, u}) }), nil
+}
+
+// lendable puts a key into the ring that is to be lent.
+func (w *Walker) lendable(ctx context.Context, place Place, path string) (ssh.Signer, error) {
+	file, err := keyfile.Read(path)
+	if err != nil {
+		return nil, err
+	}
+	if fault, stopped := file.Blocked(); stopped {
+		return nil, &keyfile.Blocked{Path: path, Fault: fault}
+	}
+	if file.Passphrase {
+		return w.unlock(file, func(try int) ([]byte, error) {
+			return w.Asker.Passphrase(ctx, PassphraseQuestion{place, file.Path, file.SHA256, try})
+		}, func() error { return keyfile.ErrPassphrase })
+	}
+	signer, err := file.Signer(nil)
+	if err == nil {
+		w.Ring.Add(signer, ring.Entry{Name: filepath.Base(path)})
+	}
+	return signer, err
+}
+
+// serveAgent answers the far side's openings of agent channels: those that come
+// while something is lent there. Everything else is refused.
+func (l *Link) serveAgent(opened <-chan ssh.NewChannel) {
+	for channel := range opened {
+		lend := l.lent()
+		if lend == nil {
+			channel.Reject(ssh.Prohibited, "nothing is lent")
+			continue
+		}
+		stream, requests, err := channel.Accept()
+		if err != nil {
+			continue
+		}
+		go ssh.DiscardRequests(requests)
+		l.w.wg.Go(func() { lend.Serve(stream) })
+	}
+}
+
+// lent is the latest lend that is not ended, nil where there is none.
+func (l *Link) lent() *ring.Lend {
+	l.w.mu.Lock()
+	defer l.w.mu.Unlock()
+	for _, lend := range slices.Backward(l.lends) {
+		if lend.Ended() == nil {
+			return lend
+		}
+	}
+	return nil
+}
+
+// offer has a session's far side told that an agent is there, and lends it from
+// then on.
+func (g *Program) offer(lend *ring.Lend) error {
+	if err := agent.RequestAgentForwarding(g.session); err != nil {
+		return &notLent{err}
+	}
+	g.link.w.mu.Lock()
+	g.link.lends = append(g.link.lends, lend)
+	g.link.w.mu.Unlock()
+	g.Lend = lend
+	return nil
+}
+
+// notLent says that the server would not pass an agent on.
+type notLent struct{ err error }
+
+func (n *notLent) Error() string { return "the server does not pass an agent on" }
+func (n *notLent) Unwrap() error { return n.err }
+
+// takeBack ends what was lent to a program.
+func (g *Program) takeBack() {
+	if g.Lend == nil {
+		return
+	}
+	g.Lend.End()
+	g.link.w.mu.Lock()
+	defer g.link.w.mu.Unlock()
+	g.link.lends = slices.DeleteFunc(g.link.lends, func(l *ring.Lend) bool { return l == g.Lend })
+}
+
+// refusedToLend words why a program with a lent agent was not begun.
+func (l *Link) refusedToLend(err error) *gate.Failure {
+	var not *notLent
+	if !errors.As(err, &not) {
+		return nil
+	}
+	return l.fail(gate.Channel, gate.ChannelRefused, "no agent there",
+		l.hop.Name+" does not let an agent be used from there", "have agent forwarding allowed there, or set agent to off", err)
+}
