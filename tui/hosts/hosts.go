@@ -22,6 +22,7 @@ import (
 	"meatus/core/vouch"
 	"meatus/core/workspace"
 	"meatus/tui/fit"
+	"meatus/tui/scroll"
 	"meatus/tui/theme"
 )
 
@@ -77,7 +78,7 @@ type Model struct {
 	hosts         []vouch.Host
 	signers       []vouch.Signer
 	shown         []int // hosts that match
-	cursor, top   int
+	at            scroll.Cursor
 	seen          seen
 	err           error
 	asking        asking
@@ -103,8 +104,8 @@ func New(ws *workspace.Workspace, t *trail.Trail, th *theme.Theme) *Model {
 func (m *Model) SetWorkspace(ws *workspace.Workspace) {
 	m.sessions = map[string][]string{}
 	for _, s := range ws.Book.Sessions {
-		at := at(s.Host.V, s.Port.V)
-		m.sessions[at] = append(m.sessions[at], s.Name)
+		where := at(s.Host.V, s.Port.V)
+		m.sessions[where] = append(m.sessions[where], s.Name)
 	}
 }
 
@@ -152,10 +153,10 @@ func (m *Model) look() tea.Cmd {
 }
 
 func (m *Model) selected() (vouch.Host, bool) {
-	if m.cursor >= len(m.shown) {
+	if m.at.At >= len(m.shown) {
 		return vouch.Host{}, false
 	}
-	return m.hosts[m.shown[m.cursor]], true
+	return m.hosts[m.shown[m.at.At]], true
 }
 
 // Select moves to a host where it is there, also when the record is next read.
@@ -167,7 +168,7 @@ func (m *Model) Select(host string, port int) {
 func (m *Model) moveTo(host string, port int) {
 	for i, n := range m.shown {
 		if h := m.hosts[n]; at(h.Name, h.Port) == at(host, port) {
-			m.cursor = i
+			m.at.At = i
 		}
 	}
 	m.move(0)
@@ -196,12 +197,7 @@ func (m *Model) Update(msg tea.Msg) (wish tea.Msg, cmd tea.Cmd) {
 		}
 		return Changed{msg.say}, m.Read()
 	case tea.MouseWheelMsg:
-		switch msg.Button {
-		case tea.MouseWheelUp:
-			m.move(-1)
-		case tea.MouseWheelDown:
-			m.move(1)
-		}
+		m.at.Take(msg, len(m.shown), m.room())
 		return nil, m.look()
 	case tea.PasteMsg:
 		return nil, m.paste(msg.Content)
@@ -216,19 +212,10 @@ func (m *Model) Update(msg tea.Msg) (wish tea.Msg, cmd tea.Cmd) {
 
 func (m *Model) key(msg tea.KeyPressMsg) (wish tea.Msg, cmd tea.Cmd) {
 	m.note = ""
+	if m.at.Take(msg, len(m.shown), m.room()) {
+		return nil, m.look()
+	}
 	switch msg.String() {
-	case "up", "k":
-		m.move(-1)
-	case "down", "j":
-		m.move(1)
-	case "pgup":
-		m.move(-m.room())
-	case "pgdown":
-		m.move(m.room())
-	case "home":
-		m.move(-len(m.shown))
-	case "end":
-		m.move(len(m.shown))
 	case "/":
 		m.ask(finding, m.find)
 	case "p":
@@ -404,10 +391,7 @@ func (m *Model) narrow() {
 // room is how many hosts fit.
 func (m *Model) room() int { return max(m.height*45/100-2, 3) }
 
-func (m *Model) move(by int) {
-	m.cursor = max(min(m.cursor+by, len(m.shown)-1), 0)
-	m.top = max(min(m.top, m.cursor), m.cursor-m.room()+1)
-}
+func (m *Model) move(by int) { m.at.Move(by, len(m.shown), m.room()) }
 
 // View draws the place.
 func (m *Model) View() []string {
@@ -428,8 +412,8 @@ func (m *Model) View() []string {
 	case len(m.hosts) == 0:
 		lines = append(lines, "", "   "+t.Faint.Render("No host is vouched for yet: that happens on a first visit."))
 	}
-	for i := m.top; i < min(m.top+m.room(), len(m.shown)); i++ {
-		lines = append(lines, m.row(m.hosts[m.shown[i]], i == m.cursor))
+	for i := m.at.Top; i < min(m.at.Top+m.room(), len(m.shown)); i++ {
+		lines = append(lines, m.row(m.hosts[m.shown[i]], i == m.at.At))
 	}
 	for len(lines) < m.room()+2 {
 		lines = append(lines, "")

@@ -14,6 +14,7 @@ import (
 	"meatus/core/gate"
 	"meatus/core/trail"
 	"meatus/tui/fit"
+	"meatus/tui/scroll"
 	"meatus/tui/theme"
 )
 
@@ -30,7 +31,7 @@ type Model struct {
 	why           string       // why there is none
 	width, height int
 	entries       []trail.Entry
-	cursor, top   int
+	at            scroll.Cursor
 	filter        trail.Filter
 	typing        bool
 	err           error
@@ -78,12 +79,7 @@ func (m *Model) Update(msg tea.Msg) (wish tea.Msg, cmd tea.Cmd) {
 			m.move(0)
 		}
 	case tea.MouseWheelMsg:
-		switch msg.Button {
-		case tea.MouseWheelUp:
-			m.move(-3)
-		case tea.MouseWheelDown:
-			m.move(3)
-		}
+		m.at.Take(msg, len(m.entries), m.room())
 	case tea.KeyPressMsg:
 		if m.typing {
 			return nil, m.typed(msg)
@@ -94,24 +90,15 @@ func (m *Model) Update(msg tea.Msg) (wish tea.Msg, cmd tea.Cmd) {
 }
 
 func (m *Model) key(msg tea.KeyPressMsg) (wish tea.Msg, cmd tea.Cmd) {
+	if m.at.Take(msg, len(m.entries), m.room()) {
+		return nil, nil
+	}
 	switch msg.String() {
-	case "up", "k":
-		m.move(-1)
-	case "down", "j":
-		m.move(1)
-	case "pgup":
-		m.move(-m.room())
-	case "pgdown":
-		m.move(m.room())
-	case "home":
-		m.move(-len(m.entries))
-	case "end":
-		m.move(len(m.entries))
 	case "/":
 		m.typing = true
 	case "f":
 		m.filter.Failed = !m.filter.Failed
-		m.cursor = 0
+		m.at.At = 0
 		return nil, m.Read()
 	case "r":
 		return nil, m.Read()
@@ -138,17 +125,14 @@ func (m *Model) typed(msg tea.KeyPressMsg) tea.Cmd {
 	default:
 		m.filter.Text += msg.Text
 	}
-	m.cursor = 0
+	m.at.At = 0
 	return m.Read()
 }
 
 // room is how many entries fit.
 func (m *Model) room() int { return max(m.height-6, 1) }
 
-func (m *Model) move(by int) {
-	m.cursor = max(min(m.cursor+by, len(m.entries)-1), 0)
-	m.top = max(min(m.top, m.cursor), m.cursor-m.room()+1)
-}
+func (m *Model) move(by int) { m.at.Move(by, len(m.entries), m.room()) }
 
 // View draws the place.
 func (m *Model) View() []string {
@@ -178,8 +162,8 @@ func (m *Model) View() []string {
 	case len(m.entries) == 0:
 		lines = append(lines, "", "   "+t.Faint.Render("Nothing here yet."))
 	}
-	for i := m.top; i < min(m.top+m.room(), len(m.entries)); i++ {
-		lines = append(lines, m.row(m.entries[i], i == m.cursor))
+	for i := m.at.Top; i < min(m.at.Top+m.room(), len(m.entries)); i++ {
+		lines = append(lines, m.row(m.entries[i], i == m.at.At))
 	}
 	for len(lines) < m.height-4 {
 		lines = append(lines, "")
@@ -218,10 +202,10 @@ func (m *Model) row(e trail.Entry, selected bool) string {
 
 // detail is the selected entry in full.
 func (m *Model) detail() []string {
-	if m.cursor >= len(m.entries) {
+	if m.at.At >= len(m.entries) {
 		return nil
 	}
-	t, e := m.theme, m.entries[m.cursor]
+	t, e := m.theme, m.entries[m.at.At]
 	head := fmt.Sprintf("%s  by %s", e.At.Local().Format("Monday, 2 January 2006, 15:04:05"), e.Who)
 	if e.Hop != "" && e.Hop != e.Session {
 		head += "  at " + e.Hop

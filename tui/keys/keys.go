@@ -15,6 +15,7 @@ import (
 	"meatus/core/keyfile"
 	"meatus/core/workspace"
 	"meatus/tui/fit"
+	"meatus/tui/scroll"
 	"meatus/tui/theme"
 )
 
@@ -59,7 +60,7 @@ type Model struct {
 	shown         []int
 	loaded        bool
 	ticking       bool
-	cursor, top   int
+	at            scroll.Cursor
 	find          string
 	form          *form
 	note          string
@@ -98,10 +99,10 @@ func (m *Model) Read() tea.Cmd {
 }
 
 func (m *Model) selected() (workspace.Key, bool) {
-	if m.cursor >= len(m.shown) {
+	if m.at.At >= len(m.shown) {
 		return workspace.Key{}, false
 	}
-	return m.keys[m.shown[m.cursor]], true
+	return m.keys[m.shown[m.at.At]], true
 }
 
 // Update takes a message while the place has focus. It returns what is asked of
@@ -132,12 +133,7 @@ func (m *Model) Update(msg tea.Msg) (wish tea.Msg, cmd tea.Cmd) {
 			m.forget()
 		}
 	case tea.MouseWheelMsg:
-		switch msg.Button {
-		case tea.MouseWheelUp:
-			m.move(-1)
-		case tea.MouseWheelDown:
-			m.move(1)
-		}
+		m.at.Take(msg, len(m.shown), m.room())
 	case tea.PasteMsg:
 		if m.form == nil { // what is pasted is asked about
 			m.whichKey(msg.Content)
@@ -171,7 +167,7 @@ func (m *Model) take(keys []workspace.Key) {
 	m.narrow()
 	for i, n := range m.shown {
 		if m.keys[n].Path == path {
-			m.cursor = i
+			m.at.At = i
 		}
 	}
 	m.move(0)
@@ -200,27 +196,15 @@ func (m *Model) narrow() {
 // room is how many keys fit.
 func (m *Model) room() int { return max(m.height-22, 4) }
 
-func (m *Model) move(by int) {
-	m.cursor = max(min(m.cursor+by, len(m.shown)-1), 0)
-	m.top = max(min(m.top, m.cursor), m.cursor-m.room()+1)
-}
+func (m *Model) move(by int) { m.at.Move(by, len(m.shown), m.room()) }
 
 func (m *Model) key(msg tea.KeyPressMsg) (wish tea.Msg, cmd tea.Cmd) {
 	m.note = ""
 	k, ok := m.selected()
+	if m.at.Take(msg, len(m.shown), m.room()) {
+		return nil, nil
+	}
 	switch msg.String() {
-	case "up", "k":
-		m.move(-1)
-	case "down", "j":
-		m.move(1)
-	case "pgup":
-		m.move(-m.room())
-	case "pgdown":
-		m.move(m.room())
-	case "home":
-		m.move(-len(m.shown))
-	case "end":
-		m.move(len(m.shown))
 	case "esc", "q", "ctrl+c":
 		switch {
 		case m.opened != nil:
@@ -325,7 +309,7 @@ func (m *Model) whichKey(asked string) {
 		m.narrow()
 		for i, n := range m.shown {
 			if m.keys[n].Path == m.which[0].Key.Path {
-				m.cursor = i
+				m.at.At = i
 			}
 		}
 		m.move(0)
@@ -385,8 +369,8 @@ func (m *Model) View() []string {
 	case len(m.shown) == 0:
 		lines = append(lines, "", "   "+t.Faint.Render("No key here. n makes one; what arrives in "+workspace.Short(m.ws.Downloads)+" is noticed."))
 	}
-	for i := m.top; i < min(m.top+m.room(), len(m.shown)); i++ {
-		lines = append(lines, m.row(m.keys[m.shown[i]], i == m.cursor))
+	for i := m.at.Top; i < min(m.at.Top+m.room(), len(m.shown)); i++ {
+		lines = append(lines, m.row(m.keys[m.shown[i]], i == m.at.At))
 	}
 	for len(lines) < min(m.room()+2, len(m.shown)+3) {
 		lines = append(lines, "")

@@ -1,0 +1,33 @@
+// Package scroll is a cursor in a list that may be longer than its room.
+package scroll
+
+import tea "charm.land/bubbletea/v2"
+
+// Cursor is where a person is in a list, and which line of it is shown first.
+type Cursor struct {
+	At, Top int
+}
+
+// Move moves by lines in a list of n, of which room are shown.
+func (c *Cursor) Move(by, n, room int) {
+	c.At = max(min(c.At+by, n-1), 0)
+	c.Top = max(min(c.Top, c.At), c.At-room+1)
+}
+
+// Take moves as a key or a turn of the wheel says. It tells whether the message
+// was one of those.
+func (c *Cursor) Take(msg tea.Msg, n, room int) bool {
+	by, ok := 0, true
+	switch msg := msg.(type) {
+	case tea.MouseWheelMsg:
+		by, ok = map[tea.MouseButton]int{tea.MouseWheelUp: -3, tea.MouseWheelDown: 3}[msg.Button]
+	case tea.KeyPressMsg:
+		by, ok = map[string]int{"up": -1, "k": -1, "down": 1, "j": 1, "pgup": -room, "pgdown": room, "home": -n, "end": n}[msg.String()]
+	default:
+		ok = false
+	}
+	if ok {
+		c.Move(by, n, room)
+	}
+	return ok
+}
