@@ -272,3 +272,37 @@ func TestALentKeyIsUsedFromARealServerAndNoLonger(t *testing.T) {
 	}
 	t.Error("the far side's program did not end")
 }
+
+func TestAKeyIsInstalledOnceAndProven(t *testing.T) {
+	p := startPeers(t)
+	p.pilot()
+	home := p.path("home")
+	list := filepath.Join(home, ".ssh", "authorized_keys")
+	os.MkdirAll(filepath.Dir(list), 0o700)
+	before := "# the pilots' keys\n" + strings.TrimSpace(string(must(os.ReadFile(p.path("keys", "inner.pem.pub"))))) // no line break at its end
+	p.write(list, before, 0o600)
+	for _, path := range []string{home, filepath.Dir(list), list} {
+		os.Chown(path, 61000, 61000)
+	}
+	p.vouch("quay")
+	p.again("StrictModes yes\n", "Match User pilot\nAuthorizedKeysFile "+list+"\n")
+	p.workspace(fmt.Sprintf("\n[session.pilot]\nhost = %q\nuser = %q\nkey = \"keys/inner.pem\"\n", bastionAddr, pilotLogin))
+	for _, word := range []string{"is in the list now", "stood in the list already"} {
+		r := p.run("key", "install", p.path("keys", "other.pem"), "pilot")
+		if r.status != 0 || !strings.Contains(r.out, word) || !strings.Contains(r.out, "proven: a login with that key alone") {
+			t.Fatalf("%+v", r)
+		}
+	}
+	other := strings.TrimSpace(string(must(os.ReadFile(p.path("keys", "other.pem.pub")))))
+	after := string(must(os.ReadFile(list)))
+	if !strings.HasPrefix(after, before+"\n") || strings.Count(after, strings.Fields(other)[1]) != 1 {
+		t.Errorf("the list is\n%s", after)
+	}
+	if info, _ := os.Stat(list); info.Mode().Perm() != 0o600 {
+		t.Errorf("mode %o", info.Mode())
+	}
+	os.Chmod(home, 0o777) // now the server passes the list over
+	if r := p.run("run", "pilot", "--", "true"); r.status != 3 {
+		t.Errorf("a server with a loose home still lets it in: %+v", r)
+	}
+}
