@@ -363,6 +363,10 @@ func TestAnEmptyWorkspaceSaysWhatToDo(t *testing.T) {
 	s.until("warden@203.0.113.10:2022 with x.pem", "nothing was run", "there is no key")
 	s.keys("Escape")
 	s.until("No sessions yet", "n writes one")
+	s.text("n")
+	s.until("ctrl+d look at the demo")
+	s.keys("C-d")
+	s.until("Lantern Bay", "13 routes")
 	s.text("q")
 	s.ended()
 }

@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"bytes"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -79,6 +80,16 @@ func TestKeysAreSeenMendedAdoptedAndMade(t *testing.T) {
 		t.Fatal(err)
 	}
 	s.until("fresh.pem has arrived in the download folder")
+
+	// What was typed stands nowhere.
+	filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+		if err == nil && d.Type().IsRegular() {
+			if text, err := os.ReadFile(path); err == nil && bytes.Contains(text, []byte("tide tables of the bay")) {
+				t.Errorf("the passphrase stands in %s", path)
+			}
+		}
+		return nil
+	})
 }
 
 func must[T any](v T, err error) T {

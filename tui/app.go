@@ -83,6 +83,7 @@ type App struct {
 	ask           *ask.Model
 	task          task            // in place of the card, or nil
 	switcher      *switcher.Model // not nil while it is open
+	raisedFrom    *shells.Shell   // the shell that a question came up in front of
 	help          bool
 	leaving       bool
 	notice        string
@@ -312,6 +313,7 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		if s := a.ask.Session(); s != "" && a.task == nil {
 			a.routes.Select(s)
 		}
+		a.raise()
 	default:
 		return a, a.wish(msg)
 	}
@@ -690,13 +692,29 @@ func (a *App) shellChanged(id int) tea.Cmd {
 	return nil
 }
 
+// raise shows a question that cannot wait, wherever the person is, and goes back
+// to the shell they came from when it is answered.
+func (a *App) raise() {
+	switch {
+	case a.ask.Urgent() && a.inShell:
+		here := a.shell.Shell()
+		a.goTo(nil)
+		a.raisedFrom = here
+	case !a.ask.Urgent() && a.raisedFrom != nil:
+		back := a.raisedFrom
+		if a.goTo(nil); slices.Contains(a.open, back) {
+			a.goTo(back)
+		}
+	}
+}
+
 // goTo shows a shell, or Routes for nil.
 func (a *App) goTo(s *shells.Shell) {
 	if a.inKeys {
 		a.keys.Forget()
 	}
 	a.inShell, a.inTrail, a.inHosts, a.inKeys = s != nil, false, false, false
-	a.help, a.leaving = false, false
+	a.help, a.leaving, a.raisedFrom = false, false, nil
 	if s != nil {
 		a.shell.Show(s)
 		a.routes.Select(s.Route.Session)

@@ -66,7 +66,9 @@ func (a *App) key(msg tea.KeyPressMsg) tea.Cmd {
 		a.help = false
 		return nil
 	case a.ask.Waiting():
-		return a.ask.Update(msg)
+		cmd := a.ask.Update(msg)
+		a.raise()
+		return cmd
 	case a.task != nil:
 		return a.take(a.task.Update(msg))
 	}

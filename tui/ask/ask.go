@@ -50,6 +50,11 @@ func (m *Model) SetWidth(width int) {
 // Waiting tells whether a question waits for an answer.
 func (m *Model) Waiting() bool { return len(m.waiting) > 0 }
 
+// Urgent tells whether the first question cannot wait until a person comes by: a
+// far side wants to use a lent key. Typing that was meant for a shell can do no
+// more than refuse it.
+func (m *Model) Urgent() bool { return m.Waiting() && m.waiting[0].lend != nil }
+
 // Session is the session whose walk the first question belongs to.
 func (m *Model) Session() string {
 	if len(m.waiting) == 0 {
