@@ -306,3 +306,35 @@ func TestAKeyIsInstalledOnceAndProven(t *testing.T) {
 		t.Errorf("a server with a loose home still lets it in: %+v", r)
 	}
 }
+
+func TestASweepFindsWhatWasLeftBehind(t *testing.T) {
+	p := startPeers(t)
+	p.pilot()
+	home := p.path("home")
+	p.again("", "Match User pilot\nAuthorizedKeysFile "+p.path("server-quay", "authorized")+"\n")
+	p.vouch("quay")
+	p.workspace(fmt.Sprintf("\n[session.pilot]\nhost = %q\nuser = %q\nkey = \"keys/outer.pem\"\n", bastionAddr, pilotLogin))
+	for name, text := range map[string]string{
+		".ssh/authorized_keys": string(must(os.ReadFile(p.path("keys", "inner.pem.pub")))) + string(must(os.ReadFile(p.path("keys", "other.pem.pub")))),
+		"forgotten.pem":        string(must(os.ReadFile(p.path("keys", "locked.pem")))),
+		"letter":               "no key at all\n",
+	} {
+		os.MkdirAll(filepath.Join(home, ".ssh"), 0o755)
+		p.write(filepath.Join(home, name), text, 0o644)
+		os.Chown(filepath.Join(home, name), 61000, 61000)
+	}
+	os.Remove(p.path("keys", "other.pem")) // so that nothing here explains it
+	os.Remove(p.path("keys", "other.pem.pub"))
+	r := p.run("key", "sweep", "pilot")
+	for _, want := range []string{"private key    -rw-r--r--  forgotten.pem", "unknown key    line 2: ssh-ed25519 SHA256:", "1 private keys", "1 listed keys that none of yours explains, 1 that do"} {
+		if !strings.Contains(r.out, want) {
+			t.Errorf("%q is missing: %+v", want, r)
+		}
+	}
+	if r.status != 3 || strings.Contains(r.out, "letter") || strings.Contains(r.out, "BEGIN") {
+		t.Errorf("%+v", r)
+	}
+	if text, err := os.ReadFile(filepath.Join(home, "forgotten.pem")); err != nil || len(text) == 0 {
+		t.Error("it was changed")
+	}
+}

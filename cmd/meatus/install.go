@@ -3,15 +3,18 @@ package main
 import (
 	"errors"
 	"fmt"
+	"io"
 	"path/filepath"
 	"slices"
 	"time"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/crypto/ssh"
 
 	"meatus/core/install"
 	"meatus/core/keyfile"
 	"meatus/core/route"
+	"meatus/core/sweep"
 	"meatus/core/walk"
 )
 
@@ -95,4 +98,70 @@ func prove(cmd *cobra.Command, walker *walk.Walker, r route.Route, file *keyfile
 	passage.Close()
 	fmt.Fprintln(cmd.OutOrStdout(), "proven: a login with that key alone got in")
 	return nil
+}
+
+func keySweep(open opener) *cobra.Command {
+	var asJSON bool
+	var identities []string
+	c := &cobra.Command{
+		Use:   "sweep SESSION",
+		Short: "look at a session's account for private keys, agents' sockets and listed keys that should not be there; status 3 where there are",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			w, err := open()
+			if err != nil {
+				return err
+			}
+			r, err := w.Planner().Plan(args[0])
+			if err != nil {
+				return err
+			}
+			walker := walk.New(walk.Config{Vouched: w.Vouched, Asker: newTTYAsker(identities), Linger: time.Millisecond})
+			defer walker.Close()
+			defer keepTrail(w.Dir, walker)()
+			passage, err := walker.Walk(cmd.Context(), r)
+			if err != nil {
+				return interrupted(cmd.Context(), err)
+			}
+			defer passage.Close()
+			var known []ssh.PublicKey
+			for _, k := range w.Keys() {
+				if k.Sheet.Public != nil {
+					known = append(known, k.Sheet.Public)
+				}
+			}
+			report, err := sweep.Look(cmd.Context(), passage, known)
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				err = printJSON(cmd.OutOrStdout(), report)
+			} else {
+				printSweep(cmd.OutOrStdout(), report)
+			}
+			if err == nil && len(report.Keys)+len(report.Sockets)+len(report.Unexplained) > 0 {
+				err = &statusError{status: statusShut}
+			}
+			return err
+		},
+	}
+	c.Flags().BoolVar(&asJSON, "json", false, "print an object")
+	c.Flags().StringArrayVar(&identities, "yes-identity", nil, "accept a first visit that shows exactly this SHA256: fingerprint (repeatable)")
+	return c
+}
+
+func printSweep(out io.Writer, r sweep.Report) {
+	for _, k := range r.Keys {
+		fmt.Fprintf(out, "private key    %s  %s\n", k.Mode, k.Path)
+	}
+	for _, s := range r.Sockets {
+		fmt.Fprintf(out, "agent          %s\n", s)
+	}
+	for _, l := range r.Unexplained {
+		fmt.Fprintf(out, "unknown key    line %d: %s %s %s %s\n", l.Number, l.Kind, l.SHA256, l.Option, l.Comment)
+	}
+	if r.Cut {
+		fmt.Fprintln(out, "and more, which is not told")
+	}
+	fmt.Fprintf(out, "%d private keys, %d sockets, %d listed keys that none of yours explains, %d that do; nothing was changed\n", len(r.Keys), len(r.Sockets), len(r.Unexplained), r.Explained)
 }

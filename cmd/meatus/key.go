@@ -18,7 +18,7 @@ import (
 func keyCommand(open opener) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "key",
-		Short: "keys: show, list, find, mend, make, wrap, public, split, adopt, rename, retire, unseal, install",
+		Short: "keys: show, list, find, mend, make, wrap, public, split, adopt, rename, retire, unseal, install, sweep",
 		Long: `key does everything that is done with key files.
 
 Passphrases are asked on the controlling terminal, or read from a file descriptor
@@ -27,7 +27,7 @@ named with --passphrase-fd, up to the end of a line; never from an argument.`,
 	c.AddCommand(keyShow(), keyList(open), keyFind(open), keyMend(), keyMake(), keyWrap(), keyPublic(), keySplit(),
 		keyMove(open, "adopt", "bring a key into keys/, readable by its owner alone, and take it away from where it was"),
 		keyMove(open, "rename", "give a key another name; sessions that name it follow"),
-		keyMove(open, "retire", "move a key aside; sessions that name it are told"), keyUnseal(), keyInstall(open))
+		keyMove(open, "retire", "move a key aside; sessions that name it are told"), keyUnseal(), keyInstall(open), keySweep(open))
 	return c
 }
 

@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"strings"
 
 	"golang.org/x/crypto/ssh"
@@ -66,7 +65,7 @@ const put = `cd && umask 077 && mkdir -p .ssh && chmod go-w .ssh && cat > .ssh/a
 // logged in as, where the key does not stand there already.
 func Add(ctx context.Context, p *walk.Passage, key ssh.PublicKey, line string) (Report, error) {
 	var r Report
-	out, err := run(ctx, p, look, nil)
+	out, err := p.Output(ctx, look, nil, maxList+64<<10)
 	if err != nil {
 		return r, fmt.Errorf("reading the list: %w", err)
 	}
@@ -79,10 +78,10 @@ func Add(ctx context.Context, p *walk.Passage, key ssh.PublicKey, line string) (
 		r.Already = true
 		return r, nil
 	}
-	if _, err := run(ctx, p, put, with(list, line)); err != nil {
+	if _, err := p.Output(ctx, put, with(list, line), 1<<10); err != nil {
 		return r, fmt.Errorf("writing the list: %w; the old list is as it was", err)
 	}
-	after, err := run(ctx, p, look, nil)
+	after, err := p.Output(ctx, look, nil, maxList+64<<10)
 	if err != nil {
 		return r, fmt.Errorf("reading the list again: %w", err)
 	}
@@ -162,37 +161,4 @@ func with(list []byte, line string) []byte {
 		list = append(list, '\n')
 	}
 	return append(append(list, line...), '\n')
-}
-
-// run runs a command and returns what it prints. What it says on standard error
-// is part of the error.
-func run(ctx context.Context, p *walk.Passage, command string, input []byte) ([]byte, error) {
-	g, err := p.Start(ctx, command, nil)
-	if err != nil {
-		return nil, err
-	}
-	defer g.Close()
-	go func() {
-		g.In.Write(input)
-		g.In.Close()
-	}()
-	errs := make(chan []byte, 1)
-	go func() {
-		said, _ := io.ReadAll(io.LimitReader(g.Err, 4096))
-		io.Copy(io.Discard, g.Err)
-		errs <- said
-	}()
-	out, err := io.ReadAll(io.LimitReader(g.Out, maxList+64<<10))
-	io.Copy(io.Discard, g.Out)
-	said := <-errs
-	ending := g.Wait()
-	switch {
-	case err != nil:
-		return nil, err
-	case ending.Err != nil:
-		return nil, ending.Err
-	case ending.Status != 0 || ending.Signal != "":
-		return nil, fmt.Errorf("the command ended with status %d: %s", ending.Status, plain.Line(string(said), 200))
-	}
-	return out, nil
 }
