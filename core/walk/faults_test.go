@@ -197,3 +197,15 @@ func TestAServerThatDripsIsWaitedForNoLongerThanItsTime(t *testing.T) {
 		t.Error("a slow server is taken for a person's no")
 	}
 }
+
+func TestAnIntroductionIsCleanedBeforeItIsShown(t *testing.T) {
+	addr := listener(t, func(conn net.Conn) {
+		fmt.Fprint(conn, "welcome \x1b[31m\r\nSSH-2.0-odd\x1b]0;owned\x07\u009b evil\r\n")
+		io.Copy(io.Discard, conn)
+	})
+	tr := newTraveller(t, 1, &person{yes: true})
+	report := tr.Touch(context.Background(), tr.way(addr), walk.Look{Depth: walk.Knock})
+	if seen := report.Hops[0].Gates[gate.Port].Seen; steering(seen) || !strings.Contains(seen, "odd") {
+		t.Errorf("it is shown as %q", seen)
+	}
+}
