@@ -135,7 +135,7 @@ func (m *Model) View(height int, summary string) []string {
 	row(onRoutes, "0", t.Faint.Render("⌂"), "Routes", t.Faint.Render(summary))
 	row(onTrail, "t", t.Faint.Render("≡"), "Trail", t.Faint.Render("what was done, by whom, when"))
 	row(onHosts, "h", t.Faint.Render("◇"), "Hosts", t.Faint.Render("their identities: who vouched for what, and the history"))
-	row(onKeys, "K", t.Faint.Render("⚿"), "Keys", t.Faint.Render("every key file, how it stands, and what it opens"))
+	row(onKeys, "K", t.Faint.Render("▤"), "Keys", t.Faint.Render("every key file, how it stands, and what it opens"))
 	if m.here.Shell != nil {
 		height -= (len(shells.Actions())+1)/2 + 1
 	}
