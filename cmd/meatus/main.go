@@ -6,6 +6,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
+	"log"
 	"os"
 	"os/signal"
 	"syscall"
@@ -44,7 +46,10 @@ func (e *statusError) Error() string {
 
 func (e *statusError) Unwrap() error { return e.err }
 
-func main() { os.Exit(run(os.Args[1:])) }
+func main() {
+	log.SetOutput(io.Discard) // the protocol library logs there, which would draw over the screen
+	os.Exit(run(os.Args[1:]))
+}
 
 func run(args []string) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)

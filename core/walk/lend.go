@@ -69,7 +69,7 @@ func (w *Walker) lendable(ctx context.Context, place Place, path string) (ssh.Si
 		return nil, &keyfile.Blocked{Path: path, Fault: fault}
 	}
 	if file.Passphrase {
-		return w.unlock(file, func(try int) ([]byte, error) {
+		return w.unlock(file, func() func() { return func() {} }, func(try int) ([]byte, error) {
 			return w.Asker.Passphrase(ctx, PassphraseQuestion{place, file.Path, file.SHA256, try})
 		}, func() error { return keyfile.ErrPassphrase })
 	}

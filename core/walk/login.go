@@ -132,7 +132,7 @@ func (h *handshake) signer(path string) (ssh.Signer, error) {
 
 // unlock asks for the passphrase of a key, once for each program run.
 func (h *handshake) unlock(file *keyfile.File) (ssh.Signer, error) {
-	return h.l.w.unlock(file, func(try int) (pass []byte, err error) {
+	return h.l.w.unlock(file, h.p.pause, func(try int) (pass []byte, err error) {
 		err = h.ask(gate.Key, "the passphrase of "+filepath.Base(file.Path), func(ctx context.Context) (err error) {
 			pass, err = h.l.w.Asker.Passphrase(ctx, PassphraseQuestion{h.place(), file.Path, file.SHA256, try})
 			return err
@@ -144,8 +144,10 @@ func (h *handshake) unlock(file *keyfile.File) (ssh.Signer, error) {
 }
 
 // unlock finds a locked key in the ring, or asks for its passphrase and puts it
-// there. The ring knows a key by its public half.
-func (w *Walker) unlock(file *keyfile.File, ask func(try int) ([]byte, error), given func() error) (ssh.Signer, error) {
+// there. The ring knows a key by its public half. still is called before the
+// passphrase is tried, which takes as long as it is meant to, and what it returns
+// after.
+func (w *Walker) unlock(file *keyfile.File, still func() (done func()), ask func(try int) ([]byte, error), given func() error) (ssh.Signer, error) {
 	w.asking.Lock()
 	defer w.asking.Unlock()
 	if s := w.Ring.Signer(file.SHA256); s != nil {
@@ -156,7 +158,9 @@ func (w *Walker) unlock(file *keyfile.File, ask func(try int) ([]byte, error), g
 		if err != nil {
 			return nil, err
 		}
+		done := still()
 		s, err := file.Signer(pass)
+		done()
 		clear(pass)
 		if err == nil {
 			w.Ring.Add(s, ring.Entry{Name: filepath.Base(file.Path)})
