@@ -16,6 +16,7 @@ import (
 	"meatus/core/route"
 	"meatus/core/sweep"
 	"meatus/core/walk"
+	"meatus/core/workspace"
 )
 
 func keyInstall(open opener) *cobra.Command {
@@ -49,13 +50,11 @@ a fresh login with that key alone.`,
 			if err != nil {
 				return &statusError{statusWrongUse, err}
 			}
-			walker := walk.New(walk.Config{Vouched: w.Vouched, Asker: newTTYAsker(identities), Linger: time.Millisecond})
-			defer walker.Close()
-			defer keepTrail(w.Dir, walker)()
-			passage, err := walker.Walk(cmd.Context(), r)
+			walker, passage, done, err := walkThere(cmd, w, r, identities)
 			if err != nil {
-				return interrupted(cmd.Context(), err)
+				return err
 			}
+			defer done()
 			report, err := install.Add(cmd.Context(), passage, file.Public, line)
 			passage.Close()
 			for _, d := range report.Doubts {
@@ -81,6 +80,23 @@ a fresh login with that key alone.`,
 	c.Flags().BoolVar(&o.Bare, "restrict", false, "no terminal and no forwarding with this key")
 	c.Flags().StringArrayVar(&identities, "yes-identity", nil, "accept a first visit that shows exactly this SHA256: fingerprint (repeatable)")
 	return c
+}
+
+// walkThere walks to a session's machine, with the trail kept until done.
+func walkThere(cmd *cobra.Command, w *workspace.Workspace, r route.Route, identities []string) (*walk.Walker, *walk.Passage, func(), error) {
+	walker := walk.New(walk.Config{Vouched: w.Vouched, Asker: newTTYAsker(identities), Linger: time.Millisecond})
+	stop := keepTrail(w.Dir, walker)
+	passage, err := walker.Walk(cmd.Context(), r)
+	if err != nil {
+		stop()
+		walker.Close()
+		return nil, nil, nil, interrupted(cmd.Context(), err)
+	}
+	return walker, passage, func() {
+		passage.Close()
+		stop()
+		walker.Close()
+	}, nil
 }
 
 // prove logs in anew with a key alone.
@@ -116,14 +132,11 @@ func keySweep(open opener) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			walker := walk.New(walk.Config{Vouched: w.Vouched, Asker: newTTYAsker(identities), Linger: time.Millisecond})
-			defer walker.Close()
-			defer keepTrail(w.Dir, walker)()
-			passage, err := walker.Walk(cmd.Context(), r)
+			_, passage, done, err := walkThere(cmd, w, r, identities)
 			if err != nil {
-				return interrupted(cmd.Context(), err)
+				return err
 			}
-			defer passage.Close()
+			defer done()
 			var known []ssh.PublicKey
 			for _, k := range w.Keys() {
 				if k.Sheet.Public != nil {

@@ -33,7 +33,7 @@ func (k *File) Prints(passphrase []byte) []Print {
 	if der, err := x509.MarshalPKCS8PrivateKey(key); err == nil {
 		sum := sha1.Sum(der)
 		clear(der)
-		prints = append(prints, Print{"SHA1 DER", "the private key in DER, as consoles print keys they made", pairs(sum[:])})
+		prints = append(prints, Print{"SHA1 DER", "the private key in DER, as consoles print keys they made", Pairs(sum[:])})
 	}
 	return prints
 }
@@ -50,12 +50,13 @@ func PublicPrints(key ssh.PublicKey) []Print {
 	}
 	if der, err := x509.MarshalPKIXPublicKey(holder.CryptoPublicKey()); err == nil {
 		sum := md5.Sum(der)
-		prints = append(prints, Print{"MD5 DER", "the public key in DER, as consoles print imported keys", pairs(sum[:])})
+		prints = append(prints, Print{"MD5 DER", "the public key in DER, as consoles print imported keys", Pairs(sum[:])})
 	}
 	return prints
 }
 
-func pairs(p []byte) string {
+// Pairs writes bytes as pairs of hexadecimal digits parted by colons.
+func Pairs(p []byte) string {
 	parts := make([]string, len(p))
 	for i, b := range p {
 		parts[i] = hex.EncodeToString([]byte{b})

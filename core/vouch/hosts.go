@@ -3,8 +3,6 @@ package vouch
 import (
 	"encoding/base64"
 	"errors"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -58,24 +56,10 @@ func (r *Record) Hosts() ([]Host, error) {
 // Retire makes what is vouched for a host history: the next visit is a first one.
 // Only that host's entries change.
 func (r *Record) Retire(host string, port int, when time.Time, why string) error {
-	unlock, err := whole.Lock(r.path)
-	if err != nil {
-		return err
-	}
-	defer unlock()
-	text, err := os.ReadFile(r.path)
-	if err != nil {
-		return err
-	}
-	if _, err := parse(filepath.Base(r.path), text); err != nil {
-		return err
-	}
-	after, err := retire(text, host, port, when, why)
-	if err != nil {
-		return err
-	}
-	if string(after) == string(text) {
-		return errors.New("nothing is vouched for it")
-	}
-	return whole.Write(r.path, after)
+	return r.ending(host, port, when, why, func(before, after []byte) error {
+		if string(after) == string(before) {
+			return errors.New("nothing is vouched for it")
+		}
+		return whole.Write(r.path, after)
+	})
 }

@@ -10,6 +10,8 @@ import (
 	"strings"
 
 	"golang.org/x/crypto/ssh"
+
+	"meatus/core/keyfile"
 )
 
 // Notation is a way to write a fingerprint of a key. All are taken over the
@@ -23,13 +25,13 @@ type Notation struct {
 // best first.
 var Notations = []Notation{
 	{"SHA256", func(k ssh.PublicKey) string { return strings.TrimPrefix(ssh.FingerprintSHA256(k), "SHA256:") }},
-	{"SHA256 hex", func(k ssh.PublicKey) string { return pairs(digest256(k)) }},
+	{"SHA256 hex", func(k ssh.PublicKey) string { return keyfile.Pairs(digest256(k)) }},
 	{"SHA1", func(k ssh.PublicKey) string {
 		sum := sha1.Sum(k.Marshal())
 		return base64.RawStdEncoding.EncodeToString(sum[:])
 	}},
-	{"SHA1 hex", func(k ssh.PublicKey) string { sum := sha1.Sum(k.Marshal()); return pairs(sum[:]) }},
-	{"MD5", func(k ssh.PublicKey) string { sum := md5.Sum(k.Marshal()); return pairs(sum[:]) }},
+	{"SHA1 hex", func(k ssh.PublicKey) string { sum := sha1.Sum(k.Marshal()); return keyfile.Pairs(sum[:]) }},
+	{"MD5", func(k ssh.PublicKey) string { sum := md5.Sum(k.Marshal()); return keyfile.Pairs(sum[:]) }},
 }
 
 func digest256(k ssh.PublicKey) []byte {
@@ -37,16 +39,7 @@ func digest256(k ssh.PublicKey) []byte {
 	return sum[:]
 }
 
-// pairs writes bytes as pairs of hexadecimal digits parted by colons.
-func pairs(p []byte) string {
-	parts := make([]string, len(p))
-	for i, b := range p {
-		parts[i] = hex.EncodeToString([]byte{b})
-	}
-	return strings.Join(parts, ":")
-}
-
-// print is a fingerprint as somebody wrote it: its bytes, and by how many there
+// readPrint reads a fingerprint as somebody wrote it: its bytes, and by how many there
 // are its digest.
 func readPrint(written string) (sum []byte, ok bool) {
 	s := strings.TrimSpace(written)
@@ -69,7 +62,7 @@ func writePrint(sum []byte) string {
 	if len(sum) == sha256.Size {
 		return "SHA256:" + base64.RawStdEncoding.EncodeToString(sum)
 	}
-	return digestName(len(sum)) + ":" + pairs(sum)
+	return digestName(len(sum)) + ":" + keyfile.Pairs(sum)
 }
 
 func digestName(size int) string {
@@ -105,7 +98,7 @@ func Compare(written string, key ssh.PublicKey) (m Match, ok bool) {
 		}
 		m = Match{Notation: name, Shown: n.Write(key), Expected: base64.RawStdEncoding.EncodeToString(sum)}
 		if isHex {
-			m.Expected = pairs(sum)
+			m.Expected = keyfile.Pairs(sum)
 		}
 	}
 	m.Same = m.Expected == m.Shown && !bytes.Equal(sum, nil)

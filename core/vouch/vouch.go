@@ -206,6 +206,14 @@ func (r *Record) append(host string, port int, key ssh.PublicKey, address string
 // until now history, with the reason. Only that host's entries change. The file
 // is written before Replace returns.
 func (r *Record) Replace(host string, port int, key ssh.PublicKey, address string, when time.Time, why string) error {
+	return r.ending(host, port, when, why, func(_, text []byte) error {
+		return r.write(text, host, port, key, address, when, "")
+	})
+}
+
+// ending makes what is vouched for a host history, and gives the text before and
+// after to write, which is to put it on disk.
+func (r *Record) ending(host string, port int, when time.Time, why string, write func(before, after []byte) error) error {
 	unlock, err := whole.Lock(r.path)
 	if err != nil {
 		return err
@@ -218,11 +226,11 @@ func (r *Record) Replace(host string, port int, key ssh.PublicKey, address strin
 	if _, err := parse(filepath.Base(r.path), text); err != nil {
 		return err
 	}
-	text, err = retire(text, host, port, when, why)
+	after, err := retire(text, host, port, when, why)
 	if err != nil {
 		return err
 	}
-	return r.write(text, host, port, key, address, when, "")
+	return write(text, after)
 }
 
 // retire gives every current entry of a host its end, as lines of their own
