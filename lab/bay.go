@@ -28,6 +28,10 @@ const baySessions = `# Lantern Bay, a tide observatory. Everything here is made 
 #   survey-web  its key has a passphrase: low tide
 #   buoy        its key file is missing: it lies in the download folder
 #   tables      the door of its tunnel is taken
+#   sill        its keeper's home can be written by everybody, so the server
+#               passes the list of keys over; the password is: ebb
+#   quay        a private key, an agent's socket and an unknown line were left
+#               behind there
 # and some are only uncommon: the lamp wants a code after the key (its banner
 # gives it away), the mast a certificate.
 
@@ -116,4 +120,10 @@ dial  = "QUAY"
 key   = "keys/shore.pem"
 agent = "ask"
 lends = ["keys/gauge.pem"]
+
+[session.sill]
+via   = ["quay"]
+user  = "keeper"
+host  = "10.61.4.63"
+key   = "keys/gauge.pem"
 `

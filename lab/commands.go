@@ -26,6 +26,7 @@ func init() {
 		"ls":       {"ls [FOLDER]: what stands in a folder", list},
 		"cat":      {"cat FILE...: print files", printFiles},
 		"cd":       {"cd [FOLDER]: go to a folder", changeFolder},
+		"chmod":    {"chmod MODE FILE: who may do what with it, as 755", func(_ context.Context, s *shell, a []string) int { return changeMode(s, a) }},
 		"pwd":      {"where you are in the files", func(_ context.Context, s *shell, _ []string) int { fmt.Fprintln(s.out, s.cwd); return 0 }},
 		"whoami":   {"who you are", func(_ context.Context, s *shell, _ []string) int { fmt.Fprintln(s.out, s.user); return 0 }},
 		"hostname": {"which machine this is", func(_ context.Context, s *shell, _ []string) int { fmt.Fprintln(s.out, s.host.Name); return 0 }},
@@ -106,7 +107,7 @@ func printFiles(_ context.Context, s *shell, args []string) (status int) {
 			fmt.Fprintf(s.errs, "cat: %s: a folder\n", name)
 			status = 1
 		default:
-			io.WriteString(s.out, s.files[full])
+			io.WriteString(s.out, s.files.read(full))
 		}
 	}
 	return status

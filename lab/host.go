@@ -16,7 +16,8 @@ import (
 
 // Account is a login of a host. The empty password lets nobody in.
 type Account struct {
-	Keys     []ssh.PublicKey
+	Keys     []ssh.PublicKey // that its list has at the first start; the list decides
+	Line     string          // of the list, behind them
 	Password string
 	// Code, where set, is asked for after a key: a second step.
 	Code string
@@ -35,6 +36,7 @@ type Host struct {
 	Faults   Faults
 
 	bay    *Lab
+	files  *tree
 	mu     sync.Mutex
 	signer ssh.Signer
 	conns  map[net.Conn]bool
@@ -140,15 +142,13 @@ func (h *Host) checkKey(meta ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissi
 		checker := ssh.CertChecker{IsUserAuthority: func(k ssh.PublicKey) bool { return bytes.Equal(k.Marshal(), account.Signer.Marshal()) }}
 		return checker.Authenticate(meta, key)
 	}
-	for _, known := range account.Keys {
-		if bytes.Equal(known.Marshal(), key.Marshal()) {
-			if account.Code != "" {
-				return nil, &ssh.PartialSuccessError{Next: ssh.ServerAuthCallbacks{KeyboardInteractiveCallback: account.askCode}}
-			}
-			return &ssh.Permissions{}, nil
-		}
+	switch {
+	case !h.listed(meta.User(), key, meta.RemoteAddr()):
+		return nil, errNo
+	case account.Code != "":
+		return nil, &ssh.PartialSuccessError{Next: ssh.ServerAuthCallbacks{KeyboardInteractiveCallback: account.askCode}}
 	}
-	return nil, errNo
+	return &ssh.Permissions{}, nil
 }
 
 // askCode asks for the second step.

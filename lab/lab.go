@@ -31,7 +31,6 @@ const Passphrase = "low tide"
 type Lab struct {
 	Dir   string // its workspace
 	hosts map[string]*Host
-	files map[string]map[string]string
 	names map[string]string // simulated names to addresses
 	since time.Time
 
@@ -61,10 +60,34 @@ var bayMap = []place{
 	{"lamp", "10.61.4.60", map[string]string{"keeper": "gauge.pem"}, true},
 	{"mast", "10.61.4.61", map[string]string{"keeper": "mast.pem"}, true},
 	{"buoy", "10.61.4.62", map[string]string{"keeper": "gauge.pem"}, true},
+	{"sill", "10.61.4.63", map[string]string{"keeper": "gauge.pem"}, true},
 }
 
 // LampCode is the second step at the lamp, which its banner gives away.
 const LampCode = "flood tide"
+
+// SillPassword lets keeper in at the sill, which passes its list of keys over.
+const SillPassword = "ebb"
+
+// disorder leaves at some hosts what should not be there.
+func (b *Lab) disorder(h *Host) error {
+	switch h.Name {
+	case "quay":
+		key, err := newKey("bcrypt")
+		if err != nil {
+			return err
+		}
+		block, err := ssh.MarshalPrivateKey(key, "gauges, copied for the night watch")
+		if err != nil {
+			return err
+		}
+		h.files.plant("/home/warden/rounds.old/gauges.pem", string(pem.EncodeToMemory(block)), 0o644)
+		h.files.plant("/tmp/ssh-night/agent.2201", "", fs.ModeSocket|0o600)
+	case "sill": // everybody may write in the home, so the list is passed over
+		h.files.plant("/home/keeper/", "", 0o777)
+	}
+	return nil
+}
 
 // vouchedOn is when the demo's hosts were vouched for.
 var vouchedOn = time.Date(2026, time.October, 12, 9, 30, 0, 0, time.UTC)
@@ -73,7 +96,7 @@ var vouchedOn = time.Date(2026, time.October, 12, 9, 30, 0, 0, time.UTC)
 // missing. What stands there from an earlier start is kept: keys, sessions and
 // vouches. The bastion listens on loopback until Close.
 func Open(dir string) (*Lab, error) {
-	b := &Lab{Dir: dir, hosts: map[string]*Host{}, names: map[string]string{}, files: bayFiles, since: time.Now()}
+	b := &Lab{Dir: dir, hosts: map[string]*Host{}, names: map[string]string{}, since: time.Now()}
 	for _, sub := range []string{dir, filepath.Join(dir, "keys"), filepath.Join(dir, "lab"), b.Downloads()} {
 		if err := os.MkdirAll(sub, 0o700); err != nil {
 			return nil, err
@@ -119,10 +142,33 @@ func (b *Lab) build(p place, keys map[string]ssh.PublicKey) error {
 		h.Accounts["keeper"] = account
 	case "buoy": // both the key that was downloaded and the gauges' open it
 		h.Accounts["keeper"] = Account{Keys: []ssh.PublicKey{keys["buoy.pem"], keys["gauge.pem"]}}
+	case "quay": // somebody was here
+		visitor, err := newKey("bcrypt")
+		if err != nil {
+			return err
+		}
+		signer, err := ssh.NewSignerFromKey(visitor)
+		if err != nil {
+			return err
+		}
+		account := h.Accounts["warden"]
+		account.Line = "restrict " + strings.TrimSpace(string(ssh.MarshalAuthorizedKey(signer.PublicKey()))) + " visitor, spring survey\n"
+		h.Accounts["warden"] = account
+	case "sill":
+		account := h.Accounts["keeper"]
+		account.Password = SillPassword
+		h.Accounts["keeper"] = account
 	case "mast":
 		if h.Accounts["keeper"], err = b.certified(keys["mast.pem"]); err != nil {
 			return err
 		}
+	}
+	h.files = newTree(h, bayFiles[p.name])
+	if err := h.plantLists(); err != nil {
+		return err
+	}
+	if err := b.disorder(h); err != nil {
+		return err
 	}
 	b.hosts[p.name] = h
 	b.names[p.name+".internal"] = p.address

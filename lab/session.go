@@ -26,7 +26,7 @@ func (h *Host) session(conn *ssh.ServerConn, channel ssh.NewChannel) {
 	defer stream.Close()
 	s := &shell{host: h, conn: conn, user: conn.User(), from: conn.RemoteAddr().String(), env: map[string]string{}, out: stream, errs: stream.Stderr()}
 	s.cwd = "/home/" + s.user
-	s.files = newTree(h, s.user, h.bay.files[h.Name])
+	s.files = h.files
 	ctx, cancel := context.WithCancelCause(context.Background())
 	defer cancel(nil)
 	var wg sync.WaitGroup
@@ -48,7 +48,7 @@ func (h *Host) session(conn *ssh.ServerConn, channel ssh.NewChannel) {
 			}
 			fine := s.request(request, started, cancel)
 			request.Reply(fine, nil)
-			if fine && !started && (request.Type == "shell" || request.Type == "exec") {
+			if fine && !started && (request.Type == "shell" || request.Type == "exec" || request.Type == "subsystem") {
 				started = true
 				wg.Go(func() {
 					defer close(done)
@@ -97,6 +97,12 @@ func (s *shell) request(r *ssh.Request, started bool, cancel context.CancelCause
 			return false
 		}
 		s.command = c.Command
+	case "subsystem":
+		var name struct{ Name string }
+		if started || ssh.Unmarshal(r.Payload, &name) != nil || name.Name != "sftp" {
+			return false
+		}
+		s.transfer = true
 	case "shell":
 		return !started
 	case "signal":
@@ -113,7 +119,12 @@ func (s *shell) request(r *ssh.Request, started bool, cancel context.CancelCause
 
 // begin runs what the session is for and tells how it ended.
 func (s *shell) begin(ctx context.Context, stream ssh.Channel) {
-	status := s.run(ctx, stream)
+	status := 0
+	if s.transfer {
+		status = s.serveFiles(stream)
+	} else {
+		status = s.run(ctx, stream)
+	}
 	if signal, ok := context.Cause(ctx).(killed); ok {
 		stream.SendRequest("exit-signal", false, ssh.Marshal(struct {
 			Name    string

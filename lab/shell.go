@@ -21,7 +21,8 @@ type shell struct {
 	command  string
 	terminal string // TERM, "" where there is no terminal
 	cwd      string
-	files    tree
+	files    *tree
+	transfer bool // files are carried, no shell
 	out      io.Writer
 	errs     io.Writer
 	in       *input
@@ -182,7 +183,7 @@ func (s *shell) prompt(ctx context.Context) int {
 	s.editor = editor
 	editor.SetSize(s.cols, s.rows)
 	s.mu.Unlock()
-	fmt.Fprint(s.out, s.files["/etc/motd"])
+	fmt.Fprint(s.out, s.files.read("/etc/motd"))
 	for {
 		line, err := editor.ReadLine()
 		if err != nil || ctx.Err() != nil {

@@ -1,11 +1,12 @@
 package main
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"path/filepath"
-	"slices"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -101,19 +102,93 @@ func walkThere(cmd *cobra.Command, w *workspace.Workspace, r route.Route, identi
 
 // prove logs in anew with a key alone.
 func prove(cmd *cobra.Command, walker *walk.Walker, r route.Route, file *keyfile.File) error {
-	path, err := filepath.Abs(file.Path)
+	passage, err := install.Prove(cmd.Context(), walker, r, file)
 	if err != nil {
 		return err
-	}
-	r.Hops = slices.Clone(r.Hops)
-	r.Hops[len(r.Hops)-1].Keys = []string{path}
-	passage, err := walker.Walk(cmd.Context(), r)
-	if err != nil {
-		return fmt.Errorf("the key is in the list, but the server does not let it in: %w", err)
 	}
 	passage.Close()
 	fmt.Fprintln(cmd.OutOrStdout(), "proven: a login with that key alone got in")
 	return nil
+}
+
+func keyRotate(open opener) *cobra.Command {
+	var asJSON bool
+	var identities []string
+	c := &cobra.Command{
+		Use:   "rotate OLD NEW [SESSION...]",
+		Short: "put the key NEW in the place of OLD at the sessions' machines, or at all that use it, and in the sessions",
+		Long: `rotate puts the public half of NEW into the list of keys of each account, with the
+options that OLD has there, and proves it by a fresh login with NEW alone. When
+that is done everywhere, the sessions use NEW, and OLD is taken out of each list.
+It stops at the first machine that cannot be proven; whenever it stops, every
+account is opened by a key that its session names. OLD stays where it is.`,
+		Args: cobra.MinimumNArgs(2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			w, err := open()
+			if err != nil {
+				return err
+			}
+			old, err := readAbs(args[0])
+			if err != nil {
+				return err
+			}
+			fresh, err := readAbs(args[1])
+			if err != nil {
+				return err
+			}
+			routes, renamed, err := w.RotatePlan(old.Path, args[2:])
+			if err != nil {
+				return &statusError{statusWrongUse, err}
+			}
+			walker := walk.New(walk.Config{Vouched: w.Vouched, Asker: newTTYAsker(identities), Linger: time.Millisecond})
+			defer walker.Close()
+			defer keepTrail(w.Dir, walker)()
+			out := cmd.OutOrStdout()
+			err = install.Rotation{
+				Walker: walker, Routes: routes, Old: old, New: fresh,
+				Rename: func() error {
+					_, err := w.ReplaceKey(old.Path, fresh.Path, renamed)
+					if err == nil {
+						sayStep(out, asJSON, install.Step{Say: strings.Join(renamed, ", ") + " use " + filepath.Base(fresh.Path) + " from now on"})
+					}
+					return err
+				},
+				Tell: func(s install.Step) { sayStep(out, asJSON, s) },
+			}.Run(cmd.Context())
+			return interrupted(cmd.Context(), err)
+		},
+	}
+	c.Flags().BoolVar(&asJSON, "json", false, "print each step as a line of JSON")
+	c.Flags().StringArrayVar(&identities, "yes-identity", nil, "accept a first visit that shows exactly this SHA256: fingerprint (repeatable)")
+	return c
+}
+
+// readAbs reads a key file by its absolute path.
+func readAbs(name string) (*keyfile.File, error) {
+	path, err := filepath.Abs(name)
+	if err != nil {
+		return nil, err
+	}
+	return keyfile.Read(path)
+}
+
+func sayStep(out io.Writer, asJSON bool, s install.Step) {
+	if asJSON {
+		line := map[string]string{"session": s.Session, "step": s.Say}
+		if s.Err != nil {
+			line["error"] = s.Err.Error()
+		}
+		text, _ := json.Marshal(line)
+		fmt.Fprintln(out, string(text))
+		return
+	}
+	if s.Err != nil {
+		s.Say += ": " + s.Err.Error()
+	}
+	if s.Session != "" {
+		s.Say = s.Session + ": " + s.Say
+	}
+	fmt.Fprintln(out, s.Say)
 }
 
 func keySweep(open opener) *cobra.Command {
@@ -152,7 +227,7 @@ func keySweep(open opener) *cobra.Command {
 			} else {
 				printSweep(cmd.OutOrStdout(), report)
 			}
-			if err == nil && len(report.Keys)+len(report.Sockets)+len(report.Unexplained) > 0 {
+			if err == nil && report.Found() > 0 {
 				err = &statusError{status: statusShut}
 			}
 			return err
@@ -176,5 +251,5 @@ func printSweep(out io.Writer, r sweep.Report) {
 	if r.Cut {
 		fmt.Fprintln(out, "and more, which is not told")
 	}
-	fmt.Fprintf(out, "%d private keys, %d sockets, %d listed keys that none of yours explains, %d that do; nothing was changed\n", len(r.Keys), len(r.Sockets), len(r.Unexplained), r.Explained)
+	fmt.Fprintln(out, r.Sum()+"; nothing was changed")
 }

@@ -27,7 +27,7 @@ named with --passphrase-fd, up to the end of a line; never from an argument.`,
 	c.AddCommand(keyShow(), keyList(open), keyFind(open), keyMend(), keyMake(), keyWrap(), keyPublic(), keySplit(),
 		keyMove(open, "adopt", "bring a key into keys/, readable by its owner alone, and take it away from where it was"),
 		keyMove(open, "rename", "give a key another name; sessions that name it follow"),
-		keyMove(open, "retire", "move a key aside; sessions that name it are told"), keyUnseal(), keyInstall(open), keySweep(open))
+		keyMove(open, "retire", "move a key aside; sessions that name it are told"), keyUnseal(), keyInstall(open), keyRotate(open), keySweep(open))
 	return c
 }
 

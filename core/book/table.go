@@ -2,6 +2,7 @@ package book
 
 import (
 	"fmt"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -202,10 +203,29 @@ func RenameSite(path, old, name string) (*Book, error) {
 	})
 }
 
-// MoveKey makes every table that names a key file name another: change gets each
+// MoveKey makes every table that names a key file, to offer it or to lend it, name
+// another: change gets each
 // path as written and returns what it is now.
 func MoveKey(path, what string, change func(written string) string) (*Book, error) {
 	return Change(path, what, func(_ *Book, text []byte) ([]byte, error) {
-		return replaceIn(text, "key", change)
+		text, err := replaceIn(text, "key", change)
+		if err != nil {
+			return nil, err
+		}
+		return replaceIn(text, "lends", change)
+	})
+}
+
+// SetKeys gives sessions key files of their own, as one edit.
+func SetKeys(path, what string, keys map[string][]string) (*Book, error) {
+	return Change(path, what, func(_ *Book, text []byte) ([]byte, error) {
+		for _, session := range slices.Sorted(maps.Keys(keys)) {
+			t, err := findTable(text, Table{Layer: InSession, Name: session})
+			if err != nil {
+				return nil, err
+			}
+			text = t.put(text, "key", literal("key", strings.Join(keys[session], ",")))
+		}
+		return text, nil
 	})
 }

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"golang.org/x/crypto/ssh"
@@ -38,6 +39,10 @@ func Line(key ssh.PublicKey, comment string, o Options) (string, error) {
 	if o.Bare {
 		options = append(options, "restrict")
 	}
+	return line(options, key, comment), nil
+}
+
+func line(options []string, key ssh.PublicKey, comment string) string {
 	line := string(bytes.TrimSpace(ssh.MarshalAuthorizedKey(key)))
 	if comment = plain.Line(comment, 120); comment != "" {
 		line += " " + comment
@@ -45,7 +50,7 @@ func Line(key ssh.PublicKey, comment string, o Options) (string, error) {
 	if len(options) > 0 {
 		line = strings.Join(options, ",") + " " + line
 	}
-	return line, nil
+	return line
 }
 
 // Report says what was found and done.
@@ -55,103 +60,143 @@ type Report struct {
 	Doubts  []string // what may make the server pass the list over
 }
 
-// look prints the modes of what the server looks at, a mark, and the list.
-const look = `cd && ls -ldn . .ssh .ssh/authorized_keys 2>/dev/null; echo "=list of $(id -u)="; cat .ssh/authorized_keys 2>/dev/null || true`
+// list is an account's list of keys as it was found.
+type list struct {
+	text  []byte
+	parts []part // what the server judges
+}
 
-// put writes what comes by standard input in the place of the list.
-const put = `cd && umask 077 && mkdir -p .ssh && chmod go-w .ssh && cat > .ssh/authorized_keys.new && chmod 600 .ssh/authorized_keys.new && mv .ssh/authorized_keys.new .ssh/authorized_keys`
+// part is a folder or file that a server judges before it reads a list.
+type part struct {
+	name, mode string // the mode as ls writes it
+	owner      string
+	others     bool // may write it
+}
+
+// account is the way to an account's list.
+type account interface {
+	look(context.Context) (list, error)
+	put(context.Context, []byte) error
+	close()
+}
+
+// reach opens the way to the list of the account that a passage is logged in as:
+// over the file-transfer channel, and where there is none by plain commands.
+func reach(ctx context.Context, p *walk.Passage) (account, error) {
+	files, done, err := p.Files(ctx)
+	if err == nil {
+		return &byFiles{files: files, done: done}, nil
+	}
+	if walk.NoFiles(err) {
+		return byCommands{p}, nil
+	}
+	return nil, err
+}
+
+// edit changes an account's list and reads it again. change returns nil for a list
+// that is to stay; holds judges what was read then.
+func edit(ctx context.Context, p *walk.Passage, change func([]byte) []byte, holds func([]byte) bool) (was, now list, err error) {
+	a, err := reach(ctx, p)
+	if err != nil {
+		return was, now, err
+	}
+	defer a.close()
+	if was, err = a.look(ctx); err != nil {
+		return was, now, fmt.Errorf("reading the list: %w", err)
+	}
+	text := change(was.text)
+	if text == nil {
+		return was, was, nil
+	}
+	if err := a.put(ctx, text); err != nil {
+		return was, now, fmt.Errorf("writing the list: %w; the old list is as it was", err)
+	}
+	if now, err = a.look(ctx); err != nil {
+		return was, now, fmt.Errorf("reading the list again: %w", err)
+	}
+	if !holds(now.text) {
+		return was, now, errors.New("the list was written, and what stands in it now is something else; somebody else may have written it at the same moment")
+	}
+	return was, now, nil
+}
 
 // Add puts a line with a key into the list of the account that the passage is
 // logged in as, where the key does not stand there already.
 func Add(ctx context.Context, p *walk.Passage, key ssh.PublicKey, line string) (Report, error) {
+	return add(ctx, p, key, func([]byte) string { return line })
+}
+
+func add(ctx context.Context, p *walk.Passage, key ssh.PublicKey, line func(list []byte) string) (Report, error) {
 	var r Report
-	out, err := p.Output(ctx, look, nil, maxList+64<<10)
-	if err != nil {
-		return r, fmt.Errorf("reading the list: %w", err)
-	}
-	list, doubts, err := read(out)
-	if err != nil {
-		return r, err
-	}
-	r.Doubts = doubts
-	if holds(list, key) {
-		r.Already = true
-		return r, nil
-	}
-	if _, err := p.Output(ctx, put, with(list, line), 1<<10); err != nil {
-		return r, fmt.Errorf("writing the list: %w; the old list is as it was", err)
-	}
-	after, err := p.Output(ctx, look, nil, maxList+64<<10)
-	if err != nil {
-		return r, fmt.Errorf("reading the list again: %w", err)
-	}
-	now, doubts, err := read(after)
-	if err != nil {
-		return r, err
-	}
-	r.Doubts = doubts
-	if !holds(now, key) {
-		return r, errors.New("the list was written, and the key does not stand in it; somebody else may have written it at the same moment")
-	}
-	r.Added = true
-	return r, nil
+	_, now, err := edit(ctx, p, func(text []byte) []byte {
+		if holds(text, key) {
+			r.Already = true
+			return nil
+		}
+		return with(text, line(text))
+	}, func(text []byte) bool { return holds(text, key) })
+	r.Doubts, r.Added = now.doubts(), err == nil && !r.Already
+	return r, err
 }
 
-// read parts what look printed.
-func read(out []byte) (list []byte, doubts []string, err error) {
-	head, rest, ok := bytes.Cut(out, []byte("\n=list of "))
-	if !ok {
-		if rest, ok = bytes.CutPrefix(out, []byte("=list of ")); !ok {
-			return nil, nil, errors.New("the far side did not answer as a POSIX shell does")
+// Remove takes every line that holds a key out of the list. It tells whether one
+// did. The passage must not depend on that key, or the account is shut.
+func Remove(ctx context.Context, p *walk.Passage, key ssh.PublicKey) (removed bool, err error) {
+	_, _, err = edit(ctx, p, func(text []byte) []byte {
+		if !holds(text, key) {
+			return nil
 		}
-		head = nil
-	}
-	uid, list, ok := bytes.Cut(rest, []byte("=\n"))
-	if !ok {
-		return nil, nil, errors.New("the far side did not answer as a POSIX shell does")
-	}
-	if len(list) >= maxList {
-		return nil, nil, fmt.Errorf("the list is longer than %d bytes; have a look at it yourself", maxList)
-	}
-	for line := range strings.Lines(string(head)) {
-		if d := doubt(strings.Fields(line), string(uid)); d != "" {
-			doubts = append(doubts, d)
-		}
-	}
-	return list, doubts, nil
+		removed = true
+		return without(text, key)
+	}, func(text []byte) bool { return !holds(text, key) })
+	return removed && err == nil, err
 }
 
-// doubt says why a server would pass over the list, given a line of ls -ldn: it
-// wants the home folder, the folder of the list and the list itself to be written
-// by nobody but the account and the superuser.
-func doubt(fields []string, uid string) string {
-	if len(fields) < 9 || len(fields[0]) < 10 {
-		return ""
+// doubts say why a server would pass over the list: it wants the home folder, the
+// folder of the list and the list itself to be written by nobody but the account
+// and the superuser.
+func (l list) doubts() []string {
+	var doubts []string
+	if len(l.parts) == 0 {
+		return nil
 	}
-	mode, owner, name := fields[0], fields[2], fields[len(fields)-1]
-	if name == "." {
-		name = "the home folder"
+	home := l.parts[0].owner
+	for _, p := range l.parts {
+		name, owner := plain.Line(p.name, 60), plain.Line(p.owner, 20)
+		if name == "." {
+			name = "the home folder"
+		}
+		switch {
+		case p.owner != home && p.owner != "0":
+			doubts = append(doubts, fmt.Sprintf("%s belongs to account %s: the server passes over a list that others own", name, owner))
+		case p.others:
+			doubts = append(doubts, fmt.Sprintf("%s can be written by others (%s): the server passes over the list until that is taken away", name, plain.Line(p.mode, 10)))
+		}
 	}
-	name = plain.Line(name, 60)
-	switch {
-	case owner != uid && owner != "0":
-		return fmt.Sprintf("%s belongs to account %s: the server passes over a list that others own", name, plain.Line(owner, 20))
-	case mode[5] == 'w' || mode[8] == 'w':
-		return fmt.Sprintf("%s can be written by others (%s): the server passes over the list until that is taken away", name, plain.Line(mode[:10], 10))
-	}
-	return ""
+	return doubts
+}
+
+// entry reads a line of a list that counts.
+func entry(line []byte) (key ssh.PublicKey, options []string, ok bool) {
+	key, _, options, _, err := ssh.ParseAuthorizedKey(line)
+	return key, options, err == nil
 }
 
 // holds tells whether a key stands in a list, in a line that counts.
 func holds(list []byte, key ssh.PublicKey) bool {
+	_, ok := optionsOf(list, key)
+	return ok
+}
+
+// optionsOf are the options of the first line that holds a key.
+func optionsOf(list []byte, key ssh.PublicKey) (options []string, ok bool) {
 	want := key.Marshal()
 	for line := range bytes.Lines(list) {
-		k, _, _, _, err := ssh.ParseAuthorizedKey(line)
-		if err == nil && bytes.Equal(k.Marshal(), want) {
-			return true
+		if k, options, ok := entry(line); ok && bytes.Equal(k.Marshal(), want) {
+			return options, true
 		}
 	}
-	return false
+	return nil, false
 }
 
 // with is a list with a line behind its last.
@@ -161,4 +206,16 @@ func with(list []byte, line string) []byte {
 		list = append(list, '\n')
 	}
 	return append(append(list, line...), '\n')
+}
+
+// without is a list without the lines that hold a key.
+func without(list []byte, key ssh.PublicKey) []byte {
+	want := key.Marshal()
+	kept := []byte{}
+	for line := range bytes.Lines(list) {
+		if k, _, ok := entry(line); !ok || !bytes.Equal(k.Marshal(), want) {
+			kept = slices.Concat(kept, line)
+		}
+	}
+	return kept
 }

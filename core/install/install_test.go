@@ -48,17 +48,29 @@ func TestTheListIsKeptToTheByte(t *testing.T) {
 	}
 }
 
+func TestAKeyIsTakenOutAndTheRestStays(t *testing.T) {
+	old, other := newKey(t), newKey(t)
+	text := "# mine\r\n" + line([]string{`from="10.0.0.1"`}, old, "old") + "\n\n" + line(nil, other, "") + "\n" + line(nil, old, "again")
+	if options, ok := optionsOf([]byte(text), old); !ok || len(options) != 1 || options[0] != `from="10.0.0.1"` {
+		t.Errorf("options %q", options)
+	}
+	if got, want := string(without([]byte(text), old)), "# mine\r\n\n"+line(nil, other, "")+"\n"; got != want {
+		t.Errorf("%q, want %q", got, want)
+	}
+}
+
 func TestDoubtsAreWhatServersHave(t *testing.T) {
 	head := "drwxr-xr-x 5 1000 1000 4096 Nov 1 10:00 .\ndrwxrwx--- 2 1000 1000 4096 Nov 1 10:00 .ssh\n-rw-r--r-- 1 1001 1000 10 Nov 1 10:00 .ssh/authorized_keys"
-	list, doubts, err := read([]byte(head + "\n=list of 1000=\nthe list\n"))
-	if err != nil || string(list) != "the list\n" || len(doubts) != 2 || !strings.Contains(doubts[0], ".ssh can be written by others") || !strings.Contains(doubts[1], "belongs to account 1001") {
-		t.Errorf("%q, %q, %v", list, doubts, err)
+	l, err := read([]byte(head + "\n=list of 1000=\nthe list\n"))
+	doubts := l.doubts()
+	if err != nil || string(l.text) != "the list\n" || len(doubts) != 2 || !strings.Contains(doubts[0], ".ssh can be written by others") || !strings.Contains(doubts[1], "belongs to account 1001") {
+		t.Errorf("%q, %q, %v", l.text, doubts, err)
 	}
-	if list, doubts, err := read([]byte("=list of 0=\n")); err != nil || len(list) != 0 || len(doubts) != 0 {
-		t.Errorf("an empty home: %q, %q, %v", list, doubts, err)
+	if l, err := read([]byte("=list of 0=\n")); err != nil || len(l.text) != 0 || len(l.doubts()) != 0 {
+		t.Errorf("an empty home: %+v, %v", l, err)
 	}
 	for _, bad := range []string{"", "This account is not available.", "x\n=list of"} {
-		if _, _, err := read([]byte(bad)); err == nil {
+		if _, err := read([]byte(bad)); err == nil {
 			t.Errorf("%q is understood", bad)
 		}
 	}

@@ -34,10 +34,13 @@ type Hop struct {
 	Keys      []string // key files by absolute path, in the order they are offered
 	Keepalive time.Duration
 	Tunnels   []book.Tunnel
-	Manner    Manner
-	Agent     string                 // "off", "ask" or "lend"
-	Lends     []string               // key files by absolute path that the far side may use
-	From      map[string]book.Origin // by "host", "port", "user", "key", "via", "dial", "keepalive"
+	// Alone, where set, has nothing but Keys tried to log in, over a link that is
+	// shared only with routes of the same word.
+	Alone  string
+	Manner Manner
+	Agent  string                 // "off", "ask" or "lend"
+	Lends  []string               // key files by absolute path that the far side may use
+	From   map[string]book.Origin // by "host", "port", "user", "key", "via", "dial", "keepalive"
 }
 
 // Manner is what a shell at a hop is like.
@@ -80,7 +83,7 @@ func (r Route) Target() Hop { return r.Hops[len(r.Hops)-1] }
 func (r Route) Prefix(i int) string {
 	var b strings.Builder
 	for _, h := range r.Hops[:i+1] {
-		fmt.Fprintf(&b, "%s@%s (%s) with %s\n", h.User, h.Address(), h.Dial, strings.Join(h.Keys, ","))
+		fmt.Fprintf(&b, "%s@%s (%s) with %s %s\n", h.User, h.Address(), h.Dial, strings.Join(h.Keys, ","), h.Alone)
 	}
 	return b.String()
 }

@@ -159,7 +159,7 @@ func (l *Link) release() {
 	if l.users > 0 {
 		return
 	}
-	if !l.up || l.orphans > 0 || l.w.closed {
+	if !l.up || l.orphans > 0 || l.w.closed || l.hop.Alone != "" {
 		if l.w.links[l.prefix] == l && !l.up {
 			delete(l.w.links, l.prefix) // a walk that comes now starts anew
 		}

@@ -87,6 +87,9 @@ func certificate(path string, key ssh.Signer) ssh.Signer {
 // fromMemory adds, behind the session's own keys, those that were unlocked since
 // the program began.
 func (h *handshake) fromMemory() {
+	if h.l.hop.Alone != "" {
+		return
+	}
 	for _, s := range h.l.w.Ring.Signers(h.l.hop.Host) {
 		wire := s.PublicKey().Marshal()
 		if !slices.ContainsFunc(h.signers, func(n named) bool { return bytes.Equal(n.PublicKey().Marshal(), wire) }) {
@@ -242,6 +245,9 @@ func (g *login) next(ctx *ssh.ClientAuthContext) (ssh.AuthMethod, error) {
 	}
 	failed := func(method string) bool { return slices.Contains(ctx.TriedMethods, method) }
 	can := func(method string) bool {
+		if g.h.l.hop.Alone != "" && g.accept == 0 { // a further step may be asked for
+			return false
+		}
 		return slices.Contains(ctx.AllowedMethods, method) && !failed(method)
 	}
 	switch {

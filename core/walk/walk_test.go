@@ -393,6 +393,7 @@ func TestAYesIsRememberedAndANoIsNot(t *testing.T) {
 func TestPasswordsAreAskedForWhereKeysFail(t *testing.T) {
 	b := openBay(t, nil)
 	b.Host("archive").Accounts["keeper"] = lab.Account{Password: "neap"}
+	b.Host("archive").SetList("keeper", "")
 	b.person.answers = []string{"neap"}
 	if out, _ := b.run("archive", "whoami"); out != "keeper\n" {
 		t.Errorf("said %q", out)

@@ -1,0 +1,45 @@
+package install
+
+import (
+	"context"
+	"crypto/rand"
+	"fmt"
+	"path/filepath"
+	"slices"
+
+	"meatus/core/keyfile"
+	"meatus/core/route"
+	"meatus/core/walk"
+)
+
+// Walker passes routes. A [walk.Walker] is one.
+type Walker interface {
+	Walk(ctx context.Context, r route.Route) (*walk.Passage, error)
+}
+
+// With is the route with nothing but a key to log in by at its end, over a link of
+// its own.
+func With(r route.Route, key string) (route.Route, error) {
+	path, err := filepath.Abs(key)
+	if err != nil {
+		return r, err
+	}
+	r.Hops = slices.Clone(r.Hops)
+	last := &r.Hops[len(r.Hops)-1]
+	last.Keys, last.Alone = []string{path}, rand.Text()
+	return r, nil
+}
+
+// Prove logs in anew at the route's end with a key alone, and returns the passage,
+// which the caller closes.
+func Prove(ctx context.Context, w Walker, r route.Route, file *keyfile.File) (*walk.Passage, error) {
+	alone, err := With(r, file.Path)
+	if err != nil {
+		return nil, err
+	}
+	p, err := w.Walk(ctx, alone)
+	if err != nil {
+		return nil, fmt.Errorf("the key is in the list, but the server does not let it in: %w", err)
+	}
+	return p, nil
+}
