@@ -13,7 +13,7 @@ import (
 func TestDemoFromTheFirstScreenToTheLast(t *testing.T) {
 	dir := t.TempDir()
 	s := show(t, 120, 36, program, "demo", "--dir", dir)
-	s.until("Lantern Bay", "13 routes", "tide-db", "shut", "enter open shell")
+	s.until("Lantern Bay", "14 routes", "tide-db", "shut", "enter open shell")
 
 	s.keys("Down", "Down", "Enter") // gauge-1
 	s.until("keeper on gauge-1 (10.61.4.31) · here ▸ quay ▸ gauge-1", "keeper@gauge-1:~$")
@@ -47,7 +47,7 @@ func TestDemoFromTheFirstScreenToTheLast(t *testing.T) {
 	s.keys("M-m")
 	s.until("go to", "keeper on gauge-1", "Routes")
 	s.keys("0")
-	s.until("13 routes", "3 live", "2 links", "gauge-1")
+	s.until("14 routes", "3 live", "2 links", "gauge-1")
 	s.keys("Up", "Up", "Enter") // quay: a second shell, no second login
 	s.until("warden on quay", "warden@quay:~$")
 	s.keys("M-m", "1")
@@ -57,7 +57,7 @@ func TestDemoFromTheFirstScreenToTheLast(t *testing.T) {
 	s.keys("Enter")
 	s.until("ended, status 3")
 	s.keys("Enter")
-	s.until("13 routes")
+	s.until("14 routes")
 	s.text("q")
 	s.until("A shell is live. Leaving ends it", "warden on quay")
 	s.keys("Escape")
@@ -73,14 +73,14 @@ func TestDemoFromTheFirstScreenToTheLast(t *testing.T) {
 func TestDemoMistakesAndTheirRemedies(t *testing.T) {
 	dir := t.TempDir()
 	s := show(t, 140, 40, program, "demo", "--dir", dir)
-	s.until("13 routes · 2 shut")
+	s.until("14 routes · 2 shut")
 
 	s.keys("Down") // tide-db: its key is too open
 	s.until("group and others can read it", "press m: set mode 0600")
 	s.keys("Enter")
 	s.until("key unusable at tide-db")
 	s.text("m")
-	s.until("tide.pem now has mode 0600", "13 routes")
+	s.until("tide.pem now has mode 0600", "14 routes")
 	if info, err := os.Stat(filepath.Join(dir, "keys", "tide.pem")); err != nil || info.Mode().Perm() != 0o600 {
 		t.Errorf("tide.pem: %v, %v", info, err)
 	}
@@ -127,7 +127,7 @@ func TestDemoMistakesAndTheirRemedies(t *testing.T) {
 func TestAReplacedMachineIsSettled(t *testing.T) {
 	dir := t.TempDir()
 	s := show(t, 130, 36, program, "demo", "--dir", dir)
-	s.until("13 routes")
+	s.until("14 routes")
 	s.keys("Down", "Down", "Down", "Enter")
 	s.until("identity changed at gauge-2", "press i to settle it")
 	s.text("i")
@@ -158,7 +158,7 @@ func TestAReplacedMachineIsSettled(t *testing.T) {
 
 func TestWaitingUntilAMachineIsUp(t *testing.T) {
 	s := show(t, 130, 36, program, "demo", "--dir", t.TempDir())
-	s.until("13 routes")
+	s.until("14 routes")
 	s.keys("Down", "Down", "Down", "Down", "Enter")
 	s.until("refused at gauge-3", "w wait until it is up")
 	s.text("w")
@@ -175,7 +175,7 @@ func TestWaitingUntilAMachineIsUp(t *testing.T) {
 func TestAWrongLoginIsMendedOnTheSheet(t *testing.T) {
 	dir := t.TempDir()
 	s := show(t, 120, 36, program, "demo", "--dir", dir)
-	s.until("13 routes")
+	s.until("14 routes")
 	before, _ := os.ReadFile(filepath.Join(dir, "sessions.toml"))
 	s.keys("Down", "Down", "Down", "Down", "Down")
 	s.text("e")
@@ -197,7 +197,7 @@ func TestAWrongLoginIsMendedOnTheSheet(t *testing.T) {
 		t.Errorf("the file is now\n%s", text)
 	}
 	s.keys("M-m", "0")
-	s.until("13 routes")
+	s.until("14 routes")
 	s.text("u")
 	s.until("undone: user of gauge-4")
 	if text, _ := os.ReadFile(filepath.Join(dir, "sessions.toml")); string(text) != string(before) {
@@ -208,7 +208,7 @@ func TestAWrongLoginIsMendedOnTheSheet(t *testing.T) {
 func TestAnEditFromOutsideIsShown(t *testing.T) {
 	dir := t.TempDir()
 	s := show(t, 120, 36, program, "demo", "--dir", dir)
-	s.until("13 routes")
+	s.until("14 routes")
 	file := filepath.Join(dir, "sessions.toml")
 	text, _ := os.ReadFile(file)
 	if err := os.WriteFile(file, append(text, "\n[session.winch]\nhost = \"10.61.4.70\"\nsite = \"reef\"\n"...), 0o600); err != nil {
@@ -228,7 +228,7 @@ func TestAnEditFromOutsideIsShown(t *testing.T) {
 func TestSessionsAreRenamedCopiedAndRemoved(t *testing.T) {
 	dir := t.TempDir()
 	s := show(t, 120, 36, program, "demo", "--dir", dir)
-	s.until("13 routes")
+	s.until("14 routes")
 	s.text("e")
 	s.until("session sheet ─ quay")
 	s.text("r")
@@ -246,13 +246,13 @@ func TestSessionsAreRenamedCopiedAndRemoved(t *testing.T) {
 	s.until("session sheet ─ pier-2", "14 routes")
 	s.text("D")
 	s.keys("Enter")
-	s.until("removed pier-2", "13 routes")
+	s.until("removed pier-2", "14 routes")
 }
 
 func TestTheTrailTellsWhatWasDone(t *testing.T) {
 	dir := t.TempDir()
 	s := show(t, 130, 36, program, "demo", "--dir", dir)
-	s.until("13 routes")
+	s.until("14 routes")
 	s.keys("Down")
 	s.text("m")
 	s.until("tide.pem now has mode 0600")
@@ -265,7 +265,7 @@ func TestTheTrailTellsWhatWasDone(t *testing.T) {
 	s.keys("Enter")
 	s.until("ended, status 3")
 	s.keys("Enter")
-	s.until("13 routes")
+	s.until("14 routes")
 	s.keys("Down", "Down", "Enter")
 	s.until("identity changed at gauge-2")
 	s.keys("M-m", "t")
@@ -279,7 +279,7 @@ func TestTheTrailTellsWhatWasDone(t *testing.T) {
 	s.keys("Escape")
 	s.until("walked to its end")
 	s.keys("Escape")
-	s.until("13 routes")
+	s.until("14 routes")
 	r := do(t, dir, "", "trail", "--json", "identity changed")
 	if r.status != 0 || strings.Count(r.out, "\n") != 1 || !strings.Contains(r.out, `"session":"gauge-2"`) {
 		t.Errorf("%+v", r)
@@ -288,7 +288,7 @@ func TestTheTrailTellsWhatWasDone(t *testing.T) {
 
 func TestAllMachinesAreLookedAt(t *testing.T) {
 	s := show(t, 130, 36, program, "demo", "--dir", t.TempDir())
-	s.until("13 routes · 2 shut")
+	s.until("14 routes · 2 shut")
 	s.text("C")
 	s.until("identity changed at gauge-2", "refused at gauge-3", "4 shut")
 	s.gone("looking")
@@ -299,7 +299,7 @@ func TestAllMachinesAreLookedAt(t *testing.T) {
 func TestAWalkCanBeStopped(t *testing.T) {
 	dir := t.TempDir()
 	s := show(t, 100, 30, program, "demo", "--dir", dir)
-	s.until("13 routes")
+	s.until("14 routes")
 	s.keys("Enter")
 	s.until("warden@quay:~$")
 	s.text("fault gauge-1 freeze")
@@ -315,7 +315,7 @@ func TestAWalkCanBeStopped(t *testing.T) {
 func TestNewSessionIsWrittenAndWalked(t *testing.T) {
 	dir := t.TempDir()
 	s := show(t, 110, 30, program, "demo", "--dir", dir)
-	s.until("13 routes")
+	s.until("14 routes")
 	before, _ := os.ReadFile(filepath.Join(dir, "sessions.toml"))
 	s.text("n")
 	s.until("new session")
@@ -366,7 +366,7 @@ func TestAnEmptyWorkspaceSaysWhatToDo(t *testing.T) {
 	s.text("n")
 	s.until("ctrl+d look at the demo")
 	s.keys("C-d")
-	s.until("Lantern Bay", "13 routes")
+	s.until("Lantern Bay", "14 routes")
 	s.text("q")
 	s.ended()
 }

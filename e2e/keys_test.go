@@ -13,7 +13,7 @@ import (
 func TestKeysAreSeenMendedAdoptedAndMade(t *testing.T) {
 	dir := t.TempDir()
 	s := show(t, 130, 40, program, "demo", "--dir", dir)
-	s.until("13 routes")
+	s.until("14 routes")
 	s.text("K")
 	s.until("8 keys · 1 missing · 3 loose", "❯ ● gauge.pem", "gauge-1, gauge-2", "SEC1", "owner  group  others", "MD5 DER")
 	s.text("/")
@@ -102,7 +102,7 @@ func must[T any](v T, err error) T {
 func TestAServerIsAskedWhichKeyItWouldTake(t *testing.T) {
 	dir := t.TempDir()
 	s := show(t, 130, 40, program, "demo", "--dir", dir)
-	s.until("13 routes")
+	s.until("14 routes")
 	s.text("/gauge-1")
 	s.keys("Tab")
 	s.text("e")

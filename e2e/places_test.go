@@ -10,7 +10,7 @@ import (
 func TestRemediesAreChosenAndDone(t *testing.T) {
 	dir := t.TempDir()
 	s := show(t, 130, 36, program, "demo", "--dir", dir)
-	s.until("13 routes")
+	s.until("14 routes")
 	sessions := func() string {
 		text, _ := os.ReadFile(filepath.Join(dir, "sessions.toml"))
 		return string(text)
@@ -74,7 +74,7 @@ func TestRemediesAreChosenAndDone(t *testing.T) {
 func TestAnExpectedFingerprintIsCompared(t *testing.T) {
 	dir := t.TempDir()
 	s := show(t, 130, 36, program, "demo", "--dir", dir)
-	s.until("13 routes")
+	s.until("14 routes")
 	s.text("/archive")
 	s.keys("Enter")
 	screen := s.until("first visit ─ archive", "SHA256")
@@ -106,7 +106,7 @@ func TestAnExpectedFingerprintIsCompared(t *testing.T) {
 	s.keys("Enter")
 	s.until("is history; the next visit is a first one", "before")
 	s.keys("Escape")
-	s.until("13 routes")
+	s.until("14 routes")
 	s.keys("Escape")
 	s.gone("/ archive")
 	s.text("/tide-db")
@@ -120,7 +120,7 @@ func TestAnExpectedFingerprintIsCompared(t *testing.T) {
 
 func TestHowFarAChecksGoesIsChosen(t *testing.T) {
 	s := show(t, 130, 36, program, "demo", "--dir", t.TempDir())
-	s.until("13 routes", "check: identity")
+	s.until("14 routes", "check: identity")
 	s.text("v")
 	s.until("check: here")
 	s.text("v")
@@ -195,7 +195,7 @@ func TestHostsOnTheCommandLine(t *testing.T) {
 func TestSitesAreEditedOnTheirSheet(t *testing.T) {
 	dir := t.TempDir()
 	s := show(t, 130, 36, program, "demo", "--dir", dir)
-	s.until("13 routes")
+	s.until("14 routes")
 	s.keys("Down", "Down")
 	s.text("e")
 	s.until("session sheet ─ gauge-1", "costs 30 kB an hour")

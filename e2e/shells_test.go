@@ -12,7 +12,7 @@ func onGauge(t *testing.T, cols, rows int) (*screen, string) {
 	t.Helper()
 	dir := t.TempDir()
 	s := show(t, cols, rows, program, "demo", "--dir", dir)
-	s.until("13 routes")
+	s.until("14 routes")
 	s.keys("Down", "Down", "Enter")
 	s.until("keeper@gauge-1:~$")
 	return s, dir
@@ -23,7 +23,7 @@ func TestTwoShellsStandSideBySide(t *testing.T) {
 	s.lead("b")
 	s.until("there is no other shell")
 	s.lead("0")
-	s.until("13 routes")
+	s.until("14 routes")
 	s.keys("Up", "Up", "Enter")
 	s.until("warden@quay:~$")
 	s.lead("b")
@@ -142,7 +142,7 @@ func TestALostShellComesBackAndSaysSo(t *testing.T) {
 
 func TestArrivalSecondStepAndCertificate(t *testing.T) {
 	s := show(t, 120, 34, program, "demo", "--dir", t.TempDir())
-	s.until("13 routes")
+	s.until("14 routes")
 	s.text("/lamp")
 	s.keys("Enter")
 	s.until("lamp asks", "it says  Keepers of the lamp only", "key gauge.pem was accepted; one more step is wanted", "Code:")
@@ -195,7 +195,7 @@ func TestTheSwitcherMarksWhatHappenedMeanwhile(t *testing.T) {
 	s.keys("Enter")
 	s.until("level")
 	s.lead("0")
-	s.until("13 routes")
+	s.until("14 routes")
 	s.keys("Up", "Up", "Enter")
 	s.until("warden@quay:~$")
 	s.lead()
@@ -212,12 +212,12 @@ func TestALostShellCanBeGivenUp(t *testing.T) {
 	s.lead("1")
 	s.until("esc give up")
 	s.keys("Escape")
-	s.until("13 routes")
+	s.until("14 routes")
 }
 
 func TestALendIsAskedForAndSeen(t *testing.T) {
 	s := show(t, 120, 30, program, "demo", "--dir", t.TempDir())
-	s.until("13 routes")
+	s.until("14 routes")
 	s.text("/spit")
 	s.keys("Enter")
 	s.until("warden@quay:~$", "lends gauge.pem")

@@ -49,9 +49,10 @@ const (
 	InSite
 	InLike
 	InSession
+	InKey // not a session's: what a key file is meant for
 )
 
-var layerWords = [...]string{"built in", "defaults", "site", "like", "session"}
+var layerWords = [...]string{"built in", "defaults", "site", "like", "session", "key"}
 
 // String says it as a person would: "site reef", "defaults".
 func (o Origin) String() string {
@@ -93,6 +94,8 @@ type Settings struct {
 	Colours   Value[string]        // "all", "16" or "none"
 	Env       Value[[]string]      // "NAME=VALUE" each
 	Lends     Value[[]string]      // keys that the far side may use, where Agent says so
+	LendsTo   Value[[]string]      // hosts or sessions it may use them for, all where empty
+	Ring      Value[string]        // whether keys stay in the ring after a use: "on", "off", or "" for those with a passphrase
 	Folder    Value[string]        // where to go on arrival
 	Arrive    Value[string]        // what is typed on arrival
 }
@@ -108,6 +111,7 @@ func (s *Settings) inherit(far *Settings) {
 	s.Tunnels.orElse(far.Tunnels)
 	s.Env.orElse(far.Env)
 	s.Lends.orElse(far.Lends)
+	s.LendsTo.orElse(far.LendsTo)
 	s.Reconnect.orElse(far.Reconnect)
 	for _, text := range texts {
 		text.of(s).orElse(*text.of(far))
@@ -121,11 +125,22 @@ var texts = []struct {
 }{
 	{"dial", func(s *Settings) *Value[string] { return &s.Dial }},
 	{"agent", func(s *Settings) *Value[string] { return &s.Agent }},
+	{"ring", func(s *Settings) *Value[string] { return &s.Ring }},
 	{"backspace", func(s *Settings) *Value[string] { return &s.Backspace }},
 	{"term", func(s *Settings) *Value[string] { return &s.Term }},
 	{"colours", func(s *Settings) *Value[string] { return &s.Colours }},
 	{"folder", func(s *Settings) *Value[string] { return &s.Folder }},
 	{"arrive", func(s *Settings) *Value[string] { return &s.Arrive }},
+}
+
+// KeyTerms are what the file says of a key file: what it is meant for, and how it
+// stays in the ring.
+type KeyTerms struct {
+	Path    string // as written
+	Hosts   Value[[]string]
+	Stay    Value[time.Duration] // 0 for the end of the program
+	Confirm Value[bool]
+	At      Place
 }
 
 // Session is one session with everything it inherits.
@@ -143,6 +158,7 @@ type Session struct {
 type Book struct {
 	Path     string // "" where it was parsed from memory
 	Sessions []*Session
+	Keys     []KeyTerms
 	Problems []Problem // in the order of the file
 	byName   map[string]*Session
 	sites    []string

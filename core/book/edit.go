@@ -78,7 +78,7 @@ func join(say, hint string) string {
 
 // Fields are the keys of a session that [Set] can set, in the order they are
 // shown.
-var Fields = []string{"site", "host", "port", "user", "key", "via", "tunnels", "dial", "keepalive", "reconnect", "agent", "lends", "backspace", "term", "colours", "env", "folder", "arrive"}
+var Fields = []string{"site", "host", "port", "user", "key", "via", "tunnels", "dial", "keepalive", "reconnect", "agent", "lends", "lends_to", "ring", "backspace", "term", "colours", "env", "folder", "arrive"}
 
 // Set is [SetIn] for a session.
 func Set(path, session, key, value string) (*Book, error) {
@@ -121,7 +121,11 @@ func literal(key, value string) string {
 		if list, err := ParseTunnels(value); err == nil {
 			return tunnelsText(list)
 		}
-	case "via", "key", "env", "lends":
+	case "confirm":
+		if word := strings.TrimSpace(value); word == "true" || word == "false" {
+			return word
+		}
+	case "via", "key", "env", "lends", "lends_to", "hosts":
 		parts := strings.FieldsFunc(value, func(r rune) bool { return r == ',' })
 		for i := range parts {
 			parts[i] = strings.TrimSpace(parts[i])
@@ -329,6 +333,8 @@ func (s *Settings) Text(key string) (value string, origin Origin) {
 		return strings.Join(s.Keys.V, ", "), s.Keys.Origin
 	case "via":
 		return strings.Join(s.Via.V, ", "), s.Via.Origin
+	case "lends_to":
+		return strings.Join(s.LendsTo.V, ", "), s.LendsTo.Origin
 	case "lends":
 		return strings.Join(s.Lends.V, ", "), s.Lends.Origin
 	case "env":

@@ -18,7 +18,7 @@ import (
 func Columns() []string { return append([]string{"name"}, Fields...) }
 
 // lists are the columns that are arrays in JSON.
-var lists = []string{"key", "via", "tunnels", "env", "lends"}
+var lists = []string{"key", "via", "tunnels", "env", "lends", "lends_to"}
 
 // Export writes every session as it stands in the file, with the values it says
 // itself, or with all of them where effective is set. format is "csv" (RFC 4180,

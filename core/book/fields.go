@@ -53,6 +53,25 @@ var fields = []field{
 	{"lends", anywhere, func(t *table, n *unstable.Node, o Origin) (string, string) {
 		return setList(&t.settings.Lends, n, o, "a path", checkPath)
 	}},
+	{"lends_to", anywhere, func(t *table, n *unstable.Node, o Origin) (string, string) {
+		return setList(&t.settings.LendsTo, n, o, "a host or a pattern of hosts", checkPattern)
+	}},
+	{"ring", anywhere, func(t *table, n *unstable.Node, o Origin) (string, string) {
+		return setText(&t.settings.Ring, n, o, oneOf("on", "off"))
+	}},
+	{"hosts", 1 << InKey, func(t *table, n *unstable.Node, o Origin) (string, string) {
+		return setList(&t.terms.Hosts, n, o, "a host or a pattern of hosts", checkPattern)
+	}},
+	{"stay", 1 << InKey, func(t *table, n *unstable.Node, o Origin) (string, string) {
+		return setTime(&t.terms.Stay, n, o, "for a key to stay", "end")
+	}},
+	{"confirm", 1 << InKey, func(t *table, n *unstable.Node, o Origin) (string, string) {
+		if n.Kind != unstable.Bool {
+			return fmt.Sprintf("true or false is wanted, not %s", kindWord(n)), "write it without quotes"
+		}
+		t.terms.Confirm = Value[bool]{string(n.Data) == "true", o, true}
+		return "", ""
+	}},
 	{"reconnect", anywhere, setReconnect},
 	{"backspace", anywhere, func(t *table, n *unstable.Node, o Origin) (string, string) {
 		return setText(&t.settings.Backspace, n, o, oneOf("del", "bs"))
@@ -90,8 +109,11 @@ func fieldNamed(name string) *field {
 
 // layersOf says in words where a key has a meaning.
 func layersOf(f *field) string {
-	if f.in == 1<<InLike {
+	switch f.in {
+	case 1 << InLike:
 		return "a like"
+	case 1 << InKey:
+		return "the table of a key"
 	}
 	return "the session itself"
 }
@@ -281,21 +303,33 @@ func checkEnv(s string) (string, string) {
 	return "", ""
 }
 
+func checkPattern(s string) (string, string) {
+	if _, err := path.Match(s, "x"); err != nil || strings.ContainsAny(s, " \t") {
+		return fmt.Sprintf("%q is no host and no pattern", plain.Line(s, 40)), "write an address, a session's name, or a pattern: * for any letters, ? for one"
+	}
+	return "", ""
+}
+
 func setReconnect(t *table, n *unstable.Node, o Origin) (string, string) {
-	const hint = `write it like "10m" or "2h", up to "24h", or "off"`
+	return setTime(&t.settings.Reconnect, n, o, "to go on trying", "off")
+}
+
+// setTime takes a time from a second to a day, or a word for 0.
+func setTime(v *Value[time.Duration], n *unstable.Node, o Origin, what, never string) (string, string) {
+	hint := fmt.Sprintf("write it like \"10m\" or \"2h\", up to \"24h\", or %q", never)
 	if n.Kind != unstable.String {
 		return fmt.Sprintf("a time is wanted, not %s", kindWord(n)), hint
 	}
 	d, err := time.ParseDuration(string(n.Data))
-	if string(n.Data) == "off" {
+	if string(n.Data) == never {
 		d, err = 0, nil
 	} else if err == nil && (d < time.Second || d > 24*time.Hour) {
 		err = errOutside
 	}
 	if err != nil {
-		return fmt.Sprintf("%q is no time to go on trying", plain.Line(string(n.Data), 20)), hint
+		return fmt.Sprintf("%q is no time %s", plain.Line(string(n.Data), 20), what), hint
 	}
-	t.settings.Reconnect = Value[time.Duration]{d, o, true}
+	*v = Value[time.Duration]{d, o, true}
 	return "", ""
 }
 

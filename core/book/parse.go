@@ -22,6 +22,7 @@ type table struct {
 	name     string
 	at       Place
 	settings Settings
+	terms    KeyTerms // of a key
 	site     Value[string]
 	seen     map[string]Place
 	broken   *Problem
@@ -35,6 +36,7 @@ type reader struct {
 	problems []Problem
 	layers
 	sessions []*table
+	keys     []*table
 	current  *table
 }
 
@@ -129,7 +131,7 @@ func (r *reader) spoil(p *Problem) {
 	}
 }
 
-var tableWords = []string{"defaults", "site", "like", "session"}
+var tableWords = []string{"defaults", "site", "like", "session", "key"}
 
 func (r *reader) header(e *unstable.Node, start int) {
 	var parts []string
@@ -167,6 +169,15 @@ func (r *reader) header(e *unstable.Node, start int) {
 			r.spoil(r.problem(at, fmt.Sprintf("%q cannot be a session's name", plain.Line(parts[1], 40)), nameHint))
 		}
 		r.sessions = append(r.sessions, r.current)
+	case parts[0] == "key" && len(parts) == 2 && !array:
+		for _, old := range r.keys {
+			if old.name == parts[1] {
+				r.problem(at, fmt.Sprintf("key %q is given twice, first on line %d", plain.Line(parts[1], 40), old.at.Line), "put it in one table")
+				return
+			}
+		}
+		r.current = &table{layer: InKey, name: parts[1], at: at, terms: KeyTerms{Path: parts[1], At: at}}
+		r.keys = append(r.keys, r.current)
 	default:
 		r.unknownTable(parts, array, at)
 	}
@@ -175,6 +186,8 @@ func (r *reader) header(e *unstable.Node, start int) {
 func (r *reader) unknownTable(parts []string, array bool, at Place) {
 	hint := meant(parts[0], tableWords)
 	switch parts[0] {
+	case "key":
+		hint = `write [key."keys/tide.pem"]`
 	case "session", "site":
 		hint = fmt.Sprintf("write [%s.NAME]", parts[0])
 	case "like":
@@ -274,6 +287,9 @@ func (r *reader) resolve(b *Book) {
 		s := r.session(t)
 		b.Sessions = append(b.Sessions, s)
 		b.byName[t.name] = s
+	}
+	for _, t := range r.keys {
+		b.Keys = append(b.Keys, t.terms)
 	}
 	r.checkVia(b)
 }

@@ -161,6 +161,8 @@ func AddTable(path string, t Table) (*Book, error) {
 				return nil, fmt.Errorf("%q cannot be a site's name; %s", t.Name, nameHint)
 			}
 			return fmt.Appendf(spaced(text), "[site.%s]\n", keyText(t.Name)), nil
+		case InKey:
+			return fmt.Appendf(spaced(text), "[key.%s]\n", keyText(t.Name)), nil
 		case InLike:
 			return fmt.Appendf(spaced(text), "[[like]]\nname = %s\n", quote(t.Name)), nil
 		}
@@ -207,12 +209,43 @@ func RenameSite(path, old, name string) (*Book, error) {
 // another: change gets each
 // path as written and returns what it is now.
 func MoveKey(path, what string, change func(written string) string) (*Book, error) {
-	return Change(path, what, func(_ *Book, text []byte) ([]byte, error) {
+	return Change(path, what, func(before *Book, text []byte) ([]byte, error) {
 		text, err := replaceIn(text, "key", change)
 		if err != nil {
 			return nil, err
 		}
-		return replaceIn(text, "lends", change)
+		if text, err = replaceIn(text, "lends", change); err != nil {
+			return nil, err
+		}
+		for _, k := range before.Keys {
+			if now := change(k.Path); now != k.Path {
+				t, err := findTable(text, Table{Layer: InKey, Name: k.Path})
+				if err != nil {
+					return nil, err
+				}
+				text = slices.Concat(text[:t.name.from], []byte(keyText(now)), text[t.name.to:])
+			}
+		}
+		return text, nil
+	})
+}
+
+// SetKey says something of a key file: its hosts, stay or confirm, as a person
+// writes it, "" to say nothing of it.
+func SetKey(path, key, field, value string) (*Book, error) {
+	table := Table{Layer: InKey, Name: key}
+	return Change(path, fmt.Sprintf("%s of %s", field, key), func(before *Book, text []byte) ([]byte, error) {
+		if !slices.ContainsFunc(before.Keys, func(k KeyTerms) bool { return k.Path == key }) {
+			text = fmt.Appendf(spaced(text), "[key.%s]\n", keyText(key))
+		}
+		t, err := findTable(text, table)
+		if err != nil {
+			return nil, err
+		}
+		if value == "" {
+			return t.drop(text, field), nil
+		}
+		return t.put(text, field, literal(field, value)), nil
 	})
 }
 

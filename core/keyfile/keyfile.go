@@ -184,13 +184,7 @@ func Describe(pub ssh.PublicKey) (kind string, bits int) {
 // it has one. It fails with a [Blocked] while others can read the file, and
 // with [ErrPassphrase] where the passphrase is wrong.
 func (k *File) Signer(passphrase []byte) (ssh.Signer, error) {
-	if fault, stopped := k.Blocked(); stopped {
-		return nil, &Blocked{k.Path, fault}
-	}
-	if k.block == nil {
-		return nil, &NotAKey{Say: "there is no key in this file", Mend: "name a private key file"}
-	}
-	key, err := k.private(passphrase)
+	key, err := k.Secret(passphrase)
 	if err != nil {
 		return nil, err
 	}
@@ -199,6 +193,18 @@ func (k *File) Signer(passphrase []byte) (ssh.Signer, error) {
 		return nil, unsupported(err)
 	}
 	return signer, nil
+}
+
+// Secret returns the private key itself, for a ring to hold. It fails as
+// [File.Signer] does.
+func (k *File) Secret(passphrase []byte) (crypto.PrivateKey, error) {
+	if fault, stopped := k.Blocked(); stopped {
+		return nil, &Blocked{k.Path, fault}
+	}
+	if k.block == nil {
+		return nil, &NotAKey{Say: "there is no key in this file", Mend: "name a private key file"}
+	}
+	return k.private(passphrase)
 }
 
 // private decodes the key itself.

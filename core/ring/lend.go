@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -15,23 +16,51 @@ import (
 	"meatus/core/plain"
 )
 
-// Use is one use that a far side asked for.
+// Use is one use that somebody else asked for: a far side, or a program here.
 type Use struct {
 	Key    Entry
-	Login  string // the login the signature is for, cleaned; "" where the request does not tell
-	Host   string // SHA-256 fingerprint of the host it is for, where the request is bound to one
-	Count  int    // of uses through this lend, this one included
-	Refuse error  // why it was not made, nil where it was
+	Login  string   // the login the signature is for, cleaned; "" where it is for none
+	What   string   // what it is for instead, in words
+	Host   string   // SHA-256 fingerprint of the host it is for, where the request tells
+	At     []string // the names that host is known by
+	Via    []string // fingerprints of hosts that the line is passed on through
+	From   string   // the program here that asked, "" for a far side
+	Count  int      // of uses through this lend, this one included
+	Refuse error    // why it was not made, nil where it was
 }
 
-// Lend is what a far side may use: some keys of a ring, named when it was made,
-// for as long as it is not ended. It speaks the agent protocol to whoever comes
-// over there.
+// For says what a use is for: "to log in as keeper at 10.61.4.31".
+func (u Use) For() string {
+	switch {
+	case u.Login == "":
+		return "for " + u.What
+	case len(u.At) > 0:
+		return "to log in as " + u.Login + " at " + strings.Join(u.At, ", ")
+	case u.Host != "":
+		return "to log in as " + u.Login + " at a host you have not vouched for, " + u.Host
+	}
+	return "to log in as " + u.Login + ", which host it does not say"
+}
+
+// Terms are what is lent, and how.
+type Terms struct {
+	Keys  []string // fingerprints
+	Hosts []string // patterns of hosts that they may be used for, none for all
+	// Ask, where it is not nil, is asked before each use, and an error is a no.
+	Ask func(ctx context.Context, u Use) error
+	// Tell is told of each use.
+	Tell func(Use)
+	// All lends every key there is to a program here, which may add and take away
+	// keys, lock the ring, and have more than logins signed. Ask is asked only for
+	// keys that want it.
+	All bool
+}
+
+// Lend is what somebody else may use: keys of a ring, for as long as it is not
+// ended. It speaks the agent protocol to whoever comes.
 type Lend struct {
+	Terms
 	ring *Ring
-	keys []string // fingerprints
-	ask  func(ctx context.Context, u Use) error
-	tell func(Use)
 	ctx  context.Context
 	end  context.CancelCauseFunc
 
@@ -51,12 +80,13 @@ var (
 	errEnded = errors.New("the lend has ended")
 	errBurst = fmt.Errorf("more than %d requests in %s: the lend has stopped, since somebody over there may be trying keys", burst, burstTime)
 	errNever = errors.New("a lent agent only lists and signs")
+	errMany  = fmt.Errorf("%d lines are open already", maxClients)
 )
 
-// Lend lends keys of the ring, by their fingerprints. ask, where it is not nil, is
-// asked before each use, and an error is a no; tell is told of each use.
-func (r *Ring) Lend(keys []string, ask func(ctx context.Context, u Use) error, tell func(Use)) *Lend {
-	l := &Lend{ring: r, keys: slices.Clone(keys), ask: ask, tell: tell, open: map[io.Closer]bool{}}
+// Lend lends keys of the ring.
+func (r *Ring) Lend(t Terms) *Lend {
+	l := &Lend{Terms: t, ring: r, open: map[io.Closer]bool{}}
+	l.Terms.Keys = slices.Clone(t.Keys)
 	l.ctx, l.end = context.WithCancelCause(context.Background())
 	return l
 }
@@ -77,24 +107,36 @@ func (l *Lend) stop(why error) {
 // Ended is why the lend serves nobody any more, nil while it does.
 func (l *Lend) Ended() error { return context.Cause(l.ctx) }
 
-// Keys are the lent keys that are in the ring now.
-func (l *Lend) Keys() []Entry {
+// Uses is how often something was asked for.
+func (l *Lend) Uses() int {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.uses
+}
+
+// Lent are the lent keys that are in the ring now.
+func (l *Lend) Lent() []Entry {
 	var all []Entry
 	for _, e := range l.ring.Entries() {
-		if slices.Contains(l.keys, e.SHA256) {
+		if l.All || slices.Contains(l.Keys, e.SHA256) {
 			all = append(all, e)
 		}
 	}
 	return all
 }
 
-// Serve answers one far side until it leaves or the lend ends.
-func (l *Lend) Serve(c io.ReadWriteCloser) error {
+// Serve answers one line until it is left or the lend ends. from names the program
+// here that is at its other end, "" for a far side.
+func (l *Lend) Serve(c io.ReadWriteCloser, from string) error {
 	l.mu.Lock()
-	if l.ctx.Err() != nil {
+	err := l.ctx.Err()
+	if err == nil && len(l.open) >= maxClients {
+		err = errMany
+	}
+	if err != nil {
 		l.mu.Unlock()
 		c.Close()
-		return l.Ended()
+		return err
 	}
 	l.open[c] = true
 	l.mu.Unlock()
@@ -104,149 +146,237 @@ func (l *Lend) Serve(c io.ReadWriteCloser) error {
 		delete(l.open, c)
 		l.mu.Unlock()
 	}()
-	err := agent.ServeAgent(served{l}, c)
+	err = agent.ServeAgent(&served{l: l, from: from}, &guard{ReadWriteCloser: c})
 	if errors.Is(err, io.EOF) {
 		err = nil
 	}
 	return err
 }
 
-// served is the lend as the protocol library wants it.
-type served struct{ l *Lend }
+// served is the lend as the protocol library wants it, for one line.
+type served struct {
+	l        *Lend
+	from     string
+	bindings []binding
+}
 
-func (s served) List() ([]*agent.Key, error) {
-	if s.l.ctx.Err() != nil || s.l.ring.Locked() {
+func (s *served) List() ([]*agent.Key, error) {
+	l := s.l
+	if l.ctx.Err() != nil || l.ring.Locked() {
 		return nil, nil
 	}
 	var keys []*agent.Key
-	for _, e := range s.l.Keys() {
-		if signer := s.l.ring.Signer(e.SHA256); signer != nil {
+	for _, e := range l.Lent() {
+		if signer := l.ring.Signer(e.SHA256); signer != nil {
 			k := signer.PublicKey()
 			keys = append(keys, &agent.Key{Format: k.Type(), Blob: k.Marshal(), Comment: e.Name})
 		}
 	}
+	if l.All {
+		keys = append(keys, l.ring.behind()...)
+	}
 	return keys, nil
 }
 
-func (s served) Sign(key ssh.PublicKey, data []byte) (*ssh.Signature, error) {
+// behind are the keys of the agent behind the ring, as it tells them now.
+func (r *Ring) behind() []*agent.Key {
+	r.mu.Lock()
+	f := r.front
+	r.mu.Unlock()
+	if f == nil || f.refresh(context.Background()) != nil {
+		return nil
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.keys
+}
+
+func (s *served) Sign(key ssh.PublicKey, data []byte) (*ssh.Signature, error) {
 	return s.SignWithFlags(key, data, 0)
 }
 
 // SignWithFlags makes a signature where everything speaks for it.
-func (s served) SignWithFlags(key ssh.PublicKey, data []byte, flags agent.SignatureFlags) (*ssh.Signature, error) {
+func (s *served) SignWithFlags(key ssh.PublicKey, data []byte, flags agent.SignatureFlags) (*ssh.Signature, error) {
 	l := s.l
-	u := Use{Key: Entry{SHA256: ssh.FingerprintSHA256(key)}}
-	u.Login, u.Host = readRequest(data, key)
-	signer, err := l.allow(&u)
-	if err == nil && l.ask != nil {
-		err = l.ask(l.ctx, u)
+	if parsed, err := ssh.ParsePublicKey(key.Marshal()); err == nil {
+		key = parsed
+	}
+	r := readRequest(data, key)
+	u := Use{Key: Entry{SHA256: ssh.FingerprintSHA256(key)}, Login: r.login, What: r.kind, Host: r.host, From: s.from}
+	err := s.bound(r, &u)
+	if u.Host != "" && l.ring.Names != nil {
+		u.At = l.ring.Names(u.Host)
+	}
+	if counted := l.count(&u); counted != nil {
+		err = counted
+	}
+	if err == nil {
+		err = l.allow(&u)
+	}
+	if err == nil && l.Ask != nil && (!l.All || u.Key.Confirm) {
+		err = l.Ask(l.ctx, u)
 	}
 	if err == nil {
 		err = l.Ended()
 	}
-	if err != nil {
-		u.Refuse = err
-		l.tell(u)
-		return nil, err
-	}
-	signature, err := sign(signer, data, flags)
+	var signature *ssh.Signature
 	if err == nil {
-		l.ring.used(u.Key.SHA256)
+		signature, err = l.ring.sign(key, data, algorithmOf(key, flags))
 	}
 	u.Refuse = err
-	l.tell(u)
+	l.Tell(u)
 	return signature, err
 }
 
-// allow finds the key that is asked for among those lent, and counts the request.
-func (l *Lend) allow(u *Use) (ssh.Signer, error) {
+// bound takes from the line's bindings which host a request is for. A request for
+// a login in another session than the one the line is bound to is refused.
+func (s *served) bound(r request, u *Use) error {
+	for _, b := range s.bindings {
+		if b.forwarded {
+			u.Via = append(u.Via, ssh.FingerprintSHA256(b.host))
+		}
+	}
+	if r.login == "" || len(s.bindings) == 0 {
+		return nil
+	}
+	last := s.bindings[len(s.bindings)-1]
+	if last.forwarded || string(last.session) != string(r.session) {
+		return errors.New("the request is for another session than the one its line is bound to")
+	}
+	host := ssh.FingerprintSHA256(last.host)
+	if u.Host != "" && u.Host != host {
+		return errors.New("the request names another host than the one its line is bound to")
+	}
+	u.Host = host
+	return nil
+}
+
+// count counts a request, and stops a lend to a far side that gets too many.
+func (l *Lend) count(u *Use) error {
 	l.mu.Lock()
 	now := time.Now()
 	l.recent = slices.DeleteFunc(append(l.recent, now), func(t time.Time) bool { return now.Sub(t) > burstTime })
-	many := len(l.recent) > burst
+	many := len(l.recent) > burst && !l.All
 	l.uses++
 	u.Count = l.uses
 	l.mu.Unlock()
 	if many {
 		l.stop(errBurst)
-		return nil, errBurst
+		return errBurst
 	}
-	for _, e := range l.Keys() {
+	return nil
+}
+
+// allow judges whether a key may be used for what it is asked for.
+func (l *Lend) allow(u *Use) error {
+	mine := false
+	for _, e := range l.Lent() {
 		if e.SHA256 == u.Key.SHA256 {
-			u.Key = e
+			u.Key, mine = e, true
 		}
 	}
-	signer := l.ring.Signer(u.Key.SHA256)
 	switch {
-	case !slices.Contains(l.keys, u.Key.SHA256):
-		return nil, errors.New("that key is not lent")
 	case l.ring.Locked():
-		return nil, ErrLocked
-	case signer == nil:
-		return nil, errors.New("that key is no longer in the ring")
-	case u.Login == "":
-		return nil, errors.New("the request is no login: a lent key signs nothing else")
+		return ErrLocked
+	case l.All && !mine: // the agent behind has it, or nobody
+		return nil
+	case !slices.Contains(l.Keys, u.Key.SHA256) && !l.All:
+		return errors.New("that key is not lent")
+	case !mine:
+		return errGone
+	case u.Login == "" && !l.All:
+		return errors.New("the request is no login: a lent key signs nothing else")
 	}
-	return signer, nil
-}
-
-func sign(signer ssh.Signer, data []byte, flags agent.SignatureFlags) (*ssh.Signature, error) {
-	with, ok := signer.(ssh.AlgorithmSigner)
-	if !ok || signer.PublicKey().Type() != ssh.KeyAlgoRSA {
-		return signer.Sign(nil, data)
-	}
-	algorithm := ssh.KeyAlgoRSASHA256 // never SHA-1, whatever is asked
-	if flags&agent.SignatureFlagRsaSha512 != 0 {
-		algorithm = ssh.KeyAlgoRSASHA512
-	}
-	return with.SignWithAlgorithm(nil, data, algorithm)
-}
-
-// readRequest reads what a signature is asked for: a login request with a public
-// key (RFC 4252 section 7), or the form of it that is bound to a host. login is ""
-// where it is something else.
-func readRequest(data []byte, key ssh.PublicKey) (login, host string) {
-	var request struct {
-		Session   []byte
-		Kind      byte
-		User      string
-		Service   string
-		Method    string
-		Has       bool
-		Algorithm string
-		Key       []byte
-		Rest      []byte `ssh:"rest"`
-	}
-	const userAuthRequest = 50
-	if ssh.Unmarshal(data, &request) != nil || request.Kind != userAuthRequest || !request.Has {
-		return "", ""
-	}
-	if asked, err := ssh.ParsePublicKey(request.Key); err != nil || !same(asked, key) {
-		return "", ""
-	}
-	login = plain.Line(request.User, 60)
-	switch request.Method {
-	case "publickey":
-		return login, ""
-	case "publickey-hostbound-v00@openssh.com":
-		var bound struct{ Host []byte }
-		if ssh.Unmarshal(request.Rest, &bound) == nil {
-			if k, err := ssh.ParsePublicKey(bound.Host); err == nil {
-				host = ssh.FingerprintSHA256(k)
-			}
+	for _, patterns := range [][]string{l.Hosts, u.Key.Hosts} {
+		switch {
+		case len(patterns) == 0 || u.Login == "":
+		case u.Host == "":
+			return fmt.Errorf("it is for %s alone, and the request does not say which host it is for", strings.Join(patterns, ", "))
+		case !fits(patterns, u.At):
+			return fmt.Errorf("%w: it is for %s alone", errOther, strings.Join(patterns, ", "))
 		}
-		return login, host
 	}
-	return "", ""
+	return nil
 }
 
-// What a lent agent never does.
+// algorithmOf is how a signature is made: for RSA never with SHA-1, whatever is
+// asked.
+func algorithmOf(key ssh.PublicKey, flags agent.SignatureFlags) string {
+	switch {
+	case bare(key).Type() != ssh.KeyAlgoRSA:
+		return bare(key).Type()
+	case flags&agent.SignatureFlagRsaSha512 != 0:
+		return ssh.KeyAlgoRSASHA512
+	}
+	return ssh.KeyAlgoRSASHA256
+}
 
-func (served) Add(agent.AddedKey) error       { return errNever }
-func (served) Remove(ssh.PublicKey) error     { return errNever }
-func (served) RemoveAll() error               { return errNever }
-func (served) Lock([]byte) error              { return errNever }
-func (served) Unlock([]byte) error            { return errNever }
-func (served) Signers() ([]ssh.Signer, error) { return nil, errNever }
+// What only a program here may do.
 
-func (served) Extension(string, []byte) ([]byte, error) { return nil, agent.ErrExtensionUnsupported }
+func (s *served) Add(k agent.AddedKey) error {
+	if !s.l.All {
+		return errNever
+	}
+	if s.l.ring.Locked() {
+		return ErrLocked
+	}
+	if k.Certificate != nil || len(k.ConstraintExtensions) > 0 {
+		return errors.New("certificates and further constraints are not held here")
+	}
+	e := Entry{Name: plain.Line(k.Comment, 60), Confirm: k.ConfirmBeforeUse}
+	if k.LifetimeSecs > 0 {
+		e.Until = time.Now().Add(time.Duration(k.LifetimeSecs) * time.Second)
+	}
+	_, err := s.l.ring.Add(k.PrivateKey, e)
+	return err
+}
+
+func (s *served) Remove(key ssh.PublicKey) error {
+	if !s.l.All {
+		return errNever
+	}
+	if !s.l.ring.Remove(ssh.FingerprintSHA256(key)) {
+		return errGone
+	}
+	return nil
+}
+
+func (s *served) RemoveAll() error {
+	if !s.l.All {
+		return errNever
+	}
+	s.l.ring.Forget()
+	return nil
+}
+
+func (s *served) Lock(password []byte) error {
+	if !s.l.All {
+		return errNever
+	}
+	return s.l.ring.Lock(password)
+}
+
+func (s *served) Unlock(password []byte) error {
+	if !s.l.All {
+		return errNever
+	}
+	return s.l.ring.Unlock(password)
+}
+
+func (*served) Signers() ([]ssh.Signer, error) { return nil, errNever }
+
+// Extension takes the one extension that says for which session a line is used.
+func (s *served) Extension(kind string, payload []byte) ([]byte, error) {
+	if kind != "session-bind@openssh.com" {
+		return nil, agent.ErrExtensionUnsupported
+	}
+	b, err := readBinding(payload)
+	if err != nil {
+		return nil, err
+	}
+	if n := len(s.bindings); n >= maxBindings || n > 0 && !s.bindings[n-1].forwarded {
+		return nil, errBindings
+	}
+	s.bindings = append(s.bindings, b)
+	return nil, nil
+}

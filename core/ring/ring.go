@@ -2,12 +2,16 @@ package ring
 
 import (
 	"bytes"
+	"context"
+	"crypto"
 	"crypto/rand"
 	"crypto/subtle"
 	"errors"
 	"fmt"
+	"io"
 	"path"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -17,61 +21,121 @@ import (
 
 // Entry is a key of the ring, as it can be shown.
 type Entry struct {
-	Name    string // the name of its file
+	Name    string // the name of its file, or what it was called when it came
 	SHA256  string
+	Kind    string    // the protocol's word for it
 	Until   time.Time // when it goes, zero for the end of the program
 	Confirm bool      // a person is asked before each use by others
 	Hosts   []string  // patterns of hosts it may be used for, none for all
 	Uses    int
 	Used    time.Time // last
+	Pinned  bool      // it is kept out of swap
+	Behind  bool      // it is held by the agent that the ring stands in front of
 }
 
 type held struct {
 	Entry
-	signer ssh.Signer
+	public ssh.PublicKey
+	cell   *cell
+	gone   *time.Timer // takes it out when its time is over, or nil
 }
 
 // Ring holds keys. The zero Ring is empty and not locked.
 type Ring struct {
+	// Names tells which hosts have the host key with a fingerprint, may be nil. It
+	// is set before the ring is used.
+	Names func(sha256 string) []string
+
 	mu     sync.Mutex
 	keys   []*held
-	locked []byte // salt and hash of the password, nil while it is not locked
+	locked []byte // hash of the password, nil while it is not locked
 	salt   []byte
+	front  *front
 }
 
-// ErrLocked says that the ring is locked.
-var ErrLocked = errors.New("the ring is locked")
+// Errors of a ring.
+var (
+	ErrLocked = errors.New("the ring is locked")
+	errOther  = errors.New("that key is not meant for that host")
+)
 
-// Add puts a key into the ring, in the place of the same key that is there.
-func (r *Ring) Add(signer ssh.Signer, e Entry) {
-	e.SHA256 = ssh.FingerprintSHA256(signer.PublicKey())
+// Add puts a private key into the ring, in the place of the same key that is
+// there. The caller's copy is wiped.
+func (r *Ring) Add(key crypto.PrivateKey, e Entry) (Entry, error) {
+	cell, public, err := seal(key)
+	if err != nil {
+		return e, err
+	}
+	e.SHA256, e.Kind, e.Pinned, e.Behind = ssh.FingerprintSHA256(public), public.Type(), cell.held, false
+	h := &held{Entry: e, public: public, cell: cell}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.keys = slices.DeleteFunc(r.keys, func(h *held) bool { return h.SHA256 == e.SHA256 })
-	r.keys = append(r.keys, &held{e, signer})
+	if old := r.find(e.SHA256); old != nil {
+		h.Uses, h.Used = old.Uses, old.Used
+		r.drop(func(o *held) bool { return o == old })
+	}
+	if !e.Until.IsZero() {
+		h.gone = time.AfterFunc(time.Until(e.Until), func() {
+			r.mu.Lock()
+			defer r.mu.Unlock()
+			r.drop(func(o *held) bool { return o == h })
+		})
+	}
+	r.keys = append(r.keys, h)
+	return h.Entry, nil
+}
+
+// drop takes keys out and wipes them. The lock is held.
+func (r *Ring) drop(which func(*held) bool) (n int) {
+	r.keys = slices.DeleteFunc(r.keys, func(h *held) bool {
+		if !which(h) {
+			return false
+		}
+		if h.gone != nil {
+			h.gone.Stop()
+		}
+		go h.cell.wipe() // a signature under way ends first
+		n++
+		return true
+	})
+	return n
 }
 
 // Remove takes a key out, by its fingerprint. It tells whether it was there.
 func (r *Ring) Remove(sha256 string) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	n := len(r.keys)
-	r.keys = slices.DeleteFunc(r.keys, func(h *held) bool { return h.SHA256 == sha256 })
-	return len(r.keys) < n
+	return r.drop(func(h *held) bool { return h.SHA256 == sha256 }) > 0
 }
 
-// Forget empties the ring.
-func (r *Ring) Forget() {
+// Forget empties the ring. It tells how many keys there were.
+func (r *Ring) Forget() int {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.keys = nil
+	return r.drop(func(*held) bool { return true })
 }
 
-// fresh drops what has had its time. The lock is held.
-func (r *Ring) fresh() []*held {
-	now := time.Now()
-	r.keys = slices.DeleteFunc(r.keys, func(h *held) bool { return !h.Until.IsZero() && now.After(h.Until) })
-	return r.keys
+// Change gives a key another time, mark or hosts.
+func (r *Ring) Change(sha256 string, change func(*Entry)) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	h := r.find(sha256)
+	if h == nil {
+		return false
+	}
+	change(&h.Entry)
+	if h.gone != nil {
+		h.gone.Stop()
+		h.gone = nil
+	}
+	if !h.Until.IsZero() {
+		h.gone = time.AfterFunc(time.Until(h.Until), func() {
+			r.mu.Lock()
+			defer r.mu.Unlock()
+			r.drop(func(o *held) bool { return o == h })
+		})
+	}
+	return true
 }
 
 // Entries lists the keys, in the order they came.
@@ -79,31 +143,45 @@ func (r *Ring) Entries() []Entry {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	var all []Entry
-	for _, h := range r.fresh() {
-		all = append(all, h.Entry)
+	for _, h := range r.keys {
+		if h.timely() {
+			all = append(all, h.Entry)
+		}
 	}
 	return all
 }
 
-// Signers are the keys that may be used for a host by this program itself; none
-// while the ring is locked.
-func (r *Ring) Signers(host string) []ssh.Signer {
+func (h *held) timely() bool { return h.Until.IsZero() || time.Now().Before(h.Until) }
+
+// Signers are the keys that may be used by this program itself for a host, which
+// goes by these names; none while the ring is locked. Those of an agent behind the
+// ring come last.
+func (r *Ring) Signers(host ...string) []ssh.Signer {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.locked != nil {
 		return nil
 	}
 	var all []ssh.Signer
-	for _, h := range r.fresh() {
-		if h.fits(host) {
-			all = append(all, h.signer)
+	for _, h := range r.keys {
+		if h.timely() && fits(h.Hosts, host) {
+			all = append(all, signer{r, h.public})
+		}
+	}
+	if r.front != nil {
+		for _, k := range r.front.last() {
+			all = append(all, signer{r, k})
 		}
 	}
 	return all
 }
 
-func (h *held) fits(host string) bool {
-	return len(h.Hosts) == 0 || slices.ContainsFunc(h.Hosts, func(p string) bool { ok, _ := path.Match(p, host); return ok })
+// fits tells whether a host, by one of its names, is among patterns; with no
+// patterns every host is.
+func fits(patterns, names []string) bool {
+	return len(patterns) == 0 || slices.ContainsFunc(patterns, func(p string) bool {
+		return slices.ContainsFunc(names, func(n string) bool { ok, _ := path.Match(p, n); return ok })
+	})
 }
 
 // Signer is the key with a fingerprint, nil where it is not there or the ring is
@@ -112,31 +190,68 @@ func (r *Ring) Signer(sha256 string) ssh.Signer {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if h := r.find(sha256); h != nil && r.locked == nil {
-		return h.signer
+		return signer{r, h.public}
 	}
 	return nil
 }
 
 func (r *Ring) find(sha256 string) *held {
-	for _, h := range r.fresh() {
-		if h.SHA256 == sha256 {
+	for _, h := range r.keys {
+		if h.SHA256 == sha256 && h.timely() {
 			return h
 		}
 	}
 	return nil
 }
 
-// used counts a use.
-func (r *Ring) used(sha256 string) int {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	h := r.find(sha256)
-	if h == nil {
-		return 0
+// signer is a key of the ring, for the program itself. It works for as long as the
+// key is there.
+type signer struct {
+	r      *Ring
+	public ssh.PublicKey
+}
+
+func (s signer) PublicKey() ssh.PublicKey { return s.public }
+
+func (s signer) Algorithms() []string {
+	if s.public.Type() == ssh.KeyAlgoRSA {
+		return []string{ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256} // never SHA-1
 	}
-	h.Uses++
-	h.Used = time.Now()
-	return h.Uses
+	return []string{s.public.Type()}
+}
+
+func (s signer) Sign(rand io.Reader, data []byte) (*ssh.Signature, error) {
+	return s.SignWithAlgorithm(rand, data, s.Algorithms()[0])
+}
+
+func (s signer) SignWithAlgorithm(_ io.Reader, data []byte, algorithm string) (*ssh.Signature, error) {
+	return s.r.sign(s.public, data, algorithm)
+}
+
+// sign makes a signature and counts the use.
+func (r *Ring) sign(key ssh.PublicKey, data []byte, algorithm string) (signature *ssh.Signature, err error) {
+	r.mu.Lock()
+	h, front, locked := r.find(ssh.FingerprintSHA256(key)), r.front, r.locked != nil
+	r.mu.Unlock()
+	switch {
+	case locked:
+		return nil, ErrLocked
+	case h == nil && front != nil && front.has(key):
+		return front.sign(key, data, algorithm)
+	case h == nil:
+		return nil, errGone
+	}
+	err = h.cell.use(func(s ssh.AlgorithmSigner) (err error) {
+		signature, err = s.SignWithAlgorithm(rand.Reader, data, algorithm)
+		return err
+	})
+	if err == nil {
+		r.mu.Lock()
+		h.Uses++
+		h.Used = time.Now()
+		r.mu.Unlock()
+	}
+	return signature, err
 }
 
 // Lock makes every key unusable until [Ring.Unlock] is given the same password.
@@ -156,21 +271,30 @@ func (r *Ring) Lock(password []byte) error {
 	return nil
 }
 
+// wrongDelay is waited after a wrong password, so that a program cannot try many.
+const wrongDelay = 100 * time.Millisecond
+
 // Unlock makes the keys usable again.
 func (r *Ring) Unlock(password []byte) error {
 	r.mu.Lock()
-	defer r.mu.Unlock()
-	if r.locked == nil {
+	locked, salt := r.locked, r.salt
+	r.mu.Unlock()
+	if locked == nil {
 		return errors.New("the ring is not locked")
 	}
-	sum, err := hash(password, r.salt)
+	sum, err := hash(password, salt)
 	if err != nil {
 		return err
 	}
-	if subtle.ConstantTimeCompare(sum, r.locked) != 1 {
+	if subtle.ConstantTimeCompare(sum, locked) != 1 {
+		time.Sleep(wrongDelay)
 		return errors.New("that is not the password it was locked with")
 	}
-	r.locked = nil
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if bytes.Equal(r.locked, locked) {
+		r.locked = nil
+	}
 	return nil
 }
 
@@ -194,4 +318,46 @@ func (e Entry) String() string {
 		return e.Name
 	}
 	return fmt.Sprintf("the key %s", e.SHA256)
+}
+
+// Stay is how long a key stays, in words: "to the end", "another 12 min".
+func (e Entry) Stay() string {
+	if e.Until.IsZero() {
+		return "to the end"
+	}
+	left := time.Until(e.Until).Round(time.Second)
+	if left >= time.Minute {
+		left = left.Round(time.Minute)
+	}
+	return "another " + strings.TrimSuffix(left.String(), "0s")
+}
+
+// StandBefore has the ring stand in front of the agent that listens at a socket,
+// "" for none: that agent's keys are shown and used beside its own. It fails where
+// nobody answers there.
+func (r *Ring) StandBefore(ctx context.Context, socket string) error {
+	var f *front
+	if socket != "" {
+		f = &front{socket: socket}
+		if err := f.refresh(ctx); err != nil {
+			return fmt.Errorf("the agent at %s: %w", socket, err)
+		}
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.front = f
+	return nil
+}
+
+// Front is the socket of the agent that the ring stands in front of, "" for none,
+// and that agent's keys as it tells them now.
+func (r *Ring) Front(ctx context.Context) (socket string, keys []Entry, err error) {
+	r.mu.Lock()
+	f := r.front
+	r.mu.Unlock()
+	if f == nil {
+		return "", nil, nil
+	}
+	err = f.refresh(ctx)
+	return f.socket, f.entries(), err
 }

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"io"
 	"net"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -17,23 +18,41 @@ import (
 	"golang.org/x/crypto/ssh/agent"
 )
 
-func newSigner(t testing.TB) ssh.Signer {
+// key is a private key and what is seen of it.
+type key struct {
+	private ed25519.PrivateKey
+	ssh.Signer
+}
+
+func newSigner(t testing.TB) key {
 	t.Helper()
-	_, key, err := ed25519.GenerateKey(rand.Reader)
+	_, k, err := ed25519.GenerateKey(rand.Reader)
 	if err != nil {
 		t.Fatal(err)
 	}
-	s, err := ssh.NewSignerFromKey(key)
+	s, err := ssh.NewSignerFromKey(slices.Clone(k)) // the ring wipes what it is given
 	if err != nil {
 		t.Fatal(err)
 	}
-	return s
+	return key{k, s}
+}
+
+// hold puts a key into a ring.
+func hold(t testing.TB, r *Ring, k key, e Entry) {
+	t.Helper()
+	if _, err := r.Add(slices.Clone(k.private), e); err != nil {
+		t.Fatal(err)
+	}
 }
 
 func print(s ssh.Signer) string { return ssh.FingerprintSHA256(s.PublicKey()) }
 
-// request is what a login asks to be signed.
-func request(key ssh.PublicKey, method, login string, rest ...[]byte) []byte {
+// login is what a login asks to be signed.
+func login(key ssh.PublicKey, method, login string, rest ...[]byte) []byte {
+	return loginIn("session", key, method, login, rest...)
+}
+
+func loginIn(session string, key ssh.PublicKey, method, login string, rest ...[]byte) []byte {
 	data := ssh.Marshal(struct {
 		Session               []byte
 		Kind                  byte
@@ -41,7 +60,7 @@ func request(key ssh.PublicKey, method, login string, rest ...[]byte) []byte {
 		Has                   bool
 		Algorithm             string
 		Key                   []byte
-	}{[]byte("session"), 50, login, "ssh-connection", method, true, key.Type(), key.Marshal()})
+	}{[]byte(session), 50, login, "ssh-connection", method, true, key.Type(), key.Marshal()})
 	for _, r := range rest {
 		data = append(data, ssh.Marshal(struct{ R []byte }{r})...)
 	}
@@ -53,7 +72,7 @@ func request(key ssh.PublicKey, method, login string, rest ...[]byte) []byte {
 func over(t *testing.T, l *Lend) (agent.ExtendedAgent, net.Conn) {
 	t.Helper()
 	near, far := net.Pipe()
-	go l.Serve(near)
+	go l.Serve(near, "")
 	t.Cleanup(func() { far.Close() })
 	return agent.NewClient(far), far
 }
@@ -79,10 +98,10 @@ func (c *told) last() Use {
 func TestKeysComeAndGo(t *testing.T) {
 	var r Ring
 	a, b, c := newSigner(t), newSigner(t), newSigner(t)
-	r.Add(a, Entry{Name: "a"})
-	r.Add(b, Entry{Name: "b", Until: time.Now().Add(30 * time.Millisecond)})
-	r.Add(c, Entry{Name: "c", Hosts: []string{"10.61.*"}})
-	r.Add(a, Entry{Name: "a again"})
+	hold(t, &r, a, Entry{Name: "a"})
+	hold(t, &r, b, Entry{Name: "b", Until: time.Now().Add(30 * time.Millisecond)})
+	hold(t, &r, c, Entry{Name: "c", Hosts: []string{"10.61.*"}})
+	hold(t, &r, a, Entry{Name: "a again"})
 	if got := r.Entries(); len(got) != 3 || got[2].Name != "a again" {
 		t.Fatalf("entries %+v", got)
 	}
@@ -108,7 +127,7 @@ func TestKeysComeAndGo(t *testing.T) {
 func TestALockedRingSignsNothing(t *testing.T) {
 	var r Ring
 	a := newSigner(t)
-	r.Add(a, Entry{})
+	hold(t, &r, a, Entry{})
 	if err := r.Lock([]byte("low tide")); err != nil {
 		t.Fatal(err)
 	}
@@ -116,12 +135,12 @@ func TestALockedRingSignsNothing(t *testing.T) {
 		t.Error("a locked ring gives keys")
 	}
 	var c told
-	lend := r.Lend([]string{print(a)}, nil, c.tell)
+	lend := r.Lend(Terms{Keys: []string{print(a)}, Tell: c.tell})
 	client, _ := over(t, lend)
 	if keys, err := client.List(); err != nil || len(keys) != 0 {
 		t.Errorf("listed %v, %v", keys, err)
 	}
-	if _, err := client.Sign(a.PublicKey(), request(a.PublicKey(), "publickey", "keeper")); err == nil || !errors.Is(c.last().Refuse, ErrLocked) {
+	if _, err := client.Sign(a.PublicKey(), login(a.PublicKey(), "publickey", "keeper")); err == nil || !errors.Is(c.last().Refuse, ErrLocked) {
 		t.Errorf("signed: %v", err)
 	}
 	if r.Unlock([]byte("high tide")) == nil {
@@ -135,16 +154,16 @@ func TestALockedRingSignsNothing(t *testing.T) {
 func TestOnlyWhatIsNamedIsLentAndOnlyForLogins(t *testing.T) {
 	var r Ring
 	lent, kept, host := newSigner(t), newSigner(t), newSigner(t)
-	r.Add(lent, Entry{Name: "gauge.pem"})
-	r.Add(kept, Entry{Name: "shore.pem"})
+	hold(t, &r, lent, Entry{Name: "gauge.pem"})
+	hold(t, &r, kept, Entry{Name: "shore.pem"})
 	var c told
-	lend := r.Lend([]string{print(lent)}, nil, c.tell)
+	lend := r.Lend(Terms{Keys: []string{print(lent)}, Tell: c.tell})
 	client, _ := over(t, lend)
 	keys, err := client.List()
 	if err != nil || len(keys) != 1 || keys[0].Comment != "gauge.pem" {
 		t.Fatalf("listed %v, %v", keys, err)
 	}
-	data := request(lent.PublicKey(), "publickey-hostbound-v00@openssh.com", "kee\x1bper", host.PublicKey().Marshal())
+	data := login(lent.PublicKey(), "publickey-hostbound-v00@openssh.com", "kee\x1bper", host.PublicKey().Marshal())
 	sig, err := client.Sign(lent.PublicKey(), data)
 	if err != nil || lent.PublicKey().Verify(data, sig) != nil {
 		t.Fatalf("signing: %v", err)
@@ -157,12 +176,12 @@ func TestOnlyWhatIsNamedIsLentAndOnlyForLogins(t *testing.T) {
 	}
 	for what, f := range map[string]func() error{
 		"another key": func() error {
-			_, err := client.Sign(kept.PublicKey(), request(kept.PublicKey(), "publickey", "x"))
+			_, err := client.Sign(kept.PublicKey(), login(kept.PublicKey(), "publickey", "x"))
 			return err
 		},
 		"no login": func() error { _, err := client.Sign(lent.PublicKey(), []byte("any text")); return err },
 		"a login with another key": func() error {
-			_, err := client.Sign(lent.PublicKey(), request(kept.PublicKey(), "publickey", "x"))
+			_, err := client.Sign(lent.PublicKey(), login(kept.PublicKey(), "publickey", "x"))
 			return err
 		},
 		"adding":    func() error { return client.Add(agent.AddedKey{PrivateKey: ed25519.NewKeyFromSeed(make([]byte, 32))}) },
@@ -182,10 +201,10 @@ func TestOnlyWhatIsNamedIsLentAndOnlyForLogins(t *testing.T) {
 func TestAPersonIsAskedAndANoHolds(t *testing.T) {
 	var r Ring
 	a := newSigner(t)
-	r.Add(a, Entry{})
+	hold(t, &r, a, Entry{})
 	var c told
 	yes := false
-	lend := r.Lend([]string{print(a)}, func(_ context.Context, u Use) error {
+	lend := r.Lend(Terms{Keys: []string{print(a)}, Tell: c.tell, Ask: func(_ context.Context, u Use) error {
 		if u.Login != "keeper" {
 			t.Errorf("asked about %+v", u)
 		}
@@ -193,13 +212,13 @@ func TestAPersonIsAskedAndANoHolds(t *testing.T) {
 			return errors.New("no")
 		}
 		return nil
-	}, c.tell)
+	}})
 	client, _ := over(t, lend)
-	if _, err := client.Sign(a.PublicKey(), request(a.PublicKey(), "publickey", "keeper")); err == nil || c.last().Refuse == nil {
+	if _, err := client.Sign(a.PublicKey(), login(a.PublicKey(), "publickey", "keeper")); err == nil || c.last().Refuse == nil {
 		t.Error("a no is passed over")
 	}
 	yes = true
-	if _, err := client.Sign(a.PublicKey(), request(a.PublicKey(), "publickey", "keeper")); err != nil {
+	if _, err := client.Sign(a.PublicKey(), login(a.PublicKey(), "publickey", "keeper")); err != nil {
 		t.Error(err)
 	}
 }
@@ -207,13 +226,13 @@ func TestAPersonIsAskedAndANoHolds(t *testing.T) {
 func TestABurstStopsTheLend(t *testing.T) {
 	var r Ring
 	a := newSigner(t)
-	r.Add(a, Entry{})
+	hold(t, &r, a, Entry{})
 	var c told
-	lend := r.Lend([]string{print(a)}, nil, c.tell)
+	lend := r.Lend(Terms{Keys: []string{print(a)}, Tell: c.tell})
 	client, _ := over(t, lend)
 	made := 0
 	for range 500 {
-		if _, err := client.Sign(a.PublicKey(), request(a.PublicKey(), "publickey", "keeper")); err == nil {
+		if _, err := client.Sign(a.PublicKey(), login(a.PublicKey(), "publickey", "keeper")); err == nil {
 			made++
 		}
 	}
@@ -225,8 +244,8 @@ func TestABurstStopsTheLend(t *testing.T) {
 func TestAnEndedLendServesNobody(t *testing.T) {
 	var r Ring
 	a := newSigner(t)
-	r.Add(a, Entry{})
-	lend := r.Lend([]string{print(a)}, nil, func(Use) {})
+	hold(t, &r, a, Entry{})
+	lend := r.Lend(Terms{Keys: []string{print(a)}, Tell: func(Use) {}})
 	client, far := over(t, lend)
 	if keys, err := client.List(); err != nil || len(keys) != 1 {
 		t.Fatal(err)
@@ -251,10 +270,12 @@ func TestRSAIsNeverSignedWithSHA1(t *testing.T) {
 		t.Fatal(err)
 	}
 	var r Ring
-	r.Add(s, Entry{})
-	client, _ := over(t, r.Lend([]string{print(s)}, nil, func(Use) {}))
+	if _, err := r.Add(key, Entry{}); err != nil {
+		t.Fatal(err)
+	}
+	client, _ := over(t, r.Lend(Terms{Keys: []string{print(s)}, Tell: func(Use) {}}))
 	for flags, want := range map[agent.SignatureFlags]string{0: ssh.KeyAlgoRSASHA256, agent.SignatureFlagRsaSha256: ssh.KeyAlgoRSASHA256, agent.SignatureFlagRsaSha512: ssh.KeyAlgoRSASHA512} {
-		sig, err := client.SignWithFlags(s.PublicKey(), request(s.PublicKey(), "publickey", "keeper"), flags)
+		sig, err := client.SignWithFlags(s.PublicKey(), login(s.PublicKey(), "publickey", "keeper"), flags)
 		if err != nil || sig.Format != want {
 			t.Errorf("flags %d: %v, %v", flags, sig, err)
 		}
@@ -264,14 +285,14 @@ func TestRSAIsNeverSignedWithSHA1(t *testing.T) {
 func TestRubbishHarmsNobody(t *testing.T) {
 	var r Ring
 	a := newSigner(t)
-	r.Add(a, Entry{})
-	lend := r.Lend([]string{print(a)}, nil, func(Use) {})
+	hold(t, &r, a, Entry{})
+	lend := r.Lend(Terms{Keys: []string{print(a)}, Tell: func(Use) {}})
 	for _, rubbish := range []string{"", "\x00", "\xff\xff\xff\xff", "\x00\x00\x00\x01\x0b", "\x00\x00\x00\x05\x0d\xff\xff\xff\xff", strings.Repeat("x", 1<<16)} {
 		near, far := net.Pipe()
 		go func() { io.WriteString(far, rubbish); far.Close() }()
 		go io.Copy(io.Discard, far)
 		done := make(chan struct{})
-		go func() { lend.Serve(near); close(done) }()
+		go func() { lend.Serve(near, ""); close(done) }()
 		select {
 		case <-done:
 		case <-time.After(5 * time.Second):
@@ -286,11 +307,13 @@ func TestRubbishHarmsNobody(t *testing.T) {
 
 func FuzzReadRequest(f *testing.F) {
 	a := newSigner(f)
-	f.Add(request(a.PublicKey(), "publickey", "keeper"))
-	f.Add(request(a.PublicKey(), "publickey-hostbound-v00@openssh.com", "keeper", a.PublicKey().Marshal()))
+	f.Add(login(a.PublicKey(), "publickey", "keeper"))
+	f.Add(login(a.PublicKey(), "publickey-hostbound-v00@openssh.com", "keeper", a.PublicKey().Marshal()))
+	f.Add([]byte("SSHSIG\x00\x00\x00\x04file\x00\x00\x00\x00"))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		if login, _ := readRequest(data, a.PublicKey()); strings.ContainsAny(login, "\x1b\x00\n") {
-			t.Errorf("login %q", login)
+		r := readRequest(data, a.PublicKey())
+		if strings.ContainsAny(r.login+r.kind, "\x1b\x00\n") || (r.login == "") == (r.kind == "") {
+			t.Errorf("%+v", r)
 		}
 	})
 }

@@ -12,7 +12,9 @@ import (
 	"net"
 	"os"
 	"os/user"
+	"path"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -36,11 +38,14 @@ type Hop struct {
 	Tunnels   []book.Tunnel
 	// Alone, where set, has nothing but Keys tried to log in, over a link that is
 	// shared only with routes of the same word.
-	Alone  string
-	Manner Manner
-	Agent  string                 // "off", "ask" or "lend"
-	Lends  []string               // key files by absolute path that the far side may use
-	From   map[string]book.Origin // by "host", "port", "user", "key", "via", "dial", "keepalive"
+	Alone   string
+	Manner  Manner
+	Agent   string                 // "off", "ask" or "lend"
+	Lends   []string               // key files by absolute path that the far side may use
+	LendsTo []string               // patterns of hosts that it may use them for, none for all
+	Ring    string                 // whether keys stay in the ring: "on", "off", or "" for those with a passphrase
+	Terms   map[string]Terms       // by absolute path, of the keys that something is said of
+	From    map[string]book.Origin // by "host", "port", "user", "key", "via", "dial", "keepalive"
 }
 
 // Manner is what a shell at a hop is like.
@@ -52,6 +57,38 @@ type Manner struct {
 	Env       []string // "NAME=VALUE"
 	Folder    string
 	Arrive    string // typed on arrival
+}
+
+// Terms are what is said of a key file.
+type Terms struct {
+	Hosts   []string      // patterns of hosts it is meant for, none for all
+	Stay    time.Duration // how long it stays in the ring, 0 for the end of the program
+	Confirm bool          // a person is asked before others use it
+}
+
+// Unmeant says that a key is used at a host it is not meant for, "" where nothing
+// is said against it.
+func (h Hop) Unmeant(key string) string {
+	hosts := h.Terms[key].Hosts
+	if len(hosts) == 0 || slices.ContainsFunc(hosts, func(p string) bool {
+		byHost, _ := path.Match(p, h.Host)
+		byName, _ := path.Match(p, h.Name)
+		return byHost || byName
+	}) {
+		return ""
+	}
+	return fmt.Sprintf("%s is meant for %s, and this is %s", filepath.Base(key), strings.Join(hosts, ", "), h.Host)
+}
+
+// KeysMeant judges whether the hop's keys are meant for it.
+func (h Hop) KeysMeant(g gate.Gate) gate.Gate {
+	for _, key := range h.Keys {
+		if say := h.Unmeant(key); say != "" && g.Verdict == gate.Open {
+			g.Verdict, g.Reason = gate.Ajar, say
+			g.Remedy = gate.Remedy{Say: "use the key that is meant for it, or say in Keys that this one is meant for it too", Act: gate.Choose}
+		}
+	}
+	return g
 }
 
 // Lending tells whether keys are to be lent to the hop.
@@ -161,7 +198,43 @@ func (p Planner) hop(s *book.Session) Hop {
 	for _, key := range s.Lends.V {
 		h.Lends = append(h.Lends, p.KeyPath(key))
 	}
+	h.LendsTo, h.Ring = p.hosts(s.LendsTo.V), s.Ring.V
+	for _, k := range p.Book.Keys {
+		if path := p.KeyPath(k.Path); slices.Contains(h.Keys, path) || slices.Contains(h.Lends, path) {
+			if h.Terms == nil {
+				h.Terms = map[string]Terms{}
+			}
+			h.Terms[path] = p.terms(k)
+		}
+	}
 	return h
+}
+
+// TermsOf is what is said of the key file at an absolute path.
+func (p Planner) TermsOf(path string) Terms {
+	for _, k := range p.Book.Keys {
+		if p.KeyPath(k.Path) == path {
+			return p.terms(k)
+		}
+	}
+	return Terms{}
+}
+
+func (p Planner) terms(k book.KeyTerms) Terms {
+	return Terms{Hosts: p.hosts(k.Hosts.V), Stay: k.Stay.V, Confirm: k.Confirm.V}
+}
+
+// hosts adds to patterns of hosts the hosts of the sessions that they name.
+func (p Planner) hosts(patterns []string) []string {
+	all := slices.Clone(patterns)
+	for _, pattern := range patterns {
+		for _, s := range p.Book.Sessions {
+			if ok, _ := path.Match(pattern, s.Name); ok && s.Host.Set && !slices.Contains(all, s.Host.V) {
+				all = append(all, s.Host.V)
+			}
+		}
+	}
+	return all
 }
 
 // KeyPath makes a key's path as written absolute: "~/" is the home folder, and
@@ -267,7 +340,7 @@ func doors(h Hop) gate.Gate {
 
 // key judges the keys of a hop, by what they are and by what got in before.
 func (k Knowledge) key(h Hop) gate.Gate {
-	g := KeyGate(h, k.Keys)
+	g := h.KeysMeant(KeyGate(h, k.Keys))
 	if k.Logins == nil || g.Verdict != gate.Open || len(h.Keys) == 0 {
 		return g
 	}

@@ -156,7 +156,7 @@ func (s *Shell) Lent() (keys []ring.Entry, ended error) {
 	if program == nil || program.Lend == nil {
 		return nil, nil
 	}
-	return program.Lend.Keys(), program.Lend.Ended()
+	return program.Lend.Lent(), program.Lend.Ended()
 }
 
 // Lost tells since when the way is lost and walked again; ok is false while it is

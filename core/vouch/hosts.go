@@ -53,6 +53,23 @@ func (r *Record) Hosts() ([]Host, error) {
 	return hosts, nil
 }
 
+// NamesOf are the hosts that a key, by its SHA-256 fingerprint, is vouched for.
+func (r *Record) NamesOf(sha256 string) []string {
+	hosts, err := r.Hosts()
+	if err != nil {
+		return nil
+	}
+	var names []string
+	for _, h := range hosts {
+		for _, v := range h.Current() {
+			if key, err := v.PublicKey(); err == nil && ssh.FingerprintSHA256(key) == sha256 {
+				names = append(names, h.Name)
+			}
+		}
+	}
+	return names
+}
+
 // Retire makes what is vouched for a host history: the next visit is a first one.
 // Only that host's entries change.
 func (r *Record) Retire(host string, port int, when time.Time, why string) error {

@@ -12,6 +12,7 @@ import (
 	"meatus/core/gate"
 	"meatus/core/keyfile"
 	"meatus/core/ring"
+	"meatus/core/route"
 )
 
 // agentChannel is the channel by which a far side reaches a lent agent.
@@ -40,27 +41,43 @@ func (p *Passage) lend(ctx context.Context) (*ring.Lend, error) {
 	}
 	w := p.walker
 	place := Place{Session: p.route.Session, Hop: target.Name, Index: len(p.route.Hops) - 1, Address: target.Address(), User: target.User}
-	var prints []string
+	terms := ring.Terms{Hosts: target.LendsTo, Tell: func(u ring.Use) { w.tell(Lent{place, u}) }}
 	for _, path := range target.Lends {
-		signer, err := w.lendable(ctx, place, path)
+		signer, err := w.lendable(ctx, place, target, path)
 		if err != nil {
 			return nil, p.current().fail(gate.Channel, gate.KeyUnusable, filepath.Base(path), "the key "+filepath.Base(path)+" cannot be lent: "+err.Error(), "name another in lends, or set agent to off", err)
 		}
-		prints = append(prints, keyfile.Fingerprint(signer.PublicKey()))
+		terms.Keys = append(terms.Keys, keyfile.Fingerprint(signer.PublicKey()))
 	}
-	var ask func(context.Context, ring.Use) error
-	if target.Agent == "ask" {
-		ask = func(ctx context.Context, u ring.Use) error {
-			err := w.Asker.Lend(ctx, LendQuestion{place, u})
-			w.tell(Answered{place, "the use of " + u.Key.String() + " over there", err == nil})
-			return err
+	terms.Ask = func(ctx context.Context, u ring.Use) error {
+		if target.Agent == "ask" || u.Key.Confirm {
+			return w.askUse(ctx, place, u)
 		}
+		return nil
 	}
-	return w.Ring.Lend(prints, ask, func(u ring.Use) { w.tell(Lent{place, u}) }), nil
+	return w.Ring.Lend(terms), nil
+}
+
+// askUse asks a person whether somebody else may use a key once.
+func (w *Walker) askUse(ctx context.Context, place Place, u ring.Use) error {
+	err := w.Asker.Lend(ctx, LendQuestion{place, u})
+	w.tell(Answered{place, "the use of " + u.Key.String(), err == nil})
+	return err
+}
+
+// Share opens a socket for other programs of this account to use the ring by. Keys
+// that want it are asked for before each use; every use is told. The caller closes
+// it.
+func (w *Walker) Share() (*ring.Socket, error) {
+	here := Place{Hop: "here"}
+	return w.Ring.Open(ring.Terms{
+		Ask:  func(ctx context.Context, u ring.Use) error { return w.askUse(ctx, here, u) },
+		Tell: func(u ring.Use) { w.tell(Lent{here, u}) },
+	})
 }
 
 // lendable puts a key into the ring that is to be lent.
-func (w *Walker) lendable(ctx context.Context, place Place, path string) (ssh.Signer, error) {
+func (w *Walker) lendable(ctx context.Context, place Place, hop route.Hop, path string) (ssh.Signer, error) {
 	file, err := keyfile.Read(path)
 	if err != nil {
 		return nil, err
@@ -69,15 +86,12 @@ func (w *Walker) lendable(ctx context.Context, place Place, path string) (ssh.Si
 		return nil, &keyfile.Blocked{Path: path, Fault: fault}
 	}
 	if file.Passphrase {
-		return w.unlock(file, func() func() { return func() {} }, func(try int) ([]byte, error) {
+		hop.Ring = "on" // while it is lent it has to be there
+		return w.unlock(file, hop, func() func() { return func() {} }, func(try int) ([]byte, error) {
 			return w.Asker.Passphrase(ctx, PassphraseQuestion{place, file.Path, file.SHA256, try})
 		}, func() error { return keyfile.ErrPassphrase })
 	}
-	signer, err := file.Signer(nil)
-	if err == nil {
-		w.Ring.Add(signer, ring.Entry{Name: filepath.Base(path)})
-	}
-	return signer, err
+	return w.hold(file, nil, hop.Terms[path])
 }
 
 // serveAgent answers the far side's openings of agent channels: those that come
@@ -94,7 +108,7 @@ func (l *Link) serveAgent(opened <-chan ssh.NewChannel) {
 			continue
 		}
 		go ssh.DiscardRequests(requests)
-		l.w.wg.Go(func() { lend.Serve(stream) })
+		l.w.wg.Go(func() { lend.Serve(stream, "") })
 	}
 }
 

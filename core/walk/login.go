@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"golang.org/x/crypto/ssh"
 
@@ -16,6 +17,7 @@ import (
 	"meatus/core/keyfile"
 	"meatus/core/plain"
 	"meatus/core/ring"
+	"meatus/core/route"
 )
 
 // tries is how often a wrong passphrase or answer may be given.
@@ -59,7 +61,7 @@ func (h *handshake) loadKeys() error {
 		return h.give(h.unusable(reason))
 	}
 	h.fromMemory()
-	l.passed(gate.Key, strings.Join(names, ", "))
+	l.tell(0, l.hop.KeysMeant(gate.Gate{Kind: gate.Key, Verdict: gate.Open, Seen: strings.Join(names, ", ")}), false)
 	l.trying(gate.Login)
 	return nil
 }
@@ -90,7 +92,7 @@ func (h *handshake) fromMemory() {
 	if h.l.hop.Alone != "" {
 		return
 	}
-	for _, s := range h.l.w.Ring.Signers(h.l.hop.Host) {
+	for _, s := range h.l.w.Ring.Signers(h.l.hop.Host, h.l.hop.Name) {
 		wire := s.PublicKey().Marshal()
 		if !slices.ContainsFunc(h.signers, func(n named) bool { return bytes.Equal(n.PublicKey().Marshal(), wire) }) {
 			h.signers = append(h.signers, named{s, "unlocked before, " + keyfile.Fingerprint(s.PublicKey())})
@@ -125,6 +127,9 @@ func (h *handshake) signer(path string) (ssh.Signer, error) {
 		return nil, &keyfile.Blocked{Path: path, Fault: fault}
 	}
 	if !file.Passphrase {
+		if h.l.hop.Ring == "on" {
+			return h.l.w.hold(file, nil, h.l.hop.Terms[path])
+		}
 		return file.Signer(nil)
 	}
 	if file.Public == nil {
@@ -135,7 +140,7 @@ func (h *handshake) signer(path string) (ssh.Signer, error) {
 
 // unlock asks for the passphrase of a key, once for each program run.
 func (h *handshake) unlock(file *keyfile.File) (ssh.Signer, error) {
-	return h.l.w.unlock(file, h.p.pause, func(try int) (pass []byte, err error) {
+	return h.l.w.unlock(file, h.l.hop, h.p.pause, func(try int) (pass []byte, err error) {
 		err = h.ask(gate.Key, "the passphrase of "+filepath.Base(file.Path), func(ctx context.Context) (err error) {
 			pass, err = h.l.w.Asker.Passphrase(ctx, PassphraseQuestion{h.place(), file.Path, file.SHA256, try})
 			return err
@@ -150,7 +155,7 @@ func (h *handshake) unlock(file *keyfile.File) (ssh.Signer, error) {
 // there. The ring knows a key by its public half. still is called before the
 // passphrase is tried, which takes as long as it is meant to, and what it returns
 // after.
-func (w *Walker) unlock(file *keyfile.File, still func() (done func()), ask func(try int) ([]byte, error), given func() error) (ssh.Signer, error) {
+func (w *Walker) unlock(file *keyfile.File, hop route.Hop, still func() (done func()), ask func(try int) ([]byte, error), given func() error) (ssh.Signer, error) {
 	w.asking.Lock()
 	defer w.asking.Unlock()
 	if s := w.Ring.Signer(file.SHA256); s != nil {
@@ -162,11 +167,15 @@ func (w *Walker) unlock(file *keyfile.File, still func() (done func()), ask func
 			return nil, err
 		}
 		done := still()
-		s, err := file.Signer(pass)
+		var s ssh.Signer
+		if hop.Ring == "off" {
+			s, err = file.Signer(pass)
+		} else {
+			s, err = w.hold(file, pass, hop.Terms[file.Path])
+		}
 		done()
 		clear(pass)
 		if err == nil {
-			w.Ring.Add(s, ring.Entry{Name: filepath.Base(file.Path)})
 			return s, nil
 		}
 		if !errors.Is(err, keyfile.ErrPassphrase) {
@@ -174,6 +183,35 @@ func (w *Walker) unlock(file *keyfile.File, still func() (done func()), ask func
 		}
 	}
 	return nil, given()
+}
+
+// hold puts a key into the ring, on the terms that are said of it.
+func (w *Walker) hold(file *keyfile.File, pass []byte, t route.Terms) (ssh.Signer, error) {
+	if s := w.Ring.Signer(file.SHA256); s != nil && file.SHA256 != "" {
+		return s, nil
+	}
+	e, err := w.Hold(file, pass, t)
+	if err != nil {
+		return nil, err
+	}
+	if s := w.Ring.Signer(e.SHA256); s != nil {
+		return s, nil
+	}
+	return nil, ring.ErrLocked
+}
+
+// Hold puts a key into the ring, unlocked with its passphrase where it has one, on
+// the terms that are said of it.
+func (w *Walker) Hold(file *keyfile.File, pass []byte, t route.Terms) (ring.Entry, error) {
+	key, err := file.Secret(pass)
+	if err != nil {
+		return ring.Entry{}, err
+	}
+	e := ring.Entry{Name: filepath.Base(file.Path), Confirm: t.Confirm, Hosts: t.Hosts}
+	if t.Stay > 0 {
+		e.Until = time.Now().Add(t.Stay)
+	}
+	return w.Ring.Add(key, e)
 }
 
 // lockedKey is a key whose passphrase is asked for when a signature is wanted.

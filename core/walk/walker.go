@@ -70,6 +70,9 @@ func New(c Config) *Walker {
 	if c.Ring == nil {
 		c.Ring = &ring.Ring{}
 	}
+	if c.Ring.Names == nil {
+		c.Ring.Names = c.Vouched.NamesOf
+	}
 	w := &Walker{Config: c, links: map[string]*Link{}}
 	w.ctx, w.cancel = context.WithCancel(context.Background())
 	w.wg.Go(w.beat)

@@ -1,0 +1,475 @@
+package ring
+
+import (
+	"bytes"
+	"context"
+	"crypto"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/rsa"
+	"encoding/binary"
+	"errors"
+	"io"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+	"golang.org/x/crypto/ssh/agent"
+)
+
+// bind is what binds a line to a session with a host.
+func bind(t testing.TB, host ssh.Signer, session string, forwarded bool) []byte {
+	t.Helper()
+	sig, err := host.Sign(nil, []byte(session))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return ssh.Marshal(struct {
+		Host, Session, Signature []byte
+		Forwarded                bool
+	}{host.PublicKey().Marshal(), []byte(session), ssh.Marshal(sig), forwarded})
+}
+
+func TestABoundLineTellsTheHostAndServesNoOtherSession(t *testing.T) {
+	a, gauge, bastion := newSigner(t), newSigner(t), newSigner(t)
+	r := &Ring{Names: func(p string) []string {
+		if p == print(gauge) {
+			return []string{"10.61.4.31"}
+		}
+		return nil
+	}}
+	hold(t, r, a, Entry{})
+	var c told
+	client, _ := over(t, r.Lend(Terms{Keys: []string{print(a)}, Hosts: []string{"10.61.*"}, Tell: c.tell}))
+	try := func(session string) error {
+		_, err := client.Sign(a.PublicKey(), loginIn(session, a.PublicKey(), "publickey", "keeper"))
+		return err
+	}
+	if try("s1") == nil || !strings.Contains(c.last().Refuse.Error(), "does not say which host") {
+		t.Errorf("a request that names no host: %+v", c.last())
+	}
+	for what, payload := range map[string][]byte{
+		"rubbish": []byte("x"), "cut": bind(t, gauge, "s1", false)[:40],
+		"another's signature": slices.Concat(bind(t, gauge, "s1", false)[:51], bind(t, bastion, "s1", false)[51:]),
+	} {
+		if _, err := client.Extension("session-bind@openssh.com", payload); err == nil {
+			t.Errorf("%s binds", what)
+		}
+	}
+	for _, payload := range [][]byte{bind(t, bastion, "s0", true), bind(t, gauge, "s1", false)} {
+		if _, err := client.Extension("session-bind@openssh.com", payload); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := try("s1"); err != nil {
+		t.Fatalf("%v: %+v", err, c.last())
+	}
+	if u := c.last(); u.Host != print(gauge) || !slices.Equal(u.At, []string{"10.61.4.31"}) || !slices.Equal(u.Via, []string{print(bastion)}) || u.For() != "to log in as keeper at 10.61.4.31" {
+		t.Errorf("told %+v: %s", u, u.For())
+	}
+	if try("s2") == nil || !strings.Contains(c.last().Refuse.Error(), "another session") {
+		t.Errorf("another session: %+v", c.last())
+	}
+	if _, err := client.Extension("session-bind@openssh.com", bind(t, gauge, "s3", false)); err == nil {
+		t.Error("a line that is bound to a login is bound again")
+	}
+}
+
+func TestAKeyIsUsedForItsHostsAlone(t *testing.T) {
+	a, gauge, other := newSigner(t), newSigner(t), newSigner(t)
+	r := &Ring{Names: func(p string) []string {
+		return map[string][]string{print(gauge): {"gauge-1"}, print(other): {"archive"}}[p]
+	}}
+	hold(t, r, a, Entry{Hosts: []string{"gauge-*"}})
+	var c told
+	client, _ := over(t, r.Lend(Terms{Keys: []string{print(a)}, Tell: c.tell}))
+	for i, host := range []key{gauge, other} {
+		want := i == 0
+		data := login(a.PublicKey(), "publickey-hostbound-v00@openssh.com", "keeper", host.PublicKey().Marshal())
+		if _, err := client.Sign(a.PublicKey(), data); (err == nil) != want {
+			t.Errorf("%v: %+v", err, c.last())
+		}
+	}
+	if !errors.Is(c.last().Refuse, errOther) {
+		t.Errorf("refused as %v", c.last().Refuse)
+	}
+}
+
+func TestKeysAreWipedWhenTheyGo(t *testing.T) {
+	var r Ring
+	a := newSigner(t)
+	mine := slices.Clone(a.private)
+	if _, err := r.Add(mine, Entry{}); err != nil {
+		t.Fatal(err)
+	}
+	if !bytes.Equal(mine, make([]byte, len(mine))) {
+		t.Error("what was handed in is still there")
+	}
+	h := r.keys[0]
+	if runtime.GOOS == "linux" && !r.Entries()[0].Pinned {
+		t.Log("the system does not let memory be kept out of swap")
+	}
+	if sig, err := r.Signer(print(a)).Sign(nil, []byte("x")); err != nil || a.PublicKey().Verify([]byte("x"), sig) != nil {
+		t.Fatal(err)
+	}
+	s := r.Signer(print(a))
+	if n := r.Forget(); n != 1 {
+		t.Errorf("%d were forgotten", n)
+	}
+	for range 100 {
+		h.cell.mu.RLock()
+		gone := h.cell.page == nil
+		h.cell.mu.RUnlock()
+		if gone {
+			break
+		}
+		time.Sleep(time.Millisecond)
+	}
+	if err := h.cell.use(func(ssh.AlgorithmSigner) error { return nil }); !errors.Is(err, errGone) {
+		t.Errorf("a wiped key: %v", err)
+	}
+	if _, err := s.Sign(nil, []byte("x")); !errors.Is(err, errGone) {
+		t.Errorf("a signer of a key that went: %v", err)
+	}
+}
+
+func TestAKeyGoesByItself(t *testing.T) {
+	var r Ring
+	a := newSigner(t)
+	hold(t, &r, a, Entry{})
+	r.Change(print(a), func(e *Entry) { e.Until = time.Now().Add(10 * time.Millisecond); e.Confirm = true })
+	if e := r.Entries(); len(e) != 1 || !e[0].Confirm || !strings.HasPrefix(e[0].Stay(), "another") {
+		t.Errorf("%+v", e)
+	}
+	for range 200 {
+		r.mu.Lock()
+		n := len(r.keys)
+		r.mu.Unlock()
+		if n == 0 {
+			return
+		}
+		time.Sleep(5 * time.Millisecond)
+	}
+	t.Error("it stays though nobody looks")
+}
+
+func TestOtherProgramsUseTheRingOverASocket(t *testing.T) {
+	var r Ring
+	a, b := newSigner(t), newSigner(t)
+	hold(t, &r, a, Entry{Name: "a", Confirm: true})
+	var c told
+	asked := 0
+	s, err := r.Open(Terms{Tell: c.tell, Ask: func(context.Context, Use) error { asked++; return nil }})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	if info, err := os.Stat(s.Path); err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("the socket: %v, %v", info, err)
+	}
+	if info, err := os.Stat(filepath.Dir(s.Path)); err != nil || info.Mode().Perm() != 0o700 {
+		t.Errorf("its folder: %v, %v", info, err)
+	}
+	conn, err := net.Dial("unix", s.Path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	client := agent.NewClient(conn)
+	if err := client.Add(agent.AddedKey{PrivateKey: slices.Clone(b.private), Comment: "b", LifetimeSecs: 60}); err != nil {
+		t.Fatal(err)
+	}
+	if keys, err := client.List(); err != nil || len(keys) != 2 {
+		t.Fatalf("%v, %v", keys, err)
+	}
+	if e := r.Entries()[1]; e.Name != "b" || e.Until.IsZero() {
+		t.Errorf("%+v", e)
+	}
+	for _, k := range []key{a, b} {
+		data := []byte("SSHSIG\x00\x00\x00\x04file and so on")
+		if sig, err := client.Sign(k.PublicKey(), data); err != nil || k.PublicKey().Verify(data, sig) != nil {
+			t.Errorf("%v", err)
+		}
+	}
+	if u := c.last(); asked != 1 || !strings.Contains(u.From, "process") || u.For() != "for a signature for file" {
+		t.Errorf("asked %d times, %+v: %s", asked, u, u.For())
+	}
+	if err := client.Lock([]byte("x")); err != nil || !r.Locked() {
+		t.Errorf("locking: %v", err)
+	}
+	if keys, _ := client.List(); len(keys) != 0 {
+		t.Error("a locked ring lists keys")
+	}
+	if client.Unlock([]byte("y")) == nil || client.Unlock([]byte("x")) != nil {
+		t.Error("unlocking")
+	}
+	if err := client.Remove(b.PublicKey()); err != nil || len(r.Entries()) != 1 {
+		t.Errorf("removing: %v", err)
+	}
+	s.Close()
+	if _, err := os.Stat(filepath.Dir(s.Path)); err == nil {
+		t.Error("the folder stays")
+	}
+	if _, err := client.List(); err == nil {
+		t.Error("a closed socket answers")
+	}
+}
+
+func TestTheDistributionsProgramsUseTheSocket(t *testing.T) {
+	list, err := exec.LookPath("ssh-add")
+	if err != nil {
+		if os.Getenv("CI") != "" {
+			t.Fatal("ssh-add is missing; scripts/test installs it")
+		}
+		t.Skip("no ssh-add")
+	}
+	var r Ring
+	a := newSigner(t)
+	hold(t, &r, a, Entry{Name: "tide.pem"})
+	var c told
+	s, err := r.Open(Terms{Tell: c.tell})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	run := func(name string, args ...string) string {
+		cmd := exec.CommandContext(t.Context(), name, args...)
+		cmd.Env = append(os.Environ(), "SSH_AUTH_SOCK="+s.Path)
+		out, err := cmd.CombinedOutput()
+		if err != nil {
+			t.Errorf("%s %q: %v: %s", name, args, err, out)
+		}
+		return string(out)
+	}
+	if out := run(list, "-l"); !strings.Contains(out, print(a)) || !strings.Contains(out, "tide.pem") {
+		t.Errorf("%s", out)
+	}
+	file := filepath.Join(t.TempDir(), "letter")
+	os.WriteFile(file, []byte("dear bay"), 0o600)
+	os.WriteFile(file+".pub", ssh.MarshalAuthorizedKey(a.PublicKey()), 0o600)
+	run("ssh-keygen", "-Y", "sign", "-n", "file", "-f", file+".pub", file)
+	if u := c.last(); !strings.Contains(u.From, "ssh-keygen") || u.What != "a signature for file" {
+		t.Errorf("%+v", u)
+	}
+	run(list, "-D")
+	if len(r.Entries()) != 0 {
+		t.Error("keys are there still")
+	}
+}
+
+func TestTheRingStandsBeforeAnotherAgent(t *testing.T) {
+	var behind, r Ring
+	theirs, ours := newSigner(t), newSigner(t)
+	hold(t, &behind, theirs, Entry{Name: "theirs"})
+	s, err := behind.Open(Terms{Tell: func(Use) {}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	hold(t, &r, ours, Entry{Name: "ours"})
+	if err := r.StandBefore(t.Context(), s.Path); err != nil {
+		t.Fatal(err)
+	}
+	if path, keys, err := r.Front(t.Context()); path != s.Path || err != nil || len(keys) != 1 || keys[0].Name != "theirs" || !keys[0].Behind {
+		t.Errorf("%q, %+v, %v", path, keys, err)
+	}
+	signers := r.Signers("anywhere")
+	if len(signers) != 2 || print(signers[1]) != print(theirs) {
+		t.Fatalf("%d signers", len(signers))
+	}
+	if sig, err := signers[1].Sign(nil, []byte("x")); err != nil || theirs.PublicKey().Verify([]byte("x"), sig) != nil {
+		t.Error(err)
+	}
+	front, err := r.Open(Terms{Tell: func(Use) {}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer front.Close()
+	conn, err := net.Dial("unix", front.Path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	client := agent.NewClient(conn)
+	if keys, err := client.List(); err != nil || len(keys) != 2 {
+		t.Errorf("%v, %v", keys, err)
+	}
+	if sig, err := client.Sign(theirs.PublicKey(), []byte("x")); err != nil || theirs.PublicKey().Verify([]byte("x"), sig) != nil {
+		t.Error(err)
+	}
+	var c told
+	far, _ := over(t, r.Lend(Terms{Keys: []string{print(ours)}, Tell: c.tell}))
+	if keys, err := far.List(); err != nil || len(keys) != 1 {
+		t.Errorf("a far side sees %v, %v", keys, err)
+	}
+	if _, err := far.Sign(theirs.PublicKey(), login(theirs.PublicKey(), "publickey", "x")); err == nil {
+		t.Error("a key of the agent behind is lent")
+	}
+	s.Close()
+	if _, _, err := r.Front(t.Context()); err == nil {
+		t.Error("an agent that is gone is not told")
+	}
+	if err := r.StandBefore(t.Context(), filepath.Join(t.TempDir(), "none")); err == nil {
+		t.Error("it stands before nothing")
+	}
+	if r.StandBefore(t.Context(), "") != nil || len(r.Signers("x")) != 1 {
+		t.Error("it still stands before it")
+	}
+}
+
+func TestAnAgentBehindThatHangsIsGivenUp(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "s")
+	l, err := net.Listen("unix", path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	var r Ring
+	if err := r.StandBefore(t.Context(), path); err == nil || !strings.Contains(err.Error(), "did not answer") {
+		t.Errorf("%v", err)
+	}
+}
+
+func TestFloodsAndLongMessagesHarmNobody(t *testing.T) {
+	var r Ring
+	a := newSigner(t)
+	hold(t, &r, a, Entry{})
+	s, err := r.Open(Terms{Tell: func(Use) {}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	dial := func() net.Conn {
+		conn, err := net.Dial("unix", s.Path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { conn.Close() })
+		return conn
+	}
+	long := dial()
+	binary.Write(long, binary.BigEndian, uint32(maxMessage+1))
+	if _, err := long.Read(make([]byte, 1)); err != io.EOF {
+		t.Errorf("a long message: %v", err)
+	}
+	flood := dial() // ten thousand questions, whose answers nobody reads
+	go func() {
+		for range 10_000 {
+			if _, err := flood.Write([]byte{0, 0, 0, 1, 11}); err != nil {
+				return
+			}
+		}
+	}()
+	var stalled []net.Conn
+	for range 2 * maxClients { // that begin a message and say no more
+		conn := dial()
+		conn.Write([]byte{0, 0})
+		stalled = append(stalled, conn)
+	}
+	refused := 0
+	for _, conn := range stalled {
+		conn.SetReadDeadline(time.Now().Add(50 * time.Millisecond))
+		if _, err := conn.Read(make([]byte, 1)); err == io.EOF || err != nil && !errors.Is(err, os.ErrDeadlineExceeded) {
+			refused++
+		}
+		conn.Close()
+	}
+	if refused < maxClients {
+		t.Errorf("only %d of %d lines were refused", refused, len(stalled))
+	}
+	flood.Close()
+	for i := range 100 { // when they have gone there is room again
+		if keys, err := agent.NewClient(dial()).List(); err == nil && len(keys) == 1 {
+			break
+		} else if i == 99 {
+			t.Errorf("afterwards: %v, %v", keys, err)
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+}
+
+// FuzzServe throws bytes at a lend and at the agent for programs here.
+func FuzzServe(f *testing.F) {
+	var r Ring
+	a := newSigner(f)
+	message := func(kind byte, payload any) []byte {
+		body := append([]byte{kind}, ssh.Marshal(payload)...)
+		return append(binary.BigEndian.AppendUint32(nil, uint32(len(body))), body...)
+	}
+	f.Add([]byte{0, 0, 0, 1, 11}, true)
+	f.Add(message(13, struct {
+		Key, Data []byte
+		Flags     uint32
+	}{a.PublicKey().Marshal(), login(a.PublicKey(), "publickey", "keeper"), 2}), false)
+	f.Add(message(27, struct {
+		Kind string
+		Rest []byte `ssh:"rest"`
+	}{"session-bind@openssh.com", bind(f, a, "s", true)}), true)
+	f.Add(message(17, struct {
+		Kind, Public, Private []byte
+		Comment               string
+	}{[]byte("ssh-ed25519"), a.PublicKey().Marshal()[19:], slices.Clone([]byte(a.private)), "c"}), true)
+	f.Add(message(22, struct{ Password string }{"x"}), true)
+	f.Fuzz(func(t *testing.T, data []byte, all bool) {
+		hold(t, &r, a, Entry{})
+		signed := false
+		l := r.Lend(Terms{Keys: []string{print(a)}, All: all, Tell: func(u Use) { signed = signed || u.Refuse == nil && u.Login == "" }})
+		near, far := net.Pipe()
+		go io.Copy(io.Discard, far)
+		go func() { far.Write(data); far.Close() }()
+		l.Serve(near, "")
+		if !all && (signed || r.Locked() || len(r.Entries()) != 1) {
+			t.Error("a far side did more than log in")
+		}
+		r.mu.Lock()
+		r.locked = nil
+		r.mu.Unlock()
+		r.Forget()
+	})
+}
+
+func BenchmarkSigning(b *testing.B) {
+	rsaKey, err1 := rsa.GenerateKey(rand.Reader, 3072)
+	ecdsaKey, err2 := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err := errors.Join(err1, err2); err != nil {
+		b.Fatal(err)
+	}
+	for _, c := range []struct {
+		name string
+		key  crypto.Signer
+	}{{"Ed25519", newSigner(b).private}, {"ECDSA-256", ecdsaKey}, {"RSA-3072", rsaKey}} {
+		library, err := ssh.NewSignerFromKey(c.key)
+		if err != nil {
+			b.Fatal(err)
+		}
+		data := login(library.PublicKey(), "publickey", "keeper")
+		b.Run(c.name+"/library", func(b *testing.B) {
+			for b.Loop() {
+				if _, err := library.Sign(rand.Reader, data); err != nil {
+					b.Fatal(err)
+				}
+			}
+		})
+		b.Run(c.name+"/ring", func(b *testing.B) {
+			var r Ring
+			e, err := r.Add(c.key, Entry{}) // the last that uses it: it is wiped
+			if err != nil {
+				b.Fatal(err)
+			}
+			s := r.Signer(e.SHA256)
+			for b.Loop() {
+				if _, err := s.Sign(rand.Reader, data); err != nil {
+					b.Fatal(err)
+				}
+			}
+		})
+	}
+}

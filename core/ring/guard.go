@@ -1,0 +1,61 @@
+package ring
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"time"
+)
+
+const (
+	// maxMessage is how long a message of the agent protocol may be, in bytes.
+	maxMessage = 256 << 10
+	// messageTime is how long a message may take to come in once it has begun.
+	messageTime = 10 * time.Second
+	// maxClients is how many lines are served at once.
+	maxClients = 64
+)
+
+// guard lets messages of the agent protocol through (draft-ietf-sshm-ssh-agent,
+// section 3: a length in four bytes, then as much) that are not too long and come
+// in whole in time; else it ends the line.
+type guard struct {
+	io.ReadWriteCloser
+	head  []byte // of the length, not passed on yet
+	body  int    // of the message, not read yet
+	stall *time.Timer
+}
+
+var errEmpty = errors.New("an empty message")
+
+func (g *guard) Read(p []byte) (int, error) {
+	if len(g.head) == 0 && g.body == 0 {
+		var head [4]byte
+		if _, err := io.ReadFull(g.ReadWriteCloser, head[:1]); err != nil {
+			return 0, err
+		}
+		g.stall = time.AfterFunc(messageTime, func() { g.Close() })
+		if _, err := io.ReadFull(g.ReadWriteCloser, head[1:]); err != nil {
+			return 0, err
+		}
+		n := binary.BigEndian.Uint32(head[:])
+		switch {
+		case n == 0:
+			return 0, errEmpty
+		case n > maxMessage:
+			return 0, fmt.Errorf("a message of %d bytes", n)
+		}
+		g.head, g.body = head[:], int(n)
+	}
+	if len(g.head) > 0 {
+		n := copy(p, g.head)
+		g.head = g.head[n:]
+		return n, nil
+	}
+	n, err := g.ReadWriteCloser.Read(p[:min(len(p), g.body)])
+	if g.body -= n; g.body == 0 || err != nil {
+		g.stall.Stop()
+	}
+	return n, err
+}

@@ -1,0 +1,102 @@
+package ring
+
+import (
+	"crypto"
+	"crypto/ed25519"
+	"crypto/rsa"
+	"crypto/x509"
+	"errors"
+	"math/big"
+	"slices"
+	"sync"
+
+	"golang.org/x/crypto/ssh"
+)
+
+// cell holds one private key in memory of its own.
+type cell struct {
+	mu   sync.RWMutex
+	page []byte // nil once it is wiped
+	der  []byte // of page: the key in PKCS#8, or an Ed25519 key as it is
+	ed   bool
+	held bool // the page stays out of swap
+}
+
+var errGone = errors.New("that key is no longer in the ring")
+
+// seal copies a private key into a cell. The caller's copy is wiped.
+func seal(key crypto.PrivateKey) (*cell, ssh.PublicKey, error) {
+	if k, ok := key.(*ed25519.PrivateKey); ok {
+		key = *k
+	}
+	signer, err := ssh.NewSignerFromKey(key)
+	if err != nil {
+		return nil, nil, err
+	}
+	public, err := ssh.ParsePublicKey(signer.PublicKey().Marshal()) // shares no memory with the key
+	if err != nil {
+		return nil, nil, err
+	}
+	defer wipe(key)
+	der, ed := []byte(nil), false
+	if k, ok := key.(ed25519.PrivateKey); ok {
+		der, ed = k, true // reading it from PKCS#8 costs as much as a signature
+	} else if der, err = x509.MarshalPKCS8PrivateKey(key); err != nil {
+		return nil, nil, err
+	}
+	defer clear(der)
+	page, held, err := newPage(len(der))
+	if err != nil {
+		return nil, nil, err
+	}
+	copy(page, der)
+	return &cell{page: page, der: page[:len(der)], ed: ed, held: held}, public, nil
+}
+
+// use lends the key for the time of a call.
+func (c *cell) use(do func(ssh.AlgorithmSigner) error) error {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	if c.page == nil {
+		return errGone
+	}
+	var key crypto.PrivateKey
+	var err error
+	if c.ed {
+		key = ed25519.PrivateKey(slices.Clone(c.der))
+	} else if key, err = x509.ParsePKCS8PrivateKey(c.der); err != nil {
+		return err
+	}
+	defer wipe(key)
+	signer, err := ssh.NewSignerFromKey(key)
+	if err != nil {
+		return err
+	}
+	return do(signer.(ssh.AlgorithmSigner))
+}
+
+// wipe makes the key unusable and unreadable.
+func (c *cell) wipe() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.page == nil {
+		return
+	}
+	clear(c.page)
+	freePage(c.page)
+	c.page, c.der = nil, nil
+}
+
+// wipe overwrites what can be reached of a key.
+func wipe(key crypto.PrivateKey) {
+	switch k := key.(type) {
+	case ed25519.PrivateKey:
+		clear(k)
+	case *rsa.PrivateKey:
+		for _, n := range append([]*big.Int{k.D, k.Precomputed.Dp, k.Precomputed.Dq, k.Precomputed.Qinv}, k.Primes...) {
+			if n != nil {
+				clear(n.Bits())
+			}
+		}
+	}
+}
