@@ -628,9 +628,9 @@ func (a *App) offerTaken(msg keysAsked) tea.Cmd {
 
 // tellLent shows that a lent key was used, wherever the person is.
 func (a *App) tellLent(e walk.Lent) {
-	say := fmt.Sprintf("%s used %s to log in as %s", e.Hop, e.Key, e.Login)
+	say := fmt.Sprintf("%s used %s %s", e.By(), e.Key, e.For())
 	if e.Refuse != nil {
-		say = fmt.Sprintf("%s was refused the use of %s: %v", e.Hop, e.Key, e.Refuse)
+		say = fmt.Sprintf("%s was refused the use of %s: %v", e.By(), e.Key, e.Refuse)
 	}
 	if a.inShell {
 		a.shell.Notice(say)

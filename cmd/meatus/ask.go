@@ -112,7 +112,7 @@ func (a *ttyAsker) Lend(ctx context.Context, q walk.LendQuestion) error {
 		return err
 	}
 	defer tty.Close()
-	answer, err := ask(ctx, tty, fmt.Sprintf("%s wants to use %s to log in as %s. Let it? Type yes: ", q.Hop, q.Use.Key, q.Use.Login), true)
+	answer, err := ask(ctx, tty, fmt.Sprintf("%s wants to use %s %s. Let it? Type yes: ", q.By(), q.Use.Key, q.Use.For()), true)
 	if err == nil && answer != "yes" {
 		err = walk.ErrDeclined
 	}

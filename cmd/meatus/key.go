@@ -1,16 +1,19 @@
 package main
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"meatus/core/book"
 	"meatus/core/keyfile"
 	"meatus/core/workspace"
 )
@@ -18,7 +21,7 @@ import (
 func keyCommand(open opener) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "key",
-		Short: "keys: show, list, find, mend, make, wrap, public, split, adopt, rename, retire, unseal, install, sweep",
+		Short: "keys: show, list, find, mend, make, wrap, public, split, adopt, rename, retire, unseal, bind, install, rotate, sweep",
 		Long: `key does everything that is done with key files.
 
 Passphrases are asked on the controlling terminal, or read from a file descriptor
@@ -27,7 +30,7 @@ named with --passphrase-fd, up to the end of a line; never from an argument.`,
 	c.AddCommand(keyShow(), keyList(open), keyFind(open), keyMend(), keyMake(), keyWrap(), keyPublic(), keySplit(),
 		keyMove(open, "adopt", "bring a key into keys/, readable by its owner alone, and take it away from where it was"),
 		keyMove(open, "rename", "give a key another name; sessions that name it follow"),
-		keyMove(open, "retire", "move a key aside; sessions that name it are told"), keyUnseal(), keyInstall(open), keyRotate(open), keySweep(open))
+		keyMove(open, "retire", "move a key aside; sessions that name it are told"), keyUnseal(), keyBind(open), keyInstall(open), keyRotate(open), keySweep(open))
 	return c
 }
 
@@ -458,22 +461,64 @@ func keyUnseal() *cobra.Command {
 	return c
 }
 
+// secretText reads all that comes by a file descriptor, in lines.
+func secretText(fd int) ([]byte, error) {
+	f := os.NewFile(uintptr(fd), "passphrase")
+	if f == nil {
+		return nil, &statusError{statusWrongUse, fmt.Errorf("there is no file descriptor %d", fd)}
+	}
+	defer f.Close()
+	text, err := io.ReadAll(io.LimitReader(f, 4096))
+	return bytes.ReplaceAll(text, []byte("\r\n"), []byte("\n")), err
+}
+
+func keyBind(open opener) *cobra.Command {
+	var hosts []string
+	var stay string
+	var confirm bool
+	c := &cobra.Command{
+		Use:   "bind PATH",
+		Short: "say which hosts a key is meant for, how long it stays in the ring, and whether a person is asked before others use it",
+		Long: `bind says of a key what it is meant for, in the sessions file. Used at another host
+the key gate says so, and the ring does not sign for it. An empty value takes the
+saying back: --host "".`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			w, err := open()
+			if err != nil {
+				return err
+			}
+			path, err := filepath.Abs(args[0])
+			if err != nil {
+				return err
+			}
+			for _, f := range []struct{ flag, field, value string }{
+				{"host", "hosts", strings.Join(hosts, ", ")}, {"stay", "stay", stay}, {"confirm", "confirm", strconv.FormatBool(confirm)},
+			} {
+				if !cmd.Flags().Changed(f.flag) {
+					continue
+				}
+				if _, err := book.SetKey(w.SessionsPath(), w.Written(path), f.field, f.value); err != nil {
+					return &statusError{statusWrongUse, err}
+				}
+				fmt.Fprintf(cmd.OutOrStdout(), "%s: %s = %s\n", w.Written(path), f.field, f.value)
+			}
+			return nil
+		},
+	}
+	c.Flags().StringSliceVar(&hosts, "host", nil, "hosts or sessions it is meant for, by pattern (repeatable)")
+	c.Flags().StringVar(&stay, "stay", "", "how long it stays in the ring, as 1h, or end")
+	c.Flags().BoolVar(&confirm, "confirm", false, "ask before others use it")
+	return c
+}
+
 // secret reads a passphrase from a file descriptor, else from the controlling
 // terminal, there twice where it is a new one.
 func secret(cmd *cobra.Command, fd int, prompt string, twice bool) ([]byte, error) {
 	if fd >= 0 {
-		f := os.NewFile(uintptr(fd), "passphrase")
-		if f == nil {
-			return nil, &statusError{statusWrongUse, fmt.Errorf("there is no file descriptor %d", fd)}
-		}
-		defer f.Close()
-		text, err := io.ReadAll(io.LimitReader(f, 4096))
-		if err != nil {
-			return nil, err
-		}
-		line, _, _ := strings.Cut(string(text), "\n")
-		clear(text)
-		return []byte(strings.TrimSuffix(line, "\r")), nil
+		text, err := secretText(fd)
+		line, _, _ := bytes.Cut(text, []byte("\n"))
+		return line, err
 	}
 	tty, err := os.OpenFile("/dev/tty", os.O_RDWR, 0)
 	if err != nil {

@@ -110,7 +110,7 @@ func root() command {
 	top.PersistentFlags().StringVar(&leader, "leader", "alt+m", "the key that opens the switcher")
 	top.CompletionOptions.DisableDefaultCmd = true
 	open := func() (*workspace.Workspace, error) { return openWorkspace(dir) }
-	top.AddCommand(checkCommand(open), runCommand(open), trailCommand(open), keyCommand(open), hostsCommand(open), exportCommand(open), importCommand(open), labCommand(), demoCommand(&leader))
+	top.AddCommand(checkCommand(open), runCommand(open), trailCommand(open), keyCommand(open), ringCommand(open), hostsCommand(open), exportCommand(open), importCommand(open), labCommand(), demoCommand(&leader))
 	wrongUse(top)
 	return command{top}
 }

@@ -72,10 +72,13 @@ func entry(event walk.Event) (Entry, bool) {
 		}
 		return e, true
 	case walk.Lent:
-		e := Entry{Kind: Lend, Session: ev.Session, Hop: ev.Hop, Say: fmt.Sprintf("used %s to log in as %s, use %d", ev.Key, ev.Login, ev.Count)}
+		e := Entry{Kind: Lend, Session: ev.Session, Hop: ev.Hop, Say: fmt.Sprintf("used %s %s, use %d", ev.Key, ev.For(), ev.Count)}
 		if ev.Refuse != nil {
-			e.Say = fmt.Sprintf("asked for %s to log in as %s", ev.Key, ev.Login)
+			e.Say = fmt.Sprintf("asked for %s %s", ev.Key, ev.For())
 			e.Failed = ev.Refuse.Error()
+		}
+		if ev.From != "" {
+			e.Say = ev.From + " " + e.Say
 		}
 		return e, true
 	case walk.Learned:

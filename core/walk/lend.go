@@ -26,11 +26,24 @@ type Lent struct {
 
 func (Lent) isEvent() {}
 
+// By is who asked: the far side's machine, or a program here.
+func (l Lent) By() string { return by(l.Place, l.Use) }
+
+func by(p Place, u ring.Use) string {
+	if u.From != "" {
+		return u.From
+	}
+	return p.Hop
+}
+
 // LendQuestion asks whether a far side may use a lent key once.
 type LendQuestion struct {
 	Place
 	Use ring.Use
 }
+
+// By is who asks: the far side's machine, or a program here.
+func (q LendQuestion) By() string { return by(q.Place, q.Use) }
 
 // lend lends what the passage's session says, nil where it lends nothing. Keys
 // with a passphrase are unlocked now, by asking.

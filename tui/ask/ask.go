@@ -289,12 +289,14 @@ func (m *Model) words(q *question) (title string, body []string) {
 		return "first visit", body
 	case q.lend != nil:
 		u := q.lend.Use
-		host := "a host it does not name"
+		wrap(fmt.Sprintf("%s wants to use %s %s. It is request %d.", q.lend.By(), u.Key, u.For(), u.Count))
 		if u.Host != "" {
-			host = "the host " + u.Host
+			wrap("The host's key is " + u.Host + ".")
 		}
-		wrap(fmt.Sprintf("%s wants to use %s to log in as %s at %s. It is request %d of this shell.", q.lend.Hop, u.Key, u.Login, host, u.Count))
-		wrap("Did you just ask for that over there? If so type yes; if not, somebody else did: n refuses.")
+		if len(u.Via) > 0 {
+			wrap(fmt.Sprintf("The request came on through %d further machines.", len(u.Via)))
+		}
+		wrap("Did you just ask for that there? If so type yes; if not, somebody else did: n refuses.")
 		return "a lent key is asked for", body
 	case q.passphrase != nil:
 		k := q.passphrase

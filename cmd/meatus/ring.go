@@ -1,0 +1,183 @@
+package main
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"meatus/core/away"
+	"meatus/core/keyfile"
+	"meatus/core/ring"
+	"meatus/core/walk"
+)
+
+// ringOptions are the flags of "meatus ring".
+type ringOptions struct {
+	stay         time.Duration
+	confirm      bool
+	hosts        []string
+	behind       bool
+	asJSON       bool
+	passphraseFD int
+}
+
+func ringCommand(open opener) *cobra.Command {
+	o := ringOptions{passphraseFD: -1}
+	c := &cobra.Command{
+		Use:   "ring [KEY...] [-- CMD...]",
+		Short: "hold keys in memory for other programs, for one command or until interrupted",
+		Long: `ring unlocks keys into memory and lets other programs of this account use them over
+a socket that only this account can reach. With CMD it runs that with SSH_AUTH_SOCK
+set, and ends with it; without, it prints the line that sets it and stays until it
+is interrupted. Every use is told on standard error and in the trail. The keys go
+when their time is over, when the screen locks and when the program ends.`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			var command []string
+			if at := cmd.ArgsLenAtDash(); at >= 0 {
+				args, command = args[:at], args[at:]
+			}
+			return o.run(cmd, open, args, command)
+		},
+	}
+	c.Flags().DurationVar(&o.stay, "stay", 0, "how long the keys stay, as 1h; 0 for until the end")
+	c.Flags().BoolVar(&o.confirm, "confirm", false, "ask on the terminal before each use")
+	c.Flags().StringSliceVar(&o.hosts, "host", nil, "use the keys for these hosts alone, by pattern (repeatable)")
+	c.Flags().BoolVar(&o.behind, "before-agent", false, "stand in front of the agent that SSH_AUTH_SOCK names: show and use its keys too")
+	c.Flags().BoolVar(&o.asJSON, "json", false, "tell the keys and each use as lines of JSON on standard error")
+	c.Flags().IntVar(&o.passphraseFD, "passphrase-fd", -1, "read the passphrases from this file descriptor, one a line")
+	return c
+}
+
+func (o ringOptions) run(cmd *cobra.Command, open opener, keys, command []string) error {
+	w, err := open()
+	if err != nil {
+		return err
+	}
+	asker := newTTYAsker(nil)
+	walker := walk.New(walk.Config{Vouched: w.Vouched, Asker: asker})
+	defer walker.Close()
+	defer keepTrail(w.Dir, walker)()
+	inbox := walker.Subscribe()
+	if o.behind {
+		socket := os.Getenv("SSH_AUTH_SOCK")
+		if socket == "" {
+			return &statusError{statusWrongUse, errors.New("SSH_AUTH_SOCK names no agent to stand in front of")}
+		}
+		if err := walker.Ring.StandBefore(cmd.Context(), socket); err != nil {
+			return err
+		}
+	}
+	var given [][]byte // passphrases by file descriptor
+	if o.passphraseFD >= 0 {
+		text, err := secretText(o.passphraseFD)
+		if err != nil {
+			return err
+		}
+		given = bytes.Split(text, []byte("\n"))
+	}
+	for _, name := range keys {
+		file, err := readAbs(name)
+		if err != nil {
+			return err
+		}
+		var pass []byte
+		if file.Passphrase {
+			if len(given) > 0 {
+				pass, given = given[0], given[1:]
+			} else if pass, err = secret(cmd, -1, "Passphrase of "+file.Path, false); err != nil {
+				return err
+			}
+		}
+		terms := w.Planner().TermsOf(file.Path)
+		terms.Confirm = terms.Confirm || o.confirm
+		if o.stay > 0 {
+			terms.Stay = o.stay
+		}
+		if len(o.hosts) > 0 {
+			terms.Hosts = o.hosts
+		}
+		e, err := walker.Hold(file, pass, terms)
+		clear(pass)
+		if errors.Is(err, keyfile.ErrPassphrase) {
+			return fmt.Errorf("%s: that is not its passphrase", file.Path)
+		}
+		if err != nil {
+			return fmt.Errorf("%s: %w", file.Path, err)
+		}
+		o.tell(cmd, "holds", e, nil)
+	}
+	away.Tell(cmd.Context(), func(why string) {
+		if n := walker.Ring.Forget(); n > 0 {
+			fmt.Fprintf(cmd.ErrOrStderr(), "meatus: %s: %d keys are gone from the ring\n", why, n)
+		}
+	})
+	socket, err := walker.Share()
+	if err != nil {
+		return err
+	}
+	defer socket.Close()
+	go func() {
+		for events := inbox.Take(cmd.Context()); events != nil; events = inbox.Take(cmd.Context()) {
+			for _, e := range events {
+				if use, ok := e.(walk.Lent); ok {
+					o.tell(cmd, "used", use.Key, &use)
+				}
+			}
+		}
+	}()
+	if len(command) == 0 {
+		fmt.Fprintf(cmd.OutOrStdout(), "SSH_AUTH_SOCK=%s; export SSH_AUTH_SOCK\n", socket.Path)
+		<-cmd.Context().Done()
+		return nil
+	}
+	run := exec.CommandContext(cmd.Context(), command[0], command[1:]...)
+	run.Env = append(os.Environ(), "SSH_AUTH_SOCK="+socket.Path)
+	run.Stdin, run.Stdout, run.Stderr = os.Stdin, cmd.OutOrStdout(), cmd.ErrOrStderr()
+	err = run.Run()
+	var exit *exec.ExitError
+	if errors.As(err, &exit) && exit.ExitCode() > 0 {
+		return &statusError{status: exit.ExitCode()}
+	}
+	return err
+}
+
+// tell says that a key is held, or was used or refused.
+func (o ringOptions) tell(cmd *cobra.Command, what string, e ring.Entry, use *walk.Lent) {
+	out := cmd.ErrOrStderr()
+	if o.asJSON {
+		line := map[string]any{"event": what, "key": e.String(), "sha256": e.SHA256}
+		if use == nil {
+			line["stay"], line["confirm"], line["hosts"] = e.Stay(), e.Confirm, e.Hosts
+		} else {
+			line["by"], line["for"], line["use"] = use.By(), use.For(), use.Count
+			if use.Refuse != nil {
+				line["refused"] = use.Refuse.Error()
+			}
+		}
+		text, _ := json.Marshal(line)
+		fmt.Fprintln(out, string(text))
+		return
+	}
+	switch {
+	case use == nil:
+		say := []string{e.String(), e.SHA256, "stays " + e.Stay()}
+		if e.Confirm {
+			say = append(say, "asks before each use")
+		}
+		if len(e.Hosts) > 0 {
+			say = append(say, "for "+strings.Join(e.Hosts, ", "))
+		}
+		fmt.Fprintln(out, "holds "+strings.Join(say, ", "))
+	case use.Refuse != nil:
+		fmt.Fprintf(out, "meatus: %s was refused %s %s: %v\n", use.By(), e, use.For(), use.Refuse)
+	default:
+		fmt.Fprintf(out, "meatus: %s used %s %s\n", use.By(), e, use.For())
+	}
+}
