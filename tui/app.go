@@ -17,6 +17,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"golang.org/x/crypto/ssh"
 
+	"meatus/core/away"
 	"meatus/core/book"
 	"meatus/core/gate"
 	"meatus/core/mend"
@@ -26,11 +27,14 @@ import (
 	"meatus/core/walk"
 	"meatus/core/workspace"
 	"meatus/tui/ask"
+	"meatus/tui/carry"
 	"meatus/tui/entry"
 	"meatus/tui/hosts"
 	"meatus/tui/journal"
 	"meatus/tui/keys"
+	"meatus/tui/lending"
 	"meatus/tui/remedies"
+	ringplace "meatus/tui/ring"
 	"meatus/tui/routes"
 	"meatus/tui/settle"
 	"meatus/tui/sheet"
@@ -71,13 +75,12 @@ type App struct {
 
 	width, height int
 	inShell       bool         // the Shell place shows
-	inTrail       bool         // the trail shows
-	inHosts       bool         // the host identities show
-	inKeys        bool         // the keys show; Routes does where none of these
+	at            place        // the place that shows, nil for a shell or Routes
 	trail         *trail.Trail // nil where it cannot be kept
 	journal       *journal.Model
 	hosts         *hosts.Model
 	keys          *keys.Model
+	ring          *ringplace.Model
 	routes        *routes.Model
 	shell         *shells.Model
 	ask           *ask.Model
@@ -87,7 +90,8 @@ type App struct {
 	help          bool
 	leaving       bool
 	notice        string
-	toDemo        bool // the program ends for the demo
+	toDemo        bool              // the program ends for the demo
+	better        map[string]better // by session
 
 	open    []*shells.Shell
 	nextID  int
@@ -96,6 +100,19 @@ type App struct {
 	repeat  int     // counts how often repeating was asked for
 	turning bool    // the marks turn
 	ticking bool    // the seconds are counted
+}
+
+// place is one of the places beside Routes and the shells.
+type place interface {
+	Update(tea.Msg) (wish tea.Msg, cmd tea.Cmd)
+	View() []string
+	SetTheme(*theme.Theme)
+	SetSize(columns, rows int)
+}
+
+// places are the places by the keys they are gone to with.
+func (a *App) places() map[string]place {
+	return map[string]place{"t": a.journal, "h": a.hosts, "K": a.keys, "g": a.ring}
 }
 
 // task is something under way in place of the card: a session being written or
@@ -117,7 +134,7 @@ func New(ws *workspace.Workspace, o Options) *App {
 	a := &App{
 		ws: ws, options: o, theme: t, desk: &ask.Desk{Send: func(tea.Msg) {}},
 		routes: routes.New(ws, t), shell: shells.New(t), ask: ask.New(t),
-		walks: map[string]context.CancelFunc{},
+		walks: map[string]context.CancelFunc{}, better: map[string]better{},
 	}
 	a.ctx, a.cancel = context.WithCancel(context.Background())
 	var err error
@@ -141,6 +158,12 @@ func New(ws *workspace.Workspace, o Options) *App {
 	a.journal = journal.New(a.trail, why, t)
 	a.hosts = hosts.New(ws, a.trail, t)
 	a.keys = keys.New(ws, t)
+	a.ring = ringplace.New(ws, a.walker, t)
+	away.Tell(a.ctx, func(why string) {
+		if n := a.walker.Ring.Forget(); n > 0 {
+			a.desk.Send(gone{why, n})
+		}
+	})
 	if a.written, err = ws.Watch(a.ctx); err != nil {
 		a.notice = err.Error() + "; press r after editing the file"
 	}
@@ -168,6 +191,7 @@ func (a *App) Close() {
 	for _, s := range a.open {
 		s.Close()
 	}
+	a.ring.Close()
 	a.walker.Close()
 	if a.trail != nil {
 		a.trail.Close()
@@ -219,8 +243,12 @@ type (
 		err     error
 	}
 	fileWritten struct{}
-	turn        struct{}
-	second      time.Time
+	gone        struct { // keys, from the ring
+		why  string
+		keys int
+	}
+	turn   struct{}
+	second time.Time
 )
 
 // Init starts listening, asks for the ground's colour and judges the sessions.
@@ -284,6 +312,8 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 				a.look.done++
 			case walk.Lent:
 				a.tellLent(e)
+				a.ring.Hear(e)
+				a.offerBetter(e)
 			}
 			a.routes.Hear(e)
 		}
@@ -426,8 +456,47 @@ func (a *App) wish(msg tea.Msg) tea.Cmd {
 			a.toDemo = true
 			return tea.Quit
 		}
-	case journal.Left, hosts.Left, keys.Left:
+	case journal.Left, hosts.Left, keys.Left, ringplace.Left:
 		a.goTo(nil)
+	case carry.Left, lending.Left:
+		a.task = nil
+	case routes.Sweep:
+		return a.sweep(msg.Session)
+	case routes.Lend:
+		return a.lend(msg.Session)
+	case routes.Better:
+		return a.takeBetter(msg.Session)
+	case lending.Go:
+		a.task = nil
+		a.routes.Select(msg.Route.Session)
+		return a.walkRoute(msg.Route, false)
+	case keys.Install:
+		return a.install(msg)
+	case keys.Rotate:
+		return a.rotate(msg)
+	case keys.Hold:
+		return a.hold(msg)
+	case keys.Said:
+		a.keys.Say(string(msg))
+	case ringplace.ToKeys:
+		return a.goToPlace("K")
+	case ringplace.Copy:
+		return tea.SetClipboard(msg.Text)
+	case renamed:
+		a.ws = a.ws.With(msg.book)
+		a.routes.SetWorkspace(a.ws)
+	case carry.Done:
+		var cmds []tea.Cmd
+		for _, e := range msg.Entries {
+			cmds = append(cmds, a.record(e))
+		}
+		return tea.Batch(tea.Sequence(cmds...), a.routes.Rejudge(msg.Job.Session, ""))
+	case gone:
+		say := fmt.Sprintf("%s: %d keys are gone from the ring", msg.why, msg.keys)
+		a.notice = say
+		if a.inShell {
+			a.shell.Notice(say)
+		}
 	case keys.Changed:
 		if msg.Book != nil {
 			a.ws = a.ws.With(msg.Book)
@@ -444,19 +513,14 @@ func (a *App) wish(msg tea.Msg) tea.Cmd {
 		a.routes.Select(msg.Name)
 		return tea.Batch(a.routes.JudgeRest(0), a.record(trail.Entry{Kind: trail.Edit, Session: msg.Name, Say: "written as a new session"}))
 	default:
-		if a.inKeys {
-			return tea.Batch(a.take(a.keys.Update(msg)), a.take(a.routes.Update(msg)))
-		}
-		if a.inHosts {
-			return tea.Batch(a.take(a.hosts.Update(msg)), a.take(a.routes.Update(msg)))
-		}
-		if a.inTrail {
-			return tea.Batch(a.take(a.journal.Update(msg)), a.take(a.routes.Update(msg)))
+		var cmds []tea.Cmd
+		if a.at != nil {
+			cmds = append(cmds, a.take(a.at.Update(msg)))
 		}
 		if a.task != nil {
-			return tea.Batch(a.take(a.task.Update(msg)), a.take(a.routes.Update(msg)))
+			cmds = append(cmds, a.take(a.task.Update(msg)))
 		}
-		return a.take(a.routes.Update(msg))
+		return tea.Batch(append(cmds, a.take(a.routes.Update(msg)))...)
 	}
 	return nil
 }
@@ -475,9 +539,9 @@ func (a *App) resize(width, height int) {
 	a.routes.SetWidth(width)
 	a.ask.SetWidth(width)
 	a.shell.SetSize(width, height)
-	a.journal.SetSize(width, height)
-	a.hosts.SetSize(width, height)
-	a.keys.SetSize(width, height)
+	for _, p := range a.places() {
+		p.SetSize(width, height)
+	}
 	if a.task != nil {
 		a.task.SetWidth(width)
 	}
@@ -491,9 +555,9 @@ func (a *App) setTheme(t *theme.Theme) {
 	a.routes.SetTheme(t)
 	a.shell.SetTheme(t)
 	a.ask.SetTheme(t)
-	a.journal.SetTheme(t)
-	a.hosts.SetTheme(t)
-	a.keys.SetTheme(t)
+	for _, p := range a.places() {
+		p.SetTheme(t)
+	}
 	if a.task != nil {
 		a.task.SetTheme(t)
 	}
@@ -519,12 +583,20 @@ func (a *App) walk(session string, wait bool) tea.Cmd {
 	if a.walks[session] != nil {
 		return nil
 	}
-	a.routes.Begin(session)
 	r, ok := a.routes.Route(session)
 	if !ok {
-		a.routes.Arrived(session)
 		return nil
 	}
+	return a.walkRoute(r, wait)
+}
+
+// walkRoute walks a route and opens a shell at its end.
+func (a *App) walkRoute(r route.Route, wait bool) tea.Cmd {
+	session := r.Session
+	if a.walks[session] != nil {
+		return nil
+	}
+	a.routes.Begin(session)
 	ctx, cancel := context.WithCancel(a.ctx)
 	a.walks[session] = cancel
 	walker := a.walker
@@ -646,7 +718,7 @@ func (a *App) arrive(msg arrived) tea.Cmd {
 	a.nextID++
 	s := &shells.Shell{ID: a.nextID, Route: msg.route, Shell: msg.shell}
 	a.open = append(a.open, s)
-	if !a.inShell && !a.inTrail && !a.inHosts && !a.inKeys && a.task == nil && a.switcher == nil && !a.ask.Waiting() && a.routes.Selected() == msg.session {
+	if !a.inShell && a.at == nil && a.task == nil && a.switcher == nil && !a.ask.Waiting() && a.routes.Selected() == msg.session {
 		a.goTo(s)
 		if refused := msg.shell.Refused(); len(refused) > 0 {
 			a.shell.Notice("the server does not take " + strings.Join(refused, ", "))
@@ -710,10 +782,10 @@ func (a *App) raise() {
 
 // goTo shows a shell, or Routes for nil.
 func (a *App) goTo(s *shells.Shell) {
-	if a.inKeys {
+	if a.at == a.keys {
 		a.keys.Forget()
 	}
-	a.inShell, a.inTrail, a.inHosts, a.inKeys = s != nil, false, false, false
+	a.inShell, a.at = s != nil, nil
 	a.help, a.leaving, a.raisedFrom = false, false, nil
 	if s != nil {
 		a.shell.Show(s)
@@ -721,30 +793,27 @@ func (a *App) goTo(s *shells.Shell) {
 	}
 }
 
-// goToHosts shows the host identities, at the selected session's.
-func (a *App) goToHosts() tea.Cmd {
+// goToPlace shows the place of a key, Routes where there is none.
+func (a *App) goToPlace(key string) tea.Cmd {
 	a.goTo(nil)
-	a.inHosts = true
-	a.hosts.SetWorkspace(a.ws)
-	if r, ok := a.routes.Route(a.routes.Selected()); ok {
-		a.hosts.Select(r.Target().Host, r.Target().Port)
+	a.at = a.places()[key]
+	switch a.at {
+	case a.journal:
+		return a.journal.Read()
+	case a.keys:
+		a.keys.SetWorkspace(a.ws)
+		return a.keys.Read()
+	case a.hosts:
+		a.hosts.SetWorkspace(a.ws)
+		if r, ok := a.routes.Route(a.routes.Selected()); ok {
+			a.hosts.Select(r.Target().Host, r.Target().Port)
+		}
+		return a.hosts.Read()
+	case a.ring:
+		a.ring.SetWorkspace(a.ws)
+		return a.ring.Read()
 	}
-	return a.hosts.Read()
-}
-
-// goToKeys shows the keys.
-func (a *App) goToKeys() tea.Cmd {
-	a.goTo(nil)
-	a.inKeys = true
-	a.keys.SetWorkspace(a.ws)
-	return a.keys.Read()
-}
-
-// goToTrail shows the trail.
-func (a *App) goToTrail() tea.Cmd {
-	a.goTo(nil)
-	a.inTrail = true
-	return a.journal.Read()
+	return nil
 }
 
 // putAway forgets an ended shell.

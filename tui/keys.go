@@ -35,15 +35,9 @@ func (a *App) key(msg tea.KeyPressMsg) tea.Cmd {
 		switch {
 		case !chosen:
 			return nil
-		case to.Trail:
+		case to.At != "":
 			a.switcher = nil
-			return a.goToTrail()
-		case to.Keys:
-			a.switcher = nil
-			return a.goToKeys()
-		case to.Hosts:
-			a.switcher = nil
-			return a.goToHosts()
+			return a.goToPlace(to.At)
 		case to.Do != "":
 			a.switcher = nil
 			if a.shell.Do(to.Do); to.Do == "b" {
@@ -54,12 +48,8 @@ func (a *App) key(msg tea.KeyPressMsg) tea.Cmd {
 		a.switcher = nil
 		a.goTo(to.Shell)
 		return nil
-	case a.inTrail:
-		return a.take(a.journal.Update(msg))
-	case a.inHosts:
-		return a.take(a.hosts.Update(msg))
-	case a.inKeys:
-		return a.take(a.keys.Update(msg))
+	case a.at != nil:
+		return a.take(a.at.Update(msg))
 	case a.inShell:
 		return a.take(a.shell.Update(msg), nil)
 	case a.help:
@@ -78,11 +68,16 @@ func (a *App) key(msg tea.KeyPressMsg) tea.Cmd {
 // lead opens the switcher; pressed twice, the leader goes to the far side.
 func (a *App) lead(msg tea.KeyPressMsg) {
 	if a.switcher == nil {
-		here := a.shell.Shell()
-		if !a.inShell {
-			here = nil
+		here := switcher.Place{At: "0"}
+		for key, p := range a.places() {
+			if a.at == p {
+				here.At = key
+			}
 		}
-		a.switcher = switcher.New(a.theme, a.width, a.open, switcher.Place{Shell: here, Trail: a.inTrail, Hosts: a.inHosts, Keys: a.inKeys})
+		if a.inShell {
+			here = switcher.Place{Shell: a.shell.Shell()}
+		}
+		a.switcher = switcher.New(a.theme, a.width, a.open, here)
 		return
 	}
 	a.switcher = nil
@@ -104,10 +99,8 @@ func (a *App) routesKey(msg tea.KeyPressMsg) tea.Cmd {
 		return a.write()
 	case "r":
 		return a.readAgain(true)
-	case "h":
-		return a.goToHosts()
-	case "K":
-		return a.goToKeys()
+	case "h", "K", "g":
+		return a.goToPlace(msg.String())
 	case "q":
 		return a.leave()
 	case "esc":
@@ -144,12 +137,10 @@ func (a *App) answerLeaving(key string) tea.Cmd {
 
 func (a *App) paste(msg tea.PasteMsg) tea.Cmd {
 	switch {
-	case a.switcher != nil || a.leaving || a.inTrail:
+	case a.switcher != nil || a.leaving:
 		return nil
-	case a.inHosts:
-		return a.take(a.hosts.Update(msg))
-	case a.inKeys:
-		return a.take(a.keys.Update(msg))
+	case a.at != nil:
+		return a.take(a.at.Update(msg))
 	case a.inShell:
 		return a.take(a.shell.Update(msg), nil)
 	case a.ask.Waiting():
@@ -166,12 +157,8 @@ func (a *App) mouse(msg tea.Msg) tea.Cmd {
 		return nil
 	case a.inShell:
 		return a.take(a.shell.Update(msg), nil)
-	case a.inTrail:
-		return a.take(a.journal.Update(msg))
-	case a.inHosts:
-		return a.take(a.hosts.Update(msg))
-	case a.inKeys:
-		return a.take(a.keys.Update(msg))
+	case a.at != nil:
+		return a.take(a.at.Update(msg))
 	case a.task != nil || a.ask.Waiting():
 		return nil
 	}
@@ -186,7 +173,7 @@ func (a *App) allKeys() []keyGroup {
 			{Key: "↑ ↓  j k", Does: "choose a session"}, {Key: "pgup pgdn", Does: "by pages"},
 			{Key: "/", Does: "find"}, {Key: "enter", Does: "walk and open a shell"},
 			{Key: "w", Does: "wait until it is up"}, {Key: "s", Does: "to its open shell"}, {Key: "c  C", Does: "check it, all of them"}, {Key: "v  R", Does: "how far, and how often"}, {Key: "space o", Does: "mark it; order"}, {Key: "esc", Does: "stop"},
-			{Key: "m  M", Does: "mend it; all ways to"}, {Key: "i  h  K", Does: "settle its identity; hosts; keys"}, {Key: "d", Does: "details of what is wrong"},
+			{Key: "m  M", Does: "mend it; all ways to"}, {Key: "i", Does: "settle its identity"}, {Key: "h  K  g", Does: "hosts, keys, ring"}, {Key: "l  b", Does: "lend to one shell; a better way"}, {Key: "S", Does: "sweep what was left there"}, {Key: "d", Does: "details of what is wrong"},
 			{Key: "n", Does: "write a new session"}, {Key: "e  u", Does: "edit it, undo an edit"}, {Key: "r", Does: "read the sessions again"}, {Key: "q", Does: "leave"},
 		}},
 		{"Shell", []theme.Hint{

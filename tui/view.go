@@ -31,12 +31,8 @@ func (a *App) View() tea.View {
 		v.Content, v.Cursor = strings.Join(lines, "\n"), cursor
 		who, _ := a.shell.Shell().Where()
 		v.WindowTitle = "meatus " + who
-	case a.inKeys && a.switcher == nil && !a.leaving:
-		v.Content = fit.Block(a.keys.View(), a.width, a.height)
-	case a.inHosts && a.switcher == nil && !a.leaving:
-		v.Content = fit.Block(a.hosts.View(), a.width, a.height)
-	case a.inTrail && a.switcher == nil && !a.leaving:
-		v.Content = fit.Block(a.journal.View(), a.width, a.height)
+	case a.at != nil && a.switcher == nil && !a.leaving:
+		v.Content = fit.Block(a.at.View(), a.width, a.height)
 	default:
 		v.Content = fit.Block(a.screen(), a.width, a.height)
 	}
@@ -263,12 +259,8 @@ func (a *App) withSwitcher() []string {
 	drawer := a.switcher.View(max(a.height*2/3, 8), a.routes.Summary())
 	drawer = append(drawer[:len(drawer)-1], fit.Spread(t.Rule.Render("─ ")+t.Keys(a.switcher.Hints(a.options.Leader)...)+" ", "", a.width, t.Rule.Render("─")))
 	var below []string
-	if a.inKeys {
-		below = a.keys.View()
-	} else if a.inHosts {
-		below = a.hosts.View()
-	} else if a.inTrail {
-		below = a.journal.View()
+	if a.at != nil {
+		below = a.at.View()
 	} else if a.inShell {
 		below, _ = a.shell.View(a.waiting(), a.roundTrip())
 	} else {

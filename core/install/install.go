@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/google/shlex"
 	"golang.org/x/crypto/ssh"
 
 	"meatus/core/plain"
@@ -23,6 +24,29 @@ type Options struct {
 	From    string // addresses the key may be used from, as "10.61.0.0/16,203.0.113.10"
 	Command string // run this and nothing else
 	Bare    bool   // no terminal, no forwarding of any kind
+}
+
+// ParseOptions reads options as a person writes them: from=ADDRESSES,
+// command=COMMAND in quotes where it has blanks, and restrict.
+func ParseOptions(text string) (o Options, err error) {
+	words, err := shlex.Split(text)
+	if err != nil {
+		return o, fmt.Errorf("the options: %w", err)
+	}
+	for _, w := range words {
+		word, value, _ := strings.Cut(w, "=")
+		switch {
+		case word == "from" && value != "":
+			o.From = value
+		case word == "command" && value != "":
+			o.Command = value
+		case w == "restrict":
+			o.Bare = true
+		default:
+			return o, fmt.Errorf("%q is no option; write from=ADDRESSES, command='COMMAND' or restrict", plain.Line(w, 40))
+		}
+	}
+	return o, nil
 }
 
 // Line is the line that a key stands in.

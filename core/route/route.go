@@ -42,7 +42,7 @@ type Hop struct {
 	Manner  Manner
 	Agent   string                 // "off", "ask" or "lend"
 	Lends   []string               // key files by absolute path that the far side may use
-	LendsTo []string               // patterns of hosts that it may use them for, none for all
+	LendsTo []string               // patterns of hosts that it may use them for, with the hosts of sessions they name; none for all
 	Ring    string                 // whether keys stay in the ring: "on", "off", or "" for those with a passphrase
 	Terms   map[string]Terms       // by absolute path, of the keys that something is said of
 	From    map[string]book.Origin // by "host", "port", "user", "key", "via", "dial", "keepalive"
@@ -61,7 +61,8 @@ type Manner struct {
 
 // Terms are what is said of a key file.
 type Terms struct {
-	Hosts   []string      // patterns of hosts it is meant for, none for all
+	Said    []string      // which hosts it is meant for, as written; none for all
+	Hosts   []string      // the same, with the hosts of the sessions they name
 	Stay    time.Duration // how long it stays in the ring, 0 for the end of the program
 	Confirm bool          // a person is asked before others use it
 }
@@ -77,7 +78,7 @@ func (h Hop) Unmeant(key string) string {
 	}) {
 		return ""
 	}
-	return fmt.Sprintf("%s is meant for %s, and this is %s", filepath.Base(key), strings.Join(hosts, ", "), h.Host)
+	return fmt.Sprintf("%s is meant for %s, and this is %s", filepath.Base(key), strings.Join(h.Terms[key].Said, ", "), h.Host)
 }
 
 // KeysMeant judges whether the hop's keys are meant for it.
@@ -198,7 +199,7 @@ func (p Planner) hop(s *book.Session) Hop {
 	for _, key := range s.Lends.V {
 		h.Lends = append(h.Lends, p.KeyPath(key))
 	}
-	h.LendsTo, h.Ring = p.hosts(s.LendsTo.V), s.Ring.V
+	h.LendsTo, h.Ring = p.Hosts(s.LendsTo.V), s.Ring.V
 	for _, k := range p.Book.Keys {
 		if path := p.KeyPath(k.Path); slices.Contains(h.Keys, path) || slices.Contains(h.Lends, path) {
 			if h.Terms == nil {
@@ -221,11 +222,11 @@ func (p Planner) TermsOf(path string) Terms {
 }
 
 func (p Planner) terms(k book.KeyTerms) Terms {
-	return Terms{Hosts: p.hosts(k.Hosts.V), Stay: k.Stay.V, Confirm: k.Confirm.V}
+	return Terms{Said: k.Hosts.V, Hosts: p.Hosts(k.Hosts.V), Stay: k.Stay.V, Confirm: k.Confirm.V}
 }
 
-// hosts adds to patterns of hosts the hosts of the sessions that they name.
-func (p Planner) hosts(patterns []string) []string {
+// Hosts adds to patterns of hosts the hosts of the sessions that they name.
+func (p Planner) Hosts(patterns []string) []string {
 	all := slices.Clone(patterns)
 	for _, pattern := range patterns {
 		for _, s := range p.Book.Sessions {

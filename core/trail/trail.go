@@ -54,6 +54,8 @@ const (
 	Vouch    Kind = "vouch"    // a host's key was accepted or replaced
 	Mend     Kind = "mend"     // a key file was mended
 	Lend     Kind = "lend"     // a far side used a lent key, or was refused
+	Carry    Kind = "carry"    // a key went into a list of keys, or out of one
+	Sweep    Kind = "sweep"    // an account was looked through for what was left there
 	Edit     Kind = "edit"     // the sessions were edited
 	Shell    Kind = "shell"    // a shell or command began
 	End      Kind = "end"      // a shell, command or link ended

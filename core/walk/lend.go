@@ -3,6 +3,7 @@ package walk
 import (
 	"context"
 	"errors"
+	"maps"
 	"path/filepath"
 	"slices"
 
@@ -125,13 +126,54 @@ func (l *Link) serveAgent(opened <-chan ssh.NewChannel) {
 	}
 }
 
+// lentThere is a lend and for which session it is.
+type lentThere struct {
+	lend    *ring.Lend
+	session string
+}
+
+// LendState is something lent to a far side.
+type LendState struct {
+	Session, Hop string
+	Keys         []string // their names
+	Hosts        []string // patterns of hosts they may be used for, none for all
+	Uses         int
+	Ended        error // why it serves nobody any more, nil while it does
+}
+
+// Lends tells what is lent, the oldest link's first.
+func (w *Walker) Lends() []LendState {
+	w.mu.Lock()
+	links := slices.SortedFunc(maps.Values(w.links), func(a, b *Link) int { return int(a.id) - int(b.id) })
+	type there struct {
+		lentThere
+		hop string
+	}
+	var all []there
+	for _, l := range links {
+		for _, t := range l.lends {
+			all = append(all, there{t, l.hop.Name})
+		}
+	}
+	w.mu.Unlock()
+	var states []LendState
+	for _, t := range all {
+		s := LendState{Session: t.session, Hop: t.hop, Hosts: t.lend.Hosts, Uses: t.lend.Uses(), Ended: t.lend.Ended()}
+		for _, e := range t.lend.Lent() {
+			s.Keys = append(s.Keys, e.String())
+		}
+		states = append(states, s)
+	}
+	return states
+}
+
 // lent is the latest lend that is not ended, nil where there is none.
 func (l *Link) lent() *ring.Lend {
 	l.w.mu.Lock()
 	defer l.w.mu.Unlock()
-	for _, lend := range slices.Backward(l.lends) {
-		if lend.Ended() == nil {
-			return lend
+	for _, there := range slices.Backward(l.lends) {
+		if there.lend.Ended() == nil {
+			return there.lend
 		}
 	}
 	return nil
@@ -139,12 +181,12 @@ func (l *Link) lent() *ring.Lend {
 
 // offer has a session's far side told that an agent is there, and lends it from
 // then on.
-func (g *Program) offer(lend *ring.Lend) error {
+func (g *Program) offer(lend *ring.Lend, session string) error {
 	if err := agent.RequestAgentForwarding(g.session); err != nil {
 		return &notLent{err}
 	}
 	g.link.w.mu.Lock()
-	g.link.lends = append(g.link.lends, lend)
+	g.link.lends = append(g.link.lends, lentThere{lend, session})
 	g.link.w.mu.Unlock()
 	g.Lend = lend
 	return nil
@@ -164,7 +206,7 @@ func (g *Program) takeBack() {
 	g.Lend.End()
 	g.link.w.mu.Lock()
 	defer g.link.w.mu.Unlock()
-	g.link.lends = slices.DeleteFunc(g.link.lends, func(l *ring.Lend) bool { return l == g.Lend })
+	g.link.lends = slices.DeleteFunc(g.link.lends, func(t lentThere) bool { return t.lend == g.Lend })
 }
 
 // refusedToLend words why a program with a lent agent was not begun.

@@ -13,7 +13,6 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"meatus/core/gate"
-	"meatus/core/ring"
 	"meatus/core/route"
 )
 
@@ -52,7 +51,7 @@ type Link struct {
 	linger   *time.Timer
 	watchers []watcher
 	told     []telling
-	lends    []*ring.Lend // what is lent over there now
+	lends    []lentThere // what is lent over there now
 }
 
 // watcher is a walk that waits for a link, and which of its hops the link is.

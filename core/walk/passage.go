@@ -117,7 +117,7 @@ func (p *Passage) Start(ctx context.Context, command string, terminal *Terminal)
 	done := make(chan started, 1)
 	link := p.current()
 	go func() {
-		program, err := start(link, command, terminal, lend)
+		program, err := start(link, p.route.Session, command, terminal, lend)
 		done <- started{program, err}
 	}()
 	var s started
@@ -175,8 +175,8 @@ func (p *Passage) refused(what string, err error, ctx context.Context) *gate.Fai
 		"the account may be for tunnels only, or the machine has no room for more; ask whoever runs it", err)
 }
 
-func start(link *Link, command string, terminal *Terminal, lend *ring.Lend) (*Program, error) {
-	session, err := link.client.NewSession()
+func start(link *Link, session, command string, terminal *Terminal, lend *ring.Lend) (*Program, error) {
+	channel, err := link.client.NewSession()
 	var refusal *ssh.OpenChannelError
 	if err != nil && !errors.As(err, &refusal) {
 		return nil, io.EOF // only the end of the link goes without an answer
@@ -184,16 +184,16 @@ func start(link *Link, command string, terminal *Terminal, lend *ring.Lend) (*Pr
 	if err != nil {
 		return nil, err
 	}
-	program := &Program{link: link, session: session}
+	program := &Program{link: link, session: channel}
 	if lend != nil {
-		if err := program.offer(lend); err != nil {
-			session.Close()
+		if err := program.offer(lend, session); err != nil {
+			channel.Close()
 			return nil, err
 		}
 	}
 	if err := program.begin(command, terminal); err != nil {
 		program.takeBack()
-		session.Close()
+		channel.Close()
 		return nil, err
 	}
 	return program, nil

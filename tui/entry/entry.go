@@ -61,6 +61,13 @@ func New(ws *workspace.Workspace, t *theme.Theme, width int) *Model {
 	return m
 }
 
+// Write puts a text into the line, as if it had been typed.
+func (m *Model) Write(text string) {
+	m.input.SetValue(text)
+	m.input.CursorEnd()
+	m.read()
+}
+
 // Look looks for keys in the download folder.
 func (m *Model) Look() tea.Cmd {
 	ws := m.ws

@@ -8,114 +8,41 @@ import (
 	"strconv"
 	"strings"
 
-	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 
+	"meatus/core/book"
+	"meatus/core/install"
 	"meatus/core/keyfile"
 	"meatus/core/workspace"
-	"meatus/tui/theme"
+	"meatus/tui/form"
 )
 
-// step is one thing that is asked for.
-type step struct {
-	prompt string
-	value  string // proposed
-	hidden bool
-	judge  bool // a new passphrase: say how strong it is
-	bare   bool // nothing is typed, only agreed to
-}
+func (m *Model) ask(what string, steps ...form.Step) { m.form = form.New(m.theme, what, steps...) }
 
-// form asks for one thing after another. What is typed hidden is wiped with it.
-type form struct {
-	what   string
-	steps  []step
-	at     int
-	values []string
-	input  textinput.Model
-	theme  *theme.Theme
-}
-
-func (m *Model) ask(what string, steps ...step) {
-	m.form = &form{what: what, steps: steps, theme: m.theme}
-	m.form.begin()
-}
-
-func (f *form) begin() {
-	s := f.steps[f.at]
-	f.input = textinput.New()
-	f.input.Prompt = ""
-	f.input.SetVirtualCursor(true)
-	if s.hidden {
-		f.input.EchoMode, f.input.EchoCharacter = textinput.EchoPassword, '•'
-	}
-	f.theme.Input(&f.input)
-	f.input.SetValue(s.value)
-	f.input.CursorEnd()
-	f.input.Focus()
-}
-
-func (f *form) setTheme(t *theme.Theme) {
-	f.theme = t
-	t.Input(&f.input)
-}
-
-func (f *form) update(msg tea.Msg) (cmd tea.Cmd) {
-	if !f.steps[f.at].bare {
-		f.input, cmd = f.input.Update(msg)
-	}
-	return cmd
-}
-
-func (f *form) view(width int) []string {
-	s := f.steps[f.at]
-	f.input.SetWidth(max(width-len(s.prompt)-8, 12))
-	line := "   " + f.theme.Accent.Render(s.prompt)
-	if !s.bare {
-		line += f.input.View()
-	}
-	lines := []string{line}
-	if s.judge {
-		say := "a good one"
-		if weak := keyfile.JudgePassphrase([]byte(f.input.Value())); weak != "" {
-			say = weak
-		}
-		lines = append(lines, "   "+f.theme.Faint.Render("  "+say))
-	}
-	return lines
-}
-
-// formKey gives a key to what is asked for.
-func (m *Model) formKey(msg tea.KeyPressMsg) tea.Cmd {
+// typed gives a message to the form.
+func (m *Model) typed(msg tea.Msg) (wish tea.Msg, cmd tea.Cmd) {
 	f := m.form
-	switch msg.String() {
-	case "esc", "ctrl+c":
-		m.form = nil
-		if f.what == "find" {
+	done, left, cmd := f.Update(msg)
+	if f.What == "find" {
+		if m.find = f.Typed(); left {
 			m.find = ""
-			m.narrow()
 		}
-		return nil
-	case "enter":
-		f.values = append(f.values, f.input.Value())
-		if f.at++; f.at < len(f.steps) {
-			f.begin()
-			return nil
-		}
-		m.form = nil
-		return m.answered(f.what, f.values)
-	}
-	cmd := f.update(msg)
-	if f.what == "find" {
-		m.find = f.input.Value()
 		m.narrow()
 	}
-	return cmd
+	switch {
+	case left:
+		m.form = nil
+	case done:
+		m.form = nil
+		return m.answered(f.What, f.Values)
+	}
+	return nil, cmd
 }
 
 var errTwice = errors.New("the two passphrases are not the same; nothing was done")
 
 // answered does what was asked for.
-func (m *Model) answered(what string, values []string) tea.Cmd {
+func (m *Model) answered(what string, values []string) (wish tea.Msg, cmd tea.Cmd) {
 	k, _ := m.selected()
 	ws := m.ws
 	last := strings.TrimSpace(values[len(values)-1])
@@ -123,8 +50,8 @@ func (m *Model) answered(what string, values []string) tea.Cmd {
 	if k.Sheet.Passphrase && len(values) > 0 {
 		old = []byte(values[0])
 	}
-	job := func(say string, do func() error) tea.Cmd {
-		return func() tea.Msg {
+	job := func(say string, do func() error) (tea.Msg, tea.Cmd) {
+		return nil, func() tea.Msg {
 			if err := do(); err != nil {
 				return done{err: err}
 			}
@@ -141,9 +68,9 @@ func (m *Model) answered(what string, values []string) tea.Cmd {
 		}
 		return job(map[bool]string{true: "looked through: ", false: "no more looked through: "}[on]+last, func() error { return ws.AddKeyFolder(last, on) })
 	case "rename":
-		return m.moveKey(k, "rename", last)
+		return nil, m.moveKey(k, "rename", last)
 	case "retire":
-		return m.moveKey(k, "retire", "")
+		return nil, m.moveKey(k, "retire", "")
 	case "make":
 		return job(values[0]+" is made, its public half beside it", func() error { return makeKey(ws, values) })
 	case "passphrase":
@@ -158,15 +85,28 @@ func (m *Model) answered(what string, values []string) tea.Cmd {
 		form, ok := map[string]keyfile.Container{"bcrypt": keyfile.Bcrypt, "pkcs8": keyfile.PKCS8, "pkcs1": keyfile.PKCS1, "sec1": keyfile.SEC1}[strings.ToLower(last)]
 		if !ok {
 			m.note = fmt.Sprintf("%q is no container that is written here", last)
-			return nil
+			return nil, nil
 		}
 		return job(filepath.Base(k.Path)+" is in "+string(form)+" now", func() error {
 			return keyfile.Rewrap(k.Path, old, keyfile.Wrapping{Container: form, Passphrase: old})
 		})
 	case "public":
 		return job("the public half is in "+last, func() error { return writePublic(ws, k, old, last) })
+	case "hold":
+		return Hold{Path: k.Path, Passphrase: old}, nil
+	case "install":
+		o, err := install.ParseOptions(last)
+		if err != nil {
+			m.note = err.Error()
+			return nil, nil
+		}
+		return Install{Path: k.Path, Session: strings.TrimSpace(values[0]), Options: o}, nil
+	case "rotate":
+		return Rotate{Old: k.Path, New: keyAt(ws, values[0]), Sessions: strings.FieldsFunc(last, func(r rune) bool { return r == ',' || r == ' ' })}, nil
+	case "bind":
+		return m.bind(k, values)
 	case "unseal":
-		return func() tea.Msg {
+		return nil, func() tea.Msg {
 			file, err := keyfile.Read(k.Path)
 			if err != nil {
 				return unsealed{err: err}
@@ -175,7 +115,44 @@ func (m *Model) answered(what string, values []string) tea.Cmd {
 			return unsealed{text, err}
 		}
 	}
-	return nil
+	return nil, nil
+}
+
+// keyAt is the path of a key that is named: a file of keys/, or a path.
+func keyAt(ws *workspace.Workspace, name string) string {
+	name = strings.TrimSpace(name)
+	if name == filepath.Base(name) {
+		return filepath.Join(ws.Dir, "keys", name)
+	}
+	return ws.Planner().KeyPath(name)
+}
+
+// bind says in the sessions file what a key is meant for.
+func (m *Model) bind(k workspace.Key, values []string) (wish tea.Msg, cmd tea.Cmd) {
+	ws := m.ws
+	return nil, func() tea.Msg {
+		var d done
+		for i, field := range []string{"hosts", "stay", "confirm"} {
+			value := strings.TrimSpace(values[i])
+			if field == "confirm" {
+				value = map[bool]string{true: "true"}[strings.HasPrefix(strings.ToLower(value), "y")]
+			}
+			said := false
+			for _, terms := range ws.Book.Keys {
+				said = said || ws.Planner().KeyPath(terms.Path) == k.Path
+			}
+			if value == "" && !said {
+				continue
+			}
+			b, err := book.SetKey(ws.SessionsPath(), ws.Written(k.Path), field, value)
+			if err != nil {
+				return done{err: err}
+			}
+			ws = ws.With(b)
+			d.moved.Book, d.say = b, "it is written what "+filepath.Base(k.Path)+" is meant for"
+		}
+		return d
+	}
 }
 
 // makeKey makes a key pair in keys/ of what was typed: name, kind, passphrase and

@@ -5,6 +5,7 @@ package keys
 import (
 	"fmt"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"time"
 
@@ -12,9 +13,11 @@ import (
 
 	"meatus/core/book"
 	"meatus/core/gate"
+	"meatus/core/install"
 	"meatus/core/keyfile"
 	"meatus/core/workspace"
 	"meatus/tui/fit"
+	"meatus/tui/form"
 	"meatus/tui/scroll"
 	"meatus/tui/theme"
 )
@@ -28,6 +31,28 @@ type Changed struct {
 	Say  string
 	Book *book.Book
 }
+
+// Hold asks the frame to hold a key in the ring.
+type Hold struct {
+	Path       string
+	Passphrase []byte
+}
+
+// Install asks the frame to put a key into the list at a session's machine.
+type Install struct {
+	Path, Session string
+	Options       install.Options
+}
+
+// Rotate asks the frame to put one key in the place of another, at some sessions'
+// machines or at all.
+type Rotate struct {
+	Old, New string
+	Sessions []string
+}
+
+// Said is something to say at the foot of the place.
+type Said string
 
 type (
 	read []workspace.Key
@@ -62,7 +87,7 @@ type Model struct {
 	ticking       bool
 	at            scroll.Cursor
 	find          string
-	form          *form
+	form          *form.Form
 	note          string
 	which         []workspace.Opens // the answer to which key fits
 	asked         string
@@ -80,12 +105,15 @@ func (m *Model) SetWorkspace(ws *workspace.Workspace) { m.ws = ws }
 func (m *Model) SetTheme(t *theme.Theme) {
 	m.theme = t
 	if m.form != nil {
-		m.form.setTheme(t)
+		m.form.SetTheme(t)
 	}
 }
 
 // SetSize changes the size of the place.
 func (m *Model) SetSize(width, height int) { m.width, m.height = width, height }
+
+// Say says something at the foot of the place.
+func (m *Model) Say(note string) { m.note = note }
 
 // Read reads the keys anew, and goes on looking for new ones.
 func (m *Model) Read() tea.Cmd {
@@ -139,10 +167,10 @@ func (m *Model) Update(msg tea.Msg) (wish tea.Msg, cmd tea.Cmd) {
 			m.whichKey(msg.Content)
 			return nil, nil
 		}
-		return nil, m.form.update(msg)
+		return m.typed(msg)
 	case tea.KeyPressMsg:
 		if m.form != nil {
-			return nil, m.formKey(msg)
+			return m.typed(msg)
 		}
 		return m.key(msg)
 	}
@@ -218,36 +246,36 @@ func (m *Model) key(msg tea.KeyPressMsg) (wish tea.Msg, cmd tea.Cmd) {
 			return Left{}, nil
 		}
 	case "/":
-		m.ask("find", step{prompt: "/ ", value: m.find})
+		m.ask("find", form.Step{Prompt: "/ ", Value: m.find})
 	case "f":
-		m.ask("which", step{prompt: "a fingerprint, a public key, or the name of a key pair: "})
+		m.ask("which", form.Step{Prompt: "a fingerprint, a public key, or the name of a key pair: "})
 	case "n":
 		m.ask("make",
-			step{prompt: "name of the new key: ", value: "new.pem"},
-			step{prompt: "kind (Ed25519, ECDSA 256 384 521, RSA 3072 4096): ", value: "Ed25519"},
-			step{prompt: "passphrase (none: whoever gets the file has the key): ", hidden: true, judge: true},
-			step{prompt: "the same again: ", hidden: true})
+			form.Step{Prompt: "name of the new key: ", Value: "new.pem"},
+			form.Step{Prompt: "kind (Ed25519, ECDSA 256 384 521, RSA 3072 4096): ", Value: "Ed25519"},
+			form.Step{Prompt: "passphrase (none: whoever gets the file has the key): ", Hidden: true, Judge: true},
+			form.Step{Prompt: "the same again: ", Hidden: true})
 	case "F":
-		m.ask("folder", step{prompt: "look for keys in the folder, too (again: no more): "})
+		m.ask("folder", form.Step{Prompt: "look for keys in the folder, too (again: no more): "})
 	default:
 		if ok {
-			return nil, m.do(msg.String(), k)
+			return m.do(msg.String(), k)
 		}
 	}
 	return nil, nil
 }
 
 // do does something with the selected key.
-func (m *Model) do(key string, k workspace.Key) tea.Cmd {
+func (m *Model) do(key string, k workspace.Key) (wish tea.Msg, cmd tea.Cmd) {
 	name := filepath.Base(k.Path)
-	locked := step{prompt: "passphrase of " + name + ": ", hidden: true}
-	var steps []step
+	locked := form.Step{Prompt: "passphrase of " + name + ": ", Hidden: true}
+	var steps []form.Step
 	if k.Sheet.Passphrase {
 		steps = append(steps, locked)
 	}
 	switch key {
 	case "m":
-		return func() tea.Msg {
+		return nil, func() tea.Msg {
 			a, err := keyfile.Mend(k.Path)
 			if err != nil {
 				return done{err: err}
@@ -257,30 +285,86 @@ func (m *Model) do(key string, k workspace.Key) tea.Cmd {
 		}
 	case "M":
 		dir := filepath.Dir(k.Path)
-		return func() tea.Msg {
+		return nil, func() tea.Msg {
 			changed, err := keyfile.MendFolder(dir)
 			return done{say: fmt.Sprintf("%d keys mended in %s", len(changed), workspace.Short(dir)), err: err}
 		}
 	case "a":
-		return m.moveKey(k, "adopt", "")
+		return nil, m.moveKey(k, "adopt", "")
 	case "R":
-		m.ask("rename", step{prompt: "new name of " + name + ": ", value: name})
+		m.ask("rename", form.Step{Prompt: "new name of " + name + ": ", Value: name})
 	case "D":
 		say := "move " + name + " aside into " + keyfile.RetiredFolder + "/?"
 		if len(k.Uses) > 0 {
 			say += " " + strings.Join(k.Uses, ", ") + " will have it no more."
 		}
-		m.ask("retire", step{prompt: say + " enter does, esc does not ", bare: true})
+		m.ask("retire", form.Step{Prompt: say + " enter does, esc does not ", Bare: true})
 	case "p":
-		m.ask("passphrase", append(steps, step{prompt: "new passphrase (none: whoever gets the file has the key): ", hidden: true, judge: true}, step{prompt: "the same again: ", hidden: true})...)
+		m.ask("passphrase", append(steps, form.Step{Prompt: "new passphrase (none: whoever gets the file has the key): ", Hidden: true, Judge: true}, form.Step{Prompt: "the same again: ", Hidden: true})...)
 	case "c":
-		m.ask("container", append(steps, step{prompt: "container (bcrypt, pkcs8, pkcs1, sec1): ", value: "pkcs8"})...)
+		m.ask("container", append(steps, form.Step{Prompt: "container (bcrypt, pkcs8, pkcs1, sec1): ", Value: "pkcs8"})...)
 	case "P":
-		m.ask("public", append(steps, step{prompt: "write the public half to: ", value: workspace.Short(k.Path) + ".pub"})...)
+		m.ask("public", append(steps, form.Step{Prompt: "write the public half to: ", Value: workspace.Short(k.Path) + ".pub"})...)
+	case "l":
+		if len(steps) == 0 {
+			return Hold{Path: k.Path}, nil
+		}
+		m.ask("hold", steps...)
+	case "i":
+		m.ask("install",
+			form.Step{Prompt: "put it into the list at which session's machine: ", Value: first(k.Uses)},
+			form.Step{Prompt: "only (from=ADDRESSES command=COMMAND restrict, or nothing): "})
+	case "t":
+		m.ask("rotate",
+			form.Step{Prompt: "which key comes in the place of " + name + ": ", Value: succeeding(name)},
+			form.Step{Prompt: fmt.Sprintf("at which sessions' machines (nothing: all %d that use it): ", len(k.Uses))})
+	case "b":
+		terms := m.terms(k)
+		m.ask("bind",
+			form.Step{Prompt: "meant for which hosts or sessions, as gauge-* (nothing: all): ", Value: strings.Join(terms.Hosts.V, ", ")},
+			form.Step{Prompt: "how long it stays in the ring, as 1h (nothing: to the end): ", Value: stay(terms)},
+			form.Step{Prompt: "ask before others use it (y or n): ", Value: map[bool]string{true: "y", false: "n"}[terms.Confirm.V]})
 	case "o":
-		m.ask("unseal", append(steps, step{prompt: "the sealed password, as the console shows it: "})...)
+		m.ask("unseal", append(steps, form.Step{Prompt: "the sealed password, as the console shows it: "})...)
 	}
-	return nil
+	return nil, nil
+}
+
+// terms are what is said of a key in the sessions file.
+func (m *Model) terms(k workspace.Key) book.KeyTerms {
+	for _, t := range m.ws.Book.Keys {
+		if m.ws.Planner().KeyPath(t.Path) == k.Path {
+			return t
+		}
+	}
+	return book.KeyTerms{}
+}
+
+func stay(t book.KeyTerms) string {
+	if t.Stay.V == 0 {
+		return ""
+	}
+	return t.Stay.V.String()
+}
+
+func first(names []string) string {
+	if len(names) == 0 {
+		return ""
+	}
+	return names[0]
+}
+
+// succeeding is a name for the key after one: "shore-2.pem" after "shore.pem".
+func succeeding(name string) string {
+	ext := filepath.Ext(name)
+	stem := strings.TrimSuffix(name, ext)
+	n := 2
+	if at := strings.LastIndexByte(stem, '-'); at > 0 {
+		if was, err := strconv.Atoi(stem[at+1:]); err == nil {
+			stem, n = stem[:at], was+1
+		}
+	}
+	return fmt.Sprintf("%s-%d%s", stem, n, ext)
 }
 
 func (m *Model) moveKey(k workspace.Key, how, name string) tea.Cmd {
@@ -361,7 +445,7 @@ func (m *Model) View() []string {
 	}
 	lines := []string{t.Title(title, t.Faint.Render(m.summary()), m.width, fit.Spread)}
 	if m.form != nil {
-		lines = append(lines, m.form.view(m.width)...)
+		lines = append(lines, m.form.View(m.width)...)
 	}
 	switch {
 	case !m.loaded:
@@ -433,7 +517,7 @@ func (m *Model) short(k workspace.Key) string {
 // hints are the keys of the place.
 func (m *Model) hints() []theme.Hint {
 	if m.form != nil {
-		return []theme.Hint{{Key: "enter", Does: "go on"}, {Key: "esc", Does: "leave it"}}
+		return form.Hints()
 	}
 	hints := []theme.Hint{{Key: "esc", Does: "to Routes"}}
 	if k, ok := m.selected(); ok {
@@ -445,5 +529,5 @@ func (m *Model) hints() []theme.Hint {
 		}
 	}
 	return append(hints, theme.Hint{Key: "n", Does: "make"}, theme.Hint{Key: "f", Does: "which key opens this?"}, theme.Hint{Key: "p", Does: "passphrase"}, theme.Hint{Key: "c", Does: "container"},
-		theme.Hint{Key: "P", Does: "public half"}, theme.Hint{Key: "o", Does: "unseal"}, theme.Hint{Key: "R", Does: "rename"}, theme.Hint{Key: "D", Does: "retire"}, theme.Hint{Key: "/", Does: "find"}, theme.Hint{Key: "F", Does: "folder"})
+		theme.Hint{Key: "i", Does: "install"}, theme.Hint{Key: "t", Does: "rotate"}, theme.Hint{Key: "l", Does: "hold in the ring"}, theme.Hint{Key: "b", Does: "meant for"}, theme.Hint{Key: "P", Does: "public half"}, theme.Hint{Key: "o", Does: "unseal"}, theme.Hint{Key: "R", Does: "rename"}, theme.Hint{Key: "D", Does: "retire"}, theme.Hint{Key: "/", Does: "find"}, theme.Hint{Key: "F", Does: "folder"})
 }

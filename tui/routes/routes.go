@@ -67,6 +67,14 @@ type (
 	Undo struct{}
 )
 
+// Sweep asks the frame to look through a session's account, Lend for a shell with
+// keys lent to it, Better for the way that needs nothing lent.
+type (
+	Sweep  struct{ Session string }
+	Lend   struct{ Session string }
+	Better struct{ Session string }
+)
+
 // Judged brings reports made in the background.
 type Judged struct {
 	epoch int
@@ -394,6 +402,10 @@ func (m *Model) key(msg tea.KeyPressMsg) (wish tea.Msg, cmd tea.Cmd) {
 		}
 	case "u":
 		return Undo{}, nil
+	case "S", "l", "b":
+		if name := m.Selected(); name != "" {
+			return map[string]tea.Msg{"S": Sweep{name}, "l": Lend{name}, "b": Better{name}}[msg.String()], nil
+		}
 	case "c":
 		if name := m.Selected(); name != "" && !m.Walking(name) {
 			return Touch{[]string{name}, m.depth}, nil

@@ -14,24 +14,24 @@ import (
 	"meatus/tui/theme"
 )
 
-// Place is where one can go: a shell, the trail, the host identities, the keys, or Routes
-// where it is none of them.
+// Place is where one can go.
 type Place struct {
-	Shell *shells.Shell
-	Trail bool
-	Hosts bool
-	Keys  bool
-	Do    string // not to go anywhere: the key of an action on the shell that shows
+	Shell *shells.Shell // a shell, or nil
+	At    string        // the key of a place that is no shell, "0" for Routes
+	Do    string        // not to go anywhere: the key of an action on the shell that shows
 }
 
-// The lines before those of the shells.
-const (
-	onRoutes = iota
-	onTrail
-	onHosts
-	onKeys
-	firstShell
-)
+// places are those that are no shell, in the order they are listed.
+var places = []struct{ key, mark, name, does string }{
+	{"0", "⌂", "Routes", ""},
+	{"t", "≡", "Trail", "what was done, by whom, when"},
+	{"h", "◇", "Hosts", "their identities: who vouched for what, and the history"},
+	{"K", "▤", "Keys", "every key file, how it stands, and what it opens"},
+	{"g", "◯", "Ring", "keys held in memory, who may use them, who did"},
+}
+
+// firstShell is the line of the first shell.
+var firstShell = len(places)
 
 // Model is the drawer.
 type Model struct {
@@ -45,13 +45,10 @@ type Model struct {
 // New returns the drawer with the shells there are; here is what shows now.
 func New(t *theme.Theme, width int, all []*shells.Shell, here Place) *Model {
 	m := &Model{theme: t, width: width, shells: all, here: here}
-	switch {
-	case here.Trail:
-		m.cursor = onTrail
-	case here.Hosts:
-		m.cursor = onHosts
-	case here.Keys:
-		m.cursor = onKeys
+	for i, p := range places {
+		if p.key == here.At {
+			m.cursor = i
+		}
 	}
 	for i, s := range all {
 		if s == here.Shell {
@@ -79,15 +76,12 @@ func (m *Model) Update(msg tea.KeyPressMsg) (to Place, chosen bool) {
 		m.cursor = min(m.cursor+1, firstShell-1+len(m.shells))
 	case "enter":
 		return m.choose(m.cursor)
-	case "0":
-		return m.choose(onRoutes)
-	case "t":
-		return m.choose(onTrail)
-	case "h":
-		return m.choose(onHosts)
-	case "K":
-		return m.choose(onKeys)
 	default:
+		for i, p := range places {
+			if p.key == key {
+				return m.choose(i)
+			}
+		}
 		if m.here.Shell != nil && slices.ContainsFunc(shells.Actions(), func(a shells.Action) bool { return a.Key == key }) {
 			return Place{Do: key}, true
 		}
@@ -102,14 +96,8 @@ func (m *Model) choose(line int) (to Place, chosen bool) {
 	switch {
 	case line >= firstShell+len(m.shells):
 		return Place{}, false
-	case line == onRoutes:
-		return Place{}, true
-	case line == onTrail:
-		return Place{Trail: true}, true
-	case line == onHosts:
-		return Place{Hosts: true}, true
-	case line == onKeys:
-		return Place{Keys: true}, true
+	case line < firstShell:
+		return Place{At: places[line].key}, true
 	}
 	return Place{Shell: m.shells[line-firstShell]}, true
 }
@@ -132,14 +120,17 @@ func (m *Model) View(height int, summary string) []string {
 		number := t.Faint.Render(fit.Pad(press, 2))
 		lines = append(lines, fit.Cut(" "+pointer+number+" "+mark+" "+fit.Pad(name, names)+"   "+detail, m.width))
 	}
-	row(onRoutes, "0", t.Faint.Render("⌂"), "Routes", t.Faint.Render(summary))
-	row(onTrail, "t", t.Faint.Render("≡"), "Trail", t.Faint.Render("what was done, by whom, when"))
-	row(onHosts, "h", t.Faint.Render("◇"), "Hosts", t.Faint.Render("their identities: who vouched for what, and the history"))
-	row(onKeys, "K", t.Faint.Render("▤"), "Keys", t.Faint.Render("every key file, how it stands, and what it opens"))
+	for i, p := range places {
+		does := p.does
+		if i == 0 {
+			does = summary
+		}
+		row(i, p.key, t.Faint.Render(p.mark), p.name, t.Faint.Render(does))
+	}
 	if m.here.Shell != nil {
 		height -= (len(shells.Actions())+1)/2 + 1
 	}
-	first := max(m.cursor-(height-5), 0)
+	first := max(m.cursor-(height-2), 0)
 	for i, s := range m.shells[min(first, len(m.shells)):] {
 		if len(lines) >= height-1 {
 			break

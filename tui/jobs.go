@@ -1,0 +1,290 @@
+package tui
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+	"golang.org/x/crypto/ssh"
+
+	"meatus/core/book"
+	"meatus/core/gate"
+	"meatus/core/install"
+	"meatus/core/keyfile"
+	"meatus/core/route"
+	"meatus/core/sweep"
+	"meatus/core/trail"
+	"meatus/core/walk"
+	"meatus/tui/carry"
+	"meatus/tui/entry"
+	"meatus/tui/keys"
+	"meatus/tui/lending"
+)
+
+// begin shows a job in place of the card, at the session it is for.
+func (a *App) begin(job carry.Job) tea.Cmd {
+	a.goTo(nil)
+	a.routes.Select(job.Session)
+	m, cmd := carry.New(a.ctx, job, a.theme, a.width)
+	a.task = m
+	return cmd
+}
+
+// sweep looks through the account of a session for what was left there.
+func (a *App) sweep(session string) tea.Cmd {
+	r, ok := a.routes.Route(session)
+	if !ok {
+		return nil
+	}
+	walker, ws := a.walker, a.ws
+	return a.begin(carry.Job{What: "sweep", Of: session + ", " + r.Target().User, Session: session, Kind: trail.Sweep, Run: func(ctx context.Context, tell func(carry.Line)) error {
+		p, err := walker.Walk(ctx, r)
+		if err != nil {
+			return err
+		}
+		defer p.Close()
+		var known []ssh.PublicKey
+		for _, k := range ws.Keys() {
+			if k.Sheet.Public != nil {
+				known = append(known, k.Sheet.Public)
+			}
+		}
+		report, err := sweep.Look(ctx, p, known)
+		if err != nil {
+			return err
+		}
+		verdict := gate.Open
+		if report.Found() > 0 {
+			verdict = gate.Ajar
+		}
+		tell(carry.Line{Verdict: verdict, Where: "found", Say: report.Sum() + "; nothing was changed"})
+		for _, k := range report.Keys {
+			tell(carry.Line{Verdict: gate.Ajar, Where: "private key", Say: k.Path + ", " + k.Mode})
+		}
+		for _, s := range report.Sockets {
+			tell(carry.Line{Verdict: gate.Ajar, Where: "agent", Say: s})
+		}
+		for _, l := range report.Unexplained {
+			tell(carry.Line{Verdict: gate.Ajar, Where: "unknown key", Say: strings.Join(strings.Fields(fmt.Sprintf("line %d of the list: %s %s %s %s", l.Number, l.Kind, l.SHA256, l.Option, l.Comment)), " ")})
+		}
+		if report.Cut {
+			tell(carry.Line{Verdict: gate.Ajar, Where: "and", Say: "more, which is not told"})
+		}
+		return nil
+	}})
+}
+
+// install puts a key into the list at a session's machine and proves it.
+func (a *App) install(w keys.Install) tea.Cmd {
+	r, ok := a.routes.Route(w.Session)
+	if !ok {
+		a.keys.Say("there is no session " + w.Session + " that could be walked")
+		return nil
+	}
+	walker := a.walker
+	return a.begin(carry.Job{What: "install", Of: filepath.Base(w.Path), Session: w.Session, Kind: trail.Carry, Run: func(ctx context.Context, tell func(carry.Line)) error {
+		file, err := keyfile.Read(w.Path)
+		if err != nil {
+			return err
+		}
+		if file.Public == nil {
+			return errors.New("the public half of that key is locked away; derive it first, with P in Keys")
+		}
+		line, err := install.Line(file.Public, file.Comment, w.Options)
+		if err != nil {
+			return err
+		}
+		p, err := walker.Walk(ctx, r)
+		if err != nil {
+			return err
+		}
+		report, err := install.Add(ctx, p, file.Public, line)
+		p.Close()
+		for _, d := range report.Doubts {
+			tell(carry.Line{Verdict: gate.Ajar, Where: w.Session, Say: d})
+		}
+		if err != nil {
+			return err
+		}
+		say := filepath.Base(w.Path) + " is in the list of " + r.Target().User + " now"
+		if report.Already {
+			say = filepath.Base(w.Path) + " stood in the list of " + r.Target().User + " already"
+		}
+		tell(carry.Line{Verdict: gate.Open, Where: w.Session, Say: say})
+		if w.Options.From != "" || w.Options.Command != "" {
+			tell(carry.Line{Verdict: gate.Untried, Where: w.Session, Say: "not proven: a line with from or command lets in less than a login"})
+			return nil
+		}
+		if p, err = install.Prove(ctx, walker, r, file); err != nil {
+			return err
+		}
+		p.Close()
+		tell(carry.Line{Verdict: gate.Open, Where: w.Session, Say: "proven: a login with that key alone got in"})
+		return nil
+	}})
+}
+
+// renamed brings the sessions after a rotation has changed them.
+type renamed struct{ book *book.Book }
+
+// rotate puts one key in the place of another.
+func (a *App) rotate(w keys.Rotate) tea.Cmd {
+	routes, names, err := a.ws.RotatePlan(w.Old, w.Sessions)
+	if err != nil {
+		a.keys.Say(err.Error())
+		return nil
+	}
+	walker, ws, send := a.walker, a.ws, a.desk.Send
+	title := filepath.Base(w.Old) + " → " + filepath.Base(w.New)
+	return a.begin(carry.Job{What: "rotate", Of: title, Session: names[0], Kind: trail.Carry, Run: func(ctx context.Context, tell func(carry.Line)) error {
+		old, err := keyfile.Read(w.Old)
+		if err != nil {
+			return err
+		}
+		fresh, err := keyfile.Read(w.New)
+		if err != nil {
+			return fmt.Errorf("%w; make the new key first, with n in Keys", err)
+		}
+		return install.Rotation{
+			Walker: walker, Routes: routes, Old: old, New: fresh,
+			Rename: func() error {
+				b, err := ws.ReplaceKey(w.Old, w.New, names)
+				if err != nil {
+					return err
+				}
+				send(renamed{b})
+				tell(carry.Line{Verdict: gate.Open, Where: "sessions", Say: strings.Join(names, ", ") + " use " + filepath.Base(w.New) + " from now on"})
+				return nil
+			},
+			Tell: func(s install.Step) {
+				if s.Err == nil { // why it stopped is told at the end
+					tell(carry.Line{Verdict: gate.Open, Where: s.Session, Say: s.Say})
+				}
+			},
+		}.Run(ctx)
+	}})
+}
+
+// hold puts a key into the ring.
+func (a *App) hold(w keys.Hold) tea.Cmd {
+	walker, terms := a.walker, a.ws.Planner().TermsOf(w.Path)
+	return func() tea.Msg {
+		defer clear(w.Passphrase)
+		file, err := keyfile.Read(w.Path)
+		if err != nil {
+			return keys.Said(err.Error())
+		}
+		e, err := walker.Hold(file, w.Passphrase, terms)
+		if err != nil {
+			return keys.Said(filepath.Base(w.Path) + ": " + err.Error())
+		}
+		return keys.Said(e.String() + " is held in memory " + e.Stay() + "; g on Routes shows the ring")
+	}
+}
+
+// lend asks what is to be lent to one shell of a session.
+func (a *App) lend(session string) tea.Cmd {
+	r, ok := a.routes.Route(session)
+	if !ok {
+		return nil
+	}
+	m := lending.New(a.ws, r, a.theme, a.width)
+	a.task = m
+	return m.Look()
+}
+
+// better is a way that needs nothing lent, in the place of one that did.
+type better struct {
+	line string // the route line of a session that does not exist yet, or
+	have string // the session that goes that way
+}
+
+// betterWay finds how a host that was reached with a lent key is reached without:
+// as the next hop of the route. ok is false where the request did not tell enough.
+func (a *App) betterWay(e walk.Lent) (b better, ok bool) {
+	if e.Refuse != nil || e.Session == "" || e.Login == "" || len(e.At) == 0 {
+		return b, false
+	}
+	r, ok := a.routes.Route(e.Session)
+	if !ok {
+		return b, false
+	}
+	key := ""
+	for _, path := range r.Target().Lends {
+		if filepath.Base(path) == e.Key.Name {
+			key = path
+		}
+	}
+	for _, name := range a.ws.Book.Names() {
+		have, ok := a.routes.Route(name)
+		if !ok || len(have.Hops) < 2 {
+			continue
+		}
+		last, before := have.Target(), have.Hops[len(have.Hops)-2]
+		through := before.Host == r.Target().Host && before.Port == r.Target().Port
+		if last.Host == e.At[0] && last.User == e.Login && through && (key == "" || slices.Contains(last.Keys, key)) {
+			return better{have: name}, true
+		}
+	}
+	if key == "" {
+		return b, false
+	}
+	name := strings.NewReplacer(".", "-", ":", "-").Replace(e.At[0])
+	for n := 2; a.ws.Book.Session(name) != nil; n++ {
+		name = fmt.Sprintf("%s-%d", strings.NewReplacer(".", "-", ":", "-").Replace(e.At[0]), n)
+	}
+	return better{line: fmt.Sprintf("%s = %s@%s via %s with %s", name, e.Login, e.At[0], e.Session, a.ws.Written(key))}, true
+}
+
+// offerBetter has the card of a session say that there is a better way.
+func (a *App) offerBetter(e walk.Lent) {
+	b, ok := a.betterWay(e)
+	if !ok {
+		return
+	}
+	a.better[e.Session] = b
+	hops := append(routeNames(a.routes, e.Session), e.At[0])
+	say := fmt.Sprintf("A better way: here ▸ %s as a route of %d hops, with nothing lent. b makes that session.", strings.Join(hops, " ▸ "), len(hops))
+	if b.have != "" {
+		say = fmt.Sprintf("A better way: %s goes there through this machine, with nothing lent. b goes to it.", b.have)
+	}
+	a.routes.Say(e.Session, say)
+	if a.inShell && a.shell.Shell().Route.Session == e.Session {
+		a.shell.Notice("the same goes with nothing lent, as a route of its own: " + a.options.Leader + " 0, then b")
+	}
+}
+
+func routeNames(routes interface {
+	Route(string) (route.Route, bool)
+}, session string) []string {
+	var names []string
+	if r, ok := routes.Route(session); ok {
+		for _, h := range r.Hops {
+			names = append(names, h.Name)
+		}
+	}
+	return names
+}
+
+// takeBetter goes to the better way of a session, or opens the line that makes it.
+func (a *App) takeBetter(session string) tea.Cmd {
+	b, ok := a.better[session]
+	switch {
+	case !ok:
+		a.notice = "there is nothing better to offer: no lent key was used from there"
+		return nil
+	case b.have != "":
+		a.goTo(nil)
+		a.routes.Select(b.have)
+		return nil
+	}
+	a.goTo(nil)
+	line := entry.New(a.ws, a.theme, a.width)
+	line.Write(b.line)
+	a.task = line
+	return line.Look()
+}
