@@ -2,6 +2,7 @@ package lab
 
 import (
 	"context"
+	"crypto/rand"
 	"fmt"
 	"io"
 	"net"
@@ -40,7 +41,7 @@ func reach(_ context.Context, s *shell, args []string) int {
 	}
 	defer conn.Close()
 	c, channels, requests, err := ssh.NewClientConn(conn, h.Address, &ssh.ClientConfig{
-		User: login, Auth: []ssh.AuthMethod{ssh.PublicKeysCallback(client.Signers)}, HostKeyCallback: ssh.FixedHostKey(h.Identity()),
+		User: login, Auth: []ssh.AuthMethod{ssh.PublicKeysCallback(func() ([]ssh.Signer, error) { return boundSigners(client, h) })}, HostKeyCallback: ssh.FixedHostKey(h.Identity()),
 	})
 	if err != nil {
 		fmt.Fprintf(s.errs, "reach: %s does not let %s in: %v\n", h.Name, login, err)
@@ -60,6 +61,48 @@ func reach(_ context.Context, s *shell, args []string) int {
 		return 1
 	}
 	return 0
+}
+
+// boundSigners are an agent's keys. Before each use they bind the line to the
+// session with the host, as the usual clients do.
+func boundSigners(client agent.ExtendedAgent, h *Host) ([]ssh.Signer, error) {
+	signers, err := client.Signers()
+	for i, s := range signers {
+		signers[i] = boundSigner{s.(ssh.AlgorithmSigner), client, h}
+	}
+	return signers, err
+}
+
+type boundSigner struct {
+	ssh.AlgorithmSigner
+	client agent.ExtendedAgent
+	host   *Host
+}
+
+func (s boundSigner) Sign(rand io.Reader, data []byte) (*ssh.Signature, error) {
+	return s.SignWithAlgorithm(rand, data, "")
+}
+
+func (s boundSigner) SignWithAlgorithm(random io.Reader, data []byte, algorithm string) (*ssh.Signature, error) {
+	var asked struct {
+		Session []byte
+		Rest    []byte `ssh:"rest"`
+	}
+	if err := ssh.Unmarshal(data, &asked); err != nil {
+		return nil, err
+	}
+	s.host.mu.Lock()
+	key := s.host.signer
+	s.host.mu.Unlock()
+	proof, err := key.Sign(rand.Reader, asked.Session)
+	if err != nil {
+		return nil, err
+	}
+	s.client.Extension("session-bind@openssh.com", ssh.Marshal(struct { // an agent may not know it
+		Host, Session, Proof []byte
+		Forwarded            bool
+	}{key.PublicKey().Marshal(), asked.Session, ssh.Marshal(proof), false}))
+	return s.AlgorithmSigner.SignWithAlgorithm(random, data, algorithm)
 }
 
 // lentAgent opens a channel to the agent that is lent to the shell.

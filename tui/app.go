@@ -157,7 +157,7 @@ func New(ws *workspace.Workspace, o Options) *App {
 	}
 	a.journal = journal.New(a.trail, why, t)
 	a.hosts = hosts.New(ws, a.trail, t)
-	a.keys = keys.New(ws, t)
+	a.keys = keys.New(ws, a.walker.Ring.Entries, t)
 	a.ring = ringplace.New(ws, a.walker, t)
 	away.Tell(a.ctx, func(why string) {
 		if n := a.walker.Ring.Forget(); n > 0 {

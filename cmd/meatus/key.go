@@ -367,20 +367,14 @@ func keyPublic() *cobra.Command {
 func keySplit() *cobra.Command {
 	return &cobra.Command{
 		Use:   "split FILE [FOLDER]",
-		Short: "write each key of a file that holds several to a file of its own",
+		Short: "write each key of an archive (zip, tar, tar.gz) or of a file that holds several to a file of its own",
 		Args:  cobra.RangeArgs(1, 2),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			text, err := os.ReadFile(args[0])
-			if err != nil {
-				return err
-			}
-			defer clear(text)
 			dir := filepath.Dir(args[0])
 			if len(args) > 1 {
 				dir = args[1]
 			}
-			base := filepath.Base(args[0])
-			written, err := keyfile.Split(text, dir, strings.TrimSuffix(base, filepath.Ext(base)))
+			written, err := keyfile.SplitFile(args[0], dir)
 			for _, path := range written {
 				fmt.Fprintln(cmd.OutOrStdout(), path)
 			}

@@ -101,7 +101,7 @@ func (o ringOptions) run(cmd *cobra.Command, open opener, keys, command []string
 			terms.Stay = o.stay
 		}
 		if len(o.hosts) > 0 {
-			terms.Hosts = o.hosts
+			terms.Said, terms.Hosts = o.hosts, w.Planner().Hosts(o.hosts)
 		}
 		e, err := walker.Hold(file, pass, terms)
 		clear(pass)
@@ -154,9 +154,9 @@ func (o ringOptions) tell(cmd *cobra.Command, what string, e ring.Entry, use *wa
 	if o.asJSON {
 		line := map[string]any{"event": what, "key": e.String(), "sha256": e.SHA256}
 		if use == nil {
-			line["stay"], line["confirm"], line["hosts"] = e.Stay(), e.Confirm, e.Hosts
+			line["stay"], line["confirm"], line["hosts"] = e.Stay(), e.Confirm, e.Said
 		} else {
-			line["by"], line["for"], line["use"] = use.By(), use.For(), use.Count
+			line["by"], line["for"], line["use"] = use.By(), strings.TrimPrefix(use.For(), "for "), use.Count
 			if use.Refuse != nil {
 				line["refused"] = use.Refuse.Error()
 			}
@@ -171,8 +171,8 @@ func (o ringOptions) tell(cmd *cobra.Command, what string, e ring.Entry, use *wa
 		if e.Confirm {
 			say = append(say, "asks before each use")
 		}
-		if len(e.Hosts) > 0 {
-			say = append(say, "for "+strings.Join(e.Hosts, ", "))
+		if len(e.Said) > 0 {
+			say = append(say, "for "+strings.Join(e.Said, ", "))
 		}
 		fmt.Fprintln(out, "holds "+strings.Join(say, ", "))
 	case use.Refuse != nil:

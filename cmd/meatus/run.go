@@ -7,6 +7,8 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -16,6 +18,7 @@ import (
 	"golang.org/x/term"
 
 	"meatus/core/gate"
+	"meatus/core/route"
 	"meatus/core/walk"
 	"meatus/core/workspace"
 )
@@ -24,6 +27,10 @@ import (
 type runOptions struct {
 	trace, terminal bool
 	identities      []string
+	lend            []string // key files that the far side may use
+	lendTo          []string
+	lendAt          string // the hop's session
+	unasked         bool
 }
 
 func runCommand(open opener) *cobra.Command {
@@ -51,6 +58,10 @@ the walk fails at the gate in question.`,
 	}
 	c.Flags().BoolVar(&o.trace, "trace", false, "tell each gate on standard error as it is passed")
 	c.Flags().BoolVarP(&o.terminal, "terminal", "t", false, "give the command a terminal")
+	c.Flags().StringArrayVar(&o.lend, "lend", nil, "lend a key to the far side, for this run alone (repeatable); each use is asked for on the terminal")
+	c.Flags().StringSliceVar(&o.lendTo, "lend-to", nil, "the hosts or sessions that the lent keys may be used for, by pattern (repeatable)")
+	c.Flags().StringVar(&o.lendAt, "at", "", "run at a hop on the way, by its session's name, and not at the end")
+	c.Flags().BoolVar(&o.unasked, "lend-unasked", false, "do not ask before each use of a lent key: whoever has the far side has the use of it")
 	c.Flags().StringArrayVar(&o.identities, "yes-identity", nil, "accept a first visit that shows exactly this SHA256: fingerprint (repeatable)")
 	return c
 }
@@ -75,6 +86,9 @@ func runOn(ctx context.Context, w *workspace.Workspace, name, command string, o 
 	r, err := w.Planner().Plan(name)
 	if err != nil {
 		return err
+	}
+	if r, err = o.onRoute(w, r); err != nil {
+		return &statusError{statusWrongUse, err}
 	}
 	walker := walk.New(walk.Config{Vouched: w.Vouched, Asker: newTTYAsker(o.identities), Linger: time.Millisecond})
 	defer walker.Close()
@@ -104,6 +118,37 @@ func runOn(ctx context.Context, w *workspace.Workspace, name, command string, o 
 		defer restore()
 	}
 	return passOn(ctx, program)
+}
+
+// onRoute ends the route at the hop that is wanted and lends what is wanted there.
+func (o runOptions) onRoute(w *workspace.Workspace, r route.Route) (route.Route, error) {
+	if o.lendAt != "" {
+		at := slices.IndexFunc(r.Hops, func(h route.Hop) bool { return h.Name == o.lendAt })
+		if at < 0 {
+			return r, fmt.Errorf("the way to %s does not go through %s", r.Session, o.lendAt)
+		}
+		r.Hops = r.Hops[:at+1]
+	}
+	if len(o.lend) == 0 {
+		return r, nil
+	}
+	r.Hops = slices.Clone(r.Hops)
+	last := &r.Hops[len(r.Hops)-1]
+	last.Agent, last.Lends = "ask", nil
+	if o.unasked {
+		last.Agent = "lend"
+	}
+	last.LendsSaid, last.LendsTo = o.lendTo, w.Planner().Hosts(o.lendTo)
+	last.Terms = map[string]route.Terms{}
+	for _, name := range o.lend {
+		path, err := filepath.Abs(name)
+		if err != nil {
+			return r, err
+		}
+		last.Lends = append(last.Lends, path)
+		last.Terms[path] = w.Planner().TermsOf(path)
+	}
+	return r, nil
 }
 
 // interrupted gives a walk that the user stopped the status of an interrupt.

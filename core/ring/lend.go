@@ -46,6 +46,7 @@ func (u Use) For() string {
 type Terms struct {
 	Keys  []string // fingerprints
 	Hosts []string // patterns of hosts that they may be used for, none for all
+	Said  []string // the same as a person put it
 	// Ask, where it is not nil, is asked before each use, and an error is a no.
 	Ask func(ctx context.Context, u Use) error
 	// Tell is told of each use.
@@ -287,13 +288,16 @@ func (l *Lend) allow(u *Use) error {
 	case u.Login == "" && !l.All:
 		return errors.New("the request is no login: a lent key signs nothing else")
 	}
-	for _, patterns := range [][]string{l.Hosts, u.Key.Hosts} {
+	for _, only := range []struct{ hosts, said []string }{{l.Hosts, l.Said}, {u.Key.Hosts, u.Key.Said}} {
+		if len(only.said) == 0 {
+			only.said = only.hosts
+		}
 		switch {
-		case len(patterns) == 0 || u.Login == "":
+		case len(only.hosts) == 0 || u.Login == "":
 		case u.Host == "":
-			return fmt.Errorf("it is for %s alone, and the request does not say which host it is for", strings.Join(patterns, ", "))
-		case !fits(patterns, u.At):
-			return fmt.Errorf("%w: it is for %s alone", errOther, strings.Join(patterns, ", "))
+			return fmt.Errorf("it is for %s alone, and the request does not say which host it is for", strings.Join(only.said, ", "))
+		case !fits(only.hosts, u.At):
+			return fmt.Errorf("%w: it is for %s alone", errOther, strings.Join(only.said, ", "))
 		}
 	}
 	return nil

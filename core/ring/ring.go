@@ -27,6 +27,7 @@ type Entry struct {
 	Until   time.Time // when it goes, zero for the end of the program
 	Confirm bool      // a person is asked before each use by others
 	Hosts   []string  // patterns of hosts it may be used for, none for all
+	Said    []string  // the same as a person put it
 	Uses    int
 	Used    time.Time // last
 	Pinned  bool      // it is kept out of swap
@@ -329,7 +330,14 @@ func (e Entry) Stay() string {
 	if left >= time.Minute {
 		left = left.Round(time.Minute)
 	}
-	return "another " + strings.TrimSuffix(left.String(), "0s")
+	word := left.String()
+	if strings.HasSuffix(word, "m0s") {
+		word = strings.TrimSuffix(word, "0s")
+	}
+	if strings.HasSuffix(word, "h0m") {
+		word = strings.TrimSuffix(word, "0m")
+	}
+	return "another " + word
 }
 
 // StandBefore has the ring stand in front of the agent that listens at a socket,

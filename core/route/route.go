@@ -38,14 +38,15 @@ type Hop struct {
 	Tunnels   []book.Tunnel
 	// Alone, where set, has nothing but Keys tried to log in, over a link that is
 	// shared only with routes of the same word.
-	Alone   string
-	Manner  Manner
-	Agent   string                 // "off", "ask" or "lend"
-	Lends   []string               // key files by absolute path that the far side may use
-	LendsTo []string               // patterns of hosts that it may use them for, with the hosts of sessions they name; none for all
-	Ring    string                 // whether keys stay in the ring: "on", "off", or "" for those with a passphrase
-	Terms   map[string]Terms       // by absolute path, of the keys that something is said of
-	From    map[string]book.Origin // by "host", "port", "user", "key", "via", "dial", "keepalive"
+	Alone     string
+	Manner    Manner
+	Agent     string                 // "off", "ask" or "lend"
+	Lends     []string               // key files by absolute path that the far side may use
+	LendsTo   []string               // patterns of hosts that it may use them for, with the hosts of sessions they name; none for all
+	LendsSaid []string               // the same as written
+	Ring      string                 // whether keys stay in the ring: "on", "off", or "" for those with a passphrase
+	Terms     map[string]Terms       // by absolute path, of the keys that something is said of
+	From      map[string]book.Origin // by "host", "port", "user", "key", "via", "dial", "keepalive"
 }
 
 // Manner is what a shell at a hop is like.
@@ -199,7 +200,7 @@ func (p Planner) hop(s *book.Session) Hop {
 	for _, key := range s.Lends.V {
 		h.Lends = append(h.Lends, p.KeyPath(key))
 	}
-	h.LendsTo, h.Ring = p.Hosts(s.LendsTo.V), s.Ring.V
+	h.LendsTo, h.LendsSaid, h.Ring = p.Hosts(s.LendsTo.V), s.LendsTo.V, s.Ring.V
 	for _, k := range p.Book.Keys {
 		if path := p.KeyPath(k.Path); slices.Contains(h.Keys, path) || slices.Contains(h.Lends, path) {
 			if h.Terms == nil {

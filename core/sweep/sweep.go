@@ -60,7 +60,13 @@ func (r Report) Found() int { return len(r.Keys) + len(r.Sockets) + len(r.Unexpl
 
 // Sum is the report in one line.
 func (r Report) Sum() string {
-	return fmt.Sprintf("%d private keys, %d sockets, %d listed keys that none of yours explains, %d that do", len(r.Keys), len(r.Sockets), len(r.Unexplained), r.Explained)
+	count := func(n int, word string) string {
+		if n != 1 {
+			word += "s"
+		}
+		return fmt.Sprintf("%d %s", n, word)
+	}
+	return fmt.Sprintf("%s, %s, %s that none of yours explains, %d that one does", count(len(r.Keys), "private key"), count(len(r.Sockets), "socket"), count(len(r.Unexplained), "listed key"), r.Explained)
 }
 
 // list finds the lines that no known key explains.

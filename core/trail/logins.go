@@ -2,6 +2,7 @@ package trail
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"meatus/core/route"
@@ -55,6 +56,29 @@ func (t *Trail) Last(host string, port int, user string) (route.Login, bool) {
 	defer t.mu.Unlock()
 	l, ok := t.loginsLocked()[loginAt{host, port, user}]
 	return l, ok
+}
+
+// Opened are the logins that a key, by its fingerprint, last got in with:
+// "keeper@10.61.4.31", the latest first.
+func (t *Trail) Opened(key string) []string {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	type login struct {
+		at   string
+		when time.Time
+	}
+	var all []login
+	for at, l := range t.loginsLocked() {
+		if l.Key == key {
+			all = append(all, login{at.user + "@" + at.host, l.When})
+		}
+	}
+	slices.SortFunc(all, func(a, b login) int { return b.when.Compare(a.when) })
+	var names []string
+	for _, l := range all {
+		names = append(names, l.at)
+	}
+	return names
 }
 
 // Visits tells when each session was last logged in to.

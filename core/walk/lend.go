@@ -55,7 +55,7 @@ func (p *Passage) lend(ctx context.Context) (*ring.Lend, error) {
 	}
 	w := p.walker
 	place := Place{Session: p.route.Session, Hop: target.Name, Index: len(p.route.Hops) - 1, Address: target.Address(), User: target.User}
-	terms := ring.Terms{Hosts: target.LendsTo, Tell: func(u ring.Use) { w.tell(Lent{place, u}) }}
+	terms := ring.Terms{Hosts: target.LendsTo, Said: target.LendsSaid, Tell: func(u ring.Use) { w.tell(Lent{place, u}) }}
 	for _, path := range target.Lends {
 		signer, err := w.lendable(ctx, place, target, path)
 		if err != nil {
@@ -136,7 +136,7 @@ type lentThere struct {
 type LendState struct {
 	Session, Hop string
 	Keys         []string // their names
-	Hosts        []string // patterns of hosts they may be used for, none for all
+	Hosts        []string // which hosts they may be used for, none for all
 	Uses         int
 	Ended        error // why it serves nobody any more, nil while it does
 }
@@ -158,7 +158,7 @@ func (w *Walker) Lends() []LendState {
 	w.mu.Unlock()
 	var states []LendState
 	for _, t := range all {
-		s := LendState{Session: t.session, Hop: t.hop, Hosts: t.lend.Hosts, Uses: t.lend.Uses(), Ended: t.lend.Ended()}
+		s := LendState{Session: t.session, Hop: t.hop, Hosts: t.lend.Said, Uses: t.lend.Uses(), Ended: t.lend.Ended()}
 		for _, e := range t.lend.Lent() {
 			s.Keys = append(s.Keys, e.String())
 		}

@@ -207,7 +207,7 @@ func (w *Walker) Hold(file *keyfile.File, pass []byte, t route.Terms) (ring.Entr
 	if err != nil {
 		return ring.Entry{}, err
 	}
-	e := ring.Entry{Name: filepath.Base(file.Path), Confirm: t.Confirm, Hosts: t.Hosts}
+	e := ring.Entry{Name: filepath.Base(file.Path), Confirm: t.Confirm, Hosts: t.Hosts, Said: t.Said}
 	if t.Stay > 0 {
 		e.Until = time.Now().Add(t.Stay)
 	}

@@ -67,6 +67,21 @@ func (m *Model) answered(what string, values []string) (wish tea.Msg, cmd tea.Cm
 			on = on && dir != ws.Planner().KeyPath(last)
 		}
 		return job(map[bool]string{true: "looked through: ", false: "no more looked through: "}[on]+last, func() error { return ws.AddKeyFolder(last, on) })
+	case "split":
+		return nil, func() tea.Msg {
+			written, err := keyfile.SplitFile(ws.Planner().KeyPath(last), filepath.Join(ws.Dir, "keys"))
+			d := done{err: err}
+			for i, path := range written {
+				if i > 0 {
+					d.say += ", "
+				}
+				d.say += filepath.Base(path)
+			}
+			if d.say != "" {
+				d.say += " came out of " + filepath.Base(last)
+			}
+			return d
+		}
 	case "rename":
 		return nil, m.moveKey(k, "rename", last)
 	case "retire":

@@ -15,6 +15,7 @@ import (
 	"meatus/core/gate"
 	"meatus/core/install"
 	"meatus/core/keyfile"
+	"meatus/core/ring"
 	"meatus/core/workspace"
 	"meatus/tui/fit"
 	"meatus/tui/form"
@@ -93,10 +94,13 @@ type Model struct {
 	asked         string
 	opened        []byte // a password, shown for a while
 	opening       int    // counts them
+	held          func() []ring.Entry
 }
 
-// New returns the place for a workspace.
-func New(ws *workspace.Workspace, t *theme.Theme) *Model { return &Model{ws: ws, theme: t} }
+// New returns the place for a workspace; held tells which keys are in the ring.
+func New(ws *workspace.Workspace, held func() []ring.Entry, t *theme.Theme) *Model {
+	return &Model{ws: ws, held: held, theme: t}
+}
 
 // SetWorkspace says which sessions there are.
 func (m *Model) SetWorkspace(ws *workspace.Workspace) { m.ws = ws }
@@ -255,6 +259,8 @@ func (m *Model) key(msg tea.KeyPressMsg) (wish tea.Msg, cmd tea.Cmd) {
 			form.Step{Prompt: "kind (Ed25519, ECDSA 256 384 521, RSA 3072 4096): ", Value: "Ed25519"},
 			form.Step{Prompt: "passphrase (none: whoever gets the file has the key): ", Hidden: true, Judge: true},
 			form.Step{Prompt: "the same again: ", Hidden: true})
+	case "X":
+		m.ask("split", form.Step{Prompt: "put the keys of which archive or file of several into keys/: ", Value: workspace.Short(m.ws.Downloads) + "/"})
 	case "F":
 		m.ask("folder", form.Step{Prompt: "look for keys in the folder, too (again: no more): "})
 	default:
@@ -529,5 +535,5 @@ func (m *Model) hints() []theme.Hint {
 		}
 	}
 	return append(hints, theme.Hint{Key: "n", Does: "make"}, theme.Hint{Key: "f", Does: "which key opens this?"}, theme.Hint{Key: "p", Does: "passphrase"}, theme.Hint{Key: "c", Does: "container"},
-		theme.Hint{Key: "i", Does: "install"}, theme.Hint{Key: "t", Does: "rotate"}, theme.Hint{Key: "l", Does: "hold in the ring"}, theme.Hint{Key: "b", Does: "meant for"}, theme.Hint{Key: "P", Does: "public half"}, theme.Hint{Key: "o", Does: "unseal"}, theme.Hint{Key: "R", Does: "rename"}, theme.Hint{Key: "D", Does: "retire"}, theme.Hint{Key: "/", Does: "find"}, theme.Hint{Key: "F", Does: "folder"})
+		theme.Hint{Key: "i", Does: "install"}, theme.Hint{Key: "t", Does: "rotate"}, theme.Hint{Key: "l", Does: "hold in the ring"}, theme.Hint{Key: "b", Does: "meant for"}, theme.Hint{Key: "P", Does: "public half"}, theme.Hint{Key: "o", Does: "unseal"}, theme.Hint{Key: "R", Does: "rename"}, theme.Hint{Key: "D", Does: "retire"}, theme.Hint{Key: "/", Does: "find"}, theme.Hint{Key: "F", Does: "folder"}, theme.Hint{Key: "X", Does: "archive"})
 }

@@ -109,6 +109,27 @@ func (m *Model) facts(k workspace.Key) []string {
 	}
 	line("comment", s.Comment)
 	line("opens", strings.Join(k.Uses, ", "))
+	if opened, ok := m.ws.Logins.(interface{ Opened(string) []string }); ok && s.SHA256 != "" {
+		line("got in", fit.Cut(strings.Join(opened.Opened(s.SHA256), ", "), max(min(m.width-40, rightBlock)-18, 20)))
+	}
+	if terms := m.ws.Planner().TermsOf(k.Path); len(terms.Said) > 0 || terms.Stay > 0 || terms.Confirm {
+		say := "every host"
+		if len(terms.Said) > 0 {
+			say = strings.Join(terms.Said, ", ")
+		}
+		if terms.Stay > 0 {
+			say += t.Faint.Render(", stays " + terms.Stay.String() + " in the ring")
+		}
+		if terms.Confirm {
+			say += t.Faint.Render(", others must ask")
+		}
+		line("meant for", say)
+	}
+	for _, e := range m.held() {
+		if e.SHA256 == s.SHA256 && s.SHA256 != "" {
+			line("in the ring", e.Stay()+t.Faint.Render(fmt.Sprintf(", used %d times", e.Uses)))
+		}
+	}
 	if info, err := os.Stat(k.Path); err == nil {
 		line("age", fit.Ago(time.Since(info.ModTime()))+t.Faint.Render(", since "+info.ModTime().Local().Format("2 Jan 2006")))
 	}

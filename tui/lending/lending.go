@@ -63,7 +63,14 @@ func (m *Model) take() {
 	for _, path := range h.Lends {
 		m.chosen[path] = true
 	}
-	m.hosts.SetValue(strings.Join(h.LendsTo, ", "))
+	if len(h.Lends) == 0 { // the hop after it is what one goes on to
+		for _, next := range m.route.Hops[m.hop+1:] {
+			for _, path := range next.Keys {
+				m.chosen[path] = true
+			}
+		}
+	}
+	m.hosts.SetValue(strings.Join(h.LendsSaid, ", "))
 }
 
 // Look reads the keys there are.
@@ -176,6 +183,7 @@ func (m *Model) go_() (wish tea.Msg, cmd tea.Cmd) {
 			return nil, nil
 		}
 	}
+	last.LendsSaid = patterns
 	last.LendsTo = m.ws.Planner().Hosts(patterns)
 	return Go{r}, nil
 }

@@ -218,7 +218,7 @@ func (m *Model) key(msg tea.KeyPressMsg) (wish tea.Msg, cmd tea.Cmd) {
 	case "E":
 		n := r.Forget()
 		m.look()
-		m.note = fmt.Sprintf("%d keys are gone from memory", n)
+		m.note = count(n, "key") + " gone from memory"
 	case "s":
 		return nil, m.share()
 	case "y":
@@ -285,7 +285,7 @@ func (m *Model) change(key string) tea.Cmd {
 	case "t":
 		m.form = form.New(m.theme, "stay", form.Step{Prompt: "how much longer " + e.String() + " stays, as 10m, 1h or end: "})
 	case "h":
-		m.form = form.New(m.theme, "hosts", form.Step{Prompt: e.String() + " is for which hosts or sessions alone (nothing: all): ", Value: strings.Join(e.Hosts, ", ")})
+		m.form = form.New(m.theme, "hosts", form.Step{Prompt: e.String() + " is for which hosts or sessions alone (nothing: all): ", Value: strings.Join(e.Said, ", ")})
 	}
 	return nil
 }
@@ -321,8 +321,9 @@ func (m *Model) answered(what string, values []string) tea.Cmd {
 		}
 		r.Change(e.SHA256, func(e *ring.Entry) { e.Until = until })
 	case "hosts":
-		hosts := m.ws.Planner().Hosts(strings.FieldsFunc(value, func(r rune) bool { return r == ',' || r == ' ' }))
-		r.Change(e.SHA256, func(e *ring.Entry) { e.Hosts = hosts })
+		said := strings.FieldsFunc(value, func(r rune) bool { return r == ',' || r == ' ' })
+		hosts := m.ws.Planner().Hosts(said)
+		r.Change(e.SHA256, func(e *ring.Entry) { e.Hosts, e.Said = hosts, said })
 	}
 	m.look()
 	return nil
@@ -343,7 +344,7 @@ func (m *Model) View() []string {
 	if len(all) == 0 {
 		lines = append(lines, "", "   "+t.Faint.Render("No key is held. One with a passphrase stays here once it was unlocked; l in Keys holds any, and ring = \"on\" all of a session."))
 	} else {
-		lines = append(lines, "   "+t.Faint.Render(fit.Cut(fit.Pad("", 4)+fit.Pad("key", m.wide())+fit.Pad("kind", 14)+fit.Pad("stays", 16)+fit.Pad("others", 14)+fit.Pad("used", 18)+"for", m.width-4)))
+		lines = append(lines, "   "+t.Faint.Render(fit.Cut(fit.Pad("", 2)+fit.Pad("key", m.wide())+fit.Pad("kind", 14)+fit.Pad("stays", 16)+fit.Pad("others", 14)+fit.Pad("used", 18)+"for", m.width-4)))
 	}
 	for i := m.at.Top; i < min(m.at.Top+m.room(), len(all)); i++ {
 		lines = append(lines, m.row(all[i], i == m.at.At))
@@ -363,7 +364,7 @@ func (m *Model) View() []string {
 }
 
 func (m *Model) summary() string {
-	say := fmt.Sprintf("%d keys in memory", len(m.entries))
+	say := count(len(m.entries), "key") + " in memory"
 	if n := len(m.behind.keys); n > 0 {
 		say += fmt.Sprintf(", %d behind", n)
 	}
@@ -371,6 +372,14 @@ func (m *Model) summary() string {
 		return say + " · locked"
 	}
 	return say + " · gone with the screen's lock and at the end"
+}
+
+// count says how many: "1 key", "2 keys".
+func count(n int, word string) string {
+	if n != 1 {
+		word += "s"
+	}
+	return fmt.Sprintf("%d %s", n, word)
 }
 
 func (m *Model) wide() int { return min(28, max(m.width/4, 16)) }
@@ -397,8 +406,8 @@ func (m *Model) row(e ring.Entry, selected bool) string {
 		used = fmt.Sprintf("%d, %s ago", e.Uses, fit.Ago(time.Since(e.Used)))
 	}
 	hosts := "every host"
-	if len(e.Hosts) > 0 {
-		hosts = strings.Join(e.Hosts, ", ")
+	if len(e.Said) > 0 {
+		hosts = strings.Join(e.Said, ", ")
 	}
 	stay := e.Stay()
 	if e.Behind {
@@ -423,7 +432,7 @@ func (m *Model) lent() []string {
 		if l.Session != l.Hop {
 			say += " for " + l.Session
 		}
-		say += fmt.Sprintf(", asked for %d times", l.Uses)
+		say += ", asked for " + count(l.Uses, "time")
 		if len(l.Hosts) > 0 {
 			say += ", only for " + strings.Join(l.Hosts, ", ")
 		}
@@ -440,7 +449,7 @@ func (m *Model) door() []string {
 	t := m.theme
 	say := t.Faint.Render("closed to other programs; s opens a socket for them")
 	if m.socket != nil {
-		say = t.Mark(gate.Ajar) + " open to programs of this account: " + t.Strong.Render(m.export()) + t.Faint.Render(fmt.Sprintf("  %d uses", m.socket.Uses()))
+		say = t.Mark(gate.Ajar) + " open to programs of this account: " + t.Strong.Render(m.export()) + t.Faint.Render("  "+count(m.socket.Uses(), "use"))
 	}
 	lines := []string{"", t.Title(t.Strong.Render("other programs"), "", m.width, fit.Spread), fit.Cut("   "+say, m.width)}
 	if m.behind.socket != "" {
