@@ -313,7 +313,6 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			case walk.Lent:
 				a.tellLent(e)
 				a.ring.Hear(e)
-				a.offerBetter(e)
 			}
 			a.routes.Hear(e)
 		}
@@ -703,6 +702,9 @@ func (a *App) tellLent(e walk.Lent) {
 	say := fmt.Sprintf("%s used %s %s", e.By(), e.Key, e.For())
 	if e.Refuse != nil {
 		say = fmt.Sprintf("%s was refused the use of %s: %v", e.By(), e.Key, e.Refuse)
+	}
+	if a.offerBetter(e) && a.inShell {
+		say += "; it goes with nothing lent, too: " + a.options.Leader + " 0, then b"
 	}
 	if a.inShell {
 		a.shell.Notice(say)

@@ -240,11 +240,12 @@ func (a *App) betterWay(e walk.Lent) (b better, ok bool) {
 	return better{line: fmt.Sprintf("%s = %s@%s via %s with %s", name, e.Login, e.At[0], e.Session, a.ws.Written(key))}, true
 }
 
-// offerBetter has the card of a session say that there is a better way.
-func (a *App) offerBetter(e walk.Lent) {
+// offerBetter has the card of a session say that there is a better way. It tells
+// whether there is one.
+func (a *App) offerBetter(e walk.Lent) bool {
 	b, ok := a.betterWay(e)
 	if !ok {
-		return
+		return false
 	}
 	a.better[e.Session] = b
 	hops := append(routeNames(a.routes, e.Session), e.At[0])
@@ -253,9 +254,7 @@ func (a *App) offerBetter(e walk.Lent) {
 		say = fmt.Sprintf("A better way: %s goes there through this machine, with nothing lent. b goes to it.", b.have)
 	}
 	a.routes.Say(e.Session, say)
-	if a.inShell && a.shell.Shell().Route.Session == e.Session {
-		a.shell.Notice("the same goes with nothing lent, as a route of its own: " + a.options.Leader + " 0, then b")
-	}
+	return true
 }
 
 func routeNames(routes interface {

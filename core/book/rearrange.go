@@ -75,7 +75,14 @@ func replaceIn(text []byte, key string, change func(string) string) ([]byte, err
 func Remove(path, name string) (*Book, error) {
 	return Change(path, "removing "+name, func(before *Book, text []byte) ([]byte, error) {
 		if through := before.Through(name); len(through) > 0 {
-			return nil, fmt.Errorf("%s goes through it; give it another way first", strings.Join(through, ", "))
+			word := "goes"
+			if len(through) > 1 {
+				word = "go"
+			}
+			if n := len(through); n > 4 {
+				through = append(through[:3:3], fmt.Sprintf("%d more", n-3))
+			}
+			return nil, fmt.Errorf("%s %s through it; give them another way first", strings.Join(through, ", "), word)
 		}
 		return takeOut(text, Table{Layer: InSession, Name: name})
 	})

@@ -124,6 +124,11 @@ func (r Route) Prefix(i int) string {
 	for _, h := range r.Hops[:i+1] {
 		fmt.Fprintf(&b, "%s@%s (%s) with %s %s\n", h.User, h.Address(), h.Dial, strings.Join(h.Keys, ","), h.Alone)
 	}
+	// A server does not say which shell asks for a lent key, so what lends something
+	// else has a link of its own.
+	if h := r.Hops[i]; i == len(r.Hops)-1 && h.Lending() {
+		fmt.Fprintf(&b, "lends %s %q to %q\n", h.Agent, h.Lends, h.LendsTo)
+	}
 	return b.String()
 }
 
