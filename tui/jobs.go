@@ -62,17 +62,8 @@ func (a *App) sweep(session string) tea.Cmd {
 			verdict = gate.Ajar
 		}
 		tell(carry.Line{Verdict: verdict, Where: "found", Say: report.Sum() + "; nothing was changed"})
-		for _, k := range report.Keys {
-			tell(carry.Line{Verdict: gate.Ajar, Where: "private key", Say: k.Path + ", " + k.Mode})
-		}
-		for _, s := range report.Sockets {
-			tell(carry.Line{Verdict: gate.Ajar, Where: "agent", Say: s})
-		}
-		for _, l := range report.Unexplained {
-			tell(carry.Line{Verdict: gate.Ajar, Where: "unknown key", Say: strings.Join(strings.Fields(fmt.Sprintf("line %d of the list: %s %s %s %s", l.Number, l.Kind, l.SHA256, l.Option, l.Comment)), " ")})
-		}
-		if report.Cut {
-			tell(carry.Line{Verdict: gate.Ajar, Where: "and", Say: "more, which is not told"})
+		for _, f := range report.Findings() {
+			tell(carry.Line{Verdict: gate.Ajar, Where: f.Kind, Say: f.Say})
 		}
 		return nil
 	}})
@@ -213,10 +204,15 @@ func (a *App) betterWay(e walk.Lent) (b better, ok bool) {
 	if !ok {
 		return b, false
 	}
-	key := ""
-	for _, path := range r.Target().Lends {
-		if filepath.Base(path) == e.Key.Name {
-			key = path
+	key, ways := "", []route.Route{r}
+	for _, s := range a.open {
+		ways = append(ways, s.Route) // which may lend what the session does not
+	}
+	for _, way := range ways {
+		for _, path := range way.Target().Lends {
+			if way.Session == e.Session && filepath.Base(path) == e.Key.Name {
+				key = path
+			}
 		}
 	}
 	for _, name := range a.ws.Book.Names() {

@@ -16,6 +16,7 @@ import (
 	"meatus/core/keyfile"
 	"meatus/core/route"
 	"meatus/core/sweep"
+	"meatus/core/trail"
 	"meatus/core/walk"
 	"meatus/core/workspace"
 )
@@ -51,7 +52,7 @@ a fresh login with that key alone.`,
 			if err != nil {
 				return &statusError{statusWrongUse, err}
 			}
-			walker, passage, done, err := walkThere(cmd, w, r, identities)
+			walker, passage, record, done, err := walkThere(cmd, w, r, identities)
 			if err != nil {
 				return err
 			}
@@ -69,11 +70,18 @@ a fresh login with that key alone.`,
 				word = "is in the list now"
 			}
 			fmt.Fprintf(cmd.OutOrStdout(), "%s %s\n", file.SHA256, word)
+			record(trail.Entry{Kind: trail.Carry, Session: r.Session, Say: filepath.Base(file.Path) + " " + word})
 			if o.Command != "" || o.From != "" {
 				fmt.Fprintln(cmd.OutOrStdout(), "not proven: a line with from or command lets in less than a login")
 				return nil
 			}
-			return prove(cmd, walker, r, file)
+			err = prove(cmd, walker, r, file)
+			e := trail.Entry{Kind: trail.Carry, Session: r.Session, Say: "a login with " + filepath.Base(file.Path) + " alone"}
+			if err != nil {
+				e.Failed = err.Error()
+			}
+			record(e)
+			return err
 		},
 	}
 	c.Flags().StringVar(&o.From, "from", "", "addresses the key may be used from")
@@ -84,16 +92,16 @@ a fresh login with that key alone.`,
 }
 
 // walkThere walks to a session's machine, with the trail kept until done.
-func walkThere(cmd *cobra.Command, w *workspace.Workspace, r route.Route, identities []string) (*walk.Walker, *walk.Passage, func(), error) {
+func walkThere(cmd *cobra.Command, w *workspace.Workspace, r route.Route, identities []string) (*walk.Walker, *walk.Passage, func(trail.Entry), func(), error) {
 	walker := walk.New(walk.Config{Vouched: w.Vouched, Asker: newTTYAsker(identities), Linger: time.Millisecond})
-	stop := keepTrail(w.Dir, walker)
+	record, stop := keepTrailOf(w.Dir, walker)
 	passage, err := walker.Walk(cmd.Context(), r)
 	if err != nil {
 		stop()
 		walker.Close()
-		return nil, nil, nil, interrupted(cmd.Context(), err)
+		return nil, nil, nil, nil, interrupted(cmd.Context(), err)
 	}
-	return walker, passage, func() {
+	return walker, passage, record, func() {
 		passage.Close()
 		stop()
 		walker.Close()
@@ -142,7 +150,8 @@ account is opened by a key that its session names. OLD stays where it is.`,
 			}
 			walker := walk.New(walk.Config{Vouched: w.Vouched, Asker: newTTYAsker(identities), Linger: time.Millisecond})
 			defer walker.Close()
-			defer keepTrail(w.Dir, walker)()
+			record, stop := keepTrailOf(w.Dir, walker)
+			defer stop()
 			out := cmd.OutOrStdout()
 			err = install.Rotation{
 				Walker: walker, Routes: routes, Old: old, New: fresh,
@@ -153,7 +162,14 @@ account is opened by a key that its session names. OLD stays where it is.`,
 					}
 					return err
 				},
-				Tell: func(s install.Step) { sayStep(out, asJSON, s) },
+				Tell: func(s install.Step) {
+					sayStep(out, asJSON, s)
+					e := trail.Entry{Kind: trail.Carry, Session: s.Session, Say: s.Say}
+					if s.Err != nil {
+						e.Failed = s.Err.Error()
+					}
+					record(e)
+				},
 			}.Run(cmd.Context())
 			return interrupted(cmd.Context(), err)
 		},
@@ -207,7 +223,7 @@ func keySweep(open opener) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			_, passage, done, err := walkThere(cmd, w, r, identities)
+			_, passage, record, done, err := walkThere(cmd, w, r, identities)
 			if err != nil {
 				return err
 			}
@@ -221,6 +237,9 @@ func keySweep(open opener) *cobra.Command {
 			report, err := sweep.Look(cmd.Context(), passage, known)
 			if err != nil {
 				return err
+			}
+			for _, f := range append([]sweep.Finding{{Kind: "found", Say: report.Sum()}}, report.Findings()...) {
+				record(trail.Entry{Kind: trail.Sweep, Session: r.Session, Say: f.Kind + ": " + f.Say})
 			}
 			if asJSON {
 				err = printJSON(cmd.OutOrStdout(), report)
@@ -239,17 +258,8 @@ func keySweep(open opener) *cobra.Command {
 }
 
 func printSweep(out io.Writer, r sweep.Report) {
-	for _, k := range r.Keys {
-		fmt.Fprintf(out, "private key    %s  %s\n", k.Mode, k.Path)
-	}
-	for _, s := range r.Sockets {
-		fmt.Fprintf(out, "agent          %s\n", s)
-	}
-	for _, l := range r.Unexplained {
-		fmt.Fprintf(out, "unknown key    line %d: %s %s %s %s\n", l.Number, l.Kind, l.SHA256, l.Option, l.Comment)
-	}
-	if r.Cut {
-		fmt.Fprintln(out, "and more, which is not told")
+	for _, f := range r.Findings() {
+		fmt.Fprintf(out, "%-13s  %s\n", f.Kind, f.Say)
 	}
 	fmt.Fprintln(out, r.Sum()+"; nothing was changed")
 }

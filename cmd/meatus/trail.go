@@ -64,10 +64,16 @@ func trailCommand(open opener) *cobra.Command {
 // keepTrail writes what a walker does to the workspace's trail, until stopped. A
 // trail that cannot be kept is said, and is no reason to stop.
 func keepTrail(dir string, walker *walk.Walker) (stop func()) {
+	_, stop = keepTrailOf(dir, walker)
+	return stop
+}
+
+// keepTrailOf is keepTrail, with a way to write entries of one's own.
+func keepTrailOf(dir string, walker *walk.Walker) (record func(trail.Entry), stop func()) {
 	t, err := trail.Open(dir)
 	if err != nil {
 		fmt.Fprintln(os.Stderr, "meatus: "+err.Error())
-		return func() {}
+		return func(trail.Entry) {}, func() {}
 	}
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan struct{})
@@ -78,9 +84,13 @@ func keepTrail(dir string, walker *walk.Walker) (stop func()) {
 			fmt.Fprintln(os.Stderr, "meatus: "+err.Error())
 		}
 	}()
-	return func() {
-		time.AfterFunc(20*time.Millisecond, cancel) // what has just happened is still written
-		<-done
-		t.Close()
-	}
+	return func(e trail.Entry) {
+			if err := t.Add(e); err != nil {
+				fmt.Fprintln(os.Stderr, "meatus: "+err.Error())
+			}
+		}, func() {
+			time.AfterFunc(20*time.Millisecond, cancel) // what has just happened is still written
+			<-done
+			t.Close()
+		}
 }

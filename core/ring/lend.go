@@ -57,6 +57,11 @@ type Terms struct {
 	All bool
 }
 
+// otherHost refuses a key that is for other hosts.
+type otherHost string
+
+func (o otherHost) Error() string { return "it is for " + string(o) + " alone" }
+
 // Lend is what somebody else may use: keys of a ring, for as long as it is not
 // ended. It speaks the agent protocol to whoever comes.
 type Lend struct {
@@ -297,7 +302,7 @@ func (l *Lend) allow(u *Use) error {
 		case u.Host == "":
 			return fmt.Errorf("it is for %s alone, and the request does not say which host it is for", strings.Join(only.said, ", "))
 		case !fits(only.hosts, u.At):
-			return fmt.Errorf("%w: it is for %s alone", errOther, strings.Join(only.said, ", "))
+			return otherHost(strings.Join(only.said, ", "))
 		}
 	}
 	return nil

@@ -54,11 +54,8 @@ type Ring struct {
 	front  *front
 }
 
-// Errors of a ring.
-var (
-	ErrLocked = errors.New("the ring is locked")
-	errOther  = errors.New("that key is not meant for that host")
-)
+// ErrLocked says that the ring is locked.
+var ErrLocked = errors.New("the ring is locked")
 
 // Add puts a private key into the ring, in the place of the same key that is
 // there. The caller's copy is wiped.

@@ -127,9 +127,17 @@ func (r Route) Prefix(i int) string {
 	// A server does not say which shell asks for a lent key, so what lends something
 	// else has a link of its own.
 	if h := r.Hops[i]; i == len(r.Hops)-1 && h.Lending() {
-		fmt.Fprintf(&b, "lends %s %q to %q\n", h.Agent, h.Lends, h.LendsTo)
+		fmt.Fprintf(&b, "%s%s %q to %q\n", lendsMark, h.Agent, h.Lends, h.LendsTo)
 	}
 	return b.String()
+}
+
+const lendsMark = "\tlends "
+
+// Unlent is the prefix of the same way with nothing lent at its end.
+func Unlent(prefix string) string {
+	bare, _, _ := strings.Cut(prefix, lendsMark)
+	return bare
 }
 
 // ErrNoSession says that a session of that name is not in the book.

@@ -58,6 +58,31 @@ func Look(ctx context.Context, p *walk.Passage, known []ssh.PublicKey) (Report, 
 // Found is how many things were found that should be looked at.
 func (r Report) Found() int { return len(r.Keys) + len(r.Sockets) + len(r.Unexplained) }
 
+// Finding is one thing of a report, in words.
+type Finding struct{ Kind, Say string }
+
+// Findings are everything that should be looked at.
+func (r Report) Findings() []Finding {
+	var all []Finding
+	for _, k := range r.Keys {
+		all = append(all, Finding{"private key", k.Path + ", " + k.Mode})
+	}
+	for _, s := range r.Sockets {
+		all = append(all, Finding{"agent", s})
+	}
+	for _, l := range r.Unexplained {
+		say := fmt.Sprintf("line %d of the list", l.Number)
+		if l.Comment != "" {
+			say += fmt.Sprintf(", %q", l.Comment)
+		}
+		all = append(all, Finding{"unknown key", strings.TrimSpace(fmt.Sprintf("%s: %s %s %s", say, l.Kind, l.SHA256, l.Option))})
+	}
+	if r.Cut {
+		all = append(all, Finding{"and", "more, which is not told"})
+	}
+	return all
+}
+
 // Sum is the report in one line.
 func (r Report) Sum() string {
 	count := func(n int, word string) string {

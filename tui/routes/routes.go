@@ -161,7 +161,8 @@ type Model struct {
 	top     int
 	height  int // of the board, as last drawn
 	links   map[string]*link
-	order   []string // of links, by age
+	lending map[string]*link // by the prefix of the same way with nothing lent at its end
+	order   []string         // of links, by age
 	seen    route.KeySheets
 	epoch   int // of the entries: background work for older ones is dropped
 	shut    int
@@ -727,7 +728,9 @@ func (m *Model) turning() string { return theme.Turning[m.spin%len(theme.Turning
 // relink orders the links by age.
 func (m *Model) relink() {
 	m.order = m.order[:0]
-	for prefix := range m.links {
+	m.lending = map[string]*link{}
+	for prefix, l := range m.links {
+		m.lending[route.Unlent(prefix)] = l
 		at := len(m.order)
 		for at > 0 && m.links[m.order[at-1]].state.ID > m.links[prefix].state.ID {
 			at--
@@ -741,7 +744,10 @@ func (m *Model) linkAt(e *entry, i int) *link {
 	if i < 0 || i >= len(e.prefixes) {
 		return nil
 	}
-	return m.links[e.prefixes[i]]
+	if l := m.links[e.prefixes[i]]; l != nil {
+		return l
+	}
+	return m.lending[route.Unlent(e.prefixes[i])]
 }
 
 // RoundTrip is that of the live link with a prefix, 0 where it is not known.

@@ -1,0 +1,267 @@
+package e2e
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// withFiles has the server offer the file-transfer channel.
+const withFiles = "Subsystem sftp internal-sftp\n"
+
+// pilotsList gives pilot a home with a list of keys, and returns where it is.
+func (p *peers) pilotsList(text string) (home, list string) {
+	p.t.Helper()
+	p.pilot()
+	home = p.path("home")
+	list = filepath.Join(home, ".ssh", "authorized_keys")
+	os.MkdirAll(filepath.Dir(list), 0o700)
+	p.write(list, text, 0o600)
+	for _, path := range []string{home, filepath.Dir(list), list} {
+		os.Chown(path, 61000, 61000)
+	}
+	return home, list
+}
+
+// public is the public half of one of the test's keys, in one line.
+func (p *peers) public(key string) string {
+	return strings.TrimSpace(string(must(os.ReadFile(p.path("keys", key+".pem.pub")))))
+}
+
+func TestAKeyIsRotatedAtARealServer(t *testing.T) {
+	for name, lines := range map[string]string{"file transfer": withFiles, "commands": ""} {
+		t.Run(name, func(t *testing.T) {
+			p := startPeers(t)
+			home, list := p.pilotsList("# the pilots' keys\n")
+			p.write(list, "# the pilots' keys\nno-port-forwarding "+p.public("inner")+" old", 0o600) // no line break at its end
+			p.vouch("quay")
+			p.again("StrictModes yes\n"+lines, "Match User pilot\nAuthorizedKeysFile "+list+"\n")
+			p.workspace(fmt.Sprintf("\n[session.pilot]\nhost = %q\nuser = %q\nkey = \"keys/inner.pem\"   # theirs\n", bastionAddr, pilotLogin))
+			r := p.run("key", "rotate", p.path("keys", "inner.pem"), p.path("keys", "other.pem"), "pilot")
+			for _, want := range []string{"pilot: the new key is in the list", "pilot: proven", "pilot use other.pem from now on", "pilot: the old key is out of the list"} {
+				if !strings.Contains(r.out, want) {
+					t.Errorf("%q is missing: %+v", want, r)
+				}
+			}
+			if want := "# the pilots' keys\nno-port-forwarding " + strings.Join(strings.Fields(p.public("other"))[:2], " "); !strings.HasPrefix(string(must(os.ReadFile(list))), want) || strings.Count(string(must(os.ReadFile(list))), "\n") != 2 {
+				t.Errorf("the list is\n%s", must(os.ReadFile(list)))
+			}
+			if text := string(must(os.ReadFile(filepath.Join(p.dir, "sessions.toml")))); !strings.Contains(text, `"keys/other.pem"   # theirs`) {
+				t.Errorf("the sessions are\n%s", text)
+			}
+			if r := p.run("run", "pilot", "--", "echo in"); r.out != "in\n" {
+				t.Errorf("%+v", r)
+			}
+			if files := must(os.ReadDir(filepath.Join(home, ".ssh"))); len(files) != 1 {
+				t.Errorf("left beside the list: %v", files)
+			}
+			if r := p.run("trail", "pilot"); !strings.Contains(r.out, "the old key is out of the list") {
+				t.Errorf("the trail: %+v", r)
+			}
+		})
+	}
+}
+
+func TestARotationAtAServerThatIgnoresTheListLosesNothing(t *testing.T) {
+	p := startPeers(t)
+	home, list := p.pilotsList("")
+	p.vouch("quay")
+	p.again("StrictModes yes\n"+withFiles, "Match User pilot\nAuthorizedKeysFile "+list+"\nAuthorizedKeysCommand /bin/echo "+p.public("inner")+"\nAuthorizedKeysCommandUser nobody\n")
+	p.workspace(fmt.Sprintf("\n[session.pilot]\nhost = %q\nuser = %q\nkey = \"keys/inner.pem\"\n", bastionAddr, pilotLogin))
+	os.Chmod(home, 0o777) // the server passes the list over, and takes the old key by its other way
+	before := string(must(os.ReadFile(filepath.Join(p.dir, "sessions.toml"))))
+	r := p.run("key", "rotate", p.path("keys", "inner.pem"), p.path("keys", "other.pem"), "pilot")
+	if r.status == 0 || !strings.Contains(r.out, "the home folder can be written by others") || !strings.Contains(r.err, "stopped at pilot") || !strings.Contains(r.err, "the sessions still use it") {
+		t.Errorf("%+v", r)
+	}
+	if after := string(must(os.ReadFile(filepath.Join(p.dir, "sessions.toml")))); after != before {
+		t.Errorf("the sessions were changed:\n%s", after)
+	}
+	if r := p.run("run", "pilot", "--", "echo still in"); r.out != "still in\n" {
+		t.Errorf("%+v", r)
+	}
+	os.Chmod(home, 0o755)
+	if r := p.run("key", "rotate", p.path("keys", "inner.pem"), p.path("keys", "other.pem"), "pilot"); r.status != 0 || !strings.Contains(r.out, "stood in the list already") || !strings.Contains(r.out, "the old key did not stand in the list") {
+		t.Errorf("put right: %+v", r)
+	}
+}
+
+func TestASweepOverARealFileTransferChannel(t *testing.T) {
+	p := startPeers(t)
+	home, _ := p.pilotsList(p.public("inner") + "\n")
+	p.again(withFiles, "Match User pilot\nAuthorizedKeysFile "+p.path("server-quay", "authorized")+"\n")
+	p.vouch("quay")
+	p.workspace(fmt.Sprintf("\n[session.pilot]\nhost = %q\nuser = %q\nkey = \"keys/outer.pem\"\n", bastionAddr, pilotLogin))
+	for name, text := range map[string]string{"deep/down/key": string(must(os.ReadFile(p.path("keys", "locked.pem")))), "letter.pem": "no key at all\n"} {
+		os.MkdirAll(filepath.Dir(filepath.Join(home, name)), 0o755)
+		p.write(filepath.Join(home, name), text, 0o644)
+		os.Chown(filepath.Join(home, name), 61000, 61000)
+	}
+	filepath.Walk(home, func(path string, _ os.FileInfo, _ error) error { return os.Chown(path, 61000, 61000) })
+	r := p.run("key", "sweep", "--json", "pilot")
+	if r.status != 3 || !strings.Contains(r.out, `"deep/down/key"`) || strings.Contains(r.out, "letter") || !strings.Contains(r.out, `"Explained": 1`) {
+		t.Errorf("%+v", r)
+	}
+	if r := p.run("trail", "sweep"); !strings.Contains(r.out, "private key: deep/down/key") {
+		t.Errorf("the trail: %+v", r)
+	}
+}
+
+func TestASweepIsReportedAndRemembered(t *testing.T) {
+	s := show(t, 120, 36, program, "demo", "--dir", t.TempDir())
+	s.until("14 routes")
+	s.text("S")
+	s.until("sweep ─ quay, warden", "done", "rounds.old/gauges.pem, -rw-r--r--", "/tmp/ssh-night/agent.2201", "visitor, spring survey")
+	s.keys("Escape")
+	s.gone("sweep ─")
+	s.lead("t")
+	s.until("private key: rounds.old/gauges.pem")
+}
+
+func TestAKeyIsMadeInstalledAndRotatedInTheInterface(t *testing.T) {
+	dir := t.TempDir()
+	s := show(t, 120, 36, program, "demo", "--dir", dir)
+	s.until("14 routes")
+	s.text("K")
+	s.until("8 keys")
+	s.text("n")
+	s.until("name of the new key")
+	s.keys("C-u")
+	s.text("shore-2.pem")
+	for _, next := range []string{"kind (Ed25519", "whoever gets the file", "the same again", "shore-2.pem is made"} {
+		s.keys("Enter")
+		s.until(next)
+	}
+	s.text("/shore-2")
+	s.keys("Enter")
+	s.until("❯ ● shore-2.pem")
+	s.text("i")
+	s.until("at which session's machine")
+	s.text("sill")
+	s.keys("Enter")
+	s.until("only (from=ADDRESSES")
+	s.keys("Enter")
+	s.until("password of keeper at sill")
+	s.text("ebb")
+	s.keys("Enter")
+	s.until("install ─ shore-2.pem", "stopped", "the home folder can be written by others", "does not let it in")
+	s.keys("Escape")
+	s.gone("install ─")
+
+	s.text("K")
+	s.until("keys / shore-2")
+	s.keys("Escape")
+	s.until("9 keys", "shore.pem")
+	s.text("/shore.pem")
+	s.keys("Enter")
+	s.until("❯ ● shore.pem")
+	s.text("t")
+	s.until("in the place of shore.pem: shore-2.pem")
+	s.keys("Enter")
+	s.until("all 2 that use it")
+	s.keys("Enter")
+	s.until("rotate ─ shore.pem → shore-2.pem", "done", "quay, spit use shore-2.pem", "the old key is out of the list")
+	if text := string(must(os.ReadFile(filepath.Join(dir, "sessions.toml")))); strings.Contains(text, "keys/shore.pem") {
+		t.Errorf("the sessions are\n%s", text)
+	}
+	s.keys("Escape")
+	s.gone("rotate ─")
+	s.keys("Home", "Enter")
+	s.until("warden@quay:~$")
+}
+
+func TestTheRingHoldsWhatItIsTold(t *testing.T) {
+	s := show(t, 120, 36, program, "demo", "--dir", t.TempDir())
+	s.until("14 routes")
+	s.text("K")
+	s.until("8 keys", "❯ ● gauge.pem")
+	s.text("b")
+	s.until("meant for which hosts")
+	s.text("gauge-*")
+	s.keys("Enter")
+	s.until("how long it stays")
+	s.text("1h")
+	s.keys("Enter")
+	s.until("ask before others")
+	s.keys("Enter")
+	s.until("it is written what gauge.pem is meant for")
+	s.text("l")
+	s.until("gauge.pem is held in memory another 1h")
+	s.until("meant for   gauge-*", "in the ring another")
+	s.lead("g")
+	s.until("1 key in memory", "❯ ● gauge.pem", "nistp256", "gauge-*", "may use it", "not yet")
+	s.text("c")
+	s.until("must ask")
+	s.text("s")
+	s.until("open to programs of this account: SSH_AUTH_SOCK=")
+	s.text("s")
+	s.until("closed to other programs")
+	s.text("L")
+	s.until("lock the ring with a password")
+	s.text("neap tides")
+	s.keys("Enter")
+	s.until("the same again")
+	s.text("neap tides")
+	if strings.Contains(s.see(), "neap") {
+		t.Error("the password is shown")
+	}
+	s.keys("Enter")
+	s.until("locked", "╳ gauge.pem")
+	s.text("L")
+	s.until("the password it was locked with")
+	s.text("spring tides")
+	s.keys("Enter")
+	s.until("that is not the password")
+	s.text("L")
+	s.until("the password it was locked with")
+	s.text("neap tides")
+	s.keys("Enter")
+	s.until("the ring is open again", "● gauge.pem")
+	s.text("E")
+	s.until("1 key gone from memory", "No key is held")
+	s.keys("Escape")
+	s.until("archive     here", "ajar", "gauge.pem is meant for gauge-*")
+}
+
+func TestKeysAreLentToOneShellAndABetterWayIsOffered(t *testing.T) {
+	dir := t.TempDir()
+	s := show(t, 120, 36, program, "demo", "--dir", dir)
+	s.until("14 routes", "❯ quay")
+	s.keys("End", "Up") // spit is above sill
+	s.keys("Home")
+	s.text("l")
+	s.until("lend to one shell ─ quay", "□ gauge.pem", "before each use")
+	s.text("f")
+	s.text("buoy")
+	s.keys("Enter")
+	s.keys("Enter")
+	s.until("choose at least one key")
+	s.keys("Space")
+	s.until("■ gauge.pem")
+	s.keys("Enter")
+	s.until("warden@quay:~$", "lends gauge.pem")
+	s.text("reach gauge-1")
+	s.keys("Enter")
+	s.until("gauge-1 does not let keeper in", "it is for buoy alone")
+	s.text("clear; reach buoy")
+	s.keys("Enter")
+	s.until("wants to use gauge.pem to log in as keeper at 10.61.4.62", "The host's key is SHA256:")
+	s.text("yes")
+	s.keys("Enter")
+	s.until("\nkeeper\nbuoy", "it goes with nothing lent, too")
+	s.lead("g")
+	s.until("gauge.pem to quay, asked for 2 times, only for buoy", "quay used gauge.pem to log in as keeper at 10.61.4.62", "it is for buoy alone")
+	s.keys("Escape")
+	s.until("A better way: here ▸ quay ▸ 10.61.4.62", "b makes that session")
+	s.text("b")
+	s.until("10-61-4-62 = keeper@10.61.4.62 via quay with keys/gauge.pem")
+	s.keys("Enter")
+	s.until("15 routes", "here ━━━━━━━ quay ─────── 10-61-4-62")
+	s.keys("Enter")
+	s.until("keeper on 10-61-4-62")
+	if text := string(must(os.ReadFile(filepath.Join(dir, "sessions.toml")))); strings.Contains(text, "[session.quay]\nagent") {
+		t.Error("what was lent once was written down")
+	}
+}
