@@ -153,3 +153,28 @@ func TestALargeFileIsRead(t *testing.T) {
 		t.Errorf("a file without end: %+v", r)
 	}
 }
+
+func TestAFullDiskLeavesAKeyAsItWas(t *testing.T) {
+	dir, kept := t.TempDir(), filepath.Join(t.TempDir(), "kept.pem")
+	if r := do(t, filepath.Dir(kept), "", "key", "make", "--no-passphrase", kept); r.status != 0 {
+		t.Fatalf("%+v", r)
+	}
+	before := must(os.ReadFile(kept))
+	full := `mount -t tmpfs -o size=64k none "$DIR"; install -m 600 ` + kept + ` "$DIR/a.pem"; head -c 1000000 /dev/zero > "$DIR/ballast" 2>/dev/null || true`
+	r := mounted(t, dir, full, "key", "wrap", filepath.Join(dir, "a.pem"), "--no-passphrase", "--container", "pkcs8")
+	if r.status != 1 || !strings.Contains(r.err, "no space left on device") {
+		t.Errorf("wrapping: %+v", r)
+	}
+	if r := mounted(t, dir, full, "key", "make", "--no-passphrase", filepath.Join(dir, "b.pem")); r.status != 1 || !strings.Contains(r.err, "no space left on device") {
+		t.Errorf("making: %+v", r)
+	}
+	// What is left is seen from inside, where the disk is.
+	script := full + `; ` + program + ` key wrap "$DIR/a.pem" --no-passphrase --container pkcs8 >/dev/null 2>&1 || true; ` + program + ` key make --no-passphrase "$DIR/b.pem" >/dev/null 2>&1 || true; cp "$DIR/a.pem" ` + kept + `.after; ls -A "$DIR" > ` + kept + `.names`
+	mounted(t, dir, script, "check")
+	if now, err := os.ReadFile(kept + ".after"); err != nil || !bytes.Equal(now, before) {
+		t.Errorf("the key is now %q, %v", now, err)
+	}
+	if names := string(must(os.ReadFile(kept + ".names"))); strings.Contains(names, "b.pem") {
+		t.Errorf("left behind: %s", names)
+	}
+}

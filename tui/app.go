@@ -461,6 +461,8 @@ func (a *App) wish(msg tea.Msg) tea.Cmd {
 		a.task = nil
 	case routes.Sweep:
 		return a.sweep(msg.Session)
+	case routes.Which:
+		return a.which(msg.Session)
 	case routes.Lend:
 		return a.lend(msg.Session)
 	case routes.Better:

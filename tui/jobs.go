@@ -69,6 +69,42 @@ func (a *App) sweep(session string) tea.Cmd {
 	}})
 }
 
+// which asks the machine of a session which keys it would take.
+func (a *App) which(session string) tea.Cmd {
+	r, ok := a.routes.Route(session)
+	if !ok {
+		return nil
+	}
+	walker, ws := a.walker, a.ws
+	return a.begin(carry.Job{What: "which key opens this?", Of: session + ", " + r.Target().User, Session: session, Kind: trail.Check, Run: func(ctx context.Context, tell func(carry.Line)) error {
+		taken, err := ws.AskServer(ctx, walker, r)
+		if err != nil {
+			return err
+		}
+		none, left := true, 0
+		for _, t := range taken {
+			switch {
+			case t.Takes:
+				none = false
+				tell(carry.Line{Verdict: gate.Open, Where: t.Name, Say: "it would take it  " + t.SHA256})
+			case t.Asked:
+				tell(carry.Line{Verdict: gate.Shut, Where: t.Name, Say: "not this one"})
+			default:
+				left++
+				tell(carry.Line{Where: t.Name, Say: "not asked: the server's patience is kept"})
+			}
+		}
+		if none {
+			say := fmt.Sprintf("%s takes none of your keys for %s: ask who runs it which key pair it was made with", r.Target().Name, r.Target().User)
+			if left > 0 {
+				say = fmt.Sprintf("%s takes none of those it was asked about; name another as the session's, and it is asked about first", r.Target().Name)
+			}
+			tell(carry.Line{Verdict: gate.Ajar, Where: "none", Say: say})
+		}
+		return nil
+	}})
+}
+
 // install puts a key into the list at a session's machine and proves it.
 func (a *App) install(w keys.Install) tea.Cmd {
 	r, ok := a.routes.Route(w.Session)

@@ -170,11 +170,11 @@ func (a *App) allKeys() []keyGroup {
 	leader := a.options.Leader
 	return []keyGroup{
 		{"Routes", []theme.Hint{
-			{Key: "↑ ↓  j k", Does: "choose a session"}, {Key: "pgup pgdn", Does: "by pages"},
+			{Key: "↑ ↓  pgup pgdn", Does: "choose a session"},
 			{Key: "/", Does: "find"}, {Key: "enter", Does: "walk and open a shell"},
 			{Key: "w", Does: "wait until it is up"}, {Key: "s", Does: "to its open shell"}, {Key: "c  C", Does: "check it, all of them"}, {Key: "v  R", Does: "how far, and how often"}, {Key: "space o", Does: "mark it; order"}, {Key: "esc", Does: "stop"},
-			{Key: "m  M", Does: "mend it; all ways to"}, {Key: "i", Does: "settle its identity"}, {Key: "h  K  g", Does: "hosts, keys, ring"}, {Key: "l  b", Does: "lend to one shell; a better way"}, {Key: "S", Does: "sweep what was left there"}, {Key: "d", Does: "details of what is wrong"},
-			{Key: "n", Does: "write a new session"}, {Key: "e  u", Does: "edit it, undo an edit"}, {Key: "r", Does: "read the sessions again"}, {Key: "q", Does: "leave"},
+			{Key: "m  M", Does: "mend it; all ways to"}, {Key: "i  a", Does: "settle its identity; ask which key opens it"}, {Key: "l  b  S", Does: "lend to one shell; better way; sweep"}, {Key: "h  K  g", Does: "hosts, keys, ring"}, {Key: "d", Does: "details of what is wrong"},
+			{Key: "n  e  u", Does: "new, edit it, undo an edit"}, {Key: "r", Does: "read the sessions again"}, {Key: "q", Does: "leave"},
 		}},
 		{"Shell", []theme.Hint{
 			{Key: leader, Does: "go elsewhere"}, {Key: leader + " twice", Does: "send it through"},

@@ -90,9 +90,9 @@ func (a *App) routesScreen() []string {
 	t := a.theme
 	strip := a.routes.Strip()
 	pane := a.paneHeight()
-	rest := a.height - 2 - pane
+	rest := max(a.height-2-pane, 1)
 	if strip != "" {
-		rest--
+		rest = max(rest-1, 0)
 	}
 	header := t.Title(t.Accent.Render("meatus")+t.Rule.Render(" ─ ")+t.Strong.Render(a.name()), a.summary(), a.width, fit.Spread)
 	board := a.routes.Board(rest)

@@ -10,11 +10,13 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"meatus/core/book"
 	"meatus/core/keyfile"
+	"meatus/core/walk"
 	"meatus/core/workspace"
 )
 
@@ -170,14 +172,21 @@ func keyList(open opener) *cobra.Command {
 }
 
 func keyFind(open opener) *cobra.Command {
-	return &cobra.Command{
-		Use:   "find FINGERPRINT|PUBLICKEY|NAME",
-		Short: "the key file that a fingerprint, a public key or a key pair's name belongs to; status 3 where there is none",
-		Args:  cobra.MinimumNArgs(1),
+	var at string
+	var identities []string
+	c := &cobra.Command{
+		Use:   "find [FINGERPRINT|PUBLICKEY|NAME]",
+		Short: "the key file that a fingerprint, a public key or a key pair's name belongs to, or that a session's machine would take; status 3 where there is none",
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if (len(args) == 0) == (at == "") {
+				return &statusError{statusWrongUse, errors.New("name what the key is to fit, or with --at a session whose machine is asked")}
+			}
 			w, err := open()
 			if err != nil {
 				return err
+			}
+			if at != "" {
+				return findAt(cmd, w, at, identities)
 			}
 			found := workspace.WhichKey(w.Keys(), strings.Join(args, " "))
 			for _, f := range found {
@@ -189,6 +198,38 @@ func keyFind(open opener) *cobra.Command {
 			return nil
 		},
 	}
+	c.Flags().StringVar(&at, "at", "", "ask this session's machine which of the keys it would take; nothing is signed there")
+	c.Flags().StringArrayVar(&identities, "yes-identity", nil, "accept a first visit that shows exactly this SHA256: fingerprint (repeatable)")
+	return c
+}
+
+// findAt asks a session's machine which keys it would take.
+func findAt(cmd *cobra.Command, w *workspace.Workspace, session string, identities []string) error {
+	r, err := w.Planner().Plan(session)
+	if err != nil {
+		return err
+	}
+	walker := walk.New(walk.Config{Vouched: w.Vouched, Asker: newTTYAsker(identities), Linger: time.Millisecond})
+	defer walker.Close()
+	defer keepTrail(w.Dir, walker)()
+	taken, err := w.AskServer(cmd.Context(), walker, r)
+	if err != nil {
+		return interrupted(cmd.Context(), err)
+	}
+	found := false
+	for _, t := range taken {
+		word := "not asked"
+		if t.Takes {
+			word, found = "taken", true
+		} else if t.Asked {
+			word = "refused"
+		}
+		fmt.Fprintf(cmd.OutOrStdout(), "%-9s  %s  %s\n", word, t.SHA256, t.Name)
+	}
+	if !found {
+		return &statusError{statusShut, fmt.Errorf("%s takes none of those it was asked about for %s; ask who runs it which key pair it was made with", session, r.Target().User)}
+	}
+	return nil
 }
 
 func keyMend() *cobra.Command {

@@ -2,6 +2,7 @@ package keyfile
 
 import (
 	"bytes"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"io"
@@ -12,11 +13,11 @@ import (
 )
 
 // manyFiles is how many files of a folder are looked at for keys.
-const manyFiles = 5000
+const manyFiles = 100_000
 
 // Found lists the private keys that lie in a folder, by their content and not by
 // their names, without those in folders below. Of a very full folder it looks at
-// the first 5,000 files. A folder that cannot be read holds none.
+// the first 100,000 files. A folder that cannot be read holds none.
 func Found(dir string) []Sheet {
 	d, err := os.Open(dir)
 	if err != nil {
@@ -121,17 +122,28 @@ func Adopt(path, keys string) (string, error) {
 }
 
 // writeNew writes a file that must not be there, whole or not at all.
-func writeNew(path string, text []byte) error {
-	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o400)
+func writeNew(path string, text []byte) error { return writeNewAs(path, text, 0o400) }
+
+// writeNewAs writes a file that is not there yet, whole or not at all: under another
+// name first, of the mode it will have.
+func writeNewAs(path string, text []byte, mode fs.FileMode) error {
+	if _, err := os.Lstat(path); err == nil {
+		return &fs.PathError{Op: "writing", Path: path, Err: fs.ErrExist}
+	}
+	beside := filepath.Join(filepath.Dir(path), "."+filepath.Base(path)+"."+rand.Text()[:8])
+	f, err := os.OpenFile(beside, os.O_WRONLY|os.O_CREATE|os.O_EXCL, mode)
 	if err != nil {
 		return err
 	}
+	defer os.Remove(beside)
 	_, err = f.Write(text)
-	err = errors.Join(err, f.Sync(), f.Close())
-	if err != nil {
-		os.Remove(path)
+	if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return err
 	}
-	return err
+	if err := os.Link(beside, path); err != nil { // a file that came meanwhile stays
+		return &fs.PathError{Op: "writing", Path: path, Err: errors.Unwrap(err)}
+	}
+	return nil
 }
 
 // Own makes this account the owner of a key file and gives it a mode for its

@@ -147,19 +147,11 @@ func Write(path string, key crypto.PrivateKey, w Wrapping) error {
 	if _, err := os.Lstat(path + ".pub"); err == nil {
 		return fmt.Errorf("%s.pub is there already: %w; name another file", path, os.ErrExist)
 	}
-	if err := writeNew(path, text); err != nil {
-		return err
-	}
-	if err := os.Chmod(path, 0o600); err != nil {
+	if err := writeNewAs(path, text, 0o600); err != nil {
 		return err
 	}
 	public := []byte(PublicLine(signer.PublicKey(), w.Comment))
-	f, err := os.OpenFile(path+".pub", os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
-	if err == nil {
-		_, err = f.Write(public)
-		err = errors.Join(err, f.Close())
-	}
-	if err != nil {
+	if err := writeNewAs(path+".pub", public, 0o644); err != nil {
 		return fmt.Errorf("the key is in %s, but its public half could not be written: %w; derive it when there is room", path, err)
 	}
 	return nil

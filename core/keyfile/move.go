@@ -41,8 +41,8 @@ func Retire(path string) (string, error) {
 // beside are what may stand beside a key, by what is put behind its name.
 var beside = []string{".pub", "-cert.pub"}
 
-// move moves a key and what stands beside it: a link is made before the old name
-// goes, so that a file in the way is an error and never lost.
+// move moves a key and what stands beside it. A file in the way is an error and
+// never lost; of two programs that move a key one does.
 func move(from, to string) (string, error) {
 	info, err := os.Lstat(from)
 	if err != nil {
@@ -56,11 +56,8 @@ func move(from, to string) (string, error) {
 			return "", fmt.Errorf("%s%s is there already: %w", to, suffix, os.ErrExist)
 		}
 	}
-	if err := os.Link(from, to); err != nil {
+	if err := renameNew(from, to); err != nil {
 		return "", err
-	}
-	if err := os.Remove(from); err != nil {
-		return to, err
 	}
 	for _, suffix := range beside {
 		if _, err := os.Lstat(from + suffix); err == nil {
@@ -70,6 +67,15 @@ func move(from, to string) (string, error) {
 		}
 	}
 	return to, nil
+}
+
+// linkThenRemove is renameNew where the system has no such thing: a link is made
+// before the old name goes.
+func linkThenRemove(from, to string) error {
+	if err := os.Link(from, to); err != nil {
+		return err
+	}
+	return os.Remove(from)
 }
 
 // Split writes each private key of a text that holds several to a file of its

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 )
 
@@ -275,10 +276,17 @@ func Mend(path string) (Access, error) {
 	return Inspect(path), nil
 }
 
+// accounts remembers the names of accounts, which the system finds slowly.
+var accounts sync.Map
+
 func accountName(uid uint32) string {
+	if name, ok := accounts.Load(uid); ok {
+		return name.(string)
+	}
 	id := strconv.FormatUint(uint64(uid), 10)
 	if u, err := user.LookupId(id); err == nil {
-		return u.Username
+		id = u.Username
 	}
+	accounts.Store(uid, id)
 	return id
 }

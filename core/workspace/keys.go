@@ -119,6 +119,18 @@ func (w *Workspace) Keys() []Key {
 	return keys
 }
 
+// KeysStamp changes when a key file comes, goes or takes another name in a folder
+// that is looked through. It costs a look at each folder.
+func (w *Workspace) KeysStamp() string {
+	var stamp strings.Builder
+	for _, dir := range append([]string{filepath.Join(w.Dir, "keys"), w.Downloads}, w.KeyFolders()...) {
+		if info, err := os.Stat(dir); err == nil {
+			fmt.Fprintln(&stamp, dir, info.ModTime().UnixNano(), info.Mode())
+		}
+	}
+	return stamp.String()
+}
+
 // foldersFile is where the folders a user added are remembered.
 const foldersFile = "state/folders.json"
 

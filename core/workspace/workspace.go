@@ -113,7 +113,7 @@ func (w *Workspace) KeyNames() []string {
 	files, _ := os.ReadDir(filepath.Join(w.Dir, "keys"))
 	var names []string
 	for _, f := range files {
-		if !f.IsDir() && filepath.Ext(f.Name()) != ".pub" {
+		if !f.IsDir() && filepath.Ext(f.Name()) != ".pub" && !strings.HasPrefix(f.Name(), ".") {
 			names = append(names, f.Name())
 		}
 	}

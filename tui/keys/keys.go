@@ -68,14 +68,18 @@ type (
 	}
 	forgetSecret struct{ n int }
 	lookAgain    struct{}
+	looked       struct{ stamp string }
 )
 
 // shownFor is how long an opened password is shown.
 const shownFor = time.Minute
 
-// arrivalEvery is how often the download folder is looked at for new keys while
-// the place shows.
-const arrivalEvery = 3 * time.Second
+// arrivalEvery is how often the folders are looked at for new keys while the place
+// shows, and allEvery how often all keys are read anew although none came.
+const (
+	arrivalEvery = 3 * time.Second
+	allEvery     = 30 * time.Second
+)
 
 // Model is the place.
 type Model struct {
@@ -86,6 +90,8 @@ type Model struct {
 	shown         []int
 	loaded        bool
 	ticking       bool
+	stamp         string    // of the folders, when they were looked at
+	read          time.Time // when all keys were
 	at            scroll.Cursor
 	find          string
 	form          *form.Form
@@ -123,11 +129,17 @@ func (m *Model) Say(note string) { m.note = note }
 func (m *Model) Read() tea.Cmd {
 	ws := m.ws
 	look := func() tea.Msg { return read(ws.Keys()) }
+	m.read = time.Now()
+	return tea.Batch(look, m.tick())
+}
+
+// tick looks again after a time, once.
+func (m *Model) tick() tea.Cmd {
 	if m.ticking {
-		return look
+		return nil
 	}
 	m.ticking = true
-	return tea.Batch(look, tea.Tick(arrivalEvery, func(time.Time) tea.Msg { return lookAgain{} }))
+	return tea.Tick(arrivalEvery, func(time.Time) tea.Msg { return lookAgain{} })
 }
 
 func (m *Model) selected() (workspace.Key, bool) {
@@ -145,7 +157,14 @@ func (m *Model) Update(msg tea.Msg) (wish tea.Msg, cmd tea.Cmd) {
 		m.take(msg)
 	case lookAgain:
 		m.ticking = false
-		return nil, m.Read()
+		ws := m.ws
+		return nil, func() tea.Msg { return looked{ws.KeysStamp()} }
+	case looked:
+		if msg.stamp != m.stamp || time.Since(m.read) > allEvery {
+			m.stamp = msg.stamp
+			return nil, m.Read()
+		}
+		return nil, m.tick()
 	case done:
 		m.note = msg.say
 		if msg.err != nil {
@@ -188,8 +207,12 @@ func (m *Model) take(keys []workspace.Key) {
 		path = k.Path
 	}
 	if m.loaded {
+		known := map[string]bool{}
+		for _, k := range m.keys {
+			known[k.Path] = true
+		}
 		for _, k := range keys {
-			if k.Source == workspace.Downloaded && !m.knows(k.Path) {
+			if k.Source == workspace.Downloaded && !known[k.Path] {
 				m.note = filepath.Base(k.Path) + " has arrived in the download folder; a adopts it"
 				path = k.Path
 			}
@@ -203,15 +226,6 @@ func (m *Model) take(keys []workspace.Key) {
 		}
 	}
 	m.move(0)
-}
-
-func (m *Model) knows(path string) bool {
-	for _, k := range m.keys {
-		if k.Path == path {
-			return true
-		}
-	}
-	return false
 }
 
 func (m *Model) narrow() {

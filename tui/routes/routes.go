@@ -73,6 +73,7 @@ type (
 	Sweep  struct{ Session string }
 	Lend   struct{ Session string }
 	Better struct{ Session string }
+	Which  struct{ Session string } // asks its machine which keys it would take
 )
 
 // Judged brings reports made in the background.
@@ -403,9 +404,9 @@ func (m *Model) key(msg tea.KeyPressMsg) (wish tea.Msg, cmd tea.Cmd) {
 		}
 	case "u":
 		return Undo{}, nil
-	case "S", "l", "b":
+	case "S", "l", "b", "a":
 		if name := m.Selected(); name != "" {
-			return map[string]tea.Msg{"S": Sweep{name}, "l": Lend{name}, "b": Better{name}}[msg.String()], nil
+			return map[string]tea.Msg{"S": Sweep{name}, "l": Lend{name}, "b": Better{name}, "a": Which{name}}[msg.String()], nil
 		}
 	case "c":
 		if name := m.Selected(); name != "" && !m.Walking(name) {

@@ -1,0 +1,5 @@
+//go:build !linux
+
+package keyfile
+
+func renameNew(from, to string) error { return linkThenRemove(from, to) }
