@@ -266,11 +266,20 @@ func TestALentKeyIsUsedFromARealServerAndNoLonger(t *testing.T) {
 			if strings.Contains(string(text), "listed") {
 				t.Errorf("after the shell: %s", text)
 			}
-			return
+			break
 		}
 		time.Sleep(50 * time.Millisecond)
 	}
-	t.Error("the far side's program did not end")
+	if _, err := os.Stat(p.path("later")); err != nil {
+		t.Error("the far side's program did not end")
+	}
+	s.lead("0") // another shell over the same link, to which a server lends but once
+	s.until("lender")
+	s.keys("Enter")
+	s.until("root on lender", "lends inner.pem")
+	s.text(farside)
+	s.keys("Enter")
+	s.until("listed inner.pem", "signed a login: <nil>")
 }
 
 func TestAKeyIsInstalledOnceAndProven(t *testing.T) {

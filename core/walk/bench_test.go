@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -225,6 +226,42 @@ func BenchmarkSession(b *testing.B) {
 			open(b, w).Close()
 		}
 	})
+}
+
+// BenchmarkLentSignature has a program at the far side of one hop and of two have
+// logins signed with a lent key, eleven in a row.
+func BenchmarkLentSignature(b *testing.B) {
+	farside := filepath.Join(b.TempDir(), "farside")
+	if out, err := exec.Command("go", "build", "-o", farside, "meatus/e2e/farside").CombinedOutput(); err != nil {
+		b.Fatalf("%v\n%s", err, out)
+	}
+	s := startServer(b)
+	for hops := 1; hops <= 2; hops++ {
+		b.Run(fmt.Sprintf("%d hops", hops), func(b *testing.B) {
+			w := s.walker(b)
+			r := s.way(hops)
+			last := &r.Hops[len(r.Hops)-1]
+			last.Agent, last.Lends = "lend", last.Keys
+			p, err := w.Walk(context.Background(), r)
+			if err != nil {
+				b.Fatal(err)
+			}
+			defer p.Close()
+			var total int64
+			for b.Loop() {
+				out, err := p.Output(context.Background(), farside+" time 11", nil, 100)
+				if err != nil {
+					b.Fatal(err)
+				}
+				took, err := strconv.ParseInt(strings.TrimSpace(string(out)), 10, 64)
+				if err != nil {
+					b.Fatalf("%q: %v", out, err)
+				}
+				total += took
+			}
+			b.ReportMetric(float64(total)/float64(b.N)/1000, "µs/signature")
+		})
+	}
 }
 
 // BenchmarkCiphers compares the ciphers on this processor, the library talking

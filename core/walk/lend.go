@@ -182,7 +182,12 @@ func (l *Link) lent() *ring.Lend {
 // offer has a session's far side told that an agent is there, and lends it from
 // then on.
 func (g *Program) offer(lend *ring.Lend, session string) error {
-	if err := agent.RequestAgentForwarding(g.session); err != nil {
+	err := agent.RequestAgentForwarding(g.session)
+	g.link.w.mu.Lock()
+	before := g.link.offered
+	g.link.offered = before || err == nil
+	g.link.w.mu.Unlock()
+	if err != nil && !before { // asked a second time, servers refuse: it is there already
 		return &notLent{err}
 	}
 	g.link.w.mu.Lock()

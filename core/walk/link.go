@@ -52,6 +52,7 @@ type Link struct {
 	watchers []watcher
 	told     []telling
 	lends    []lentThere // what is lent over there now
+	offered  bool        // the server has taken an offer to lend
 }
 
 // watcher is a walk that waits for a link, and which of its hops the link is.

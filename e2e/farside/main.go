@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"net"
 	"os"
+	"strconv"
+	"time"
 
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/agent"
@@ -23,16 +25,14 @@ func main() {
 		fmt.Println("listing:", err)
 		os.Exit(1)
 	}
+	if len(os.Args) == 3 && os.Args[1] == "time" {
+		n, _ := strconv.Atoi(os.Args[2])
+		measure(client, keys[0], n)
+		return
+	}
 	for _, k := range keys {
 		fmt.Println("listed", k.Comment, ssh.FingerprintSHA256(k))
-		data := ssh.Marshal(struct {
-			Session               []byte
-			Kind                  byte
-			User, Service, Method string
-			Has                   bool
-			Algorithm             string
-			Key                   []byte
-		}{[]byte("a session"), 50, "keeper", "ssh-connection", "publickey", true, k.Format, k.Blob})
+		data := login(k)
 		sig, err := client.Sign(k, data)
 		if err == nil {
 			err = k.Verify(data, sig)
@@ -42,4 +42,28 @@ func main() {
 		fmt.Println("signed a contract:", err)
 	}
 	fmt.Println("removing:", client.RemoveAll())
+}
+
+// login is what a login asks to be signed.
+func login(k *agent.Key) []byte {
+	return ssh.Marshal(struct {
+		Session               []byte
+		Kind                  byte
+		User, Service, Method string
+		Has                   bool
+		Algorithm             string
+		Key                   []byte
+	}{[]byte("a session"), 50, "keeper", "ssh-connection", "publickey", true, k.Format, k.Blob})
+}
+
+// measure prints how long one of n signatures takes, in nanoseconds.
+func measure(client agent.ExtendedAgent, k *agent.Key, n int) {
+	began := time.Now()
+	for range n {
+		if _, err := client.Sign(k, login(k)); err != nil {
+			fmt.Println("signing:", err)
+			os.Exit(1)
+		}
+	}
+	fmt.Println(time.Since(began).Nanoseconds() / int64(n))
 }
