@@ -200,3 +200,91 @@ func TestKeysOnTheCommandLine(t *testing.T) {
 		t.Errorf("%+v", r)
 	}
 }
+
+// TestNoSecretIsWritten has secrets typed wherever they can be, and then looks for
+// them in everything that was written and shown.
+func TestNoSecretIsWritten(t *testing.T) {
+	dir, logs := t.TempDir(), t.TempDir()
+	const mark = "marked-by-the-test"
+	s := show(t, 120, 40, "env", "TMPDIR="+logs, program, "demo", "--dir", dir)
+	s.until("14 routes")
+	s.text("K")
+	s.until("8 keys")
+	s.text("n")
+	s.until("name of the new key")
+	s.keys("C-u")
+	s.text("hidden.pem")
+	s.keys("Enter", "Enter")
+	s.until("whoever gets the file")
+	s.text(mark + " passphrase")
+	s.keys("Enter")
+	s.until("the same again")
+	s.text(mark + " passphrase")
+	s.keys("Enter")
+	s.until("hidden.pem is made")
+	s.text("/hidden")
+	s.keys("Enter")
+	s.until("❯ ● hidden.pem")
+	s.text("l")
+	s.until("passphrase of hidden.pem")
+	s.text(mark + " wrong")
+	s.keys("Enter")
+	s.until("hidden.pem: ")
+	s.text("l")
+	s.until("passphrase of hidden.pem")
+	s.text(mark + " passphrase")
+	s.keys("Enter")
+	s.until("is held in memory")
+	s.lead("g")
+	s.until("1 key in memory")
+	s.text("L")
+	s.until("lock the ring")
+	s.text(mark + " lock")
+	s.keys("Enter")
+	s.text(mark + " lock")
+	s.keys("Enter")
+	s.until("╳ hidden.pem")
+	s.keys("Escape")
+	s.until("14 routes")
+	s.keys("End", "Enter")
+	s.until("password of keeper at sill")
+	s.text(mark + " password")
+	s.keys("Enter")
+	s.until("that was not accepted")
+	s.keys("Escape")
+	s.gone("password of keeper")
+	s.lead("t")
+	s.until("a password")
+	seen := s.see()
+	s.keys("Escape")
+	s.until("14 routes")
+	s.text("q")
+	bodies := map[string]string{} // a line from the middle of each private key, and its file
+	for _, path := range must(filepath.Glob(filepath.Join(dir, "keys", "*.pem"))) {
+		lines := strings.Split(string(must(os.ReadFile(path))), "\n")
+		bodies[lines[len(lines)/2]] = path
+	}
+	search := func(path string, text []byte) {
+		if bytes.Contains(text, []byte(mark)) {
+			t.Errorf("a secret stands in %s", path)
+		}
+		for body, own := range bodies {
+			if path != own && len(body) > 20 && bytes.Contains(text, []byte(body)) {
+				t.Errorf("the key %s stands in %s", filepath.Base(own), path)
+			}
+		}
+	}
+	search("the screen", []byte(seen))
+	for _, root := range []string{dir, logs} {
+		filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
+			if err == nil && d.Type().IsRegular() {
+				search(path, must(os.ReadFile(path)))
+			}
+			return nil
+		})
+	}
+	for _, args := range [][]string{{"trail", "--json"}, {"export", "--format", "json"}, {"check", "--json"}, {"key", "list", "--json"}, {"key", "show", "--json", filepath.Join(dir, "keys", "hidden.pem")}} {
+		r := do(t, dir, "", args...)
+		search(strings.Join(args, " "), []byte(r.out+r.err))
+	}
+}
