@@ -703,7 +703,7 @@ func (a *App) offerTaken(msg keysAsked) tea.Cmd {
 func (a *App) tellLent(e walk.Lent) {
 	say := fmt.Sprintf("%s used %s %s", e.By(), e.Key, e.For())
 	if e.Refuse != nil {
-		say = fmt.Sprintf("%s was refused the use of %s: %v", e.By(), e.Key, e.Refuse)
+		say = fmt.Sprintf("%s was refused the use of %s: %v; asked %s", e.By(), e.Key, e.Refuse, e.For())
 	}
 	if a.offerBetter(e) && a.inShell {
 		say += "; it goes with nothing lent, too: " + a.options.Leader + " 0, then b"

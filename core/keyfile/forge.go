@@ -248,6 +248,7 @@ func JudgePassphrase(passphrase []byte) string {
 			kinds["large"] = true
 		case r >= '0' && r <= '9':
 			kinds["digit"] = true
+		case r == ' ':
 		default:
 			kinds["other"] = true
 		}

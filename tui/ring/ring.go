@@ -476,7 +476,7 @@ func (m *Model) past(height int) []string {
 		u := m.uses[i]
 		mark, say := t.Mark(gate.Open), fmt.Sprintf("%s used %s %s", u.By(), u.Key, u.For())
 		if u.Refuse != nil {
-			mark, say = t.Mark(gate.Shut), fmt.Sprintf("%s was refused %s %s: %v", u.By(), u.Key, u.For(), u.Refuse)
+			mark, say = t.Mark(gate.Shut), fmt.Sprintf("%s was refused %s: %v; asked %s", u.By(), u.Key, u.Refuse, u.For())
 		}
 		lines = append(lines, fit.Cut("   "+mark+" "+t.Faint.Render(u.at.Format("15:04:05"))+"  "+say, m.width))
 	}
