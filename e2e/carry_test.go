@@ -3,6 +3,7 @@ package e2e
 import (
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -264,4 +265,100 @@ func TestKeysAreLentToOneShellAndABetterWayIsOffered(t *testing.T) {
 	if text := string(must(os.ReadFile(filepath.Join(dir, "sessions.toml")))); strings.Contains(text, "[session.quay]\nagent") {
 		t.Error("what was lent once was written down")
 	}
+}
+
+func TestAMachineIsAskedWhichKeyOpensIt(t *testing.T) {
+	dir := t.TempDir()
+	s := show(t, 120, 36, program, "demo", "--dir", dir)
+	s.until("14 routes", "❯ quay")
+	s.text("a")
+	s.until("which key opens this? ─ quay, warden", "done", "shore.pem   it would take it  SHA256:", "mast.pem    not this one", "not asked: the server's patience is kept")
+	s.keys("Escape")
+	s.gone("which key opens this?")
+	r := do(t, dir, "", "key", "find", "--at", "sill")
+	if r.status != 3 || !strings.Contains(r.out, "refused ") || !strings.Contains(r.err, "takes none of those") {
+		t.Errorf("%+v", r)
+	}
+	if r := do(t, dir, "", "key", "find", "--at", "buoy"); r.status != 0 || !strings.Contains(r.out, "taken ") || !strings.Contains(r.out, "gauge.pem") {
+		t.Errorf("%+v", r)
+	}
+}
+
+func TestAKeyIsLentToOneRunAlone(t *testing.T) {
+	dir := startLab(t)
+	gauge := filepath.Join(dir, "keys", "gauge.pem")
+	lent := []string{"run", "--at", "quay", "--lend", gauge, "--lend-to", "gauge-1"}
+	if r := do(t, dir, "", append(lent, "gauge-1", "--", "reach gauge-1")...); !strings.Contains(r.err, "does not let keeper in") {
+		t.Errorf("with nobody to ask: %+v", r)
+	}
+	lent = append(lent, "--lend-unasked", "gauge-1", "--")
+	if r := do(t, dir, "", append(lent, "hostname; reach gauge-1; reach archive")...); !strings.HasPrefix(r.out, "quay\nkeeper\ngauge-1\n") || strings.Contains(r.out, "archive\n") {
+		t.Errorf("%+v", r)
+	}
+	if r := do(t, dir, "", "run", "quay", "--", "reach gauge-1"); !strings.Contains(r.err, "no agent is lent") {
+		t.Errorf("the run after it: %+v", r)
+	}
+	if r := do(t, dir, "", "trail", "lend"); !strings.Contains(r.out, "used gauge.pem to log in as keeper at 10.61.4.31") || !strings.Contains(r.out, "it is for gauge-1 alone") {
+		t.Errorf("the trail: %+v", r)
+	}
+	if r := do(t, dir, "", "run", "--at", "lamp", "gauge-1"); r.status != 2 || !strings.Contains(r.err, "does not go through lamp") {
+		t.Errorf("%+v", r)
+	}
+}
+
+func TestTheRingServesACommand(t *testing.T) {
+	dir := startLab(t)
+	farside := filepath.Join(t.TempDir(), "farside")
+	if out, err := exec.Command("go", "build", "-o", farside, "meatus/e2e/farside").CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	r := do(t, dir, "low tide\n", "ring", "--passphrase-fd", "0", "--stay", "1h", filepath.Join(dir, "keys", "survey.pem"), "--", farside)
+	for _, want := range []string{"listed survey.pem", "signed a login: <nil>", "signed a contract: <nil>", "removing: <nil>"} {
+		if !strings.Contains(r.out, want) {
+			t.Errorf("%q is missing: %+v", want, r)
+		}
+	}
+	if r.status != 0 || !strings.Contains(r.err, "holds survey.pem") || !strings.Contains(r.err, "stays another 1h") || !strings.Contains(r.err, "farside (process ") {
+		t.Errorf("%+v", r)
+	}
+	if r := do(t, dir, "high tide\n", "ring", "--passphrase-fd", "0", filepath.Join(dir, "keys", "survey.pem"), "--", farside); r.status != 1 || !strings.Contains(r.err, "that is not its passphrase") {
+		t.Errorf("a wrong passphrase: %+v", r)
+	}
+}
+
+func TestAKeyIsBoundOnTheCommandLine(t *testing.T) {
+	dir := startLab(t)
+	gauge := filepath.Join(dir, "keys", "gauge.pem")
+	if r := do(t, dir, "", "key", "bind", gauge, "--host", "gauge-*", "--stay", "2h", "--confirm"); r.status != 0 {
+		t.Fatalf("%+v", r)
+	}
+	if r := do(t, dir, "", "check", "archive", "--as-far-as", "here"); !strings.Contains(r.out, "gauge.pem is meant for gauge-*, and this is 10.61.4.50") {
+		t.Errorf("%+v", r)
+	}
+	if r := do(t, dir, "", "check", "gauge-1", "--as-far-as", "here"); strings.Contains(r.out, "meant for") {
+		t.Errorf("%+v", r)
+	}
+	if r := do(t, dir, "", "key", "bind", gauge, "--stay", "soon"); r.status != 2 || !strings.Contains(r.err, "is no time for a key to stay") {
+		t.Errorf("%+v", r)
+	}
+	if r := do(t, dir, "", "key", "rename", gauge, "gauges.pem"); r.status != 0 {
+		t.Fatalf("%+v", r)
+	}
+	if text := string(must(os.ReadFile(filepath.Join(dir, "sessions.toml")))); !strings.Contains(text, `[key."keys/gauges.pem"]`) || strings.Contains(text, "gauge.pem") {
+		t.Errorf("the sessions are\n%s", text)
+	}
+}
+
+func TestTheRingStandsBeforeARunningAgent(t *testing.T) {
+	dir := startLab(t)
+	s := show(t, 120, 36, program, "--workspace", dir, "ring", filepath.Join(dir, "keys", "mast.pem"), "--", program, "--workspace", dir)
+	s.until("14 routes")
+	s.text("g")
+	s.until("0 keys in memory", "No key is held")
+	s.text("b")
+	s.until("0 keys in memory, 1 behind", "mast.pem", "held by the agent behind", "the agent behind listens at")
+	s.text("x")
+	s.until("that key is the other agent's")
+	s.text("b")
+	s.until("No key is held")
 }

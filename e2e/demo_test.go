@@ -47,7 +47,7 @@ func TestDemoFromTheFirstScreenToTheLast(t *testing.T) {
 	s.keys("M-m")
 	s.until("go to", "keeper on gauge-1", "Routes")
 	s.keys("0")
-	s.until("14 routes", "2 live", "2 links", "gauge-1")
+	s.until("14 routes", "3 live", "2 links", "gauge-1")
 	s.keys("Up", "Up", "Enter") // quay: a second shell, no second login
 	s.until("warden on quay", "warden@quay:~$")
 	s.keys("M-m", "1")

@@ -1,6 +1,7 @@
 package workspace
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -91,5 +92,33 @@ func TestWhichKeyIsAskedInManyWays(t *testing.T) {
 		if found := WhichKey(keys, none); len(found) > 0 {
 			t.Errorf("%q: %+v", none, found)
 		}
+	}
+}
+
+func TestAKeyAmongTwentyThousandDownloadsIsFound(t *testing.T) {
+	w, err := Open(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.Downloads = t.TempDir()
+	for i := range 20_000 {
+		if err := os.WriteFile(filepath.Join(w.Downloads, fmt.Sprintf("photo-%d.jpg", i)), []byte("no key"), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	before := w.KeysStamp()
+	key, err := keyfile.Make("Ed25519", 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	path := filepath.Join(w.Downloads, "fresh.pem")
+	if err := keyfile.Write(path, key, keyfile.Wrapping{}); err != nil {
+		t.Fatal(err)
+	}
+	if found := w.Arrived(); len(found) != 1 || found[0].Path != path {
+		t.Errorf("found %+v", found)
+	}
+	if w.KeysStamp() == before {
+		t.Error("that it came is not seen")
 	}
 }
