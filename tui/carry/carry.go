@@ -178,6 +178,9 @@ func (m *Model) View(height int) []string {
 		}
 		failure = failure[:min(len(failure), 4)]
 	}
+	if full := m.inFull(); len(failure) == 0 && len(full) > 0 {
+		failure = append([]string{""}, full...)
+	}
 	m.room = max(height-len(lines)-len(failure)-1, 1)
 	m.at.Move(0, len(m.lines), m.room)
 	wide := 10
@@ -199,6 +202,22 @@ func (m *Model) View(height int) []string {
 		lines = append(lines, "   "+t.Faint.Render("walking there …"))
 	}
 	return append(lines, failure...)
+}
+
+// inFull is the line that is selected where it does not fit its row.
+func (m *Model) inFull() []string {
+	if !m.over || m.at.At >= len(m.lines) {
+		return nil
+	}
+	l := m.lines[m.at.At]
+	if len([]rune(l.Where))+len([]rune(l.Say)) < m.width-18 {
+		return nil
+	}
+	var lines []string
+	for _, part := range fit.Wrap(l.Say, m.width-8) {
+		lines = append(lines, "     "+m.theme.Faint.Render(part))
+	}
+	return lines[:min(len(lines), 3)]
 }
 
 // Hints are the keys.

@@ -344,7 +344,7 @@ func (m *Model) View() []string {
 	if len(all) == 0 {
 		lines = append(lines, "", "   "+t.Faint.Render("No key is held. One with a passphrase stays here once it was unlocked; l in Keys holds any, and ring = \"on\" all of a session."))
 	} else {
-		lines = append(lines, "   "+t.Faint.Render(fit.Cut(fit.Pad("", 2)+fit.Pad("key", m.wide())+fit.Pad("kind", 14)+fit.Pad("stays", 16)+fit.Pad("others", 14)+fit.Pad("used", 18)+"for", m.width-4)))
+		lines = append(lines, "   "+t.Faint.Render(fit.Cut(fit.Pad("", 2)+m.columns("key", "kind", "stays", "others", "used")+"for", m.width-4)))
 	}
 	for i := m.at.Top; i < min(m.at.Top+m.room(), len(all)); i++ {
 		lines = append(lines, m.row(all[i], i == m.at.At))
@@ -382,11 +382,23 @@ func count(n int, word string) string {
 	return fmt.Sprintf("%d %s", n, word)
 }
 
-func (m *Model) wide() int { return min(28, max(m.width/4, 16)) }
+// columns puts words into the columns of the list, which are narrower in a small
+// window.
+func (m *Model) columns(words ...string) string {
+	widths := []int{26, 14, 16, 14, 18}
+	if m.width < 110 {
+		widths = []int{18, 9, 14, 12, 12}
+	}
+	line := ""
+	for i, w := range words {
+		line += fit.Pad(fit.Cut(w, widths[i]-1), widths[i])
+	}
+	return line
+}
 
 func (m *Model) row(e ring.Entry, selected bool) string {
 	t := m.theme
-	pointer, name := "  ", fit.Pad(e.String(), m.wide()-1)+" "
+	pointer, name := "  ", e.String()
 	if selected {
 		pointer, name = t.Accent.Render("❯ "), t.Strong.Render(name)
 	}
@@ -417,7 +429,7 @@ func (m *Model) row(e ring.Entry, selected bool) string {
 	if rest, ok := strings.CutPrefix(kind, "ecdsa-sha2-"); ok {
 		kind = rest
 	}
-	return fit.Cut(" "+pointer+mark+" "+name+fit.Pad(kind, 14)+fit.Pad(stay, 16)+fit.Pad(others, 14)+fit.Pad(used, 18)+t.Faint.Render(hosts), m.width)
+	return fit.Cut(" "+pointer+mark+" "+m.columns(name, kind, stay, others, used)+t.Faint.Render(hosts), m.width)
 }
 
 // lent says what is lent where.
