@@ -327,7 +327,7 @@ func TestNewSessionIsWrittenAndWalked(t *testing.T) {
 	s.keys("Tab")
 	s.until("with gauge.pem", "here ─────── quay ─────── two")
 	s.keys("Enter")
-	s.until("14 routes")
+	s.until("15 routes")
 	after, _ := os.ReadFile(filepath.Join(dir, "sessions.toml"))
 	if !strings.HasPrefix(string(after), string(before)) || !strings.Contains(string(after), "[session.two]") {
 		t.Errorf("the file is now\n%s", after)
