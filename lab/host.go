@@ -207,7 +207,9 @@ func (h *Host) onward(channel ssh.NewChannel) {
 	}
 	go ssh.DiscardRequests(requests)
 	var wg sync.WaitGroup
-	wg.Go(func() { io.Copy(conn, stream); conn.Close() })
-	wg.Go(func() { io.Copy(stream, conn); stream.Close() })
+	wg.Go(func() { io.Copy(conn, stream); closeWrite(conn) })
+	wg.Go(func() { io.Copy(stream, conn); stream.CloseWrite() })
 	wg.Wait()
+	conn.Close()
+	stream.Close()
 }

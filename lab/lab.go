@@ -34,6 +34,8 @@ type Lab struct {
 	names map[string]string // simulated names to addresses
 	since time.Time
 
+	ctx      context.Context // ends with the bay
+	cancel   context.CancelFunc
 	listener net.Listener
 	taken    net.Listener // holds the door that a session of the demo wants
 	mu       sync.Mutex
@@ -97,6 +99,7 @@ var vouchedOn = time.Date(2026, time.October, 12, 9, 30, 0, 0, time.UTC)
 // vouches. The bastion listens on loopback until Close.
 func Open(dir string) (*Lab, error) {
 	b := &Lab{Dir: dir, hosts: map[string]*Host{}, names: map[string]string{}, since: time.Now()}
+	b.ctx, b.cancel = context.WithCancel(context.Background())
 	for _, sub := range []string{dir, filepath.Join(dir, "keys"), filepath.Join(dir, "lab"), b.Downloads()} {
 		if err := os.MkdirAll(sub, 0o700); err != nil {
 			return nil, err
@@ -218,6 +221,7 @@ func (b *Lab) Close() {
 	b.mu.Lock()
 	b.closed = true
 	b.mu.Unlock()
+	b.cancel()
 	b.listener.Close()
 	b.taken.Close()
 	for _, h := range b.hosts {
@@ -272,6 +276,31 @@ func (b *Lab) start(h *Host, conn net.Conn) bool {
 	return true
 }
 
+// startService serves a connection to a service of a host unless the bay is closing.
+func (b *Lab) startService(serve service, h *Host, conn net.Conn, from *Host) bool {
+	seen := from.Address
+	if from.Bastion {
+		seen = InnerAddress
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.closed {
+		conn.Close()
+		return false
+	}
+	h.mu.Lock()
+	h.conns[conn] = true
+	h.mu.Unlock()
+	b.wg.Go(func() {
+		serve(b.ctx, h, conn, seen)
+		conn.Close()
+		h.mu.Lock()
+		delete(h.conns, conn)
+		h.mu.Unlock()
+	})
+	return true
+}
+
 type simulated string
 
 func (s simulated) Network() string { return "lab" }
@@ -299,8 +328,16 @@ func (b *Lab) dial(from *Host, address string) (net.Conn, error) {
 		if h.Address != host {
 			continue
 		}
-		if port != "22" || h.Faults.portClosed() {
+		serve := bayServices[h.Name][port]
+		if port != "22" && serve == nil || h.Faults.portClosed() {
 			return nil, refusal("Connection refused")
+		}
+		if serve != nil {
+			near, far := newLine(&h.Faults, simulated(from.Address+":40000"), simulated(address))
+			if !b.startService(serve, h, far, from) {
+				return nil, refusal("Connection refused")
+			}
+			return near, nil
 		}
 		near, far := newLine(&h.Faults, simulated(from.Address+":40000"), simulated(address))
 		if !b.start(h, far) {

@@ -118,6 +118,7 @@ func newLine(f *Faults, from, to net.Addr) (net.Conn, net.Conn) {
 func (e *end) Read(p []byte) (int, error)  { return e.in.read(p) }
 func (e *end) Write(p []byte) (int, error) { return e.out.write(p) }
 func (e *end) Close() error                { e.in.close(); e.out.close(); return nil }
+func (e *end) CloseWrite() error           { e.out.close(); return nil }
 func (e *end) LocalAddr() net.Addr         { return e.local }
 func (e *end) RemoteAddr() net.Addr        { return e.away }
 

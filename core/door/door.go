@@ -68,12 +68,21 @@ func Free(host string, wanted int) int {
 	return 0
 }
 
-// listening is the state of a listening socket in the system's list.
-const listening = "0A"
+// The states of sockets in the system's list.
+const (
+	connected = "01"
+	listening = "0A"
+)
 
 // Holder says which program of this machine listens at a port: its name and
 // process. It is "" where the system does not tell, as for programs of others.
-func Holder(port int) string {
+func Holder(port int) string { return owner(port, listening) }
+
+// User says which program of this machine connects from a port, as [Holder] does.
+func User(port int) string { return owner(port, connected) }
+
+// owner finds the program with a socket of a port in a state.
+func owner(port int, state string) string {
 	inodes := map[string]bool{}
 	for _, list := range []string{"/proc/net/tcp", "/proc/net/tcp6"} {
 		f, err := os.Open(list)
@@ -83,7 +92,7 @@ func Holder(port int) string {
 		for lines := bufio.NewScanner(f); lines.Scan(); {
 			// sl local rem st queues timer retrnsmt uid timeout inode
 			fields := strings.Fields(lines.Text())
-			if len(fields) > 9 && fields[3] == listening && strings.HasSuffix(fields[1], fmt.Sprintf(":%04X", port)) {
+			if len(fields) > 9 && fields[3] == state && strings.HasSuffix(fields[1], fmt.Sprintf(":%04X", port)) {
 				inodes["socket:["+fields[9]+"]"] = true
 			}
 		}

@@ -39,6 +39,7 @@ type Hop struct {
 	// Alone, where set, has nothing but Keys tried to log in, over a link that is
 	// shared only with routes of the same word.
 	Alone     string
+	Lane      int // above 0 for a further link beside the first
 	Manner    Manner
 	Agent     string                 // "off", "ask" or "lend"
 	Lends     []string               // key files by absolute path that the far side may use
@@ -123,6 +124,9 @@ func (r Route) Prefix(i int) string {
 	var b strings.Builder
 	for _, h := range r.Hops[:i+1] {
 		fmt.Fprintf(&b, "%s@%s (%s) with %s %s\n", h.User, h.Address(), h.Dial, strings.Join(h.Keys, ","), h.Alone)
+		if h.Lane > 0 {
+			fmt.Fprintf(&b, "lane %d\n", h.Lane)
+		}
 	}
 	// A server does not say which shell asks for a lent key, so what lends something
 	// else has a link of its own.

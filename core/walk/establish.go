@@ -141,7 +141,7 @@ func (l *Link) reach(p *patience) (net.Conn, error) {
 // reachThrough opens the connection from the hop below, which resolves the name.
 func (l *Link) reachThrough(p *patience) (net.Conn, error) {
 	l.tell(-1, gate.Gate{Kind: gate.Channel}, true)
-	conn, err := l.below.open(p.ctx, l.hop.Knock())
+	conn, err := l.below.open(p.ctx, "tcp", l.hop.Knock())
 	if err != nil {
 		return nil, l.onwardFailure(p, err)
 	}

@@ -13,6 +13,11 @@ import (
 // [Finished], [Waiting], [Touched], [LinkUp], [LinkDown] and [Pulse].
 type Event interface{ isEvent() }
 
+// Note makes what embeds it an event of a package above.
+type Note struct{}
+
+func (Note) isEvent() {}
+
 // ID tells one walk, or one link, of a [Walker] from another.
 type ID int64
 

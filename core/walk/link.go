@@ -284,14 +284,14 @@ func (l *Link) lost() *gate.Failure {
 //
 // The library does not always answer an opening when the transport ends under
 // it, so the end of the link is waited for beside it.
-func (l *Link) open(ctx context.Context, addr string) (net.Conn, error) {
+func (l *Link) open(ctx context.Context, network, addr string) (net.Conn, error) {
 	type opening struct {
 		conn net.Conn
 		err  error
 	}
 	done := make(chan opening, 1)
 	go func() {
-		conn, err := l.client.Dial("tcp", addr)
+		conn, err := l.client.Dial(network, addr)
 		done <- opening{conn, err}
 	}()
 	select {

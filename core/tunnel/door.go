@@ -1,0 +1,359 @@
+package tunnel
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/time/rate"
+
+	"meatus/core/book"
+	"meatus/core/door"
+	"meatus/core/walk"
+)
+
+// Options are how a tunnel behaves. The zero value has working defaults.
+type Options struct {
+	Wait     time.Duration // how long what knocks waits for a lost way; 20 s where 0
+	Idle     time.Duration // after how long without a byte a flow is ended, 0 for never
+	Rate     int           // at most so many bytes a second each way, 0 for as many as pass
+	User     string        // asked for at a roaming door, with Password; nobody where empty
+	Password string
+	Tell     func(walk.Event) // told of what happens, may be nil
+}
+
+const (
+	defaultWait = 20 * time.Second
+	maxFlows    = 4096 // at one door at once; more wait to be taken
+	handshake   = 10 * time.Second
+)
+
+// Opened says that a door was opened, Shut that it was closed, and Ended that a
+// flow has ended.
+type (
+	Opened struct {
+		walk.Note
+		Session, What, Address string
+	}
+	Shut struct {
+		walk.Note
+		Session, What string
+		Err           error
+	}
+	Ended struct {
+		walk.Note
+		Session string
+		Flow    Flow
+	}
+)
+
+// Tunnel is an open tunnel. It is safe to use from many goroutines.
+type Tunnel struct {
+	Spec    book.Tunnel
+	Session string
+
+	way     *Way
+	o       Options
+	limits  [2]*rate.Limiter // in and out, or nil
+	ctx     context.Context
+	cancel  context.CancelCauseFunc
+	wg      sync.WaitGroup
+	slots   chan struct{}
+	nextID  atomic.Int64
+	in, out atomic.Uint64
+	total   atomic.Int64
+
+	mu       sync.Mutex
+	listener net.Listener // nil while a lend has none over there
+	address  string
+	err      error // why the door is not open, nil while it is
+	flows    map[int64]*flow
+}
+
+// Open opens a tunnel along a way. A door here is open when it returns; one over
+// there is opened when the way is. It fails with a [door.Taken] or with why nobody
+// could listen.
+func Open(way *Way, spec book.Tunnel, o Options) (*Tunnel, error) {
+	if o.Wait == 0 {
+		o.Wait = defaultWait
+	}
+	if o.Tell == nil {
+		o.Tell = func(walk.Event) {}
+	}
+	kind, at := spec.Kind()
+	t := &Tunnel{Spec: spec, Session: way.route.Session, way: way, o: o, flows: map[int64]*flow{}, slots: make(chan struct{}, maxFlows), address: at}
+	t.ctx, t.cancel = context.WithCancelCause(context.Background())
+	if o.Rate > 0 {
+		for i := range t.limits {
+			t.limits[i] = rate.NewLimiter(rate.Limit(o.Rate), max(o.Rate, bufferSize))
+		}
+	}
+	if kind == "lend" {
+		way.Want()
+		t.wg.Go(t.lend)
+		return t, nil
+	}
+	network, address := split(at)
+	l, err := net.Listen(network, address)
+	if err != nil {
+		if taken := door.Try(at); taken != nil {
+			err = taken
+		}
+		return nil, err
+	}
+	if network == "unix" {
+		if err := os.Chmod(address, 0o600); err != nil {
+			l.Close()
+			return nil, err
+		}
+	}
+	t.opened(l)
+	t.wg.Go(func() { t.accept(l, t.serve) })
+	return t, nil
+}
+
+// split parts an endpoint as written into network and address.
+func split(at string) (network, address string) {
+	if strings.HasPrefix(at, "/") {
+		return "unix", at
+	}
+	return "tcp", strings.Replace(at, "*:", ":", 1)
+}
+
+// What names the tunnel: "bring 127.0.0.1:15432 from tide-db.internal:5432".
+func (t *Tunnel) What() string { return t.Spec.String() }
+
+// Address is where the door is, with the port that was chosen where 0 was asked for.
+func (t *Tunnel) Address() string {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.address
+}
+
+// Err is why the door is not open, nil while it is.
+func (t *Tunnel) Err() error {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.err
+}
+
+// Beyond tells whether a door listens to more than this machine.
+func (t *Tunnel) Beyond() bool { return Beyond(t.Spec) }
+
+// Beyond tells whether a tunnel's door would listen to more than its machine.
+func Beyond(spec book.Tunnel) bool {
+	_, at := spec.Kind()
+	network, address := split(at)
+	host, _, err := net.SplitHostPort(address)
+	if network == "unix" || err != nil {
+		return false
+	}
+	ip := net.ParseIP(host)
+	return host != "localhost" && (ip == nil || !ip.IsLoopback())
+}
+
+func (t *Tunnel) opened(l net.Listener) {
+	t.mu.Lock()
+	t.listener, t.err = l, nil
+	kind, at := t.Spec.Kind()
+	if a, ok := l.Addr().(*net.TCPAddr); ok && strings.HasSuffix(at, ":0") {
+		host, _, _ := net.SplitHostPort(at)
+		t.address = net.JoinHostPort(host, fmt.Sprint(a.Port))
+	}
+	at = t.address
+	t.mu.Unlock()
+	_ = kind
+	t.o.Tell(Opened{Session: t.Session, What: t.What(), Address: at})
+}
+
+// Close ends the door and every flow, and waits until nothing is left.
+func (t *Tunnel) Close() { t.end(errClosed) }
+
+func (t *Tunnel) end(why error) {
+	if t.ctx.Err() == nil {
+		defer t.o.Tell(Shut{Session: t.Session, What: t.What()})
+	}
+	t.cancel(why)
+	t.mu.Lock()
+	if t.listener != nil {
+		t.listener.Close()
+	}
+	t.mu.Unlock()
+	t.wg.Wait()
+}
+
+// Drain closes the door and waits until its flows have ended, at most so long; then
+// it ends them.
+func (t *Tunnel) Drain(limit time.Duration) {
+	t.mu.Lock()
+	if t.listener != nil {
+		t.listener.Close()
+	}
+	t.mu.Unlock()
+	end := time.Now().Add(limit)
+	for time.Now().Before(end) && len(t.Flows()) > 0 {
+		time.Sleep(10 * time.Millisecond)
+	}
+	t.Close()
+}
+
+// accept takes what connects until the listener ends.
+func (t *Tunnel) accept(l net.Listener, serve func(net.Conn)) {
+	for {
+		select {
+		case t.slots <- struct{}{}:
+		case <-t.ctx.Done():
+			return
+		}
+		conn, err := l.Accept()
+		if err != nil {
+			<-t.slots
+			if t.ctx.Err() != nil || errors.Is(err, net.ErrClosed) || errors.Is(err, io.EOF) {
+				return
+			}
+			select { // out of files, perhaps
+			case <-time.After(50 * time.Millisecond):
+			case <-t.ctx.Done():
+				return
+			}
+			continue
+		}
+		t.wg.Go(func() {
+			defer func() { <-t.slots }()
+			serve(conn)
+		})
+	}
+}
+
+// serve joins what connects to a door here to the far side.
+func (t *Tunnel) serve(conn net.Conn) {
+	f := t.begin(conn)
+	reach := t.Spec.Reach
+	var answer func(error) error
+	if t.Spec.Roam != "" {
+		var err error
+		if reach, answer, err = t.greet(conn); err != nil {
+			conn.Close()
+			t.finish(f, err)
+			return
+		}
+	}
+	f.to.Store(&reach)
+	network, address := split(reach)
+	ctx, cancel := context.WithTimeout(t.ctx, t.o.Wait)
+	defer context.AfterFunc(t.ctx, cancel)()
+	stream, cut, err := t.way.Dial(ctx, network, address)
+	cancel()
+	f.cut = cut
+	if answer != nil {
+		if aerr := answer(err); err == nil && aerr != nil {
+			stream.Close()
+			err = aerr
+		}
+	}
+	if err != nil {
+		breakOff(conn)
+		t.finish(f, err)
+		return
+	}
+	t.finish(f, t.join(f, conn.(walk.Stream), stream))
+}
+
+// lend has the far side listen whenever the way is there, and joins what connects
+// there to the service here.
+func (t *Tunnel) lend() {
+	network, at := split(t.Spec.Lend)
+	for t.ctx.Err() == nil {
+		p, err := t.way.Passage(t.ctx)
+		if err != nil {
+			t.stuck(err)
+			select { // until somebody has the way walked again
+			case <-time.After(time.Second):
+			case <-t.ctx.Done():
+			}
+			continue
+		}
+		l, err := p.Listen(t.ctx, network, at)
+		if err != nil {
+			t.stuck(err)
+			var refused *walk.Refused
+			if errors.As(err, &refused) { // it will not; but another link may be let
+				select {
+				case <-p.Done():
+				case <-t.ctx.Done():
+				}
+			}
+			continue
+		}
+		t.opened(l)
+		stop := context.AfterFunc(t.ctx, func() { l.Close() })
+		t.accept(l, t.serveLent)
+		stop()
+		t.stuck(errors.New("the way is lost"))
+	}
+}
+
+func (t *Tunnel) stuck(err error) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.listener, t.err = nil, err
+}
+
+func (t *Tunnel) serveLent(conn net.Conn) {
+	f := t.begin(conn)
+	f.to.Store(&t.Spec.Reach)
+	network, address := split(t.Spec.Reach)
+	near, err := (&net.Dialer{Timeout: handshake}).DialContext(t.ctx, network, address)
+	if err != nil {
+		conn.Close()
+		t.finish(f, fmt.Errorf("the service here does not answer: %w", err))
+		return
+	}
+	far, ok := conn.(walk.Stream)
+	if !ok {
+		near.Close()
+		conn.Close()
+		return
+	}
+	t.finish(f, t.join(f, near.(walk.Stream), far))
+}
+
+// Flows are those that live, the oldest first.
+func (t *Tunnel) Flows() []Flow {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	var all []Flow
+	for _, f := range t.flows {
+		all = append(all, f.state())
+	}
+	slices.SortFunc(all, func(a, b Flow) int { return int(a.ID - b.ID) })
+	return all
+}
+
+// Count is what went through the tunnel since it was opened: flows, and bytes in
+// from the far side and out to it.
+func (t *Tunnel) Count() (flows int64, in, out uint64) {
+	return t.total.Load(), t.in.Load(), t.out.Load()
+}
+
+// EndFlow ends one flow. It tells whether there was such a one.
+func (t *Tunnel) EndFlow(id int64) bool {
+	t.mu.Lock()
+	f := t.flows[id]
+	t.mu.Unlock()
+	if f == nil {
+		return false
+	}
+	f.cancel(errEnded)
+	return true
+}
+
+var errEnded = errors.New("ended here")

@@ -1,0 +1,185 @@
+package tunnel
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/time/rate"
+
+	"meatus/core/door"
+	"meatus/core/walk"
+)
+
+const bufferSize = 32 << 10
+
+var buffers = sync.Pool{New: func() any { return new([bufferSize]byte) }}
+
+// Flow is one connection through a tunnel, as it can be shown.
+type Flow struct {
+	ID       int64
+	From     string // the address it came from
+	Program  string // the program here that it belongs to, "" where not known
+	To       string // where it leads
+	Began    time.Time
+	Last     time.Time // when the last byte passed
+	In, Out  uint64    // bytes from the far side and to it
+	Took     time.Duration
+	How      string // how it ended, "" while it lives
+	Complete bool   // both directions came to their own end
+}
+
+type flow struct {
+	id      int64
+	from    string
+	program atomic.Pointer[string]
+	to      atomic.Pointer[string]
+	began   time.Time
+	last    atomic.Int64 // nanoseconds since began
+	in, out atomic.Uint64
+	ctx     context.Context
+	cancel  context.CancelCauseFunc
+	cut     func() bool // tells whether the way is gone that the flow goes by
+}
+
+func (f *flow) state() Flow {
+	s := Flow{ID: f.id, From: f.from, Began: f.began, Last: f.began.Add(time.Duration(f.last.Load())), In: f.in.Load(), Out: f.out.Load()}
+	if to := f.to.Load(); to != nil {
+		s.To = *to
+	}
+	if p := f.program.Load(); p != nil {
+		s.Program = *p
+	}
+	return s
+}
+
+// begin takes a new connection into the list.
+func (t *Tunnel) begin(conn net.Conn) *flow {
+	f := &flow{id: t.nextID.Add(1), began: time.Now()}
+	if a := conn.RemoteAddr(); a != nil {
+		f.from = a.String()
+	}
+	f.ctx, f.cancel = context.WithCancelCause(t.ctx)
+	t.total.Add(1)
+	t.mu.Lock()
+	t.flows[f.id] = f
+	few := len(t.flows) < 64
+	t.mu.Unlock()
+	if a, ok := conn.RemoteAddr().(*net.TCPAddr); ok && t.Spec.Lend == "" && a.IP.IsLoopback() && few {
+		go func() { // looking takes its time
+			if name := door.User(a.Port); name != "" {
+				f.program.Store(&name)
+			}
+		}()
+	}
+	return f
+}
+
+// finish takes a flow out and tells how it ended.
+func (t *Tunnel) finish(f *flow, err error) {
+	f.cancel(nil)
+	t.mu.Lock()
+	delete(t.flows, f.id)
+	t.mu.Unlock()
+	s := f.state()
+	s.Took, s.Complete, s.How = time.Since(f.began), err == nil, "both sides were done"
+	if err != nil {
+		s.How = err.Error()
+	}
+	t.o.Tell(Ended{Session: t.Session, Flow: s})
+}
+
+// join passes on both directions until both have ended. near is here, far over
+// there. What does not come to its own end is broken off.
+func (t *Tunnel) join(f *flow, near, far walk.Stream) error {
+	stop := context.AfterFunc(f.ctx, func() {
+		breakOff(near)
+		far.Close()
+	})
+	defer stop()
+	if t.o.Idle > 0 {
+		idle := time.NewTicker(max(t.o.Idle/4, 10*time.Millisecond))
+		defer idle.Stop()
+		done := make(chan struct{})
+		defer close(done)
+		go func() {
+			for {
+				select {
+				case <-idle.C:
+					if time.Since(f.began)-time.Duration(f.last.Load()) > t.o.Idle {
+						f.cancel(fmt.Errorf("nothing passed for %s", t.o.Idle))
+					}
+				case <-done:
+					return
+				}
+			}
+		}()
+	}
+	errs := make(chan error, 2)
+	go func() { errs <- t.pass(f, far, near, &f.out, &t.out, t.limits[1]) }()
+	errs <- t.pass(f, near, far, &f.in, &t.in, t.limits[0])
+	first := <-errs
+	if first != nil { // the other direction cannot go on alone
+		breakOff(near)
+		far.Close()
+	}
+	err := errors.Join(first, <-errs)
+	if f.ctx.Err() != nil {
+		err = context.Cause(f.ctx)
+	}
+	if err != nil {
+		breakOff(near)
+	}
+	near.Close()
+	far.Close()
+	return err
+}
+
+// pass copies one direction to its end, and tells the other side of it.
+func (t *Tunnel) pass(f *flow, to, from walk.Stream, count, all *atomic.Uint64, limit *rate.Limiter) error {
+	buf := buffers.Get().(*[bufferSize]byte)
+	defer buffers.Put(buf)
+	for {
+		n, err := from.Read(buf[:])
+		if n > 0 {
+			if limit != nil {
+				if lerr := limit.WaitN(f.ctx, n); lerr != nil {
+					return lerr
+				}
+			}
+			if _, werr := to.Write(buf[:n]); werr != nil {
+				return werr
+			}
+			count.Add(uint64(n))
+			all.Add(uint64(n))
+			f.last.Store(int64(time.Since(f.began)))
+		}
+		if errors.Is(err, io.EOF) {
+			// A channel whose link was cut reads as ended, too.
+			if f.cut != nil && f.cut() {
+				return errCut
+			}
+			to.CloseWrite()
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+	}
+}
+
+var errCut = errors.New("the way was lost")
+
+// breakOff closes a connection so that the program at its end does not take what
+// came for all there was.
+func breakOff(c io.Closer) {
+	if tcp, ok := c.(*net.TCPConn); ok {
+		tcp.SetLinger(0)
+	}
+	c.Close()
+}

@@ -1,0 +1,389 @@
+package tunnel_test
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"meatus/core/book"
+	"meatus/core/tunnel"
+	"meatus/core/walk"
+	"meatus/core/workspace"
+	"meatus/lab"
+	"meatus/lab/labtest"
+)
+
+func TestMain(m *testing.M) { labtest.Main(m) }
+
+type yes struct{ walk.Asker }
+
+func (yes) Identity(context.Context, walk.IdentityQuestion) error { return nil }
+
+type bay struct {
+	*lab.Lab
+	*testing.T
+	walker *walk.Walker
+	ws     *workspace.Workspace
+
+	mu    sync.Mutex
+	ended []tunnel.Flow
+}
+
+func openBay(t *testing.T) *bay {
+	b := &bay{Lab: labtest.Open(t), T: t}
+	t.Cleanup(b.Lab.Close)
+	var err error
+	if b.ws, err = workspace.Open(b.Dir); err != nil {
+		t.Fatal(err)
+	}
+	b.walker = walk.New(walk.Config{Vouched: b.ws.Vouched, Asker: yes{}, Dialer: b.Dialer()})
+	t.Cleanup(b.walker.Close)
+	return b
+}
+
+func (b *bay) tell(e walk.Event) {
+	if ended, ok := e.(tunnel.Ended); ok {
+		b.mu.Lock()
+		b.ended = append(b.ended, ended.Flow)
+		b.mu.Unlock()
+	}
+}
+
+// flow waits for the nth flow to end.
+func (b *bay) flow(n int) tunnel.Flow {
+	b.Helper()
+	for range 500 {
+		b.mu.Lock()
+		if len(b.ended) >= n {
+			defer b.mu.Unlock()
+			return b.ended[n-1]
+		}
+		b.mu.Unlock()
+		time.Sleep(10 * time.Millisecond)
+	}
+	b.Fatalf("flow %d has not ended", n)
+	return tunnel.Flow{}
+}
+
+// way is the way to a session's machine.
+func (b *bay) way(session string) *tunnel.Way {
+	b.Helper()
+	r, err := b.ws.Planner().Plan(session)
+	if err != nil {
+		b.Fatal(err)
+	}
+	w := tunnel.NewWay(b.walker, r)
+	b.Cleanup(w.Close)
+	return w
+}
+
+// open opens a tunnel through quay.
+func (b *bay) open(spec book.Tunnel, o tunnel.Options) *tunnel.Tunnel {
+	b.Helper()
+	o.Tell = b.tell
+	t, err := tunnel.Open(b.way("quay"), spec, o)
+	if err != nil {
+		b.Fatal(err)
+	}
+	b.Cleanup(t.Close)
+	return t
+}
+
+func (b *bay) dial(address string) net.Conn {
+	b.Helper()
+	conn, err := net.Dial("tcp", address)
+	if err != nil {
+		b.Fatal(err)
+	}
+	conn.SetDeadline(time.Now().Add(30 * time.Second))
+	b.Cleanup(func() { conn.Close() })
+	return conn
+}
+
+func bring(reach string) book.Tunnel { return book.Tunnel{Bring: "127.0.0.1:0", Reach: reach} }
+
+func TestAServiceIsBroughtNear(t *testing.T) {
+	b := openBay(t)
+	d := b.open(bring("tide-db.internal:5432"), tunnel.Options{})
+	if strings.HasSuffix(d.Address(), ":0") || d.Beyond() {
+		t.Errorf("the door is %s", d.Address())
+	}
+	conn := b.dial(d.Address())
+	lines := bufio.NewScanner(conn)
+	lines.Scan()
+	if got := lines.Text(); got != "TIDES 1.4 ready, hello "+lab.InnerAddress {
+		t.Errorf("it said %q", got)
+	}
+	if flows := d.Flows(); len(flows) != 1 || flows[0].To != "tide-db.internal:5432" || flows[0].In == 0 || flows[0].From != conn.LocalAddr().String() {
+		t.Errorf("flows %+v", flows)
+	}
+	fmt.Fprintln(conn, "level 3")
+	lines.Scan()
+	if !strings.HasSuffix(lines.Text(), " m") {
+		t.Errorf("it said %q", lines.Text())
+	}
+	fmt.Fprintln(conn, "quit")
+	if lines.Scan() {
+		t.Errorf("after the end %q", lines.Text())
+	}
+	conn.Close()
+	if f := b.flow(1); !f.Complete || f.Out != uint64(len("level 3\nquit\n")) {
+		t.Errorf("ended %+v", f)
+	}
+}
+
+func TestTheTwoDirectionsEndApart(t *testing.T) {
+	b := openBay(t)
+	conn := b.dial(b.open(bring("10.61.4.50:7"), tunnel.Options{}).Address())
+	io.WriteString(conn, "low tide")
+	conn.(*net.TCPConn).CloseWrite()
+	if got, err := io.ReadAll(conn); err != nil || string(got) != "LOW TIDE" {
+		t.Errorf("%q, %v", got, err)
+	}
+}
+
+func TestWhatTheFarSideRefusesIsTold(t *testing.T) {
+	b := openBay(t)
+	conn := b.dial(b.open(bring("10.61.4.99:80"), tunnel.Options{}).Address())
+	if _, err := conn.Read(make([]byte, 1)); err == nil {
+		t.Error("it is served")
+	}
+	if f := b.flow(1); f.Complete || !strings.Contains(f.How, "quay opens no connection to 10.61.4.99:80: ") || !strings.Contains(f.How, "No route to host") {
+		t.Errorf("%+v", f)
+	}
+}
+
+func TestADoorOutlivesItsWay(t *testing.T) {
+	b := openBay(t)
+	d := b.open(bring("10.61.4.31:7000"), tunnel.Options{})
+	conn := b.dial(d.Address())
+	first := bufio.NewScanner(conn)
+	if !first.Scan() {
+		t.Fatal(first.Err())
+	}
+	b.Host("quay").Cut()
+	for first.Scan() {
+	}
+	if first.Err() == nil {
+		t.Error("a flow that was cut looks as if it had come to its end")
+	}
+	again := bufio.NewScanner(b.dial(d.Address()))
+	if !again.Scan() || !strings.HasPrefix(again.Text(), "gauge-1 ") {
+		t.Errorf("after it: %q, %v", again.Text(), again.Err())
+	}
+	if f := b.flow(1); f.Complete {
+		t.Errorf("%+v", f)
+	}
+}
+
+func TestWhatKnocksWaitsForTheWayAndNotForEver(t *testing.T) {
+	b := openBay(t)
+	quay := b.Host("quay")
+	quay.Faults.ClosePort(true)
+	d := b.open(bring("10.61.4.31:7000"), tunnel.Options{Wait: 200 * time.Millisecond})
+	conn := b.dial(d.Address())
+	if _, err := conn.Read(make([]byte, 1)); err == nil {
+		t.Error("it is served")
+	}
+	if f := b.flow(1); f.Complete {
+		t.Errorf("%+v", f)
+	}
+	quay.Faults.Heal()
+	if lines := bufio.NewScanner(b.dial(d.Address())); !lines.Scan() {
+		t.Errorf("healed: %v", lines.Err())
+	}
+}
+
+func TestAPageIsReachedByRoaming(t *testing.T) {
+	b := openBay(t)
+	for name, login := range map[string]*url.Userinfo{"open": nil, "with a password": url.UserPassword("keeper", "ebb")} {
+		o := tunnel.Options{}
+		if login != nil {
+			o.User, o.Password = "keeper", "ebb"
+		}
+		d := b.open(book.Tunnel{Roam: "127.0.0.1:0"}, o)
+		for _, scheme := range []string{"socks5", "http"} {
+			proxy := &url.URL{Scheme: scheme, Host: d.Address(), User: login}
+			var client http.Client
+			transport := &http.Transport{Proxy: http.ProxyURL(proxy)}
+			client.Transport = transport
+			address := "http://survey-web.internal/" // a name that the far side alone resolves
+			if scheme == "http" {
+				continue // a plain page needs no CONNECT; see TestGreetings
+			}
+			r, err := client.Get(address)
+			if err != nil {
+				t.Errorf("%s, %s: %v", name, scheme, err)
+				continue
+			}
+			text, _ := io.ReadAll(r.Body)
+			r.Body.Close()
+			if !strings.Contains(string(text), "Tide tables of survey-web") {
+				t.Errorf("%s, %s: %s", name, scheme, text)
+			}
+			transport.CloseIdleConnections()
+			if login != nil {
+				proxy.User = url.UserPassword("keeper", "flood")
+				if _, err := client.Get(address); err == nil {
+					t.Errorf("%s: a wrong password is taken", scheme)
+				}
+			}
+		}
+	}
+}
+
+func TestGreetings(t *testing.T) {
+	b := openBay(t)
+	open := b.open(book.Tunnel{Roam: "127.0.0.1:0"}, tunnel.Options{})
+	guarded := b.open(book.Tunnel{Roam: "127.0.0.1:0"}, tunnel.Options{User: "u", Password: "p"})
+	port := "\x00\x07" // of the service that answers in capitals
+	for _, c := range []struct {
+		name, send, want string
+		guarded          bool
+	}{
+		{"5 to an address", "\x05\x01\x00" + "\x05\x01\x00\x01\x0a\x3d\x04\x32" + port + "tide", "\x05\x00" + "\x05\x00\x00\x01\x00\x00\x00\x00\x00\x00" + "TIDE", false},
+		{"5 to a name", "\x05\x02\x02\x00" + "\x05\x01\x00\x03\x10archive.internal" + port + "tide", "\x05\x00" + "\x05\x00\x00\x01\x00\x00\x00\x00\x00\x00" + "TIDE", false},
+		{"5, nobody there", "\x05\x01\x00" + "\x05\x01\x00\x01\x0a\x3d\x04\x63" + port, "\x05\x00" + "\x05\x05\x00\x01\x00\x00\x00\x00\x00\x00", false},
+		{"5, listening", "\x05\x01\x00" + "\x05\x02\x00\x01\x0a\x3d\x04\x32" + port, "\x05\x00" + "\x05\x07\x00\x01\x00\x00\x00\x00\x00\x00", false},
+		{"5, kind of address", "\x05\x01\x00" + "\x05\x01\x00\x09", "\x05\x00" + "\x05\x08\x00\x01\x00\x00\x00\x00\x00\x00", false},
+		{"5, a bad name", "\x05\x01\x00" + "\x05\x01\x00\x03\x03a\x1bb" + port, "\x05\x00" + "\x05\x01\x00\x01\x00\x00\x00\x00\x00\x00", false},
+		{"5 without the login wanted", "\x05\x01\x00", "\x05\xff", true},
+		{"5 with it", "\x05\x01\x02" + "\x01\x01u\x01p" + "\x05\x01\x00\x01\x0a\x3d\x04\x32" + port + "tide", "\x05\x02\x01\x00" + "\x05\x00\x00\x01\x00\x00\x00\x00\x00\x00" + "TIDE", true},
+		{"5 with another", "\x05\x01\x02" + "\x01\x01u\x01q", "\x05\x02\x01\x01", true},
+		{"4", "\x04\x01" + port + "\x0a\x3d\x04\x32" + "me\x00" + "tide", "\x00\x5a\x00\x00\x00\x00\x00\x00" + "TIDE", false},
+		{"4a", "\x04\x01" + port + "\x00\x00\x00\x01" + "\x00" + "archive.internal\x00" + "tide", "\x00\x5a\x00\x00\x00\x00\x00\x00" + "TIDE", false},
+		{"4 where a password is wanted", "\x04\x01" + port + "\x0a\x3d\x04\x32" + "me\x00", "\x00\x5b\x00\x00\x00\x00\x00\x00", true},
+		{"CONNECT", "CONNECT archive.internal:7 HTTP/1.1\r\nHost: archive.internal:7\r\n\r\ntide", "HTTP/1.1 200 Connection established\r\n\r\nTIDE", false},
+		{"CONNECT to nobody", "CONNECT 10.61.4.99:7 HTTP/1.1\r\n\r\n", "HTTP/1.1 502 Bad Gateway\r\n\r\n", false},
+		{"CONNECT to rubbish", "CONNECT archive HTTP/1.1\r\n\r\n", "HTTP/1.1 400 Bad Request\r\n\r\n", false},
+		{"CONNECT without the password", "CONNECT archive.internal:7 HTTP/1.1\r\n\r\n", "HTTP/1.1 407 Proxy Authentication Required\r\nProxy-Authenticate: Basic realm=\"door\"\r\n\r\n", true},
+		{"CONNECT with it", "CONNECT archive.internal:7 HTTP/1.1\r\nProxy-Authorization: Basic dTpw\r\n\r\ntide", "HTTP/1.1 200 Connection established\r\n\r\nTIDE", true},
+		{"rubbish", "\x16\x03\x01", "", false},
+	} {
+		at := open
+		if c.guarded {
+			at = guarded
+		}
+		conn := b.dial(at.Address()).(*net.TCPConn)
+		io.WriteString(conn, c.send)
+		conn.CloseWrite()
+		got, _ := io.ReadAll(conn)
+		if string(got) != c.want {
+			t.Errorf("%s: got %q, want %q", c.name, got, c.want)
+		}
+		conn.Close()
+		for n := 0; n < len(c.send); n += 1 + len(c.send)/8 { // cut short
+			cut := b.dial(at.Address()).(*net.TCPConn)
+			io.WriteString(cut, c.send[:n])
+			cut.CloseWrite()
+			io.Copy(io.Discard, cut)
+			cut.Close()
+		}
+	}
+	for _, d := range []*tunnel.Tunnel{open, guarded} {
+		for range 100 {
+			if len(d.Flows()) == 0 {
+				break
+			}
+			time.Sleep(10 * time.Millisecond)
+		}
+		if flows := d.Flows(); len(flows) != 0 {
+			t.Errorf("left over: %+v", flows)
+		}
+	}
+}
+
+func TestASlowReaderStallsNobodyElse(t *testing.T) {
+	b := openBay(t)
+	d := b.open(book.Tunnel{Roam: "127.0.0.1:0"}, tunnel.Options{})
+	slow := b.dial(d.Address()) // asks for a flood and reads nothing of it
+	io.WriteString(slow, "\x04\x01\x00\x13\x0a\x3d\x04\x32\x00")
+	time.Sleep(50 * time.Millisecond)
+	for range 5 {
+		conn := b.dial(d.Address()).(*net.TCPConn)
+		io.WriteString(conn, "\x04\x01\x00\x07\x0a\x3d\x04\x32\x00tide")
+		conn.CloseWrite()
+		if got, err := io.ReadAll(conn); err != nil || !strings.HasSuffix(string(got), "TIDE") {
+			t.Fatalf("%q, %v", got, err)
+		}
+	}
+	var before uint64
+	for i := range 50 { // what is held is bounded: it comes to rest
+		_, in, _ := d.Count()
+		if i > 0 && in == before {
+			break
+		}
+		before = in
+		time.Sleep(50 * time.Millisecond)
+	}
+	if before > 32<<20 {
+		t.Errorf("%d bytes were taken in for a reader that reads nothing", before)
+	}
+	if flows := d.Flows(); len(flows) != 1 || !d.EndFlow(flows[0].ID) {
+		t.Errorf("flows %+v", flows)
+	}
+	if f := b.flow(6); f.How != "ended here" {
+		t.Errorf("%+v", f)
+	}
+}
+
+func TestManyFlowsThroughOneDoor(t *testing.T) {
+	b := openBay(t)
+	d := b.open(bring("10.61.4.50:7"), tunnel.Options{})
+	var wg sync.WaitGroup
+	for range 200 {
+		wg.Go(func() {
+			conn, err := net.Dial("tcp", d.Address())
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			defer conn.Close()
+			conn.SetDeadline(time.Now().Add(30 * time.Second))
+			io.WriteString(conn, "tide")
+			conn.(*net.TCPConn).CloseWrite()
+			if got, err := io.ReadAll(conn); err != nil || string(got) != "TIDE" {
+				t.Errorf("%q, %v", got, err)
+			}
+		})
+	}
+	wg.Wait()
+	if flows, in, out := d.Count(); flows != 200 || in != 800 || out != 800 {
+		t.Errorf("counted %d flows, %d in, %d out", flows, in, out)
+	}
+}
+
+func TestATakenDoorNamesItsHolder(t *testing.T) {
+	b := openBay(t)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	_, err = tunnel.Open(b.way("quay"), book.Tunnel{Bring: l.Addr().String(), Reach: "x:1"}, tunnel.Options{})
+	if err == nil || !strings.Contains(err.Error(), "is taken by") {
+		t.Errorf("%v", err)
+	}
+	for spec, beyond := range map[string]bool{"127.0.0.1:1": false, "[::1]:1": false, "localhost:1": false, "/run/x": false, "0.0.0.0:1": true, "*:1": true, "192.0.2.1:1": true} {
+		if tunnel.Beyond(book.Tunnel{Roam: spec}) != beyond {
+			t.Errorf("%s: beyond is %v", spec, !beyond)
+		}
+	}
+}
+
+func TestAnIdleFlowIsEnded(t *testing.T) {
+	b := openBay(t)
+	conn := b.dial(b.open(bring("10.61.4.20:5432"), tunnel.Options{Idle: 60 * time.Millisecond}).Address())
+	io.Copy(io.Discard, conn)
+	if f := b.flow(1); !strings.Contains(f.How, "nothing passed for") {
+		t.Errorf("%+v", f)
+	}
+}
