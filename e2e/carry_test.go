@@ -362,3 +362,24 @@ func TestTheRingStandsBeforeARunningAgent(t *testing.T) {
 	s.text("b")
 	s.until("No key is held")
 }
+
+func TestARunningAgentsKeysAreUsed(t *testing.T) {
+	dir := startLab(t)
+	if err := os.Chmod(filepath.Join(dir, "keys", "spare.pem"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	gauge, spare := filepath.Join(dir, "keys", "gauge.pem"), filepath.Join(dir, "keys", "spare.pem")
+	text := strings.Replace(string(must(os.ReadFile(filepath.Join(dir, "sessions.toml")))), `key  = "keys/gauge.pem"`, "", 1)
+	os.WriteFile(filepath.Join(dir, "sessions.toml"), []byte(text), 0o600)
+	if r := do(t, dir, "", "run", "gauge-1", "--", "whoami"); r.status != 3 {
+		t.Errorf("without a key: %+v", r)
+	}
+	inner := []string{program, "--workspace", dir, "--before-agent", "key", "install", "--json", spare, "gauge-1"}
+	r := do(t, dir, "", append([]string{"ring", gauge, "--"}, inner...)...)
+	if r.status != 0 || !strings.Contains(r.out, `"session":"gauge-1"`) || !strings.Contains(r.out, "proven: a login with that key alone") {
+		t.Errorf("%+v", r)
+	}
+	if r := do(t, dir, "", "--before-agent", "run", "gauge-1", "--", "true"); r.status != 2 || !strings.Contains(r.err, "names no agent") {
+		t.Errorf("where there is none: %+v", r)
+	}
+}

@@ -2,15 +2,18 @@ package main
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"strings"
 	"sync"
+	"time"
 
 	"golang.org/x/term"
 
 	"meatus/core/vouch"
 	"meatus/core/walk"
+	"meatus/core/workspace"
 )
 
 // ttyAsker asks on the controlling terminal, so that input and output stay the
@@ -26,6 +29,32 @@ func newTTYAsker(identities []string) *ttyAsker {
 		a.identities[f] = true
 	}
 	return a
+}
+
+// behindAgent says that the keys of the running agent are used, too.
+var behindAgent bool
+
+// newWalker is a walker that asks on the terminal, and gives links up when they are
+// no longer used.
+func newWalker(ctx context.Context, w *workspace.Workspace, identities []string) (*walk.Walker, error) {
+	walker := walk.New(walk.Config{Vouched: w.Vouched, Asker: newTTYAsker(identities), Linger: time.Millisecond})
+	if behindAgent {
+		if err := standBefore(ctx, walker); err != nil {
+			walker.Close()
+			return nil, err
+		}
+	}
+	return walker, nil
+}
+
+// standBefore has a walker's ring stand in front of the agent that the environment
+// names.
+func standBefore(ctx context.Context, walker *walk.Walker) error {
+	socket := os.Getenv("SSH_AUTH_SOCK")
+	if socket == "" {
+		return &statusError{statusWrongUse, errors.New("SSH_AUTH_SOCK names no agent to stand in front of")}
+	}
+	return walker.Ring.StandBefore(ctx, socket)
 }
 
 // open opens the controlling terminal, or says that nobody is there.

@@ -7,7 +7,6 @@ import (
 	"io"
 	"path/filepath"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/crypto/ssh"
@@ -69,16 +68,27 @@ a fresh login with that key alone.`,
 			if report.Added {
 				word = "is in the list now"
 			}
-			fmt.Fprintf(cmd.OutOrStdout(), "%s %s\n", file.SHA256, word)
+			asJSON := cmd.Flag("json").Value.String() == "true"
+			step := func(say string) {
+				if asJSON {
+					sayStep(cmd.OutOrStdout(), true, install.Step{Session: r.Session, Say: say})
+				} else {
+					fmt.Fprintln(cmd.OutOrStdout(), say)
+				}
+			}
+			step(file.SHA256 + " " + word)
 			record(trail.Entry{Kind: trail.Carry, Session: r.Session, Say: filepath.Base(file.Path) + " " + word})
 			if o.Command != "" || o.From != "" {
-				fmt.Fprintln(cmd.OutOrStdout(), "not proven: a line with from or command lets in less than a login")
+				step("not proven: a line with from or command lets in less than a login")
 				return nil
 			}
-			err = prove(cmd, walker, r, file)
+			passage, err = install.Prove(cmd.Context(), walker, r, file)
 			e := trail.Entry{Kind: trail.Carry, Session: r.Session, Say: "a login with " + filepath.Base(file.Path) + " alone"}
 			if err != nil {
 				e.Failed = err.Error()
+			} else {
+				passage.Close()
+				step("proven: a login with that key alone got in")
 			}
 			record(e)
 			return err
@@ -93,7 +103,10 @@ a fresh login with that key alone.`,
 
 // walkThere walks to a session's machine, with the trail kept until done.
 func walkThere(cmd *cobra.Command, w *workspace.Workspace, r route.Route, identities []string) (*walk.Walker, *walk.Passage, func(trail.Entry), func(), error) {
-	walker := walk.New(walk.Config{Vouched: w.Vouched, Asker: newTTYAsker(identities), Linger: time.Millisecond})
+	walker, err := newWalker(cmd.Context(), w, identities)
+	if err != nil {
+		return nil, nil, nil, nil, err
+	}
 	record, stop := keepTrailOf(w.Dir, walker)
 	passage, err := walker.Walk(cmd.Context(), r)
 	if err != nil {
@@ -106,17 +119,6 @@ func walkThere(cmd *cobra.Command, w *workspace.Workspace, r route.Route, identi
 		stop()
 		walker.Close()
 	}, nil
-}
-
-// prove logs in anew with a key alone.
-func prove(cmd *cobra.Command, walker *walk.Walker, r route.Route, file *keyfile.File) error {
-	passage, err := install.Prove(cmd.Context(), walker, r, file)
-	if err != nil {
-		return err
-	}
-	passage.Close()
-	fmt.Fprintln(cmd.OutOrStdout(), "proven: a login with that key alone got in")
-	return nil
 }
 
 func keyRotate(open opener) *cobra.Command {
@@ -148,7 +150,10 @@ account is opened by a key that its session names. OLD stays where it is.`,
 			if err != nil {
 				return &statusError{statusWrongUse, err}
 			}
-			walker := walk.New(walk.Config{Vouched: w.Vouched, Asker: newTTYAsker(identities), Linger: time.Millisecond})
+			walker, err := newWalker(cmd.Context(), w, identities)
+			if err != nil {
+				return err
+			}
 			defer walker.Close()
 			record, stop := keepTrailOf(w.Dir, walker)
 			defer stop()

@@ -10,13 +10,11 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
 	"meatus/core/book"
 	"meatus/core/keyfile"
-	"meatus/core/walk"
 	"meatus/core/workspace"
 )
 
@@ -29,6 +27,7 @@ func keyCommand(open opener) *cobra.Command {
 Passphrases are asked on the controlling terminal, or read from a file descriptor
 named with --passphrase-fd, up to the end of a line; never from an argument.`,
 	}
+	c.PersistentFlags().Bool("json", false, "print JSON")
 	c.AddCommand(keyShow(), keyList(open), keyFind(open), keyMend(), keyMake(), keyWrap(), keyPublic(), keySplit(),
 		keyMove(open, "adopt", "bring a key into keys/, readable by its owner alone, and take it away from where it was"),
 		keyMove(open, "rename", "give a key another name; sessions that name it follow"),
@@ -77,6 +76,15 @@ func sheetOf(file *keyfile.File, err error) keySheet {
 		s.Error = err.Error()
 	}
 	return s
+}
+
+// answer prints what a command has to say: text, or with --json an object.
+func answer(cmd *cobra.Command, v map[string]any, text string) error {
+	if f := cmd.Flag("json"); f != nil && f.Value.String() == "true" {
+		return printJSON(cmd.OutOrStdout(), v)
+	}
+	_, err := io.WriteString(cmd.OutOrStdout(), text)
+	return err
 }
 
 func printJSON(out io.Writer, v any) error {
@@ -189,8 +197,13 @@ func keyFind(open opener) *cobra.Command {
 				return findAt(cmd, w, at, identities)
 			}
 			found := workspace.WhichKey(w.Keys(), strings.Join(args, " "))
+			text, keys := "", []map[string]string{}
 			for _, f := range found {
-				fmt.Fprintf(cmd.OutOrStdout(), "%s  by %s\n", f.Key.Path, f.By)
+				text += fmt.Sprintf("%s  by %s\n", f.Key.Path, f.By)
+				keys = append(keys, map[string]string{"path": f.Key.Path, "by": f.By})
+			}
+			if err := answer(cmd, map[string]any{"keys": keys}, text); err != nil {
+				return err
 			}
 			if len(found) == 0 {
 				return &statusError{statusShut, errors.New("no key here fits; ask whoever made the key pair for the file they downloaded then, it cannot be downloaded again")}
@@ -209,14 +222,17 @@ func findAt(cmd *cobra.Command, w *workspace.Workspace, session string, identiti
 	if err != nil {
 		return err
 	}
-	walker := walk.New(walk.Config{Vouched: w.Vouched, Asker: newTTYAsker(identities), Linger: time.Millisecond})
+	walker, err := newWalker(cmd.Context(), w, identities)
+	if err != nil {
+		return err
+	}
 	defer walker.Close()
 	defer keepTrail(w.Dir, walker)()
 	taken, err := w.AskServer(cmd.Context(), walker, r)
 	if err != nil {
 		return interrupted(cmd.Context(), err)
 	}
-	found := false
+	found, text, keys := false, "", []map[string]string{}
 	for _, t := range taken {
 		word := "not asked"
 		if t.Takes {
@@ -224,7 +240,11 @@ func findAt(cmd *cobra.Command, w *workspace.Workspace, session string, identiti
 		} else if t.Asked {
 			word = "refused"
 		}
-		fmt.Fprintf(cmd.OutOrStdout(), "%-9s  %s  %s\n", word, t.SHA256, t.Name)
+		text += fmt.Sprintf("%-9s  %s  %s\n", word, t.SHA256, t.Name)
+		keys = append(keys, map[string]string{"answer": word, "sha256": t.SHA256, "name": t.Name})
+	}
+	if err := answer(cmd, map[string]any{"session": session, "login": r.Target().User, "keys": keys}, text); err != nil {
+		return err
 	}
 	if !found {
 		return &statusError{statusShut, fmt.Errorf("%s takes none of those it was asked about for %s; ask who runs it which key pair it was made with", session, r.Target().User)}
@@ -240,21 +260,22 @@ func keyMend() *cobra.Command {
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if info, err := os.Stat(args[0]); err == nil && info.IsDir() {
 				changed, err := keyfile.MendFolder(args[0])
-				for _, c := range changed {
-					fmt.Fprintln(cmd.OutOrStdout(), c)
+				text := strings.Join(changed, "\n")
+				if text != "" {
+					text += "\n"
 				}
-				return err
+				return errors.Join(answer(cmd, map[string]any{"mended": changed}, text), err)
 			}
 			a, err := keyfile.Mend(args[0])
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(cmd.OutOrStdout(), "%s has mode %04o\n", args[0], a.Mode.Perm())
 			repairs, err := keyfile.Mended(args[0])
+			text := fmt.Sprintf("%s has mode %04o\n", args[0], a.Mode.Perm())
 			for _, r := range repairs {
-				fmt.Fprintln(cmd.OutOrStdout(), "put right: "+r)
+				text += "put right: " + r + "\n"
 			}
-			return err
+			return errors.Join(answer(cmd, map[string]any{"path": args[0], "mode": fmt.Sprintf("%04o", a.Mode.Perm()), "repaired": repairs}, text), err)
 		},
 	}
 }
@@ -293,7 +314,11 @@ func keyMake() *cobra.Command {
 				return err
 			}
 			file, err := keyfile.Read(args[0])
-			sheetOf(file, err).print(cmd.OutOrStdout())
+			if sheet := sheetOf(file, err); cmd.Flag("json").Value.String() == "true" {
+				err = errors.Join(printJSON(cmd.OutOrStdout(), sheet), err)
+			} else {
+				sheet.print(cmd.OutOrStdout())
+			}
 			return err
 		},
 	}
@@ -355,8 +380,7 @@ func keyWrap() *cobra.Command {
 			if err := keyfile.Rewrap(args[0], old, keyfile.Wrapping{Container: form, Passphrase: pass}); err != nil {
 				return err
 			}
-			fmt.Fprintf(cmd.OutOrStdout(), "%s is written anew\n", args[0])
-			return nil
+			return answer(cmd, map[string]any{"path": args[0], "rewrapped": true}, args[0]+" is written anew\n")
 		},
 	}
 	c.Flags().StringVar(&container, "container", "", "bcrypt, pkcs8, pkcs1 or sec1 (else as it is)")
@@ -396,8 +420,7 @@ func keyPublic() *cobra.Command {
 			if form4716 {
 				text = keyfile.PublicRFC4716(public, file.Comment)
 			}
-			_, err = io.WriteString(cmd.OutOrStdout(), text)
-			return err
+			return answer(cmd, map[string]any{"public": text, "sha256": keyfile.Fingerprint(public)}, text)
 		},
 	}
 	c.Flags().BoolVar(&form4716, "rfc4716", false, "in the form of RFC 4716 rather than in one line")
@@ -416,10 +439,11 @@ func keySplit() *cobra.Command {
 				dir = args[1]
 			}
 			written, err := keyfile.SplitFile(args[0], dir)
+			text := ""
 			for _, path := range written {
-				fmt.Fprintln(cmd.OutOrStdout(), path)
+				text += path + "\n"
 			}
-			return err
+			return errors.Join(answer(cmd, map[string]any{"written": written}, text), err)
 		},
 	}
 }
@@ -447,7 +471,9 @@ func keyMove(open opener, how, short string) *cobra.Command {
 			}
 			m, err := w.MoveKey(from, how, name)
 			if m.To != "" {
-				fmt.Fprintln(cmd.OutOrStdout(), m.To)
+				if aerr := answer(cmd, map[string]any{"path": m.To, "sessions": m.Sessions}, m.To+"\n"); aerr != nil {
+					return aerr
+				}
 			}
 			for _, s := range m.Sessions {
 				word := "follows"
@@ -488,6 +514,9 @@ func keyUnseal() *cobra.Command {
 				return err
 			}
 			defer clear(open)
+			if cmd.Flag("json").Value.String() == "true" {
+				return printJSON(cmd.OutOrStdout(), map[string]string{"password": string(open)})
+			}
 			_, err = cmd.OutOrStdout().Write(append(open, '\n'))
 			return err
 		},
@@ -536,7 +565,9 @@ saying back: --host "".`,
 				if _, err := book.SetKey(w.SessionsPath(), w.Written(path), f.field, f.value); err != nil {
 					return &statusError{statusWrongUse, err}
 				}
-				fmt.Fprintf(cmd.OutOrStdout(), "%s: %s = %s\n", w.Written(path), f.field, f.value)
+				if err := answer(cmd, map[string]any{"key": w.Written(path), f.field: f.value}, fmt.Sprintf("%s: %s = %s\n", w.Written(path), f.field, f.value)); err != nil {
+					return err
+				}
 			}
 			return nil
 		},

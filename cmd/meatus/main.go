@@ -108,6 +108,7 @@ func root() command {
 	}
 	top.PersistentFlags().StringVar(&dir, "workspace", "", "the folder with sessions.toml (else $"+workspace.Variable+", else the user's configuration)")
 	top.PersistentFlags().StringVar(&leader, "leader", "alt+m", "the key that opens the switcher")
+	top.PersistentFlags().BoolVar(&behindAgent, "before-agent", false, "stand in front of the agent that SSH_AUTH_SOCK names: use its keys, too")
 	top.CompletionOptions.DisableDefaultCmd = true
 	open := func() (*workspace.Workspace, error) { return openWorkspace(dir) }
 	top.AddCommand(checkCommand(open), runCommand(open), trailCommand(open), keyCommand(open), ringCommand(open), hostsCommand(open), exportCommand(open), importCommand(open), labCommand(), demoCommand(&leader))

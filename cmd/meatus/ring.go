@@ -23,7 +23,6 @@ type ringOptions struct {
 	stay         time.Duration
 	confirm      bool
 	hosts        []string
-	behind       bool
 	asJSON       bool
 	passphraseFD int
 }
@@ -49,7 +48,6 @@ when their time is over, when the screen locks and when the program ends.`,
 	c.Flags().DurationVar(&o.stay, "stay", 0, "how long the keys stay, as 1h; 0 for until the end")
 	c.Flags().BoolVar(&o.confirm, "confirm", false, "ask on the terminal before each use")
 	c.Flags().StringSliceVar(&o.hosts, "host", nil, "use the keys for these hosts alone, by pattern (repeatable)")
-	c.Flags().BoolVar(&o.behind, "before-agent", false, "stand in front of the agent that SSH_AUTH_SOCK names: show and use its keys too")
 	c.Flags().BoolVar(&o.asJSON, "json", false, "tell the keys and each use as lines of JSON on standard error")
 	c.Flags().IntVar(&o.passphraseFD, "passphrase-fd", -1, "read the passphrases from this file descriptor, one a line")
 	return c
@@ -65,12 +63,8 @@ func (o ringOptions) run(cmd *cobra.Command, open opener, keys, command []string
 	defer walker.Close()
 	defer keepTrail(w.Dir, walker)()
 	inbox := walker.Subscribe()
-	if o.behind {
-		socket := os.Getenv("SSH_AUTH_SOCK")
-		if socket == "" {
-			return &statusError{statusWrongUse, errors.New("SSH_AUTH_SOCK names no agent to stand in front of")}
-		}
-		if err := walker.Ring.StandBefore(cmd.Context(), socket); err != nil {
+	if behindAgent {
+		if err := standBefore(cmd.Context(), walker); err != nil {
 			return err
 		}
 	}

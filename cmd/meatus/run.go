@@ -90,7 +90,10 @@ func runOn(ctx context.Context, w *workspace.Workspace, name, command string, o 
 	if r, err = o.onRoute(w, r); err != nil {
 		return &statusError{statusWrongUse, err}
 	}
-	walker := walk.New(walk.Config{Vouched: w.Vouched, Asker: newTTYAsker(o.identities), Linger: time.Millisecond})
+	walker, err := newWalker(ctx, w, o.identities)
+	if err != nil {
+		return err
+	}
 	defer walker.Close()
 	defer keepTrail(w.Dir, walker)()
 	if o.trace {
