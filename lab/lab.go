@@ -126,7 +126,7 @@ func Open(dir string) (*Lab, error) {
 }
 
 func (b *Lab) build(p place, keys map[string]ssh.PublicKey) error {
-	h := &Host{Name: p.name, Address: p.address, Bastion: p.name == "quay", Accounts: map[string]Account{}, bay: b, conns: map[net.Conn]bool{}}
+	h := &Host{Name: p.name, Address: p.address, Bastion: p.name == "quay" || p.name == "archive", Accounts: map[string]Account{}, bay: b, conns: map[net.Conn]bool{}}
 	for login, key := range p.logins {
 		h.Accounts[login] = Account{Keys: []ssh.PublicKey{keys[key]}}
 	}
@@ -279,7 +279,7 @@ func (b *Lab) start(h *Host, conn net.Conn) bool {
 // startService serves a connection to a service of a host unless the bay is closing.
 func (b *Lab) startService(serve service, h *Host, conn net.Conn, from *Host) bool {
 	seen := from.Address
-	if from.Bastion {
+	if from.Name == "quay" {
 		seen = InnerAddress
 	}
 	b.mu.Lock()

@@ -24,6 +24,7 @@ import (
 	"meatus/core/route"
 	"meatus/core/shell"
 	"meatus/core/trail"
+	"meatus/core/tunnel"
 	"meatus/core/walk"
 	"meatus/core/workspace"
 	"meatus/tui/ask"
@@ -41,6 +42,7 @@ import (
 	"meatus/tui/shells"
 	"meatus/tui/switcher"
 	"meatus/tui/theme"
+	"meatus/tui/watch"
 )
 
 // The least window the program draws in.
@@ -81,6 +83,9 @@ type App struct {
 	hosts         *hosts.Model
 	keys          *keys.Model
 	ring          *ringplace.Model
+	watched       *watch.Model
+	tunnels       *tunnel.Set
+	hide          func() // ends being seen by other programs
 	routes        *routes.Model
 	shell         *shells.Model
 	ask           *ask.Model
@@ -92,6 +97,7 @@ type App struct {
 	notice        string
 	toDemo        bool              // the program ends for the demo
 	better        map[string]better // by session
+	beyond        string            // the session whose doors to other machines were told of
 
 	open    []*shells.Shell
 	nextID  int
@@ -112,7 +118,7 @@ type place interface {
 
 // places are the places by the keys they are gone to with.
 func (a *App) places() map[string]place {
-	return map[string]place{"t": a.journal, "h": a.hosts, "K": a.keys, "g": a.ring}
+	return map[string]place{"t": a.journal, "h": a.hosts, "K": a.keys, "g": a.ring, "W": a.watched}
 }
 
 // task is something under way in place of the card: a session being written or
@@ -159,6 +165,13 @@ func New(ws *workspace.Workspace, o Options) *App {
 	a.hosts = hosts.New(ws, a.trail, t)
 	a.keys = keys.New(ws, a.walker.Ring.Entries, t)
 	a.ring = ringplace.New(ws, a.walker, t)
+	a.tunnels = tunnel.NewSet(a.walker, a.walker.Tell)
+	a.watched = watch.New(a.walker, a.tunnels, a.liveShells, t)
+	a.routes.SetTunnels(a.tunnels.Lines)
+	a.hide = func() {}
+	if hide, err := a.tunnels.Show(ws.Dir, "the full screen"); err == nil { // without it, others do not see them
+		a.hide = hide
+	}
 	away.Tell(a.ctx, func(why string) {
 		if n := a.walker.Ring.Forget(); n > 0 {
 			a.desk.Send(gone{why, n})
@@ -191,6 +204,8 @@ func (a *App) Close() {
 	for _, s := range a.open {
 		s.Close()
 	}
+	a.hide()
+	a.tunnels.CloseAll(0)
 	a.ring.Close()
 	a.walker.Close()
 	if a.trail != nil {
@@ -315,6 +330,7 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 				a.ring.Hear(e)
 			}
 			a.routes.Hear(e)
+			a.watched.Hear(e)
 		}
 		return a, tea.Batch(a.listen(), a.clocks())
 	case arrived:
@@ -336,6 +352,7 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case second:
 		a.ticking = false
 		a.routes.Tick(time.Time(msg))
+		a.watched.Sample(time.Time(msg))
 		return a, a.clocks()
 	case ask.Asked, ask.Withdrawn:
 		a.ask.Update(msg)
@@ -455,12 +472,14 @@ func (a *App) wish(msg tea.Msg) tea.Cmd {
 			a.toDemo = true
 			return tea.Quit
 		}
-	case journal.Left, hosts.Left, keys.Left, ringplace.Left:
+	case journal.Left, hosts.Left, keys.Left, ringplace.Left, watch.Left:
 		a.goTo(nil)
 	case carry.Left, lending.Left:
 		a.task = nil
 	case routes.Sweep:
 		return a.sweep(msg.Session)
+	case routes.Tunnels:
+		return a.toggleTunnels(msg)
 	case routes.Which:
 		return a.which(msg.Session)
 	case routes.Lend:
@@ -816,6 +835,8 @@ func (a *App) goToPlace(key string) tea.Cmd {
 	case a.ring:
 		a.ring.SetWorkspace(a.ws)
 		return a.ring.Read()
+	case a.watched:
+		return a.watched.Read()
 	}
 	return nil
 }

@@ -18,11 +18,13 @@ import (
 	"meatus/core/route"
 	"meatus/core/sweep"
 	"meatus/core/trail"
+	"meatus/core/tunnel"
 	"meatus/core/walk"
 	"meatus/tui/carry"
 	"meatus/tui/entry"
 	"meatus/tui/keys"
 	"meatus/tui/lending"
+	"meatus/tui/routes"
 )
 
 // begin shows a job in place of the card, at the session it is for.
@@ -318,4 +320,51 @@ func (a *App) takeBetter(session string) tea.Cmd {
 	line.Write(b.line)
 	a.task = line
 	return line.Look()
+}
+
+// toggleTunnels opens the tunnels of a session, or closes them where they are open.
+func (a *App) toggleTunnels(msg routes.Tunnels) tea.Cmd {
+	r, ok := a.routes.Route(msg.Session)
+	if !ok {
+		return nil
+	}
+	set, session := a.tunnels, msg.Session
+	if len(set.Of(session)) > 0 {
+		return func() tea.Msg {
+			n := set.Close(session)
+			return notice(fmt.Sprintf("%s: closed, %d doors", session, n))
+		}
+	}
+	specs := r.Target().Tunnels
+	if len(specs) == 0 {
+		a.notice = session + " has no tunnels; e edits it: bring 15432 from HOST:5432"
+		return nil
+	}
+	for _, spec := range specs {
+		if tunnel.Beyond(spec) && a.beyond != session {
+			a.beyond = session
+			_, at := spec.Kind()
+			a.notice = fmt.Sprintf("the door %s listens to OTHER MACHINES: whoever reaches this one can use it; t again opens it knowingly", at)
+			return nil
+		}
+	}
+	a.beyond = ""
+	dir := a.ws.Dir
+	return func() tea.Msg {
+		err := set.Open(r, specs, tunnel.Options{}, false)
+		if err == nil {
+			return notice(session + ": the doors are open")
+		}
+		say := err.Error()
+		if programs, perr := tunnel.Programs(dir); perr == nil {
+			for _, p := range programs {
+				for _, l := range p.Lines {
+					if strings.Contains(say, l.Door) {
+						say = fmt.Sprintf("another Meatus (process %d, %s) holds %s for %s", p.PID, p.What, l.Door, l.Session)
+					}
+				}
+			}
+		}
+		return notice(session + ": " + say)
+	}
 }

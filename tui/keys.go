@@ -99,7 +99,7 @@ func (a *App) routesKey(msg tea.KeyPressMsg) tea.Cmd {
 		return a.write()
 	case "r":
 		return a.readAgain(true)
-	case "h", "K", "g":
+	case "h", "K", "g", "W":
 		return a.goToPlace(msg.String())
 	case "q":
 		return a.leave()
@@ -118,7 +118,7 @@ func (a *App) routesKey(msg tea.KeyPressMsg) tea.Cmd {
 
 // leave ends the program, asking first where shells are live.
 func (a *App) leave() tea.Cmd {
-	if a.liveShells() == 0 {
+	if a.liveShells() == 0 && len(a.tunnels.All()) == 0 {
 		return tea.Quit
 	}
 	a.leaving = true
@@ -172,8 +172,8 @@ func (a *App) allKeys() []keyGroup {
 		{"Routes", []theme.Hint{
 			{Key: "↑ ↓  pgup pgdn", Does: "choose a session"},
 			{Key: "/", Does: "find"}, {Key: "enter", Does: "walk and open a shell"},
-			{Key: "w", Does: "wait until it is up"}, {Key: "s", Does: "to its open shell"}, {Key: "c  C", Does: "check it, all of them"}, {Key: "v  R", Does: "how far, and how often"}, {Key: "space o", Does: "mark it; order"}, {Key: "esc", Does: "stop"},
-			{Key: "m  M", Does: "mend it; all ways to"}, {Key: "i  a", Does: "settle its identity; ask which key opens it"}, {Key: "l  b  S", Does: "lend to one shell; better way; sweep"}, {Key: "h  K  g", Does: "hosts, keys, ring"}, {Key: "d", Does: "details of what is wrong"},
+			{Key: "w", Does: "wait until it is up"}, {Key: "s  t", Does: "to its open shell; its tunnels"}, {Key: "c  C", Does: "check it, all of them"}, {Key: "v  R", Does: "how far, and how often"}, {Key: "space o", Does: "mark it; order"}, {Key: "esc", Does: "stop"},
+			{Key: "m  M", Does: "mend it; all ways to"}, {Key: "i  a", Does: "settle its identity; ask which key opens it"}, {Key: "l  b  S", Does: "lend to one shell; better way; sweep"}, {Key: "h  K  g  W", Does: "hosts, keys, ring, watch"}, {Key: "d", Does: "details of what is wrong"},
 			{Key: "n  e  u", Does: "new, edit it, undo an edit"}, {Key: "r", Does: "read the sessions again"}, {Key: "q", Does: "leave"},
 		}},
 		{"Shell", []theme.Hint{

@@ -153,10 +153,16 @@ func (a *App) leavingPane() []string {
 	lines := []string{t.Title(t.Accent.Render("leave"), "", a.width, fit.Spread), ""}
 	n := a.liveShells()
 	say := fmt.Sprintf("%d shells are live. Leaving ends them:", n)
-	if n == 1 {
+	switch n {
+	case 0:
+		say = "Leaving closes these doors:"
+	case 1:
 		say = "A shell is live. Leaving ends it:"
 	}
 	lines = append(lines, "   "+say)
+	for _, l := range a.tunnels.Lines() {
+		lines = append(lines, "     "+t.Live.Render("⇄ ")+l.Drawn()+t.Faint.Render(fmt.Sprintf("  %d flows live", l.Live)))
+	}
 	for _, s := range a.open {
 		if s.Live() {
 			who, way := s.Where()

@@ -268,6 +268,19 @@ func visited(h gate.Hop) bool {
 	return false
 }
 
+// doorsShort names the doors of a session's open tunnels.
+func (m *Model) doorsShort(e *entry) string {
+	var b strings.Builder
+	for _, l := range m.openTunnels(e.name) {
+		arrow := "⇐"
+		if l.Kind == "lend" {
+			arrow = "⇒"
+		}
+		b.WriteString("  " + arrow + " " + strings.TrimPrefix(l.Door, "127.0.0.1"))
+	}
+	return m.theme.Accent.Render(b.String())
+}
+
 // state says in a few words how a session stands.
 func (m *Model) state(e *entry, width int) string {
 	t := m.theme
@@ -294,7 +307,7 @@ func (m *Model) state(e *entry, width int) string {
 	}
 	if l := m.linkAt(e, len(e.route.Hops)-1); l != nil && len(e.route.Hops) > 0 {
 		detail := fmt.Sprintf("%6s  %7s/s ", fit.Ago(time.Since(l.state.Since)), fit.Bytes(l.rate()))
-		return fit.Cut(t.Live.Render(fit.Pad("live", 8))+t.Faint.Render(detail)+t.Live.Render(fit.Spark(l.rates())), width)
+		return fit.Cut(t.Live.Render(fit.Pad("live", 8))+t.Faint.Render(detail)+t.Live.Render(fit.Spark(l.rates()))+m.doorsShort(e), width)
 	}
 	if e.report.Broken != "" {
 		return word(gate.Shut) + t.Faint.Render(fit.Cut(e.report.Broken, width-8))

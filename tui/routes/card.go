@@ -33,8 +33,31 @@ func (m *Model) Card(height int) []string {
 	}
 	if !m.whole {
 		lines = append(lines, m.hops(e)...)
+		lines = append(lines, m.doors(e)...)
 	}
 	return append(lines, m.trouble(e, height-len(lines))...)
+}
+
+// doors draws the session's open tunnels with their direction.
+func (m *Model) doors(e *entry) []string {
+	t := m.theme
+	var lines []string
+	for _, l := range m.openTunnels(e.name) {
+		mark, say := t.Live.Render("⇄"), fmt.Sprintf("%s, %d live", l.Drawn(), l.Live)
+		switch {
+		case l.Error != "":
+			mark, say = t.Mark(gate.Shut), l.Drawn()+": "+l.Error
+		case !l.Up && !l.Lost.IsZero():
+			mark, say = t.Mark(gate.Ajar), l.Drawn()+": the way is lost, the door stays"
+		case !l.Up:
+			mark = t.Accent.Render(m.turning())
+		}
+		if l.Beyond {
+			say = t.Verdict(gate.Ajar).Render("OPEN TO OTHER MACHINES ") + say
+		}
+		lines = append(lines, fit.Cut("   "+mark+" "+say, m.width))
+	}
+	return lines
 }
 
 // hops draws as many hops side by side as fit, among them the one that matters.

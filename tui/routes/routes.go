@@ -21,6 +21,7 @@ import (
 	"meatus/core/mend"
 	"meatus/core/route"
 	"meatus/core/trail"
+	"meatus/core/tunnel"
 	"meatus/core/walk"
 	"meatus/core/workspace"
 	"meatus/tui/fit"
@@ -74,6 +75,8 @@ type (
 	Lend   struct{ Session string }
 	Better struct{ Session string }
 	Which  struct{ Session string } // asks its machine which keys it would take
+	// Tunnels opens a session's tunnels, or closes them.
+	Tunnels struct{ Session string }
 )
 
 // Judged brings reports made in the background.
@@ -160,7 +163,8 @@ type Model struct {
 	lineOf  []int
 	cursor  int
 	top     int
-	height  int // of the board, as last drawn
+	height  int                  // of the board, as last drawn
+	tunnels func() []tunnel.Line // that are open
 	links   map[string]*link
 	lending map[string]*link // by the prefix of the same way with nothing lent at its end
 	order   []string         // of links, by age
@@ -196,6 +200,23 @@ func New(ws *workspace.Workspace, t *theme.Theme) *Model {
 	m := &Model{theme: t, links: map[string]*link{}, depth: walk.Identity, marks: ws.Marks()}
 	m.SetWorkspace(ws)
 	return m
+}
+
+// SetTunnels says where the open tunnels are told.
+func (m *Model) SetTunnels(lines func() []tunnel.Line) { m.tunnels = lines }
+
+// open tunnels of a session.
+func (m *Model) openTunnels(session string) []tunnel.Line {
+	if m.tunnels == nil {
+		return nil
+	}
+	var all []tunnel.Line
+	for _, l := range m.tunnels() {
+		if l.Session == session {
+			all = append(all, l)
+		}
+	}
+	return all
 }
 
 // SetTheme changes the styles.
@@ -404,9 +425,9 @@ func (m *Model) key(msg tea.KeyPressMsg) (wish tea.Msg, cmd tea.Cmd) {
 		}
 	case "u":
 		return Undo{}, nil
-	case "S", "l", "b", "a":
+	case "S", "l", "b", "a", "t":
 		if name := m.Selected(); name != "" {
-			return map[string]tea.Msg{"S": Sweep{name}, "l": Lend{name}, "b": Better{name}, "a": Which{name}}[msg.String()], nil
+			return map[string]tea.Msg{"S": Sweep{name}, "l": Lend{name}, "b": Better{name}, "a": Which{name}, "t": Tunnels{name}}[msg.String()], nil
 		}
 	case "c":
 		if name := m.Selected(); name != "" && !m.Walking(name) {
@@ -895,6 +916,9 @@ func (m *Model) Hints() []theme.Hint {
 		hints = append(hints, theme.Hint{Key: "s", Does: "to its shell"})
 	}
 	hints = append(hints, theme.Hint{Key: "enter", Does: "open shell"})
+	if e.known && e.report.Broken == "" && len(e.route.Hops) > 0 && len(e.route.Target().Tunnels) > 0 {
+		hints = append(hints, theme.Hint{Key: "t", Does: "tunnels"})
+	}
 	if e.failure != nil && walk.MayPass(e.failure) {
 		hints = append(hints, theme.Hint{Key: "w", Does: "wait until it is up"})
 	}

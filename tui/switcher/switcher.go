@@ -27,6 +27,7 @@ var places = []struct{ key, mark, name, does string }{
 	{"t", "≡", "Trail", "what was done, by whom, when"},
 	{"h", "◇", "Hosts", "their identities: who vouched for what, and the history"},
 	{"K", "▤", "Keys", "every key file, how it stands, and what it opens"},
+	{"W", "∿", "Watch", "what is alive: links, tunnels, what flows through them"},
 	{"g", "◯", "Ring", "keys held in memory, who may use them, who did"},
 }
 

@@ -1,0 +1,253 @@
+package tunnel
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"slices"
+	"sync"
+	"time"
+
+	"meatus/core/book"
+	"meatus/core/route"
+	"meatus/core/walk"
+)
+
+// Set is all the tunnels of one program, by session. It is safe to use from many
+// goroutines.
+type Set struct {
+	walker Walker
+	tell   func(walk.Event)
+
+	mu   sync.Mutex
+	ways map[string]*held // by session
+}
+
+// held is a session's way and what is open along it.
+type held struct {
+	way     *Way
+	tunnels []*Tunnel
+}
+
+// Came says that the way of a session's tunnels is there, Lost that it is not any
+// more, or could not be walked.
+type (
+	Came struct {
+		walk.Note
+		Session string
+		Again   int // how often it came back
+	}
+	Lost struct {
+		walk.Note
+		Session string
+		Err     error // why it is not walked any more, nil while it is
+	}
+)
+
+// NewSet returns a set without tunnels. tell is told of what happens.
+func NewSet(w Walker, tell func(walk.Event)) *Set {
+	return &Set{walker: w, tell: tell, ways: map[string]*held{}}
+}
+
+// Open opens tunnels along a route, those that are not open yet. It goes on where one
+// cannot be opened, and returns what went wrong joined. lazy leaves the way unwalked
+// until somebody knocks.
+func (s *Set) Open(r route.Route, specs []book.Tunnel, o Options, lazy bool) error {
+	s.mu.Lock()
+	h := s.ways[r.Session]
+	if h == nil {
+		h = &held{way: NewWay(s.walker, r)}
+		s.ways[r.Session] = h
+		h.way.notify(s.follow(h.way))
+	}
+	s.mu.Unlock()
+	o.Tell = s.tell
+	var errs []error
+	for _, spec := range specs {
+		s.mu.Lock()
+		there := slices.ContainsFunc(h.tunnels, func(t *Tunnel) bool { return t.Spec == spec })
+		s.mu.Unlock()
+		if there {
+			continue
+		}
+		t, err := Open(h.way, spec, o)
+		if err != nil {
+			errs = append(errs, fmt.Errorf("%s: %w", spec, err))
+			continue
+		}
+		s.mu.Lock()
+		h.tunnels = append(h.tunnels, t)
+		s.mu.Unlock()
+	}
+	s.mu.Lock()
+	none := len(h.tunnels) == 0
+	if none {
+		delete(s.ways, r.Session)
+	}
+	s.mu.Unlock()
+	switch {
+	case none:
+		h.way.Close()
+	case !lazy:
+		h.way.Want()
+	}
+	return errors.Join(errs...)
+}
+
+// follow tells of a way's coming and going.
+func (s *Set) follow(w *Way) func() {
+	var mu sync.Mutex
+	var last State
+	return func() {
+		mu.Lock()
+		defer mu.Unlock()
+		now := w.State()
+		switch {
+		case now.Up && !last.Up:
+			s.tell(Came{Session: w.route.Session, Again: now.Again})
+		case !now.Up && (last.Up || now.Err != nil && last.Err == nil):
+			s.tell(Lost{Session: w.route.Session, Err: now.Err})
+		}
+		last = now
+	}
+}
+
+// Close closes a session's tunnels. It tells how many there were.
+func (s *Set) Close(session string) int {
+	s.mu.Lock()
+	h := s.ways[session]
+	delete(s.ways, session)
+	s.mu.Unlock()
+	if h == nil {
+		return 0
+	}
+	for _, t := range h.tunnels {
+		t.Close()
+	}
+	h.way.Close()
+	return len(h.tunnels)
+}
+
+// CloseDoor closes one tunnel, by where its door is. It tells whether there was one.
+func (s *Set) CloseDoor(address string) bool {
+	s.mu.Lock()
+	var found *Tunnel
+	var last *held
+	for session, h := range s.ways {
+		if i := slices.IndexFunc(h.tunnels, func(t *Tunnel) bool { return t.Address() == address }); i >= 0 {
+			found = h.tunnels[i]
+			h.tunnels = slices.Delete(slices.Clone(h.tunnels), i, i+1)
+			if len(h.tunnels) == 0 {
+				delete(s.ways, session)
+				last = h
+			}
+		}
+	}
+	s.mu.Unlock()
+	if found == nil {
+		return false
+	}
+	found.Close()
+	if last != nil {
+		last.way.Close()
+	}
+	return true
+}
+
+// CloseAll closes everything, the doors first; flows have so long to come to their
+// end.
+func (s *Set) CloseAll(drain time.Duration) {
+	s.mu.Lock()
+	ways := s.ways
+	s.ways = map[string]*held{}
+	s.mu.Unlock()
+	var wg sync.WaitGroup
+	for _, h := range ways {
+		wg.Go(func() {
+			var each sync.WaitGroup
+			for _, t := range h.tunnels {
+				each.Go(func() { t.Drain(drain) })
+			}
+			each.Wait()
+			h.way.Close()
+		})
+	}
+	wg.Wait()
+}
+
+// Line is one tunnel, as it can be listed.
+type Line struct {
+	Session string    `json:"session"`
+	Kind    string    `json:"kind"`
+	Door    string    `json:"door"`
+	Reach   string    `json:"reach,omitempty"`
+	As      string    `json:"seen_from"` // the machine whose name the reach is seen from
+	Up      bool      `json:"up"`
+	Beyond  bool      `json:"beyond_loopback"`
+	Error   string    `json:"error,omitempty"`
+	Lost    time.Time `json:"lost,omitzero"`
+	Again   int       `json:"came_back"`
+	Live    int       `json:"live_flows"`
+	Flows   int64     `json:"flows"`
+	In      uint64    `json:"bytes_in"`
+	Out     uint64    `json:"bytes_out"`
+}
+
+// Drawn says a tunnel with its direction: "your 127.0.0.1:15432 ⇐ tide-db:5432, as
+// seen from quay".
+func (l Line) Drawn() string {
+	switch l.Kind {
+	case "bring":
+		return fmt.Sprintf("your %s ⇐ %s, as seen from %s", l.Door, l.Reach, l.As)
+	case "lend":
+		return fmt.Sprintf("your %s ⇒ %s at %s", l.Reach, l.Door, l.As)
+	}
+	return fmt.Sprintf("your %s ⇐ anywhere that %s reaches", l.Door, l.As)
+}
+
+// Lines lists every tunnel, by session.
+func (s *Set) Lines() []Line {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var all []Line
+	for session, h := range s.ways {
+		state := h.way.State()
+		for _, t := range h.tunnels {
+			kind, _ := t.Spec.Kind()
+			l := Line{Session: session, Kind: kind, Door: t.Address(), Reach: t.Spec.Reach, As: h.way.route.Target().Name, Up: state.Up, Beyond: t.Beyond(), Lost: state.Lost, Again: state.Again, Live: len(t.Flows())}
+			if err := cmp.Or(t.Err(), state.Err); err != nil {
+				l.Error = err.Error()
+			}
+			l.Flows, l.In, l.Out = t.Count()
+			all = append(all, l)
+		}
+	}
+	slices.SortFunc(all, func(a, b Line) int {
+		return cmp.Or(cmp.Compare(a.Session, b.Session), cmp.Compare(a.Door, b.Door))
+	})
+	return all
+}
+
+// Of are a session's open tunnels.
+func (s *Set) Of(session string) []*Tunnel {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if h := s.ways[session]; h != nil {
+		return slices.Clone(h.tunnels)
+	}
+	return nil
+}
+
+// All are all open tunnels.
+func (s *Set) All() []*Tunnel {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var all []*Tunnel
+	for _, h := range s.ways {
+		all = append(all, h.tunnels...)
+	}
+	slices.SortFunc(all, func(a, b *Tunnel) int {
+		return cmp.Or(cmp.Compare(a.Session, b.Session), cmp.Compare(a.Address(), b.Address()))
+	})
+	return all
+}
