@@ -341,7 +341,7 @@ func (a *App) toggleTunnels(msg routes.Tunnels) tea.Cmd {
 		return nil
 	}
 	for _, spec := range specs {
-		if tunnel.Beyond(spec) && a.beyond != session {
+		if spec.Beyond() && a.beyond != session {
 			a.beyond = session
 			_, at := spec.Kind()
 			a.notice = fmt.Sprintf("the door %s listens to OTHER MACHINES: whoever reaches this one can use it; t again opens it knowingly", at)

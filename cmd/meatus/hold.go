@@ -78,7 +78,7 @@ func (o holdOptions) run(cmd *cobra.Command, w *workspace.Workspace, names []str
 			return &statusError{statusWrongUse, fmt.Errorf("%s has no tunnels; write them as tunnels = [{ bring = \"127.0.0.1:15432\", reach = \"HOST:5432\" }]", name)}
 		}
 		for _, t := range r.Target().Tunnels {
-			if tunnel.Beyond(t) && !o.beyond {
+			if t.Beyond() && !o.beyond {
 				_, at := t.Kind()
 				return &statusError{statusWrongUse, fmt.Errorf("%s: its door %s listens to other machines; --beyond opens it knowingly", name, at)}
 			}

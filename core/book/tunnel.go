@@ -26,6 +26,17 @@ func (t Tunnel) Kind() (kind, door string) {
 	return "roam", t.Roam
 }
 
+// Beyond tells whether a tunnel's door listens to more than its machine.
+func (t Tunnel) Beyond() bool {
+	_, at := t.Kind()
+	host, _, err := net.SplitHostPort(at)
+	if strings.HasPrefix(at, "/") || err != nil {
+		return false
+	}
+	ip := net.ParseIP(host)
+	return host != "localhost" && (ip == nil || !ip.IsLoopback())
+}
+
 // NewTunnel is a tunnel of a kind, from words as a person writes them: a port
 // alone means one on 127.0.0.1. It fails with what is wrong, and with the word,
 // door or reach, that it is wrong with.

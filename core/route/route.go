@@ -346,6 +346,10 @@ func doors(h Hop) gate.Gate {
 	for _, t := range h.Tunnels {
 		kind, address := t.Kind()
 		g.Seen += ", " + t.String()
+		if t.Beyond() && g.Verdict == gate.Untried {
+			g.Verdict, g.Reason = gate.Ajar, fmt.Sprintf("the door %s listens to other machines: whoever reaches it can use it", address)
+			g.Remedy.Say = "let it listen at 127.0.0.1 where that is enough"
+		}
 		if kind == "lend" || g.Verdict != gate.Untried {
 			continue // its door is over there
 		}

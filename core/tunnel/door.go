@@ -34,6 +34,7 @@ const (
 	defaultWait = 20 * time.Second
 	maxFlows    = 4096 // at one door at once; more wait to be taken
 	handshake   = 10 * time.Second
+	maxPause    = 30 * time.Second // between two tries to have a door opened over there
 )
 
 // Opened says that a door was opened, Shut that it was closed, and Ended that a
@@ -146,19 +147,7 @@ func (t *Tunnel) Err() error {
 }
 
 // Beyond tells whether a door listens to more than this machine.
-func (t *Tunnel) Beyond() bool { return Beyond(t.Spec) }
-
-// Beyond tells whether a tunnel's door would listen to more than its machine.
-func Beyond(spec book.Tunnel) bool {
-	_, at := spec.Kind()
-	network, address := split(at)
-	host, _, err := net.SplitHostPort(address)
-	if network == "unix" || err != nil {
-		return false
-	}
-	ip := net.ParseIP(host)
-	return host != "localhost" && (ip == nil || !ip.IsLoopback())
-}
+func (t *Tunnel) Beyond() bool { return t.Spec.Beyond() }
 
 func (t *Tunnel) opened(l net.Listener) {
 	t.mu.Lock()
@@ -271,6 +260,7 @@ func (t *Tunnel) serve(conn net.Conn) {
 // there to the service here.
 func (t *Tunnel) lend() {
 	network, at := split(t.Spec.Lend)
+	pause := time.Second
 	for t.ctx.Err() == nil {
 		p, err := t.way.Passage(t.ctx)
 		if err != nil {
@@ -285,14 +275,17 @@ func (t *Tunnel) lend() {
 		if err != nil {
 			t.stuck(err)
 			var refused *walk.Refused
-			if errors.As(err, &refused) { // it will not; but another link may be let
+			if errors.As(err, &refused) { // the door of a link that was lost may be held a while
 				select {
+				case <-time.After(pause):
+					pause = min(2*pause, maxPause)
 				case <-p.Done():
 				case <-t.ctx.Done():
 				}
 			}
 			continue
 		}
+		pause = time.Second
 		t.opened(l)
 		stop := context.AfterFunc(t.ctx, func() { l.Close() })
 		t.accept(l, t.serveLent)

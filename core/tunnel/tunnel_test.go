@@ -373,7 +373,7 @@ func TestATakenDoorNamesItsHolder(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 	for spec, beyond := range map[string]bool{"127.0.0.1:1": false, "[::1]:1": false, "localhost:1": false, "/run/x": false, "0.0.0.0:1": true, "*:1": true, "192.0.2.1:1": true} {
-		if tunnel.Beyond(book.Tunnel{Roam: spec}) != beyond {
+		if (book.Tunnel{Roam: spec}).Beyond() != beyond {
 			t.Errorf("%s: beyond is %v", spec, !beyond)
 		}
 	}

@@ -534,7 +534,9 @@ func (m *Model) chart(height int) []string {
 	cols := max(m.width-16, 10)
 	now := time.Now().Truncate(time.Second)
 	span := spans[m.span]
-	samples := s.Span(now.Add(-span), now, cols)
+	n := min(cols, int(span/time.Second)) // a sample may be wider than a column
+	each := cols / n
+	samples := s.Span(now.Add(-span), now, n)
 	most, worst := 1.0, time.Duration(0)
 	for _, p := range samples {
 		most = max(most, p.In, p.Out)
@@ -550,18 +552,11 @@ func (m *Model) chart(height int) []string {
 			}
 			var b strings.Builder
 			for _, p := range samples {
-				level := int(of(p)/most*float64(half)*8+0.5) - row*8
-				switch {
-				case !p.Known:
-					b.WriteRune('·')
-				default:
-					b.WriteRune(eighths[max(min(level, 8), 0)])
+				cell := eighths[max(min(int(of(p)/most*float64(half)*8+0.5)-row*8, 8), 0)]
+				if !p.Known && row == 0 {
+					cell = '·'
 				}
-				if !p.Known && row > 0 {
-					r := b.String()
-					b.Reset()
-					b.WriteString(strings.TrimSuffix(r, "·") + " ")
-				}
+				b.WriteString(strings.Repeat(string(cell), each))
 			}
 			lines = append(lines, "   "+t.Faint.Render(axis)+t.Live.Render(b.String()))
 		}

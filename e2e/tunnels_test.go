@@ -1,0 +1,346 @@
+package e2e
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+)
+
+// holding is a "meatus hold" that runs, and what it told.
+type holding struct {
+	t    *testing.T
+	cmd  *exec.Cmd
+	mu   sync.Mutex
+	told bytes.Buffer
+	errs bytes.Buffer
+}
+
+func (h *holding) Write(p []byte) (int, error) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.told.Write(p)
+}
+
+// hold starts holding sessions, in a namespace where in names one.
+func hold(t *testing.T, in []string, dir string, args ...string) *holding {
+	t.Helper()
+	h := &holding{t: t}
+	command := append(append(in, "setsid", "-w", program, "--workspace", dir, "hold", "--json"), args...)
+	h.cmd = exec.Command(command[0], command[1:]...)
+	h.cmd.Stdout, h.cmd.Stderr = h, &h.errs
+	h.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	if err := h.cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		if h.cmd.ProcessState == nil {
+			exec.Command("pkill", "-KILL", "-s", fmt.Sprint(h.session())).Run()
+			h.cmd.Process.Kill()
+			h.cmd.Wait()
+		}
+	})
+	return h
+}
+
+// session is the process that setsid started.
+func (h *holding) session() int {
+	files, _ := filepath.Glob("/proc/[0-9]*/stat")
+	for _, f := range files {
+		text, _ := os.ReadFile(f)
+		var pid, parent int
+		var state string
+		if at := bytes.LastIndexByte(text, ')'); at > 0 {
+			fmt.Sscan(string(text), &pid)
+			fmt.Sscan(string(text[at+1:]), &state, &parent)
+		}
+		if parent == h.cmd.Process.Pid {
+			return pid
+		}
+	}
+	return 0
+}
+
+// until waits until something was told, and returns all of it.
+func (h *holding) until(want ...string) string {
+	h.t.Helper()
+	var told string
+	for range 1000 {
+		h.mu.Lock()
+		told = h.told.String()
+		h.mu.Unlock()
+		all := true
+		for _, w := range want {
+			all = all && strings.Contains(told, w)
+		}
+		if all {
+			return told
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	h.t.Fatalf("waited in vain for %q; it told\n%s\n%s", want, told, h.errs.String())
+	return ""
+}
+
+// door is where a tunnel's door is, by the tunnel's words.
+func (h *holding) door(what string) string {
+	h.t.Helper()
+	for line := range strings.Lines(h.until(`"ready"`)) {
+		var e struct{ Event, Tunnel, Door string }
+		if json.Unmarshal([]byte(line), &e) == nil && e.Event == "open" && strings.Contains(e.Tunnel, what) {
+			return e.Door
+		}
+	}
+	h.t.Fatalf("no door for %s:\n%s", what, h.told.String())
+	return ""
+}
+
+// end interrupts it and tells how it ended.
+func (h *holding) end() int {
+	syscall.Kill(h.session(), syscall.SIGINT)
+	h.cmd.Wait()
+	return h.cmd.ProcessState.ExitCode()
+}
+
+// withTunnels adds a session to the lab's bastion that has tunnels.
+func withTunnels(t *testing.T, dir, name, tunnels string) {
+	t.Helper()
+	path := filepath.Join(dir, "sessions.toml")
+	text := string(must(os.ReadFile(path)))
+	dial := regexp.MustCompile(`dial = "[^"]*"`).FindString(text)
+	os.WriteFile(path, []byte(text+fmt.Sprintf("\n[session.%s]\nsite = \"shore\"\nhost = \"203.0.113.10\"\n%s\nkey = \"keys/shore.pem\"\nkeepalive = \"1s\"\ntunnels = [%s]\n", name, dial, tunnels)), 0o600)
+}
+
+func TestTunnelsAreHeldHeadless(t *testing.T) {
+	dir := startLab(t)
+	withTunnels(t, dir, "held", `{ bring = "127.0.0.1:0", reach = "tide-db.internal:5432" }, { roam = "127.0.0.1:0" }`)
+	ready := filepath.Join(t.TempDir(), "ready")
+	notified, err := net.ListenUnixgram("unixgram", &net.UnixAddr{Name: filepath.Join(t.TempDir(), "n"), Net: "unixgram"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer notified.Close()
+	h := hold(t, []string{"env", "NOTIFY_SOCKET=" + notified.LocalAddr().String()}, dir, "--ready", ready, "held")
+	conn, err := net.Dial("tcp", h.door("tide-db.internal:5432"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	lines := bufio.NewScanner(conn)
+	if !lines.Scan() || !strings.HasPrefix(lines.Text(), "TIDES 1.4 ready") {
+		t.Errorf("it said %q", lines.Text())
+	}
+	if _, err := os.Stat(ready); err != nil {
+		t.Error(err)
+	}
+	notified.SetDeadline(time.Now().Add(10 * time.Second))
+	buf := make([]byte, 100)
+	if n, err := notified.Read(buf); err != nil || string(buf[:n]) != "READY=1" {
+		t.Errorf("the service manager was told %q, %v", buf[:n], err)
+	}
+	if r := do(t, dir, "", "tunnels"); r.status != 0 || !strings.Contains(r.out, "⇐ tide-db.internal:5432, as seen from held") || !strings.Contains(r.out, "1 live") || !strings.Contains(r.out, "hold)") {
+		t.Errorf("listed %+v", r)
+	}
+	proxy := &http.Client{Transport: &http.Transport{Proxy: http.ProxyURL(must(url.Parse("socks5://" + h.door("roam")))), DisableKeepAlives: true}}
+	page, err := proxy.Get("http://survey-web.internal/")
+	if err != nil {
+		t.Fatal(err)
+	}
+	text, _ := io.ReadAll(page.Body)
+	page.Body.Close()
+	if !strings.Contains(string(text), "Tide tables of survey-web") {
+		t.Errorf("the page is %s", text)
+	}
+	fmt.Fprintln(conn, "quit")
+	h.until(`"event":"flow"`, `"complete":true`)
+	if status := h.end(); status != 0 || !strings.Contains(h.told.String(), `"event":"shut"`) {
+		t.Errorf("ended with %d:\n%s%s", status, h.told.String(), h.errs.String())
+	}
+	if r := do(t, dir, "", "tunnels"); strings.TrimSpace(r.out) != "" {
+		t.Errorf("after it: %+v", r)
+	}
+}
+
+func TestADoorThatAnotherMeatusHoldsIsNamedAndTakenOver(t *testing.T) {
+	dir := startLab(t)
+	l := must(net.Listen("tcp", "127.0.0.1:0"))
+	door := l.Addr().String()
+	l.Close()
+	withTunnels(t, dir, "held", fmt.Sprintf(`{ bring = %q, reach = "survey-web.internal:80" }`, door))
+	h := hold(t, nil, dir, "held")
+	h.until(`"ready"`)
+	r := do(t, dir, "", "hold", "held")
+	if r.status != 3 || !strings.Contains(r.err, "is taken by meatus") || !strings.Contains(r.err, "(hold) holds "+door+" for held: --take-over") {
+		t.Errorf("%+v", r)
+	}
+	again := hold(t, nil, dir, "--take-over", "held")
+	again.until(`"ready"`)
+	h.until(`"event":"shut"`)
+	if r := do(t, dir, "", "tunnels"); strings.Count(r.out, door) != 1 {
+		t.Errorf("listed %+v", r)
+	}
+	// One that was killed leaves nothing in the way.
+	syscall.Kill(again.session(), syscall.SIGKILL)
+	again.cmd.Wait()
+	third := hold(t, nil, dir, "held")
+	third.until(`"ready"`)
+	if r := do(t, dir, "", "tunnels"); strings.Count(r.out, door) != 1 {
+		t.Errorf("listed %+v", r)
+	}
+}
+
+func TestDoorsToOtherMachinesAreOpenedKnowinglyOnly(t *testing.T) {
+	dir := startLab(t)
+	withTunnels(t, dir, "wide", `{ bring = "0.0.0.0:0", reach = "survey-web.internal:80" }`)
+	if r := do(t, dir, "", "hold", "wide"); r.status != 2 || !strings.Contains(r.err, "listens to other machines; --beyond opens it knowingly") {
+		t.Errorf("%+v", r)
+	}
+	if r := do(t, dir, "", "check", "wide", "--as-far-as", "here"); !strings.Contains(r.out, "listens to other machines") {
+		t.Errorf("%+v", r)
+	}
+	if r := do(t, dir, "", "hold", "quay"); r.status != 2 || !strings.Contains(r.err, "has no tunnels") {
+		t.Errorf("%+v", r)
+	}
+	h := hold(t, nil, dir, "--beyond", "wide")
+	h.until(`"ready"`)
+	if r := do(t, dir, "", "tunnels"); !strings.Contains(r.out, "OPEN TO OTHER MACHINES") {
+		t.Errorf("%+v", r)
+	}
+}
+
+func TestTunnelsThroughARealServer(t *testing.T) {
+	p := startPeers(t)
+	p.vouch("quay")
+	in := []string{"ip", "netns", "exec", p.here}
+	sock := filepath.Join(t.TempDir(), "s")
+	p.workspace(fmt.Sprintf("\n[session.way]\nhost = %q\nkey = \"keys/outer.pem\"\nkeepalive = \"1s\"\ntunnels = [{ bring = %q, reach = \"127.0.0.1:22\" }, { lend = \"127.0.0.1:7009\", reach = %q }]\n", bastionAddr, sock, sock+".local"))
+	service, err := net.Listen("unix", sock+".local")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer service.Close()
+	go func() {
+		for {
+			conn, err := service.Accept()
+			if err != nil {
+				return
+			}
+			go func() { io.Copy(conn, conn); conn.Close() }()
+		}
+	}()
+	p.again("", "ListenAddress 127.0.0.1:22\n")
+	h := hold(t, in, p.dir, "way")
+	h.until(`"ready"`, `"door":"127.0.0.1:7009"`)
+	banner := func() string {
+		conn, err := net.Dial("unix", sock)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer conn.Close()
+		conn.SetDeadline(time.Now().Add(30 * time.Second))
+		line, _ := bufio.NewReader(conn).ReadString('\n')
+		return line
+	}
+	if got := banner(); !strings.HasPrefix(got, "SSH-2.0-") {
+		t.Errorf("brought: %q", got)
+	}
+	if info, err := os.Stat(sock); err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("the door: %v, %v", info, err)
+	}
+	// What is lent is reached from over there.
+	out, err := exec.CommandContext(context.Background(), "ip", "netns", "exec", p.bastion, "bash", "-c", "exec 3<>/dev/tcp/127.0.0.1/7009; echo over >&3; head -n 1 <&3").CombinedOutput()
+	if err != nil || string(out) != "over\n" {
+		t.Errorf("lent: %q, %v", out, err)
+	}
+	// The way is lost and comes back; the doors stay.
+	system(t, "ip -n "+p.here+" link set oa down")
+	h.until(`"event":"lost"`)
+	go func() {
+		time.Sleep(300 * time.Millisecond)
+		exec.Command("ip", "-n", p.here, "link", "set", "oa", "up").Run()
+	}()
+	if got := banner(); !strings.HasPrefix(got, "SSH-2.0-") {
+		t.Errorf("after the way was lost: %q", got)
+	}
+	h.until(`"again":1`)
+	for range 300 { // the door over there comes with the way, when the server has given the old one up
+		if strings.Count(h.until("open"), `"door":"127.0.0.1:7009"`) == 2 {
+			break
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	out, err = exec.Command("ip", "netns", "exec", p.bastion, "bash", "-c", "exec 3<>/dev/tcp/127.0.0.1/7009; echo again >&3; head -n 1 <&3").CombinedOutput()
+	if err != nil || string(out) != "again\n" {
+		t.Errorf("lent again: %q, %v", out, err)
+	}
+	if status := h.end(); status != 0 {
+		t.Errorf("ended with %d: %s", status, h.errs.String())
+	}
+	if out, err := exec.Command("ip", "netns", "exec", p.bastion, "bash", "-c", "exec 3<>/dev/tcp/127.0.0.1/7009").CombinedOutput(); err == nil {
+		t.Errorf("the door over there outlives it: %s", out)
+	}
+}
+
+func TestTunnelsInTheInterface(t *testing.T) {
+	dir := t.TempDir()
+	s := show(t, 130, 40, program, "demo", "--dir", dir)
+	s.until("14 routes")
+	s.text("/tables")
+	s.keys("Tab")
+	s.text("m")
+	s.until("open the door at port")
+	s.keys("Enter")
+	s.until("tunnels of tables is bring")
+	s.text("t")
+	s.until("first visit ─ tables")
+	s.text("yes")
+	s.keys("Enter")
+	s.until("⇐ survey-web.internal:80, as seen from tables", "live", "⇐ :")
+	door := regexp.MustCompile(`your (127\.0\.0\.1:[0-9]+) ⇐`).FindStringSubmatch(s.see())
+	if door == nil {
+		t.Fatalf("no door:\n%s", s.see())
+	}
+	conn, err := net.Dial("tcp", door[1])
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	io.WriteString(conn, "GET / HTTP/1.1\r\nHost: x\r\n\r\n")
+	line, _ := bufio.NewReader(conn).ReadString('\n')
+	if line != "HTTP/1.1 200 OK\r\n" {
+		t.Errorf("it said %q", line)
+	}
+	s.text("W")
+	s.until("leaving now cuts 0 shells, 1 tunnel, 1 flow", "quay", "tables", "survey-web.internal:80", "tables over 1 min", "the door 127.0.0.1:")
+	s.keys("Tab")
+	s.text("x")
+	s.until("so far? enter does, esc does not")
+	s.keys("Enter")
+	s.until("ended here", "0 flows")
+	s.keys("Escape")
+	s.until("14 routes")
+	s.text("q")
+	s.until("Leaving closes these doors:", "your 127.0.0.1")
+	s.keys("Escape")
+	s.gone("Leaving closes")
+	s.text("t")
+	s.until("tables: closed, 1 doors")
+	if conn, err := net.Dial("tcp", door[1]); err == nil {
+		conn.Close()
+		t.Error("the door is open")
+	}
+}
