@@ -240,6 +240,13 @@ func (s *saying) event(e walk.Event) {
 		f := e.Flow
 		s.say(map[string]any{"event": "flow", "session": e.Session, "from": f.From, "program": f.Program, "to": f.To, "in": f.In, "out": f.Out, "seconds": f.Took.Seconds(), "how": f.How, "complete": f.Complete},
 			fmt.Sprintf("%s: %s to %s, %d bytes in, %d out, %s: %s", e.Session, f.From, f.To, f.In, f.Out, f.Took.Round(time.Millisecond), f.How))
+	case tunnel.Proven:
+		fields := map[string]any{"event": "proven", "session": e.Session, "tunnel": e.What, "verdict": e.Proof.Verdict.String(), "seen": e.Proof.Say}
+		text := fmt.Sprintf("%s: %s: %s, %s", e.Session, e.What, e.Proof.Verdict, e.Proof.Say)
+		if e.Proof.Rule != "" {
+			fields["rule"], text = e.Proof.Rule, text+"; to hand on: "+e.Proof.Rule
+		}
+		s.say(fields, text)
 	case tunnel.Shut:
 		s.say(map[string]any{"event": "shut", "session": e.Session, "tunnel": e.What}, fmt.Sprintf("%s: %s is closed", e.Session, e.What))
 	}
@@ -276,6 +283,9 @@ func tunnelsCommand(open opener) *cobra.Command {
 						state = "lost for " + time.Since(l.Lost).Round(time.Second).String()
 					case !l.Up:
 						state = "waits for a knock"
+					}
+					if l.Proof != "" && l.Answers != "open" {
+						state += ", " + l.Proof
 					}
 					if l.Beyond {
 						state += ", OPEN TO OTHER MACHINES"

@@ -76,6 +76,7 @@ type Tunnel struct {
 	listener net.Listener // nil while a lend has none over there
 	address  string
 	err      error // why the door is not open, nil while it is
+	proof    Proof
 	flows    map[int64]*flow
 }
 
@@ -127,6 +128,13 @@ func split(at string) (network, address string) {
 		return "unix", at
 	}
 	return "tcp", strings.Replace(at, "*:", ":", 1)
+}
+
+// Proven is what was seen when the service behind the tunnel was last tried.
+func (t *Tunnel) Proven() Proof {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.proof
 }
 
 // What names the tunnel: "bring 127.0.0.1:15432 from tide-db.internal:5432".

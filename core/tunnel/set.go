@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"meatus/core/book"
+	"meatus/core/gate"
 	"meatus/core/route"
 	"meatus/core/walk"
 )
@@ -90,6 +91,13 @@ func (s *Set) Open(r route.Route, specs []book.Tunnel, o Options, lazy bool) err
 		h.way.Close()
 	case !lazy:
 		h.way.Want()
+		if h.way.State().Up { // it was walked before these were opened
+			for _, t := range s.Of(r.Session) {
+				if t.Proven().Verdict == gate.Untried {
+					t.keepProof()
+				}
+			}
+		}
 	}
 	return errors.Join(errs...)
 }
@@ -104,6 +112,9 @@ func (s *Set) follow(w *Way) func() {
 		now := w.State()
 		switch {
 		case now.Up && !last.Up:
+			for _, t := range s.Of(w.route.Session) {
+				t.keepProof()
+			}
 			s.tell(Came{Session: w.route.Session, Again: now.Again})
 		case !now.Up && (last.Up || now.Err != nil && last.Err == nil):
 			s.tell(Lost{Session: w.route.Session, Err: now.Err})
@@ -189,6 +200,9 @@ type Line struct {
 	Again   int       `json:"came_back"`
 	Live    int       `json:"live_flows"`
 	Flows   int64     `json:"flows"`
+	Proof   string    `json:"proof,omitempty"`
+	Answers string    `json:"answers"`        // the verdict of trying the service
+	Rule    string    `json:"rule,omitempty"` // what its owner would have to allow
 	In      uint64    `json:"bytes_in"`
 	Out     uint64    `json:"bytes_out"`
 }
@@ -219,6 +233,8 @@ func (s *Set) Lines() []Line {
 				l.Error = err.Error()
 			}
 			l.Flows, l.In, l.Out = t.Count()
+			proof := t.Proven()
+			l.Proof, l.Answers, l.Rule = proof.Say, proof.Verdict.String(), proof.Rule
 			all = append(all, l)
 		}
 	}

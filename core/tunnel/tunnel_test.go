@@ -387,3 +387,23 @@ func TestAnIdleFlowIsEnded(t *testing.T) {
 		t.Errorf("%+v", f)
 	}
 }
+
+func TestServicesAreProvenFromTheFarSide(t *testing.T) {
+	b := openBay(t)
+	for reach, want := range map[string][3]string{
+		"tide-db.internal:5432":  {"open", "it announces itself: TIDES 1.4 ready, hello 10.61.4.1", ""},
+		"survey-web.internal:80": {"open", "it takes connections and waits to be spoken to", ""},
+		"archive.internal:5433":  {"shut", "FATAL no entry in the access list for 10.61.4.1", "let quay, by its private address"},
+		"10.61.4.31:81":          {"shut", "Connection refused; 10.61.4.31:81 is reached, and nothing listens", ""},
+		"nowhere.internal:80":    {"shut", "does not know that name", ""},
+	} {
+		p := b.open(bring(reach), tunnel.Options{}).Prove(t.Context())
+		if p.Verdict.String() != want[0] || !strings.Contains(p.Say, want[1]) || !strings.HasPrefix(p.Rule, want[2]) || (want[2] == "") != (p.Rule == "") {
+			t.Errorf("%s: %+v", reach, p)
+		}
+	}
+	b.Host("quay").Faults.ForbidOnward(true)
+	if p := b.open(bring("tide-db.internal:5432"), tunnel.Options{}).Prove(t.Context()); !strings.Contains(p.Rule, "have onward connections allowed at quay") {
+		t.Errorf("forbidden: %+v", p)
+	}
+}

@@ -52,10 +52,19 @@ func (m *Model) doors(e *entry) []string {
 		case !l.Up:
 			mark = t.Accent.Render(m.turning())
 		}
+		if l.Proof != "" && l.Error == "" && l.Up {
+			say += t.Faint.Render(", " + l.Proof)
+			if l.Answers != gate.Open.String() {
+				mark = t.Mark(gate.Shut)
+			}
+		}
 		if l.Beyond {
 			say = t.Verdict(gate.Ajar).Render("OPEN TO OTHER MACHINES ") + say
 		}
 		lines = append(lines, fit.Cut("   "+mark+" "+say, m.width))
+		if l.Rule != "" && l.Up {
+			lines = append(lines, fit.Cut("     "+t.Accent.Render("→ ")+"to hand to whoever owns it: "+l.Rule, m.width))
+		}
 	}
 	return lines
 }

@@ -108,6 +108,11 @@ func (m *Model) Hear(e walk.Event) {
 		}
 	case tunnel.Opened:
 		say = e.Session + ": the door " + e.Address + " is open"
+	case tunnel.Proven:
+		say = e.Session + ": " + e.Proof.Say
+		if e.Proof.Rule != "" {
+			say += "; to hand on: " + e.Proof.Rule
+		}
 	case tunnel.Shut:
 		say = e.Session + ": " + e.What + " is closed"
 	case tunnel.Came:
