@@ -134,7 +134,10 @@ func TestTunnelsAreHeldHeadless(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer notified.Close()
-	h := hold(t, []string{"env", "NOTIFY_SOCKET=" + notified.LocalAddr().String()}, dir, "--ready", ready, "held")
+	free := must(net.Listen("tcp", "127.0.0.1:0"))
+	metrics := free.Addr().String()
+	free.Close()
+	h := hold(t, []string{"env", "NOTIFY_SOCKET=" + notified.LocalAddr().String()}, dir, "--ready", ready, "--metrics", metrics, "held")
 	conn, err := net.Dial("tcp", h.door("tide-db.internal:5432"))
 	if err != nil {
 		t.Fatal(err)
@@ -164,6 +167,20 @@ func TestTunnelsAreHeldHeadless(t *testing.T) {
 	page.Body.Close()
 	if !strings.Contains(string(text), "Tide tables of survey-web") {
 		t.Errorf("the page is %s", text)
+	}
+	counted, err := http.Get("http://" + metrics + "/metrics")
+	if err != nil {
+		t.Fatal(err)
+	}
+	text, _ = io.ReadAll(counted.Body)
+	counted.Body.Close()
+	for _, want := range []string{`meatus_link_round_trip_seconds{hop="held"}`, `kind="roam",session="held"} 1`, `meatus_tunnel_flows_live{door="` + h.door("tide-db") + `",kind="bring",session="held"} 1`, `meatus_reconnects_total{session="held"} 0`, `meatus_tunnel_services{verdict="open"} 1`} {
+		if !strings.Contains(string(text), want) {
+			t.Errorf("%s is missing of\n%s", want, text)
+		}
+	}
+	if r := do(t, dir, "", "hold", "--metrics", "0.0.0.0:9", "held"); r.status != 2 || !strings.Contains(r.err, "no loopback address") {
+		t.Errorf("%+v", r)
 	}
 	fmt.Fprintln(conn, "quit")
 	h.until(`"event":"flow"`, `"complete":true`)

@@ -23,7 +23,7 @@ import (
 // holdOptions are the flags of "meatus hold".
 type holdOptions struct {
 	asJSON, beyond, lazy, takeOver bool
-	ready                          string
+	ready, metrics                 string
 	drain, idle                    time.Duration
 	rate                           int
 	identities                     []string
@@ -53,6 +53,7 @@ interrupt the doors close, and flows have --drain to come to their end.`,
 	c.Flags().BoolVar(&o.lazy, "on-knock", false, "walk the ways only when somebody knocks")
 	c.Flags().BoolVar(&o.takeOver, "take-over", false, "have another Meatus close the doors that it holds")
 	c.Flags().StringVar(&o.ready, "ready", "", "a file that is written when everything is up")
+	c.Flags().StringVar(&o.metrics, "metrics", "", "serve metrics in the open text format at this loopback address, under /metrics")
 	c.Flags().DurationVar(&o.drain, "drain", 5*time.Second, "how long flows have to come to their end")
 	c.Flags().DurationVar(&o.idle, "idle", 0, "end flows through which nothing passed for so long; 0 for never")
 	c.Flags().IntVar(&o.rate, "rate", 0, "bytes a second at most, for each tunnel and direction; 0 for as many as pass")
@@ -121,6 +122,13 @@ func (o holdOptions) run(cmd *cobra.Command, w *workspace.Workspace, names []str
 		defer stop()
 	}
 	defer set.CloseAll(o.drain)
+	if o.metrics != "" {
+		stop, err := serveMetrics(o.metrics, metrics{walker, set})
+		if err != nil {
+			return err
+		}
+		defer stop()
+	}
 	for _, s := range sessions {
 		if err := o.open(set, w, s); err != nil {
 			return &statusError{statusShut, err}
