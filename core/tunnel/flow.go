@@ -68,16 +68,36 @@ func (t *Tunnel) begin(conn net.Conn) *flow {
 	t.total.Add(1)
 	t.mu.Lock()
 	t.flows[f.id] = f
-	few := len(t.flows) < 64
 	t.mu.Unlock()
-	if a, ok := conn.RemoteAddr().(*net.TCPAddr); ok && t.Spec.Lend == "" && a.IP.IsLoopback() && few {
-		go func() { // looking takes its time
-			if name := door.User(a.Port); name != "" {
-				f.program.Store(&name)
-			}
-		}()
+	if a, ok := conn.RemoteAddr().(*net.TCPAddr); ok && t.Spec.Lend == "" && a.IP.IsLoopback() {
+		time.AfterFunc(nameAfter, func() { f.name(a.Port, nameTries) })
 	}
 	return f
+}
+
+// nameAfter is how old a flow has to be before its program is looked for, which
+// takes a look at every program here.
+const nameAfter = 300 * time.Millisecond
+
+// nameTries is how often a flow comes back whose turn it was not.
+const nameTries = 20
+
+// naming is held by the one flow whose program is looked for.
+var naming sync.Mutex
+
+// name finds the program that a flow belongs to.
+func (f *flow) name(port, tries int) {
+	if f.ctx.Err() != nil || tries == 0 {
+		return
+	}
+	if !naming.TryLock() {
+		time.AfterFunc(nameAfter, func() { f.name(port, tries-1) })
+		return
+	}
+	defer naming.Unlock()
+	if name := door.User(port); name != "" {
+		f.program.Store(&name)
+	}
 }
 
 // finish takes a flow out and tells how it ended.

@@ -25,115 +25,8 @@ import (
 	"meatus/core/route"
 	"meatus/core/vouch"
 	"meatus/core/walk"
+	"meatus/core/walk/walktest"
 )
-
-// realServer is the distribution's SSH server on loopback, and a key it takes.
-type realServer struct {
-	addr   string
-	key    string
-	signer ssh.Signer
-}
-
-func startServer(b *testing.B) realServer {
-	b.Helper()
-	const path = "/usr/sbin/sshd"
-	if _, err := os.Stat(path); err != nil {
-		b.Skip("the SSH server is not installed")
-	}
-	dir := b.TempDir()
-	write := func(name, text string) string {
-		file := filepath.Join(dir, name)
-		if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
-			b.Fatal(err)
-		}
-		return file
-	}
-	_, private, err := ed25519.GenerateKey(rand.Reader)
-	if err != nil {
-		b.Fatal(err)
-	}
-	block, err := ssh.MarshalPrivateKey(private, "")
-	if err != nil {
-		b.Fatal(err)
-	}
-	signer, err := ssh.NewSignerFromKey(private)
-	if err != nil {
-		b.Fatal(err)
-	}
-	key := write("key", string(pem.EncodeToMemory(block)))
-	free, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		b.Fatal(err)
-	}
-	addr := free.Addr().String()
-	free.Close()
-	_, port, _ := net.SplitHostPort(addr)
-	config := write("config", fmt.Sprintf("ListenAddress 127.0.0.1:%s\nHostKey %s\nAuthorizedKeysFile %s\nPidFile none\nStrictModes no\nUsePAM no\nMaxStartups 100\n",
-		port, key, write("authorized", string(ssh.MarshalAuthorizedKey(signer.PublicKey())))))
-	os.MkdirAll("/run/sshd", 0o755)
-	cmd := exec.Command(path, "-D", "-e", "-f", config)
-	if err := cmd.Start(); err != nil {
-		b.Fatal(err)
-	}
-	b.Cleanup(func() {
-		cmd.Process.Kill()
-		cmd.Wait()
-	})
-	for range 500 {
-		if c, err := net.Dial("tcp", addr); err == nil {
-			c.Close()
-			return realServer{addr, key, signer}
-		}
-		time.Sleep(10 * time.Millisecond)
-	}
-	b.Fatal("the SSH server did not start")
-	return realServer{}
-}
-
-// way is a route of so many hops, all of them this server.
-func (s realServer) way(hops int) route.Route {
-	r := route.Route{Session: "bench"}
-	host, port, _ := net.SplitHostPort(s.addr)
-	h := route.Hop{Host: host, User: os.Getenv("USER"), Keys: []string{s.key}, Keepalive: time.Minute}
-	if h.User == "" {
-		h.User = "root"
-	}
-	fmt.Sscan(port, &h.Port)
-	for i := range hops {
-		h.Name = fmt.Sprint("hop", i+1)
-		r.Hops = append(r.Hops, h)
-	}
-	return r
-}
-
-func (s realServer) walker(b *testing.B) *walk.Walker {
-	w := walk.New(walk.Config{Vouched: vouch.Open(filepath.Join(b.TempDir(), "v")), Asker: &person{yes: true}})
-	b.Cleanup(w.Close)
-	return w
-}
-
-// bare is the protocol library alone through so many hops.
-func (s realServer) bare(b *testing.B, hops int) *ssh.Client {
-	config := &ssh.ClientConfig{User: s.way(1).Hops[0].User, Auth: []ssh.AuthMethod{ssh.PublicKeys(s.signer)}, HostKeyCallback: ssh.InsecureIgnoreHostKey()}
-	config.Ciphers = walk.Ciphers()
-	client, err := ssh.Dial("tcp", s.addr, config)
-	if err != nil {
-		b.Fatal(err)
-	}
-	b.Cleanup(func() { client.Close() })
-	for range hops - 1 {
-		conn, err := client.Dial("tcp", s.addr)
-		if err != nil {
-			b.Fatal(err)
-		}
-		c, chans, reqs, err := ssh.NewClientConn(conn, s.addr, config)
-		if err != nil {
-			b.Fatal(err)
-		}
-		client = ssh.NewClient(c, chans, reqs)
-	}
-	return client
-}
 
 const load = 128 << 20
 
@@ -143,11 +36,11 @@ var loadCommand = fmt.Sprintf("head -c %d /dev/zero", load)
 // against the same server and in turn, since a machine's speed drifts. The ratio
 // is that of the whole times.
 func BenchmarkThroughput(b *testing.B) {
-	s := startServer(b)
+	s := walktest.Start(b)
 	for _, hops := range []int{1, 2} {
-		client := s.bare(b, hops)
-		w := s.walker(b)
-		p, err := w.Walk(context.Background(), s.way(hops))
+		client := s.Bare(b, hops)
+		w := s.Walker(b)
+		p, err := w.Walk(context.Background(), s.Way(hops))
 		if err != nil {
 			b.Fatal(err)
 		}
@@ -198,9 +91,9 @@ func drain(b *testing.B, start func() (io.Reader, func())) time.Duration {
 // BenchmarkSession compares opening a session where nothing is connected with
 // opening one through a live link, two hops away.
 func BenchmarkSession(b *testing.B) {
-	s := startServer(b)
+	s := walktest.Start(b)
 	open := func(b *testing.B, w *walk.Walker) *walk.Passage {
-		p, err := w.Walk(context.Background(), s.way(2))
+		p, err := w.Walk(context.Background(), s.Way(2))
 		if err != nil {
 			b.Fatal(err)
 		}
@@ -220,7 +113,7 @@ func BenchmarkSession(b *testing.B) {
 		}
 	})
 	b.Run("second", func(b *testing.B) {
-		w := s.walker(b)
+		w := s.Walker(b)
 		defer open(b, w).Close()
 		for b.Loop() {
 			open(b, w).Close()
@@ -235,11 +128,11 @@ func BenchmarkLentSignature(b *testing.B) {
 	if out, err := exec.Command("go", "build", "-o", farside, "meatus/e2e/farside").CombinedOutput(); err != nil {
 		b.Fatalf("%v\n%s", err, out)
 	}
-	s := startServer(b)
+	s := walktest.Start(b)
 	for hops := 1; hops <= 2; hops++ {
 		b.Run(fmt.Sprintf("%d hops", hops), func(b *testing.B) {
-			w := s.walker(b)
-			r := s.way(hops)
+			w := s.Walker(b)
+			r := s.Way(hops)
 			last := &r.Hops[len(r.Hops)-1]
 			last.Agent, last.Lends = "lend", last.Keys
 			p, err := w.Walk(context.Background(), r)

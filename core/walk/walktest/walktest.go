@@ -1,0 +1,138 @@
+// Package walktest starts the distribution's SSH server on loopback for benchmarks,
+// and walks to it.
+package walktest
+
+import (
+	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"encoding/pem"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"meatus/core/route"
+	"meatus/core/vouch"
+	"meatus/core/walk"
+)
+
+// yes vouches for everybody, and is asked nothing else.
+type yes struct{ walk.Asker }
+
+func (yes) Identity(context.Context, walk.IdentityQuestion) error { return nil }
+
+// Server is the distribution's SSH server on loopback, and a key it takes.
+type Server struct {
+	Address string
+	Key     string // a key file that it takes
+	Signer  ssh.Signer
+}
+
+// Start starts the server. It ends with the test.
+func Start(b testing.TB) Server {
+	b.Helper()
+	const path = "/usr/sbin/sshd"
+	if _, err := os.Stat(path); err != nil {
+		b.Skip("the SSH server is not installed")
+	}
+	dir := b.TempDir()
+	write := func(name, text string) string {
+		file := filepath.Join(dir, name)
+		if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
+			b.Fatal(err)
+		}
+		return file
+	}
+	_, private, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		b.Fatal(err)
+	}
+	block, err := ssh.MarshalPrivateKey(private, "")
+	if err != nil {
+		b.Fatal(err)
+	}
+	signer, err := ssh.NewSignerFromKey(private)
+	if err != nil {
+		b.Fatal(err)
+	}
+	key := write("key", string(pem.EncodeToMemory(block)))
+	free, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		b.Fatal(err)
+	}
+	addr := free.Addr().String()
+	free.Close()
+	_, port, _ := net.SplitHostPort(addr)
+	config := write("config", fmt.Sprintf("ListenAddress 127.0.0.1:%s\nHostKey %s\nAuthorizedKeysFile %s\nPidFile none\nStrictModes no\nUsePAM no\nMaxStartups 100\n",
+		port, key, write("authorized", string(ssh.MarshalAuthorizedKey(signer.PublicKey())))))
+	os.MkdirAll("/run/sshd", 0o755)
+	cmd := exec.Command(path, "-D", "-e", "-f", config)
+	if err := cmd.Start(); err != nil {
+		b.Fatal(err)
+	}
+	b.Cleanup(func() {
+		cmd.Process.Kill()
+		cmd.Wait()
+	})
+	for range 500 {
+		if c, err := net.Dial("tcp", addr); err == nil {
+			c.Close()
+			return Server{addr, key, signer}
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	b.Fatal("the SSH server did not start")
+	return Server{}
+}
+
+// Way is a route of so many hops, all of them this server.
+func (s Server) Way(hops int) route.Route {
+	r := route.Route{Session: "bench"}
+	host, port, _ := net.SplitHostPort(s.Address)
+	h := route.Hop{Host: host, User: os.Getenv("USER"), Keys: []string{s.Key}, Keepalive: time.Minute}
+	if h.User == "" {
+		h.User = "root"
+	}
+	fmt.Sscan(port, &h.Port)
+	for i := range hops {
+		h.Name = fmt.Sprint("hop", i+1)
+		r.Hops = append(r.Hops, h)
+	}
+	return r
+}
+
+// Walker is a walker that vouches for whatever it meets.
+func (s Server) Walker(b testing.TB) *walk.Walker {
+	w := walk.New(walk.Config{Vouched: vouch.Open(filepath.Join(b.TempDir(), "v")), Asker: yes{}})
+	b.Cleanup(w.Close)
+	return w
+}
+
+// Bare is the protocol library alone through so many hops.
+func (s Server) Bare(b testing.TB, hops int) *ssh.Client {
+	config := &ssh.ClientConfig{User: s.Way(1).Hops[0].User, Auth: []ssh.AuthMethod{ssh.PublicKeys(s.Signer)}, HostKeyCallback: ssh.InsecureIgnoreHostKey()}
+	config.Ciphers = walk.Ciphers()
+	client, err := ssh.Dial("tcp", s.Address, config)
+	if err != nil {
+		b.Fatal(err)
+	}
+	b.Cleanup(func() { client.Close() })
+	for range hops - 1 {
+		conn, err := client.Dial("tcp", s.Address)
+		if err != nil {
+			b.Fatal(err)
+		}
+		c, chans, reqs, err := ssh.NewClientConn(conn, s.Address, config)
+		if err != nil {
+			b.Fatal(err)
+		}
+		client = ssh.NewClient(c, chans, reqs)
+	}
+	return client
+}
