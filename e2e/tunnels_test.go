@@ -361,3 +361,32 @@ func TestTunnelsInTheInterface(t *testing.T) {
 		t.Error("the door is open")
 	}
 }
+
+func TestATunnelIsComposedInAPersonsTerms(t *testing.T) {
+	dir := t.TempDir()
+	s := show(t, 130, 40, program, "demo", "--dir", dir)
+	s.until("14 routes", "❯ quay")
+	s.text("T")
+	s.until("a tunnel ─ quay", "a service over there, from here")
+	s.text("archive.internal")
+	s.until("which service of archive.internal?")
+	s.text(" 5433")
+	s.until("your 127.0.0.1:15433 ⇐ archive.internal:5433, as seen from quay")
+	s.keys("C-s")
+	s.until("quay has another tunnel: bring 15433 from archive.internal:5433")
+	s.until("FATAL no entry in the access list for 10.61.4.1", "to hand to whoever owns it: let quay, by its private address")
+	if text := string(must(os.ReadFile(filepath.Join(dir, "sessions.toml")))); !strings.Contains(text, `tunnels = [{ bring = "127.0.0.1:15433", reach = "archive.internal:5433" }]`) {
+		t.Errorf("the sessions are\n%s", text)
+	}
+	s.text("T")
+	s.until("a tunnel ─ quay")
+	s.keys("Up", "Right", "Right")
+	s.until("a program here that knows a proxy", "⇐ anywhere that quay reaches")
+	s.keys("Down")
+	s.text("0.0.0.0:0")
+	s.until("OTHER MACHINES")
+	s.keys("Enter")
+	s.until("enter again opens it to other machines, knowingly")
+	s.keys("Escape")
+	s.gone("a tunnel ─")
+}

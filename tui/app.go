@@ -29,6 +29,7 @@ import (
 	"meatus/core/workspace"
 	"meatus/tui/ask"
 	"meatus/tui/carry"
+	"meatus/tui/compose"
 	"meatus/tui/entry"
 	"meatus/tui/hosts"
 	"meatus/tui/journal"
@@ -474,12 +475,19 @@ func (a *App) wish(msg tea.Msg) tea.Cmd {
 		}
 	case journal.Left, hosts.Left, keys.Left, ringplace.Left, watch.Left:
 		a.goTo(nil)
-	case carry.Left, lending.Left:
+	case carry.Left, lending.Left, compose.Left:
 		a.task = nil
 	case routes.Sweep:
 		return a.sweep(msg.Session)
 	case routes.Tunnels:
 		return a.toggleTunnels(msg)
+	case routes.Compose:
+		if r, ok := a.routes.Route(msg.Session); ok {
+			a.task = compose.New(r, a.theme, a.width)
+		}
+	case compose.Made:
+		a.task = nil
+		return a.openMade(msg)
 	case routes.Which:
 		return a.which(msg.Session)
 	case routes.Lend:

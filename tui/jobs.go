@@ -21,10 +21,12 @@ import (
 	"meatus/core/tunnel"
 	"meatus/core/walk"
 	"meatus/tui/carry"
+	"meatus/tui/compose"
 	"meatus/tui/entry"
 	"meatus/tui/keys"
 	"meatus/tui/lending"
 	"meatus/tui/routes"
+	"meatus/tui/sheet"
 )
 
 // begin shows a job in place of the card, at the session it is for.
@@ -366,5 +368,25 @@ func (a *App) toggleTunnels(msg routes.Tunnels) tea.Cmd {
 			}
 		}
 		return notice(session + ": " + say)
+	}
+}
+
+// openMade opens a tunnel that was composed, and keeps it in the session where that
+// is wanted.
+func (a *App) openMade(msg compose.Made) tea.Cmd {
+	set, path, session := a.tunnels, a.ws.SessionsPath(), msg.Route.Session
+	specs := append(slices.Clone(msg.Route.Target().Tunnels), msg.Spec)
+	return func() tea.Msg {
+		if err := set.Open(msg.Route, []book.Tunnel{msg.Spec}, tunnel.Options{}, false); err != nil {
+			return notice(session + ": " + err.Error())
+		}
+		if !msg.Keep {
+			return notice(session + ": the door is open, until t closes it or the program ends")
+		}
+		b, err := book.Set(path, session, "tunnels", book.TunnelsLine(specs))
+		if err != nil {
+			return notice("the door is open, but not kept: " + err.Error())
+		}
+		return sheet.Changed{Book: b, Session: session, Say: session + " has another tunnel: " + msg.Spec.String()}
 	}
 }

@@ -75,8 +75,9 @@ type (
 	Lend   struct{ Session string }
 	Better struct{ Session string }
 	Which  struct{ Session string } // asks its machine which keys it would take
-	// Tunnels opens a session's tunnels, or closes them.
+	// Tunnels opens a session's tunnels, or closes them; Compose asks for another one.
 	Tunnels struct{ Session string }
+	Compose struct{ Session string }
 )
 
 // Judged brings reports made in the background.
@@ -425,9 +426,9 @@ func (m *Model) key(msg tea.KeyPressMsg) (wish tea.Msg, cmd tea.Cmd) {
 		}
 	case "u":
 		return Undo{}, nil
-	case "S", "l", "b", "a", "t":
+	case "S", "l", "b", "a", "t", "T":
 		if name := m.Selected(); name != "" {
-			return map[string]tea.Msg{"S": Sweep{name}, "l": Lend{name}, "b": Better{name}, "a": Which{name}, "t": Tunnels{name}}[msg.String()], nil
+			return map[string]tea.Msg{"S": Sweep{name}, "l": Lend{name}, "b": Better{name}, "a": Which{name}, "t": Tunnels{name}, "T": Compose{name}}[msg.String()], nil
 		}
 	case "c":
 		if name := m.Selected(); name != "" && !m.Walking(name) {
