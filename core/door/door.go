@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 
 	"meatus/core/plain"
@@ -25,6 +26,19 @@ func (t *Taken) Error() string {
 		return t.Address + " is taken"
 	}
 	return t.Address + " is taken by " + t.Holder
+}
+
+// ours are the doors that this program holds itself, by address.
+var ours sync.Map
+
+// Keep notes that this program holds a door, and Leave that it does not any more.
+func Keep(address string)  { ours.Store(address, true) }
+func Leave(address string) { ours.Delete(address) }
+
+// Ours tells whether this program holds a door itself.
+func Ours(address string) bool {
+	_, is := ours.Load(address)
+	return is
 }
 
 // Try tells whether something could listen at address: ADDRESS:PORT, or the path

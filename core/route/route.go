@@ -353,6 +353,9 @@ func doors(h Hop) gate.Gate {
 		if kind == "lend" || g.Verdict != gate.Untried {
 			continue // its door is over there
 		}
+		if door.Ours(address) {
+			continue // and is what it is to be
+		}
 		if err := door.Try(address); err != nil {
 			g.Verdict, g.Reason = gate.Ajar, err.Error()
 			g.Remedy = gate.Remedy{Say: "use another local port, or end what holds it", Act: gate.Choose, Subject: address}

@@ -167,7 +167,9 @@ func (t *Tunnel) opened(l net.Listener) {
 	}
 	at = t.address
 	t.mu.Unlock()
-	_ = kind
+	if kind != "lend" {
+		door.Keep(at)
+	}
 	t.o.Tell(Opened{Session: t.Session, What: t.What(), Address: at})
 }
 
@@ -180,6 +182,7 @@ func (t *Tunnel) end(why error) {
 	}
 	t.cancel(why)
 	t.mu.Lock()
+	door.Leave(t.address)
 	if t.listener != nil {
 		t.listener.Close()
 	}
