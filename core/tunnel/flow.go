@@ -172,12 +172,12 @@ func (t *Tunnel) pass(f *flow, to, from walk.Stream, count, all *atomic.Uint64, 
 					return lerr
 				}
 			}
-			if _, werr := to.Write(buf[:n]); werr != nil {
-				return werr
-			}
 			count.Add(uint64(n))
 			all.Add(uint64(n))
 			f.last.Store(int64(time.Since(f.began)))
+			if _, werr := to.Write(buf[:n]); werr != nil {
+				return werr
+			}
 		}
 		if errors.Is(err, io.EOF) {
 			// A channel whose link was cut reads as ended, too.

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
+	"slices"
 	"sync"
 	"time"
 
@@ -200,11 +202,19 @@ var errClosed = errors.New("the tunnel is closed")
 //
 // cut tells, once the stream has ended, whether that was because the link did.
 func (w *Way) Dial(ctx context.Context, network, address string) (stream walk.Stream, cut func() bool, err error) {
-	p, err := w.Passage(ctx)
-	if err != nil {
-		return nil, nil, err
+	var p *walk.Passage
+	for {
+		if p, err = w.Passage(ctx); err != nil {
+			return nil, nil, err
+		}
+		if stream, err = p.Dial(ctx, network, address); !errors.Is(err, io.EOF) {
+			break
+		}
+		// The link has just ended: what knocks waits for the next.
+		if err := w.gone(ctx, p); err != nil {
+			return nil, nil, err
+		}
 	}
-	stream, err = p.Dial(ctx, network, address)
 	var refused *walk.Refused
 	for lane := 1; errors.As(err, &refused) && refused.Full() && lane < maxLanes; lane++ {
 		var lerr error
@@ -214,6 +224,26 @@ func (w *Way) Dial(ctx context.Context, network, address string) (stream walk.St
 		stream, err = p.Dial(ctx, network, address)
 	}
 	return stream, cutOf(p), err
+}
+
+// gone waits until a passage whose link has ended is no longer the way's.
+func (w *Way) gone(ctx context.Context, p *walk.Passage) error {
+	for {
+		w.mu.Lock()
+		there := slices.ContainsFunc(w.lanes, func(l *lane) bool { return l.passage == p })
+		changed := w.changed
+		w.mu.Unlock()
+		if !there {
+			return nil
+		}
+		select {
+		case <-changed:
+		case <-ctx.Done():
+			return fmt.Errorf("the way to %s is lost: %w", w.route.Session, ctx.Err())
+		case <-w.ctx.Done():
+			return errClosed
+		}
+	}
 }
 
 // cutTime is how long the end of a channel may be ahead of the end of its link.
