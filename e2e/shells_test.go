@@ -150,7 +150,7 @@ func TestArrivalSecondStepAndCertificate(t *testing.T) {
 	s.keys("Enter")
 	s.until("keeper@lamp:~$")
 	s.lead("0")
-	s.until("links")
+	s.until("/ lamp", "2 links", "alt+m go to")
 	s.keys("Escape")
 	s.gone("/ lamp")
 	s.text("/mast")
