@@ -390,3 +390,30 @@ func TestATunnelIsComposedInAPersonsTerms(t *testing.T) {
 	s.keys("Escape")
 	s.gone("a tunnel ─")
 }
+
+func TestTheMapIsDrawnToHandOn(t *testing.T) {
+	dir := startLab(t)
+	out := filepath.Join(t.TempDir(), "map.svg")
+	if r := do(t, dir, "", "draw", "-o", out); r.status != 0 {
+		t.Fatalf("%+v", r)
+	}
+	if text := string(must(os.ReadFile(out))); !strings.Contains(text, "14 sessions, as of") || !strings.Contains(text, ">tide-db<") || !strings.Contains(text, "shut: key, mode 0644") {
+		t.Errorf("%s", text)
+	}
+	pdf := filepath.Join(t.TempDir(), "map.pdf")
+	if r := do(t, dir, "", "draw", "--site", "reef", "--private", "-o", pdf); r.status != 0 || !bytes.HasPrefix(must(os.ReadFile(pdf)), []byte("%PDF-")) {
+		t.Errorf("%+v", r)
+	}
+	for _, wrong := range [][]string{{"-o", "x.gif"}, {"--site", "nowhere", "-o", out}, {"nobody", "-o", out}} {
+		if r := do(t, dir, "", append([]string{"draw"}, wrong...)...); r.status != 2 {
+			t.Errorf("%q: %+v", wrong, r)
+		}
+	}
+	s := show(t, 120, 36, program, "--workspace", dir)
+	s.until("14 routes")
+	s.text("x")
+	s.until("the map of 14 sessions is in", ".svg and .pdf")
+	if files := must(filepath.Glob(filepath.Join(dir, "drawings", "map-*"))); len(files) != 2 {
+		t.Errorf("drawn %q", files)
+	}
+}

@@ -481,6 +481,8 @@ func (a *App) wish(msg tea.Msg) tea.Cmd {
 		return a.sweep(msg.Session)
 	case routes.Tunnels:
 		return a.toggleTunnels(msg)
+	case routes.Draw:
+		return a.draw(msg.Sessions)
 	case routes.Compose:
 		if r, ok := a.routes.Route(msg.Session); ok {
 			a.task = compose.New(r, a.theme, a.width)

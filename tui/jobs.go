@@ -1,17 +1,21 @@
 package tui
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 	"golang.org/x/crypto/ssh"
 
 	"meatus/core/book"
+	"meatus/core/draw"
 	"meatus/core/gate"
 	"meatus/core/install"
 	"meatus/core/keyfile"
@@ -20,6 +24,8 @@ import (
 	"meatus/core/trail"
 	"meatus/core/tunnel"
 	"meatus/core/walk"
+	"meatus/core/whole"
+	"meatus/core/workspace"
 	"meatus/tui/carry"
 	"meatus/tui/compose"
 	"meatus/tui/entry"
@@ -388,5 +394,31 @@ func (a *App) openMade(msg compose.Made) tea.Cmd {
 			return notice("the door is open, but not kept: " + err.Error())
 		}
 		return sheet.Changed{Book: b, Session: session, Say: session + " has another tunnel: " + msg.Spec.String()}
+	}
+}
+
+// draw writes the map of sessions beside the sessions file, as SVG and PDF.
+func (a *App) draw(sessions []string) tea.Cmd {
+	ws, title := a.ws, a.name()
+	return func() tea.Msg {
+		m, err := ws.Map(sessions, title, time.Now())
+		if err != nil {
+			return notice(err.Error())
+		}
+		stem := filepath.Join(ws.Dir, "drawings", "map-"+m.At.Format("2006-01-02-150405"))
+		if err := os.MkdirAll(filepath.Dir(stem), 0o700); err != nil {
+			return notice(err.Error())
+		}
+		for _, f := range []draw.Format{draw.SVG, draw.PDF} {
+			var text bytes.Buffer
+			err := m.Write(&text, f)
+			if err == nil {
+				err = whole.Write(stem+"."+string(f), text.Bytes())
+			}
+			if err != nil {
+				return notice("drawing the map: " + err.Error())
+			}
+		}
+		return notice(fmt.Sprintf("the map of %d sessions is in %s, .svg and .pdf", len(sessions), workspace.Short(stem)))
 	}
 }

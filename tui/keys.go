@@ -173,7 +173,7 @@ func (a *App) allKeys() []keyGroup {
 			{Key: "↑ ↓  pgup pgdn", Does: "choose a session"},
 			{Key: "/", Does: "find"}, {Key: "enter", Does: "walk and open a shell"},
 			{Key: "w", Does: "wait until it is up"}, {Key: "s  t  T", Does: "to its shell; its tunnels; another"}, {Key: "c  C", Does: "check it, all of them"}, {Key: "v  R", Does: "how far, and how often"}, {Key: "space o", Does: "mark it; order"}, {Key: "esc", Does: "stop"},
-			{Key: "m  M", Does: "mend it; all ways to"}, {Key: "i  a", Does: "settle its identity; ask which key opens it"}, {Key: "l  b  S", Does: "lend to one shell; better way; sweep"}, {Key: "h  K  g  W", Does: "hosts, keys, ring, watch"}, {Key: "d", Does: "details of what is wrong"},
+			{Key: "m  M", Does: "mend it; all ways to"}, {Key: "i  a", Does: "settle its identity; ask which key opens it"}, {Key: "l  b  S", Does: "lend to one shell; better way; sweep"}, {Key: "h K g W  x", Does: "hosts, keys, ring, watch; draw"}, {Key: "d", Does: "details of what is wrong"},
 			{Key: "n  e  u", Does: "new, edit it, undo an edit"}, {Key: "r", Does: "read the sessions again"}, {Key: "q", Does: "leave"},
 		}},
 		{"Shell", []theme.Hint{

@@ -111,7 +111,7 @@ func root() command {
 	top.PersistentFlags().BoolVar(&behindAgent, "before-agent", false, "stand in front of the agent that SSH_AUTH_SOCK names: use its keys, too")
 	top.CompletionOptions.DisableDefaultCmd = true
 	open := func() (*workspace.Workspace, error) { return openWorkspace(dir) }
-	top.AddCommand(checkCommand(open), runCommand(open), trailCommand(open), keyCommand(open), ringCommand(open), holdCommand(open), tunnelsCommand(open), hostsCommand(open), exportCommand(open), importCommand(open), labCommand(), demoCommand(&leader))
+	top.AddCommand(checkCommand(open), runCommand(open), trailCommand(open), keyCommand(open), ringCommand(open), holdCommand(open), drawCommand(open), tunnelsCommand(open), hostsCommand(open), exportCommand(open), importCommand(open), labCommand(), demoCommand(&leader))
 	wrongUse(top)
 	return command{top}
 }

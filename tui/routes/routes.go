@@ -78,6 +78,8 @@ type (
 	// Tunnels opens a session's tunnels, or closes them; Compose asks for another one.
 	Tunnels struct{ Session string }
 	Compose struct{ Session string }
+	// Draw writes the map of the sessions that are listed.
+	Draw struct{ Sessions []string }
 )
 
 // Judged brings reports made in the background.
@@ -426,6 +428,8 @@ func (m *Model) key(msg tea.KeyPressMsg) (wish tea.Msg, cmd tea.Cmd) {
 		}
 	case "u":
 		return Undo{}, nil
+	case "x":
+		return Draw{m.listed()}, nil
 	case "S", "l", "b", "a", "t", "T":
 		if name := m.Selected(); name != "" {
 			return map[string]tea.Msg{"S": Sweep{name}, "l": Lend{name}, "b": Better{name}, "a": Which{name}, "t": Tunnels{name}, "T": Compose{name}}[msg.String()], nil
@@ -485,6 +489,17 @@ func (m *Model) open() tea.Msg {
 		return nil
 	}
 	return Open{name}
+}
+
+// listed are the sessions on the board, as it is narrowed.
+func (m *Model) listed() []string {
+	var names []string
+	for _, l := range m.lines {
+		if l.session >= 0 {
+			names = append(names, m.entries[l.session].name)
+		}
+	}
+	return names
 }
 
 // step moves by lines of the board, over the sites' own lines.

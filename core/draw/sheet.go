@@ -1,0 +1,159 @@
+package draw
+
+import (
+	"fmt"
+	"image/color"
+	"io"
+	"math"
+
+	"gonum.org/v1/plot/font"
+	"gonum.org/v1/plot/font/liberation"
+	"gonum.org/v1/plot/vg"
+	"gonum.org/v1/plot/vg/vgpdf"
+	"gonum.org/v1/plot/vg/vgsvg"
+)
+
+// canvas is what is drawn on, which can write itself.
+type canvas interface {
+	vg.Canvas
+	io.WriterTo
+}
+
+// sheet draws on a canvas whose origin is at the top left, in points.
+type sheet struct {
+	c      canvas
+	height float64
+	fonts  *font.Cache
+}
+
+// ink are the colours, all dark enough to tell apart from white in grey.
+var (
+	black = color.Gray{0}
+	grey  = color.Gray{96}
+	pale  = color.Gray{200}
+	white = color.Gray{255}
+	warm  = color.NRGBA{R: 0x8a, G: 0x5a, B: 0x00, A: 0xff}
+	red   = color.NRGBA{R: 0xa0, G: 0x10, B: 0x10, A: 0xff}
+)
+
+// Format is what a drawing is written as.
+type Format string
+
+// The formats.
+const (
+	SVG Format = "svg"
+	PDF Format = "pdf"
+)
+
+func newSheet(f Format, width, height float64) (*sheet, error) {
+	s := &sheet{height: height, fonts: font.NewCache(liberation.Collection())}
+	switch f {
+	case SVG:
+		s.c = vgsvg.New(vg.Length(width), vg.Length(height))
+	case PDF:
+		pdf := vgpdf.New(vg.Length(width), vg.Length(height))
+		pdf.EmbedFonts(true)
+		s.c = pdf
+	default:
+		return nil, fmt.Errorf("%q is no format; there are svg and pdf", f)
+	}
+	s.box(0, 0, width, height, white, nil)
+	return s, nil
+}
+
+func (s *sheet) at(x, y float64) vg.Point {
+	return vg.Point{X: vg.Length(x), Y: vg.Length(s.height - y)}
+}
+
+// face is a font of a size, in points.
+func (s *sheet) face(size float64, bold bool) font.Face {
+	f := font.Font{Typeface: "Liberation", Variant: "Sans", Size: font.Length(size)}
+	if bold {
+		f.Weight = 2
+	}
+	return s.fonts.Lookup(f, font.Length(size))
+}
+
+// width is how wide a text is.
+func (s *sheet) width(text string, size float64, bold bool) float64 {
+	face := s.face(size, bold)
+	return float64(face.Width(text))
+}
+
+// cut makes a text fit a width.
+func (s *sheet) cut(text string, size float64, bold bool, width float64) string {
+	runes := []rune(text)
+	for len(runes) > 1 && s.width(string(runes), size, bold) > width {
+		runes = append(runes[:len(runes)-2], '…')
+	}
+	return string(runes)
+}
+
+// text writes a text with its baseline at y.
+func (s *sheet) text(x, y float64, text string, size float64, bold bool, ink color.Color) {
+	s.c.SetColor(ink)
+	s.c.FillString(s.face(size, bold), s.at(x, y), text)
+}
+
+func (s *sheet) path(points ...[2]float64) vg.Path {
+	var p vg.Path
+	for i, q := range points {
+		if i == 0 {
+			p.Move(s.at(q[0], q[1]))
+		} else {
+			p.Line(s.at(q[0], q[1]))
+		}
+	}
+	return p
+}
+
+// line draws a line through points, with dashes where they are given.
+func (s *sheet) line(width float64, ink color.Color, dashes []vg.Length, points ...[2]float64) {
+	s.c.SetColor(ink)
+	s.c.SetLineWidth(vg.Length(width))
+	s.c.SetLineDash(dashes, 0)
+	s.c.Stroke(s.path(points...))
+	s.c.SetLineDash(nil, 0)
+}
+
+// box draws a box, filled and with an edge where those are not nil.
+func (s *sheet) box(x, y, w, h float64, fill, edge color.Color) {
+	p := s.path([2]float64{x, y}, [2]float64{x + w, y}, [2]float64{x + w, y + h}, [2]float64{x, y + h})
+	p.Close()
+	if fill != nil {
+		s.c.SetColor(fill)
+		s.c.Fill(p)
+	}
+	if edge != nil {
+		s.c.SetColor(edge)
+		s.c.SetLineWidth(0.8)
+		s.c.Stroke(p)
+	}
+}
+
+// disc draws a filled or empty circle.
+func (s *sheet) disc(x, y, r float64, filled bool, ink color.Color) {
+	var p vg.Path
+	p.Move(s.at(x+r, y))
+	p.Arc(s.at(x, y), vg.Length(r), 0, 2*math.Pi)
+	p.Close()
+	s.c.SetColor(ink)
+	if filled {
+		s.c.Fill(p)
+		return
+	}
+	s.c.SetLineWidth(1)
+	s.c.Stroke(p)
+}
+
+// arrow draws the head of an arrow that points left or right.
+func (s *sheet) arrow(x, y float64, left bool, ink color.Color) {
+	d := 4.0
+	if left {
+		d = -4
+	}
+	p := s.path([2]float64{x + d, y}, [2]float64{x - d, y - 3}, [2]float64{x - d, y + 3})
+	p.Close()
+	s.c.SetColor(ink)
+	s.c.Fill(p)
+}
