@@ -412,7 +412,7 @@ func TestTheMapIsDrawnToHandOn(t *testing.T) {
 	s := show(t, 120, 36, program, "--workspace", dir)
 	s.until("14 routes")
 	s.text("x")
-	s.until("the map of 14 sessions is in", ".svg and .pdf")
+	s.until("14 sessions drawn, as .svg and .pdf: ")
 	if files := must(filepath.Glob(filepath.Join(dir, "drawings", "map-*"))); len(files) != 2 {
 		t.Errorf("drawn %q", files)
 	}

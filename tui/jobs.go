@@ -419,6 +419,6 @@ func (a *App) draw(sessions []string) tea.Cmd {
 				return notice("drawing the map: " + err.Error())
 			}
 		}
-		return notice(fmt.Sprintf("the map of %d sessions is in %s, .svg and .pdf", len(sessions), workspace.Short(stem)))
+		return notice(fmt.Sprintf("%d sessions drawn, as .svg and .pdf: %s", len(sessions), workspace.Short(stem)))
 	}
 }
