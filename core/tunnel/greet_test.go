@@ -1,0 +1,38 @@
+package tunnel
+
+import (
+	"io"
+	"net"
+	"strings"
+	"testing"
+)
+
+// FuzzGreet throws bytes at a roaming door, open and guarded.
+func FuzzGreet(f *testing.F) {
+	for _, s := range []string{
+		"\x05\x01\x00\x05\x01\x00\x01\x0a\x3d\x04\x32\x00\x07", "\x05\x02\x02\x00\x01\x01u\x01p\x05\x01\x00\x03\x01a\x00\x07",
+		"\x05\x01\x00\x05\x01\x00\x04" + strings.Repeat("\x01", 16) + "\x00\x07", "\x04\x01\x00\x07\x0a\x3d\x04\x32me\x00",
+		"\x04\x01\x00\x07\x00\x00\x00\x01\x00archive\x00", "CONNECT a:7 HTTP/1.1\r\nHost: a:7\r\n\r\n", "GET / HTTP/1.1\r\n\r\n", "",
+	} {
+		f.Add([]byte(s), false)
+		f.Add([]byte(s), true)
+	}
+	f.Fuzz(func(t *testing.T, data []byte, guarded bool) {
+		door := &Tunnel{}
+		if guarded {
+			door.o.User, door.o.Password = "u", "p"
+		}
+		near, far := net.Pipe()
+		go io.Copy(io.Discard, far)
+		go func() { far.Write(data); far.Close() }()
+		reach, answer, err := door.greet(near)
+		near.Close()
+		if err == nil {
+			host, port, serr := net.SplitHostPort(reach)
+			if serr != nil || host == "" || port == "" || answer == nil || strings.ContainsAny(reach, "\x00\x1b\r\n /@") {
+				t.Errorf("%q leads to %q", data, reach)
+			}
+			answer(nil)
+		}
+	})
+}
