@@ -7,7 +7,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
+	"slices"
 	"strconv"
 	"sync"
 
@@ -41,6 +43,7 @@ type Host struct {
 	signer ssh.Signer
 	conns  map[net.Conn]bool
 	logins int
+	logged map[*ssh.ServerConn]bool
 }
 
 // Identity is the host's public key.
@@ -82,6 +85,31 @@ func (h *Host) Logins() int {
 	return h.logins
 }
 
+// Push has the host open a channel that nobody asked for, at every connection to it,
+// as a hostile one would. It tells how many were accepted.
+func (h *Host) Push(kind string, payload []byte) (opened int, err error) {
+	h.mu.Lock()
+	servers := slices.Collect(maps.Keys(h.logged))
+	h.mu.Unlock()
+	if len(servers) == 0 {
+		return 0, errors.New("nobody is logged in")
+	}
+	for _, s := range servers {
+		channel, requests, err := s.OpenChannel(kind, payload)
+		var refused *ssh.OpenChannelError
+		if errors.As(err, &refused) {
+			continue
+		}
+		if err != nil {
+			return opened, err
+		}
+		opened++
+		go ssh.DiscardRequests(requests)
+		channel.Close()
+	}
+	return opened, nil
+}
+
 // serve takes one connection to the host's port until it ends.
 func (h *Host) serve(conn net.Conn) {
 	h.mu.Lock()
@@ -118,7 +146,16 @@ func (h *Host) serve(conn net.Conn) {
 	defer server.Close()
 	h.mu.Lock()
 	h.logins++
+	if h.logged == nil {
+		h.logged = map[*ssh.ServerConn]bool{}
+	}
+	h.logged[server] = true
 	h.mu.Unlock()
+	defer func() {
+		h.mu.Lock()
+		delete(h.logged, server)
+		h.mu.Unlock()
+	}()
 	go ssh.DiscardRequests(requests)
 	var wg sync.WaitGroup
 	for channel := range channels {

@@ -8,10 +8,13 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"runtime"
 	"strings"
 	"sync"
 	"testing"
 	"time"
+
+	"golang.org/x/crypto/ssh"
 
 	"meatus/core/book"
 	"meatus/core/tunnel"
@@ -409,5 +412,126 @@ func TestServicesAreProvenFromTheFarSide(t *testing.T) {
 	b.Host("quay").Faults.ForbidOnward(true)
 	if p := b.open(bring("tide-db.internal:5432"), tunnel.Options{}).Prove(t.Context()); !strings.Contains(p.Rule, "have onward connections allowed at quay") {
 		t.Errorf("forbidden: %+v", p)
+	}
+}
+
+// shout says something to the service that answers in capitals, and returns what it
+// answers.
+func shout(conn net.Conn) (string, error) {
+	conn.SetDeadline(time.Now().Add(60 * time.Second))
+	io.WriteString(conn, "tide")
+	conn.(*net.TCPConn).CloseWrite()
+	got, err := io.ReadAll(conn)
+	return string(got), err
+}
+
+func TestTwoThousandConnectionsAtOnce(t *testing.T) {
+	b := openBay(t)
+	d := b.open(bring("10.61.4.50:7"), tunnel.Options{Wait: time.Minute})
+	const many = 2000
+	conns := make([]net.Conn, many)
+	for i := range conns { // all are open before the first asks anything
+		conn, err := net.Dial("tcp", d.Address())
+		if err != nil {
+			t.Fatalf("connection %d: %v", i, err)
+		}
+		defer conn.Close()
+		conns[i] = conn
+	}
+	var wg sync.WaitGroup
+	var wrong sync.Map
+	for i, conn := range conns {
+		wg.Go(func() {
+			if got, err := shout(conn); err != nil || got != "TIDE" {
+				wrong.Store(i, fmt.Sprintf("%q, %v", got, err))
+			}
+		})
+	}
+	wg.Wait()
+	wrong.Range(func(i, say any) bool { t.Errorf("connection %v: %v", i, say); return false })
+	if flows, in, out := d.Count(); flows != many || in != 4*many || out != 4*many {
+		t.Errorf("counted %d flows, %d in, %d out", flows, in, out)
+	}
+}
+
+func TestTenThousandConnectionsLeaveNothingBehind(t *testing.T) {
+	b := openBay(t)
+	d := b.open(bring("10.61.4.50:7"), tunnel.Options{})
+	if got, err := shout(b.dial(d.Address())); err != nil || got != "TIDE" {
+		t.Fatalf("%q, %v", got, err)
+	}
+	before := runtime.NumGoroutine()
+	for range 8 {
+		var wg sync.WaitGroup
+		for range 16 {
+			wg.Go(func() {
+				for range 79 {
+					conn, err := net.Dial("tcp", d.Address())
+					if err != nil {
+						t.Error(err)
+						return
+					}
+					got, err := shout(conn)
+					conn.Close()
+					if err != nil || got != "TIDE" {
+						t.Errorf("%q, %v", got, err)
+						return
+					}
+				}
+			})
+		}
+		wg.Wait()
+	}
+	for range 200 {
+		if len(d.Flows()) == 0 && runtime.NumGoroutine() <= before+4 {
+			return
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	t.Errorf("%d flows, %d goroutines where there were %d", len(d.Flows()), runtime.NumGoroutine(), before)
+}
+
+func TestADoorIsTakenBetweenLookingAndListening(t *testing.T) {
+	b := openBay(t)
+	way := b.way("quay")
+	spec := book.Tunnel{Bring: "127.0.0.1:0", Reach: "10.61.4.50:7"}
+	first, err := tunnel.Open(way, spec, tunnel.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer first.Close()
+	spec.Bring = first.Address()
+	if _, err := tunnel.Open(way, spec, tunnel.Options{}); err == nil || !strings.Contains(err.Error(), "is taken") {
+		t.Errorf("%v", err)
+	}
+	first.Close()
+	again, err := tunnel.Open(way, spec, tunnel.Options{})
+	if err != nil {
+		t.Fatalf("when it is free: %v", err)
+	}
+	again.Close()
+}
+
+func TestAChannelThatNobodyAskedForIsRefused(t *testing.T) {
+	b := openBay(t)
+	d := b.open(bring("10.61.4.50:7"), tunnel.Options{})
+	if got, err := shout(b.dial(d.Address())); err != nil || got != "TIDE" {
+		t.Fatalf("%q, %v", got, err)
+	}
+	for kind, payload := range map[string][]byte{"forwarded-tcpip": ssh.Marshal(struct {
+		At   string
+		Port uint32
+		From string
+		By   uint32
+	}{"127.0.0.1", 22, "203.0.113.9", 1}), "x11": ssh.Marshal(struct {
+		From string
+		Port uint32
+	}{"203.0.113.9", 1}), "session": nil, "direct-tcpip": []byte("rubbish"), "auth-agent@openssh.com": nil} {
+		if opened, err := b.Host("quay").Push(kind, payload); err != nil || opened != 0 {
+			t.Errorf("%s: opened at %d connections, %v", kind, opened, err)
+		}
+	}
+	if got, err := shout(b.dial(d.Address())); err != nil || got != "TIDE" {
+		t.Errorf("afterwards: %q, %v", got, err)
 	}
 }
