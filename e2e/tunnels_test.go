@@ -49,7 +49,9 @@ func hold(t *testing.T, in []string, dir string, args ...string) *holding {
 	}
 	t.Cleanup(func() {
 		if h.cmd.ProcessState == nil {
-			exec.Command("pkill", "-KILL", "-s", fmt.Sprint(h.session())).Run()
+			if pid := h.session(); pid > 0 {
+				syscall.Kill(pid, syscall.SIGKILL)
+			}
 			h.cmd.Process.Kill()
 			h.cmd.Wait()
 		}
@@ -111,7 +113,12 @@ func (h *holding) door(what string) string {
 
 // end interrupts it and tells how it ended.
 func (h *holding) end() int {
-	syscall.Kill(h.session(), syscall.SIGINT)
+	h.t.Helper()
+	pid := h.session()
+	if pid == 0 {
+		h.t.Fatalf("it does not run any more: %s", h.errs.String())
+	}
+	syscall.Kill(pid, syscall.SIGINT)
 	h.cmd.Wait()
 	return h.cmd.ProcessState.ExitCode()
 }
@@ -211,7 +218,11 @@ func TestADoorThatAnotherMeatusHoldsIsNamedAndTakenOver(t *testing.T) {
 		t.Errorf("listed %+v", r)
 	}
 	// One that was killed leaves nothing in the way.
-	syscall.Kill(again.session(), syscall.SIGKILL)
+	pid := again.session()
+	if pid == 0 {
+		t.Fatal("it does not run any more")
+	}
+	syscall.Kill(pid, syscall.SIGKILL)
 	again.cmd.Wait()
 	third := hold(t, nil, dir, "held")
 	third.until(`"ready"`)

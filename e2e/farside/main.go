@@ -5,6 +5,7 @@ package main
 import (
 	"fmt"
 	"net"
+	"net/http"
 	"os"
 	"strconv"
 	"time"
@@ -14,6 +15,10 @@ import (
 )
 
 func main() {
+	if len(os.Args) == 3 && os.Args[1] == "web" {
+		web(os.Args[2])
+		return
+	}
 	conn, err := net.Dial("unix", os.Getenv("SSH_AUTH_SOCK"))
 	if err != nil {
 		fmt.Println("no agent:", err)
@@ -42,6 +47,20 @@ func main() {
 		fmt.Println("signed a contract:", err)
 	}
 	fmt.Println("removing:", client.RemoveAll())
+}
+
+// web serves a page that says who asks for it.
+func web(address string) {
+	l, err := net.Listen("tcp", address)
+	if err != nil {
+		fmt.Println(err)
+		os.Exit(1)
+	}
+	fmt.Println("serving")
+	http.Serve(l, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		host, _, _ := net.SplitHostPort(r.RemoteAddr)
+		fmt.Fprintf(w, "tide tables for %s\n", host)
+	}))
 }
 
 // login is what a login asks to be signed.
