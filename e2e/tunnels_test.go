@@ -354,6 +354,16 @@ func TestTunnelsInTheInterface(t *testing.T) {
 	}
 	s.text("W")
 	s.until("leaving now cuts 0 shells, 1 tunnel, 1 flow", "quay", "tables", "survey-web.internal:80", "tables over 1 min", "the door 127.0.0.1:")
+	s.text("x")
+	s.until("end the link to tables, which 1 use?")
+	s.keys("Enter")
+	s.until("link to tables ended", "tables: the way is there again", "0 flows")
+	again, err := net.Dial("tcp", door[1])
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer again.Close()
+	s.until("1 tunnel, 1 flow")
 	s.keys("Tab")
 	s.text("x")
 	s.until("so far? enter does, esc does not")

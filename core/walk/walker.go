@@ -128,6 +128,20 @@ func (w *Walker) Links() []LinkState {
 	return states
 }
 
+// EndLink ends a link, and with it everything that goes through it. It tells whether
+// there was such a one.
+func (w *Walker) EndLink(id ID) bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for _, l := range w.links {
+		if l.id == id {
+			l.close()
+			return true
+		}
+	}
+	return false
+}
+
 // beat tells of the links once a second, while they change.
 func (w *Walker) beat() {
 	tick := time.NewTicker(time.Second)

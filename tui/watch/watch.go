@@ -56,6 +56,7 @@ type Model struct {
 	span, order   int
 	find          string
 	form          *form.Form
+	ending        walk.ID // the link that is asked about
 	note          string
 	ticks         int
 	frame         int
@@ -324,8 +325,10 @@ func (m *Model) selected() (flow, bool) {
 func (m *Model) askEnd() {
 	if f, ok := m.selected(); m.onFlows && ok {
 		m.form = form.New(m.theme, "flow "+f.key, form.Step{Bare: true, Prompt: fmt.Sprintf("end %s to %s, %s so far? enter does, esc does not ", who(f.Flow), f.To, fit.Bytes(float64(f.In+f.Out)))})
-	} else {
-		m.note = "tab to the flows: x ends the selected one, X its door"
+	} else if ways := m.ways(); !m.onFlows && m.map_.At < len(ways) {
+		l := ways[m.map_.At][len(ways[m.map_.At])-1]
+		m.ending = l.ID
+		m.form = form.New(m.theme, "link", form.Step{Bare: true, Prompt: fmt.Sprintf("end the link to %s, which %d use? tunnels walk it again; shells end, or come back as they are set. enter does, esc does not ", l.Hop, l.Users)})
 	}
 }
 
@@ -346,6 +349,11 @@ func (m *Model) typed(msg tea.Msg) (wish tea.Msg, cmd tea.Cmd) {
 		return nil, cmd
 	}
 	set := m.set
+	if f.What == "link" {
+		m.walker.EndLink(m.ending)
+		m.note = "ended"
+		return nil, nil
+	}
 	if address, ok := strings.CutPrefix(f.What, "tunnel "); ok {
 		return nil, func() tea.Msg {
 			set.CloseDoor(address)
@@ -386,7 +394,7 @@ func (m *Model) View() []string {
 	lines = append(lines, "")
 	lines = append(lines, m.list_()...)
 	rest := m.height - len(lines) - 1
-	if chart := m.chart(min(rest-1, 10)); len(chart) > 0 {
+	if chart := m.chart(min(max(rest-8, 7), 17)); len(chart) > 0 {
 		lines = append(append(lines, ""), chart...)
 	}
 	rest = m.height - len(lines) - 1
@@ -548,7 +556,7 @@ func (m *Model) chart(height int) []string {
 		worst = max(worst, p.RoundTrip)
 	}
 	lines := []string{t.Title(t.Strong.Render(l.Hop+" over "+fit.Ago(span)), t.Faint.Render("round trip "+fit.RoundTrip(l.RoundTrip)+", worst "+fit.RoundTrip(worst)+", "+l.Cipher), m.width, fit.Spread)}
-	half := max((height-1)/2, 1)
+	half := max((height-2)/2, 1)
 	draw := func(of func(meter.Sample) float64, word string) {
 		for row := half - 1; row >= 0; row-- {
 			axis := fit.Pad("", 12)
@@ -568,7 +576,7 @@ func (m *Model) chart(height int) []string {
 	}
 	draw(func(p meter.Sample) float64 { return p.In }, "↓")
 	draw(func(p meter.Sample) float64 { return p.Out }, "↑")
-	return lines
+	return append(lines, "   "+fit.Pad("", 12)+t.Faint.Render(fit.Spread(now.Add(-span).Format("15:04:05"), now.Format("15:04:05"), n*each, " ")))
 }
 
 func (m *Model) hints() []theme.Hint {
@@ -578,6 +586,8 @@ func (m *Model) hints() []theme.Hint {
 	hints := []theme.Hint{{Key: "esc", Does: "to Routes"}, {Key: "↑↓", Does: "choose"}, {Key: "tab", Does: "map or flows"}}
 	if _, ok := m.selected(); ok && m.onFlows {
 		hints = append(hints, theme.Hint{Key: "x", Does: "end it"}, theme.Hint{Key: "X", Does: "close its door"})
+	} else if !m.onFlows && len(m.links) > 0 {
+		hints = append(hints, theme.Hint{Key: "x", Does: "end the link"})
 	}
 	return append(hints, theme.Hint{Key: "o", Does: "order"}, theme.Hint{Key: "/", Does: "find"}, theme.Hint{Key: "+ -", Does: "longer, shorter"})
 }
