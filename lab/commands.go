@@ -53,7 +53,7 @@ func init() {
 		"copy":   {"print what is typed until its end", func(_ context.Context, s *shell, _ []string) int { io.Copy(s.out, s.in); return 0 }},
 		"sleep":  {"sleep SECONDS", sleep},
 		"clear":  {"an empty screen", func(_ context.Context, s *shell, _ []string) int { fmt.Fprint(s.out, "\x1b[H\x1b[2J"); return 0 }},
-		"fault":  {"fault HOST delay DURATION|freeze|cut|closed|forbid|replace|impostor|heal: what goes wrong in the lab", fault},
+		"fault":  {"fault HOST delay DURATION|limit BYTES|loss PERCENT|freeze|cut|closed|forbid|replace|impostor|heal: what goes wrong in the lab", fault},
 		"exit":   {"exit [STATUS]: leave", exit},
 	}
 }
@@ -275,6 +275,20 @@ func fault(_ context.Context, s *shell, args []string) int {
 			return 2
 		}
 		h.Faults.Delay(late)
+	case "limit", "loss":
+		n := -1
+		if len(args) > 2 {
+			n, _ = strconv.Atoi(args[2])
+		}
+		if n < 0 || args[1] == "loss" && n > 90 || n == 0 && (len(args) < 3 || args[2] != "0") {
+			fmt.Fprintln(s.errs, "fault: a limit is bytes a second, a loss up to 90 in a hundred")
+			return 2
+		}
+		if args[1] == "limit" {
+			h.Faults.Limit(n)
+		} else {
+			h.Faults.Lose(float64(n) / 100)
+		}
 	case "freeze":
 		h.Faults.Freeze(true)
 	case "closed":

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"io"
 	"maps"
+	"math/rand/v2"
 	"net"
 	"slices"
 	"sync"
@@ -18,6 +19,7 @@ type buffer struct {
 	batches []batch
 	held    int // bytes in batches
 	closed  bool
+	last    time.Time // when the last batch may arrive
 	faults  *Faults
 }
 
@@ -54,7 +56,8 @@ func (b *buffer) write(p []byte) (int, error) {
 			return written, io.ErrClosedPipe
 		}
 		n := min(len(p)-written, maxHeld-b.held)
-		b.batches = append(b.batches, batch{append([]byte(nil), p[written:written+n]...), time.Now().Add(b.faults.delay())})
+		b.last = b.faults.due(b.last, n)
+		b.batches = append(b.batches, batch{append([]byte(nil), p[written:written+n]...), b.last})
 		b.held += n
 		written += n
 		b.change.Broadcast()
@@ -141,6 +144,8 @@ func bridge(conn net.Conn, f *Faults) net.Conn {
 type Faults struct {
 	mu       sync.Mutex
 	late     time.Duration
+	limit    int     // bytes a second, 0 for no limit
+	loss     float64 // of batches, which are sent again a while later
 	ice      bool
 	closed   bool // the port
 	forbid   bool // onward connections
@@ -175,6 +180,34 @@ func (f *Faults) watch(b *buffer, on bool) {
 // Delay makes every byte to and from the host late by d.
 func (f *Faults) Delay(d time.Duration) { f.set(func() { f.late = d }) }
 
+// Limit lets at most so many bytes a second through each line to and from the host, 0
+// for as many as pass.
+func (f *Faults) Limit(bytes int) { f.set(func() { f.limit = bytes }) }
+
+// Lose loses a share of what is sent, from 0 to 1. As on a real line it is sent again
+// and comes later, with everything behind it.
+func (f *Faults) Lose(share float64) { f.set(func() { f.loss = share }) }
+
+// sentAgain is after how long a lost batch is sent again.
+const sentAgain = 200 * time.Millisecond
+
+// due is when n bytes may arrive that are sent now, behind those that arrive at last.
+func (f *Faults) due(last time.Time, n int) time.Time {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	at := time.Now().Add(f.late)
+	if f.loss > 0 && rand.Float64() < f.loss {
+		at = at.Add(sentAgain)
+	}
+	if at.Before(last) {
+		at = last
+	}
+	if f.limit > 0 {
+		at = at.Add(time.Duration(float64(n) / float64(f.limit) * float64(time.Second)))
+	}
+	return at
+}
+
 // Freeze holds everything to and from the host until it is thawed.
 func (f *Faults) Freeze(on bool) { f.set(func() { f.ice = on }) }
 
@@ -189,11 +222,12 @@ func (f *Faults) Impostor(on bool) { f.set(func() { f.impostor = on }) }
 
 // Heal takes every fault away.
 func (f *Faults) Heal() {
-	f.set(func() { f.late, f.ice, f.closed, f.forbid, f.impostor = 0, false, false, false, false })
+	f.set(func() {
+		f.late, f.limit, f.loss, f.ice, f.closed, f.forbid, f.impostor = 0, 0, 0, false, false, false, false
+	})
 }
 
-func (f *Faults) delay() time.Duration { f.mu.Lock(); defer f.mu.Unlock(); return f.late }
-func (f *Faults) frozen() bool         { f.mu.Lock(); defer f.mu.Unlock(); return f.ice }
-func (f *Faults) portClosed() bool     { f.mu.Lock(); defer f.mu.Unlock(); return f.closed }
-func (f *Faults) onwardShut() bool     { f.mu.Lock(); defer f.mu.Unlock(); return f.forbid }
-func (f *Faults) notSSH() bool         { f.mu.Lock(); defer f.mu.Unlock(); return f.impostor }
+func (f *Faults) frozen() bool     { f.mu.Lock(); defer f.mu.Unlock(); return f.ice }
+func (f *Faults) portClosed() bool { f.mu.Lock(); defer f.mu.Unlock(); return f.closed }
+func (f *Faults) onwardShut() bool { f.mu.Lock(); defer f.mu.Unlock(); return f.forbid }
+func (f *Faults) notSSH() bool     { f.mu.Lock(); defer f.mu.Unlock(); return f.impostor }

@@ -535,3 +535,36 @@ func TestAChannelThatNobodyAskedForIsRefused(t *testing.T) {
 		t.Errorf("afterwards: %q, %v", got, err)
 	}
 }
+
+func TestNarrowAndLossyLinesChangeNothingButTheTime(t *testing.T) {
+	b := openBay(t)
+	b.Host("archive").Faults.Limit(256 << 10)
+	b.Host("quay").Faults.Lose(0.05)
+	b.Host("quay").Faults.Delay(2 * time.Millisecond)
+	d := b.open(bring("10.61.4.50:7"), tunnel.Options{})
+	conn := b.dial(d.Address()).(*net.TCPConn)
+	text := strings.Repeat("the tide rises, ", 8<<10) // 128 KiB
+	go func() { io.WriteString(conn, text); conn.CloseWrite() }()
+	began := time.Now()
+	got, err := io.ReadAll(conn)
+	if err != nil || string(got) != strings.ToUpper(text) {
+		t.Errorf("%d bytes, %v", len(got), err)
+	}
+	if took := time.Since(began); took < 500*time.Millisecond { // there and back at 256 KiB a second
+		t.Errorf("a narrow line took %s", took)
+	}
+	b.Host("quay").Faults.Heal()
+}
+
+func TestARateLimitHolds(t *testing.T) {
+	b := openBay(t)
+	d := b.open(bring("10.61.4.50:19"), tunnel.Options{Rate: 256 << 10})
+	conn := b.dial(d.Address())
+	if _, err := io.CopyN(io.Discard, conn, 768<<10); err != nil {
+		t.Fatal(err)
+	}
+	f := d.Flows()
+	if len(f) != 1 || time.Since(f[0].Began) < 1500*time.Millisecond {
+		t.Errorf("three seconds' worth of bytes came early: %+v", f)
+	}
+}
