@@ -191,6 +191,9 @@ func TestTunnelsAreHeldHeadless(t *testing.T) {
 	}
 	fmt.Fprintln(conn, "quit")
 	h.until(`"event":"flow"`, `"complete":true`)
+	if r := do(t, dir, "", "trail", "tunnel"); !strings.Contains(r.out, "the door is "+h.door("tide-db")) || !strings.Contains(r.out, "tried from there: it announces itself: TIDES") {
+		t.Errorf("the trail: %+v", r)
+	}
 	if status := h.end(); status != 0 || !strings.Contains(h.told.String(), `"event":"shut"`) {
 		t.Errorf("ended with %d:\n%s%s", status, h.told.String(), h.errs.String())
 	}

@@ -9,6 +9,7 @@ import (
 
 	"meatus/core/gate"
 	"meatus/core/route"
+	"meatus/core/tunnel"
 	"meatus/core/walk"
 )
 
@@ -79,6 +80,27 @@ func entry(event walk.Event) (Entry, bool) {
 		}
 		if ev.From != "" {
 			e.Say = ev.From + " " + e.Say
+		}
+		return e, true
+	case tunnel.Opened:
+		return Entry{Kind: Tunnel, Session: ev.Session, Say: ev.What + ", the door is " + ev.Address}, true
+	case tunnel.Shut:
+		return Entry{Kind: Tunnel, Session: ev.Session, Say: ev.What + " closed"}, true
+	case tunnel.Came:
+		if ev.Again == 0 {
+			return Entry{}, false
+		}
+		return Entry{Kind: Tunnel, Session: ev.Session, Say: "the tunnels' way is there again"}, true
+	case tunnel.Lost:
+		e := Entry{Kind: Tunnel, Session: ev.Session, Say: "the tunnels' way is lost"}
+		if ev.Err != nil {
+			e.Failed = ev.Err.Error()
+		}
+		return e, true
+	case tunnel.Proven:
+		e := Entry{Kind: Tunnel, Session: ev.Session, Say: ev.What + " tried from there: " + ev.Proof.Say}
+		if ev.Proof.Verdict == gate.Shut {
+			e.Failed = ev.Proof.Rule
 		}
 		return e, true
 	case walk.Learned:
