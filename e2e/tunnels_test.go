@@ -441,3 +441,24 @@ func TestTheMapIsDrawnToHandOn(t *testing.T) {
 		t.Errorf("drawn %q", files)
 	}
 }
+
+func TestAWayIsWalkedWhenSomebodyKnocks(t *testing.T) {
+	dir := startLab(t)
+	withTunnels(t, dir, "lazy", "{ bring = \"127.0.0.1:0\", reach = \"tide-db.internal:5432\" }")
+	path := filepath.Join(dir, "sessions.toml")
+	os.WriteFile(path, append(must(os.ReadFile(path)), "knock = \"on\"\n"...), 0o600)
+	h := hold(t, nil, dir, "lazy")
+	door := h.door("tide-db")
+	if r := do(t, dir, "", "tunnels"); !strings.Contains(r.out, "waits for a knock") || strings.Contains(h.told.String(), `"up"`) {
+		t.Errorf("%+v\n%s", r, h.told.String())
+	}
+	conn, err := net.Dial("tcp", door)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	if line, _ := bufio.NewReader(conn).ReadString('\n'); !strings.HasPrefix(line, "TIDES") {
+		t.Errorf("it said %q", line)
+	}
+	h.until(`"event":"up"`)
+}

@@ -359,7 +359,7 @@ func (a *App) toggleTunnels(msg routes.Tunnels) tea.Cmd {
 	a.beyond = ""
 	dir := a.ws.Dir
 	return func() tea.Msg {
-		err := set.Open(r, specs, tunnel.Options{}, false)
+		err := set.Open(r, specs, tunnel.Options{}, r.Target().OnKnock)
 		if err == nil {
 			return notice(session + ": the doors are open")
 		}

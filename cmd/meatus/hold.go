@@ -70,6 +70,7 @@ type heldSession struct {
 func (o holdOptions) run(cmd *cobra.Command, w *workspace.Workspace, names []string) error {
 	ctx := cmd.Context()
 	var sessions []heldSession
+	walked := 0 // those whose way is walked at once
 	for _, name := range names {
 		r, err := w.Planner().Plan(name)
 		if err != nil {
@@ -85,6 +86,9 @@ func (o holdOptions) run(cmd *cobra.Command, w *workspace.Workspace, names []str
 			}
 		}
 		sessions = append(sessions, heldSession{r, r.Target().Tunnels})
+		if !r.Target().OnKnock && !o.lazy {
+			walked++
+		}
 	}
 	walker, err := newWalker(ctx, w, o.identities)
 	if err != nil {
@@ -102,12 +106,15 @@ func (o holdOptions) run(cmd *cobra.Command, w *workspace.Workspace, names []str
 		defer said.mu.Unlock()
 		switch e := e.(type) {
 		case tunnel.Came:
-			if up[e.Session] = true; len(up) == len(sessions) && !said.ready && !o.lazy {
+			if !lazyOf(sessions, e.Session) && !o.lazy {
+				up[e.Session] = true
+			}
+			if walked > 0 && len(up) == walked && !said.ready {
 				said.ready = true
 				go o.tellReady(cmd, said)
 			}
 		case tunnel.Lost:
-			if e.Err != nil && !o.lazy {
+			if e.Err != nil && !o.lazy && !lazyOf(sessions, e.Session) {
 				select {
 				case failed <- e.Err:
 				default:
@@ -134,7 +141,8 @@ func (o holdOptions) run(cmd *cobra.Command, w *workspace.Workspace, names []str
 			return &statusError{statusShut, err}
 		}
 	}
-	if o.lazy {
+	if walked == 0 {
+		said.ready = true
 		o.tellReady(cmd, said)
 	}
 	select {
@@ -149,11 +157,22 @@ func (o holdOptions) run(cmd *cobra.Command, w *workspace.Workspace, names []str
 	}
 }
 
+// lazyOf tells whether a session's way is walked only when somebody knocks.
+func lazyOf(sessions []heldSession, name string) bool {
+	for _, s := range sessions {
+		if s.route.Session == name {
+			return s.route.Target().OnKnock
+		}
+	}
+	return false
+}
+
 // open opens a session's tunnels, and takes doors over that another Meatus holds
 // where that is wanted.
 func (o holdOptions) open(set *tunnel.Set, w *workspace.Workspace, s heldSession) error {
 	options := tunnel.Options{Idle: o.idle, Rate: o.rate}
-	err := set.Open(s.route, s.specs, options, o.lazy)
+	lazy := o.lazy || s.route.Target().OnKnock
+	err := set.Open(s.route, s.specs, options, lazy)
 	if err == nil {
 		return nil
 	}
@@ -176,7 +195,7 @@ func (o holdOptions) open(set *tunnel.Set, w *workspace.Workspace, s heldSession
 		}
 	}
 	if taken {
-		return set.Open(s.route, s.specs, options, o.lazy)
+		return set.Open(s.route, s.specs, options, lazy)
 	}
 	return err
 }

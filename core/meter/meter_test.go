@@ -1,6 +1,7 @@
 package meter
 
 import (
+	"runtime"
 	"testing"
 	"time"
 )
@@ -62,11 +63,26 @@ func TestADayOfSamplesStaysBoundedAndReachesBack(t *testing.T) {
 	}
 }
 
+// BenchmarkDay counts a simulated day of 200 links, once a second each.
 func BenchmarkDay(b *testing.B) {
+	const links = 200
 	for b.Loop() {
-		var s Series
+		var before, after runtime.MemStats
+		runtime.GC()
+		runtime.ReadMemStats(&before)
+		series := make([]Series, links)
+		start := time.Now()
 		for i := range 24 * 3600 {
-			s.Count(began.Add(time.Duration(i)*time.Second), uint64(i)*100, 0, time.Millisecond)
+			now := began.Add(time.Duration(i) * time.Second)
+			for n := range series {
+				series[n].Count(now, uint64(i)*100, uint64(i), time.Millisecond)
+			}
 		}
+		took := time.Since(start)
+		runtime.GC()
+		runtime.ReadMemStats(&after)
+		b.ReportMetric(float64(after.HeapAlloc-before.HeapAlloc)/(1<<20), "MB")
+		b.ReportMetric(took.Seconds()/(24*3600)*100, "%-of-a-core")
+		runtime.KeepAlive(series)
 	}
 }

@@ -39,7 +39,8 @@ type Hop struct {
 	// Alone, where set, has nothing but Keys tried to log in, over a link that is
 	// shared only with routes of the same word.
 	Alone     string
-	Lane      int // above 0 for a further link beside the first
+	Lane      int  // above 0 for a further link beside the first
+	OnKnock   bool // its tunnels' way is walked when somebody knocks at a door
 	Manner    Manner
 	Agent     string                 // "off", "ask" or "lend"
 	Lends     []string               // key files by absolute path that the far side may use
@@ -201,7 +202,7 @@ func (p Planner) extend(r *Route, s *book.Session, withOwnWay bool) error {
 func (p Planner) hop(s *book.Session) Hop {
 	h := Hop{
 		Name: s.Name, Host: s.Host.V, Port: s.Port.V, User: s.User.V, Dial: s.Dial.V, Keepalive: s.Keepalive.V,
-		Tunnels: s.Tunnels.V, Agent: s.Agent.V,
+		Tunnels: s.Tunnels.V, OnKnock: s.Knock.V == "on", Agent: s.Agent.V,
 		Manner: Manner{s.Reconnect.V, s.Backspace.V, s.Term.V, s.Colours.V, s.Env.V, s.Folder.V, s.Arrive.V},
 		From: map[string]book.Origin{
 			"host": s.Host.Origin, "port": s.Port.Origin, "user": s.User.Origin, "key": s.Keys.Origin,
