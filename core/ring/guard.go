@@ -17,9 +17,9 @@ const (
 	maxClients = 64
 )
 
-// guard lets messages of the agent protocol through (draft-ietf-sshm-ssh-agent,
-// section 3: a length in four bytes, then as much) that are not too long and come
-// in whole in time; else it ends the line.
+// guard lets messages of the agent protocol through (its IETF draft, section 3: a
+// length in four bytes, then as much) that are not too long and come in whole in
+// time; else it ends the line.
 type guard struct {
 	io.ReadWriteCloser
 	head  []byte // of the length, not passed on yet
