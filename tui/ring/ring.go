@@ -353,14 +353,11 @@ func (m *Model) View() []string {
 	lines = append(lines, m.lent()...)
 	lines = append(lines, m.door()...)
 	lines = append(lines, m.past(m.height-len(lines)-1)...)
-	for len(lines) < m.height-1 {
-		lines = append(lines, "")
+	note := m.note
+	if m.form != nil {
+		note = ""
 	}
-	foot := fit.Spread(t.Rule.Render("─ ")+t.Keys(m.hints()...)+" ", "", m.width, t.Rule.Render("─"))
-	if m.note != "" && m.form == nil {
-		foot = " " + t.Accent.Render(fit.Cut(m.note, m.width-2))
-	}
-	return append(lines[:max(m.height-1, 0)], foot)
+	return t.Page(lines, note, m.width, m.height, m.hints()...)
 }
 
 func (m *Model) summary() string {

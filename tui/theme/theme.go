@@ -13,6 +13,7 @@ import (
 	"charm.land/lipgloss/v2"
 
 	"meatus/core/gate"
+	"meatus/tui/fit"
 )
 
 // Theme is the set of styles for one ground.
@@ -110,6 +111,19 @@ func (t *Theme) Keys(hints ...Hint) string {
 		out += t.Key.Render(h.Key) + " " + t.Faint.Render(h.Does)
 	}
 	return out
+}
+
+// Page makes lines a place of a size: with the keys at its foot, or a note in their
+// stead.
+func (t *Theme) Page(lines []string, note string, width, height int, hints ...Hint) []string {
+	for len(lines) < height-1 {
+		lines = append(lines, "")
+	}
+	foot := fit.Spread(t.Rule.Render("─ ")+t.Keys(hints...)+" ", "", width, t.Rule.Render("─"))
+	if note != "" {
+		foot = " " + t.Accent.Render(fit.Cut(note, width-2))
+	}
+	return append(lines[:max(height-1, 0)], foot)
 }
 
 // Hint is a key and what it does, in words.

@@ -404,14 +404,11 @@ func (m *Model) View() []string {
 			lines = append(lines, fit.Cut("   "+t.Faint.Render(m.events[i]), m.width))
 		}
 	}
-	for len(lines) < m.height-1 {
-		lines = append(lines, "")
+	note := m.note
+	if m.form != nil {
+		note = ""
 	}
-	foot := fit.Spread(t.Rule.Render("─ ")+t.Keys(m.hints()...)+" ", "", m.width, t.Rule.Render("─"))
-	if m.note != "" && m.form == nil {
-		foot = " " + t.Accent.Render(fit.Cut(m.note, m.width-2))
-	}
-	return append(lines[:max(m.height-1, 0)], foot)
+	return t.Page(lines, note, m.width, m.height, m.hints()...)
 }
 
 // summary says what leaving would cut.

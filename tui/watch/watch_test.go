@@ -1,7 +1,6 @@
 package watch
 
 import (
-	"context"
 	"io"
 	"net"
 	"strings"
@@ -22,10 +21,6 @@ import (
 
 func TestMain(m *testing.M) { labtest.Main(m) }
 
-type yes struct{ walk.Asker }
-
-func (yes) Identity(context.Context, walk.IdentityQuestion) error { return nil }
-
 // watching is the place over a lab with so many flows through one door.
 func watching(t testing.TB, flows int) (*Model, *lab.Lab) {
 	t.Helper()
@@ -35,7 +30,7 @@ func watching(t testing.TB, flows int) (*Model, *lab.Lab) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	walker := walk.New(walk.Config{Vouched: ws.Vouched, Asker: yes{}, Dialer: l.Dialer()})
+	walker := walk.New(walk.Config{Vouched: ws.Vouched, Asker: labtest.Yes{}, Dialer: l.Dialer()})
 	t.Cleanup(walker.Close)
 	set := tunnel.NewSet(walker, walker.Tell)
 	t.Cleanup(func() { set.CloseAll(0) })

@@ -3,7 +3,6 @@
 package walktest
 
 import (
-	"context"
 	"crypto/ed25519"
 	"crypto/rand"
 	"encoding/pem"
@@ -20,12 +19,8 @@ import (
 	"meatus/core/route"
 	"meatus/core/vouch"
 	"meatus/core/walk"
+	"meatus/lab/labtest"
 )
-
-// yes vouches for everybody, and is asked nothing else.
-type yes struct{ walk.Asker }
-
-func (yes) Identity(context.Context, walk.IdentityQuestion) error { return nil }
 
 // Server is the distribution's SSH server on loopback, and a key it takes.
 type Server struct {
@@ -109,7 +104,7 @@ func (s Server) Way(hops int) route.Route {
 
 // Walker is a walker that vouches for whatever it meets.
 func (s Server) Walker(b testing.TB) *walk.Walker {
-	w := walk.New(walk.Config{Vouched: vouch.Open(filepath.Join(b.TempDir(), "v")), Asker: yes{}})
+	w := walk.New(walk.Config{Vouched: vouch.Open(filepath.Join(b.TempDir(), "v")), Asker: labtest.Yes{}})
 	b.Cleanup(w.Close)
 	return w
 }
