@@ -15,7 +15,7 @@ import (
 
 	"meatus/core/book"
 	"meatus/core/tunnel"
-	"meatus/core/walk/walktest"
+	"meatus/lab/servertest"
 )
 
 // services are a source that sends without end, and one that sends back what comes.
@@ -51,7 +51,7 @@ func services(b *testing.B) (source, echo string) {
 }
 
 // door opens a tunnel to a service over so many hops.
-func door(b *testing.B, s walktest.Server, hops int, spec book.Tunnel) *tunnel.Tunnel {
+func door(b *testing.B, s servertest.Server, hops int, spec book.Tunnel) *tunnel.Tunnel {
 	b.Helper()
 	way := tunnel.NewWay(s.Walker(b), s.Way(hops))
 	t, err := tunnel.Open(way, spec, tunnel.Options{})
@@ -98,7 +98,7 @@ func take(b *testing.B, flows int, dial func() (net.Conn, error)) time.Duration 
 // BenchmarkFlows compares what comes through a door with what comes through bare
 // channels of the library, in turn in the same run.
 func BenchmarkFlows(b *testing.B) {
-	s := walktest.Start(b)
+	s := servertest.Start(b)
 	source, _ := services(b)
 	for hops := 1; hops <= 2; hops++ {
 		client := s.Bare(b, hops)
@@ -122,7 +122,7 @@ func BenchmarkFlows(b *testing.B) {
 
 // BenchmarkRequests measures small requests through a door, and connecting.
 func BenchmarkRequests(b *testing.B) {
-	s := walktest.Start(b)
+	s := servertest.Start(b)
 	_, echo := services(b)
 	for hops := 1; hops <= 2; hops++ {
 		client := s.Bare(b, hops)
@@ -171,7 +171,7 @@ func BenchmarkRequests(b *testing.B) {
 
 // BenchmarkRoam measures requests for a page through a roaming door.
 func BenchmarkRoam(b *testing.B) {
-	s := walktest.Start(b)
+	s := servertest.Start(b)
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		b.Fatal(err)
@@ -202,7 +202,7 @@ func BenchmarkRoam(b *testing.B) {
 // BenchmarkIdleFlow measures the memory that a flow takes through which nothing
 // passes.
 func BenchmarkIdleFlow(b *testing.B) {
-	s := walktest.Start(b)
+	s := servertest.Start(b)
 	_, echo := services(b)
 	t := door(b, s, 1, book.Tunnel{Bring: "127.0.0.1:0", Reach: echo})
 	memory := func() uint64 {

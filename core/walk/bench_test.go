@@ -25,7 +25,7 @@ import (
 	"meatus/core/route"
 	"meatus/core/vouch"
 	"meatus/core/walk"
-	"meatus/core/walk/walktest"
+	"meatus/lab/servertest"
 )
 
 const load = 128 << 20
@@ -36,7 +36,7 @@ var loadCommand = fmt.Sprintf("head -c %d /dev/zero", load)
 // against the same server and in turn, since a machine's speed drifts. The ratio
 // is that of the whole times.
 func BenchmarkThroughput(b *testing.B) {
-	s := walktest.Start(b)
+	s := servertest.Start(b)
 	for _, hops := range []int{1, 2} {
 		client := s.Bare(b, hops)
 		w := s.Walker(b)
@@ -91,7 +91,7 @@ func drain(b *testing.B, start func() (io.Reader, func())) time.Duration {
 // BenchmarkSession compares opening a session where nothing is connected with
 // opening one through a live link, two hops away.
 func BenchmarkSession(b *testing.B) {
-	s := walktest.Start(b)
+	s := servertest.Start(b)
 	open := func(b *testing.B, w *walk.Walker) *walk.Passage {
 		p, err := w.Walk(context.Background(), s.Way(2))
 		if err != nil {
@@ -128,7 +128,7 @@ func BenchmarkLentSignature(b *testing.B) {
 	if out, err := exec.Command("go", "build", "-o", farside, "meatus/e2e/farside").CombinedOutput(); err != nil {
 		b.Fatalf("%v\n%s", err, out)
 	}
-	s := walktest.Start(b)
+	s := servertest.Start(b)
 	for hops := 1; hops <= 2; hops++ {
 		b.Run(fmt.Sprintf("%d hops", hops), func(b *testing.B) {
 			w := s.Walker(b)

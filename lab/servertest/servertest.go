@@ -1,6 +1,6 @@
-// Package walktest starts the distribution's SSH server on loopback for benchmarks,
+// Package servertest starts the distribution's SSH server on loopback for benchmarks,
 // and walks to it.
-package walktest
+package servertest
 
 import (
 	"crypto/ed25519"
