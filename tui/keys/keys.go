@@ -96,6 +96,7 @@ type Model struct {
 	find          string
 	form          *form.Form
 	note          string
+	page          int               // of the keys at the foot
 	which         []workspace.Opens // the answer to which key fits
 	asked         string
 	opened        []byte // a password, shown for a while
@@ -265,6 +266,8 @@ func (m *Model) key(msg tea.KeyPressMsg) (wish tea.Msg, cmd tea.Cmd) {
 		}
 	case "/":
 		m.ask("find", form.Step{Prompt: "/ ", Value: m.find})
+	case "?":
+		m.page++
 	case "f":
 		m.ask("which", form.Step{Prompt: "a fingerprint, a public key, or the name of a key pair: "})
 	case "n":
@@ -486,7 +489,7 @@ func (m *Model) View() []string {
 	if m.form != nil {
 		note = ""
 	}
-	return t.Page(lines, note, m.width, m.height, m.hints()...)
+	return t.Page(lines, note, m.width, m.height, t.Fit(m.hints(), m.page, m.width)...)
 }
 
 func (m *Model) summary() string {

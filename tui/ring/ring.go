@@ -71,6 +71,7 @@ type Model struct {
 	at            scroll.Cursor
 	form          *form.Form
 	note          string
+	page          int // of the keys at the foot
 	looks         int
 }
 
@@ -205,6 +206,8 @@ func (m *Model) key(msg tea.KeyPressMsg) (wish tea.Msg, cmd tea.Cmd) {
 	switch msg.String() {
 	case "esc", "q", "ctrl+c":
 		return Left{}, nil
+	case "?":
+		m.page++
 	case "a":
 		return ToKeys{}, nil
 	case "L":
@@ -357,7 +360,7 @@ func (m *Model) View() []string {
 	if m.form != nil {
 		note = ""
 	}
-	return t.Page(lines, note, m.width, m.height, m.hints()...)
+	return t.Page(lines, note, m.width, m.height, t.Fit(m.hints(), m.page, m.width)...)
 }
 
 func (m *Model) summary() string {

@@ -7,10 +7,12 @@ package theme
 
 import (
 	"image/color"
+	"slices"
 	"strings"
 
 	"charm.land/bubbles/v2/textinput"
 	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/x/ansi"
 
 	"meatus/core/gate"
 	"meatus/tui/fit"
@@ -111,6 +113,28 @@ func (t *Theme) Keys(hints ...Hint) string {
 		out += t.Key.Render(h.Key) + " " + t.Faint.Render(h.Does)
 	}
 	return out
+}
+
+// Fit are as many hints as fit a width, from those of a page on: with one behind them
+// that leads to the next page where not all fit. Pages go round.
+func (t *Theme) Fit(hints []Hint, page, width int) []Hint {
+	more := Hint{"?", "more keys"}
+	var pages [][]Hint
+	for len(hints) > 0 {
+		n := 1
+		for n < len(hints) && ansi.StringWidth(t.Keys(append(slices.Clone(hints[:n+1]), more)...)) <= width-4 {
+			n++
+		}
+		pages = append(pages, hints[:n])
+		hints = hints[n:]
+	}
+	switch len(pages) {
+	case 0:
+		return nil
+	case 1:
+		return pages[0]
+	}
+	return append(slices.Clone(pages[page%len(pages)]), more)
 }
 
 // Page makes lines a place of a size: with the keys at its foot, or a note in their
