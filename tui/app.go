@@ -15,7 +15,6 @@ import (
 	"time"
 
 	tea "charm.land/bubbletea/v2"
-	"golang.org/x/crypto/ssh"
 
 	"meatus/core/away"
 	"meatus/core/book"
@@ -254,9 +253,9 @@ type (
 		asked bool // by a person
 	}
 	keysAsked struct {
-		of      mend.Case
-		answers []walk.Asked
-		err     error
+		of    mend.Case
+		taken []workspace.Taken
+		err   error
 	}
 	fileWritten struct{}
 	gone        struct { // keys, from the ring
@@ -692,14 +691,8 @@ func (a *App) askKeys(c mend.Case) tea.Cmd {
 	r.Hops = r.Hops[:c.Hop+1]
 	a.notice = "asking " + r.Target().Name + " about keys …"
 	return func() tea.Msg {
-		var public []ssh.PublicKey
-		for _, k := range ws.Keys() {
-			if k.Sheet.Public != nil {
-				public = append(public, k.Sheet.Public)
-			}
-		}
-		answers, err := walker.WouldTake(ctx, r, public)
-		return keysAsked{c, answers, err}
+		taken, err := ws.AskServer(ctx, walker, r)
+		return keysAsked{c, taken, err}
 	}
 }
 
@@ -707,9 +700,13 @@ func (a *App) askKeys(c mend.Case) tea.Cmd {
 func (a *App) offerTaken(msg keysAsked) tea.Cmd {
 	c := msg.of
 	c.Asked = true
-	for _, answer := range msg.answers {
-		if answer.Takes {
-			c.Takes = append(c.Takes, ssh.FingerprintSHA256(answer.Key))
+	asked := 0
+	for _, t := range msg.taken {
+		if t.Asked {
+			asked++
+		}
+		if t.Takes {
+			c.Takes = append(c.Takes, t.SHA256)
 		}
 	}
 	a.notice = ""
@@ -718,7 +715,7 @@ func (a *App) offerTaken(msg keysAsked) tea.Cmd {
 		a.notice = msg.err.Error()
 		return nil
 	case len(c.Takes) == 0:
-		c.Gate.Reason = fmt.Sprintf("%s would take none of the %d keys it was asked about for the login %s", c.Route.Hops[c.Hop].Name, len(msg.answers), c.Route.Hops[c.Hop].User)
+		c.Gate.Reason = fmt.Sprintf("%s would take none of the %d keys it was asked about for the login %s", c.Route.Hops[c.Hop].Name, asked, c.Route.Hops[c.Hop].User)
 	}
 	if a.task != nil || a.inShell {
 		return nil // the person has gone on

@@ -12,8 +12,6 @@ import (
 	"time"
 
 	tea "charm.land/bubbletea/v2"
-	"golang.org/x/crypto/ssh"
-
 	"meatus/core/book"
 	"meatus/core/draw"
 	"meatus/core/gate"
@@ -57,13 +55,7 @@ func (a *App) sweep(session string) tea.Cmd {
 			return err
 		}
 		defer p.Close()
-		var known []ssh.PublicKey
-		for _, k := range ws.Keys() {
-			if k.Sheet.Public != nil {
-				known = append(known, k.Sheet.Public)
-			}
-		}
-		report, err := sweep.Look(ctx, p, known)
+		report, err := sweep.Look(ctx, p, ws.PublicKeys())
 		if err != nil {
 			return err
 		}

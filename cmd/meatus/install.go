@@ -9,7 +9,6 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/crypto/ssh"
 
 	"meatus/core/install"
 	"meatus/core/keyfile"
@@ -233,13 +232,7 @@ func keySweep(open opener) *cobra.Command {
 				return err
 			}
 			defer done()
-			var known []ssh.PublicKey
-			for _, k := range w.Keys() {
-				if k.Sheet.Public != nil {
-					known = append(known, k.Sheet.Public)
-				}
-			}
-			report, err := sweep.Look(cmd.Context(), passage, known)
+			report, err := sweep.Look(cmd.Context(), passage, w.PublicKeys())
 			if err != nil {
 				return err
 			}

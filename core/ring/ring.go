@@ -72,15 +72,24 @@ func (r *Ring) Add(key crypto.PrivateKey, e Entry) (Entry, error) {
 		h.Uses, h.Used = old.Uses, old.Used
 		r.drop(func(o *held) bool { return o == old })
 	}
-	if !e.Until.IsZero() {
-		h.gone = time.AfterFunc(time.Until(e.Until), func() {
+	r.expire(h)
+	r.keys = append(r.keys, h)
+	return h.Entry, nil
+}
+
+// expire has a key taken out when its time is over. The lock is held.
+func (r *Ring) expire(h *held) {
+	if h.gone != nil {
+		h.gone.Stop()
+		h.gone = nil
+	}
+	if !h.Until.IsZero() {
+		h.gone = time.AfterFunc(time.Until(h.Until), func() {
 			r.mu.Lock()
 			defer r.mu.Unlock()
 			r.drop(func(o *held) bool { return o == h })
 		})
 	}
-	r.keys = append(r.keys, h)
-	return h.Entry, nil
 }
 
 // drop takes keys out and wipes them. The lock is held.
@@ -122,17 +131,7 @@ func (r *Ring) Change(sha256 string, change func(*Entry)) bool {
 		return false
 	}
 	change(&h.Entry)
-	if h.gone != nil {
-		h.gone.Stop()
-		h.gone = nil
-	}
-	if !h.Until.IsZero() {
-		h.gone = time.AfterFunc(time.Until(h.Until), func() {
-			r.mu.Lock()
-			defer r.mu.Unlock()
-			r.drop(func(o *held) bool { return o == h })
-		})
-	}
+	r.expire(h)
 	return true
 }
 

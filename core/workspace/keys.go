@@ -119,6 +119,17 @@ func (w *Workspace) Keys() []Key {
 	return keys
 }
 
+// PublicKeys are the public halves of every key that is known.
+func (w *Workspace) PublicKeys() []ssh.PublicKey {
+	var all []ssh.PublicKey
+	for _, k := range w.Keys() {
+		if k.Sheet.Public != nil {
+			all = append(all, k.Sheet.Public)
+		}
+	}
+	return all
+}
+
 // KeysStamp changes when a key file comes, goes or takes another name in a folder
 // that is looked through. It costs a look at each folder.
 func (w *Workspace) KeysStamp() string {
