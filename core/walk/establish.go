@@ -209,7 +209,7 @@ func (h *handshake) shake() error {
 	}
 	h.login.done()
 	l.tell(0, gate.Gate{Kind: gate.Login, Verdict: gate.Open, Seen: h.login.summary(), Detail: h.login.told()}, false)
-	l.client = ssh.NewClient(conn, chans, h.requests(conn, reqs))
+	l.client = ssh.NewClient(loadedConn{conn, &l.load}, l.load.opened(chans), h.requests(conn, reqs))
 	if opened := l.client.HandleChannelOpen(agentChannel); opened != nil {
 		l.w.wg.Go(func() { l.serveAgent(opened) })
 	}

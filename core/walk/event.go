@@ -114,11 +114,23 @@ type LinkState struct {
 	In, Out   uint64        // bytes on the wire, from and to the machine
 	Users     int           // shells, commands and links above
 	Cipher    string
+	// Of all round trips of the link: smoothed with their spread, as RFC 6298
+	// section 2 does, the best and the worst; 0 before the first answer.
+	Smoothed, Spread, Best, Worst time.Duration
+	PayIn, PayOut                 uint64    // bytes of its channels, without what wraps them
+	Channels                      int       // open through it
+	LastUse                       time.Time // when payload last passed, zero before
+	Again                         int       // how often a link to there came back
+	Packets                       Packets
 	// Frozen says that a keepalive is overdue and nothing else came; LastIn is
 	// when the last byte did.
 	Frozen bool
 	LastIn time.Time
 }
+
+// Packets are what the system counted for a first hop's connection: segments each
+// way, and those that were sent again. It knows of none for a hop behind another.
+type Packets struct{ In, Out, Resent uint32 }
 
 func (Trying) isEvent()   {}
 func (Passed) isEvent()   {}

@@ -41,8 +41,10 @@ type Link struct {
 	ctx     context.Context // ends when the link is to end
 	cancel  context.CancelCauseFunc
 
-	roundTrip atomic.Int64
-	frozen    atomic.Bool
+	load   load
+	trips  trips
+	frozen atomic.Bool
+	probes chan struct{} // a sign of life is wanted now
 
 	// ----
 	up       bool
@@ -83,6 +85,7 @@ func (l *Link) run() {
 	l.since = time.Now()
 	l.w.mu.Lock()
 	l.up = true
+	l.w.ups[l.prefix]++
 	state := l.stateLocked()
 	l.w.mu.Unlock()
 	l.w.tell(LinkUp{state})
@@ -217,7 +220,13 @@ func (l *Link) passed(k gate.Kind, seen string) {
 }
 
 func (l *Link) stateLocked() LinkState {
-	s := LinkState{ID: l.id, Hop: l.hop.Name, Prefix: l.prefix, Since: l.since, Users: l.users, Cipher: l.cipher, RoundTrip: time.Duration(l.roundTrip.Load())}
+	s := LinkState{ID: l.id, Hop: l.hop.Name, Prefix: l.prefix, Since: l.since, Users: l.users, Cipher: l.cipher, Again: max(l.w.ups[l.prefix]-1, 0)}
+	s.RoundTrip, s.Smoothed, s.Spread = time.Duration(l.trips.now.Load()), time.Duration(l.trips.smoothed.Load()), time.Duration(l.trips.spread.Load())
+	s.Best, s.Worst = time.Duration(l.trips.best.Load()), time.Duration(l.trips.worst.Load())
+	s.PayIn, s.PayOut, s.Channels = l.load.in.Load(), l.load.out.Load(), int(l.load.channels.Load())
+	if last := l.load.last.Load(); last != 0 {
+		s.LastUse = epoch.Add(time.Duration(last))
+	}
 	if l.conn != nil {
 		s.In, s.Out = l.conn.in.Load(), l.conn.out.Load()
 		s.LastIn, s.Frozen = epoch.Add(time.Duration(l.conn.lastIn.Load())), l.frozen.Load()
@@ -251,9 +260,14 @@ func (l *Link) keepAlive() {
 	for {
 		select {
 		case took := <-answered:
-			l.roundTrip.Store(int64(took))
+			l.trips.add(took)
 			l.frozen.Store(false)
 			waiting, missed = false, 0
+		case <-l.probes:
+			if !waiting {
+				waiting, asked = true, time.Now()
+				ask()
+			}
 		case <-ticks:
 			if !waiting {
 				waiting, asked = true, time.Now()

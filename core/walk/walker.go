@@ -51,6 +51,7 @@ type Walker struct {
 	inboxes []*Inbox
 	nextID  ID
 	closed  bool
+	ups     map[string]int // how often a link came up, by prefix
 }
 
 // New returns a walker without links.
@@ -73,7 +74,7 @@ func New(c Config) *Walker {
 	if c.Ring.Names == nil {
 		c.Ring.Names = c.Vouched.NamesOf
 	}
-	w := &Walker{Config: c, links: map[string]*Link{}}
+	w := &Walker{Config: c, links: map[string]*Link{}, ups: map[string]int{}}
 	w.ctx, w.cancel = context.WithCancel(context.Background())
 	w.wg.Go(w.beat)
 	return w
@@ -121,11 +122,29 @@ func (w *Walker) Links() []LinkState {
 	var states []LinkState
 	for _, l := range w.links {
 		if l.up {
-			states = append(states, l.stateLocked())
+			s := l.stateLocked()
+			if l.below == nil {
+				s.Packets.In, s.Packets.Out, s.Packets.Resent = packets(l.conn.Conn)
+			}
+			states = append(states, s)
 		}
 	}
 	slices.SortFunc(states, func(a, b LinkState) int { return int(a.ID - b.ID) })
 	return states
+}
+
+// Probe asks every live link for a sign of life now, which takes its round trip.
+func (w *Walker) Probe() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for _, l := range w.links {
+		if l.up {
+			select {
+			case l.probes <- struct{}{}:
+			default:
+			}
+		}
+	}
 }
 
 // EndLink ends a link, and with it everything that goes through it. It tells whether
@@ -300,7 +319,7 @@ func (w *Walker) join(a *attempt, i int, below *Link) (*Link, error) {
 	a.reused = a.reused || l != nil && l.up
 	if l == nil {
 		w.nextID++
-		l = &Link{w: w, id: w.nextID, hop: a.route.Hops[i], prefix: prefix, route: a.route, index: i, below: below, ready: make(chan struct{})}
+		l = &Link{w: w, id: w.nextID, hop: a.route.Hops[i], prefix: prefix, route: a.route, index: i, below: below, ready: make(chan struct{}), probes: make(chan struct{}, 1)}
 		l.ctx, l.cancel = context.WithCancelCause(w.ctx)
 		w.links[prefix] = l
 		if below != nil {
