@@ -156,9 +156,15 @@ func New(ws *workspace.Workspace, o Options) *App {
 	if a.trail != nil {
 		inbox := a.walker.Subscribe()
 		go func() {
-			if err := a.trail.Follow(a.ctx, inbox); err != nil && a.ctx.Err() == nil {
-				a.desk.Send(notice(err.Error()))
-			}
+			a.trail.Follow(a.ctx, inbox, func(err error) {
+				switch {
+				case a.ctx.Err() != nil:
+				case err != nil:
+					a.desk.Send(notice(err.Error()))
+				default:
+					a.desk.Send(notice("the trail is written again"))
+				}
+			})
 		}()
 	}
 	a.journal = journal.New(a.trail, why, t)

@@ -106,7 +106,7 @@ func walkThere(cmd *cobra.Command, w *workspace.Workspace, r route.Route, identi
 	if err != nil {
 		return nil, nil, nil, nil, err
 	}
-	record, stop := keepTrailOf(w.Dir, walker)
+	_, record, stop := keepTrailOf(w.Dir, walker)
 	passage, err := walker.Walk(cmd.Context(), r)
 	if err != nil {
 		stop()
@@ -154,7 +154,7 @@ account is opened by a key that its session names. OLD stays where it is.`,
 				return err
 			}
 			defer walker.Close()
-			record, stop := keepTrailOf(w.Dir, walker)
+			_, record, stop := keepTrailOf(w.Dir, walker)
 			defer stop()
 			out := cmd.OutOrStdout()
 			err = install.Rotation{

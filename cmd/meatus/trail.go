@@ -2,6 +2,7 @@ package main
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"time"
@@ -64,27 +65,31 @@ func trailCommand(open opener) *cobra.Command {
 // keepTrail writes what a walker does to the workspace's trail, until stopped. A
 // trail that cannot be kept is said, and is no reason to stop.
 func keepTrail(dir string, walker *walk.Walker) (stop func()) {
-	_, stop = keepTrailOf(dir, walker)
+	_, _, stop = keepTrailOf(dir, walker)
 	return stop
 }
 
-// keepTrailOf is keepTrail, with a way to write entries of one's own.
-func keepTrailOf(dir string, walker *walk.Walker) (record func(trail.Entry), stop func()) {
+// keepTrailOf is keepTrail, with the trail, nil where there is none, and a way to
+// write entries of one's own.
+func keepTrailOf(dir string, walker *walk.Walker) (t *trail.Trail, record func(trail.Entry), stop func()) {
 	t, err := trail.Open(dir)
 	if err != nil {
 		fmt.Fprintln(os.Stderr, "meatus: "+err.Error())
-		return func(trail.Entry) {}, func() {}
+		return nil, func(trail.Entry) {}, func() {}
 	}
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan struct{})
 	inbox := walker.Subscribe()
 	go func() {
 		defer close(done)
-		if err := t.Follow(ctx, inbox); err != nil {
+		t.Follow(ctx, inbox, func(err error) {
+			if err == nil {
+				err = errors.New("the trail is written again")
+			}
 			fmt.Fprintln(os.Stderr, "meatus: "+err.Error())
-		}
+		})
 	}()
-	return func(e trail.Entry) {
+	return t, func(e trail.Entry) {
 			if err := t.Add(e); err != nil {
 				fmt.Fprintln(os.Stderr, "meatus: "+err.Error())
 			}

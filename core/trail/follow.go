@@ -14,23 +14,26 @@ import (
 )
 
 // Follow writes what happens to walks, questions, shells and links, until ctx
-// ends. It returns the first error of writing, after which it writes no more.
-func (t *Trail) Follow(ctx context.Context, inbox *walk.Inbox) error {
+// ends. Where that fails, on a full disk perhaps, told is told why, once; and nil when
+// it is written again.
+func (t *Trail) Follow(ctx context.Context, inbox *walk.Inbox, told func(error)) {
+	failing := false
 	for events := inbox.Take(ctx); events != nil; events = inbox.Take(ctx) {
 		for _, event := range events {
-			if err := t.note(event); err != nil {
-				return err
-			}
+			err := t.note(event)
 			e, ok := entry(event)
-			if !ok {
+			if ok && err == nil {
+				err = t.Add(e)
+			}
+			if !ok && err == nil {
 				continue
 			}
-			if err := t.Add(e); err != nil {
-				return err
+			if (err != nil) != failing {
+				failing = err != nil
+				told(err)
 			}
 		}
 	}
-	return nil
 }
 
 // note remembers what an event tells about logins and hosts.
@@ -111,8 +114,10 @@ func entry(event walk.Event) (Entry, bool) {
 			e.fail(ev.Failure)
 		}
 		return e, true
+	case walk.LinkUp:
+		return Entry{Kind: Link, Hop: ev.Link.Hop, Say: linkUp}, true
 	case walk.LinkDown:
-		e := Entry{Kind: End, Hop: ev.Link.Hop, Say: fmt.Sprintf("link ended, %d bytes in, %d out", ev.Link.In, ev.Link.Out), Took: time.Since(ev.Link.Since).Round(time.Millisecond)}
+		e := Entry{Kind: End, Hop: ev.Link.Hop, Say: fmt.Sprintf(linkEnded+", %d bytes in, %d out", ev.Link.In, ev.Link.Out), Took: time.Since(ev.Link.Since).Round(time.Millisecond)}
 		if ev.Failure != nil {
 			e.fail(ev.Failure)
 		}

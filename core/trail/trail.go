@@ -60,6 +60,7 @@ const (
 	Edit     Kind = "edit"     // the sessions were edited
 	Shell    Kind = "shell"    // a shell or command began
 	End      Kind = "end"      // a shell, command or link ended
+	Link     Kind = "link"     // a link came up
 )
 
 // Entry is one line of the trail. Times are UTC, to the millisecond.
@@ -121,7 +122,7 @@ func Open(dir string) (*Trail, error) {
 			took    integer not null,          -- nanoseconds
 			failed  text not null
 		);
-		create index if not exists entries_at on entries (at);` + loginsTable)
+		create index if not exists entries_at on entries (at);` + loginsTable + samplesTable)
 	if err != nil {
 		db.Close()
 		return nil, fmt.Errorf("the trail %s cannot be used: %w; move it away and a new one is begun", path, err)

@@ -1,0 +1,252 @@
+package meter
+
+import (
+	"context"
+	"sync"
+	"time"
+)
+
+// Reading is what a link or flow has carried so far.
+type Reading struct {
+	Key       string // names it, also in another run of the program
+	Name      string // what it is called
+	ID        int64  // tells one life of it from the next
+	In, Out   uint64
+	RoundTrip time.Duration // 0 where not known
+	Brief     bool          // a flow: its series goes with it and is not kept
+}
+
+// Row are samples of a link, as a [Store] keeps them.
+type Row struct {
+	Key, Name string
+	Span      time.Duration // of each sample
+	Samples   []Sample
+}
+
+// Store keeps samples over the program's end.
+type Store interface {
+	// KeepSamples adds samples, and lets those go that are older than a span of that
+	// length is kept.
+	KeepSamples(rows []Row) error
+	// Samples are what is kept of a link, the oldest first.
+	Samples(key string) ([]Row, error)
+}
+
+// keepEvery is how often samples go to the store.
+const keepEvery = time.Minute
+
+// maxLinks is how many links' series are held. The one that was counted least
+// recently goes first.
+const maxLinks = 1000
+
+// Keeper counts what a source tells once a second, and hands the samples of links to
+// a store once a minute. It is safe to use from many goroutines.
+type Keeper struct {
+	source func() []Reading
+	store  Store // may be nil
+
+	mu     sync.Mutex
+	series map[string]*held
+	err    error // of the store, the first
+}
+
+type held struct {
+	Series
+	name  string
+	seen  time.Time
+	alive bool
+}
+
+// NewKeeper returns a keeper that has counted nothing. store may be nil.
+func NewKeeper(source func() []Reading, store Store) *Keeper {
+	return &Keeper{source: source, store: store, series: map[string]*held{}}
+}
+
+// Run counts until the context ends, and then keeps what is not kept yet. It returns
+// the first error of the store; counting goes on without it.
+func (k *Keeper) Run(ctx context.Context) error {
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	kept := time.Now()
+	for {
+		select {
+		case <-tick.C:
+		case <-ctx.Done():
+			k.Keep()
+			return k.Err()
+		}
+		now := time.Now()
+		k.Take(now)
+		if now.Sub(kept) >= keepEvery {
+			kept = now
+			k.Keep()
+		}
+	}
+}
+
+// Err is the first error of the store, nil where there is none.
+func (k *Keeper) Err() error {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.err
+}
+
+// Take counts what the source tells now.
+func (k *Keeper) Take(now time.Time) {
+	for _, r := range k.source() {
+		k.mu.Lock()
+		h := k.series[r.Key]
+		k.mu.Unlock()
+		if h == nil {
+			h = k.begin(r, now)
+		}
+		h.Count(now, r.ID, r.In, r.Out, r.RoundTrip)
+		k.mu.Lock()
+		h.seen, h.alive = now, true
+		k.mu.Unlock()
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	links, oldest := 0, ""
+	for key, h := range k.series {
+		if h.alive = h.seen.Equal(now); h.alive && h.brief {
+			continue
+		}
+		if h.brief {
+			delete(k.series, key)
+			continue
+		}
+		links++
+		if !h.alive && (oldest == "" || h.seen.Before(k.series[oldest].seen)) {
+			oldest = key
+		}
+	}
+	if links > maxLinks && oldest != "" {
+		delete(k.series, oldest)
+	}
+}
+
+// begin makes a series, with what the store has of it.
+func (k *Keeper) begin(r Reading, now time.Time) *held {
+	h := &held{name: r.Name, seen: now}
+	h.brief = r.Brief
+	h.begin(now)
+	if k.store != nil && !r.Brief {
+		rows, err := k.store.Samples(r.Key)
+		if err != nil {
+			k.fail(err)
+		}
+		for _, row := range rows {
+			h.restore(row)
+		}
+	}
+	k.mu.Lock()
+	k.series[r.Key] = h
+	k.mu.Unlock()
+	return h
+}
+
+func (k *Keeper) fail(err error) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.err == nil {
+		k.err = err
+	}
+}
+
+// restore puts kept samples back.
+func (s *Series) restore(row Row) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for i := range s.levels {
+		if l := &s.levels[i]; l.span == row.Span {
+			for _, sample := range row.Samples {
+				l.put(sample, s.base)
+			}
+			l.pending = 0
+		}
+	}
+}
+
+// Keep hands what is not kept yet to the store. What the store does not take is tried
+// again the next time, as long as it is held.
+func (k *Keeper) Keep() {
+	if k.store == nil {
+		return
+	}
+	k.mu.Lock()
+	var rows []Row
+	taken := map[*level]int{}
+	for key, h := range k.series {
+		if h.brief {
+			continue
+		}
+		h.Series.mu.Lock()
+		for i := range h.levels {
+			l := &h.levels[i]
+			if l.pending == 0 {
+				continue
+			}
+			row := Row{Key: key, Name: h.name, Span: l.span}
+			for n := len(l.samples) - l.pending; n < len(l.samples); n++ {
+				row.Samples = append(row.Samples, l.samples[(l.next+n)%len(l.samples)].sample(h.base))
+			}
+			rows = append(rows, row)
+			taken[l] = l.pending
+			l.pending = 0
+		}
+		h.Series.mu.Unlock()
+	}
+	k.mu.Unlock()
+	if len(rows) == 0 {
+		return
+	}
+	if err := k.store.KeepSamples(rows); err != nil {
+		k.fail(err)
+		k.mu.Lock()
+		for _, h := range k.series {
+			h.Series.mu.Lock()
+			for i := range h.levels {
+				l := &h.levels[i]
+				l.pending = min(l.pending+taken[l], len(l.samples))
+			}
+			h.Series.mu.Unlock()
+		}
+		k.mu.Unlock()
+	}
+}
+
+// Series is what is held of a key, nil where that is nothing.
+func (k *Keeper) Series(key string) *Series {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if h := k.series[key]; h != nil {
+		return &h.Series
+	}
+	return nil
+}
+
+// Hauled is what one link carried in a time.
+type Hauled struct {
+	Key, Name string
+	In, Out   float64 // bytes
+}
+
+// Since is what each link carried since a time, in no order.
+func (k *Keeper) Since(from, now time.Time) []Hauled {
+	k.mu.Lock()
+	links := map[string]*held{}
+	for key, h := range k.series {
+		if !h.brief {
+			links[key] = h
+		}
+	}
+	k.mu.Unlock()
+	var all []Hauled
+	for key, h := range links {
+		if in, out := h.Carried(from, now); in+out >= 1 {
+			all = append(all, Hauled{key, h.name, in, out})
+		}
+	}
+	return all
+}
