@@ -20,6 +20,7 @@ import (
 	"meatus/core/book"
 	"meatus/core/gate"
 	"meatus/core/mend"
+	"meatus/core/meter"
 	"meatus/core/route"
 	"meatus/core/shell"
 	"meatus/core/trail"
@@ -85,7 +86,11 @@ type App struct {
 	ring          *ringplace.Model
 	watched       *watch.Model
 	tunnels       *tunnel.Set
-	hide          func() // ends being seen by other programs
+	toDraw        toDraw // a drawing that is asked about, or nil
+	keeper        *meter.Keeper
+	kept          chan struct{} // closed when the keeper has ended
+	touched       time.Time     // when a key was last pressed
+	hide          func()        // ends being seen by other programs
 	routes        *routes.Model
 	shell         *shells.Model
 	ask           *ask.Model
@@ -172,7 +177,16 @@ func New(ws *workspace.Workspace, o Options) *App {
 	a.keys = keys.New(ws, a.walker.Ring.Entries, t)
 	a.ring = ringplace.New(ws, a.walker, t)
 	a.tunnels = tunnel.NewSet(a.walker, a.walker.Tell)
-	a.watched = watch.New(a.walker, a.tunnels, a.liveShells, t)
+	var store meter.Store
+	if a.trail != nil {
+		store = a.trail
+	}
+	a.keeper, a.kept = meter.NewKeeper(tunnel.Readings(a.walker, a.tunnels), store), make(chan struct{})
+	go func() {
+		defer close(a.kept)
+		a.keeper.Run(a.ctx, func(err error) { a.desk.Send(notice(err.Error())) })
+	}()
+	a.watched = watch.New(watch.Live{Walker: a.walker, Set: a.tunnels, Keeper: a.keeper, Shells: a.shellsNow}, t)
 	a.routes.SetTunnels(a.tunnels.Lines)
 	a.hide = func() {}
 	if hide, err := a.tunnels.Show(ws.Dir, "the full screen"); err == nil { // without it, others do not see them
@@ -214,6 +228,7 @@ func (a *App) Close() {
 	a.tunnels.CloseAll(0)
 	a.ring.Close()
 	a.walker.Close()
+	<-a.kept
 	if a.trail != nil {
 		a.trail.Close()
 	}
@@ -358,7 +373,6 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case second:
 		a.ticking = false
 		a.routes.Tick(time.Time(msg))
-		a.watched.Sample(time.Time(msg))
 		return a, a.clocks()
 	case ask.Asked, ask.Withdrawn:
 		a.ask.Update(msg)
@@ -487,7 +501,11 @@ func (a *App) wish(msg tea.Msg) tea.Cmd {
 	case routes.Tunnels:
 		return a.toggleTunnels(msg)
 	case routes.Draw:
-		return a.draw(msg.Sessions)
+		return a.drawMap(msg.Sessions)
+	case journal.Draw:
+		return a.drawTimeline()
+	case keys.Draw:
+		return a.drawMap(msg.Sessions)
 	case routes.Compose:
 		if r, ok := a.routes.Route(msg.Session); ok {
 			a.task = compose.New(r, a.theme, a.width)
@@ -517,6 +535,14 @@ func (a *App) wish(msg tea.Msg) tea.Cmd {
 		return a.goToPlace("K")
 	case ringplace.Copy:
 		return tea.SetClipboard(msg.Text)
+	case watch.Copy:
+		return tea.SetClipboard(msg.Text)
+	case watch.Draw:
+		return a.drawChart(msg)
+	case watch.Recap:
+		return a.recap(msg.Since)
+	case recapped:
+		return a.takeRecap(msg)
 	case renamed:
 		a.ws = a.ws.With(msg.book)
 		a.routes.SetWorkspace(a.ws)
@@ -921,6 +947,24 @@ func (a *App) tellSheet(session, say string) {
 	if !open.SetWorkspace(a.ws, say) {
 		a.task = nil
 	}
+}
+
+// shellsNow are the shells that have not ended, and since when those whose way is lost
+// have lost it.
+func (a *App) shellsNow() []watch.Shell {
+	var all []watch.Shell
+	for _, s := range a.open {
+		if !s.Live() {
+			continue
+		}
+		one := watch.Shell{Session: s.Route.Session}
+		one.Lost, _ = s.Lost()
+		for _, h := range s.Route.Hops {
+			one.Hops = append(one.Hops, h.Name)
+		}
+		all = append(all, one)
+	}
+	return all
 }
 
 // liveShells counts the shells that have not ended.

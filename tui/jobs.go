@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -31,6 +32,7 @@ import (
 	"meatus/tui/lending"
 	"meatus/tui/routes"
 	"meatus/tui/sheet"
+	"meatus/tui/watch"
 )
 
 // begin shows a job in place of the card, at the session it is for.
@@ -389,28 +391,91 @@ func (a *App) openMade(msg compose.Made) tea.Cmd {
 	}
 }
 
-// draw writes the map of sessions beside the sessions file, as SVG and PDF.
-func (a *App) draw(sessions []string) tea.Cmd {
-	ws, title := a.ws, a.name()
-	return func() tea.Msg {
+// drawing is what can be drawn to hand on.
+type drawing interface {
+	Write(io.Writer, draw.Format) error
+}
+
+// drawMap draws the map of sessions.
+func (a *App) drawMap(sessions []string) tea.Cmd {
+	ws, title, of := a.ws, a.name(), fmt.Sprintf("%d sessions", len(sessions))
+	if len(sessions) == 1 {
+		of, title = sessions[0], sessions[0]+", "+title
+	}
+	return a.askDrawing("the map of "+of, "addresses, logins and fingerprints", func(private bool) tea.Msg {
 		m, err := ws.Map(sessions, title, time.Now())
 		if err != nil {
 			return notice(err.Error())
 		}
-		stem := filepath.Join(ws.Dir, "drawings", "map-"+m.At.Format("2006-01-02-150405"))
-		if err := os.MkdirAll(filepath.Dir(stem), 0o700); err != nil {
+		m.Private = private
+		return keepDrawing(ws.Dir, "map", of, m)
+	})
+}
+
+// drawChart draws what a link or flow carried.
+func (a *App) drawChart(msg watch.Draw) tea.Cmd {
+	dir, name := a.ws.Dir, a.name()
+	return a.askDrawing("what "+msg.Name+" carried", "what it is called", func(private bool) tea.Msg {
+		title := msg.Name + ", " + name
+		if private {
+			title = name
+		}
+		return keepDrawing(dir, "chart", msg.Name, draw.Chart{Title: title, From: msg.From, To: msg.To, Samples: msg.Samples})
+	})
+}
+
+// drawTimeline draws who was connected where over the last day.
+func (a *App) drawTimeline() tea.Cmd {
+	if a.trail == nil {
+		return nil
+	}
+	t, dir, title := a.trail, a.ws.Dir, a.name()
+	return a.askDrawing("who was connected where over the last day", "the accounts here", func(private bool) tea.Msg {
+		line := draw.Timeline{Title: title, To: time.Now(), Private: private}
+		line.From = line.To.Add(-24 * time.Hour)
+		var err error
+		if line.Stays, err = t.Stays(context.Background(), line.From, line.To); err != nil {
 			return notice(err.Error())
 		}
-		for _, f := range []draw.Format{draw.SVG, draw.PDF} {
-			var text bytes.Buffer
-			err := m.Write(&text, f)
-			if err == nil {
-				err = whole.Write(stem+"."+string(f), text.Bytes())
-			}
-			if err != nil {
-				return notice("drawing the map: " + err.Error())
-			}
-		}
-		return notice(fmt.Sprintf("%d sessions drawn, as .svg and .pdf: %s", len(sessions), workspace.Short(stem)))
+		return keepDrawing(dir, "timeline", "the last day", line)
+	})
+}
+
+// toDraw is a drawing that is asked about.
+type toDraw func(private bool) tea.Msg
+
+// askDrawing asks whether a drawing is to leave private parts out.
+func (a *App) askDrawing(what, private string, do toDraw) tea.Cmd {
+	a.toDraw = do
+	a.notice = fmt.Sprintf("draw %s: enter with %s, p without, esc not at all", what, private)
+	return nil
+}
+
+// answerDrawing takes the answer to that.
+func (a *App) answerDrawing(key string) tea.Cmd {
+	do := a.toDraw
+	a.toDraw = nil
+	if key != "enter" && key != "p" {
+		return nil
 	}
+	return func() tea.Msg { return do(key == "p") }
+}
+
+// keepDrawing writes a drawing beside the sessions file, as SVG and PDF.
+func keepDrawing(dir, kind, of string, d drawing) tea.Msg {
+	stem := filepath.Join(dir, "drawings", kind+"-"+time.Now().Format("2006-01-02-150405"))
+	if err := os.MkdirAll(filepath.Dir(stem), 0o700); err != nil {
+		return notice(err.Error())
+	}
+	for _, f := range []draw.Format{draw.SVG, draw.PDF} {
+		var text bytes.Buffer
+		err := d.Write(&text, f)
+		if err == nil {
+			err = whole.Write(stem+"."+string(f), text.Bytes())
+		}
+		if err != nil {
+			return notice("drawing the " + kind + ": " + err.Error())
+		}
+	}
+	return notice(fmt.Sprintf("%s drawn, as .svg and .pdf: %s", of, workspace.Short(stem)))
 }

@@ -1,6 +1,8 @@
 package tui
 
 import (
+	"time"
+
 	tea "charm.land/bubbletea/v2"
 
 	"meatus/tui/switcher"
@@ -12,6 +14,15 @@ import (
 func (a *App) key(msg tea.KeyPressMsg) tea.Cmd {
 	key := msg.String()
 	a.notice = ""
+	away := a.cameBack(time.Now())
+	if away != nil {
+		return tea.Batch(away, a.keyNow(msg, key))
+	}
+	return a.keyNow(msg, key)
+}
+
+// keyNow is key, once it is known how long nobody was there.
+func (a *App) keyNow(msg tea.KeyPressMsg, key string) tea.Cmd {
 	if a.tooSmall() {
 		if (key == "ctrl+c" || key == "q") && a.liveShells() == 0 {
 			return tea.Quit
@@ -20,6 +31,9 @@ func (a *App) key(msg tea.KeyPressMsg) tea.Cmd {
 	}
 	if a.leaving {
 		return a.answerLeaving(key)
+	}
+	if a.toDraw != nil {
+		return a.answerDrawing(key)
 	}
 	if key == a.options.Leader {
 		a.lead(msg)
@@ -173,7 +187,7 @@ func (a *App) allKeys() []keyGroup {
 			{Key: "↑ ↓  pgup pgdn", Does: "choose a session"},
 			{Key: "/", Does: "find"}, {Key: "enter", Does: "walk and open a shell"},
 			{Key: "w", Does: "wait until it is up"}, {Key: "s  t  T", Does: "to its shell; its tunnels; another"}, {Key: "c  C", Does: "check it, all of them"}, {Key: "v  R", Does: "how far, and how often"}, {Key: "space o", Does: "mark it; order"}, {Key: "esc", Does: "stop"},
-			{Key: "m  M", Does: "mend it; all ways to"}, {Key: "i  a", Does: "settle its identity; ask which key opens it"}, {Key: "l  b  S", Does: "lend to one shell; better way; sweep"}, {Key: "h K g W  x", Does: "hosts, keys, ring, watch; draw"}, {Key: "d", Does: "details of what is wrong"},
+			{Key: "m  M", Does: "mend it; all ways to"}, {Key: "i  a", Does: "settle its identity; ask which key opens it"}, {Key: "l  b  S", Does: "lend to one shell; better way; sweep"}, {Key: "h K g W", Does: "hosts, keys, ring, watch"}, {Key: "x  X", Does: "draw them all, it alone"}, {Key: "d", Does: "details of what is wrong"},
 			{Key: "n  e  u", Does: "new, edit it, undo an edit"}, {Key: "r", Does: "read the sessions again"}, {Key: "q", Does: "leave"},
 		}},
 		{"Shell", []theme.Hint{

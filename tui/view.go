@@ -32,7 +32,11 @@ func (a *App) View() tea.View {
 		who, _ := a.shell.Shell().Where()
 		v.WindowTitle = "meatus " + who
 	case a.at != nil && a.switcher == nil && !a.leaving:
-		v.Content = fit.Block(a.at.View(), a.width, a.height)
+		lines := a.at.View()
+		if a.notice != "" && len(lines) > 0 {
+			lines[len(lines)-1] = a.footer()
+		}
+		v.Content = fit.Block(lines, a.width, a.height)
 	default:
 		v.Content = fit.Block(a.screen(), a.width, a.height)
 	}

@@ -95,7 +95,8 @@ func (o holdOptions) run(cmd *cobra.Command, w *workspace.Workspace, names []str
 		return err
 	}
 	defer walker.Close()
-	defer keepTrail(w.Dir, walker)()
+	kept, _, stopTrail := keepTrailOf(w.Dir, walker)
+	defer stopTrail()
 	said := &saying{out: cmd.OutOrStdout(), asJSON: o.asJSON}
 	failed := make(chan error, len(names))
 	up := map[string]bool{}
@@ -122,6 +123,7 @@ func (o holdOptions) run(cmd *cobra.Command, w *workspace.Workspace, names []str
 			}
 		}
 	})
+	defer keepSeries(walker, set, kept)()
 	stop, err := set.Show(w.Dir, "hold")
 	if err != nil {
 		fmt.Fprintln(cmd.ErrOrStderr(), "meatus: other programs cannot see these tunnels: "+err.Error())
@@ -267,6 +269,8 @@ func (s *saying) event(e walk.Event) {
 		f := e.Flow
 		s.say(map[string]any{"event": "flow", "session": e.Session, "from": f.From, "program": f.Program, "to": f.To, "in": f.In, "out": f.Out, "seconds": f.Took.Seconds(), "how": f.How, "complete": f.Complete},
 			fmt.Sprintf("%s: %s to %s, %d bytes in, %d out, %s: %s", e.Session, f.From, f.To, f.In, f.Out, f.Took.Round(time.Millisecond), f.How))
+	case tunnel.Widened:
+		s.say(map[string]any{"event": "wider", "session": e.Session, "hop": e.Hop, "links": e.Links}, fmt.Sprintf("%s: %s allows no more channels on a link: %d links now", e.Session, e.Hop, e.Links))
 	case tunnel.Proven:
 		fields := map[string]any{"event": "proven", "session": e.Session, "tunnel": e.What, "verdict": e.Proof.Verdict.String(), "seen": e.Proof.Say}
 		text := fmt.Sprintf("%s: %s: %s, %s", e.Session, e.What, e.Proof.Verdict, e.Proof.Say)

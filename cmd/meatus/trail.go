@@ -9,7 +9,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"meatus/core/meter"
 	"meatus/core/trail"
+	"meatus/core/tunnel"
 	"meatus/core/walk"
 )
 
@@ -67,6 +69,24 @@ func trailCommand(open opener) *cobra.Command {
 func keepTrail(dir string, walker *walk.Walker) (stop func()) {
 	_, _, stop = keepTrailOf(dir, walker)
 	return stop
+}
+
+// keepSeries keeps what links carry in a trail, nil where there is none, until stopped.
+func keepSeries(walker *walk.Walker, set *tunnel.Set, t *trail.Trail) (stop func()) {
+	if t == nil {
+		return func() {}
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan struct{})
+	keeper := meter.NewKeeper(tunnel.Readings(walker, set), t)
+	go func() {
+		defer close(done)
+		keeper.Run(ctx, func(err error) { fmt.Fprintln(os.Stderr, "meatus: "+err.Error()) })
+	}()
+	return func() {
+		cancel()
+		<-done
+	}
 }
 
 // keepTrailOf is keepTrail, with the trail, nil where there is none, and a way to

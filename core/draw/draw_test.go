@@ -3,6 +3,7 @@ package draw
 import (
 	"bytes"
 	"fmt"
+	"math"
 	"regexp"
 	"strconv"
 	"strings"
@@ -11,7 +12,9 @@ import (
 
 	"meatus/core/book"
 	"meatus/core/gate"
+	"meatus/core/meter"
 	"meatus/core/route"
+	"meatus/core/trail"
 )
 
 // bay is a map with so many sessions behind bastions.
@@ -111,5 +114,94 @@ func BenchmarkMap500(b *testing.B) {
 		if err := m.Write(&bytes.Buffer{}, SVG); err != nil {
 			b.Fatal(err)
 		}
+	}
+}
+
+// tide is a chart of so many samples, with a gap.
+func tide(n int) Chart {
+	c := Chart{Title: "quay, Lantern Bay", From: time.Date(2026, 10, 12, 8, 0, 0, 0, time.FixedZone("CEST", 7200))}
+	c.To = c.From.Add(time.Hour)
+	for i := range n {
+		s := meter.Sample{At: c.From.Add(time.Hour * time.Duration(i+1) / time.Duration(n))}
+		if i < n/2 || i > n/2+n/20 {
+			s.Known, s.In, s.Out = true, 1e5*(1+math.Sin(float64(i)/9)), 4e4*(1+math.Cos(float64(i)/5))
+			s.RoundTrip = time.Duration(18+i%7) * time.Millisecond
+			s.Best, s.Worst = s.RoundTrip-3*time.Millisecond, s.RoundTrip+time.Duration(i%11)*time.Millisecond
+		}
+		c.Samples = append(c.Samples, s)
+	}
+	return c
+}
+
+func TestAChartHasUnitsTimesAndBreaks(t *testing.T) {
+	var out bytes.Buffer
+	if err := tide(300).Write(&out, SVG); err != nil {
+		t.Fatal(err)
+	}
+	text := out.String()
+	for _, want := range []string{">quay, Lantern Bay<", ">kB/s<", ">round trip, ms<", ">08:30<", "CEST, UTC+02:00", ">from the far side<", ">to the far side<"} {
+		if !strings.Contains(text, want) {
+			t.Errorf("%q is missing", want)
+		}
+	}
+	for _, c := range []Chart{tide(0), tide(1), {Title: "\x1b[2J</svg>", From: time.Unix(0, 0), To: time.Unix(1, 0)}} {
+		for _, f := range []Format{SVG, PDF} {
+			var out bytes.Buffer
+			if err := c.Write(&out, f); err != nil || f == SVG && strings.Count(out.String(), "</svg>") != 1 {
+				t.Errorf("%d samples as %s: %v", len(c.Samples), f, err)
+			}
+		}
+	}
+}
+
+func TestMarksOfTimeStandAtRoundTimesOfTheZone(t *testing.T) {
+	from := time.Date(2026, 10, 12, 8, 7, 0, 0, time.FixedZone("IST", 5*3600+1800))
+	for span, want := range map[time.Duration]string{30 * time.Second: "08:07:15", time.Hour: "08:10", 24 * time.Hour: "09:00", 20 * 24 * time.Hour: "14 Oct"} {
+		ticks := timeTicks(from, from.Add(span))
+		labels := ""
+		for _, tick := range ticks {
+			labels += tick.Label + " "
+		}
+		if len(ticks) == 0 || len(ticks) > 11 || !strings.Contains(labels, want) {
+			t.Errorf("over %s: %s", span, labels)
+		}
+	}
+}
+
+// watched is a timeline of a day.
+func watched() Timeline {
+	day := time.Date(2026, 10, 12, 0, 0, 0, 0, time.UTC)
+	at := func(h float64) time.Time { return day.Add(time.Duration(h * float64(time.Hour))) }
+	return Timeline{Title: "Lantern Bay", From: day, To: day.Add(24 * time.Hour), Stays: []trail.Stay{
+		{Who: "odette", Where: "gauge-10", What: "shell", From: at(8), To: at(11)},
+		{Who: "odette", Where: "gauge-2", What: "shell", From: at(9), To: at(9.5), Lost: true},
+		{Who: "ferris", Where: "gauge-2", What: "command", From: at(9.2), To: at(9.3)},
+		{Who: "ferris", Where: "quay", What: "link", From: at(7), To: at(24), Open: true},
+	}}
+}
+
+func TestATimelineTellsWhoWasWhere(t *testing.T) {
+	var out, private bytes.Buffer
+	line := watched()
+	if err := line.Write(&out, SVG); err != nil {
+		t.Fatal(err)
+	}
+	line.Private = true
+	if err := line.Write(&private, SVG); err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []string{">gauge-2<", ">odette<", ">ferris<", ">12:00<", ">no end is known<", "UTC"} {
+		if !strings.Contains(out.String(), want) {
+			t.Errorf("%q is missing", want)
+		}
+	}
+	if strings.Index(out.String(), ">gauge-2<") > strings.Index(out.String(), ">gauge-10<") {
+		t.Error("gauge-10 stands before gauge-2")
+	}
+	if strings.Contains(private.String(), "odette") || !strings.Contains(private.String(), ">gauge-2<") {
+		t.Error("accounts are not left out, or sessions are")
+	}
+	if err := (Timeline{From: line.From, To: line.To}).Write(&out, PDF); err != nil {
+		t.Error(err)
 	}
 }

@@ -210,8 +210,9 @@ func (m Map) draw(s *sheet, st *station, x, y float64) {
 	}
 	s.text(at+18, top+13+lineH, s.cut(plain.Line(where, 200), 8, false, room), 8, false, grey)
 	s.text(at+18, top+13+2*lineH, s.cut(plain.Line(key, 200), 7, false, room), 7, false, grey)
-	line := top + h + lineH - 2
+	line := top + h - 2
 	if g := st.gates.Worst(); g.Verdict >= gate.Ajar {
+		line += lineH
 		s.text(at, line, s.cut(plain.Line(fmt.Sprintf("%s: %s, %s", g.Verdict, g.Kind, g.Reason), 300), 7, false, stationW+gap*0.55), 7, false, ink)
 	}
 	for _, t := range st.hop.Tunnels {

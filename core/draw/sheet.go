@@ -1,10 +1,12 @@
 package draw
 
 import (
+	"cmp"
 	"fmt"
 	"image/color"
 	"io"
 	"math"
+	"strings"
 
 	"gonum.org/v1/plot/font"
 	"gonum.org/v1/plot/font/liberation"
@@ -17,6 +19,7 @@ import (
 type canvas interface {
 	vg.Canvas
 	io.WriterTo
+	Size() (x, y vg.Length)
 }
 
 // sheet draws on a canvas whose origin is at the top left, in points.
@@ -144,6 +147,34 @@ func (s *sheet) disc(x, y, r float64, filled bool, ink color.Color) {
 	}
 	s.c.SetLineWidth(1)
 	s.c.Stroke(p)
+}
+
+// compareNames puts names in order, numbers in them by their value.
+func compareNames(a, b string) int {
+	for a != "" && b != "" {
+		if da, db := digits(a), digits(b); da > 0 && db > 0 {
+			na, nb := strings.TrimLeft(a[:da], "0"), strings.TrimLeft(b[:db], "0")
+			if c := cmp.Or(cmp.Compare(len(na), len(nb)), cmp.Compare(na, nb)); c != 0 {
+				return c
+			}
+			a, b = a[da:], b[db:]
+			continue
+		}
+		if a[0] != b[0] {
+			return cmp.Compare(a[0], b[0])
+		}
+		a, b = a[1:], b[1:]
+	}
+	return cmp.Compare(len(a), len(b))
+}
+
+// digits is how many digits a text begins with.
+func digits(s string) int {
+	n := 0
+	for n < len(s) && s[n] >= '0' && s[n] <= '9' {
+		n++
+	}
+	return n
 }
 
 // arrow draws the head of an arrow that points left or right.

@@ -30,6 +30,14 @@ type Store interface {
 	KeepSamples(rows []Row) error
 	// Samples are what is kept of a link, the oldest first.
 	Samples(key string) ([]Row, error)
+	// Metered are the links that samples are kept of.
+	Metered() ([]Metered, error)
+}
+
+// Metered is a link that samples are kept of.
+type Metered struct {
+	Key, Name string
+	Last      time.Time // of its last sample
 }
 
 // keepEvery is how often samples go to the store.
@@ -62,24 +70,28 @@ func NewKeeper(source func() []Reading, store Store) *Keeper {
 	return &Keeper{source: source, store: store, series: map[string]*held{}}
 }
 
-// Run counts until the context ends, and then keeps what is not kept yet. It returns
+// Run counts until the context ends, and then keeps what is not kept yet. told is told
 // the first error of the store; counting goes on without it.
-func (k *Keeper) Run(ctx context.Context) error {
+func (k *Keeper) Run(ctx context.Context, told func(error)) {
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
-	kept := time.Now()
+	kept, said := time.Now(), false
 	for {
 		select {
 		case <-tick.C:
 		case <-ctx.Done():
 			k.Keep()
-			return k.Err()
+			return
 		}
 		now := time.Now()
 		k.Take(now)
 		if now.Sub(kept) >= keepEvery {
 			kept = now
 			k.Keep()
+		}
+		if err := k.Err(); err != nil && !said {
+			said = true
+			told(err)
 		}
 	}
 }
@@ -128,17 +140,13 @@ func (k *Keeper) Take(now time.Time) {
 
 // begin makes a series, with what the store has of it.
 func (k *Keeper) begin(r Reading, now time.Time) *held {
-	h := &held{name: r.Name, seen: now}
-	h.brief = r.Brief
-	h.begin(now)
-	if k.store != nil && !r.Brief {
-		rows, err := k.store.Samples(r.Key)
-		if err != nil {
-			k.fail(err)
-		}
-		for _, row := range rows {
-			h.restore(row)
-		}
+	var h *held
+	if r.Brief {
+		h = &held{name: r.Name, seen: now}
+		h.brief = true
+		h.begin(now)
+	} else {
+		h = k.past(r.Key, r.Name, now)
 	}
 	k.mu.Lock()
 	k.series[r.Key] = h
@@ -232,7 +240,8 @@ type Hauled struct {
 	In, Out   float64 // bytes
 }
 
-// Since is what each link carried since a time, in no order.
+// Since is what each link carried since a time, also in another run of the program,
+// in no order.
 func (k *Keeper) Since(from, now time.Time) []Hauled {
 	k.mu.Lock()
 	links := map[string]*held{}
@@ -242,6 +251,17 @@ func (k *Keeper) Since(from, now time.Time) []Hauled {
 		}
 	}
 	k.mu.Unlock()
+	if k.store != nil {
+		others, err := k.store.Metered()
+		if err != nil {
+			k.fail(err)
+		}
+		for _, o := range others {
+			if links[o.Key] == nil && !o.Last.Before(from) {
+				links[o.Key] = k.past(o.Key, o.Name, now)
+			}
+		}
+	}
 	var all []Hauled
 	for key, h := range links {
 		if in, out := h.Carried(from, now); in+out >= 1 {
@@ -249,4 +269,24 @@ func (k *Keeper) Since(from, now time.Time) []Hauled {
 		}
 	}
 	return all
+}
+
+// Past is the series of a link as the store has it, also of one that is not live.
+func (k *Keeper) Past(m Metered, now time.Time) *Series { return &k.past(m.Key, m.Name, now).Series }
+
+// past is a series of what the store has of a link.
+func (k *Keeper) past(key, name string, now time.Time) *held {
+	h := &held{name: name, seen: now}
+	h.begin(now)
+	if k.store == nil {
+		return h
+	}
+	rows, err := k.store.Samples(key)
+	if err != nil {
+		k.fail(err)
+	}
+	for _, row := range rows {
+		h.restore(row)
+	}
+	return h
 }

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"runtime"
+	"slices"
 	"testing"
 	"time"
 )
@@ -112,6 +113,15 @@ func (m *memory) Samples(key string) ([]Row, error) {
 	return of, nil
 }
 
+func (m *memory) Metered() (all []Metered, err error) {
+	for _, r := range m.rows {
+		if !slices.ContainsFunc(all, func(o Metered) bool { return o.Key == r.Key }) {
+			all = append(all, Metered{r.Key, r.Name, r.Samples[len(r.Samples)-1].At})
+		}
+	}
+	return all, nil
+}
+
 func TestWhatWasCarriedOutlivesTheProgram(t *testing.T) {
 	var carried uint64
 	source := func() []Reading {
@@ -143,6 +153,9 @@ func TestWhatWasCarriedOutlivesTheProgram(t *testing.T) {
 	}
 	again := NewKeeper(source, &store)
 	now := began.Add(3 * time.Minute)
+	if all := again.Since(began, now); len(all) != 1 || all[0].In < 119_000 || all[0].In > 121_000 {
+		t.Errorf("before a link is up: %+v", all)
+	}
 	again.Take(now)
 	got := again.Series("quay").Span(began, began.Add(2*time.Minute), 2)
 	if got[1].In != 1000 || got[1].Worst != 18*time.Millisecond || !got[0].Known {

@@ -84,22 +84,16 @@ func (t *Trail) Samples(link string) ([]meter.Row, error) {
 	return all, rows.Err()
 }
 
-// Metered is a link that samples are kept of.
-type Metered struct {
-	Key, Name string
-	Last      time.Time // of its last sample
-}
-
 // Metered are the links that samples are kept of, the latest first.
-func (t *Trail) Metered() ([]Metered, error) {
+func (t *Trail) Metered() ([]meter.Metered, error) {
 	rows, err := t.db.Query("select link, name, max(last) from samples group by link order by 3 desc limit 1000")
 	if err != nil {
 		return nil, fmt.Errorf("reading what links carried from the trail: %w", err)
 	}
 	defer rows.Close()
-	var all []Metered
+	var all []meter.Metered
 	for rows.Next() {
-		var l Metered
+		var l meter.Metered
 		var last int64
 		if err := rows.Scan(&l.Key, &l.Name, &last); err != nil {
 			return nil, fmt.Errorf("reading what links carried from the trail: %w", err)

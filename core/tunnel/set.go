@@ -45,6 +45,14 @@ type (
 	}
 )
 
+// Widened says that a machine allows no more channels on one link, so that there is a
+// further one.
+type Widened struct {
+	walk.Note
+	Session, Hop string
+	Links        int
+}
+
 // NewSet returns a set without tunnels. tell is told of what happens.
 func NewSet(w Walker, tell func(walk.Event)) *Set {
 	return &Set{walker: w, tell: tell, ways: map[string]*held{}}
@@ -110,6 +118,9 @@ func (s *Set) follow(w *Way) func() {
 		mu.Lock()
 		defer mu.Unlock()
 		now := w.State()
+		if now.Lanes > max(last.Lanes, 1) {
+			s.tell(Widened{Session: w.route.Session, Hop: w.route.Target().Name, Links: now.Lanes})
+		}
 		switch {
 		case now.Up && !last.Up:
 			for _, t := range s.Of(w.route.Session) {
@@ -193,6 +204,7 @@ type Line struct {
 	Door    string    `json:"door"`
 	Reach   string    `json:"reach,omitempty"`
 	As      string    `json:"seen_from"` // the machine whose name the reach is seen from
+	Hops    []string  `json:"way"`       // the machines of its way, in order
 	Up      bool      `json:"up"`
 	Beyond  bool      `json:"beyond_loopback"`
 	Error   string    `json:"error,omitempty"`
@@ -229,6 +241,9 @@ func (s *Set) Lines() []Line {
 		for _, t := range h.tunnels {
 			kind, _ := t.Spec.Kind()
 			l := Line{Session: session, Kind: kind, Door: t.Address(), Reach: t.Spec.Reach, As: h.way.route.Target().Name, Up: state.Up, Beyond: t.Beyond(), Lost: state.Lost, Again: state.Again, Live: len(t.Flows())}
+			for _, hop := range h.way.route.Hops {
+				l.Hops = append(l.Hops, hop.Name)
+			}
 			if err := cmp.Or(t.Err(), state.Err); err != nil {
 				l.Error = err.Error()
 			}

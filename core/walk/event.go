@@ -107,6 +107,8 @@ type Pulse struct{ Links []LinkState }
 // LinkState is what is known of a link at a moment.
 type LinkState struct {
 	ID        ID
+	Below     ID     // the link it runs inside, 0 for a first hop
+	Lane      int    // 0, or which further link to the same machine it is
 	Hop       string // the session name of the machine it leads to
 	Prefix    string // the way up to it, as [route.Route.Prefix] names it
 	Since     time.Time

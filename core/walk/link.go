@@ -221,6 +221,9 @@ func (l *Link) passed(k gate.Kind, seen string) {
 
 func (l *Link) stateLocked() LinkState {
 	s := LinkState{ID: l.id, Hop: l.hop.Name, Prefix: l.prefix, Since: l.since, Users: l.users, Cipher: l.cipher, Again: max(l.w.ups[l.prefix]-1, 0)}
+	if s.Lane = l.hop.Lane; l.below != nil {
+		s.Below = l.below.id
+	}
 	s.RoundTrip, s.Smoothed, s.Spread = time.Duration(l.trips.now.Load()), time.Duration(l.trips.smoothed.Load()), time.Duration(l.trips.spread.Load())
 	s.Best, s.Worst = time.Duration(l.trips.best.Load()), time.Duration(l.trips.worst.Load())
 	s.PayIn, s.PayOut, s.Channels = l.load.in.Load(), l.load.out.Load(), int(l.load.channels.Load())

@@ -93,6 +93,8 @@ type Program struct {
 	of    string // the session
 	what  string
 	began time.Time
+	load  load
+	id    ID
 }
 
 // Start runs command at the far side, or the login shell where it is "". With a
@@ -147,6 +149,7 @@ func (p *Passage) Start(ctx context.Context, command string, terminal *Terminal)
 	}
 	p.walker.tell(Passed{p.id, p.route.Session, last, gate.Gate{Kind: gate.Channel, Verdict: gate.Open, Seen: what}})
 	s.program.of, s.program.what, s.program.began = p.route.Session, what, time.Now()
+	p.walker.runs(s.program)
 	p.walker.tell(Began{p.route.Session, p.route.Target().Name, what})
 	return s.program, nil
 }
@@ -229,6 +232,7 @@ func (g *Program) begin(command string, terminal *Terminal) (err error) {
 	if g.Err, err = g.session.StderrPipe(); err != nil {
 		return err
 	}
+	g.In, g.Out, g.Err = loadedIn{g.In, &g.load}, loadedOut{g.Out, &g.load}, loadedOut{g.Err, &g.load}
 	if command != "" {
 		return g.session.Start(command)
 	}
@@ -241,6 +245,7 @@ func (g *Program) Resize(cols, rows int) error { return g.session.WindowChange(r
 // Close ends the program's channel. It does not wait: on a line that is frozen
 // the word goes out when the line thaws or the link ends.
 func (g *Program) Close() {
+	g.link.w.over(g)
 	g.takeBack()
 	go g.session.Close()
 }
@@ -256,6 +261,7 @@ type Ending struct {
 // end before.
 func (g *Program) Wait() Ending {
 	e := g.wait()
+	g.link.w.over(g)
 	g.takeBack()
 	g.link.w.tell(Finished{g.of, g.link.hop.Name, g.what, time.Since(g.began), e})
 	return e

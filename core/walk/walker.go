@@ -52,6 +52,7 @@ type Walker struct {
 	nextID  ID
 	closed  bool
 	ups     map[string]int // how often a link came up, by prefix
+	running map[*Program]struct{}
 }
 
 // New returns a walker without links.
@@ -74,7 +75,7 @@ func New(c Config) *Walker {
 	if c.Ring.Names == nil {
 		c.Ring.Names = c.Vouched.NamesOf
 	}
-	w := &Walker{Config: c, links: map[string]*Link{}, ups: map[string]int{}}
+	w := &Walker{Config: c, links: map[string]*Link{}, ups: map[string]int{}, running: map[*Program]struct{}{}}
 	w.ctx, w.cancel = context.WithCancel(context.Background())
 	w.wg.Go(w.beat)
 	return w

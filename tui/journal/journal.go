@@ -24,6 +24,9 @@ const shown = 2000
 // Left says that the place was left for Routes.
 type Left struct{}
 
+// Draw asks the frame to draw who was connected where.
+type Draw struct{}
+
 // Model is the place.
 type Model struct {
 	theme         *theme.Theme
@@ -102,6 +105,8 @@ func (m *Model) key(msg tea.KeyPressMsg) (wish tea.Msg, cmd tea.Cmd) {
 		return nil, m.Read()
 	case "r":
 		return nil, m.Read()
+	case "x":
+		return Draw{}, nil
 	case "esc", "q", "ctrl+c":
 		if m.filter.Text != "" {
 			m.filter.Text = ""
@@ -232,5 +237,5 @@ func (m *Model) hints() []theme.Hint {
 	if m.typing {
 		return []theme.Hint{{Key: "enter", Does: "keep it"}, {Key: "esc", Does: "show all"}}
 	}
-	return []theme.Hint{{Key: "↑↓", Does: "choose"}, {Key: "/", Does: "find"}, {Key: "f", Does: "failures only"}, {Key: "r", Does: "read again"}, {Key: "esc", Does: "to Routes"}}
+	return []theme.Hint{{Key: "↑↓", Does: "choose"}, {Key: "/", Does: "find"}, {Key: "f", Does: "failures only"}, {Key: "r", Does: "read again"}, {Key: "x", Does: "draw who was where"}, {Key: "esc", Does: "to Routes"}}
 }

@@ -45,6 +45,9 @@ type Install struct {
 	Options       install.Options
 }
 
+// Draw asks the frame to draw the routes of sessions.
+type Draw struct{ Sessions []string }
+
 // Rotate asks the frame to put one key in the place of another, at some sessions'
 // machines or at all.
 type Rotate struct {
@@ -278,6 +281,11 @@ func (m *Model) key(msg tea.KeyPressMsg) (wish tea.Msg, cmd tea.Cmd) {
 			form.Step{Prompt: "the same again: ", Hidden: true})
 	case "X":
 		m.ask("split", form.Step{Prompt: "put the keys of which archive or file of several into keys/: ", Value: workspace.Short(m.ws.Downloads) + "/"})
+	case "x":
+		if ok && len(k.Uses) > 0 {
+			return Draw{k.Uses}, nil
+		}
+		m.note = "no session uses this key, so there is no way to draw"
 	case "F":
 		m.ask("folder", form.Step{Prompt: "look for keys in the folder, too (again: no more): "})
 	default:
@@ -549,5 +557,5 @@ func (m *Model) hints() []theme.Hint {
 		}
 	}
 	return append(hints, theme.Hint{Key: "n", Does: "make"}, theme.Hint{Key: "f", Does: "which key opens this?"}, theme.Hint{Key: "p", Does: "passphrase"}, theme.Hint{Key: "c", Does: "container"},
-		theme.Hint{Key: "i", Does: "install"}, theme.Hint{Key: "t", Does: "rotate"}, theme.Hint{Key: "l", Does: "hold in the ring"}, theme.Hint{Key: "b", Does: "meant for"}, theme.Hint{Key: "P", Does: "public half"}, theme.Hint{Key: "o", Does: "unseal"}, theme.Hint{Key: "R", Does: "rename"}, theme.Hint{Key: "D", Does: "retire"}, theme.Hint{Key: "/", Does: "find"}, theme.Hint{Key: "F", Does: "folder"}, theme.Hint{Key: "X", Does: "archive"})
+		theme.Hint{Key: "i", Does: "install"}, theme.Hint{Key: "t", Does: "rotate"}, theme.Hint{Key: "l", Does: "hold in the ring"}, theme.Hint{Key: "b", Does: "meant for"}, theme.Hint{Key: "P", Does: "public half"}, theme.Hint{Key: "o", Does: "unseal"}, theme.Hint{Key: "R", Does: "rename"}, theme.Hint{Key: "D", Does: "retire"}, theme.Hint{Key: "/", Does: "find"}, theme.Hint{Key: "F", Does: "folder"}, theme.Hint{Key: "X", Does: "archive"}, theme.Hint{Key: "x", Does: "draw its routes"})
 }

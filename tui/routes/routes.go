@@ -430,6 +430,10 @@ func (m *Model) key(msg tea.KeyPressMsg) (wish tea.Msg, cmd tea.Cmd) {
 		return Undo{}, nil
 	case "x":
 		return Draw{m.listed()}, nil
+	case "X":
+		if name := m.Selected(); name != "" {
+			return Draw{[]string{name}}, nil
+		}
 	case "S", "l", "b", "a", "t", "T":
 		if name := m.Selected(); name != "" {
 			return map[string]tea.Msg{"S": Sweep{name}, "l": Lend{name}, "b": Better{name}, "a": Which{name}, "t": Tunnels{name}, "T": Compose{name}}[msg.String()], nil

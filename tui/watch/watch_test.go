@@ -11,6 +11,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"meatus/core/book"
+	"meatus/core/meter"
 	"meatus/core/tunnel"
 	"meatus/core/walk"
 	"meatus/core/workspace"
@@ -52,7 +53,8 @@ func watching(t testing.TB, flows int) (*Model, *lab.Lab) {
 			t.Fatal(err)
 		}
 	}
-	m := New(walker, set, func() int { return 0 }, theme.New(true))
+	keeper := meter.NewKeeper(tunnel.Readings(walker, set), nil)
+	m := New(Live{Walker: walker, Set: set, Keeper: keeper, Shells: func() []Shell { return nil }}, theme.New(true))
 	m.SetSize(120, 40)
 	return m, l
 }
@@ -63,8 +65,8 @@ func (m *Model) seen() string { return ansi.Strip(strings.Join(m.View(), "\n")) 
 func TestEveryWatchFitsItsWindow(t *testing.T) {
 	m, _ := watching(t, 30)
 	m.Read()
-	m.Sample(time.Now().Add(-time.Second))
-	m.Sample(time.Now())
+	m.live.Keeper.Take(time.Now().Add(-time.Second))
+	m.live.Keeper.Take(time.Now())
 	for _, size := range [][2]int{{80, 24}, {120, 40}, {200, 60}} {
 		m.SetSize(size[0], size[1])
 		lines := m.View()
@@ -77,7 +79,7 @@ func TestEveryWatchFitsItsWindow(t *testing.T) {
 			}
 		}
 	}
-	if see := m.seen(); !strings.Contains(see, "leaving now cuts 0 shells, 1 tunnel, 30 flows") || !strings.Contains(see, "more below") {
+	if see := m.seen(); !strings.Contains(see, "closing the lid now cuts 0 shells, 1 tunnel, 30 flows") || !strings.Contains(see, "more below") {
 		t.Errorf("it shows\n%s", see)
 	}
 }
@@ -88,28 +90,29 @@ func TestFlowsAreFoundAndSorted(t *testing.T) {
 	for _, key := range []tea.KeyPressMsg{{Code: tea.KeyTab}, {Code: 'o', Text: "o"}} {
 		m.Update(key)
 	}
-	if see := m.seen(); !strings.Contains(see, "flows by bytes") {
+	if see := m.seen(); !strings.Contains(see, "first by bytes") {
 		t.Errorf("it shows\n%s", see)
 	}
 	m.find = "nothing like it"
 	m.Read()
-	if see := m.seen(); len(m.flows) != 0 || !strings.Contains(see, "/ nothing like it") {
-		t.Errorf("%d flows:\n%s", len(m.flows), see)
+	if see := m.seen(); len(m.rows) != 1 || !strings.Contains(see, "/ nothing like it") {
+		t.Errorf("%d rows:\n%s", len(m.rows), see)
 	}
 	m.Update(tea.KeyPressMsg{Code: tea.KeyEscape})
-	if m.Read(); len(m.flows) != 3 {
-		t.Errorf("%d flows", len(m.flows))
+	if m.Read(); len(m.rows) != 1+3 {
+		t.Errorf("%d rows", len(m.rows))
 	}
 }
 
 func TestAFrozenLinkIsPlainToSee(t *testing.T) {
 	m, _ := watching(t, 1)
 	m.Read()
-	if len(m.links) != 1 {
-		t.Fatalf("%d links", len(m.links))
+	if len(m.ways) != 1 {
+		t.Fatalf("%d ways", len(m.ways))
 	}
-	m.links[0].Frozen, m.links[0].LastIn = true, time.Now().Add(-12*time.Second)
-	if line := ansi.Strip(m.wayLine(m.ways()[0], false)); !strings.Contains(line, "╍") || !strings.Contains(line, "frozen: no byte for 12 s") {
+	w := m.ways[0]
+	w.links[0].Frozen, w.links[0].LastIn = true, time.Now().Add(-12*time.Second)
+	if line := ansi.Strip(m.wayLine(w, false)); !strings.Contains(line, "╍") || !strings.Contains(line, "frozen: no byte from quay for 12 s") {
 		t.Errorf("%q", line)
 	}
 }

@@ -1,0 +1,312 @@
+package watch
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+	"time"
+
+	"meatus/core/meter"
+	"meatus/core/tunnel"
+	"meatus/core/walk"
+)
+
+// way is one line of the map: the links from here to a machine that is the last, or
+// the names of a way that is lost.
+type way struct {
+	links []walk.LinkState
+	hops  []string // of a lost way
+	lost  time.Time
+	whose string
+}
+
+// row is one line of the list: a group's head, a door, a flow, or a shell.
+type row struct {
+	head    string
+	door    *tunnel.Line
+	of      *tunnel.Tunnel
+	flow    *tunnel.Flow
+	program *walk.ProgramState
+	in, out float64 // bytes a second
+	words   string  // what it is found by
+	key     string  // of its series
+	group   string
+}
+
+// bytes are what a row has carried.
+func (r row) bytes() uint64 {
+	switch {
+	case r.flow != nil:
+		return r.flow.In + r.flow.Out
+	case r.program != nil:
+		return r.program.In + r.program.Out
+	}
+	return 0
+}
+
+func (r row) began() time.Time {
+	if r.flow != nil {
+		return r.flow.Began
+	}
+	return r.program.Began
+}
+
+func (r row) last() time.Time {
+	if r.flow != nil {
+		return r.flow.Last
+	}
+	return r.program.Last
+}
+
+// counts are how many of each are alive.
+type counts struct{ shells, tunnels, flows int }
+
+// orders are what the list is sorted by, and groups what it is parted by.
+var (
+	orders = []string{"rate", "bytes", "age", "idle"}
+	groups = []string{"tunnel", "host", "program", "nothing"}
+)
+
+const shellsGroup = "shells and commands"
+
+// look takes links, flows and shells as they are.
+func (m *Model) look() {
+	m.frame++
+	now := time.Now()
+	shells := m.live.Shells()
+	m.doors = m.live.Set.Lines()
+	m.counts = counts{shells: len(shells), tunnels: len(m.doors)}
+	m.lookAtLinks(shells)
+	var all []row
+	find := strings.ToLower(m.find)
+	add := func(r row) {
+		if find != "" && !strings.Contains(strings.ToLower(r.words), find) {
+			return
+		}
+		if s := m.live.Keeper.Series(r.key); s != nil {
+			r.in, r.out = s.Now(now)
+		}
+		all = append(all, r)
+	}
+	for _, t := range m.live.Set.All() {
+		at := t.Address()
+		for _, f := range t.Flows() {
+			m.counts.flows++
+			r := row{of: t, flow: &f, key: t.Key(f), words: strings.Join([]string{t.Session, who(f), f.From, f.To, at}, " ")}
+			switch groups[m.group] {
+			case "tunnel":
+				r.group = at
+			case "host":
+				r.group = host(f.To)
+			case "program":
+				r.group = who(f)
+			}
+			add(r)
+		}
+	}
+	for _, p := range m.live.Walker.Programs() {
+		r := row{program: &p, key: tunnel.ProgramKey(p), words: strings.Join([]string{p.Session, p.Hop, p.What}, " ")}
+		switch groups[m.group] {
+		case "tunnel":
+			r.group = shellsGroup
+		case "host":
+			r.group = p.Hop
+		case "program":
+			r.group = p.What
+		}
+		add(r)
+	}
+	slices.SortStableFunc(all, func(a, b row) int {
+		switch orders[m.order] {
+		case "rate":
+			return cmp.Compare(b.in+b.out, a.in+a.out)
+		case "bytes":
+			return cmp.Compare(b.bytes(), a.bytes())
+		case "idle":
+			return b.last().Compare(a.last())
+		}
+		return a.began().Compare(b.began())
+	})
+	m.rows = m.grouped(all)
+	m.map_.Move(0, len(m.ways), m.mapRoom())
+	m.list.Move(0, len(m.rows), m.listRoom())
+	if m.map_.At < len(m.ways) {
+		m.hop = max(min(m.hop, len(m.ways[m.map_.At].links)-1), 0)
+	}
+}
+
+// grouped puts the heads of the groups between the rows; doors have one even where
+// nothing runs through them.
+func (m *Model) grouped(all []row) []row {
+	var out []row
+	switch groups[m.group] {
+	case "nothing":
+		for i := range m.doors {
+			out = append(out, row{door: &m.doors[i]})
+		}
+		return append(out, all...)
+	case "tunnel":
+		of := map[string][]row{}
+		for _, r := range all {
+			of[r.group] = append(of[r.group], r)
+		}
+		for i := range m.doors {
+			out = append(append(out, row{door: &m.doors[i]}), of[m.doors[i].Door]...)
+		}
+		if shells := of[shellsGroup]; len(shells) > 0 {
+			out = append(append(out, row{head: shellsGroup, in: sum(shells).in, out: sum(shells).out}), shells...)
+		}
+		return out
+	}
+	of := map[string][]row{}
+	var names []string
+	for _, r := range all {
+		if of[r.group] == nil {
+			names = append(names, r.group)
+		}
+		of[r.group] = append(of[r.group], r)
+	}
+	slices.Sort(names)
+	for _, name := range names {
+		head := sum(of[name])
+		head.head = name
+		out = append(append(out, head), of[name]...)
+	}
+	return out
+}
+
+func sum(rows []row) (total row) {
+	for _, r := range rows {
+		total.in += r.in
+		total.out += r.out
+	}
+	return total
+}
+
+// host is the host of HOST:PORT.
+func host(at string) string {
+	if i := strings.LastIndexByte(at, ':'); i > 0 {
+		return at[:i]
+	}
+	return at
+}
+
+// who is the program or address that a flow comes from.
+func who(f tunnel.Flow) string { return cmp.Or(f.Program, f.From) }
+
+// lookAtLinks makes the map's lines of the links: every one that no other goes
+// through, with those it goes through; and those that are lost and walked again.
+func (m *Model) lookAtLinks(shells []Shell) {
+	links := m.live.Walker.Links()
+	m.links = make(map[walk.ID]walk.LinkState, len(links))
+	under := map[walk.ID]bool{}
+	for _, l := range links {
+		m.links[l.ID] = l
+		under[l.Below] = true
+	}
+	m.ways = m.ways[:0]
+	for _, l := range links {
+		if under[l.ID] {
+			continue
+		}
+		w := way{links: []walk.LinkState{l}}
+		for at := l; at.Below != 0; {
+			below, ok := m.links[at.Below]
+			if !ok {
+				break
+			}
+			w.links = append(w.links, below)
+			at = below
+		}
+		slices.Reverse(w.links)
+		m.ways = append(m.ways, w)
+	}
+	lost := map[string]bool{}
+	gone := func(whose string, hops []string, since time.Time) {
+		if !lost[whose] {
+			lost[whose] = true
+			m.ways = append(m.ways, way{hops: hops, lost: since, whose: whose})
+		}
+	}
+	for _, l := range m.doors {
+		if !l.Up && !l.Lost.IsZero() {
+			gone(l.Session, l.Hops, l.Lost)
+		}
+	}
+	for _, s := range shells {
+		if !s.Lost.IsZero() {
+			gone(s.Session, s.Hops, s.Lost)
+		}
+	}
+}
+
+// selected is the row that is chosen.
+func (m *Model) selected() (row, bool) {
+	if m.list.At >= len(m.rows) {
+		return row{}, false
+	}
+	return m.rows[m.list.At], true
+}
+
+// link is the link that is chosen on the map, or that the chosen row goes by.
+func (m *Model) link() (walk.LinkState, bool) {
+	if r, ok := m.selected(); ok && m.onList && r.program != nil {
+		l, ok := m.links[r.program.Link]
+		return l, ok
+	}
+	if m.map_.At >= len(m.ways) || len(m.ways[m.map_.At].links) == 0 {
+		return walk.LinkState{}, false
+	}
+	w := m.ways[m.map_.At].links
+	return w[len(w)-1-min(m.hop, len(w)-1)], true
+}
+
+// door is where the chosen tunnel's door is, "" where none is chosen.
+func (m *Model) door() string {
+	r, ok := m.selected()
+	switch {
+	case !ok || !m.onList:
+		return ""
+	case r.door != nil:
+		return r.door.Door
+	case r.flow != nil:
+		return r.of.Address()
+	}
+	return ""
+}
+
+// takes says what goes down with a link.
+func (m *Model) takes(l walk.LinkState) string {
+	under := map[walk.ID]bool{l.ID: true}
+	links, shells := 0, 0
+	for changed := true; changed; {
+		changed = false
+		for id, o := range m.links {
+			if under[o.Below] && !under[id] {
+				under[id], changed = true, true
+				links++
+			}
+		}
+	}
+	for _, p := range m.live.Walker.Programs() {
+		if under[p.Link] {
+			shells++
+		}
+	}
+	return plural(links, "link behind it", "links behind it") + ", " + plural(shells, "shell or command", "shells and commands") + ", " + plural(l.Channels, "channel", "channels")
+}
+
+// subject is what the chart is of: the chosen flow or shell, or a link.
+func (m *Model) subject() (name string, series *meter.Series) {
+	if r, ok := m.selected(); ok && m.onList && r.key != "" {
+		s := m.live.Keeper.Series(r.key)
+		if r.flow != nil {
+			return who(*r.flow) + " to " + r.flow.To, s
+		}
+		return r.program.What + " of " + r.program.Session, s
+	}
+	if l, ok := m.link(); ok {
+		return l.Hop, m.live.Keeper.Series(l.Prefix)
+	}
+	return "", nil
+}

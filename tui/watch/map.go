@@ -1,0 +1,310 @@
+package watch
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"meatus/core/gate"
+	"meatus/core/tunnel"
+	"meatus/core/walk"
+	"meatus/tui/fit"
+)
+
+func (m *Model) mapRoom() int { return max((m.height-8)/4, 3) }
+
+// mapShown is how many lines the map has.
+func (m *Model) mapShown() int { return max(min(len(m.ways)-m.map_.Top, m.mapRoom()), 1) }
+
+// mapMore is one where ways are left out below.
+func (m *Model) mapMore() int {
+	if len(m.ways)-m.map_.Top > m.mapRoom() {
+		return 1
+	}
+	return 0
+}
+
+// listRoom is how many lines the list has.
+func (m *Model) listRoom() int {
+	rest := m.height - 7 - m.mapShown() - m.mapMore()
+	return max(min(len(m.rows), max(rest*2/5, 4)), 1)
+}
+
+// View draws the place.
+func (m *Model) View() []string {
+	t := m.theme
+	lines := []string{t.Title(t.Accent.Render("watch"), t.Faint.Render(m.summary()), m.width, fit.Spread)}
+	if m.form != nil {
+		lines = append(lines, m.form.View(m.width)...)
+	}
+	if len(m.ways) == 0 {
+		lines = append(lines, "   "+t.Faint.Render("Nothing is connected. On Routes, enter opens a shell and t a session's tunnels."))
+	}
+	for i := m.map_.Top; i < min(m.map_.Top+m.mapRoom(), len(m.ways)); i++ {
+		lines = append(lines, m.wayLine(m.ways[i], i == m.map_.At))
+	}
+	if more := len(m.ways) - m.map_.Top - m.mapRoom(); more > 0 {
+		lines = append(lines, "   "+t.Faint.Render(fmt.Sprintf("%d more below", more)))
+	}
+	lines = append(append(lines, ""), m.listLines()...)
+	lines = append(lines, "")
+	lines = append(lines, m.bottom(m.height-len(lines)-1)...)
+	note := m.note
+	if m.form != nil {
+		note = ""
+	}
+	return t.Page(lines, note, m.width, m.height, t.Fit(m.hints(), 0, m.width)...)
+}
+
+// bottom is the chart, or what happened meanwhile, with the events beside it where
+// there is room, or below it.
+func (m *Model) bottom(height int) []string {
+	if height < 3 {
+		return nil
+	}
+	wide := m.width
+	beside := m.width >= 110
+	if beside {
+		wide = m.width*2/3 - 1
+	}
+	over := height
+	if !beside && height > 12 {
+		over = height - 4
+	}
+	var left []string
+	if m.recap != nil {
+		left = m.recapLines(wide, over)
+	} else {
+		left = m.chart(wide, over)
+	}
+	if len(left) == 0 {
+		return m.eventLines(m.width, height)
+	}
+	if !beside {
+		if rest := height - len(left) - 1; rest > 2 {
+			left = append(append(left, ""), m.eventLines(m.width, rest)...)
+		}
+		return left
+	}
+	right := m.eventLines(m.width-wide-2, height)
+	var lines []string
+	for i := range max(len(left), len(right)) {
+		a, b := "", ""
+		if i < len(left) {
+			a = left[i]
+		}
+		if i < len(right) {
+			b = right[i]
+		}
+		lines = append(lines, fit.Pad(a, wide)+"  "+b)
+	}
+	return lines
+}
+
+func (m *Model) eventLines(width, height int) []string {
+	t := m.theme
+	lines := []string{t.Title(t.Strong.Render("events"), "", width, fit.Spread)}
+	if len(m.events) == 0 {
+		lines = append(lines, "   "+t.Faint.Render("none yet"))
+	}
+	for i := len(m.events) - 1; i >= 0 && len(lines) < height; i-- {
+		at, say, _ := strings.Cut(m.events[i], "  ")
+		for n, l := range fit.Wrap(say, width-14) {
+			if len(lines) == height {
+				break
+			}
+			if n > 0 {
+				at = strings.Repeat(" ", 8)
+			}
+			lines = append(lines, fit.Cut("   "+t.Faint.Render(at)+"  "+l, width))
+		}
+	}
+	return lines
+}
+
+// summary answers whether the laptop may be closed: what that would cut.
+func (m *Model) summary() string {
+	if m.counts == (counts{}) {
+		return "closing the lid now cuts nothing"
+	}
+	return "closing the lid now cuts " + strings.Join([]string{plural(m.counts.shells, "shell", "shells"), plural(m.counts.tunnels, "tunnel", "tunnels"), plural(m.counts.flows, "flow", "flows")}, ", ")
+}
+
+// strokeLength is how long a link is drawn.
+const strokeLength = 9
+
+// stroke draws a link by what it carries, in bytes a second: thin where that is
+// nothing, heavier with more, and something moving along it the way most of it goes.
+func (m *Model) stroke(l walk.LinkState) string {
+	t := m.theme
+	in, out := m.rates(l)
+	switch {
+	case l.Frozen:
+		return t.Verdict(gate.Ajar).Render(strings.Repeat("╍", strokeLength))
+	case in+out < 1:
+		return t.Live.Render(strings.Repeat("─", strokeLength))
+	}
+	glyph := "━"
+	if in+out >= 1<<20 {
+		glyph = "═"
+	}
+	runes := []rune(strings.Repeat(glyph, strokeLength))
+	at := m.frame % strokeLength
+	if in > out {
+		runes[strokeLength-1-at] = '‹'
+	} else {
+		runes[at] = '›'
+	}
+	return t.Live.Render(string(runes))
+}
+
+// rates of a link, in bytes a second.
+func (m *Model) rates(l walk.LinkState) (in, out float64) {
+	if s := m.live.Keeper.Series(l.Prefix); s != nil {
+		return s.Now(time.Now())
+	}
+	return 0, 0
+}
+
+func (m *Model) wayLine(w way, selected bool) string {
+	t := m.theme
+	pointer := "  "
+	if selected {
+		pointer = t.Faint.Render("❯ ")
+		if m.focus == onMap {
+			pointer = t.Accent.Render("❯ ")
+		}
+	}
+	line := " " + pointer + t.Faint.Render("here")
+	if w.hops != nil {
+		gone := t.Verdict(gate.Shut)
+		for _, hop := range w.hops {
+			line += " " + gone.Render(strings.Repeat("╌", strokeLength)) + " " + t.Strong.Render(hop)
+		}
+		return fit.Cut(fit.Pad(line, m.wayWidth())+"  "+gone.Render("lost for "+fit.Ago(time.Since(w.lost))+", walked again")+t.Faint.Render("  "+w.whose), m.width)
+	}
+	chosen := len(w.links) - 1 - m.hop
+	for i, l := range w.links {
+		name := t.Strong.Render(l.Hop)
+		if selected && !m.onList && len(w.links) > 1 && i == chosen {
+			name = t.Accent.Underline(true).Render(l.Hop)
+		}
+		line += " " + m.stroke(l) + " " + name
+		if l.Lane > 0 {
+			line += t.Faint.Render(fmt.Sprintf(" link %d", l.Lane+1))
+		}
+	}
+	last := w.links[len(w.links)-1]
+	if selected && chosen >= 0 {
+		last = w.links[chosen]
+	}
+	in, out := m.rates(last)
+	detail := t.Faint.Render(fmt.Sprintf("%7s  ↓%7s/s ↑%7s/s  %s, up %s", fit.RoundTrip(last.RoundTrip), fit.Bytes(in), fit.Bytes(out), plural(last.Channels, "channel", "channels"), fit.Ago(time.Since(last.Since))))
+	if last.Again > 0 {
+		detail += t.Faint.Render(fmt.Sprintf(", came back %d×", last.Again))
+	}
+	for _, l := range w.links {
+		if l.Frozen {
+			detail = t.Verdict(gate.Ajar).Render("frozen: no byte from " + l.Hop + " for " + fit.Ago(time.Since(l.LastIn)))
+		}
+	}
+	return fit.Cut(fit.Pad(line, m.wayWidth())+"  "+detail, m.width)
+}
+
+// wayWidth is how wide the ways are drawn.
+func (m *Model) wayWidth() int {
+	most := 0
+	for i := m.map_.Top; i < min(m.map_.Top+m.mapRoom(), len(m.ways)); i++ {
+		width := 7
+		for _, l := range m.ways[i].links {
+			if width += strokeLength + 2 + len(l.Hop); l.Lane > 0 {
+				width += 7
+			}
+		}
+		for _, hop := range m.ways[i].hops {
+			width += strokeLength + 2 + len(hop)
+		}
+		most = max(most, width)
+	}
+	return min(most, m.width*2/3)
+}
+
+// listLines draws the doors, and the flows and shells.
+func (m *Model) listLines() []string {
+	t := m.theme
+	title := t.Strong.Render("what runs") + t.Faint.Render(" by "+groups[m.group]+", first by "+orders[m.order])
+	if m.find != "" {
+		title += t.Accent.Render(" / ") + t.Strong.Render(m.find)
+	}
+	lines := []string{t.Title(title, "", m.width, fit.Spread)}
+	if len(m.rows) == 0 {
+		return append(lines, "   "+t.Faint.Render("no tunnel is open, no shell runs"))
+	}
+	for i := m.list.Top; i < min(m.list.Top+m.listRoom(), len(m.rows)); i++ {
+		lines = append(lines, fit.Cut(m.rowLine(m.rows[i], i == m.list.At), m.width))
+	}
+	if more := len(m.rows) - m.list.Top - m.listRoom(); more > 0 {
+		lines = append(lines, "   "+t.Faint.Render(fmt.Sprintf("%d more below", more)))
+	}
+	return lines
+}
+
+func (m *Model) rowLine(r row, selected bool) string {
+	t := m.theme
+	pointer := "   "
+	if selected && m.onList {
+		pointer = t.Faint.Render(" ❯ ")
+		if m.focus == onRows {
+			pointer = t.Accent.Render(" ❯ ")
+		}
+	}
+	strong := func(s string) string {
+		if selected && m.onList {
+			return t.Strong.Render(s)
+		}
+		return s
+	}
+	switch {
+	case r.door != nil:
+		return pointer + m.doorLine(*r.door)
+	case r.head != "":
+		return pointer + t.Strong.Render(r.head) + t.Faint.Render(fmt.Sprintf("  ↓%s/s ↑%s/s", fit.Bytes(r.in), fit.Bytes(r.out)))
+	}
+	var name, to string
+	var in, out uint64
+	if f := r.flow; f != nil {
+		name, to, in, out = who(*f), f.To, f.In, f.Out
+	} else {
+		name, to, in, out = r.program.What+" of "+r.program.Session, r.program.Hop, r.program.In, r.program.Out
+	}
+	wide := max(min((m.width-70)/2, 34), 18)
+	idle := r.began()
+	if last := r.last(); last.After(idle) {
+		idle = last
+	}
+	return pointer + "  " + strong(fit.Pad(name, wide)) + " " + fit.Pad(to, wide) + t.Faint.Render(fmt.Sprintf(" ↓%7s/s ↑%7s/s  %7s down %7s up  %s, idle %s", fit.Bytes(r.in), fit.Bytes(r.out), fit.Bytes(float64(in)), fit.Bytes(float64(out)), fit.Ago(time.Since(r.began())), fit.Ago(time.Since(idle))))
+}
+
+// doorLine draws a tunnel with how it stands.
+func (m *Model) doorLine(l tunnel.Line) string {
+	t := m.theme
+	mark, say := t.Mark(gate.Open), fmt.Sprintf("%s  %s, %s so far", l.Drawn(), plural(l.Live, "flow", "flows"), fit.Bytes(float64(l.In+l.Out)))
+	switch {
+	case l.Error != "":
+		mark, say = t.Mark(gate.Shut), l.Drawn()+"  "+t.Verdict(gate.Shut).Render(l.Error)
+	case !l.Up && !l.Lost.IsZero():
+		mark, say = t.Mark(gate.Ajar), l.Drawn()+"  "+t.Verdict(gate.Ajar).Render("the way is lost, the door stays")
+	case !l.Up:
+		mark, say = t.Mark(gate.Untried), l.Drawn()+"  walked at the first knock"
+	case l.Answers == gate.Shut.String() || l.Answers == gate.Ajar.String():
+		v := gate.Ajar
+		if l.Answers == gate.Shut.String() {
+			v = gate.Shut
+		}
+		mark, say = t.Mark(v), l.Drawn()+"  "+t.Verdict(v).Render(l.Proof)
+	}
+	if l.Beyond {
+		say = t.Verdict(gate.Ajar).Render("OPEN TO OTHER MACHINES ") + say
+	}
+	return mark + " " + t.Strong.Render(fit.Pad(l.Session, 12)) + " " + say
+}

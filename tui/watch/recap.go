@@ -1,0 +1,65 @@
+package watch
+
+import (
+	"fmt"
+	"time"
+
+	"meatus/core/gate"
+	"meatus/tui/fit"
+)
+
+// recapLines say what happened while nobody looked: what dropped, what came back, and
+// how much went where.
+func (m *Model) recapLines(width, height int) []string {
+	t, r := m.theme, m.recap
+	lines := []string{t.Title(t.Strong.Render("the last "+fit.Ago(r.To.Sub(r.From))), t.Faint.Render("since "+r.From.Local().Format("2 Jan 15:04")), width, fit.Spread)}
+	say := func(text string) { lines = append(lines, fit.Cut("   "+text, width)) }
+	if len(r.Drops) == 0 {
+		say(t.Mark(gate.Open) + " no link was lost")
+	}
+	for i, d := range r.Drops {
+		if i == max(height/2, 2) {
+			say(t.Faint.Render(fmt.Sprintf("and %d more; the trail has them", len(r.Drops)-i)))
+			break
+		}
+		back, mark := t.Verdict(gate.Shut).Render("has not come back"), t.Mark(gate.Shut)
+		if !d.Back.IsZero() {
+			back, mark = "back after "+fit.Ago(d.Back.Sub(d.At).Round(time.Second)), t.Mark(gate.Ajar)
+		}
+		say(fmt.Sprintf("%s %s  %s  %s  %s", mark, t.Faint.Render(d.At.Local().Format("15:04:05")), fit.Pad(d.Name, 12), back, t.Faint.Render(d.Why)))
+	}
+	if r.Refused > 0 {
+		say(fmt.Sprintf("%s %s did not get through", t.Mark(gate.Ajar), plural(r.Refused, "walk", "walks")))
+	}
+	if r.Lent > 0 {
+		say(fmt.Sprintf("%s lent keys were used or asked for %s", t.Mark(gate.Open), plural(r.Lent, "time", "times")))
+	}
+	most := 0.0
+	for _, c := range r.Carried {
+		most = max(most, c.In+c.Out)
+	}
+	for i, c := range r.Carried {
+		if len(lines) >= height-1 {
+			say(t.Faint.Render(fmt.Sprintf("and %d links more", len(r.Carried)-i)))
+			break
+		}
+		say(fmt.Sprintf("  %s %s  ↓ %s  ↑ %s", fit.Pad(c.Name, 12), t.Live.Render(fit.Pad(bar((c.In+c.Out)/most, 16), 16)), fit.Bytes(c.In), fit.Bytes(c.Out)))
+	}
+	if len(r.Carried) == 0 {
+		say(t.Faint.Render("nothing was carried that is known of"))
+	}
+	return lines
+}
+
+// bar is a part of a width, at least a thin line.
+func bar(part float64, width int) string {
+	full := int(part * float64(width))
+	out := ""
+	for range full {
+		out += "━"
+	}
+	if out == "" {
+		return "╴"
+	}
+	return out
+}
