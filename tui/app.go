@@ -88,6 +88,7 @@ type App struct {
 	tunnels       *tunnel.Set
 	toDraw        toDraw // a drawing that is asked about, or nil
 	keeper        *meter.Keeper
+	others        tunnel.Others
 	kept          chan struct{} // closed when the keeper has ended
 	touched       time.Time     // when a key was last pressed
 	hide          func()        // ends being seen by other programs
@@ -181,12 +182,13 @@ func New(ws *workspace.Workspace, o Options) *App {
 	if a.trail != nil {
 		store = a.trail
 	}
-	a.keeper, a.kept = meter.NewKeeper(tunnel.Readings(a.walker, a.tunnels), store), make(chan struct{})
+	a.keeper, a.kept = meter.NewKeeper(a.readings(), store), make(chan struct{})
+	go a.others.Watch(a.ctx, ws.Dir)
 	go func() {
 		defer close(a.kept)
 		a.keeper.Run(a.ctx, func(err error) { a.desk.Send(notice(err.Error())) })
 	}()
-	a.watched = watch.New(watch.Live{Walker: a.walker, Set: a.tunnels, Keeper: a.keeper, Shells: a.shellsNow}, t)
+	a.watched = watch.New(watch.Live{Walker: a.walker, Set: a.tunnels, Keeper: a.keeper, Others: &a.others, Shells: a.shellsNow}, t)
 	a.routes.SetTunnels(a.tunnels.Lines)
 	a.hide = func() {}
 	if hide, err := a.tunnels.Show(ws.Dir, "the full screen"); err == nil { // without it, others do not see them
@@ -947,6 +949,12 @@ func (a *App) tellSheet(session, say string) {
 	if !open.SetWorkspace(a.ws, say) {
 		a.task = nil
 	}
+}
+
+// readings are what everything here and in other programs of the workspace carries.
+func (a *App) readings() func() []meter.Reading {
+	own := tunnel.Readings(a.walker, a.tunnels)
+	return func() []meter.Reading { return append(own(), a.others.Readings()...) }
 }
 
 // shellsNow are the shells that have not ended, and since when those whose way is lost

@@ -189,7 +189,7 @@ func (o holdOptions) open(set *tunnel.Set, w *workspace.Workspace, s heldSession
 				if !o.takeOver {
 					return fmt.Errorf("%w; the Meatus with process %d (%s) holds %s for %s: --take-over has it close that", err, p.PID, p.What, l.Door, l.Session)
 				}
-				if terr := tunnel.TakeOver(w.Dir, p, l.Door); terr != nil {
+				if terr := tunnel.TakeOver(p, l.Door); terr != nil {
 					return errors.Join(err, terr)
 				}
 				taken = true

@@ -11,6 +11,7 @@ import (
 	"meatus/core/book"
 	"meatus/core/workspace"
 	"meatus/lab"
+	"meatus/lab/traffic"
 	"meatus/tui"
 )
 
@@ -59,6 +60,11 @@ func demo(ctx context.Context, dir, leader string) error {
 		}
 		l.Distance()
 		w.Downloads = l.Downloads()
+		if stop, err := traffic.Start(w, l.Dialer()); err != nil {
+			fmt.Fprintln(os.Stderr, "meatus: "+err.Error())
+		} else {
+			defer stop()
+		}
 		return show(ctx, w, l.Dialer(), tui.Options{Name: "Lantern Bay", Leader: leader})
 	})
 }

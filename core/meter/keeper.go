@@ -13,6 +13,7 @@ type Reading struct {
 	ID        int64  // tells one life of it from the next
 	In, Out   uint64
 	RoundTrip time.Duration // 0 where not known
+	At        time.Time     // when this was read, now where zero
 	Brief     bool          // a flow: its series goes with it and is not kept
 }
 
@@ -112,7 +113,11 @@ func (k *Keeper) Take(now time.Time) {
 		if h == nil {
 			h = k.begin(r, now)
 		}
-		h.Count(now, r.ID, r.In, r.Out, r.RoundTrip)
+		at := r.At
+		if at.IsZero() {
+			at = now
+		}
+		h.Count(at, r.ID, r.In, r.Out, r.RoundTrip)
 		k.mu.Lock()
 		h.seen, h.alive = now, true
 		k.mu.Unlock()

@@ -218,6 +218,10 @@ func (s *Series) Span(from, to time.Time, n int) []Sample {
 		counts[slot]++
 	})
 	for i := range out {
+		// Where spans are hardly longer than samples, one of these may come a little late.
+		if i > 0 && i < n-1 && !out[i].Known && out[i-1].Known && out[i+1].Known && each < 2*s.levels[at].span {
+			out[i] = out[i+1]
+		}
 		out[i].At = from.Add(each * time.Duration(i+1))
 	}
 	return out

@@ -12,6 +12,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"meatus/core/walk"
 )
 
 // Program is a Meatus that holds tunnels, as another one sees it.
@@ -19,6 +21,29 @@ type Program struct {
 	PID   int    `json:"pid"`
 	What  string `json:"what"` // "hold", "the full screen"
 	Lines []Line `json:"tunnels"`
+
+	socket string
+}
+
+// Seen is all that is alive in another Meatus.
+type Seen struct {
+	Program
+	Links  []walk.LinkState    `json:"links"`
+	Shells []walk.ProgramState `json:"shells"`
+	Flows  []SeenFlow          `json:"flows"`
+}
+
+// SeenFlow is a flow with the tunnel it goes through.
+type SeenFlow struct {
+	Flow
+	Session string
+	Door    string
+}
+
+// alive is what a walker tells of what is alive.
+type alive interface {
+	Links() []walk.LinkState
+	Programs() []walk.ProgramState
 }
 
 // control is where the programs of one workspace have their sockets: a folder of
@@ -49,14 +74,24 @@ func control(workspace string) (string, error) {
 // asking is how long another program is waited for.
 const asking = 2 * time.Second
 
-// Show has other programs of this account and workspace see a set's tunnels, and
-// close one of their doors. stop ends it.
+// Show has other programs of this account and workspace see a set's tunnels and what
+// runs through them, and close one of their doors. stop ends it.
 func (s *Set) Show(workspace, what string) (stop func(), err error) {
+	return s.show(workspace, what, strconv.Itoa(os.Getpid()))
+}
+
+// ShowApart is Show for a set that this program has beside its own, and sees as
+// another program's.
+func (s *Set) ShowApart(workspace, what string) (stop func(), err error) {
+	return s.show(workspace, what, fmt.Sprint(os.Getpid(), "-apart"))
+}
+
+func (s *Set) show(workspace, what, name string) (stop func(), err error) {
 	dir, err := control(workspace)
 	if err != nil {
 		return nil, err
 	}
-	path := filepath.Join(dir, strconv.Itoa(os.Getpid()))
+	path := filepath.Join(dir, name)
 	os.Remove(path) // of a program that had this number and was killed
 	l, err := net.Listen("unix", path)
 	if err == nil {
@@ -77,7 +112,7 @@ func (s *Set) Show(workspace, what string) (stop func(), err error) {
 	return func() { l.Close() }, nil
 }
 
-// answer serves one question: "list", or "close ADDRESS".
+// answer serves one question: "list", "see", or "close ADDRESS".
 func (s *Set) answer(conn net.Conn, what string) {
 	defer conn.Close()
 	conn.SetDeadline(time.Now().Add(asking))
@@ -88,50 +123,94 @@ func (s *Set) answer(conn net.Conn, what string) {
 	word, address, _ := strings.Cut(strings.TrimSpace(line), " ")
 	switch word {
 	case "list":
-		json.NewEncoder(conn).Encode(Program{os.Getpid(), what, s.Lines()})
+		json.NewEncoder(conn).Encode(Program{PID: os.Getpid(), What: what, Lines: s.Lines()})
+	case "see":
+		json.NewEncoder(conn).Encode(s.seen(what))
 	case "close":
 		json.NewEncoder(conn).Encode(s.CloseDoor(address))
 	}
 }
 
+// seen is all that is alive here, for another Meatus.
+func (s *Set) seen(what string) Seen {
+	all := Seen{Program: Program{PID: os.Getpid(), What: what, Lines: s.Lines()}}
+	if w, ok := s.walker.(alive); ok {
+		all.Links, all.Shells = w.Links(), w.Programs()
+	}
+	for _, t := range s.All() {
+		at := t.Address()
+		for _, f := range t.Flows() {
+			all.Flows = append(all.Flows, SeenFlow{f, t.Session, at})
+		}
+	}
+	return all
+}
+
 // Programs lists the programs of this account that hold tunnels of a workspace,
 // this one left out. Sockets that programs left behind are cleared away.
 func Programs(workspace string) ([]Program, error) {
-	dir, err := control(workspace)
-	if err != nil {
-		return nil, err
-	}
-	files, err := os.ReadDir(dir)
-	if err != nil {
-		return nil, err
-	}
 	var all []Program
-	for _, f := range files {
-		pid, err := strconv.Atoi(f.Name())
-		if err != nil || pid == os.Getpid() {
-			continue
-		}
-		path := filepath.Join(dir, f.Name())
+	err := others(workspace, func(path string) error {
 		var p Program
-		if err := ask(path, "list", &p); err != nil {
-			if _, err := net.Dial("unix", path); err != nil {
-				os.Remove(path) // nobody listens any more
-			}
-			continue
+		err := ask(path, "list", &p)
+		if err == nil {
+			p.socket = path
+			all = append(all, p)
 		}
-		all = append(all, p)
-	}
-	return all, nil
+		return err
+	})
+	return all, err
 }
 
-// TakeOver has the program that holds a door close it.
-func TakeOver(workspace string, p Program, address string) error {
+// See is [Programs] with all that is alive in them.
+func See(workspace string) ([]Seen, error) {
+	var all []Seen
+	err := others(workspace, func(path string) error {
+		var s Seen
+		err := ask(path, "see", &s)
+		if err == nil {
+			s.socket = path
+			all = append(all, s)
+		}
+		return err
+	})
+	return all, err
+}
+
+// others calls do with the sockets of other programs, and clears those away at which
+// nobody listens.
+func others(workspace string, do func(path string) error) error {
 	dir, err := control(workspace)
 	if err != nil {
 		return err
 	}
+	files, err := os.ReadDir(dir)
+	if err != nil {
+		return err
+	}
+	for _, f := range files {
+		pid, _, _ := strings.Cut(f.Name(), "-")
+		if _, err := strconv.Atoi(pid); err != nil || f.Name() == strconv.Itoa(os.Getpid()) {
+			continue
+		}
+		path := filepath.Join(dir, f.Name())
+		if do(path) == nil {
+			continue
+		}
+		conn, err := net.Dial("unix", path)
+		if err != nil {
+			os.Remove(path)
+			continue
+		}
+		conn.Close()
+	}
+	return nil
+}
+
+// TakeOver has the program that holds a door close it.
+func TakeOver(p Program, address string) error {
 	var closed bool
-	if err := ask(filepath.Join(dir, strconv.Itoa(p.PID)), "close "+address, &closed); err != nil {
+	if err := ask(p.socket, "close "+address, &closed); err != nil {
 		return fmt.Errorf("process %d does not answer: %w", p.PID, err)
 	}
 	if !closed {

@@ -141,14 +141,20 @@ func (t *Tunnel) join(f *flow, near, far walk.Stream) error {
 		}()
 	}
 	errs := make(chan error, 2)
-	go func() { errs <- t.pass(f, far, near, &f.out, &t.out, t.limits[1]) }()
-	errs <- t.pass(f, near, far, &f.in, &t.in, t.limits[0])
-	first := <-errs
-	if first != nil { // the other direction cannot go on alone
-		breakOff(near)
-		far.Close()
+	way := func(to, from walk.Stream, count, all *atomic.Uint64, limit *rate.Limiter) {
+		err := t.pass(f, to, from, count, all, limit)
+		errs <- err
+		if err != nil { // the other direction cannot go on alone
+			breakOff(near)
+			far.Close()
+		}
 	}
-	err := errors.Join(first, <-errs)
+	go way(far, near, &f.out, &t.out, t.limits[1])
+	way(near, far, &f.in, &t.in, t.limits[0])
+	err := <-errs
+	if second := <-errs; err == nil {
+		err = second
+	}
 	if f.ctx.Err() != nil {
 		err = context.Cause(f.ctx)
 	}

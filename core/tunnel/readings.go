@@ -1,7 +1,10 @@
 package tunnel
 
 import (
+	"context"
 	"fmt"
+	"sync"
+	"time"
 
 	"meatus/core/meter"
 	"meatus/core/walk"
@@ -12,6 +15,67 @@ func (t *Tunnel) Key(f Flow) string { return fmt.Sprintf("%s %s %d", t.Session, 
 
 // ProgramKey names a shell or command among all of a walker's.
 func ProgramKey(p walk.ProgramState) string { return fmt.Sprint("program ", p.ID) }
+
+// Others are what other programs of a workspace show of themselves. It is safe to use
+// from many goroutines.
+type Others struct {
+	mu   sync.Mutex
+	seen []Seen
+	at   time.Time
+}
+
+// Watch looks at them once a second until the context ends.
+func (o *Others) Watch(ctx context.Context, workspace string) {
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	for {
+		if seen, err := See(workspace); err == nil { // where there is no such folder there are none
+			o.mu.Lock()
+			o.seen, o.at = seen, time.Now()
+			o.mu.Unlock()
+		}
+		select {
+		case <-tick.C:
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+// Seen is what was seen last.
+func (o *Others) Seen() []Seen {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return o.seen
+}
+
+// Key names a link, flow or shell of another program, by its key there.
+func (s Seen) Key(of string) string { return fmt.Sprintf("%d %s: %s", s.PID, s.What, of) }
+
+// FlowKey names a flow of another program.
+func (s Seen) FlowKey(f SeenFlow) string { return s.Key(fmt.Sprint(f.Session, " ", f.Door, " ", f.ID)) }
+
+// Readings are what links and flows of other programs have carried. The series are
+// brief: the programs keep their own.
+func (o *Others) Readings() []meter.Reading {
+	var all []meter.Reading
+	seen := o.Seen()
+	o.mu.Lock()
+	at := o.at
+	o.mu.Unlock()
+	for _, s := range seen {
+		for _, l := range s.Links {
+			all = append(all, meter.Reading{Key: s.Key(l.Prefix), Name: l.Hop, ID: int64(l.ID), In: l.In, Out: l.Out, RoundTrip: l.RoundTrip, At: at, Brief: true})
+		}
+		for _, p := range s.Shells {
+			all = append(all, meter.Reading{Key: s.Key(ProgramKey(p)), Name: p.Session, ID: int64(p.ID), In: p.In, Out: p.Out, At: at, Brief: true})
+		}
+		for _, f := range s.Flows {
+			all = append(all, meter.Reading{Key: s.FlowKey(f), Name: f.Session, ID: f.ID, In: f.In, Out: f.Out, At: at, Brief: true})
+		}
+	}
+	return all
+}
 
 // Readings tells what every link, shell and command of a walker, and every flow of a set, has carried so
 // far, for a [meter.Keeper]. A link is known by the way to it, in every run.

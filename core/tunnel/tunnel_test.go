@@ -148,6 +148,18 @@ func TestTheTwoDirectionsEndApart(t *testing.T) {
 	}
 }
 
+func TestAProgramThatIsCutOffEndsItsFlowThoughTheServiceIsSilent(t *testing.T) {
+	b := openBay(t)
+	d := b.open(bring("tide-db.internal:5432"), tunnel.Options{})
+	conn := b.dial(d.Address())
+	bufio.NewReader(conn).ReadString('\n')
+	conn.(*net.TCPConn).SetLinger(0)
+	conn.Close() // a reset, and nothing more comes from the far side
+	if f := b.flow(1); f.Complete || strings.Contains(f.How, "\n") {
+		t.Errorf("ended %+v", f)
+	}
+}
+
 func TestWhatTheFarSideRefusesIsTold(t *testing.T) {
 	b := openBay(t)
 	if conn, err := net.Dial("tcp", b.open(bring("10.61.4.99:80"), tunnel.Options{}).Address()); err == nil { // it may be reset that early

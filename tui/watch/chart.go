@@ -192,7 +192,7 @@ func (m *Model) about() []string {
 	bytes := func(n uint64) string { return fit.Bytes(float64(n)) }
 	if r, ok := m.selected(); ok && m.onList && r.flow != nil {
 		f := r.flow
-		return []string{t.Faint.Render(fmt.Sprintf("%s by %s of %s, from %s; %s down, %s up; %s old", who(*f), r.of.Address(), r.of.Session, cmp.Or(f.From, "a socket"), bytes(f.In), bytes(f.Out), fit.Ago(time.Since(f.Began))))}
+		return []string{t.Faint.Render(fmt.Sprintf("%s by %s of %s, from %s; %s down, %s up; %s old", who(*f), r.at, r.session, cmp.Or(f.From, "a socket"), bytes(f.In), bytes(f.Out), fit.Ago(time.Since(f.Began))))}
 	}
 	l, ok := m.link()
 	if !ok {

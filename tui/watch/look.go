@@ -14,23 +14,38 @@ import (
 // way is one line of the map: the links from here to a machine that is the last, or
 // the names of a way that is lost.
 type way struct {
-	links []walk.LinkState
+	links []link
 	hops  []string // of a lost way
 	lost  time.Time
-	whose string
+	whose string // the session of a lost way, or the other program's
+}
+
+// link is a live link of this program or of another.
+type link struct {
+	walk.LinkState
+	key   string       // of its series
+	other *tunnel.Seen // nil for one of this program
 }
 
 // row is one line of the list: a group's head, a door, a flow, or a shell.
 type row struct {
 	head    string
 	door    *tunnel.Line
-	of      *tunnel.Tunnel
+	of      *tunnel.Tunnel // of a flow of this program
+	other   *tunnel.Seen   // the other program whose it is, or nil
+	session string
+	at      string // the door of a flow
 	flow    *tunnel.Flow
 	program *walk.ProgramState
 	in, out float64 // bytes a second
 	words   string  // what it is found by
 	key     string  // of its series
 	group   string
+}
+
+// same tells whether two rows are of the same thing.
+func (r row) same(o row) bool {
+	return r.key == o.key && r.head == o.head && (r.door == nil) == (o.door == nil) && (r.key != "" || r.at == o.at)
 }
 
 // bytes are what a row has carried.
@@ -74,8 +89,18 @@ func (m *Model) look() {
 	m.frame++
 	now := time.Now()
 	shells := m.live.Shells()
-	m.doors = m.live.Set.Lines()
+	m.doors, m.others = nil, m.live.Others.Seen()
+	for _, l := range m.live.Set.Lines() {
+		m.doors = append(m.doors, door{Line: l})
+	}
 	m.counts = counts{shells: len(shells), tunnels: len(m.doors)}
+	for i := range m.others {
+		m.counts.shells += len(m.others[i].Shells)
+		m.counts.tunnels += len(m.others[i].Lines)
+		for _, l := range m.others[i].Lines {
+			m.doors = append(m.doors, door{l, &m.others[i]})
+		}
+	}
 	m.lookAtLinks(shells)
 	var all []row
 	find := strings.ToLower(m.find)
@@ -88,24 +113,22 @@ func (m *Model) look() {
 		}
 		all = append(all, r)
 	}
-	for _, t := range m.live.Set.All() {
-		at := t.Address()
-		for _, f := range t.Flows() {
-			m.counts.flows++
-			r := row{of: t, flow: &f, key: t.Key(f), words: strings.Join([]string{t.Session, who(f), f.From, f.To, at}, " ")}
-			switch groups[m.group] {
-			case "tunnel":
-				r.group = at
-			case "host":
-				r.group = host(f.To)
-			case "program":
-				r.group = who(f)
-			}
-			add(r)
+	addFlow := func(r row) {
+		f := r.flow
+		r.words = strings.Join([]string{r.session, who(*f), f.From, f.To, r.at}, " ")
+		switch groups[m.group] {
+		case "tunnel":
+			r.group = r.at
+		case "host":
+			r.group = host(f.To)
+		case "program":
+			r.group = who(*f)
 		}
+		add(r)
 	}
-	for _, p := range m.live.Walker.Programs() {
-		r := row{program: &p, key: tunnel.ProgramKey(p), words: strings.Join([]string{p.Session, p.Hop, p.What}, " ")}
+	addShell := func(r row) {
+		p := r.program
+		r.session, r.words = p.Session, strings.Join([]string{p.Session, p.Hop, p.What}, " ")
 		switch groups[m.group] {
 		case "tunnel":
 			r.group = shellsGroup
@@ -115,6 +138,27 @@ func (m *Model) look() {
 			r.group = p.What
 		}
 		add(r)
+	}
+	for _, t := range m.live.Set.All() {
+		at := t.Address()
+		for _, f := range t.Flows() {
+			m.counts.flows++
+			addFlow(row{of: t, session: t.Session, at: at, flow: &f, key: t.Key(f)})
+		}
+	}
+	for _, p := range m.live.Walker.Programs() {
+		addShell(row{program: &p, key: tunnel.ProgramKey(p)})
+	}
+	for i := range m.others {
+		o := &m.others[i]
+		for n := range o.Flows {
+			f := &o.Flows[n]
+			m.counts.flows++
+			addFlow(row{other: o, session: f.Session, at: f.Door, flow: &f.Flow, key: o.FlowKey(*f)})
+		}
+		for n := range o.Shells {
+			addShell(row{other: o, program: &o.Shells[n], key: o.Key(tunnel.ProgramKey(o.Shells[n]))})
+		}
 	}
 	slices.SortStableFunc(all, func(a, b row) int {
 		switch orders[m.order] {
@@ -127,7 +171,13 @@ func (m *Model) look() {
 		}
 		return a.began().Compare(b.began())
 	})
+	was, had := m.selected()
 	m.rows = m.grouped(all)
+	if had { // what is chosen stays chosen where others come and go
+		if at := slices.IndexFunc(m.rows, func(r row) bool { return r.same(was) }); at >= 0 {
+			m.list.Move(at-m.list.At, len(m.rows), m.listRoom())
+		}
+	}
 	m.map_.Move(0, len(m.ways), m.mapRoom())
 	m.list.Move(0, len(m.rows), m.listRoom())
 	if m.map_.At < len(m.ways) {
@@ -142,7 +192,7 @@ func (m *Model) grouped(all []row) []row {
 	switch groups[m.group] {
 	case "nothing":
 		for i := range m.doors {
-			out = append(out, row{door: &m.doors[i]})
+			out = append(out, m.doors[i].row())
 		}
 		return append(out, all...)
 	case "tunnel":
@@ -151,7 +201,7 @@ func (m *Model) grouped(all []row) []row {
 			of[r.group] = append(of[r.group], r)
 		}
 		for i := range m.doors {
-			out = append(append(out, row{door: &m.doors[i]}), of[m.doors[i].Door]...)
+			out = append(append(out, m.doors[i].row()), of[m.doors[i].Door]...)
 		}
 		if shells := of[shellsGroup]; len(shells) > 0 {
 			out = append(append(out, row{head: shellsGroup, in: sum(shells).in, out: sum(shells).out}), shells...)
@@ -175,6 +225,14 @@ func (m *Model) grouped(all []row) []row {
 	return out
 }
 
+// door is a tunnel of this program or of another.
+type door struct {
+	tunnel.Line
+	other *tunnel.Seen
+}
+
+func (d *door) row() row { return row{door: &d.Line, other: d.other, session: d.Session, at: d.Door} }
+
 func sum(rows []row) (total row) {
 	for _, r := range rows {
 		total.in += r.in
@@ -197,29 +255,10 @@ func who(f tunnel.Flow) string { return cmp.Or(f.Program, f.From) }
 // lookAtLinks makes the map's lines of the links: every one that no other goes
 // through, with those it goes through; and those that are lost and walked again.
 func (m *Model) lookAtLinks(shells []Shell) {
-	links := m.live.Walker.Links()
-	m.links = make(map[walk.ID]walk.LinkState, len(links))
-	under := map[walk.ID]bool{}
-	for _, l := range links {
-		m.links[l.ID] = l
-		under[l.Below] = true
-	}
 	m.ways = m.ways[:0]
-	for _, l := range links {
-		if under[l.ID] {
-			continue
-		}
-		w := way{links: []walk.LinkState{l}}
-		for at := l; at.Below != 0; {
-			below, ok := m.links[at.Below]
-			if !ok {
-				break
-			}
-			w.links = append(w.links, below)
-			at = below
-		}
-		slices.Reverse(w.links)
-		m.ways = append(m.ways, w)
+	m.links = m.addWays(m.live.Walker.Links(), nil)
+	for i := range m.others {
+		m.addWays(m.others[i].Links, &m.others[i])
 	}
 	lost := map[string]bool{}
 	gone := func(whose string, hops []string, since time.Time) {
@@ -229,7 +268,7 @@ func (m *Model) lookAtLinks(shells []Shell) {
 		}
 	}
 	for _, l := range m.doors {
-		if !l.Up && !l.Lost.IsZero() {
+		if l.other == nil && !l.Up && !l.Lost.IsZero() {
 			gone(l.Session, l.Hops, l.Lost)
 		}
 	}
@@ -238,6 +277,35 @@ func (m *Model) lookAtLinks(shells []Shell) {
 			gone(s.Session, s.Hops, s.Lost)
 		}
 	}
+}
+
+// addWays adds the ways of one program's links, and returns those by their id.
+func (m *Model) addWays(links []walk.LinkState, other *tunnel.Seen) map[walk.ID]link {
+	byID := make(map[walk.ID]link, len(links))
+	under := map[walk.ID]bool{}
+	for _, l := range links {
+		key := l.Prefix
+		if other != nil {
+			key = other.Key(key)
+		}
+		byID[l.ID] = link{l, key, other}
+		under[l.Below] = true
+	}
+	for _, l := range links {
+		if under[l.ID] {
+			continue
+		}
+		var w way
+		if other != nil {
+			w.whose = other.What
+		}
+		for at, ok := byID[l.ID]; ok; at, ok = byID[at.Below] {
+			w.links = append(w.links, at)
+		}
+		slices.Reverse(w.links)
+		m.ways = append(m.ways, w)
+	}
+	return byID
 }
 
 // selected is the row that is chosen.
@@ -249,13 +317,13 @@ func (m *Model) selected() (row, bool) {
 }
 
 // link is the link that is chosen on the map, or that the chosen row goes by.
-func (m *Model) link() (walk.LinkState, bool) {
-	if r, ok := m.selected(); ok && m.onList && r.program != nil {
+func (m *Model) link() (link, bool) {
+	if r, ok := m.selected(); ok && m.onList && r.program != nil && r.other == nil {
 		l, ok := m.links[r.program.Link]
 		return l, ok
 	}
 	if m.map_.At >= len(m.ways) || len(m.ways[m.map_.At].links) == 0 {
-		return walk.LinkState{}, false
+		return link{}, false
 	}
 	w := m.ways[m.map_.At].links
 	return w[len(w)-1-min(m.hop, len(w)-1)], true
@@ -263,20 +331,14 @@ func (m *Model) link() (walk.LinkState, bool) {
 
 // door is where the chosen tunnel's door is, "" where none is chosen.
 func (m *Model) door() string {
-	r, ok := m.selected()
-	switch {
-	case !ok || !m.onList:
-		return ""
-	case r.door != nil:
-		return r.door.Door
-	case r.flow != nil:
-		return r.of.Address()
+	if r, ok := m.selected(); ok && m.onList {
+		return r.at
 	}
 	return ""
 }
 
 // takes says what goes down with a link.
-func (m *Model) takes(l walk.LinkState) string {
+func (m *Model) takes(l link) string {
 	under := map[walk.ID]bool{l.ID: true}
 	links, shells := 0, 0
 	for changed := true; changed; {
@@ -298,6 +360,14 @@ func (m *Model) takes(l walk.LinkState) string {
 
 // subject is what the chart is of: the chosen flow or shell, or a link.
 func (m *Model) subject() (name string, series *meter.Series) {
+	name, series = m.subjectKnown()
+	if name != "" && series == nil {
+		series = &meter.Series{} // nothing is counted yet
+	}
+	return name, series
+}
+
+func (m *Model) subjectKnown() (name string, series *meter.Series) {
 	if r, ok := m.selected(); ok && m.onList && r.key != "" {
 		s := m.live.Keeper.Series(r.key)
 		if r.flow != nil {
@@ -306,7 +376,7 @@ func (m *Model) subject() (name string, series *meter.Series) {
 		return r.program.What + " of " + r.program.Session, s
 	}
 	if l, ok := m.link(); ok {
-		return l.Hop, m.live.Keeper.Series(l.Prefix)
+		return l.Hop, m.live.Keeper.Series(l.key)
 	}
 	return "", nil
 }

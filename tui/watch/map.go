@@ -7,7 +7,6 @@ import (
 
 	"meatus/core/gate"
 	"meatus/core/tunnel"
-	"meatus/core/walk"
 	"meatus/tui/fit"
 )
 
@@ -135,7 +134,7 @@ const strokeLength = 9
 
 // stroke draws a link by what it carries, in bytes a second: thin where that is
 // nothing, heavier with more, and something moving along it the way most of it goes.
-func (m *Model) stroke(l walk.LinkState) string {
+func (m *Model) stroke(l link) string {
 	t := m.theme
 	in, out := m.rates(l)
 	switch {
@@ -159,8 +158,8 @@ func (m *Model) stroke(l walk.LinkState) string {
 }
 
 // rates of a link, in bytes a second.
-func (m *Model) rates(l walk.LinkState) (in, out float64) {
-	if s := m.live.Keeper.Series(l.Prefix); s != nil {
+func (m *Model) rates(l link) (in, out float64) {
+	if s := m.live.Keeper.Series(l.key); s != nil {
 		return s.Now(time.Now())
 	}
 	return 0, 0
@@ -207,6 +206,9 @@ func (m *Model) wayLine(w way, selected bool) string {
 		if l.Frozen {
 			detail = t.Verdict(gate.Ajar).Render("frozen: no byte from " + l.Hop + " for " + fit.Ago(time.Since(l.LastIn)))
 		}
+	}
+	if w.whose != "" {
+		detail = t.Accent.Render(w.whose) + " " + detail
 	}
 	return fit.Cut(fit.Pad(line, m.wayWidth())+"  "+detail, m.width)
 }
@@ -266,7 +268,11 @@ func (m *Model) rowLine(r row, selected bool) string {
 	}
 	switch {
 	case r.door != nil:
-		return pointer + m.doorLine(*r.door)
+		whose := ""
+		if r.other != nil {
+			whose = t.Accent.Render(r.other.What) + " "
+		}
+		return pointer + m.doorLine(*r.door, whose)
 	case r.head != "":
 		return pointer + t.Strong.Render(r.head) + t.Faint.Render(fmt.Sprintf("  ↓%s/s ↑%s/s", fit.Bytes(r.in), fit.Bytes(r.out)))
 	}
@@ -286,7 +292,7 @@ func (m *Model) rowLine(r row, selected bool) string {
 }
 
 // doorLine draws a tunnel with how it stands.
-func (m *Model) doorLine(l tunnel.Line) string {
+func (m *Model) doorLine(l tunnel.Line, whose string) string {
 	t := m.theme
 	mark, say := t.Mark(gate.Open), fmt.Sprintf("%s  %s, %s so far", l.Drawn(), plural(l.Live, "flow", "flows"), fit.Bytes(float64(l.In+l.Out)))
 	switch {
@@ -306,5 +312,5 @@ func (m *Model) doorLine(l tunnel.Line) string {
 	if l.Beyond {
 		say = t.Verdict(gate.Ajar).Render("OPEN TO OTHER MACHINES ") + say
 	}
-	return mark + " " + t.Strong.Render(fit.Pad(l.Session, 12)) + " " + say
+	return mark + " " + t.Strong.Render(fit.Pad(l.Session, 12)) + " " + whose + say
 }

@@ -55,6 +55,7 @@ type Live struct {
 	Walker *walk.Walker
 	Set    *tunnel.Set
 	Keeper *meter.Keeper
+	Others *tunnel.Others
 	Shells func() []Shell // those that have not ended
 }
 
@@ -74,9 +75,10 @@ type Model struct {
 	live          Live
 	width, height int
 
-	links  map[walk.ID]walk.LinkState
+	links  map[walk.ID]link // of this program
 	ways   []way
-	doors  []tunnel.Line
+	doors  []door
+	others []tunnel.Seen
 	rows   []row
 	counts counts
 
@@ -333,6 +335,8 @@ func (m *Model) setFocus(p panel) {
 func (m *Model) askEnd() {
 	r, ok := m.selected()
 	switch {
+	case m.onList && ok && r.other != nil && r.door == nil:
+		m.note = fmt.Sprintf("it runs in another Meatus (process %d, %s) and ends there; E closes its door", r.other.PID, r.other.What)
 	case m.onList && ok && r.flow != nil:
 		f, of := *r.flow, r.of
 		m.ask(fmt.Sprintf("end %s to %s, %s so far? Nothing else ends with it.", who(f), f.To, fit.Bytes(float64(f.In+f.Out))), func() string {
@@ -348,7 +352,10 @@ func (m *Model) askEnd() {
 			return "ended"
 		})
 	case !m.onList:
-		if l, ok := m.link(); ok {
+		l, ok := m.link()
+		if ok && l.other != nil {
+			m.note = fmt.Sprintf("the link is of another Meatus (process %d, %s), and ends there", l.other.PID, l.other.What)
+		} else if ok {
 			walker := m.live.Walker
 			m.ask(fmt.Sprintf("end the link to %s? With it go %s; tunnels walk it again, shells as they are set.", l.Hop, m.takes(l)), func() string {
 				walker.EndLink(l.ID)
@@ -363,6 +370,16 @@ func (m *Model) askClose() {
 	at := m.door()
 	if at == "" || !m.onList {
 		m.note = "choose a tunnel or a flow with tab"
+		return
+	}
+	if r, _ := m.selected(); r.other != nil {
+		o := r.other.Program
+		m.ask(fmt.Sprintf("have the other Meatus (process %d, %s) close its door %s?", o.PID, o.What, at), func() string {
+			if err := tunnel.TakeOver(o, at); err != nil {
+				return err.Error()
+			}
+			return at + " is closed"
+		})
 		return
 	}
 	flows := 0

@@ -54,7 +54,7 @@ func watching(t testing.TB, flows int) (*Model, *lab.Lab) {
 		}
 	}
 	keeper := meter.NewKeeper(tunnel.Readings(walker, set), nil)
-	m := New(Live{Walker: walker, Set: set, Keeper: keeper, Shells: func() []Shell { return nil }}, theme.New(true))
+	m := New(Live{Walker: walker, Set: set, Keeper: keeper, Others: &tunnel.Others{}, Shells: func() []Shell { return nil }}, theme.New(true))
 	m.SetSize(120, 40)
 	return m, l
 }

@@ -1,0 +1,203 @@
+// Package traffic keeps the demo busy: it holds tunnels into the bay beside the
+// program's own, as another Meatus would, and has made-up programs use them, so that
+// Watch has something to show from its first second. All of it is called demo traffic,
+// and none of it leaves this machine.
+package traffic
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net"
+	"net/http"
+	"sync"
+	"time"
+
+	"meatus/core/book"
+	"meatus/core/tunnel"
+	"meatus/core/walk"
+	"meatus/core/workspace"
+)
+
+// Name is what all of it goes by.
+const Name = "demo traffic"
+
+// use is a tunnel and what uses it.
+type use struct {
+	session string
+	spec    book.Tunnel
+	by      func(ctx context.Context, door string)
+}
+
+var uses = []use{
+	{"quay", book.Tunnel{Bring: "127.0.0.1:0", Reach: "gauge-1.internal:7000"}, listen},
+	{"quay", book.Tunnel{Bring: "127.0.0.1:0", Reach: "tide-db.internal:5432"}, question},
+	{"quay", book.Tunnel{Bring: "127.0.0.1:0", Reach: "survey-web.internal:80"}, leaf},
+	{"quay", book.Tunnel{Bring: "127.0.0.1:0", Reach: "archive.internal:19"}, haul},
+}
+
+// beside is a command that runs beside them, at a machine behind the bastion.
+const besideAt, beside = "gauge-1", "stream 300ms"
+
+// Start begins the traffic in a workspace of the lab; stop ends it, and waits for that.
+// Only machines that are vouched for already are visited.
+func Start(w *workspace.Workspace, dialer walk.Dialer) (stop func(), err error) {
+	walker := walk.New(walk.Config{Vouched: w.Vouched, Asker: nobody{}, Dialer: dialer})
+	set := tunnel.NewSet(walker, walker.Tell)
+	ctx, cancel := context.WithCancel(context.Background())
+	var wg sync.WaitGroup
+	end := func() {
+		cancel()
+		set.CloseAll(0)
+		walker.Close()
+		wg.Wait()
+	}
+	hide, err := set.ShowApart(w.Dir, Name)
+	if err != nil {
+		end()
+		return nil, err
+	}
+	for _, u := range uses {
+		r, err := w.Planner().Plan(u.session)
+		if err == nil {
+			err = set.Open(r, []book.Tunnel{u.spec}, tunnel.Options{}, false)
+		}
+		if err != nil {
+			hide()
+			end()
+			return nil, fmt.Errorf("%s: %w", Name, err)
+		}
+		open := set.Of(u.session)
+		at := open[len(open)-1].Address()
+		wg.Go(func() {
+			for ctx.Err() == nil {
+				u.by(ctx, at)
+				pause(ctx, time.Second)
+			}
+		})
+	}
+	wg.Go(func() {
+		for ctx.Err() == nil {
+			run(ctx, w, walker)
+			pause(ctx, 5*time.Second)
+		}
+	})
+	return func() { hide(); end() }, nil
+}
+
+// run runs the command beside the tunnels, to its end.
+func run(ctx context.Context, w *workspace.Workspace, walker *walk.Walker) {
+	r, err := w.Planner().Plan(besideAt)
+	if err != nil {
+		return
+	}
+	passage, err := walker.Walk(ctx, r)
+	if err != nil {
+		return
+	}
+	defer passage.Close()
+	program, err := passage.Start(ctx, beside, nil)
+	if err != nil {
+		return
+	}
+	defer context.AfterFunc(ctx, program.Close)()
+	go io.Copy(io.Discard, program.Err)
+	io.Copy(io.Discard, program.Out)
+	program.Wait()
+}
+
+// nobody answers no question.
+type nobody struct{}
+
+func (nobody) Identity(context.Context, walk.IdentityQuestion) error {
+	return fmt.Errorf("%s visits no machine that is not vouched for", Name)
+}
+
+func (nobody) Passphrase(context.Context, walk.PassphraseQuestion) ([]byte, error) {
+	return nil, fmt.Errorf("%s unlocks no key", Name)
+}
+
+func (nobody) Answers(context.Context, walk.ServerQuestions) ([]string, error) {
+	return nil, fmt.Errorf("%s answers no question", Name)
+}
+
+func (nobody) Lend(context.Context, walk.LendQuestion) error {
+	return fmt.Errorf("%s lends no key", Name)
+}
+
+// pause waits so long, give or take a half.
+func pause(ctx context.Context, d time.Duration) {
+	select {
+	case <-time.After(d/2 + rand.N(d)):
+	case <-ctx.Done():
+	}
+}
+
+// dial connects to a door for as long as the context lasts.
+func dial(ctx context.Context, door string) (net.Conn, func(), error) {
+	conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", door)
+	if err != nil {
+		return nil, nil, err
+	}
+	stop := context.AfterFunc(ctx, func() { conn.Close() })
+	return conn, func() { stop(); conn.Close() }, nil
+}
+
+// listen reads a gauge's feed.
+func listen(ctx context.Context, door string) {
+	if conn, done, err := dial(ctx, door); err == nil {
+		defer done()
+		io.Copy(io.Discard, conn)
+	}
+}
+
+// question asks the tide tables for an hour, again and again.
+func question(ctx context.Context, door string) {
+	conn, done, err := dial(ctx, door)
+	if err != nil {
+		return
+	}
+	defer done()
+	lines := bufio.NewScanner(conn)
+	for n := 0; n < 40 && lines.Scan(); n++ {
+		fmt.Fprintf(conn, "level %d\n", rand.N(24))
+		pause(ctx, 400*time.Millisecond)
+	}
+}
+
+// leaf reads the survey's page and what belongs to it.
+func leaf(ctx context.Context, door string) {
+	client := &http.Client{Transport: &http.Transport{}}
+	defer client.CloseIdleConnections()
+	for _, path := range []string{"/", "/tides.css", "/tides.svg"} {
+		request, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+door+path, nil)
+		if err != nil {
+			return
+		}
+		answer, err := client.Do(request)
+		if err != nil {
+			return
+		}
+		io.Copy(io.Discard, answer.Body)
+		answer.Body.Close()
+		pause(ctx, 300*time.Millisecond)
+	}
+}
+
+// haul fetches from the archive, in stretches of its own pace.
+func haul(ctx context.Context, door string) {
+	conn, done, err := dial(ctx, door)
+	if err != nil {
+		return
+	}
+	defer done()
+	conn.(*net.TCPConn).SetReadBuffer(64 << 10) // so that little waits on the way
+	for range 200 {
+		if _, err := io.CopyN(io.Discard, conn, 4<<10+rand.N[int64](40<<10)); err != nil {
+			return
+		}
+		pause(ctx, 150*time.Millisecond)
+	}
+}
