@@ -356,24 +356,49 @@ func TestTunnelsInTheInterface(t *testing.T) {
 		t.Errorf("it said %q", line)
 	}
 	s.text("W")
-	s.until("leaving now cuts 0 shells, 1 tunnel, 1 flow", "quay", "tables", "survey-web.internal:80", "tables over 1 min", "the door 127.0.0.1:")
-	s.text("x")
-	s.until("end the link to tables, which 1 use?")
+	s.until("closing the lid now cuts 0 shells, 1 tunnel, 1 flow; demo traffic has 4 tunnels", "quay", "tables", "survey-web.internal:80", "tables over 2 min", "tables: the door", "round trip now")
+	s.text("e")
+	s.until("end the link to tables? With it go 0 links behind it, 0 shells and commands")
 	s.keys("Enter")
-	s.until("link to tables ended", "tables: the way is there again", "0 flows")
+	s.until("link to tables ended", "came back 1×", "tables: the way is there", "0 flows")
 	again, err := net.Dial("tcp", door[1])
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer again.Close()
 	s.until("1 tunnel, 1 flow")
-	s.keys("Tab")
-	s.text("x")
-	s.until("so far? enter does, esc does not")
+	s.keys("Tab", "Down")
+	s.text("y")
+	s.until("by "+door[1]+" of tables, from 127.0.0.1:") // the chosen flow's
+	s.text("e")
+	s.until("so far? Nothing else ends with it. enter does, esc does not")
 	s.keys("Enter")
-	s.until("ended here", "0 flows")
+	s.until("1 tunnel, 0 flows", " ended")
+	s.text("G")
+	s.until("what runs by host")
+	s.text("/")
+	s.text("gauge-1")
+	s.keys("Enter")
+	s.until("what runs by host", "/ gauge-1", "gauge-1.internal:7000")
+	s.keys("Tab", "Left")
+	s.until("leave the chart", "over 2 min", " B/s")
+	s.text("x")
+	s.until("draw what", "p without, esc not at all")
+	s.keys("Enter")
+	s.until("drawn, as .svg and .pdf:")
+	s.text("r")
+	s.until("the last 8 h", "no link was lost", "put it away")
+	s.keys("Escape")
+	s.until("over 2 min", "leave the chart")
+	s.keys("Escape")
+	s.until("what runs by host", "leave the chart", "archive.internal")
+	s.keys("Escape")
+	s.until("to Routes", "close its door")
 	s.keys("Escape")
 	s.until("14 routes")
+	if drawn, _ := filepath.Glob(filepath.Join(dir, "drawings", "chart-*.pdf")); len(drawn) != 1 {
+		t.Errorf("drawn: %v", drawn)
+	}
 	s.text("q")
 	s.until("Leaving closes these doors:", "your 127.0.0.1")
 	s.keys("Escape")
@@ -436,9 +461,60 @@ func TestTheMapIsDrawnToHandOn(t *testing.T) {
 	s := show(t, 120, 36, program, "--workspace", dir)
 	s.until("14 routes")
 	s.text("x")
+	s.until("draw the map of 14 sessions: enter with addresses")
+	s.keys("Escape")
+	s.until("q leave")
+	s.text("x")
+	s.until("draw the map of 14 sessions: enter with addresses")
+	s.text("p")
 	s.until("14 sessions drawn, as .svg and .pdf: ")
 	if files := must(filepath.Glob(filepath.Join(dir, "drawings", "map-*"))); len(files) != 2 {
 		t.Errorf("drawn %q", files)
+	} else if svg := string(must(os.ReadFile(files[1]))); strings.Contains(svg, "203.0.113") {
+		t.Errorf("addresses are drawn:\n%s", svg)
+	}
+	s.text("X")
+	s.until("draw the map of quay: enter")
+	s.keys("Enter")
+	s.until("quay drawn, as .svg and .pdf: ")
+}
+
+func TestWhatWasCarriedAndWhoWasWhereIsDrawnFromTheTrail(t *testing.T) {
+	dir := startLab(t)
+	if r := do(t, dir, "", "run", "gauge-1", "--", "sleep", "2"); r.status != 0 {
+		t.Fatalf("%+v", r)
+	}
+	withTunnels(t, dir, "held", `{ bring = "127.0.0.1:0", reach = "gauge-1.internal:7000" }`)
+	h := hold(t, nil, dir, "held")
+	conn := must(net.Dial("tcp", h.door("gauge-1")))
+	feed := bufio.NewScanner(conn)
+	for range 12 { // three seconds of readings
+		if !feed.Scan() {
+			t.Fatal(feed.Err())
+		}
+	}
+	conn.Close()
+	if status := h.end(); status != 0 {
+		t.Errorf("ended with %d: %s", status, h.errs.String())
+	}
+	chart := filepath.Join(t.TempDir(), "chart.svg")
+	if r := do(t, dir, "", "draw", "--chart", "held", "--over", "2m", "-o", chart); r.status != 0 {
+		t.Fatalf("%+v", r)
+	}
+	if text := string(must(os.ReadFile(chart))); !strings.Contains(text, ">held<") || !strings.Contains(text, ">B/s<") && !strings.Contains(text, ">kB/s<") || !strings.Contains(text, "from the far side") {
+		t.Errorf("%s", text)
+	}
+	line := filepath.Join(t.TempDir(), "day.svg")
+	if r := do(t, dir, "", "draw", "--timeline", "-o", line); r.status != 0 {
+		t.Fatalf("%+v", r)
+	}
+	if text := string(must(os.ReadFile(line))); !strings.Contains(text, ">gauge-1<") || !strings.Contains(text, ">held<") || !strings.Contains(text, "who was connected where") {
+		t.Errorf("%s", text)
+	}
+	for _, wrong := range [][]string{{"--chart", "nobody", "-o", line}, {"--chart", "-o", line}, {"--chart", "--timeline", "held", "-o", line}, {"--timeline", "--over", "-1h", "-o", line}} {
+		if r := do(t, dir, "", append([]string{"draw"}, wrong...)...); r.status != 2 || r.err == "" {
+			t.Errorf("%q: %+v", wrong, r)
+		}
 	}
 }
 

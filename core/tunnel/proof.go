@@ -39,7 +39,7 @@ func (t *Tunnel) Prove(ctx context.Context) Proof {
 	defer cancel()
 	network, address := split(t.Spec.Reach)
 	from := t.way.route.Target().Name
-	stream, _, err := t.way.Dial(ctx, network, address)
+	stream, cut, err := t.way.Dial(ctx, network, address)
 	if err != nil {
 		return refusedProof(err, t.Spec.Reach, from)
 	}
@@ -58,6 +58,8 @@ func (t *Tunnel) Prove(ctx context.Context) Proof {
 	case f := <-got:
 		said := announced(f.text)
 		switch {
+		case len(f.text) == 0 && cut(): // it was the way that ended
+			return Proof{}
 		case len(f.text) == 0:
 			return Proof{gate.Ajar, fmt.Sprintf("%s takes the connection and ends it at once", t.Spec.Reach), rule(t.Spec.Reach, from)}
 		case looksRefused(said):

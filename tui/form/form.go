@@ -7,6 +7,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"meatus/core/keyfile"
+	"meatus/tui/fit"
 	"meatus/tui/theme"
 )
 
@@ -86,11 +87,14 @@ func (f *Form) Update(msg tea.Msg) (done, left bool, cmd tea.Cmd) {
 func (f *Form) View(width int) []string {
 	s := f.steps[f.at]
 	f.input.SetWidth(max(width-len(s.Prompt)-8, 12))
-	line := "   " + f.theme.Accent.Render(s.Prompt)
-	if !s.Bare {
-		line += f.input.View()
+	if s.Bare {
+		var lines []string
+		for _, l := range fit.Wrap(s.Prompt, width-5) {
+			lines = append(lines, "   "+f.theme.Accent.Render(l))
+		}
+		return lines
 	}
-	lines := []string{line}
+	lines := []string{"   " + f.theme.Accent.Render(s.Prompt) + f.input.View()}
 	if s.Judge {
 		say := "a good one"
 		if weak := keyfile.JudgePassphrase([]byte(f.input.Value())); weak != "" {

@@ -134,8 +134,12 @@ func (m *Model) chart(width, height int) []string {
 			return eighths[max(min(int(of(p)/most*float64(rows)*8+0.5)-row*8, 8), 0)]
 		}
 	}
-	draw(half, fmt.Sprintf("↓ %s/s", fit.Bytes(most)), bars(half, func(p meter.Sample) float64 { return p.In }))
-	draw(half, fmt.Sprintf("↑ %s/s", fit.Bytes(most)), bars(half, func(p meter.Sample) float64 { return p.Out }))
+	top := fit.Bytes(most) + "/s"
+	if most == 1 {
+		top = "nothing"
+	}
+	draw(half, "↓ "+top, bars(half, func(p meter.Sample) float64 { return p.In }))
+	draw(half, "↑ "+top, bars(half, func(p meter.Sample) float64 { return p.Out }))
 	if trip > 0 {
 		draw(trip, "⇄ "+fit.RoundTrip(worst), func(p meter.Sample, row int) rune { return spreadCell(p, row, trip, worst) })
 	}
@@ -192,7 +196,7 @@ func (m *Model) about() []string {
 	bytes := func(n uint64) string { return fit.Bytes(float64(n)) }
 	if r, ok := m.selected(); ok && m.onList && r.flow != nil {
 		f := r.flow
-		return []string{t.Faint.Render(fmt.Sprintf("%s by %s of %s, from %s; %s down, %s up; %s old", who(*f), r.at, r.session, cmp.Or(f.From, "a socket"), bytes(f.In), bytes(f.Out), fit.Ago(time.Since(f.Began))))}
+		return []string{t.Faint.Render(fmt.Sprintf("by %s of %s, from %s; %s down, %s up; %s old", r.at, r.session, cmp.Or(f.From, "a socket"), bytes(f.In), bytes(f.Out), fit.Ago(time.Since(f.Began))))}
 	}
 	l, ok := m.link()
 	if !ok {

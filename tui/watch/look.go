@@ -95,8 +95,6 @@ func (m *Model) look() {
 	}
 	m.counts = counts{shells: len(shells), tunnels: len(m.doors)}
 	for i := range m.others {
-		m.counts.shells += len(m.others[i].Shells)
-		m.counts.tunnels += len(m.others[i].Lines)
 		for _, l := range m.others[i].Lines {
 			m.doors = append(m.doors, door{l, &m.others[i]})
 		}
@@ -153,7 +151,6 @@ func (m *Model) look() {
 		o := &m.others[i]
 		for n := range o.Flows {
 			f := &o.Flows[n]
-			m.counts.flows++
 			addFlow(row{other: o, session: f.Session, at: f.Door, flow: &f.Flow, key: o.FlowKey(*f)})
 		}
 		for n := range o.Shells {

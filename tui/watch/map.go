@@ -123,10 +123,14 @@ func (m *Model) eventLines(width, height int) []string {
 
 // summary answers whether the laptop may be closed: what that would cut.
 func (m *Model) summary() string {
-	if m.counts == (counts{}) {
-		return "closing the lid now cuts nothing"
+	say := "closing the lid now cuts nothing of yours"
+	if m.counts != (counts{}) {
+		say = "closing the lid now cuts " + strings.Join([]string{plural(m.counts.shells, "shell", "shells"), plural(m.counts.tunnels, "tunnel", "tunnels"), plural(m.counts.flows, "flow", "flows")}, ", ")
 	}
-	return "closing the lid now cuts " + strings.Join([]string{plural(m.counts.shells, "shell", "shells"), plural(m.counts.tunnels, "tunnel", "tunnels"), plural(m.counts.flows, "flow", "flows")}, ", ")
+	for _, o := range m.others {
+		say += fmt.Sprintf("; %s has %s", o.What, plural(len(o.Lines), "tunnel", "tunnels"))
+	}
+	return say
 }
 
 // strokeLength is how long a link is drawn.

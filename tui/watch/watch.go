@@ -209,7 +209,7 @@ func (m *Model) Update(msg tea.Msg) (wish tea.Msg, cmd tea.Cmd) {
 func (m *Model) click(msg tea.MouseClickMsg) {
 	y := msg.Y - 1
 	if m.form != nil {
-		y--
+		y -= len(m.form.View(m.width))
 	}
 	if at := m.map_.Top + y; y >= 0 && y < m.mapShown() && at < len(m.ways) {
 		m.focus, m.onList, m.hop = onMap, false, 0
@@ -263,7 +263,9 @@ func (m *Model) key(msg tea.KeyPressMsg) (wish tea.Msg, cmd tea.Cmd) {
 			m.find = ""
 			m.look()
 		case m.focus == onChart:
-			m.focus, m.cursor = onMap, time.Time{}
+			if m.focus, m.cursor = onMap, (time.Time{}); m.onList {
+				m.focus = onRows
+			}
 		default:
 			return Left{}, nil
 		}
