@@ -369,7 +369,7 @@ func TestTunnelsInTheInterface(t *testing.T) {
 	s.until("1 tunnel, 1 flow")
 	s.keys("Tab", "Down")
 	s.text("y")
-	s.until("by "+door[1]+" of tables, from 127.0.0.1:") // the chosen flow's
+	s.until("by " + door[1] + " of tables, from 127.0.0.1:") // the chosen flow's
 	s.text("e")
 	s.until("so far? Nothing else ends with it. enter does, esc does not")
 	s.keys("Enter")

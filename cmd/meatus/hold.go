@@ -25,8 +25,9 @@ type holdOptions struct {
 	asJSON, beyond, lazy, takeOver bool
 	ready, metrics                 string
 	drain, idle                    time.Duration
-	rate                           int
+	rate, loginFD                  int
 	identities                     []string
+	password                       []byte
 }
 
 func holdCommand(open opener) *cobra.Command {
@@ -57,6 +58,7 @@ interrupt the doors close, and flows have --drain to come to their end.`,
 	c.Flags().DurationVar(&o.drain, "drain", 5*time.Second, "how long flows have to come to their end")
 	c.Flags().DurationVar(&o.idle, "idle", 0, "end flows through which nothing passed for so long; 0 for never")
 	c.Flags().IntVar(&o.rate, "rate", 0, "bytes a second at most, for each tunnel and direction; 0 for as many as pass")
+	c.Flags().IntVar(&o.loginFD, "login-fd", -1, "read the password of roaming doors that ask for a login from this file descriptor")
 	c.Flags().StringArrayVar(&o.identities, "yes-identity", nil, "accept a first visit that shows exactly this SHA256: fingerprint (repeatable)")
 	return c
 }
@@ -84,6 +86,15 @@ func (o holdOptions) run(cmd *cobra.Command, w *workspace.Workspace, names []str
 				_, at := t.Kind()
 				return &statusError{statusWrongUse, fmt.Errorf("%s: its door %s listens to other machines; --beyond opens it knowingly", name, at)}
 			}
+		}
+		for _, t := range r.Target().Tunnels {
+			if t.Login == "" || o.password != nil {
+				continue
+			}
+			if o.password, err = secret(cmd, o.loginFD, fmt.Sprintf("Password of the login %s at the roaming doors", t.Login), false); err != nil {
+				return err
+			}
+			defer clear(o.password)
 		}
 		sessions = append(sessions, heldSession{r, r.Target().Tunnels})
 		if !r.Target().OnKnock && !o.lazy {
@@ -172,7 +183,7 @@ func lazyOf(sessions []heldSession, name string) bool {
 // open opens a session's tunnels, and takes doors over that another Meatus holds
 // where that is wanted.
 func (o holdOptions) open(set *tunnel.Set, w *workspace.Workspace, s heldSession) error {
-	options := tunnel.Options{Idle: o.idle, Rate: o.rate}
+	options := tunnel.Options{Idle: o.idle, Rate: o.rate, Password: string(o.password)}
 	lazy := o.lazy || s.route.Target().OnKnock
 	err := set.Open(s.route, s.specs, options, lazy)
 	if err == nil {

@@ -373,8 +373,22 @@ func readTunnel(n *unstable.Node) (Tunnel, bool) {
 		}
 		key := it.Node().Key()
 		key.Next()
-		part := map[string]*string{"bring": &t.Bring, "lend": &t.Lend, "roam": &t.Roam, "reach": &t.Reach}[string(key.Node().Data)]
+		word := string(key.Node().Data)
+		part := map[string]*string{"bring": &t.Bring, "lend": &t.Lend, "roam": &t.Roam, "reach": &t.Reach, "only": &t.Only, "direct": &t.Direct, "login": &t.Login}[word]
 		value := it.Node().Value()
+		if part != nil && *part == "" && value.Kind == unstable.Array && (word == "only" || word == "direct") {
+			for each := value.Children(); each.Next(); {
+				n := each.Node()
+				if n.Kind == unstable.Comment {
+					continue
+				}
+				if n.Kind != unstable.String || len(strings.Fields(string(n.Data))) != 1 {
+					return t, false
+				}
+				*part = strings.TrimSpace(*part + " " + string(n.Data))
+			}
+			continue
+		}
 		if part == nil || *part != "" || value.Kind != unstable.String || len(value.Data) == 0 {
 			return t, false
 		}

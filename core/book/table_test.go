@@ -129,15 +129,36 @@ func TestAKeyIsMovedEverywhere(t *testing.T) {
 }
 
 func TestTunnelsAsAPersonWritesThem(t *testing.T) {
-	for _, line := range []string{"bring 15432 from db.internal:5432", "lend 0.0.0.0:9000 from 127.0.0.1:3000, roam 1080", "bring /run/a from /run/b"} {
+	for _, line := range []string{"bring 15432 from db.internal:5432", "lend 0.0.0.0:9000 from 127.0.0.1:3000, roam 1080", "bring /run/a from /run/b", "roam 1080 only *.internal 10.61.0.0/16:443 direct [::1]:80 *.example login keeper, roam 1081"} {
 		list, err := ParseTunnels(line)
 		if err != nil || TunnelsLine(list) != line {
 			t.Errorf("%q became %q, %v", line, TunnelsLine(list), err)
 		}
 	}
-	for _, line := range []string{"", "bring", "bring 1", "bring 1 to b:2", "roam 1 from b:2", "bring 70000 from b:2", "bring 1 from b", "fly 1 from b:2", "bring a b:1 from x:1"} {
+	for _, line := range []string{"", "bring", "bring 1", "bring 1 to b:2", "roam 1 from b:2", "bring 70000 from b:2", "bring 1 from b", "fly 1 from b:2", "bring a b:1 from x:1", "roam 1080 *.internal", "roam 1080 only a/b", "roam 1080 only [x", "roam 1080 login a:b", "roam 1080 only x:0"} {
 		if list, err := ParseTunnels(line); err == nil {
 			t.Errorf("%q became %v", line, list)
+		}
+	}
+}
+
+func TestARoamingDoorsRulesAreReadAndWritten(t *testing.T) {
+	const text = "[session.a]\nhost = \"a.example\"\ntunnels = [{ roam = \"127.0.0.1:1080\", only = [\"*.internal\", \"10.61.0.0/16\"], direct = [\"*.example\"], login = \"keeper\" }]\n"
+	b := Parse("f", []byte(text))
+	if len(b.Problems) > 0 {
+		t.Fatal(b.Problems)
+	}
+	list := b.Session("a").Tunnels.V
+	want := Tunnel{Roam: "127.0.0.1:1080", Only: "*.internal 10.61.0.0/16", Direct: "*.example", Login: "keeper"}
+	if len(list) != 1 || list[0] != want {
+		t.Errorf("%+v", list)
+	}
+	if got := "tunnels = " + tunnelsText(list); !strings.Contains(text, got) {
+		t.Errorf("written as %s", got)
+	}
+	for _, wrong := range []string{`{ bring = "1", reach = "a:1", only = ["x"] }`, `{ roam = "1080", only = ["a b"] }`, `{ roam = "1080", only = [1] }`, `{ roam = "1080", only = ["a/b/c"] }`, `{ roam = "1080", only = "x", only = ["y"] }`} {
+		if b := Parse("f", []byte("[session.a]\nhost = \"a\"\ntunnels = ["+wrong+"]\n")); len(b.Problems) == 0 {
+			t.Errorf("%s is taken: %+v", wrong, b.Session("a").Tunnels)
 		}
 	}
 }

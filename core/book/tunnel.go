@@ -1,8 +1,11 @@
 package book
 
 import (
+	"errors"
 	"fmt"
 	"net"
+	"net/netip"
+	"path"
 	"strconv"
 	"strings"
 
@@ -13,6 +16,36 @@ import (
 // where its door is; Reach is where it leads, and empty for Roam.
 type Tunnel struct {
 	Bring, Lend, Roam, Reach string
+
+	// Of a roaming door, lists parted by blanks of what [Destination] takes: the only
+	// destinations it leads to, all where empty; and those it connects to from here
+	// instead of from the far side.
+	Only, Direct string
+	// Login is the user that programs have to name at a roaming door, with a password
+	// that is never kept; nobody where empty.
+	Login string
+}
+
+// Destination tells whether a text is one that a roaming door's lists take: a host or
+// a pattern of hosts as path.Match has them, or a network in CIDR notation (RFC 4632),
+// each with ":" and a port where only that port is meant. It returns its parts; port is
+// "" for any.
+func Destination(s string) (host, port string, ok bool) {
+	host = s
+	if h, p, err := net.SplitHostPort(s); err == nil {
+		host, port = h, p
+		if n, err := strconv.Atoi(p); err != nil || n < 1 || n > 65535 {
+			return "", "", false
+		}
+	}
+	if _, err := netip.ParsePrefix(host); err == nil {
+		return host, port, true
+	}
+	if _, err := netip.ParseAddr(host); err == nil {
+		return host, port, true
+	}
+	_, err := path.Match(host, "x")
+	return host, port, err == nil && host != "" && ValidHost(strings.NewReplacer("*", "x", "?", "x", "[", "", "]", "").Replace(host))
 }
 
 // Kind is the tunnel's word, "bring", "lend" or "roam", and Door where it listens.
@@ -84,6 +117,17 @@ func (t Tunnel) wrong() string {
 	if _, _, err := NewTunnel(kind, door, t.Reach); err != nil {
 		return err.Error()
 	}
+	if kind != "roam" && t.Only+t.Direct+t.Login != "" {
+		return kind + " takes neither only nor direct nor login: these are a roaming door's"
+	}
+	for _, d := range strings.Fields(t.Only + " " + t.Direct) {
+		if _, _, ok := Destination(d); !ok {
+			return fmt.Sprintf("a destination is a host, a pattern as *.internal, or a network as 10.61.0.0/16, with or without :PORT, not %q", plain.Line(d, 40))
+		}
+	}
+	if t.Login != "" && (len(t.Login) > 255 || plain.Line(t.Login, 300) != t.Login || strings.ContainsAny(t.Login, " ,:\"")) {
+		return fmt.Sprintf("a door's login is a word, not %q", plain.Line(t.Login, 40))
+	}
 	return ""
 }
 
@@ -93,6 +137,11 @@ func (t Tunnel) String() string {
 	s := kind + " " + strings.TrimPrefix(door, "127.0.0.1:")
 	if t.Reach != "" {
 		s += " from " + t.Reach
+	}
+	for _, rule := range []struct{ word, list string }{{"only", t.Only}, {"direct", t.Direct}, {"login", t.Login}} {
+		if rule.list != "" {
+			s += " " + rule.word + " " + rule.list
+		}
 	}
 	return s
 }
@@ -111,6 +160,21 @@ func ParseTunnels(line string) ([]Tunnel, error) {
 	var list []Tunnel
 	for part := range strings.SplitSeq(line, ",") {
 		words := strings.Fields(part)
+		var rules Tunnel
+		if len(words) > 2 && words[0] == "roam" {
+			var into *string
+			for _, w := range words[2:] {
+				if to := map[string]*string{"only": &rules.Only, "direct": &rules.Direct, "login": &rules.Login}[w]; to != nil {
+					into = to
+					continue
+				}
+				if into == nil {
+					return nil, fmt.Errorf(`behind the door come only, direct or login with what they are, as in "roam 1080 only *.internal 10.61.0.0/16 direct *.example", not %q`, plain.Line(w, 40))
+				}
+				*into = strings.TrimSpace(*into + " " + w)
+			}
+			words = words[:2]
+		}
 		if len(words) == 4 && words[2] == "from" && words[0] != "roam" {
 			words = []string{words[0], words[1], words[3]}
 		} else if len(words) != 2 || words[0] != "roam" {
@@ -121,6 +185,10 @@ func ParseTunnels(line string) ([]Tunnel, error) {
 		t, _, err := NewTunnel(words[0], words[1], words[2])
 		if err != nil {
 			return nil, err
+		}
+		t.Only, t.Direct, t.Login = rules.Only, rules.Direct, rules.Login
+		if say := t.wrong(); say != "" {
+			return nil, errors.New(say)
 		}
 		list = append(list, t)
 	}
@@ -135,6 +203,18 @@ func tunnelsText(list []Tunnel) string {
 		parts[i] = fmt.Sprintf("{ %s = %s", kind, quote(door))
 		if t.Reach != "" {
 			parts[i] += ", reach = " + quote(t.Reach)
+		}
+		for _, rule := range []struct{ word, list string }{{"only", t.Only}, {"direct", t.Direct}} {
+			if rule.list != "" {
+				var each []string
+				for _, d := range strings.Fields(rule.list) {
+					each = append(each, quote(d))
+				}
+				parts[i] += fmt.Sprintf(", %s = [%s]", rule.word, strings.Join(each, ", "))
+			}
+		}
+		if t.Login != "" {
+			parts[i] += ", login = " + quote(t.Login)
 		}
 		parts[i] += " }"
 	}

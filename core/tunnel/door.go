@@ -2,6 +2,7 @@ package tunnel
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"io"
@@ -22,11 +23,11 @@ import (
 
 // Options are how a tunnel behaves. The zero value has working defaults.
 type Options struct {
-	Wait     time.Duration // how long what knocks waits for a lost way; 20 s where 0
-	Idle     time.Duration // after how long without a byte a flow is ended, 0 for never
-	Rate     int           // at most so many bytes a second each way, 0 for as many as pass
-	User     string        // asked for at a roaming door, with Password; nobody where empty
-	Password string
+	Wait     time.Duration    // how long what knocks waits for a lost way; 20 s where 0
+	Idle     time.Duration    // after how long without a byte a flow is ended, 0 for never
+	Rate     int              // at most so many bytes a second each way, 0 for as many as pass
+	User     string           // asked for at a roaming door, with Password; nobody where empty
+	Password string           // where the tunnel says a login and this is empty, one is made up
 	Tell     func(walk.Event) // told of what happens, may be nil
 }
 
@@ -64,6 +65,7 @@ type Tunnel struct {
 	way     *Way
 	o       Options
 	limits  [2]*rate.Limiter // in and out, or nil
+	rules   rules            // of a roaming door
 	ctx     context.Context
 	cancel  context.CancelCauseFunc
 	wg      sync.WaitGroup
@@ -90,8 +92,13 @@ func Open(way *Way, spec book.Tunnel, o Options) (*Tunnel, error) {
 	if o.Tell == nil {
 		o.Tell = func(walk.Event) {}
 	}
+	if spec.Login != "" {
+		if o.User = spec.Login; o.Password == "" {
+			o.Password = rand.Text()
+		}
+	}
 	kind, at := spec.Kind()
-	t := &Tunnel{Spec: spec, Session: way.route.Session, way: way, o: o, flows: map[int64]*flow{}, slots: make(chan struct{}, maxFlows), address: at}
+	t := &Tunnel{Spec: spec, Session: way.route.Session, way: way, o: o, flows: map[int64]*flow{}, slots: make(chan struct{}, maxFlows), address: at, rules: newRules(spec)}
 	t.ctx, t.cancel = context.WithCancelCause(context.Background())
 	if o.Rate > 0 {
 		for i := range t.limits {
@@ -153,6 +160,9 @@ func (t *Tunnel) Err() error {
 	defer t.mu.Unlock()
 	return t.err
 }
+
+// Login is what programs have to name at a roaming door, "" where that is nothing.
+func (t *Tunnel) Login() (user, password string) { return t.o.User, t.o.Password }
 
 // Beyond tells whether a door listens to more than this machine.
 func (t *Tunnel) Beyond() bool { return t.Spec.Beyond() }
@@ -246,13 +256,31 @@ func (t *Tunnel) serve(conn net.Conn) {
 			return
 		}
 	}
-	f.to.Store(&reach)
+	direct := false
+	var err error
+	if t.Spec.Roam != "" {
+		direct, err = t.rules.judge(reach)
+	}
+	to := reach
+	if direct {
+		to += ", from here"
+	}
+	f.to.Store(&to)
 	network, address := split(reach)
 	ctx, cancel := context.WithTimeout(t.ctx, t.o.Wait)
 	defer context.AfterFunc(t.ctx, cancel)()
-	stream, cut, err := t.way.Dial(ctx, network, address)
+	var stream walk.Stream
+	switch {
+	case err != nil:
+	case direct:
+		var conn net.Conn
+		if conn, err = (&net.Dialer{}).DialContext(ctx, network, address); err == nil {
+			stream = conn.(walk.Stream)
+		}
+	default:
+		stream, f.cut, err = t.way.Dial(ctx, network, address)
+	}
 	cancel()
-	f.cut = cut
 	if answer != nil {
 		if aerr := answer(err); err == nil && aerr != nil {
 			stream.Close()

@@ -208,9 +208,12 @@ func name(raw []byte) string {
 // code5 is the answer for how connecting went (RFC 1928 section 6).
 func code5(err error) byte {
 	var refused *walk.Refused
+	var notAllowed errNotAllowed
 	switch {
 	case err == nil:
 		return 0
+	case errors.As(err, &notAllowed):
+		return 2
 	case errors.As(err, &refused) && refused.Reason == 1: // prohibited
 		return 2
 	case errors.As(err, &refused):
@@ -323,7 +326,11 @@ func (t *Tunnel) greetHTTP(conn net.Conn) (reach string, answer func(error) erro
 		}
 	}
 	return net.JoinHostPort(host, port), func(err error) error {
-		if err != nil {
+		var notAllowed errNotAllowed
+		switch {
+		case errors.As(err, &notAllowed):
+			return say("403 Forbidden")
+		case err != nil:
 			return say("502 Bad Gateway")
 		}
 		return say("200 Connection established")

@@ -203,6 +203,8 @@ type Line struct {
 	Kind    string    `json:"kind"`
 	Door    string    `json:"door"`
 	Reach   string    `json:"reach,omitempty"`
+	Only    string    `json:"only,omitempty"`   // destinations of a roaming door, see [book.Tunnel]
+	Direct  string    `json:"direct,omitempty"` // those connected to from here
 	As      string    `json:"seen_from"` // the machine whose name the reach is seen from
 	Hops    []string  `json:"way"`       // the machines of its way, in order
 	Up      bool      `json:"up"`
@@ -228,7 +230,14 @@ func (l Line) Drawn() string {
 	case "lend":
 		return fmt.Sprintf("your %s ⇒ %s at %s", l.Reach, l.Door, l.As)
 	}
-	return fmt.Sprintf("your %s ⇐ anywhere that %s reaches", l.Door, l.As)
+	say := fmt.Sprintf("your %s ⇐ anywhere that %s reaches", l.Door, l.As)
+	if l.Only != "" {
+		say = fmt.Sprintf("your %s ⇐ %s alone, as seen from %s", l.Door, l.Only, l.As)
+	}
+	if l.Direct != "" {
+		say += "; " + l.Direct + " from here"
+	}
+	return say
 }
 
 // Lines lists every tunnel, by session.
@@ -240,7 +249,7 @@ func (s *Set) Lines() []Line {
 		state := h.way.State()
 		for _, t := range h.tunnels {
 			kind, _ := t.Spec.Kind()
-			l := Line{Session: session, Kind: kind, Door: t.Address(), Reach: t.Spec.Reach, As: h.way.route.Target().Name, Up: state.Up, Beyond: t.Beyond(), Lost: state.Lost, Again: state.Again, Live: len(t.Flows())}
+			l := Line{Session: session, Kind: kind, Door: t.Address(), Reach: t.Spec.Reach, Only: t.Spec.Only, Direct: t.Spec.Direct, As: h.way.route.Target().Name, Up: state.Up, Beyond: t.Beyond(), Lost: state.Lost, Again: state.Again, Live: len(t.Flows())}
 			for _, hop := range h.way.route.Hops {
 				l.Hops = append(l.Hops, hop.Name)
 			}

@@ -254,6 +254,64 @@ func TestAPageIsReachedByRoaming(t *testing.T) {
 	}
 }
 
+func TestARoamingDoorLeadsWhereItMay(t *testing.T) {
+	b := openBay(t)
+	here := must(net.Listen("tcp", "127.0.0.1:0"))
+	defer here.Close()
+	go func() {
+		for {
+			conn, err := here.Accept()
+			if err != nil {
+				return
+			}
+			io.WriteString(conn, "from here")
+			conn.Close()
+		}
+	}()
+	_, port, _ := net.SplitHostPort(here.Addr().String())
+	d := b.open(book.Tunnel{Roam: "127.0.0.1:0", Only: "archive.* 10.61.4.0/24:5432", Direct: "127.0.0.0/8:" + port}, tunnel.Options{})
+	for _, c := range []struct{ to, want string }{
+		{"archive.internal:7", "HTTP/1.1 200 Connection established"},
+		{"ARCHIVE.internal.:7", "HTTP/1.1 502 Bad Gateway"}, // allowed, and not known over there by that name
+		{"10.61.4.20:5432", "HTTP/1.1 200 Connection established"},
+		{"10.61.4.20:22", "HTTP/1.1 403 Forbidden"},
+		{"survey-web.internal:80", "HTTP/1.1 403 Forbidden"},
+		{"127.0.0.1:" + port, "HTTP/1.1 200 Connection established"},
+		{"[::ffff:127.0.0.1]:" + port, "HTTP/1.1 200 Connection established"},
+	} {
+		conn := b.dial(d.Address())
+		fmt.Fprintf(conn, "CONNECT %s HTTP/1.1\r\n\r\n", c.to)
+		lines := bufio.NewScanner(conn)
+		lines.Scan()
+		if lines.Text() != c.want {
+			t.Errorf("%s: %q, wanted %q", c.to, lines.Text(), c.want)
+		}
+		if strings.HasSuffix(c.to, port) {
+			lines.Scan()
+			if lines.Scan(); lines.Text() != "from here" {
+				t.Errorf("%s: it said %q", c.to, lines.Text())
+			}
+		}
+		conn.Close()
+	}
+	conn := b.dial(d.Address())
+	io.WriteString(conn, "\x05\x01\x00\x05\x01\x00\x01\x0a\x3d\x04\x28\x00\x50")
+	if got, _ := io.ReadAll(conn); string(got) != "\x05\x00\x05\x02\x00\x01\x00\x00\x00\x00\x00\x00" {
+		t.Errorf("%q", got)
+	}
+	guarded := b.open(book.Tunnel{Roam: "127.0.0.1:0", Login: "keeper"}, tunnel.Options{})
+	if user, password := guarded.Login(); user != "keeper" || len(password) < 20 {
+		t.Errorf("login %q, a password of %d", user, len(password))
+	}
+}
+
+func must[T any](v T, err error) T {
+	if err != nil {
+		panic(err)
+	}
+	return v
+}
+
 func TestGreetings(t *testing.T) {
 	b := openBay(t)
 	open := b.open(book.Tunnel{Roam: "127.0.0.1:0"}, tunnel.Options{})

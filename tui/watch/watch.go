@@ -4,6 +4,7 @@ package watch
 
 import (
 	"fmt"
+	"net/url"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -297,7 +298,7 @@ func (m *Model) key(msg tea.KeyPressMsg) (wish tea.Msg, cmd tea.Cmd) {
 	case "y":
 		if at := m.door(); at != "" {
 			m.note = at + " is on the clipboard"
-			return Copy{at}, nil
+			return Copy{m.withLogin(at)}, nil
 		}
 		m.note = "choose a tunnel or a flow with tab; its door is copied"
 	case "r":
@@ -395,6 +396,18 @@ func (m *Model) askClose() {
 		set.CloseDoor(at)
 		return at + " is closed"
 	})
+}
+
+// withLogin is a door as programs are told it: with the login that it asks for, as a
+// URI, where it does.
+func (m *Model) withLogin(at string) string {
+	for _, t := range m.live.Set.All() {
+		if user, password := t.Login(); t.Address() == at && user != "" {
+			m.note = "the door is on the clipboard with its login and password"
+			return (&url.URL{Scheme: "socks5h", User: url.UserPassword(user, password), Host: at}).String()
+		}
+	}
+	return at
 }
 
 func (m *Model) ask(what string, do func() string) {

@@ -1,0 +1,88 @@
+package tunnel
+
+import (
+	"fmt"
+	"net"
+	"net/netip"
+	"path"
+	"strings"
+
+	"meatus/core/book"
+)
+
+// rules are the destinations that a roaming door leads to, and which of them from
+// here. They look at what was asked for alone: a name is not resolved to see whether
+// its address is in a network of theirs.
+type rules struct{ only, direct []destination }
+
+type destination struct {
+	pattern string       // of names, or an address
+	network netip.Prefix // where it is one
+	port    string       // "" for any
+}
+
+func newRules(t book.Tunnel) rules {
+	read := func(list string) []destination {
+		var all []destination
+		for _, d := range strings.Fields(list) {
+			host, port, ok := book.Destination(d)
+			if !ok {
+				continue // the book has refused it
+			}
+			r := destination{pattern: strings.ToLower(strings.TrimSuffix(host, ".")), port: port}
+			if p, err := netip.ParsePrefix(host); err == nil {
+				r.network = p.Masked()
+			}
+			all = append(all, r)
+		}
+		return all
+	}
+	return rules{read(t.Only), read(t.Direct)}
+}
+
+func (r destination) fits(host, port string) bool {
+	if r.port != "" && r.port != port {
+		return false
+	}
+	ip, err := netip.ParseAddr(host)
+	if ip = ip.Unmap().WithZone(""); r.network.IsValid() {
+		return err == nil && r.network.Contains(ip)
+	}
+	if err == nil {
+		own, oerr := netip.ParseAddr(r.pattern)
+		return oerr == nil && own.Unmap() == ip
+	}
+	ok, _ := path.Match(r.pattern, strings.ToLower(strings.TrimSuffix(host, ".")))
+	return ok
+}
+
+func anyFits(list []destination, host, port string) bool {
+	for _, r := range list {
+		if r.fits(host, port) {
+			return true
+		}
+	}
+	return false
+}
+
+// errNotAllowed says that a destination is not one of the door's.
+type errNotAllowed string
+
+func (e errNotAllowed) Error() string {
+	return fmt.Sprintf("%s is none of the destinations that this door leads to", string(e))
+}
+
+// judge tells whether a destination may be reached, and whether from here.
+func (r rules) judge(reach string) (direct bool, err error) {
+	host, port, err := net.SplitHostPort(reach)
+	if err != nil {
+		return false, err
+	}
+	if anyFits(r.direct, host, port) {
+		return true, nil
+	}
+	if len(r.only) > 0 && !anyFits(r.only, host, port) {
+		return false, errNotAllowed(reach)
+	}
+	return false, nil
+}
