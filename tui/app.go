@@ -10,6 +10,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 	"time"
@@ -26,6 +27,7 @@ import (
 	"meatus/core/trail"
 	"meatus/core/tunnel"
 	"meatus/core/walk"
+	"meatus/core/window"
 	"meatus/core/workspace"
 	"meatus/tui/ask"
 	"meatus/tui/carry"
@@ -157,7 +159,7 @@ func New(ws *workspace.Workspace, o Options) *App {
 	} else {
 		ws.Logins = a.trail
 	}
-	a.walker = walk.New(walk.Config{Vouched: ws.Vouched, Asker: a.desk, Dialer: o.Dialer, Logins: ws.Logins})
+	a.walker = walk.New(walk.Config{Vouched: ws.Vouched, Asker: a.desk, Dialer: o.Dialer, Logins: ws.Logins, Display: func() (*window.Display, error) { return window.Local(os.Getenv) }})
 	a.inbox = a.walker.Subscribe()
 	if a.trail != nil {
 		inbox := a.walker.Subscribe()
@@ -351,6 +353,8 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			case walk.Lent:
 				a.tellLent(e)
 				a.ring.Hear(e)
+			case walk.Drew:
+				a.tellDrew(e)
 			}
 			a.routes.Hear(e)
 			a.watched.Hear(e)
@@ -512,6 +516,9 @@ func (a *App) wish(msg tea.Msg) tea.Cmd {
 		if r, ok := a.routes.Route(msg.Session); ok {
 			a.task = compose.New(r, a.theme, a.width)
 		}
+	case compose.Windows:
+		a.task = nil
+		return a.openWindows(msg)
 	case compose.Made:
 		a.task = nil
 		return a.openMade(msg)
@@ -757,6 +764,19 @@ func (a *App) offerTaken(msg keysAsked) tea.Cmd {
 	list := remedies.New(c, a.theme, a.width)
 	a.task = list
 	return list.Look()
+}
+
+// tellDrew shows that a program of a far side draws here, or was turned away.
+func (a *App) tellDrew(e walk.Drew) {
+	say := fmt.Sprintf("a program at %s draws on your display, and sees all of it", e.Hop)
+	if e.Err != nil {
+		say = fmt.Sprintf("a program at %s was not let draw here: %v", e.Hop, e.Err)
+	}
+	if a.inShell {
+		a.shell.Notice(say)
+	} else {
+		a.notice = say
+	}
 }
 
 // tellLent shows that a lent key was used, wherever the person is.

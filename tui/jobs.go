@@ -391,6 +391,26 @@ func (a *App) openMade(msg compose.Made) tea.Cmd {
 	}
 }
 
+// openWindows opens a shell whose programs may draw here, and keeps that in the session
+// where it is wanted.
+func (a *App) openWindows(msg compose.Windows) tea.Cmd {
+	path, session := a.ws.SessionsPath(), msg.Route.Session
+	r := msg.Route
+	r.Hops = slices.Clone(r.Hops)
+	r.Hops[len(r.Hops)-1].Windows = true
+	var keep tea.Cmd
+	if msg.Keep {
+		keep = func() tea.Msg {
+			b, err := book.Set(path, session, "windows", "on")
+			if err != nil {
+				return notice("not kept: " + err.Error())
+			}
+			return sheet.Changed{Book: b, Session: session, Say: session + ": programs there may draw here"}
+		}
+	}
+	return tea.Batch(a.walkRoute(r, false), keep)
+}
+
 // drawing is what can be drawn to hand on.
 type drawing interface {
 	Write(io.Writer, draw.Format) error

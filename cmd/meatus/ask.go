@@ -13,6 +13,7 @@ import (
 
 	"meatus/core/vouch"
 	"meatus/core/walk"
+	"meatus/core/window"
 	"meatus/core/workspace"
 )
 
@@ -37,7 +38,7 @@ var behindAgent bool
 // newWalker is a walker that asks on the terminal, and gives links up when they are
 // no longer used.
 func newWalker(ctx context.Context, w *workspace.Workspace, identities []string) (*walk.Walker, error) {
-	walker := walk.New(walk.Config{Vouched: w.Vouched, Asker: newTTYAsker(identities), Linger: time.Millisecond})
+	walker := walk.New(walk.Config{Vouched: w.Vouched, Asker: newTTYAsker(identities), Linger: time.Millisecond, Display: display})
 	if behindAgent {
 		if err := standBefore(ctx, walker); err != nil {
 			walker.Close()
@@ -46,6 +47,9 @@ func newWalker(ctx context.Context, w *workspace.Workspace, identities []string)
 	}
 	return walker, nil
 }
+
+// display is the X display of this session.
+func display() (*window.Display, error) { return window.Local(os.Getenv) }
 
 // standBefore has a walker's ring stand in front of the agent that the environment
 // names.

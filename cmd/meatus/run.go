@@ -31,6 +31,7 @@ type runOptions struct {
 	lendTo          []string
 	lendAt          string // the hop's session
 	unasked         bool
+	windows         bool
 }
 
 func runCommand(open opener) *cobra.Command {
@@ -62,6 +63,7 @@ the walk fails at the gate in question.`,
 	c.Flags().StringSliceVar(&o.lendTo, "lend-to", nil, "the hosts or sessions that the lent keys may be used for, by pattern (repeatable)")
 	c.Flags().StringVar(&o.lendAt, "at", "", "run at a hop on the way, by its session's name, and not at the end")
 	c.Flags().BoolVar(&o.unasked, "lend-unasked", false, "do not ask before each use of a lent key: whoever has the far side has the use of it")
+	c.Flags().BoolVar(&o.windows, "windows", false, "let programs there draw on the X display here, for this run alone: they see every window and key of it")
 	c.Flags().StringArrayVar(&o.identities, "yes-identity", nil, "accept a first visit that shows exactly this SHA256: fingerprint (repeatable)")
 	return c
 }
@@ -116,6 +118,12 @@ func runOn(ctx context.Context, w *workspace.Workspace, name, command string, o 
 	if err != nil {
 		return interrupted(ctx, err)
 	}
+	for _, name := range program.Refused {
+		if name == "windows" {
+			program.Close()
+			return &statusError{statusShut, fmt.Errorf("%s passes no windows on: have it allowed there (X11Forwarding, and xauth installed)", r.Target().Name)}
+		}
+	}
 	if o.terminal {
 		restore := rawTerminal(program)
 		defer restore()
@@ -132,10 +140,13 @@ func (o runOptions) onRoute(w *workspace.Workspace, r route.Route) (route.Route,
 		}
 		r.Hops = r.Hops[:at+1]
 	}
+	r.Hops = slices.Clone(r.Hops)
+	if o.windows {
+		r.Hops[len(r.Hops)-1].Windows = true
+	}
 	if len(o.lend) == 0 {
 		return r, nil
 	}
-	r.Hops = slices.Clone(r.Hops)
 	last := &r.Hops[len(r.Hops)-1]
 	last.Agent, last.Lends = "ask", nil
 	if o.unasked {

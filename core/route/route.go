@@ -40,6 +40,7 @@ type Hop struct {
 	// shared only with routes of the same word.
 	Alone     string
 	Lane      int  // above 0 for a further link beside the first
+	Windows   bool // programs there may draw on the display here
 	OnKnock   bool // its tunnels' way is walked when somebody knocks at a door
 	Manner    Manner
 	Agent     string                 // "off", "ask" or "lend"
@@ -202,7 +203,7 @@ func (p Planner) extend(r *Route, s *book.Session, withOwnWay bool) error {
 func (p Planner) hop(s *book.Session) Hop {
 	h := Hop{
 		Name: s.Name, Host: s.Host.V, Port: s.Port.V, User: s.User.V, Dial: s.Dial.V, Keepalive: s.Keepalive.V,
-		Tunnels: s.Tunnels.V, OnKnock: s.Knock.V == "on", Agent: s.Agent.V,
+		Tunnels: s.Tunnels.V, OnKnock: s.Knock.V == "on", Windows: s.Windows.V == "on", Agent: s.Agent.V,
 		Manner: Manner{s.Reconnect.V, s.Backspace.V, s.Term.V, s.Colours.V, s.Env.V, s.Folder.V, s.Arrive.V},
 		From: map[string]book.Origin{
 			"host": s.Host.Origin, "port": s.Port.Origin, "user": s.User.Origin, "key": s.Keys.Origin,
@@ -342,6 +343,13 @@ func doors(h Hop) gate.Gate {
 		if len(h.Lends) == 0 {
 			g.Verdict, g.Reason = gate.Ajar, "it is to lend keys, and names none"
 			g.Remedy.Say = "name the keys that may be used from there: lends = [\"keys/tide.pem\"]"
+		}
+	}
+	if h.Windows {
+		g.Seen += ", windows"
+		if g.Verdict == gate.Untried {
+			g.Verdict, g.Reason = gate.Ajar, "programs there may draw on the display here, and see every window and key of it"
+			g.Remedy.Say = "set windows to on for machines alone that you would let sit at your desk"
 		}
 	}
 	for _, t := range h.Tunnels {

@@ -159,6 +159,16 @@ func (s *Shell) Lent() (keys []ring.Entry, ended error) {
 	return program.Lend.Lent(), program.Lend.Ended()
 }
 
+// Windows is how many programs of the far side draw here now, and whether they may.
+func (s *Shell) Windows() (now int, may bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.program == nil {
+		return 0, false
+	}
+	return s.program.Windows()
+}
+
 // Lost tells since when the way is lost and walked again; ok is false while it is
 // there.
 func (s *Shell) Lost() (since time.Time, ok bool) {

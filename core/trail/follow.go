@@ -108,6 +108,12 @@ func entry(event walk.Event) (Entry, bool) {
 			e.Failed = ev.Proof.Rule
 		}
 		return e, true
+	case walk.Drew:
+		e := Entry{Kind: Window, Session: ev.Session, Hop: ev.Hop, Say: "a program there draws on the display here"}
+		if ev.Err != nil {
+			e.Say, e.Failed = "a program there was not let draw here", ev.Err.Error()
+		}
+		return e, true
 	case walk.Learned:
 		return Entry{Kind: Vouch, Session: ev.Session, Hop: ev.Hop, Say: "proved further host keys of its own: " + strings.Join(ev.Keys, ", ")}, true
 	case walk.Touched:

@@ -61,6 +61,7 @@ const (
 	Shell    Kind = "shell"    // a shell or command began
 	End      Kind = "end"      // a shell, command or link ended
 	Link     Kind = "link"     // a link came up
+	Window   Kind = "window"   // a program at a far side drew here, or was turned away
 )
 
 // Entry is one line of the trail. Times are UTC, to the millisecond.

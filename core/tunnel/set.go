@@ -205,8 +205,8 @@ type Line struct {
 	Reach   string    `json:"reach,omitempty"`
 	Only    string    `json:"only,omitempty"`   // destinations of a roaming door, see [book.Tunnel]
 	Direct  string    `json:"direct,omitempty"` // those connected to from here
-	As      string    `json:"seen_from"` // the machine whose name the reach is seen from
-	Hops    []string  `json:"way"`       // the machines of its way, in order
+	As      string    `json:"seen_from"`        // the machine whose name the reach is seen from
+	Hops    []string  `json:"way"`              // the machines of its way, in order
 	Up      bool      `json:"up"`
 	Beyond  bool      `json:"beyond_loopback"`
 	Error   string    `json:"error,omitempty"`

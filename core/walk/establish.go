@@ -213,6 +213,9 @@ func (h *handshake) shake() error {
 	if opened := l.client.HandleChannelOpen(agentChannel); opened != nil {
 		l.w.wg.Go(func() { l.serveAgent(opened) })
 	}
+	if opened := l.client.HandleChannelOpen(windowChannel); opened != nil {
+		l.w.wg.Go(func() { l.serveWindows(opened) })
+	}
 	h.tellLogin()
 	return nil
 }

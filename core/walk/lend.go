@@ -205,6 +205,9 @@ func (n *notLent) Unwrap() error { return n.err }
 
 // takeBack ends what was lent to a program.
 func (g *Program) takeBack() {
+	if g.windows != nil {
+		g.link.endDrawing(g.windows)
+	}
 	if g.Lend == nil {
 		return
 	}

@@ -54,6 +54,7 @@ type Link struct {
 	watchers []watcher
 	told     []telling
 	lends    []lentThere // what is lent over there now
+	drawings []drawing   // leaves to draw here that its shells have
 	offered  bool        // the server has taken an offer to lend
 }
 

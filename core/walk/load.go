@@ -136,6 +136,7 @@ type ProgramState struct {
 	Hop     string
 	What    string // "shell" or "command"
 	Link    ID     // that it runs through
+	Windows int    // programs of it that draw here
 	Began   time.Time
 	Last    time.Time // when it last printed or was typed to, zero before
 	In, Out uint64    // bytes it printed, and was given
@@ -148,6 +149,7 @@ func (w *Walker) Programs() []ProgramState {
 	var all []ProgramState
 	for g := range w.running {
 		s := ProgramState{ID: g.id, Session: g.of, Hop: g.link.hop.Name, What: g.what, Link: g.link.id, Began: g.began, In: g.load.in.Load(), Out: g.load.out.Load()}
+		s.Windows, _ = g.Windows()
 		if last := g.load.last.Load(); last != 0 {
 			s.Last = epoch.Add(time.Duration(last))
 		}

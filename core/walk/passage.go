@@ -14,6 +14,7 @@ import (
 	"meatus/core/gate"
 	"meatus/core/ring"
 	"meatus/core/route"
+	"meatus/core/window"
 )
 
 // Passage is a route that was passed: the way to its machine, for as long as it
@@ -90,6 +91,8 @@ type Program struct {
 	Refused []string       // names of the environment that the server did not take
 	Lend    *ring.Lend     // what is lent to it, or nil
 
+	windows *window.Leave // its leave to draw here, or nil
+
 	of    string // the session
 	what  string
 	began time.Time
@@ -118,8 +121,16 @@ func (p *Passage) Start(ctx context.Context, command string, terminal *Terminal)
 	}
 	done := make(chan started, 1)
 	link := p.current()
+	var display *window.Display
+	if p.route.Target().Windows {
+		if display, err = p.walker.display(); err != nil {
+			f := link.fail(gate.Channel, gate.Unexpected, "no display", "windows of "+link.hop.Name+" are wanted here: "+err.Error(), "set windows to off, or run Meatus where there is a display", err)
+			p.walker.tell(Ended{Walk: p.id, Session: p.route.Session, Hop: last, Err: f})
+			return nil, f
+		}
+	}
 	go func() {
-		program, err := start(link, p.route.Session, command, terminal, lend)
+		program, err := start(link, p.route.Session, command, terminal, lend, display)
 		done <- started{program, err}
 	}()
 	var s started
@@ -178,7 +189,7 @@ func (p *Passage) refused(what string, err error, ctx context.Context) *gate.Fai
 		"the account may be for tunnels only, or the machine has no room for more; ask whoever runs it", err)
 }
 
-func start(link *Link, session, command string, terminal *Terminal, lend *ring.Lend) (*Program, error) {
+func start(link *Link, session, command string, terminal *Terminal, lend *ring.Lend, display *window.Display) (*Program, error) {
 	channel, err := link.client.NewSession()
 	var refusal *ssh.OpenChannelError
 	if err != nil && !errors.As(err, &refusal) {
@@ -193,6 +204,9 @@ func start(link *Link, session, command string, terminal *Terminal, lend *ring.L
 			channel.Close()
 			return nil, err
 		}
+	}
+	if display != nil {
+		program.showWindows(display, Place{Session: session, Hop: link.hop.Name, Address: link.hop.Address(), User: link.hop.User})
 	}
 	if err := program.begin(command, terminal); err != nil {
 		program.takeBack()

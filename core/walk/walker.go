@@ -12,6 +12,7 @@ import (
 	"meatus/core/ring"
 	"meatus/core/route"
 	"meatus/core/vouch"
+	"meatus/core/window"
 )
 
 // Dialer opens the connection to the first hop. [net.Dialer] is one; the lab
@@ -30,12 +31,13 @@ type Resolver interface {
 type Config struct {
 	Vouched  *vouch.Record
 	Asker    Asker
-	Dialer   Dialer        // the network where nil
-	Resolver Resolver      // the system's where nil
-	Patience time.Duration // how long a gate may take without a person; 15 s where 0
-	Linger   time.Duration // how long a link outlives its last user; 60 s where 0
-	Logins   route.Logins  // how logins got in before, may be nil
-	Ring     *ring.Ring    // where unlocked keys are kept; one of its own where nil
+	Dialer   Dialer                          // the network where nil
+	Resolver Resolver                        // the system's where nil
+	Patience time.Duration                   // how long a gate may take without a person; 15 s where 0
+	Linger   time.Duration                   // how long a link outlives its last user; 60 s where 0
+	Logins   route.Logins                    // how logins got in before, may be nil
+	Display  func() (*window.Display, error) // what far sides may draw on, none where nil
+	Ring     *ring.Ring                      // where unlocked keys are kept; one of its own where nil
 }
 
 // Walker passes routes and owns every link that comes of it.

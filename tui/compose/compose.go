@@ -3,6 +3,7 @@
 package compose
 
 import (
+	"os"
 	"strings"
 
 	"charm.land/bubbles/v2/textinput"
@@ -12,6 +13,7 @@ import (
 	"meatus/core/gate"
 	"meatus/core/route"
 	"meatus/core/tunnel"
+	"meatus/core/window"
 	"meatus/tui/fit"
 	"meatus/tui/theme"
 )
@@ -27,11 +29,19 @@ type Made struct {
 	Keep  bool
 }
 
+// Windows asks the frame to open a shell whose programs may draw here, and to write
+// that into the session where Keep is set.
+type Windows struct {
+	Route route.Route
+	Keep  bool
+}
+
 // kinds are what can be wanted, in a person's terms.
 var kinds = []struct{ kind, wish string }{
 	{"bring", "a service over there, from here"},
 	{"lend", "a service here, from over there"},
 	{"roam", "everything over there, by a program here that knows a proxy"},
+	{"windows", "windows of programs over there, on the display here"},
 }
 
 // The lines that are asked for.
@@ -80,6 +90,17 @@ func (m *Model) SetTheme(t *theme.Theme) {
 func (m *Model) SetWidth(width int) { m.width = width }
 
 func (m *Model) compose() {
+	if kinds[m.kind].kind == "windows" {
+		m.got = tunnel.Composed{Notes: []string{
+			"a shell is opened; graphical programs begun in it draw here, until it ends",
+			"such a program sees EVERY window of this display and every key typed into one:",
+			"do it for a machine alone that you would let sit at your desk",
+		}}
+		if _, err := window.Local(os.Getenv); err != nil {
+			m.got.Err = err
+		}
+		return
+	}
 	m.got = tunnel.Compose(tunnel.Wish{Kind: kinds[m.kind].kind, What: m.inputs[0].Value(), Door: m.inputs[1].Value()})
 }
 
@@ -106,9 +127,12 @@ func (m *Model) Update(msg tea.Msg) (wish tea.Msg, cmd tea.Cmd) {
 			if m.got.Err != nil {
 				return nil, nil
 			}
-			if m.got.Spec.Beyond() && !m.told { // knowingly
+			if (kinds[m.kind].kind == "windows" || m.got.Spec.Beyond()) && !m.told { // knowingly
 				m.told = true
 				return nil, nil
+			}
+			if kinds[m.kind].kind == "windows" {
+				return Windows{m.route, key.String() == "ctrl+s"}, nil
 			}
 			return Made{m.route, m.got.Spec, key.String() == "ctrl+s"}, nil
 		}
@@ -123,7 +147,10 @@ func (m *Model) Update(msg tea.Msg) (wish tea.Msg, cmd tea.Cmd) {
 }
 
 func (m *Model) focus(at int) {
-	if at == onWhat && kinds[m.kind].kind == "roam" {
+	switch kind := kinds[m.kind].kind; {
+	case kind == "windows":
+		at = onKind
+	case at == onWhat && kind == "roam":
 		at = map[bool]int{true: onDoor, false: onKind}[m.at == onKind]
 	}
 	m.at = at
@@ -159,17 +186,22 @@ func (m *Model) View(height int) []string {
 	for i := range m.inputs {
 		m.inputs[i].SetWidth(max(min(m.width-60, 40), 16))
 	}
-	if kinds[m.kind].kind != "roam" {
+	windows := kinds[m.kind].kind == "windows"
+	if kinds[m.kind].kind != "roam" && !windows {
 		seen := map[string]string{"bring": "as " + target + " sees it: db.internal postgres, 10.61.4.20:5432, web", "lend": "as this machine sees it: 3000, web, /run/x.sock"}[kinds[m.kind].kind]
 		row(onWhat, "which is", m.inputs[0].View(), seen)
 	}
 	where := map[bool]string{true: "over there, at " + target, false: "here; left empty, one is proposed"}[kinds[m.kind].kind == "lend"]
-	row(onDoor, "by a door at", m.inputs[1].View(), where)
+	if !windows {
+		row(onDoor, "by a door at", m.inputs[1].View(), where)
+	}
 	out = append(out, "")
 	if m.got.Err != nil {
-		if m.inputs[0].Value() != "" || kinds[m.kind].kind == "roam" {
+		if m.inputs[0].Value() != "" || kinds[m.kind].kind == "roam" || windows {
 			out = append(out, "   "+t.Mark(gate.Shut)+" "+m.got.Err.Error())
 		}
+	} else if windows {
+		out = append(out, "   "+t.Accent.Render("→ ")+t.Strong.Render("your display "+os.Getenv("DISPLAY")+" ⇐ windows of programs at "+target))
 	} else {
 		kind, at := m.got.Spec.Kind()
 		out = append(out, "   "+t.Accent.Render("→ ")+t.Strong.Render(tunnel.Line{Kind: kind, Door: at, Reach: m.got.Spec.Reach, As: target}.Drawn()))
@@ -178,7 +210,11 @@ func (m *Model) View(height int) []string {
 		out = append(out, "     "+t.Faint.Render(fit.Cut(n, m.width-6)))
 	}
 	if m.told {
-		out = append(out, "     "+t.Verdict(gate.Ajar).Render("enter again opens it to other machines, knowingly"))
+		say := "enter again opens it to other machines, knowingly"
+		if windows {
+			say = "enter again lets them draw here, knowingly"
+		}
+		out = append(out, "     "+t.Verdict(gate.Ajar).Render(say))
 	}
 	return out[:min(len(out), height)]
 }

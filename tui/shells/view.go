@@ -170,6 +170,9 @@ func (m *Model) where(f *term.Frame, width int, waiting string, roundTrip time.D
 			}
 			right = t.Verdict(gate.Ajar).Render("lends "+fit.Cut(strings.Join(names, ", "), width/4)) + t.Faint.Render(" · ")
 		}
+		if now, may := s.Windows(); may {
+			right += t.Verdict(gate.Ajar).Render(fmt.Sprintf("%d draw here", now)) + t.Faint.Render(" · ")
+		}
 		if path != "" {
 			right += t.Accent.Render("● log") + t.Faint.Render(" · ")
 		}

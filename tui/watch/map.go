@@ -292,6 +292,9 @@ func (m *Model) rowLine(r row, selected bool) string {
 	if last := r.last(); last.After(idle) {
 		idle = last
 	}
+	if r.program != nil && r.program.Windows > 0 {
+		to += ", " + plural(r.program.Windows, "window program", "window programs")
+	}
 	return pointer + "  " + strong(fit.Pad(name, wide)) + " " + fit.Pad(to, wide) + t.Faint.Render(fmt.Sprintf(" ↓%7s/s ↑%7s/s  %7s down %7s up  %s, idle %s", fit.Bytes(r.in), fit.Bytes(r.out), fit.Bytes(float64(in)), fit.Bytes(float64(out)), fit.Ago(time.Since(r.began())), fit.Ago(time.Since(idle))))
 }
 

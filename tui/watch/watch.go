@@ -133,6 +133,11 @@ func (m *Model) Hear(e walk.Event) {
 		if e.Failure != nil {
 			say += ": " + e.Failure.Why
 		}
+	case walk.Drew:
+		say = e.Session + ": a program there draws on the display here"
+		if e.Err != nil {
+			say = e.Session + ": a program there was not let draw here: " + e.Err.Error()
+		}
 	case tunnel.Opened:
 		say = e.Session + ": the door " + e.Address + " is open"
 	case tunnel.Proven:

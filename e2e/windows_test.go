@@ -1,0 +1,139 @@
+package e2e
+
+import (
+	"bufio"
+	"encoding/binary"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+)
+
+// virtual is a display without a screen, which wants a cookie.
+type virtual struct {
+	t      *testing.T
+	name   string
+	env    []string
+	cookie []byte
+}
+
+func startVirtual(t *testing.T) *virtual {
+	t.Helper()
+	need(t, "Xvfb", "xlogo", "xwininfo", "xauth")
+	v := &virtual{t: t, cookie: []byte("lantern bay 1234")}
+	file := filepath.Join(t.TempDir(), "authority")
+	text := binary.BigEndian.AppendUint16(nil, 65535) // for any address and display
+	for _, field := range []string{"", "", "MIT-MAGIC-COOKIE-1", string(v.cookie)} {
+		text = append(binary.BigEndian.AppendUint16(text, uint16(len(field))), field...)
+	}
+	if err := os.WriteFile(file, text, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	cmd := exec.Command("Xvfb", "-displayfd", "1", "-auth", file, "-nolisten", "tcp", "-screen", "0", "400x300x24")
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		cmd.Process.Signal(os.Interrupt)
+		cmd.Wait()
+	})
+	number, err := bufio.NewReader(out).ReadString('\n')
+	if err != nil {
+		t.Fatalf("no display: %v", err)
+	}
+	v.name = ":" + strings.TrimSpace(number)
+	v.env = append(os.Environ(), "DISPLAY="+v.name, "XAUTHORITY="+file)
+	return v
+}
+
+// windows are what stands on the display.
+func (v *virtual) windows() string {
+	v.t.Helper()
+	cmd := exec.Command("xwininfo", "-root", "-tree")
+	cmd.Env = v.env
+	out, err := cmd.CombinedOutput()
+	if err != nil {
+		v.t.Fatalf("%v\n%s", err, out)
+	}
+	return string(out)
+}
+
+// until waits until something stands on the display, or no more.
+func (v *virtual) until(what string, there bool) {
+	v.t.Helper()
+	for range 300 {
+		if strings.Contains(v.windows(), what) == there {
+			return
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	v.t.Fatalf("%s there: %v is waited for in vain:\n%s", what, there, v.windows())
+}
+
+func TestARealProgramOfTheFarSideDrawsHere(t *testing.T) {
+	v := startVirtual(t)
+	p := startPeers(t)
+	p.stop()
+	far := p.path("far-authority") // what the server has written over there
+	lines := fmt.Sprintf("X11Forwarding yes\nXAuthLocation %s\nSetEnv XAUTHORITY=%s\n", must(exec.LookPath("xauth")), far)
+	stop := p.serve("quay", p.bastion, bastionAddr, "outer", lines)
+	defer stop()
+	p.vouch("quay")
+	start := func(args ...string) (*exec.Cmd, *strings.Builder) {
+		t.Helper()
+		cmd := exec.Command("ip", append([]string{"netns", "exec", p.here, program, "--workspace", p.dir, "run"}, args...)...)
+		var out strings.Builder
+		cmd.Env, cmd.Stdout, cmd.Stderr = v.env, &out, &out
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() {
+			if cmd.ProcessState == nil {
+				cmd.Process.Kill()
+				cmd.Wait()
+			}
+		})
+		return cmd, &out
+	}
+	// Off as long as nobody asks for it.
+	cmd, out := start("quay", "--", "echo display=$DISPLAY; xlogo")
+	if cmd.Wait(); !strings.Contains(out.String(), "display=\n") || !strings.Contains(out.String(), "Can't open display") {
+		t.Errorf("without asking: %s", out)
+	}
+	cmd, out = start("--windows", "quay", "--", "xlogo -title tides")
+	v.until(`"tides"`, true)
+	if text, err := os.ReadFile(far); err != nil || strings.Contains(string(text), string(v.cookie)) || !strings.Contains(string(text), "MIT-MAGIC-COOKIE-1") {
+		t.Errorf("over there stands %q, %v", text, err)
+	}
+	first := string(must(os.ReadFile(far)))
+	cmd.Process.Signal(os.Interrupt)
+	cmd.Wait()
+	v.until(`"tides"`, false)
+	// Another shell has another cookie, and what has none is turned away.
+	cmd, out = start("--windows", "quay", "--", "cat \"$XAUTHORITY\" >"+p.path("second")+"; XAUTHORITY=/dev/null xlogo -title stranger; echo status $?")
+	if cmd.Wait(); !strings.Contains(out.String(), "status 1") || strings.Contains(v.windows(), "stranger") {
+		t.Errorf("without the cookie: %s\n%s", out, v.windows())
+	}
+	if again := string(must(os.ReadFile(p.path("second")))); again == first {
+		t.Error("two shells have one cookie")
+	}
+	if r := p.run("trail", "draw"); !strings.Contains(r.out, "draws on the display here") || !strings.Contains(r.out, "does not have the cookie of a shell") {
+		t.Errorf("the trail: %+v", r)
+	}
+	// Where there is no display, that is told before anything runs.
+	v.env = append(v.env, "DISPLAY=")
+	cmd, out = start("--windows", "quay", "--", "touch "+p.path("ran"))
+	if cmd.Wait(); cmd.ProcessState.ExitCode() != 3 || !strings.Contains(out.String(), "DISPLAY names no X display") {
+		t.Errorf("status %d: %s", cmd.ProcessState.ExitCode(), out)
+	}
+	if _, err := os.Stat(p.path("ran")); err == nil {
+		t.Error("it ran all the same")
+	}
+}
