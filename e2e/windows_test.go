@@ -107,7 +107,7 @@ func TestARealProgramOfTheFarSideDrawsHere(t *testing.T) {
 	if cmd.Wait(); !strings.Contains(out.String(), "display=\n") || !strings.Contains(out.String(), "Can't open display") {
 		t.Errorf("without asking: %s", out)
 	}
-	cmd, out = start("--windows", "quay", "--", "xlogo -title tides")
+	cmd, _ = start("--windows", "quay", "--", "xlogo -title tides")
 	v.until(`"tides"`, true)
 	if text, err := os.ReadFile(far); err != nil || strings.Contains(string(text), string(v.cookie)) || !strings.Contains(string(text), "MIT-MAGIC-COOKIE-1") {
 		t.Errorf("over there stands %q, %v", text, err)

@@ -49,7 +49,7 @@ func stays(entries []Entry, from, to time.Time) []Stay {
 			began[key] = append(began[key], Stay{Who: e.Who, Where: where, What: what, From: e.At, To: to, Open: true})
 			continue
 		}
-		s := Stay{Who: e.Who, Where: where, What: what, From: e.At.Add(-e.Took), To: e.At, Lost: e.Failed != ""}
+		s := Stay{Who: e.Who, Where: where, What: what, From: e.At.Add(-max(e.Took, 0)), To: e.At, Lost: e.Failed != ""}
 		// The beginning it belongs to is the nearest in time.
 		nearest, off := -1, 2*time.Second
 		for i, b := range began[key] {

@@ -1,0 +1,224 @@
+package tunnel_test
+
+import (
+	"bytes"
+	"encoding/binary"
+	"io"
+	"net"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"meatus/core/book"
+	"meatus/core/route"
+	"meatus/core/tunnel"
+	"meatus/core/vouch"
+	"meatus/core/walk"
+	"meatus/lab/hostile"
+	"meatus/lab/labtest"
+)
+
+// against opens tunnels through a hostile server; told tells what happened.
+func against(t *testing.T, limit int, specs ...book.Tunnel) (server *hostile.Server, set *tunnel.Set, told func() []walk.Event) {
+	t.Helper()
+	server = hostile.Start(t, limit)
+	l := labtest.Open(t) // for a key
+	t.Cleanup(l.Close)
+	w := walk.New(walk.Config{Vouched: vouch.Open(t.TempDir() + "/v"), Asker: labtest.Yes{}})
+	t.Cleanup(w.Close)
+	var mu sync.Mutex
+	var events []walk.Event
+	set = tunnel.NewSet(w, func(e walk.Event) {
+		mu.Lock()
+		defer mu.Unlock()
+		events = append(events, e)
+	})
+	t.Cleanup(func() { set.CloseAll(0) })
+	hop := route.Hop{Name: "odd", Host: "odd.lantern.example", Port: 22, User: "keeper", Dial: server.Address, Keys: []string{l.Dir + "/keys/shore.pem"}, Keepalive: time.Second}
+	hop.Manner.Reconnect = time.Minute
+	if err := set.Open(route.Route{Session: "odd", Hops: []route.Hop{hop}}, specs, tunnel.Options{}, false); err != nil {
+		t.Fatal(err)
+	}
+	return server, set, func() []walk.Event {
+		mu.Lock()
+		defer mu.Unlock()
+		return append([]walk.Event(nil), events...)
+	}
+}
+
+// echoed tells whether a door leads to the echo.
+func echoed(t *testing.T, door string) net.Conn {
+	t.Helper()
+	conn, err := net.Dial("tcp", door)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { conn.Close() })
+	conn.SetDeadline(time.Now().Add(30 * time.Second))
+	io.WriteString(conn, "tide")
+	got := make([]byte, 4)
+	if _, err := io.ReadFull(conn, got); err != nil || string(got) != "tide" {
+		t.Fatalf("it says %q, %v", got, err)
+	}
+	return conn
+}
+
+func TestAWindowAtZeroHoldsItsOwnFlowAlone(t *testing.T) {
+	_, set, _ := against(t, 0, bring("stuck.example:9"), bring("echo.example:7"))
+	stuck, door := set.Of("odd")[0], set.Of("odd")[1].Address()
+	conn, err := net.Dial("tcp", stuck.Address())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	written := make(chan int64, 1)
+	go func() {
+		n, _ := io.Copy(conn, bytes.NewReader(make([]byte, 64<<20)))
+		written <- n
+	}()
+	last, still := uint64(0), 0
+	for still < 20 { // until nothing moves any more
+		time.Sleep(10 * time.Millisecond)
+		_, _, out := stuck.Count()
+		if still++; out != last || out == 0 {
+			last, still = out, 0
+		}
+	}
+	if last > 4<<20 {
+		t.Errorf("%d bytes were taken for a far side that reads none", last)
+	}
+	echoed(t, door).Close() // the other one passes beside it
+	flows := stuck.Flows()
+	if len(flows) != 1 || !stuck.EndFlow(flows[0].ID) {
+		t.Fatalf("%+v", flows)
+	}
+	if n := <-written; n == 64<<20 {
+		t.Error("all of it was taken")
+	}
+	echoed(t, door)
+}
+
+func TestAFarSideThatLiesHarmsItsOwnLinkAndTheDoorStays(t *testing.T) {
+	const eof, data, extended, adjust, closed, success = 96, 94, 95, 93, 97, 99
+	u32 := func(n uint32) []byte { return binary.BigEndian.AppendUint32(nil, n) }
+	packet := func(kind byte, parts ...[]byte) []byte { return append([]byte{kind}, bytes.Join(parts, nil)...) }
+	for name, lie := range map[string]func(c *hostile.Conn) [][]byte{
+		"more than is there": func(c *hostile.Conn) [][]byte {
+			return [][]byte{packet(data, u32(c.Channel()), u32(1000), []byte("short"))}
+		},
+		"less than is there": func(c *hostile.Conn) [][]byte {
+			return [][]byte{packet(data, u32(c.Channel()), u32(2), []byte("longer"))}
+		},
+		"four billion": func(c *hostile.Conn) [][]byte { return [][]byte{packet(data, u32(c.Channel()), u32(1<<32-1))} },
+		"no length":    func(c *hostile.Conn) [][]byte { return [][]byte{packet(data, u32(c.Channel()))} },
+		"a packet beyond its size": func(c *hostile.Conn) [][]byte {
+			return [][]byte{packet(data, u32(c.Channel()), u32(200<<10), make([]byte, 200<<10))}
+		},
+		"more than the window": func(c *hostile.Conn) [][]byte {
+			one := packet(data, u32(c.Channel()), u32(32<<10), make([]byte, 32<<10))
+			return slicesOf(one, 4000)
+		},
+		"errors that are none": func(c *hostile.Conn) [][]byte {
+			return [][]byte{packet(extended, u32(c.Channel()), u32(77), u32(9), []byte("x"))}
+		},
+		"a window of all":       func(c *hostile.Conn) [][]byte { return slicesOf(packet(adjust, u32(c.Channel()), u32(1<<32-1)), 3) },
+		"another's channel":     func(c *hostile.Conn) [][]byte { return [][]byte{packet(data, u32(4242), u32(1), []byte("x"))} },
+		"the end, three times":  func(c *hostile.Conn) [][]byte { return slicesOf(packet(eof, u32(c.Channel())), 3) },
+		"closed, three times":   func(c *hostile.Conn) [][]byte { return slicesOf(packet(closed, u32(c.Channel())), 3) },
+		"answers to no request": func(c *hostile.Conn) [][]byte { return slicesOf(packet(success, u32(c.Channel())), 40) },
+		"an unknown one":        func(*hostile.Conn) [][]byte { return [][]byte{{250, 1, 2, 3}} },
+	} {
+		t.Run(name, func(t *testing.T) {
+			server, set, _ := against(t, 0, bring("echo.example:7"))
+			door := set.Of("odd")[0].Address()
+			conn := echoed(t, door)
+			conns := server.Conns()
+			for _, p := range lie(conns[len(conns)-1]) {
+				if conns[len(conns)-1].Send(p) != nil {
+					break // it was hung up on
+				}
+			}
+			// Whatever becomes of that flow, no byte is made up, and the door leads on.
+			conn.SetDeadline(time.Now().Add(500 * time.Millisecond))
+			got, _ := io.ReadAll(io.LimitReader(conn, 1<<20))
+			if strings.Trim(string(got), "\x00") != "" && !strings.HasPrefix("longer", string(got)) {
+				t.Errorf("it says %q", got)
+			}
+			conn.Close()
+			echoed(t, door)
+		})
+	}
+}
+
+// tried tells why a door does not lead to the echo, nil where it does.
+func tried(door string) error {
+	conn, err := net.Dial("tcp", door)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	conn.SetDeadline(time.Now().Add(20 * time.Second))
+	io.WriteString(conn, "tide")
+	_, err = io.ReadFull(conn, make([]byte, 4))
+	return err
+}
+
+func slicesOf(p []byte, n int) [][]byte {
+	all := make([][]byte, n)
+	for i := range all {
+		all[i] = p
+	}
+	return all
+}
+
+func TestWhereAServerAllowsFewChannelsThereAreFurtherLinks(t *testing.T) {
+	server, set, told := against(t, 3, bring("echo.example:7"))
+	tun := set.Of("odd")[0]
+	for proven := false; !proven; time.Sleep(10 * time.Millisecond) { // its channel is free again
+		for _, e := range told() {
+			_, is := e.(tunnel.Proven)
+			proven = proven || is
+		}
+	}
+	var conns []net.Conn
+	for range 10 {
+		conns = append(conns, echoed(t, tun.Address()))
+	}
+	if n := len(server.Conns()); n < 4 || n > 4 {
+		t.Errorf("%d links for 10 flows at 3 a link", n)
+	}
+	wider := 0
+	for _, e := range told() {
+		if w, ok := e.(tunnel.Widened); ok && w.Session == "odd" && w.Hop == "odd" {
+			wider = max(wider, w.Links)
+		}
+	}
+	if wider != 4 {
+		t.Errorf("told of %d links", wider)
+	}
+	// Two more are what fits; then the refusal comes through.
+	echoed(t, tun.Address())
+	echoed(t, tun.Address())
+	if tried(tun.Address()) == nil {
+		t.Error("one more than all links hold is joined")
+	}
+	for _, c := range conns {
+		c.Close()
+	}
+	for tries := 0; len(tun.Flows()) > 2; tries++ {
+		if tries == 500 {
+			t.Fatalf("%d flows live", len(tun.Flows()))
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	for tries := 0; ; tries++ { // the server takes its time to count, too
+		err := tried(tun.Address())
+		if err == nil {
+			break
+		}
+		if tries == 100 {
+			t.Fatalf("where there is room again: %v", err)
+		}
+	}
+}

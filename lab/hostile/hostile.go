@@ -1,0 +1,148 @@
+// Package hostile is a server for tests that keeps to no rules: it logs everybody in,
+// and can send any packet behind the encryption, which the protocol library does not
+// let its users do.
+package hostile
+
+import (
+	"crypto/ed25519"
+	"crypto/rand"
+	"io"
+	"net"
+	"reflect"
+	"sync"
+	"testing"
+	"unsafe"
+
+	"golang.org/x/crypto/ssh"
+)
+
+// Server takes connections on loopback. Of the channels that connect onward, those to
+// port 7 are echoed, those to port 9 never read, and those to port 5 refused as one
+// too many once Limit are open on a connection.
+type Server struct {
+	Address string
+	Limit   int // 0 for none
+
+	mu    sync.Mutex
+	conns []*Conn
+}
+
+// Conn is one connection to the server.
+type Conn struct {
+	conn *ssh.ServerConn
+	mu   sync.Mutex
+	last ssh.Channel // that was opened
+	open int
+}
+
+// Start starts the server; it ends with the test.
+func Start(t testing.TB, limit int) *Server {
+	t.Helper()
+	_, key, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	signer, err := ssh.NewSignerFromKey(key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	config := &ssh.ServerConfig{PublicKeyCallback: func(ssh.ConnMetadata, ssh.PublicKey) (*ssh.Permissions, error) { return nil, nil }}
+	config.AddHostKey(signer)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := &Server{Address: l.Addr().String(), Limit: limit}
+	t.Cleanup(func() {
+		l.Close()
+		for _, c := range s.Conns() {
+			c.conn.Close()
+		}
+	})
+	go func() {
+		for {
+			raw, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go s.serve(raw, config)
+		}
+	}()
+	return s
+}
+
+// Conns are the connections so far, the oldest first.
+func (s *Server) Conns() []*Conn {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return append([]*Conn(nil), s.conns...)
+}
+
+func (s *Server) serve(raw net.Conn, config *ssh.ServerConfig) {
+	conn, channels, requests, err := ssh.NewServerConn(raw, config)
+	if err != nil {
+		raw.Close()
+		return
+	}
+	go ssh.DiscardRequests(requests)
+	c := &Conn{conn: conn}
+	s.mu.Lock()
+	s.conns = append(s.conns, c)
+	s.mu.Unlock()
+	for channel := range channels {
+		var to struct {
+			Host     string
+			Port     uint32
+			FromHost string
+			FromPort uint32
+		}
+		if channel.ChannelType() != "direct-tcpip" || ssh.Unmarshal(channel.ExtraData(), &to) != nil {
+			channel.Reject(ssh.UnknownChannelType, "no")
+			continue
+		}
+		c.mu.Lock()
+		full := s.Limit > 0 && c.open >= s.Limit
+		if !full {
+			c.open++
+		}
+		c.mu.Unlock()
+		if full {
+			channel.Reject(ssh.ResourceShortage, "no more here")
+			continue
+		}
+		stream, asked, err := channel.Accept()
+		if err != nil {
+			continue
+		}
+		go ssh.DiscardRequests(asked)
+		c.mu.Lock()
+		c.last = stream
+		c.mu.Unlock()
+		if to.Port == 9 {
+			continue
+		}
+		go func() {
+			io.Copy(stream, stream)
+			stream.Close()
+			c.mu.Lock()
+			c.open--
+			c.mu.Unlock()
+		}()
+	}
+}
+
+// Channel is the number by which the other side knows the channel opened last.
+func (c *Conn) Channel() uint32 {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return uint32(reflect.ValueOf(c.last).Elem().FieldByName("remoteId").Uint())
+}
+
+// Send sends a packet as it stands.
+func (c *Conn) Send(packet []byte) error {
+	transport := reflect.ValueOf(c.conn.Conn).Elem().FieldByName("transport").Elem().UnsafePointer()
+	return writePacket(transport, packet)
+}
+
+//go:linkname writePacket golang.org/x/crypto/ssh.(*handshakeTransport).writePacket
+func writePacket(transport unsafe.Pointer, packet []byte) error

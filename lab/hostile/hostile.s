@@ -1,0 +1,1 @@
+// This file lets hostile.go declare a function without a body.
