@@ -538,3 +538,36 @@ func TestAWayIsWalkedWhenSomebodyKnocks(t *testing.T) {
 	}
 	h.until(`"event":"up"`)
 }
+
+func TestTunnelsAreHeldWhereTheTrailIsFull(t *testing.T) {
+	need(t, "unshare")
+	dir := startLab(t)
+	withTunnels(t, dir, "held", `{ bring = "127.0.0.1:0", reach = "tide-db.internal:5432" }`)
+	wish, filled := filepath.Join(t.TempDir(), "fill"), filepath.Join(t.TempDir(), "filled")
+	script := fmt.Sprintf(`mount -t tmpfs -o size=512k none %[1]s/state && { ( (while [ ! -e %[2]s ]; do sleep 0.05; done; head -c 4000000 /dev/zero >%[1]s/state/ballast; touch %[3]s) >/dev/null 2>&1 & ); exec "$@"; }`, dir, wish, filled)
+	os.MkdirAll(filepath.Join(dir, "state"), 0o700)
+	h := hold(t, []string{"unshare", "-m", "sh", "-c", script, "sh"}, dir, "held")
+	door := h.door("tide-db")
+	os.WriteFile(wish, nil, 0o600)
+	for range 400 {
+		if _, err := os.Stat(filled); err == nil {
+			break
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	for range 30 { // more happens than what was set aside holds
+		conn, err := net.Dial("tcp", door)
+		if err != nil {
+			t.Fatal(err)
+		}
+		lines := bufio.NewScanner(conn)
+		if !lines.Scan() || !strings.HasPrefix(lines.Text(), "TIDES 1.4 ready") {
+			t.Errorf("it said %q", lines.Text())
+		}
+		fmt.Fprintln(conn, "quit")
+		conn.Close()
+	}
+	if status := h.end(); status != 0 || !strings.Contains(h.errs.String(), "full") || !strings.Contains(h.told.String(), `"event":"shut"`) {
+		t.Errorf("ended with %d: %s\n%s", status, h.errs.String(), h.told.String())
+	}
+}
