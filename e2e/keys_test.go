@@ -230,7 +230,7 @@ func TestNoSecretIsWritten(t *testing.T) {
 	s.until("passphrase of hidden.pem")
 	s.text(mark + " wrong")
 	s.keys("Enter")
-	s.until("hidden.pem: ")
+	s.until("does not open the key")
 	s.text("l")
 	s.until("passphrase of hidden.pem")
 	s.text(mark + " passphrase")

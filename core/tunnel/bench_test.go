@@ -120,6 +120,38 @@ func BenchmarkFlows(b *testing.B) {
 	}
 }
 
+// BenchmarkDistance compares what comes through a door with what comes through bare
+// channels where the first hop is far away, in turn in the same run. The library gives
+// a channel a window of 2 MiB, and no flow can have more than that on its way.
+func BenchmarkDistance(b *testing.B) {
+	near := servertest.Start(b)
+	source, _ := services(b)
+	for _, roundTrip := range []time.Duration{0, 20 * time.Millisecond, 100 * time.Millisecond} {
+		s := near.Far(b, roundTrip)
+		for hops := 1; hops <= 2; hops++ {
+			client := s.Bare(b, hops)
+			t := door(b, s, hops, book.Tunnel{Bring: "127.0.0.1:0", Reach: source})
+			for _, flows := range []int{1, 16} {
+				b.Run(fmt.Sprintf("%s/%dhop/%dflows", roundTrip, hops, flows), func(b *testing.B) {
+					var bare, ours time.Duration
+					for b.Loop() {
+						bare += take(b, flows, func() (net.Conn, error) { return client.Dial("tcp", source) })
+						ours += take(b, flows, func() (net.Conn, error) { return net.Dial("tcp", t.Address()) })
+					}
+					rate := func(d time.Duration) float64 { return float64(load) * float64(b.N) / 1e6 / d.Seconds() }
+					b.ReportMetric(rate(bare), "bare-MB/s")
+					b.ReportMetric(rate(ours), "ours-MB/s")
+					b.ReportMetric(bare.Seconds()/ours.Seconds(), "ratio")
+					if roundTrip > 0 {
+						b.ReportMetric(float64(2<<20)/1e6/roundTrip.Seconds(), "a-window-MB/s")
+					}
+					b.ReportMetric(0, "ns/op")
+				})
+			}
+		}
+	}
+}
+
 // BenchmarkRequests measures small requests through a door, and connecting.
 func BenchmarkRequests(b *testing.B) {
 	s := servertest.Start(b)

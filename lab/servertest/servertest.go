@@ -3,6 +3,7 @@
 package servertest
 
 import (
+	"cmp"
 	"crypto/ed25519"
 	"crypto/rand"
 	"encoding/pem"
@@ -27,6 +28,62 @@ type Server struct {
 	Address string
 	Key     string // a key file that it takes
 	Signer  ssh.Signer
+	first   string // where the first hop is knocked at instead, or ""
+}
+
+// Far is the server at the end of a line on which a byte and its answer take a round
+// trip, and which is as wide as memory. Only the first hop of a way is so far.
+func (s Server) Far(b testing.TB, roundTrip time.Duration) Server {
+	b.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		b.Fatal(err)
+	}
+	b.Cleanup(func() { l.Close() })
+	go func() {
+		for {
+			near, err := l.Accept()
+			if err != nil {
+				return
+			}
+			far, err := net.Dial("tcp", s.Address)
+			if err != nil {
+				near.Close()
+				continue
+			}
+			go late(far, near, roundTrip/2)
+			go late(near, far, roundTrip/2)
+		}
+	}()
+	s.first = l.Addr().String()
+	return s
+}
+
+// late copies what comes, each piece so much later.
+func late(to, from net.Conn, by time.Duration) {
+	defer to.Close()
+	type piece struct {
+		due  time.Time
+		data []byte
+	}
+	way := make(chan piece, 1<<16)
+	go func() {
+		defer close(way)
+		for {
+			buf := make([]byte, 64<<10)
+			n, err := from.Read(buf)
+			if err != nil {
+				return
+			}
+			way <- piece{time.Now().Add(by), buf[:n]}
+		}
+	}()
+	for p := range way {
+		time.Sleep(time.Until(p.due))
+		if _, err := to.Write(p.data); err != nil {
+			from.Close()
+		}
+	}
 }
 
 // Start starts the server. It ends with the test.
@@ -78,7 +135,7 @@ func Start(b testing.TB) Server {
 	for range 500 {
 		if c, err := net.Dial("tcp", addr); err == nil {
 			c.Close()
-			return Server{addr, key, signer}
+			return Server{Address: addr, Key: key, Signer: signer}
 		}
 		time.Sleep(10 * time.Millisecond)
 	}
@@ -97,6 +154,9 @@ func (s Server) Way(hops int) route.Route {
 	fmt.Sscan(port, &h.Port)
 	for i := range hops {
 		h.Name = fmt.Sprint("hop", i+1)
+		if h.Dial = ""; i == 0 {
+			h.Dial = s.first
+		}
 		r.Hops = append(r.Hops, h)
 	}
 	return r
@@ -113,7 +173,7 @@ func (s Server) Walker(b testing.TB) *walk.Walker {
 func (s Server) Bare(b testing.TB, hops int) *ssh.Client {
 	config := &ssh.ClientConfig{User: s.Way(1).Hops[0].User, Auth: []ssh.AuthMethod{ssh.PublicKeys(s.Signer)}, HostKeyCallback: ssh.InsecureIgnoreHostKey()}
 	config.Ciphers = walk.Ciphers()
-	client, err := ssh.Dial("tcp", s.Address, config)
+	client, err := ssh.Dial("tcp", cmp.Or(s.first, s.Address), config)
 	if err != nil {
 		b.Fatal(err)
 	}
