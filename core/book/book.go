@@ -96,6 +96,7 @@ type Settings struct {
 	Lends     Value[[]string]      // keys that the far side may use, where Agent says so
 	LendsTo   Value[[]string]      // hosts or sessions it may use them for, all where empty
 	Ring      Value[string]        // whether keys stay in the ring after a use: "on", "off", or "" for those with a passphrase
+	Links     Value[string]        // "1" to "4": links side by side that the tunnels' flows are spread over
 	Windows   Value[string]        // "on": programs there may draw on the display here
 	Knock     Value[string]        // "on": the tunnels' way is walked when somebody knocks at a door
 	Folder    Value[string]        // where to go on arrival
@@ -127,6 +128,7 @@ var texts = []struct {
 }{
 	{"dial", func(s *Settings) *Value[string] { return &s.Dial }},
 	{"agent", func(s *Settings) *Value[string] { return &s.Agent }},
+	{"links", func(s *Settings) *Value[string] { return &s.Links }},
 	{"windows", func(s *Settings) *Value[string] { return &s.Windows }},
 	{"knock", func(s *Settings) *Value[string] { return &s.Knock }},
 	{"ring", func(s *Settings) *Value[string] { return &s.Ring }},

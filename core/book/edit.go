@@ -78,7 +78,7 @@ func join(say, hint string) string {
 
 // Fields are the keys of a session that [Set] can set, in the order they are
 // shown.
-var Fields = []string{"site", "host", "port", "user", "key", "via", "tunnels", "knock", "windows", "dial", "keepalive", "reconnect", "agent", "lends", "lends_to", "ring", "backspace", "term", "colours", "env", "folder", "arrive"}
+var Fields = []string{"site", "host", "port", "user", "key", "via", "tunnels", "knock", "links", "windows", "dial", "keepalive", "reconnect", "agent", "lends", "lends_to", "ring", "backspace", "term", "colours", "env", "folder", "arrive"}
 
 // Set is [SetIn] for a session.
 func Set(path, session, key, value string) (*Book, error) {

@@ -56,6 +56,9 @@ var fields = []field{
 	{"lends_to", anywhere, func(t *table, n *unstable.Node, o Origin) (string, string) {
 		return setList(&t.settings.LendsTo, n, o, "a host or a pattern of hosts", checkPattern)
 	}},
+	{"links", anywhere, func(t *table, n *unstable.Node, o Origin) (string, string) {
+		return setText(&t.settings.Links, n, o, oneOf("1", "2", "3", "4"))
+	}},
 	{"windows", anywhere, func(t *table, n *unstable.Node, o Origin) (string, string) {
 		return setText(&t.settings.Windows, n, o, oneOf("on", "off"))
 	}},

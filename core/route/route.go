@@ -40,6 +40,7 @@ type Hop struct {
 	// shared only with routes of the same word.
 	Alone     string
 	Lane      int  // above 0 for a further link beside the first
+	Links     int  // side by side, that the flows of its tunnels are spread over; 0 is 1
 	Windows   bool // programs there may draw on the display here
 	OnKnock   bool // its tunnels' way is walked when somebody knocks at a door
 	Manner    Manner
@@ -210,6 +211,7 @@ func (p Planner) hop(s *book.Session) Hop {
 			"via": s.Via.Origin, "dial": s.Dial.Origin, "keepalive": s.Keepalive.Origin,
 		},
 	}
+	h.Links, _ = strconv.Atoi(s.Links.V)
 	if !s.User.Set {
 		h.User = localUser()
 	}

@@ -152,6 +152,32 @@ func BenchmarkDistance(b *testing.B) {
 	}
 }
 
+// BenchmarkLinks measures 16 flows over two hops, the first of them far away, spread
+// over links side by side.
+func BenchmarkLinks(b *testing.B) {
+	s := servertest.Start(b).Far(b, 100*time.Millisecond)
+	source, _ := services(b)
+	for _, links := range []int{1, 4} {
+		r := s.Way(2)
+		r.Hops[1].Links = links
+		way := tunnel.NewWay(s.Walker(b), r)
+		t, err := tunnel.Open(way, book.Tunnel{Bring: "127.0.0.1:0", Reach: source}, tunnel.Options{})
+		if err != nil {
+			b.Fatal(err)
+		}
+		b.Run(fmt.Sprintf("%dlinks", links), func(b *testing.B) {
+			var took time.Duration
+			for b.Loop() {
+				took += take(b, 16, func() (net.Conn, error) { return net.Dial("tcp", t.Address()) })
+			}
+			b.ReportMetric(float64(load)*float64(b.N)/1e6/took.Seconds(), "MB/s")
+			b.ReportMetric(0, "ns/op")
+		})
+		t.Close()
+		way.Close()
+	}
+}
+
 // BenchmarkRequests measures small requests through a door, and connecting.
 func BenchmarkRequests(b *testing.B) {
 	s := servertest.Start(b)

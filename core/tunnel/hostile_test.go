@@ -22,6 +22,12 @@ import (
 // against opens tunnels through a hostile server; told tells what happened.
 func against(t *testing.T, limit int, specs ...book.Tunnel) (server *hostile.Server, set *tunnel.Set, told func() []walk.Event) {
 	t.Helper()
+	return spread(t, limit, 0, specs...)
+}
+
+// spread is against with links side by side.
+func spread(t *testing.T, limit, links int, specs ...book.Tunnel) (server *hostile.Server, set *tunnel.Set, told func() []walk.Event) {
+	t.Helper()
 	server = hostile.Start(t, limit)
 	l := labtest.Open(t) // for a key
 	t.Cleanup(l.Close)
@@ -35,7 +41,7 @@ func against(t *testing.T, limit int, specs ...book.Tunnel) (server *hostile.Ser
 		events = append(events, e)
 	})
 	t.Cleanup(func() { set.CloseAll(0) })
-	hop := route.Hop{Name: "odd", Host: "odd.lantern.example", Port: 22, User: "keeper", Dial: server.Address, Keys: []string{l.Dir + "/keys/shore.pem"}, Keepalive: time.Second}
+	hop := route.Hop{Name: "odd", Host: "odd.lantern.example", Port: 22, User: "keeper", Dial: server.Address, Keys: []string{l.Dir + "/keys/shore.pem"}, Keepalive: time.Second, Links: links}
 	hop.Manner.Reconnect = time.Minute
 	if err := set.Open(route.Route{Session: "odd", Hops: []route.Hop{hop}}, specs, tunnel.Options{}, false); err != nil {
 		t.Fatal(err)
@@ -148,6 +154,40 @@ func TestAFarSideThatLiesHarmsItsOwnLinkAndTheDoorStays(t *testing.T) {
 			conn.Close()
 			echoed(t, door)
 		})
+	}
+}
+
+func TestFlowsAreSpreadOverLinksSideBySide(t *testing.T) {
+	server, set, _ := spread(t, 0, 3, bring("echo.example:7"))
+	tun := set.Of("odd")[0]
+	for range 9 {
+		echoed(t, tun.Address())
+	}
+	if n := len(server.Conns()); n != 3 {
+		t.Errorf("%d links", n)
+	}
+}
+
+func TestAFurtherLinkThatCannotBeMadeIsTriedOnceForEachWhoKnocks(t *testing.T) {
+	server, set, told := against(t, 1, bring("echo.example:7"))
+	for proven := false; !proven; time.Sleep(10 * time.Millisecond) {
+		for _, e := range told() {
+			_, is := e.(tunnel.Proven)
+			proven = proven || is
+		}
+	}
+	server.Once.Store(true)
+	tun := set.Of("odd")[0]
+	conn := echoed(t, tun.Address())
+	if err := tried(tun.Address()); err == nil {
+		t.Error("a second flow where one is allowed, and no further link")
+	}
+	if n := server.HungUp(); n < 1 || n > 2 { // a link that is hung up on at once is tried again, once
+		t.Errorf("%d links were tried", n)
+	}
+	io.WriteString(conn, "ebbs")
+	if _, err := io.ReadFull(conn, make([]byte, 4)); err != nil {
+		t.Errorf("the first: %v", err)
 	}
 }
 

@@ -7,6 +7,7 @@ import (
 	"io"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"meatus/core/route"
@@ -33,6 +34,7 @@ type Way struct {
 	cancel context.CancelFunc
 	wg     sync.WaitGroup
 
+	next    atomic.Uint64 // the link that the next flow takes, of several side by side
 	mu      sync.Mutex
 	lanes   []*lane
 	changed chan struct{} // closed when the first lane comes or fails
@@ -46,6 +48,7 @@ type lane struct {
 	since   time.Time
 	lost    time.Time // zero while it is there
 	again   int       // how often it came back
+	err     error     // why it is not walked any more
 }
 
 // NewWay returns a way that is not walked yet. Close ends it.
@@ -81,12 +84,13 @@ func (w *Way) Want() {
 }
 
 // addLocked adds a lane, which keeps itself walked.
-func (w *Way) addLocked() {
+func (w *Way) addLocked() *lane {
 	l := &lane{}
 	n := len(w.lanes)
 	w.lanes = append(w.lanes, l)
 	w.err = nil
 	w.wg.Go(func() { w.keep(l, n) })
+	return l
 }
 
 // keep walks a lane, and walks it again for as long as the route says.
@@ -142,6 +146,7 @@ func (w *Way) go_(l *lane) {
 // it walked anew.
 func (w *Way) drop(l *lane, err error) {
 	w.change(func() {
+		l.err = err
 		for i := range w.lanes {
 			if w.lanes[i] == l {
 				w.lanes = append(w.lanes[:i:i], w.lanes[i+1:]...)
@@ -203,9 +208,19 @@ var errClosed = errors.New("the tunnel is closed")
 // cut tells, once the stream has ended, whether that was because the link did.
 func (w *Way) Dial(ctx context.Context, network, address string) (stream walk.Stream, cut func() bool, err error) {
 	var p *walk.Passage
+	n := 0
+	if links := w.route.Target().Links; links > 1 {
+		n = int(w.next.Add(1) % uint64(links))
+	}
 	for {
 		if p, err = w.Passage(ctx); err != nil {
 			return nil, nil, err
+		}
+		if n > 0 {
+			if side, lerr := w.lane(ctx, n); lerr == nil {
+				p = side
+			}
+			n = 0
 		}
 		if stream, err = p.Dial(ctx, network, address); !errors.Is(err, io.EOF) {
 			break
@@ -262,21 +277,28 @@ func cutOf(p *walk.Passage) func() bool {
 	}
 }
 
-// lane is the passage of a further lane, made where there is none.
+// lane is the passage of a further lane, made where there is none. It fails with why
+// that could not be walked.
 func (w *Way) lane(ctx context.Context, n int) (*walk.Passage, error) {
+	var l *lane
 	for {
 		w.mu.Lock()
-		if len(w.lanes) <= n && w.ctx.Err() == nil {
-			w.addLocked()
+		if l == nil {
+			if len(w.lanes) <= n && w.ctx.Err() == nil {
+				l = w.addLocked()
+			} else if len(w.lanes) > n {
+				l = w.lanes[n]
+			}
 		}
 		var p *walk.Passage
-		if len(w.lanes) > n {
-			p = w.lanes[n].passage
+		var err error
+		if l != nil {
+			p, err = l.passage, l.err
 		}
 		changed := w.changed
 		w.mu.Unlock()
-		if p != nil {
-			return p, nil
+		if p != nil || err != nil {
+			return p, err
 		}
 		select {
 		case <-changed:

@@ -10,6 +10,7 @@ import (
 	"net"
 	"reflect"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"unsafe"
 
@@ -23,8 +24,19 @@ type Server struct {
 	Address string
 	Limit   int // 0 for none
 
-	mu    sync.Mutex
-	conns []*Conn
+	// Once, where set, has every connection after the first hung up on.
+	Once atomic.Bool
+
+	mu     sync.Mutex
+	conns  []*Conn
+	hungUp int
+}
+
+// HungUp is how many connections were hung up on.
+func (s *Server) HungUp() int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.hungUp
 }
 
 // Conn is one connection to the server.
@@ -64,6 +76,13 @@ func Start(t testing.TB, limit int) *Server {
 			raw, err := l.Accept()
 			if err != nil {
 				return
+			}
+			if s.Once.Load() && len(s.Conns()) > 0 {
+				raw.Close()
+				s.mu.Lock()
+				s.hungUp++
+				s.mu.Unlock()
+				continue
 			}
 			go s.serve(raw, config)
 		}

@@ -56,6 +56,7 @@ var hints = map[string]string{
 	"name": "* for any letters, ? for one", "site": "a site of the file", "host": "a name or an address, alone", "port": "1 to 65535", "user": "the login",
 	"key": "key files, parted by commas", "via": "sessions to go through, in order, parted by commas",
 	"dial": "address:port to knock at instead", "keepalive": "1s to 1h, or off", "agent": "off, lend, or ask before each use", "lends": "the keys that may be used from there, parted by commas", "lends_to": "the hosts or sessions they may be used for, by pattern", "ring": "on: keys stay in memory after a use; off: none does",
+	"links":   "1 to 4, side by side: what its tunnels carry is spread over them, where the machine is far",
 	"windows": "on: programs there may draw on the display here, and see all of it",
 	"knock":   "on: its tunnels' way is walked only when somebody knocks at a door", "tunnels": "bring 15432 from db.internal:5432, roam 1080", "reconnect": "how long a lost way is tried again: 10m, or off",
 	"backspace": "what the key sends: del or bs", "term": "the terminal's name over there", "colours": "all, 16 or none",
