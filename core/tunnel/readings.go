@@ -30,9 +30,7 @@ func (o *Others) Watch(ctx context.Context, workspace string) {
 	defer tick.Stop()
 	for {
 		if seen, err := See(workspace); err == nil { // where there is no such folder there are none
-			o.mu.Lock()
-			o.seen, o.at = seen, time.Now()
-			o.mu.Unlock()
+			o.Put(seen)
 		}
 		select {
 		case <-tick.C:
@@ -40,6 +38,13 @@ func (o *Others) Watch(ctx context.Context, workspace string) {
 			return
 		}
 	}
+}
+
+// Put puts what was seen in the place of what was seen before.
+func (o *Others) Put(seen []Seen) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.seen, o.at = seen, time.Now()
 }
 
 // Seen is what was seen last.
