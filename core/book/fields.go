@@ -380,7 +380,7 @@ func readTunnel(n *unstable.Node) (Tunnel, bool) {
 		key := it.Node().Key()
 		key.Next()
 		word := string(key.Node().Data)
-		part := map[string]*string{"bring": &t.Bring, "lend": &t.Lend, "roam": &t.Roam, "reach": &t.Reach, "only": &t.Only, "direct": &t.Direct, "login": &t.Login}[word]
+		part := map[string]*string{"bring": &t.Bring, "lend": &t.Lend, "roam": &t.Roam, "reach": &t.Reach, "only": &t.Only, "direct": &t.Direct, "login": &t.Login, "idle": &t.Idle, "rate": &t.Rate}[word]
 		value := it.Node().Value()
 		if part != nil && *part == "" && value.Kind == unstable.Array && (word == "only" || word == "direct") {
 			for each := value.Children(); each.Next(); {

@@ -129,13 +129,13 @@ func TestAKeyIsMovedEverywhere(t *testing.T) {
 }
 
 func TestTunnelsAsAPersonWritesThem(t *testing.T) {
-	for _, line := range []string{"bring 15432 from db.internal:5432", "lend 0.0.0.0:9000 from 127.0.0.1:3000, roam 1080", "bring /run/a from /run/b", "roam 1080 only *.internal 10.61.0.0/16:443 direct [::1]:80 *.example login keeper, roam 1081"} {
+	for _, line := range []string{"bring 15432 from db.internal:5432", "lend 0.0.0.0:9000 from 127.0.0.1:3000, roam 1080", "bring /run/a from /run/b idle 30m rate 2MB", "roam 1080 only *.internal 10.61.0.0/16:443 direct [::1]:80 *.example login keeper, roam 1081"} {
 		list, err := ParseTunnels(line)
 		if err != nil || TunnelsLine(list) != line {
 			t.Errorf("%q became %q, %v", line, TunnelsLine(list), err)
 		}
 	}
-	for _, line := range []string{"", "bring", "bring 1", "bring 1 to b:2", "roam 1 from b:2", "bring 70000 from b:2", "bring 1 from b", "fly 1 from b:2", "bring a b:1 from x:1", "roam 1080 *.internal", "roam 1080 only a/b", "roam 1080 only [x", "roam 1080 login a:b", "roam 1080 only x:0"} {
+	for _, line := range []string{"", "bring", "bring 1", "bring 1 to b:2", "roam 1 from b:2", "bring 70000 from b:2", "bring 1 from b", "fly 1 from b:2", "bring a b:1 from x:1", "roam 1080 *.internal", "roam 1080 only a/b", "roam 1080 only [x", "roam 1080 login a:b", "roam 1080 only x:0", "bring 1 from b:2 idle 1ms", "bring 1 from b:2 rate 5", "bring 1 from b:2 rate x", "bring 1 from b:2 only x"} {
 		if list, err := ParseTunnels(line); err == nil {
 			t.Errorf("%q became %v", line, list)
 		}

@@ -8,6 +8,7 @@ import (
 	"path"
 	"strconv"
 	"strings"
+	"time"
 
 	"meatus/core/plain"
 )
@@ -24,6 +25,35 @@ type Tunnel struct {
 	// Login is the user that programs have to name at a roaming door, with a password
 	// that is never kept; nobody where empty.
 	Login string
+
+	// Idle is after how long without a flow the door closes, "30m"; never where empty.
+	// Rate is how many bytes a second pass at most each way, "500kB"; all where empty.
+	Idle, Rate string
+}
+
+// IdleAfter is [Tunnel.Idle], 0 for never.
+func (t Tunnel) IdleAfter() time.Duration {
+	d, err := time.ParseDuration(t.Idle)
+	if err != nil {
+		return 0
+	}
+	return d
+}
+
+// BytesPerSecond is [Tunnel.Rate], 0 for all that pass.
+func (t Tunnel) BytesPerSecond() int {
+	for _, u := range []struct {
+		unit string
+		size int
+	}{{"kB", 1000}, {"MB", 1000_000}, {"GB", 1000_000_000}, {"", 1}} {
+		if number, ok := strings.CutSuffix(t.Rate, u.unit); ok {
+			if n, err := strconv.Atoi(number); err == nil && n > 0 && n <= 1<<40/u.size {
+				return n * u.size
+			}
+			return 0
+		}
+	}
+	return 0
 }
 
 // Destination tells whether a text is one that a roaming door's lists take: a host or
@@ -125,6 +155,12 @@ func (t Tunnel) wrong() string {
 			return fmt.Sprintf("a destination is a host, a pattern as *.internal, or a network as 10.61.0.0/16, with or without :PORT, not %q", plain.Line(d, 40))
 		}
 	}
+	if d, err := time.ParseDuration(t.Idle); t.Idle != "" && (err != nil || d < time.Second || d > 30*24*time.Hour) {
+		return fmt.Sprintf(`idle is a time from 1s to 720h, as "30m", not %q`, plain.Line(t.Idle, 40))
+	}
+	if t.Rate != "" && t.BytesPerSecond() < 1000 {
+		return fmt.Sprintf(`a rate is bytes a second from 1kB on, as "500kB" or "2MB", not %q`, plain.Line(t.Rate, 40))
+	}
 	if t.Login != "" && (len(t.Login) > 255 || plain.Line(t.Login, 300) != t.Login || strings.ContainsAny(t.Login, " ,:\"")) {
 		return fmt.Sprintf("a door's login is a word, not %q", plain.Line(t.Login, 40))
 	}
@@ -138,7 +174,7 @@ func (t Tunnel) String() string {
 	if t.Reach != "" {
 		s += " from " + t.Reach
 	}
-	for _, rule := range []struct{ word, list string }{{"only", t.Only}, {"direct", t.Direct}, {"login", t.Login}} {
+	for _, rule := range []struct{ word, list string }{{"only", t.Only}, {"direct", t.Direct}, {"login", t.Login}, {"idle", t.Idle}, {"rate", t.Rate}} {
 		if rule.list != "" {
 			s += " " + rule.word + " " + rule.list
 		}
@@ -161,19 +197,23 @@ func ParseTunnels(line string) ([]Tunnel, error) {
 	for part := range strings.SplitSeq(line, ",") {
 		words := strings.Fields(part)
 		var rules Tunnel
-		if len(words) > 2 && words[0] == "roam" {
+		own := 4
+		if len(words) > 0 && words[0] == "roam" {
+			own = 2
+		}
+		if len(words) > own {
 			var into *string
-			for _, w := range words[2:] {
-				if to := map[string]*string{"only": &rules.Only, "direct": &rules.Direct, "login": &rules.Login}[w]; to != nil {
+			for _, w := range words[own:] {
+				if to := map[string]*string{"only": &rules.Only, "direct": &rules.Direct, "login": &rules.Login, "idle": &rules.Idle, "rate": &rules.Rate}[w]; to != nil {
 					into = to
 					continue
 				}
 				if into == nil {
-					return nil, fmt.Errorf(`behind the door come only, direct or login with what they are, as in "roam 1080 only *.internal 10.61.0.0/16 direct *.example", not %q`, plain.Line(w, 40))
+					return nil, fmt.Errorf(`%q is not understood: behind a tunnel come idle 30m or rate 2MB, behind a roaming one only, direct or login, too, as in "roam 1080 only *.internal 10.61.0.0/16"`, plain.Line(w, 40))
 				}
 				*into = strings.TrimSpace(*into + " " + w)
 			}
-			words = words[:2]
+			words = words[:own]
 		}
 		if len(words) == 4 && words[2] == "from" && words[0] != "roam" {
 			words = []string{words[0], words[1], words[3]}
@@ -186,7 +226,7 @@ func ParseTunnels(line string) ([]Tunnel, error) {
 		if err != nil {
 			return nil, err
 		}
-		t.Only, t.Direct, t.Login = rules.Only, rules.Direct, rules.Login
+		t.Only, t.Direct, t.Login, t.Idle, t.Rate = rules.Only, rules.Direct, rules.Login, rules.Idle, rules.Rate
 		if say := t.wrong(); say != "" {
 			return nil, errors.New(say)
 		}
@@ -213,8 +253,10 @@ func tunnelsText(list []Tunnel) string {
 				parts[i] += fmt.Sprintf(", %s = [%s]", rule.word, strings.Join(each, ", "))
 			}
 		}
-		if t.Login != "" {
-			parts[i] += ", login = " + quote(t.Login)
+		for _, one := range []struct{ word, text string }{{"login", t.Login}, {"idle", t.Idle}, {"rate", t.Rate}} {
+			if one.text != "" {
+				parts[i] += fmt.Sprintf(", %s = %s", one.word, quote(one.text))
+			}
 		}
 		parts[i] += " }"
 	}

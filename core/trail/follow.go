@@ -89,6 +89,8 @@ func entry(event walk.Event) (Entry, bool) {
 		return Entry{Kind: Tunnel, Session: ev.Session, Say: ev.What + ", the door is " + ev.Address}, true
 	case tunnel.Shut:
 		return Entry{Kind: Tunnel, Session: ev.Session, Say: ev.What + " closed"}, true
+	case tunnel.Rested:
+		return Entry{Kind: Tunnel, Session: ev.Session, Say: fmt.Sprintf("%s closes: nothing ran through it for %s", ev.What, ev.After)}, true
 	case tunnel.Widened:
 		return Entry{Kind: Tunnel, Session: ev.Session, Hop: ev.Hop, Say: fmt.Sprintf("%s allows no more channels on a link: %d links now", ev.Hop, ev.Links)}, true
 	case tunnel.Came:

@@ -71,6 +71,8 @@ type Tunnel struct {
 	wg      sync.WaitGroup
 	slots   chan struct{}
 	nextID  atomic.Int64
+	used    atomic.Int64 // when a flow last lived, in nanoseconds since it was opened
+	since   time.Time
 	in, out atomic.Uint64
 	total   atomic.Int64
 
@@ -98,8 +100,12 @@ func Open(way *Way, spec book.Tunnel, o Options) (*Tunnel, error) {
 		}
 	}
 	kind, at := spec.Kind()
-	t := &Tunnel{Spec: spec, Session: way.route.Session, way: way, o: o, flows: map[int64]*flow{}, slots: make(chan struct{}, maxFlows), address: at, rules: newRules(spec)}
+	t := &Tunnel{Spec: spec, Session: way.route.Session, way: way, o: o, flows: map[int64]*flow{}, slots: make(chan struct{}, maxFlows), address: at, rules: newRules(spec), since: time.Now()}
 	t.ctx, t.cancel = context.WithCancelCause(context.Background())
+	if n := spec.BytesPerSecond(); n > 0 {
+		o.Rate = n
+		t.o.Rate = n
+	}
 	if o.Rate > 0 {
 		for i := range t.limits {
 			t.limits[i] = rate.NewLimiter(rate.Limit(o.Rate), max(o.Rate, bufferSize))
@@ -356,6 +362,16 @@ func (t *Tunnel) serveLent(conn net.Conn) {
 		return
 	}
 	t.finish(f, t.join(f, near.(walk.Stream), far))
+}
+
+// idle is how long no flow has lived.
+func (t *Tunnel) idle() time.Duration {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if len(t.flows) > 0 {
+		return 0
+	}
+	return time.Since(t.since) - time.Duration(t.used.Load())
 }
 
 // Flows are those that live, the oldest first.

@@ -103,6 +103,7 @@ func (f *flow) name(port, tries int) {
 // finish takes a flow out and tells how it ended.
 func (t *Tunnel) finish(f *flow, err error) {
 	f.cancel(nil)
+	t.used.Store(int64(time.Since(t.since)))
 	t.mu.Lock()
 	delete(t.flows, f.id)
 	t.mu.Unlock()

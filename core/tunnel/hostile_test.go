@@ -168,6 +168,36 @@ func TestFlowsAreSpreadOverLinksSideBySide(t *testing.T) {
 	}
 }
 
+func TestATunnelThatNobodyUsesClosesItself(t *testing.T) {
+	spec := bring("echo.example:7")
+	spec.Idle = "1s"
+	_, set, told := against(t, 0, spec, bring("echo.example:9"))
+	door := set.Of("odd")[0].Address()
+	conn := echoed(t, door)
+	rested := func() bool {
+		for _, e := range told() {
+			if r, ok := e.(tunnel.Rested); ok && r.After == time.Second {
+				return true
+			}
+		}
+		return false
+	}
+	time.Sleep(1500 * time.Millisecond) // it has a flow meanwhile
+	if rested() || len(set.All()) != 2 {
+		t.Error("it closes though a flow lives")
+	}
+	conn.Close()
+	for tries := 0; len(set.All()) != 1; tries++ {
+		if tries == 500 {
+			t.Fatal("it does not close")
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	if !rested() || set.All()[0].Spec.Reach != "echo.example:9" {
+		t.Errorf("%v", told())
+	}
+}
+
 func TestAFurtherLinkThatCannotBeMadeIsTriedOnceForEachWhoKnocks(t *testing.T) {
 	server, set, told := against(t, 1, bring("echo.example:7"))
 	for proven := false; !proven; time.Sleep(10 * time.Millisecond) {

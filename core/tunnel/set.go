@@ -87,6 +87,9 @@ func (s *Set) Open(r route.Route, specs []book.Tunnel, o Options, lazy bool) err
 		s.mu.Lock()
 		h.tunnels = append(h.tunnels, t)
 		s.mu.Unlock()
+		if after := spec.IdleAfter(); after > 0 {
+			go s.closeIdle(t, after)
+		}
 	}
 	s.mu.Lock()
 	none := len(h.tunnels) == 0
@@ -148,6 +151,30 @@ func (s *Set) Close(session string) int {
 	}
 	h.way.Close()
 	return len(h.tunnels)
+}
+
+// closeIdle closes a tunnel once no flow has lived for so long.
+func (s *Set) closeIdle(t *Tunnel, after time.Duration) {
+	for {
+		rest := after - t.idle()
+		if rest <= 0 {
+			s.tell(Rested{Session: t.Session, What: t.What(), After: after})
+			s.CloseDoor(t.Address())
+			return
+		}
+		select {
+		case <-time.After(rest):
+		case <-t.ctx.Done():
+			return
+		}
+	}
+}
+
+// Rested says that a tunnel closes because no flow has lived for so long.
+type Rested struct {
+	walk.Note
+	Session, What string
+	After         time.Duration
 }
 
 // CloseDoor closes one tunnel, by where its door is. It tells whether there was one.

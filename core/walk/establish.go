@@ -73,7 +73,7 @@ func (l *Link) establish() error {
 	if err != nil {
 		return l.orCancelled(err, gate.Port)
 	}
-	l.conn = &countedConn{Conn: raw}
+	l.conn = &countedConn{Conn: raw, gone: make(chan struct{})}
 	p.renew()
 	h := &handshake{l: l, p: p, at: gate.Identity}
 	if err := h.shake(); err != nil {

@@ -94,13 +94,37 @@ func (l *Link) run() {
 
 	stop := context.AfterFunc(l.ctx, func() { l.client.Close() })
 	l.w.wg.Go(l.keepAlive)
-	waitErr := l.client.Wait()
+	waitErr := l.waitForEnd()
 	stop()
 	l.cancel(l.hungUp(waitErr))
 	l.client.Close()
 
 	state = l.drop(nil)
 	l.w.tell(LinkDown{state, l.failure()})
+}
+
+// hangTime is how long the library has to tell why it closed a connection.
+const hangTime = time.Second
+
+// waitForEnd waits until the link has ended and tells why.
+//
+// Where a server breaks the protocol's rules while more of it waits to be read, the
+// library closes the connection and then waits for itself for ever. Its closing is
+// seen all the same.
+func (l *Link) waitForEnd() error {
+	told := make(chan error, 1)
+	go func() { told <- l.client.Wait() }()
+	select {
+	case err := <-told:
+		return err
+	case <-l.conn.gone:
+	}
+	select {
+	case err := <-told:
+		return err
+	case <-time.After(hangTime):
+		return errors.New("it does not keep to the protocol")
+	}
 }
 
 // drop takes the link out of the walker and gives up the one below.
@@ -343,9 +367,11 @@ func (l *Link) open(ctx context.Context, network, addr string) (net.Conn, error)
 type countedConn struct {
 	net.Conn
 	in, out atomic.Uint64
-	lastIn  atomic.Int64 // when the last byte came in, in nanoseconds since epoch
-	settled atomic.Bool  // the handshake is over, first is no longer kept
-	broken  atomic.Bool  // reading has failed
+	lastIn  atomic.Int64  // when the last byte came in, in nanoseconds since epoch
+	settled atomic.Bool   // the handshake is over, first is no longer kept
+	broken  atomic.Bool   // reading has failed
+	gone    chan struct{} // closed when it is
+	once    sync.Once
 
 	mu    sync.Mutex
 	first []byte // at most maxFirst
@@ -356,6 +382,11 @@ const maxFirst = 512
 // epoch is what moments are counted from, so that a wall clock that is set makes
 // nothing look frozen, or awake.
 var epoch = time.Now()
+
+func (c *countedConn) Close() error {
+	c.once.Do(func() { close(c.gone) })
+	return c.Conn.Close()
+}
 
 func (c *countedConn) Read(p []byte) (int, error) {
 	n, err := c.Conn.Read(p)

@@ -146,7 +146,7 @@ func (a *attempt) overProbe(ctx context.Context, below *Link, do func(l *Link, p
 		return l.orCancelled(err, gate.Port)
 	}
 	l.reached = time.Since(began)
-	l.conn = &countedConn{Conn: raw}
+	l.conn = &countedConn{Conn: raw, gone: make(chan struct{})}
 	defer raw.Close()
 	p.renew()
 	if err := do(l, p); err != nil {

@@ -147,6 +147,8 @@ func (m *Model) Hear(e walk.Event) {
 		}
 	case tunnel.Shut:
 		say = e.Session + ": " + e.What + " is closed"
+	case tunnel.Rested:
+		say = fmt.Sprintf("%s: %s closes, nothing ran through it for %s", e.Session, e.What, fit.Ago(e.After))
 	case tunnel.Widened:
 		say = fmt.Sprintf("%s: %s allows no more channels on a link, there are %d now", e.Session, e.Hop, e.Links)
 	case tunnel.Came:
