@@ -258,7 +258,9 @@ func TestTunnelsThroughARealServer(t *testing.T) {
 	p.vouch("quay")
 	in := []string{"ip", "netns", "exec", p.here}
 	sock := filepath.Join(t.TempDir(), "s")
-	p.workspace(fmt.Sprintf("\n[session.way]\nhost = %q\nkey = \"keys/outer.pem\"\nkeepalive = \"1s\"\ntunnels = [{ bring = %q, reach = \"127.0.0.1:22\" }, { lend = \"127.0.0.1:7009\", reach = %q }]\n", bastionAddr, sock, sock+".local"))
+	p.workspace(fmt.Sprintf("\n[session.way]\nhost = %q\nkey = \"keys/outer.pem\"\nkeepalive = \"1s\"\ntunnels = [{ bring = %q, reach = \"127.0.0.1:22\" }, { lend = \"127.0.0.1:7009\", reach = %q }, { lend = \"0.0.0.0:7010\", reach = %q }, { bring = \"127.0.0.1:0\", reach = \"203.0.113.99:5432\" }]\n", bastionAddr, sock, sock+".local", sock+".local"))
+	// What goes to that address is lost behind the inner machine.
+	system(t, "ip -n "+p.bastion+" route add 203.0.113.99/32 via "+innerAddr)
 	service, err := net.Listen("unix", sock+".local")
 	if err != nil {
 		t.Fatal(err)
@@ -274,8 +276,10 @@ func TestTunnelsThroughARealServer(t *testing.T) {
 		}
 	}()
 	p.again("", "ListenAddress 127.0.0.1:22\n")
-	h := hold(t, in, p.dir, "way")
+	h := hold(t, in, p.dir, "--beyond", "way")
 	h.until(`"ready"`, `"door":"127.0.0.1:7009"`)
+	// The server was asked for a door that others reach, says yes, and opens none.
+	h.until("opened it at its own loopback address alone", "GatewayPorts", "let way, which is seen as "+inwardAddr+", connect to 203.0.113.99:5432")
 	banner := func() string {
 		conn, err := net.Dial("unix", sock)
 		if err != nil {
@@ -423,7 +427,7 @@ func TestATunnelIsComposedInAPersonsTerms(t *testing.T) {
 	s.until("your 127.0.0.1:15433 ⇐ archive.internal:5433, as seen from quay")
 	s.keys("C-s")
 	s.until("quay has another tunnel: bring 15433 from archive.internal:5433")
-	s.until("answers: FATAL no entry in", "to hand to whoever owns it: let quay, by its private address")
+	s.until("answers: FATAL no entry in", "to hand to whoever owns it: let quay, which is seen as 10.61.4.1, connect to archive.internal:5433")
 	if text := string(must(os.ReadFile(filepath.Join(dir, "sessions.toml")))); !strings.Contains(text, `tunnels = [{ bring = "127.0.0.1:15433", reach = "archive.internal:5433" }]`) {
 		t.Errorf("the sessions are\n%s", text)
 	}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"net"
 	"sort"
 	"strconv"
 	"strings"
@@ -31,6 +32,8 @@ func init() {
 		"whoami":   {"who you are", func(_ context.Context, s *shell, _ []string) int { fmt.Fprintln(s.out, s.user); return 0 }},
 		"hostname": {"which machine this is", func(_ context.Context, s *shell, _ []string) int { fmt.Fprintln(s.out, s.host.Name); return 0 }},
 		"addr":     {"this machine's addresses, and where you come from", addresses},
+		"ip":       {"ip -o route get ADDRESS: which address this machine goes by to get there", routeGet},
+		"getent":   {"getent hosts NAME: the address of a name", hostsOf},
 		"uptime":   {"how long this machine is up", uptime},
 		"date": {"the time", func(_ context.Context, s *shell, _ []string) int {
 			fmt.Fprintln(s.out, time.Now().UTC().Format(time.RFC1123))
@@ -130,6 +133,31 @@ func changeFolder(_ context.Context, s *shell, args []string) int {
 func addresses(_ context.Context, s *shell, _ []string) int {
 	fmt.Fprintf(s.out, "lo    127.0.0.1\nbay0  %s\nyou   %s\n", s.host.Address, s.from)
 	return 0
+}
+
+// routeGet says a route as the common tool of that name does.
+func routeGet(_ context.Context, s *shell, a []string) int {
+	if len(a) != 4 || a[1] != "route" || a[2] != "get" || net.ParseIP(a[3]) == nil {
+		fmt.Fprintln(s.errs, "ip -o route get ADDRESS is all there is here")
+		return 1
+	}
+	own := s.host.Address
+	if s.host.Bastion && strings.HasPrefix(a[3], "10.61.") {
+		own = InnerAddress
+	}
+	fmt.Fprintf(s.out, "%s dev bay0 src %s uid 1000 \\    cache\n", a[3], own)
+	return 0
+}
+
+// hostsOf resolves a name of the bay.
+func hostsOf(_ context.Context, s *shell, a []string) int {
+	if len(a) == 2 && a[0] == "hosts" {
+		if address, ok := s.host.bay.names[a[1]]; ok {
+			fmt.Fprintf(s.out, "%s     %s\n", address, a[1])
+			return 0
+		}
+	}
+	return 2
 }
 
 func uptime(_ context.Context, s *shell, _ []string) int {

@@ -332,6 +332,8 @@ func (t *Tunnel) lend() {
 		}
 		pause = time.Second
 		t.opened(l)
+		listens := t.Address()
+		t.keep(func(ctx context.Context) Proof { return t.proveLent(ctx, listens) })
 		stop := context.AfterFunc(t.ctx, func() { l.Close() })
 		t.accept(l, t.serveLent)
 		stop()

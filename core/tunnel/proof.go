@@ -5,9 +5,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
+	"net/netip"
+	"slices"
 	"strings"
 	"time"
 
+	"meatus/core/book"
 	"meatus/core/gate"
 	"meatus/core/plain"
 	"meatus/core/walk"
@@ -35,6 +39,25 @@ func (t *Tunnel) Prove(ctx context.Context) Proof {
 	if t.Spec.Bring == "" {
 		return Proof{}
 	}
+	p := t.try(ctx)
+	if p.Rule == byAddress { // who would have to be let in
+		from := t.way.route.Target().Name
+		p.Rule = fmt.Sprintf("let %s, by its private address and not by yours, connect to %s", from, t.Spec.Reach)
+		if seen := t.seenAs(ctx, p.Say); seen != "" {
+			if !strings.Contains(p.Say, seen) {
+				p.Say += fmt.Sprintf("; it would have seen %s", seen)
+			}
+			p.Rule = fmt.Sprintf("let %s, which is seen as %s, connect to %s", from, seen, t.Spec.Reach)
+		}
+	}
+	return p
+}
+
+// byAddress stands for a rule that lets an address in.
+const byAddress = "address"
+
+// try is Prove without the words for whoever owns the service.
+func (t *Tunnel) try(ctx context.Context) Proof {
 	ctx, cancel := context.WithTimeout(ctx, proofTime)
 	defer cancel()
 	network, address := split(t.Spec.Reach)
@@ -61,9 +84,9 @@ func (t *Tunnel) Prove(ctx context.Context) Proof {
 		case len(f.text) == 0 && cut(): // it was the way that ended
 			return Proof{}
 		case len(f.text) == 0:
-			return Proof{gate.Ajar, fmt.Sprintf("%s takes the connection and ends it at once", t.Spec.Reach), rule(t.Spec.Reach, from)}
+			return Proof{gate.Ajar, fmt.Sprintf("%s takes the connection and ends it at once", t.Spec.Reach), byAddress}
 		case looksRefused(said):
-			return Proof{gate.Shut, fmt.Sprintf("%s answers: %s", t.Spec.Reach, said), rule(t.Spec.Reach, from)}
+			return Proof{gate.Shut, fmt.Sprintf("%s answers: %s", t.Spec.Reach, said), byAddress}
 		}
 		return Proof{Verdict: gate.Open, Say: "it announces itself: " + said}
 	case <-time.After(announceTime):
@@ -90,9 +113,58 @@ func looksRefused(said string) bool {
 	return false
 }
 
-// rule words what the service's owner would have to allow.
-func rule(reach, from string) string {
-	return fmt.Sprintf("let %s, by its private address and not by yours, connect to %s", from, reach)
+// seenTime is how long the machine may take to tell by which address it is seen.
+const seenTime = 5 * time.Second
+
+// seenAs is the address that the service sees, or would have seen: the one that it
+// names in what it said, or the one that the machine says it goes by to get there. ""
+// where neither tells.
+func (t *Tunnel) seenAs(ctx context.Context, said string) string {
+	host, _, err := net.SplitHostPort(t.Spec.Reach)
+	if err != nil {
+		return ""
+	}
+	for _, word := range strings.FieldsFunc(said, func(r rune) bool { return strings.ContainsRune(" \"'(),;=<>", r) }) {
+		word = strings.Trim(word, ".:[]")
+		if ip, err := netip.ParseAddr(word); err == nil && word != host && !ip.IsUnspecified() {
+			return ip.String()
+		}
+	}
+	ctx, cancel := context.WithTimeout(ctx, seenTime)
+	defer cancel()
+	p, err := t.way.Passage(ctx)
+	if err != nil {
+		return ""
+	}
+	bare := p.Bare()
+	first := func(command string) []string {
+		out, err := bare.Output(ctx, command, nil, 4096)
+		if err != nil {
+			return nil
+		}
+		return strings.Fields(string(out))
+	}
+	if _, err := netip.ParseAddr(host); err != nil {
+		if !book.ValidHost(host) {
+			return ""
+		}
+		words := first("getent hosts " + host)
+		if len(words) == 0 {
+			return ""
+		}
+		host = words[0]
+	}
+	to, err := netip.ParseAddr(host)
+	if err != nil || to.IsLoopback() {
+		return ""
+	}
+	words := first("ip -o route get " + to.WithZone("").String())
+	if i := slices.Index(words, "src"); i >= 0 && i+1 < len(words) {
+		if ip, err := netip.ParseAddr(words[i+1]); err == nil {
+			return ip.String()
+		}
+	}
+	return ""
 }
 
 // refusedProof words why the far side reached nothing.
@@ -102,7 +174,7 @@ func refusedProof(err error, reach, from string) Proof {
 	if !errors.As(err, &refused) {
 		if errors.Is(err, context.DeadlineExceeded) {
 			p.Say = fmt.Sprintf("%s gave no answer to %s within %s: packets on the way are dropped, as inbound rules do", reach, from, proofTime)
-			p.Rule = rule(reach, from)
+			p.Rule = byAddress
 		}
 		return p
 	}
@@ -116,9 +188,38 @@ func refusedProof(err error, reach, from string) Proof {
 	case strings.Contains(said, "not known"), strings.Contains(said, "resolve"):
 		p.Say += fmt.Sprintf("; %s does not know that name: write it as it is known there", refused.Hop)
 	default:
-		p.Rule = rule(reach, from)
+		p.Rule = byAddress
 	}
 	return p
+}
+
+// proveLent tells whether a door over there that is to be open to other machines is:
+// a server need not say that it listens at its own loopback alone. It is tried by the
+// address that the machine is known by, with one connection through which nothing is
+// sent.
+func (t *Tunnel) proveLent(ctx context.Context, listens string) Proof {
+	_, port, err := net.SplitHostPort(listens)
+	if err != nil {
+		return Proof{Verdict: gate.Open, Say: "it listens at " + listens}
+	}
+	ctx, cancel := context.WithTimeout(ctx, proofTime)
+	defer cancel()
+	target := t.way.route.Target()
+	at := net.JoinHostPort(target.Host, port)
+	if !t.Beyond() {
+		return Proof{Verdict: gate.Open, Say: "it listens at " + listens + " over there"}
+	}
+	stream, _, err := t.way.Dial(ctx, "tcp", at)
+	var refused *walk.Refused
+	switch {
+	case err == nil:
+		stream.Close()
+		return Proof{Verdict: gate.Open, Say: fmt.Sprintf("it listens at %s: OTHER MACHINES reach it", at)}
+	case errors.As(err, &refused):
+		return Proof{gate.Ajar, fmt.Sprintf("%s was asked for, and nothing listens at %s: the server seems to have opened it at its own loopback address alone", listens, at),
+			fmt.Sprintf("have %s allow doors that other machines reach (GatewayPorts), or use it there as 127.0.0.1:%s", target.Name, port)}
+	}
+	return Proof{}
 }
 
 // keepProof proves the tunnel when its way comes, and remembers what was seen.
@@ -126,8 +227,13 @@ func (t *Tunnel) keepProof() {
 	if t.Spec.Bring == "" {
 		return
 	}
+	t.keep(t.Prove)
+}
+
+// keep remembers what a proof has seen, and tells it.
+func (t *Tunnel) keep(prove func(context.Context) Proof) {
 	t.wg.Go(func() {
-		p := t.Prove(t.ctx)
+		p := prove(t.ctx)
 		if p.Verdict == gate.Untried {
 			return
 		}

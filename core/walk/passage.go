@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -32,6 +33,16 @@ type Passage struct {
 
 // Route is the way the passage goes.
 func (p *Passage) Route() route.Route { return p.route }
+
+// Bare is the same way for what is to have no lent key and no display, whatever the
+// session says. It is not closed by itself.
+func (p *Passage) Bare() *Passage {
+	r := p.route
+	r.Hops = slices.Clone(r.Hops)
+	last := &r.Hops[len(r.Hops)-1]
+	last.Agent, last.Lends, last.Windows = "off", nil, false
+	return &Passage{walker: p.walker, route: r, id: p.id, link: p.current()}
+}
 
 // Link tells of the link to the target.
 func (p *Passage) Link() LinkState {
