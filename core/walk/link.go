@@ -295,6 +295,8 @@ func (l *Link) keepAlive() {
 			if !waiting {
 				waiting, asked = true, time.Now()
 				ask()
+			} else if time.Since(asked) > overdue {
+				l.frozen.Store(time.Duration(l.conn.lastIn.Load()) < asked.Sub(epoch))
 			}
 		case <-ticks:
 			if !waiting {
@@ -312,6 +314,10 @@ func (l *Link) keepAlive() {
 		}
 	}
 }
+
+// overdue is how long an answer may take, where somebody watches, before a link is
+// said to be frozen.
+const overdue = 5 * time.Second
 
 func (l *Link) lost() *gate.Failure {
 	return &gate.Failure{
