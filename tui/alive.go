@@ -62,7 +62,10 @@ func (a *App) takeRecap(msg recapped) tea.Cmd {
 			back++
 		}
 	}
-	say := fmt.Sprintf("while you were away %d links were lost, %d are back: W on Routes tells", len(msg.recap.Drops), back)
+	say := fmt.Sprintf("while you were away links were lost: %d, of them back: %d. W on Routes tells", len(msg.recap.Drops), back)
+	if len(msg.recap.Drops) == 0 {
+		say = fmt.Sprintf("while you were away walks did not get through: %d. W on Routes tells", msg.recap.Refused)
+	}
 	a.notice = say
 	if a.inShell {
 		a.shell.Notice(say)

@@ -14,6 +14,7 @@ import (
 
 	"meatus/core/book"
 	"meatus/core/gate"
+	"meatus/core/trail"
 	"meatus/core/walk"
 	"meatus/core/workspace"
 	"meatus/tui/ask"
@@ -276,4 +277,29 @@ func BenchmarkKeyToFrame(b *testing.B) {
 	sort.Slice(took, func(i, j int) bool { return took[i] < took[j] })
 	b.ReportMetric(float64(took[len(took)/2].Microseconds()), "µs/median")
 	b.ReportMetric(float64(took[len(took)*99/100].Microseconds()), "µs/p99")
+}
+
+func TestWhoComesBackIsToldWhatWasLost(t *testing.T) {
+	a := open(t, bay(t, 3), 120, 40)
+	a.touched = time.Now().Add(-3 * time.Hour)
+	for i, e := range []trail.Entry{
+		{Kind: trail.End, Hop: "quay", Say: "link ended, 1 bytes in, 2 out", Took: time.Minute, Failed: "no sign of life"},
+		{Kind: trail.Link, Hop: "quay", Say: "link is up"},
+	} {
+		e.At = time.Now().Add(time.Duration(i-60) * time.Minute)
+		if err := a.trail.Add(e); err != nil {
+			t.Fatal(err)
+		}
+	}
+	a.Update(a.cameBack(time.Now())())
+	if see := seen(a); !strings.Contains(see, "while you were away links were lost: 1, of them back: 1") {
+		t.Errorf("nothing is said:\n%s", see)
+	}
+	press(a, "W")
+	if see := seen(a); !strings.Contains(see, "the last 3 h") || !strings.Contains(see, "back after 1 min") {
+		t.Errorf("nothing is shown:\n%s", see)
+	}
+	if a.cameBack(time.Now().Add(time.Minute)) != nil {
+		t.Error("a minute is taken for an absence")
+	}
 }

@@ -108,7 +108,7 @@ func Open(way *Way, spec book.Tunnel, o Options) (*Tunnel, error) {
 	}
 	if o.Rate > 0 {
 		for i := range t.limits {
-			t.limits[i] = rate.NewLimiter(rate.Limit(o.Rate), max(o.Rate, bufferSize))
+			t.limits[i] = rate.NewLimiter(rate.Limit(o.Rate), max(o.Rate/10, bufferSize)) // a tenth of a second at once
 		}
 	}
 	if kind == "lend" {

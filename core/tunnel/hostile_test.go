@@ -292,3 +292,60 @@ func TestWhereAServerAllowsFewChannelsThereAreFurtherLinks(t *testing.T) {
 		}
 	}
 }
+
+func TestDoorsOfTheNewerAddresses(t *testing.T) {
+	_, set, _ := against(t, 0, book.Tunnel{Bring: "[::1]:0", Reach: "[2001:db8::7]:7"}, book.Tunnel{Roam: "[::1]:0"})
+	doors := set.Of("odd")
+	if at := doors[0].Address(); !strings.HasPrefix(at, "[::1]:") || strings.HasSuffix(at, ":0") || doors[0].Beyond() {
+		t.Errorf("the door is %s", at)
+	}
+	echoed(t, doors[0].Address())
+	conn, err := net.Dial("tcp", doors[1].Address())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	conn.SetDeadline(time.Now().Add(20 * time.Second))
+	greeting := "\x05\x01\x00" + "\x05\x01\x00\x04\x20\x01\x0d\xb8" + strings.Repeat("\x00", 11) + "\x07\x00\x07" + "tide"
+	io.WriteString(conn, greeting)
+	got := make([]byte, 2+10+4)
+	if _, err := io.ReadFull(conn, got); err != nil || string(got[:2]) != "\x05\x00" || string(got[12:]) != "tide" {
+		t.Errorf("%q, %v", got, err)
+	}
+	if flows := doors[1].Flows(); len(flows) != 1 || flows[0].To != "[2001:db8::7]:7" {
+		t.Errorf("%+v", flows)
+	}
+}
+
+func TestFlowsHaveFairShares(t *testing.T) {
+	spec := bring("echo.example:7")
+	spec.Rate = "8MB"
+	_, set, _ := against(t, 0, spec)
+	tun := set.Of("odd")[0]
+	const flows = 8
+	for i := range flows {
+		conn := echoed(t, tun.Address())
+		go func() { // some press harder than others
+			block := make([]byte, 1000<<i)
+			for {
+				if _, err := conn.Write(block); err != nil {
+					return
+				}
+			}
+		}()
+		go io.Copy(io.Discard, conn)
+	}
+	for { // until enough has passed to tell
+		if _, _, out := tun.Count(); out > 24<<20 {
+			break
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	least, most := uint64(1<<62), uint64(0)
+	for _, f := range tun.Flows() {
+		least, most = min(least, f.Out), max(most, f.Out)
+	}
+	if least*4 < most {
+		t.Errorf("one flow got %d bytes through, another %d", least, most)
+	}
+}
