@@ -422,10 +422,25 @@ func (a *App) drawMap(sessions []string) tea.Cmd {
 	if len(sessions) == 1 {
 		of, title = sessions[0], sessions[0]+", "+title
 	}
+	reports := map[string]gate.Report{}
+	for _, s := range sessions {
+		if _, report, ok := a.routes.Report(s); ok {
+			report.Hops = slices.Clone(report.Hops)
+			for i := range report.Hops {
+				report.Hops[i].Gates = slices.Clone(report.Hops[i].Gates)
+			}
+			reports[s] = report
+		}
+	}
 	return a.askDrawing("the map of "+of, "addresses, logins and fingerprints", func(private bool) tea.Msg {
 		m, err := ws.Map(sessions, title, time.Now())
 		if err != nil {
 			return notice(err.Error())
+		}
+		for i, r := range m.Routes { // what checks and walks have found since is truer
+			if report, ok := reports[r.Route.Session]; ok {
+				m.Routes[i].Report = report
+			}
 		}
 		m.Private = private
 		return keepDrawing(ws.Dir, "map", of, m)

@@ -277,12 +277,18 @@ func (m *Model) Selected() string {
 
 // Route is the route of a session, and whether it has one.
 func (m *Model) Route(name string) (route.Route, bool) {
+	r, _, ok := m.Report(name)
+	return r, ok
+}
+
+// Report is Route with what was last found out about it.
+func (m *Model) Report(name string) (route.Route, gate.Report, bool) {
 	i, ok := m.byName[name]
 	if !ok {
-		return route.Route{}, false
+		return route.Route{}, gate.Report{}, false
 	}
 	e := m.entry(i)
-	return e.route, e.report.Broken == ""
+	return e.route, e.report, e.report.Broken == ""
 }
 
 // Walking tells whether the session is being walked to.

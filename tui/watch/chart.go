@@ -70,9 +70,9 @@ func (m *Model) chart(width, height int) []string {
 	n, each, columns := m.grid(width)
 	from := now.Add(-spans[m.span])
 	samples := series.Span(from, now, n)
-	most, worst := 1.0, time.Duration(0)
+	mostIn, mostOut, worst := 1.0, 1.0, time.Duration(0)
 	for _, p := range samples {
-		most, worst = max(most, p.In, p.Out), max(worst, p.Worst)
+		mostIn, mostOut, worst = max(mostIn, p.In), max(mostOut, p.Out), max(worst, p.Worst)
 	}
 	at := -1
 	if !m.cursor.IsZero() {
@@ -93,15 +93,19 @@ func (m *Model) chart(width, height int) []string {
 	rows := height - len(lines) - 1
 	trip := 0
 	if worst > 0 && rows >= 6 {
-		trip = max(rows/4, 2)
+		trip = max(rows/5, 2)
 	}
 	half := max((rows-trip)/2, 1)
-	column := func(i int, glyphs string) string {
-		if i == at {
-			if strings.TrimSpace(glyphs) == "" {
-				glyphs = strings.Repeat("│", len([]rune(glyphs)))
-			}
+	// A full cell has the ground of its ink, too: not every font's block fills its cell.
+	solid := t.Live.Background(t.Live.GetForeground())
+	cells := func(glyphs string, cursor bool) string {
+		switch {
+		case cursor && strings.TrimSpace(glyphs) == "":
+			return t.Accent.Render(strings.Repeat("│", len([]rune(glyphs))))
+		case cursor:
 			return t.Accent.Render(glyphs)
+		case strings.HasPrefix(glyphs, "█"):
+			return solid.Render(glyphs)
 		}
 		return t.Live.Render(glyphs)
 	}
@@ -116,17 +120,17 @@ func (m *Model) chart(width, height int) []string {
 			run := ""
 			for i, p := range samples {
 				glyph := strings.Repeat(string(cell(p, row)), columns)
-				if i == at {
-					b.WriteString(t.Live.Render(run) + column(i, glyph))
+				full := strings.HasPrefix(glyph, "█")
+				if i == at || i-1 == at || strings.HasPrefix(run, "█") != full {
+					b.WriteString(cells(run, i-1 == at && at >= 0))
 					run = ""
-				} else {
-					run += glyph
 				}
+				run += glyph
 			}
-			lines = append(lines, b.String()+t.Live.Render(run))
+			lines = append(lines, b.String()+cells(run, at == len(samples)-1))
 		}
 	}
-	bars := func(rows int, of func(meter.Sample) float64) func(meter.Sample, int) rune {
+	bars := func(rows int, most float64, of func(meter.Sample) float64) func(meter.Sample, int) rune {
 		return func(p meter.Sample, row int) rune {
 			if !p.Known && row == 0 {
 				return '·'
@@ -134,12 +138,14 @@ func (m *Model) chart(width, height int) []string {
 			return eighths[max(min(int(of(p)/most*float64(rows)*8+0.5)-row*8, 8), 0)]
 		}
 	}
-	top := fit.Bytes(most) + "/s"
-	if most == 1 {
-		top = "nothing"
+	top := func(most float64) string {
+		if most == 1 {
+			return "nothing"
+		}
+		return fit.Bytes(most) + "/s"
 	}
-	draw(half, "↓ "+top, bars(half, func(p meter.Sample) float64 { return p.In }))
-	draw(half, "↑ "+top, bars(half, func(p meter.Sample) float64 { return p.Out }))
+	draw(half, "↓ "+top(mostIn), bars(half, mostIn, func(p meter.Sample) float64 { return p.In }))
+	draw(half, "↑ "+top(mostOut), bars(half, mostOut, func(p meter.Sample) float64 { return p.Out }))
 	if trip > 0 {
 		draw(trip, "⇄ "+fit.RoundTrip(worst), func(p meter.Sample, row int) rune { return spreadCell(p, row, trip, worst) })
 	}
