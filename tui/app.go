@@ -88,7 +88,8 @@ type App struct {
 	ring          *ringplace.Model
 	watched       *watch.Model
 	tunnels       *tunnel.Set
-	toDraw        toDraw // a drawing that is asked about, or nil
+	takeOver      *heldElsewhere // a door that "t" takes over, or nil
+	toDraw        toDraw         // a drawing that is asked about, or nil
 	keeper        *meter.Keeper
 	others        tunnel.Others
 	kept          chan struct{} // closed when the keeper has ended
@@ -550,6 +551,8 @@ func (a *App) wish(msg tea.Msg) tea.Cmd {
 		return a.drawChart(msg)
 	case watch.Recap:
 		return a.recap(msg.Since)
+	case heldElsewhere:
+		a.tellHeld(msg)
 	case recapped:
 		return a.takeRecap(msg)
 	case renamed:

@@ -351,8 +351,16 @@ func (a *App) toggleTunnels(msg routes.Tunnels) tea.Cmd {
 		}
 	}
 	a.beyond = ""
-	dir := a.ws.Dir
+	dir, over := a.ws.Dir, a.takeOver
+	if a.takeOver = nil; over != nil && over.session != session {
+		over = nil
+	}
 	return func() tea.Msg {
+		if over != nil {
+			if err := tunnel.TakeOver(over.program, over.door); err != nil {
+				return notice(session + ": " + err.Error())
+			}
+		}
 		err := set.Open(r, specs, tunnel.Options{}, r.Target().OnKnock)
 		if err == nil {
 			return notice(session + ": the doors are open")
@@ -361,14 +369,28 @@ func (a *App) toggleTunnels(msg routes.Tunnels) tea.Cmd {
 		if programs, perr := tunnel.Programs(dir); perr == nil {
 			for _, p := range programs {
 				for _, l := range p.Lines {
-					if strings.Contains(say, l.Door) {
-						say = fmt.Sprintf("another Meatus (process %d, %s) holds %s for %s", p.PID, p.What, l.Door, l.Session)
+					if l.Kind != "lend" && strings.Contains(say, l.Door) {
+						return heldElsewhere{session, p, l.Door, l.Session}
 					}
 				}
 			}
 		}
 		return notice(session + ": " + say)
 	}
+}
+
+// heldElsewhere says that another Meatus holds a door that is wanted.
+type heldElsewhere struct {
+	session string
+	program tunnel.Program
+	door    string
+	forIt   string // the session it holds it for
+}
+
+// tellHeld names who holds a door; "t" again has it closed there and opened here.
+func (a *App) tellHeld(h heldElsewhere) {
+	a.takeOver = &h
+	a.notice = fmt.Sprintf("another Meatus (process %d, %s) holds %s for %s; t again takes it over", h.program.PID, h.program.What, h.door, h.forIt)
 }
 
 // openMade opens a tunnel that was composed, and keeps it in the session where that

@@ -5,6 +5,7 @@ import (
 	"image/color"
 	"io"
 	"math"
+	"strconv"
 	"time"
 
 	"gonum.org/v1/plot"
@@ -119,6 +120,22 @@ func (c Chart) panel(label string) *plot.Plot {
 	grid.Vertical.Width, grid.Horizontal.Width = 0.4, 0.4
 	p.Add(grid)
 	return p
+}
+
+// valueTicks are marks from 0 to a greatest value, at steps of 1, 2 or 5 tens.
+func valueTicks(most float64) plot.ConstantTicks {
+	step := math.Pow(10, math.Floor(math.Log10(max(most, 1e-9))))
+	for _, by := range []float64{0.1, 0.2, 0.5, 1, 2} {
+		if most/(step*by) <= 5 {
+			step *= by
+			break
+		}
+	}
+	var ticks plot.ConstantTicks
+	for n := 0; float64(n)*step <= most*1.0001; n++ {
+		ticks = append(ticks, plot.Tick{Value: float64(n) * step, Label: strconv.FormatFloat(float64(n)*step, 'g', 4, 64)})
+	}
+	return ticks
 }
 
 // put draws panels one below the other, from a height on, with their axes in line; the
@@ -266,6 +283,7 @@ func (c Chart) throughput() (*plot.Plot, error) {
 		}
 	}
 	p.Y.Min, p.Y.Max = 0, most/size*1.05
+	p.Y.Tick.Marker = valueTicks(p.Y.Max)
 	return p, nil
 }
 
@@ -292,5 +310,6 @@ func (c Chart) trips() (*plot.Plot, error) {
 		}
 	}
 	p.Y.Min, p.Y.Max = 0, math.Max(float64(most)/size*1.1, 1e-6)
+	p.Y.Tick.Marker = valueTicks(p.Y.Max)
 	return p, nil
 }

@@ -168,6 +168,18 @@ func TestMarksOfTimeStandAtRoundTimesOfTheZone(t *testing.T) {
 	}
 }
 
+func TestValuesAreMarkedAtRoundSteps(t *testing.T) {
+	for most, want := range map[float64]string{1: "0 0.2 0.4 0.6 0.8 1 ", 13: "0 5 10 ", 27: "0 10 20 ", 950: "0 200 400 600 800 ", 0.0004: "0 0.0001 0.0002 0.0003 0.0004 "} {
+		labels := ""
+		for _, tick := range valueTicks(most) {
+			labels += tick.Label + " "
+		}
+		if labels != want {
+			t.Errorf("to %g: %q", most, labels)
+		}
+	}
+}
+
 // watched is a timeline of a day.
 func watched() Timeline {
 	day := time.Date(2026, 10, 12, 0, 0, 0, 0, time.UTC)
