@@ -52,7 +52,7 @@ func (m *Model) View() []string {
 	if m.form != nil {
 		note = ""
 	}
-	return t.Page(lines, note, m.width, m.height, t.Fit(m.hints(), 0, m.width)...)
+	return t.Page(lines, note, m.width, m.height, t.Fit(m.hints(), m.page, m.width)...)
 }
 
 // bottom is the chart, or what happened meanwhile, with the events beside it where
@@ -287,7 +287,11 @@ func (m *Model) rowLine(r row, selected bool) string {
 	} else {
 		name, to, in, out = r.program.What+" of "+r.program.Session, r.program.Hop, r.program.In, r.program.Out
 	}
+	narrow := m.width < 110
 	wide := max(min((m.width-70)/2, 34), 18)
+	if narrow {
+		wide = max((m.width-34)/2, 18)
+	}
 	idle := r.began()
 	if last := r.last(); last.After(idle) {
 		idle = last
@@ -295,7 +299,11 @@ func (m *Model) rowLine(r row, selected bool) string {
 	if r.program != nil && r.program.Windows > 0 {
 		to += ", " + plural(r.program.Windows, "window program", "window programs")
 	}
-	return pointer + "  " + strong(fit.Pad(name, wide)) + " " + fit.Pad(to, wide) + t.Faint.Render(fmt.Sprintf(" ↓%7s/s ↑%7s/s  %7s down %7s up  %s, idle %s", fit.Bytes(r.in), fit.Bytes(r.out), fit.Bytes(float64(in)), fit.Bytes(float64(out)), fit.Ago(time.Since(r.began())), fit.Ago(time.Since(idle))))
+	rates := fmt.Sprintf(" ↓%7s/s ↑%7s/s", fit.Bytes(r.in), fit.Bytes(r.out))
+	if narrow {
+		return pointer + "  " + strong(fit.Pad(name, wide)) + " " + fit.Pad(to, wide) + t.Faint.Render(rates)
+	}
+	return pointer + "  " + strong(fit.Pad(name, wide)) + " " + fit.Pad(to, wide) + t.Faint.Render(rates+fmt.Sprintf("  %7s down %7s up  %s, idle %s", fit.Bytes(float64(in)), fit.Bytes(float64(out)), fit.Ago(time.Since(r.began())), fit.Ago(time.Since(idle))))
 }
 
 // doorLine draws a tunnel with how it stands.
@@ -318,6 +326,9 @@ func (m *Model) doorLine(l tunnel.Line, whose string) string {
 	}
 	if l.Beyond {
 		say = t.Verdict(gate.Ajar).Render("OPEN TO OTHER MACHINES ") + say
+	}
+	if m.width < 110 {
+		return mark + " " + t.Strong.Render(l.Session) + " " + whose + say
 	}
 	return mark + " " + t.Strong.Render(fit.Pad(l.Session, 12)) + " " + whose + say
 }

@@ -99,6 +99,7 @@ type Model struct {
 	note   string
 	ticks  int
 	frame  int
+	page   int // of the keys at the foot
 	probed time.Time
 	events []string
 }
@@ -277,6 +278,8 @@ func (m *Model) key(msg tea.KeyPressMsg) (wish tea.Msg, cmd tea.Cmd) {
 		default:
 			return Left{}, nil
 		}
+	case "?":
+		m.page++
 	case "tab":
 		m.setFocus((m.focus + 1) % panels)
 	case "shift+tab":
@@ -326,6 +329,7 @@ func (m *Model) key(msg tea.KeyPressMsg) (wish tea.Msg, cmd tea.Cmd) {
 const recapOver = 8 * time.Hour
 
 func (m *Model) setFocus(p panel) {
+	m.page = 0
 	m.focus = p
 	switch p {
 	case onMap:
