@@ -181,7 +181,7 @@ func TestTunnelsAreHeldHeadless(t *testing.T) {
 	}
 	text, _ = io.ReadAll(counted.Body)
 	counted.Body.Close()
-	for _, want := range []string{`meatus_link_round_trip_seconds{hop="held"}`, `kind="roam",session="held"} 1`, `meatus_tunnel_flows_live{door="` + h.door("tide-db") + `",kind="bring",session="held"} 1`, `meatus_reconnects_total{session="held"} 0`, `meatus_tunnel_services{verdict="open"} 1`} {
+	for _, want := range []string{`meatus_link_round_trip_seconds{hop="held"}`, `kind="roam",session="held"} 1`, `meatus_tunnel_flows_live{door="` + h.door("tide-db") + `",kind="bring",session="held"} 1`, `meatus_reconnects_total{session="held"} 0`, `meatus_tunnel_gates{gate="service",verdict="open"} 1`, `meatus_tunnel_gates{gate="door",verdict="open"} 2`, `meatus_links{hop="held"} 1`, `meatus_link_payload_bytes_total{direction="in",hop="held"}`} {
 		if !strings.Contains(string(text), want) {
 			t.Errorf("%s is missing of\n%s", want, text)
 		}
@@ -228,7 +228,7 @@ func TestADoorThatAnotherMeatusHoldsIsNamedAndTakenOver(t *testing.T) {
 	s.keys("Tab")
 	s.until("❯ held")
 	s.text("t")
-	s.until("hold) holds "+door+" for held; t again takes it over")
+	s.until("hold) holds " + door + " for held; t again takes it over")
 	s.text("t")
 	again.until(`"event":"shut"`)
 	s.until("held: the doors are open")

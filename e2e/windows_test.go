@@ -32,7 +32,7 @@ func startVirtual(t *testing.T) *virtual {
 	if err := os.WriteFile(file, text, 0o600); err != nil {
 		t.Fatal(err)
 	}
-	cmd := exec.Command("Xvfb", "-displayfd", "1", "-auth", file, "-nolisten", "tcp", "-screen", "0", "400x300x24")
+	cmd := exec.Command("Xvfb", "-displayfd", "1", "-auth", file, "-noreset", "-nolisten", "tcp", "-screen", "0", "400x300x24")
 	out, err := cmd.StdoutPipe()
 	if err != nil {
 		t.Fatal(err)
@@ -80,11 +80,8 @@ func (v *virtual) until(what string, there bool) {
 func TestARealProgramOfTheFarSideDrawsHere(t *testing.T) {
 	v := startVirtual(t)
 	p := startPeers(t)
-	p.stop()
 	far := p.path("far-authority") // what the server has written over there
-	lines := fmt.Sprintf("X11Forwarding yes\nXAuthLocation %s\nSetEnv XAUTHORITY=%s\n", must(exec.LookPath("xauth")), far)
-	stop := p.serve("quay", p.bastion, bastionAddr, "outer", lines)
-	defer stop()
+	p.again("", fmt.Sprintf("X11Forwarding yes\nXAuthLocation %s\nSetEnv XAUTHORITY=%s\n", must(exec.LookPath("xauth")), far))
 	p.vouch("quay")
 	start := func(args ...string) (*exec.Cmd, *strings.Builder) {
 		t.Helper()
@@ -136,4 +133,39 @@ func TestARealProgramOfTheFarSideDrawsHere(t *testing.T) {
 	if _, err := os.Stat(p.path("ran")); err == nil {
 		t.Error("it ran all the same")
 	}
+}
+
+func TestWindowsAreAskedForInTheInterface(t *testing.T) {
+	v := startVirtual(t)
+	p := startPeers(t)
+	p.again("", fmt.Sprintf("X11Forwarding yes\nXAuthLocation %s\nSetEnv XAUTHORITY=%s\n", must(exec.LookPath("xauth")), p.path("far-authority")))
+	p.vouch("quay")
+	command := []string{"ip", "netns", "exec", p.here, "env"}
+	command = append(command, v.env[len(v.env)-2:]...)
+	s := show(t, 130, 40, append(command, program, "--workspace", p.dir)...)
+	s.until("2 routes", "❯ quay")
+	s.text("T")
+	s.until("a tunnel ─ quay")
+	s.keys("Up", "Right", "Right", "Right")
+	s.until("your display "+v.name+" ⇐ windows of programs at quay", "EVERY window")
+	s.keys("Enter")
+	s.until("enter again lets them draw here, knowingly")
+	s.keys("Enter")
+	s.until("root on quay", "0 draw here")
+	s.text("xlogo -title tides &")
+	s.keys("Enter")
+	v.until(`"tides"`, true)
+	s.until("a program at quay draws on your display, and sees all of it")
+	s.text("true")
+	s.keys("Enter")
+	s.until("1 draw here")
+	s.lead("W")
+	s.until("shell of quay", "1 window program", "quay: a program there draws")
+	s.lead("0")
+	s.until("❯ quay")
+	s.text("s")
+	s.until("root on quay")
+	s.text("exit")
+	s.keys("Enter")
+	v.until(`"tides"`, false) // what was drawn ends with the shell
 }

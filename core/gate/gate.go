@@ -48,6 +48,16 @@ var verdictNames = [...]string{"untried", "open", "ajar", "shut"}
 
 func (v Verdict) String() string { return verdictNames[v] }
 
+// ParseVerdict is the verdict of a word that [Verdict.String] gave, untried for others.
+func ParseVerdict(word string) Verdict {
+	for v, name := range verdictNames {
+		if name == word {
+			return Verdict(v)
+		}
+	}
+	return Untried
+}
+
 // MarshalText gives the verdict's word.
 func (v Verdict) MarshalText() ([]byte, error) { return []byte(v.String()), nil }
 

@@ -22,6 +22,7 @@ import (
 type Proof struct {
 	Verdict gate.Verdict // untried while it is not known
 	Say     string       // what was seen
+	Heard   string       // the first line that it said by itself, cleaned; or ""
 	Rule    string       // what whoever owns the service would have to allow, in words to hand on; or ""
 }
 
@@ -84,11 +85,11 @@ func (t *Tunnel) try(ctx context.Context) Proof {
 		case len(f.text) == 0 && cut(): // it was the way that ended
 			return Proof{}
 		case len(f.text) == 0:
-			return Proof{gate.Ajar, fmt.Sprintf("%s takes the connection and ends it at once", t.Spec.Reach), byAddress}
+			return Proof{Verdict: gate.Ajar, Say: t.Spec.Reach + " takes the connection and ends it at once", Rule: byAddress}
 		case looksRefused(said):
-			return Proof{gate.Shut, fmt.Sprintf("%s answers: %s", t.Spec.Reach, said), byAddress}
+			return Proof{Verdict: gate.Shut, Say: fmt.Sprintf("%s answers: %s", t.Spec.Reach, said), Heard: said, Rule: byAddress}
 		}
-		return Proof{Verdict: gate.Open, Say: "it announces itself: " + said}
+		return Proof{Verdict: gate.Open, Say: "it announces itself: " + said, Heard: said}
 	case <-time.After(announceTime):
 		return Proof{Verdict: gate.Open, Say: "it takes connections and waits to be spoken to"}
 	case <-ctx.Done():
@@ -216,8 +217,8 @@ func (t *Tunnel) proveLent(ctx context.Context, listens string) Proof {
 		stream.Close()
 		return Proof{Verdict: gate.Open, Say: fmt.Sprintf("it listens at %s: OTHER MACHINES reach it", at)}
 	case errors.As(err, &refused):
-		return Proof{gate.Ajar, fmt.Sprintf("%s was asked for, and nothing listens at %s: the server seems to have opened it at its own loopback address alone", listens, at),
-			fmt.Sprintf("have %s allow doors that other machines reach (GatewayPorts), or use it there as 127.0.0.1:%s", target.Name, port)}
+		return Proof{Verdict: gate.Ajar, Say: fmt.Sprintf("%s was asked for, and nothing listens at %s: the server seems to have opened it at its own loopback address alone", listens, at),
+			Rule: fmt.Sprintf("have %s allow doors that other machines reach (GatewayPorts), or use it there as 127.0.0.1:%s", target.Name, port)}
 	}
 	return Proof{}
 }

@@ -242,8 +242,9 @@ type Line struct {
 	Live    int       `json:"live_flows"`
 	Flows   int64     `json:"flows"`
 	Proof   string    `json:"proof,omitempty"`
-	Answers string    `json:"answers"`        // the verdict of trying the service
-	Rule    string    `json:"rule,omitempty"` // what its owner would have to allow
+	Answers string    `json:"answers"`              // the verdict of trying the service
+	Heard   string    `json:"first_line,omitempty"` // that the service said by itself
+	Rule    string    `json:"rule,omitempty"`       // what its owner would have to allow
 	In      uint64    `json:"bytes_in"`
 	Out     uint64    `json:"bytes_out"`
 }
@@ -285,7 +286,7 @@ func (s *Set) Lines() []Line {
 			}
 			l.Flows, l.In, l.Out = t.Count()
 			proof := t.Proven()
-			l.Proof, l.Answers, l.Rule = proof.Say, proof.Verdict.String(), proof.Rule
+			l.Proof, l.Answers, l.Heard, l.Rule = proof.Say, proof.Verdict.String(), proof.Heard, proof.Rule
 			all = append(all, l)
 		}
 	}

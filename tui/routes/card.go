@@ -52,16 +52,28 @@ func (m *Model) doors(e *entry) []string {
 		case !l.Up:
 			mark = t.Accent.Render(m.turning())
 		}
-		if l.Proof != "" && l.Error == "" && l.Up {
-			say += t.Faint.Render(", " + l.Proof)
-			if l.Answers != gate.Open.String() {
-				mark = t.Mark(gate.Shut)
-			}
+		proven := l.Proof != "" && l.Error == "" && l.Up
+		if proven && l.Answers != gate.Open.String() {
+			mark = t.Mark(gate.ParseVerdict(l.Answers))
 		}
 		if l.Beyond {
 			say = t.Verdict(gate.Ajar).Render("OPEN TO OTHER MACHINES ") + say
 		}
 		lines = append(lines, fit.Cut("   "+mark+" "+say, m.width))
+		if proven {
+			var gates []string
+			for _, g := range l.Gates() {
+				one := t.Mark(g.Verdict) + " " + g.Name
+				if g.Seen != "" && (g.Name != "service" || l.Heard == "" || g.Verdict != gate.Open) {
+					one += t.Faint.Render(" " + g.Seen)
+				}
+				if g.Name == "first bytes" && g.Verdict == gate.Shut {
+					continue // the service's own line has them
+				}
+				gates = append(gates, one)
+			}
+			lines = append(lines, fit.Cut("     "+strings.Join(gates, "   "), m.width))
+		}
 		if l.Rule != "" && l.Up {
 			lines = append(lines, fit.Cut("     "+t.Accent.Render("→ ")+"to hand to whoever owns it: "+l.Rule, m.width))
 		}
