@@ -51,6 +51,7 @@ func init() {
 		"gauge":  {"the gauge over the whole screen; q leaves", gaugeDisplay},
 		"reach":  {"reach HOST [COMMAND]: log in there with a key that is lent to this shell", reach},
 		"pester": {"pester [TIMES]: ask a lent agent for signatures, as a program up to no good would", pester},
+		"window": {"window [stranger [TIMES]]: do what a graphical program does first at your display", introduce},
 		"taps":   {"what the mouse does, shown; q leaves", taps},
 		"flood":  {"flood MEGABYTES: much text", flood},
 		"copy":   {"print what is typed until its end", func(_ context.Context, s *shell, _ []string) int { io.Copy(s.out, s.in); return 0 }},

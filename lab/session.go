@@ -85,6 +85,12 @@ func (s *shell) request(r *ssh.Request, started bool, cancel context.CancelCause
 			return false
 		}
 		s.agent = true
+	case "x11-req":
+		var w windowRequest
+		if started || !s.host.Bastion || ssh.Unmarshal(r.Payload, &w) != nil {
+			return false
+		}
+		s.windows = &w
 	case "env":
 		var v struct{ Name, Value string }
 		if started || ssh.Unmarshal(r.Payload, &v) != nil {

@@ -27,7 +27,8 @@ type shell struct {
 	errs     io.Writer
 	in       *input
 	conn     *ssh.ServerConn
-	agent    bool // a key agent is lent to it
+	agent    bool           // a key agent is lent to it
+	windows  *windowRequest // what it may draw with, or nil
 
 	mu         sync.Mutex
 	cols, rows int

@@ -44,7 +44,7 @@ func (t *Tunnel) Prove(ctx context.Context) Proof {
 	if p.Rule == byAddress { // who would have to be let in
 		from := t.way.route.Target().Name
 		p.Rule = fmt.Sprintf("let %s, by its private address and not by yours, connect to %s", from, t.Spec.Reach)
-		if seen := t.seenAs(ctx, p.Say); seen != "" {
+		if seen := t.seenAs(ctx, p.Heard); seen != "" {
 			if !strings.Contains(p.Say, seen) {
 				p.Say += fmt.Sprintf("; it would have seen %s", seen)
 			}
@@ -118,7 +118,7 @@ func looksRefused(said string) bool {
 const seenTime = 5 * time.Second
 
 // seenAs is the address that the service sees, or would have seen: the one that it
-// names in what it said, or the one that the machine says it goes by to get there. ""
+// names in what it said, where it said something, or the one that the machine says it goes by to get there. ""
 // where neither tells.
 func (t *Tunnel) seenAs(ctx context.Context, said string) string {
 	host, _, err := net.SplitHostPort(t.Spec.Reach)

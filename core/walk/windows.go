@@ -1,7 +1,9 @@
 package walk
 
 import (
+	"fmt"
 	"slices"
+	"sync/atomic"
 
 	"golang.org/x/crypto/ssh"
 
@@ -68,15 +70,27 @@ func (g *Program) Windows() (now int, may bool) {
 	return now, true
 }
 
+// How many programs of one link may draw or introduce themselves at once, and how many
+// are turned away before nothing more is heard of that link.
+const (
+	maxDrawing = 256
+	maxStrange = 20
+)
+
 // serveWindows joins what the far side opens to the display. Where nobody has leave to
 // draw it is refused.
 func (l *Link) serveWindows(opened <-chan ssh.NewChannel) {
+	var now, strange atomic.Int32
 	for channel := range opened {
 		l.w.mu.Lock()
 		drawings := slices.Clone(l.drawings)
 		l.w.mu.Unlock()
-		if len(drawings) == 0 {
+		switch {
+		case len(drawings) == 0 || strange.Load() >= maxStrange:
 			channel.Reject(ssh.Prohibited, "no shell may draw here")
+			continue
+		case now.Load() >= maxDrawing:
+			channel.Reject(ssh.ResourceShortage, "enough is drawn here")
 			continue
 		}
 		stream, requests, err := channel.Accept()
@@ -84,7 +98,9 @@ func (l *Link) serveWindows(opened <-chan ssh.NewChannel) {
 			continue
 		}
 		go ssh.DiscardRequests(requests)
+		now.Add(1)
 		l.w.wg.Go(func() {
+			defer now.Add(-1)
 			place := drawings[0].place
 			drew := false
 			err := window.Serve(stream, func() []*window.Leave {
@@ -103,6 +119,9 @@ func (l *Link) serveWindows(opened <-chan ssh.NewChannel) {
 				l.w.tell(Drew{Place: place})
 			})
 			if !drew {
+				if strange.Add(1) == maxStrange {
+					err = fmt.Errorf("%w; %d were turned away, and now all are", err, maxStrange)
+				}
 				l.w.tell(Drew{place, err})
 			}
 		})
