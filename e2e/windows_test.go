@@ -56,13 +56,18 @@ func startVirtual(t *testing.T) *virtual {
 // windows are what stands on the display.
 func (v *virtual) windows() string {
 	v.t.Helper()
-	cmd := exec.Command("xwininfo", "-root", "-tree")
-	cmd.Env = v.env
-	out, err := cmd.CombinedOutput()
-	if err != nil {
-		v.t.Fatalf("%v\n%s", err, out)
+	for tries := 0; ; tries++ { // it fails where a window goes while it looks
+		cmd := exec.Command("xwininfo", "-root", "-tree")
+		cmd.Env = v.env
+		out, err := cmd.CombinedOutput()
+		if err == nil {
+			return string(out)
+		}
+		if tries == 20 {
+			v.t.Fatalf("%v\n%s", err, out)
+		}
+		time.Sleep(50 * time.Millisecond)
 	}
-	return string(out)
 }
 
 // until waits until something stands on the display, or no more.

@@ -13,6 +13,8 @@ import (
 	"testing"
 	"time"
 
+	"golang.org/x/crypto/ssh"
+
 	"meatus/core/book"
 	"meatus/core/tunnel"
 	"meatus/lab/servertest"
@@ -95,6 +97,21 @@ func take(b *testing.B, flows int, dial func() (net.Conn, error)) time.Duration 
 	return took
 }
 
+// compare takes the load through bare channels and through a door, in turn.
+func compare(b *testing.B, flows int, client *ssh.Client, t *tunnel.Tunnel, source string) {
+	b.Helper()
+	var bare, ours time.Duration
+	for b.Loop() {
+		bare += take(b, flows, func() (net.Conn, error) { return client.Dial("tcp", source) })
+		ours += take(b, flows, func() (net.Conn, error) { return net.Dial("tcp", t.Address()) })
+	}
+	rate := func(d time.Duration) float64 { return float64(load) * float64(b.N) / 1e6 / d.Seconds() }
+	b.ReportMetric(rate(bare), "bare-MB/s")
+	b.ReportMetric(rate(ours), "ours-MB/s")
+	b.ReportMetric(bare.Seconds()/ours.Seconds(), "ratio")
+	b.ReportMetric(0, "ns/op")
+}
+
 // BenchmarkFlows compares what comes through a door with what comes through bare
 // channels of the library, in turn in the same run.
 func BenchmarkFlows(b *testing.B) {
@@ -104,18 +121,7 @@ func BenchmarkFlows(b *testing.B) {
 		client := s.Bare(b, hops)
 		t := door(b, s, hops, book.Tunnel{Bring: "127.0.0.1:0", Reach: source})
 		for _, flows := range []int{1, 16} {
-			b.Run(fmt.Sprintf("%dhop/%dflows", hops, flows), func(b *testing.B) {
-				var bare, ours time.Duration
-				for b.Loop() {
-					bare += take(b, flows, func() (net.Conn, error) { return client.Dial("tcp", source) })
-					ours += take(b, flows, func() (net.Conn, error) { return net.Dial("tcp", t.Address()) })
-				}
-				rate := func(d time.Duration) float64 { return float64(load) * float64(b.N) / 1e6 / d.Seconds() }
-				b.ReportMetric(rate(bare), "bare-MB/s")
-				b.ReportMetric(rate(ours), "ours-MB/s")
-				b.ReportMetric(bare.Seconds()/ours.Seconds(), "ratio")
-				b.ReportMetric(0, "ns/op")
-			})
+			b.Run(fmt.Sprintf("%dhop/%dflows", hops, flows), func(b *testing.B) { compare(b, flows, client, t, source) })
 		}
 	}
 }
@@ -133,19 +139,10 @@ func BenchmarkDistance(b *testing.B) {
 			t := door(b, s, hops, book.Tunnel{Bring: "127.0.0.1:0", Reach: source})
 			for _, flows := range []int{1, 16} {
 				b.Run(fmt.Sprintf("%s/%dhop/%dflows", roundTrip, hops, flows), func(b *testing.B) {
-					var bare, ours time.Duration
-					for b.Loop() {
-						bare += take(b, flows, func() (net.Conn, error) { return client.Dial("tcp", source) })
-						ours += take(b, flows, func() (net.Conn, error) { return net.Dial("tcp", t.Address()) })
-					}
-					rate := func(d time.Duration) float64 { return float64(load) * float64(b.N) / 1e6 / d.Seconds() }
-					b.ReportMetric(rate(bare), "bare-MB/s")
-					b.ReportMetric(rate(ours), "ours-MB/s")
-					b.ReportMetric(bare.Seconds()/ours.Seconds(), "ratio")
+					compare(b, flows, client, t, source)
 					if roundTrip > 0 {
 						b.ReportMetric(float64(2<<20)/1e6/roundTrip.Seconds(), "a-window-MB/s")
 					}
-					b.ReportMetric(0, "ns/op")
 				})
 			}
 		}

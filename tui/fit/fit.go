@@ -53,6 +53,22 @@ func Block(lines []string, width, height int) string {
 	return strings.Join(out, "\n")
 }
 
+// Beside puts two blocks of lines side by side, the right one from a column on.
+func Beside(left, right []string, column int) []string {
+	var lines []string
+	for i := range max(len(left), len(right)) {
+		a, b := "", ""
+		if i < len(left) {
+			a = left[i]
+		}
+		if i < len(right) {
+			b = right[i]
+		}
+		lines = append(lines, Pad(a, column)+" "+b)
+	}
+	return lines
+}
+
 // Ago says a time span as a person would: "41 s", "3 min", "2 h", "5 d".
 func Ago(d time.Duration) string {
 	switch {

@@ -27,32 +27,16 @@ func (m *Model) sheet(k workspace.Key) []string {
 		return append(lines, "", "   "+t.Accent.Render("the first password, for a minute: ")+t.Strong.Render(plain.Line(string(m.opened), 200)), "   "+t.Faint.Render("It is stored nowhere; esc hides it."))
 	}
 	lines = append(lines, m.answer()...)
-	lines = append(lines, beside(m.facts(k), m.lattice(k), min(m.width-40, rightBlock))...)
+	lines = append(lines, fit.Beside(m.facts(k), m.lattice(k), min(m.width-40, rightBlock))...)
 	wide := m.width >= 110
 	prints, picture := m.prints(k), m.picture(k)
 	switch {
 	case wide:
-		prints = beside(prints, picture, rightBlock)
+		prints = fit.Beside(prints, picture, rightBlock)
 	case len(lines)+len(prints)+len(picture) < m.height-m.room()-4: // under them, where there is room
 		prints = append(append(prints, ""), picture...)
 	}
 	return append(append(lines, prints...), m.flaws(k)...)
-}
-
-// beside puts two blocks of lines side by side, the right one from a column on.
-func beside(left, right []string, column int) []string {
-	var lines []string
-	for i := range max(len(left), len(right)) {
-		a, b := "", ""
-		if i < len(left) {
-			a = left[i]
-		}
-		if i < len(right) {
-			b = right[i]
-		}
-		lines = append(lines, fit.Pad(a, column)+" "+b)
-	}
-	return lines
 }
 
 // answer says which key fits what was asked.

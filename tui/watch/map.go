@@ -85,19 +85,7 @@ func (m *Model) bottom(height int) []string {
 		}
 		return left
 	}
-	right := m.eventLines(m.width-wide-2, height)
-	var lines []string
-	for i := range max(len(left), len(right)) {
-		a, b := "", ""
-		if i < len(left) {
-			a = left[i]
-		}
-		if i < len(right) {
-			b = right[i]
-		}
-		lines = append(lines, fit.Pad(a, wide)+"  "+b)
-	}
-	return lines
+	return fit.Beside(left, m.eventLines(m.width-wide-2, height), wide+1)
 }
 
 func (m *Model) eventLines(width, height int) []string {
