@@ -594,3 +594,52 @@ func TestTunnelsAreHeldWhereTheTrailIsFull(t *testing.T) {
 		t.Errorf("ended with %d: %s\n%s", status, h.errs.String(), h.told.String())
 	}
 }
+
+func TestARoamingDoorIsNarrowedAndAsksForALogin(t *testing.T) {
+	dir := startLab(t)
+	withTunnels(t, dir, "narrow", `{ roam = "127.0.0.1:0", only = ["survey-web.*", "10.61.4.0/24:7"], login = "keeper" }`)
+	const password = "marked-by-the-test ebb"
+	secret := filepath.Join(t.TempDir(), "secret")
+	os.WriteFile(secret, []byte(password+"\n"), 0o600)
+	if r := do(t, dir, "", "hold", "narrow"); r.status == 0 || r.err == "" {
+		t.Errorf("without a password: %+v", r)
+	}
+	h := hold(t, []string{"env", "SECRET=" + secret, "sh", "-c", `exec "$@" 3<"$SECRET"`, "sh"}, dir, "--login-fd", "3", "narrow")
+	door := h.door("roam")
+	get := func(login *url.Userinfo, page string) string {
+		transport := &http.Transport{Proxy: http.ProxyURL(&url.URL{Scheme: "socks5", User: login, Host: door})}
+		defer transport.CloseIdleConnections()
+		r, err := (&http.Client{Transport: transport, Timeout: 20 * time.Second}).Get(page)
+		if err != nil {
+			return err.Error()
+		}
+		defer r.Body.Close()
+		text, _ := io.ReadAll(r.Body)
+		return string(text)
+	}
+	right := url.UserPassword("keeper", password)
+	if got := get(right, "http://survey-web.internal/"); !strings.Contains(got, "Tide tables of survey-web") {
+		t.Errorf("with the login: %s", got)
+	}
+	for name, got := range map[string]string{
+		"without a login":       get(nil, "http://survey-web.internal/"),
+		"with another password": get(url.UserPassword("keeper", "flood"), "http://survey-web.internal/"),
+		"to another machine":    get(right, "http://archive.internal:8080/"),
+	} {
+		if strings.Contains(got, "Tide tables") || !strings.Contains(got, "socks connect") {
+			t.Errorf("%s: %s", name, got)
+		}
+	}
+	if status := h.end(); status != 0 {
+		t.Errorf("ended with %d: %s", status, h.errs.String())
+	}
+	if strings.Contains(h.told.String()+h.errs.String(), "marked-by-the-test") {
+		t.Error("the password is told")
+	}
+	filepath.WalkDir(dir, func(path string, e os.DirEntry, _ error) error {
+		if text, err := os.ReadFile(path); err == nil && bytes.Contains(text, []byte("marked-by-the-test")) {
+			t.Errorf("the password stands in %s", path)
+		}
+		return nil
+	})
+}

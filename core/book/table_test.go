@@ -181,3 +181,23 @@ func TestAValueIsJudgedWhileItIsTyped(t *testing.T) {
 		}
 	}
 }
+
+func FuzzTunnels(f *testing.F) {
+	f.Add("bring 15432 from db.internal:5432 idle 30m rate 2MB, roam 1080 only *.internal 10.61.0.0/16:443 direct [::1]:80 login keeper")
+	f.Add("lend /run/a from [fe80::1]:80")
+	f.Fuzz(func(t *testing.T, line string) {
+		list, err := ParseTunnels(line)
+		if err != nil {
+			return
+		}
+		again, err := ParseTunnels(TunnelsLine(list))
+		if err != nil || !slices.Equal(again, list) {
+			t.Fatalf("%q is %+v, and again %+v, %v", line, list, again, err)
+		}
+		text := "[session.a]\nhost = \"a.example\"\ntunnels = " + tunnelsText(list) + "\n"
+		b := Parse("f", []byte(text))
+		if len(b.Problems) > 0 || !slices.Equal(b.Session("a").Tunnels.V, list) {
+			t.Fatalf("%q is written as\n%s\n%v", line, text, b.Problems)
+		}
+	})
+}

@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"meatus/core/plain"
 )
@@ -128,7 +129,7 @@ func NewTunnel(kind, door, reach string) (t Tunnel, word string, err error) {
 // system for one.
 func endpoint(word string) (string, bool) {
 	if strings.HasPrefix(word, "/") {
-		return word, !strings.ContainsRune(word, 0)
+		return word, utf8.ValidString(word) && plain.Line(word, len(word)+1) == word && len(word) < 4096
 	}
 	if !strings.Contains(word, ":") {
 		word = "127.0.0.1:" + word
