@@ -534,6 +534,26 @@ func TestWhatWasCarriedAndWhoWasWhereIsDrawnFromTheTrail(t *testing.T) {
 	if text := string(must(os.ReadFile(line))); !strings.Contains(text, ">gauge-1<") || !strings.Contains(text, ">held<") || !strings.Contains(text, "who was connected where") {
 		t.Errorf("%s", text)
 	}
+	s := show(t, 120, 36, program, "--workspace", dir)
+	s.until("15 routes")
+	s.lead("t")
+	s.until("draw who was where", "link is up")
+	s.text("x")
+	s.until("draw who was connected where over the last day: enter with the accounts here")
+	s.keys("Enter")
+	s.until("the last day drawn, as .svg and .pdf:")
+	s.lead("K")
+	s.until("7 keys", "❯")
+	s.text("/shore")
+	s.keys("Enter")
+	s.until("❯ ● shore.pem")
+	s.text("x")
+	s.until("draw the map of")
+	s.text("p")
+	s.until("drawn, as .svg and .pdf:")
+	if drawn, _ := filepath.Glob(filepath.Join(dir, "drawings", "*")); len(drawn) != 4 {
+		t.Errorf("drawn: %q", drawn)
+	}
 	for _, wrong := range [][]string{{"--chart", "nobody", "-o", line}, {"--chart", "-o", line}, {"--chart", "--timeline", "held", "-o", line}, {"--timeline", "--over", "-1h", "-o", line}} {
 		if r := do(t, dir, "", append([]string{"draw"}, wrong...)...); r.status != 2 || r.err == "" {
 			t.Errorf("%q: %+v", wrong, r)
