@@ -61,9 +61,8 @@ type Keeper struct {
 
 type held struct {
 	Series
-	name  string
-	seen  time.Time
-	alive bool
+	name string
+	seen time.Time // when it was last told of
 }
 
 // NewKeeper returns a keeper that has counted nothing. store may be nil.
@@ -119,22 +118,28 @@ func (k *Keeper) Take(now time.Time) {
 		}
 		h.Count(at, r.ID, r.In, r.Out, r.RoundTrip)
 		k.mu.Lock()
-		h.seen, h.alive = now, true
+		h.seen = now
 		k.mu.Unlock()
 	}
+	k.forget(now)
+}
+
+// forget lets the series of flows go that have ended, and that of the link which was
+// told of least recently where there are too many.
+func (k *Keeper) forget(now time.Time) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	links, oldest := 0, ""
 	for key, h := range k.series {
-		if h.alive = h.seen.Equal(now); h.alive && h.brief {
-			continue
-		}
+		gone := !h.seen.Equal(now)
 		if h.brief {
-			delete(k.series, key)
+			if gone {
+				delete(k.series, key)
+			}
 			continue
 		}
 		links++
-		if !h.alive && (oldest == "" || h.seen.Before(k.series[oldest].seen)) {
+		if gone && (oldest == "" || h.seen.Before(k.series[oldest].seen)) {
 			oldest = key
 		}
 	}
