@@ -4,8 +4,10 @@ import (
 	"bufio"
 	"crypto/sha256"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"net"
 	"os"
 	"path/filepath"
@@ -47,8 +49,8 @@ type alive interface {
 }
 
 // control is where the programs of one workspace have their sockets: a folder of
-// this account's alone.
-func control(workspace string) (string, error) {
+// this account's alone, made where there is none and it is wanted.
+func control(workspace string, wanted bool) (string, error) {
 	parent := os.Getenv("XDG_RUNTIME_DIR")
 	if info, err := os.Stat(parent); parent == "" || err != nil || !info.IsDir() {
 		parent = filepath.Join(os.TempDir(), fmt.Sprintf("meatus-of-%d", os.Getuid()))
@@ -56,8 +58,10 @@ func control(workspace string) (string, error) {
 		parent = filepath.Join(parent, "meatus")
 	}
 	dir := filepath.Join(parent, fmt.Sprintf("%x", sha256.Sum256([]byte(workspace)))[:16])
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return "", err
+	if wanted {
+		if err := os.MkdirAll(dir, 0o700); err != nil {
+			return "", err
+		}
 	}
 	for _, d := range []string{parent, dir} { // somebody else may have made it before
 		info, err := os.Lstat(d)
@@ -87,13 +91,18 @@ func (s *Set) ShowApart(workspace, what string) (stop func(), err error) {
 }
 
 func (s *Set) show(workspace, what, name string) (stop func(), err error) {
-	dir, err := control(workspace)
-	if err != nil {
-		return nil, err
+	var dir, path string
+	var l net.Listener
+	for range 2 { // the folder goes with the last program that leaves it
+		if dir, err = control(workspace, true); err != nil {
+			return nil, err
+		}
+		path = filepath.Join(dir, name)
+		os.Remove(path) // of a program that had this number and was killed
+		if l, err = net.Listen("unix", path); err == nil {
+			break
+		}
 	}
-	path := filepath.Join(dir, name)
-	os.Remove(path) // of a program that had this number and was killed
-	l, err := net.Listen("unix", path)
 	if err == nil {
 		err = os.Chmod(path, 0o600)
 	}
@@ -109,7 +118,10 @@ func (s *Set) show(workspace, what, name string) (stop func(), err error) {
 			go s.answer(conn, what)
 		}
 	}()
-	return func() { l.Close() }, nil
+	return func() {
+		l.Close()
+		os.Remove(dir) // where nobody else is in it
+	}, nil
 }
 
 // answer serves one question: "list", "see", or "close ADDRESS".
@@ -180,12 +192,15 @@ func See(workspace string) ([]Seen, error) {
 // others calls do with the sockets of other programs, and clears those away at which
 // nobody listens.
 func others(workspace string, do func(path string) error) error {
-	dir, err := control(workspace)
+	dir, err := control(workspace, false)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
 	if err != nil {
 		return err
 	}
 	files, err := os.ReadDir(dir)
-	if err != nil {
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
 	for _, f := range files {
