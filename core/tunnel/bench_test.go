@@ -162,6 +162,11 @@ func BenchmarkLinks(b *testing.B) {
 		if err != nil {
 			b.Fatal(err)
 		}
+		for way.State().Lanes < links || !way.State().Up { // all of them are being made
+			way.Want()
+			time.Sleep(10 * time.Millisecond)
+		}
+		time.Sleep(3 * time.Second)
 		b.Run(fmt.Sprintf("%dlinks", links), func(b *testing.B) {
 			var took time.Duration
 			for b.Loop() {

@@ -160,8 +160,29 @@ func TestAFarSideThatLiesHarmsItsOwnLinkAndTheDoorStays(t *testing.T) {
 func TestFlowsAreSpreadOverLinksSideBySide(t *testing.T) {
 	server, set, _ := spread(t, 0, 3, bring("echo.example:7"))
 	tun := set.Of("odd")[0]
+	for tries := 0; len(server.Conns()) < 3; tries++ {
+		if tries == 500 {
+			t.Fatalf("%d links", len(server.Conns()))
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
 	for range 9 {
 		echoed(t, tun.Address())
+	}
+	for tries := 0; ; tries++ { // as soon as they are known to be there they are used
+		echoed(t, tun.Address())
+		used := 0
+		for _, c := range server.Conns() {
+			if c.Open() > 0 {
+				used++
+			}
+		}
+		if used == 3 {
+			break
+		}
+		if tries == 100 {
+			t.Fatalf("flows go over %d of 3 links", used)
+		}
 	}
 	if n := len(server.Conns()); n != 3 {
 		t.Errorf("%d links", n)

@@ -118,8 +118,8 @@ func looksRefused(said string) bool {
 const seenTime = 5 * time.Second
 
 // seenAs is the address that the service sees, or would have seen: the one that it
-// names in what it said, where it said something, or the one that the machine says it goes by to get there. ""
-// where neither tells.
+// names in what it said, where it said something, or the one that the machine says it
+// goes by to get there. "" where neither tells.
 func (t *Tunnel) seenAs(ctx context.Context, said string) string {
 	host, _, err := net.SplitHostPort(t.Spec.Reach)
 	if err != nil {
@@ -216,7 +216,7 @@ func (t *Tunnel) proveLent(ctx context.Context, listens string) Proof {
 	case err == nil:
 		stream.Close()
 		return Proof{Verdict: gate.Open, Say: fmt.Sprintf("it listens at %s: OTHER MACHINES reach it", at)}
-	case errors.As(err, &refused):
+	case errors.As(err, &refused) && strings.Contains(strings.ToLower(refused.Said), "refused"): // it reached itself
 		return Proof{Verdict: gate.Ajar, Say: fmt.Sprintf("%s was asked for, and nothing listens at %s: the server seems to have opened it at its own loopback address alone", listens, at),
 			Rule: fmt.Sprintf("have %s allow doors that other machines reach (GatewayPorts), or use it there as 127.0.0.1:%s", target.Name, port)}
 	}

@@ -121,7 +121,7 @@ func (s *Set) follow(w *Way) func() {
 		mu.Lock()
 		defer mu.Unlock()
 		now := w.State()
-		if now.Lanes > max(last.Lanes, 1) {
+		if now.Lanes > max(last.Lanes, w.route.Target().Links, 1) {
 			s.tell(Widened{Session: w.route.Session, Hop: w.route.Target().Name, Links: now.Lanes})
 		}
 		switch {

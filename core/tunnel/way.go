@@ -37,6 +37,7 @@ type Way struct {
 	next    atomic.Uint64 // the link that the next flow takes, of several side by side
 	mu      sync.Mutex
 	lanes   []*lane
+	noSide  time.Time     // when a further lane could not be walked
 	changed chan struct{} // closed when the first lane comes or fails
 	err     error         // why it is not there, nil while it is or is being walked
 	tell    []func()      // called when something has changed
@@ -135,6 +136,7 @@ func (w *Way) come(l *lane, p *walk.Passage) {
 			l.again++
 		}
 		l.passage, l.lost, w.err = p, time.Time{}, nil
+		w.widenLocked()
 	})
 }
 
@@ -147,6 +149,9 @@ func (w *Way) go_(l *lane) {
 func (w *Way) drop(l *lane, err error) {
 	w.change(func() {
 		l.err = err
+		if len(w.lanes) > 1 {
+			w.noSide = time.Now()
+		}
 		for i := range w.lanes {
 			if w.lanes[i] == l {
 				w.lanes = append(w.lanes[:i:i], w.lanes[i+1:]...)
@@ -217,7 +222,7 @@ func (w *Way) Dial(ctx context.Context, network, address string) (stream walk.St
 			return nil, nil, err
 		}
 		if n > 0 {
-			if side, lerr := w.lane(ctx, n); lerr == nil {
+			if side := w.side(n); side != nil {
 				p = side
 			}
 			n = 0
@@ -274,6 +279,29 @@ func cutOf(p *walk.Passage) func() bool {
 		default:
 			return p.Ending(cutTime)
 		}
+	}
+}
+
+// sidePause is how long a further link that could not be made is not tried again, where
+// it is for width alone.
+const sidePause = time.Minute
+
+// side is the passage of a further lane, nil where it is not there: then it is made for
+// those who come later.
+func (w *Way) side(n int) *walk.Passage {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if len(w.lanes) > n {
+		return w.lanes[n].passage
+	}
+	w.widenLocked()
+	return nil
+}
+
+// widenLocked makes as many links side by side as the route wants.
+func (w *Way) widenLocked() {
+	for len(w.lanes) < min(w.route.Target().Links, maxLanes) && w.ctx.Err() == nil && time.Since(w.noSide) > sidePause {
+		w.addLocked()
 	}
 }
 

@@ -150,6 +150,13 @@ func (s *Server) serve(raw net.Conn, config *ssh.ServerConfig) {
 	}
 }
 
+// Open is how many channels are open.
+func (c *Conn) Open() int {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.open
+}
+
 // Channel is the number by which the other side knows the channel opened last.
 func (c *Conn) Channel() uint32 {
 	c.mu.Lock()
