@@ -75,6 +75,9 @@ func (o *Others) Readings() []meter.Reading {
 		for _, p := range s.Shells {
 			all = append(all, meter.Reading{Key: s.Key(ProgramKey(p)), Name: p.Session, ID: int64(p.ID), In: p.In, Out: p.Out, At: at, Brief: true})
 		}
+		for _, l := range s.Lines {
+			all = append(all, meter.Reading{Key: s.Key(DoorKey(l.Session, l.Door)), Name: l.Session, In: l.In, Out: l.Out, At: at, Brief: true})
+		}
 		for _, f := range s.Flows {
 			all = append(all, meter.Reading{Key: s.FlowKey(f), Name: f.Session, ID: f.ID, In: f.In, Out: f.Out, At: at, Brief: true})
 		}
@@ -82,7 +85,10 @@ func (o *Others) Readings() []meter.Reading {
 	return all
 }
 
-// Readings tells what every link, shell and command of a walker, and every flow of a set, has carried so
+// DoorKey names a tunnel among all of a program's.
+func DoorKey(session, door string) string { return "door " + session + " " + door }
+
+// Readings tells what every link, tunnel, shell and command of a walker, and every flow of a set, has carried so
 // far, for a [meter.Keeper]. A link is known by the way to it, in every run.
 func Readings(w *walk.Walker, s *Set) func() []meter.Reading {
 	return func() []meter.Reading {
@@ -94,6 +100,8 @@ func Readings(w *walk.Walker, s *Set) func() []meter.Reading {
 			all = append(all, meter.Reading{Key: ProgramKey(p), Name: p.Session, ID: int64(p.ID), In: p.In, Out: p.Out, Brief: true})
 		}
 		for _, t := range s.All() {
+			_, in, out := t.Count()
+			all = append(all, meter.Reading{Key: DoorKey(t.Session, t.Address()), Name: t.Session, In: in, Out: out, Brief: true})
 			for _, f := range t.Flows() {
 				all = append(all, meter.Reading{Key: t.Key(f), Name: t.Session, ID: f.ID, In: f.In, Out: f.Out, Brief: true})
 			}

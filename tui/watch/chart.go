@@ -204,16 +204,24 @@ func (m *Model) about() []string {
 		f := r.flow
 		return []string{t.Faint.Render(fmt.Sprintf("by %s of %s, from %s; %s down, %s up; %s old", r.at, r.session, cmp.Or(f.From, "a socket"), bytes(f.In), bytes(f.Out), fit.Ago(time.Since(f.Began))))}
 	}
-	var above []string
-	if r, ok := m.selected(); ok && m.onList && r.door != nil && r.door.Proof != "" {
-		above = append(above, t.Faint.Render("tried from "+r.door.As+": ")+r.door.Proof)
-		if r.door.Rule != "" {
-			above = append(above, t.Accent.Render("→ ")+t.Faint.Render("to hand to whoever owns it: ")+r.door.Rule)
+	if r, ok := m.selected(); ok && m.onList && r.door != nil {
+		d := r.door
+		sum := fmt.Sprintf("%s now, %d in all; %s down, %s up", plural(d.Live, "flow", "flows"), d.Flows, bytes(d.In), bytes(d.Out))
+		if d.Again > 0 {
+			sum += fmt.Sprintf("; its way came back %d×", d.Again)
 		}
+		lines := []string{t.Faint.Render(sum)}
+		if d.Proof != "" {
+			lines = append(lines, t.Faint.Render("tried from "+d.As+": ")+d.Proof)
+		}
+		if d.Rule != "" {
+			lines = append(lines, t.Accent.Render("→ ")+t.Faint.Render("to hand to whoever owns it: ")+d.Rule)
+		}
+		return lines
 	}
 	l, ok := m.link()
 	if !ok {
-		return above
+		return nil
 	}
 	trips := "no answer yet"
 	if l.RoundTrip > 0 {
@@ -230,11 +238,11 @@ func (m *Model) about() []string {
 			wire += fmt.Sprintf(", %d sent again", p.Resent)
 		}
 	}
-	return append(above,
+	return []string{
 		t.Faint.Render(wire),
-		t.Faint.Render("round trip "+trips),
+		t.Faint.Render("round trip " + trips),
 		t.Faint.Render(fmt.Sprintf("%s; up %s, %s; %s, %s", l.Cipher, fit.Ago(time.Since(l.Since)), idle, plural(l.Channels, "channel", "channels"), plural(l.Users, "user", "users"))),
-	)
+	}
 }
 
 // drawing is the chart as it can be drawn to hand on.

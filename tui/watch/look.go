@@ -228,7 +228,13 @@ type door struct {
 	other *tunnel.Seen
 }
 
-func (d *door) row() row { return row{door: &d.Line, other: d.other, session: d.Session, at: d.Door} }
+func (d *door) row() row {
+	r := row{door: &d.Line, other: d.other, session: d.Session, at: d.Door, key: tunnel.DoorKey(d.Session, d.Door)}
+	if d.other != nil {
+		r.key = d.other.Key(r.key)
+	}
+	return r
+}
 
 func sum(rows []row) (total row) {
 	for _, r := range rows {
@@ -367,8 +373,11 @@ func (m *Model) subject() (name string, series *meter.Series) {
 func (m *Model) subjectKnown() (name string, series *meter.Series) {
 	if r, ok := m.selected(); ok && m.onList && r.key != "" {
 		s := m.live.Keeper.Series(r.key)
-		if r.flow != nil {
+		switch {
+		case r.flow != nil:
 			return who(*r.flow) + " to " + r.flow.To, s
+		case r.door != nil:
+			return r.session + ", door " + r.at, s
 		}
 		return r.program.What + " of " + r.program.Session, s
 	}
