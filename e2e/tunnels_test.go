@@ -663,3 +663,19 @@ func TestARoamingDoorIsNarrowedAndAsksForALogin(t *testing.T) {
 		return nil
 	})
 }
+
+func TestALentDoorThatTheServerRefusesIsSaid(t *testing.T) {
+	p := startPeers(t)
+	p.again("AllowTcpForwarding local\n")
+	p.vouch("quay")
+	p.workspace(fmt.Sprintf("\n[session.lends]\nhost = %q\nkey = \"keys/outer.pem\"\ntunnels = [{ lend = \"127.0.0.1:7009\", reach = \"127.0.0.1:9\" }]\n", bastionAddr))
+	h := hold(t, []string{"ip", "netns", "exec", p.here}, p.dir, "lends")
+	h.until(`"event":"stuck"`, "lends opens no door at 127.0.0.1:7009")
+	r := p.run("tunnels")
+	if !strings.Contains(r.out, "lends opens no door at 127.0.0.1:7009") || !strings.Contains(r.out, "AllowTcpForwarding") {
+		t.Errorf("it says %+v", r)
+	}
+	if status := h.end(); status != 0 {
+		t.Errorf("ended with %d: %s", status, h.errs.String())
+	}
+}

@@ -280,6 +280,8 @@ func (s *saying) event(e walk.Event) {
 		f := e.Flow
 		s.say(map[string]any{"event": "flow", "session": e.Session, "from": f.From, "program": f.Program, "to": f.To, "in": f.In, "out": f.Out, "seconds": f.Took.Seconds(), "how": f.How, "complete": f.Complete},
 			fmt.Sprintf("%s: %s to %s, %d bytes in, %d out, %s: %s", e.Session, f.From, f.To, f.In, f.Out, f.Took.Round(time.Millisecond), f.How))
+	case tunnel.Stuck:
+		s.say(map[string]any{"event": "stuck", "session": e.Session, "tunnel": e.What, "error": e.Err.Error()}, fmt.Sprintf("%s: %s: %v", e.Session, e.What, e.Err))
 	case tunnel.Rested:
 		s.say(map[string]any{"event": "rested", "session": e.Session, "tunnel": e.What, "seconds": e.After.Seconds()}, fmt.Sprintf("%s: %s closes: nothing ran through it for %s", e.Session, e.What, e.After))
 	case tunnel.Widened:

@@ -89,6 +89,8 @@ func entry(event walk.Event) (Entry, bool) {
 		return Entry{Kind: Tunnel, Session: ev.Session, Say: ev.What + ", the door is " + ev.Address}, true
 	case tunnel.Shut:
 		return Entry{Kind: Tunnel, Session: ev.Session, Say: ev.What + " closed"}, true
+	case tunnel.Stuck:
+		return Entry{Kind: Tunnel, Session: ev.Session, Say: ev.What + " cannot be opened there", Failed: ev.Err.Error()}, true
 	case tunnel.Rested:
 		return Entry{Kind: Tunnel, Session: ev.Session, Say: fmt.Sprintf("%s closes: nothing ran through it for %s", ev.What, ev.After)}, true
 	case tunnel.Widened:

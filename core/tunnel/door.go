@@ -343,8 +343,20 @@ func (t *Tunnel) lend() {
 
 func (t *Tunnel) stuck(err error) {
 	t.mu.Lock()
-	defer t.mu.Unlock()
+	was := t.err
 	t.listener, t.err = nil, err
+	t.mu.Unlock()
+	var refused *walk.Refused
+	if errors.As(err, &refused) && (was == nil || was.Error() != err.Error()) {
+		t.o.Tell(Stuck{Session: t.Session, What: t.What(), Err: err})
+	}
+}
+
+// Stuck says that a door over there cannot be opened, and why; it is tried again.
+type Stuck struct {
+	walk.Note
+	Session, What string
+	Err           error
 }
 
 func (t *Tunnel) serveLent(conn net.Conn) {

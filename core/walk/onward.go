@@ -18,15 +18,19 @@ type Stream interface {
 }
 
 // Refused says that the machine at a passage's end opened no connection onward
-// (RFC 4254 section 5.1).
+// (RFC 4254 section 5.1), or no door (section 7.1).
 type Refused struct {
 	Hop     string // the machine that said so
 	Address string
 	Reason  ssh.RejectionReason
 	Said    string // cleaned
+	Door    bool
 }
 
 func (r *Refused) Error() string {
+	if r.Door {
+		return fmt.Sprintf("%s opens no door at %s: %s; it may forbid that (AllowTcpForwarding, PermitListen), or somebody there has that port", r.Hop, r.Address, r.Said)
+	}
 	return fmt.Sprintf("%s opens no connection to %s: %s", r.Hop, r.Address, r.Said)
 }
 
@@ -44,7 +48,7 @@ func (p *Passage) Dial(ctx context.Context, network, address string) (Stream, er
 	var refusal *ssh.OpenChannelError
 	switch {
 	case errors.As(err, &refusal):
-		return nil, &Refused{link.hop.Name, address, refusal.Reason, remoteWords(errors.New(refusal.Message))}
+		return nil, &Refused{Hop: link.hop.Name, Address: address, Reason: refusal.Reason, Said: remoteWords(errors.New(refusal.Message))}
 	case err != nil && ctx.Err() != nil:
 		return nil, ctx.Err()
 	case err != nil && p.renew(ctx):
@@ -90,7 +94,7 @@ func (p *Passage) Listen(ctx context.Context, network, address string) (net.List
 	select {
 	case o := <-done:
 		if o.err != nil && link.ctx.Err() == nil {
-			return nil, &Refused{link.hop.Name, address, ssh.Prohibited, remoteWords(o.err)}
+			return nil, &Refused{Hop: link.hop.Name, Address: address, Reason: ssh.Prohibited, Said: remoteWords(o.err), Door: true}
 		}
 		return o.l, o.err
 	case <-link.ctx.Done():

@@ -148,6 +148,8 @@ func (m *Model) Hear(e walk.Event) {
 		}
 	case tunnel.Shut:
 		say = e.Session + ": " + e.What + " is closed"
+	case tunnel.Stuck:
+		say = e.Session + ": " + e.Err.Error()
 	case tunnel.Rested:
 		say = fmt.Sprintf("%s: %s closes, nothing ran through it for %s", e.Session, e.What, fit.Ago(e.After))
 	case tunnel.Widened:
