@@ -670,7 +670,9 @@ func TestALentDoorThatTheServerRefusesIsSaid(t *testing.T) {
 	p.vouch("quay")
 	p.workspace(fmt.Sprintf("\n[session.lends]\nhost = %q\nkey = \"keys/outer.pem\"\ntunnels = [{ lend = \"127.0.0.1:7009\", reach = \"127.0.0.1:9\" }]\n", bastionAddr))
 	h := hold(t, []string{"ip", "netns", "exec", p.here}, p.dir, "lends")
-	h.until(`"event":"stuck"`, "lends opens no door at 127.0.0.1:7009")
+	if told := h.until(`"event":"stuck"`, "lends opens no door at 127.0.0.1:7009", `"up"`); strings.Contains(told, `"ready"`) {
+		t.Errorf("ready with a door that is not open:\n%s", told)
+	}
 	r := p.run("tunnels")
 	if !strings.Contains(r.out, "lends opens no door at 127.0.0.1:7009") || !strings.Contains(r.out, "AllowTcpForwarding") {
 		t.Errorf("it says %+v", r)

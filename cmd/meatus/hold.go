@@ -72,7 +72,6 @@ type heldSession struct {
 func (o holdOptions) run(cmd *cobra.Command, w *workspace.Workspace, names []string) error {
 	ctx := cmd.Context()
 	var sessions []heldSession
-	walked := 0 // those whose way is walked at once
 	for _, name := range names {
 		r, err := w.Planner().Plan(name)
 		if err != nil {
@@ -97,9 +96,6 @@ func (o holdOptions) run(cmd *cobra.Command, w *workspace.Workspace, names []str
 			defer clear(o.password)
 		}
 		sessions = append(sessions, heldSession{r, r.Target().Tunnels})
-		if !r.Target().OnKnock && !o.lazy {
-			walked++
-		}
 	}
 	walker, err := newWalker(ctx, w, o.identities)
 	if err != nil {
@@ -110,23 +106,18 @@ func (o holdOptions) run(cmd *cobra.Command, w *workspace.Workspace, names []str
 	defer stopTrail()
 	said := &saying{out: cmd.OutOrStdout(), asJSON: o.asJSON}
 	failed := make(chan error, len(names))
-	up := map[string]bool{}
+	changed := make(chan struct{}, 1) // a door or a way is there
 	set := tunnel.NewSet(walker, func(e walk.Event) {
 		walker.Tell(e)
 		said.event(e)
-		said.mu.Lock()
-		defer said.mu.Unlock()
 		switch e := e.(type) {
-		case tunnel.Came:
-			if !lazyOf(sessions, e.Session) && !o.lazy {
-				up[e.Session] = true
-			}
-			if walked > 0 && len(up) == walked && !said.ready {
-				said.ready = true
-				go o.tellReady(cmd, said)
+		case tunnel.Came, tunnel.Opened:
+			select {
+			case changed <- struct{}{}:
+			default:
 			}
 		case tunnel.Lost:
-			if e.Err != nil && !o.lazy && !lazyOf(sessions, e.Session) {
+			if e.Err != nil && !o.onKnock(sessions, e.Session) {
 				select {
 				case failed <- e.Err:
 				default:
@@ -154,30 +145,50 @@ func (o holdOptions) run(cmd *cobra.Command, w *workspace.Workspace, names []str
 			return &statusError{statusShut, err}
 		}
 	}
-	if walked == 0 {
-		said.ready = true
-		o.tellReady(cmd, said)
-	}
-	select {
-	case <-ctx.Done():
-		notify("STOPPING=1")
-		return nil
-	case err := <-failed:
-		if ctx.Err() != nil {
-			return nil
+	for ready := false; ; {
+		if !ready && o.allUp(set, sessions) {
+			ready = true
+			o.tellReady(cmd, said)
 		}
-		return err
+		select {
+		case <-changed:
+		case <-ctx.Done():
+			notify("STOPPING=1")
+			return nil
+		case err := <-failed:
+			if ctx.Err() != nil {
+				return nil
+			}
+			return err
+		}
 	}
 }
 
-// lazyOf tells whether a session's way is walked only when somebody knocks.
-func lazyOf(sessions []heldSession, name string) bool {
-	for _, s := range sessions {
-		if s.route.Session == name {
-			return s.route.Target().OnKnock
+// allUp tells whether every door is open, and every way there that is walked before
+// somebody knocks.
+func (o holdOptions) allUp(set *tunnel.Set, sessions []heldSession) bool {
+	open := map[string]int{}
+	for _, l := range set.Lines() {
+		if lazy := o.onKnock(sessions, l.Session); l.Open && (l.Up || lazy) || lazy && l.Kind == "lend" {
+			open[l.Session]++
 		}
 	}
-	return false
+	for _, s := range sessions {
+		if open[s.route.Session] < len(s.specs) {
+			return false
+		}
+	}
+	return true
+}
+
+// onKnock tells whether a session's way is walked only when somebody knocks.
+func (o holdOptions) onKnock(sessions []heldSession, name string) bool {
+	for _, s := range sessions {
+		if s.route.Session == name {
+			return o.lazy || s.route.Target().OnKnock
+		}
+	}
+	return o.lazy
 }
 
 // open opens a session's tunnels, and takes doors over that another Meatus holds
@@ -244,8 +255,6 @@ func notify(state string) {
 type saying struct {
 	out    io.Writer
 	asJSON bool
-	mu     sync.Mutex
-	ready  bool
 	line   sync.Mutex
 }
 

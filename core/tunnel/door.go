@@ -170,6 +170,13 @@ func (t *Tunnel) Err() error {
 // Login is what programs have to name at a roaming door, "" where that is nothing.
 func (t *Tunnel) Login() (user, password string) { return t.o.User, t.o.Password }
 
+// open tells whether the door is.
+func (t *Tunnel) open() bool {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.listener != nil
+}
+
 // Beyond tells whether a door listens to more than this machine.
 func (t *Tunnel) Beyond() bool { return t.Spec.Beyond() }
 

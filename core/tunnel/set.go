@@ -234,6 +234,7 @@ type Line struct {
 	Direct  string    `json:"direct,omitempty"` // those connected to from here
 	As      string    `json:"seen_from"`        // the machine whose name the reach is seen from
 	Hops    []string  `json:"way"`              // the machines of its way, in order
+	Open    bool      `json:"door_open"`
 	Up      bool      `json:"up"`
 	Beyond  bool      `json:"beyond_loopback"`
 	Error   string    `json:"error,omitempty"`
@@ -277,7 +278,7 @@ func (s *Set) Lines() []Line {
 		state := h.way.State()
 		for _, t := range h.tunnels {
 			kind, _ := t.Spec.Kind()
-			l := Line{Session: session, Kind: kind, Door: t.Address(), Reach: t.Spec.Reach, Only: t.Spec.Only, Direct: t.Spec.Direct, As: h.way.route.Target().Name, Up: state.Up, Beyond: t.Beyond(), Lost: state.Lost, Again: state.Again, Live: len(t.Flows())}
+			l := Line{Session: session, Kind: kind, Door: t.Address(), Reach: t.Spec.Reach, Only: t.Spec.Only, Direct: t.Spec.Direct, As: h.way.route.Target().Name, Open: t.open(), Up: state.Up, Beyond: t.Beyond(), Lost: state.Lost, Again: state.Again, Live: len(t.Flows())}
 			for _, hop := range h.way.route.Hops {
 				l.Hops = append(l.Hops, hop.Name)
 			}
