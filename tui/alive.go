@@ -36,6 +36,7 @@ func (a *App) recap(since time.Time) tea.Cmd { return a.recapSince(since, true) 
 func (a *App) recapSince(since time.Time, asked bool) tea.Cmd {
 	t, keeper := a.trail, a.keeper
 	if t == nil {
+		a.notice = "there is no trail to sum up"
 		return nil
 	}
 	return func() tea.Msg {

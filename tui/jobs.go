@@ -331,7 +331,7 @@ func (a *App) toggleTunnels(msg routes.Tunnels) tea.Cmd {
 		return nil
 	}
 	set, session := a.tunnels, msg.Session
-	if len(set.Of(session)) > 0 {
+	if taking := a.takeOver != nil && a.takeOver.session == session; len(set.Of(session)) > 0 && !taking {
 		return func() tea.Msg {
 			n := set.Close(session)
 			return notice(fmt.Sprintf("%s: closed, %d doors", session, n))
@@ -357,9 +357,7 @@ func (a *App) toggleTunnels(msg routes.Tunnels) tea.Cmd {
 	}
 	return func() tea.Msg {
 		if over != nil {
-			if err := tunnel.TakeOver(over.program, over.door); err != nil {
-				return notice(session + ": " + err.Error())
-			}
+			tunnel.TakeOver(over.program, over.door) // where that fails, opening tells who has it
 		}
 		err := set.Open(r, specs, tunnel.Options{}, r.Target().OnKnock)
 		if err == nil {

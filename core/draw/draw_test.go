@@ -27,7 +27,7 @@ func bay(n int) Map {
 			target.Tunnels = []book.Tunnel{{Bring: "127.0.0.1:15432", Reach: "tide-db.internal:5432"}, {Roam: "127.0.0.1:1080"}}
 		}
 		verdict := gate.Verdict(i % 4)
-		report := gate.Report{Hops: []gate.Hop{{Name: bastion.Name}, {Name: target.Name, Gates: []gate.Gate{{Kind: gate.Key, Verdict: verdict, Reason: "group and others can read it"}}}}}
+		report := gate.Report{Hops: []gate.Hop{{Name: bastion.Name}, {Name: target.Name, Gates: []gate.Gate{{Kind: gate.Key, Verdict: verdict, Reason: "group and others can read it at 10.61.0.9"}}}}}
 		m.Routes = append(m.Routes, Routed{Site: "reef", Route: route.Route{Session: target.Name, Hops: []route.Hop{bastion, target}}, Report: report, Prints: map[string]string{"/k/gauge.pem": "SHA256:abcdef"}})
 	}
 	return m

@@ -213,7 +213,11 @@ func (m Map) draw(s *sheet, st *station, x, y float64) {
 	line := top + h - 2
 	if g := st.gates.Worst(); g.Verdict >= gate.Ajar {
 		line += lineH
-		s.text(at, line, s.cut(plain.Line(fmt.Sprintf("%s: %s, %s", g.Verdict, g.Kind, g.Reason), 300), 7, false, stationW+gap*0.55), 7, false, ink)
+		say := fmt.Sprintf("%s: %s, %s", g.Verdict, g.Kind, g.Reason)
+		if m.Private { // a reason may name addresses and logins
+			say = fmt.Sprintf("%s: %s", g.Verdict, g.Kind)
+		}
+		s.text(at, line, s.cut(plain.Line(say, 300), 7, false, stationW+gap*0.55), 7, false, ink)
 	}
 	for _, t := range st.hop.Tunnels {
 		line += lineH
