@@ -138,6 +138,12 @@ func TestARealProgramOfTheFarSideDrawsHere(t *testing.T) {
 	if _, err := os.Stat(p.path("ran")); err == nil {
 		t.Error("it ran all the same")
 	}
+	// A session that has them set runs without, and says so.
+	p.workspace(fmt.Sprintf("\n[session.draws]\nhost = %q\nkey = \"keys/outer.pem\"\nwindows = \"on\"\n", bastionAddr))
+	cmd, out = start("draws", "--", "echo display=$DISPLAY")
+	if cmd.Wait(); cmd.ProcessState.ExitCode() != 0 || !strings.Contains(out.String(), "display=\n") || !strings.Contains(out.String(), "without windows: DISPLAY names no X display") {
+		t.Errorf("status %d: %s", cmd.ProcessState.ExitCode(), out)
+	}
 }
 
 func TestWindowsAreAskedForInTheInterface(t *testing.T) {

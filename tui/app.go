@@ -808,7 +808,11 @@ func (a *App) arrive(msg arrived) tea.Cmd {
 	if !a.inShell && a.at == nil && a.task == nil && a.switcher == nil && !a.ask.Waiting() && a.routes.Selected() == msg.session {
 		a.goTo(s)
 		if refused := msg.shell.Refused(); len(refused) > 0 {
-			a.shell.Notice("the server does not take " + strings.Join(refused, ", "))
+			say := "the server does not take " + strings.Join(refused, ", ")
+			if why, ok := strings.CutPrefix(refused[len(refused)-1], "windows: "); ok { // it is not the server's fault
+				say = "without windows: " + why
+			}
+			a.shell.Notice(say)
 		}
 	} else if a.inShell {
 		a.shell.Notice(msg.session + " is open: " + a.options.Leader)

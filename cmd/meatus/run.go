@@ -89,6 +89,11 @@ func runOn(ctx context.Context, w *workspace.Workspace, name, command string, o 
 	if err != nil {
 		return err
 	}
+	if o.windows {
+		if _, err := display(); err != nil {
+			return &statusError{statusShut, fmt.Errorf("windows of %s are wanted here: %w", name, err)}
+		}
+	}
 	if r, err = o.onRoute(w, r); err != nil {
 		return &statusError{statusWrongUse, err}
 	}
@@ -119,9 +124,14 @@ func runOn(ctx context.Context, w *workspace.Workspace, name, command string, o 
 		return interrupted(ctx, err)
 	}
 	for _, name := range program.Refused {
-		if name == "windows" {
+		switch {
+		case name == "windows" && o.windows:
 			program.Close()
 			return &statusError{statusShut, fmt.Errorf("%s passes no windows on: have it allowed there (X11Forwarding, and xauth installed)", r.Target().Name)}
+		case name == "windows":
+			fmt.Fprintf(os.Stderr, "meatus: without windows: %s passes none on\n", r.Target().Name)
+		case strings.HasPrefix(name, "windows: "):
+			fmt.Fprintf(os.Stderr, "meatus: without windows: %s\n", strings.TrimPrefix(name, "windows: "))
 		}
 	}
 	if o.terminal {

@@ -12,7 +12,7 @@ import (
 // prints, up to limit bytes. A status other than 0 is an error with what the
 // command said on standard error, cleaned.
 func (p *Passage) Output(ctx context.Context, command string, input []byte, limit int64) ([]byte, error) {
-	g, err := p.Start(ctx, command, nil)
+	g, err := p.start(ctx, command, nil, false)
 	if err != nil {
 		return nil, err
 	}

@@ -114,7 +114,14 @@ type Program struct {
 // Start runs command at the far side, or the login shell where it is "". With a
 // terminal both outputs come through Out. It fails with a [gate.Failure] at the
 // channel gate. The caller reads both outputs and calls Wait.
+//
+// Where the session wants windows and there is no display here, or the server passes
+// none on, the program runs without, and Refused says so.
 func (p *Passage) Start(ctx context.Context, command string, terminal *Terminal) (*Program, error) {
+	return p.start(ctx, command, terminal, p.route.Target().Windows)
+}
+
+func (p *Passage) start(ctx context.Context, command string, terminal *Terminal, windows bool) (*Program, error) {
 	last := len(p.route.Hops) - 1
 	what := "shell"
 	if command != "" {
@@ -133,12 +140,9 @@ func (p *Passage) Start(ctx context.Context, command string, terminal *Terminal)
 	done := make(chan started, 1)
 	link := p.current()
 	var display *window.Display
-	if p.route.Target().Windows {
-		if display, err = p.walker.display(); err != nil {
-			f := link.fail(gate.Channel, gate.Unexpected, "no display", "windows of "+link.hop.Name+" are wanted here: "+err.Error(), "set windows to off, or run Meatus where there is a display", err)
-			p.walker.tell(Ended{Walk: p.id, Session: p.route.Session, Hop: last, Err: f})
-			return nil, f
-		}
+	var none error
+	if windows {
+		display, none = p.walker.display()
 	}
 	go func() {
 		program, err := start(link, p.route.Session, command, terminal, lend, display)
@@ -164,12 +168,15 @@ func (p *Passage) Start(ctx context.Context, command string, terminal *Terminal)
 	if s.err != nil {
 		f := p.refused(what, s.err, ctx)
 		if isDead(f) && p.renew(ctx) {
-			return p.Start(ctx, command, terminal)
+			return p.start(ctx, command, terminal, windows)
 		}
 		p.walker.tell(Ended{Walk: p.id, Session: p.route.Session, Hop: last, Err: f})
 		return nil, f
 	}
 	p.walker.tell(Passed{p.id, p.route.Session, last, gate.Gate{Kind: gate.Channel, Verdict: gate.Open, Seen: what}})
+	if none != nil {
+		s.program.Refused = append(s.program.Refused, "windows: "+none.Error())
+	}
 	s.program.of, s.program.what, s.program.began = p.route.Session, what, time.Now()
 	p.walker.runs(s.program)
 	p.walker.tell(Began{p.route.Session, p.route.Target().Name, what})
