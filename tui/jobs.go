@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -431,11 +430,6 @@ func (a *App) openWindows(msg compose.Windows) tea.Cmd {
 	return tea.Batch(a.walkRoute(r, false), keep)
 }
 
-// drawing is what can be drawn to hand on.
-type drawing interface {
-	Write(io.Writer, draw.Format) error
-}
-
 // drawMap draws the map of sessions.
 func (a *App) drawMap(sessions []string) tea.Cmd {
 	ws, title, of := a.ws, a.name(), fmt.Sprintf("%d sessions", len(sessions))
@@ -517,7 +511,7 @@ func (a *App) answerDrawing(key string) tea.Cmd {
 }
 
 // keepDrawing writes a drawing beside the sessions file, as SVG and PDF.
-func keepDrawing(dir, kind, of string, d drawing) tea.Msg {
+func keepDrawing(dir, kind, of string, d draw.Drawing) tea.Msg {
 	stem := filepath.Join(dir, "drawings", kind+"-"+time.Now().Format("2006-01-02-150405"))
 	if err := os.MkdirAll(filepath.Dir(stem), 0o700); err != nil {
 		return notice(err.Error())

@@ -3,7 +3,6 @@ package main
 import (
 	"bytes"
 	"fmt"
-	"io"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -45,9 +44,7 @@ fingerprints and accounts out.`,
 			if err != nil {
 				return err
 			}
-			var d interface {
-				Write(io.Writer, draw.Format) error
-			}
+			var d draw.Drawing
 			switch {
 			case o.chart && o.timeline:
 				return &statusError{statusWrongUse, fmt.Errorf("--chart and --timeline are two drawings; make one after the other")}
@@ -136,9 +133,9 @@ func (o drawOptions) chartOf(w *workspace.Workspace, args []string) (c draw.Char
 			c.Title = "a link"
 		}
 		c.From = c.To.Add(-o.over)
-		keeper := meter.NewKeeper(nil, t)
-		c.Samples = keeper.Past(l, c.To).Span(c.From, c.To, min(600, max(int(o.over/time.Second), 1)))
-		return c, keeper.Err()
+		past, err := meter.Past(t, l.Key, c.To)
+		c.Samples = past.Span(c.From, c.To, min(600, max(int(o.over/time.Second), 1)))
+		return c, err
 	}
 	slices.Sort(names)
 	return c, &statusError{statusWrongUse, fmt.Errorf("nothing is known of a link to %q; there were links to: %s", args[0], strings.Join(slices.Compact(names), ", "))}

@@ -56,9 +56,8 @@ func (m metrics) Collect(out chan<- prometheus.Metric) {
 	// Several links to one machine are told as one: their counts together, the best of
 	// their ages, the worst of the rest.
 	type hop struct {
-		n      int
-		state  walk.LinkState
-		frozen bool
+		n     int
+		state walk.LinkState
 	}
 	hops := map[string]hop{}
 	for _, l := range m.walker.Links() {
@@ -74,7 +73,7 @@ func (m metrics) Collect(out chan<- prometheus.Metric) {
 				h.state.Since = l.Since
 			}
 		}
-		h.frozen = h.frozen || l.Frozen
+		h.state.Frozen = h.state.Frozen || l.Frozen
 		hops[l.Hop] = h
 	}
 	for name, h := range hops {
@@ -87,7 +86,7 @@ func (m metrics) Collect(out chan<- prometheus.Metric) {
 		counter(payload, float64(l.PayOut), name, "out")
 		counter(resent, float64(l.Packets.Resent), name)
 		gauge(linkTrip, l.RoundTrip.Seconds(), name)
-		gauge(linkFrozen, one(h.frozen), name)
+		gauge(linkFrozen, one(l.Frozen), name)
 	}
 	again, verdicts := map[string]int{}, map[[2]string]int{}
 	for _, l := range m.set.Lines() {

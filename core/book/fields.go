@@ -380,9 +380,13 @@ func readTunnel(n *unstable.Node) (Tunnel, bool) {
 		key := it.Node().Key()
 		key.Next()
 		word := string(key.Node().Data)
-		part := map[string]*string{"bring": &t.Bring, "lend": &t.Lend, "roam": &t.Roam, "reach": &t.Reach, "only": &t.Only, "direct": &t.Direct, "login": &t.Login, "idle": &t.Idle, "rate": &t.Rate}[word]
+		part := map[string]*string{"bring": &t.Bring, "lend": &t.Lend, "roam": &t.Roam, "reach": &t.Reach}[word]
+		rule := ruleNamed(word)
+		if rule != nil {
+			part = rule.of(&t)
+		}
 		value := it.Node().Value()
-		if part != nil && *part == "" && value.Kind == unstable.Array && (word == "only" || word == "direct") {
+		if rule != nil && rule.list && *part == "" && value.Kind == unstable.Array {
 			for each := value.Children(); each.Next(); {
 				n := each.Node()
 				if n.Kind == unstable.Comment {

@@ -32,6 +32,31 @@ type Tunnel struct {
 	Idle, Rate string
 }
 
+// tunnelRule is what can be said of a tunnel beside where it leads.
+type tunnelRule struct {
+	word string
+	list bool // a list in TOML, parted by blanks in a line
+	of   func(*Tunnel) *string
+}
+
+var tunnelRules = []tunnelRule{
+	{"only", true, func(t *Tunnel) *string { return &t.Only }},
+	{"direct", true, func(t *Tunnel) *string { return &t.Direct }},
+	{"login", false, func(t *Tunnel) *string { return &t.Login }},
+	{"idle", false, func(t *Tunnel) *string { return &t.Idle }},
+	{"rate", false, func(t *Tunnel) *string { return &t.Rate }},
+}
+
+// ruleNamed is the rule of a word, nil where it is none.
+func ruleNamed(word string) *tunnelRule {
+	for i := range tunnelRules {
+		if tunnelRules[i].word == word {
+			return &tunnelRules[i]
+		}
+	}
+	return nil
+}
+
 // IdleAfter is [Tunnel.Idle], 0 for never.
 func (t Tunnel) IdleAfter() time.Duration {
 	d, err := time.ParseDuration(t.Idle)
@@ -175,9 +200,9 @@ func (t Tunnel) String() string {
 	if t.Reach != "" {
 		s += " from " + t.Reach
 	}
-	for _, rule := range []struct{ word, list string }{{"only", t.Only}, {"direct", t.Direct}, {"login", t.Login}, {"idle", t.Idle}, {"rate", t.Rate}} {
-		if rule.list != "" {
-			s += " " + rule.word + " " + rule.list
+	for _, r := range tunnelRules {
+		if v := *r.of(&t); v != "" {
+			s += " " + r.word + " " + v
 		}
 	}
 	return s
@@ -205,8 +230,8 @@ func ParseTunnels(line string) ([]Tunnel, error) {
 		if len(words) > own {
 			var into *string
 			for _, w := range words[own:] {
-				if to := map[string]*string{"only": &rules.Only, "direct": &rules.Direct, "login": &rules.Login, "idle": &rules.Idle, "rate": &rules.Rate}[w]; to != nil {
-					into = to
+				if r := ruleNamed(w); r != nil {
+					into = r.of(&rules)
 					continue
 				}
 				if into == nil {
@@ -227,7 +252,9 @@ func ParseTunnels(line string) ([]Tunnel, error) {
 		if err != nil {
 			return nil, err
 		}
-		t.Only, t.Direct, t.Login, t.Idle, t.Rate = rules.Only, rules.Direct, rules.Login, rules.Idle, rules.Rate
+		for _, r := range tunnelRules {
+			*r.of(&t) = *r.of(&rules)
+		}
 		if say := t.wrong(); say != "" {
 			return nil, errors.New(say)
 		}
@@ -245,18 +272,18 @@ func tunnelsText(list []Tunnel) string {
 		if t.Reach != "" {
 			parts[i] += ", reach = " + quote(t.Reach)
 		}
-		for _, rule := range []struct{ word, list string }{{"only", t.Only}, {"direct", t.Direct}} {
-			if rule.list != "" {
+		for _, r := range tunnelRules {
+			v := *r.of(&t)
+			switch {
+			case v == "":
+			case r.list:
 				var each []string
-				for _, d := range strings.Fields(rule.list) {
+				for _, d := range strings.Fields(v) {
 					each = append(each, quote(d))
 				}
-				parts[i] += fmt.Sprintf(", %s = [%s]", rule.word, strings.Join(each, ", "))
-			}
-		}
-		for _, one := range []struct{ word, text string }{{"login", t.Login}, {"idle", t.Idle}, {"rate", t.Rate}} {
-			if one.text != "" {
-				parts[i] += fmt.Sprintf(", %s = %s", one.word, quote(one.text))
+				parts[i] += fmt.Sprintf(", %s = [%s]", r.word, strings.Join(each, ", "))
+			default:
+				parts[i] += fmt.Sprintf(", %s = %s", r.word, quote(v))
 			}
 		}
 		parts[i] += " }"

@@ -269,7 +269,6 @@ func (c Chart) throughput() (*plot.Plot, error) {
 	}
 	name, size := unit(most, "B/s", "kB/s", "MB/s", "GB/s")
 	p := c.panel(name)
-	p.Y.Min, p.Y.Max = 0, most/size*1.05
 	for _, run := range c.runs(func(s meter.Sample) bool { return s.Known }) {
 		in := c.points(run, func(s meter.Sample) float64 { return s.In / size })
 		if err := c.ground(p, c.points(run, func(meter.Sample) float64 { return 0 }), in); err != nil {

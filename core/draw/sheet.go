@@ -48,6 +48,12 @@ const (
 	PDF Format = "pdf"
 )
 
+// Drawing is what can be drawn to hand on: a [Map], a [Chart] or a [Timeline].
+type Drawing interface {
+	// Write draws it. It fails where there is no such format, or writing fails.
+	Write(w io.Writer, f Format) error
+}
+
 func newSheet(f Format, width, height float64) (*sheet, error) {
 	s := &sheet{height: height, fonts: font.NewCache(liberation.Collection())}
 	switch f {

@@ -150,13 +150,9 @@ func (k *Keeper) forget(now time.Time) {
 
 // begin makes a series, with what the store has of it.
 func (k *Keeper) begin(r Reading, now time.Time) *held {
-	var h *held
-	if r.Brief {
-		h = &held{name: r.Name, seen: now}
-		h.brief = true
-		h.begin(now)
-	} else {
-		h = k.past(r.Key, r.Name, now)
+	h := &held{name: r.Name, seen: now}
+	if h.brief = r.Brief; !r.Brief {
+		k.restore(h, r.Key, now)
 	}
 	k.mu.Lock()
 	k.series[r.Key] = h
@@ -172,18 +168,23 @@ func (k *Keeper) fail(err error) {
 	}
 }
 
-// restore puts kept samples back.
-func (s *Series) restore(row Row) {
+// restore puts what a store has of a link into the series.
+func (s *Series) restore(store Store, key string, now time.Time) error {
+	rows, err := store.Samples(key)
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	for i := range s.levels {
-		if l := &s.levels[i]; l.span == row.Span {
-			for _, sample := range row.Samples {
-				l.put(sample, s.base)
+	s.begin(now)
+	for _, row := range rows {
+		for i := range s.levels {
+			if l := &s.levels[i]; l.span == row.Span {
+				for _, sample := range row.Samples {
+					l.put(sample, s.base)
+				}
+				l.pending = 0
 			}
-			l.pending = 0
 		}
 	}
+	return err
 }
 
 // Keep hands what is not kept yet to the store. What the store does not take is tried
@@ -268,7 +269,9 @@ func (k *Keeper) Since(from, now time.Time) []Hauled {
 		}
 		for _, o := range others {
 			if links[o.Key] == nil && !o.Last.Before(from) {
-				links[o.Key] = k.past(o.Key, o.Name, now)
+				h := &held{name: o.Name}
+				k.restore(h, o.Key, now)
+				links[o.Key] = h
 			}
 		}
 	}
@@ -281,22 +284,18 @@ func (k *Keeper) Since(from, now time.Time) []Hauled {
 	return all
 }
 
-// Past is the series of a link as the store has it, also of one that is not live.
-func (k *Keeper) Past(m Metered, now time.Time) *Series { return &k.past(m.Key, m.Name, now).Series }
-
-// past is a series of what the store has of a link.
-func (k *Keeper) past(key, name string, now time.Time) *held {
-	h := &held{name: name, seen: now}
-	h.begin(now)
+// restore puts what the store has of a link into a series that is empty.
+func (k *Keeper) restore(h *held, key string, now time.Time) {
 	if k.store == nil {
-		return h
+		return
 	}
-	rows, err := k.store.Samples(key)
-	if err != nil {
+	if err := h.Series.restore(k.store, key, now); err != nil {
 		k.fail(err)
 	}
-	for _, row := range rows {
-		h.restore(row)
-	}
-	return h
+}
+
+// Past is the series of a link as a store has it, also of one that is not live.
+func Past(store Store, key string, now time.Time) (*Series, error) {
+	s := &Series{}
+	return s, s.restore(store, key, now)
 }

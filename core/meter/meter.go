@@ -99,6 +99,15 @@ var (
 	forFlows = []shape{{time.Second, 120}, {15 * time.Second, 240}, {5 * time.Minute, 288}}
 )
 
+// KeptFor tells for which spans samples of links are kept, and how long each.
+func KeptFor() map[time.Duration]time.Duration {
+	kept := map[time.Duration]time.Duration{}
+	for _, s := range forLinks {
+		kept[s.span] = s.span * time.Duration(s.n)
+	}
+	return kept
+}
+
 // level is a ring of spans of one length.
 type level struct {
 	shape

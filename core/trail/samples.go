@@ -19,11 +19,6 @@ const samplesTable = `
 	create index if not exists samples_link on samples (link, span, last);
 	create index if not exists samples_last on samples (span, last);`
 
-// keptFor is how long samples of a span are kept.
-var keptFor = map[time.Duration]time.Duration{
-	time.Second: time.Hour, time.Minute: 24 * time.Hour, 15 * time.Minute: 28 * 24 * time.Hour,
-}
-
 // KeepSamples adds samples of links, and lets old ones go. All of it is written or
 // nothing.
 func (t *Trail) KeepSamples(rows []meter.Row) error {
@@ -49,7 +44,7 @@ func (t *Trail) KeepSamples(rows []meter.Row) error {
 				return err
 			}
 		}
-		for span, kept := range keptFor {
+		for span, kept := range meter.KeptFor() {
 			if _, err := tx.Exec("delete from samples where span = ? and last < ?", int64(span/time.Second), now.Add(-kept).UnixMilli()); err != nil {
 				return err
 			}
