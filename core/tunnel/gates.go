@@ -9,6 +9,23 @@ type Gate struct {
 	Seen    string       // what was seen, or ""
 }
 
+// Standing is how a tunnel stands as a whole, and what is off, in words: untried as long
+// as its way is not there and was not lost.
+func (l Line) Standing() (v gate.Verdict, off string) {
+	answers := gate.ParseVerdict(l.Answers)
+	switch {
+	case l.Error != "":
+		return gate.Shut, l.Error
+	case !l.Up && !l.Lost.IsZero():
+		return gate.Ajar, "the way is lost, the door stays"
+	case !l.Up:
+		return gate.Untried, ""
+	case answers >= gate.Ajar:
+		return answers, l.Proof
+	}
+	return gate.Open, ""
+}
+
 // Gates are a tunnel's: its door; for one that is brought also whether the service
 // answers, tried from the far side, and whether it was heard to speak, as some protocols
 // do by themselves.

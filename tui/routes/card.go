@@ -43,18 +43,16 @@ func (m *Model) doors(e *entry) []string {
 	t := m.theme
 	var lines []string
 	for _, l := range m.openTunnels(e.name) {
-		mark, say := t.Live.Render("⇄"), fmt.Sprintf("%s, %d live", l.Drawn(), l.Live)
-		switch {
-		case l.Error != "":
-			mark, say = t.Mark(gate.Shut), l.Drawn()+": "+l.Error
-		case !l.Up && !l.Lost.IsZero():
-			mark, say = t.Mark(gate.Ajar), l.Drawn()+": the way is lost, the door stays"
-		case !l.Up:
-			mark = t.Accent.Render(m.turning())
-		}
+		v, off := l.Standing()
+		mark, say := t.Mark(v), fmt.Sprintf("%s, %d live", l.Drawn(), l.Live)
 		proven := l.Proof != "" && l.Error == "" && l.Up
-		if proven && l.Answers != gate.Open.String() {
-			mark = t.Mark(gate.ParseVerdict(l.Answers))
+		switch {
+		case v == gate.Open:
+			mark = t.Live.Render("⇄")
+		case v == gate.Untried:
+			mark = t.Accent.Render(m.turning())
+		case !proven: // else its gates tell
+			say = l.Drawn() + ": " + off
 		}
 		if l.Beyond {
 			say = t.Verdict(gate.Ajar).Render("OPEN TO OTHER MACHINES ") + say

@@ -106,9 +106,7 @@ func (m *Model) look() {
 		if find != "" && !strings.Contains(strings.ToLower(r.words), find) {
 			return
 		}
-		if s := m.live.Keeper.Series(r.key); s != nil {
-			r.in, r.out = s.Now(now)
-		}
+		r.in, r.out = m.series(r.key).Now(now)
 		all = append(all, r)
 	}
 	addFlow := func(r row) {
@@ -363,26 +361,27 @@ func (m *Model) takes(l link) string {
 
 // subject is what the chart is of: the chosen flow or shell, or a link.
 func (m *Model) subject() (name string, series *meter.Series) {
-	name, series = m.subjectKnown()
-	if name != "" && series == nil {
-		series = &meter.Series{} // nothing is counted yet
-	}
-	return name, series
-}
-
-func (m *Model) subjectKnown() (name string, series *meter.Series) {
 	if r, ok := m.selected(); ok && m.onList && r.key != "" {
-		s := m.live.Keeper.Series(r.key)
 		switch {
 		case r.flow != nil:
-			return who(*r.flow) + " to " + r.flow.To, s
+			name = who(*r.flow) + " to " + r.flow.To
 		case r.door != nil:
-			return r.session + ", door " + r.at, s
+			name = r.session + ", door " + r.at
+		default:
+			name = r.program.What + " of " + r.program.Session
 		}
-		return r.program.What + " of " + r.program.Session, s
+		return name, m.series(r.key)
 	}
 	if l, ok := m.link(); ok {
-		return l.Hop, m.live.Keeper.Series(l.key)
+		return l.Hop, m.series(l.key)
 	}
 	return "", nil
+}
+
+// series is what is held of a key, an empty one where nothing is counted yet.
+func (m *Model) series(key string) *meter.Series {
+	if s := m.live.Keeper.Series(key); s != nil {
+		return s
+	}
+	return &meter.Series{}
 }

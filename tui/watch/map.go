@@ -151,10 +151,7 @@ func (m *Model) stroke(l link) string {
 
 // rates of a link, in bytes a second.
 func (m *Model) rates(l link) (in, out float64) {
-	if s := m.live.Keeper.Series(l.key); s != nil {
-		return s.Now(time.Now())
-	}
-	return 0, 0
+	return m.series(l.key).Now(time.Now())
 }
 
 func (m *Model) wayLine(w way, selected bool) string {
@@ -297,20 +294,15 @@ func (m *Model) rowLine(r row, selected bool) string {
 // doorLine draws a tunnel with how it stands.
 func (m *Model) doorLine(l tunnel.Line, whose string) string {
 	t := m.theme
-	mark, say := t.Mark(gate.Open), fmt.Sprintf("%s  %s, %s so far", l.Drawn(), plural(l.Live, "flow", "flows"), fit.Bytes(float64(l.In+l.Out)))
-	switch {
-	case l.Error != "":
-		mark, say = t.Mark(gate.Shut), l.Drawn()+"  "+t.Verdict(gate.Shut).Render(l.Error)
-	case !l.Up && !l.Lost.IsZero():
-		mark, say = t.Mark(gate.Ajar), l.Drawn()+"  "+t.Verdict(gate.Ajar).Render("the way is lost, the door stays")
-	case !l.Up:
-		mark, say = t.Mark(gate.Untried), l.Drawn()+"  walked at the first knock"
-	case l.Answers == gate.Shut.String() || l.Answers == gate.Ajar.String():
-		v := gate.Ajar
-		if l.Answers == gate.Shut.String() {
-			v = gate.Shut
-		}
-		mark, say = t.Mark(v), l.Drawn()+"  "+t.Verdict(v).Render(l.Proof)
+	v, off := l.Standing()
+	mark, say := t.Mark(v), l.Drawn()+"  "
+	switch v {
+	case gate.Open:
+		say += fmt.Sprintf("%s, %s so far", plural(l.Live, "flow", "flows"), fit.Bytes(float64(l.In+l.Out)))
+	case gate.Untried:
+		say += "walked at the first knock"
+	default:
+		say += t.Verdict(v).Render(off)
 	}
 	if l.Beyond {
 		say = t.Verdict(gate.Ajar).Render("OPEN TO OTHER MACHINES ") + say
