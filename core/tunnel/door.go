@@ -203,8 +203,8 @@ func (t *Tunnel) end(why error) {
 	if t.ctx.Err() == nil {
 		defer t.o.Tell(Shut{Session: t.Session, What: t.What()})
 	}
-	t.cancel(why)
 	t.mu.Lock()
+	t.cancel(why) // under the lock: nothing is begun any more, see keep
 	door.Leave(t.address)
 	if t.listener != nil {
 		t.listener.Close()

@@ -231,8 +231,14 @@ func (t *Tunnel) keepProof() {
 	t.keep(t.Prove)
 }
 
-// keep remembers what a proof has seen, and tells it.
+// keep remembers what a proof has seen, and tells it. A tunnel that is being closed, as
+// its way comes, is not proven any more.
 func (t *Tunnel) keep(prove func(context.Context) Proof) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.ctx.Err() != nil {
+		return
+	}
 	t.wg.Go(func() {
 		p := prove(t.ctx)
 		if p.Verdict == gate.Untried {

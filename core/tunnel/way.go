@@ -64,7 +64,9 @@ func (w *Way) Route() route.Route { return w.route }
 
 // Close gives the way up and waits until nothing of it is left.
 func (w *Way) Close() {
-	w.cancel()
+	w.mu.Lock()
+	w.cancel() // under the lock: no lane is added any more
+	w.mu.Unlock()
 	w.wg.Wait()
 }
 
