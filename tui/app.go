@@ -17,12 +17,13 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"meatus/core/away"
 	"meatus/core/book"
+	"meatus/core/event"
 	"meatus/core/gate"
 	"meatus/core/mend"
 	"meatus/core/meter"
 	"meatus/core/route"
+	"meatus/core/screenlock"
 	"meatus/core/shell"
 	"meatus/core/trail"
 	"meatus/core/tunnel"
@@ -72,7 +73,7 @@ type App struct {
 	options Options
 	theme   *theme.Theme
 	walker  *walk.Walker
-	inbox   *walk.Inbox
+	inbox   *event.Inbox
 	written <-chan struct{} // the sessions file was, nil where it cannot be watched
 	desk    *ask.Desk
 	ctx     context.Context
@@ -161,9 +162,9 @@ func New(ws *workspace.Workspace, o Options) *App {
 		ws.Logins = a.trail
 	}
 	a.walker = walk.New(walk.Config{Vouched: ws.Vouched, Asker: a.desk, Dialer: o.Dialer, Logins: ws.Logins, Display: func() (*window.Display, error) { return window.Local(os.Getenv) }})
-	a.inbox = a.walker.Subscribe()
+	a.inbox = a.walker.Events.Subscribe()
 	if a.trail != nil {
-		inbox := a.walker.Subscribe()
+		inbox := a.walker.Events.Subscribe()
 		go func() {
 			a.trail.Follow(a.ctx, inbox, func(err error) {
 				switch {
@@ -180,7 +181,7 @@ func New(ws *workspace.Workspace, o Options) *App {
 	a.hosts = hosts.New(ws, a.trail, t)
 	a.keys = keys.New(ws, a.walker.Ring.Entries, t)
 	a.ring = ringplace.New(ws, a.walker, t)
-	a.tunnels = tunnel.NewSet(a.walker, a.walker.Tell)
+	a.tunnels = tunnel.NewSet(a.walker, a.walker.Events.Tell)
 	var store meter.Store
 	if a.trail != nil {
 		store = a.trail
@@ -197,7 +198,7 @@ func New(ws *workspace.Workspace, o Options) *App {
 	if hide, err := a.tunnels.Show(ws.Dir, "the full screen"); err == nil { // without it, others do not see them
 		a.hide = hide
 	}
-	away.Tell(a.ctx, func(why string) {
+	screenlock.Watch(a.ctx, func(why string) {
 		if n := a.walker.Ring.Forget(); n > 0 {
 			a.desk.Send(gone{why, n})
 		}
@@ -263,7 +264,7 @@ type (
 	notice  string
 	looked  struct{}
 	again   int // the time to check all again, and for which asking
-	heard   []walk.Event
+	heard   []event.Event
 	arrived struct {
 		session string
 		route   route.Route

@@ -12,6 +12,8 @@ import (
 	"time"
 
 	tea "charm.land/bubbletea/v2"
+
+	"meatus/core/atomicfile"
 	"meatus/core/book"
 	"meatus/core/draw"
 	"meatus/core/gate"
@@ -22,7 +24,6 @@ import (
 	"meatus/core/trail"
 	"meatus/core/tunnel"
 	"meatus/core/walk"
-	"meatus/core/whole"
 	"meatus/core/workspace"
 	"meatus/tui/carry"
 	"meatus/tui/compose"
@@ -520,7 +521,7 @@ func keepDrawing(dir, kind, of string, d draw.Drawing) tea.Msg {
 		var text bytes.Buffer
 		err := d.Write(&text, f)
 		if err == nil {
-			err = whole.Write(stem+"."+string(f), text.Bytes())
+			err = atomicfile.Write(stem+"."+string(f), text.Bytes())
 		}
 		if err != nil {
 			return notice("drawing the " + kind + ": " + err.Error())

@@ -10,7 +10,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
-	"meatus/core/plain"
+	"meatus/core/sanitize"
 	"meatus/tui/entry"
 	"meatus/tui/fit"
 	"meatus/tui/theme"
@@ -47,7 +47,7 @@ func (a *App) name() string {
 	if a.options.Name != "" {
 		return a.options.Name
 	}
-	return plain.Line(filepath.Base(a.ws.Dir), 40)
+	return sanitize.Line(filepath.Base(a.ws.Dir), 40)
 }
 
 // waiting says in a shell that its line is frozen, or that a question waits

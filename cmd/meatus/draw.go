@@ -10,10 +10,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"meatus/core/atomicfile"
 	"meatus/core/draw"
 	"meatus/core/meter"
 	"meatus/core/trail"
-	"meatus/core/whole"
 	"meatus/core/workspace"
 )
 
@@ -64,7 +64,7 @@ fingerprints and accounts out.`,
 			if err := d.Write(&text, draw.Format(strings.TrimPrefix(filepath.Ext(o.out), "."))); err != nil {
 				return &statusError{statusWrongUse, err}
 			}
-			return whole.Write(o.out, text.Bytes())
+			return atomicfile.Write(o.out, text.Bytes())
 		},
 	}
 	c.Flags().StringVarP(&o.out, "output", "o", "", "the file to write, .svg or .pdf")

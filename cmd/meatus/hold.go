@@ -14,9 +14,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"meatus/core/book"
+	"meatus/core/event"
 	"meatus/core/route"
 	"meatus/core/tunnel"
-	"meatus/core/walk"
 	"meatus/core/workspace"
 )
 
@@ -107,8 +107,8 @@ func (o holdOptions) run(cmd *cobra.Command, w *workspace.Workspace, names []str
 	said := &saying{out: cmd.OutOrStdout(), asJSON: o.asJSON}
 	failed := make(chan error, len(names))
 	changed := make(chan struct{}, 1) // a door or a way is there
-	set := tunnel.NewSet(walker, func(e walk.Event) {
-		walker.Tell(e)
+	set := tunnel.NewSet(walker, func(e event.Event) {
+		walker.Events.Tell(e)
 		said.event(e)
 		switch e := e.(type) {
 		case tunnel.Came, tunnel.Opened:
@@ -269,7 +269,7 @@ func (s *saying) say(fields map[string]any, text string) {
 	fmt.Fprintln(s.out, text)
 }
 
-func (s *saying) event(e walk.Event) {
+func (s *saying) event(e event.Event) {
 	switch e := e.(type) {
 	case tunnel.Opened:
 		s.say(map[string]any{"event": "open", "session": e.Session, "tunnel": e.What, "door": e.Address}, fmt.Sprintf("%s: %s, the door is %s", e.Session, e.What, e.Address))

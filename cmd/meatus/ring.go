@@ -12,9 +12,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"meatus/core/away"
 	"meatus/core/keyfile"
 	"meatus/core/ring"
+	"meatus/core/screenlock"
 	"meatus/core/walk"
 )
 
@@ -62,7 +62,7 @@ func (o ringOptions) run(cmd *cobra.Command, open opener, keys, command []string
 	walker := walk.New(walk.Config{Vouched: w.Vouched, Asker: asker})
 	defer walker.Close()
 	defer keepTrail(w.Dir, walker)()
-	inbox := walker.Subscribe()
+	inbox := walker.Events.Subscribe()
 	if behindAgent {
 		if err := standBefore(cmd.Context(), walker); err != nil {
 			return err
@@ -107,7 +107,7 @@ func (o ringOptions) run(cmd *cobra.Command, open opener, keys, command []string
 		}
 		o.tell(cmd, "holds", e, nil)
 	}
-	away.Tell(cmd.Context(), func(why string) {
+	screenlock.Watch(cmd.Context(), func(why string) {
 		if n := walker.Ring.Forget(); n > 0 {
 			fmt.Fprintf(cmd.ErrOrStderr(), "meatus: %s: %d keys are gone from the ring\n", why, n)
 		}

@@ -17,6 +17,7 @@ import (
 	"golang.org/x/sync/errgroup"
 	"golang.org/x/term"
 
+	"meatus/core/event"
 	"meatus/core/gate"
 	"meatus/core/route"
 	"meatus/core/walk"
@@ -248,14 +249,14 @@ func rawTerminal(program *walk.Program) (restore func()) {
 
 // traceTo tells the walk's gates as lines, until stopped.
 func traceTo(out io.Writer, walker *walk.Walker, hop func(int) string) (stop func()) {
-	inbox := walker.Subscribe()
+	inbox := walker.Events.Subscribe()
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan struct{})
 	start := time.Now()
 	say := func(hop string, what any, verdict, seen string) {
 		fmt.Fprintf(out, "%7.3fs  %-12s  %-8v  %-7s  %s\n", time.Since(start).Seconds(), hop, what, verdict, seen)
 	}
-	print := func(events []walk.Event) {
+	print := func(events []event.Event) {
 		for _, e := range events {
 			switch e := e.(type) {
 			case walk.Passed:

@@ -99,7 +99,7 @@ func keepTrailOf(dir string, walker *walk.Walker) (t *trail.Trail, record func(t
 	}
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan struct{})
-	inbox := walker.Subscribe()
+	inbox := walker.Events.Subscribe()
 	go func() {
 		defer close(done)
 		t.Follow(ctx, inbox, func(err error) {

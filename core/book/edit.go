@@ -14,7 +14,7 @@ import (
 
 	"github.com/pelletier/go-toml/v2/unstable"
 
-	"meatus/core/whole"
+	"meatus/core/atomicfile"
 )
 
 // ErrMoved says that the file is no longer the one an edit was made for.
@@ -25,7 +25,7 @@ var ErrMoved = errors.New("the file was changed meanwhile; look at it again")
 // fails, leaving the file alone, where the new text would bring a mistake that
 // the old one did not have. It returns the book as it then is.
 func Change(path, what string, edit func(before *Book, text []byte) ([]byte, error)) (*Book, error) {
-	unlock, err := whole.Lock(path)
+	unlock, err := atomicfile.Lock(path)
 	if err != nil {
 		return nil, err
 	}
@@ -48,7 +48,7 @@ func Change(path, what string, edit func(before *Book, text []byte) ([]byte, err
 	if bytes.Equal(text, changed) {
 		return after, nil
 	}
-	if err := whole.Write(path, changed); err != nil {
+	if err := atomicfile.Write(path, changed); err != nil {
 		return nil, err
 	}
 	return after, remember(path, what, text, changed)

@@ -10,7 +10,7 @@ import (
 	"slices"
 	"strings"
 
-	"meatus/core/plain"
+	"meatus/core/sanitize"
 )
 
 // Columns are the columns of an exported list, and the fields of its JSON
@@ -68,7 +68,7 @@ func (b *Book) Export(w io.Writer, format string, effective bool) error {
 		encoder.SetEscapeHTML(false)
 		return encoder.Encode(all)
 	}
-	return fmt.Errorf("%q is no format; there are csv and json", plain.Line(format, 20))
+	return fmt.Errorf("%q is no format; there are csv and json", sanitize.Line(format, 20))
 }
 
 // Row is one session of an imported list: its values as a person writes them.
@@ -94,7 +94,7 @@ func ReadRows(r io.Reader, format string) ([]Row, error) {
 	case "json":
 		return readJSON(text)
 	}
-	return nil, fmt.Errorf("%q is no format; there are csv and json", plain.Line(format, 20))
+	return nil, fmt.Errorf("%q is no format; there are csv and json", sanitize.Line(format, 20))
 }
 
 func checkColumns(names []string, where string) error {
@@ -105,7 +105,7 @@ func checkColumns(names []string, where string) error {
 			if hint == "" {
 				hint = "known: " + strings.Join(known, ", ")
 			}
-			return fmt.Errorf("%s: there is no column %q; %s", where, plain.Line(name, 40), hint)
+			return fmt.Errorf("%s: there is no column %q; %s", where, sanitize.Line(name, 40), hint)
 		}
 	}
 	return nil
@@ -153,7 +153,7 @@ func readJSON(text []byte) ([]Row, error) {
 	decoder := json.NewDecoder(bytes.NewReader(text))
 	decoder.UseNumber()
 	if err := decoder.Decode(&objects); err != nil {
-		return nil, fmt.Errorf("not a JSON array of objects: %s", plain.Line(err.Error(), 120))
+		return nil, fmt.Errorf("not a JSON array of objects: %s", sanitize.Line(err.Error(), 120))
 	}
 	var rows []Row
 	for i, object := range objects {
@@ -221,7 +221,7 @@ func (b *Book) Compare(rows []Row) Import {
 		seen[row.Name] = row.Line
 		switch {
 		case !ValidName(row.Name):
-			im.Mistakes = append(im.Mistakes, fmt.Sprintf("row %d: %q cannot be a session's name; %s", row.Line, plain.Line(row.Name, 40), nameHint))
+			im.Mistakes = append(im.Mistakes, fmt.Sprintf("row %d: %q cannot be a session's name; %s", row.Line, sanitize.Line(row.Name, 40), nameHint))
 		case twice:
 			im.Mistakes = append(im.Mistakes, fmt.Sprintf("row %d: %s was in row %d already", row.Line, row.Name, first))
 		case s == nil && row.Values["host"] == "":

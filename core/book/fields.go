@@ -13,7 +13,7 @@ import (
 
 	"github.com/pelletier/go-toml/v2/unstable"
 
-	"meatus/core/plain"
+	"meatus/core/sanitize"
 )
 
 // field is one key a table can have. set puts the value into the table, or says
@@ -136,7 +136,7 @@ func setText(v *Value[string], n *unstable.Node, o Origin, check func(string) (s
 	if strings.TrimSpace(s) == "" {
 		return "it is empty", "leave the line out where there is no value"
 	}
-	if plain.Line(s, len(s)+1) != s {
+	if sanitize.Line(s, len(s)+1) != s {
 		return "it holds control characters or blanks at its ends", "write it anew"
 	}
 	if check != nil {
@@ -185,7 +185,7 @@ func setPort(t *table, n *unstable.Node, o Origin) (string, string) {
 	}
 	port, err := strconv.Atoi(strings.ReplaceAll(string(n.Data), "_", ""))
 	if err != nil || port < 1 || port > 65535 {
-		return fmt.Sprintf("%s is no port", plain.Line(string(n.Data), 20)), hint
+		return fmt.Sprintf("%s is no port", sanitize.Line(string(n.Data), 20)), hint
 	}
 	t.settings.Port = Value[int]{port, o, true}
 	return "", ""
@@ -212,7 +212,7 @@ func ParseKeepalive(s string) (time.Duration, error) {
 	}
 	d, err := time.ParseDuration(s)
 	if err != nil || d < time.Second || d > time.Hour {
-		return 0, fmt.Errorf("%q is no time between keepalives", plain.Line(s, 20))
+		return 0, fmt.Errorf("%q is no time between keepalives", sanitize.Line(s, 20))
 	}
 	return d, nil
 }
@@ -231,7 +231,7 @@ func setPattern(t *table, n *unstable.Node, o Origin) (string, string) {
 
 func checkHost(s string) (string, string) {
 	if !ValidHost(s) {
-		return fmt.Sprintf("%q is no host", plain.Line(s, 60)), "write a name or an address alone; user and port have lines of their own"
+		return fmt.Sprintf("%q is no host", sanitize.Line(s, 60)), "write a name or an address alone; user and port have lines of their own"
 	}
 	return "", ""
 }
@@ -257,7 +257,7 @@ func ValidHost(s string) bool {
 
 func checkUser(s string) (string, string) {
 	if !ValidUser(s) {
-		return fmt.Sprintf("%q is no login name", plain.Line(s, 40)), "write the account's name alone"
+		return fmt.Sprintf("%q is no login name", sanitize.Line(s, 40)), "write the account's name alone"
 	}
 	return "", ""
 }
@@ -265,7 +265,7 @@ func checkUser(s string) (string, string) {
 // ValidUser tells whether s can be a login name: printable, without blanks,
 // colons and slashes.
 func ValidUser(s string) bool {
-	return s != "" && !strings.ContainsAny(s, " \t:/") && plain.Line(s, len(s)+1) == s
+	return s != "" && !strings.ContainsAny(s, " \t:/") && sanitize.Line(s, len(s)+1) == s
 }
 
 func checkPath(s string) (string, string) {
@@ -279,7 +279,7 @@ func checkDial(s string) (string, string) {
 	host, port, err := net.SplitHostPort(s)
 	n, perr := strconv.Atoi(port)
 	if err != nil || perr != nil || host == "" || n < 1 || n > 65535 {
-		return fmt.Sprintf("%q is no address with a port", plain.Line(s, 60)), `write it like "127.0.0.1:40022"`
+		return fmt.Sprintf("%q is no address with a port", sanitize.Line(s, 60)), `write it like "127.0.0.1:40022"`
 	}
 	return "", ""
 }
@@ -291,13 +291,13 @@ func oneOf(words ...string) func(string) (say, hint string) {
 		if slices.Contains(words, s) {
 			return "", ""
 		}
-		return fmt.Sprintf("%q is not one of the words it can be", plain.Line(s, 40)), "write " + quoted
+		return fmt.Sprintf("%q is not one of the words it can be", sanitize.Line(s, 40)), "write " + quoted
 	}
 }
 
 func checkTerm(s string) (string, string) {
 	if strings.ContainsFunc(s, func(r rune) bool { return r <= ' ' || r > '~' || r == '/' }) || len(s) > 64 {
-		return fmt.Sprintf("%q is no terminal's name", plain.Line(s, 40)), `write it like "xterm-256color" or "vt220"`
+		return fmt.Sprintf("%q is no terminal's name", sanitize.Line(s, 40)), `write it like "xterm-256color" or "vt220"`
 	}
 	return "", ""
 }
@@ -307,14 +307,14 @@ func checkEnv(s string) (string, string) {
 	if !ok || name == "" || strings.ContainsFunc(name, func(r rune) bool {
 		return r != '_' && (r > '~' || !unicode.IsLetter(r) && !unicode.IsDigit(r))
 	}) {
-		return fmt.Sprintf("%q sets no variable", plain.Line(s, 40)), `write it like "LANG=C.UTF-8"`
+		return fmt.Sprintf("%q sets no variable", sanitize.Line(s, 40)), `write it like "LANG=C.UTF-8"`
 	}
 	return "", ""
 }
 
 func checkPattern(s string) (string, string) {
 	if _, err := path.Match(s, "x"); err != nil || strings.ContainsAny(s, " \t") {
-		return fmt.Sprintf("%q is no host and no pattern", plain.Line(s, 40)), "write an address, a session's name, or a pattern: * for any letters, ? for one"
+		return fmt.Sprintf("%q is no host and no pattern", sanitize.Line(s, 40)), "write an address, a session's name, or a pattern: * for any letters, ? for one"
 	}
 	return "", ""
 }
@@ -336,7 +336,7 @@ func setTime(v *Value[time.Duration], n *unstable.Node, o Origin, what, never st
 		err = errOutside
 	}
 	if err != nil {
-		return fmt.Sprintf("%q is no time %s", plain.Line(string(n.Data), 20), what), hint
+		return fmt.Sprintf("%q is no time %s", sanitize.Line(string(n.Data), 20), what), hint
 	}
 	*v = Value[time.Duration]{d, o, true}
 	return "", ""

@@ -13,7 +13,7 @@ import (
 
 	"github.com/pelletier/go-toml/v2/unstable"
 
-	"meatus/core/plain"
+	"meatus/core/sanitize"
 )
 
 // table is one table of the file on its way to becoming settings.
@@ -93,7 +93,7 @@ func (r *reader) readFrom(start int) int {
 	if errors.As(err, &pe) {
 		at, say = start+int(p.Range(pe.Highlight).Offset), pe.Message
 	}
-	found := r.problem(r.place(at), "not TOML: "+plain.Line(say, 160), "")
+	found := r.problem(r.place(at), "not TOML: "+sanitize.Line(say, 160), "")
 	if line := r.lines[found.Line-1]; !bytes.HasPrefix(bytes.TrimLeft(r.text[line:], " \t"), []byte("[")) {
 		r.spoil(found) // a mistake in a header is none of the table before it
 	}
@@ -166,13 +166,13 @@ func (r *reader) header(e *unstable.Node, start int) {
 	case parts[0] == "session" && len(parts) == 2 && !array:
 		r.current = &table{layer: InSession, name: parts[1], at: at}
 		if !ValidName(parts[1]) {
-			r.spoil(r.problem(at, fmt.Sprintf("%q cannot be a session's name", plain.Line(parts[1], 40)), nameHint))
+			r.spoil(r.problem(at, fmt.Sprintf("%q cannot be a session's name", sanitize.Line(parts[1], 40)), nameHint))
 		}
 		r.sessions = append(r.sessions, r.current)
 	case parts[0] == "key" && len(parts) == 2 && !array:
 		for _, old := range r.keys {
 			if old.name == parts[1] {
-				r.problem(at, fmt.Sprintf("key %q is given twice, first on line %d", plain.Line(parts[1], 40), old.at.Line), "put it in one table")
+				r.problem(at, fmt.Sprintf("key %q is given twice, first on line %d", sanitize.Line(parts[1], 40), old.at.Line), "put it in one table")
 				return
 			}
 		}
@@ -199,7 +199,7 @@ func (r *reader) unknownTable(parts []string, array bool, at Place) {
 	if array {
 		written = "[" + written + "]"
 	}
-	r.problem(at, fmt.Sprintf("%s is no table of a sessions file", plain.Line(written, 60)), hint)
+	r.problem(at, fmt.Sprintf("%s is no table of a sessions file", sanitize.Line(written, 60)), hint)
 }
 
 // keyValue puts one value in the current table.
@@ -211,12 +211,12 @@ func (r *reader) keyValue(e *unstable.Node, start int) {
 	t := r.current
 	switch {
 	case t == nil:
-		r.problem(at, fmt.Sprintf("%q stands before any table", plain.Line(key, 40)), "put it under [defaults] or a session")
+		r.problem(at, fmt.Sprintf("%q stands before any table", sanitize.Line(key, 40)), "put it under [defaults] or a session")
 		return
 	case t.layer == BuiltIn:
 		return
 	case it.Next():
-		r.spoil(r.problem(at, fmt.Sprintf("dotted keys like %q are not used here", plain.Line(key+"."+string(it.Node().Data), 40)), "write a table of its own"))
+		r.spoil(r.problem(at, fmt.Sprintf("dotted keys like %q are not used here", sanitize.Line(key+"."+string(it.Node().Data), 40)), "write a table of its own"))
 		return
 	}
 	f := fieldNamed(key)
@@ -264,7 +264,7 @@ func (r *reader) unknownKey(t *table, key string, at Place, elsewhere *field) {
 	if hint == "" {
 		hint = "known here: " + strings.Join(known, ", ")
 	}
-	r.spoil(r.problem(at, fmt.Sprintf("unknown key %q in %s", plain.Line(key, 40), where), hint))
+	r.spoil(r.problem(at, fmt.Sprintf("unknown key %q in %s", sanitize.Line(key, 40), where), hint))
 }
 
 // resolve makes sessions of tables.
@@ -277,7 +277,7 @@ func (r *reader) resolve(b *Book) {
 	}
 	for _, t := range r.sessions {
 		if first, twice := b.byName[t.name]; twice {
-			p := r.problem(t.at, fmt.Sprintf("session %q is given twice, first on line %d", plain.Line(t.name, 40), first.At.Line), "rename one of them")
+			p := r.problem(t.at, fmt.Sprintf("session %q is given twice, first on line %d", sanitize.Line(t.name, 40), first.At.Line), "rename one of them")
 			r.problems[len(r.problems)-1].Session = t.name
 			if first.Broken == nil {
 				first.Broken = p
@@ -308,7 +308,7 @@ func (r *reader) session(t *table) *Session {
 		if site, ok := r.sites[s.Site.V]; ok {
 			r.take(s, site)
 		} else {
-			r.breaks(s, s.Site.Origin.Place, fmt.Sprintf("there is no site %q", plain.Line(s.Site.V, 40)), meant(s.Site.V, r.order))
+			r.breaks(s, s.Site.Origin.Place, fmt.Sprintf("there is no site %q", sanitize.Line(s.Site.V, 40)), meant(s.Site.V, r.order))
 		}
 	}
 	if r.defaults != nil {
@@ -322,7 +322,7 @@ func (r *reader) session(t *table) *Session {
 	s.Term.orElse(Value[string]{V: DefaultTerm, Set: true})
 	s.Colours.orElse(Value[string]{V: "all", Set: true})
 	if !s.Host.Set && s.Broken == nil {
-		r.breaks(s, t.at, fmt.Sprintf("session %q has no host", plain.Line(t.name, 40)), `give it an address or a name: host = "203.0.113.10"`)
+		r.breaks(s, t.at, fmt.Sprintf("session %q has no host", sanitize.Line(t.name, 40)), `give it an address or a name: host = "203.0.113.10"`)
 	}
 	return s
 }
@@ -353,7 +353,7 @@ func (r *reader) checkVia(b *Book) {
 				if names == nil {
 					names = b.Names()
 				}
-				r.breaks(s, s.Via.Origin.Place, fmt.Sprintf("%s goes via %q, and there is no such session", s.Name, plain.Line(hop, 40)), meant(hop, names))
+				r.breaks(s, s.Via.Origin.Place, fmt.Sprintf("%s goes via %q, and there is no such session", s.Name, sanitize.Line(hop, 40)), meant(hop, names))
 			}
 		}
 	}

@@ -7,7 +7,7 @@ import (
 	"slices"
 	"strings"
 
-	"meatus/core/plain"
+	"meatus/core/sanitize"
 )
 
 // Table is a table of the sessions file: a session or site by its name, a like by
@@ -85,7 +85,7 @@ func (b *Book) WrongValue(layer Layer, key, value string) string {
 	}
 	for _, name := range of {
 		if !slices.Contains(names, name) {
-			return join(fmt.Sprintf("there is no %s %q", map[string]string{"via": "session", "site": "site"}[key], plain.Line(name, 40)), meant(name, names))
+			return join(fmt.Sprintf("there is no %s %q", map[string]string{"via": "session", "site": "site"}[key], sanitize.Line(name, 40)), meant(name, names))
 		}
 	}
 	return ""

@@ -11,7 +11,7 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"meatus/core/plain"
+	"meatus/core/sanitize"
 )
 
 // Tunnel is one tunnel as written: exactly one of Bring, Lend and Roam is set, to
@@ -132,7 +132,7 @@ func (t Tunnel) Beyond() bool {
 func NewTunnel(kind, door, reach string) (t Tunnel, word string, err error) {
 	full, ok := endpoint(door)
 	if !ok {
-		return t, door, fmt.Errorf("a door is a port, ADDRESS:PORT or the path of a socket, not %q", plain.Line(door, 40))
+		return t, door, fmt.Errorf("a door is a port, ADDRESS:PORT or the path of a socket, not %q", sanitize.Line(door, 40))
 	}
 	switch kind {
 	case "roam":
@@ -142,10 +142,10 @@ func NewTunnel(kind, door, reach string) (t Tunnel, word string, err error) {
 	case "lend":
 		t.Lend = full
 	default:
-		return t, kind, fmt.Errorf("%q is no tunnel; there are bring, lend and roam", plain.Line(kind, 20))
+		return t, kind, fmt.Errorf("%q is no tunnel; there are bring, lend and roam", sanitize.Line(kind, 20))
 	}
 	if t.Reach, ok = endpoint(reach); !ok {
-		return t, reach, fmt.Errorf("a service is HOST:PORT, a port or the path of a socket, not %q", plain.Line(reach, 40))
+		return t, reach, fmt.Errorf("a service is HOST:PORT, a port or the path of a socket, not %q", sanitize.Line(reach, 40))
 	}
 	return t, "", nil
 }
@@ -154,7 +154,7 @@ func NewTunnel(kind, door, reach string) (t Tunnel, word string, err error) {
 // system for one.
 func endpoint(word string) (string, bool) {
 	if strings.HasPrefix(word, "/") {
-		return word, utf8.ValidString(word) && plain.Line(word, len(word)+1) == word && len(word) < 4096
+		return word, utf8.ValidString(word) && sanitize.Line(word, len(word)+1) == word && len(word) < 4096
 	}
 	if !strings.Contains(word, ":") {
 		word = "127.0.0.1:" + word
@@ -178,17 +178,17 @@ func (t Tunnel) wrong() string {
 	}
 	for _, d := range strings.Fields(t.Only + " " + t.Direct) {
 		if _, _, ok := Destination(d); !ok {
-			return fmt.Sprintf("a destination is a host, a pattern as *.internal, or a network as 10.61.0.0/16, with or without :PORT, not %q", plain.Line(d, 40))
+			return fmt.Sprintf("a destination is a host, a pattern as *.internal, or a network as 10.61.0.0/16, with or without :PORT, not %q", sanitize.Line(d, 40))
 		}
 	}
 	if d, err := time.ParseDuration(t.Idle); t.Idle != "" && (err != nil || d < time.Second || d > 30*24*time.Hour) {
-		return fmt.Sprintf(`idle is a time from 1s to 720h, as "30m", not %q`, plain.Line(t.Idle, 40))
+		return fmt.Sprintf(`idle is a time from 1s to 720h, as "30m", not %q`, sanitize.Line(t.Idle, 40))
 	}
 	if t.Rate != "" && t.BytesPerSecond() < 1000 {
-		return fmt.Sprintf(`a rate is bytes a second from 1kB on, as "500kB" or "2MB", not %q`, plain.Line(t.Rate, 40))
+		return fmt.Sprintf(`a rate is bytes a second from 1kB on, as "500kB" or "2MB", not %q`, sanitize.Line(t.Rate, 40))
 	}
-	if t.Login != "" && (len(t.Login) > 255 || plain.Line(t.Login, 300) != t.Login || strings.ContainsAny(t.Login, " ,:\"")) {
-		return fmt.Sprintf("a door's login is a word, not %q", plain.Line(t.Login, 40))
+	if t.Login != "" && (len(t.Login) > 255 || sanitize.Line(t.Login, 300) != t.Login || strings.ContainsAny(t.Login, " ,:\"")) {
+		return fmt.Sprintf("a door's login is a word, not %q", sanitize.Line(t.Login, 40))
 	}
 	return ""
 }
@@ -235,7 +235,7 @@ func ParseTunnels(line string) ([]Tunnel, error) {
 					continue
 				}
 				if into == nil {
-					return nil, fmt.Errorf(`%q is not understood: behind a tunnel come idle 30m or rate 2MB, behind a roaming one only, direct or login, too, as in "roam 1080 only *.internal 10.61.0.0/16"`, plain.Line(w, 40))
+					return nil, fmt.Errorf(`%q is not understood: behind a tunnel come idle 30m or rate 2MB, behind a roaming one only, direct or login, too, as in "roam 1080 only *.internal 10.61.0.0/16"`, sanitize.Line(w, 40))
 				}
 				*into = strings.TrimSpace(*into + " " + w)
 			}
@@ -244,7 +244,7 @@ func ParseTunnels(line string) ([]Tunnel, error) {
 		if len(words) == 4 && words[2] == "from" && words[0] != "roam" {
 			words = []string{words[0], words[1], words[3]}
 		} else if len(words) != 2 || words[0] != "roam" {
-			return nil, fmt.Errorf(`%q is no tunnel; write them like "bring 15432 from db.internal:5432, roam 1080"`, plain.Line(part, 60))
+			return nil, fmt.Errorf(`%q is no tunnel; write them like "bring 15432 from db.internal:5432, roam 1080"`, sanitize.Line(part, 60))
 		} else {
 			words = append(words, "")
 		}

@@ -12,7 +12,7 @@ import (
 	"path/filepath"
 	"time"
 
-	"meatus/core/whole"
+	"meatus/core/atomicfile"
 )
 
 // maxUndo is how many edits can be undone.
@@ -60,7 +60,7 @@ func writePast(path string, edits []past) error {
 	if err := os.MkdirAll(filepath.Dir(undoPath(path)), 0o700); err != nil {
 		return err
 	}
-	return whole.Write(undoPath(path), text)
+	return atomicfile.Write(undoPath(path), text)
 }
 
 // remember notes an edit that was written. Where that fails the edit stands, and
@@ -81,7 +81,7 @@ func remember(path, what string, before, after []byte) error {
 // earlier program run. It returns what was undone and the book as it then is. It
 // fails with [ErrMoved] where the file was changed by other means since.
 func Undo(path string) (what string, b *Book, err error) {
-	unlock, err := whole.Lock(path)
+	unlock, err := atomicfile.Lock(path)
 	if err != nil {
 		return "", nil, err
 	}
@@ -102,7 +102,7 @@ func Undo(path string) (what string, b *Book, err error) {
 		return last.What, nil, fmt.Errorf("undoing %s: %w", last.What, ErrMoved)
 	}
 	if !bytes.Equal(text, []byte(last.Before)) {
-		if err := whole.Write(path, []byte(last.Before)); err != nil {
+		if err := atomicfile.Write(path, []byte(last.Before)); err != nil {
 			return last.What, nil, err
 		}
 	}

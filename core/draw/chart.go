@@ -14,7 +14,7 @@ import (
 	vgdraw "gonum.org/v1/plot/vg/draw"
 
 	"meatus/core/meter"
-	"meatus/core/plain"
+	"meatus/core/sanitize"
 )
 
 // Chart is what a link or flow carried over time, with its round trips where they are
@@ -47,7 +47,7 @@ func (c Chart) Write(w io.Writer, f Format) error {
 	if err != nil {
 		return err
 	}
-	sheet.text(margin, margin, sheet.cut(plain.Line(c.Title, 200), 16, true, chartW-2*margin), 16, true, black)
+	sheet.text(margin, margin, sheet.cut(sanitize.Line(c.Title, 200), 16, true, chartW-2*margin), 16, true, black)
 	sheet.text(margin, margin+14, fmt.Sprintf("%s to %s, %s", c.From.Format("2 January 2006, 15:04:05"), c.To.In(c.From.Location()).Format("2 January 2006, 15:04:05"), zone(c.From)), 9, false, grey)
 
 	upper, err := c.throughput()

@@ -13,8 +13,8 @@ import (
 	"gonum.org/v1/plot/vg"
 
 	"meatus/core/gate"
-	"meatus/core/plain"
 	"meatus/core/route"
+	"meatus/core/sanitize"
 )
 
 // Map is what a map of routes shows.
@@ -69,7 +69,7 @@ func (m Map) Write(w io.Writer, f Format) error {
 	if err != nil {
 		return err
 	}
-	sheet.text(margin, margin, plain.Line(m.Title, 100), 16, true, black)
+	sheet.text(margin, margin, sanitize.Line(m.Title, 100), 16, true, black)
 	zone, _ := m.At.Zone()
 	sheet.text(margin, margin+14, fmt.Sprintf("%d sessions, as of %s %s", len(m.Routes), m.At.Format("2 January 2006, 15:04"), zone), 9, false, grey)
 	middle := titleH + max(rows, 1)*rowH/2
@@ -193,7 +193,7 @@ func (m Map) draw(s *sheet, st *station, x, y float64) {
 		name = strings.Join(st.name, ", ")
 	}
 	room := stationW - 26
-	s.text(at+18, top+13, s.cut(plain.Line(name, 200), 10, true, room), 10, true, black)
+	s.text(at+18, top+13, s.cut(sanitize.Line(name, 200), 10, true, room), 10, true, black)
 	where := fmt.Sprintf("%s@%s", st.hop.User, st.hop.Address())
 	key := ""
 	if len(st.hop.Keys) > 0 {
@@ -208,8 +208,8 @@ func (m Map) draw(s *sheet, st *station, x, y float64) {
 			where = ""
 		}
 	}
-	s.text(at+18, top+13+lineH, s.cut(plain.Line(where, 200), 8, false, room), 8, false, grey)
-	s.text(at+18, top+13+2*lineH, s.cut(plain.Line(key, 200), 7, false, room), 7, false, grey)
+	s.text(at+18, top+13+lineH, s.cut(sanitize.Line(where, 200), 8, false, room), 8, false, grey)
+	s.text(at+18, top+13+2*lineH, s.cut(sanitize.Line(key, 200), 7, false, room), 7, false, grey)
 	line := top + h - 2
 	if g := st.gates.Worst(); g.Verdict >= gate.Ajar {
 		line += lineH
@@ -217,7 +217,7 @@ func (m Map) draw(s *sheet, st *station, x, y float64) {
 		if m.Private { // a reason may name addresses and logins
 			say = fmt.Sprintf("%s: %s", g.Verdict, g.Kind)
 		}
-		s.text(at, line, s.cut(plain.Line(say, 300), 7, false, stationW+gap*0.55), 7, false, ink)
+		s.text(at, line, s.cut(sanitize.Line(say, 300), 7, false, stationW+gap*0.55), 7, false, ink)
 	}
 	for _, t := range st.hop.Tunnels {
 		line += lineH
@@ -230,7 +230,7 @@ func (m Map) draw(s *sheet, st *station, x, y float64) {
 		case kind == "roam":
 			say = "roam by " + door
 		}
-		s.text(at+16, line, s.cut(plain.Line(say, 200), 7, false, stationW+gap*0.4), 7, false, black)
+		s.text(at+16, line, s.cut(sanitize.Line(say, 200), 7, false, stationW+gap*0.4), 7, false, black)
 	}
 	for _, n := range st.next {
 		m.draw(s, n, at+stationW, middle)

@@ -6,7 +6,7 @@ import (
 	"slices"
 	"time"
 
-	"meatus/core/plain"
+	"meatus/core/sanitize"
 	"meatus/core/trail"
 )
 
@@ -60,7 +60,7 @@ func (t Timeline) Write(w io.Writer, f Format) error {
 	if err != nil {
 		return err
 	}
-	sheet.text(margin, margin, sheet.cut(plain.Line(t.Title, 200), 16, true, nameW+hoursW), 16, true, black)
+	sheet.text(margin, margin, sheet.cut(sanitize.Line(t.Title, 200), 16, true, nameW+hoursW), 16, true, black)
 	sheet.text(margin, margin+14, fmt.Sprintf("who was connected where, %s to %s, %s", t.From.Format("2 January 2006, 15:04"), t.To.In(t.From.Location()).Format("2 January 2006, 15:04"), zone(t.From)), 9, false, grey)
 	top := titleH + 20.0
 	bottom := max(height, 200) - legendH - 8
@@ -76,7 +76,7 @@ func (t Timeline) Write(w io.Writer, f Format) error {
 	y := top + 6
 	for _, p := range places {
 		sheet.line(0.4, pale, nil, [2]float64{margin, y - 4}, [2]float64{left + hoursW, y - 4})
-		sheet.text(margin, y+barH, sheet.cut(plain.Line(p.name, 100), 9, true, nameW-8), 9, true, black)
+		sheet.text(margin, y+barH, sheet.cut(sanitize.Line(p.name, 100), 9, true, nameW-8), 9, true, black)
 		for _, lane := range p.lanes {
 			for i, s := range lane {
 				room := left + hoursW
@@ -120,7 +120,7 @@ func (t Timeline) bar(s *sheet, stay trail.Stay, left, y, room float64) {
 		s.line(1.3, red, nil, [2]float64{end - 3, y + h}, [2]float64{end + 4, y})
 		end += 5
 	}
-	if say := plain.Line(stay.Who, 40); !t.Private && stay.What != "link" && end+4+s.width(say, 7, false) < room {
+	if say := sanitize.Line(stay.Who, 40); !t.Private && stay.What != "link" && end+4+s.width(say, 7, false) < room {
 		s.text(end+4, y+h-0.5, say, 7, false, grey)
 	}
 }

@@ -11,7 +11,7 @@ import (
 	"github.com/google/shlex"
 	"golang.org/x/crypto/ssh"
 
-	"meatus/core/plain"
+	"meatus/core/sanitize"
 	"meatus/core/walk"
 )
 
@@ -43,7 +43,7 @@ func ParseOptions(text string) (o Options, err error) {
 		case w == "restrict":
 			o.Bare = true
 		default:
-			return o, fmt.Errorf("%q is no option; write from=ADDRESSES, command='COMMAND' or restrict", plain.Line(w, 40))
+			return o, fmt.Errorf("%q is no option; write from=ADDRESSES, command='COMMAND' or restrict", sanitize.Line(w, 40))
 		}
 	}
 	return o, nil
@@ -68,7 +68,7 @@ func Line(key ssh.PublicKey, comment string, o Options) (string, error) {
 
 func line(options []string, key ssh.PublicKey, comment string) string {
 	line := string(bytes.TrimSpace(ssh.MarshalAuthorizedKey(key)))
-	if comment = plain.Line(comment, 120); comment != "" {
+	if comment = sanitize.Line(comment, 120); comment != "" {
 		line += " " + comment
 	}
 	if len(options) > 0 {
@@ -186,7 +186,7 @@ func (l list) doubts() []string {
 	}
 	home := l.parts[0].owner
 	for _, p := range l.parts {
-		name, owner := plain.Line(p.name, 60), plain.Line(p.owner, 20)
+		name, owner := sanitize.Line(p.name, 60), sanitize.Line(p.owner, 20)
 		if name == "." {
 			name = "the home folder"
 		}
@@ -194,7 +194,7 @@ func (l list) doubts() []string {
 		case p.owner != home && p.owner != "0":
 			doubts = append(doubts, fmt.Sprintf("%s belongs to account %s: the server passes over a list that others own", name, owner))
 		case p.others:
-			doubts = append(doubts, fmt.Sprintf("%s can be written by others (%s): the server passes over the list until that is taken away", name, plain.Line(p.mode, 10)))
+			doubts = append(doubts, fmt.Sprintf("%s can be written by others (%s): the server passes over the list until that is taken away", name, sanitize.Line(p.mode, 10)))
 		}
 	}
 	return doubts

@@ -13,7 +13,7 @@ import (
 	"path/filepath"
 	"strings"
 
-	"meatus/core/plain"
+	"meatus/core/sanitize"
 )
 
 // How much of an archive is looked at: names, and bytes unpacked.
@@ -50,7 +50,7 @@ func SplitFile(from, dir string) (written []string, err error) {
 		if _, err := Parse(text); err != nil {
 			return nil // no key
 		}
-		to, err := writeAside(dir, plain.Line(path.Base(strings.ReplaceAll(name, `\`, "/")), 100), text)
+		to, err := writeAside(dir, sanitize.Line(path.Base(strings.ReplaceAll(name, `\`, "/")), 100), text)
 		if err == nil {
 			written = append(written, to)
 		}
@@ -124,7 +124,7 @@ func eachZipped(f io.ReaderAt, size int64, take func(string, []byte) error) erro
 		text, err := io.ReadAll(io.LimitReader(r, MaxSize+1))
 		r.Close()
 		if err != nil {
-			return fmt.Errorf("%s: %w", plain.Line(member.Name, 60), err)
+			return fmt.Errorf("%s: %w", sanitize.Line(member.Name, 60), err)
 		}
 		if len(text) <= MaxSize {
 			if err := take(member.Name, text); err != nil {
@@ -154,7 +154,7 @@ func eachTarred(r io.Reader, take func(string, []byte) error) error {
 		}
 		var text bytes.Buffer
 		if _, err := io.Copy(&text, t); err != nil {
-			return fmt.Errorf("%s: %w", plain.Line(member.Name, 60), err)
+			return fmt.Errorf("%s: %w", sanitize.Line(member.Name, 60), err)
 		}
 		if err := take(member.Name, text.Bytes()); err != nil {
 			return err

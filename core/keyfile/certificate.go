@@ -12,7 +12,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
-	"meatus/core/plain"
+	"meatus/core/sanitize"
 )
 
 // Certificate is what the file beside a key says that a signing key vouches for
@@ -62,7 +62,7 @@ func (c *Certificate) Wrong(login string, key ssh.PublicKey, now time.Time) stri
 	case c.Cert.ValidBefore != ssh.CertTimeInfinity && uint64(now.Unix()) >= c.Cert.ValidBefore:
 		return "the certificate ended on " + at(c.Cert.ValidBefore)
 	case len(names) > 0 && !slices.Contains(names, login):
-		return fmt.Sprintf("the certificate is for %s, not for %s", plain.Line(strings.Join(names, ", "), 60), login)
+		return fmt.Sprintf("the certificate is for %s, not for %s", sanitize.Line(strings.Join(names, ", "), 60), login)
 	}
 	return ""
 }
@@ -73,5 +73,5 @@ func (c *Certificate) Said() string {
 	if c.Cert.ValidBefore != ssh.CertTimeInfinity {
 		until = "until " + time.Unix(int64(c.Cert.ValidBefore), 0).Local().Format("2 Jan 2006 15:04")
 	}
-	return fmt.Sprintf("certificate %q %s, signed by %s", plain.Line(c.Cert.KeyId, 30), until, c.Signer)
+	return fmt.Sprintf("certificate %q %s, signed by %s", sanitize.Line(c.Cert.KeyId, 30), until, c.Signer)
 }

@@ -20,8 +20,8 @@ import (
 	"github.com/youmark/pkcs8"
 	"golang.org/x/crypto/ssh"
 
-	"meatus/core/plain"
-	"meatus/core/whole"
+	"meatus/core/atomicfile"
+	"meatus/core/sanitize"
 )
 
 func digestOf(key ssh.PublicKey) [sha256.Size]byte { return sha256.Sum256(key.Marshal()) }
@@ -53,7 +53,7 @@ func Make(kind string, bits int) (crypto.PrivateKey, error) {
 		}
 		return nil, fmt.Errorf("%s keys are made with %v bits, not %d", f.Kind, f.Bits, bits)
 	}
-	return nil, fmt.Errorf("%q is no kind of key that is made here; there are Ed25519, ECDSA and RSA", plain.Line(kind, 20))
+	return nil, fmt.Errorf("%q is no kind of key that is made here; there are Ed25519, ECDSA and RSA", sanitize.Line(kind, 20))
 }
 
 func makeKey(kind string, bits int) (crypto.PrivateKey, error) {
@@ -189,7 +189,7 @@ func Rewrap(path string, old []byte, w Wrapping) error {
 	if err != nil || !ok || !same.Equal(check) {
 		return fmt.Errorf("what was made of %s is not the same key; the file is as it was", path)
 	}
-	return whole.Write(k.Real, text)
+	return atomicfile.Write(k.Real, text)
 }
 
 // Mended writes a key that was read although pasting had damaged it as it should
@@ -202,13 +202,13 @@ func Mended(path string) (repairs []string, err error) {
 	if len(k.Repairs) == 0 {
 		return nil, nil
 	}
-	return k.Repairs, whole.Write(k.Real, pem.EncodeToMemory(k.block))
+	return k.Repairs, atomicfile.Write(k.Real, pem.EncodeToMemory(k.block))
 }
 
 // PublicLine is a public key in its one-line form, as servers list it.
 func PublicLine(key ssh.PublicKey, comment string) string {
 	line := string(bytes.TrimSpace(ssh.MarshalAuthorizedKey(key)))
-	if comment = plain.Line(comment, 120); comment != "" {
+	if comment = sanitize.Line(comment, 120); comment != "" {
 		line += " " + comment
 	}
 	return line + "\n"
@@ -223,7 +223,7 @@ func PublicRFC4716(key ssh.PublicKey, comment string) string {
 			return -1
 		}
 		return r
-	}, plain.Line(comment, 50)); comment != "" {
+	}, sanitize.Line(comment, 50)); comment != "" {
 		fmt.Fprintf(&b, "Comment: %q\n", comment)
 	}
 	text := base64.StdEncoding.EncodeToString(key.Marshal())

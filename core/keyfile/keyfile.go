@@ -16,7 +16,7 @@ import (
 	"github.com/youmark/pkcs8"
 	"golang.org/x/crypto/ssh"
 
-	"meatus/core/plain"
+	"meatus/core/sanitize"
 )
 
 // MaxSize is the largest key file that is read, in bytes. The largest key in
@@ -111,7 +111,7 @@ func (k *File) parse(text []byte) error {
 		if k.Passphrase = o.CipherName != "none"; k.Passphrase {
 			k.Derivation = bcryptDerivation(o)
 		}
-		k.Comment = plain.Line(o.comment(), 120)
+		k.Comment = sanitize.Line(o.comment(), 120)
 		if pub, err := ssh.ParsePublicKey(o.PubKey); err == nil {
 			k.describe(pub)
 		}
@@ -146,7 +146,7 @@ func (k *File) fromPublicHalf(path string) {
 	if err != nil || (k.Public != nil && Fingerprint(pub) != k.SHA256) {
 		return
 	}
-	k.Comment = plain.Line(comment, 120)
+	k.Comment = sanitize.Line(comment, 120)
 	if k.Public == nil {
 		k.describe(pub)
 	}
@@ -246,14 +246,14 @@ func damaged(err error) error {
 		return nil
 	}
 	return &NotAKey{
-		Say:  fmt.Sprintf("the key is cut short or damaged inside (%s)", plain.Line(err.Error(), 80)),
+		Say:  fmt.Sprintf("the key is cut short or damaged inside (%s)", sanitize.Line(err.Error(), 80)),
 		Mend: "copy the whole key again",
 	}
 }
 
 func unsupported(err error) error {
 	return &NotAKey{
-		Say:  fmt.Sprintf("this kind of key is not one servers take (%s)", plain.Line(err.Error(), 80)),
+		Say:  fmt.Sprintf("this kind of key is not one servers take (%s)", sanitize.Line(err.Error(), 80)),
 		Mend: "use an RSA, ECDSA or Ed25519 key",
 	}
 }

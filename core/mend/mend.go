@@ -12,9 +12,9 @@ import (
 	"strings"
 
 	"meatus/core/book"
-	"meatus/core/door"
 	"meatus/core/gate"
 	"meatus/core/keyfile"
+	"meatus/core/localaddr"
 	"meatus/core/route"
 	"meatus/core/walk"
 	"meatus/core/workspace"
@@ -376,7 +376,7 @@ func (c Case) otherDoor() []Way {
 	if err != nil || notNumber != nil {
 		return nil
 	}
-	free := door.Free(host, n)
+	free := localaddr.Free(host, n)
 	if free == 0 {
 		return nil
 	}

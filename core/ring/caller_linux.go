@@ -7,7 +7,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"meatus/core/plain"
+	"meatus/core/sanitize"
 )
 
 // caller names the program at the other end of a line. ours is false where it is
@@ -23,5 +23,5 @@ func caller(conn *net.UnixConn) (name string, ours bool) {
 		return "", false
 	}
 	text, _ := os.ReadFile(fmt.Sprintf("/proc/%d/comm", who.Pid))
-	return fmt.Sprintf("%s (process %d)", plain.Line(string(text), 20), who.Pid), true
+	return fmt.Sprintf("%s (process %d)", sanitize.Line(string(text), 20), who.Pid), true
 }

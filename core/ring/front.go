@@ -11,7 +11,7 @@ import (
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/agent"
 
-	"meatus/core/plain"
+	"meatus/core/sanitize"
 )
 
 // How long the agent behind is waited for: to list its keys, and to make a
@@ -81,7 +81,7 @@ func (f *front) entries() []Entry {
 	defer f.mu.Unlock()
 	var all []Entry
 	for _, k := range f.keys {
-		all = append(all, Entry{Name: plain.Line(k.Comment, 60), SHA256: ssh.FingerprintSHA256(k), Kind: plain.Line(k.Format, 40), Behind: true})
+		all = append(all, Entry{Name: sanitize.Line(k.Comment, 60), SHA256: ssh.FingerprintSHA256(k), Kind: sanitize.Line(k.Format, 40), Behind: true})
 	}
 	return all
 }

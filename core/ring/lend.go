@@ -13,7 +13,7 @@ import (
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/agent"
 
-	"meatus/core/plain"
+	"meatus/core/sanitize"
 )
 
 // Use is one use that somebody else asked for: a far side, or a program here.
@@ -332,7 +332,7 @@ func (s *served) Add(k agent.AddedKey) error {
 	if k.Certificate != nil || len(k.ConstraintExtensions) > 0 {
 		return errors.New("certificates and further constraints are not held here")
 	}
-	e := Entry{Name: plain.Line(k.Comment, 60), Confirm: k.ConfirmBeforeUse}
+	e := Entry{Name: sanitize.Line(k.Comment, 60), Confirm: k.ConfirmBeforeUse}
 	if k.LifetimeSecs > 0 {
 		e.Until = time.Now().Add(time.Duration(k.LifetimeSecs) * time.Second)
 	}

@@ -7,7 +7,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
-	"meatus/core/plain"
+	"meatus/core/sanitize"
 )
 
 // request is what a signature is asked for, as far as it can be read.
@@ -28,7 +28,7 @@ func readRequest(data []byte, key ssh.PublicKey) request {
 			Rest      []byte `ssh:"rest"`
 		}
 		if ssh.Unmarshal(rest, &named) == nil && named.Namespace != "" {
-			return request{kind: "a signature for " + plain.Line(named.Namespace, 40)}
+			return request{kind: "a signature for " + sanitize.Line(named.Namespace, 40)}
 		}
 	}
 	other := request{kind: "a signature of what is no login"}
@@ -50,7 +50,7 @@ func readRequest(data []byte, key ssh.PublicKey) request {
 	if asked, err := ssh.ParsePublicKey(r.Key); err != nil || !same(bare(asked), bare(key)) {
 		return other
 	}
-	login := request{session: r.Session, login: plain.Line(r.User, 60)}
+	login := request{session: r.Session, login: sanitize.Line(r.User, 60)}
 	if strings.TrimSpace(login.login) == "" {
 		return other
 	}

@@ -20,9 +20,9 @@ import (
 	"time"
 
 	"meatus/core/book"
-	"meatus/core/door"
 	"meatus/core/gate"
 	"meatus/core/keyfile"
+	"meatus/core/localaddr"
 	"meatus/core/vouch"
 )
 
@@ -364,10 +364,10 @@ func doors(h Hop) gate.Gate {
 		if kind == "lend" || g.Verdict != gate.Untried {
 			continue // its door is over there
 		}
-		if door.Ours(address) {
+		if localaddr.Claimed(address) {
 			continue // and is what it is to be
 		}
-		if err := door.Try(address); err != nil {
+		if err := localaddr.Try(address); err != nil {
 			g.Verdict, g.Reason = gate.Ajar, err.Error()
 			g.Remedy = gate.Remedy{Say: "use another local port, or end what holds it", Act: gate.Choose, Subject: address}
 		}

@@ -10,7 +10,7 @@ import (
 	"github.com/google/shlex"
 	"github.com/spf13/pflag"
 
-	"meatus/core/plain"
+	"meatus/core/sanitize"
 )
 
 // Command is an example command, as a console or a colleague gives one, read for
@@ -152,9 +152,9 @@ func readWords(words []string, known Known) (Command, bool) {
 		line[i] = quoted(word)
 	}
 	for _, left := range f.left {
-		c.Left = append(c.Left, plain.Line(left, 60))
+		c.Left = append(c.Left, sanitize.Line(left, 60))
 	}
-	c.Line = plain.Line(strings.Join(line, " "), maxLine)
+	c.Line = sanitize.Line(strings.Join(line, " "), maxLine)
 	return c, c.Line != ""
 }
 

@@ -17,7 +17,7 @@ import (
 	"strings"
 
 	"meatus/core/book"
-	"meatus/core/plain"
+	"meatus/core/sanitize"
 )
 
 // Role says what a word of the line is.
@@ -112,7 +112,7 @@ func Parse(line string, known Known) Line {
 		l.miss(maxLine, len(line), "a line is at most 4096 bytes long", false)
 		return l
 	}
-	if clean := plain.Line(line, len(line)+1); clean != strings.Join(strings.Fields(line), " ") {
+	if clean := sanitize.Line(line, len(line)+1); clean != strings.Join(strings.Fields(line), " ") {
 		l.miss(0, len(line), "the line holds characters that cannot be shown", false)
 		return l
 	}
@@ -264,7 +264,7 @@ func (l *Line) takeTarget(w Word) {
 	if host == "" {
 		l.miss(at, w.To, "the host is missing", true)
 	} else if !book.ValidHost(host) || strings.HasPrefix(host, "-") {
-		l.miss(at, at+len(host), fmt.Sprintf("%q is no host", plain.Line(host, 40)), false)
+		l.miss(at, at+len(host), fmt.Sprintf("%q is no host", sanitize.Line(host, 40)), false)
 	} else if dotted(host) && net.ParseIP(host) == nil {
 		l.miss(at, at+len(host), "an address has four numbers from 0 to 255", true)
 	}
@@ -333,10 +333,10 @@ func (l *Line) takeTunnel(kind Word, words []Word) {
 	if kind.Text != "roam" {
 		switch {
 		case len(words) > 1 && words[1].Text != "from":
-			l.miss(words[1].From, words[1].To, fmt.Sprintf("%s %s from SERVICE: from is missing", kind.Text, plain.Line(words[0].Text, 20)), strings.HasPrefix("from", words[1].Text))
+			l.miss(words[1].From, words[1].To, fmt.Sprintf("%s %s from SERVICE: from is missing", kind.Text, sanitize.Line(words[0].Text, 20)), strings.HasPrefix("from", words[1].Text))
 			return
 		case len(words) < 3:
-			l.miss(last.From, last.To, fmt.Sprintf("%s %s from … a service: HOST:PORT", kind.Text, plain.Line(words[0].Text, 20)), true)
+			l.miss(last.From, last.To, fmt.Sprintf("%s %s from … a service: HOST:PORT", kind.Text, sanitize.Line(words[0].Text, 20)), true)
 			return
 		}
 		reach = words[2].Text
@@ -364,7 +364,7 @@ func (l *Line) stray(w Word, last bool) {
 			return
 		}
 	}
-	say := fmt.Sprintf("%q means nothing here; after the host come %s", plain.Line(w.Text, 30), strings.Join(words, ", "))
+	say := fmt.Sprintf("%q means nothing here; after the host come %s", sanitize.Line(w.Text, 30), strings.Join(words, ", "))
 	if near := book.Nearest(w.Text, words); near != "" {
 		say = fmt.Sprintf("did you mean %s?", near)
 	}
@@ -373,7 +373,7 @@ func (l *Line) stray(w Word, last bool) {
 
 // unknown tells that a word names nothing there is.
 func (l *Line) unknown(w Word, what string, there []string) {
-	say := fmt.Sprintf("there is no %s %q", what, plain.Line(w.Text, 40))
+	say := fmt.Sprintf("there is no %s %q", what, sanitize.Line(w.Text, 40))
 	unfinished := false
 	for _, t := range there {
 		unfinished = unfinished || strings.HasPrefix(t, w.Text)

@@ -20,9 +20,9 @@ import (
 	"time"
 
 	"meatus/core/gate"
-	"meatus/core/plain"
 	"meatus/core/ring"
 	"meatus/core/route"
+	"meatus/core/sanitize"
 	"meatus/core/term"
 	"meatus/core/walk"
 )
@@ -188,7 +188,7 @@ func (s *Shell) LastLine() string {
 	f := s.Frame()
 	for i := f.Rows - 1; i >= 0; i-- {
 		if text := strings.TrimSpace(f.Line(i)); text != "" {
-			return plain.Line(text, 200)
+			return sanitize.Line(text, 200)
 		}
 	}
 	return ""

@@ -7,7 +7,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
-	"meatus/core/plain"
+	"meatus/core/sanitize"
 	"meatus/core/walk"
 )
 
@@ -42,7 +42,7 @@ func read(out string, known []ssh.PublicKey) (Report, error) {
 	keys, rest, ok2 := strings.Cut(rest, "=sockets=\n")
 	sockets, list, ok3 := strings.Cut(rest, "=list=\n")
 	if !ok || !ok2 || !ok3 {
-		return r, fmt.Errorf("the far side did not answer as a POSIX shell does: %q", plain.Line(out, 80))
+		return r, fmt.Errorf("the far side did not answer as a POSIX shell does: %q", sanitize.Line(out, 80))
 	}
 	for line := range strings.Lines(keys) {
 		fields := strings.Fields(line)
@@ -54,11 +54,11 @@ func read(out string, known []ssh.PublicKey) (Report, error) {
 			}
 		}
 		if len(fields) > 1 && at > 0 {
-			r.Keys = append(r.Keys, File{plain.Line(strings.TrimPrefix(strings.TrimSpace(line[at:]), "./"), 300), plain.Line(fields[0], 12)})
+			r.Keys = append(r.Keys, File{sanitize.Line(strings.TrimPrefix(strings.TrimSpace(line[at:]), "./"), 300), sanitize.Line(fields[0], 12)})
 		}
 	}
 	for line := range strings.Lines(sockets) {
-		r.Sockets = append(r.Sockets, plain.Line(line, 300))
+		r.Sockets = append(r.Sockets, sanitize.Line(line, 300))
 	}
 	r.list(list, known)
 	r.Cut = len(r.Keys) > most || len(r.Sockets) > most || len(out) >= maxAnswer

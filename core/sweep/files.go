@@ -15,7 +15,7 @@ import (
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/sync/errgroup"
 
-	"meatus/core/plain"
+	"meatus/core/sanitize"
 )
 
 // What is looked at: folders below a place as deep as this, so many names and
@@ -69,7 +69,7 @@ func byFiles(ctx context.Context, files *sftp.Client, known []ssh.PublicKey) (Re
 		switch {
 		case mode&fs.ModeSocket != 0:
 			if low := strings.ToLower(f.path); strings.Contains(low, "agent") || strings.Contains(low, "ssh") {
-				r.Sockets = append(r.Sockets, plain.Line(f.path, 300))
+				r.Sockets = append(r.Sockets, sanitize.Line(f.path, 300))
 			}
 		case mode.IsRegular() && f.info.Size() > 0 && f.info.Size() <= maxFile:
 			candidates = append(candidates, f)
@@ -146,7 +146,7 @@ func keysAmong(ctx context.Context, files *sftp.Client, candidates []found, home
 	var keys []File
 	for i, f := range candidates {
 		if is[i] {
-			keys = append(keys, File{plain.Line(strings.TrimPrefix(f.path, home+"/"), 300), f.info.Mode().String()})
+			keys = append(keys, File{sanitize.Line(strings.TrimPrefix(f.path, home+"/"), 300), f.info.Mode().String()})
 		}
 	}
 	slices.SortFunc(keys, func(a, b File) int { return strings.Compare(a.Path, b.Path) })

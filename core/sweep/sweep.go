@@ -15,7 +15,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
-	"meatus/core/plain"
+	"meatus/core/sanitize"
 	"meatus/core/walk"
 )
 
@@ -109,7 +109,7 @@ func (r *Report) list(list string, known []ssh.PublicKey) {
 		case ours[string(key.Marshal())]:
 			r.Explained++
 		default:
-			r.Unexplained = append(r.Unexplained, Line{n, key.Type(), ssh.FingerprintSHA256(key), plain.Line(comment, 80), plain.Line(strings.Join(options, ","), 80)})
+			r.Unexplained = append(r.Unexplained, Line{n, key.Type(), ssh.FingerprintSHA256(key), sanitize.Line(comment, 80), sanitize.Line(strings.Join(options, ","), 80)})
 		}
 	}
 }

@@ -5,7 +5,7 @@ import (
 
 	"github.com/charmbracelet/x/ansi"
 
-	"meatus/core/plain"
+	"meatus/core/sanitize"
 )
 
 // execute does what a control character says (ECMA-48 section 5.2).
@@ -533,7 +533,7 @@ func (s *Screen) osc(cmd int, data []byte) {
 	}
 	for i, b := range data {
 		if b == ';' {
-			s.title = plain.Line(string(data[i+1:]), 200)
+			s.title = sanitize.Line(string(data[i+1:]), 200)
 			return
 		}
 	}

@@ -42,12 +42,12 @@ func TestStaysAndWhatWasLostAreToldFromTheTrail(t *testing.T) {
 	morning := time.Now().Add(-6 * time.Hour).Truncate(time.Second).UTC()
 	at := func(hours float64) time.Time { return morning.Add(time.Duration(hours * float64(time.Hour))) }
 	for _, e := range []Entry{
-		{At: at(0), Kind: Link, Hop: "quay", Say: linkUp},
-		{At: at(0.5), Kind: Shell, Session: "gauge-1", Say: "shell began"},
-		{At: at(1), Kind: Shell, Session: "gauge-1", Say: "shell began"},
-		{At: at(2), Kind: End, Session: "gauge-1", Say: "shell ended, status 0", Took: time.Hour},
-		{At: at(3), Kind: End, Hop: "quay", Say: "link ended, 5 bytes in, 6 out", Took: 3 * time.Hour, Failed: "no sign of life"},
-		{At: at(3.5), Kind: Link, Hop: "quay", Say: linkUp},
+		{At: at(0), Kind: Link, Hop: "quay", Event: "link-up"},
+		{At: at(0.5), Kind: Shell, Session: "gauge-1", Event: "began", Fields: map[string]any{"what": "shell"}},
+		{At: at(1), Kind: Shell, Session: "gauge-1", Event: "began", Fields: map[string]any{"what": "shell"}},
+		{At: at(2), Kind: End, Session: "gauge-1", Event: "finished", Fields: map[string]any{"what": "shell"}, Took: time.Hour},
+		{At: at(3), Kind: End, Hop: "quay", Event: "link-down", Took: 3 * time.Hour, Failed: "no sign of life"},
+		{At: at(3.5), Kind: Link, Hop: "quay", Event: "link-up"},
 		{At: at(4), Kind: Walk, Session: "gauge-2", Say: "did not get through", Failed: "identity"},
 	} {
 		if err := tr.Add(e); err != nil {
@@ -86,7 +86,7 @@ func TestAFullTrailIsToldOnceAndWorksAgain(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
 	told := make(chan error, 10)
 	done := make(chan struct{})
-	inbox := walker.Subscribe()
+	inbox := walker.Events.Subscribe()
 	go func() { defer close(done); tr.Follow(ctx, inbox, func(err error) { told <- err }) }()
 	defer func() { cancel(); <-done }()
 	pages := func(most string) {
@@ -97,7 +97,7 @@ func TestAFullTrailIsToldOnceAndWorksAgain(t *testing.T) {
 	pages("1") // it stays as large as it is
 	long := &gate.Failure{Why: strings.Repeat("a long reason ", 40)}
 	for range 200 {
-		walker.Tell(walk.Ended{Session: "gauge-1", Err: long})
+		walker.Events.Tell(walk.Ended{Session: "gauge-1", Err: long})
 	}
 	if err := <-told; err == nil || !strings.Contains(err.Error(), "full") {
 		t.Errorf("told %v", err)
@@ -106,7 +106,7 @@ func TestAFullTrailIsToldOnceAndWorksAgain(t *testing.T) {
 		t.Errorf("keeping samples: %v", err)
 	}
 	pages("100000")
-	walker.Tell(walk.Ended{Session: "after", Err: long})
+	walker.Events.Tell(walk.Ended{Session: "after", Err: long})
 	if err := <-told; err != nil {
 		t.Errorf("told %v where it is written again", err)
 	}

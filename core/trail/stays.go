@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"slices"
-	"strings"
 	"time"
 
 	"meatus/core/meter"
@@ -19,12 +18,6 @@ type Stay struct {
 	Lost       bool // it did not end by itself
 	Open       bool // no end is known: it lives, or the program was killed
 }
-
-// begins and ends of stays, as [entry] words them.
-const (
-	linkUp    = "link is up"
-	linkEnded = "link ended"
-)
 
 // Stays are those between two times, by where and when they began.
 func (t *Trail) Stays(ctx context.Context, from, to time.Time) ([]Stay, error) {
@@ -74,16 +67,14 @@ func stays(entries []Entry, from, to time.Time) []Stay {
 
 // ofStay tells what an entry is the beginning or the end of.
 func ofStay(e Entry) (what string, begin, ok bool) {
-	switch {
-	case e.Kind == Shell && strings.HasSuffix(e.Say, " began"):
-		return strings.TrimSuffix(e.Say, " began"), true, true
-	case e.Kind == End && strings.HasPrefix(e.Say, linkEnded):
-		return "link", false, true
-	case e.Kind == Link && e.Say == linkUp:
+	switch e.Event {
+	case "link-up":
 		return "link", true, true
-	case e.Kind == End:
-		what, _, _ = strings.Cut(e.Say, " ")
-		return what, false, what == "shell" || what == "command"
+	case "link-down":
+		return "link", false, true
+	case "began", "finished":
+		what, ok = e.Fields["what"].(string)
+		return what, e.Event == "began", ok
 	}
 	return "", false, false
 }

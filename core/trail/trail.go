@@ -29,9 +29,9 @@ import (
 
 	_ "modernc.org/sqlite" // the database
 
-	"meatus/core/plain"
+	"meatus/core/atomicfile"
 	"meatus/core/route"
-	"meatus/core/whole"
+	"meatus/core/sanitize"
 )
 
 // FileName is where the trail is kept in a workspace.
@@ -75,6 +75,10 @@ type Entry struct {
 	Say     string        `json:"say"`               // what was done, one line
 	Took    time.Duration `json:"took_ns,omitempty"` // 0 where it took no time
 	Failed  string        `json:"failed,omitempty"`  // why, "" where it did not
+	// Event names what happened, for programs, and Fields tells the same as Say in
+	// parts; docs/workspace.md lists both. Both are empty where a person did it here.
+	Event  string         `json:"event,omitempty"`
+	Fields map[string]any `json:"fields,omitempty"`
 }
 
 // Trail is an open journal. It is safe to use from many goroutines.
@@ -99,7 +103,7 @@ func Open(dir string) (*Trail, error) {
 		f.Close()
 	}
 	// Two programs cannot turn the log on at once.
-	unlock, err := whole.Lock(path)
+	unlock, err := atomicfile.Lock(path)
 	if err != nil {
 		return nil, fmt.Errorf("the trail cannot be kept: %w", err)
 	}
@@ -121,9 +125,14 @@ func Open(dir string) (*Trail, error) {
 			hop     text not null,
 			say     text not null,
 			took    integer not null,          -- nanoseconds
-			failed  text not null
+			failed  text not null,
+			event   text not null default '',  -- what happened, one word
+			fields  text not null default ''   -- the same in parts, a JSON object
 		);
 		create index if not exists entries_at on entries (at);` + loginsTable + samplesTable)
+	if err == nil {
+		err = migrate(db)
+	}
 	if err != nil {
 		db.Close()
 		return nil, fmt.Errorf("the trail %s cannot be used: %w; move it away and a new one is begun", path, err)
@@ -143,15 +152,23 @@ func (t *Trail) Add(e Entry) error {
 	if e.Who == "" {
 		e.Who = t.who
 	}
-	_, err := t.db.Exec("insert into entries (at, who, kind, session, hop, say, took, failed) values (?, ?, ?, ?, ?, ?, ?, ?)",
-		e.At.UnixMilli(), line(e.Who), string(e.Kind), line(e.Session), line(e.Hop), line(e.Say), int64(e.Took), line(e.Failed))
+	fields := ""
+	if len(e.Fields) > 0 {
+		text, err := json.Marshal(e.Fields)
+		if err != nil {
+			return fmt.Errorf("writing the trail: %w", err)
+		}
+		fields = string(text)
+	}
+	_, err := t.db.Exec("insert into entries (at, who, kind, session, hop, say, took, failed, event, fields) values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+		e.At.UnixMilli(), line(e.Who), string(e.Kind), line(e.Session), line(e.Hop), line(e.Say), int64(e.Took), line(e.Failed), line(e.Event), fields)
 	if err != nil {
 		return fmt.Errorf("writing the trail: %w", err)
 	}
 	return t.trim()
 }
 
-func line(s string) string { return plain.Line(s, 500) }
+func line(s string) string { return sanitize.Line(s, 500) }
 
 // trim takes the oldest entries away where there are too many.
 func (t *Trail) trim() error {
@@ -173,7 +190,7 @@ type Filter struct {
 
 // Read returns the entries a filter wants, the newest first.
 func (t *Trail) Read(ctx context.Context, f Filter) ([]Entry, error) {
-	query, args := "select id, at, who, kind, session, hop, say, took, failed from entries where 1 = 1", []any{}
+	query, args := "select id, at, who, kind, session, hop, say, took, failed, event, fields from entries where 1 = 1", []any{}
 	want := func(condition string, arg ...any) {
 		query += " and " + condition
 		args = append(args, arg...)
@@ -204,8 +221,12 @@ func (t *Trail) Read(ctx context.Context, f Filter) ([]Entry, error) {
 	for rows.Next() {
 		var e Entry
 		var at, took int64
-		if err := rows.Scan(&e.ID, &at, &e.Who, &e.Kind, &e.Session, &e.Hop, &e.Say, &took, &e.Failed); err != nil {
+		var fields string
+		if err := rows.Scan(&e.ID, &at, &e.Who, &e.Kind, &e.Session, &e.Hop, &e.Say, &took, &e.Failed, &e.Event, &fields); err != nil {
 			return nil, fmt.Errorf("reading the trail: %w", err)
+		}
+		if fields != "" && json.Unmarshal([]byte(fields), &e.Fields) != nil {
+			e.Fields = nil // written by somebody else: what it says in words is left
 		}
 		e.At, e.Took = time.UnixMilli(at).UTC(), time.Duration(took)
 		entries = append(entries, e)

@@ -3,6 +3,7 @@ package trail
 import (
 	"bytes"
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
 	"os"
@@ -187,5 +188,50 @@ func TestADamagedTrailIsSaid(t *testing.T) {
 	}
 	if _, err := Open(dir); err == nil || !strings.Contains(err.Error(), "move it away") {
 		t.Errorf("got %v", err)
+	}
+}
+
+// TestATrailOfTheFirstFormIsCarriedOver opens a trail as the program before this one
+// left it: with no event and no fields.
+func TestATrailOfTheFirstFormIsCarriedOver(t *testing.T) {
+	dir := t.TempDir()
+	if err := os.Mkdir(filepath.Join(dir, "state"), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, FileName))
+	if err != nil {
+		t.Fatal(err)
+	}
+	text, err := os.ReadFile("testdata/first-form.sql")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := db.Exec(string(text)); err != nil {
+		t.Fatal(err)
+	}
+	db.Close()
+	for range 2 { // the second time there is nothing left to carry over
+		tr, err := Open(dir)
+		if err != nil {
+			t.Fatal(err)
+		}
+		entries, err := tr.Read(context.Background(), Filter{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		var got []string
+		for _, e := range entries {
+			got = append(got, fmt.Sprint(e.Event, e.Fields))
+		}
+		want := "walkedmap[] link-downmap[] finishedmap[what:shell] beganmap[what:shell] link-upmap[]"
+		if s := strings.Join(got, " "); s != want {
+			t.Errorf("carried over as %q, want %q", s, want)
+		}
+		from := time.UnixMilli(1791000000000)
+		stays, err := tr.Stays(context.Background(), from, from.Add(time.Hour))
+		if err != nil || len(stays) != 2 || stays[0].What != "shell" || stays[0].Open || !stays[1].Lost {
+			t.Errorf("%+v, %v", stays, err)
+		}
+		tr.Close()
 	}
 }

@@ -8,7 +8,7 @@ import (
 	"strings"
 
 	"meatus/core/book"
-	"meatus/core/door"
+	"meatus/core/localaddr"
 )
 
 // Wish is what a person wants to reach, in their own terms.
@@ -72,13 +72,13 @@ func Compose(w Wish) (c Composed) {
 		return c
 	}
 	_, full := c.Spec.Kind()
-	err := door.Try(full)
+	err := localaddr.Try(full)
 	if err == nil {
 		return c
 	}
 	host, wanted, _ := net.SplitHostPort(full)
 	n, _ := strconv.Atoi(wanted)
-	free := door.Free(host, n)
+	free := localaddr.Free(host, n)
 	switch {
 	case proposed && free > 0:
 		c.Spec, _, c.Err = book.NewTunnel(w.Kind, net.JoinHostPort(host, strconv.Itoa(free)), reach)

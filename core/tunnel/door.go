@@ -17,18 +17,19 @@ import (
 	"golang.org/x/time/rate"
 
 	"meatus/core/book"
-	"meatus/core/door"
+	"meatus/core/event"
+	"meatus/core/localaddr"
 	"meatus/core/walk"
 )
 
 // Options are how a tunnel behaves. The zero value has working defaults.
 type Options struct {
-	Wait     time.Duration    // how long what knocks waits for a lost way; 20 s where 0
-	Idle     time.Duration    // after how long without a byte a flow is ended, 0 for never
-	Rate     int              // at most so many bytes a second each way, 0 for as many as pass
-	User     string           // asked for at a roaming door, with Password; nobody where empty
-	Password string           // where the tunnel says a login and this is empty, one is made up
-	Tell     func(walk.Event) // told of what happens, may be nil
+	Wait     time.Duration     // how long what knocks waits for a lost way; 20 s where 0
+	Idle     time.Duration     // after how long without a byte a flow is ended, 0 for never
+	Rate     int               // at most so many bytes a second each way, 0 for as many as pass
+	User     string            // asked for at a roaming door, with Password; nobody where empty
+	Password string            // where the tunnel says a login and this is empty, one is made up
+	Tell     func(event.Event) // told of what happens, may be nil
 }
 
 const (
@@ -36,25 +37,6 @@ const (
 	maxFlows    = 4096 // at one door at once; more wait to be taken
 	handshake   = 10 * time.Second
 	maxPause    = 30 * time.Second // between two tries to have a door opened over there
-)
-
-// Opened says that a door was opened, Shut that it was closed, and Ended that a
-// flow has ended.
-type (
-	Opened struct {
-		walk.Note
-		Session, What, Address string
-	}
-	Shut struct {
-		walk.Note
-		Session, What string
-		Err           error
-	}
-	Ended struct {
-		walk.Note
-		Session string
-		Flow    Flow
-	}
 )
 
 // Tunnel is an open tunnel. It is safe to use from many goroutines.
@@ -85,14 +67,14 @@ type Tunnel struct {
 }
 
 // Open opens a tunnel along a way. A door here is open when it returns; one over
-// there is opened when the way is. It fails with a [door.Taken] or with why nobody
+// there is opened when the way is. It fails with a [localaddr.Taken] or with why nobody
 // could listen.
 func Open(way *Way, spec book.Tunnel, o Options) (*Tunnel, error) {
 	if o.Wait == 0 {
 		o.Wait = defaultWait
 	}
 	if o.Tell == nil {
-		o.Tell = func(walk.Event) {}
+		o.Tell = func(event.Event) {}
 	}
 	if spec.Login != "" {
 		if o.User = spec.Login; o.Password == "" {
@@ -119,7 +101,7 @@ func Open(way *Way, spec book.Tunnel, o Options) (*Tunnel, error) {
 	network, address := split(at)
 	l, err := net.Listen(network, address)
 	if err != nil {
-		if taken := door.Try(at); taken != nil {
+		if taken := localaddr.Try(at); taken != nil {
 			err = taken
 		}
 		return nil, err
@@ -191,7 +173,7 @@ func (t *Tunnel) opened(l net.Listener) {
 	at = t.address
 	t.mu.Unlock()
 	if kind != "lend" {
-		door.Keep(at)
+		localaddr.Claim(at)
 	}
 	t.o.Tell(Opened{Session: t.Session, What: t.What(), Address: at})
 }
@@ -205,7 +187,7 @@ func (t *Tunnel) end(why error) {
 	}
 	t.mu.Lock()
 	t.cancel(why) // under the lock: nothing is begun any more, see keep
-	door.Leave(t.address)
+	localaddr.Release(t.address)
 	if t.listener != nil {
 		t.listener.Close()
 	}
@@ -357,13 +339,6 @@ func (t *Tunnel) stuck(err error) {
 	if errors.As(err, &refused) && (was == nil || was.Error() != err.Error()) {
 		t.o.Tell(Stuck{Session: t.Session, What: t.What(), Err: err})
 	}
-}
-
-// Stuck says that a door over there cannot be opened, and why; it is tried again.
-type Stuck struct {
-	walk.Note
-	Session, What string
-	Err           error
 }
 
 func (t *Tunnel) serveLent(conn net.Conn) {

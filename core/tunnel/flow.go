@@ -12,7 +12,7 @@ import (
 
 	"golang.org/x/time/rate"
 
-	"meatus/core/door"
+	"meatus/core/localaddr"
 	"meatus/core/walk"
 )
 
@@ -95,7 +95,7 @@ func (f *flow) name(port, tries int) {
 		return
 	}
 	defer naming.Unlock()
-	if name := door.User(port); name != "" {
+	if name := localaddr.User(port); name != "" {
 		f.program.Store(&name)
 	}
 }
@@ -209,4 +209,12 @@ func breakOff(c io.Closer) {
 		tcp.SetLinger(0)
 	}
 	c.Close()
+}
+
+// Who is the program, or where it is not known the address, that a flow comes from.
+func (f Flow) Who() string {
+	if f.Program != "" {
+		return f.Program
+	}
+	return f.From
 }

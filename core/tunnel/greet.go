@@ -15,7 +15,7 @@ import (
 	"strconv"
 	"time"
 
-	"meatus/core/plain"
+	"meatus/core/sanitize"
 	"meatus/core/walk"
 )
 
@@ -194,7 +194,7 @@ func address5(conn net.Conn, kind byte) (host string, code byte, err error) {
 // name is a host's name as it came, "" where it is none.
 func name(raw []byte) string {
 	s := string(raw)
-	if s == "" || plain.Line(s, maxName+1) != s {
+	if s == "" || sanitize.Line(s, maxName+1) != s {
 		return ""
 	}
 	for _, r := range s {

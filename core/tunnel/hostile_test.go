@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"meatus/core/book"
+	"meatus/core/event"
 	"meatus/core/route"
 	"meatus/core/tunnel"
 	"meatus/core/vouch"
@@ -20,13 +21,13 @@ import (
 )
 
 // against opens tunnels through a hostile server; told tells what happened.
-func against(t *testing.T, limit int, specs ...book.Tunnel) (server *hostile.Server, set *tunnel.Set, told func() []walk.Event) {
+func against(t *testing.T, limit int, specs ...book.Tunnel) (server *hostile.Server, set *tunnel.Set, told func() []event.Event) {
 	t.Helper()
 	return spread(t, limit, 0, specs...)
 }
 
 // spread is against with links side by side.
-func spread(t *testing.T, limit, links int, specs ...book.Tunnel) (server *hostile.Server, set *tunnel.Set, told func() []walk.Event) {
+func spread(t *testing.T, limit, links int, specs ...book.Tunnel) (server *hostile.Server, set *tunnel.Set, told func() []event.Event) {
 	t.Helper()
 	server = hostile.Start(t, limit)
 	l := labtest.Open(t) // for a key
@@ -34,8 +35,8 @@ func spread(t *testing.T, limit, links int, specs ...book.Tunnel) (server *hosti
 	w := walk.New(walk.Config{Vouched: vouch.Open(t.TempDir() + "/v"), Asker: labtest.Yes{}})
 	t.Cleanup(w.Close)
 	var mu sync.Mutex
-	var events []walk.Event
-	set = tunnel.NewSet(w, func(e walk.Event) {
+	var events []event.Event
+	set = tunnel.NewSet(w, func(e event.Event) {
 		mu.Lock()
 		defer mu.Unlock()
 		events = append(events, e)
@@ -46,10 +47,10 @@ func spread(t *testing.T, limit, links int, specs ...book.Tunnel) (server *hosti
 	if err := set.Open(route.Route{Session: "odd", Hops: []route.Hop{hop}}, specs, tunnel.Options{}, false); err != nil {
 		t.Fatal(err)
 	}
-	return server, set, func() []walk.Event {
+	return server, set, func() []event.Event {
 		mu.Lock()
 		defer mu.Unlock()
-		return append([]walk.Event(nil), events...)
+		return append([]event.Event(nil), events...)
 	}
 }
 

@@ -13,7 +13,7 @@ import (
 
 	"meatus/core/book"
 	"meatus/core/gate"
-	"meatus/core/plain"
+	"meatus/core/sanitize"
 	"meatus/core/walk"
 )
 
@@ -100,7 +100,7 @@ func (t *Tunnel) try(ctx context.Context) Proof {
 // announced is the first line of what a service said, cleaned.
 func announced(text []byte) string {
 	line, _, _ := bytes.Cut(text, []byte("\n"))
-	return plain.Line(string(line), maxAnnounced)
+	return sanitize.Line(string(line), maxAnnounced)
 }
 
 // looksRefused tells whether the first words of a service send the caller away.
@@ -249,11 +249,4 @@ func (t *Tunnel) keep(prove func(context.Context) Proof) {
 		t.mu.Unlock()
 		t.o.Tell(Proven{Session: t.Session, What: t.What(), Proof: p})
 	})
-}
-
-// Proven says what became of trying the service behind a tunnel.
-type Proven struct {
-	walk.Note
-	Session, What string
-	Proof         Proof
 }

@@ -9,16 +9,16 @@ import (
 	"time"
 
 	"meatus/core/book"
+	"meatus/core/event"
 	"meatus/core/gate"
 	"meatus/core/route"
-	"meatus/core/walk"
 )
 
 // Set is all the tunnels of one program, by session. It is safe to use from many
 // goroutines.
 type Set struct {
 	walker Walker
-	tell   func(walk.Event)
+	tell   func(event.Event)
 
 	mu   sync.Mutex
 	ways map[string]*held // by session
@@ -30,31 +30,8 @@ type held struct {
 	tunnels []*Tunnel
 }
 
-// Came says that the way of a session's tunnels is there, Lost that it is not any
-// more, or could not be walked.
-type (
-	Came struct {
-		walk.Note
-		Session string
-		Again   int // how often it came back
-	}
-	Lost struct {
-		walk.Note
-		Session string
-		Err     error // why it is not walked any more, nil while it is
-	}
-)
-
-// Widened says that a machine allows no more channels on one link, so that there is a
-// further one.
-type Widened struct {
-	walk.Note
-	Session, Hop string
-	Links        int
-}
-
 // NewSet returns a set without tunnels. tell is told of what happens.
-func NewSet(w Walker, tell func(walk.Event)) *Set {
+func NewSet(w Walker, tell func(event.Event)) *Set {
 	return &Set{walker: w, tell: tell, ways: map[string]*held{}}
 }
 
@@ -168,13 +145,6 @@ func (s *Set) closeIdle(t *Tunnel, after time.Duration) {
 			return
 		}
 	}
-}
-
-// Rested says that a tunnel closes because no flow has lived for so long.
-type Rested struct {
-	walk.Note
-	Session, What string
-	After         time.Duration
 }
 
 // CloseDoor closes one tunnel, by where its door is. It tells whether there was one.

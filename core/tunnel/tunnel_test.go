@@ -16,6 +16,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"meatus/core/book"
+	"meatus/core/event"
 	"meatus/core/tunnel"
 	"meatus/core/walk"
 	"meatus/core/workspace"
@@ -47,7 +48,7 @@ func openBay(t *testing.T) *bay {
 	return b
 }
 
-func (b *bay) tell(e walk.Event) {
+func (b *bay) tell(e event.Event) {
 	if ended, ok := e.(tunnel.Ended); ok {
 		b.mu.Lock()
 		b.ended = append(b.ended, ended.Flow)

@@ -14,8 +14,8 @@ import (
 	"github.com/miekg/dns"
 	"golang.org/x/crypto/ssh"
 
-	"meatus/core/plain"
-	"meatus/core/whole"
+	"meatus/core/atomicfile"
+	"meatus/core/sanitize"
 )
 
 // Expected is a fingerprint that somebody said a host's key has. It vouches for
@@ -47,7 +47,7 @@ func (r *Record) ExpectedOf(host string, port int) ([]Expected, error) {
 
 // Expect remembers expected fingerprints, those that are not remembered yet.
 func (r *Record) Expect(list []Expected, when time.Time) (added int, err error) {
-	unlock, err := whole.Lock(r.path)
+	unlock, err := atomicfile.Lock(r.path)
 	if err != nil {
 		return 0, err
 	}
@@ -102,7 +102,7 @@ func ReadExpected(text, host string, port int) (list []Expected, unread []string
 			e.Host, e.Port = host, port
 		}
 		if !ok || e.Host == "" {
-			unread = append(unread, fmt.Sprintf("line %d: no host and fingerprint in %q", n+1, plain.Line(line, 60)))
+			unread = append(unread, fmt.Sprintf("line %d: no host and fingerprint in %q", n+1, sanitize.Line(line, 60)))
 			continue
 		}
 		list = append(list, e)
@@ -160,13 +160,13 @@ func readZone(text string, port int) (list []Expected, unread []string) {
 		sum, err := hex.DecodeString(s.FingerPrint)
 		name := map[uint8]string{1: "SHA1", 2: "SHA256"}[s.Type]
 		if err != nil || name == "" || digestName(len(sum)) != name {
-			unread = append(unread, fmt.Sprintf("%s: its digest is none of SHA-1 and SHA-256", plain.Line(s.Hdr.Name, 60)))
+			unread = append(unread, fmt.Sprintf("%s: its digest is none of SHA-1 and SHA-256", sanitize.Line(s.Hdr.Name, 60)))
 			continue
 		}
 		list = append(list, Expected{Host: strings.TrimSuffix(strings.ToLower(s.Hdr.Name), "."), Port: port, Print: writePrint(sum), Source: "SSHFP records"})
 	}
 	if err := zone.Err(); err != nil {
-		unread = append(unread, plain.Line(err.Error(), 120))
+		unread = append(unread, sanitize.Line(err.Error(), 120))
 	}
 	return list, unread
 }

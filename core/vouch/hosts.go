@@ -9,7 +9,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
-	"meatus/core/whole"
+	"meatus/core/atomicfile"
 )
 
 // PublicKey is the key itself.
@@ -77,6 +77,6 @@ func (r *Record) Retire(host string, port int, when time.Time, why string) error
 		if string(after) == string(before) {
 			return errors.New("nothing is vouched for it")
 		}
-		return whole.Write(r.path, after)
+		return atomicfile.Write(r.path, after)
 	})
 }

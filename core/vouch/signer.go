@@ -12,7 +12,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
-	"meatus/core/whole"
+	"meatus/core/atomicfile"
 )
 
 // Signer is a key that is trusted to sign the host certificates of every host
@@ -57,7 +57,7 @@ func (r *Record) Trust(pattern, line string, when time.Time) (Signer, error) {
 	if _, err := path.Match(pattern, "x"); err != nil || pattern == "" {
 		return Signer{}, fmt.Errorf("%q is no pattern; use * for any letters, ? for one", pattern)
 	}
-	unlock, err := whole.Lock(r.path)
+	unlock, err := atomicfile.Lock(r.path)
 	if err != nil {
 		return Signer{}, err
 	}

@@ -31,7 +31,7 @@ import (
 	"github.com/pelletier/go-toml/v2/unstable"
 	"golang.org/x/crypto/ssh"
 
-	"meatus/core/whole"
+	"meatus/core/atomicfile"
 )
 
 // FileName is the name of the record in a workspace.
@@ -165,7 +165,7 @@ func (r *Record) Judge(host string, port int, key ssh.PublicKey) (Standing, []Vo
 // Accept vouches for a host's key. A key that is vouched for already is left
 // as it is. The file is written before Accept returns.
 func (r *Record) Accept(host string, port int, key ssh.PublicKey, address string, when time.Time) error {
-	unlock, err := whole.Lock(r.path)
+	unlock, err := atomicfile.Lock(r.path)
 	if err != nil {
 		return err
 	}
@@ -182,7 +182,7 @@ func (r *Record) Accept(host string, port int, key ssh.PublicKey, address string
 // Add accepts a further key of a host, beside those it has; how says by what
 // right. A key that is vouched for already is left as it is.
 func (r *Record) Add(host string, port int, key ssh.PublicKey, address string, when time.Time, how string) error {
-	unlock, err := whole.Lock(r.path)
+	unlock, err := atomicfile.Lock(r.path)
 	if err != nil {
 		return err
 	}
@@ -214,7 +214,7 @@ func (r *Record) Replace(host string, port int, key ssh.PublicKey, address strin
 // ending makes what is vouched for a host history, and gives the text before and
 // after to write, which is to put it on disk.
 func (r *Record) ending(host string, port int, when time.Time, why string, write func(before, after []byte) error) error {
-	unlock, err := whole.Lock(r.path)
+	unlock, err := atomicfile.Lock(r.path)
 	if err != nil {
 		return err
 	}
@@ -313,7 +313,7 @@ func (r *Record) put(text []byte, entries file) error {
 	if err != nil {
 		return err
 	}
-	return whole.Write(r.path, append(text, added...))
+	return atomicfile.Write(r.path, append(text, added...))
 }
 
 type file struct {

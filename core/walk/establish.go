@@ -13,7 +13,7 @@ import (
 
 	"meatus/core/gate"
 	"meatus/core/keyfile"
-	"meatus/core/plain"
+	"meatus/core/sanitize"
 	"meatus/core/vouch"
 )
 
@@ -238,7 +238,9 @@ func (h *handshake) hearBanner(text string) error {
 }
 
 // said is what the server said before the login, cleaned.
-func (h *handshake) said() string { return strings.TrimSpace(plain.Text(string(h.banner), maxBanner)) }
+func (h *handshake) said() string {
+	return strings.TrimSpace(sanitize.Text(string(h.banner), maxBanner))
+}
 
 func (h *handshake) recordUnreadable(err error) error {
 	return h.l.fail(gate.Identity, gate.IdentityUnknown, "the record of hosts cannot be read", err.Error(), "mend the record; no host is trusted without it", err)
@@ -352,7 +354,7 @@ func (h *handshake) softwareName() string {
 	for line := range strings.Lines(string(h.l.conn.greeting())) {
 		if rest, ok := strings.CutPrefix(line, "SSH-"); ok {
 			if _, software, ok := strings.Cut(rest, "-"); ok {
-				return plain.Line(software, 40)
+				return sanitize.Line(software, 40)
 			}
 		}
 	}

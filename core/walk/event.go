@@ -1,22 +1,14 @@
 package walk
 
 import (
-	"context"
-	"sync"
+	"errors"
+	"fmt"
+	"strings"
 	"time"
 
+	"meatus/core/event"
 	"meatus/core/gate"
 )
-
-// Event is something that happened to a walk or a link: one of [Trying],
-// [Passed], [Ended], [Answered], [LoggedIn], [Sighted], [Learned], [Began],
-// [Finished], [Waiting], [Touched], [LinkUp], [LinkDown] and [Pulse].
-type Event interface{ isEvent() }
-
-// Note makes what embeds it an event of a package above.
-type Note struct{}
-
-func (Note) isEvent() {}
 
 // ID tells one walk, or one link, of a [Walker] from another.
 type ID int64
@@ -134,60 +126,117 @@ type LinkState struct {
 // way, and those that were sent again. It knows of none for a hop behind another.
 type Packets struct{ In, Out, Resent uint32 }
 
-func (Trying) isEvent()   {}
-func (Passed) isEvent()   {}
-func (Ended) isEvent()    {}
-func (LinkUp) isEvent()   {}
-func (LinkDown) isEvent() {}
-func (Pulse) isEvent()    {}
-func (Answered) isEvent() {}
-func (LoggedIn) isEvent() {}
-func (Sighted) isEvent()  {}
-func (Learned) isEvent()  {}
-func (Began) isEvent()    {}
-func (Finished) isEvent() {}
+func (Trying) IsEvent()   {}
+func (Passed) IsEvent()   {}
+func (Ended) IsEvent()    {}
+func (LinkUp) IsEvent()   {}
+func (LinkDown) IsEvent() {}
+func (Pulse) IsEvent()    {}
+func (Answered) IsEvent() {}
+func (LoggedIn) IsEvent() {}
+func (Sighted) IsEvent()  {}
+func (Learned) IsEvent()  {}
+func (Began) IsEvent()    {}
+func (Finished) IsEvent() {}
 
-// Inbox collects events for one reader. A pulse replaces the one before it that
-// was not read yet, so an inbox that is not read stays small.
-type Inbox struct {
-	mu     sync.Mutex
-	events []Event
-	wake   chan struct{}
+// Supersedes tells whether e replaces the event just before it.
+func (Pulse) Supersedes(before event.Event) bool { _, ok := before.(Pulse); return ok }
+
+// whyFailed words an error for a record: at which hop, and why.
+func whyFailed(err error) (hop, why string) {
+	var f *gate.Failure
+	if errors.As(err, &f) {
+		return f.Hop, fmt.Sprintf("%s: %s: %s", f.Gate, f.Cause, f.Why)
+	}
+	return "", err.Error()
 }
 
-func newInbox() *Inbox { return &Inbox{wake: make(chan struct{}, 1)} }
-
-func (b *Inbox) put(e Event) {
-	b.mu.Lock()
-	if n := len(b.events); n > 0 {
-		_, was := b.events[n-1].(Pulse)
-		if _, is := e.(Pulse); is && was {
-			b.events = b.events[:n-1]
-		}
+// Record words the event.
+func (e Ended) Record() event.Record {
+	r := event.Record{Name: "walked", Session: e.Session, Say: "walked to its end", Took: e.Took}
+	if e.Err != nil {
+		r.Say = "did not get through"
+		r.Hop, r.Failed = whyFailed(e.Err)
 	}
-	b.events = append(b.events, e)
-	b.mu.Unlock()
-	select {
-	case b.wake <- struct{}{}:
-	default:
-	}
+	return r
 }
 
-// Take waits for events and returns all there are, in the order they happened.
-// It returns nil when ctx ends.
-func (b *Inbox) Take(ctx context.Context) []Event {
-	for {
-		b.mu.Lock()
-		events := b.events
-		b.events = nil
-		b.mu.Unlock()
-		if len(events) > 0 {
-			return events
-		}
-		select {
-		case <-b.wake:
-		case <-ctx.Done():
-			return nil
-		}
+// Record words the event.
+func (e Answered) Record() event.Record {
+	say := "answered: "
+	if !e.Yes {
+		say = "not answered: "
 	}
+	return event.Record{Name: "asked", Session: e.Session, Hop: e.Hop, Say: say + e.What, Fields: map[string]any{"what": e.What, "yes": e.Yes}}
+}
+
+// Record words the event.
+func (e Learned) Record() event.Record {
+	return event.Record{Name: "learned", Session: e.Session, Hop: e.Hop, Say: "proved further host keys of its own: " + strings.Join(e.Keys, ", "), Fields: map[string]any{"keys": e.Keys}}
+}
+
+// Record words the event.
+func (e Began) Record() event.Record {
+	return event.Record{Name: "began", Session: e.Session, Hop: e.Hop, Say: e.What + " began", Fields: map[string]any{"what": e.What}}
+}
+
+// Record words the event.
+func (e Finished) Record() event.Record {
+	r := event.Record{Name: "finished", Session: e.Session, Hop: e.Hop, Took: e.Took.Round(time.Millisecond),
+		Say: fmt.Sprintf("%s ended, status %d", e.What, e.Ending.Status), Fields: map[string]any{"what": e.What, "status": e.Ending.Status}}
+	if e.Ending.Signal != "" {
+		r.Say, r.Fields["signal"] = e.What+" ended by signal "+e.Ending.Signal, e.Ending.Signal
+	}
+	if e.Ending.Err != nil {
+		r.Say = e.What + " was lost"
+		r.Hop, r.Failed = whyFailed(e.Ending.Err)
+	}
+	return r
+}
+
+// Record words the event.
+func (e LinkUp) Record() event.Record {
+	return event.Record{Name: "link-up", Hop: e.Link.Hop, Say: "link is up"}
+}
+
+// Record words the event.
+func (e LinkDown) Record() event.Record {
+	r := event.Record{Name: "link-down", Hop: e.Link.Hop, Took: time.Since(e.Link.Since).Round(time.Millisecond),
+		Say: fmt.Sprintf("link ended, %d bytes in, %d out", e.Link.In, e.Link.Out), Fields: map[string]any{"in": e.Link.In, "out": e.Link.Out}}
+	if e.Failure != nil {
+		_, r.Failed = whyFailed(e.Failure)
+	}
+	return r
+}
+
+// Record words the event.
+func (e Touched) Record() event.Record {
+	r := event.Record{Name: "checked", Session: e.Report.Session, Say: "checked as far as " + e.Depth.String() + ": " + e.Report.Verdict().String(),
+		Fields: map[string]any{"depth": e.Depth.String(), "verdict": e.Report.Verdict().String()}}
+	if e.Failure != nil {
+		r.Hop, r.Failed = whyFailed(e.Failure)
+	}
+	return r
+}
+
+// Record words the event.
+func (l Lent) Record() event.Record {
+	r := event.Record{Name: "lent", Session: l.Session, Hop: l.Hop, Say: fmt.Sprintf("used %s %s, use %d", l.Key, l.For(), l.Count),
+		Fields: map[string]any{"key": l.Key.SHA256, "use": l.Count, "refused": l.Refuse != nil}}
+	if l.Refuse != nil {
+		r.Say, r.Failed = fmt.Sprintf("asked for %s %s", l.Key, l.For()), l.Refuse.Error()
+	}
+	if l.From != "" {
+		r.Say = l.From + " " + r.Say
+	}
+	return r
+}
+
+// Record words the event.
+func (d Drew) Record() event.Record {
+	r := event.Record{Name: "drew", Session: d.Session, Hop: d.Hop, Say: "a program there draws on the display here"}
+	if d.Err != nil {
+		r.Say, r.Failed = "a program there was not let draw here", d.Err.Error()
+	}
+	return r
 }

@@ -12,14 +12,14 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"meatus/core/gate"
-	"meatus/core/plain"
+	"meatus/core/sanitize"
 )
 
 // remoteWords is an error's text without the library's preamble, cleaned: part
 // of it may be the other side's.
 func remoteWords(err error) string {
 	text := strings.TrimPrefix(err.Error(), "ssh: handshake failed: ")
-	return plain.Line(strings.TrimPrefix(text, "ssh: "), 160)
+	return sanitize.Line(strings.TrimPrefix(text, "ssh: "), 160)
 }
 
 // dialFailure words why the first hop could not be connected to.
@@ -79,7 +79,7 @@ func (l *Link) onwardFailure(p *patience, err error) *gate.Failure {
 		l.below.cancel(f) // whoever walks now makes a new link
 		return f
 	}
-	said := plain.Line(refusal.Message, 120)
+	said := sanitize.Line(refusal.Message, 120)
 	detail := []string{fmt.Sprintf("%s said: %q", bastion, said)}
 	if refusal.Reason == ssh.ConnectionFailed {
 		for _, w := range farWords {
@@ -135,7 +135,7 @@ func (h *handshake) classify(err error) *gate.Failure {
 		f := l.fail(gate.Port, gate.NotSSH, "not an SSH server",
 			fmt.Sprintf("something answers at %s, but it is no SSH server", l.hop.Knock()),
 			"check the port; another service listens there", err)
-		f.Detail = []string{fmt.Sprintf("it said: %q", plain.Line(string(greeting), 160))}
+		f.Detail = []string{fmt.Sprintf("it said: %q", sanitize.Line(string(greeting), 160))}
 		return f
 	case h.p.ranOut():
 		return l.fail(h.at, gate.NoAnswer, "silence in the middle",
@@ -167,4 +167,4 @@ func introduced(greeting []byte) bool {
 	return false
 }
 
-func list(names []string) string { return plain.Line(strings.Join(names, ", "), 300) }
+func list(names []string) string { return sanitize.Line(strings.Join(names, ", "), 300) }

@@ -25,7 +25,7 @@ type Lent struct {
 	ring.Use
 }
 
-func (Lent) isEvent() {}
+func (Lent) IsEvent() {}
 
 // By is who asked: the far side's machine, or a program here.
 func (l Lent) By() string { return by(l.Place, l.Use) }

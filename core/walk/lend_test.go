@@ -41,7 +41,7 @@ func (b *bay) said(t *testing.T, r route.Route, command string) string {
 
 func TestALentKeyOpensAnInnerHostAndEveryUseIsTold(t *testing.T) {
 	b := openBay(t, nil)
-	inbox := b.Subscribe()
+	inbox := b.Events.Subscribe()
 	if out := b.said(t, b.lending("lend"), "reach gauge-1; reach survey-web"); !strings.Contains(out, "keeper\ngauge-1\n") || !strings.Contains(out, "survey-web does not let keeper in") {
 		t.Errorf("%q", out)
 	}

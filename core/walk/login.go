@@ -15,9 +15,9 @@ import (
 
 	"meatus/core/gate"
 	"meatus/core/keyfile"
-	"meatus/core/plain"
 	"meatus/core/ring"
 	"meatus/core/route"
+	"meatus/core/sanitize"
 )
 
 // tries is how often a wrong passphrase or answer may be given.
@@ -356,9 +356,9 @@ func (g *login) answer(try *int, title, instruction string, questions []string, 
 		return nil, nil
 	}
 	*try++
-	q := ServerQuestions{Place: g.h.place(), Title: plain.Line(title, 120), Instruction: plain.Text(instruction, 600), Try: *try, After: g.steps()}
+	q := ServerQuestions{Place: g.h.place(), Title: sanitize.Line(title, 120), Instruction: sanitize.Text(instruction, 600), Try: *try, After: g.steps()}
 	for i, text := range questions {
-		q.Questions = append(q.Questions, Question{plain.Line(text, 200), echos[i]})
+		q.Questions = append(q.Questions, Question{sanitize.Line(text, 200), echos[i]})
 	}
 	return g.put(q)
 }
@@ -431,7 +431,7 @@ func (g *login) told() []string {
 		detail = append(detail, fmt.Sprintf("%d more of the keys were not offered: servers close the door after six refusals", left))
 	}
 	if len(g.offered) > 0 {
-		detail = append(detail, "the server would take: "+plain.Line(strings.Join(g.offered, ", "), 120))
+		detail = append(detail, "the server would take: "+sanitize.Line(strings.Join(g.offered, ", "), 120))
 	}
 	for line := range strings.Lines(g.h.said()) {
 		detail = append(detail, "it says: "+strings.TrimRight(line, "\n"))

@@ -18,6 +18,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"meatus/core/event"
 	"meatus/core/gate"
 	"meatus/core/keyfile"
 	"meatus/core/route"
@@ -44,7 +45,7 @@ type traveller struct {
 	t      *testing.T
 	dir    string
 	record *vouch.Record
-	inbox  *walk.Inbox
+	inbox  *event.Inbox
 	keys   []string
 	public []ssh.PublicKey
 }
@@ -66,7 +67,7 @@ func newTraveller(t *testing.T, keys int, p *person) *traveller {
 	}
 	tr.record = vouch.Open(filepath.Join(tr.dir, vouch.FileName))
 	tr.Walker = walk.New(walk.Config{Vouched: tr.record, Asker: p, Patience: 3 * time.Second})
-	tr.inbox = tr.Subscribe()
+	tr.inbox = tr.Events.Subscribe()
 	t.Cleanup(tr.Close)
 	return tr
 }
@@ -84,7 +85,7 @@ func (tr *traveller) walk(addr string) error {
 }
 
 // hear waits for an event of a kind.
-func hear[E walk.Event](tr *traveller) E {
+func hear[E event.Event](tr *traveller) E {
 	tr.t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
@@ -405,7 +406,7 @@ func TestKeysUnlockedBeforeAreOfferedBehindTheSessionsOwn(t *testing.T) {
 		t.Fatal(err)
 	}
 	p.Close()
-	inbox := b.Subscribe()
+	inbox := b.Events.Subscribe()
 	r := b.route("survey-web")
 	r.Session, r.Hops[1].Keys = "again", nil
 	if p, err = b.Walk(context.Background(), r); err != nil {

@@ -112,6 +112,3 @@ func (p *Passage) Listen(ctx context.Context, network, address string) (net.List
 		return nil, ctx.Err()
 	}
 }
-
-// Tell tells an event of a package above to everybody who listens.
-func (w *Walker) Tell(e Event) { w.tell(e) }

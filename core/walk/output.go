@@ -5,7 +5,7 @@ import (
 	"fmt"
 	"io"
 
-	"meatus/core/plain"
+	"meatus/core/sanitize"
 )
 
 // Output runs a command at the far side, gives it input, and returns what it
@@ -41,7 +41,7 @@ func (p *Passage) Output(ctx context.Context, command string, input []byte, limi
 	case ending.Err != nil:
 		return nil, ending.Err
 	case ending.Status != 0 || ending.Signal != "":
-		return nil, fmt.Errorf("the command ended with status %d: %s", ending.Status, plain.Line(string(said), 200))
+		return nil, fmt.Errorf("the command ended with status %d: %s", ending.Status, sanitize.Line(string(said), 200))
 	}
 	return out, nil
 }

@@ -77,7 +77,7 @@ type Touched struct {
 	Depth   Depth
 }
 
-func (Touched) isEvent() {}
+func (Touched) IsEvent() {}
 
 // TouchAll touches many routes, some of them together, and tells each report as
 // it comes, from several goroutines. It ends early when ctx does.

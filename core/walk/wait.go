@@ -29,7 +29,7 @@ type Waiting struct {
 	Lost    bool // the way was there and was lost
 }
 
-func (Waiting) isEvent() {}
+func (Waiting) IsEvent() {}
 
 // passing are the causes that go away by themselves when a machine comes up.
 var passing = map[gate.Cause]bool{

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"meatus/core/book"
+	"meatus/core/event"
 	"meatus/core/gate"
 	"meatus/core/keyfile"
 	"meatus/core/route"
@@ -171,7 +172,7 @@ func (b *bay) run(name, command string) (string, walk.Ending) {
 
 func TestAWalkReachesAPrivateMachine(t *testing.T) {
 	b := openBay(t, nil)
-	inbox := b.Subscribe()
+	inbox := b.Events.Subscribe()
 	out, end := b.run("gauge-1", "hostname; whoami; addr; exit 7")
 	if !strings.HasPrefix(out, "gauge-1\nkeeper\n") || !strings.Contains(out, "you   203.0.113.10") || end.Status != 7 || end.Err != nil {
 		t.Errorf("said %q, ended %+v", out, end)
@@ -231,7 +232,7 @@ func TestManyWalksAtOnceShareOneLogin(t *testing.T) {
 
 func TestALinkClosesAfterItsLastUser(t *testing.T) {
 	b := openBay(t, func(c *walk.Config) { c.Linger = 50 * time.Millisecond })
-	inbox := b.Subscribe()
+	inbox := b.Events.Subscribe()
 	b.run("gauge-1", "hostname")
 	down := 0
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
@@ -414,11 +415,11 @@ func TestCancellingLeavesNothingBehind(t *testing.T) {
 	for _, stop := range []struct {
 		name  string
 		setup func(b *bay)
-		until func(walk.Event) bool
+		until func(event.Event) bool
 	}{
-		{"while the bastion is frozen", func(b *bay) { b.Host("quay").Faults.Freeze(true) }, func(e walk.Event) bool { _, ok := e.(walk.Trying); return ok }},
+		{"while the bastion is frozen", func(b *bay) { b.Host("quay").Faults.Freeze(true) }, func(e event.Event) bool { _, ok := e.(walk.Trying); return ok }},
 		{"while the far machine is frozen", func(b *bay) { b.Host("archive").Faults.Freeze(true) }, atHop(1)},
-		{"while a person is asked", func(b *bay) { b.person.wait = make(chan struct{}) }, func(e walk.Event) bool { p, ok := e.(walk.Trying); return ok && p.Hop == 1 && p.Gate == gate.Identity }},
+		{"while a person is asked", func(b *bay) { b.person.wait = make(chan struct{}) }, func(e event.Event) bool { p, ok := e.(walk.Trying); return ok && p.Hop == 1 && p.Gate == gate.Identity }},
 	} {
 		t.Run(stop.name, func(t *testing.T) {
 			l := labtest.Open(t)
@@ -428,7 +429,7 @@ func TestCancellingLeavesNothingBehind(t *testing.T) {
 			defer w.Close()
 			b := &bay{l, w, p, t}
 			stop.setup(b)
-			inbox := w.Subscribe()
+			inbox := w.Events.Subscribe()
 			ctx, cancel := context.WithCancel(context.Background())
 			go func() {
 				for events := inbox.Take(ctx); events != nil; events = inbox.Take(ctx) {
@@ -457,8 +458,8 @@ func TestCancellingLeavesNothingBehind(t *testing.T) {
 	})
 }
 
-func atHop(n int) func(walk.Event) bool {
-	return func(e walk.Event) bool { p, ok := e.(walk.Trying); return ok && p.Hop == n }
+func atHop(n int) func(event.Event) bool {
+	return func(e event.Event) bool { p, ok := e.(walk.Trying); return ok && p.Hop == n }
 }
 
 // waitFor waits up to ten seconds for something to come true.
@@ -576,7 +577,7 @@ func TestALinkThatDiedUnnoticedIsMadeAnew(t *testing.T) {
 
 func TestWaitingGoesOnWhenTheMachineIsUp(t *testing.T) {
 	b := openBay(t, nil)
-	inbox := b.Subscribe()
+	inbox := b.Events.Subscribe()
 	go func() {
 		for {
 			for _, e := range inbox.Take(context.Background()) {

@@ -8,6 +8,7 @@ import (
 	"sync"
 	"time"
 
+	"meatus/core/event"
 	"meatus/core/gate"
 	"meatus/core/ring"
 	"meatus/core/route"
@@ -38,6 +39,7 @@ type Config struct {
 	Logins   route.Logins                    // how logins got in before, may be nil
 	Display  func() (*window.Display, error) // what far sides may draw on, none where nil
 	Ring     *ring.Ring                      // where unlocked keys are kept; one of its own where nil
+	Events   *event.Stream                   // told of everything; one of its own where nil
 }
 
 // Walker passes routes and owns every link that comes of it.
@@ -50,7 +52,6 @@ type Walker struct {
 
 	mu      sync.Mutex // guards what follows, and the users of every link
 	links   map[string]*Link
-	inboxes []*Inbox
 	nextID  ID
 	closed  bool
 	ups     map[string]int // how often a link came up, by prefix
@@ -73,6 +74,9 @@ func New(c Config) *Walker {
 	}
 	if c.Ring == nil {
 		c.Ring = &ring.Ring{}
+	}
+	if c.Events == nil {
+		c.Events = &event.Stream{}
 	}
 	if c.Ring.Names == nil {
 		c.Ring.Names = c.Vouched.NamesOf
@@ -100,23 +104,7 @@ func (w *Walker) Close() {
 	w.Ring.Forget()
 }
 
-// Subscribe returns an inbox that gets every event from now on.
-func (w *Walker) Subscribe() *Inbox {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	inbox := newInbox()
-	w.inboxes = append(w.inboxes, inbox)
-	return inbox
-}
-
-func (w *Walker) tell(e Event) {
-	w.mu.Lock()
-	inboxes := w.inboxes
-	w.mu.Unlock()
-	for _, inbox := range inboxes {
-		inbox.put(e)
-	}
-}
+func (w *Walker) tell(e event.Event) { w.Events.Tell(e) }
 
 // Links tells of every live link, the oldest first.
 func (w *Walker) Links() []LinkState {
@@ -351,11 +339,9 @@ func (a *attempt) hearLocked(hop int, g gate.Gate, trying bool) {
 		}
 		return
 	}
-	var e Event = Passed{a.id, a.route.Session, hop, g}
 	if trying {
-		e = Trying{a.id, a.route.Session, hop, g.Kind}
-	}
-	for _, inbox := range a.w.inboxes {
-		inbox.put(e)
+		a.w.tell(Trying{a.id, a.route.Session, hop, g.Kind})
+	} else {
+		a.w.tell(Passed{a.id, a.route.Session, hop, g})
 	}
 }

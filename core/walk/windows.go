@@ -20,7 +20,7 @@ type Drew struct {
 	Err error // why it was turned away, nil where it was not
 }
 
-func (Drew) isEvent() {}
+func (Drew) IsEvent() {}
 
 // drawing is a leave to draw that a shell was given, and which shell's it is.
 type drawing struct {

@@ -75,7 +75,7 @@ func TestAFarSideDrawsOnlyWhereItMayAndWithItsCookie(t *testing.T) {
 	display, taken := standIn(t)
 	w := walk.New(walk.Config{Vouched: ws.Vouched, Asker: labtest.Yes{}, Dialer: l.Dialer(), Display: display})
 	t.Cleanup(w.Close)
-	inbox := w.Subscribe()
+	inbox := w.Events.Subscribe()
 	r, err := ws.Planner().Plan("quay")
 	if err != nil {
 		t.Fatal(err)

@@ -12,9 +12,9 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"meatus/core/atomicfile"
 	"meatus/core/book"
 	"meatus/core/keyfile"
-	"meatus/core/whole"
 )
 
 // Source is why a key is known.
@@ -161,7 +161,7 @@ func (w *Workspace) AddKeyFolder(dir string, on bool) error {
 		return fmt.Errorf("%s is no folder", dir)
 	}
 	path := filepath.Join(w.Dir, foldersFile)
-	unlock, err := whole.Lock(path)
+	unlock, err := atomicfile.Lock(path)
 	if err != nil {
 		return err
 	}
@@ -177,7 +177,7 @@ func (w *Workspace) AddKeyFolder(dir string, on bool) error {
 	if err != nil {
 		return err
 	}
-	return whole.Write(path, text)
+	return atomicfile.Write(path, text)
 }
 
 // Opens is a key that fits what was asked for, and by what.

@@ -10,7 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 
-	"meatus/core/whole"
+	"meatus/core/atomicfile"
 )
 
 // marksFile is where marked sessions are remembered.
@@ -36,7 +36,7 @@ func (w *Workspace) Marks() Marks {
 // what stands in the file now, so that two programs do not undo each other.
 func (w *Workspace) Mark(session string, on bool) error {
 	path := filepath.Join(w.Dir, marksFile)
-	unlock, err := whole.Lock(path)
+	unlock, err := atomicfile.Lock(path)
 	if err != nil {
 		return fmt.Errorf("the mark is not remembered: %w", err)
 	}
@@ -47,7 +47,7 @@ func (w *Workspace) Mark(session string, on bool) error {
 	}
 	text, err := json.Marshal(slices.Sorted(maps.Keys(marks)))
 	if err == nil {
-		err = whole.Write(path, text)
+		err = atomicfile.Write(path, text)
 	}
 	if err != nil && !errors.Is(err, fs.ErrExist) {
 		return fmt.Errorf("the mark is not remembered: %w", err)

@@ -45,7 +45,7 @@ const besideAt, beside = "gauge-1", "stream 300ms"
 // Only machines that are vouched for already are visited.
 func Start(w *workspace.Workspace, dialer walk.Dialer) (stop func(), err error) {
 	walker := walk.New(walk.Config{Vouched: w.Vouched, Asker: nobody{}, Dialer: dialer})
-	set := tunnel.NewSet(walker, walker.Tell)
+	set := tunnel.NewSet(walker, walker.Events.Tell)
 	ctx, cancel := context.WithCancel(context.Background())
 	var wg sync.WaitGroup
 	end := func() {

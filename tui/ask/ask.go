@@ -11,7 +11,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"meatus/core/gate"
-	"meatus/core/plain"
+	"meatus/core/sanitize"
 	"meatus/core/vouch"
 	"meatus/core/walk"
 	"meatus/tui/fit"
@@ -262,7 +262,7 @@ func (m *Model) View(height int) []string {
 
 func (m *Model) questionText(q *walk.ServerQuestions, i int) string {
 	if q.Password {
-		return fmt.Sprintf("password of %s at %s", m.theme.Strong.Render(plain.Line(q.User, 40)), m.theme.Strong.Render(q.Hop))
+		return fmt.Sprintf("password of %s at %s", m.theme.Strong.Render(sanitize.Line(q.User, 40)), m.theme.Strong.Render(q.Hop))
 	}
 	return q.Questions[i].Text
 }

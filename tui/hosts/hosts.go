@@ -17,7 +17,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"meatus/core/gate"
-	"meatus/core/plain"
+	"meatus/core/sanitize"
 	"meatus/core/trail"
 	"meatus/core/vouch"
 	"meatus/core/workspace"
@@ -477,14 +477,14 @@ func (m *Model) detail(h vouch.Host) []string {
 		end := ""
 		if !k.Current() {
 			word, style = "before", t.Faint
-			end = fmt.Sprintf(", until %s: %s", day(k.Until), plain.Line(k.Ended, 60))
+			end = fmt.Sprintf(", until %s: %s", day(k.Until), sanitize.Line(k.Ended, 60))
 		}
 		say("%s %s", t.Faint.Render(fit.Pad(word, 7)), style.Render(k.SHA256))
-		how := "by " + plain.Line(k.By, 30)
+		how := "by " + sanitize.Line(k.By, 30)
 		if k.How != "" {
 			how = k.How
 		}
-		say("        %s", t.Faint.Render(fmt.Sprintf("%s, vouched %s %s, at %s%s", k.Algorithm, k.When.Local().Format("2 Jan 2006 15:04"), how, plain.Line(k.Address, 60), end)))
+		say("        %s", t.Faint.Render(fmt.Sprintf("%s, vouched %s %s, at %s%s", k.Algorithm, k.When.Local().Format("2 Jan 2006 15:04"), how, sanitize.Line(k.Address, 60), end)))
 	}
 	if key, err := lastKey(h); err == nil && m.height > 30 {
 		for _, n := range vouch.Notations[1:] {
@@ -506,7 +506,7 @@ func (m *Model) detail(h vouch.Host) []string {
 		}
 	}
 	for _, s := range m.signers {
-		say("%s %s for %s, vouched %s by %s", t.Faint.Render(fit.Pad("signer", 7)), s.SHA256, t.Strong.Render(plain.Line(s.Pattern, 40)), day(s.When), plain.Line(s.By, 30))
+		say("%s %s for %s, vouched %s by %s", t.Faint.Render(fit.Pad("signer", 7)), s.SHA256, t.Strong.Render(sanitize.Line(s.Pattern, 40)), day(s.When), sanitize.Line(s.By, 30))
 	}
 	switch m.asking {
 	case agreeRetire:

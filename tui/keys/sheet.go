@@ -10,7 +10,7 @@ import (
 
 	"meatus/core/gate"
 	"meatus/core/keyfile"
-	"meatus/core/plain"
+	"meatus/core/sanitize"
 	"meatus/core/workspace"
 	"meatus/tui/fit"
 )
@@ -24,7 +24,7 @@ func (m *Model) sheet(k workspace.Key) []string {
 	t := m.theme
 	lines := []string{t.Title(t.Strong.Render(filepath.Base(k.Path)), t.Faint.Render(fit.Cut(workspace.Short(k.Path), m.width/2)), m.width, fit.Spread)}
 	if m.opened != nil {
-		return append(lines, "", "   "+t.Accent.Render("the first password, for a minute: ")+t.Strong.Render(plain.Line(string(m.opened), 200)), "   "+t.Faint.Render("It is stored nowhere; esc hides it."))
+		return append(lines, "", "   "+t.Accent.Render("the first password, for a minute: ")+t.Strong.Render(sanitize.Line(string(m.opened), 200)), "   "+t.Faint.Render("It is stored nowhere; esc hides it."))
 	}
 	lines = append(lines, m.answer()...)
 	lines = append(lines, fit.Beside(m.facts(k), m.lattice(k), min(m.width-40, rightBlock))...)
@@ -45,7 +45,7 @@ func (m *Model) answer() []string {
 	if m.asked == "" {
 		return nil
 	}
-	asked := t.Strong.Render(fit.Cut(plain.Line(m.asked, 80), m.width/2))
+	asked := t.Strong.Render(fit.Cut(sanitize.Line(m.asked, 80), m.width/2))
 	if len(m.which) == 0 {
 		return []string{"   " + t.Mark(gate.Shut) + " no key here fits " + asked,
 			"     " + t.Faint.Render("Ask whoever made the key pair for the file they downloaded then: it cannot be downloaded again."), ""}
@@ -202,7 +202,7 @@ func (m *Model) lattice(k workspace.Key) []string {
 		}
 		lines = append(lines, line)
 	}
-	say := t.Faint.Render(fmt.Sprintf("%04o, %s", perm, plain.Line(k.Sheet.Owner, 20)))
+	say := t.Faint.Render(fmt.Sprintf("%04o, %s", perm, sanitize.Line(k.Sheet.Owner, 20)))
 	if excess > 0 {
 		say += t.Verdict(gate.Shut).Render(fmt.Sprintf("  %d too many", excess))
 	}

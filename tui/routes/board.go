@@ -11,7 +11,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"meatus/core/gate"
-	"meatus/core/plain"
+	"meatus/core/sanitize"
 	"meatus/tui/fit"
 )
 
@@ -136,7 +136,7 @@ func (m *Model) board(height int) []string {
 	out := make([]string, 0, height)
 	for _, l := range shown {
 		if l.session < 0 {
-			out = append(out, "  "+m.theme.Faint.Render(plain.Line(l.site, 40)))
+			out = append(out, "  "+m.theme.Faint.Render(sanitize.Line(l.site, 40)))
 			continue
 		}
 		out = append(out, m.boardRow(l.session, names, widths, railWidth))

@@ -16,6 +16,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"meatus/core/event"
 	"meatus/core/gate"
 	"meatus/core/keyfile"
 	"meatus/core/mend"
@@ -689,7 +690,7 @@ func (m *Model) Arrived(session string) {
 }
 
 // Hear takes an event of the walker.
-func (m *Model) Hear(event walk.Event) {
+func (m *Model) Hear(event event.Event) {
 	switch ev := event.(type) {
 	case walk.Trying:
 		if i, ok := m.byName[ev.Session]; ok && m.entries[i].walk != nil {

@@ -9,7 +9,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"meatus/core/plain"
+	"meatus/core/sanitize"
 	"meatus/core/term"
 	"meatus/core/workspace"
 	"meatus/tui/fit"
@@ -306,7 +306,7 @@ func (m *Model) modeLine(width int) string {
 		if len(lines) == 1 {
 			say = "paste a line with its end? "
 		}
-		return word(say+"This shell runs each as it arrives:") + t.Strong.Render(plain.Line(lines[0], 40)) + hints(theme.Hint{Key: "enter", Does: "paste"}, theme.Hint{Key: "any other", Does: "do not"})
+		return word(say+"This shell runs each as it arrives:") + t.Strong.Render(sanitize.Line(lines[0], 40)) + hints(theme.Hint{Key: "enter", Does: "paste"}, theme.Hint{Key: "any other", Does: "do not"})
 	case logging:
 		return word("log to") + m.input.View() + hints(theme.Hint{Key: "enter", Does: "begin"}, esc)
 	}

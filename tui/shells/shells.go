@@ -12,8 +12,8 @@ import (
 	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 
-	"meatus/core/plain"
 	"meatus/core/route"
+	"meatus/core/sanitize"
 	"meatus/core/shell"
 	"meatus/core/term"
 	"meatus/tui/theme"
@@ -74,7 +74,7 @@ func (s *Shell) Where() (who, way string) {
 	for _, h := range s.Route.Hops {
 		stations = append(stations, h.Name)
 	}
-	return fmt.Sprintf("%s on %s (%s)", plain.Line(target.User, 40), target.Name, target.Host), strings.Join(stations, " ▸ ")
+	return fmt.Sprintf("%s on %s (%s)", sanitize.Line(target.User, 40), target.Name, target.Host), strings.Join(stations, " ▸ ")
 }
 
 // mode is what keys do while the place does something of its own.

@@ -8,7 +8,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"meatus/core/gate"
-	"meatus/core/plain"
+	"meatus/core/sanitize"
 	"meatus/core/term"
 	"meatus/tui/fit"
 	"meatus/tui/theme"
@@ -142,7 +142,7 @@ func (m *Model) where(f *term.Frame, width int, waiting string, roundTrip time.D
 		case e.Err != nil:
 			right = t.Accent.Render("lost: " + fit.Cut(e.Err.Error(), width/2))
 		case e.Signal != "":
-			right = t.Accent.Render("ended by signal " + plain.Line(e.Signal, 20))
+			right = t.Accent.Render("ended by signal " + sanitize.Line(e.Signal, 20))
 		default:
 			right = t.Accent.Render(fmt.Sprintf("ended, status %d", e.Status))
 		}

@@ -9,6 +9,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"meatus/core/event"
 	"meatus/core/meter"
 	"meatus/core/trail"
 	"meatus/core/tunnel"
@@ -124,7 +125,7 @@ func (m *Model) SetSize(width, height int) { m.width, m.height = width, height }
 const maxEvents = 50
 
 // Hear is told of what happens to links and tunnels, also while another place shows.
-func (m *Model) Hear(e walk.Event) {
+func (m *Model) Hear(e event.Event) {
 	say := ""
 	switch e := e.(type) {
 	case walk.LinkUp:

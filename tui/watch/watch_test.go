@@ -35,7 +35,7 @@ func watching(t testing.TB, flows int) (*Model, *lab.Lab) {
 	}
 	walker := walk.New(walk.Config{Vouched: ws.Vouched, Asker: labtest.Yes{}, Dialer: l.Dialer()})
 	t.Cleanup(walker.Close)
-	set := tunnel.NewSet(walker, walker.Tell)
+	set := tunnel.NewSet(walker, walker.Events.Tell)
 	t.Cleanup(func() { set.CloseAll(0) })
 	r, err := ws.Planner().Plan("quay")
 	if err != nil {

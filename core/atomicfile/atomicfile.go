@@ -1,11 +1,13 @@
-// Package whole writes files whole or not at all, one program of ours at a time.
+// Package atomicfile writes files atomically, one program of ours at a time.
 //
 // It promises that after [Write] a file holds either the old text or the new,
 // whatever happens in between, and that a symbolic link stays one. A write costs
 // a temporary file beside the real one and a sync.
-package whole
+package atomicfile
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -25,17 +27,15 @@ func Lock(path string) (unlock func(), err error) {
 		return nil, err
 	}
 	lock := flock.New(filepath.Join(filepath.Dir(path), "."+filepath.Base(path)+".lock"), flock.SetPermissions(0o600))
-	for deadline := time.Now().Add(lockTime); ; time.Sleep(20 * time.Millisecond) {
-		held, err := lock.TryLock()
-		if err != nil {
-			return nil, fmt.Errorf("locking %s: %w", path, err)
-		}
-		if held {
-			return func() { lock.Close() }, nil
-		}
-		if time.Now().After(deadline) {
-			return nil, fmt.Errorf("%s is being written by another program; try again when it is done", path)
-		}
+	ctx, cancel := context.WithTimeout(context.Background(), lockTime)
+	defer cancel()
+	switch held, err := lock.TryLockContext(ctx, 20*time.Millisecond); {
+	case held:
+		return func() { lock.Close() }, nil
+	case errors.Is(err, context.DeadlineExceeded):
+		return nil, fmt.Errorf("%s is being written by another program; try again when it is done", path)
+	default:
+		return nil, fmt.Errorf("locking %s: %w", path, err)
 	}
 }
 

@@ -1,11 +1,11 @@
-// Package away tells when the person leaves the machine: the screen locks, or the
+// Package screenlock tells when the person leaves the machine: the screen locks, or the
 // machine goes to sleep.
 //
 // It listens to the system's message bus (login1) and to the desktop's (the
 // screen-saver interface), where there are such, and promises to send nothing on
 // them but the wish to be told. Without a bus it tells nothing. It costs two
 // goroutines and two local connections.
-package away
+package screenlock
 
 import (
 	"context"
@@ -22,10 +22,10 @@ const (
 	screenSaver  = "org.freedesktop.ScreenSaver"
 )
 
-// Tell calls left, with the reason in words, each time the person leaves, until the
+// Watch calls left, with the reason in words, each time the person leaves, until the
 // context ends. It returns at once; heard is closed when it listens to all there is
 // to listen to.
-func Tell(ctx context.Context, left func(why string)) (heard <-chan struct{}) {
+func Watch(ctx context.Context, left func(why string)) (heard <-chan struct{}) {
 	done := make(chan struct{})
 	var both sync.WaitGroup
 	both.Go(func() { listen(ctx, systemBus, system, left) })

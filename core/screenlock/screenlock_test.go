@@ -1,4 +1,4 @@
-package away
+package screenlock
 
 import (
 	"bufio"
@@ -41,7 +41,7 @@ func TestLeavingIsTold(t *testing.T) {
 	t.Setenv("DBUS_SYSTEM_BUS_ADDRESS", address)
 	t.Setenv("DBUS_SESSION_BUS_ADDRESS", address)
 	told := make(chan string, 10)
-	<-Tell(t.Context(), func(why string) { told <- why })
+	<-Watch(t.Context(), func(why string) { told <- why })
 	conn, err := dbus.Connect(address)
 	if err != nil {
 		t.Fatal(err)
@@ -82,7 +82,7 @@ func TestWithoutABusNothingIsTold(t *testing.T) {
 	t.Setenv("DBUS_SYSTEM_BUS_ADDRESS", "unix:path="+t.TempDir()+"/none")
 	t.Setenv("DBUS_SESSION_BUS_ADDRESS", "")
 	select {
-	case <-Tell(t.Context(), func(why string) { t.Error(why) }):
+	case <-Watch(t.Context(), func(why string) { t.Error(why) }):
 	case <-time.After(10 * time.Second):
 		t.Error("it still waits")
 	}

@@ -1,21 +1,22 @@
-package door
+package localaddr
 
 import (
-	"bufio"
 	"errors"
 	"fmt"
 	"net"
 	"os"
-	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
 	"syscall"
 
-	"meatus/core/plain"
+	"github.com/prometheus/procfs"
+
+	"meatus/core/sanitize"
 )
 
-// Taken says that a door is held. It is the error of [Try].
+// Taken says that something listens at an address. It is the error of [Try].
 type Taken struct {
 	Address string
 	Holder  string // "postgres (pid 812)", or "" where the system does not tell
@@ -28,16 +29,17 @@ func (t *Taken) Error() string {
 	return t.Address + " is taken by " + t.Holder
 }
 
-// ours are the doors that this program holds itself, by address.
-var ours sync.Map
+// claimed are the addresses at which this program listens itself.
+var claimed sync.Map
 
-// Keep notes that this program holds a door, and Leave that it does not any more.
-func Keep(address string)  { ours.Store(address, true) }
-func Leave(address string) { ours.Delete(address) }
+// Claim notes that this program listens at an address, and Release that it does not
+// any more.
+func Claim(address string)   { claimed.Store(address, true) }
+func Release(address string) { claimed.Delete(address) }
 
-// Ours tells whether this program holds a door itself.
-func Ours(address string) bool {
-	_, is := ours.Load(address)
+// Claimed tells whether this program listens at an address itself.
+func Claimed(address string) bool {
+	_, is := claimed.Load(address)
 	return is
 }
 
@@ -82,10 +84,10 @@ func Free(host string, wanted int) int {
 	return 0
 }
 
-// The states of sockets in the system's list.
+// The states of sockets, as the system's list has them (linux/include/net/tcp_states.h).
 const (
-	connected = "01"
-	listening = "0A"
+	established = 1
+	listening   = 10
 )
 
 // Holder says which program of this machine listens at a port: its name and
@@ -93,35 +95,37 @@ const (
 func Holder(port int) string { return owner(port, listening) }
 
 // User says which program of this machine connects from a port, as [Holder] does.
-func User(port int) string { return owner(port, connected) }
+func User(port int) string { return owner(port, established) }
 
-// owner finds the program with a socket of a port in a state.
-func owner(port int, state string) string {
-	inodes := map[string]bool{}
-	for _, list := range []string{"/proc/net/tcp", "/proc/net/tcp6"} {
-		f, err := os.Open(list)
+// owner finds the program with a socket of a local port in a state.
+func owner(port int, state uint64) string {
+	proc, err := procfs.NewDefaultFS()
+	if err != nil {
+		return ""
+	}
+	sockets := map[string]bool{}
+	for _, list := range []func() (procfs.NetTCP, error){proc.NetTCP, proc.NetTCP6} {
+		lines, err := list()
 		if err != nil {
 			continue
 		}
-		for lines := bufio.NewScanner(f); lines.Scan(); {
-			// sl local rem st queues timer retrnsmt uid timeout inode
-			fields := strings.Fields(lines.Text())
-			if len(fields) > 9 && fields[3] == state && strings.HasSuffix(fields[1], fmt.Sprintf(":%04X", port)) {
-				inodes["socket:["+fields[9]+"]"] = true
+		for _, l := range lines {
+			if l.St == state && l.LocalPort == uint64(port) {
+				sockets[fmt.Sprintf("socket:[%d]", l.Inode)] = true
 			}
 		}
-		f.Close()
 	}
-	if len(inodes) == 0 {
+	if len(sockets) == 0 {
 		return ""
 	}
-	files, _ := filepath.Glob("/proc/[0-9]*/fd/*")
-	for _, file := range files {
-		if to, err := os.Readlink(file); err == nil && inodes[to] {
-			process := filepath.Dir(filepath.Dir(file))
-			name, _ := os.ReadFile(filepath.Join(process, "comm"))
-			return fmt.Sprintf("%s (process %s)", plain.Line(string(name), 30), filepath.Base(process))
+	processes, _ := proc.AllProcs()
+	for _, p := range processes {
+		files, err := p.FileDescriptorTargets()
+		if err != nil || !slices.ContainsFunc(files, func(f string) bool { return sockets[f] }) {
+			continue
 		}
+		name, _ := p.Comm()
+		return fmt.Sprintf("%s (process %d)", sanitize.Line(name, 30), p.PID)
 	}
 	return ""
 }

@@ -1,9 +1,9 @@
-// Package plain makes text that came from elsewhere safe to show.
+// Package sanitize makes text that came from elsewhere safe to show.
 //
 // It promises that what it returns holds no control character, no escape
 // sequence, no direction override and no invalid UTF-8, and is no longer than
 // asked. It costs one pass over at most the wanted length.
-package plain
+package sanitize
 
 import (
 	"strings"

@@ -1,4 +1,4 @@
-package door
+package localaddr
 
 import (
 	"errors"
