@@ -75,17 +75,14 @@ func (v *Value[T]) orElse(far Value[T]) {
 	}
 }
 
-// Settings are the values a session, site, like or the defaults can give.
+// Settings are the values that a session can take from a like, a site or the defaults.
 type Settings struct {
-	Host      Value[string]
 	Port      Value[int]
 	User      Value[string]
 	Keys      Value[[]string]
 	Via       Value[[]string]
-	Dial      Value[string]
 	Keepalive Value[time.Duration]
 	Agent     Value[string]
-	Tunnels   Value[[]Tunnel]
 
 	// What a shell there is like.
 	Reconnect Value[time.Duration] // how long a lost way is tried again, 0 for not at all
@@ -103,42 +100,6 @@ type Settings struct {
 	Arrive    Value[string]        // what is typed on arrival
 }
 
-// inherit takes from far what is not set nearer.
-func (s *Settings) inherit(far *Settings) {
-	s.Host.orElse(far.Host)
-	s.Port.orElse(far.Port)
-	s.User.orElse(far.User)
-	s.Keys.orElse(far.Keys)
-	s.Via.orElse(far.Via)
-	s.Keepalive.orElse(far.Keepalive)
-	s.Tunnels.orElse(far.Tunnels)
-	s.Env.orElse(far.Env)
-	s.Lends.orElse(far.Lends)
-	s.LendsTo.orElse(far.LendsTo)
-	s.Reconnect.orElse(far.Reconnect)
-	for _, text := range texts {
-		text.of(s).orElse(*text.of(far))
-	}
-}
-
-// texts are the settings that are a text and nothing more.
-var texts = []struct {
-	key string
-	of  func(*Settings) *Value[string]
-}{
-	{"dial", func(s *Settings) *Value[string] { return &s.Dial }},
-	{"agent", func(s *Settings) *Value[string] { return &s.Agent }},
-	{"links", func(s *Settings) *Value[string] { return &s.Links }},
-	{"windows", func(s *Settings) *Value[string] { return &s.Windows }},
-	{"knock", func(s *Settings) *Value[string] { return &s.Knock }},
-	{"ring", func(s *Settings) *Value[string] { return &s.Ring }},
-	{"backspace", func(s *Settings) *Value[string] { return &s.Backspace }},
-	{"term", func(s *Settings) *Value[string] { return &s.Term }},
-	{"colours", func(s *Settings) *Value[string] { return &s.Colours }},
-	{"folder", func(s *Settings) *Value[string] { return &s.Folder }},
-	{"arrive", func(s *Settings) *Value[string] { return &s.Arrive }},
-}
-
 // KeyTerms are what the file says of a key file: what it is meant for, and how it
 // stays in the ring.
 type KeyTerms struct {
@@ -149,11 +110,15 @@ type KeyTerms struct {
 	At      Place
 }
 
-// Session is one session with everything it inherits.
+// Session is one session with everything it inherits. Sessions that say nothing of
+// their own share their Settings, which are not to be changed.
 type Session struct {
-	Name string
-	Site Value[string]
-	Settings
+	Name    string
+	Site    Value[string]
+	Host    Value[string]
+	Dial    Value[string]
+	Tunnels Value[[]Tunnel]
+	*Settings
 	At Place
 	// Broken is the first problem that keeps the session from being used, or
 	// nil. What could be read is there all the same.
@@ -173,18 +138,18 @@ type Book struct {
 
 // Imagine resolves a draft as if it stood in the book.
 func (b *Book) Imagine(d Draft) *Session {
-	t := &table{layer: InSession, name: d.Name}
+	t := &table{layer: InSession, name: d.Name, own: Session{Settings: &Settings{}}, says: true}
 	o := Origin{Layer: InSession, Name: d.Name}
 	text := func(s string) Value[string] { return Value[string]{s, o, s != ""} }
-	t.site, t.settings.Host, t.settings.User = text(d.Site), text(d.Host), text(d.User)
-	t.settings.Port = Value[int]{d.Port, o, d.Port != 0}
-	t.settings.Via = Value[[]string]{d.Via, o, len(d.Via) > 0}
-	t.settings.Keys = Value[[]string]{d.Keys, o, len(d.Keys) > 0}
+	t.own.Site, t.own.Host, t.own.User = text(d.Site), text(d.Host), text(d.User)
+	t.own.Port = Value[int]{d.Port, o, d.Port != 0}
+	t.own.Via = Value[[]string]{d.Via, o, len(d.Via) > 0}
+	t.own.Keys = Value[[]string]{d.Keys, o, len(d.Keys) > 0}
 	if every, err := ParseKeepalive(d.Keepalive); err == nil {
-		t.settings.Keepalive = Value[time.Duration]{every, o, true}
+		t.own.Keepalive = Value[time.Duration]{every, o, true}
 	}
-	t.settings.Agent = text(d.Agent)
-	t.settings.Tunnels = Value[[]Tunnel]{d.Tunnels, o, len(d.Tunnels) > 0}
+	t.own.Agent = text(d.Agent)
+	t.own.Tunnels = Value[[]Tunnel]{d.Tunnels, o, len(d.Tunnels) > 0}
 	return (&reader{file: b.Path, layers: b.far}).session(t)
 }
 

@@ -8,13 +8,10 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
-	"time"
-
-	"github.com/pelletier/go-toml/v2/unstable"
 
 	"meatus/core/atomicfile"
+	"meatus/core/tomltext"
 )
 
 // ErrMoved says that the file is no longer the one an edit was made for.
@@ -76,10 +73,6 @@ func join(say, hint string) string {
 	return say + "; " + hint
 }
 
-// Fields are the keys of a session that [Set] can set, in the order they are
-// shown.
-var Fields = []string{"site", "host", "port", "user", "key", "via", "tunnels", "knock", "links", "windows", "dial", "keepalive", "reconnect", "agent", "lends", "lends_to", "ring", "backspace", "term", "colours", "env", "folder", "arrive"}
-
 // Set is [SetIn] for a session.
 func Set(path, session, key, value string) (*Book, error) {
 	return SetIn(path, Table{Layer: InSession, Name: session}, key, value)
@@ -110,163 +103,105 @@ func SetIn(path string, table Table, key, value string) (*Book, error) {
 	})
 }
 
-// literal writes a value as TOML, as its key wants it.
-func literal(key, value string) string {
-	switch key {
-	case "port":
-		if n, err := strconv.Atoi(strings.TrimSpace(value)); err == nil {
-			return strconv.Itoa(n)
-		}
-	case "tunnels":
-		if list, err := ParseTunnels(value); err == nil {
-			return tunnelsText(list)
-		}
-	case "confirm":
-		if word := strings.TrimSpace(value); word == "true" || word == "false" {
-			return word
-		}
-	case "via", "key", "env", "lends", "lends_to", "hosts":
-		parts := strings.FieldsFunc(value, func(r rune) bool { return r == ',' })
-		for i := range parts {
-			parts[i] = strings.TrimSpace(parts[i])
-		}
-		parts = slices.DeleteFunc(parts, func(s string) bool { return s == "" })
-		if key == "key" && len(parts) == 1 {
-			return quote(parts[0])
-		}
-		return "[" + strings.Join(quoteAll(parts), ", ") + "]"
-	}
-	return quote(strings.TrimSpace(value))
-}
-
-// span is a range of bytes of the file.
-type span struct{ from, to int }
-
 // tableText is where one table stands in the text.
 type tableText struct {
-	header span
-	name   span            // the session's name in the header
-	pairs  map[string]span // "key = value", without what follows on the line
-	values map[string]span
+	header tomltext.Span
+	name   tomltext.Span            // the session's name in the header
+	pairs  map[string]tomltext.Span // "key = value", without what follows on the line
+	values map[string]tomltext.Span
 	last   int // the offset behind the last pair, or the header
 }
 
 // findTable finds where a table stands in the text.
 func findTable(text []byte, table Table) (*tableText, error) {
 	likes := -1
-	var p unstable.Parser
-	p.Reset(text)
 	var found *tableText
 	inside := false
-	for p.NextExpression() {
-		e := p.Expression()
-		if e.Kind != unstable.KeyValue {
-			var parts []string
-			var last unstable.Range
-			for it := e.Key(); it.Next(); {
-				parts = append(parts, string(it.Node().Data))
-				last = it.Node().Raw
-			}
-			if e.Kind == unstable.ArrayTable && len(parts) == 1 && parts[0] == "like" {
+	err := tomltext.Read(text, func(e tomltext.Entry) {
+		if e.Header {
+			if e.Array && len(e.Keys) == 1 && e.Keys[0].Text == "like" {
 				likes++
 			}
-			inside = found == nil && table.heads(parts, e.Kind == unstable.ArrayTable, likes)
-			if inside {
-				end := int(last.Offset + last.Length)
-				end += bytes.IndexByte(text[end:], ']') + 1
-				if e.Kind == unstable.ArrayTable {
+			if inside = found == nil && table.heads(e.Keys, e.Array, likes); inside {
+				last := e.Keys[len(e.Keys)-1].Span
+				end := last.To + bytes.IndexByte(text[last.To:], ']') + 1
+				if e.Array {
 					end++
 				}
-				found = &tableText{header: span{int(last.Offset), end}, name: span{int(last.Offset), int(last.Offset + last.Length)}, pairs: map[string]span{}, values: map[string]span{}, last: end}
+				found = &tableText{header: tomltext.Span{From: last.From, To: end}, name: last, pairs: map[string]tomltext.Span{}, values: map[string]tomltext.Span{}, last: end}
 			}
-			continue
+			return
 		}
 		if !inside {
-			continue
+			return
 		}
-		it := e.Key()
-		it.Next()
-		key := it.Node()
-		pair := span{int(e.Raw.Offset), int(e.Raw.Offset + e.Raw.Length)}
-		pair.to = pair.from + len(bytes.TrimRight(text[pair.from:pair.to], " \t\r\n"))
-		value := int(key.Raw.Offset + key.Raw.Length)
-		value += bytes.IndexByte(text[value:], '=') + 1
-		for value < pair.to && (text[value] == ' ' || text[value] == '\t') {
+		key, pair := e.Keys[0], e.Span
+		pair.To = pair.From + len(bytes.TrimRight(text[pair.From:pair.To], " \t\r\n"))
+		value := key.To + bytes.IndexByte(text[key.To:], '=') + 1
+		for value < pair.To && (text[value] == ' ' || text[value] == '\t') {
 			value++
 		}
-		found.pairs[string(key.Data)], found.values[string(key.Data)] = pair, span{value, pair.to}
-		found.last = pair.to
+		found.pairs[key.Text], found.values[key.Text] = pair, tomltext.Span{From: value, To: pair.To}
+		found.last = pair.To
+	})
+	switch {
+	case found != nil:
+		return found, nil
+	case err != nil:
+		return nil, fmt.Errorf("the file has a mistake before it: %w; mend that first", err)
 	}
-	if found == nil {
-		if err := p.Error(); err != nil {
-			return nil, fmt.Errorf("the file has a mistake before it: %w; mend that first", err)
-		}
-		return nil, fmt.Errorf("there is no %s", table)
-	}
-	return found, nil
+	return nil, fmt.Errorf("there is no %s", table)
+}
+
+// spot is a text in the file and where it stands.
+type spot struct {
+	tomltext.Span
+	text string
 }
 
 // sessionParts cuts the text at its headers. The text of a part is its session's
 // name, "" for what belongs to none.
 func sessionParts(text []byte) ([]spot, error) {
-	var p unstable.Parser
-	p.Reset(text)
 	parts := []spot{{}}
-	for p.NextExpression() {
-		e := p.Expression()
-		if e.Kind == unstable.KeyValue {
-			continue
+	err := tomltext.Read(text, func(e tomltext.Entry) {
+		if !e.Header {
+			return
 		}
-		it, name := e.Key(), ""
-		it.Next()
-		from := int(it.Node().Raw.Offset)
-		if string(it.Node().Data) == "session" && it.Next() {
-			name = string(it.Node().Data)
+		name := ""
+		if e.Keys[0].Text == "session" && len(e.Keys) > 1 {
+			name = e.Keys[1].Text
 		}
-		from = bytes.LastIndexByte(text[:from], '\n') + 1
-		parts[len(parts)-1].to = from
-		parts = append(parts, spot{span{from, 0}, name})
-	}
-	parts[len(parts)-1].to = len(text)
-	if err := p.Error(); err != nil {
+		from := bytes.LastIndexByte(text[:e.Keys[0].From], '\n') + 1
+		parts[len(parts)-1].To = from
+		parts = append(parts, spot{tomltext.Span{From: from}, name})
+	})
+	parts[len(parts)-1].To = len(text)
+	if err != nil {
 		return nil, fmt.Errorf("the file has a mistake: %w; mend that first", err)
 	}
 	return parts, nil
 }
 
-// spot is a text in the file and where it stands.
-type spot struct {
-	span
-	text string
-}
-
 // textsOf finds every text that a key has in any table, alone or in a list.
 func textsOf(text []byte, key string) ([]spot, error) {
-	var p unstable.Parser
-	p.Reset(text)
 	var found []spot
-	take := func(n *unstable.Node) {
-		if n.Kind == unstable.String {
-			found = append(found, spot{span{int(n.Raw.Offset), int(n.Raw.Offset + n.Raw.Length)}, string(n.Data)})
+	take := func(v tomltext.Value) {
+		if v.Kind() == tomltext.String {
+			found = append(found, spot{v.Span(), v.Text()})
 		}
 	}
-	for p.NextExpression() {
-		e := p.Expression()
-		if e.Kind != unstable.KeyValue {
-			continue
+	err := tomltext.Read(text, func(e tomltext.Entry) {
+		if e.Header || e.Keys[0].Text != key {
+			return
 		}
-		it := e.Key()
-		if it.Next(); string(it.Node().Data) != key {
-			continue
-		}
-		take(e.Value())
-		if e.Value().Kind == unstable.Array {
-			for each := e.Value().Children(); each.Next(); {
-				take(each.Node())
+		take(e.Value)
+		if e.Value.Kind() == tomltext.Array {
+			for item := range e.Value.Items() {
+				take(item)
 			}
 		}
-	}
-	if err := p.Error(); err != nil {
+	})
+	if err != nil {
 		return nil, fmt.Errorf("the file has a mistake: %w; mend that first", err)
 	}
 	return found, nil
@@ -276,7 +211,7 @@ func textsOf(text []byte, key string) ([]spot, error) {
 // the table's last.
 func (t *tableText) put(text []byte, key, value string) []byte {
 	if at, ok := t.values[key]; ok {
-		return slices.Concat(text[:at.from], []byte(value), text[at.to:])
+		return slices.Concat(text[:at.From], []byte(value), text[at.To:])
 	}
 	line := fmt.Sprintf("%-4s = %s\n", key, value)
 	at := t.last
@@ -294,7 +229,7 @@ func (t *tableText) drop(text []byte, key string) []byte {
 	if !ok {
 		return text
 	}
-	from, to := at.from, at.to
+	from, to := at.From, at.To
 	for from > 0 && (text[from-1] == ' ' || text[from-1] == '\t') {
 		from--
 	}
@@ -307,58 +242,6 @@ func (t *tableText) drop(text []byte, key string) []byte {
 		return slices.Concat(text[:from], text[to:])
 	}
 	return slices.Concat(text[:from], text[end:])
-}
-
-// Text is a setting of a session as a person writes it, and where it is from.
-func (s *Session) Text(key string) (value string, origin Origin) {
-	if key == "site" {
-		return s.Site.V, s.Site.Origin
-	}
-	return s.Settings.Text(key)
-}
-
-// Text is a setting as a person writes it, and where it is from.
-func (s *Settings) Text(key string) (value string, origin Origin) {
-	switch key {
-	case "host":
-		return s.Host.V, s.Host.Origin
-	case "port":
-		if s.Port.V == 0 {
-			return "", s.Port.Origin
-		}
-		return strconv.Itoa(s.Port.V), s.Port.Origin
-	case "user":
-		return s.User.V, s.User.Origin
-	case "key":
-		return strings.Join(s.Keys.V, ", "), s.Keys.Origin
-	case "via":
-		return strings.Join(s.Via.V, ", "), s.Via.Origin
-	case "lends_to":
-		return strings.Join(s.LendsTo.V, ", "), s.LendsTo.Origin
-	case "lends":
-		return strings.Join(s.Lends.V, ", "), s.Lends.Origin
-	case "env":
-		return strings.Join(s.Env.V, ", "), s.Env.Origin
-	case "tunnels":
-		return TunnelsLine(s.Tunnels.V), s.Tunnels.Origin
-	case "keepalive":
-		return duration(s.Keepalive), s.Keepalive.Origin
-	case "reconnect":
-		return duration(s.Reconnect), s.Reconnect.Origin
-	}
-	for _, text := range texts {
-		if text.key == key {
-			return text.of(s).V, text.of(s).Origin
-		}
-	}
-	return "", Origin{}
-}
-
-func duration(v Value[time.Duration]) string {
-	if v.Set && v.V == 0 {
-		return "off"
-	}
-	return shortDuration(v.V.String())
 }
 
 // shortDuration writes "1m0s" as "1m".

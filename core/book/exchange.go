@@ -17,9 +17,6 @@ import (
 // objects: the name, and every key of a session.
 func Columns() []string { return append([]string{"name"}, Fields...) }
 
-// lists are the columns that are arrays in JSON.
-var lists = []string{"key", "via", "tunnels", "env", "lends", "lends_to"}
-
 // Export writes every session as it stands in the file, with the values it says
 // itself, or with all of them where effective is set. format is "csv" (RFC 4180,
 // with a header) or "json" (an array of objects, RFC 8259).
@@ -53,7 +50,7 @@ func (b *Book) Export(w io.Writer, format string, effective bool) error {
 			for key, value := range row(s) {
 				switch {
 				case value == "":
-				case slices.Contains(lists, key):
+				case settingNamed(key).list:
 					object[key] = strings.Split(value, ", ")
 				case key == "port":
 					object[key] = s.Port.V
@@ -309,7 +306,7 @@ func (im Import) changeIn(text []byte) ([]byte, error) {
 	}
 	for _, part := range parts {
 		row, ok := wanted[part.text]
-		piece := bytes.Clone(text[part.from:part.to])
+		piece := bytes.Clone(text[part.From:part.To])
 		for _, key := range Fields {
 			if value, set := row.Values[key]; ok && set {
 				t, err := findTable(piece, Table{Layer: InSession, Name: row.Name})

@@ -5,27 +5,32 @@ import (
 	"errors"
 	"fmt"
 	"path"
+	"slices"
 	"sort"
 	"strings"
-	"time"
 	"unicode"
 	"unicode/utf8"
 
-	"github.com/pelletier/go-toml/v2/unstable"
-
 	"meatus/core/sanitize"
+	"meatus/core/tomltext"
 )
 
 // table is one table of the file on its way to becoming settings.
 type table struct {
-	layer    Layer
-	name     string
-	at       Place
-	settings Settings
-	terms    KeyTerms // of a key
-	site     Value[string]
-	seen     map[string]Place
-	broken   *Problem
+	layer  Layer
+	name   string
+	at     Place
+	own    Session  // what it says itself
+	says   bool     // own has Settings
+	terms  KeyTerms // of a key
+	seen   []seen
+	broken *Problem
+}
+
+// seen is a setting that was read, and where.
+type seen struct {
+	setting *setting
+	at      Place
 }
 
 // reader turns a file into tables.
@@ -38,6 +43,13 @@ type reader struct {
 	sessions []*table
 	keys     []*table
 	current  *table
+	shared   map[string]inheritance // by the tables that are inherited from
+}
+
+// inheritance is what sessions that say nothing of their own take from the same tables.
+type inheritance struct {
+	settings *Settings
+	broken   *Problem
 }
 
 // layers are the tables that sessions inherit from.
@@ -73,27 +85,19 @@ func Parse(file string, text []byte) *Book {
 // it, and returns the offset of the next table after it, so that one mistake
 // hides no other; else it returns -1.
 func (r *reader) readFrom(start int) int {
-	var p unstable.Parser
-	p.Reset(r.text[start:])
-	for p.NextExpression() {
-		switch e := p.Expression(); e.Kind {
-		case unstable.Table, unstable.ArrayTable:
+	err := tomltext.Read(r.text[start:], func(e tomltext.Entry) {
+		if e.Header {
 			r.header(e, start)
-		case unstable.KeyValue:
+		} else {
 			r.keyValue(e, start)
 		}
-	}
-	err := p.Error()
-	if err == nil {
+	})
+	var mistake *tomltext.Mistake
+	if !errors.As(err, &mistake) {
 		return -1
 	}
-	at := start
-	var pe *unstable.ParserError
-	say := err.Error()
-	if errors.As(err, &pe) {
-		at, say = start+int(p.Range(pe.Highlight).Offset), pe.Message
-	}
-	found := r.problem(r.place(at), "not TOML: "+sanitize.Line(say, 160), "")
+	at := start + mistake.At
+	found := r.problem(r.place(at), "not TOML: "+sanitize.Line(mistake.Say, 160), "")
 	if line := r.lines[found.Line-1]; !bytes.HasPrefix(bytes.TrimLeft(r.text[line:], " \t"), []byte("[")) {
 		r.spoil(found) // a mistake in a header is none of the table before it
 	}
@@ -133,17 +137,14 @@ func (r *reader) spoil(p *Problem) {
 
 var tableWords = []string{"defaults", "site", "like", "session", "key"}
 
-func (r *reader) header(e *unstable.Node, start int) {
+func (r *reader) header(e tomltext.Entry, start int) {
 	var parts []string
-	var at Place
-	for it := e.Key(); it.Next(); {
-		if len(parts) < 2 {
-			at = r.place(start + int(it.Node().Raw.Offset))
-		}
-		parts = append(parts, string(it.Node().Data))
+	for _, k := range e.Keys {
+		parts = append(parts, k.Text)
 	}
+	at := r.place(start + e.Keys[min(1, len(e.Keys)-1)].From)
 	r.current = &table{layer: BuiltIn} // where the header is wrong, its keys are part of the same mistake
-	array := e.Kind == unstable.ArrayTable
+	array := e.Array
 	switch {
 	case parts[0] == "defaults" && len(parts) == 1 && !array:
 		if r.defaults != nil {
@@ -203,11 +204,9 @@ func (r *reader) unknownTable(parts []string, array bool, at Place) {
 }
 
 // keyValue puts one value in the current table.
-func (r *reader) keyValue(e *unstable.Node, start int) {
-	it := e.Key()
-	it.Next()
-	key := string(it.Node().Data)
-	at := r.place(start + int(it.Node().Raw.Offset))
+func (r *reader) keyValue(e tomltext.Entry, start int) {
+	key := e.Keys[0].Text
+	at := r.place(start + e.Keys[0].From)
 	t := r.current
 	switch {
 	case t == nil:
@@ -215,37 +214,32 @@ func (r *reader) keyValue(e *unstable.Node, start int) {
 		return
 	case t.layer == BuiltIn:
 		return
-	case it.Next():
-		r.spoil(r.problem(at, fmt.Sprintf("dotted keys like %q are not used here", sanitize.Line(key+"."+string(it.Node().Data), 40)), "write a table of its own"))
+	case len(e.Keys) > 1:
+		r.spoil(r.problem(at, fmt.Sprintf("dotted keys like %q are not used here", sanitize.Line(key+"."+e.Keys[1].Text, 40)), "write a table of its own"))
 		return
 	}
-	f := fieldNamed(key)
+	f := settingNamed(key)
 	if f == nil || f.in&(1<<t.layer) == 0 {
 		r.unknownKey(t, key, at, f)
 		return
 	}
-	if before, twice := t.seen[key]; twice {
-		r.spoil(r.problem(at, fmt.Sprintf("%q is given twice, first on line %d", key, before.Line), "keep one of them"))
+	if i := slices.IndexFunc(t.seen, func(s seen) bool { return s.setting == f }); i >= 0 {
+		r.spoil(r.problem(at, fmt.Sprintf("%q is given twice, first on line %d", key, t.seen[i].at.Line), "keep one of them"))
 		return
 	}
-	if t.seen == nil {
-		t.seen = map[string]Place{}
+	t.seen = append(t.seen, seen{f, at})
+	if where := e.Value.Span(); where.To > where.From {
+		at = r.place(start + where.From)
 	}
-	t.seen[key] = at
-	value := e.Value()
-	where := value
-	if where.Kind == unstable.Array && where.Child().Valid() {
-		where = where.Child()
+	if f.inherit != nil && !t.says {
+		t.says, t.own.Settings = true, &Settings{}
 	}
-	if where.Raw.Length > 0 {
-		at = r.place(start + int(where.Raw.Offset))
-	}
-	if say, hint := f.set(t, value, Origin{t.layer, t.name, at}); say != "" {
+	if say, hint := f.read(t, e.Value, Origin{t.layer, t.name, at}); say != "" {
 		r.spoil(r.problem(at, key+": "+say, hint))
 	}
 }
 
-func (r *reader) unknownKey(t *table, key string, at Place, elsewhere *field) {
+func (r *reader) unknownKey(t *table, key string, at Place, elsewhere *setting) {
 	where := Origin{Layer: t.layer, Name: t.name}.String()
 	if t.layer == InLike {
 		where = "a like"
@@ -255,9 +249,9 @@ func (r *reader) unknownKey(t *table, key string, at Place, elsewhere *field) {
 		return
 	}
 	var known []string
-	for _, f := range fields {
-		if f.in&(1<<t.layer) != 0 {
-			known = append(known, f.name)
+	for i := range settings {
+		if settings[i].in&(1<<t.layer) != 0 {
+			known = append(known, settings[i].name)
 		}
 	}
 	hint := meant(key, known)
@@ -294,46 +288,101 @@ func (r *reader) resolve(b *Book) {
 	r.checkVia(b)
 }
 
-// session counts in what lies farther away: likes (later ones first), the site,
-// the defaults.
+// session adds to what a session says itself what it takes from its likes (later ones
+// first), its site and the defaults, and what holds where none of them says anything.
 func (r *reader) session(t *table) *Session {
-	s := &Session{Name: t.name, At: t.at, Settings: t.settings, Site: t.site, Broken: t.broken}
-	for i := len(r.likes) - 1; i >= 0; i-- {
-		like := r.likes[i]
+	s := t.own
+	s.Name, s.At, s.Broken = t.name, t.at, t.broken
+	from := r.from(&s)
+	if t.says {
+		s.Settings = clone(t.own.Settings)
+		for _, far := range from {
+			r.take(&s, far)
+		}
+		present(&s)
+	} else {
+		shared := r.inherits(from)
+		if s.Settings = shared.settings; s.Broken == nil {
+			s.Broken = shared.broken
+		}
+	}
+	if !s.Host.Set && s.Broken == nil {
+		r.breaks(&s, t.at, fmt.Sprintf("session %q has no host", sanitize.Line(t.name, 40)), `give it an address or a name: host = "203.0.113.10"`)
+	}
+	return &s
+}
+
+// from are the tables that a session takes values from, the nearest first.
+func (r *reader) from(s *Session) []*table {
+	var from []*table
+	for _, like := range slices.Backward(r.likes) {
 		if ok, _ := path.Match(like.name, s.Name); ok {
-			r.take(s, like)
+			from = append(from, like)
 		}
 	}
 	if s.Site.Set {
 		if site, ok := r.sites[s.Site.V]; ok {
-			r.take(s, site)
+			from = append(from, site)
 		} else {
 			r.breaks(s, s.Site.Origin.Place, fmt.Sprintf("there is no site %q", sanitize.Line(s.Site.V, 40)), meant(s.Site.V, r.order))
 		}
 	}
 	if r.defaults != nil {
-		r.take(s, r.defaults)
+		from = append(from, r.defaults)
 	}
-	s.Port.orElse(Value[int]{V: DefaultPort, Set: true})
-	s.Keepalive.orElse(Value[time.Duration]{V: DefaultKeepalive, Set: true})
-	s.Agent.orElse(Value[string]{V: "off", Set: true})
-	s.Reconnect.orElse(Value[time.Duration]{V: DefaultReconnect, Set: true})
-	s.Backspace.orElse(Value[string]{V: "del", Set: true})
-	s.Term.orElse(Value[string]{V: DefaultTerm, Set: true})
-	s.Colours.orElse(Value[string]{V: "all", Set: true})
-	if !s.Host.Set && s.Broken == nil {
-		r.breaks(s, t.at, fmt.Sprintf("session %q has no host", sanitize.Line(t.name, 40)), `give it an address or a name: host = "203.0.113.10"`)
+	return from
+}
+
+// inherits is what a session that says nothing itself takes from some tables. It is made
+// once for all such sessions.
+func (r *reader) inherits(from []*table) inheritance {
+	key := ""
+	for _, far := range from {
+		key += fmt.Sprintf("%p ", far)
 	}
-	return s
+	found, ok := r.shared[key]
+	if !ok {
+		s := Session{Settings: &Settings{}}
+		for _, far := range from {
+			r.take(&s, far)
+		}
+		present(&s)
+		found = inheritance{s.Settings, s.Broken}
+		if r.shared == nil {
+			r.shared = map[string]inheritance{}
+		}
+		r.shared[key] = found
+	}
+	return found
 }
 
 // take inherits from a farther table. Where that one is broken the session is
 // too, since what was meant for it is not known.
 func (r *reader) take(s *Session, far *table) {
-	s.inherit(&far.settings)
+	if far.says {
+		for i := range settings {
+			if inherit := settings[i].inherit; inherit != nil {
+				inherit(s, &far.own)
+			}
+		}
+	}
 	if far.broken != nil && s.Broken == nil {
 		s.Broken = far.broken
 	}
+}
+
+// present gives a session what holds where nobody says anything.
+func present(s *Session) {
+	for i := range settings {
+		if preset := settings[i].preset; preset != nil {
+			preset(s)
+		}
+	}
+}
+
+func clone(s *Settings) *Settings {
+	again := *s
+	return &again
 }
 
 func (r *reader) breaks(s *Session, at Place, say, hint string) {

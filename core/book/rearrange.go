@@ -6,6 +6,8 @@ import (
 	"maps"
 	"slices"
 	"strings"
+
+	"meatus/core/tomltext"
 )
 
 // Through lists the sessions whose via names a session.
@@ -41,7 +43,7 @@ func Rename(path, old, name string) (*Book, error) {
 		if err != nil {
 			return nil, err
 		}
-		text = slices.Concat(text[:t.name.from], []byte(keyText(name)), text[t.name.to:])
+		text = slices.Concat(text[:t.name.From], []byte(keyText(name)), text[t.name.To:])
 		return renameVias(text, old, name)
 	})
 }
@@ -64,7 +66,7 @@ func replaceIn(text []byte, key string, change func(string) string) ([]byte, err
 	}
 	for _, at := range slices.Backward(spots) {
 		if now := change(at.text); now != at.text {
-			text = slices.Concat(text[:at.from], []byte(quote(now)), text[at.to:])
+			text = slices.Concat(text[:at.From], []byte(quote(now)), text[at.To:])
 		}
 	}
 	return text, nil
@@ -94,16 +96,16 @@ func takeOut(text []byte, table Table) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	keys := slices.SortedFunc(maps.Keys(t.pairs), func(a, b string) int { return t.pairs[b].from - t.pairs[a].from })
+	keys := slices.SortedFunc(maps.Keys(t.pairs), func(a, b string) int { return t.pairs[b].From - t.pairs[a].From })
 	for _, key := range keys { // from the last on, so that the places of the others stay
 		text = t.drop(text, key)
 	}
-	from := bytes.LastIndexByte(text[:t.header.from], '\n') + 1
+	from := bytes.LastIndexByte(text[:t.header.From], '\n') + 1
 	end := len(text)
-	if i := bytes.IndexByte(text[t.header.to:], '\n'); i >= 0 {
-		end = t.header.to + i + 1
+	if i := bytes.IndexByte(text[t.header.To:], '\n'); i >= 0 {
+		end = t.header.To + i + 1
 	}
-	if rest := bytes.TrimSpace(text[t.header.to:end]); len(rest) > 0 { // a comment on the header's line
+	if rest := bytes.TrimSpace(text[t.header.To:end]); len(rest) > 0 { // a comment on the header's line
 		return slices.Concat(text[:from], rest, []byte("\n"), text[end:]), nil
 	}
 	if from > 1 && text[from-1] == '\n' && text[from-2] == '\n' && (end == len(text) || text[end] == '\n') {
@@ -122,14 +124,14 @@ func Copy(path, old, name string) (*Book, error) {
 		if err != nil {
 			return nil, err
 		}
-		var lines []span
+		var lines []tomltext.Span
 		for _, pair := range t.pairs {
 			lines = append(lines, pair)
 		}
-		slices.SortFunc(lines, func(a, b span) int { return a.from - b.from })
+		slices.SortFunc(lines, func(a, b tomltext.Span) int { return a.From - b.From })
 		table := fmt.Sprintf("[session.%s]\n", keyText(name))
 		for _, l := range lines {
-			table += string(text[l.from:l.to]) + "\n"
+			table += string(text[l.From:l.To]) + "\n"
 		}
 		return append(spaced(text), table...), nil
 	})

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"meatus/core/sanitize"
+	"meatus/core/tomltext"
 )
 
 // Table is a table of the sessions file: a session or site by its name, a like by
@@ -27,29 +28,14 @@ func (t Table) String() string {
 }
 
 // heads tells whether a header is the table's; likes counts the likes so far.
-func (t Table) heads(parts []string, array bool, likes int) bool {
+func (t Table) heads(parts []tomltext.Word, array bool, likes int) bool {
 	switch t.Layer {
 	case InDefaults:
-		return !array && len(parts) == 1 && parts[0] == "defaults"
+		return !array && len(parts) == 1 && parts[0].Text == "defaults"
 	case InLike:
-		return array && len(parts) == 1 && parts[0] == "like" && likes == t.Nth
+		return array && len(parts) == 1 && parts[0].Text == "like" && likes == t.Nth
 	}
-	return !array && len(parts) == 2 && parts[0] == layerWords[t.Layer] && parts[1] == t.Name
-}
-
-// FieldsOf are the keys that [SetIn] can set in a table, in the order they are
-// shown.
-func FieldsOf(layer Layer) []string {
-	var keys []string
-	if layer == InLike {
-		keys = append(keys, "name")
-	}
-	for _, key := range Fields {
-		if fieldNamed(key).in&(1<<layer) != 0 {
-			keys = append(keys, key)
-		}
-	}
-	return keys
+	return !array && len(parts) == 2 && parts[0].Text == layerWords[t.Layer] && parts[1].Text == t.Name
 }
 
 // WrongValue says what is wrong with a value as a person writes it, and how to
@@ -108,7 +94,7 @@ func (b *Book) Tables(session string) []Table {
 
 // Own is what a table says itself, and whether there is such a table. The
 // defaults are always there, if empty.
-func (b *Book) Own(t Table) (s Settings, ok bool) {
+func (b *Book) Own(t Table) (own Session, ok bool) {
 	var found *table
 	switch t.Layer {
 	case InDefaults:
@@ -121,10 +107,13 @@ func (b *Book) Own(t Table) (s Settings, ok bool) {
 			found = b.far.likes[t.Nth]
 		}
 	}
-	if found == nil {
-		return s, ok
+	if found != nil {
+		own, ok = found.own, true
 	}
-	return found.settings, true
+	if own.Settings == nil {
+		own.Settings = &Settings{}
+	}
+	return own, ok
 }
 
 // Members are the sessions that a table gives values to.
@@ -143,13 +132,13 @@ func (b *Book) Members(t Table) []string {
 }
 
 // Far is what a session would inherit for everything it does not say itself.
-func (b *Book) Far(name string) Settings {
+func (b *Book) Far(name string) Session {
 	s := b.Session(name)
 	if s == nil {
-		return Settings{}
+		return Session{Settings: &Settings{}}
 	}
-	t := &table{layer: InSession, name: name, site: s.Site}
-	return (&reader{file: b.Path, layers: b.far}).session(t).Settings
+	t := &table{layer: InSession, name: name, own: Session{Site: s.Site}}
+	return *(&reader{file: b.Path, layers: b.far}).session(t)
 }
 
 // AddTable writes a new site or like at the end of the sessions file.
@@ -195,7 +184,7 @@ func RenameSite(path, old, name string) (*Book, error) {
 		if err != nil {
 			return nil, err
 		}
-		text = slices.Concat(text[:t.name.from], []byte(keyText(name)), text[t.name.to:])
+		text = slices.Concat(text[:t.name.From], []byte(keyText(name)), text[t.name.To:])
 		return replaceIn(text, "site", func(s string) string {
 			if s == old {
 				return name
@@ -223,7 +212,7 @@ func MoveKey(path, what string, change func(written string) string) (*Book, erro
 				if err != nil {
 					return nil, err
 				}
-				text = slices.Concat(text[:t.name.from], []byte(keyText(now)), text[t.name.to:])
+				text = slices.Concat(text[:t.name.From], []byte(keyText(now)), text[t.name.To:])
 			}
 		}
 		return text, nil

@@ -178,6 +178,7 @@ func (r *Report) Set(i int, g Gate) {
 	if i < 0 || i >= len(r.Hops) {
 		return
 	}
+	r.Hops = append([]Hop(nil), r.Hops...) // what was handed out stays as it was
 	gates := append([]Gate(nil), r.Hops[i].Gates...)
 	for n := range gates {
 		if gates[n].Kind == g.Kind {

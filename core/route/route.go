@@ -44,13 +44,22 @@ type Hop struct {
 	Windows   bool // programs there may draw on the display here
 	OnKnock   bool // its tunnels' way is walked when somebody knocks at a door
 	Manner    Manner
-	Agent     string                 // "off", "ask" or "lend"
-	Lends     []string               // key files by absolute path that the far side may use
-	LendsTo   []string               // patterns of hosts that it may use them for, with the hosts of sessions they name; none for all
-	LendsSaid []string               // the same as written
-	Ring      string                 // whether keys stay in the ring: "on", "off", or "" for those with a passphrase
-	Terms     map[string]Terms       // by absolute path, of the keys that something is said of
-	From      map[string]book.Origin // by "host", "port", "user", "key", "via", "dial", "keepalive"
+	Agent     string           // "off", "ask" or "lend"
+	Lends     []string         // key files by absolute path that the far side may use
+	LendsTo   []string         // patterns of hosts that it may use them for, with the hosts of sessions they name; none for all
+	LendsSaid []string         // the same as written
+	Ring      string           // whether keys stay in the ring: "on", "off", or "" for those with a passphrase
+	Terms     map[string]Terms // by absolute path, of the keys that something is said of
+	session   *book.Session    // that it is made of
+}
+
+// From tells where a value of the hop came from, by its key in the sessions file.
+func (h Hop) From(key string) book.Origin {
+	if h.session == nil {
+		return book.Origin{}
+	}
+	_, origin := h.session.Text(key)
+	return origin
 }
 
 // Manner is what a shell at a hop is like.
@@ -205,11 +214,8 @@ func (p Planner) hop(s *book.Session) Hop {
 	h := Hop{
 		Name: s.Name, Host: s.Host.V, Port: s.Port.V, User: s.User.V, Dial: s.Dial.V, Keepalive: s.Keepalive.V,
 		Tunnels: s.Tunnels.V, OnKnock: s.Knock.V == "on", Windows: s.Windows.V == "on", Agent: s.Agent.V,
-		Manner: Manner{s.Reconnect.V, s.Backspace.V, s.Term.V, s.Colours.V, s.Env.V, s.Folder.V, s.Arrive.V},
-		From: map[string]book.Origin{
-			"host": s.Host.Origin, "port": s.Port.Origin, "user": s.User.Origin, "key": s.Keys.Origin,
-			"via": s.Via.Origin, "dial": s.Dial.Origin, "keepalive": s.Keepalive.Origin,
-		},
+		Manner:  Manner{s.Reconnect.V, s.Backspace.V, s.Term.V, s.Colours.V, s.Env.V, s.Folder.V, s.Arrive.V},
+		session: s,
 	}
 	h.Links, _ = strconv.Atoi(s.Links.V)
 	if !s.User.Set {
@@ -411,7 +417,7 @@ func (k Knowledge) login(h Hop) gate.Gate {
 
 func login(h Hop) gate.Gate {
 	g := gate.Gate{Kind: gate.Login, Seen: h.User}
-	switch o := h.From["user"]; o.Layer {
+	switch o := h.From("user"); o.Layer {
 	case book.InSession:
 	case book.BuiltIn:
 		g.Seen += ", your name here"

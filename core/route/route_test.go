@@ -81,8 +81,8 @@ func TestEveryValueSaysWhereItIsFrom(t *testing.T) {
 		t.Fatal(err)
 	}
 	h := r.Target()
-	if h.User != "keeper" || h.From["user"].String() != "site reef" || h.From["port"].String() != "session tide-db" || h.From["keepalive"].String() != "built in" {
-		t.Errorf("user %s from %s, port from %s", h.User, h.From["user"], h.From["port"])
+	if h.User != "keeper" || h.From("user").String() != "site reef" || h.From("port").String() != "session tide-db" || h.From("keepalive").String() != "built in" {
+		t.Errorf("user %s from %s, port from %s", h.User, h.From("user"), h.From("port"))
 	}
 	if h.Address() != "10.61.4.20:2022" || h.Knock() != h.Address() || h.Keys[0] != "/abs/tide.pem" {
 		t.Errorf("hop %+v", h)

@@ -28,10 +28,10 @@ import (
 	"time"
 
 	"github.com/pelletier/go-toml/v2"
-	"github.com/pelletier/go-toml/v2/unstable"
 	"golang.org/x/crypto/ssh"
 
 	"meatus/core/atomicfile"
+	"meatus/core/tomltext"
 )
 
 // FileName is the name of the record in a workspace.
@@ -236,8 +236,6 @@ func (r *Record) ending(host string, port int, when time.Time, why string, write
 // retire gives every current entry of a host its end, as lines of their own
 // behind its last, and leaves every other byte alone.
 func retire(text []byte, host string, port int, when time.Time, why string) ([]byte, error) {
-	var p unstable.Parser
-	p.Reset(text)
 	type entry struct {
 		other bool // it vouches for no host
 		host  string
@@ -246,30 +244,26 @@ func retire(text []byte, host string, port int, when time.Time, why string) ([]b
 		last  int // the offset behind its last value
 	}
 	var entries []entry
-	for p.NextExpression() {
-		e := p.Expression()
-		if e.Kind != unstable.KeyValue {
-			it := e.Key()
-			it.Next()
-			entries = append(entries, entry{other: string(it.Node().Data) != "vouched"})
-			continue
+	err := tomltext.Read(text, func(e tomltext.Entry) {
+		if e.Header {
+			entries = append(entries, entry{other: e.Keys[0].Text != "vouched"})
+			return
 		}
 		if len(entries) == 0 {
-			continue
+			return
 		}
-		at, key := &entries[len(entries)-1], e.Key()
-		key.Next()
-		at.last = int(e.Raw.Offset + e.Raw.Length)
-		switch string(key.Node().Data) {
+		at := &entries[len(entries)-1]
+		at.last = e.To
+		switch e.Keys[0].Text {
 		case "host":
-			at.host = string(e.Value().Data)
+			at.host = e.Value.Text()
 		case "port":
-			at.port = string(e.Value().Data)
+			at.port = e.Value.Text()
 		case "until":
 			at.ended = true
 		}
-	}
-	if err := p.Error(); err != nil {
+	})
+	if err != nil {
 		return nil, err
 	}
 	for _, at := range slices.Backward(entries) {

@@ -443,7 +443,7 @@ func (g *login) told() []string {
 func (g *login) refused() *gate.Failure {
 	l := g.h.l
 	origin := "the account here"
-	if o := l.hop.From["user"]; o.Layer != 0 {
+	if o := l.hop.From("user"); o.Layer != 0 {
 		origin = o.String()
 	}
 	f := l.fail(gate.Login, gate.NoKeyAccepted, fmt.Sprintf("%s refused", l.hop.User),

@@ -51,18 +51,6 @@ type Model struct {
 	bad     bool // the note is a refusal
 }
 
-// hints are what a value can be, shown while it is edited.
-var hints = map[string]string{
-	"name": "* for any letters, ? for one", "site": "a site of the file", "host": "a name or an address, alone", "port": "1 to 65535", "user": "the login",
-	"key": "key files, parted by commas", "via": "sessions to go through, in order, parted by commas",
-	"dial": "address:port to knock at instead", "keepalive": "1s to 1h, or off", "agent": "off, lend, or ask before each use", "lends": "the keys that may be used from there, parted by commas", "lends_to": "the hosts or sessions they may be used for, by pattern", "ring": "on: keys stay in memory after a use; off: none does",
-	"links":   "1 to 4, side by side: what its tunnels carry is spread over them, where the machine is far",
-	"windows": "on: programs there may draw on the display here, and see all of it",
-	"knock":   "on: its tunnels' way is walked only when somebody knocks at a door", "tunnels": "bring 15432 from db.internal:5432, roam 1080", "reconnect": "how long a lost way is tried again: 10m, or off",
-	"backspace": "what the key sends: del or bs", "term": "the terminal's name over there", "colours": "all, 16 or none",
-	"env": "NAME=VALUE, parted by commas", "folder": "where to go on arrival", "arrive": "typed on arrival",
-}
-
 // New returns the sheet of a session.
 func New(ws *workspace.Workspace, session string, t *theme.Theme, width int) *Model {
 	m := &Model{theme: t, ws: ws, width: width, input: textinput.New(), cursor: 1}
@@ -336,7 +324,7 @@ func (m *Model) View(height int) []string {
 		}
 		if i == m.cursor && m.editing {
 			m.input.SetWidth(value - 2)
-			say := t.Faint.Render(hints[key])
+			say := t.Faint.Render(book.HintOf(key))
 			if wrong := m.ws.Book.WrongValue(m.at.Layer, key, m.input.Value()); wrong != "" {
 				say = t.Verdict(gate.Shut).Render("╰ " + wrong)
 			}
@@ -409,7 +397,7 @@ func (m *Model) title() string {
 }
 
 // without says what a value of the session's own hides.
-func (m *Model) without(far *book.Settings, key string) string {
+func (m *Model) without(far *book.Session, key string) string {
 	if m.at.Layer != book.InSession {
 		return ""
 	}

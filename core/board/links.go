@@ -1,0 +1,164 @@
+package board
+
+import (
+	"maps"
+	"slices"
+	"time"
+
+	"meatus/core/route"
+	"meatus/core/tunnel"
+	"meatus/core/walk"
+)
+
+// pastSeconds is how far back a link's traffic is kept.
+const pastSeconds = 8
+
+// Link is a live link with its recent traffic. It does not change.
+type Link struct {
+	State walk.LinkState
+	Past  []float64 // bytes each second, both ways, the newest last
+
+	bytes uint64    // when it was last measured
+	at    time.Time // when that was
+}
+
+// Rate is the traffic of the last second, in bytes.
+func (l *Link) Rate() float64 {
+	if len(l.Past) == 0 {
+		return 0
+	}
+	return l.Past[len(l.Past)-1]
+}
+
+// Links are the live links at a moment. They do not change.
+type Links struct {
+	byPrefix map[string]*Link
+	unlent   map[string]*Link // by the prefix of the same way with nothing lent at its end
+	ordered  []*Link          // by age
+}
+
+// All are the links, the oldest first.
+func (l *Links) All() []*Link { return l.ordered }
+
+// At is the live link of a prefix, exactly that or one that lends at its end; nil where
+// there is none.
+func (l *Links) At(prefix string) *Link {
+	if found := l.byPrefix[prefix]; found != nil {
+		return found
+	}
+	return l.unlent[route.Unlent(prefix)]
+}
+
+// Frozen is the first frozen link among those of some prefixes, nil where none is.
+func (l *Links) Frozen(prefixes []string) *Link {
+	for _, p := range prefixes {
+		if at := l.byPrefix[p]; at != nil && at.State.Frozen {
+			return at
+		}
+	}
+	return nil
+}
+
+// RoundTrip is that of the live link with a prefix, 0 where it is not known.
+func (l *Links) RoundTrip(prefix string) time.Duration {
+	if at := l.byPrefix[prefix]; at != nil {
+		return at.State.RoundTrip
+	}
+	return 0
+}
+
+// Links are the live links now.
+func (b *Board) Links() *Links {
+	b.mu.RLock()
+	defer b.mu.RUnlock()
+	return b.links
+}
+
+// linksLocked puts changed links in the place of those that were handed out.
+func (b *Board) linksLocked(do func(all map[string]*Link)) {
+	all := maps.Clone(b.links.byPrefix)
+	if all == nil {
+		all = map[string]*Link{}
+	}
+	do(all)
+	next := &Links{byPrefix: all, unlent: map[string]*Link{}, ordered: slices.Collect(maps.Values(all))}
+	slices.SortFunc(next.ordered, func(a, b *Link) int { return int(a.State.ID - b.State.ID) })
+	for prefix, l := range all {
+		next.unlent[route.Unlent(prefix)] = l
+	}
+	b.links = next
+	b.countLiveLocked()
+}
+
+// take notes how a link fares.
+func take(all map[string]*Link, s walk.LinkState) {
+	was := all[s.Prefix]
+	if was == nil || was.State.ID != s.ID {
+		all[s.Prefix] = &Link{State: s, bytes: s.In + s.Out, at: time.Now()}
+		return
+	}
+	now := *was
+	now.State = s
+	all[s.Prefix] = &now
+}
+
+// countLiveLocked counts the sessions whose machine a live link leads to.
+func (b *Board) countLiveLocked() {
+	b.liveNow = 0
+	if len(b.links.unlent) == 0 {
+		return
+	}
+	live := make(map[uint64]bool, len(b.links.unlent))
+	for prefix := range b.links.unlent {
+		live[b.hash(prefix)] = true
+	}
+	for i := range b.sessions {
+		if b.sessions[i].target != 0 && live[b.sessions[i].target] {
+			b.liveNow++
+		}
+	}
+}
+
+// measure measures the links' traffic. It tells whether there are any.
+func (b *Board) measure(now time.Time) bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if len(b.links.byPrefix) == 0 {
+		return false
+	}
+	b.linksLocked(func(all map[string]*Link) {
+		for prefix, l := range all {
+			passed := now.Sub(l.at).Seconds()
+			if passed <= 0.2 {
+				continue
+			}
+			next, bytes := *l, l.State.In+l.State.Out
+			past := append(slices.Clone(l.Past), float64(bytes-l.bytes)/passed)
+			next.Past = past[max(len(past)-pastSeconds, 0):]
+			next.bytes, next.at = bytes, now
+			all[prefix] = &next
+		}
+	})
+	return true
+}
+
+// lookAtTunnels publishes the open tunnels, where they have changed or may have. It
+// tells whether there are any, or were.
+func (b *Board) lookAtTunnels(anyway bool) bool {
+	b.mu.Lock()
+	due := b.stale || anyway && len(b.tunnels) > 0
+	b.stale = false
+	b.mu.Unlock()
+	if !due {
+		return false
+	}
+	tunnels := map[string][]tunnel.Line{}
+	for _, l := range b.lines() {
+		tunnels[l.Session] = append(tunnels[l.Session], l)
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	was := len(b.tunnels)
+	b.tunnels = tunnels
+	return was+len(tunnels) > 0
+}

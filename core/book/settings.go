@@ -1,0 +1,431 @@
+package book
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"meatus/core/sanitize"
+	"meatus/core/tomltext"
+)
+
+// setting is one key that a table can have, with all that the program does with it:
+// how it is read from the file and written into it, how a person reads and writes it,
+// how it is inherited, what holds where nobody says it, and what can be said.
+type setting struct {
+	name string
+	in   uint8  // the layers it has a meaning in, as bits
+	list bool   // several texts: an array in a list of sessions
+	hint string // what it can be, for who edits it
+
+	read    func(t *table, v tomltext.Value, o Origin) (say, hint string) // what is wrong with it, and how to write it
+	text    func(s *Session) (string, Origin)                             // as a person writes it
+	literal func(value string) string                                     // that as TOML
+	inherit func(near, far *Session)                                      // nil where it is a session's alone
+	preset  func(s *Session)                                              // nil where nothing holds
+}
+
+const (
+	anywhere    = 1<<InDefaults | 1<<InSite | 1<<InLike | 1<<InSession
+	sessionOnly = 1 << InSession
+)
+
+// settings are all of them, in the order they are shown. One is a field of [Session] or
+// [Settings], and a line here.
+var settings = []setting{
+	oneText("site", sessionOnly, func(s *Session) *Value[string] { return &s.Site }, nil, "", "a site of the file"),
+	oneText("host", sessionOnly, func(s *Session) *Value[string] { return &s.Host }, checkHost, "", "a name or an address, alone"),
+	portNumber("port", anywhere, func(s *Session) *Value[int] { return &s.Port }, DefaultPort, "1 to 65535"),
+	oneText("user", anywhere, func(s *Session) *Value[string] { return &s.User }, checkUser, "", "the login"),
+	texts("key", anywhere, func(s *Session) *Value[[]string] { return &s.Keys }, "a path", checkPath, "key files, parted by commas"),
+	texts("via", anywhere, func(s *Session) *Value[[]string] { return &s.Via }, "a session's name", nil, "sessions to go through, in order, parted by commas"),
+	tunnelList("tunnels", sessionOnly, func(s *Session) *Value[[]Tunnel] { return &s.Tunnels }, "bring 15432 from db.internal:5432, roam 1080"),
+	oneText("knock", anywhere, func(s *Session) *Value[string] { return &s.Knock }, oneOf("on", "off"), "", "on: its tunnels' way is walked only when somebody knocks at a door"),
+	oneText("links", anywhere, func(s *Session) *Value[string] { return &s.Links }, oneOf("1", "2", "3", "4"), "", "1 to 4, side by side: what its tunnels carry is spread over them, where the machine is far"),
+	oneText("windows", anywhere, func(s *Session) *Value[string] { return &s.Windows }, oneOf("on", "off"), "", "on: programs there may draw on the display here, and see all of it"),
+	oneText("dial", sessionOnly, func(s *Session) *Value[string] { return &s.Dial }, checkDial, "", "address:port to knock at instead"),
+	period("keepalive", anywhere, func(s *Session) *Value[time.Duration] { return &s.Keepalive }, readKeepalive, DefaultKeepalive, "1s to 1h, or off"),
+	period("reconnect", anywhere, func(s *Session) *Value[time.Duration] { return &s.Reconnect }, upToADay("to go on trying", "off"), DefaultReconnect, "how long a lost way is tried again: 10m, or off"),
+	oneText("agent", anywhere, func(s *Session) *Value[string] { return &s.Agent }, oneOf("off", "ask", "lend"), "off", "off, lend, or ask before each use"),
+	texts("lends", anywhere, func(s *Session) *Value[[]string] { return &s.Lends }, "a path", checkPath, "the keys that may be used from there, parted by commas"),
+	texts("lends_to", anywhere, func(s *Session) *Value[[]string] { return &s.LendsTo }, "a host or a pattern of hosts", checkPattern, "the hosts or sessions they may be used for, by pattern"),
+	oneText("ring", anywhere, func(s *Session) *Value[string] { return &s.Ring }, oneOf("on", "off"), "", "on: keys stay in memory after a use; off: none does"),
+	oneText("backspace", anywhere, func(s *Session) *Value[string] { return &s.Backspace }, oneOf("del", "bs"), "del", "what the key sends: del or bs"),
+	oneText("term", anywhere, func(s *Session) *Value[string] { return &s.Term }, checkTerm, DefaultTerm, "the terminal's name over there"),
+	oneText("colours", anywhere, func(s *Session) *Value[string] { return &s.Colours }, oneOf("all", "16", "none"), "all", "all, 16 or none"),
+	texts("env", anywhere, func(s *Session) *Value[[]string] { return &s.Env }, "NAME=VALUE", checkEnv, "NAME=VALUE, parted by commas"),
+	oneText("folder", anywhere, func(s *Session) *Value[string] { return &s.Folder }, checkPath, "", "where to go on arrival"),
+	oneText("arrive", anywhere, func(s *Session) *Value[string] { return &s.Arrive }, nil, "", "typed on arrival"),
+
+	// Of a like, and of the table of a key.
+	{name: "name", in: 1 << InLike, hint: "* for any letters, ? for one", literal: textLiteral,
+		read: func(t *table, v tomltext.Value, o Origin) (string, string) {
+			var name Value[string]
+			say, hint := readText(&name, v, o, checkGlob)
+			t.name = name.V
+			return say, hint
+		}},
+	{name: "hosts", in: 1 << InKey, literal: listLiteral,
+		read: func(t *table, v tomltext.Value, o Origin) (string, string) {
+			return readTexts(&t.terms.Hosts, v, o, "a host or a pattern of hosts", checkPattern)
+		}},
+	{name: "stay", in: 1 << InKey, literal: textLiteral,
+		read: func(t *table, v tomltext.Value, o Origin) (string, string) {
+			return readPeriod(&t.terms.Stay, v, o, upToADay("for a key to stay", "end"))
+		}},
+	{name: "confirm", in: 1 << InKey, literal: boolLiteral,
+		read: func(t *table, v tomltext.Value, o Origin) (string, string) {
+			if v.Kind() != tomltext.Bool {
+				return fmt.Sprintf("true or false is wanted, not %s", v.Kind()), "write it without quotes"
+			}
+			t.terms.Confirm = Value[bool]{v.Text() == "true", o, true}
+			return "", ""
+		}},
+}
+
+// Fields are the keys of a session that [Set] can set, in the order they are shown.
+var Fields = FieldsOf(InSession)
+
+// FieldsOf are the keys that [SetIn] can set in a table, in the order they are
+// shown.
+func FieldsOf(layer Layer) []string {
+	var keys []string
+	for i := range settings {
+		if settings[i].in&(1<<layer) == 0 {
+			continue
+		}
+		if settings[i].name == "name" { // what a like is for is shown first
+			keys = slices.Insert(keys, 0, "name")
+		} else {
+			keys = append(keys, settings[i].name)
+		}
+	}
+	return keys
+}
+
+// HintOf says what a key's value can be.
+func HintOf(key string) string {
+	if s := settingNamed(key); s != nil {
+		return s.hint
+	}
+	return ""
+}
+
+// Text is a setting of a session as a person writes it, and where it is from.
+func (s *Session) Text(key string) (value string, origin Origin) {
+	if f := settingNamed(key); f != nil && f.text != nil {
+		return f.text(s)
+	}
+	return "", Origin{}
+}
+
+func settingNamed(name string) *setting {
+	for i := range settings {
+		if settings[i].name == name {
+			return &settings[i]
+		}
+	}
+	return nil
+}
+
+// layersOf says in words where a key has a meaning.
+func layersOf(f *setting) string {
+	switch f.in {
+	case 1 << InLike:
+		return "a like"
+	case 1 << InKey:
+		return "the table of a key"
+	}
+	return "the session itself"
+}
+
+// inherited makes what a setting that may stand anywhere is inherited by, nil for one
+// of a session alone.
+func inherited[T any](in uint8, of func(*Session) *Value[T]) func(near, far *Session) {
+	if in == sessionOnly {
+		return nil
+	}
+	return func(near, far *Session) { of(near).orElse(*of(far)) }
+}
+
+// preset makes the value that holds where nobody says another.
+func preset[T comparable](of func(*Session) *Value[T], v T) func(*Session) {
+	var none T
+	if v == none {
+		return nil
+	}
+	return func(s *Session) { of(s).orElse(Value[T]{V: v, Set: true}) }
+}
+
+// check says what is wrong with a text, and how to write it; "" where nothing is.
+type check func(string) (say, hint string)
+
+// oneText is a setting that is a text.
+func oneText(name string, in uint8, of func(*Session) *Value[string], check check, holds, hint string) setting {
+	return setting{
+		name: name, in: in, hint: hint, literal: textLiteral, inherit: inherited(in, of), preset: preset(of, holds),
+		read: func(t *table, v tomltext.Value, o Origin) (string, string) { return readText(of(&t.own), v, o, check) },
+		text: func(s *Session) (string, Origin) { return of(s).V, of(s).Origin },
+	}
+}
+
+// texts is a setting that is one text or a list of them; what says what each is.
+func texts(name string, in uint8, of func(*Session) *Value[[]string], what string, check check, hint string) setting {
+	s := setting{
+		name: name, in: in, list: true, hint: hint, literal: listLiteral, inherit: inherited(in, of),
+		read: func(t *table, v tomltext.Value, o Origin) (string, string) {
+			return readTexts(of(&t.own), v, o, what, check)
+		},
+		text: func(s *Session) (string, Origin) { return strings.Join(of(s).V, ", "), of(s).Origin },
+	}
+	if name == "key" {
+		s.literal = oneOrListLiteral
+	}
+	return s
+}
+
+// period is a setting that is a time.
+func period(name string, in uint8, of func(*Session) *Value[time.Duration], parse parsePeriod, holds time.Duration, hint string) setting {
+	return setting{
+		name: name, in: in, hint: hint, literal: textLiteral, inherit: inherited(in, of), preset: preset(of, holds),
+		read: func(t *table, v tomltext.Value, o Origin) (string, string) {
+			return readPeriod(of(&t.own), v, o, parse)
+		},
+		text: func(s *Session) (string, Origin) { return durationText(*of(s)), of(s).Origin },
+	}
+}
+
+// portNumber is a setting that is a port.
+func portNumber(name string, in uint8, of func(*Session) *Value[int], holds int, hint string) setting {
+	return setting{
+		name: name, in: in, hint: hint, literal: numberLiteral, inherit: inherited(in, of), preset: preset(of, holds),
+		read: func(t *table, v tomltext.Value, o Origin) (string, string) { return readPort(of(&t.own), v, o) },
+		text: func(s *Session) (string, Origin) {
+			if of(s).V == 0 {
+				return "", of(s).Origin
+			}
+			return strconv.Itoa(of(s).V), of(s).Origin
+		},
+	}
+}
+
+// tunnelList is the setting that is a list of tunnels.
+func tunnelList(name string, in uint8, of func(*Session) *Value[[]Tunnel], hint string) setting {
+	return setting{
+		name: name, in: in, list: true, hint: hint, inherit: inherited(in, of),
+		read: func(t *table, v tomltext.Value, o Origin) (string, string) { return readTunnels(of(&t.own), v, o) },
+		text: func(s *Session) (string, Origin) { return TunnelsLine(of(s).V), of(s).Origin },
+		literal: func(value string) string {
+			if list, err := ParseTunnels(value); err == nil {
+				return tunnelsText(list)
+			}
+			return textLiteral(value)
+		},
+	}
+}
+
+// literal writes a value as TOML, as its key wants it.
+func literal(key, value string) string {
+	if f := settingNamed(key); f != nil {
+		return f.literal(value)
+	}
+	return textLiteral(value)
+}
+
+func textLiteral(value string) string { return quote(strings.TrimSpace(value)) }
+
+func numberLiteral(value string) string {
+	if n, err := strconv.Atoi(strings.TrimSpace(value)); err == nil {
+		return strconv.Itoa(n)
+	}
+	return textLiteral(value)
+}
+
+func boolLiteral(value string) string {
+	if word := strings.TrimSpace(value); word == "true" || word == "false" {
+		return word
+	}
+	return textLiteral(value)
+}
+
+// parts are the texts of a list as a person writes it.
+func parts(value string) []string {
+	all := strings.FieldsFunc(value, func(r rune) bool { return r == ',' })
+	for i := range all {
+		all[i] = strings.TrimSpace(all[i])
+	}
+	return slices.DeleteFunc(all, func(s string) bool { return s == "" })
+}
+
+func listLiteral(value string) string {
+	return "[" + strings.Join(quoteAll(parts(value)), ", ") + "]"
+}
+
+func oneOrListLiteral(value string) string {
+	if all := parts(value); len(all) == 1 {
+		return quote(all[0])
+	}
+	return listLiteral(value)
+}
+
+func durationText(v Value[time.Duration]) string {
+	if v.Set && v.V == 0 {
+		return "off"
+	}
+	return shortDuration(v.V.String())
+}
+
+// readText takes a string that check, where given, finds nothing wrong with.
+func readText(into *Value[string], v tomltext.Value, o Origin, check check) (string, string) {
+	if v.Kind() != tomltext.String {
+		return fmt.Sprintf("a text is wanted, not %s", v.Kind()), "put it in quotes"
+	}
+	s := v.Text()
+	if strings.TrimSpace(s) == "" {
+		return "it is empty", "leave the line out where there is no value"
+	}
+	if sanitize.Line(s, len(s)+1) != s {
+		return "it holds control characters or blanks at its ends", "write it anew"
+	}
+	if check != nil {
+		if say, hint := check(s); say != "" {
+			return say, hint
+		}
+	}
+	*into = Value[string]{s, o, true}
+	return "", ""
+}
+
+// readTexts takes one string or a list of them.
+func readTexts(into *Value[[]string], v tomltext.Value, o Origin, of string, check check) (string, string) {
+	var list []string
+	take := func(v tomltext.Value) (string, string) {
+		var one Value[string]
+		if v.Kind() != tomltext.String {
+			return fmt.Sprintf("%s or a list of them is wanted, not %s", of, v.Kind()), "put it in quotes"
+		}
+		say, hint := readText(&one, v, o, check)
+		list = append(list, one.V)
+		return say, hint
+	}
+	if v.Kind() != tomltext.Array {
+		if say, hint := take(v); say != "" {
+			return say, hint
+		}
+	} else {
+		for item := range v.Items() {
+			if say, hint := take(item); say != "" {
+				return say, hint
+			}
+		}
+	}
+	*into = Value[[]string]{list, o, true}
+	return "", ""
+}
+
+func readPort(into *Value[int], v tomltext.Value, o Origin) (string, string) {
+	const hint = "write a whole number from 1 to 65535, without quotes"
+	if v.Kind() != tomltext.Integer {
+		return fmt.Sprintf("a number is wanted, not %s", v.Kind()), hint
+	}
+	port, err := strconv.Atoi(strings.ReplaceAll(v.Text(), "_", ""))
+	if err != nil || port < 1 || port > 65535 {
+		return fmt.Sprintf("%s is no port", sanitize.Line(v.Text(), 20)), hint
+	}
+	*into = Value[int]{port, o, true}
+	return "", ""
+}
+
+// parsePeriod reads a time as a person writes it; hint says how to write one.
+type parsePeriod func(s string) (d time.Duration, say, hint string)
+
+func readPeriod(into *Value[time.Duration], v tomltext.Value, o Origin, parse parsePeriod) (string, string) {
+	d, say, hint := parse(v.Text())
+	if v.Kind() != tomltext.String {
+		return fmt.Sprintf("a time is wanted, not %s", v.Kind()), hint
+	}
+	if say == "" {
+		*into = Value[time.Duration]{d, o, true}
+	}
+	return say, hint
+}
+
+func readKeepalive(s string) (d time.Duration, say, hint string) {
+	d, err := ParseKeepalive(s)
+	if err != nil {
+		say = err.Error()
+	}
+	return d, say, `write it like "30s" or "2m", from "1s" to "1h", or "off"`
+}
+
+// upToADay reads a time from a second to a day, or a word for 0.
+func upToADay(what, never string) parsePeriod {
+	return func(s string) (d time.Duration, say, hint string) {
+		hint = fmt.Sprintf("write it like \"10m\" or \"2h\", up to \"24h\", or %q", never)
+		if s == never {
+			return 0, "", hint
+		}
+		d, err := time.ParseDuration(s)
+		if err != nil || d < time.Second || d > 24*time.Hour {
+			say = fmt.Sprintf("%q is no time %s", sanitize.Line(s, 20), what)
+		}
+		return d, say, hint
+	}
+}
+
+// readTunnels reads the shape of tunnels; opening them is not this package's.
+func readTunnels(into *Value[[]Tunnel], v tomltext.Value, o Origin) (string, string) {
+	const hint = `write them like { bring = "127.0.0.1:15432", reach = "tide-db.internal:5432" }`
+	if v.Kind() != tomltext.Array {
+		return fmt.Sprintf("a list of tunnels is wanted, not %s", v.Kind()), hint
+	}
+	var list []Tunnel
+	for item := range v.Items() {
+		tunnel, ok := readTunnel(item)
+		if !ok {
+			return "one of them is no tunnel", hint
+		}
+		if say := tunnel.wrong(); say != "" {
+			return say, hint
+		}
+		list = append(list, tunnel)
+	}
+	*into = Value[[]Tunnel]{list, o, true}
+	return "", ""
+}
+
+func readTunnel(v tomltext.Value) (Tunnel, bool) {
+	var t Tunnel
+	if v.Kind() != tomltext.Table {
+		return t, false
+	}
+	for word, value := range v.Pairs() {
+		part := map[string]*string{"bring": &t.Bring, "lend": &t.Lend, "roam": &t.Roam, "reach": &t.Reach}[word]
+		rule := ruleNamed(word)
+		if rule != nil {
+			part = rule.of(&t)
+		}
+		if rule != nil && rule.list && *part == "" && value.Kind() == tomltext.Array {
+			for each := range value.Items() {
+				if each.Kind() != tomltext.String || len(strings.Fields(each.Text())) != 1 {
+					return t, false
+				}
+				*part = strings.TrimSpace(*part + " " + each.Text())
+			}
+			continue
+		}
+		if part == nil || *part != "" || value.Kind() != tomltext.String || value.Text() == "" {
+			return t, false
+		}
+		*part = value.Text()
+	}
+	doors := 0
+	for _, door := range []string{t.Bring, t.Lend, t.Roam} {
+		if door != "" {
+			doors++
+		}
+	}
+	return t, doors == 1 && (t.Reach == "") == (t.Roam != "")
+}
