@@ -219,7 +219,7 @@ func (b *Board) Mark(name string, on bool) {
 func (b *Board) Say(name, text string) {
 	b.change(name, func(s *session, l *live) {
 		b.forgetLocked(s)
-		l.said = text
+		l.failure, l.said = nil, text
 	})
 	b.signal()
 }
@@ -470,7 +470,7 @@ func (b *Board) Run(ctx context.Context) {
 		if again := b.epochNow(); again != epoch {
 			sheets, epoch = route.KeySheets{}, again
 		}
-		if b.judge(sheets, epoch) {
+		if b.judge(sheets) {
 			b.tell(Changed{})
 			continue
 		}
@@ -525,7 +525,7 @@ type judged struct {
 
 // judge judges what is wanted, or the next of the others. It tells whether there was
 // anything to judge.
-func (b *Board) judge(sheets route.KeySheets, epoch int) bool {
+func (b *Board) judge(sheets route.KeySheets) bool {
 	b.mu.Lock()
 	ws := b.ws
 	wanted := b.wanted
@@ -545,8 +545,10 @@ func (b *Board) judge(sheets route.KeySheets, epoch int) bool {
 	if len(todo) == 0 {
 		return false
 	}
+	known := ws.Knowledge()
+	known.Keys = sheets
 	for i := range todo {
-		todo[i].details, todo[i].target = b.look(ws, todo[i].name, sheets)
+		todo[i].details, todo[i].target = b.look(ws, todo[i].name, known)
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -554,7 +556,7 @@ func (b *Board) judge(sheets route.KeySheets, epoch int) bool {
 		return true // what is there now is judged next
 	}
 	for _, j := range todo {
-		b.takeLocked(j, epoch)
+		b.takeLocked(j)
 	}
 	for len(b.kept) > maxKept {
 		if i, ok := b.byName[b.kept[0]]; ok {
@@ -567,9 +569,9 @@ func (b *Board) judge(sheets route.KeySheets, epoch int) bool {
 }
 
 // look judges what this machine alone can know about a session.
-func (b *Board) look(ws *workspace.Workspace, name string, sheets route.KeySheets) (*Details, uint64) {
+func (b *Board) look(ws *workspace.Workspace, name string, known route.Knowledge) (*Details, uint64) {
 	d := &Details{}
-	d.Route, d.Report = ws.Check(name, sheets)
+	d.Route, d.Report = ws.Check(name, known)
 	if d.Report.Broken != "" {
 		return d, 0
 	}
@@ -582,7 +584,7 @@ func (b *Board) look(ws *workspace.Workspace, name string, sheets route.KeySheet
 func (b *Board) hash(prefix string) uint64 { return maphash.String(b.seed, prefix) | 1 }
 
 // takeLocked takes a judgement, made truer by what was found.
-func (b *Board) takeLocked(j judged, epoch int) {
+func (b *Board) takeLocked(j judged) {
 	s := &b.sessions[j.at]
 	if s.target != 0 && s.target != j.target { // another way: what was found is of the old one
 		s.found = nil

@@ -13,11 +13,13 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"meatus/core/book"
 	"meatus/core/install"
 	"meatus/core/keyfile"
 	"meatus/core/route"
 	"meatus/core/sweep"
 	"meatus/core/walk"
+	"meatus/core/work"
 	"meatus/core/workspace"
 	"meatus/lab"
 	"meatus/lab/labtest"
@@ -101,21 +103,17 @@ func (b *bay) route(session string) route.Route {
 // rotate puts new in the place of old.
 func (b *bay) rotate(old, new *keyfile.File, sessions ...string) error {
 	b.Helper()
-	routes, renamed, err := b.ws.RotatePlan(old.Path, sessions)
-	if err != nil {
+	job := &work.Rotate{Tools: work.Tools{
+		Workspace: func() *workspace.Workspace { return b.ws }, Walker: b.walker, Adopt: func(book *book.Book) { b.ws = b.ws.With(book) },
+	}, Old: old.Path, New: new.Path, Sessions: sessions}
+	if err := job.Plan(); err != nil {
 		b.Fatal(err)
 	}
-	return install.Rotation{
-		Walker: b.walker, Routes: routes, Old: old, New: new,
-		Rename: func() error {
-			book, err := b.ws.ReplaceKey(old.Path, new.Path, renamed)
-			if err == nil {
-				b.ws = b.ws.With(book)
-			}
-			return err
-		},
-		Tell: func(s install.Step) { b.steps = append(b.steps, s.Session+": "+s.Say) },
-	}.Run(b.Context())
+	return job.Run(b.Context(), func(s work.Step) {
+		if s.Session != "" {
+			b.steps = append(b.steps, s.Session+": "+s.Say)
+		}
+	})
 }
 
 func text(f *keyfile.File) string {

@@ -95,7 +95,7 @@ func newKey(t *testing.T, path string, mode os.FileMode) {
 // worst is the case of a session's worst gate.
 func worst(t *testing.T, w *workspace.Workspace, session string) Case {
 	t.Helper()
-	r, report := w.Check(session, nil)
+	r, report := w.Check(session, w.Knowledge())
 	g, at := report.Worst()
 	if at < 0 || g.Verdict < gate.Ajar {
 		t.Fatalf("nothing is wrong with %s: %+v", session, report)
@@ -180,7 +180,7 @@ func TestADownloadedKeyIsAdopted(t *testing.T) {
 func TestLikelyLoginsAreOffered(t *testing.T) {
 	w := place(t, 1)
 	w.Logins = past{"keeper@10.61.4.31": {Session: "gauge-1", When: time.Now()}}
-	r, _ := w.Check("tide-db", nil)
+	r, _ := w.Check("tide-db", w.Knowledge())
 	c := Case{Workspace: w, Route: r, Gate: gate.Gate{Kind: gate.Login, Verdict: gate.Shut},
 		Failure: &gate.Failure{Err: &walk.LoginRefused{Version: "OpenSSH_9.2p1 Debian-2", Banner: "Welcome"}}}
 	ways := Ways(c)
@@ -235,14 +235,14 @@ func TestATakenDoorIsMoved(t *testing.T) {
 	if moved.Bring == l.Addr().String() || moved.Reach != "db:5432" {
 		t.Errorf("moved to %s", moved)
 	}
-	if _, report := reopened(t, w.Dir).Check("tide-db", nil); report.Verdict() == gate.Ajar {
+	if _, report := reopened(t, w.Dir).Check("tide-db", w.Knowledge()); report.Verdict() == gate.Ajar {
 		t.Errorf("still ajar: %+v", report)
 	}
 }
 
 func TestWaitingAndSettlingAreTheInterfaces(t *testing.T) {
 	w := place(t, 1)
-	r, _ := w.Check("gauge-1", nil)
+	r, _ := w.Check("gauge-1", w.Knowledge())
 	ways := Ways(Case{Workspace: w, Route: r, Gate: gate.Gate{Kind: gate.Port}, Failure: &gate.Failure{Cause: gate.Refused}})
 	if len(ways) != 1 || ways[0].Act != gate.Wait {
 		t.Errorf("ways %q", said(ways))

@@ -382,6 +382,9 @@ func (s *Shell) again(limit time.Duration, out chan<- []byte) *walk.Program {
 	if closed {
 		program.Close()
 		passage.Close()
+		go io.Copy(io.Discard, program.Err)
+		io.Copy(io.Discard, program.Out)
+		s.ending = program.Wait() // so that its end is told, as its beginning was
 		return nil
 	}
 	// The screen is left as it was, out of any full-screen program, and a line says

@@ -79,7 +79,9 @@ const (
 
 // Record is the file of vouches. It is safe to use from many goroutines.
 type Record struct {
-	path string
+	path   string
+	frozen bool  // it is a snapshot
+	broken error // why the snapshot has nothing
 
 	mu   sync.Mutex
 	seen fs.FileInfo // what the vouches below were read from, nil for no file
@@ -95,6 +97,16 @@ type contents struct {
 
 // Open returns the record kept at path. The file need not exist yet.
 func Open(path string) *Record { return &Record{path: path} }
+
+// Snapshot is the record as it is now, for many questions in a row: it does not look at
+// the file again, and is not for changing it.
+func (r *Record) Snapshot() *Record {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	s := &Record{path: r.path, frozen: true, broken: r.refresh()}
+	s.seen, s.contents = r.seen, r.contents
+	return s
+}
 
 // Path is where the record is kept.
 func (r *Record) Path() string { return r.path }
@@ -318,6 +330,9 @@ type file struct {
 
 // refresh reads the file where it is not the one read last.
 func (r *Record) refresh() error {
+	if r.frozen {
+		return r.broken
+	}
 	info, err := os.Stat(r.path)
 	if errors.Is(err, fs.ErrNotExist) {
 		r.seen, r.contents = nil, contents{}

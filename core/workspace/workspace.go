@@ -97,14 +97,18 @@ func (w *Workspace) With(b *book.Book) *Workspace {
 // Planner makes routes of the workspace's sessions.
 func (w *Workspace) Planner() route.Planner { return route.Planner{Book: w.Book, Dir: w.Dir} }
 
-// Check judges what this machine alone can know about a session. seen may be
-// nil, and is otherwise shared between checks.
-func (w *Workspace) Check(name string, seen route.KeySheets) (route.Route, gate.Report) {
+// Knowledge is what checks draw on, as it is now, for many of them in a row.
+func (w *Workspace) Knowledge() route.Knowledge {
+	return route.Knowledge{Vouched: w.Vouched.Snapshot(), Keys: route.KeySheets{}, Logins: w.Logins}
+}
+
+// Check judges what this machine alone can know about a session.
+func (w *Workspace) Check(name string, k route.Knowledge) (route.Route, gate.Report) {
 	r, err := w.Planner().Plan(name)
 	if err != nil {
 		return r, gate.Report{Session: name, Broken: err.Error()}
 	}
-	return r, r.Check(route.Knowledge{Vouched: w.Vouched, Keys: seen, Logins: w.Logins})
+	return r, r.Check(k)
 }
 
 // KeyNames lists the key files in keys/, by the names they are written with in a

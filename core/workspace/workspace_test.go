@@ -52,7 +52,7 @@ func TestABrokenSessionBecomesAReport(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, r := w.Check("a", nil); r.Verdict() != gate.Shut || r.Broken == "" {
+	if _, r := w.Check("a", w.Knowledge()); r.Verdict() != gate.Shut || r.Broken == "" {
 		t.Errorf("report %+v", r)
 	}
 }

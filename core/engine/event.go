@@ -1,0 +1,35 @@
+package engine
+
+import (
+	"fmt"
+
+	"meatus/core/event"
+	"meatus/core/workspace"
+)
+
+// Notice is something that a person is to be told, beside what they are doing.
+type Notice struct {
+	event.Note
+	Say string
+}
+
+// Changed says that the workspace is another now: it was edited, by us or by others.
+type Changed struct {
+	event.Note
+	Workspace *workspace.Workspace
+	Session   string // that the edit was made for, or ""
+	Say       string // what was done, or ""
+	Ours      bool   // the edit was made here
+}
+
+// KeysGone says that the ring has forgotten its keys, and why.
+type KeysGone struct {
+	event.Note
+	Why  string
+	Keys int
+}
+
+// Say words it.
+func (g KeysGone) Say() string {
+	return fmt.Sprintf("%s: %d keys are gone from the ring", g.Why, g.Keys)
+}

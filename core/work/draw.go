@@ -1,0 +1,118 @@
+package work
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"meatus/core/atomicfile"
+	"meatus/core/draw"
+	"meatus/core/gate"
+	"meatus/core/meter"
+	"meatus/core/trail"
+	"meatus/core/workspace"
+)
+
+// Draw makes a drawing and writes it to files, each in the format that its ending says.
+type Draw struct {
+	Of    string // what it is of, in words
+	Make  func(ctx context.Context) (draw.Drawing, error)
+	Files []string
+}
+
+// Title says what the job is.
+func (j *Draw) Title() Title { return Title{What: "draw", Of: j.Of} }
+
+// Run does it. A file is written whole or not at all.
+func (j *Draw) Run(ctx context.Context, tell func(Step)) error {
+	d, err := j.Make(ctx)
+	if err != nil {
+		return err
+	}
+	for _, path := range j.Files {
+		var text bytes.Buffer
+		if err := d.Write(&text, draw.Format(strings.TrimPrefix(filepath.Ext(path), "."))); err != nil {
+			return fmt.Errorf("drawing %s: %w", j.Of, err)
+		}
+		if err := atomicfile.Write(path, text.Bytes()); err != nil {
+			return err
+		}
+		tell(Step{Verdict: gate.Open, Where: "drawn", Say: workspace.Short(path)})
+	}
+	return nil
+}
+
+// DrawingFiles are a new SVG and PDF file among a workspace's drawings, whose folder is
+// made where there is none.
+func DrawingFiles(dir, kind string, now time.Time) (stem string, files []string, err error) {
+	stem = filepath.Join(dir, "drawings", kind+"-"+now.Format("2006-01-02-150405"))
+	if err := os.MkdirAll(filepath.Dir(stem), 0o700); err != nil {
+		return "", nil, err
+	}
+	return stem, []string{stem + "." + string(draw.SVG), stem + "." + string(draw.PDF)}, nil
+}
+
+// Map is the map of some sessions' routes. reports, by session, are truer than what this
+// machine alone can judge. It fails where a session cannot be planned.
+func Map(w *workspace.Workspace, sessions []string, title string, reports map[string]gate.Report, at time.Time) (draw.Map, error) {
+	m := draw.Map{Title: title, At: at}
+	known := w.Knowledge()
+	for _, name := range sessions {
+		r, err := w.Planner().Plan(name)
+		if err != nil {
+			return m, err
+		}
+		one := draw.Routed{Route: r, Report: r.Check(known), Prints: map[string]string{}}
+		if truer, ok := reports[name]; ok {
+			one.Report = truer
+		}
+		if s := w.Book.Session(name); s != nil {
+			one.Site = s.Site.V
+		}
+		for path, sheet := range known.Keys {
+			one.Prints[path] = sheet.Sheet.SHA256
+		}
+		m.Routes = append(m.Routes, one)
+	}
+	return m, nil
+}
+
+// Chart is what the link to a session carried over the last time, out of the trail. It
+// fails where nothing is known of such a link.
+func Chart(t *trail.Trail, session string, over time.Duration, now time.Time) (c draw.Chart, err error) {
+	links, err := t.Metered()
+	if err != nil {
+		return c, err
+	}
+	var names []string
+	for _, l := range links {
+		if l.Name != session {
+			names = append(names, l.Name)
+			continue
+		}
+		c = draw.Chart{Title: l.Name, From: now.Add(-over), To: now}
+		past, err := meter.Past(t, l.Key, c.To)
+		c.Samples = past.Span(c.From, c.To, min(600, max(int(over/time.Second), 1)))
+		return c, err
+	}
+	slices.Sort(names)
+	return c, fmt.Errorf("nothing is known of a link to %q; there were links to: %s", session, strings.Join(slices.Compact(names), ", "))
+}
+
+// Timeline is who was connected where over the last time, out of the trail; at some
+// sessions' machines, or where none is named at all.
+func Timeline(ctx context.Context, t *trail.Trail, title string, only []string, over time.Duration, now time.Time) (l draw.Timeline, err error) {
+	l = draw.Timeline{Title: title, From: now.Add(-over), To: now}
+	if l.Stays, err = t.Stays(ctx, l.From, l.To); err != nil {
+		return l, err
+	}
+	if len(only) > 0 {
+		l.Stays = slices.DeleteFunc(l.Stays, func(s trail.Stay) bool { return !slices.Contains(only, s.Where) })
+	}
+	return l, nil
+}

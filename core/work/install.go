@@ -1,0 +1,74 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"path/filepath"
+
+	"meatus/core/gate"
+	"meatus/core/install"
+	"meatus/core/keyfile"
+)
+
+// Install puts the public half of a key into the list of keys at a session's machine,
+// and proves it by a login with that key alone.
+type Install struct {
+	Tools
+	Path, Session string
+	Options       install.Options
+}
+
+// Title says what the job is.
+func (j *Install) Title() Title {
+	return Title{What: "install", Of: filepath.Base(j.Path), Session: j.Session, Record: "carried"}
+}
+
+// Run does it.
+func (j *Install) Run(ctx context.Context, tell func(Step)) error {
+	r, err := j.Workspace().Planner().Plan(j.Session)
+	if err != nil {
+		return err
+	}
+	file, err := keyfile.Read(j.Path)
+	if err != nil {
+		return err
+	}
+	if file.Public == nil {
+		return errors.New("the public half of that key is locked away; derive it first: key public, or P in Keys")
+	}
+	line, err := install.Line(file.Public, file.Comment, j.Options)
+	if err != nil {
+		return err
+	}
+	p, err := j.Walker.Walk(ctx, r)
+	if err != nil {
+		return err
+	}
+	report, err := install.Add(ctx, p, file.Public, line)
+	p.Close()
+	say := func(v gate.Verdict, text string) {
+		tell(Step{Verdict: v, Where: j.Session, Session: j.Session, Say: text})
+	}
+	for _, d := range report.Doubts {
+		say(gate.Ajar, d)
+	}
+	if err != nil {
+		return err
+	}
+	named := filepath.Base(j.Path) + " (" + file.SHA256 + ")"
+	if report.Already {
+		say(gate.Open, named+" stood in the list already, of "+r.Target().User)
+	} else {
+		say(gate.Open, named+" is in the list now, of "+r.Target().User)
+	}
+	if j.Options.From != "" || j.Options.Command != "" {
+		say(gate.Untried, "not proven: a line with from or command lets in less than a login")
+		return nil
+	}
+	if p, err = install.Prove(ctx, j.Walker, r, file); err != nil {
+		return err
+	}
+	p.Close()
+	say(gate.Open, "proven: a login with that key alone got in")
+	return nil
+}

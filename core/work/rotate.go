@@ -1,0 +1,134 @@
+package work
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"meatus/core/book"
+	"meatus/core/gate"
+	"meatus/core/install"
+	"meatus/core/keyfile"
+	"meatus/core/route"
+	"meatus/core/workspace"
+)
+
+// Rotate puts one key in the place of another, at some sessions' machines or at all
+// that use it, and in the sessions.
+type Rotate struct {
+	Tools
+	Old, New string   // key files by absolute path
+	Sessions []string // all that use Old where empty
+
+	routes []route.Route
+	names  []string
+}
+
+// Plan finds the machines. It fails where a session cannot be planned or does not use
+// the key. Call it before the job is begun.
+func (j *Rotate) Plan() (err error) {
+	j.routes, j.names, err = rotation(j.Workspace(), j.Old, j.Sessions)
+	return err
+}
+
+// Title says what the job is.
+func (j *Rotate) Title() Title {
+	t := Title{What: "rotate", Of: filepath.Base(j.Old) + " → " + filepath.Base(j.New), Record: "carried"}
+	if len(j.names) > 0 {
+		t.Session = j.names[0]
+	}
+	return t
+}
+
+// Run does it.
+func (j *Rotate) Run(ctx context.Context, tell func(Step)) error {
+	old, err := keyfile.Read(j.Old)
+	if err != nil {
+		return err
+	}
+	fresh, err := keyfile.Read(j.New)
+	if err != nil {
+		return fmt.Errorf("%w; make the new key first, with n in Keys or key make", err)
+	}
+	return install.Rotation{
+		Walker: j.Walker, Routes: j.routes, Old: old, New: fresh,
+		Rename: func() error {
+			b, err := replaceKey(j.Workspace(), j.Old, j.New, j.names)
+			if err != nil {
+				return err
+			}
+			j.Adopt(b)
+			tell(Step{Verdict: gate.Open, Where: "sessions", Say: strings.Join(j.names, ", ") + " use " + filepath.Base(j.New) + " from now on"})
+			return nil
+		},
+		Tell: func(s install.Step) {
+			v := gate.Open
+			if s.Err != nil {
+				v = gate.Shut
+			}
+			tell(Step{Verdict: v, Where: s.Session, Session: s.Session, Say: s.Say, Err: s.Err})
+		},
+	}.Run(ctx)
+}
+
+// rotation is the routes that a rotation of the key at path goes, and the sessions it
+// renames: those named, or where none is all that use the key, and with them all that
+// end at the same accounts with it.
+func rotation(w *workspace.Workspace, path string, sessions []string) (routes []route.Route, renamed []string, err error) {
+	using := w.Using(path)
+	if len(sessions) == 0 {
+		sessions = using
+	}
+	if len(sessions) == 0 {
+		return nil, nil, fmt.Errorf("no session uses %s", filepath.Base(path))
+	}
+	var chosen, all []route.Route
+	for _, name := range using {
+		if r, err := w.Planner().Plan(name); err == nil {
+			all = append(all, r)
+		}
+	}
+	for _, name := range sessions {
+		r, err := w.Planner().Plan(name)
+		if err != nil {
+			return nil, nil, err
+		}
+		if !slices.Contains(using, name) {
+			return nil, nil, fmt.Errorf("%s does not use %s", name, filepath.Base(path))
+		}
+		chosen = append(chosen, r)
+	}
+	renamed = slices.Clone(sessions)
+	for _, r := range install.Sharing(chosen, all) {
+		renamed = append(renamed, r.Session)
+	}
+	return install.Accounts(chosen), renamed, nil
+}
+
+// replaceKey has sessions use another key file in the place of one, as one edit.
+// Where they are all that use it, every table that names it is changed; else each
+// of them gets a line of its own.
+func replaceKey(w *workspace.Workspace, path, by string, sessions []string) (*book.Book, error) {
+	planner := w.Planner()
+	change := func(written string) string {
+		if planner.KeyPath(written) == path {
+			return w.Written(by)
+		}
+		return written
+	}
+	what := fmt.Sprintf("%s in the place of %s", filepath.Base(by), filepath.Base(path))
+	if len(sessions) >= len(w.Using(path)) {
+		return book.MoveKey(w.SessionsPath(), what, change)
+	}
+	keys := map[string][]string{}
+	for _, name := range sessions {
+		if s := w.Book.Session(name); s != nil {
+			for _, written := range s.Keys.V {
+				keys[name] = append(keys[name], change(written))
+			}
+		}
+	}
+	return book.SetKeys(w.SessionsPath(), what, keys)
+}
