@@ -1,10 +1,12 @@
 package tui
 
 import (
+	"context"
 	"fmt"
 	"os"
 	"path/filepath"
-	"sort"
+	"runtime"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -14,71 +16,19 @@ import (
 
 	"meatus/core/book"
 	"meatus/core/gate"
+	"meatus/core/keyfile"
 	"meatus/core/trail"
 	"meatus/core/walk"
-	"meatus/core/workspace"
-	"meatus/tui/ask"
+	"meatus/core/work"
+	"meatus/tui/placetest"
 )
-
-// bay writes a workspace of n sessions behind a bastion.
-func bay(t testing.TB, n int) string {
-	t.Helper()
-	dir := t.TempDir()
-	text := "[site.reef]\nvia = [\"quay\"]\nuser = \"keeper\"\n\n[session.quay]\nhost = \"203.0.113.10\"\nuser = \"warden\"\n"
-	for i := range n {
-		text += "\n" + book.Draft{Name: fmt.Sprintf("gauge-%d", i), Site: "reef", Host: fmt.Sprintf("10.61.%d.%d", i/250, i%250+1)}.Text()
-	}
-	if err := os.WriteFile(filepath.Join(dir, book.FileName), []byte(text), 0o600); err != nil {
-		t.Fatal(err)
-	}
-	return dir
-}
-
-func open(t testing.TB, dir string, width, height int) *App {
-	t.Helper()
-	ws, err := workspace.Open(dir)
-	if err != nil {
-		t.Fatal(err)
-	}
-	a := New(ws, Options{Name: "Lantern Bay"})
-	t.Cleanup(a.Close)
-	a.Update(tea.WindowSizeMsg{Width: width, Height: height})
-	return a
-}
-
-func press(a *App, keys ...string) {
-	for _, k := range keys {
-		msg := tea.KeyPressMsg{Text: k, Code: []rune(k)[0]}
-		switch k {
-		case "enter":
-			msg = tea.KeyPressMsg{Code: tea.KeyEnter}
-		case "esc":
-			msg = tea.KeyPressMsg{Code: tea.KeyEscape}
-		case "down":
-			msg = tea.KeyPressMsg{Code: tea.KeyDown}
-		case "tab":
-			msg = tea.KeyPressMsg{Code: tea.KeyTab}
-		case "leader":
-			msg = tea.KeyPressMsg{Code: 'm', Mod: tea.ModAlt}
-		}
-		_, cmd := a.Update(msg)
-		if cmd == nil {
-			continue
-		}
-		if out := cmd(); out != nil {
-			a.Update(out)
-		}
-	}
-}
-
-func seen(a *App) string { return ansi.Strip(a.View().Content) }
 
 func TestEveryFrameFitsItsWindow(t *testing.T) {
 	dir := bay(t, 60)
 	for _, size := range [][2]int{{80, 24}, {81, 25}, {120, 36}, {200, 70}, {60, 10}, {1, 1}} {
 		a := open(t, dir, size[0], size[1])
 		for _, keys := range [][]string{nil, {"down", "down"}, {"?"}, {"x"}, {"n", "g", "=", "h"}, {"esc"}, {"leader"}, {"esc"}} {
-			press(a, keys...)
+			a.press(keys...)
 			lines := strings.Split(a.View().Content, "\n")
 			if len(lines) > size[1] {
 				t.Errorf("%v after %q: %d lines", size, keys, len(lines))
@@ -109,59 +59,51 @@ func TestALongNameAndAManyHopRouteFit(t *testing.T) {
 				t.Fatalf("a line of %d columns: %q", w, ansi.Strip(l))
 			}
 		}
-		press(a, "down")
+		a.press("down")
 	}
-	if !strings.Contains(seen(a), "long-name-long-name") {
-		t.Errorf("the long name does not show:\n%s", seen(a))
+	if !strings.Contains(a.see(), "long-name-long-name") {
+		t.Errorf("the long name does not show:\n%s", a.see())
 	}
 }
 
 func TestGatesLightUpInPlace(t *testing.T) {
 	a := open(t, bay(t, 2), 120, 36)
-	press(a, "down")
-	a.routes.Begin("gauge-0")
-	a.Update(heard{walk.Trying{Session: "gauge-0", Hop: 0, Gate: gate.Port}})
-	if s := seen(a); !strings.Contains(s, "walking port at quay") {
-		t.Errorf("while walking:\n%s", s)
-	}
-	a.Update(heard{walk.Passed{Session: "gauge-0", Hop: 0, Gate: gate.Gate{Kind: gate.Port, Verdict: gate.Open, Seen: "22, answers as lantern"}}})
-	if s := seen(a); !strings.Contains(s, "● port      22, answers as lantern") {
-		t.Errorf("passed:\n%s", s)
-	}
+	a.press("down")
+	b, tell := a.engine.Board, a.engine.Events.Tell
+	b.Begin("gauge-0")
+	tell(walk.Trying{Session: "gauge-0", Hop: 0, Gate: gate.Port})
+	a.until("the gate to turn", func() bool { return strings.Contains(a.see(), "walking port at quay") })
+	tell(walk.Passed{Session: "gauge-0", Hop: 0, Gate: gate.Gate{Kind: gate.Port, Verdict: gate.Open, Seen: "22, answers as lantern"}})
+	a.until("the gate to be open", func() bool { return strings.Contains(a.see(), "● port      22, answers as lantern") })
 	f := &gate.Failure{Hop: "gauge-0", Gate: gate.Login, Cause: gate.NoKeyAccepted, Seen: "refused", Why: "no key is taken", Detail: []string{"key 1"}, Remedy: gate.Remedy{Say: "try another login"}}
-	a.Update(failed{"gauge-0", f})
+	a.give(failed{"gauge-0", f})
 	for _, want := range []string{"╳ login     refused", "shut at gauge-0, login: no key is taken", "→ try another login", "1 shut"} {
-		if s := seen(a); !strings.Contains(s, want) {
-			t.Errorf("after failing there is no %q:\n%s", want, s)
-		}
+		a.until("the failure to show as "+want, func() bool { return strings.Contains(a.see(), want) })
 	}
 }
 
 func TestQuestionsWaitTheirTurn(t *testing.T) {
 	a := open(t, bay(t, 2), 100, 30)
-	desk := &ask.Desk{Send: func(m tea.Msg) { a.Update(m) }}
 	answers := make(chan string, 2)
-	for _, hop := range []string{"quay", "gauge-1"} {
-		started := make(chan struct{})
-		desk.Send = func(m tea.Msg) { a.Update(m); close(started) }
+	for i, hop := range []string{"quay", "gauge-1"} {
 		go func() {
-			pass, err := desk.Passphrase(t.Context(), walk.PassphraseQuestion{Place: walk.Place{Session: "gauge-1", Hop: hop}, Path: "/k/" + hop + ".pem", Try: 1})
+			pass, err := a.desk.Passphrase(t.Context(), walk.PassphraseQuestion{Place: walk.Place{Session: "gauge-1", Hop: hop}, Path: "/k/" + hop + ".pem", Try: 1})
 			answers <- fmt.Sprint(string(pass), err)
 		}()
-		<-started
+		a.until("the question", func() bool { return a.ask.Waiting() && (i == 0 || strings.Contains(a.see(), "1 more waiting")) })
 	}
-	if s := seen(a); !strings.Contains(s, "quay would take quay.pem") || !strings.Contains(s, "1 more waiting") {
+	if s := a.see(); !strings.Contains(s, "quay would take quay.pem") || !strings.Contains(s, "1 more waiting") {
 		t.Errorf("first:\n%s", s)
 	}
-	press(a, "a", "b")
-	if s := seen(a); !strings.Contains(s, "› ••") || strings.Contains(s, "› ab") {
+	a.press("a", "b")
+	if s := a.see(); !strings.Contains(s, "› ••") || strings.Contains(s, "› ab") {
 		t.Errorf("typing is shown:\n%s", s)
 	}
-	press(a, "enter")
+	a.press("enter")
 	if got := <-answers; got != "ab<nil>" {
 		t.Errorf("answer %q", got)
 	}
-	press(a, "esc")
+	a.press("esc")
 	if got := <-answers; got != "declined" {
 		t.Errorf("second answer %q", got)
 	}
@@ -175,7 +117,7 @@ func TestMistakesOfTheFileAreShown(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(dir, book.FileName), []byte("[defualts]\nuser = \"x\"\n[session.a]\nhsot = \"h\"\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	s := seen(open(t, dir, 120, 30))
+	s := open(t, dir, 120, 30).see()
 	for _, want := range []string{`[defualts] is no table`, "(and 1 more mistake)", `unknown key "hsot"`, "press r"} {
 		if !strings.Contains(s, want) {
 			t.Errorf("no %q in\n%s", want, s)
@@ -198,20 +140,20 @@ func (lightGround) RGBA() (r, g, b, a uint32) { return 0xffff, 0xffff, 0xffff, 0
 
 func TestFindNarrowsTheBoard(t *testing.T) {
 	a := open(t, bay(t, 300), 120, 36)
-	press(a, "/", "g", "g", "2", "9", "9")
-	if s := seen(a); !strings.Contains(s, "of 301") || !strings.Contains(s, "❯ gauge-299") {
+	a.press("/", "g", "g", "2", "9", "9")
+	if s := a.see(); !strings.Contains(s, "of 301") || !strings.Contains(s, "❯ gauge-299") {
 		t.Errorf("by letters:\n%s", s)
 	}
-	press(a, "esc", "/", "1", "0", ".", "6", "1", ".", "1", ".", "7")
-	if s := seen(a); !strings.Contains(s, "❯ gauge-256") {
+	a.press("esc", "/", "1", "0", ".", "6", "1", ".", "1", ".", "7")
+	if s := a.see(); !strings.Contains(s, "❯ gauge-256") {
 		t.Errorf("by address:\n%s", s)
 	}
-	press(a, "z")
-	if s := seen(a); !strings.Contains(s, "Nothing matches") {
+	a.press("z")
+	if s := a.see(); !strings.Contains(s, "Nothing matches") {
 		t.Errorf("no match:\n%s", s)
 	}
-	press(a, "enter", "down", "esc")
-	if s := seen(a); strings.Contains(s, "Nothing matches") || !strings.Contains(s, "301 routes") {
+	a.press("enter", "down", "esc")
+	if s := a.see(); strings.Contains(s, "Nothing matches") || !strings.Contains(s, "301 routes") {
 		t.Errorf("afterwards:\n%s", s)
 	}
 }
@@ -219,87 +161,214 @@ func TestFindNarrowsTheBoard(t *testing.T) {
 // BenchmarkFind is a key typed into the find line, with 10,000 sessions.
 func BenchmarkFind(b *testing.B) {
 	a := open(b, bay(b, 10000), 160, 47)
-	a.Update(tea.KeyPressMsg{Code: '/', Text: "/"})
+	a.press("/")
 	for i := 0; b.Loop(); i++ {
-		key := tea.KeyPressMsg{Code: 'g', Text: []string{"g", "a", "u", "7", "7"}[i%5]}
 		if i%5 == 0 {
 			a.Update(tea.KeyPressMsg{Code: 'u', Mod: tea.ModCtrl})
 		}
-		a.Update(key)
+		a.Update(placetest.Key([]string{"g", "a", "u", "7", "7"}[i%5]))
 		a.View()
 	}
 }
 
-// BenchmarkFirstFrame is from opening the workspace to the first frame.
+// BenchmarkFirstFrame is from opening the workspace to the first frame in which every
+// session in view is judged.
 func BenchmarkFirstFrame(b *testing.B) {
-	for _, n := range []int{1000, 10000} {
+	for _, n := range []int{1000, 10000, 50000} {
 		dir := bay(b, n)
 		b.Run(fmt.Sprint(n, "sessions"), func(b *testing.B) {
 			for b.Loop() {
-				ws, err := workspace.Open(dir)
-				if err != nil {
-					b.Fatal(err)
-				}
-				a := New(ws, Options{})
-				a.Update(tea.WindowSizeMsg{Width: 160, Height: 47})
-				if a.View().Content == "" {
+				a := open(b, dir, 160, 47)
+				if a.see() == "" {
 					b.Fatal("no frame")
 				}
+				b.StopTimer()
 				a.Close()
+				b.StartTimer()
 			}
 		})
 	}
 }
 
-// BenchmarkKeyToFrame is from a key press to the frame, with 10,000 sessions, all
-// judged; it tells the median and the 99th percentile.
+// BenchmarkKeyToFrame is from a key press to the frame, all sessions judged; it tells the
+// median and the 99th percentile.
 func BenchmarkKeyToFrame(b *testing.B) {
-	a := open(b, bay(b, 10000), 160, 47)
-	for cmd := a.routes.JudgeRest(0); cmd != nil; {
-		_, cmd = a.Update(cmd())
+	for _, n := range []int{10000, 50000} {
+		b.Run(fmt.Sprint(n, "sessions"), func(b *testing.B) { keyToFrame(b, n) })
 	}
+}
+
+func keyToFrame(b *testing.B, n int) {
+	a := open(b, bay(b, n), 160, 47)
+	last := a.engine.Workspace().Book.Sessions[n].Name
+	a.until("all to be judged", func() bool { s, _ := a.engine.Board.State(last); return s.Judged })
 	var took []time.Duration
 	for i := 0; b.Loop(); i++ {
-		key := tea.KeyPressMsg{Code: tea.KeyDown}
+		key := "down"
 		if i%7 == 0 {
-			key = tea.KeyPressMsg{Code: tea.KeyPgDown}
+			key = "pgdown"
 		}
 		if i%1000 == 999 {
-			key = tea.KeyPressMsg{Code: tea.KeyHome}
+			key = "home"
 		}
 		start := time.Now()
-		a.Update(key)
+		a.Update(placetest.Key(key))
 		if a.View().Content == "" {
 			b.Fatal("no frame")
 		}
 		took = append(took, time.Since(start))
 	}
-	sort.Slice(took, func(i, j int) bool { return took[i] < took[j] })
+	slices.Sort(took)
 	b.ReportMetric(float64(took[len(took)/2].Microseconds()), "µs/median")
 	b.ReportMetric(float64(took[len(took)*99/100].Microseconds()), "µs/p99")
 }
 
+// BenchmarkMemory is what the running full screen has in memory, all sessions judged.
+func BenchmarkMemory(b *testing.B) {
+	for _, n := range []int{10000, 50000} {
+		b.Run(fmt.Sprint(n, "sessions"), func(b *testing.B) {
+			a := open(b, bay(b, n), 160, 47)
+			last := a.engine.Workspace().Book.Sessions[n].Name
+			a.until("all to be judged", func() bool { s, _ := a.engine.Board.State(last); return s.Judged })
+			var m runtime.MemStats
+			for b.Loop() {
+				a.View()
+				runtime.GC()
+				runtime.ReadMemStats(&m)
+			}
+			b.ReportMetric(float64(m.HeapAlloc)/1e6, "MB/heap")
+			b.ReportMetric(float64(m.Sys)/1e6, "MB/sys")
+		})
+	}
+}
+
 func TestWhoComesBackIsToldWhatWasLost(t *testing.T) {
 	a := open(t, bay(t, 3), 120, 40)
-	a.touched = time.Now().Add(-3 * time.Hour)
+	now := time.Now()
+	a.touched = now.Add(-3 * time.Hour)
 	for i, e := range []trail.Entry{
-		{Kind: trail.End, Hop: "quay", Say: "link ended, 1 bytes in, 2 out", Took: time.Minute, Failed: "no sign of life"},
-		{Kind: trail.Link, Hop: "quay", Say: "link is up"},
+		{Kind: trail.End, Hop: "quay", Event: "link-down", Took: time.Minute, Failed: "no sign of life"},
+		{Kind: trail.Link, Hop: "quay", Event: "link-up"},
 	} {
-		e.At = time.Now().Add(time.Duration(i-60) * time.Minute)
-		if err := a.trail.Add(e); err != nil {
+		e.At = now.Add(time.Duration(i-60) * time.Minute)
+		if err := a.engine.Trail.Add(e); err != nil {
 			t.Fatal(err)
 		}
 	}
-	a.Update(a.cameBack(time.Now())())
-	if see := seen(a); !strings.Contains(see, "while you were away links were lost: 1, of them back: 1") {
-		t.Errorf("nothing is said:\n%s", see)
-	}
-	press(a, "W")
-	if see := seen(a); !strings.Contains(see, "the last 3 h") || !strings.Contains(see, "back after 1 min") {
+	a.do(a.cameBack(now))
+	a.until("it to be said", func() bool {
+		return strings.Contains(a.see(), "while you were away links were lost: 1, of them back: 1")
+	})
+	a.press("W")
+	if see := a.see(); !strings.Contains(see, "the last 3 h") || !strings.Contains(see, "back after 1 min") {
 		t.Errorf("nothing is shown:\n%s", see)
 	}
-	if a.cameBack(time.Now().Add(time.Minute)) != nil {
+	if a.cameBack(now.Add(time.Minute)) != nil {
 		t.Error("a minute is taken for an absence")
+	}
+}
+
+// TestEveryPlaceIsShownByItsTable goes to each place by its key, and looks that its foot
+// and its help are drawn from its table.
+func TestEveryPlaceIsShownByItsTable(t *testing.T) {
+	a := open(t, bay(t, 3), 200, 50)
+	for _, e := range places {
+		a.press("leader", e.Key)
+		p := a.placeAt(e.Key)
+		for i, hint := range p.Table().Foot() {
+			if i < 3 && !strings.Contains(a.see(), hint.Key+" "+hint.Does) {
+				t.Errorf("%s: the foot has no %q:\n%s", e.Name, hint.Key+" "+hint.Does, a.see())
+			}
+		}
+		a.press("?")
+		if !strings.Contains(a.see(), "all keys") || !strings.Contains(a.see(), e.Name) {
+			t.Errorf("%s has no help:\n%s", e.Name, a.see())
+		}
+		a.press("?")
+	}
+}
+
+// TestResultsArriveWhereThePlaceWasLeft leaves a place between something it began and
+// its result.
+func TestResultsArriveWhereThePlaceWasLeft(t *testing.T) {
+	a := open(t, bay(t, 3), 120, 40)
+	path := filepath.Join(a.engine.Workspace().Dir, "keys", "loose.pem")
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	key, err := keyfile.Make("Ed25519", 0)
+	if err == nil {
+		err = keyfile.Write(path, key, keyfile.Wrapping{})
+	}
+	if err == nil {
+		err = os.Chmod(path, 0o644)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	a.press("K")
+	a.until("the key to be listed", func() bool { return strings.Contains(a.see(), "loose.pem") && strings.Contains(a.see(), "m mend") })
+	a.press("m", "esc") // the result is still on its way
+	mended := func() bool {
+		entries, err := a.engine.Trail.Read(t.Context(), trail.Filter{Text: "loose.pem has mode"})
+		return err == nil && len(entries) == 1 && entries[0].Kind == trail.Mend
+	}
+	a.until("the trail to have it", mended)
+	a.press("K")
+	a.until("the place to have it", func() bool { return strings.Contains(a.see(), "sound") || strings.Contains(a.see(), "stray") })
+}
+
+// TestSeveralJobsGoOnAtOnce begins a second job while a first is under way.
+func TestSeveralJobsGoOnAtOnce(t *testing.T) {
+	a := open(t, bay(t, 3), 120, 40)
+	gates := make([]chan struct{}, 2)
+	for i := range gates {
+		gates[i] = make(chan struct{})
+		a.do(a.begin(&slowJob{fmt.Sprint("job-", i), gates[i]}))
+	}
+	a.until("both to be under way", func() bool { return a.engine.Jobs.Running() == 2 })
+	a.press("b", "J")
+	if see := a.see(); !strings.Contains(see, "job-0") || !strings.Contains(see, "job-1") || !strings.Contains(see, "2 under way") {
+		t.Errorf("the list of jobs is\n%s", see)
+	}
+	close(gates[1])
+	a.until("the second to be done", func() bool { return a.engine.Jobs.Running() == 1 })
+	close(gates[0])
+	a.until("the first to be done", func() bool {
+		return strings.Contains(a.see(), "0 under way") && strings.Contains(a.see(), "came through")
+	})
+}
+
+// slowJob ends when its gate is opened.
+type slowJob struct {
+	name string
+	gate chan struct{}
+}
+
+func (j *slowJob) Title() work.Title { return work.Title{What: "test", Of: j.name, Session: "gauge-1"} }
+
+func (j *slowJob) Run(ctx context.Context, tell func(work.Step)) error {
+	select {
+	case <-j.gate:
+		tell(work.Step{Verdict: gate.Open, Where: j.name, Say: "came through"})
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+// TestDrawingTheBoardReadsNothing takes everything away that drawing could read.
+func TestDrawingTheBoardReadsNothing(t *testing.T) {
+	a := open(t, bay(t, 60), 120, 40)
+	a.until("all in view to be judged", func() bool {
+		s, _ := a.engine.Board.State("gauge-17")
+		return s.Details != nil
+	})
+	before := a.see()
+	if err := os.RemoveAll(a.engine.Workspace().Dir); err != nil {
+		t.Fatal(err)
+	}
+	if after := a.see(); after != before {
+		t.Errorf("drawing reads files: it showed\n%s\nand shows\n%s", before, after)
 	}
 }

@@ -5,93 +5,140 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"meatus/tui/place"
 	"meatus/tui/switcher"
-	"meatus/tui/theme"
 )
 
-// key gives a key press to what has focus: the switcher, a question of our own,
-// the core's question, the line being written, the shell, or Routes.
+// awayFor is how long nobody has to press a key to be told, with the next, what
+// happened meanwhile.
+const awayFor = 30 * time.Minute
+
+// key gives a key press to what has focus.
 func (a *App) key(msg tea.KeyPressMsg) tea.Cmd {
-	key := msg.String()
 	a.notice = ""
-	away := a.cameBack(time.Now())
-	if away != nil {
-		return tea.Batch(away, a.keyNow(msg, key))
-	}
-	return a.keyNow(msg, key)
+	back := a.cameBack(time.Now())
+	return tea.Batch(back, a.keyNow(msg))
 }
 
-// keyNow is key, once it is known how long nobody was there.
-func (a *App) keyNow(msg tea.KeyPressMsg, key string) tea.Cmd {
-	if a.tooSmall() {
+// cameBack notes that somebody is there. Where nobody was for long, every place is told.
+func (a *App) cameBack(now time.Time) tea.Cmd {
+	was := a.touched
+	if a.touched = now; was.IsZero() || now.Round(0).Sub(was.Round(0)) < awayFor {
+		return nil
+	}
+	var cmds []tea.Cmd
+	for _, p := range a.places {
+		cmds = append(cmds, p.Update(place.CameBack{Since: was}))
+	}
+	return tea.Batch(cmds...)
+}
+
+// keyNow gives a key to the first of those that may want it: a question of our own, the
+// switcher, the shell, the core's question, the task, or the place.
+func (a *App) keyNow(msg tea.KeyPressMsg) tea.Cmd {
+	key := msg.String()
+	switch {
+	case a.tooSmall():
 		if (key == "ctrl+c" || key == "q") && a.liveShells() == 0 {
 			return tea.Quit
 		}
 		return nil // what cannot be seen is not ended
-	}
-	if a.leaving {
+	case a.leaving:
 		return a.answerLeaving(key)
-	}
-	if a.toDraw != nil {
+	case a.drawing != nil:
 		return a.answerDrawing(key)
-	}
-	if key == a.options.Leader {
+	case key == a.options.Leader:
 		a.lead(msg)
 		return nil
-	}
-	switch {
 	case a.switcher != nil:
-		if key == "esc" || key == "ctrl+c" {
-			a.switcher = nil
-			return nil
-		}
-		to, chosen := a.switcher.Update(msg)
-		switch {
-		case !chosen:
-			return nil
-		case to.At != "":
-			a.switcher = nil
-			return a.goToPlace(to.At)
-		case to.Do != "":
-			a.switcher = nil
-			if a.shell.Do(to.Do); to.Do == "b" {
-				a.beside()
-			}
-			return nil
-		}
-		a.switcher = nil
-		a.goTo(to.Shell)
-		return nil
-	case a.at != nil:
-		return a.take(a.at.Update(msg))
-	case a.inShell:
-		return a.take(a.shell.Update(msg), nil)
+		return a.switchKey(msg)
 	case a.help:
 		a.help = false
 		return nil
-	case a.ask.Waiting():
-		cmd := a.ask.Update(msg)
+	case a.inShell:
+		return a.shellWish(a.shell.Update(msg))
+	case a.at == 0 && a.ask.Waiting():
+		a.ask.Update(msg)
 		a.raise()
-		return cmd
-	case a.task != nil:
-		return a.take(a.task.Update(msg))
+		return nil
+	case a.at == 0 && a.task.Task != nil:
+		return a.do(a.task.Task, msg)
 	}
-	return a.routesKey(msg)
+	if cmd, done := a.frameTable().Do(msg); done {
+		return cmd
+	}
+	return a.do(a.places[a.at], msg)
+}
+
+// focus is a place or a task that has the keys.
+type focus interface {
+	Table() place.Table
+	Typing() bool
+	Update(tea.Msg) tea.Cmd
+}
+
+// do gives a key to what has the keys: as an action, else as it is.
+func (a *App) do(f focus, msg tea.KeyPressMsg) tea.Cmd {
+	if cmd, done := f.Table().Do(msg); done {
+		return cmd
+	}
+	return f.Update(msg)
+}
+
+// frameTable are the frame's own actions, where nothing is typed.
+func (a *App) frameTable() place.Table {
+	free := func() bool { return !a.places[a.at].Typing() }
+	home := func() bool { return a.at == 0 && free() }
+	idle := func() bool {
+		s, _ := a.engine.Board.State(a.home.Selected())
+		return home() && s.Walk == nil
+	}
+	table := place.Table{
+		place.On("?", "all keys", func() tea.Cmd { a.help = true; return nil }).If(free),
+		place.On("q", "leave", a.leave).If(home),
+		place.On("ctrl+c", "", a.leave).If(idle).Ranked(place.Hidden),
+	}
+	for _, entry := range places {
+		for _, key := range fromHome {
+			if entry.Key == key {
+				table = append(table, place.On(key, entry.Name, func() tea.Cmd { return a.goToPlace(key, a.home.Selected()) }).If(home).Ranked(place.InHelp))
+			}
+		}
+	}
+	return table
+}
+
+// switchKey gives a key to the switcher.
+func (a *App) switchKey(msg tea.KeyPressMsg) tea.Cmd {
+	if key := msg.String(); key == "esc" || key == "ctrl+c" {
+		a.switcher = nil
+		return nil
+	}
+	to, chosen := a.switcher.Update(msg)
+	if !chosen {
+		return nil
+	}
+	a.switcher = nil
+	switch {
+	case to.At != "":
+		return a.goToPlace(to.At, "")
+	case to.Do != "":
+		if a.shell.Do(to.Do); to.Do == "b" {
+			a.beside()
+		}
+		return nil
+	}
+	return a.goTo(to.Shell)
 }
 
 // lead opens the switcher; pressed twice, the leader goes to the far side.
 func (a *App) lead(msg tea.KeyPressMsg) {
 	if a.switcher == nil {
-		here := switcher.Place{At: "0"}
-		for key, p := range a.places() {
-			if a.at == p {
-				here.At = key
-			}
-		}
+		here := switcher.Place{At: places[a.at].Key}
 		if a.inShell {
 			here = switcher.Place{Shell: a.shell.Shell()}
 		}
-		a.switcher = switcher.New(a.theme, a.width, a.open, here)
+		a.switcher = switcher.New(a.theme, a.width, places, a.open, here)
 		return
 	}
 	a.switcher = nil
@@ -100,39 +147,9 @@ func (a *App) lead(msg tea.KeyPressMsg) {
 	}
 }
 
-// routesKey takes the frame's own keys on Routes.
-func (a *App) routesKey(msg tea.KeyPressMsg) tea.Cmd {
-	if a.routes.Finding() {
-		return a.take(a.routes.Update(msg))
-	}
-	switch msg.String() {
-	case "?":
-		a.help = true
-		return nil
-	case "n":
-		return a.write()
-	case "r":
-		return a.readAgain(true)
-	case "h", "K", "g", "W":
-		return a.goToPlace(msg.String())
-	case "q":
-		return a.leave()
-	case "esc":
-		if a.look.cancel != nil {
-			a.look.cancel()
-			return nil
-		}
-	case "ctrl+c":
-		if !a.routes.Walking(a.routes.Selected()) {
-			return a.leave()
-		}
-	}
-	return a.take(a.routes.Update(msg))
-}
-
-// leave ends the program, asking first where shells are live.
+// leave ends the program, asking first where something is live.
 func (a *App) leave() tea.Cmd {
-	if a.liveShells() == 0 && len(a.tunnels.All()) == 0 {
+	if a.liveShells() == 0 && len(a.engine.Tunnels.All()) == 0 && a.engine.Jobs.Running() == 0 {
 		return tea.Quit
 	}
 	a.leaving = true
@@ -151,60 +168,30 @@ func (a *App) answerLeaving(key string) tea.Cmd {
 
 func (a *App) paste(msg tea.PasteMsg) tea.Cmd {
 	switch {
-	case a.switcher != nil || a.leaving:
+	case a.switcher != nil || a.leaving || a.help || a.drawing != nil:
 		return nil
-	case a.at != nil:
-		return a.take(a.at.Update(msg))
 	case a.inShell:
-		return a.take(a.shell.Update(msg), nil)
-	case a.ask.Waiting():
-		return a.ask.Update(msg)
-	case a.task != nil:
-		return a.take(a.task.Update(msg))
+		return a.shellWish(a.shell.Update(msg))
+	case a.at == 0 && a.ask.Waiting():
+		a.ask.Update(msg)
+		return nil
+	case a.at == 0 && a.task.Task != nil:
+		return a.task.Update(msg)
 	}
-	return nil
+	return a.places[a.at].Update(msg)
 }
 
-func (a *App) mouse(msg tea.Msg) tea.Cmd {
+func (a *App) mouse(msg tea.MouseMsg) tea.Cmd {
 	switch {
 	case a.switcher != nil || a.leaving || a.help:
 		return nil
 	case a.inShell:
-		return a.take(a.shell.Update(msg), nil)
-	case a.at != nil:
-		return a.take(a.at.Update(msg))
-	case a.task != nil || a.ask.Waiting():
+		return a.shellWish(a.shell.Update(msg))
+	case a.at == 0 && (a.task.Task != nil || a.ask.Waiting()):
 		return nil
 	}
-	return a.take(a.routes.Update(msg))
-}
-
-// allKeys is what "?" shows: for each place its keys in words.
-func (a *App) allKeys() []keyGroup {
-	leader := a.options.Leader
-	return []keyGroup{
-		{"Routes", []theme.Hint{
-			{Key: "↑ ↓  pgup pgdn", Does: "choose a session"},
-			{Key: "/", Does: "find"}, {Key: "enter", Does: "walk and open a shell"},
-			{Key: "w", Does: "wait until it is up"}, {Key: "s  t  T", Does: "to its shell; its tunnels; another"}, {Key: "c  C", Does: "check it, all of them"}, {Key: "v  R", Does: "how far, and how often"}, {Key: "space o", Does: "mark it; order"}, {Key: "esc", Does: "stop"},
-			{Key: "m  M", Does: "mend it; all ways to"}, {Key: "i  a", Does: "settle its identity; ask which key opens it"}, {Key: "l  b  S", Does: "lend to one shell; better way; sweep"}, {Key: "h K g W", Does: "hosts, keys, ring, watch"}, {Key: "x  X", Does: "draw them all, it alone"}, {Key: "d", Does: "details of what is wrong"},
-			{Key: "n  e  u", Does: "new, edit it, undo an edit"}, {Key: "r", Does: "read the sessions again"}, {Key: "q", Does: "leave"},
-		}},
-		{"Shell", []theme.Hint{
-			{Key: leader, Does: "go elsewhere"}, {Key: leader + " twice", Does: "send it through"},
-			{Key: "shift+pgup pgdn", Does: "scroll back"}, {Key: "wheel", Does: "scroll back"}, {Key: "mouse", Does: "select and copy; shift where a program has it"},
-			{Key: leader + " /", Does: "search"}, {Key: leader + " v w l", Does: "select, write, log"}, {Key: leader + " b o [ ]", Does: "two side by side"},
-			{Key: "anything else", Does: "goes to the far side"},
-		}},
-		{"Marks", []theme.Hint{
-			{Key: "● open", Does: "holds"}, {Key: "◐ ajar", Does: "holds, but something is off"},
-			{Key: "╳ shut", Does: "will fail, or failed"}, {Key: "○ untried", Does: "not known from here"},
-			{Key: "━ live", Does: "a link is up"}, {Key: "╍ frozen", Does: "it does not answer"}, {Key: "─ known", Does: "its identity is vouched"}, {Key: "┈ new", Does: "never visited"},
-		}},
+	if p, ok := a.places[a.at].(place.Clicker); ok {
+		return p.Click(msg)
 	}
-}
-
-type keyGroup struct {
-	name  string
-	hints []theme.Hint
+	return nil
 }

@@ -2,7 +2,6 @@ package tui
 
 import (
 	"fmt"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -10,9 +9,8 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
-	"meatus/core/sanitize"
-	"meatus/tui/entry"
 	"meatus/tui/fit"
+	"meatus/tui/place"
 	"meatus/tui/theme"
 )
 
@@ -23,7 +21,7 @@ func (a *App) View() tea.View {
 	case a.width == 0:
 	case a.tooSmall():
 		v.Content = a.smallView()
-	case a.inShell && a.switcher == nil && !a.leaving:
+	case a.inShell && a.switcher == nil && !a.leaving && !a.help:
 		if a.shell.Shell().Frame().Modes.Mouse == 1003 {
 			v.MouseMode = tea.MouseModeAllMotion
 		}
@@ -31,23 +29,10 @@ func (a *App) View() tea.View {
 		v.Content, v.Cursor = strings.Join(lines, "\n"), cursor
 		who, _ := a.shell.Shell().Where()
 		v.WindowTitle = "meatus " + who
-	case a.at != nil && a.switcher == nil && !a.leaving:
-		lines := a.at.View()
-		if a.notice != "" && len(lines) > 0 {
-			lines[len(lines)-1] = a.footer()
-		}
-		v.Content = fit.Block(lines, a.width, a.height)
 	default:
 		v.Content = fit.Block(a.screen(), a.width, a.height)
 	}
 	return v
-}
-
-func (a *App) name() string {
-	if a.options.Name != "" {
-		return a.options.Name
-	}
-	return sanitize.Line(filepath.Base(a.ws.Dir), 40)
 }
 
 // waiting says in a shell that its line is frozen, or that a question waits
@@ -58,8 +43,8 @@ func (a *App) waiting() string {
 		for i := range s.Route.Hops {
 			prefixes = append(prefixes, s.Route.Prefix(i))
 		}
-		if since, hop, ok := a.routes.Frozen(prefixes); ok {
-			return fmt.Sprintf("frozen at %s: no byte for %s, typing is held", hop, fit.Ago(time.Since(since)))
+		if l := a.engine.Board.Links().Frozen(prefixes); l != nil {
+			return fmt.Sprintf("frozen at %s: no byte for %s, typing is held", l.State.Hop, fit.Ago(time.Since(l.State.LastIn)))
 		}
 	}
 	if !a.ask.Waiting() {
@@ -71,7 +56,7 @@ func (a *App) waiting() string {
 // roundTrip is that of the link of the shell that shows, 0 where it is not known.
 func (a *App) roundTrip() time.Duration {
 	r := a.shell.Shell().Route
-	return a.routes.RoundTrip(r.Prefix(len(r.Hops) - 1))
+	return a.engine.Board.Links().RoundTrip(r.Prefix(len(r.Hops) - 1))
 }
 
 func (a *App) tooSmall() bool { return a.width < LeastWidth || a.height < LeastHeight }
@@ -86,70 +71,33 @@ func (a *App) screen() []string {
 	if a.switcher != nil {
 		return a.withSwitcher()
 	}
-	return a.routesScreen()
-}
-
-// routesScreen is Routes: header, board, the pane below, links, keys.
-func (a *App) routesScreen() []string {
-	t := a.theme
-	strip := a.routes.Strip()
-	pane := a.paneHeight()
-	rest := max(a.height-2-pane, 1)
-	if strip != "" {
-		rest = max(rest-1, 0)
+	lines := a.placeLines()
+	var over []string
+	switch {
+	case a.leaving:
+		over = a.leavingPane()
+	case a.help:
+		over = a.helpPane()
 	}
-	header := t.Title(t.Accent.Render("meatus")+t.Rule.Render(" ─ ")+t.Strong.Render(a.name()), a.summary(), a.width, fit.Spread)
-	board := a.routes.Board(rest)
-	if line, ok := a.task.(*entry.Model); ok && line.First() {
-		board = line.Welcome(rest)
+	for len(over) > 0 && len(over) < 12 {
+		over = append(over, "")
 	}
-	lines := append([]string{header}, upTo(board, rest)...)
-	lines = append(lines, upTo(a.pane(pane), pane)...)
-	if strip != "" {
-		lines = append(lines, strip)
-	}
+	lines = append(lines[:max(len(lines)-len(over), 0)], over...)
 	return append(lines, a.footer())
 }
 
-// summary counts the routes, and how far a look at them has come.
-func (a *App) summary() string {
-	s := a.routes.Summary()
-	if a.look.cancel != nil {
-		s = a.theme.Accent.Render(fmt.Sprintf("checking %d of %d", a.look.done, a.look.total)) + " · " + s
+// placeLines draws the place that shows, without its foot.
+func (a *App) placeLines() []string {
+	t := a.theme
+	var lines []string
+	if a.at == 0 {
+		lines = append(lines, t.Title(t.Accent.Render("meatus")+t.Rule.Render(" ─ ")+t.Strong.Render(a.name()), a.home.Summary(), a.width, fit.Spread))
 	}
-	return s
-}
-
-// upTo makes lines exactly n.
-func upTo(lines []string, n int) []string {
-	for len(lines) < n {
+	lines = append(lines, a.places[a.at].View()...)
+	for len(lines) < a.height-1 {
 		lines = append(lines, "")
 	}
-	return lines[:n]
-}
-
-// paneHeight is how much of the screen the card, or what stands in its place,
-// takes.
-func (a *App) paneHeight() int {
-	if a.help {
-		return max(len(a.helpPane()), 12)
-	}
-	return min(max(a.height*42/100, 12), 18)
-}
-
-// pane is what stands below the board.
-func (a *App) pane(height int) []string {
-	switch {
-	case a.leaving:
-		return a.leavingPane()
-	case a.help:
-		return a.helpPane()
-	case a.ask.Waiting():
-		return a.ask.View(height)
-	case a.task != nil:
-		return a.task.View(height)
-	}
-	return a.routes.Card(height)
+	return lines[:max(a.height-1, 0)]
 }
 
 func (a *App) leavingPane() []string {
@@ -159,12 +107,20 @@ func (a *App) leavingPane() []string {
 	say := fmt.Sprintf("%d shells are live. Leaving ends them:", n)
 	switch n {
 	case 0:
-		say = "Leaving closes these doors:"
+		say = "Leaving ends this:"
+		if a.engine.Jobs.Running() == 0 {
+			say = "Leaving closes these doors:"
+		}
 	case 1:
 		say = "A shell is live. Leaving ends it:"
 	}
 	lines = append(lines, "   "+say)
-	for _, l := range a.tunnels.Lines() {
+	for _, job := range a.engine.Jobs.All() {
+		if !job.Over() {
+			lines = append(lines, "     "+t.Accent.Render("◜ ")+job.Title.What+" "+job.Title.Of)
+		}
+	}
+	for _, l := range a.engine.Tunnels.Lines() {
 		lines = append(lines, "     "+t.Live.Render("⇄ ")+l.Drawn()+t.Faint.Render(fmt.Sprintf("  %d flows live", l.Live)))
 	}
 	for _, s := range a.open {
@@ -176,32 +132,49 @@ func (a *App) leavingPane() []string {
 	return lines
 }
 
-// helpPane lists all keys, the groups side by side.
+// group is some keys in the help, under a name.
+type group struct {
+	name  string
+	hints []theme.Hint
+}
+
+// helpGroups are what "?" shows: the keys of the place, those of a shell, and the marks.
+func (a *App) helpGroups() []group {
+	leader := a.options.Leader
+	here := append(a.places[a.at].Table().Help(), a.frameTable().Help()...)
+	return []group{
+		{places[a.at].Name, here},
+		{"Shell", []theme.Hint{
+			{Key: leader, Does: "go elsewhere"}, {Key: leader + " twice", Does: "send it through"},
+			{Key: "shift+pgup pgdn", Does: "scroll back"}, {Key: "wheel", Does: "scroll back"}, {Key: "mouse", Does: "select and copy; shift where a program has it"},
+			{Key: leader + " /", Does: "search"}, {Key: leader + " v w l", Does: "select, write, log"}, {Key: leader + " b o [ ]", Does: "two side by side"},
+			{Key: "anything else", Does: "goes to the far side"},
+		}},
+		{"Marks", []theme.Hint{
+			{Key: "● open", Does: "holds"}, {Key: "◐ ajar", Does: "holds, but something is off"},
+			{Key: "╳ shut", Does: "will fail, or failed"}, {Key: "○ untried", Does: "not known from here"},
+			{Key: "━ live", Does: "a link is up"}, {Key: "╍ frozen", Does: "it does not answer"}, {Key: "─ known", Does: "its identity is vouched"}, {Key: "┈ new", Does: "never visited"},
+		}},
+	}
+}
+
+// helpPane lists all keys: the place's own in two columns, the others beside them.
 func (a *App) helpPane() []string {
 	t := a.theme
 	lines := []string{t.Title(t.Accent.Render("all keys"), t.Faint.Render("any key closes this"), a.width, fit.Spread)}
-	columns := [][]keyGroup{}
-	for i, g := range a.allKeys() {
-		if a.width < 110 && i == 2 { // two columns, the last two groups in one
-			columns[1] = append(columns[1], g)
-			continue
-		}
-		columns = append(columns, []keyGroup{g})
+	groups := a.helpGroups()
+	here := groups[0]
+	half := (len(here.hints) + 1) / 2
+	columns := [][]string{a.helpGroup(group{here.name, here.hints[:half]}), a.helpGroup(group{"", here.hints[half:]})}
+	if a.width >= 110 {
+		columns = append(columns, a.helpGroup(groups[1]), a.helpGroup(groups[2]))
+	} else {
+		columns = append(columns, append(a.helpGroup(groups[1]), a.helpGroup(groups[2])...))
 	}
 	width := (a.width - 2) / len(columns)
-	var drawn [][]string
-	tall := 0
-	for _, groups := range columns {
-		var column []string
-		for _, g := range groups {
-			column = append(column, a.helpGroup(g, width)...)
-		}
-		drawn = append(drawn, column)
-		tall = max(tall, len(column))
-	}
-	for row := range tall {
+	for row := range slices.MaxFunc(columns, func(a, b []string) int { return len(a) - len(b) }) {
 		line := " "
-		for _, column := range drawn {
+		for _, column := range columns {
 			text := ""
 			if row < len(column) {
 				text = column[row]
@@ -210,71 +183,86 @@ func (a *App) helpPane() []string {
 		}
 		lines = append(lines, line)
 	}
-	return lines
+	return lines[:min(len(lines), a.height-1)]
 }
 
-func (a *App) helpGroup(g keyGroup, width int) []string {
+func (a *App) helpGroup(g group) []string {
 	t := a.theme
 	wide := 0
 	for _, h := range g.hints {
-		wide = max(wide, len([]rune(h.Key)))
+		wide = max(wide, ansi.StringWidth(h.Key))
 	}
 	lines := []string{t.Strong.Render(g.name)}
 	for _, h := range g.hints {
-		lines = append(lines, t.Key.Render(fit.Pad(h.Key, min(wide, width/2)+1))+t.Faint.Render(h.Does))
+		lines = append(lines, t.Key.Render(fit.Pad(h.Key, min(wide, 16)+1))+t.Faint.Render(h.Does))
 	}
 	return lines
 }
 
-// footer is the line of keys.
+// footer is the line of keys, or what is to be said.
 func (a *App) footer() string {
 	t := a.theme
-	if a.notice != "" && a.task == nil {
-		return " " + t.Accent.Render(fit.Cut(a.notice, a.width-2))
+	if say := a.said(); say != "" {
+		return " " + t.Accent.Render(fit.Cut(say, a.width-2))
 	}
-	var hints []theme.Hint
-	switch {
-	case a.leaving:
-		hints = []theme.Hint{{Key: "enter", Does: "end them and leave"}, {Key: "esc", Does: "stay"}}
-	case a.ask.Waiting():
-		hints = a.ask.Hints()
-	case a.task != nil:
-		hints = a.task.Hints()
-	case a.routes.Finding():
-		hints = a.routes.Hints()
-	default:
-		hints = a.routesHints()
-	}
-	return fit.Spread(t.Rule.Render("─ ")+t.Keys(hints...)+" ", "", a.width, t.Rule.Render("─"))
+	return fit.Spread(t.Rule.Render("─ ")+t.Keys(a.hints()...)+" ", "", a.width, t.Rule.Render("─"))
 }
 
-// routesHints are the keys on Routes: those of the selected session, then as many
-// of the frame's own as fit, with the way to all of them always there.
-func (a *App) routesHints() []theme.Hint {
-	hints := a.routes.Hints()
-	always := []theme.Hint{{Key: a.options.Leader, Does: "go to"}, {Key: "?", Does: "all keys"}}
-	for _, h := range []theme.Hint{{Key: "n", Does: "new"}, {Key: "e", Does: "edit"}, {Key: "c", Does: "check"}, {Key: "/", Does: "find"}, {Key: "q", Does: "leave"}} {
-		with := append(slices.Clone(hints), h)
-		if ansi.StringWidth(a.theme.Keys(append(slices.Clone(with), always...)...)) > a.width-4 {
-			break
-		}
-		hints = with
+// said is what is to be said at the foot, "" for nothing.
+func (a *App) said() string {
+	switch noter, ok := a.places[a.at].(place.Noter); {
+	case a.drawing != nil:
+		return fmt.Sprintf("draw %s: enter with %s, p without, esc not at all", a.drawing.Of, a.drawing.Private)
+	case a.leaving || a.help:
+		return ""
+	case a.notice != "" && (a.at != 0 || a.task.Task == nil):
+		return a.notice
+	case ok:
+		return noter.Note()
 	}
-	return append(hints, always...)
+	return ""
+}
+
+// hints are the keys of what has focus, as many as fit, with the way to all of them.
+func (a *App) hints() []theme.Hint {
+	switch {
+	case a.leaving:
+		return []theme.Hint{{Key: "enter", Does: "end them and leave"}, {Key: "esc", Does: "stay"}}
+	case a.at == 0 && a.ask.Waiting():
+		return a.ask.Hints()
+	case a.at == 0 && a.task.Task != nil:
+		return a.fitting(a.task.Table().Foot(), nil)
+	}
+	p := a.places[a.at]
+	if p.Typing() {
+		return a.fitting(p.Table().Foot(), nil)
+	}
+	hints, always := p.Table().Foot(), []theme.Hint{{Key: "?", Does: "all keys"}}
+	if a.at == 0 {
+		hints = append(hints, theme.Hint{Key: "q", Does: "leave"})
+		always = []theme.Hint{{Key: a.options.Leader, Does: "go to"}, {Key: "?", Does: "all keys"}}
+	}
+	return a.fitting(hints, always)
+}
+
+// fitting are as many hints as fit beside those that are always there.
+func (a *App) fitting(hints, always []theme.Hint) []theme.Hint {
+	for len(hints) > 0 && ansi.StringWidth(a.theme.Keys(append(slices.Clone(hints), always...)...)) > a.width-4 {
+		hints = hints[:len(hints)-1]
+	}
+	return append(slices.Clone(hints), always...)
 }
 
 // withSwitcher draws the switcher over the upper part of what shows.
 func (a *App) withSwitcher() []string {
 	t := a.theme
-	drawer := a.switcher.View(max(a.height*2/3, 8), a.routes.Summary())
+	drawer := a.switcher.View(max(a.height*2/3, 8), a.home.Summary())
 	drawer = append(drawer[:len(drawer)-1], fit.Spread(t.Rule.Render("─ ")+t.Keys(a.switcher.Hints(a.options.Leader)...)+" ", "", a.width, t.Rule.Render("─")))
 	var below []string
-	if a.at != nil {
-		below = a.at.View()
-	} else if a.inShell {
+	if a.inShell {
 		below, _ = a.shell.View(a.waiting(), a.roundTrip())
 	} else {
-		below = a.routesScreen()
+		below = append(a.placeLines(), a.footer())
 	}
 	// What shows is pushed down as far as there is room, and covered beyond that.
 	blank := 0

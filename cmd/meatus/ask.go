@@ -2,19 +2,15 @@ package main
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"os"
 	"strings"
 	"sync"
-	"time"
 
 	"golang.org/x/term"
 
 	"meatus/core/vouch"
 	"meatus/core/walk"
-	"meatus/core/window"
-	"meatus/core/workspace"
 )
 
 // ttyAsker asks on the controlling terminal, so that input and output stay the
@@ -30,35 +26,6 @@ func newTTYAsker(identities []string) *ttyAsker {
 		a.identities[f] = true
 	}
 	return a
-}
-
-// behindAgent says that the keys of the running agent are used, too.
-var behindAgent bool
-
-// newWalker is a walker that asks on the terminal, and gives links up when they are
-// no longer used.
-func newWalker(ctx context.Context, w *workspace.Workspace, identities []string) (*walk.Walker, error) {
-	walker := walk.New(walk.Config{Vouched: w.Vouched, Asker: newTTYAsker(identities), Linger: time.Millisecond, Display: display})
-	if behindAgent {
-		if err := standBefore(ctx, walker); err != nil {
-			walker.Close()
-			return nil, err
-		}
-	}
-	return walker, nil
-}
-
-// display is the X display of this session.
-func display() (*window.Display, error) { return window.Local(os.Getenv) }
-
-// standBefore has a walker's ring stand in front of the agent that the environment
-// names.
-func standBefore(ctx context.Context, walker *walk.Walker) error {
-	socket := os.Getenv("SSH_AUTH_SOCK")
-	if socket == "" {
-		return &statusError{statusWrongUse, errors.New("SSH_AUTH_SOCK names no agent to stand in front of")}
-	}
-	return walker.Ring.StandBefore(ctx, socket)
 }
 
 // open opens the controlling terminal, or says that nobody is there.

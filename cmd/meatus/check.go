@@ -1,20 +1,24 @@
 package main
 
 import (
+	"bufio"
+	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"slices"
 	"strings"
+	"time"
+	"unicode/utf8"
 
 	"github.com/spf13/cobra"
 
+	"meatus/core/engine"
 	"meatus/core/gate"
 	"meatus/core/route"
-	"meatus/core/trail"
 	"meatus/core/walk"
-	"meatus/core/workspace"
 )
 
 func checkCommand(open opener) *cobra.Command {
@@ -27,7 +31,7 @@ func checkCommand(open opener) *cobra.Command {
 		Short: "judge the gates of sessions as far as you say; status 3 where one is shut",
 		Args:  cobra.ArbitraryArgs,
 		RunE: func(cmd *cobra.Command, names []string) error {
-			w, err := open()
+			w, err := open.workspace()
 			if err != nil {
 				return err
 			}
@@ -39,10 +43,12 @@ func checkCommand(open opener) *cobra.Command {
 				return &statusError{statusWrongUse, fmt.Errorf("%q is no depth; there are %s", far, strings.Join(walk.DepthWords[:], ", "))}
 			}
 			depth = walk.Depth(at)
-			if t, err := trail.Open(w.Dir); err == nil { // without it less is known, and nothing is wrong
-				w.Logins = t
-				defer t.Close()
+			e, err := open.engine(cmd, w, identities, engine.Options{Linger: checkLinger}, nil)
+			if err != nil {
+				return err
 			}
+			defer e.Close()
+			w = e.Workspace()
 			each := len(names) > 0
 			if !each {
 				names = w.Book.Names()
@@ -50,33 +56,22 @@ func checkCommand(open opener) *cobra.Command {
 			for _, p := range w.Book.Problems {
 				fmt.Fprintln(cmd.ErrOrStderr(), p.Error())
 			}
-			reports := []gate.Report{}
-			shut := len(w.Book.Problems) > 0
-			seen := route.KeySheets{}
-			var routes []route.Route
-			for _, name := range names {
-				r, report := w.Check(name, seen)
-				reports = append(reports, report)
-				routes = append(routes, r)
-			}
+			print := newPrinter(cmd.OutOrStdout(), asJSON, each, names)
 			if depth > walk.Here {
-				touchAll(cmd.Context(), w, routes, reports, identities, depth)
-			}
-			for _, report := range reports {
-				shut = shut || report.Verdict() == gate.Shut
-			}
-			if asJSON {
-				encoder := json.NewEncoder(cmd.OutOrStdout())
-				encoder.SetIndent("", "  ")
-				encoder.SetEscapeHTML(false)
-				err = encoder.Encode(reports)
+				err = touchAll(cmd.Context(), e, names, depth, print)
 			} else {
-				err = printReports(cmd.OutOrStdout(), reports, each)
+				known := w.Knowledge()
+				for _, name := range names {
+					_, report := w.Check(name, known)
+					if err = print.report(report); err != nil {
+						break
+					}
+				}
 			}
-			if err != nil {
+			if err := errors.Join(err, print.end()); err != nil {
 				return err
 			}
-			if shut {
+			if print.shut || len(w.Book.Problems) > 0 {
 				return &statusError{status: statusShut}
 			}
 			return nil
@@ -89,47 +84,108 @@ func checkCommand(open opener) *cobra.Command {
 	return c
 }
 
-// touchAll makes the reports of routes truer by looking at their machines.
-func touchAll(ctx context.Context, w *workspace.Workspace, routes []route.Route, reports []gate.Report, identities []string, depth walk.Depth) {
-	walker := walk.New(walk.Config{Vouched: w.Vouched, Asker: newTTYAsker(identities), Logins: w.Logins})
-	defer walker.Close()
-	defer keepTrail(w.Dir, walker)()
-	var whole []route.Route
-	var at []int
-	for i, r := range routes {
-		if reports[i].Broken == "" {
-			whole, at = append(whole, r), append(at, i)
-		}
-	}
-	walker.TouchAll(ctx, whole, walk.Look{Depth: depth}, func(i int, report gate.Report) { reports[at[i]] = report })
-}
+// checkLinger is how long a bastion's link waits for the next machine behind it.
+const checkLinger = time.Minute
 
-// printReports prints a line for each report, and with all of them every gate.
-func printReports(out io.Writer, reports []gate.Report, all bool) error {
-	width := 4
-	for _, r := range reports {
-		width = max(width, len([]rune(r.Session)))
-	}
-	for _, r := range reports {
-		say := r.Broken
-		worst, at := r.Worst()
-		if at >= 0 && worst.Verdict >= gate.Ajar {
-			say = fmt.Sprintf("%s: %s: %s", r.Hops[at].Name, worst.Kind, worst.Reason)
-			if !worst.Remedy.IsZero() {
-				say += "; " + worst.Remedy.Say
-			}
+// touchAll prints what is found by looking at sessions' machines, in their order.
+func touchAll(ctx context.Context, e *running, names []string, depth walk.Depth, print *printer) error {
+	w := e.Workspace()
+	known := w.Knowledge()
+	reports := make([]gate.Report, len(names))
+	var routes []route.Route
+	var at []int
+	for i, name := range names {
+		r, report := w.Check(name, known)
+		if reports[i] = report; report.Broken == "" {
+			routes, at = append(routes, r), append(at, i)
 		}
-		if _, err := fmt.Fprintf(out, "%-*s  %-7s  %s\n", width, r.Session, r.Verdict(), say); err != nil {
+	}
+	e.Walker.TouchAll(ctx, routes, walk.Look{Depth: depth}, func(i int, report gate.Report) { reports[at[i]] = report })
+	for _, report := range reports {
+		if err := print.report(report); err != nil {
 			return err
 		}
-		if !all {
-			continue
+	}
+	return nil
+}
+
+// printer prints reports as they come, so that none has to be kept.
+type printer struct {
+	out    *bufio.Writer
+	asJSON bool
+	all    bool // every gate, and not the worst alone
+	width  int  // of the names
+	n      int
+	shut   bool
+}
+
+func newPrinter(out io.Writer, asJSON, all bool, names []string) *printer {
+	p := &printer{out: bufio.NewWriter(out), asJSON: asJSON, all: all, width: 4}
+	for _, name := range names {
+		p.width = max(p.width, utf8.RuneCountInString(name))
+	}
+	return p
+}
+
+func (p *printer) report(r gate.Report) error {
+	p.shut = p.shut || r.Verdict() == gate.Shut
+	p.n++
+	if !p.asJSON {
+		return p.line(r)
+	}
+	between := ",\n  "
+	if p.n == 1 {
+		between = "[\n  "
+	}
+	if _, err := p.out.WriteString(between); err != nil {
+		return err
+	}
+	text, err := jsonIndented(r, "  ")
+	if err == nil {
+		_, err = p.out.Write(text)
+	}
+	return err
+}
+
+// end ends the array, and writes what is held back.
+func (p *printer) end() error {
+	if p.asJSON {
+		end := "\n]\n"
+		if p.n == 0 {
+			end = "[]\n"
 		}
-		for i, h := range r.Hops {
-			fmt.Fprintf(out, "  %d %s  %s@%s\n", i+1, h.Name, h.User, h.Address)
-			for _, g := range h.Gates {
-				fmt.Fprintf(out, "    %-8s  %-7s  %s\n", g.Kind, g.Verdict, g.Seen)
-			}
+		p.out.WriteString(end)
+	}
+	return p.out.Flush()
+}
+
+// jsonIndented writes a value as JSON whose further lines begin with a prefix.
+func jsonIndented(v any, prefix string) ([]byte, error) {
+	var b bytes.Buffer
+	encoder := json.NewEncoder(&b)
+	encoder.SetIndent(prefix, "  ")
+	encoder.SetEscapeHTML(false)
+	err := encoder.Encode(v)
+	return bytes.TrimSpace(b.Bytes()), err
+}
+
+// line prints a report's verdict and its worst gate in a line, and with all every gate.
+func (p *printer) line(r gate.Report) error {
+	say := r.Broken
+	worst, at := r.Worst()
+	if at >= 0 && worst.Verdict >= gate.Ajar {
+		say = fmt.Sprintf("%s: %s: %s", r.Hops[at].Name, worst.Kind, worst.Reason)
+		if !worst.Remedy.IsZero() {
+			say += "; " + worst.Remedy.Say
+		}
+	}
+	if _, err := fmt.Fprintf(p.out, "%-*s  %-7s  %s\n", p.width, r.Session, r.Verdict(), say); err != nil || !p.all {
+		return err
+	}
+	for i, h := range r.Hops {
+		fmt.Fprintf(p.out, "  %d %s  %s@%s\n", i+1, h.Name, h.User, h.Address)
+		for _, g := range h.Gates {
+			fmt.Fprintf(p.out, "    %-8s  %-7s  %s\n", g.Kind, g.Verdict, g.Seen)
 		}
 	}
 	return nil

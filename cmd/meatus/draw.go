@@ -1,19 +1,18 @@
 package main
 
 import (
-	"bytes"
+	"context"
 	"fmt"
+	"io"
 	"path/filepath"
-	"slices"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
-	"meatus/core/atomicfile"
 	"meatus/core/draw"
-	"meatus/core/meter"
 	"meatus/core/trail"
+	"meatus/core/work"
 	"meatus/core/workspace"
 )
 
@@ -40,31 +39,26 @@ With --chart it draws what the link to one session carried, and its round trips;
 The ending of FILE says whether it is SVG or PDF. --private leaves addresses, logins,
 fingerprints and accounts out.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			w, err := open()
+			w, err := open.workspace()
 			if err != nil {
 				return err
 			}
-			var d draw.Drawing
 			switch {
 			case o.chart && o.timeline:
 				return &statusError{statusWrongUse, fmt.Errorf("--chart and --timeline are two drawings; make one after the other")}
 			case o.over <= 0:
 				return &statusError{statusWrongUse, fmt.Errorf("--over has to be a time ahead of nothing, as 1h")}
-			case o.chart:
-				d, err = o.chartOf(w, args)
-			case o.timeline:
-				d, err = o.timelineOf(cmd, w, args)
-			default:
-				d, err = o.mapOf(w, args)
 			}
+			d, err := o.drawing(cmd.Context(), w, args)
 			if err != nil {
 				return err
 			}
-			var text bytes.Buffer
-			if err := d.Write(&text, draw.Format(strings.TrimPrefix(filepath.Ext(o.out), "."))); err != nil {
+			format := draw.Format(strings.TrimPrefix(filepath.Ext(o.out), "."))
+			if err := d.Write(io.Discard, format); err != nil {
 				return &statusError{statusWrongUse, err}
 			}
-			return atomicfile.Write(o.out, text.Bytes())
+			job := &work.Draw{Of: o.out, Files: []string{o.out}, Make: func(context.Context) (draw.Drawing, error) { return d, nil }}
+			return job.Run(cmd.Context(), func(work.Step) {})
 		},
 	}
 	c.Flags().StringVarP(&o.out, "output", "o", "", "the file to write, .svg or .pdf")
@@ -96,69 +90,51 @@ func (o drawOptions) names(w *workspace.Workspace, args []string) (names []strin
 	return names, "site " + o.site, nil
 }
 
-func (o drawOptions) mapOf(w *workspace.Workspace, args []string) (m draw.Map, err error) {
+// drawing is what is wanted.
+func (o drawOptions) drawing(ctx context.Context, w *workspace.Workspace, args []string) (draw.Drawing, error) {
+	if !o.chart && !o.timeline {
+		names, title, err := o.names(w, args)
+		if err != nil {
+			return nil, err
+		}
+		m, err := work.Map(w, names, title, nil, time.Now())
+		if err != nil {
+			return nil, &statusError{statusWrongUse, err}
+		}
+		m.Private = o.private
+		return m, nil
+	}
+	t, err := trail.Open(w.Dir)
+	if err != nil {
+		return nil, &statusError{statusWorkspace, err}
+	}
+	defer t.Close()
+	if o.chart {
+		return o.chartOf(t, args)
+	}
 	names, title, err := o.names(w, args)
 	if err != nil {
-		return m, err
+		return nil, err
 	}
-	if m, err = w.Map(names, title, time.Now()); err != nil {
-		return m, &statusError{statusWrongUse, err}
+	if o.site == "" && len(args) == 0 {
+		names = nil // of all, also of sessions that are no more
 	}
-	m.Private = o.private
-	return m, nil
+	l, err := work.Timeline(ctx, t, title, names, o.over, time.Now())
+	l.Private = o.private
+	return l, err
 }
 
-// chartOf is what the link to a session carried, out of the trail.
-func (o drawOptions) chartOf(w *workspace.Workspace, args []string) (c draw.Chart, err error) {
+// chartOf is what the link to a session carried.
+func (o drawOptions) chartOf(t *trail.Trail, args []string) (draw.Drawing, error) {
 	if len(args) != 1 {
-		return c, &statusError{statusWrongUse, fmt.Errorf("--chart is of one session; name it")}
+		return nil, &statusError{statusWrongUse, fmt.Errorf("--chart is of one session; name it")}
 	}
-	t, err := trail.Open(w.Dir)
+	c, err := work.Chart(t, args[0], o.over, time.Now())
 	if err != nil {
-		return c, &statusError{statusWorkspace, err}
+		return nil, &statusError{statusWrongUse, err}
 	}
-	defer t.Close()
-	links, err := t.Metered()
-	if err != nil {
-		return c, err
+	if o.private {
+		c.Title = "a link"
 	}
-	var names []string
-	for _, l := range links {
-		if l.Name != args[0] {
-			names = append(names, l.Name)
-			continue
-		}
-		c = draw.Chart{Title: l.Name, To: time.Now()}
-		if o.private {
-			c.Title = "a link"
-		}
-		c.From = c.To.Add(-o.over)
-		past, err := meter.Past(t, l.Key, c.To)
-		c.Samples = past.Span(c.From, c.To, min(600, max(int(o.over/time.Second), 1)))
-		return c, err
-	}
-	slices.Sort(names)
-	return c, &statusError{statusWrongUse, fmt.Errorf("nothing is known of a link to %q; there were links to: %s", args[0], strings.Join(slices.Compact(names), ", "))}
-}
-
-// timelineOf is who was connected where, out of the trail.
-func (o drawOptions) timelineOf(cmd *cobra.Command, w *workspace.Workspace, args []string) (l draw.Timeline, err error) {
-	names, title, err := o.names(w, args)
-	if err != nil {
-		return l, err
-	}
-	t, err := trail.Open(w.Dir)
-	if err != nil {
-		return l, &statusError{statusWorkspace, err}
-	}
-	defer t.Close()
-	l = draw.Timeline{Title: title, To: time.Now(), Private: o.private}
-	l.From = l.To.Add(-o.over)
-	if l.Stays, err = t.Stays(cmd.Context(), l.From, l.To); err != nil {
-		return l, err
-	}
-	if o.site != "" || len(args) > 0 {
-		l.Stays = slices.DeleteFunc(l.Stays, func(s trail.Stay) bool { return !slices.Contains(names, s.Where) })
-	}
-	return l, nil
+	return c, nil
 }

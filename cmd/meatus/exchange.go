@@ -21,7 +21,7 @@ func exportCommand(open opener) *cobra.Command {
 		Short: "print all sessions as a list",
 		Args:  cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			w, err := open()
+			w, err := open.workspace()
 			if err != nil {
 				return err
 			}
@@ -41,7 +41,7 @@ func importCommand(open opener) *cobra.Command {
 		Short: "take sessions from a list, after showing what that would do",
 		Args:  cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			w, err := open()
+			w, err := open.workspace()
 			if err != nil {
 				return err
 			}

@@ -1,10 +1,12 @@
 package main
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"os"
 	"strings"
@@ -14,9 +16,11 @@ import (
 	"github.com/spf13/cobra"
 
 	"meatus/core/book"
+	"meatus/core/engine"
 	"meatus/core/event"
 	"meatus/core/route"
 	"meatus/core/tunnel"
+	"meatus/core/work"
 	"meatus/core/workspace"
 )
 
@@ -42,11 +46,11 @@ file that --ready names, and to the service manager that NOTIFY_SOCKET names. On
 interrupt the doors close, and flows have --drain to come to their end.`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			w, err := open()
+			w, err := open.workspace()
 			if err != nil {
 				return err
 			}
-			return o.run(cmd, w, args)
+			return o.run(cmd, open, w, args)
 		},
 	}
 	c.Flags().BoolVar(&o.asJSON, "json", false, "tell what happens as lines of JSON")
@@ -63,52 +67,64 @@ interrupt the doors close, and flows have --drain to come to their end.`,
 	return c
 }
 
-// way is a session to hold.
+// heldSession is a session whose tunnels are held.
 type heldSession struct {
 	route route.Route
 	specs []book.Tunnel
 }
 
-func (o holdOptions) run(cmd *cobra.Command, w *workspace.Workspace, names []string) error {
-	ctx := cmd.Context()
-	var sessions []heldSession
+// sessions are those that are named, which must have tunnels that may be opened.
+func (o holdOptions) sessions(w *workspace.Workspace, names []string) ([]heldSession, error) {
+	var all []heldSession
 	for _, name := range names {
 		r, err := w.Planner().Plan(name)
 		if err != nil {
-			return &statusError{statusWrongUse, err}
+			return nil, &statusError{statusWrongUse, err}
 		}
-		if len(r.Target().Tunnels) == 0 {
-			return &statusError{statusWrongUse, fmt.Errorf("%s has no tunnels; write them as tunnels = [{ bring = \"127.0.0.1:15432\", reach = \"HOST:5432\" }]", name)}
+		specs := r.Target().Tunnels
+		if len(specs) == 0 {
+			return nil, &statusError{statusWrongUse, fmt.Errorf("%s has no tunnels; write them as tunnels = [{ bring = \"127.0.0.1:15432\", reach = \"HOST:5432\" }]", name)}
 		}
-		for _, t := range r.Target().Tunnels {
+		for _, t := range specs {
 			if t.Beyond() && !o.beyond {
 				_, at := t.Kind()
-				return &statusError{statusWrongUse, fmt.Errorf("%s: its door %s listens to other machines; --beyond opens it knowingly", name, at)}
+				return nil, &statusError{statusWrongUse, fmt.Errorf("%s: its door %s listens to other machines; --beyond opens it knowingly", name, at)}
 			}
 		}
-		for _, t := range r.Target().Tunnels {
+		all = append(all, heldSession{r, specs})
+	}
+	return all, nil
+}
+
+// askPassword asks for the password of roaming doors that have a login, once.
+func (o *holdOptions) askPassword(cmd *cobra.Command, sessions []heldSession) (err error) {
+	for _, s := range sessions {
+		for _, t := range s.specs {
 			if t.Login == "" || o.password != nil {
 				continue
 			}
 			if o.password, err = secret(cmd, o.loginFD, fmt.Sprintf("Password of the login %s at the roaming doors", t.Login), false); err != nil {
 				return err
 			}
-			defer clear(o.password)
 		}
-		sessions = append(sessions, heldSession{r, r.Target().Tunnels})
 	}
-	walker, err := newWalker(ctx, w, o.identities)
+	return nil
+}
+
+func (o holdOptions) run(cmd *cobra.Command, open opener, w *workspace.Workspace, names []string) error {
+	ctx := cmd.Context()
+	sessions, err := o.sessions(w, names)
 	if err != nil {
 		return err
 	}
-	defer walker.Close()
-	kept, _, stopTrail := keepTrailOf(w.Dir, walker)
-	defer stopTrail()
+	if err := o.askPassword(cmd, sessions); err != nil {
+		return err
+	}
+	defer clear(o.password)
 	said := &saying{out: cmd.OutOrStdout(), asJSON: o.asJSON}
 	failed := make(chan error, len(names))
-	changed := make(chan struct{}, 1) // a door or a way is there
-	set := tunnel.NewSet(walker, func(e event.Event) {
-		walker.Events.Tell(e)
+	changed := make(chan struct{}, 1) // a listener or a way is there
+	e, err := open.engine(cmd, w, o.identities, engine.Options{Name: "hold", Drain: o.drain}, func(e event.Event) {
 		said.event(e)
 		switch e := e.(type) {
 		case tunnel.Came, tunnel.Opened:
@@ -125,28 +141,24 @@ func (o holdOptions) run(cmd *cobra.Command, w *workspace.Workspace, names []str
 			}
 		}
 	})
-	defer keepSeries(walker, set, kept)()
-	stop, err := set.Show(w.Dir, "hold")
 	if err != nil {
-		fmt.Fprintln(cmd.ErrOrStderr(), "meatus: other programs cannot see these tunnels: "+err.Error())
-	} else {
-		defer stop()
+		return err
 	}
-	defer set.CloseAll(o.drain)
+	defer e.Close()
 	if o.metrics != "" {
-		stop, err := serveMetrics(o.metrics, metrics{walker, set})
+		stop, err := serveMetrics(o.metrics, e.Engine)
 		if err != nil {
 			return err
 		}
 		defer stop()
 	}
 	for _, s := range sessions {
-		if err := o.open(set, w, s); err != nil {
+		if err := o.open(ctx, e, s); err != nil {
 			return &statusError{statusShut, err}
 		}
 	}
 	for ready := false; ; {
-		if !ready && o.allUp(set, sessions) {
+		if !ready && o.allUp(e.Tunnels, sessions) {
 			ready = true
 			o.tellReady(cmd, said)
 		}
@@ -191,35 +203,17 @@ func (o holdOptions) onKnock(sessions []heldSession, name string) bool {
 	return o.lazy
 }
 
-// open opens a session's tunnels, and takes doors over that another Meatus holds
-// where that is wanted.
-func (o holdOptions) open(set *tunnel.Set, w *workspace.Workspace, s heldSession) error {
-	options := tunnel.Options{Idle: o.idle, Rate: o.rate, Password: string(o.password)}
-	lazy := o.lazy || s.route.Target().OnKnock
-	err := set.Open(s.route, s.specs, options, lazy)
-	if err == nil {
-		return nil
+// open opens a session's tunnels, and takes addresses over that another Meatus listens
+// at where that is wanted.
+func (o holdOptions) open(ctx context.Context, e *running, s heldSession) error {
+	job := &work.OpenTunnels{
+		Tools: e.Tools(), Route: s.route, Specs: s.specs, OnKnock: o.lazy || s.route.Target().OnKnock, TakeOver: o.takeOver,
+		Options: tunnel.Options{Idle: o.idle, Rate: o.rate, Password: string(o.password)},
 	}
-	programs, _ := tunnel.Programs(w.Dir)
-	taken := false
-	for _, p := range programs {
-		for _, l := range p.Lines {
-			for _, spec := range s.specs {
-				if _, at := spec.Kind(); at != l.Door || l.Kind == "lend" {
-					continue
-				}
-				if !o.takeOver {
-					return fmt.Errorf("%w; the Meatus with process %d (%s) holds %s for %s: --take-over has it close that", err, p.PID, p.What, l.Door, l.Session)
-				}
-				if terr := tunnel.TakeOver(p, l.Door); terr != nil {
-					return errors.Join(err, terr)
-				}
-				taken = true
-			}
-		}
-	}
-	if taken {
-		return set.Open(s.route, s.specs, options, lazy)
+	err := job.Run(ctx, func(work.Step) {})
+	var held *work.HeldElsewhere
+	if errors.As(err, &held) {
+		return fmt.Errorf("%w: --take-over has it close that", err)
 	}
 	return err
 }
@@ -269,41 +263,14 @@ func (s *saying) say(fields map[string]any, text string) {
 	fmt.Fprintln(s.out, text)
 }
 
+// event tells what happens to tunnels, in the words and fields that every event has.
 func (s *saying) event(e event.Event) {
-	switch e := e.(type) {
-	case tunnel.Opened:
-		s.say(map[string]any{"event": "open", "session": e.Session, "tunnel": e.What, "door": e.Address}, fmt.Sprintf("%s: %s, the door is %s", e.Session, e.What, e.Address))
-	case tunnel.Came:
-		text := e.Session + ": the way is there"
-		if e.Again > 0 {
-			text = e.Session + ": the way is there again"
-		}
-		s.say(map[string]any{"event": "up", "session": e.Session, "again": e.Again}, text)
-	case tunnel.Lost:
-		fields, text := map[string]any{"event": "lost", "session": e.Session}, e.Session+": the way is lost, and walked again"
-		if e.Err != nil {
-			fields["error"], text = e.Err.Error(), e.Session+": "+e.Err.Error()
-		}
-		s.say(fields, text)
-	case tunnel.Ended:
-		f := e.Flow
-		s.say(map[string]any{"event": "flow", "session": e.Session, "from": f.From, "program": f.Program, "to": f.To, "in": f.In, "out": f.Out, "seconds": f.Took.Seconds(), "how": f.How, "complete": f.Complete},
-			fmt.Sprintf("%s: %s to %s, %d bytes in, %d out, %s: %s", e.Session, f.From, f.To, f.In, f.Out, f.Took.Round(time.Millisecond), f.How))
-	case tunnel.Stuck:
-		s.say(map[string]any{"event": "stuck", "session": e.Session, "tunnel": e.What, "error": e.Err.Error()}, fmt.Sprintf("%s: %s: %v", e.Session, e.What, e.Err))
-	case tunnel.Rested:
-		s.say(map[string]any{"event": "rested", "session": e.Session, "tunnel": e.What, "seconds": e.After.Seconds()}, fmt.Sprintf("%s: %s closes: nothing ran through it for %s", e.Session, e.What, e.After))
-	case tunnel.Widened:
-		s.say(map[string]any{"event": "wider", "session": e.Session, "hop": e.Hop, "links": e.Links}, fmt.Sprintf("%s: %s allows no more channels on a link: %d links now", e.Session, e.Hop, e.Links))
-	case tunnel.Proven:
-		fields := map[string]any{"event": "proven", "session": e.Session, "tunnel": e.What, "verdict": e.Proof.Verdict.String(), "seen": e.Proof.Say}
-		text := fmt.Sprintf("%s: %s: %s, %s", e.Session, e.What, e.Proof.Verdict, e.Proof.Say)
-		if e.Proof.Rule != "" {
-			fields["rule"], text = e.Proof.Rule, text+"; to hand on: "+e.Proof.Rule
-		}
-		s.say(fields, text)
-	case tunnel.Shut:
-		s.say(map[string]any{"event": "shut", "session": e.Session, "tunnel": e.What}, fmt.Sprintf("%s: %s is closed", e.Session, e.What))
+	switch e.(type) {
+	case tunnel.Opened, tunnel.Came, tunnel.Lost, tunnel.Ended, tunnel.Stuck, tunnel.Rested, tunnel.Widened, tunnel.Proven, tunnel.Shut:
+		r := e.(event.Recorded).Record()
+		fields := map[string]any{"event": r.Name, "session": r.Session}
+		maps.Copy(fields, r.Fields)
+		s.say(fields, r.Line())
 	}
 }
 
@@ -314,7 +281,7 @@ func tunnelsCommand(open opener) *cobra.Command {
 		Short: "the tunnels that run, of every Meatus of this workspace",
 		Args:  cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			w, err := open()
+			w, err := open.workspace()
 			if err != nil {
 				return err
 			}

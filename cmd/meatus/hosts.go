@@ -20,7 +20,7 @@ func hostsCommand(open opener) *cobra.Command {
 		Short: "list the vouched host keys, their history among them",
 		Args:  cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			w, err := open()
+			w, err := open.workspace()
 			if err != nil {
 				return err
 			}
@@ -89,7 +89,7 @@ func expectCommand(open opener) *cobra.Command {
 		Short: "remember expected fingerprints, from SSHFP records or lines with a host and a fingerprint; - reads standard input",
 		Args:  cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			w, err := open()
+			w, err := open.workspace()
 			if err != nil {
 				return err
 			}
@@ -128,7 +128,7 @@ func trustCommand(open opener) *cobra.Command {
 		Short: "trust the public key in FILE to sign the certificates of hosts like PATTERN",
 		Args:  cobra.ExactArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			w, err := open()
+			w, err := open.workspace()
 			if err != nil {
 				return err
 			}

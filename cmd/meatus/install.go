@@ -2,21 +2,18 @@ package main
 
 import (
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"path/filepath"
-	"strings"
 
 	"github.com/spf13/cobra"
 
+	"meatus/core/engine"
+	"meatus/core/gate"
 	"meatus/core/install"
 	"meatus/core/keyfile"
-	"meatus/core/route"
 	"meatus/core/sweep"
-	"meatus/core/trail"
-	"meatus/core/walk"
-	"meatus/core/workspace"
+	"meatus/core/work"
 )
 
 func keyInstall(open opener) *cobra.Command {
@@ -31,66 +28,37 @@ stand there, says what would make the server pass the list over, and proves it b
 a fresh login with that key alone.`,
 		Args: cobra.ExactArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			w, err := open()
+			w, err := open.workspace()
 			if err != nil {
 				return err
 			}
-			file, err := keyfile.Read(args[0])
+			if _, err := w.Planner().Plan(args[1]); err != nil {
+				return err
+			}
+			path, err := filepath.Abs(args[0])
 			if err != nil {
 				return err
 			}
-			if file.Public == nil {
-				return errors.New("the public half of that key is locked away; derive it first with key public")
-			}
-			r, err := w.Planner().Plan(args[1])
-			if err != nil {
+			if _, err := keyfile.Read(path); err != nil {
 				return err
 			}
-			line, err := install.Line(file.Public, file.Comment, o)
-			if err != nil {
+			if err := o.Check(); err != nil {
 				return &statusError{statusWrongUse, err}
 			}
-			walker, passage, record, done, err := walkThere(cmd, w, r, identities)
+			e, err := open.engine(cmd, w, identities, engine.Options{}, nil)
 			if err != nil {
 				return err
 			}
-			defer done()
-			report, err := install.Add(cmd.Context(), passage, file.Public, line)
-			passage.Close()
-			for _, d := range report.Doubts {
-				fmt.Fprintln(cmd.ErrOrStderr(), "meatus: "+d)
-			}
-			if err != nil {
-				return err
-			}
-			word := "stood in the list already"
-			if report.Added {
-				word = "is in the list now"
-			}
+			defer e.Close()
 			asJSON := cmd.Flag("json").Value.String() == "true"
-			step := func(say string) {
-				if asJSON {
-					sayStep(cmd.OutOrStdout(), true, install.Step{Session: r.Session, Say: say})
-				} else {
-					fmt.Fprintln(cmd.OutOrStdout(), say)
+			job := &work.Install{Tools: e.Tools(), Path: path, Session: args[1], Options: o}
+			return e.do(cmd, job, func(s work.Step) {
+				if s.Verdict == gate.Ajar {
+					fmt.Fprintln(cmd.ErrOrStderr(), "meatus: "+s.Say)
+					return
 				}
-			}
-			step(file.SHA256 + " " + word)
-			record(trail.Entry{Kind: trail.Carry, Session: r.Session, Say: filepath.Base(file.Path) + " " + word})
-			if o.Command != "" || o.From != "" {
-				step("not proven: a line with from or command lets in less than a login")
-				return nil
-			}
-			passage, err = install.Prove(cmd.Context(), walker, r, file)
-			e := trail.Entry{Kind: trail.Carry, Session: r.Session, Say: "a login with " + filepath.Base(file.Path) + " alone"}
-			if err != nil {
-				e.Failed = err.Error()
-			} else {
-				passage.Close()
-				step("proven: a login with that key alone got in")
-			}
-			record(e)
-			return err
+				sayStep(cmd.OutOrStdout(), asJSON, s)
+			})
 		},
 	}
 	c.Flags().StringVar(&o.From, "from", "", "addresses the key may be used from")
@@ -98,26 +66,6 @@ a fresh login with that key alone.`,
 	c.Flags().BoolVar(&o.Bare, "restrict", false, "no terminal and no forwarding with this key")
 	c.Flags().StringArrayVar(&identities, "yes-identity", nil, "accept a first visit that shows exactly this SHA256: fingerprint (repeatable)")
 	return c
-}
-
-// walkThere walks to a session's machine, with the trail kept until done.
-func walkThere(cmd *cobra.Command, w *workspace.Workspace, r route.Route, identities []string) (*walk.Walker, *walk.Passage, func(trail.Entry), func(), error) {
-	walker, err := newWalker(cmd.Context(), w, identities)
-	if err != nil {
-		return nil, nil, nil, nil, err
-	}
-	_, record, stop := keepTrailOf(w.Dir, walker)
-	passage, err := walker.Walk(cmd.Context(), r)
-	if err != nil {
-		stop()
-		walker.Close()
-		return nil, nil, nil, nil, interrupted(cmd.Context(), err)
-	}
-	return walker, passage, record, func() {
-		passage.Close()
-		stop()
-		walker.Close()
-	}, nil
 }
 
 func keyRotate(open opener) *cobra.Command {
@@ -133,7 +81,7 @@ It stops at the first machine that cannot be proven; whenever it stops, every
 account is opened by a key that its session names. OLD stays where it is.`,
 		Args: cobra.MinimumNArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			w, err := open()
+			w, err := open.workspace()
 			if err != nil {
 				return err
 			}
@@ -145,37 +93,16 @@ account is opened by a key that its session names. OLD stays where it is.`,
 			if err != nil {
 				return err
 			}
-			routes, renamed, err := w.RotatePlan(old.Path, args[2:])
-			if err != nil {
-				return &statusError{statusWrongUse, err}
-			}
-			walker, err := newWalker(cmd.Context(), w, identities)
+			e, err := open.engine(cmd, w, identities, engine.Options{}, nil)
 			if err != nil {
 				return err
 			}
-			defer walker.Close()
-			_, record, stop := keepTrailOf(w.Dir, walker)
-			defer stop()
-			out := cmd.OutOrStdout()
-			err = install.Rotation{
-				Walker: walker, Routes: routes, Old: old, New: fresh,
-				Rename: func() error {
-					_, err := w.ReplaceKey(old.Path, fresh.Path, renamed)
-					if err == nil {
-						sayStep(out, asJSON, install.Step{Say: strings.Join(renamed, ", ") + " use " + filepath.Base(fresh.Path) + " from now on"})
-					}
-					return err
-				},
-				Tell: func(s install.Step) {
-					sayStep(out, asJSON, s)
-					e := trail.Entry{Kind: trail.Carry, Session: s.Session, Say: s.Say}
-					if s.Err != nil {
-						e.Failed = s.Err.Error()
-					}
-					record(e)
-				},
-			}.Run(cmd.Context())
-			return interrupted(cmd.Context(), err)
+			defer e.Close()
+			job := &work.Rotate{Tools: e.Tools(), Old: old.Path, New: fresh.Path, Sessions: args[2:]}
+			if err := job.Plan(); err != nil {
+				return &statusError{statusWrongUse, err}
+			}
+			return e.do(cmd, job, func(s work.Step) { sayStep(cmd.OutOrStdout(), asJSON, s) })
 		},
 	}
 	c.Flags().BoolVar(&asJSON, "json", false, "print each step as a line of JSON")
@@ -192,7 +119,8 @@ func readAbs(name string) (*keyfile.File, error) {
 	return keyfile.Read(path)
 }
 
-func sayStep(out io.Writer, asJSON bool, s install.Step) {
+// sayStep prints one step of a job.
+func sayStep(out io.Writer, asJSON bool, s work.Step) {
 	if asJSON {
 		line := map[string]string{"session": s.Session, "step": s.Say}
 		if s.Err != nil {
@@ -219,26 +147,23 @@ func keySweep(open opener) *cobra.Command {
 		Short: "look at a session's account for private keys, agents' sockets and listed keys that should not be there; status 3 where there are",
 		Args:  cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			w, err := open()
+			w, err := open.workspace()
 			if err != nil {
 				return err
 			}
-			r, err := w.Planner().Plan(args[0])
+			if _, err := w.Planner().Plan(args[0]); err != nil {
+				return err
+			}
+			e, err := open.engine(cmd, w, identities, engine.Options{}, nil)
 			if err != nil {
 				return err
 			}
-			_, passage, record, done, err := walkThere(cmd, w, r, identities)
-			if err != nil {
+			defer e.Close()
+			job := &work.Sweep{Tools: e.Tools(), Session: args[0]}
+			if err := e.do(cmd, job, func(work.Step) {}); err != nil {
 				return err
 			}
-			defer done()
-			report, err := sweep.Look(cmd.Context(), passage, w.PublicKeys())
-			if err != nil {
-				return err
-			}
-			for _, f := range append([]sweep.Finding{{Kind: "found", Say: report.Sum()}}, report.Findings()...) {
-				record(trail.Entry{Kind: trail.Sweep, Session: r.Session, Say: f.Kind + ": " + f.Say})
-			}
+			report := job.Report
 			if asJSON {
 				err = printJSON(cmd.OutOrStdout(), report)
 			} else {

@@ -14,7 +14,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"meatus/core/book"
+	"meatus/core/engine"
 	"meatus/core/keyfile"
+	"meatus/core/work"
 	"meatus/core/workspace"
 )
 
@@ -155,7 +157,7 @@ func keyList(open opener) *cobra.Command {
 		Short: "every key that is known, and how it stands",
 		Args:  cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			w, err := open()
+			w, err := open.workspace()
 			if err != nil {
 				return err
 			}
@@ -189,12 +191,12 @@ func keyFind(open opener) *cobra.Command {
 			if (len(args) == 0) == (at == "") {
 				return &statusError{statusWrongUse, errors.New("name what the key is to fit, or with --at a session whose machine is asked")}
 			}
-			w, err := open()
+			w, err := open.workspace()
 			if err != nil {
 				return err
 			}
 			if at != "" {
-				return findAt(cmd, w, at, identities)
+				return findAt(cmd, open, w, at, identities)
 			}
 			found := workspace.WhichKey(w.Keys(), strings.Join(args, " "))
 			text, keys := "", []map[string]string{}
@@ -217,21 +219,21 @@ func keyFind(open opener) *cobra.Command {
 }
 
 // findAt asks a session's machine which keys it would take.
-func findAt(cmd *cobra.Command, w *workspace.Workspace, session string, identities []string) error {
+func findAt(cmd *cobra.Command, open opener, w *workspace.Workspace, session string, identities []string) error {
 	r, err := w.Planner().Plan(session)
 	if err != nil {
 		return err
 	}
-	walker, err := newWalker(cmd.Context(), w, identities)
+	e, err := open.engine(cmd, w, identities, engine.Options{}, nil)
 	if err != nil {
 		return err
 	}
-	defer walker.Close()
-	defer keepTrail(w.Dir, walker)()
-	taken, err := w.AskServer(cmd.Context(), walker, r)
-	if err != nil {
-		return interrupted(cmd.Context(), err)
+	defer e.Close()
+	job := &work.AskKeys{Tools: e.Tools(), Route: r}
+	if err := e.do(cmd, job, func(work.Step) {}); err != nil {
+		return err
 	}
+	taken := job.Taken
 	found, text, keys := false, "", []map[string]string{}
 	for _, t := range taken {
 		word := "not asked"
@@ -457,7 +459,7 @@ func keyMove(open opener, how, short string) *cobra.Command {
 	return &cobra.Command{
 		Use: use, Short: short, Args: args,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			w, err := open()
+			w, err := open.workspace()
 			if err != nil {
 				return err
 			}
@@ -548,7 +550,7 @@ the key gate says so, and the ring does not sign for it. An empty value takes th
 saying back: --host "".`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			w, err := open()
+			w, err := open.workspace()
 			if err != nil {
 				return err
 			}

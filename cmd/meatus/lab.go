@@ -65,7 +65,7 @@ func demo(ctx context.Context, dir, leader string) error {
 		} else {
 			defer stop()
 		}
-		return show(ctx, w, l.Dialer(), tui.Options{Name: "Lantern Bay", Leader: leader})
+		return show(ctx, w, tui.Options{Name: "Lantern Bay", Leader: leader, Dialer: l.Dialer()})
 	})
 }
 

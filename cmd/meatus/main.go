@@ -88,6 +88,8 @@ func (c command) execute(ctx context.Context, args []string) error {
 
 func root() command {
 	var dir, leader string
+	var beforeAgent bool
+	open := opener{&dir, &beforeAgent}
 	top := &cobra.Command{
 		Use:           "meatus",
 		Short:         "the way to each machine, and what stands in it",
@@ -95,11 +97,11 @@ func root() command {
 		SilenceErrors: true,
 		SilenceUsage:  true,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			w, err := openWorkspace(dir)
+			w, err := open.workspace()
 			if err != nil {
 				return err
 			}
-			err = show(cmd.Context(), w, nil, tui.Options{Leader: leader, Demo: true})
+			err = show(cmd.Context(), w, tui.Options{Leader: leader, Demo: true, BeforeAgent: beforeAgent})
 			if errors.Is(err, tui.ErrDemo) {
 				return demo(cmd.Context(), "", leader)
 			}
@@ -108,9 +110,8 @@ func root() command {
 	}
 	top.PersistentFlags().StringVar(&dir, "workspace", "", "the folder with sessions.toml (else $"+workspace.Variable+", else the user's configuration)")
 	top.PersistentFlags().StringVar(&leader, "leader", "alt+m", "the key that opens the switcher")
-	top.PersistentFlags().BoolVar(&behindAgent, "before-agent", false, "stand in front of the agent that SSH_AUTH_SOCK names: use its keys, too")
+	top.PersistentFlags().BoolVar(&beforeAgent, "before-agent", false, "stand in front of the agent that SSH_AUTH_SOCK names: use its keys, too")
 	top.CompletionOptions.DisableDefaultCmd = true
-	open := func() (*workspace.Workspace, error) { return openWorkspace(dir) }
 	top.AddCommand(checkCommand(open), runCommand(open), trailCommand(open), keyCommand(open), ringCommand(open), holdCommand(open), drawCommand(open), tunnelsCommand(open), hostsCommand(open), exportCommand(open), importCommand(open), labCommand(), demoCommand(&leader))
 	wrongUse(top)
 	return command{top}
@@ -132,14 +133,4 @@ func wrongUse(c *cobra.Command) {
 	for _, sub := range c.Commands() {
 		wrongUse(sub)
 	}
-}
-
-type opener func() (*workspace.Workspace, error)
-
-func openWorkspace(dir string) (*workspace.Workspace, error) {
-	w, err := workspace.Open(workspace.Folder(dir))
-	if err != nil {
-		return nil, &statusError{statusWorkspace, err}
-	}
-	return w, nil
 }

@@ -9,6 +9,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
+	"meatus/core/engine"
 	"meatus/core/tunnel"
 	"meatus/core/walk"
 )
@@ -116,13 +117,13 @@ func one(is bool) float64 {
 }
 
 // serveMetrics serves the metrics at an address of this machine.
-func serveMetrics(address string, m metrics) (stop func(), err error) {
+func serveMetrics(address string, e *engine.Engine) (stop func(), err error) {
 	host, _, err := net.SplitHostPort(address)
 	if ip := net.ParseIP(host); err != nil || host != "localhost" && (ip == nil || !ip.IsLoopback()) {
 		return nil, &statusError{statusWrongUse, fmt.Errorf("%q is no loopback address with a port: metrics name sessions and machines, and are for this machine alone", address)}
 	}
 	registry := prometheus.NewPedanticRegistry()
-	if err := registry.Register(m); err != nil {
+	if err := registry.Register(metrics{e.Walker, e.Tunnels}); err != nil {
 		return nil, err
 	}
 	l, err := net.Listen("tcp", address)

@@ -12,9 +12,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"meatus/core/engine"
+	"meatus/core/event"
 	"meatus/core/keyfile"
 	"meatus/core/ring"
-	"meatus/core/screenlock"
 	"meatus/core/walk"
 )
 
@@ -54,20 +55,19 @@ when their time is over, when the screen locks and when the program ends.`,
 }
 
 func (o ringOptions) run(cmd *cobra.Command, open opener, keys, command []string) error {
-	w, err := open()
+	w, err := open.workspace()
 	if err != nil {
 		return err
 	}
-	asker := newTTYAsker(nil)
-	walker := walk.New(walk.Config{Vouched: w.Vouched, Asker: asker})
-	defer walker.Close()
-	defer keepTrail(w.Dir, walker)()
-	inbox := walker.Events.Subscribe()
-	if behindAgent {
-		if err := standBefore(cmd.Context(), walker); err != nil {
-			return err
+	e, err := open.engine(cmd, w, nil, engine.Options{}, func(e event.Event) {
+		if use, ok := e.(walk.Lent); ok {
+			o.tell(cmd, "used", use.Key, &use)
 		}
+	})
+	if err != nil {
+		return err
 	}
+	defer e.Close()
 	var given [][]byte // passphrases by file descriptor
 	if o.passphraseFD >= 0 {
 		text, err := secretText(o.passphraseFD)
@@ -97,7 +97,7 @@ func (o ringOptions) run(cmd *cobra.Command, open opener, keys, command []string
 		if len(o.hosts) > 0 {
 			terms.Said, terms.Hosts = o.hosts, w.Planner().Hosts(o.hosts)
 		}
-		e, err := walker.Hold(file, pass, terms)
+		entry, err := e.Walker.Hold(file, pass, terms)
 		clear(pass)
 		if errors.Is(err, keyfile.ErrPassphrase) {
 			return fmt.Errorf("%s: that is not its passphrase", file.Path)
@@ -105,27 +105,12 @@ func (o ringOptions) run(cmd *cobra.Command, open opener, keys, command []string
 		if err != nil {
 			return fmt.Errorf("%s: %w", file.Path, err)
 		}
-		o.tell(cmd, "holds", e, nil)
+		o.tell(cmd, "holds", entry, nil)
 	}
-	screenlock.Watch(cmd.Context(), func(why string) {
-		if n := walker.Ring.Forget(); n > 0 {
-			fmt.Fprintf(cmd.ErrOrStderr(), "meatus: %s: %d keys are gone from the ring\n", why, n)
-		}
-	})
-	socket, err := walker.Share()
+	socket, err := e.ShareRing()
 	if err != nil {
 		return err
 	}
-	defer socket.Close()
-	go func() {
-		for events := inbox.Take(cmd.Context()); events != nil; events = inbox.Take(cmd.Context()) {
-			for _, e := range events {
-				if use, ok := e.(walk.Lent); ok {
-					o.tell(cmd, "used", use.Key, &use)
-				}
-			}
-		}
-	}()
 	if len(command) == 0 {
 		fmt.Fprintf(cmd.OutOrStdout(), "SSH_AUTH_SOCK=%s; export SSH_AUTH_SOCK\n", socket.Path)
 		<-cmd.Context().Done()

@@ -17,6 +17,7 @@ import (
 	"golang.org/x/sync/errgroup"
 	"golang.org/x/term"
 
+	"meatus/core/engine"
 	"meatus/core/event"
 	"meatus/core/gate"
 	"meatus/core/route"
@@ -51,11 +52,11 @@ the walk fails at the gate in question.`,
 			if at := cmd.ArgsLenAtDash(); at != 1 && !(at < 0 && len(args) == 1) {
 				return &statusError{statusWrongUse, errors.New("name one session, and put -- before the command; see meatus run --help")}
 			}
-			w, err := open()
+			w, err := open.workspace()
 			if err != nil {
 				return err
 			}
-			return runOn(cmd.Context(), w, args[0], commandLine(args[1:]), o)
+			return runOn(cmd, open, w, args[0], commandLine(args[1:]), o)
 		},
 	}
 	c.Flags().BoolVar(&o.trace, "trace", false, "tell each gate on standard error as it is passed")
@@ -85,30 +86,30 @@ func commandLine(args []string) string {
 	return strings.Join(quoted, " ")
 }
 
-func runOn(ctx context.Context, w *workspace.Workspace, name, command string, o runOptions) error {
+func runOn(cmd *cobra.Command, open opener, w *workspace.Workspace, name, command string, o runOptions) error {
+	ctx := cmd.Context()
 	r, err := w.Planner().Plan(name)
 	if err != nil {
 		return err
 	}
 	if o.windows {
-		if _, err := display(); err != nil {
+		if _, err := engine.Display(); err != nil {
 			return &statusError{statusShut, fmt.Errorf("windows of %s are wanted here: %w", name, err)}
 		}
 	}
 	if r, err = o.onRoute(w, r); err != nil {
 		return &statusError{statusWrongUse, err}
 	}
-	walker, err := newWalker(ctx, w, o.identities)
+	var each func(event.Event)
+	if o.trace {
+		each = traceTo(os.Stderr, func(i int) string { return r.Hops[i].Name })
+	}
+	e, err := open.engine(cmd, w, o.identities, engine.Options{}, each)
 	if err != nil {
 		return err
 	}
-	defer walker.Close()
-	defer keepTrail(w.Dir, walker)()
-	if o.trace {
-		stop := traceTo(os.Stderr, walker, func(i int) string { return r.Hops[i].Name })
-		defer stop()
-	}
-	passage, err := walker.Walk(ctx, r)
+	defer e.Close()
+	passage, err := e.Walker.Walk(ctx, r)
 	if err != nil {
 		return interrupted(ctx, err)
 	}
@@ -124,16 +125,12 @@ func runOn(ctx context.Context, w *workspace.Workspace, name, command string, o 
 	if err != nil {
 		return interrupted(ctx, err)
 	}
-	for _, name := range program.Refused {
-		switch {
-		case name == "windows" && o.windows:
+	if err := program.NoWindows; err != nil {
+		if o.windows {
 			program.Close()
-			return &statusError{statusShut, fmt.Errorf("%s passes no windows on: have it allowed there (X11Forwarding, and xauth installed)", r.Target().Name)}
-		case name == "windows":
-			fmt.Fprintf(os.Stderr, "meatus: without windows: %s passes none on\n", r.Target().Name)
-		case strings.HasPrefix(name, "windows: "):
-			fmt.Fprintf(os.Stderr, "meatus: without windows: %s\n", strings.TrimPrefix(name, "windows: "))
+			return &statusError{statusShut, fmt.Errorf("%s: without windows: %w", r.Target().Name, err)}
 		}
+		fmt.Fprintf(os.Stderr, "meatus: without windows: %v\n", err)
 	}
 	if o.terminal {
 		restore := rawTerminal(program)
@@ -178,7 +175,7 @@ func (o runOptions) onRoute(w *workspace.Workspace, r route.Route) (route.Route,
 
 // interrupted gives a walk that the user stopped the status of an interrupt.
 func interrupted(ctx context.Context, err error) error {
-	if ctx.Err() != nil {
+	if err != nil && ctx.Err() != nil {
 		return &statusError{130, errors.New("stopped")}
 	}
 	return err
@@ -247,40 +244,25 @@ func rawTerminal(program *walk.Program) (restore func()) {
 	}
 }
 
-// traceTo tells the walk's gates as lines, until stopped.
-func traceTo(out io.Writer, walker *walk.Walker, hop func(int) string) (stop func()) {
-	inbox := walker.Events.Subscribe()
-	ctx, cancel := context.WithCancel(context.Background())
-	done := make(chan struct{})
+// traceTo tells a walk's gates as lines.
+func traceTo(out io.Writer, hop func(int) string) func(event.Event) {
 	start := time.Now()
 	say := func(hop string, what any, verdict, seen string) {
 		fmt.Fprintf(out, "%7.3fs  %-12s  %-8v  %-7s  %s\n", time.Since(start).Seconds(), hop, what, verdict, seen)
 	}
-	print := func(events []event.Event) {
-		for _, e := range events {
-			switch e := e.(type) {
-			case walk.Passed:
-				say(hop(e.Hop), e.Gate.Kind, e.Gate.Verdict.String(), e.Gate.Seen)
-			case walk.Ended:
-				var f *gate.Failure
-				if errors.As(e.Err, &f) {
-					say(f.Hop, f.Gate, gate.Shut.String(), f.Seen)
-				}
-			case walk.LinkUp:
-				say(e.Link.Hop, "link", "up", e.Link.Cipher)
-			case walk.LinkDown:
-				say(e.Link.Hop, "link", "down", fmt.Sprintf("%d bytes in, %d out", e.Link.In, e.Link.Out))
+	return func(e event.Event) {
+		switch e := e.(type) {
+		case walk.Passed:
+			say(hop(e.Hop), e.Gate.Kind, e.Gate.Verdict.String(), e.Gate.Seen)
+		case walk.Ended:
+			var f *gate.Failure
+			if errors.As(e.Err, &f) {
+				say(f.Hop, f.Gate, gate.Shut.String(), f.Seen)
 			}
+		case walk.LinkUp:
+			say(e.Link.Hop, "link", "up", e.Link.Cipher)
+		case walk.LinkDown:
+			say(e.Link.Hop, "link", "down", fmt.Sprintf("%d bytes in, %d out", e.Link.In, e.Link.Out))
 		}
-	}
-	go func() {
-		defer close(done)
-		for events := inbox.Take(ctx); events != nil; events = inbox.Take(ctx) {
-			print(events)
-		}
-	}()
-	return func() {
-		time.AfterFunc(20*time.Millisecond, cancel) // what has just happened is still told
-		<-done
 	}
 }

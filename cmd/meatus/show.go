@@ -2,14 +2,21 @@ package main
 
 import (
 	"context"
+	"errors"
 
-	"meatus/core/walk"
+	"meatus/core/engine"
 	"meatus/core/workspace"
 	"meatus/tui"
 )
 
-// show opens the full-screen program. A nil dialer is the network.
-func show(ctx context.Context, w *workspace.Workspace, d walk.Dialer, o tui.Options) error {
-	o.Dialer = d
-	return tui.New(w, o).Run(ctx)
+// show opens the full-screen program.
+func show(ctx context.Context, w *workspace.Workspace, o tui.Options) error {
+	a, err := tui.New(w, o)
+	if errors.Is(err, engine.ErrNoAgent) {
+		return &statusError{statusWrongUse, err}
+	}
+	if err != nil {
+		return err
+	}
+	return a.Run(ctx)
 }

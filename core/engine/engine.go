@@ -14,6 +14,7 @@ import (
 	"context"
 	"errors"
 	"os"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -268,6 +269,14 @@ func (e *Engine) OpenShell(ctx context.Context, p *walk.Passage, cols, rows int)
 	return s, nil
 }
 
+// Shells are the shells that have not ended, the oldest first.
+func (e *Engine) Shells() []*shell.Shell {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	e.shells = slices.DeleteFunc(e.shells, func(s *shell.Shell) bool { return !s.Live() })
+	return slices.Clone(e.shells)
+}
+
 // Await walks a route and opens a shell at its end; with wait it goes on trying until
 // the machine is up.
 func (e *Engine) Await(ctx context.Context, r route.Route, wait bool, cols, rows int) (*shell.Shell, error) {
@@ -346,3 +355,6 @@ func (e *Engine) close() {
 		e.Trail.Close()
 	}
 }
+
+// Tell tells a person something, wherever they are.
+func (e *Engine) Tell(say string) { e.Events.Tell(Notice{Say: say}) }

@@ -49,21 +49,36 @@ func ParseOptions(text string) (o Options, err error) {
 	return o, nil
 }
 
-// Line is the line that a key stands in.
-func Line(key ssh.PublicKey, comment string, o Options) (string, error) {
-	var options []string
+// words are the options as they stand in the list. It fails where one cannot.
+func (o Options) words() ([]string, error) {
+	var words []string
 	for _, each := range []struct{ word, value string }{{"from", o.From}, {"command", o.Command}} {
 		if strings.ContainsAny(each.value, "\"\n\r\\") {
-			return "", fmt.Errorf("%s cannot hold quotes, backslashes or line breaks", each.word)
+			return nil, fmt.Errorf("%s cannot hold quotes, backslashes or line breaks", each.word)
 		}
 		if each.value != "" {
-			options = append(options, fmt.Sprintf("%s=%q", each.word, each.value))
+			words = append(words, fmt.Sprintf("%s=%q", each.word, each.value))
 		}
 	}
 	if o.Bare {
-		options = append(options, "restrict")
+		words = append(words, "restrict")
 	}
-	return line(options, key, comment), nil
+	return words, nil
+}
+
+// Check says why the options cannot stand in a list, nil where they can.
+func (o Options) Check() error {
+	_, err := o.words()
+	return err
+}
+
+// Line is the line that a key stands in.
+func Line(key ssh.PublicKey, comment string, o Options) (string, error) {
+	words, err := o.words()
+	if err != nil {
+		return "", err
+	}
+	return line(words, key, comment), nil
 }
 
 func line(options []string, key ssh.PublicKey, comment string) string {

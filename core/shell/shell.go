@@ -112,6 +112,9 @@ func terminal(r route.Route, cols, rows int) *walk.Terminal {
 	return t
 }
 
+// Route is the way to the shell.
+func (s *Shell) Route() route.Route { return s.route }
+
 // Frame is what the shell shows now.
 func (s *Shell) Frame() *term.Frame { return s.frame.Load() }
 
@@ -145,6 +148,17 @@ func (s *Shell) Refused() []string {
 		return nil
 	}
 	return s.program.Refused
+}
+
+// NoWindows says why programs of the far side may not draw here although the session
+// wants it, nil where they may.
+func (s *Shell) NoWindows() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.program == nil {
+		return nil
+	}
+	return s.program.NoWindows
 }
 
 // Lent names what is lent to the far side, nothing where nothing is, and why it

@@ -40,7 +40,11 @@ type SeenFlow struct {
 	Flow
 	Session string
 	Door    string
+	What    string // the tunnel, as the session sheet writes it
 }
+
+// Key names the flow among all of its program's.
+func (f SeenFlow) Key() string { return flowKey(f.Session, f.What, f.ID) }
 
 // alive is what a walker tells of what is alive.
 type alive interface {
@@ -137,14 +141,15 @@ func (s *Set) answer(conn net.Conn, what string) {
 	case "list":
 		json.NewEncoder(conn).Encode(Program{PID: os.Getpid(), What: what, Lines: s.Lines()})
 	case "see":
-		json.NewEncoder(conn).Encode(s.seen(what))
+		json.NewEncoder(conn).Encode(s.Seen(what))
 	case "close":
 		json.NewEncoder(conn).Encode(s.CloseDoor(address))
 	}
 }
 
-// seen is all that is alive here, for another Meatus.
-func (s *Set) seen(what string) Seen {
+// Seen is all that is alive here, as this program or another sees it. It asks the system
+// and takes every tunnel's lock: it is not for the interface's goroutine.
+func (s *Set) Seen(what string) Seen {
 	all := Seen{Program: Program{PID: os.Getpid(), What: what, Lines: s.Lines()}}
 	if w, ok := s.walker.(alive); ok {
 		all.Links, all.Shells = w.Links(), w.Programs()
@@ -152,7 +157,7 @@ func (s *Set) seen(what string) Seen {
 	for _, t := range s.All() {
 		at := t.Address()
 		for _, f := range t.Flows() {
-			all.Flows = append(all.Flows, SeenFlow{f, t.Session, at})
+			all.Flows = append(all.Flows, SeenFlow{f, t.Session, at, t.What()})
 		}
 	}
 	return all
@@ -243,4 +248,25 @@ func ask(path, question string, answer any) error {
 	conn.SetDeadline(time.Now().Add(asking))
 	fmt.Fprintln(conn, question)
 	return json.NewDecoder(io.LimitReader(conn, 4<<20)).Decode(answer)
+}
+
+// EndFlow ends one flow through the tunnel with a door. It tells whether there was such
+// a one.
+func (s *Set) EndFlow(door string, id int64) bool {
+	for _, t := range s.All() {
+		if t.Address() == door {
+			return t.EndFlow(id)
+		}
+	}
+	return false
+}
+
+// LoginOf is what programs have to say at a roaming door, "" where it asks for none.
+func (s *Set) LoginOf(door string) (user, password string) {
+	for _, t := range s.All() {
+		if t.Address() == door {
+			return t.Login()
+		}
+	}
+	return "", ""
 }

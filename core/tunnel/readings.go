@@ -11,7 +11,11 @@ import (
 )
 
 // Key names a flow among all of a program's.
-func (t *Tunnel) Key(f Flow) string { return fmt.Sprintf("%s %s %d", t.Session, t.What(), f.ID) }
+func (t *Tunnel) Key(f Flow) string { return flowKey(t.Session, t.What(), f.ID) }
+
+func flowKey(session, what string, id int64) string {
+	return fmt.Sprintf("%s %s %d", session, what, id)
+}
 
 // ProgramKey names a shell or command among all of a walker's.
 func ProgramKey(p walk.ProgramState) string { return fmt.Sprint("program ", p.ID) }

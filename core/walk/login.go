@@ -261,8 +261,26 @@ type login struct {
 type Try struct {
 	What   string // "key tide.pem", "password", "questions"
 	Print  string // of a key, its SHA-256 fingerprint
-	Answer string // "accepted", "accepted, one more step", "refused"
+	Answer Answer
 }
+
+// Answer is what a server answered to a try.
+type Answer uint8
+
+// The answers of a server.
+const (
+	Unanswered Answer = iota
+	Declined
+	OneMoreStep // it was accepted, and something more is wanted
+	Accepted
+)
+
+var answerWords = [...]string{"not answered", "refused", "accepted, one more step", "accepted"}
+
+func (a Answer) String() string { return answerWords[a] }
+
+// Took tells whether the server took what was tried.
+func (a Answer) Took() bool { return a >= OneMoreStep }
 
 // maxKeys is how many keys are offered to a server. Most give up after six
 // refusals and close the connection; one is left for another way.
@@ -323,10 +341,10 @@ func (g *login) judge(step bool) {
 		return
 	}
 	last := &g.tries[len(g.tries)-1]
-	last.Answer = "refused"
+	last.Answer = Declined
 	if step {
-		last.Answer = "accepted, one more step"
-	} else if strings.HasPrefix(last.What, "key ") {
+		last.Answer = OneMoreStep
+	} else if last.Print != "" {
 		g.accepted = nil
 	}
 }
@@ -334,14 +352,14 @@ func (g *login) judge(step bool) {
 // done notes that the last try let us in.
 func (g *login) done() {
 	if len(g.tries) > 0 {
-		g.tries[len(g.tries)-1].Answer = "accepted"
+		g.tries[len(g.tries)-1].Answer = Accepted
 	}
 }
 
 func (g *login) summary() string {
 	var by []string
 	for _, t := range g.tries {
-		if strings.HasPrefix(t.Answer, "accepted") {
+		if t.Answer.Took() {
 			by = append(by, t.What)
 		}
 	}
@@ -370,7 +388,7 @@ func (g *login) steps() string {
 	}
 	var by []string
 	for _, t := range g.tries {
-		if strings.HasPrefix(t.Answer, "accepted") {
+		if t.Answer.Took() {
 			by = append(by, t.What)
 		}
 	}
@@ -415,10 +433,7 @@ func (g *login) put(q ServerQuestions) ([]string, error) {
 func (g *login) told() []string {
 	var detail []string
 	for i, t := range g.tries {
-		answer := t.Answer
-		if answer == "" {
-			answer = "not answered"
-		}
+		answer := t.Answer.String()
 		if t.Print != "" {
 			answer = t.Print + ": " + answer
 			t.What += ","

@@ -100,7 +100,10 @@ type Program struct {
 	Out     io.Reader      // what it writes
 	Err     io.Reader      // what it writes to standard error, empty with a terminal
 	Refused []string       // names of the environment that the server did not take
-	Lend    *ring.Lend     // what is lent to it, or nil
+	// NoWindows says why programs there may not draw here although the session wants
+	// it: an [ErrNotPassedOn], or why there is no display. It is nil where they may.
+	NoWindows error
+	Lend      *ring.Lend // what is lent to it, or nil
 
 	windows *window.Leave // its leave to draw here, or nil
 
@@ -116,7 +119,7 @@ type Program struct {
 // channel gate. The caller reads both outputs and calls Wait.
 //
 // Where the session wants windows and there is no display here, or the server passes
-// none on, the program runs without, and Refused says so.
+// none on, the program runs without, and NoWindows says so.
 func (p *Passage) Start(ctx context.Context, command string, terminal *Terminal) (*Program, error) {
 	return p.start(ctx, command, terminal, p.route.Target().Windows)
 }
@@ -175,7 +178,7 @@ func (p *Passage) start(ctx context.Context, command string, terminal *Terminal,
 	}
 	p.walker.tell(Passed{p.id, p.route.Session, last, gate.Gate{Kind: gate.Channel, Verdict: gate.Open, Seen: what}})
 	if none != nil {
-		s.program.Refused = append(s.program.Refused, "windows: "+none.Error())
+		s.program.NoWindows = none
 	}
 	s.program.of, s.program.what, s.program.began = p.route.Session, what, time.Now()
 	p.walker.runs(s.program)

@@ -1,6 +1,7 @@
 package walk
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"sync/atomic"
@@ -22,6 +23,9 @@ type Drew struct {
 
 func (Drew) IsEvent() {}
 
+// ErrNotPassedOn says that the server passes no windows on.
+var ErrNotPassedOn = errors.New("the server passes none on; have it allowed there (X11Forwarding, and xauth installed)")
+
 // drawing is a leave to draw that a shell was given, and which shell's it is.
 type drawing struct {
 	leave *window.Leave
@@ -37,7 +41,7 @@ func (w *Walker) display() (*window.Display, error) {
 }
 
 // showWindows asks the server to pass on what programs draw, with a cookie of this
-// shell's own. A server that does not is told of in Refused.
+// shell's own. A server that does not is told of in NoWindows.
 func (g *Program) showWindows(d *window.Display, place Place) {
 	leave := d.Leave()
 	w := g.link.w
@@ -46,7 +50,7 @@ func (g *Program) showWindows(d *window.Display, place Place) {
 	w.mu.Unlock()
 	ok, err := g.session.SendRequest("x11-req", true, leave.Request())
 	if err != nil || !ok {
-		g.Refused = append(g.Refused, "windows")
+		g.NoWindows = ErrNotPassedOn
 		g.link.endDrawing(leave)
 		return
 	}

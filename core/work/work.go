@@ -235,3 +235,16 @@ func (l *List) Close() {
 	l.mu.Unlock()
 	l.wg.Wait()
 }
+
+// Told is a job whose end is told, with why it did not get through or nil.
+type Told struct {
+	Job
+	Say func(error)
+}
+
+// Run does the job, and tells its end.
+func (j *Told) Run(ctx context.Context, tell func(Step)) error {
+	err := j.Job.Run(ctx, tell)
+	j.Say(err)
+	return err
+}

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"meatus/core/book"
+	"meatus/core/engine"
 	"meatus/core/tunnel"
 	"meatus/core/walk"
 	"meatus/core/workspace"
@@ -44,32 +45,27 @@ const besideAt, beside = "gauge-1", "stream 300ms"
 // Start begins the traffic in a workspace of the lab; stop ends it, and waits for that.
 // Only machines that are vouched for already are visited.
 func Start(w *workspace.Workspace, dialer walk.Dialer) (stop func(), err error) {
-	walker := walk.New(walk.Config{Vouched: w.Vouched, Asker: nobody{}, Dialer: dialer})
-	set := tunnel.NewSet(walker, walker.Events.Tell)
+	e, err := engine.Open(context.Background(), engine.Options{Workspace: w, Asker: nobody{}, Dialer: dialer, Name: Name, Apart: true})
+	if err != nil {
+		return nil, err
+	}
 	ctx, cancel := context.WithCancel(context.Background())
 	var wg sync.WaitGroup
 	end := func() {
 		cancel()
-		set.CloseAll(0)
-		walker.Close()
+		e.Close()
 		wg.Wait()
-	}
-	hide, err := set.ShowApart(w.Dir, Name)
-	if err != nil {
-		end()
-		return nil, err
 	}
 	for _, u := range uses {
 		r, err := w.Planner().Plan(u.session)
 		if err == nil {
-			err = set.Open(r, []book.Tunnel{u.spec}, tunnel.Options{}, false)
+			err = e.Tunnels.Open(r, []book.Tunnel{u.spec}, tunnel.Options{}, false)
 		}
 		if err != nil {
-			hide()
 			end()
 			return nil, fmt.Errorf("%s: %w", Name, err)
 		}
-		open := set.Of(u.session)
+		open := e.Tunnels.Of(u.session)
 		at := open[len(open)-1].Address()
 		wg.Go(func() {
 			for ctx.Err() == nil {
@@ -80,11 +76,11 @@ func Start(w *workspace.Workspace, dialer walk.Dialer) (stop func(), err error) 
 	}
 	wg.Go(func() {
 		for ctx.Err() == nil {
-			run(ctx, w, walker)
+			run(ctx, w, e.Walker)
 			pause(ctx, 5*time.Second)
 		}
 	})
-	return func() { hide(); end() }, nil
+	return end, nil
 }
 
 // run runs the command beside the tunnels, to its end.

@@ -6,7 +6,6 @@ import (
 	"slices"
 	"strings"
 
-	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 	"golang.org/x/crypto/ssh"
 
@@ -15,6 +14,7 @@ import (
 	"meatus/core/vouch"
 	"meatus/core/walk"
 	"meatus/tui/fit"
+	"meatus/tui/line"
 	"meatus/tui/theme"
 )
 
@@ -23,7 +23,7 @@ type Model struct {
 	theme   *theme.Theme
 	width   int
 	waiting []*question
-	inputs  []textinput.Model
+	inputs  []*line.Line
 	at      int    // the input that has focus
 	note    string // what was wrong with the last answer
 }
@@ -31,21 +31,8 @@ type Model struct {
 // New returns a model without questions.
 func New(t *theme.Theme) *Model { return &Model{theme: t} }
 
-// SetTheme changes the styles.
-func (m *Model) SetTheme(t *theme.Theme) {
-	m.theme = t
-	for i := range m.inputs {
-		t.Input(&m.inputs[i])
-	}
-}
-
 // SetWidth changes the width, in columns.
-func (m *Model) SetWidth(width int) {
-	m.width = width
-	for i := range m.inputs {
-		m.inputs[i].SetWidth(max(width-12, 10))
-	}
-}
+func (m *Model) SetWidth(width int) { m.width = width }
 
 // Waiting tells whether a question waits for an answer.
 func (m *Model) Waiting() bool { return len(m.waiting) > 0 }
@@ -81,7 +68,7 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	case tea.KeyPressMsg:
 		return m.key(msg)
 	case tea.PasteMsg:
-		return m.type_(msg)
+		return m.typed(msg)
 	}
 	return nil
 }
@@ -110,14 +97,10 @@ func (m *Model) begin() {
 		}
 	}
 	for _, h := range hidden {
-		in := textinput.New()
-		in.Prompt = "› "
-		in.SetVirtualCursor(true)
+		in := line.New(m.theme, "› ")
 		if h {
-			in.EchoMode, in.EchoCharacter = textinput.EchoPassword, '•'
+			in.Hide()
 		}
-		in.SetWidth(max(m.width-12, 10))
-		m.theme.Input(&in)
 		m.inputs = append(m.inputs, in)
 	}
 	m.focus(0)
@@ -156,16 +139,15 @@ func (m *Model) key(msg tea.KeyPressMsg) tea.Cmd {
 		m.focus((m.at + len(m.inputs) - 1) % max(len(m.inputs), 1))
 		return nil
 	}
-	return m.type_(msg)
+	return m.typed(msg)
 }
 
-func (m *Model) type_(msg tea.Msg) tea.Cmd {
+func (m *Model) typed(msg tea.Msg) tea.Cmd {
 	if m.at >= len(m.inputs) {
 		return nil
 	}
-	var cmd tea.Cmd
-	m.inputs[m.at], cmd = m.inputs[m.at].Update(msg)
-	return cmd
+	m.inputs[m.at].Take(msg)
+	return nil
 }
 
 // enter goes to the next input, or answers after the last.
@@ -177,12 +159,12 @@ func (m *Model) enter() {
 	q := m.waiting[0]
 	var texts []string
 	for _, in := range m.inputs {
-		texts = append(texts, in.Value())
+		texts = append(texts, in.Text())
 	}
 	switch {
 	case q.lend != nil && strings.TrimSpace(texts[0]) != "yes":
 		m.note = "type the whole word yes to let it, or n"
-		m.inputs[0].Reset()
+		m.inputs[0].Begin("")
 		return
 	case q.identity != nil && !m.vouchedFor(strings.TrimSpace(texts[0])):
 		return
@@ -205,7 +187,7 @@ func (m *Model) vouchedFor(typed string) bool {
 		return false
 	}
 	m.note = "type the whole word yes to vouch for it, or paste the fingerprint you expect, or press esc"
-	m.inputs[0].Reset()
+	m.inputs[0].Begin("")
 	return false
 }
 
@@ -252,7 +234,7 @@ func (m *Model) View(height int) []string {
 		if q.server != nil {
 			lines = append(lines, "   "+m.questionText(q.server, i))
 		}
-		lines = append(lines, "   "+m.inputs[i].View())
+		lines = append(lines, "   "+m.inputs[i].View(max(m.width-12, 10)))
 	}
 	if m.note != "" {
 		lines = append(lines, "   "+t.Accent.Render(m.note))
@@ -283,7 +265,7 @@ func (m *Model) words(q *question) (title string, body []string) {
 			body = append(body, m.compared("expected", e.Print, i.Key)...)
 		}
 		if len(m.inputs) > 0 {
-			body = append(body, m.compared("pasted", m.inputs[0].Value(), i.Key)...)
+			body = append(body, m.compared("pasted", m.inputs[0].Text(), i.Key)...)
 		}
 		wrap("Compare it with what the machine's console shows, or paste that here. If it is the same, type yes:")
 		return "first visit", body

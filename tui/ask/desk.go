@@ -8,6 +8,7 @@ package ask
 
 import (
 	"context"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -46,21 +47,49 @@ func (q *question) place() walk.Place {
 	return q.server.Place
 }
 
-// Desk is the [walk.Asker] of the interface: it turns questions into messages
-// and waits for the answers. Send must be set before the first question.
-type Desk struct {
-	Send func(tea.Msg)
+// Desk is the [walk.Asker] of the interface: it turns questions into messages, which
+// [Desk.Next] brings, and waits for the answers.
+type Desk struct{ messages chan tea.Msg }
+
+// NewDesk returns a desk without questions.
+func NewDesk() *Desk { return &Desk{messages: make(chan tea.Msg)} }
+
+// Next waits for the next question, or for one that needs no answer any more.
+func (d *Desk) Next(ctx context.Context) tea.Cmd {
+	return func() tea.Msg {
+		select {
+		case msg := <-d.messages:
+			return msg
+		case <-ctx.Done():
+			return nil
+		}
+	}
 }
 
 func (d *Desk) put(ctx context.Context, q *question) ([]string, error) {
 	q.answer = make(chan answer, 1)
-	d.Send(Asked{q})
+	select {
+	case d.messages <- Asked{q}:
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
 	select {
 	case a := <-q.answer:
 		return a.texts, a.err
 	case <-ctx.Done():
-		d.Send(Withdrawn{q})
+		go d.withdraw(q)
 		return nil, ctx.Err()
+	}
+}
+
+// withdrawTime is how long somebody is waited for who shows a question that needs no
+// answer any more; after it the program has ended.
+const withdrawTime = 10 * time.Second
+
+func (d *Desk) withdraw(q *question) {
+	select {
+	case d.messages <- Withdrawn{q}:
+	case <-time.After(withdrawTime):
 	}
 }
 

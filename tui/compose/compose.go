@@ -4,9 +4,9 @@ package compose
 
 import (
 	"os"
+	"slices"
 	"strings"
 
-	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 
 	"meatus/core/book"
@@ -15,26 +15,9 @@ import (
 	"meatus/core/tunnel"
 	"meatus/core/window"
 	"meatus/tui/fit"
-	"meatus/tui/theme"
+	"meatus/tui/line"
+	"meatus/tui/place"
 )
-
-// Left says that no tunnel was wanted.
-type Left struct{}
-
-// Made asks the frame to open a tunnel, and to write it into the session where Keep
-// is set.
-type Made struct {
-	Route route.Route
-	Spec  book.Tunnel
-	Keep  bool
-}
-
-// Windows asks the frame to open a shell whose programs may draw here, and to write
-// that into the session where Keep is set.
-type Windows struct {
-	Route route.Route
-	Keep  bool
-}
 
 // kinds are what can be wanted, in a person's terms.
 var kinds = []struct{ kind, wish string }{
@@ -54,40 +37,51 @@ const (
 
 // Model is what is asked.
 type Model struct {
-	theme  *theme.Theme
-	width  int
+	s      *place.Services
 	route  route.Route
 	kind   int
-	inputs [2]textinput.Model // what and door
+	inputs [2]*line.Line // what and door
 	at     int
 	got    tunnel.Composed
 	told   bool // that it listens to other machines
 }
 
 // New asks for a tunnel along a route.
-func New(r route.Route, t *theme.Theme, width int) *Model {
-	m := &Model{theme: t, width: width, route: r, at: onWhat}
+func New(s *place.Services, r route.Route) place.Task {
+	m := &Model{s: s, route: r, at: onWhat}
 	for i := range m.inputs {
-		m.inputs[i] = textinput.New()
-		m.inputs[i].Prompt = ""
-		m.inputs[i].SetVirtualCursor(true)
-		t.Input(&m.inputs[i])
+		m.inputs[i] = line.New(s.Theme, "")
 	}
-	m.inputs[0].Focus()
+	m.focus(onWhat)
 	m.compose()
 	return m
 }
 
-// SetTheme changes the styles.
-func (m *Model) SetTheme(t *theme.Theme) {
-	m.theme = t
-	for i := range m.inputs {
-		t.Input(&m.inputs[i])
+// Show is called when the task is shown.
+func (m *Model) Show() tea.Cmd { return nil }
+
+// Typing tells that keys go into the lines.
+func (m *Model) Typing() bool { return true }
+
+// Table is what can be done.
+func (m *Model) Table() place.Table {
+	another := func(by int) func() tea.Cmd {
+		return func() tea.Cmd { m.focus((m.at + by + lines) % lines); return nil }
+	}
+	other := func(by int) func() tea.Cmd {
+		return func() tea.Cmd { m.kind = (m.kind + by + len(kinds)) % len(kinds); m.compose(); return nil }
+	}
+	onKinds := func() bool { return m.at == onKind }
+	return place.Table{
+		place.On("enter", "open it now", func() tea.Cmd { return m.done(false) }),
+		place.On("ctrl+s", "and keep it in "+strings.TrimSpace(fit.Cut(m.route.Session, 16)), func() tea.Cmd { return m.done(true) }),
+		place.On("up shift+tab", "choose", another(-1)).As("↑↓"),
+		place.On("down tab", "", another(1)).Ranked(place.Hidden),
+		place.On("left", "", other(-1)).If(onKinds).Ranked(place.Hidden),
+		place.On("right", "", other(1)).If(onKinds).Ranked(place.Hidden),
+		place.On("esc ctrl+c", "leave it", func() tea.Cmd { m.s.Close(); return nil }),
 	}
 }
-
-// SetWidth changes the width, in columns.
-func (m *Model) SetWidth(width int) { m.width = width }
 
 func (m *Model) compose() {
 	if kinds[m.kind].kind == "windows" {
@@ -101,49 +95,86 @@ func (m *Model) compose() {
 		}
 		return
 	}
-	m.got = tunnel.Compose(tunnel.Wish{Kind: kinds[m.kind].kind, What: m.inputs[0].Value(), Door: m.inputs[1].Value()})
+	m.got = tunnel.Compose(tunnel.Wish{Kind: kinds[m.kind].kind, What: m.inputs[0].Text(), Door: m.inputs[1].Text()})
 }
 
 // Update takes a message.
-func (m *Model) Update(msg tea.Msg) (wish tea.Msg, cmd tea.Cmd) {
-	if key, ok := msg.(tea.KeyPressMsg); ok {
-		switch key.String() {
-		case "esc", "ctrl+c":
-			return Left{}, nil
-		case "up", "shift+tab":
-			m.focus((m.at + lines - 1) % lines)
-			return nil, nil
-		case "down", "tab":
-			m.focus((m.at + 1) % lines)
-			return nil, nil
-		case "left", "right":
-			if m.at == onKind {
-				by := map[string]int{"left": len(kinds) - 1, "right": 1}[key.String()]
-				m.kind = (m.kind + by) % len(kinds)
-				m.compose()
-				return nil, nil
-			}
-		case "enter", "ctrl+s":
-			if m.got.Err != nil {
-				return nil, nil
-			}
-			if (kinds[m.kind].kind == "windows" || m.got.Spec.Beyond()) && !m.told { // knowingly
-				m.told = true
-				return nil, nil
-			}
-			if kinds[m.kind].kind == "windows" {
-				return Windows{m.route, key.String() == "ctrl+s"}, nil
-			}
-			return Made{m.route, m.got.Spec, key.String() == "ctrl+s"}, nil
+func (m *Model) Update(msg tea.Msg) tea.Cmd {
+	switch msg.(type) {
+	case tea.KeyPressMsg, tea.PasteMsg:
+		if m.at != onKind {
+			m.inputs[m.at-onWhat].Take(msg)
+			m.told = false
+			m.compose()
 		}
 	}
-	if m.at == onKind {
-		return nil, nil
+	return nil
+}
+
+// done opens what is composed, and with keep writes it into the session. What others
+// could use, or what shows everything, is asked about twice.
+func (m *Model) done(keep bool) tea.Cmd {
+	windows := kinds[m.kind].kind == "windows"
+	switch {
+	case m.got.Err != nil:
+		return nil
+	case (windows || m.got.Spec.Beyond()) && !m.told: // knowingly
+		m.told = true
+		return nil
 	}
-	m.inputs[m.at-onWhat], cmd = m.inputs[m.at-onWhat].Update(msg)
-	m.told = false
-	m.compose()
-	return nil, cmd
+	m.s.Close()
+	if windows {
+		return m.openWindows(keep)
+	}
+	return m.openTunnel(keep)
+}
+
+// openTunnel opens the tunnel, and keeps it in the session where that is wanted.
+func (m *Model) openTunnel(keep bool) tea.Cmd {
+	set, path, r, spec := m.s.Tunnels, m.s.Workspace().SessionsPath(), m.route, m.got.Spec
+	adopt, notice := m.s.Adopt, m.s.Notice
+	specs := append(slices.Clone(r.Target().Tunnels), spec)
+	return m.s.Run(func() tea.Msg {
+		if err := set.Open(r, []book.Tunnel{spec}, tunnel.Options{}, false); err != nil {
+			notice(r.Session + ": " + err.Error())
+			return nil
+		}
+		if !keep {
+			notice(r.Session + ": the door is open, until t closes it or the program ends")
+			return nil
+		}
+		b, err := book.Set(path, r.Session, "tunnels", book.TunnelsLine(specs))
+		if err != nil {
+			notice("the door is open, but not kept: " + err.Error())
+			return nil
+		}
+		say := r.Session + " has another tunnel: " + spec.String()
+		adopt(b, r.Session, say)
+		notice(say)
+		return nil
+	})
+}
+
+// openWindows opens a shell whose programs may draw here, and keeps that in the session
+// where it is wanted.
+func (m *Model) openWindows(keep bool) tea.Cmd {
+	r, path := m.route, m.s.Workspace().SessionsPath()
+	r.Hops = slices.Clone(r.Hops)
+	r.Hops[len(r.Hops)-1].Windows = true
+	open := m.s.Open(r, false)
+	if !keep {
+		return open
+	}
+	adopt, notice := m.s.Adopt, m.s.Notice
+	return tea.Batch(open, m.s.Run(func() tea.Msg {
+		b, err := book.Set(path, r.Session, "windows", "on")
+		if err != nil {
+			notice("not kept: " + err.Error())
+			return nil
+		}
+		adopt(b, r.Session, r.Session+": programs there may draw here")
+		return nil
+	}))
 }
 
 func (m *Model) focus(at int) {
@@ -163,19 +194,19 @@ func (m *Model) focus(at int) {
 }
 
 // View draws what is asked in height lines, and the tunnel that comes of it.
-func (m *Model) View(height int) []string {
-	t := m.theme
+func (m *Model) View(width, height int) []string {
+	t := m.s.Theme
 	through := "through"
 	for _, h := range m.route.Hops {
 		through += " ▸ " + h.Name
 	}
-	out := []string{t.Title(t.Accent.Render("a tunnel")+t.Rule.Render(" ─ ")+t.Strong.Render(m.route.Session), t.Faint.Render(through), m.width, fit.Spread), ""}
+	out := []string{t.Title(t.Accent.Render("a tunnel")+t.Rule.Render(" ─ ")+t.Strong.Render(m.route.Session), t.Faint.Render(through), width, fit.Spread), ""}
 	row := func(line int, word, value, help string) {
 		pointer := "  "
 		if m.at == line {
 			pointer = t.Accent.Render("❯ ")
 		}
-		out = append(out, fit.Cut(" "+pointer+t.Faint.Render(fit.Pad(word, 14))+value+"  "+t.Faint.Render(help), m.width))
+		out = append(out, fit.Cut(" "+pointer+t.Faint.Render(fit.Pad(word, 14))+value+"  "+t.Faint.Render(help), width))
 	}
 	help := ""
 	if m.at == onKind {
@@ -183,21 +214,19 @@ func (m *Model) View(height int) []string {
 	}
 	row(onKind, "I want", t.Strong.Render(kinds[m.kind].wish), help)
 	target := m.route.Target().Name
-	for i := range m.inputs {
-		m.inputs[i].SetWidth(max(min(m.width-60, 40), 16))
-	}
+	room := max(min(width-60, 40), 16)
 	windows := kinds[m.kind].kind == "windows"
 	if kinds[m.kind].kind != "roam" && !windows {
 		seen := map[string]string{"bring": "as " + target + " sees it: db.internal postgres, 10.61.4.20:5432, web", "lend": "as this machine sees it: 3000, web, /run/x.sock"}[kinds[m.kind].kind]
-		row(onWhat, "which is", m.inputs[0].View(), seen)
+		row(onWhat, "which is", m.inputs[0].View(room), seen)
 	}
 	where := map[bool]string{true: "over there, at " + target, false: "here; left empty, one is proposed"}[kinds[m.kind].kind == "lend"]
 	if !windows {
-		row(onDoor, "by a door at", m.inputs[1].View(), where)
+		row(onDoor, "by a door at", m.inputs[1].View(room), where)
 	}
 	out = append(out, "")
 	if m.got.Err != nil {
-		if m.inputs[0].Value() != "" || kinds[m.kind].kind == "roam" || windows {
+		if m.inputs[0].Text() != "" || kinds[m.kind].kind == "roam" || windows {
 			out = append(out, "   "+t.Mark(gate.Shut)+" "+m.got.Err.Error())
 		}
 	} else if windows {
@@ -207,7 +236,7 @@ func (m *Model) View(height int) []string {
 		out = append(out, "   "+t.Accent.Render("→ ")+t.Strong.Render(tunnel.Line{Kind: kind, Door: at, Reach: m.got.Spec.Reach, As: target}.Drawn()))
 	}
 	for _, n := range m.got.Notes {
-		out = append(out, "     "+t.Faint.Render(fit.Cut(n, m.width-6)))
+		out = append(out, "     "+t.Faint.Render(fit.Cut(n, width-6)))
 	}
 	if m.told {
 		say := "enter again opens it to other machines, knowingly"
@@ -217,9 +246,4 @@ func (m *Model) View(height int) []string {
 		out = append(out, "     "+t.Verdict(gate.Ajar).Render(say))
 	}
 	return out[:min(len(out), height)]
-}
-
-// Hints are the keys.
-func (m *Model) Hints() []theme.Hint {
-	return []theme.Hint{{Key: "enter", Does: "open it now"}, {Key: "ctrl+s", Does: "and keep it in " + strings.TrimSpace(fit.Cut(m.route.Session, 16))}, {Key: "↑↓", Does: "choose"}, {Key: "esc", Does: "leave it"}}
 }

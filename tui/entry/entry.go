@@ -7,122 +7,131 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 	"charm.land/lipgloss/v2"
 
 	"meatus/core/book"
+	"meatus/core/engine"
 	"meatus/core/gate"
 	"meatus/core/keyfile"
-	"meatus/core/route"
 	"meatus/core/routeline"
+	"meatus/core/trail"
 	"meatus/core/workspace"
 	"meatus/tui/fit"
-	"meatus/tui/theme"
+	"meatus/tui/line"
+	"meatus/tui/place"
 )
 
-// Saved says that a session was written.
-type Saved struct {
-	Book *book.Book
-	Name string
-}
-
-// Left says that the line was given up.
-type Left struct{}
-
-// notSaved says why a session was not written.
-type notSaved struct{ err error }
+// The messages of the task's own: why a session was not written, the keys of the
+// download folder, and how the route that is meant stands.
+type (
+	notSaved struct{ err error }
+	saved    struct{}
+	arrived  []keyfile.Sheet
+	judged   struct {
+		text  string
+		gates []gate.Gate
+	}
+)
 
 // Model is the line.
 type Model struct {
-	theme *theme.Theme
+	s     *place.Services
 	ws    *workspace.Workspace
 	known routeline.Known
-	input textinput.Model
+	input *line.Line
 	line  routeline.Line
-	width int
 	note  string          // why saving failed, or what became of what was pasted
 	keys  []keyfile.Sheet // that lie in the download folder
 	first bool            // nothing is there yet: the line is part of the welcome
+	gates judged          // of the target, as last judged
 }
 
-// Demo asks the frame for the demo in place of the empty workspace.
-type Demo struct{}
-
-// arrived brings the keys of the download folder.
-type arrived []keyfile.Sheet
-
-// New returns an empty line for a workspace.
-func New(ws *workspace.Workspace, t *theme.Theme, width int) *Model {
-	m := &Model{theme: t, ws: ws, known: ws.Known(nil), input: textinput.New(), width: width}
+// New returns the line with a text in it, "" for none.
+func New(s *place.Services, text string) place.Task {
+	ws := s.Workspace()
+	m := &Model{s: s, ws: ws, known: ws.Known(nil), input: line.New(s.Theme, "")}
 	m.first = len(ws.Book.Sessions) == 0 && len(ws.Book.Problems) == 0
-	m.input.Focus()
+	m.input.Begin(text)
 	m.read()
 	return m
 }
 
-// Write puts a text into the line, as if it had been typed.
-func (m *Model) Write(text string) {
-	m.input.SetValue(text)
-	m.input.CursorEnd()
-	m.read()
-}
-
-// Look looks for keys in the download folder.
-func (m *Model) Look() tea.Cmd {
+// Show looks for keys in the download folder.
+func (m *Model) Show() tea.Cmd {
 	ws := m.ws
-	return func() tea.Msg { return arrived(ws.Arrived()) }
+	return tea.Batch(m.s.Run(func() tea.Msg { return arrived(ws.Arrived()) }), m.judge())
 }
 
-// SetTheme changes the styles.
-func (m *Model) SetTheme(t *theme.Theme) { m.theme = t }
+func (m *Model) read() { m.line = routeline.Parse(m.input.Text(), m.known) }
 
-// SetWidth changes the width, in columns.
-func (m *Model) SetWidth(width int) { m.width = width }
+// judge has the key and the identity of the target judged.
+func (m *Model) judge() tea.Cmd {
+	text, ws := m.input.Text(), m.ws
+	r, err := ws.Planner().Draft(m.line.Draft)
+	if err != nil || m.line.Draft.Host == "" {
+		return nil
+	}
+	return m.s.Run(func() tea.Msg {
+		report := r.Check(ws.Knowledge())
+		return judged{text, report.Hops[len(report.Hops)-1].Gates}
+	})
+}
 
-func (m *Model) read() { m.line = routeline.Parse(m.input.Value(), m.known) }
+// Typing tells that keys go into the line.
+func (m *Model) Typing() bool { return true }
 
-// Update takes a message. It returns what is asked of the frame, or nil, and
-// what is to be run.
-func (m *Model) Update(msg tea.Msg) (wish tea.Msg, cmd tea.Cmd) {
+// Table is what can be done.
+func (m *Model) Table() place.Table {
+	return place.Table{
+		place.On("enter", "save", m.enter),
+		place.On("tab", "complete", m.complete),
+		place.On("esc ctrl+c", "leave", func() tea.Cmd { m.s.Close(); return nil }),
+		place.On("ctrl+d", "look at the demo", func() tea.Cmd { return m.s.Demo() }).If(func() bool { return m.first && m.input.Text() == "" && m.s.Demo != nil }),
+	}
+}
+
+// Update takes a message.
+func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case notSaved:
 		m.note = msg.err.Error()
-		return nil, nil
+	case saved:
+		m.s.Close()
 	case arrived:
 		m.keys, m.known = msg, m.ws.Known(msg)
 		m.read()
-		return nil, nil
-	case tea.KeyPressMsg:
-		switch msg.String() {
-		case "esc", "ctrl+c":
-			return Left{}, nil
-		case "enter":
-			if m.fromCommand(m.input.Value()) {
-				return nil, nil // it is looked at before it is saved
-			}
-			return nil, m.save()
-		case "tab":
-			if !m.fromCommand(m.input.Value()) {
-				m.complete()
-			}
-			return nil, nil
-		case "ctrl+d":
-			if m.first && m.input.Value() == "" {
-				return Demo{}, nil
-			}
+	case judged:
+		m.gates = msg
+	case place.Heard:
+		if c, ok := msg.Event.(engine.Changed); ok {
+			m.ws, m.known = c.Workspace, c.Workspace.Known(m.keys)
+			m.read()
 		}
 	case tea.PasteMsg:
-		if m.fromCommand(msg.Content) {
-			return nil, nil
+		if !m.fromCommand(msg.Content) {
+			return m.typed(msg)
 		}
-	default:
-		return nil, nil
+		return m.judge()
+	case tea.KeyPressMsg:
+		return m.typed(msg)
 	}
+	return nil
+}
+
+func (m *Model) typed(msg tea.Msg) tea.Cmd {
 	m.note = ""
-	m.input, cmd = m.input.Update(msg)
+	m.input.Take(msg)
 	m.read()
-	return nil, cmd
+	return m.judge()
+}
+
+// enter saves the session; a pasted command becomes a line first, and is looked at.
+func (m *Model) enter() tea.Cmd {
+	if m.fromCommand(m.input.Text()) {
+		return m.judge()
+	}
+	return m.save()
 }
 
 // fromCommand puts a route line in place of a pasted example command, and tells
@@ -136,8 +145,7 @@ func (m *Model) fromCommand(text string) bool {
 	if len(c.Left) > 0 {
 		m.note += ". Left out: " + strings.Join(c.Left, ", ")
 	}
-	m.input.SetValue(c.Line)
-	m.input.CursorEnd()
+	m.input.Begin(c.Line)
 	m.read()
 	return true
 }
@@ -146,39 +154,45 @@ func (m *Model) fromCommand(text string) bool {
 func (m *Model) save() tea.Cmd {
 	if len(m.line.Mistakes) > 0 {
 		first := m.line.Mistakes[0]
-		m.input.SetCursor(utf8.RuneCountInString(m.input.Value()[:first.To]))
+		m.input.SetCursor(utf8.RuneCountInString(m.input.Text()[:first.To]))
 		return nil
 	}
-	path, draft := m.ws.SessionsPath(), m.line.Draft
-	return func() tea.Msg {
+	path, draft, adopt, record := m.ws.SessionsPath(), m.line.Draft, m.s.Adopt, m.s.Record
+	return m.s.Run(func() tea.Msg {
 		b, err := book.Add(path, draft)
 		if err != nil {
 			return notSaved{err}
 		}
-		return Saved{b, draft.Name}
-	}
+		adopt(b, draft.Name, "")
+		record(trail.Entry{Kind: trail.Edit, Session: draft.Name, Say: "written as a new session"})
+		return saved{}
+	})
 }
 
 // at is the cursor's place in the line, in bytes.
 func (m *Model) at() int {
-	value := []rune(m.input.Value())
-	return len(string(value[:min(m.input.Position(), len(value))]))
+	value := []rune(m.input.Text())
+	return len(string(value[:min(m.input.Cursor(), len(value))]))
 }
 
 // complete finishes the word at the cursor as far as it is certain.
-func (m *Model) complete() {
-	value, at := m.input.Value(), m.at()
+func (m *Model) complete() tea.Cmd {
+	if m.fromCommand(m.input.Text()) {
+		return m.judge()
+	}
+	value, at := m.input.Text(), m.at()
 	from, candidates := routeline.Complete(value, at, m.known)
 	if len(candidates) == 0 {
-		return
+		return nil
 	}
 	word := shared(candidates)
 	if len(candidates) == 1 {
 		word += " "
 	}
-	m.input.SetValue(value[:from] + word + strings.TrimPrefix(value[at:], " "))
+	m.input.Begin(value[:from] + word + strings.TrimPrefix(value[at:], " "))
 	m.input.SetCursor(utf8.RuneCountInString(value[:from] + word))
 	m.read()
+	return m.judge()
 }
 
 // shared is the longest beginning that all words share.
@@ -194,31 +208,31 @@ func shared(words []string) string {
 }
 
 // View draws the line and what it means in height lines.
-func (m *Model) View(height int) []string {
-	t := m.theme
-	lines := []string{t.Title(t.Accent.Render("new session"), t.Faint.Render(fit.Cut("NAME = USER@HOST:PORT via HOP with KEY bring PORT from SERVICE", max(m.width-24, 0))), m.width, fit.Spread)}
+func (m *Model) View(width, height int) []string {
+	t := m.s.Theme
+	lines := []string{t.Title(t.Accent.Render("new session"), t.Faint.Render(fit.Cut("NAME = USER@HOST:PORT via HOP with KEY bring PORT from SERVICE", max(width-24, 0))), width, fit.Spread)}
 	if height > 9 {
 		lines = append(lines, "")
 	}
-	lines = append(lines, m.typed()...)
+	lines = append(lines, m.words(width)...)
 	lines = append(lines, "")
-	lines = append(lines, m.meaning()...)
-	if _, candidates := routeline.Complete(m.input.Value(), m.at(), m.known); len(candidates) > 0 {
-		lines = append(lines, "", "   "+t.Key.Render("tab")+" "+t.Faint.Render(fit.Cut(strings.Join(candidates, "  "), m.width-10)))
+	lines = append(lines, m.meaning(width)...)
+	if _, candidates := routeline.Complete(m.input.Text(), m.at(), m.known); len(candidates) > 0 {
+		lines = append(lines, "", "   "+t.Key.Render("tab")+" "+t.Faint.Render(fit.Cut(strings.Join(candidates, "  "), width-10)))
 	}
 	return lines[:min(len(lines), height)]
 }
 
 const margin = 5 // columns before the text: "   › "
 
-// typed draws the line with its words in their roles and, beneath it, what is
+// words draws the line with its words in their roles and, beneath it, what is
 // wrong at the first word at fault.
-func (m *Model) typed() []string {
-	t, value := m.theme, m.input.Value()
+func (m *Model) words(width int) []string {
+	t, value := m.s.Theme, m.input.Text()
 	mistake := m.mistake()
 	at := m.at()
 	// A line longer than the screen is shown around the cursor.
-	skip := max(lipgloss.Width(value[:at])-(m.width-margin-4), 0)
+	skip := max(lipgloss.Width(value[:at])-(width-margin-4), 0)
 	var b strings.Builder
 	column := 0
 	for i := 0; i <= len(value); {
@@ -237,7 +251,7 @@ func (m *Model) typed() []string {
 		if i == at {
 			style = style.Reverse(true)
 		}
-		if column >= skip && column-skip < m.width-margin-1 {
+		if column >= skip && column-skip < width-margin-1 {
 			b.WriteString(style.Render(text))
 		}
 		column += lipgloss.Width(text)
@@ -249,12 +263,12 @@ func (m *Model) typed() []string {
 	}
 	column = margin + lipgloss.Width(value[:mistake.From]) - skip
 	say := "╰ " + mistake.Say
-	column = max(min(column, m.width-lipgloss.Width(say)-2), 3)
+	column = max(min(column, width-lipgloss.Width(say)-2), 3)
 	style := t.Verdict(gate.Shut)
 	if mistake.Unfinished {
 		style = t.Faint
 	}
-	return append(lines, strings.Repeat(" ", column)+style.Render(fit.Cut(say, m.width-column)))
+	return append(lines, strings.Repeat(" ", column)+style.Render(fit.Cut(say, width-column)))
 }
 
 // mistake is the one to show: the first that typing on would not put right, else
@@ -278,20 +292,20 @@ func (m *Model) styleAt(i int) lipgloss.Style {
 		}
 		switch w.Role {
 		case routeline.Name:
-			return m.theme.Strong
+			return m.s.Theme.Strong
 		case routeline.Clause, routeline.Sign:
-			return m.theme.Accent
+			return m.s.Theme.Accent
 		}
 	}
-	return m.theme.Text
+	return m.s.Theme.Text
 }
 
 // meaning draws the route the line means so far.
-func (m *Model) meaning() []string {
-	t := m.theme
+func (m *Model) meaning(width int) []string {
+	t := m.s.Theme
 	var lines []string
 	if m.note != "" {
-		for _, l := range fit.Wrap(m.note, m.width-8) {
+		for _, l := range fit.Wrap(m.note, width-8) {
 			lines = append(lines, "   "+t.Accent.Render(l))
 		}
 	}
@@ -299,7 +313,7 @@ func (m *Model) meaning() []string {
 }
 
 func (m *Model) route() []string {
-	t, d := m.theme, m.line.Draft
+	t, d := m.s.Theme, m.line.Draft
 	if d.Host == "" {
 		return []string{"   " + t.Faint.Render("for example  tide-db = keeper@10.61.4.20 via quay with tide.pem")}
 	}
@@ -313,9 +327,8 @@ func (m *Model) route() []string {
 	}
 	target := r.Target()
 	lines := []string{"   " + rail, "   " + t.Faint.Render(target.User+"@"+target.Address())}
-	report := r.Check(route.Knowledge{Vouched: m.ws.Vouched})
-	for _, g := range report.Hops[len(report.Hops)-1].Gates {
-		if g.Kind == gate.Key || g.Kind == gate.Identity {
+	for _, g := range m.gates.gates {
+		if m.gates.text == m.input.Text() && (g.Kind == gate.Key || g.Kind == gate.Identity) {
 			lines[1] += "   " + t.Mark(g.Verdict) + " " + g.Kind.String() + " " + t.Faint.Render(g.Seen)
 		}
 	}
@@ -341,13 +354,4 @@ func Arrow(tunnel book.Tunnel, far string) string {
 	default:
 		return fmt.Sprintf("roams: what comes in at %s goes out from %s", door, far)
 	}
-}
-
-// Hints are the keys of the line.
-func (m *Model) Hints() []theme.Hint {
-	hints := []theme.Hint{{Key: "enter", Does: "save"}, {Key: "tab", Does: "complete"}, {Key: "esc", Does: "leave"}}
-	if m.first && m.input.Value() == "" {
-		hints = append(hints, theme.Hint{Key: "ctrl+d", Does: "look at the demo"})
-	}
-	return hints
 }

@@ -11,19 +11,19 @@ import (
 	"meatus/tui/fit"
 )
 
-// First tells whether the line is the first of an empty workspace.
-func (m *Model) First() bool { return m.first }
-
-// Welcome draws what stands above the line on a first start: what can be written
-// there, and the keys that were downloaded.
-func (m *Model) Welcome(height int) []string {
-	t := m.theme
+// Above draws what stands above the line on a first start: what can be written there,
+// and the keys that were downloaded.
+func (m *Model) Above(width, height int) []string {
+	if !m.first {
+		return nil
+	}
+	t := m.s.Theme
 	lines := []string{"", "   " + t.Strong.Render("Where do you want to go?"), ""}
 	for _, way := range []struct{ say, like string }{
 		{"Write it in a line", "tide-db = keeper@10.61.4.20 via quay"},
 		{"or paste what a console shows", `ssh -i "shore.pem" warden@203.0.113.10`},
 	} {
-		lines = append(lines, "   "+fit.Pad(way.say, 30)+t.Accent.Render(fit.Cut(way.like, max(m.width-38, 10))))
+		lines = append(lines, "   "+fit.Pad(way.say, 30)+t.Accent.Render(fit.Cut(way.like, max(width-38, 10))))
 	}
 	lines = append(lines, "", "   "+t.Faint.Render("What is pasted is read, never run. Nothing is sent before you walk."), "")
 	if len(m.keys) > 0 {
@@ -33,7 +33,7 @@ func (m *Model) Welcome(height int) []string {
 				lines = append(lines, "     "+t.Faint.Render(fmt.Sprintf("and %d more", len(m.keys)-5)))
 				break
 			}
-			lines = append(lines, m.key(k))
+			lines = append(lines, m.key(k, width))
 		}
 		lines = append(lines, "")
 	}
@@ -43,8 +43,8 @@ func (m *Model) Welcome(height int) []string {
 }
 
 // key is a downloaded key in a line.
-func (m *Model) key(k keyfile.Sheet) string {
-	t := m.theme
+func (m *Model) key(k keyfile.Sheet, width int) string {
+	t := m.s.Theme
 	verdict, say := gate.Open, "owner only"
 	if fault, stopped := k.Blocked(); stopped {
 		verdict, say = gate.Shut, fault.Say
@@ -60,5 +60,5 @@ func (m *Model) key(k keyfile.Sheet) string {
 	if strings.ContainsAny(name, " \t,=") {
 		name = `"` + name + `"`
 	}
-	return "     " + t.Mark(verdict) + " " + fit.Pad("with "+name, 28) + t.Faint.Render(fit.Cut(fmt.Sprintf("%-8s %s", kind, say), max(m.width-38, 10)))
+	return "     " + t.Mark(verdict) + " " + fit.Pad("with "+name, 28) + t.Faint.Render(fit.Cut(fmt.Sprintf("%-8s %s", kind, say), max(width-38, 10)))
 }

@@ -3,11 +3,12 @@
 package form
 
 import (
-	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 
 	"meatus/core/keyfile"
 	"meatus/tui/fit"
+	"meatus/tui/line"
+	"meatus/tui/place"
 	"meatus/tui/theme"
 )
 
@@ -23,11 +24,11 @@ type Step struct {
 // Form asks for its steps in order. What is typed hidden goes with it.
 type Form struct {
 	What   string // for the place that asks
-	Values []string
+	values []string
 
 	steps []Step
 	at    int
-	input textinput.Model
+	line  *line.Line
 	theme *theme.Theme
 }
 
@@ -40,53 +41,42 @@ func New(t *theme.Theme, what string, steps ...Step) *Form {
 
 func (f *Form) begin() {
 	s := f.steps[f.at]
-	f.input = textinput.New()
-	f.input.Prompt = ""
-	f.input.SetVirtualCursor(true)
+	f.line = line.New(f.theme, "")
 	if s.Hidden {
-		f.input.EchoMode, f.input.EchoCharacter = textinput.EchoPassword, '•'
+		f.line.Hide()
 	}
-	f.theme.Input(&f.input)
-	f.input.SetValue(s.Value)
-	f.input.CursorEnd()
-	f.input.Focus()
-}
-
-// SetTheme changes the styles.
-func (f *Form) SetTheme(t *theme.Theme) {
-	f.theme = t
-	t.Input(&f.input)
+	f.line.Begin(s.Value)
 }
 
 // Typed is what is typed at the step that is asked for.
-func (f *Form) Typed() string { return f.input.Value() }
+func (f *Form) Typed() string { return f.line.Text() }
 
-// Update takes a message. left tells that the form was given up, and done that all
-// steps are answered, which Values has then.
-func (f *Form) Update(msg tea.Msg) (done, left bool, cmd tea.Cmd) {
-	if key, ok := msg.(tea.KeyPressMsg); ok {
-		switch key.String() {
-		case "esc", "ctrl+c":
-			return false, true, nil
-		case "enter":
-			f.Values = append(f.Values, f.input.Value())
+// Table is what can be done with the form: answered is given what was typed when all
+// steps are answered, and left is called when it was given up.
+func (f *Form) Table(answered func(what string, values []string) tea.Cmd, left func()) place.Table {
+	return place.Table{
+		place.On("enter", "go on", func() tea.Cmd {
+			f.values = append(f.values, f.line.Text())
 			if f.at++; f.at < len(f.steps) {
 				f.begin()
-				return false, false, nil
+				return nil
 			}
-			return true, false, nil
-		}
+			return answered(f.What, f.values)
+		}),
+		place.On("esc ctrl+c", "leave it", func() tea.Cmd { left(); return nil }),
 	}
+}
+
+// Take takes a key or what was pasted.
+func (f *Form) Take(msg tea.Msg) {
 	if !f.steps[f.at].Bare {
-		f.input, cmd = f.input.Update(msg)
+		f.line.Take(msg)
 	}
-	return false, false, cmd
 }
 
 // View draws the step that is asked for.
 func (f *Form) View(width int) []string {
 	s := f.steps[f.at]
-	f.input.SetWidth(max(width-len(s.Prompt)-8, 12))
 	if s.Bare {
 		var lines []string
 		for _, l := range fit.Wrap(s.Prompt, width-5) {
@@ -94,18 +84,13 @@ func (f *Form) View(width int) []string {
 		}
 		return lines
 	}
-	lines := []string{"   " + f.theme.Accent.Render(s.Prompt) + f.input.View()}
+	lines := []string{"   " + f.theme.Accent.Render(s.Prompt) + f.line.View(max(width-len(s.Prompt)-8, 12))}
 	if s.Judge {
 		say := "a good one"
-		if weak := keyfile.JudgePassphrase([]byte(f.input.Value())); weak != "" {
+		if weak := keyfile.JudgePassphrase([]byte(f.line.Text())); weak != "" {
 			say = weak
 		}
 		lines = append(lines, "   "+f.theme.Faint.Render("  "+say))
 	}
 	return lines
-}
-
-// Hints are the form's keys.
-func Hints() []theme.Hint {
-	return []theme.Hint{{Key: "enter", Does: "go on"}, {Key: "esc", Does: "leave it"}}
 }

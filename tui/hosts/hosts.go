@@ -12,26 +12,23 @@ import (
 	"strings"
 	"time"
 
-	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 	"golang.org/x/crypto/ssh"
 
+	"meatus/core/engine"
 	"meatus/core/gate"
 	"meatus/core/sanitize"
 	"meatus/core/trail"
 	"meatus/core/vouch"
 	"meatus/core/workspace"
 	"meatus/tui/fit"
+	"meatus/tui/line"
+	"meatus/tui/place"
 	"meatus/tui/scroll"
-	"meatus/tui/theme"
 )
 
-// Left says that the place was left for Routes.
-type Left struct{}
-
-// Changed says that the record was written.
-type Changed struct{ Say string }
-
+// The messages of the place's own: the record, what is known of one host besides its
+// keys, what an import would add, and what became of something that was done.
 type (
 	read struct {
 		hosts   []vouch.Host
@@ -42,6 +39,10 @@ type (
 		of        string
 		sightings []trail.Sighting
 		expected  []vouch.Expected
+	}
+	toImport struct {
+		list   []vouch.Expected
+		unread []string
 	}
 	done struct {
 		say string
@@ -70,9 +71,7 @@ var askings = map[asking]string{
 
 // Model is the place.
 type Model struct {
-	theme         *theme.Theme
-	record        *vouch.Record
-	trail         *trail.Trail // nil where there is none
+	s             *place.Services
 	sessions      map[string][]string
 	width, height int
 	hosts         []vouch.Host
@@ -82,7 +81,7 @@ type Model struct {
 	seen          seen
 	err           error
 	asking        asking
-	input         textinput.Model
+	line          *line.Line
 	find          string
 	pattern       string
 	expected      []vouch.Expected
@@ -90,18 +89,15 @@ type Model struct {
 	wanted        string // the host to go to when the record is read
 }
 
-// New returns the place for a workspace.
-func New(ws *workspace.Workspace, t *trail.Trail, th *theme.Theme) *Model {
-	m := &Model{theme: th, record: ws.Vouched, trail: t, input: textinput.New()}
-	m.input.Prompt = ""
-	m.input.SetVirtualCursor(true)
-	th.Input(&m.input)
-	m.SetWorkspace(ws)
+// New returns the place.
+func New(s *place.Services) place.Place {
+	m := &Model{s: s, line: line.New(s.Theme, "")}
+	m.setWorkspace(s.Workspace())
 	return m
 }
 
-// SetWorkspace says which sessions there are.
-func (m *Model) SetWorkspace(ws *workspace.Workspace) {
+// setWorkspace says which sessions there are.
+func (m *Model) setWorkspace(ws *workspace.Workspace) {
 	m.sessions = map[string][]string{}
 	for _, s := range ws.Book.Sessions {
 		where := at(s.Host.V, s.Port.V)
@@ -113,26 +109,34 @@ func at(host string, port int) string {
 	return net.JoinHostPort(strings.ToLower(host), strconv.Itoa(port))
 }
 
-// SetTheme changes the styles.
-func (m *Model) SetTheme(t *theme.Theme) {
-	m.theme = t
-	t.Input(&m.input)
-}
-
 // SetSize changes the size of the place.
-func (m *Model) SetSize(width, height int) {
-	m.width, m.height = width, height
-	m.input.SetWidth(max(width-50, 20))
+func (m *Model) SetSize(width, height int) { m.width, m.height = width, height }
+
+// Show reads the record anew.
+func (m *Model) Show() tea.Cmd { return m.read() }
+
+// Hide is called when the place is left.
+func (m *Model) Hide() {}
+
+// Typing tells whether keys go into what is asked for.
+func (m *Model) Typing() bool { return m.asking != nothing }
+
+// Note is what is to be said at the foot.
+func (m *Model) Note() string {
+	if m.asking == agreeImport {
+		return ""
+	}
+	return m.note
 }
 
-// Read reads the record anew.
-func (m *Model) Read() tea.Cmd {
-	record := m.record
-	return func() tea.Msg {
+// read reads the record anew.
+func (m *Model) read() tea.Cmd {
+	record := m.s.Workspace().Vouched
+	return m.s.Run(func() tea.Msg {
 		hosts, err := record.Hosts()
 		signers, _ := record.Signers()
 		return read{hosts, signers, err}
-	}
+	})
 }
 
 // look reads what is known about the selected host besides its keys.
@@ -141,15 +145,15 @@ func (m *Model) look() tea.Cmd {
 	if !ok {
 		return nil
 	}
-	t, record := m.trail, m.record
-	return func() tea.Msg {
+	t, record := m.s.Trail, m.s.Workspace().Vouched
+	return m.s.Run(func() tea.Msg {
 		s := seen{of: at(h.Name, h.Port)}
 		if t != nil {
 			s.sightings, _ = t.Sightings(h.Name, h.Port)
 		}
 		s.expected, _ = record.ExpectedOf(h.Name, h.Port)
 		return s
-	}
+	})
 }
 
 func (m *Model) selected() (vouch.Host, bool) {
@@ -159,10 +163,13 @@ func (m *Model) selected() (vouch.Host, bool) {
 	return m.hosts[m.shown[m.at.At]], true
 }
 
-// Select moves to a host where it is there, also when the record is next read.
-func (m *Model) Select(host string, port int) {
-	m.wanted = at(host, port)
-	m.moveTo(host, port)
+// Select moves to the host of a session, also when the record is next read.
+func (m *Model) Select(session string) {
+	if r, ok := m.s.Plan(session); ok {
+		t := r.Target()
+		m.wanted = at(t.Host, t.Port)
+		m.moveTo(t.Host, t.Port)
+	}
 }
 
 func (m *Model) moveTo(host string, port int) {
@@ -174,9 +181,28 @@ func (m *Model) moveTo(host string, port int) {
 	m.move(0)
 }
 
-// Update takes a message while the place has focus. It returns what is asked of
-// the frame, or nil, and what is to be run.
-func (m *Model) Update(msg tea.Msg) (wish tea.Msg, cmd tea.Cmd) {
+// Table is what can be done.
+func (m *Model) Table() place.Table {
+	switch m.asking {
+	case nothing:
+		h, ok := m.selected()
+		return place.Table{
+			place.On("esc q ctrl+c", "to Routes", m.leave),
+			place.On("/", "find", func() tea.Cmd { return m.ask(finding, m.find) }),
+			place.On("p", "expect fingerprints", func() tea.Cmd { return m.ask(importing, "") }),
+			place.On("t", "trust a signer", m.askSigner),
+			place.On("D", "retire", func() tea.Cmd { m.asking = agreeRetire; return nil }).If(func() bool { return ok && len(h.Current()) > 0 }),
+			place.On("x", "export SSHFP", func() tea.Cmd { return m.ask(exporting, "hosts.sshfp") }),
+			place.On("r", "read again", m.read).Ranked(place.InHelp),
+		}
+	case agreeImport, agreeRetire:
+		return place.Table{place.On("enter", "do it", m.agreed), place.On("esc ctrl+c", "do not", m.refused)}
+	}
+	return place.Table{place.On("enter", "go on", m.answered), place.On("esc ctrl+c", "leave it", m.refused)}
+}
+
+// Update takes a message.
+func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case read:
 		m.hosts, m.signers, m.err = msg.hosts, msg.signers, msg.err
@@ -186,175 +212,201 @@ func (m *Model) Update(msg tea.Msg) (wish tea.Msg, cmd tea.Cmd) {
 			m.moveTo(host, n)
 			m.wanted = ""
 		}
-		return nil, m.look()
+		return m.look()
 	case seen:
 		m.seen = msg
+	case toImport:
+		m.offer(msg)
 	case done:
 		m.note = msg.say
 		if msg.err != nil {
 			m.note = msg.err.Error()
-			return nil, m.Read()
 		}
-		return Changed{msg.say}, m.Read()
-	case tea.MouseWheelMsg:
-		m.at.Take(msg, len(m.shown), m.room())
-		return nil, m.look()
+		return m.read()
+	case place.Heard:
+		if c, ok := msg.Event.(engine.Changed); ok {
+			m.setWorkspace(c.Workspace)
+		}
 	case tea.PasteMsg:
-		return nil, m.paste(msg.Content)
+		return m.paste(msg)
 	case tea.KeyPressMsg:
-		if m.asking != nothing {
-			return nil, m.answer(msg)
-		}
-		return m.key(msg)
-	}
-	return nil, nil
-}
-
-func (m *Model) key(msg tea.KeyPressMsg) (wish tea.Msg, cmd tea.Cmd) {
-	m.note = ""
-	if m.at.Take(msg, len(m.shown), m.room()) {
-		return nil, m.look()
-	}
-	switch msg.String() {
-	case "/":
-		m.ask(finding, m.find)
-	case "p":
-		m.ask(importing, "")
-	case "t":
-		h, _ := m.selected()
-		_, domain, dotted := strings.Cut(h.Name, ".")
-		if !dotted || net.ParseIP(h.Name) != nil {
-			domain = "example"
-		}
-		m.ask(pattern, "*."+domain)
-	case "x":
-		m.ask(exporting, "hosts.sshfp")
-	case "D":
-		if h, ok := m.selected(); ok && len(h.Current()) > 0 {
-			m.asking = agreeRetire
-		}
-	case "r":
-		return nil, m.Read()
-	case "esc", "q", "ctrl+c":
-		if m.find != "" {
-			m.find = ""
-			m.narrow()
-			return nil, m.look()
-		}
-		return Left{}, nil
-	}
-	return nil, m.look()
-}
-
-func (m *Model) ask(what asking, proposed string) {
-	m.asking = what
-	m.input.SetValue(proposed)
-	m.input.CursorEnd()
-	m.input.Focus()
-}
-
-// paste takes several lines for an import, and one for whatever is asked.
-func (m *Model) paste(text string) tea.Cmd {
-	switch {
-	case m.asking == nothing || m.asking == importing && strings.Contains(strings.TrimSpace(text), "\n"):
-		m.takeImport(text)
-	case m.asking != agreeImport && m.asking != agreeRetire:
-		m.input, _ = m.input.Update(tea.PasteMsg{Content: text})
+		return m.typed(msg)
 	}
 	return nil
 }
 
-func (m *Model) answer(msg tea.KeyPressMsg) tea.Cmd {
-	key := msg.String()
-	asked := m.asking
-	if key == "esc" || key == "ctrl+c" {
-		m.asking, m.expected = nothing, nil
-		if asked == finding {
-			m.find = ""
-			m.narrow()
-		}
+// Click moves with the wheel.
+func (m *Model) Click(msg tea.MouseMsg) tea.Cmd {
+	if m.at.Take(msg, len(m.shown), m.room()) {
 		return m.look()
 	}
-	if asked == agreeImport || asked == agreeRetire {
-		m.asking = nothing
-		if key != "enter" {
-			m.note = "nothing was changed"
-			return nil
+	return nil
+}
+
+// typed takes a key that is no action.
+func (m *Model) typed(msg tea.KeyPressMsg) tea.Cmd {
+	switch m.asking {
+	case nothing:
+		m.note = ""
+		if m.at.Take(msg, len(m.shown), m.room()) {
+			return m.look()
 		}
-		if asked == agreeRetire {
-			return m.retire()
-		}
-		return m.doImport()
-	}
-	if key != "enter" {
-		m.input, _ = m.input.Update(msg)
-		if asked == finding {
-			m.find = m.input.Value()
+	case agreeImport, agreeRetire:
+		return m.refused()
+	default:
+		m.line.Take(msg)
+		if m.asking == finding {
+			m.find = m.line.Text()
 			m.narrow()
 			return m.look()
 		}
-		return nil
 	}
-	m.asking = nothing
-	text := strings.TrimSpace(m.input.Value())
+	return nil
+}
+
+func (m *Model) leave() tea.Cmd {
+	if m.find != "" {
+		m.find = ""
+		m.narrow()
+		return m.look()
+	}
+	return m.s.Go("0", "")
+}
+
+func (m *Model) ask(what asking, proposed string) tea.Cmd {
+	m.asking, m.note = what, ""
+	m.line.Begin(proposed)
+	return nil
+}
+
+func (m *Model) askSigner() tea.Cmd {
+	h, _ := m.selected()
+	_, domain, dotted := strings.Cut(h.Name, ".")
+	if !dotted || net.ParseIP(h.Name) != nil {
+		domain = "example"
+	}
+	return m.ask(pattern, "*."+domain)
+}
+
+// paste takes several lines for an import, and one for whatever is asked.
+func (m *Model) paste(msg tea.PasteMsg) tea.Cmd {
 	switch {
-	case asked == importing:
-		m.takeImport(text)
-	case asked == pattern && text != "":
+	case m.asking == nothing || m.asking == importing && strings.Contains(strings.TrimSpace(msg.Content), "\n"):
+		return m.readImport(msg.Content)
+	case m.asking != agreeImport && m.asking != agreeRetire:
+		m.line.Take(msg)
+	}
+	return nil
+}
+
+// refused gives up what is asked for.
+func (m *Model) refused() tea.Cmd {
+	was := m.asking
+	m.asking, m.expected = nothing, nil
+	switch was {
+	case finding:
+		m.find = ""
+		m.narrow()
+	case agreeImport, agreeRetire:
+		m.note = "nothing was changed"
+	}
+	return m.look()
+}
+
+// agreed does what was agreed to.
+func (m *Model) agreed() tea.Cmd {
+	was := m.asking
+	if m.asking = nothing; was == agreeRetire {
+		return m.retire()
+	}
+	return m.doImport()
+}
+
+// answered takes what was typed.
+func (m *Model) answered() tea.Cmd {
+	was, text := m.asking, strings.TrimSpace(m.line.Text())
+	m.asking = nothing
+	switch {
+	case was == importing:
+		return m.readImport(text)
+	case was == pattern && text != "":
 		m.pattern = text
-		m.ask(signingKey, "")
-	case asked == signingKey:
-		record, like := m.record, m.pattern
-		return func() tea.Msg {
+		return m.ask(signingKey, "")
+	case was == signingKey:
+		record, like := m.s.Workspace().Vouched, m.pattern
+		return m.change(func() (string, error) {
 			s, err := record.Trust(like, text, time.Now())
-			return done{fmt.Sprintf("%s is trusted to sign for hosts like %s", s.SHA256, like), err}
-		}
-	case asked == exporting && text != "":
+			return fmt.Sprintf("%s is trusted to sign for hosts like %s", s.SHA256, like), err
+		})
+	case was == exporting && text != "":
 		return m.export(text)
 	}
 	return nil
 }
 
-// takeImport reads fingerprints from a text, or from the file it names, and asks
-// for a yes.
-func (m *Model) takeImport(text string) {
-	if info, err := os.Stat(text); err == nil && info.Mode().IsRegular() && info.Size() < 4<<20 {
-		if read, err := os.ReadFile(text); err == nil {
-			text = string(read)
+// change changes the record off the interface's goroutine. Everything that rests on it
+// is judged anew, and the trail has it.
+func (m *Model) change(do func() (say string, err error)) tea.Cmd {
+	b, record := m.s.Board, m.s.Record
+	return m.s.Run(func() tea.Msg {
+		say, err := do()
+		if err == nil {
+			b.Rejudge()
+			record(trail.Entry{Kind: trail.Vouch, Say: say})
 		}
-	}
+		return done{say, err}
+	})
+}
+
+// maxImport is how long a file of fingerprints is read, in bytes.
+const maxImport = 4 << 20
+
+// readImport reads fingerprints from a text, or from the file it names.
+func (m *Model) readImport(text string) tea.Cmd {
 	h, _ := m.selected()
-	list, unread := vouch.ReadExpected(text, h.Name, h.Port)
-	if len(list) == 0 {
+	return m.s.Run(func() tea.Msg {
+		if info, err := os.Stat(text); err == nil && info.Mode().IsRegular() && info.Size() < maxImport {
+			if read, err := os.ReadFile(text); err == nil {
+				text = string(read)
+			}
+		}
+		list, unread := vouch.ReadExpected(text, h.Name, h.Port)
+		return toImport{list, unread}
+	})
+}
+
+// offer asks for a yes to an import.
+func (m *Model) offer(msg toImport) {
+	if len(msg.list) == 0 {
 		m.note = "no fingerprint was found"
-		if len(unread) > 0 {
-			m.note += ": " + unread[0]
+		if len(msg.unread) > 0 {
+			m.note += ": " + msg.unread[0]
 		}
 		return
 	}
-	m.expected, m.asking = list, agreeImport
-	m.note = fmt.Sprintf("%d fingerprints", len(list))
-	if len(unread) > 0 {
-		m.note += fmt.Sprintf(", %d lines not understood: %s", len(unread), unread[0])
+	m.expected, m.asking = msg.list, agreeImport
+	m.note = fmt.Sprintf("%d fingerprints", len(msg.list))
+	if len(msg.unread) > 0 {
+		m.note += fmt.Sprintf(", %d lines not understood: %s", len(msg.unread), msg.unread[0])
 	}
 }
 
 func (m *Model) doImport() tea.Cmd {
-	record, list := m.record, m.expected
+	record, list := m.s.Workspace().Vouched, m.expected
 	m.expected = nil
-	return func() tea.Msg {
+	return m.change(func() (string, error) {
 		n, err := record.Expect(list, time.Now())
-		return done{fmt.Sprintf("%d fingerprints are expected now; a first visit compares them", n), err}
-	}
+		return fmt.Sprintf("%d fingerprints are expected now; a first visit compares them", n), err
+	})
 }
 
 func (m *Model) retire() tea.Cmd {
 	h, _ := m.selected()
-	record := m.record
-	return func() tea.Msg {
+	record := m.s.Workspace().Vouched
+	return m.change(func() (string, error) {
 		err := record.Retire(h.Name, h.Port, time.Now(), "retired by a person")
-		return done{h.Name + " is history; the next visit is a first one", err}
-	}
+		return h.Name + " is history; the next visit is a first one", err
+	})
 }
 
 func (m *Model) export(path string) tea.Cmd {
@@ -362,7 +414,7 @@ func (m *Model) export(path string) tea.Cmd {
 	for _, h := range m.hosts {
 		all = append(all, h.Keys...)
 	}
-	return func() tea.Msg {
+	return m.s.Run(func() tea.Msg {
 		text := vouch.SSHFP(all)
 		f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
 		if err == nil {
@@ -371,7 +423,7 @@ func (m *Model) export(path string) tea.Cmd {
 		}
 		where, _ := filepath.Abs(path)
 		return done{fmt.Sprintf("%d records are in %s; hosts known by address alone have none", strings.Count(text, "\n"), workspace.Short(where)), err}
-	}
+	})
 }
 
 func (m *Model) narrow() {
@@ -389,20 +441,20 @@ func (m *Model) narrow() {
 }
 
 // room is how many hosts fit.
-func (m *Model) room() int { return max(m.height*45/100-2, 3) }
+func (m *Model) room() int { return max((m.height+1)*45/100-2, 3) }
 
 func (m *Model) move(by int) { m.at.Move(by, len(m.shown), m.room()) }
 
 // View draws the place.
 func (m *Model) View() []string {
-	t := m.theme
+	t := m.s.Theme
 	title := t.Accent.Render("hosts")
 	if m.find != "" && m.asking != finding {
 		title += t.Accent.Render(" / ") + t.Strong.Render(m.find)
 	}
 	lines := []string{t.Title(title, t.Faint.Render(fmt.Sprintf("%d known · %d signing keys", len(m.hosts), len(m.signers))), m.width, fit.Spread)}
 	if word, ok := askings[m.asking]; ok {
-		lines = append(lines, "   "+t.Accent.Render(word)+m.input.View())
+		lines = append(lines, "   "+t.Accent.Render(word)+m.line.View(max(m.width-50, 20)))
 	}
 	switch {
 	case m.err != nil:
@@ -427,18 +479,11 @@ func (m *Model) View() []string {
 	if ok {
 		lines = append(lines, m.detail(h)...)
 	}
-	foot := fit.Spread(t.Rule.Render("─ ")+t.Keys(m.hints()...)+" ", "", m.width, t.Rule.Render("─"))
-	if m.note != "" && m.asking != agreeImport {
-		foot = " " + t.Accent.Render(fit.Cut(m.note, m.width-2))
-	}
-	for len(lines) < m.height-1 {
-		lines = append(lines, "")
-	}
-	return append(lines[:max(m.height-1, 0)], foot)
+	return lines
 }
 
 func (m *Model) row(h vouch.Host, selected bool) string {
-	t := m.theme
+	t := m.s.Theme
 	pointer, name := "  ", fit.Pad(at(h.Name, h.Port), min(28, m.width/3))
 	if selected {
 		pointer, name = t.Accent.Render("❯ "), t.Strong.Render(name)
@@ -466,7 +511,7 @@ func day(when time.Time) string { return when.Local().Format("2 Jan 2006") }
 
 // detail is everything known about a host.
 func (m *Model) detail(h vouch.Host) []string {
-	t := m.theme
+	t := m.s.Theme
 	var lines []string
 	say := func(format string, args ...any) {
 		lines = append(lines, fit.Cut("   "+fmt.Sprintf(format, args...), m.width))
@@ -486,7 +531,7 @@ func (m *Model) detail(h vouch.Host) []string {
 		}
 		say("        %s", t.Faint.Render(fmt.Sprintf("%s, vouched %s %s, at %s%s", k.Algorithm, k.When.Local().Format("2 Jan 2006 15:04"), how, sanitize.Line(k.Address, 60), end)))
 	}
-	if key, err := lastKey(h); err == nil && m.height > 30 {
+	if key, err := lastKey(h); err == nil && m.height > 29 {
 		for _, n := range vouch.Notations[1:] {
 			say("%s %s", t.Faint.Render(fit.Pad(n.Name, 11)), t.Faint.Render(n.Write(key)))
 		}
@@ -532,15 +577,4 @@ func lastKey(h vouch.Host) (ssh.PublicKey, error) {
 		return nil, errors.New("it has none")
 	}
 	return current[len(current)-1].PublicKey()
-}
-
-// hints are the keys of the place.
-func (m *Model) hints() []theme.Hint {
-	switch m.asking {
-	case nothing:
-		return []theme.Hint{{Key: "esc", Does: "to Routes"}, {Key: "/", Does: "find"}, {Key: "p", Does: "expect fingerprints"}, {Key: "t", Does: "trust a signer"}, {Key: "D", Does: "retire"}, {Key: "x", Does: "export SSHFP"}}
-	case agreeImport, agreeRetire:
-		return []theme.Hint{{Key: "enter", Does: "do it"}, {Key: "esc", Does: "do not"}}
-	}
-	return []theme.Hint{{Key: "enter", Does: "go on"}, {Key: "esc", Does: "leave it"}}
 }

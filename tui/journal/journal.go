@@ -7,36 +7,31 @@ import (
 	"fmt"
 	"strings"
 	"time"
-	"unicode/utf8"
 
 	tea "charm.land/bubbletea/v2"
 
+	"meatus/core/draw"
 	"meatus/core/gate"
 	"meatus/core/trail"
+	"meatus/core/work"
 	"meatus/tui/fit"
+	"meatus/tui/line"
+	"meatus/tui/place"
 	"meatus/tui/scroll"
-	"meatus/tui/theme"
 )
 
 // shown is how many entries are read at most.
 const shown = 2000
 
-// Left says that the place was left for Routes.
-type Left struct{}
-
-// Draw asks the frame to draw who was connected where.
-type Draw struct{}
-
 // Model is the place.
 type Model struct {
-	theme         *theme.Theme
-	trail         *trail.Trail // nil where there is none
-	why           string       // why there is none
+	s             *place.Services
 	width, height int
 	entries       []trail.Entry
 	at            scroll.Cursor
 	filter        trail.Filter
 	typing        bool
+	line          *line.Line
 	err           error
 	asked         int // readings asked for; answers to older ones are dropped
 }
@@ -47,101 +42,123 @@ type read struct {
 	err     error
 }
 
-// New returns the place for a trail, which may be nil; why then says why.
-func New(t *trail.Trail, why string, th *theme.Theme) *Model {
-	return &Model{trail: t, why: why, theme: th}
+// New returns the place.
+func New(s *place.Services) place.Place {
+	return &Model{s: s, line: line.New(s.Theme, "")}
 }
-
-// SetTheme changes the styles.
-func (m *Model) SetTheme(t *theme.Theme) { m.theme = t }
 
 // SetSize changes the size of the place.
 func (m *Model) SetSize(width, height int) { m.width, m.height = width, height }
 
-// Read reads the trail anew.
-func (m *Model) Read() tea.Cmd {
-	if m.trail == nil {
+// Show reads the trail anew.
+func (m *Model) Show() tea.Cmd { return m.read() }
+
+// Hide is called when the place is left.
+func (m *Model) Hide() {}
+
+// Typing tells whether keys go into what is looked for.
+func (m *Model) Typing() bool { return m.typing }
+
+// read reads the trail anew.
+func (m *Model) read() tea.Cmd {
+	if m.s.Trail == nil {
 		return nil
 	}
 	m.asked++
-	t, f, asked := m.trail, m.filter, m.asked
+	t, f, asked := m.s.Trail, m.filter, m.asked
 	f.Limit = shown
-	return func() tea.Msg {
+	return m.s.Run(func() tea.Msg {
 		entries, err := t.Read(context.Background(), f)
 		return read{asked, entries, err}
+	})
+}
+
+// Table is what can be done.
+func (m *Model) Table() place.Table {
+	if m.typing {
+		return place.Table{
+			place.On("enter tab", "keep it", func() tea.Cmd { m.typing = false; return nil }),
+			place.On("esc ctrl+c", "show all", func() tea.Cmd { m.typing = false; return m.find("") }),
+		}
+	}
+	return place.Table{
+		place.On("up down", "choose", nil),
+		place.On("/", "find", func() tea.Cmd { m.typing = true; m.line.Begin(m.filter.Text); return nil }),
+		place.On("f", "failures only", m.failures),
+		place.On("r", "read again", m.read),
+		place.On("x", "draw who was where", m.draw),
+		place.On("esc q ctrl+c", "to Routes", m.leave),
 	}
 }
 
-// Update takes a message while the place has focus. It returns what is asked of
-// the frame, or nil, and what is to be run.
-func (m *Model) Update(msg tea.Msg) (wish tea.Msg, cmd tea.Cmd) {
+// Update takes a message.
+func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case read:
 		if msg.asked == m.asked {
 			m.entries, m.err = msg.entries, msg.err
 			m.move(0)
 		}
-	case tea.MouseWheelMsg:
-		m.at.Take(msg, len(m.entries), m.room())
-	case tea.KeyPressMsg:
+	case tea.KeyPressMsg, tea.PasteMsg:
 		if m.typing {
-			return nil, m.typed(msg)
+			m.line.Take(msg)
+			return m.find(m.line.Text())
 		}
-		return m.key(msg)
+		m.at.Take(msg, len(m.entries), m.room())
 	}
-	return nil, nil
+	return nil
 }
 
-func (m *Model) key(msg tea.KeyPressMsg) (wish tea.Msg, cmd tea.Cmd) {
-	if m.at.Take(msg, len(m.entries), m.room()) {
-		return nil, nil
-	}
-	switch msg.String() {
-	case "/":
-		m.typing = true
-	case "f":
-		m.filter.Failed = !m.filter.Failed
-		m.at.At = 0
-		return nil, m.Read()
-	case "r":
-		return nil, m.Read()
-	case "x":
-		return Draw{}, nil
-	case "esc", "q", "ctrl+c":
-		if m.filter.Text != "" {
-			m.filter.Text = ""
-			return nil, m.Read()
-		}
-		return Left{}, nil
-	}
-	return nil, nil
+// Click moves with the wheel.
+func (m *Model) Click(msg tea.MouseMsg) tea.Cmd {
+	m.at.Take(msg, len(m.entries), m.room())
+	return nil
 }
 
-func (m *Model) typed(msg tea.KeyPressMsg) tea.Cmd {
-	switch msg.String() {
-	case "esc", "ctrl+c":
-		m.typing, m.filter.Text = false, ""
-	case "enter", "tab":
-		m.typing = false
+// find shows the entries that hold a text.
+func (m *Model) find(text string) tea.Cmd {
+	if text == m.filter.Text {
 		return nil
-	case "backspace":
-		_, size := utf8.DecodeLastRuneInString(m.filter.Text)
-		m.filter.Text = m.filter.Text[:len(m.filter.Text)-size]
-	default:
-		m.filter.Text += msg.Text
 	}
-	m.at.At = 0
-	return m.Read()
+	m.filter.Text, m.at.At = text, 0
+	return m.read()
+}
+
+func (m *Model) failures() tea.Cmd {
+	m.filter.Failed, m.at.At = !m.filter.Failed, 0
+	return m.read()
+}
+
+func (m *Model) leave() tea.Cmd {
+	if m.filter.Text != "" {
+		return m.find("")
+	}
+	return m.s.Go("0", "")
+}
+
+// draw draws who was connected where over the last day.
+func (m *Model) draw() tea.Cmd {
+	t, title := m.s.Trail, m.s.Title
+	if t == nil {
+		return nil
+	}
+	return m.s.Draw(place.Drawing{Kind: "timeline", Of: "who was connected where over the last day", Private: "the accounts here", Make: func(private bool) work.Draw {
+		return work.Draw{Of: "the last day", Make: func(ctx context.Context) (draw.Drawing, error) {
+			l, err := work.Timeline(ctx, t, title, nil, 24*time.Hour, time.Now())
+			l.Private = private
+			return l, err
+		}}
+	}})
 }
 
 // room is how many entries fit.
-func (m *Model) room() int { return max(m.height-6, 1) }
+func (m *Model) room() int { return max(m.height-5, 1) }
 
 func (m *Model) move(by int) { m.at.Move(by, len(m.entries), m.room()) }
 
 // View draws the place.
 func (m *Model) View() []string {
-	t := m.theme
+	t := m.s.Theme
 	note := fmt.Sprintf("%d entries", len(m.entries))
 	if len(m.entries) == shown {
 		note = fmt.Sprintf("the newest %d", shown)
@@ -151,15 +168,16 @@ func (m *Model) View() []string {
 	}
 	title := t.Accent.Render("trail")
 	if m.typing || m.filter.Text != "" {
-		title += t.Accent.Render(" / ") + t.Strong.Render(m.filter.Text)
+		text := t.Strong.Render(m.filter.Text)
 		if m.typing {
-			title += t.Accent.Render("▏")
+			text = m.line.View(30)
 		}
+		title += t.Accent.Render(" / ") + text
 	}
 	lines := []string{t.Title(title, t.Faint.Render(note), m.width, fit.Spread)}
 	switch {
-	case m.trail == nil:
-		for _, l := range fit.Wrap(m.why, m.width-6) {
+	case m.s.Trail == nil:
+		for _, l := range fit.Wrap(m.s.NoTrail.Error(), m.width-6) {
 			lines = append(lines, "   "+l)
 		}
 	case m.err != nil:
@@ -170,19 +188,16 @@ func (m *Model) View() []string {
 	for i := m.at.Top; i < min(m.at.Top+m.room(), len(m.entries)); i++ {
 		lines = append(lines, m.row(m.entries[i], i == m.at.At))
 	}
-	for len(lines) < m.height-4 {
+	for len(lines) < m.height-3 {
 		lines = append(lines, "")
 	}
 	lines = append(lines, t.Rule.Render(strings.Repeat("─", max(m.width, 0))))
 	lines = append(lines, m.detail()...)
-	for len(lines) < m.height-1 {
-		lines = append(lines, "")
-	}
-	return append(lines[:max(m.height-1, 0)], fit.Spread(t.Rule.Render("─ ")+t.Keys(m.hints()...)+" ", "", m.width, t.Rule.Render("─")))
+	return lines
 }
 
 func (m *Model) row(e trail.Entry, selected bool) string {
-	t := m.theme
+	t := m.s.Theme
 	pointer := "  "
 	if selected {
 		pointer = t.Accent.Render("❯ ")
@@ -210,7 +225,7 @@ func (m *Model) detail() []string {
 	if m.at.At >= len(m.entries) {
 		return nil
 	}
-	t, e := m.theme, m.entries[m.at.At]
+	t, e := m.s.Theme, m.entries[m.at.At]
 	head := fmt.Sprintf("%s  by %s", e.At.Local().Format("Monday, 2 January 2006, 15:04:05"), e.Who)
 	if e.Hop != "" && e.Hop != e.Session {
 		head += "  at " + e.Hop
@@ -231,11 +246,4 @@ func duration(d time.Duration) string {
 		return fit.RoundTrip(d)
 	}
 	return fit.Ago(d)
-}
-
-func (m *Model) hints() []theme.Hint {
-	if m.typing {
-		return []theme.Hint{{Key: "enter", Does: "keep it"}, {Key: "esc", Does: "show all"}}
-	}
-	return []theme.Hint{{Key: "↑↓", Does: "choose"}, {Key: "/", Does: "find"}, {Key: "f", Does: "failures only"}, {Key: "r", Does: "read again"}, {Key: "x", Does: "draw who was where"}, {Key: "esc", Does: "to Routes"}}
 }

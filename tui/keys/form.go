@@ -17,32 +17,34 @@ import (
 	"meatus/tui/form"
 )
 
-func (m *Model) ask(what string, steps ...form.Step) { m.form = form.New(m.theme, what, steps...) }
+func (m *Model) ask(what string, steps ...form.Step) tea.Cmd {
+	m.form = form.New(m.s.Theme, what, steps...)
+	return nil
+}
 
-// typed gives a message to the form.
-func (m *Model) typed(msg tea.Msg) (wish tea.Msg, cmd tea.Cmd) {
-	f := m.form
-	done, left, cmd := f.Update(msg)
-	if f.What == "find" {
-		if m.find = f.Typed(); left {
-			m.find = ""
-		}
+// typed gives a key, or what was pasted, to the form.
+func (m *Model) typed(msg tea.Msg) {
+	m.form.Take(msg)
+	if m.form.What == "find" {
+		m.find = m.form.Typed()
 		m.narrow()
 	}
-	switch {
-	case left:
-		m.form = nil
-	case done:
-		m.form = nil
-		return m.answered(f.What, f.Values)
+}
+
+// left gives the form up.
+func (m *Model) left() {
+	if m.form.What == "find" {
+		m.find = ""
+		m.narrow()
 	}
-	return nil, cmd
+	m.form = nil
 }
 
 var errTwice = errors.New("the two passphrases are not the same; nothing was done")
 
 // answered does what was asked for.
-func (m *Model) answered(what string, values []string) (wish tea.Msg, cmd tea.Cmd) {
+func (m *Model) answered(what string, values []string) tea.Cmd {
+	m.form = nil
 	k, _ := m.selected()
 	ws := m.ws
 	last := strings.TrimSpace(values[len(values)-1])
@@ -50,25 +52,30 @@ func (m *Model) answered(what string, values []string) (wish tea.Msg, cmd tea.Cm
 	if k.Sheet.Passphrase && len(values) > 0 {
 		old = []byte(values[0])
 	}
-	job := func(say string, do func() error) (tea.Msg, tea.Cmd) {
-		return nil, func() tea.Msg {
+	job := func(say string, do func() error) tea.Cmd {
+		return m.change(func() done {
 			if err := do(); err != nil {
 				return done{err: err}
 			}
 			return done{say: say}
-		}
+		})
 	}
 	switch what {
 	case "which":
-		m.whichKey(last)
+		return m.whichKey(last)
 	case "folder":
-		on := true
-		for _, dir := range ws.KeyFolders() {
-			on = on && dir != ws.Planner().KeyPath(last)
-		}
-		return job(map[bool]string{true: "looked through: ", false: "no more looked through: "}[on]+last, func() error { return ws.AddKeyFolder(last, on) })
+		return m.change(func() done {
+			on := true
+			for _, dir := range ws.KeyFolders() {
+				on = on && dir != ws.Planner().KeyPath(last)
+			}
+			if err := ws.AddKeyFolder(last, on); err != nil {
+				return done{err: err}
+			}
+			return done{say: map[bool]string{true: "looked through: ", false: "no more looked through: "}[on] + last}
+		})
 	case "split":
-		return nil, func() tea.Msg {
+		return m.change(func() done {
 			written, err := keyfile.SplitFile(ws.Planner().KeyPath(last), filepath.Join(ws.Dir, "keys"))
 			d := done{err: err}
 			for i, path := range written {
@@ -81,11 +88,11 @@ func (m *Model) answered(what string, values []string) (wish tea.Msg, cmd tea.Cm
 				d.say += " came out of " + filepath.Base(last)
 			}
 			return d
-		}
+		})
 	case "rename":
-		return nil, m.moveKey(k, "rename", last)
+		return m.moveKey(k, "rename", last)
 	case "retire":
-		return nil, m.moveKey(k, "retire", "")
+		return m.moveKey(k, "retire", "")
 	case "make":
 		return job(values[0]+" is made, its public half beside it", func() error { return makeKey(ws, values) })
 	case "passphrase":
@@ -100,7 +107,7 @@ func (m *Model) answered(what string, values []string) (wish tea.Msg, cmd tea.Cm
 		form, ok := map[string]keyfile.Container{"bcrypt": keyfile.Bcrypt, "pkcs8": keyfile.PKCS8, "pkcs1": keyfile.PKCS1, "sec1": keyfile.SEC1}[strings.ToLower(last)]
 		if !ok {
 			m.note = fmt.Sprintf("%q is no container that is written here", last)
-			return nil, nil
+			return nil
 		}
 		return job(filepath.Base(k.Path)+" is in "+string(form)+" now", func() error {
 			return keyfile.Rewrap(k.Path, old, keyfile.Wrapping{Container: form, Passphrase: old})
@@ -108,29 +115,29 @@ func (m *Model) answered(what string, values []string) (wish tea.Msg, cmd tea.Cm
 	case "public":
 		return job("the public half is in "+last, func() error { return writePublic(ws, k, old, last) })
 	case "hold":
-		return Hold{Path: k.Path, Passphrase: old}, nil
+		return m.hold(k, old)
 	case "install":
 		o, err := install.ParseOptions(last)
 		if err != nil {
 			m.note = err.Error()
-			return nil, nil
+			return nil
 		}
-		return Install{Path: k.Path, Session: strings.TrimSpace(values[0]), Options: o}, nil
+		return m.install(k, strings.TrimSpace(values[0]), o)
 	case "rotate":
-		return Rotate{Old: k.Path, New: keyAt(ws, values[0]), Sessions: strings.FieldsFunc(last, func(r rune) bool { return r == ',' || r == ' ' })}, nil
+		return m.rotate(k, keyAt(ws, values[0]), strings.FieldsFunc(last, func(r rune) bool { return r == ',' || r == ' ' }))
 	case "bind":
 		return m.bind(k, values)
 	case "unseal":
-		return nil, func() tea.Msg {
+		return m.s.Run(func() tea.Msg {
 			file, err := keyfile.Read(k.Path)
 			if err != nil {
 				return unsealed{err: err}
 			}
 			text, err := file.Unseal(last, old)
 			return unsealed{text, err}
-		}
+		})
 	}
-	return nil, nil
+	return nil
 }
 
 // keyAt is the path of a key that is named: a file of keys/, or a path.
@@ -143,9 +150,9 @@ func keyAt(ws *workspace.Workspace, name string) string {
 }
 
 // bind says in the sessions file what a key is meant for.
-func (m *Model) bind(k workspace.Key, values []string) (wish tea.Msg, cmd tea.Cmd) {
+func (m *Model) bind(k workspace.Key, values []string) tea.Cmd {
 	ws := m.ws
-	return nil, func() tea.Msg {
+	return m.change(func() done {
 		var d done
 		for i, field := range []string{"hosts", "stay", "confirm"} {
 			value := strings.TrimSpace(values[i])
@@ -167,7 +174,7 @@ func (m *Model) bind(k workspace.Key, values []string) (wish tea.Msg, cmd tea.Cm
 			d.moved.Book, d.say = b, "it is written what "+filepath.Base(k.Path)+" is meant for"
 		}
 		return d
-	}
+	})
 }
 
 // makeKey makes a key pair in keys/ of what was typed: name, kind, passphrase and

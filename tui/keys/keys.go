@@ -3,6 +3,7 @@
 package keys
 
 import (
+	"context"
 	"fmt"
 	"path/filepath"
 	"strconv"
@@ -12,62 +13,37 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"meatus/core/book"
+	"meatus/core/draw"
+	"meatus/core/engine"
 	"meatus/core/gate"
 	"meatus/core/install"
 	"meatus/core/keyfile"
-	"meatus/core/ring"
+	"meatus/core/trail"
+	"meatus/core/work"
 	"meatus/core/workspace"
 	"meatus/tui/fit"
 	"meatus/tui/form"
+	"meatus/tui/place"
 	"meatus/tui/scroll"
-	"meatus/tui/theme"
 )
 
-// Left says that the place was left for Routes.
-type Left struct{}
-
-// Changed says that a key file was changed, and the sessions where Book is not
-// nil.
-type Changed struct {
-	Say  string
-	Book *book.Book
-}
-
-// Hold asks the frame to hold a key in the ring.
-type Hold struct {
-	Path       string
-	Passphrase []byte
-}
-
-// Install asks the frame to put a key into the list at a session's machine.
-type Install struct {
-	Path, Session string
-	Options       install.Options
-}
-
-// Draw asks the frame to draw the routes of sessions.
-type Draw struct{ Sessions []string }
-
-// Rotate asks the frame to put one key in the place of another, at some sessions'
-// machines or at all.
-type Rotate struct {
-	Old, New string
-	Sessions []string
-}
-
-// Said is something to say at the foot of the place.
-type Said string
-
+// The messages of the place's own: the keys there are, what became of something that was
+// done, an opened password, and that it is time to look or to forget.
 type (
-	read []workspace.Key
+	read []sheet
 	done struct {
 		say   string
 		moved workspace.Moved
 		err   error
 	}
+	said     string
 	unsealed struct {
 		text []byte
 		err  error
+	}
+	which struct {
+		asked string
+		fit   []workspace.Opens
 	}
 	forgetSecret struct{ n int }
 	lookAgain    struct{}
@@ -86,12 +62,13 @@ const (
 
 // Model is the place.
 type Model struct {
-	theme         *theme.Theme
+	s             *place.Services
 	ws            *workspace.Workspace
 	width, height int
-	keys          []workspace.Key
+	keys          []sheet
 	shown         []int
 	loaded        bool
+	shows         bool
 	ticking       bool
 	stamp         string    // of the folders, when they were looked at
 	read          time.Time // when all keys were
@@ -99,113 +76,142 @@ type Model struct {
 	find          string
 	form          *form.Form
 	note          string
-	page          int               // of the keys at the foot
 	which         []workspace.Opens // the answer to which key fits
 	asked         string
 	opened        []byte // a password, shown for a while
 	opening       int    // counts them
-	held          func() []ring.Entry
 }
 
-// New returns the place for a workspace; held tells which keys are in the ring.
-func New(ws *workspace.Workspace, held func() []ring.Entry, t *theme.Theme) *Model {
-	return &Model{ws: ws, held: held, theme: t}
-}
-
-// SetWorkspace says which sessions there are.
-func (m *Model) SetWorkspace(ws *workspace.Workspace) { m.ws = ws }
-
-// SetTheme changes the styles.
-func (m *Model) SetTheme(t *theme.Theme) {
-	m.theme = t
-	if m.form != nil {
-		m.form.SetTheme(t)
-	}
-}
+// New returns the place.
+func New(s *place.Services) place.Place { return &Model{s: s, ws: s.Workspace()} }
 
 // SetSize changes the size of the place.
 func (m *Model) SetSize(width, height int) { m.width, m.height = width, height }
 
-// Say says something at the foot of the place.
-func (m *Model) Say(note string) { m.note = note }
-
-// Read reads the keys anew, and goes on looking for new ones.
-func (m *Model) Read() tea.Cmd {
-	ws := m.ws
-	look := func() tea.Msg { return read(ws.Keys()) }
-	m.read = time.Now()
-	return tea.Batch(look, m.tick())
+// Show reads the keys anew, and goes on looking for new ones while the place shows.
+func (m *Model) Show() tea.Cmd {
+	m.shows = true
+	return m.readAll()
 }
 
-// tick looks again after a time, once.
+// Hide is called when the place is left: what is shown for a while is wiped.
+func (m *Model) Hide() {
+	m.shows, m.form = false, nil
+	m.forget()
+}
+
+// Typing tells whether keys go into a form.
+func (m *Model) Typing() bool { return m.form != nil }
+
+// Note is what is to be said at the foot.
+func (m *Model) Note() string {
+	if m.form != nil {
+		return ""
+	}
+	return m.note
+}
+
+// readAll reads all keys anew.
+func (m *Model) readAll() tea.Cmd {
+	ws, held, logins := m.ws, m.s.Walker.Ring.Entries, m.s.Trail
+	m.read = time.Now()
+	return tea.Batch(m.s.Run(func() tea.Msg { return read(sheets(ws, held(), logins)) }), m.tick())
+}
+
+// tick looks again after a time, once, while the place shows.
 func (m *Model) tick() tea.Cmd {
-	if m.ticking {
+	if m.ticking || !m.shows {
 		return nil
 	}
 	m.ticking = true
-	return tea.Tick(arrivalEvery, func(time.Time) tea.Msg { return lookAgain{} })
+	return m.s.After(arrivalEvery, lookAgain{})
 }
 
 func (m *Model) selected() (workspace.Key, bool) {
 	if m.at.At >= len(m.shown) {
 		return workspace.Key{}, false
 	}
+	return m.keys[m.shown[m.at.At]].Key, true
+}
+
+// chosen is the sheet of the chosen key.
+func (m *Model) chosen() (sheet, bool) {
+	if m.at.At >= len(m.shown) {
+		return sheet{}, false
+	}
 	return m.keys[m.shown[m.at.At]], true
 }
 
-// Update takes a message while the place has focus. It returns what is asked of
-// the frame, or nil, and what is to be run.
-func (m *Model) Update(msg tea.Msg) (wish tea.Msg, cmd tea.Cmd) {
+// Update takes a message.
+func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case read:
 		m.take(msg)
 	case lookAgain:
 		m.ticking = false
+		if !m.shows {
+			return nil
+		}
 		ws := m.ws
-		return nil, func() tea.Msg { return looked{ws.KeysStamp()} }
+		return m.s.Run(func() tea.Msg { return looked{ws.KeysStamp()} })
 	case looked:
 		if msg.stamp != m.stamp || time.Since(m.read) > allEvery {
 			m.stamp = msg.stamp
-			return nil, m.Read()
+			return m.readAll()
 		}
-		return nil, m.tick()
+		return m.tick()
 	case done:
-		m.note = msg.say
-		if msg.err != nil {
-			m.note = msg.err.Error()
-			if msg.say != "" {
-				m.note = msg.say + ", but: " + msg.err.Error()
-			}
-		}
-		if msg.err != nil && msg.say == "" {
-			return nil, m.Read()
-		}
-		return Changed{m.note, msg.moved.Book}, m.Read()
+		m.note = msg.words()
+		return m.readAll()
+	case said:
+		m.note = string(msg)
+	case which:
+		m.showWhich(msg)
 	case unsealed:
-		return nil, m.show(msg)
+		return m.show(msg)
 	case forgetSecret:
 		if msg.n == m.opening {
 			m.forget()
 		}
-	case tea.MouseWheelMsg:
-		m.at.Take(msg, len(m.shown), m.room())
+	case place.Heard:
+		if c, ok := msg.Event.(engine.Changed); ok {
+			m.ws = c.Workspace
+		}
 	case tea.PasteMsg:
 		if m.form == nil { // what is pasted is asked about
-			m.whichKey(msg.Content)
-			return nil, nil
+			return m.whichKey(msg.Content)
 		}
-		return m.typed(msg)
+		m.typed(msg)
 	case tea.KeyPressMsg:
+		m.note = ""
 		if m.form != nil {
-			return m.typed(msg)
+			m.typed(msg)
+		} else {
+			m.at.Take(msg, len(m.shown), m.room())
 		}
-		return m.key(msg)
 	}
-	return nil, nil
+	return nil
+}
+
+// words say what became of something that was done.
+func (d done) words() string {
+	switch {
+	case d.err == nil:
+		return d.say
+	case d.say == "":
+		return d.err.Error()
+	}
+	return d.say + ", but: " + d.err.Error()
+}
+
+// Click moves with the wheel.
+func (m *Model) Click(msg tea.MouseMsg) tea.Cmd {
+	m.at.Take(msg, len(m.shown), m.room())
+	return nil
 }
 
 // take takes the keys as they are now, and says what has newly arrived.
-func (m *Model) take(keys []workspace.Key) {
+func (m *Model) take(keys []sheet) {
 	path := ""
 	if k, ok := m.selected(); ok {
 		path = k.Path
@@ -244,121 +250,180 @@ func (m *Model) narrow() {
 }
 
 // room is how many keys fit.
-func (m *Model) room() int { return max(m.height-22, 4) }
+func (m *Model) room() int { return max(m.height-21, 4) }
 
 func (m *Model) move(by int) { m.at.Move(by, len(m.shown), m.room()) }
 
-func (m *Model) key(msg tea.KeyPressMsg) (wish tea.Msg, cmd tea.Cmd) {
-	m.note = ""
-	k, ok := m.selected()
-	if m.at.Take(msg, len(m.shown), m.room()) {
-		return nil, nil
+// Table is what can be done.
+func (m *Model) Table() place.Table {
+	if m.form != nil {
+		return m.form.Table(m.answered, m.left)
 	}
-	switch msg.String() {
-	case "esc", "q", "ctrl+c":
-		switch {
-		case m.opened != nil:
-			m.forget()
-		case m.asked != "":
-			m.asked, m.which = "", nil
-		case m.find != "":
-			m.find = ""
-			m.narrow()
-		default:
-			return Left{}, nil
-		}
-	case "/":
-		m.ask("find", form.Step{Prompt: "/ ", Value: m.find})
-	case "?":
-		m.page++
-	case "f":
-		m.ask("which", form.Step{Prompt: "a fingerprint, a public key, or the name of a key pair: "})
-	case "n":
-		m.ask("make",
+	k, ok := m.selected()
+	any := func() bool { return ok }
+	name := filepath.Base(k.Path)
+	var unlock []form.Step
+	if k.Sheet.Passphrase {
+		unlock = []form.Step{{Prompt: "passphrase of " + name + ": ", Hidden: true}}
+	}
+	asks := func(what string, steps ...form.Step) func() tea.Cmd {
+		return func() tea.Cmd { return m.ask(what, steps...) }
+	}
+	arrived := func() bool { return ok && k.Source == workspace.Downloaded }
+	mends := func() bool { return ok && !arrived() && (k.Loose() || len(k.Sheet.Repairs) > 0) }
+	terms := m.terms(k)
+	retire := "move " + name + " aside into " + keyfile.RetiredFolder + "/?"
+	if len(k.Uses) > 0 {
+		retire += " " + strings.Join(k.Uses, ", ") + " will have it no more."
+	}
+	return place.Table{
+		place.On("esc q ctrl+c", "to Routes", m.leave),
+		place.On("a", "adopt", func() tea.Cmd { return m.moveKey(k, "adopt", "") }).If(arrived),
+		place.On("m", "mend", func() tea.Cmd { return m.mend(k) }).If(mends),
+		place.On("n", "make", asks("make",
 			form.Step{Prompt: "name of the new key: ", Value: "new.pem"},
 			form.Step{Prompt: "kind (Ed25519, ECDSA 256 384 521, RSA 3072 4096): ", Value: "Ed25519"},
 			form.Step{Prompt: "passphrase (none: whoever gets the file has the key): ", Hidden: true, Judge: true},
-			form.Step{Prompt: "the same again: ", Hidden: true})
-	case "X":
-		m.ask("split", form.Step{Prompt: "put the keys of which archive or file of several into keys/: ", Value: workspace.Short(m.ws.Downloads) + "/"})
-	case "x":
-		if ok && len(k.Uses) > 0 {
-			return Draw{k.Uses}, nil
-		}
-		m.note = "no session uses this key, so there is no way to draw"
-	case "F":
-		m.ask("folder", form.Step{Prompt: "look for keys in the folder, too (again: no more): "})
-	default:
-		if ok {
-			return m.do(msg.String(), k)
-		}
-	}
-	return nil, nil
-}
-
-// do does something with the selected key.
-func (m *Model) do(key string, k workspace.Key) (wish tea.Msg, cmd tea.Cmd) {
-	name := filepath.Base(k.Path)
-	locked := form.Step{Prompt: "passphrase of " + name + ": ", Hidden: true}
-	var steps []form.Step
-	if k.Sheet.Passphrase {
-		steps = append(steps, locked)
-	}
-	switch key {
-	case "m":
-		return nil, func() tea.Msg {
-			a, err := keyfile.Mend(k.Path)
-			if err != nil {
-				return done{err: err}
-			}
-			repairs, err := keyfile.Mended(k.Path)
-			return done{say: strings.Join(append([]string{fmt.Sprintf("%s has mode %04o", name, a.Mode.Perm())}, repairs...), "; put right: "), err: err}
-		}
-	case "M":
-		dir := filepath.Dir(k.Path)
-		return nil, func() tea.Msg {
-			changed, err := keyfile.MendFolder(dir)
-			return done{say: fmt.Sprintf("%d keys mended in %s", len(changed), workspace.Short(dir)), err: err}
-		}
-	case "a":
-		return nil, m.moveKey(k, "adopt", "")
-	case "R":
-		m.ask("rename", form.Step{Prompt: "new name of " + name + ": ", Value: name})
-	case "D":
-		say := "move " + name + " aside into " + keyfile.RetiredFolder + "/?"
-		if len(k.Uses) > 0 {
-			say += " " + strings.Join(k.Uses, ", ") + " will have it no more."
-		}
-		m.ask("retire", form.Step{Prompt: say + " enter does, esc does not ", Bare: true})
-	case "p":
-		m.ask("passphrase", append(steps, form.Step{Prompt: "new passphrase (none: whoever gets the file has the key): ", Hidden: true, Judge: true}, form.Step{Prompt: "the same again: ", Hidden: true})...)
-	case "c":
-		m.ask("container", append(steps, form.Step{Prompt: "container (bcrypt, pkcs8, pkcs1, sec1): ", Value: "pkcs8"})...)
-	case "P":
-		m.ask("public", append(steps, form.Step{Prompt: "write the public half to: ", Value: workspace.Short(k.Path) + ".pub"})...)
-	case "l":
-		if len(steps) == 0 {
-			return Hold{Path: k.Path}, nil
-		}
-		m.ask("hold", steps...)
-	case "i":
-		m.ask("install",
+			form.Step{Prompt: "the same again: ", Hidden: true})),
+		place.On("f", "which key opens this?", asks("which", form.Step{Prompt: "a fingerprint, a public key, or the name of a key pair: "})),
+		place.On("p", "passphrase", asks("passphrase", append(unlock, form.Step{Prompt: "new passphrase (none: whoever gets the file has the key): ", Hidden: true, Judge: true}, form.Step{Prompt: "the same again: ", Hidden: true})...)).If(any),
+		place.On("c", "container", asks("container", append(unlock, form.Step{Prompt: "container (bcrypt, pkcs8, pkcs1, sec1): ", Value: "pkcs8"})...)).If(any),
+		place.On("i", "install", asks("install",
 			form.Step{Prompt: "put it into the list at which session's machine: ", Value: first(k.Uses)},
-			form.Step{Prompt: "only (from=ADDRESSES command=COMMAND restrict, or nothing): "})
-	case "t":
-		m.ask("rotate",
+			form.Step{Prompt: "only (from=ADDRESSES command=COMMAND restrict, or nothing): "})).If(any),
+		place.On("t", "rotate", asks("rotate",
 			form.Step{Prompt: "which key comes in the place of " + name + ": ", Value: succeeding(name)},
-			form.Step{Prompt: fmt.Sprintf("at which sessions' machines (nothing: all %d that use it): ", len(k.Uses))})
-	case "b":
-		terms := m.terms(k)
-		m.ask("bind",
+			form.Step{Prompt: fmt.Sprintf("at which sessions' machines (nothing: all %d that use it): ", len(k.Uses))})).If(any),
+		place.On("l", "hold in the ring", func() tea.Cmd {
+			if len(unlock) == 0 {
+				return m.hold(k, nil)
+			}
+			return m.ask("hold", unlock...)
+		}).If(any),
+		place.On("b", "meant for", asks("bind",
 			form.Step{Prompt: "meant for which hosts or sessions, as gauge-* (nothing: all): ", Value: strings.Join(terms.Hosts.V, ", ")},
 			form.Step{Prompt: "how long it stays in the ring, as 1h (nothing: to the end): ", Value: stay(terms)},
-			form.Step{Prompt: "ask before others use it (y or n): ", Value: map[bool]string{true: "y", false: "n"}[terms.Confirm.V]})
-	case "o":
-		m.ask("unseal", append(steps, form.Step{Prompt: "the sealed password, as the console shows it: "})...)
+			form.Step{Prompt: "ask before others use it (y or n): ", Value: map[bool]string{true: "y", false: "n"}[terms.Confirm.V]})).If(any),
+		place.On("P", "public half", asks("public", append(unlock, form.Step{Prompt: "write the public half to: ", Value: workspace.Short(k.Path) + ".pub"})...)).If(any),
+		place.On("o", "unseal", asks("unseal", append(unlock, form.Step{Prompt: "the sealed password, as the console shows it: "})...)).If(any),
+		place.On("R", "rename", asks("rename", form.Step{Prompt: "new name of " + name + ": ", Value: name})).If(any),
+		place.On("D", "retire", asks("retire", form.Step{Prompt: retire + " enter does, esc does not ", Bare: true})).If(any),
+		place.On("M", "mend the folder", func() tea.Cmd { return m.mendFolder(k) }).If(any).Ranked(place.InHelp),
+		place.On("m", "", func() tea.Cmd { return m.mend(k) }).If(any).Ranked(place.Hidden),
+		place.On("a", "", func() tea.Cmd { return m.moveKey(k, "adopt", "") }).If(any).Ranked(place.Hidden),
+		place.On("/", "find", asks("find", form.Step{Prompt: "/ ", Value: m.find})),
+		place.On("F", "folder", asks("folder", form.Step{Prompt: "look for keys in the folder, too (again: no more): "})),
+		place.On("X", "archive", asks("split", form.Step{Prompt: "put the keys of which archive or file of several into keys/: ", Value: workspace.Short(m.ws.Downloads) + "/"})),
+		place.On("x", "draw its routes", func() tea.Cmd { return m.draw(k) }),
 	}
-	return nil, nil
+}
+
+// leave puts away what is shown for a while, or the place.
+func (m *Model) leave() tea.Cmd {
+	switch {
+	case m.opened != nil:
+		m.forget()
+	case m.asked != "":
+		m.asked, m.which = "", nil
+	case m.find != "":
+		m.find = ""
+		m.narrow()
+	default:
+		return m.s.Go("0", "")
+	}
+	return nil
+}
+
+// change does something to key files off the interface's goroutine: what rests on them is
+// judged anew, everybody has the sessions as they are then, and the trail has it.
+func (m *Model) change(do func() done) tea.Cmd {
+	b, adopt, record := m.s.Board, m.s.Adopt, m.s.Record
+	return m.s.Run(func() tea.Msg {
+		d := do()
+		if d.err != nil && d.say == "" {
+			return d
+		}
+		if d.moved.Book != nil {
+			adopt(d.moved.Book, "", "")
+		}
+		b.Rejudge()
+		record(trail.Entry{Kind: trail.Mend, Say: d.words()})
+		return d
+	})
+}
+
+func (m *Model) mend(k workspace.Key) tea.Cmd {
+	return m.change(func() done {
+		a, err := keyfile.Mend(k.Path)
+		if err != nil {
+			return done{err: err}
+		}
+		repairs, err := keyfile.Mended(k.Path)
+		return done{say: strings.Join(append([]string{fmt.Sprintf("%s has mode %04o", filepath.Base(k.Path), a.Mode.Perm())}, repairs...), "; put right: "), err: err}
+	})
+}
+
+func (m *Model) mendFolder(k workspace.Key) tea.Cmd {
+	dir := filepath.Dir(k.Path)
+	return m.change(func() done {
+		changed, err := keyfile.MendFolder(dir)
+		return done{say: fmt.Sprintf("%d keys mended in %s", len(changed), workspace.Short(dir)), err: err}
+	})
+}
+
+// draw draws the routes of the sessions that use a key.
+func (m *Model) draw(k workspace.Key) tea.Cmd {
+	if len(k.Uses) == 0 {
+		m.note = "no session uses this key, so there is no way to draw"
+		return nil
+	}
+	ws, title, of := m.ws, m.s.Title, fmt.Sprintf("%d sessions", len(k.Uses))
+	if len(k.Uses) == 1 {
+		of, title = k.Uses[0], k.Uses[0]+", "+title
+	}
+	return m.s.Draw(place.Drawing{Kind: "map", Of: "the map of " + of, Private: "addresses, logins and fingerprints", Make: func(private bool) work.Draw {
+		return work.Draw{Of: of, Make: func(context.Context) (draw.Drawing, error) {
+			d, err := work.Map(ws, k.Uses, title, nil, time.Now())
+			d.Private = private
+			return d, err
+		}}
+	}})
+}
+
+// hold puts a key into the ring. The passphrase is wiped after.
+func (m *Model) hold(k workspace.Key, passphrase []byte) tea.Cmd {
+	walker, terms, name := m.s.Walker, m.ws.Planner().TermsOf(k.Path), filepath.Base(k.Path)
+	return m.s.Run(func() tea.Msg {
+		defer clear(passphrase)
+		file, err := keyfile.Read(k.Path)
+		if err != nil {
+			return said(err.Error())
+		}
+		e, err := walker.Hold(file, passphrase, terms)
+		if err != nil {
+			return said(name + ": " + err.Error())
+		}
+		return said(e.String() + " is held in memory " + e.Stay() + "; g on Routes shows the ring")
+	})
+}
+
+// install begins to put a key into the list at a session's machine.
+func (m *Model) install(k workspace.Key, session string, o install.Options) tea.Cmd {
+	if _, ok := m.s.Plan(session); !ok {
+		m.note = "there is no session " + session + " that could be walked"
+		return nil
+	}
+	return m.s.Begin(&work.Install{Tools: m.s.Tools, Path: k.Path, Session: session, Options: o})
+}
+
+// rotate begins to put one key in the place of another.
+func (m *Model) rotate(k workspace.Key, by string, sessions []string) tea.Cmd {
+	job := &work.Rotate{Tools: m.s.Tools, Old: k.Path, New: by, Sessions: sessions}
+	if err := job.Plan(); err != nil {
+		m.note = err.Error()
+		return nil
+	}
+	return m.s.Begin(job)
 }
 
 // terms are what is said of a key in the sessions file.
@@ -400,7 +465,7 @@ func succeeding(name string) string {
 
 func (m *Model) moveKey(k workspace.Key, how, name string) tea.Cmd {
 	ws := m.ws
-	return func() tea.Msg {
+	return m.change(func() done {
 		moved, err := ws.MoveKey(k.Path, how, name)
 		d := done{moved: moved, err: err}
 		if moved.To != "" {
@@ -410,25 +475,35 @@ func (m *Model) moveKey(k workspace.Key, how, name string) tea.Cmd {
 			}
 		}
 		return d
-	}
+	})
 }
 
-// whichKey answers which key fits what was asked.
-func (m *Model) whichKey(asked string) {
+// whichKey finds out which key fits what was asked.
+func (m *Model) whichKey(asked string) tea.Cmd {
 	if asked = strings.TrimSpace(asked); asked == "" {
+		return nil
+	}
+	keys := make([]workspace.Key, len(m.keys))
+	for i := range m.keys {
+		keys[i] = m.keys[i].Key
+	}
+	return m.s.Run(func() tea.Msg { return which{asked, workspace.WhichKey(keys, asked)} })
+}
+
+// showWhich shows which key fits.
+func (m *Model) showWhich(w which) {
+	m.asked, m.which = w.asked, w.fit
+	if len(m.which) == 0 {
 		return
 	}
-	m.asked, m.which = asked, workspace.WhichKey(m.keys, asked)
-	if len(m.which) > 0 {
-		m.find = ""
-		m.narrow()
-		for i, n := range m.shown {
-			if m.keys[n].Path == m.which[0].Key.Path {
-				m.at.At = i
-			}
+	m.find = ""
+	m.narrow()
+	for i, n := range m.shown {
+		if m.keys[n].Path == m.which[0].Key.Path {
+			m.at.At = i
 		}
-		m.move(0)
 	}
+	m.move(0)
 }
 
 // show shows an opened password for a while.
@@ -441,18 +516,12 @@ func (m *Model) show(u unsealed) tea.Cmd {
 	m.opened = u.text
 	m.opening++
 	n := m.opening
-	return tea.Tick(shownFor, func(time.Time) tea.Msg { return forgetSecret{n} })
+	return m.s.After(shownFor, forgetSecret{n})
 }
 
 func (m *Model) forget() {
 	clear(m.opened)
 	m.opened = nil
-}
-
-// Forget wipes what is shown for a while, when the place is left.
-func (m *Model) Forget() {
-	m.forget()
-	m.form = nil
 }
 
 // mark is a key's mark: how it stands, at a glance.
@@ -469,7 +538,7 @@ func mark(k workspace.Key) gate.Verdict {
 
 // View draws the place.
 func (m *Model) View() []string {
-	t := m.theme
+	t := m.s.Theme
 	title := t.Accent.Render("keys")
 	if m.find != "" {
 		title += t.Accent.Render(" / ") + t.Strong.Render(m.find)
@@ -485,19 +554,15 @@ func (m *Model) View() []string {
 		lines = append(lines, "", "   "+t.Faint.Render("No key here. n makes one; what arrives in "+workspace.Short(m.ws.Downloads)+" is noticed."))
 	}
 	for i := m.at.Top; i < min(m.at.Top+m.room(), len(m.shown)); i++ {
-		lines = append(lines, m.row(m.keys[m.shown[i]], i == m.at.At))
+		lines = append(lines, m.row(m.keys[m.shown[i]].Key, i == m.at.At))
 	}
 	for len(lines) < min(m.room()+2, len(m.shown)+3) {
 		lines = append(lines, "")
 	}
-	if k, ok := m.selected(); ok {
+	if k, ok := m.chosen(); ok {
 		lines = append(lines, m.sheet(k)...)
 	}
-	note := m.note
-	if m.form != nil {
-		note = ""
-	}
-	return t.Page(lines, note, m.width, m.height, t.Fit(m.hints(), m.page, m.width)...)
+	return lines
 }
 
 func (m *Model) summary() string {
@@ -517,7 +582,7 @@ func (m *Model) summary() string {
 }
 
 func (m *Model) row(k workspace.Key, selected bool) string {
-	t := m.theme
+	t := m.s.Theme
 	width := min(30, m.width/3)
 	pointer, name := "  ", fit.Pad(m.short(k), width)
 	if selected {
@@ -540,22 +605,4 @@ func (m *Model) short(k workspace.Key) string {
 		return rel
 	}
 	return workspace.Short(k.Path)
-}
-
-// hints are the keys of the place.
-func (m *Model) hints() []theme.Hint {
-	if m.form != nil {
-		return form.Hints()
-	}
-	hints := []theme.Hint{{Key: "esc", Does: "to Routes"}}
-	if k, ok := m.selected(); ok {
-		switch {
-		case k.Source == workspace.Downloaded:
-			hints = append(hints, theme.Hint{Key: "a", Does: "adopt"})
-		case k.Loose() || len(k.Sheet.Repairs) > 0:
-			hints = append(hints, theme.Hint{Key: "m", Does: "mend"})
-		}
-	}
-	return append(hints, theme.Hint{Key: "n", Does: "make"}, theme.Hint{Key: "f", Does: "which key opens this?"}, theme.Hint{Key: "p", Does: "passphrase"}, theme.Hint{Key: "c", Does: "container"},
-		theme.Hint{Key: "i", Does: "install"}, theme.Hint{Key: "t", Does: "rotate"}, theme.Hint{Key: "l", Does: "hold in the ring"}, theme.Hint{Key: "b", Does: "meant for"}, theme.Hint{Key: "P", Does: "public half"}, theme.Hint{Key: "o", Does: "unseal"}, theme.Hint{Key: "R", Does: "rename"}, theme.Hint{Key: "D", Does: "retire"}, theme.Hint{Key: "/", Does: "find"}, theme.Hint{Key: "F", Does: "folder"}, theme.Hint{Key: "X", Does: "archive"}, theme.Hint{Key: "x", Does: "draw its routes"})
 }

@@ -10,7 +10,9 @@ import (
 
 	"meatus/core/gate"
 	"meatus/core/keyfile"
+	"meatus/core/ring"
 	"meatus/core/sanitize"
+	"meatus/core/trail"
 	"meatus/core/workspace"
 	"meatus/tui/fit"
 )
@@ -19,9 +21,58 @@ import (
 // is room.
 const rightBlock = 84
 
+// sheet is a key with all that its sheet shows, read together so that drawing reads
+// nothing.
+type sheet struct {
+	workspace.Key
+	prints  []keyfile.Print // those over the private form where it has no passphrase
+	gotIn   []string        // logins that it got in with, the latest first
+	held    *ring.Entry     // in the ring, or nil
+	changed time.Time       // when the file was last, zero where there is none
+	folders []folder        // above the file, the nearest first
+}
+
+// folder is a folder by its name and mode.
+type folder struct {
+	name string
+	mode fs.FileMode
+}
+
+// sheets reads the keys of a workspace.
+func sheets(ws *workspace.Workspace, held []ring.Entry, logins *trail.Trail) []sheet {
+	var all []sheet
+	for _, k := range ws.Keys() {
+		s := sheet{Key: k}
+		if k.Sheet.Public != nil {
+			s.prints = keyfile.PublicPrints(k.Sheet.Public)
+			if file, err := keyfile.Read(k.Path); err == nil && !file.Passphrase {
+				s.prints = file.Prints(nil)
+			}
+		}
+		if logins != nil && k.Sheet.SHA256 != "" {
+			s.gotIn = logins.Opened(k.Sheet.SHA256)
+		}
+		for i := range held {
+			if held[i].SHA256 == k.Sheet.SHA256 && k.Sheet.SHA256 != "" {
+				s.held = &held[i]
+			}
+		}
+		if info, err := os.Stat(k.Path); err == nil {
+			s.changed = info.ModTime()
+		}
+		for _, dir := range []string{filepath.Dir(k.Path), filepath.Dir(filepath.Dir(k.Path))} {
+			if info, err := os.Stat(dir); err == nil {
+				s.folders = append(s.folders, folder{filepath.Base(dir), info.Mode()})
+			}
+		}
+		all = append(all, s)
+	}
+	return all
+}
+
 // sheet draws everything that a key tells, or the answer to which key fits.
-func (m *Model) sheet(k workspace.Key) []string {
-	t := m.theme
+func (m *Model) sheet(k sheet) []string {
+	t := m.s.Theme
 	lines := []string{t.Title(t.Strong.Render(filepath.Base(k.Path)), t.Faint.Render(fit.Cut(workspace.Short(k.Path), m.width/2)), m.width, fit.Spread)}
 	if m.opened != nil {
 		return append(lines, "", "   "+t.Accent.Render("the first password, for a minute: ")+t.Strong.Render(sanitize.Line(string(m.opened), 200)), "   "+t.Faint.Render("It is stored nowhere; esc hides it."))
@@ -33,7 +84,7 @@ func (m *Model) sheet(k workspace.Key) []string {
 	switch {
 	case wide:
 		prints = fit.Beside(prints, picture, rightBlock)
-	case len(lines)+len(prints)+len(picture) < m.height-m.room()-4: // under them, where there is room
+	case len(lines)+len(prints)+len(picture) < m.height-m.room()-3: // under them, where there is room
 		prints = append(append(prints, ""), picture...)
 	}
 	return append(append(lines, prints...), m.flaws(k)...)
@@ -41,7 +92,7 @@ func (m *Model) sheet(k workspace.Key) []string {
 
 // answer says which key fits what was asked.
 func (m *Model) answer() []string {
-	t := m.theme
+	t := m.s.Theme
 	if m.asked == "" {
 		return nil
 	}
@@ -58,8 +109,8 @@ func (m *Model) answer() []string {
 }
 
 // facts are what the key and its file are, in lines.
-func (m *Model) facts(k workspace.Key) []string {
-	t := m.theme
+func (m *Model) facts(k sheet) []string {
+	t := m.s.Theme
 	var lines []string
 	line := func(word, value string) {
 		if value != "" {
@@ -93,9 +144,7 @@ func (m *Model) facts(k workspace.Key) []string {
 	}
 	line("comment", s.Comment)
 	line("opens", strings.Join(k.Uses, ", "))
-	if opened, ok := m.ws.Logins.(interface{ Opened(string) []string }); ok && s.SHA256 != "" {
-		line("got in", fit.Cut(strings.Join(opened.Opened(s.SHA256), ", "), max(min(m.width-40, rightBlock)-18, 20)))
-	}
+	line("got in", fit.Cut(strings.Join(k.gotIn, ", "), max(min(m.width-40, rightBlock)-18, 20)))
 	if terms := m.ws.Planner().TermsOf(k.Path); len(terms.Said) > 0 || terms.Stay > 0 || terms.Confirm {
 		say := "every host"
 		if len(terms.Said) > 0 {
@@ -109,20 +158,18 @@ func (m *Model) facts(k workspace.Key) []string {
 		}
 		line("meant for", say)
 	}
-	for _, e := range m.held() {
-		if e.SHA256 == s.SHA256 && s.SHA256 != "" {
-			line("in the ring", e.Stay()+t.Faint.Render(fmt.Sprintf(", used %d times", e.Uses)))
-		}
+	if k.held != nil {
+		line("in the ring", k.held.Stay()+t.Faint.Render(fmt.Sprintf(", used %d times", k.held.Uses)))
 	}
-	if info, err := os.Stat(k.Path); err == nil {
-		line("age", fit.Ago(time.Since(info.ModTime()))+t.Faint.Render(", since "+info.ModTime().Local().Format("2 Jan 2006")))
+	if !k.changed.IsZero() {
+		line("age", fit.Ago(time.Since(k.changed))+t.Faint.Render(", since "+k.changed.Local().Format("2 Jan 2006")))
 	}
 	return lines
 }
 
 // flaws are what is wrong with the key or its file, in lines.
-func (m *Model) flaws(k workspace.Key) []string {
-	t := m.theme
+func (m *Model) flaws(k sheet) []string {
+	t := m.s.Theme
 	var lines []string
 	say := func(v gate.Verdict, text string) {
 		for i, l := range fit.Wrap(text, m.width-8) {
@@ -154,17 +201,13 @@ func (m *Model) flaws(k workspace.Key) []string {
 
 // prints draws the key's fingerprints; those over the private form are there
 // where it has no passphrase.
-func (m *Model) prints(k workspace.Key) []string {
+func (m *Model) prints(k sheet) []string {
 	if k.Sheet.Public == nil {
 		return nil
 	}
-	t := m.theme
-	prints := keyfile.PublicPrints(k.Sheet.Public)
-	if file, err := keyfile.Read(k.Path); err == nil && !file.Passphrase {
-		prints = file.Prints(nil)
-	}
+	t := m.s.Theme
 	var lines []string
-	for _, p := range prints {
+	for _, p := range k.prints {
 		lines = append(lines, "   "+t.Faint.Render(fit.Pad(p.Name, 12))+p.Value)
 		lines = append(lines, "   "+fit.Pad("", 12)+t.Faint.Render("over "+p.Over))
 	}
@@ -176,11 +219,11 @@ func (m *Model) prints(k workspace.Key) []string {
 
 // lattice draws the file's permissions, with what is too many marked, and those
 // of the folders above.
-func (m *Model) lattice(k workspace.Key) []string {
+func (m *Model) lattice(k sheet) []string {
 	if k.Missing() || k.Sheet.Mode == 0 {
 		return nil
 	}
-	t := m.theme
+	t := m.s.Theme
 	perm := k.Sheet.Mode.Perm()
 	lines := []string{"          " + t.Faint.Render("owner  group  others")}
 	excess := 0
@@ -207,26 +250,24 @@ func (m *Model) lattice(k workspace.Key) []string {
 		say += t.Verdict(gate.Shut).Render(fmt.Sprintf("  %d too many", excess))
 	}
 	lines = append(lines, "  "+say)
-	for _, dir := range []string{filepath.Dir(k.Path), filepath.Dir(filepath.Dir(k.Path))} {
-		if info, err := os.Stat(dir); err == nil {
-			mark := t.Mark(gate.Open)
-			if info.Mode().Perm()&0o022 != 0 && info.Mode()&fs.ModeSticky == 0 {
-				mark = t.Mark(gate.Ajar)
-			}
-			lines = append(lines, fit.Cut("  "+mark+" "+t.Faint.Render(fmt.Sprintf("%04o %s/", info.Mode().Perm(), filepath.Base(dir))), 38))
+	for _, dir := range k.folders {
+		mark := t.Mark(gate.Open)
+		if dir.mode.Perm()&0o022 != 0 && dir.mode&fs.ModeSticky == 0 {
+			mark = t.Mark(gate.Ajar)
 		}
+		lines = append(lines, fit.Cut("  "+mark+" "+t.Faint.Render(fmt.Sprintf("%04o %s/", dir.mode.Perm(), dir.name)), 38))
 	}
 	return append(lines, "")
 }
 
 // picture draws the key's fingerprint.
-func (m *Model) picture(k workspace.Key) []string {
+func (m *Model) picture(k sheet) []string {
 	if k.Sheet.Public == nil {
 		return nil
 	}
 	var lines []string
 	for _, row := range keyfile.Picture(k.Sheet.Public) {
-		lines = append(lines, "  "+m.theme.Live.Render(row))
+		lines = append(lines, "  "+m.s.Theme.Live.Render(row))
 	}
 	return lines
 }

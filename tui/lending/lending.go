@@ -8,50 +8,38 @@ import (
 	"slices"
 	"strings"
 
-	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 
 	"meatus/core/gate"
 	"meatus/core/route"
 	"meatus/core/workspace"
 	"meatus/tui/fit"
+	"meatus/tui/line"
+	"meatus/tui/place"
 	"meatus/tui/scroll"
-	"meatus/tui/theme"
 )
 
-// Left says that nothing is lent.
-type Left struct{}
-
-// Go asks the frame for a shell at the end of a route, which says what is lent
-// there.
-type Go struct{ Route route.Route }
-
+// found brings the keys there are.
 type found []workspace.Key
 
 // Model is what is asked.
 type Model struct {
-	theme  *theme.Theme
-	width  int
-	ws     *workspace.Workspace
+	s      *place.Services
 	route  route.Route
 	hop    int
 	ask    bool
 	keys   []workspace.Key
 	loaded bool
 	chosen map[string]bool // by path
-	hosts  textinput.Model
+	hosts  *line.Line
 	typing bool
 	at     scroll.Cursor
-	room   int
 	note   string
 }
 
 // New asks for a route. What its sessions lend already is proposed.
-func New(ws *workspace.Workspace, r route.Route, t *theme.Theme, width int) *Model {
-	m := &Model{theme: t, width: width, ws: ws, route: r, hop: len(r.Hops) - 1, ask: true, chosen: map[string]bool{}, hosts: textinput.New(), room: 6}
-	m.hosts.Prompt = ""
-	m.hosts.SetVirtualCursor(true)
-	t.Input(&m.hosts)
+func New(s *place.Services, r route.Route) place.Task {
+	m := &Model{s: s, route: r, hop: len(r.Hops) - 1, ask: true, chosen: map[string]bool{}, hosts: line.New(s.Theme, "")}
 	m.take()
 	return m
 }
@@ -70,31 +58,48 @@ func (m *Model) take() {
 			}
 		}
 	}
-	m.hosts.SetValue(strings.Join(h.LendsSaid, ", "))
+	m.hosts.Begin(strings.Join(h.LendsSaid, ", "))
 }
 
-// Look reads the keys there are.
-func (m *Model) Look() tea.Cmd {
-	ws := m.ws
-	return func() tea.Msg {
+// Show reads the keys there are.
+func (m *Model) Show() tea.Cmd {
+	ws := m.s.Workspace()
+	return m.s.Run(func() tea.Msg {
 		return found(slices.DeleteFunc(ws.Keys(), func(k workspace.Key) bool {
 			_, stopped := k.Sheet.Blocked()
 			return stopped || k.Err != nil || k.Source == workspace.Downloaded
 		}))
+	})
+}
+
+// Typing tells whether keys go into the hosts.
+func (m *Model) Typing() bool { return m.typing }
+
+// Table is what can be done.
+func (m *Model) Table() place.Table {
+	if m.typing {
+		return place.Table{place.On("enter esc tab", "keep it", func() tea.Cmd { m.typing = false; return nil })}
+	}
+	other := func(by int) func() tea.Cmd {
+		return func() tea.Cmd {
+			m.hop = max(min(m.hop+by, len(m.route.Hops)-1), 0)
+			m.take()
+			return nil
+		}
+	}
+	return place.Table{
+		place.On("space", "lend this key", m.toggle),
+		place.On("enter", "open the shell", m.begin),
+		place.On("a", "ask or not", func() tea.Cmd { m.ask = !m.ask; return nil }),
+		place.On("f", "hosts", func() tea.Cmd { m.typing = true; return nil }),
+		place.On("left", "another hop", other(-1)).Ranked(place.InHelp),
+		place.On("right", "", other(1)).Ranked(place.Hidden),
+		place.On("esc ctrl+c q", "lend nothing", func() tea.Cmd { m.s.Close(); return nil }),
 	}
 }
 
-// SetTheme changes the styles.
-func (m *Model) SetTheme(t *theme.Theme) {
-	m.theme = t
-	t.Input(&m.hosts)
-}
-
-// SetWidth changes the width, in columns.
-func (m *Model) SetWidth(width int) { m.width = width }
-
 // Update takes a message.
-func (m *Model) Update(msg tea.Msg) (wish tea.Msg, cmd tea.Cmd) {
+func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case found:
 		m.keys, m.loaded = msg, true
@@ -102,20 +107,24 @@ func (m *Model) Update(msg tea.Msg) (wish tea.Msg, cmd tea.Cmd) {
 		slices.SortStableFunc(m.keys, func(a, b workspace.Key) int {
 			return rank(m.chosen[a.Path]) - rank(m.chosen[b.Path])
 		})
-	case tea.KeyPressMsg:
+	case tea.KeyPressMsg, tea.PasteMsg:
+		m.note = ""
 		if m.typing {
-			switch msg.String() {
-			case "enter", "esc", "tab":
-				m.typing = false
-				m.hosts.Blur()
-				return nil, nil
-			}
-			m.hosts, cmd = m.hosts.Update(msg)
-			return nil, cmd
+			m.hosts.Take(msg)
+		} else {
+			m.at.Take(msg, len(m.keys), 6)
 		}
-		return m.key(msg)
 	}
-	return nil, nil
+	return nil
+}
+
+// toggle lends the chosen key, or does not.
+func (m *Model) toggle() tea.Cmd {
+	if m.at.At < len(m.keys) {
+		path := m.keys[m.at.At].Path
+		m.chosen[path] = !m.chosen[path]
+	}
+	return nil
 }
 
 func rank(chosen bool) int {
@@ -125,36 +134,9 @@ func rank(chosen bool) int {
 	return 1
 }
 
-func (m *Model) key(msg tea.KeyPressMsg) (wish tea.Msg, cmd tea.Cmd) {
-	m.note = ""
-	if m.at.Take(msg, len(m.keys), m.room) {
-		return nil, nil
-	}
-	switch msg.String() {
-	case "esc", "ctrl+c", "q":
-		return Left{}, nil
-	case "left", "right":
-		by := map[string]int{"left": -1, "right": 1}[msg.String()]
-		m.hop = max(min(m.hop+by, len(m.route.Hops)-1), 0)
-		m.take()
-	case "a":
-		m.ask = !m.ask
-	case "f":
-		m.typing = true
-		return nil, m.hosts.Focus()
-	case "space":
-		if m.at.At < len(m.keys) {
-			path := m.keys[m.at.At].Path
-			m.chosen[path] = !m.chosen[path]
-		}
-	case "enter":
-		return m.go_()
-	}
-	return nil, nil
-}
-
-// go_ makes the route of what was chosen.
-func (m *Model) go_() (wish tea.Msg, cmd tea.Cmd) {
+// begin opens a shell with what was chosen lent to it.
+func (m *Model) begin() tea.Cmd {
+	planner := m.s.Workspace().Planner()
 	r := m.route
 	r.Hops = slices.Clone(r.Hops[:m.hop+1])
 	last := &r.Hops[m.hop]
@@ -164,36 +146,37 @@ func (m *Model) go_() (wish tea.Msg, cmd tea.Cmd) {
 	last.Lends, last.Agent = nil, "lend"
 	last.Terms = map[string]route.Terms{}
 	for _, k := range m.keys {
-		last.Terms[k.Path] = m.ws.Planner().TermsOf(k.Path)
+		last.Terms[k.Path] = planner.TermsOf(k.Path)
 		if m.chosen[k.Path] {
 			last.Lends = append(last.Lends, k.Path)
 		}
 	}
 	if len(last.Lends) == 0 {
 		m.note = "choose at least one key with space"
-		return nil, nil
+		return nil
 	}
 	if m.ask {
 		last.Agent = "ask"
 	}
-	patterns := strings.FieldsFunc(m.hosts.Value(), func(r rune) bool { return r == ',' || r == ' ' })
+	patterns := strings.FieldsFunc(m.hosts.Text(), func(r rune) bool { return r == ',' || r == ' ' })
 	for _, p := range patterns {
 		if _, err := filepath.Match(p, "x"); err != nil {
 			m.note = fmt.Sprintf("%q is no pattern of hosts", p)
-			return nil, nil
+			return nil
 		}
 	}
 	last.LendsSaid = patterns
-	last.LendsTo = m.ws.Planner().Hosts(patterns)
-	return Go{r}, nil
+	last.LendsTo = planner.Hosts(patterns)
+	m.s.Close()
+	return m.s.Open(r, false)
 }
 
 // View draws what is asked in height lines.
-func (m *Model) View(height int) []string {
-	t := m.theme
-	lines := []string{t.Title(t.Accent.Render("lend to one shell")+t.Rule.Render(" ─ ")+t.Strong.Render(m.route.Session), t.Faint.Render("for as long as that shell lives"), m.width, fit.Spread)}
+func (m *Model) View(width, height int) []string {
+	t, planner := m.s.Theme, m.s.Workspace().Planner()
+	lines := []string{t.Title(t.Accent.Render("lend to one shell")+t.Rule.Render(" ─ ")+t.Strong.Render(m.route.Session), t.Faint.Render("for as long as that shell lives"), width, fit.Spread)}
 	row := func(word, value, help string) {
-		lines = append(lines, fit.Cut("   "+t.Faint.Render(fit.Pad(word, 7))+value+t.Faint.Render("   "+help), m.width))
+		lines = append(lines, fit.Cut("   "+t.Faint.Render(fit.Pad(word, 7))+value+t.Faint.Render("   "+help), width))
 	}
 	var hops []string
 	for i, h := range m.route.Hops {
@@ -215,19 +198,17 @@ func (m *Model) View(height int) []string {
 	row("asks", asks, "a changes")
 	hosts := t.Text.Render("every host")
 	if m.typing {
-		m.hosts.SetWidth(max(m.width-40, 10))
-		hosts = m.hosts.View()
-	} else if m.hosts.Value() != "" {
-		hosts = t.Strong.Render(fit.Cut(m.hosts.Value(), m.width-30))
+		hosts = m.hosts.View(max(width-40, 10))
+	} else if m.hosts.Text() != "" {
+		hosts = t.Strong.Render(fit.Cut(m.hosts.Text(), width-30))
 	}
 	row("for", hosts, map[bool]string{true: "enter", false: "f: only some hosts or sessions, as gauge-*"}[m.typing])
 	lines = append(lines, "")
 	if m.note != "" {
 		lines[len(lines)-1] = "   " + t.Verdict(gate.Shut).Render(m.note)
 	}
-	m.room = max(height-len(lines), 1)
-	m.at.Move(0, len(m.keys), m.room)
-	for i := m.at.Top; i < min(m.at.Top+m.room, len(m.keys)); i++ {
+	top, end := m.at.Window(len(m.keys), max(height-len(lines), 1))
+	for i := top; i < end; i++ {
 		k := m.keys[i]
 		pointer, box := "  ", t.Faint.Render("□")
 		name := fit.Pad(filepath.Base(k.Path), 24)
@@ -241,18 +222,13 @@ func (m *Model) View(height int) []string {
 		if k.Sheet.Passphrase {
 			detail += ", has a passphrase"
 		}
-		if terms := m.ws.Planner().TermsOf(k.Path); len(terms.Said) > 0 {
+		if terms := planner.TermsOf(k.Path); len(terms.Said) > 0 {
 			detail += ", meant for " + strings.Join(terms.Said, ", ")
 		}
-		lines = append(lines, fit.Cut(" "+pointer+box+" "+name+"  "+t.Faint.Render(detail), m.width))
+		lines = append(lines, fit.Cut(" "+pointer+box+" "+name+"  "+t.Faint.Render(detail), width))
 	}
 	if !m.loaded {
 		lines = append(lines, "   "+t.Faint.Render("looking …"))
 	}
 	return lines
-}
-
-// Hints are the keys.
-func (m *Model) Hints() []theme.Hint {
-	return []theme.Hint{{Key: "space", Does: "lend this key"}, {Key: "enter", Does: "open the shell"}, {Key: "a", Does: "ask or not"}, {Key: "f", Does: "hosts"}, {Key: "esc", Does: "lend nothing"}}
 }

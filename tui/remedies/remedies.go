@@ -3,118 +3,181 @@
 package remedies
 
 import (
+	"context"
+	"errors"
 	"fmt"
 
 	tea "charm.land/bubbletea/v2"
 
 	"meatus/core/gate"
 	"meatus/core/mend"
+	"meatus/core/trail"
+	"meatus/core/walk"
+	"meatus/core/work"
 	"meatus/tui/fit"
-	"meatus/tui/theme"
+	"meatus/tui/place"
+	"meatus/tui/scroll"
+	"meatus/tui/settle"
 )
 
-// Left says that nothing was chosen.
-type Left struct{}
-
-// Done says what was done.
-type Done struct {
-	Session string
-	mend.Done
-}
-
-// Handed asks the frame to go a way that is its own: settling an identity,
-// waiting, or asking a server about keys.
-type Handed struct {
-	Session string
-	Act     gate.Act
-	Case    mend.Case
-}
-
+// The messages of the task's own: the ways there are, what the machine said of keys, and
+// that a way could not be gone, or was.
 type (
 	found  []mend.Way
 	failed struct{ err error }
+	done   struct{}
+	asked  struct {
+		taken []work.Taken
+		err   error
+	}
 )
 
 // Model is the list.
 type Model struct {
-	theme  *theme.Theme
-	width  int
+	s      *place.Services
 	what   mend.Case
 	ways   []mend.Way
 	looked bool
-	cursor int
+	at     scroll.Cursor
 	note   string
 }
 
-// New lists what mends a gate. Run [Model.Look] for the ways.
-func New(what mend.Case, t *theme.Theme, width int) *Model {
-	return &Model{theme: t, width: width, what: what}
-}
+// New lists what mends a gate.
+func New(s *place.Services, what mend.Case) place.Task { return &Model{s: s, what: what} }
 
-// Look looks for the ways.
-func (m *Model) Look() tea.Cmd {
+// Show looks for the ways.
+func (m *Model) Show() tea.Cmd {
 	what := m.what
-	return func() tea.Msg {
+	return m.s.Run(func() tea.Msg {
 		what.Arrived = what.Workspace.Arrived()
 		return found(mend.Ways(what))
+	})
+}
+
+// Typing tells that nothing is typed.
+func (m *Model) Typing() bool { return false }
+
+// Table is what can be done.
+func (m *Model) Table() place.Table {
+	move := func(by int) func() tea.Cmd {
+		return func() tea.Cmd { m.at.Move(by, len(m.ways), len(m.ways)); return nil }
+	}
+	return place.Table{
+		place.On("up down k j", "choose", nil).As("↑↓"),
+		place.On("up k", "", move(-1)).Ranked(place.Hidden),
+		place.On("down j", "", move(1)).Ranked(place.Hidden),
+		place.On("enter", "do it", m.choose),
+		place.On("esc ctrl+c q", "leave it", func() tea.Cmd { m.s.Close(); return nil }),
 	}
 }
 
-// SetTheme changes the styles.
-func (m *Model) SetTheme(t *theme.Theme) { m.theme = t }
-
-// SetWidth changes the width, in columns.
-func (m *Model) SetWidth(width int) { m.width = width }
-
-// Update takes a message. It returns what is asked of the frame, or nil, and
-// what is to be run.
-func (m *Model) Update(msg tea.Msg) (wish tea.Msg, cmd tea.Cmd) {
+// Update takes a message.
+func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case found:
 		m.ways, m.looked = msg, true
 	case failed:
 		m.note = msg.err.Error()
-	case tea.KeyPressMsg:
-		switch msg.String() {
-		case "esc", "ctrl+c", "q":
-			return Left{}, nil
-		case "up", "k":
-			m.cursor = max(m.cursor-1, 0)
-		case "down", "j":
-			m.cursor = max(min(m.cursor+1, len(m.ways)-1), 0)
-		case "enter":
-			return m.choose()
-		}
+	case done:
+		m.s.Close()
+	case asked:
+		return m.answered(msg)
 	}
-	return nil, nil
+	return nil
 }
 
-func (m *Model) choose() (wish tea.Msg, cmd tea.Cmd) {
-	if m.cursor >= len(m.ways) {
-		return nil, nil
+// choose goes the chosen way.
+func (m *Model) choose() tea.Cmd {
+	if m.at.At >= len(m.ways) {
+		return nil
 	}
-	way, session := m.ways[m.cursor], m.what.Route.Session
-	if way.Act != gate.ByHand {
-		return Handed{session, way.Act, m.what}, nil
+	way, r := m.ways[m.at.At], m.what.Route
+	switch way.Act {
+	case gate.ByHand:
+		return m.do(way)
+	case gate.AskKeys:
+		return m.askKeys()
+	case gate.Settle:
+		return m.settle()
 	}
-	return nil, func() tea.Msg {
-		done, err := way.Do()
+	m.s.Close()
+	return m.s.Open(r, true)
+}
+
+// do goes a way that is done here.
+func (m *Model) do(way mend.Way) tea.Cmd {
+	session, b, adopt, record := m.what.Route.Session, m.s.Board, m.s.Adopt, m.s.Record
+	return m.s.Run(func() tea.Msg {
+		did, err := way.Do()
 		switch {
-		case err != nil && done.Say == "":
+		case err != nil && did.Say == "":
 			return failed{err}
 		case err != nil:
-			done.Say += ", but: " + err.Error()
+			did.Say += ", but: " + err.Error()
 		}
-		return Done{session, done}
+		if did.Book != nil {
+			adopt(did.Book, session, "")
+		}
+		b.Rejudge()
+		b.Say(session, did.Say)
+		record(trail.Entry{Kind: trail.Mend, Session: session, Say: did.Say})
+		return done{}
+	})
+}
+
+// settle asks what a changed identity means, where one was met.
+func (m *Model) settle() tea.Cmd {
+	var c *walk.ChangedIdentity
+	m.s.Close()
+	if m.what.Failure == nil || !errors.As(m.what.Failure, &c) {
+		return nil
 	}
+	return m.s.Task(func(s *place.Services) place.Task { return settle.New(s, c) })
+}
+
+// askKeys asks the machine which of the workspace's keys it would take.
+func (m *Model) askKeys() tea.Cmd {
+	r := m.what.Route
+	r.Hops = r.Hops[:m.what.Hop+1]
+	m.note = "asking " + r.Target().Name + " about keys …"
+	job := &work.AskKeys{Tools: m.s.Tools, Route: r}
+	return m.s.Run(func() tea.Msg {
+		err := job.Run(context.Background(), func(work.Step) {})
+		return asked{job.Taken, err}
+	})
+}
+
+// answered shows the ways anew, with what the machine said first.
+func (m *Model) answered(msg asked) tea.Cmd {
+	m.note = ""
+	if msg.err != nil {
+		m.note = msg.err.Error()
+		return nil
+	}
+	c := &m.what
+	c.Asked, c.Takes = true, nil
+	n := 0
+	for _, t := range msg.taken {
+		if t.Asked {
+			n++
+		}
+		if t.Takes {
+			c.Takes = append(c.Takes, t.SHA256)
+		}
+	}
+	if len(c.Takes) == 0 {
+		c.Gate.Reason = fmt.Sprintf("%s would take none of the %d keys it was asked about for the login %s", c.Route.Hops[c.Hop].Name, n, c.Route.Hops[c.Hop].User)
+	}
+	m.looked, m.at = false, scroll.Cursor{}
+	return m.Show()
 }
 
 // View draws the list in height lines.
-func (m *Model) View(height int) []string {
-	t := m.theme
+func (m *Model) View(width, height int) []string {
+	t := m.s.Theme
 	hop := m.what.Route.Hops[m.what.Hop].Name
-	lines := []string{t.Title(t.Accent.Render("remedies")+t.Rule.Render(" ─ ")+t.Strong.Render(hop)+t.Faint.Render(", "+m.what.Gate.Kind.String()), "", m.width, fit.Spread)}
-	for _, l := range fit.Wrap(m.what.Gate.Reason, m.width-8) {
+	lines := []string{t.Title(t.Accent.Render("remedies")+t.Rule.Render(" ─ ")+t.Strong.Render(hop)+t.Faint.Render(", "+m.what.Gate.Kind.String()), "", width, fit.Spread)}
+	for _, l := range fit.Wrap(m.what.Gate.Reason, width-8) {
 		lines = append(lines, "   "+t.Mark(m.what.Gate.Verdict)+" "+l)
 	}
 	lines = append(lines, "")
@@ -125,33 +188,28 @@ func (m *Model) View(height int) []string {
 		lines = append(lines, "   "+t.Faint.Render("Nothing that could be done from here. "+m.what.Gate.Remedy.Say))
 	}
 	var preview []string
-	if m.cursor < len(m.ways) {
-		for _, p := range m.ways[m.cursor].Preview {
-			preview = append(preview, "     "+t.Accent.Render("→ ")+fit.Cut(p, m.width-9))
+	if m.at.At < len(m.ways) {
+		for _, p := range m.ways[m.at.At].Preview {
+			preview = append(preview, "     "+t.Accent.Render("→ ")+fit.Cut(p, width-9))
 		}
 	}
 	if m.note != "" {
-		for _, l := range fit.Wrap(m.note, m.width-8) {
+		for _, l := range fit.Wrap(m.note, width-8) {
 			preview = append(preview, "   "+t.Verdict(gate.Shut).Render(l))
 		}
 	}
 	room := max(height-len(lines)-1-min(len(preview), 4), 1)
-	first := max(min(m.cursor-room/2, len(m.ways)-room), 0)
+	first := max(min(m.at.At-room/2, len(m.ways)-room), 0)
 	for i := first; i < min(first+room, len(m.ways)); i++ {
 		pointer, say := "  ", m.ways[i].Say
-		if i == m.cursor {
+		if i == m.at.At {
 			pointer, say = t.Accent.Render("❯ "), t.Strong.Render(say)
 		}
-		lines = append(lines, " "+pointer+fit.Pad(say, min(44, m.width/2))+" "+t.Faint.Render(fit.Cut(m.ways[i].Why, max(m.width-48, 10))))
+		lines = append(lines, " "+pointer+fit.Pad(say, min(44, width/2))+" "+t.Faint.Render(fit.Cut(m.ways[i].Why, max(width-48, 10))))
 	}
 	if left := len(m.ways) - first - room; left > 0 {
 		lines[len(lines)-1] += t.Faint.Render(fmt.Sprintf("  %d more below", left))
 	}
 	lines = append(append(lines, ""), preview...)
 	return lines[:min(len(lines), height)]
-}
-
-// Hints are the keys of the list.
-func (m *Model) Hints() []theme.Hint {
-	return []theme.Hint{{Key: "↑↓", Does: "choose"}, {Key: "enter", Does: "do it"}, {Key: "esc", Does: "leave it"}}
 }

@@ -15,25 +15,23 @@ import (
 	"meatus/core/gate"
 	"meatus/core/ring"
 	"meatus/core/walk"
-	"meatus/core/workspace"
 	"meatus/tui/fit"
 	"meatus/tui/form"
+	"meatus/tui/place"
 	"meatus/tui/scroll"
-	"meatus/tui/theme"
 )
 
-// Left says that the place was left for Routes.
-type Left struct{}
-
-// ToKeys asks the frame for the keys, to hold another one.
-type ToKeys struct{}
-
-// Copy asks the frame to put a text into the clipboard.
-type Copy struct{ Text string }
-
+// The messages of the place's own: what the ring and the agent behind it hold, and what
+// became of something that was done.
 type (
 	lookAgain struct{ n int }
-	behind    struct {
+	snapshot  struct {
+		entries []ring.Entry
+		lends   []walk.LendState
+		locked  bool
+		behind  behind
+	}
+	behind struct {
 		socket string
 		keys   []ring.Entry
 		err    error
@@ -41,10 +39,6 @@ type (
 	done struct {
 		say string
 		err error
-	}
-	opened struct {
-		socket *ring.Socket
-		err    error
 	}
 )
 
@@ -59,83 +53,60 @@ type use struct {
 
 // Model is the place.
 type Model struct {
-	theme         *theme.Theme
-	ws            *workspace.Workspace
-	walker        *walk.Walker
+	s             *place.Services
 	width, height int
-	entries       []ring.Entry
-	lends         []walk.LendState
-	behind        behind
-	socket        *ring.Socket
+	now           snapshot
 	uses          []use
 	at            scroll.Cursor
 	form          *form.Form
 	note          string
-	page          int // of the keys at the foot
 	looks         int
+	shows         bool
 }
 
-// New returns the place for a walker's ring.
-func New(ws *workspace.Workspace, walker *walk.Walker, t *theme.Theme) *Model {
-	return &Model{theme: t, ws: ws, walker: walker}
-}
-
-// SetWorkspace says which sessions there are.
-func (m *Model) SetWorkspace(ws *workspace.Workspace) { m.ws = ws }
-
-// SetTheme changes the styles.
-func (m *Model) SetTheme(t *theme.Theme) {
-	m.theme = t
-	if m.form != nil {
-		m.form.SetTheme(t)
-	}
-}
+// New returns the place.
+func New(s *place.Services) place.Place { return &Model{s: s} }
 
 // SetSize changes the size of the place.
 func (m *Model) SetSize(width, height int) { m.width, m.height = width, height }
 
-// Close ends the socket, where there is one.
-func (m *Model) Close() {
-	if m.socket != nil {
-		m.socket.Close()
-		m.socket = nil
-	}
+// Show looks at the ring anew, and goes on looking while the place shows.
+func (m *Model) Show() tea.Cmd {
+	m.shows = true
+	m.looks++
+	return tea.Batch(m.look(), m.s.After(time.Second, lookAgain{m.looks}))
 }
 
-// Hear is told of each use.
-func (m *Model) Hear(e walk.Lent) {
+// Hide is called when the place is left.
+func (m *Model) Hide() { m.shows, m.form = false, nil }
+
+// Typing tells whether keys go into a form.
+func (m *Model) Typing() bool { return m.form != nil }
+
+// Note is what is to be said at the foot, "" for nothing.
+func (m *Model) Note() string { return m.note }
+
+// hear is told of each use.
+func (m *Model) hear(e walk.Lent) {
 	m.uses = append(m.uses, use{time.Now(), e})
 	if len(m.uses) > maxUses {
 		m.uses = m.uses[1:]
 	}
 }
 
-// Read looks at the ring anew, and goes on looking while the place shows.
-func (m *Model) Read() tea.Cmd {
-	m.looks++
-	m.look()
-	n := m.looks
-	return tea.Batch(m.askBehind(), tea.Tick(time.Second, func(time.Time) tea.Msg { return lookAgain{n} }))
-}
-
-// look takes what is in memory; it waits for nothing.
-func (m *Model) look() {
-	m.entries, m.lends = m.walker.Ring.Entries(), m.walker.Lends()
-	m.at.Move(0, len(m.all()), m.room())
-}
-
-// askBehind asks the agent behind the ring for its keys.
-func (m *Model) askBehind() tea.Cmd {
-	r := m.walker.Ring
-	return func() tea.Msg {
-		socket, keys, err := r.Front(context.Background())
-		return behind{socket, keys, err}
-	}
+// look asks the ring, and the agent behind it, what they hold.
+func (m *Model) look() tea.Cmd {
+	w := m.s.Walker
+	return m.s.Run(func() tea.Msg {
+		s := snapshot{entries: w.Ring.Entries(), lends: w.Lends(), locked: w.Ring.Locked()}
+		s.behind.socket, s.behind.keys, s.behind.err = w.Ring.Front(context.Background())
+		return s
+	})
 }
 
 // all are the ring's keys and those behind it.
 func (m *Model) all() []ring.Entry {
-	return append(m.entries[:len(m.entries):len(m.entries)], m.behind.keys...)
+	return append(m.now.entries[:len(m.now.entries):len(m.now.entries)], m.now.behind.keys...)
 }
 
 func (m *Model) selected() (ring.Entry, bool) {
@@ -146,172 +117,180 @@ func (m *Model) selected() (ring.Entry, bool) {
 	return all[m.at.At], true
 }
 
-// Update takes a message while the place has focus. It returns what is asked of
-// the frame, or nil, and what is to be run.
-func (m *Model) Update(msg tea.Msg) (wish tea.Msg, cmd tea.Cmd) {
+// Table is what can be done.
+func (m *Model) Table() place.Table {
+	if m.form != nil {
+		return m.form.Table(m.answered, func() { m.form = nil })
+	}
+	e, chosen := m.selected()
+	own := func() bool { return chosen && !e.Behind }
+	lock := "lock"
+	if m.now.locked {
+		lock = "unlock"
+	}
+	return place.Table{
+		place.On("esc q ctrl+c", "to Routes", func() tea.Cmd { return m.s.Go("0", "") }),
+		place.On("a", "hold a key", func() tea.Cmd { return m.s.Go("K", "") }),
+		place.On("x", "take it out", m.take).If(own),
+		place.On("t", "how long", m.askStay).If(own),
+		place.On("c", "ask or not", m.confirm).If(own),
+		place.On("h", "hosts", m.askHosts).If(own),
+		place.On("x t c h", "", m.ofTheOther).If(func() bool { return chosen && e.Behind }).Ranked(place.Hidden),
+		place.On("L", lock, m.askLock),
+		place.On("E", "empty", m.empty),
+		place.On("s", "socket", m.share),
+		place.On("y", "copy its line", m.copy).If(func() bool { return m.s.Shared() != nil }),
+		place.On("b", "agent behind", m.stand),
+	}
+}
+
+// Update takes a message.
+func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case lookAgain:
-		if msg.n == m.looks {
-			return nil, m.Read()
+		if msg.n == m.looks && m.shows {
+			return m.Show()
 		}
-	case behind:
-		m.behind = msg
-		m.look()
-	case opened:
-		m.socket = msg.socket
-		m.note = "other programs here can use the ring now; y copies the line that tells them"
-		if msg.err != nil {
-			m.note = msg.err.Error()
-		}
+	case snapshot:
+		m.now = msg
+		m.at.Move(0, len(m.all()), m.room())
 	case done:
 		m.note = msg.say
 		if msg.err != nil {
 			m.note = msg.err.Error()
 		}
-		m.look()
-		return nil, m.askBehind()
-	case tea.MouseWheelMsg:
-		m.at.Take(msg, len(m.all()), m.room())
-	case tea.PasteMsg:
-		if m.form != nil {
-			return m.typed(msg)
+		return m.look()
+	case place.Heard:
+		if e, ok := msg.Event.(walk.Lent); ok {
+			m.hear(e)
 		}
-	case tea.KeyPressMsg:
+	case tea.KeyPressMsg, tea.PasteMsg:
+		m.note = ""
 		if m.form != nil {
-			return m.typed(msg)
-		}
-		return m.key(msg)
-	}
-	return nil, nil
-}
-
-func (m *Model) typed(msg tea.Msg) (wish tea.Msg, cmd tea.Cmd) {
-	f := m.form
-	over, left, cmd := f.Update(msg)
-	if over || left {
-		m.form = nil
-	}
-	if over {
-		return nil, m.answered(f.What, f.Values)
-	}
-	return nil, cmd
-}
-
-func (m *Model) key(msg tea.KeyPressMsg) (wish tea.Msg, cmd tea.Cmd) {
-	m.note = ""
-	if m.at.Take(msg, len(m.all()), m.room()) {
-		return nil, nil
-	}
-	r := m.walker.Ring
-	switch msg.String() {
-	case "esc", "q", "ctrl+c":
-		return Left{}, nil
-	case "?":
-		m.page++
-	case "a":
-		return ToKeys{}, nil
-	case "L":
-		if r.Locked() {
-			m.form = form.New(m.theme, "unlock", form.Step{Prompt: "the password it was locked with: ", Hidden: true})
+			m.form.Take(msg)
 		} else {
-			m.form = form.New(m.theme, "lock",
-				form.Step{Prompt: "lock the ring with a password for now: ", Hidden: true, Judge: true},
-				form.Step{Prompt: "the same again: ", Hidden: true})
+			m.at.Take(msg, len(m.all()), m.room())
 		}
-	case "E":
-		n := r.Forget()
-		m.look()
-		m.note = count(n, "key") + " gone from memory"
-	case "s":
-		return nil, m.share()
-	case "y":
-		if m.socket != nil {
-			m.note = "copied"
-			return Copy{m.export()}, nil
-		}
-	case "b":
-		return nil, m.stand()
-	default:
-		return nil, m.change(msg.String())
 	}
-	return nil, nil
+	return nil
 }
 
-func (m *Model) export() string { return "SSH_AUTH_SOCK=" + m.socket.Path + "; export SSH_AUTH_SOCK" }
+// Click moves with the wheel.
+func (m *Model) Click(msg tea.MouseMsg) tea.Cmd {
+	m.at.Take(msg, len(m.all()), m.room())
+	return nil
+}
+
+// do does something with the ring off the interface's goroutine, and looks again.
+func (m *Model) do(what func(r *ring.Ring) (say string, err error)) tea.Cmd {
+	r := m.s.Walker.Ring
+	return m.s.Run(func() tea.Msg {
+		say, err := what(r)
+		return done{say, err}
+	})
+}
+
+func (m *Model) ask(what string, steps ...form.Step) tea.Cmd {
+	m.note, m.form = "", form.New(m.s.Theme, what, steps...)
+	return nil
+}
+
+func (m *Model) askLock() tea.Cmd {
+	if m.now.locked {
+		return m.ask("unlock", form.Step{Prompt: "the password it was locked with: ", Hidden: true})
+	}
+	return m.ask("lock",
+		form.Step{Prompt: "lock the ring with a password for now: ", Hidden: true, Judge: true},
+		form.Step{Prompt: "the same again: ", Hidden: true})
+}
+
+func (m *Model) empty() tea.Cmd {
+	return m.do(func(r *ring.Ring) (string, error) { return count(r.Forget(), "key") + " gone from memory", nil })
+}
+
+func (m *Model) export() string {
+	return "SSH_AUTH_SOCK=" + m.s.Shared().Path + "; export SSH_AUTH_SOCK"
+}
+
+func (m *Model) copy() tea.Cmd {
+	m.note = "copied"
+	return m.s.Copy(m.export())
+}
 
 // share opens the socket for other programs, or closes it.
 func (m *Model) share() tea.Cmd {
-	if m.socket != nil {
-		m.Close()
-		m.note = "the socket is closed: no other program can use the ring"
-		return nil
-	}
-	walker := m.walker
-	return func() tea.Msg {
-		s, err := walker.Share()
-		return opened{s, err}
-	}
+	on, share := m.s.Shared() == nil, m.s.ShareRing
+	return m.s.Run(func() tea.Msg {
+		_, err := share(on)
+		if on {
+			return done{"other programs here can use the ring now; y copies the line that tells them", err}
+		}
+		return done{"the socket is closed: no other program can use the ring", err}
+	})
 }
 
 // stand has the ring stand in front of the running agent, or no more.
 func (m *Model) stand() tea.Cmd {
-	socket, r := os.Getenv("SSH_AUTH_SOCK"), m.walker.Ring
+	socket := os.Getenv("SSH_AUTH_SOCK")
 	say := "the ring stands in front of the running agent: its keys are used too"
 	switch {
-	case m.behind.socket != "":
+	case m.now.behind.socket != "":
 		socket, say = "", "the ring stands for itself again"
 	case socket == "":
 		m.note = "no agent runs: SSH_AUTH_SOCK names none"
 		return nil
 	}
-	return func() tea.Msg { return done{say, r.StandBefore(context.Background(), socket)} }
+	return m.do(func(r *ring.Ring) (string, error) { return say, r.StandBefore(context.Background(), socket) })
 }
 
-// change changes the selected key.
-func (m *Model) change(key string) tea.Cmd {
-	e, ok := m.selected()
-	if !ok {
-		return nil
-	}
-	if e.Behind {
-		m.note = "that key is the other agent's; it is changed there"
-		return nil
-	}
-	switch key {
-	case "x":
-		m.walker.Ring.Remove(e.SHA256)
-		m.look()
-		m.note = e.String() + " is gone from memory"
-	case "c":
-		m.walker.Ring.Change(e.SHA256, func(e *ring.Entry) { e.Confirm = !e.Confirm })
-		m.look()
-	case "t":
-		m.form = form.New(m.theme, "stay", form.Step{Prompt: "how much longer " + e.String() + " stays, as 10m, 1h or end: "})
-	case "h":
-		m.form = form.New(m.theme, "hosts", form.Step{Prompt: e.String() + " is for which hosts or sessions alone (nothing: all): ", Value: strings.Join(e.Said, ", ")})
-	}
+func (m *Model) ofTheOther() tea.Cmd {
+	m.note = "that key is the other agent's; it is changed there"
 	return nil
+}
+
+func (m *Model) take() tea.Cmd {
+	e, _ := m.selected()
+	return m.do(func(r *ring.Ring) (string, error) {
+		r.Remove(e.SHA256)
+		return e.String() + " is gone from memory", nil
+	})
+}
+
+func (m *Model) confirm() tea.Cmd {
+	e, _ := m.selected()
+	return m.do(func(r *ring.Ring) (string, error) {
+		r.Change(e.SHA256, func(e *ring.Entry) { e.Confirm = !e.Confirm })
+		return "", nil
+	})
+}
+
+func (m *Model) askStay() tea.Cmd {
+	e, _ := m.selected()
+	return m.ask("stay", form.Step{Prompt: "how much longer " + e.String() + " stays, as 10m, 1h or end: "})
+}
+
+func (m *Model) askHosts() tea.Cmd {
+	e, _ := m.selected()
+	return m.ask("hosts", form.Step{Prompt: e.String() + " is for which hosts or sessions alone (nothing: all): ", Value: strings.Join(e.Said, ", ")})
 }
 
 var errTwice = errors.New("the two passwords are not the same; it is not locked")
 
 // answered does what was asked for.
 func (m *Model) answered(what string, values []string) tea.Cmd {
-	r, e := m.walker.Ring, ring.Entry{}
-	if chosen, ok := m.selected(); ok {
-		e = chosen
-	}
+	m.form = nil
+	e, _ := m.selected()
 	value := strings.TrimSpace(values[0])
 	switch what {
 	case "lock":
-		return func() tea.Msg {
+		return m.do(func(r *ring.Ring) (string, error) {
 			if values[0] != values[1] || values[0] == "" {
-				return done{err: errTwice}
+				return "", errTwice
 			}
-			return done{"the ring is locked: nobody signs with it", r.Lock([]byte(values[0]))}
-		}
+			return "the ring is locked: nobody signs with it", r.Lock([]byte(values[0]))
+		})
 	case "unlock":
-		return func() tea.Msg { return done{"the ring is open again", r.Unlock([]byte(values[0]))} }
+		return m.do(func(r *ring.Ring) (string, error) { return "the ring is open again", r.Unlock([]byte(values[0])) })
 	case "stay":
 		var until time.Time
 		if value != "end" {
@@ -322,23 +301,25 @@ func (m *Model) answered(what string, values []string) tea.Cmd {
 			}
 			until = time.Now().Add(d)
 		}
-		r.Change(e.SHA256, func(e *ring.Entry) { e.Until = until })
-	case "hosts":
-		said := strings.FieldsFunc(value, func(r rune) bool { return r == ',' || r == ' ' })
-		hosts := m.ws.Planner().Hosts(said)
-		r.Change(e.SHA256, func(e *ring.Entry) { e.Hosts, e.Said = hosts, said })
+		return m.do(func(r *ring.Ring) (string, error) {
+			r.Change(e.SHA256, func(e *ring.Entry) { e.Until = until })
+			return "", nil
+		})
 	}
-	m.look()
-	return nil
+	said := strings.FieldsFunc(value, func(r rune) bool { return r == ',' || r == ' ' })
+	hosts := m.s.Workspace().Planner().Hosts(said)
+	return m.do(func(r *ring.Ring) (string, error) {
+		r.Change(e.SHA256, func(e *ring.Entry) { e.Hosts, e.Said = hosts, said })
+		return "", nil
+	})
 }
 
 // room is how many keys fit.
-func (m *Model) room() int { return max((m.height-10)/2, 3) }
+func (m *Model) room() int { return max((m.height-9)/2, 3) }
 
 // View draws the place.
 func (m *Model) View() []string {
-	t := m.theme
-	m.look()
+	t := m.s.Theme
 	lines := []string{t.Title(t.Accent.Render("ring"), t.Faint.Render(m.summary()), m.width, fit.Spread)}
 	if m.form != nil {
 		lines = append(lines, m.form.View(m.width)...)
@@ -355,20 +336,15 @@ func (m *Model) View() []string {
 	lines = append(lines, "")
 	lines = append(lines, m.lent()...)
 	lines = append(lines, m.door()...)
-	lines = append(lines, m.past(m.height-len(lines)-1)...)
-	note := m.note
-	if m.form != nil {
-		note = ""
-	}
-	return t.Page(lines, note, m.width, m.height, t.Fit(m.hints(), m.page, m.width)...)
+	return append(lines, m.past(m.height-len(lines))...)
 }
 
 func (m *Model) summary() string {
-	say := count(len(m.entries), "key") + " in memory"
-	if n := len(m.behind.keys); n > 0 {
+	say := count(len(m.now.entries), "key") + " in memory"
+	if n := len(m.now.behind.keys); n > 0 {
 		say += fmt.Sprintf(", %d behind", n)
 	}
-	if m.walker.Ring.Locked() {
+	if m.now.locked {
 		return say + " · locked"
 	}
 	return say + " · gone with the screen's lock and at the end"
@@ -397,14 +373,14 @@ func (m *Model) columns(words ...string) string {
 }
 
 func (m *Model) row(e ring.Entry, selected bool) string {
-	t := m.theme
+	t := m.s.Theme
 	pointer, name := "  ", e.String()
 	if selected {
 		pointer, name = t.Accent.Render("❯ "), t.Strong.Render(name)
 	}
 	mark := t.Mark(gate.Open)
 	switch {
-	case m.walker.Ring.Locked():
+	case m.now.locked:
 		mark = t.Mark(gate.Shut)
 	case !e.Pinned && !e.Behind: // it could reach the disk with the swap
 		mark = t.Mark(gate.Ajar)
@@ -434,12 +410,12 @@ func (m *Model) row(e ring.Entry, selected bool) string {
 
 // lent says what is lent where.
 func (m *Model) lent() []string {
-	t := m.theme
+	t := m.s.Theme
 	lines := []string{t.Title(t.Strong.Render("lent now"), "", m.width, fit.Spread)}
-	if len(m.lends) == 0 {
+	if len(m.now.lends) == 0 {
 		return append(lines, "   "+t.Faint.Render("nothing"))
 	}
-	for _, l := range m.lends {
+	for _, l := range m.now.lends {
 		mark, say := t.Mark(gate.Ajar), fmt.Sprintf("%s to %s", strings.Join(l.Keys, ", "), l.Hop)
 		if l.Session != l.Hop {
 			say += " for " + l.Session
@@ -458,16 +434,16 @@ func (m *Model) lent() []string {
 
 // door says how other programs reach the ring, and what stands behind it.
 func (m *Model) door() []string {
-	t := m.theme
+	t := m.s.Theme
 	say := t.Faint.Render("closed to other programs; s opens a socket for them")
-	if m.socket != nil {
-		say = t.Mark(gate.Ajar) + " open to programs of this account: " + t.Strong.Render(m.export()) + t.Faint.Render("  "+count(m.socket.Uses(), "use"))
+	if socket := m.s.Shared(); socket != nil {
+		say = t.Mark(gate.Ajar) + " open to programs of this account: " + t.Strong.Render(m.export()) + t.Faint.Render("  "+count(socket.Uses(), "use"))
 	}
 	lines := []string{"", t.Title(t.Strong.Render("other programs"), "", m.width, fit.Spread), fit.Cut("   "+say, m.width)}
-	if m.behind.socket != "" {
-		say := fmt.Sprintf("the agent behind listens at %s", m.behind.socket)
-		if m.behind.err != nil {
-			say += ", and does not answer: " + m.behind.err.Error()
+	if m.now.behind.socket != "" {
+		say := fmt.Sprintf("the agent behind listens at %s", m.now.behind.socket)
+		if m.now.behind.err != nil {
+			say += ", and does not answer: " + m.now.behind.err.Error()
 		}
 		lines = append(lines, fit.Cut("   "+t.Faint.Render(say), m.width))
 	}
@@ -476,7 +452,7 @@ func (m *Model) door() []string {
 
 // past are the latest uses, as many as fit.
 func (m *Model) past(height int) []string {
-	t := m.theme
+	t := m.s.Theme
 	if height < 3 {
 		return nil
 	}
@@ -493,23 +469,4 @@ func (m *Model) past(height int) []string {
 		lines = append(lines, fit.Cut("   "+mark+" "+t.Faint.Render(u.at.Format("15:04:05"))+"  "+say, m.width))
 	}
 	return lines
-}
-
-func (m *Model) hints() []theme.Hint {
-	if m.form != nil {
-		return form.Hints()
-	}
-	hints := []theme.Hint{{Key: "esc", Does: "to Routes"}, {Key: "a", Does: "hold a key"}}
-	if _, ok := m.selected(); ok {
-		hints = append(hints, theme.Hint{Key: "x", Does: "take it out"}, theme.Hint{Key: "t", Does: "how long"}, theme.Hint{Key: "c", Does: "ask or not"}, theme.Hint{Key: "h", Does: "hosts"})
-	}
-	lock := "lock"
-	if m.walker.Ring.Locked() {
-		lock = "unlock"
-	}
-	hints = append(hints, theme.Hint{Key: "L", Does: lock}, theme.Hint{Key: "E", Does: "empty"}, theme.Hint{Key: "s", Does: "socket"})
-	if m.socket != nil {
-		hints = append(hints, theme.Hint{Key: "y", Does: "copy its line"})
-	}
-	return append(hints, theme.Hint{Key: "b", Does: "agent behind"})
 }

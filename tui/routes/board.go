@@ -10,6 +10,7 @@ import (
 
 	"github.com/charmbracelet/x/ansi"
 
+	"meatus/core/board"
 	"meatus/core/gate"
 	"meatus/core/sanitize"
 	"meatus/tui/fit"
@@ -42,7 +43,7 @@ func (m *Model) lay() {
 	m.lines = m.lines[:0]
 	if m.find.on {
 		for _, i := range m.find.found {
-			m.lines = append(m.lines, boardLine{m.entries[i].site, i})
+			m.lines = append(m.lines, boardLine{m.siteOf(i), i})
 		}
 		m.placeLines()
 		return
@@ -54,8 +55,8 @@ func (m *Model) lay() {
 	}
 	bySite := map[string][]int{}
 	var order []string
-	for i := range m.entries {
-		site := m.entries[i].site
+	for i := range m.ws.Book.Sessions {
+		site := m.siteOf(i)
 		if _, seen := bySite[site]; !seen {
 			order = append(order, site)
 		}
@@ -78,19 +79,19 @@ func (m *Model) lay() {
 // laySorted orders the sessions without their sites: those that come first by the
 // chosen order, then the others as the file has them.
 func (m *Model) laySorted() {
-	order := make([]int, len(m.entries))
+	order := make([]int, m.sessions())
 	for i := range order {
 		order[i] = i
 	}
 	slices.SortStableFunc(order, func(a, b int) int {
-		x, y := m.entries[a].name, m.entries[b].name
+		x, y := m.nameOf(a), m.nameOf(b)
 		if m.sorted == markedFirst {
-			return cmp.Compare(rankOf(m.marks[y]), rankOf(m.marks[x]))
+			return cmp.Compare(rankOf(m.s.Board.Marked(y)), rankOf(m.s.Board.Marked(x)))
 		}
-		return m.visits[y].Compare(m.visits[x])
+		return m.s.Board.Visited(y).Compare(m.s.Board.Visited(x))
 	})
 	for _, i := range order {
-		m.lines = append(m.lines, boardLine{m.entries[i].site, i})
+		m.lines = append(m.lines, boardLine{m.siteOf(i), i})
 	}
 }
 
@@ -103,7 +104,7 @@ func rankOf(marked bool) int {
 
 // placeLines notes where each session stands on the board.
 func (m *Model) placeLines() {
-	m.lineOf = make([]int, len(m.entries))
+	m.lineOf = make([]int, m.sessions())
 	for n, l := range m.lines {
 		if l.session >= 0 {
 			m.lineOf[l.session] = n
@@ -111,41 +112,68 @@ func (m *Model) placeLines() {
 	}
 }
 
-// board draws the visible part of the board.
-func (m *Model) board(height int) []string {
-	if len(m.entries) == 0 {
+func (m *Model) siteOf(i int) string { return m.ws.Book.Sessions[i].Site.V }
+
+// shown are the lines of the board that are in view.
+func (m *Model) shown() []boardLine {
+	rows := max(m.boardRows()-m.headLines(), 0)
+	return m.lines[min(m.top, len(m.lines)):min(m.top+rows, len(m.lines))]
+}
+
+// boardLines draws the visible part of the board.
+func (m *Model) boardLines(height int) []string {
+	if m.sessions() == 0 {
 		return m.emptyBoard(height)
 	}
 	if len(m.lines) == 0 {
-		return []string{"", "   " + m.theme.Faint.Render("Nothing matches.")}
+		return []string{"", "   " + m.s.Theme.Faint.Render("Nothing matches.")}
 	}
-	m.scrollTo(height)
-	shown := m.lines[m.top:min(m.top+height, len(m.lines))]
-	widths := m.stationWidths(shown)
+	shown := m.shown()
+	states := make([]board.State, len(shown))
+	for n, l := range shown {
+		if l.session >= 0 {
+			states[n] = m.state(l.session)
+		}
+	}
+	widths := stationWidths(states)
 	railWidth := len("here")
 	for _, w := range widths {
 		railWidth += m.railLength() + 2 + w
 	}
 	names := 10
-	for _, l := range shown {
-		if l.session >= 0 {
-			names = max(names, min(utf8.RuneCountInString(m.entries[l.session].name), longestName))
-		}
+	for _, s := range states {
+		names = max(names, min(utf8.RuneCountInString(s.Name), longestName))
 	}
 	railWidth = min(railWidth, max(m.width-names-33, 20))
+	links := m.s.Board.Links()
 	out := make([]string, 0, height)
-	for _, l := range shown {
+	for n, l := range shown {
 		if l.session < 0 {
-			out = append(out, "  "+m.theme.Faint.Render(sanitize.Line(l.site, 40)))
+			out = append(out, "  "+m.s.Theme.Faint.Render(sanitize.Line(l.site, 40)))
 			continue
 		}
-		out = append(out, m.boardRow(l.session, names, widths, railWidth))
+		row := row{State: states[n], links: links}
+		out = append(out, m.boardRow(row, l.session == m.cursor, names, widths, railWidth))
 	}
 	return out
 }
 
+// row is one session of the board with the links as they are.
+type row struct {
+	board.State
+	links *board.Links
+}
+
+// linkAt is the live link at hop i, or nil.
+func (r row) linkAt(i int) *board.Link {
+	if i < 0 || i >= len(r.Details.Prefixes) {
+		return nil
+	}
+	return r.links.At(r.Details.Prefixes[i])
+}
+
 func (m *Model) emptyBoard(height int) []string {
-	t := m.theme
+	t := m.s.Theme
 	lines := []string{"", "   " + t.Strong.Render("No sessions yet."), "",
 		"   " + t.Key.Render("n") + " writes one in a line, like",
 		"   " + t.Accent.Render("tide-db = keeper@10.61.4.20 via quay with tide.pem"), "",
@@ -156,6 +184,7 @@ func (m *Model) emptyBoard(height int) []string {
 
 // scrollTo keeps the selected session, and its site's line, in view.
 func (m *Model) scrollTo(height int) {
+	height -= m.headLines()
 	at := m.lineOf[m.cursor]
 	first := at
 	if at > 0 && m.lines[at-1].session < 0 {
@@ -166,15 +195,15 @@ func (m *Model) scrollTo(height int) {
 	m.top = max(min(m.top, len(m.lines)-height), 0)
 }
 
-// stationWidths is how wide the names at each depth are among the lines shown,
+// stationWidths is how wide the names at each depth are among the sessions shown,
 // so that their rails line up.
-func (m *Model) stationWidths(shown []boardLine) []int {
+func stationWidths(states []board.State) []int {
 	var widths []int
-	for _, l := range shown {
-		if l.session < 0 {
+	for _, s := range states {
+		if s.Details == nil {
 			continue
 		}
-		for i, h := range m.entry(l.session).route.Hops {
+		for i, h := range s.Details.Route.Hops {
 			if i == len(widths) {
 				widths = append(widths, 0)
 			}
@@ -184,49 +213,48 @@ func (m *Model) stationWidths(shown []boardLine) []int {
 	return widths
 }
 
-func (m *Model) boardRow(i, names int, widths []int, railWidth int) string {
-	t, e := m.theme, m.entry(i)
-	selected := i == m.cursor
-	mark, name := "  ", t.Text.Render(fit.Pad(e.name, names))
+func (m *Model) boardRow(r row, selected bool, names int, widths []int, railWidth int) string {
+	t := m.s.Theme
+	mark, name := "  ", t.Text.Render(fit.Pad(r.Name, names))
 	if selected {
-		mark, name = t.Accent.Render("❯ "), t.Strong.Render(fit.Pad(e.name, names))
+		mark, name = t.Accent.Render("❯ "), t.Strong.Render(fit.Pad(r.Name, names))
 	}
-	if m.marks[e.name] {
+	if m.s.Board.Marked(r.Name) {
 		mark = " " + t.Accent.Render("▪")
 		if selected {
 			mark = t.Accent.Render("❯▪")
 		}
 	}
-	state := m.state(e, max(m.width-names-railWidth-8, 0))
-	return "  " + mark + name + "  " + fit.Pad(m.rail(e, widths), railWidth) + "  " + state
+	stands := m.stands(r, max(m.width-names-railWidth-8, 0))
+	return "  " + mark + name + "  " + fit.Pad(m.rail(r, widths), railWidth) + "  " + stands
 }
 
 // rail draws a session's way.
-func (m *Model) rail(e *entry, widths []int) string {
-	t := m.theme
+func (m *Model) rail(e row, widths []int) string {
+	t := m.s.Theme
 	var b strings.Builder
 	b.WriteString(t.Faint.Render("here"))
 	before := 0
-	for i, h := range e.route.Hops {
+	for i, h := range e.Details.Route.Hops {
 		stroke, style := "┈", t.Rule
 		switch {
-		case m.linkAt(e, i) != nil && m.linkAt(e, i).state.Frozen:
+		case e.linkAt(i) != nil && e.linkAt(i).State.Frozen:
 			stroke, style = "╍", t.Verdict(gate.Ajar)
-		case m.linkAt(e, i) != nil:
+		case e.linkAt(i) != nil:
 			stroke, style = "━", t.Live
-		case i < len(e.report.Hops) && visited(e.report.Hops[i]):
+		case i < len(e.Details.Report.Hops) && visited(e.Details.Report.Hops[i]):
 			stroke = "─"
 		}
 		railLength := m.railLength()
 		length := railLength + before
 		glyph := ""
-		if i < len(e.report.Hops) {
-			if v := e.report.Hops[i].Worst().Verdict; v >= gate.Ajar {
+		if i < len(e.Details.Report.Hops) {
+			if v := e.Details.Report.Hops[i].Worst().Verdict; v >= gate.Ajar {
 				glyph = t.Mark(v)
 			}
 		}
-		if e.walk != nil && e.walk.hop == i && e.walk.waiting == nil {
-			glyph = t.Accent.Render(m.turning())
+		if e.Walk != nil && e.Walk.Hop == i && e.Walk.Waiting == nil {
+			glyph = t.Accent.Render(m.turningMark())
 		}
 		b.WriteByte(' ')
 		if glyph == "" {
@@ -246,12 +274,12 @@ func (m *Model) rail(e *entry, widths []int) string {
 }
 
 // frozenOn is the first frozen link on the live way of a session, or nil.
-func (m *Model) frozenOn(e *entry) *link {
-	if m.linkAt(e, len(e.prefixes)-1) == nil {
+func frozenOn(e row) *board.Link {
+	if e.linkAt(len(e.Details.Prefixes)-1) == nil {
 		return nil
 	}
-	for i := range e.prefixes {
-		if l := m.linkAt(e, i); l != nil && l.state.Frozen {
+	for i := range e.Details.Prefixes {
+		if l := e.linkAt(i); l != nil && l.State.Frozen {
 			return l
 		}
 	}
@@ -269,62 +297,70 @@ func visited(h gate.Hop) bool {
 }
 
 // doorsShort names the doors of a session's open tunnels.
-func (m *Model) doorsShort(e *entry) string {
+func (m *Model) doorsShort(e row) string {
 	var b strings.Builder
-	for _, l := range m.openTunnels(e.name) {
+	for _, l := range m.s.Board.Tunnels(e.Name) {
 		arrow := "⇐"
 		if l.Kind == "lend" {
 			arrow = "⇒"
 		}
 		b.WriteString("  " + arrow + " " + strings.TrimPrefix(l.Door, "127.0.0.1"))
 	}
-	return m.theme.Accent.Render(b.String())
+	return m.s.Theme.Accent.Render(b.String())
 }
 
-// state says in a few words how a session stands.
-func (m *Model) state(e *entry, width int) string {
-	t := m.theme
+// stands says in a few words how a session stands.
+func (m *Model) stands(e row, width int) string {
+	t := m.s.Theme
 	word := func(v gate.Verdict) string { return t.Verdict(v).Render(fit.Pad(v.String(), 8)) }
-	if w := e.walk; w != nil && w.waiting != nil {
-		say := fmt.Sprintf("%s at %s, again in %d s, until %s", w.waiting.Failure.Cause, w.waiting.Failure.Hop,
-			max(int(time.Until(w.waiting.Next).Seconds()+0.999), 0), w.waiting.End.Local().Format("15:04"))
+	if w := e.Walk; w != nil && w.Waiting != nil {
+		say := fmt.Sprintf("%s at %s, again in %d s, until %s", w.Waiting.Failure.Cause, w.Waiting.Failure.Hop,
+			max(int(time.Until(w.Waiting.Next).Seconds()+0.999), 0), w.Waiting.End.Local().Format("15:04"))
 		return t.Accent.Render(fit.Pad("waiting", 8)) + t.Faint.Render(fit.Cut(say, width-8))
 	}
-	if w := e.lost; w != nil && time.Now().Before(w.End) {
+	if w := e.Lost; w != nil && time.Now().Before(w.End) {
 		say := fmt.Sprintf("%s at %s, again in %d s, until %s", w.Failure.Cause, w.Failure.Hop, max(int(time.Until(w.Next).Seconds()+0.999), 0), w.End.Local().Format("15:04"))
 		return t.Verdict(gate.Ajar).Render(fit.Pad("lost", 8)) + t.Faint.Render(fit.Cut(say, width-8))
 	}
-	if w := e.walk; w != nil {
+	if w := e.Walk; w != nil {
 		at := ""
-		if w.hop < len(e.route.Hops) {
-			at = fmt.Sprintf("%s at %s", w.gate, e.route.Hops[w.hop].Name)
+		if w.Hop < len(e.Details.Route.Hops) {
+			at = fmt.Sprintf("%s at %s", w.Gate, e.Details.Route.Hops[w.Hop].Name)
 		}
 		return t.Accent.Render(fit.Pad("walking", 8)) + t.Faint.Render(fit.Cut(at, width-8))
 	}
-	if l := m.frozenOn(e); l != nil {
-		say := fmt.Sprintf("%s at %s", fit.Ago(time.Since(l.state.LastIn)), l.state.Hop)
+	if l := frozenOn(e); l != nil {
+		say := fmt.Sprintf("%s at %s", fit.Ago(time.Since(l.State.LastIn)), l.State.Hop)
 		return t.Verdict(gate.Ajar).Render(fit.Pad("frozen", 8)) + t.Text.Render(fit.Cut("no byte for "+say, width-8))
 	}
-	if l := m.linkAt(e, len(e.route.Hops)-1); l != nil && len(e.route.Hops) > 0 {
-		detail := fmt.Sprintf("%6s  %7s/s ", fit.Ago(time.Since(l.state.Since)), fit.Bytes(l.rate()))
-		return fit.Cut(t.Live.Render(fit.Pad("live", 8))+t.Faint.Render(detail)+t.Live.Render(fit.Spark(l.rates()))+m.doorsShort(e), width)
+	if l := e.linkAt(len(e.Details.Route.Hops) - 1); l != nil && len(e.Details.Route.Hops) > 0 {
+		detail := fmt.Sprintf("%6s  %7s/s ", fit.Ago(time.Since(l.State.Since)), fit.Bytes(l.Rate()))
+		return fit.Cut(t.Live.Render(fit.Pad("live", 8))+t.Faint.Render(detail)+t.Live.Render(fit.Spark(rates(l)))+m.doorsShort(e), width)
 	}
-	if e.report.Broken != "" {
-		return word(gate.Shut) + t.Faint.Render(fit.Cut(e.report.Broken, width-8))
+	if e.Details.Report.Broken != "" {
+		return word(gate.Shut) + t.Faint.Render(fit.Cut(e.Details.Report.Broken, width-8))
 	}
-	if e.failure != nil {
-		return word(gate.Shut) + t.Text.Render(fit.Cut(fmt.Sprintf("%s at %s", e.failure.Cause, e.failure.Hop), width-8))
+	if e.Failure != nil {
+		return word(gate.Shut) + t.Text.Render(fit.Cut(fmt.Sprintf("%s at %s", e.Failure.Cause, e.Failure.Hop), width-8))
 	}
-	v := e.report.Verdict()
-	if worst, _ := e.report.Worst(); v >= gate.Ajar {
+	if len(e.Details.Report.Hops) == 0 {
+		return "" // it is judged in a moment
+	}
+	v := e.Details.Report.Verdict()
+	if worst, _ := e.Details.Report.Worst(); v >= gate.Ajar {
 		return word(v) + t.Text.Render(fit.Cut(fmt.Sprintf("%s: %s", worst.Kind, worst.Reason), width-8))
 	}
-	if at := len(e.report.Hops) - 1; at >= 0 { // what a check found, where it is not wrong
-		for _, g := range e.report.Hops[at].Gates {
+	if at := len(e.Details.Report.Hops) - 1; at >= 0 { // what a check found, where it is not wrong
+		for _, g := range e.Details.Report.Hops[at].Gates {
 			if g.Kind == gate.Port && g.Verdict == gate.Open {
 				return word(v) + t.Faint.Render(fit.Cut(g.Seen, width-8))
 			}
 		}
 	}
 	return word(v)
+}
+
+// rates are the last few of a link's, as many as are drawn.
+func rates(l *board.Link) []float64 {
+	return append(make([]float64, max(4-len(l.Past), 0)), l.Past[max(len(l.Past)-4, 0):]...)
 }

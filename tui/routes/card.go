@@ -4,45 +4,67 @@ import (
 	"fmt"
 	"strings"
 
+	"meatus/core/board"
 	"meatus/core/gate"
 	"meatus/tui/fit"
+	"meatus/tui/theme"
 )
 
 // leastHop is how many columns a hop needs on the card.
 const leastHop = 36
 
-// Card draws the gate card of the selected session: its hops side by side, what
+// card draws the gate card of the selected session: its hops side by side, what
 // stands at each gate, and below them what is wrong and what mends it.
-func (m *Model) Card(height int) []string {
-	t := m.theme
-	if len(m.entries) == 0 {
+func (m *Model) card(height int) []string {
+	t := m.s.Theme
+	s, ok := m.current()
+	if !ok {
 		return []string{t.Rule.Render(strings.Repeat("─", m.width))}
 	}
-	e := m.entry(m.cursor)
+	e := row{State: s, links: m.s.Board.Links()}
 	right := ""
-	if e.walk != nil {
-		right = t.Keys(hintStop)
+	if e.Walk != nil {
+		right = t.Keys(theme.Hint{Key: "esc", Does: "stop"})
 	}
-	lines := []string{t.Title(t.Strong.Render(e.name), right, m.width, fit.Spread)}
-	if e.report.Broken != "" {
+	lines := []string{t.Title(t.Strong.Render(e.Name), right, m.width, fit.Spread)}
+	if broken := e.Details.Report.Broken; broken != "" {
 		lines = append(lines, "")
-		for _, l := range fit.Wrap(e.report.Broken, m.width-6) {
+		for _, l := range fit.Wrap(broken, m.width-6) {
 			lines = append(lines, "   "+t.Verdict(gate.Shut).Render(l))
 		}
 		return append(lines, "", "   "+t.Accent.Render("→ ")+"mend "+m.ws.SessionsPath()+", then press "+t.Key.Render("r"))
+	}
+	if len(e.Details.Report.Hops) == 0 {
+		return append(lines, "", "   "+t.Faint.Render("looking …"))
 	}
 	if !m.whole {
 		lines = append(lines, m.hops(e)...)
 		lines = append(lines, m.doors(e)...)
 	}
-	return append(lines, m.trouble(e, height-len(lines))...)
+	trouble, _ := m.trouble(e, height-len(lines))
+	return append(lines, trouble...)
+}
+
+// hasMore tells whether the card has more to tell than fits.
+func (m *Model) hasMore() bool {
+	s, ok := m.current()
+	if !ok || len(s.Details.Report.Hops) == 0 {
+		return false
+	}
+	e := row{State: s, links: m.s.Board.Links()}
+	rows := m.paneRows() - 1
+	if !m.whole {
+		rows -= len(m.hops(e)) + len(m.doors(e))
+	}
+	_, cut := m.trouble(e, rows)
+	return cut
 }
 
 // doors draws the session's open tunnels with their direction.
-func (m *Model) doors(e *entry) []string {
-	t := m.theme
+func (m *Model) doors(e row) []string {
+	t := m.s.Theme
 	var lines []string
-	for _, l := range m.openTunnels(e.name) {
+	for _, l := range m.s.Board.Tunnels(e.Name) {
 		v, off := l.Standing()
 		mark, say := t.Mark(v), fmt.Sprintf("%s, %d live", l.Drawn(), l.Live)
 		proven := l.Proof != "" && l.Error == "" && l.Up
@@ -50,7 +72,7 @@ func (m *Model) doors(e *entry) []string {
 		case v == gate.Open:
 			mark = t.Live.Render("⇄")
 		case v == gate.Untried:
-			mark = t.Accent.Render(m.turning())
+			mark = t.Accent.Render(m.turningMark())
 		case !proven: // else its gates tell
 			say = l.Drawn() + ": " + off
 		}
@@ -80,8 +102,8 @@ func (m *Model) doors(e *entry) []string {
 }
 
 // hops draws as many hops side by side as fit, among them the one that matters.
-func (m *Model) hops(e *entry) []string {
-	n := len(e.report.Hops)
+func (m *Model) hops(e row) []string {
+	n := len(e.Details.Report.Hops)
 	fits := max(min((m.width-2)/leastHop, n), 1)
 	width := min((m.width-2)/fits, 64)
 	first := 0
@@ -107,20 +129,20 @@ func (m *Model) hops(e *entry) []string {
 
 // focusHop is the hop that matters: where the walk is, where something is wrong,
 // or the last one.
-func (m *Model) focusHop(e *entry) int {
-	if e.walk != nil {
-		return e.walk.hop
+func (m *Model) focusHop(e row) int {
+	if e.Walk != nil {
+		return e.Walk.Hop
 	}
-	if g, at := e.report.Worst(); g.Verdict >= gate.Ajar {
+	if g, at := e.Details.Report.Worst(); g.Verdict >= gate.Ajar {
 		return at
 	}
-	return len(e.report.Hops) - 1
+	return len(e.Details.Report.Hops) - 1
 }
 
-func (m *Model) hop(e *entry, i, width int) []string {
-	t, h := m.theme, e.report.Hops[i]
+func (m *Model) hop(e row, i, width int) []string {
+	t, h := m.s.Theme, e.Details.Report.Hops[i]
 	lines := []string{fmt.Sprintf("  %s %s   %s", t.Accent.Render(fmt.Sprint(i+1)), t.Strong.Render(h.Name), t.Faint.Render(h.User+"@"+h.Address))}
-	live := m.linkAt(e, i) != nil
+	live := e.linkAt(i) != nil
 	for _, g := range h.Gates {
 		if live && g.Verdict == gate.Untried && g.Kind < gate.Channel {
 			g.Verdict = gate.Open // another session's walk has passed it
@@ -130,8 +152,8 @@ func (m *Model) hop(e *entry, i, width int) []string {
 		if g.Verdict == gate.Untried {
 			style = t.Faint
 		}
-		if e.walk != nil && e.walk.hop == i && e.walk.gate == g.Kind && !e.walk.through && e.walk.waiting == nil {
-			mark, style = t.Accent.Render(m.turning()), t.Accent
+		if e.Walk != nil && e.Walk.Hop == i && e.Walk.Gate == g.Kind && !e.Walk.Through && e.Walk.Waiting == nil {
+			mark, style = t.Accent.Render(m.turningMark()), t.Accent
 		}
 		if g.Verdict >= gate.Ajar {
 			style = t.Verdict(g.Verdict)
@@ -142,8 +164,8 @@ func (m *Model) hop(e *entry, i, width int) []string {
 }
 
 // hasDetail tells whether a gate has more to tell than fits beside it.
-func hasDetail(e *entry) bool {
-	for _, h := range e.report.Hops {
+func hasDetail(d *board.Details) bool {
+	for _, h := range d.Report.Hops {
 		for _, g := range h.Gates {
 			if len(g.Detail) > 0 {
 				return true
@@ -155,10 +177,10 @@ func hasDetail(e *entry) bool {
 
 // details lists what the gates have to tell: what was tried in which order, what
 // the servers said.
-func (m *Model) details(e *entry, height int) []string {
-	t := m.theme
+func (m *Model) details(e row, height int) []string {
+	t := m.s.Theme
 	var lines []string
-	for _, h := range e.report.Hops {
+	for _, h := range e.Details.Report.Hops {
 		for _, g := range h.Gates {
 			for i, d := range g.Detail {
 				word := ""
@@ -172,22 +194,23 @@ func (m *Model) details(e *entry, height int) []string {
 	return lines[:min(len(lines), max(height, 0))]
 }
 
-// trouble says what is wrong at the worst gate, why, and what mends it.
-func (m *Model) trouble(e *entry, height int) []string {
-	t := m.theme
-	worst, at := e.report.Worst()
-	if worst.Verdict < gate.Ajar || e.walk != nil && e.walk.waiting == nil || height < 1 {
-		m.cut = hasDetail(e)
-		if m.whole && m.cut && e.walk == nil {
-			return m.details(e, height)
+// trouble says what is wrong at the worst gate, why, and what mends it; cut tells that
+// there is more to tell than fits.
+func (m *Model) trouble(e row, height int) (shown []string, cut bool) {
+	t := m.s.Theme
+	worst, at := e.Details.Report.Worst()
+	if worst.Verdict < gate.Ajar || e.Walk != nil && e.Walk.Waiting == nil || height < 1 {
+		cut = hasDetail(e.Details)
+		if m.whole && cut && e.Walk == nil {
+			return m.details(e, height), cut
 		}
-		if m.whole = false; e.said != "" && e.walk == nil {
-			return []string{"", "   " + t.Accent.Render("✓ ") + e.said}
+		if e.Said != "" && e.Walk == nil {
+			return []string{"", "   " + t.Accent.Render("✓ ") + e.Said}, cut
 		}
-		return nil
+		return nil, cut
 	}
 	var lines []string
-	head := fmt.Sprintf("%s at %s, %s: ", worst.Verdict, e.report.Hops[at].Name, worst.Kind)
+	head := fmt.Sprintf("%s at %s, %s: ", worst.Verdict, e.Details.Report.Hops[at].Name, worst.Kind)
 	for i, l := range fit.Wrap(head+worst.Reason, m.width-8) {
 		mark := "  "
 		if i == 0 {
@@ -218,10 +241,9 @@ func (m *Model) trouble(e *entry, height int) []string {
 			remedy = append(remedy, "   "+mark+l)
 		}
 	}
-	m.cut = false
 	for _, d := range worst.Detail {
 		if len(lines)+len(remedy) >= height {
-			m.cut = true
+			cut = true
 			break
 		}
 		lines = append(lines, "     "+t.Faint.Render(fit.Cut(d, m.width-8)))
@@ -232,5 +254,5 @@ func (m *Model) trouble(e *entry, height int) []string {
 	if over := len(lines) + len(remedy) - height; over > 0 { // the remedy stays in view
 		lines = lines[:max(len(lines)-over, 1)]
 	}
-	return append(lines, remedy...)
+	return append(lines, remedy...), cut
 }

@@ -4,90 +4,85 @@ import (
 	"fmt"
 	"sort"
 	"strings"
-	"unicode/utf8"
 
 	tea "charm.land/bubbletea/v2"
 	"github.com/sahilm/fuzzy"
 
 	"meatus/core/book"
+	"meatus/tui/line"
+	"meatus/tui/place"
 	"meatus/tui/theme"
 )
 
 // find narrows the board to the sessions that match what is typed.
 type find struct {
-	on     bool     // the board is narrowed
-	typing bool     // keys go into the text
-	text   string   // what is looked for
-	pool   []string // for each session what is matched, made when first needed
-	found  []int    // sessions, the best match first
+	on     bool       // the board is narrowed
+	typing bool       // keys go into the text
+	line   *line.Line // what is looked for
+	pool   []string   // for each session what is matched, made when first needed
+	found  []int      // sessions, the best match first
 }
 
-// Finding tells whether keys go into what is looked for.
-func (m *Model) Finding() bool { return m.find.typing }
+func newFindLine(t *theme.Theme) *line.Line { return line.New(t, "") }
+
+// findTable is what can be done while something is looked for.
+func (m *Model) findTable() place.Table {
+	move := func(by int) func() tea.Cmd { return func() tea.Cmd { m.step(by); return nil } }
+	return place.Table{
+		place.On("up", "choose", move(-1)).As("↑↓"),
+		place.On("down", "", move(1)).Ranked(place.Hidden),
+		place.On("enter", "open shell", func() tea.Cmd { m.find.typing = false; return m.open() }),
+		place.On("tab", "to the board", func() tea.Cmd { m.find.typing = false; return nil }),
+		place.On("esc ctrl+c", "show all", func() tea.Cmd { m.endFind(); return nil }),
+	}
+}
 
 // findKey takes a key while what is looked for is typed.
-func (m *Model) findKey(msg tea.KeyPressMsg) (wish tea.Msg) {
-	f := &m.find
-	switch msg.String() {
-	case "esc", "ctrl+c":
-		m.endFind()
-		return nil
-	case "enter":
-		f.typing = false
-		return m.open()
-	case "up":
-		m.step(-1)
-		return nil
-	case "down":
-		m.step(1)
-		return nil
-	case "tab":
-		f.typing = false
-		return nil
-	case "backspace":
-		_, size := utf8.DecodeLastRuneInString(f.text)
-		f.text = f.text[:len(f.text)-size]
-	case "ctrl+u":
-		f.text = ""
-	default:
-		f.text += msg.Text
+func (m *Model) findKey(msg tea.KeyPressMsg) tea.Cmd {
+	if cmd, done := m.findTable().Do(msg); done {
+		return cmd
 	}
+	m.find.line.Take(msg)
 	m.narrow()
 	return nil
 }
 
-func (m *Model) startFind() {
+func (m *Model) startFind() tea.Cmd {
 	m.find.on, m.find.typing = true, true
 	m.narrow()
+	return nil
 }
 
 // endFind shows the whole board again; the selected session stays selected.
 func (m *Model) endFind() {
-	m.find.on, m.find.typing, m.find.text = false, false, ""
+	m.find.on, m.find.typing = false, false
+	m.find.line.Begin("")
 	m.lay()
+	m.settle()
 }
 
 // narrow finds the sessions that match.
 func (m *Model) narrow() {
 	f := &m.find
-	if len(f.pool) != len(m.entries) {
-		f.pool = make([]string, len(m.entries))
+	if len(f.pool) != m.sessions() {
+		f.pool = make([]string, m.sessions())
 		for i, s := range m.ws.Book.Sessions {
 			f.pool[i] = matched(s)
 		}
 	}
 	f.found = f.found[:0]
-	if f.text == "" {
-		for i := range m.entries {
+	if f.line.Text() == "" {
+		for i := range m.ws.Book.Sessions {
 			f.found = append(f.found, i)
 		}
 	} else {
-		f.found = rank(f.text, f.pool)
+		f.found = rank(f.line.Text(), f.pool)
 	}
 	m.lay()
 	if len(f.found) > 0 {
-		m.cursor, m.whole, m.cut = f.found[0], false, false
+		m.cursor, m.whole = f.found[0], false
 	}
+	m.settle()
 }
 
 // rank orders the matches: those that hold the text as it is first, then those
@@ -124,12 +119,10 @@ func matched(s *book.Session) string {
 
 // findLine shows what is looked for and how much was found.
 func (m *Model) findLine() string {
-	t, f := m.theme, &m.find
-	text := t.Strong.Render(f.text)
+	t, f := m.s.Theme, &m.find
+	text := t.Strong.Render(f.line.Text())
 	if f.typing {
-		text += t.Accent.Render("▏")
+		text = f.line.View(40)
 	}
-	return "  " + t.Accent.Render("/ ") + text + "  " + t.Faint.Render(fmt.Sprintf("%d of %d", len(f.found), len(m.entries)))
+	return "  " + t.Accent.Render("/ ") + text + "  " + t.Faint.Render(fmt.Sprintf("%d of %d", len(f.found), m.sessions()))
 }
-
-var findHints = []theme.Hint{{Key: "↑↓", Does: "choose"}, {Key: "enter", Does: "open shell"}, {Key: "tab", Does: "to the board"}, {Key: "esc", Does: "show all"}}

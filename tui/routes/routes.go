@@ -1,191 +1,81 @@
 // Package routes is the home place: each session drawn as its way, and for the
 // selected one the gate card.
 //
-// The model owns what is shown and which session is selected. It judges a
-// session when it comes into view, and the rest in the background; walking is
-// the frame's, whose events it is told.
+// The model owns what is shown and which session is selected. What is known of the
+// sessions is the core's: it is read from the board as it stands, and drawing changes
+// nothing there.
 package routes
 
 import (
-	"errors"
 	"fmt"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
 
-	"meatus/core/event"
+	"meatus/core/board"
+	"meatus/core/engine"
 	"meatus/core/gate"
-	"meatus/core/keyfile"
-	"meatus/core/mend"
-	"meatus/core/route"
-	"meatus/core/trail"
-	"meatus/core/tunnel"
 	"meatus/core/walk"
 	"meatus/core/workspace"
 	"meatus/tui/fit"
+	"meatus/tui/place"
+	"meatus/tui/scroll"
 	"meatus/tui/theme"
 )
 
-// Open asks the frame for a new shell on a session.
-type Open struct{ Session string }
-
-// Touch asks the frame to check sessions as far as a depth.
-type Touch struct {
-	Sessions []string
-	Depth    walk.Depth
-}
-
-// Repeat asks the frame to check all sessions again and again, 0 for no more.
-type Repeat struct{ Every time.Duration }
-
-// Marked asks the frame to remember a mark.
-type Marked struct {
-	Session string
-	On      bool
-}
-
-// Wait asks the frame for a new shell on a session as soon as it can be reached.
-type Wait struct{ Session string }
-
-// Stop asks the frame to stop the walk of a session.
-type Stop struct{ Session string }
-
-// Visit asks the frame to show a live shell of a session.
-type Visit struct{ Session string }
-
-// Settle asks the frame to have a changed identity decided.
-type Settle struct{ Changed *walk.ChangedIdentity }
-
-// Mend asks the frame for the list of what mends a gate.
-type Mend struct{ Case mend.Case }
-
-// Edit asks the frame for the sheet of a session, and Undo to take the last edit
-// back.
+// Pane is what stands below the board in place of the card, nil for the card; Above is
+// what stands in place of the board, nil for the board.
 type (
-	Edit struct{ Session string }
-	Undo struct{}
+	Pane  func(columns, rows int) []string
+	Above func(rows int) []string
 )
-
-// Sweep asks the frame to look through a session's account, Lend for a shell with
-// keys lent to it, Better for the way that needs nothing lent.
-type (
-	Sweep  struct{ Session string }
-	Lend   struct{ Session string }
-	Better struct{ Session string }
-	Which  struct{ Session string } // asks its machine which keys it would take
-	// Tunnels opens a session's tunnels, or closes them; Compose asks for another one.
-	Tunnels struct{ Session string }
-	Compose struct{ Session string }
-	// Draw writes the map of the sessions that are listed.
-	Draw struct{ Sessions []string }
-)
-
-// Judged brings reports made in the background.
-type Judged struct {
-	epoch int
-	from  int
-	found []judged
-	seen  route.KeySheets
-}
-
-type judged struct {
-	route  route.Route
-	report gate.Report
-}
-
-// Mended says how mending a key went.
-type Mended struct {
-	session string
-	path    string
-	access  keyfile.Access
-	err     error
-}
-
-// Entry is what the mending leaves in the trail.
-func (m Mended) Entry() trail.Entry {
-	e := trail.Entry{Kind: trail.Mend, Session: m.session, Say: fmt.Sprintf("%s now has mode %04o", filepath.Base(m.path), m.access.Mode.Perm())}
-	if m.err != nil {
-		e.Say, e.Failed = "mending "+m.path, m.err.Error()
-	}
-	return e
-}
-
-// entry is one session of the board.
-type entry struct {
-	name, site string
-	known      bool // route and report are there
-	route      route.Route
-	prefixes   []string
-	report     gate.Report
-	walk       *walking
-	failure    *gate.Failure
-	said       string        // what was just done, for the card
-	lost       *walk.Waiting // its way was lost and is walked again, or nil
-}
-
-// walking is where a walk is.
-type walking struct {
-	hop     int
-	gate    gate.Kind
-	through bool // that gate is passed, and the next not yet tried
-	waiting *walk.Waiting
-}
-
-// link is a live link with its recent traffic.
-type link struct {
-	state walk.LinkState
-	bytes uint64
-	at    time.Time
-	past  []float64 // bytes each second, the newest last
-}
-
-const pastSeconds = 8
-
-// rate is the traffic of the last seconds, in bytes each second, both ways.
-func (l *link) rate() float64 {
-	if len(l.past) == 0 {
-		return 0
-	}
-	return l.past[len(l.past)-1]
-}
-
-func (l *link) rates() []float64 {
-	return append(make([]float64, max(4-len(l.past), 0)), l.past[max(len(l.past)-4, 0):]...)
-}
 
 // Model is the place.
 type Model struct {
-	ws      *workspace.Workspace
-	theme   *theme.Theme
+	s       *place.Services
 	width   int
-	entries []entry
-	byName  map[string]int
+	height  int // of the place, in rows
+	ws      *workspace.Workspace
+	byName  map[string]int // of the workspace's sessions
 	lines   []boardLine
 	lineOf  []int
 	cursor  int
 	top     int
-	height  int                  // of the board, as last drawn
-	tunnels func() []tunnel.Line // that are open
-	links   map[string]*link
-	lending map[string]*link // by the prefix of the same way with nothing lent at its end
-	order   []string         // of links, by age
-	seen    route.KeySheets
-	epoch   int // of the entries: background work for older ones is dropped
-	shut    int
 	spin    int
 	whole   bool // the card shows what is wrong alone, with all its details
-	cut     bool // details did not fit beside the gates
 	clicked time.Time
 	find    find
 	depth   walk.Depth // how far a check goes
 	every   int        // of repeats: how often all are checked, 0 for not
-	marks   workspace.Marks
-	sorted  int // of orders: how the board is ordered
-	visits  map[string]time.Time
+	asked   int        // counts how often repeating was asked for
+	sorted  int        // of orders: how the board is ordered
+	looking looking
+	better  map[string]better // by session
+	beyond  string            // the session whose listeners beyond loopback were told of
+	held    *heldElsewhere    // an address that "t" takes over, or nil
+	turning bool              // the marks turn
+	ticking bool              // the seconds are counted
+	pane    Pane
+	above   Above
 }
+
+// looking is a look at many sessions' machines.
+type looking struct {
+	on          bool
+	n           int // tells one look from the next
+	done, total int
+	stop        func()
+}
+
+// The messages of the place's own.
+type (
+	turn   struct{}
+	second time.Time
+	looked struct{ n int }
+	again  int // the time to check all again, and for which asking
+)
 
 // repeats are how often all sessions can be checked in the background.
 var repeats = []time.Duration{0, time.Minute, 5 * time.Minute, 15 * time.Minute, time.Hour}
@@ -199,57 +89,44 @@ const (
 
 var orderWords = [...]string{"", "most recent first", "marked first"}
 
-// New returns the place for a workspace.
-func New(ws *workspace.Workspace, t *theme.Theme) *Model {
-	m := &Model{theme: t, links: map[string]*link{}, depth: walk.Identity, marks: ws.Marks()}
-	m.SetWorkspace(ws)
+// New returns the place.
+func New(s *place.Services) place.Place {
+	m := &Model{s: s, depth: walk.Identity, better: map[string]better{}}
+	m.find.line = newFindLine(s.Theme)
+	m.setWorkspace(s.Workspace())
 	return m
 }
 
-// SetTunnels says where the open tunnels are told.
-func (m *Model) SetTunnels(lines func() []tunnel.Line) { m.tunnels = lines }
+// SetPane says what stands below the board, and what in place of it.
+func (m *Model) SetPane(pane Pane, above Above) { m.pane, m.above = pane, above }
 
-// open tunnels of a session.
-func (m *Model) openTunnels(session string) []tunnel.Line {
-	if m.tunnels == nil {
-		return nil
-	}
-	var all []tunnel.Line
-	for _, l := range m.tunnels() {
-		if l.Session == session {
-			all = append(all, l)
-		}
-	}
-	return all
+// SetSize changes the size of the place.
+func (m *Model) SetSize(width, height int) {
+	m.width, m.height = width, height
+	m.settle()
 }
 
-// SetTheme changes the styles.
-func (m *Model) SetTheme(t *theme.Theme) { m.theme = t }
+// Show is called when the place is gone to.
+func (m *Model) Show() tea.Cmd { return m.clocks() }
 
-// SetWidth changes the width, in columns.
-func (m *Model) SetWidth(width int) { m.width = width }
+// Hide is called when the place is left.
+func (m *Model) Hide() {}
 
-// SetWorkspace shows another reading of the workspace. Walks and failures of
-// sessions that are still there stay.
-func (m *Model) SetWorkspace(ws *workspace.Workspace) {
-	before := m.entries
-	byName := m.byName
+// Typing tells whether keys go into what is looked for.
+func (m *Model) Typing() bool { return m.find.typing }
+
+// setWorkspace shows another reading of the workspace.
+func (m *Model) setWorkspace(ws *workspace.Workspace) {
 	selected := m.Selected()
-	m.ws, m.seen = ws, route.KeySheets{}
-	m.epoch++
-	m.shut = 0
-	m.find = find{}
-	m.entries = make([]entry, len(ws.Book.Sessions))
-	m.byName = make(map[string]int, len(m.entries))
+	m.ws = ws
+	m.find.pool = nil
+	m.endFind()
+	m.byName = make(map[string]int, len(ws.Book.Sessions))
 	for i, s := range ws.Book.Sessions {
-		m.entries[i] = entry{name: s.Name, site: s.Site.V}
 		m.byName[s.Name] = i
-		if old, ok := byName[s.Name]; ok && before[old].walk != nil {
-			m.entries[i].walk = before[old].walk
-		}
 	}
 	m.lay()
-	m.cursor = min(m.cursor, max(len(m.entries)-1, 0))
+	m.cursor = min(m.cursor, max(len(ws.Book.Sessions)-1, 0))
 	if selected == "" {
 		m.cursor = 0
 		for _, l := range slices.Backward(m.lines) {
@@ -261,245 +138,204 @@ func (m *Model) SetWorkspace(ws *workspace.Workspace) {
 	m.Select(selected)
 }
 
+func (m *Model) sessions() int { return len(m.ws.Book.Sessions) }
+
+func (m *Model) nameOf(i int) string { return m.ws.Book.Sessions[i].Name }
+
 // Select moves to the session of that name, where there is one.
 func (m *Model) Select(name string) {
 	if i, ok := m.byName[name]; ok {
 		m.cursor = i
 	}
+	m.settle()
 }
 
 // Selected is the name of the selected session, "" where there are none.
 func (m *Model) Selected() string {
-	if len(m.entries) == 0 {
+	if m.ws == nil || m.sessions() == 0 {
 		return ""
 	}
-	return m.entries[m.cursor].name
+	return m.nameOf(m.cursor)
 }
 
-// Route is the route of a session, and whether it has one.
-func (m *Model) Route(name string) (route.Route, bool) {
-	r, _, ok := m.Report(name)
-	return r, ok
-}
-
-// Report is Route with what was last found out about it.
-func (m *Model) Report(name string) (route.Route, gate.Report, bool) {
-	i, ok := m.byName[name]
-	if !ok {
-		return route.Route{}, gate.Report{}, false
+// state is what is known of session i.
+func (m *Model) state(i int) board.State {
+	s, _ := m.s.Board.State(m.nameOf(i))
+	if s.Details == nil { // it is judged in a moment
+		s.Details = &board.Details{}
 	}
-	e := m.entry(i)
-	return e.route, e.report, e.report.Broken == ""
+	return s
 }
 
-// Walking tells whether the session is being walked to.
-func (m *Model) Walking(name string) bool {
-	i, ok := m.byName[name]
-	return ok && m.entries[i].walk != nil
-}
-
-// entry returns session i, judged.
-func (m *Model) entry(i int) *entry {
-	e := &m.entries[i]
-	if !e.known {
-		r, report := m.ws.Check(e.name, m.seen)
-		m.learn(i, r, report)
+// current is what is known of the selected session; ok is false where there is none.
+func (m *Model) current() (s board.State, ok bool) {
+	if m.Selected() == "" {
+		return s, false
 	}
-	return e
+	return m.state(m.cursor), true
 }
 
-// learn takes a session's route and report, and keeps count of what is shut.
-func (m *Model) learn(i int, r route.Route, report gate.Report) {
-	e := &m.entries[i]
-	m.count(e, -1)
-	e.known, e.route, e.report = true, r, report
-	e.prefixes = nil
-	if report.Broken == "" {
-		for n := range r.Hops {
-			e.prefixes = append(e.prefixes, r.Prefix(n))
+// settle keeps the selected session in view, and has what is in view judged first.
+func (m *Model) settle() {
+	if m.ws == nil || m.height == 0 || len(m.lines) == 0 {
+		return
+	}
+	rows := m.boardRows()
+	m.scrollTo(rows)
+	from, to := max(m.top-rows, 0), min(m.top+2*rows, len(m.lines))
+	names := []string{m.Selected()}
+	for _, l := range m.lines[from:to] {
+		if l.session >= 0 {
+			names = append(names, m.nameOf(l.session))
 		}
 	}
-	m.count(e, 1)
+	m.s.Board.Want(names...)
 }
 
-func (m *Model) count(e *entry, by int) {
-	if e.known && e.report.Verdict() == gate.Shut {
-		m.shut += by
-	}
-}
-
-// set changes one gate of a session.
-func (m *Model) set(e *entry, hop int, g gate.Gate) {
-	m.count(e, -1)
-	e.report.Set(hop, g)
-	m.count(e, 1)
-}
-
-// judgeAgain forgets what is known of a session, so that it is judged anew.
-func (m *Model) judgeAgain(e *entry) {
-	m.count(e, -1)
-	e.known, e.failure = false, nil
-}
-
-// JudgeRest judges the sessions from one on, some at a time, off the screen.
-func (m *Model) JudgeRest(from int) tea.Cmd {
-	const some = 500
-	var todo []string
-	for i := from; i < min(from+some, len(m.entries)); i++ {
-		todo = append(todo, m.entries[i].name)
-	}
-	if len(todo) == 0 {
-		return nil
-	}
-	ws, epoch := m.ws, m.epoch
-	return func() tea.Msg {
-		j := Judged{epoch: epoch, from: from, seen: route.KeySheets{}}
-		for _, name := range todo {
-			r, report := ws.Check(name, j.seen)
-			j.found = append(j.found, judged{r, report})
-		}
-		return j
-	}
-}
-
-// Update takes a message. Keys come here only while the place has focus. It
-// returns what is asked of the frame, or nil, and what is to be run.
-func (m *Model) Update(msg tea.Msg) (wish tea.Msg, cmd tea.Cmd) {
+// Update takes a message.
+func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
-	case Judged:
-		if msg.epoch != m.epoch {
-			return nil, nil
+	case place.Heard:
+		return m.hear(msg)
+	case turn:
+		m.turning = false
+		m.spin++
+		return m.clocks()
+	case second:
+		m.ticking = false
+		return m.clocks()
+	case looked:
+		if msg.n == m.looking.n {
+			m.looking = looking{n: m.looking.n}
 		}
-		for n, j := range msg.found {
-			if i := msg.from + n; !m.entries[i].known {
-				m.learn(i, j.route, j.report)
-			}
+	case again:
+		if int(msg) == m.asked {
+			return tea.Batch(m.check(m.ws.Book.Names(), true), m.repeat())
 		}
-		return nil, m.JudgeRest(msg.from + len(msg.found))
-	case Mended:
-		return nil, m.afterMending(msg)
+	case opened:
+		m.opened(msg)
 	case tea.KeyPressMsg:
-		return m.key(msg)
-	case tea.MouseClickMsg:
-		return m.click(msg), nil
-	case tea.MouseWheelMsg:
-		switch msg.Button {
-		case tea.MouseWheelUp:
-			m.step(-1)
-		case tea.MouseWheelDown:
-			m.step(1)
+		if m.find.typing {
+			return m.findKey(msg)
+		}
+	case tea.PasteMsg:
+		if m.find.typing {
+			m.find.line.Take(msg)
+			m.narrow()
 		}
 	}
-	return nil, nil
+	return nil
 }
 
-func (m *Model) key(msg tea.KeyPressMsg) (wish tea.Msg, cmd tea.Cmd) {
+// hear takes an event of the core.
+func (m *Model) hear(e place.Heard) tea.Cmd {
+	switch e := e.Event.(type) {
+	case engine.Changed:
+		m.setWorkspace(e.Workspace)
+		if e.Session != "" && e.Ours {
+			m.Select(e.Session)
+		}
+	case walk.Touched:
+		m.looking.done++
+	case walk.Lent:
+		m.offerBetter(e)
+	case board.Changed:
+		m.settle()
+	}
+	return m.clocks()
+}
+
+// clocks starts the clocks that are needed and do not run.
+func (m *Model) clocks() tea.Cmd {
+	var cmds []tea.Cmd
+	if !m.turning && m.walking() {
+		m.turning = true
+		cmds = append(cmds, m.s.After(120*time.Millisecond, turn{}))
+	}
+	if !m.ticking && len(m.s.Board.Links().All()) > 0 {
+		m.ticking = true
+		cmds = append(cmds, m.s.After(time.Second, second{}))
+	}
+	return tea.Batch(cmds...)
+}
+
+// walking tells whether a session in view is walked to.
+func (m *Model) walking() bool {
+	for _, l := range m.shown() {
+		if l.session >= 0 && m.state(l.session).Walk != nil {
+			return true
+		}
+	}
+	return false
+}
+
+// Table is what can be done.
+func (m *Model) Table() place.Table {
 	if m.find.typing {
-		return m.findKey(msg), nil
+		return m.findTable()
 	}
-	switch msg.String() {
-	case "/":
-		m.startFind()
-	case "up", "k":
-		m.step(-1)
-	case "down", "j":
-		m.step(1)
-	case "pgup":
-		m.step(-max(m.height-1, 1))
-	case "pgdown":
-		m.step(max(m.height-1, 1))
-	case "home":
-		m.step(-len(m.lines))
-	case "end":
-		m.step(len(m.lines))
-	case "enter":
-		return m.open(), nil
-	case "d":
-		m.whole = !m.whole
-	case "s":
-		if name := m.Selected(); name != "" {
-			return Visit{name}, nil
-		}
-	case "m":
-		if cmd := m.mend(); cmd != nil {
-			return nil, cmd
-		}
-		return m.ways(), nil
-	case "M":
-		return m.ways(), nil
-	case "i":
-		return m.settle(), nil
-	case "e":
-		if name := m.Selected(); name != "" {
-			return Edit{name}, nil
-		}
-	case "u":
-		return Undo{}, nil
-	case "x":
-		return Draw{m.listed()}, nil
-	case "X":
-		if name := m.Selected(); name != "" {
-			return Draw{[]string{name}}, nil
-		}
-	case "S", "l", "b", "a", "t", "T":
-		if name := m.Selected(); name != "" {
-			return map[string]tea.Msg{"S": Sweep{name}, "l": Lend{name}, "b": Better{name}, "a": Which{name}, "t": Tunnels{name}, "T": Compose{name}}[msg.String()], nil
-		}
-	case "c":
-		if name := m.Selected(); name != "" && !m.Walking(name) {
-			return Touch{[]string{name}, m.depth}, nil
-		}
-	case "C":
-		return Touch{m.ws.Book.Names(), m.depth}, nil
-	case "v":
-		m.depth = (m.depth + 1) % walk.Depth(len(walk.DepthWords))
-	case "R":
-		m.every = (m.every + 1) % len(repeats)
-		return Repeat{repeats[m.every]}, nil
-	case "space":
-		return m.mark(), nil
-	case "o":
-		m.sorted = (m.sorted + 1) % len(orderWords)
-		if t, ok := m.ws.Logins.(interface{ Visits() map[string]time.Time }); ok {
-			m.visits = t.Visits()
-		}
-		m.lay()
-	case "w":
-		if open, ok := m.open().(Open); ok {
-			return Wait(open), nil
-		}
-	case "esc", "ctrl+c":
-		if name := m.Selected(); m.Walking(name) {
-			return Stop{name}, nil
-		}
-		m.endFind()
+	s, ok := m.current()
+	d := s.Details
+	walks := ok && s.Walk != nil
+	free := func() bool { return ok && !walks }
+	worst := gate.Gate{}
+	if free() && d.Report.Broken == "" {
+		worst, _ = d.Report.Worst()
 	}
-	return nil, nil
-}
+	act := func(a gate.Act) func() bool { return func() bool { return worst.Remedy.Act == a } }
+	on := func(f func(session string) tea.Cmd) func() tea.Cmd {
+		return func() tea.Cmd {
+			if name := m.Selected(); name != "" {
+				return f(name)
+			}
+			return nil
+		}
+	}
+	live := ok && len(d.Prefixes) > 0 && m.s.Board.Links().At(d.Prefixes[len(d.Prefixes)-1]) != nil
+	tunnels := free() && len(d.Route.Hops) > 0 && len(d.Route.Target().Tunnels) > 0
+	return place.Table{
+		place.On("esc ctrl+c", "stop", m.stop).If(func() bool { return walks || m.looking.on }),
+		place.On("m", "mend key", m.mend).If(act(gate.MendKey)),
+		place.On("i", "settle identity", m.settleIdentity).If(act(gate.Settle)),
+		place.On("m", "remedies", m.ways).If(act(gate.Choose)),
+		place.On("m", "mend it", m.ways).Ranked(place.Hidden),
+		place.On("d", "details", func() tea.Cmd { m.whole = !m.whole; return nil }).If(func() bool { return m.whole || ok && m.hasMore() }),
+		place.On("s", "to its shell", on(func(name string) tea.Cmd { m.s.Visit(name); return nil })).If(func() bool { return live }),
+		place.On("enter", "open shell", m.open).If(free),
+		place.On("t", "tunnels", on(m.toggleTunnels)).If(func() bool { return tunnels }),
+		place.On("w", "wait until it is up", m.wait).If(func() bool { return free() && s.Failure != nil && walk.MayPass(s.Failure) }),
+		place.On("n", "new", m.write),
+		place.On("e", "edit", on(m.edit)).If(free),
+		place.On("c", "check", m.checkOne).If(free),
+		place.On("/", "find", m.startFind),
 
-// mark marks the selected session, or takes its mark away.
-func (m *Model) mark() tea.Msg {
-	name := m.Selected()
-	if name == "" {
-		return nil
+		place.On("up k", "choose a session", func() tea.Cmd { m.step(-1); return nil }).As("↑ ↓  pgup pgdn").Ranked(place.InHelp),
+		place.On("down j", "", func() tea.Cmd { m.step(1); return nil }).Ranked(place.Hidden),
+		place.On("pgup", "", func() tea.Cmd { m.step(-max(m.boardRows()-1, 1)); return nil }).Ranked(place.Hidden),
+		place.On("pgdown", "", func() tea.Cmd { m.step(max(m.boardRows()-1, 1)); return nil }).Ranked(place.Hidden),
+		place.On("home", "", func() tea.Cmd { m.step(-len(m.lines)); return nil }).Ranked(place.Hidden),
+		place.On("end", "", func() tea.Cmd { m.step(len(m.lines)); return nil }).Ranked(place.Hidden),
+		place.On("w", "wait until it is up", m.wait).If(free).Ranked(place.Hidden),
+		place.On("s", "", on(func(name string) tea.Cmd { m.s.Visit(name); return nil })).Ranked(place.Hidden),
+		place.On("d", "details of what is wrong", func() tea.Cmd { m.whole = !m.whole; return nil }).Ranked(place.Hidden),
+		place.On("t", "its tunnels", on(m.toggleTunnels)).Ranked(place.Hidden),
+		place.On("T", "another tunnel", on(m.compose)).Ranked(place.InHelp),
+		place.On("C", "check all", func() tea.Cmd { return m.check(m.ws.Book.Names(), false) }).Ranked(place.InHelp),
+		place.On("v", "how far a check goes", func() tea.Cmd { m.depth = (m.depth + 1) % walk.Depth(len(walk.DepthWords)); return nil }).Ranked(place.InHelp),
+		place.On("R", "how often all are checked", m.repeatMore).Ranked(place.InHelp),
+		place.On("space", "mark it", m.mark).Ranked(place.InHelp),
+		place.On("o", "order", m.order).Ranked(place.InHelp),
+		place.On("M", "all ways to mend it", m.ways).Ranked(place.InHelp),
+		place.On("a", "ask which key opens it", on(m.which)).Ranked(place.InHelp),
+		place.On("l", "lend to one shell", on(m.lend)).Ranked(place.InHelp),
+		place.On("b", "a better way", on(m.takeBetter)).Ranked(place.InHelp),
+		place.On("S", "sweep its account", on(m.sweep)).Ranked(place.InHelp),
+		place.On("x", "draw them all", func() tea.Cmd { return m.draw(m.listed()) }).Ranked(place.InHelp),
+		place.On("X", "draw it alone", on(func(name string) tea.Cmd { return m.draw([]string{name}) })).Ranked(place.InHelp),
+		place.On("u", "undo an edit", m.undo).Ranked(place.InHelp),
+		place.On("r", "read the sessions again", m.reread).Ranked(place.InHelp),
+		place.On("esc ctrl+c", "", func() tea.Cmd { m.endFind(); return nil }).If(func() bool { return m.find.on }).Ranked(place.Hidden),
 	}
-	on := !m.marks[name]
-	if delete(m.marks, name); on {
-		m.marks[name] = true
-	}
-	return Marked{name, on}
-}
-
-// Depth is how far a check goes, Every how often all are checked, 0 for not.
-func (m *Model) Depth() walk.Depth    { return m.depth }
-func (m *Model) Every() time.Duration { return repeats[m.every] }
-
-func (m *Model) open() tea.Msg {
-	name := m.Selected()
-	if name == "" || m.Walking(name) || len(m.lines) == 0 {
-		return nil
-	}
-	return Open{name}
 }
 
 // listed are the sessions on the board, as it is narrowed.
@@ -507,7 +343,7 @@ func (m *Model) listed() []string {
 	var names []string
 	for _, l := range m.lines {
 		if l.session >= 0 {
-			names = append(names, m.entries[l.session].name)
+			names = append(names, m.nameOf(l.session))
 		}
 	}
 	return names
@@ -530,310 +366,42 @@ func (m *Model) step(by int) {
 		}
 		direction = -direction
 	}
-	m.cursor, m.whole, m.cut = m.lines[at].session, false, false
+	m.cursor, m.whole = m.lines[at].session, false
+	m.settle()
 }
 
-// click selects a session; a second click soon after opens it.
-func (m *Model) click(msg tea.MouseClickMsg) tea.Msg {
-	at := m.top + msg.Y - 1 - m.headLines()
-	if msg.Button != tea.MouseLeft || msg.Y > m.height || at < 0 || at >= len(m.lines) || m.lines[at].session < 0 {
+// Click selects a session; a second click soon after opens it. The wheel moves.
+func (m *Model) Click(msg tea.MouseMsg) tea.Cmd {
+	if by, ok := scroll.Wheel(msg); ok {
+		m.step(by)
 		return nil
 	}
-	again := m.cursor == m.lines[at].session && time.Since(m.clicked) < 400*time.Millisecond
+	click, ok := msg.(tea.MouseClickMsg)
+	at := m.top + click.Y - 1 - m.headLines()
+	if !ok || click.Button != tea.MouseLeft || click.Y > m.boardRows() || at < 0 || at >= len(m.lines) || m.lines[at].session < 0 {
+		return nil
+	}
+	twice := m.cursor == m.lines[at].session && time.Since(m.clicked) < 400*time.Millisecond
 	m.cursor, m.clicked = m.lines[at].session, time.Now()
-	if again {
+	m.settle()
+	if twice {
 		return m.open()
 	}
 	return nil
 }
 
-// settle is the wish to decide a changed identity, nil where none was met.
-func (m *Model) settle() tea.Msg {
-	if len(m.entries) == 0 {
-		return nil
-	}
-	e := m.entry(m.cursor)
-	var changed *walk.ChangedIdentity
-	if e.walk != nil || e.failure == nil || !errors.As(e.failure, &changed) {
-		return nil
-	}
-	return Settle{changed}
-}
-
-// Say judges a session anew and puts a word on its card.
-func (m *Model) Say(session, text string) {
-	if i, ok := m.byName[session]; ok {
-		e := &m.entries[i]
-		m.judgeAgain(e)
-		m.entry(i).said = text
-	}
-}
-
-// mend does the remedy of the selected session's worst gate, where we can.
-func (m *Model) mend() tea.Cmd {
-	if len(m.entries) == 0 {
-		return nil
-	}
-	e := m.entry(m.cursor)
-	worst, _ := e.report.Worst()
-	if worst.Remedy.Act != gate.MendKey || e.walk != nil {
-		return nil
-	}
-	name, path := e.name, worst.Remedy.Subject
-	return func() tea.Msg {
-		access, err := keyfile.Mend(path)
-		return Mended{name, path, access, err}
-	}
-}
-
-// ways is the wish for the list of what mends the selected session's worst gate,
-// nil where nothing is wrong.
-func (m *Model) ways() tea.Msg {
-	if len(m.entries) == 0 {
-		return nil
-	}
-	e := m.entry(m.cursor)
-	worst, at := e.report.Worst()
-	if at < 0 || worst.Verdict < gate.Ajar || e.walk != nil {
-		return nil
-	}
-	return Mend{mend.Case{Workspace: m.ws, Route: e.route, Hop: at, Gate: worst, Failure: e.failure}}
-}
-
-// Rejudge judges every session anew, since key files changed, and says on one's
-// card what was done.
-func (m *Model) Rejudge(session, say string) tea.Cmd {
-	m.seen = route.KeySheets{}
-	for i := range m.entries {
-		if m.entries[i].walk == nil {
-			m.judgeAgain(&m.entries[i])
-		}
-	}
-	m.epoch++
-	m.Say(session, say)
-	return m.JudgeRest(0)
-}
-
-// Changed is the changed identity that a session met, nil where none was.
-func (m *Model) Changed() tea.Msg { return m.settle() }
-
-// afterMending judges every session anew that uses the key.
-func (m *Model) afterMending(msg Mended) tea.Cmd {
-	delete(m.seen, msg.path)
-	for i := range m.entries {
-		e := &m.entries[i]
-		for _, h := range e.route.Hops {
-			if slices.Contains(h.Keys, msg.path) {
-				m.judgeAgain(e)
-				break
-			}
-		}
-	}
-	i, ok := m.byName[msg.session]
-	if !ok {
-		return nil
-	}
-	e := m.entry(i)
-	e.said = fmt.Sprintf("%s now has mode %04o", filepath.Base(msg.path), msg.access.Mode.Perm())
-	if msg.err != nil {
-		e.said = ""
-		hop := len(e.report.Hops) - 1
-		m.set(e, hop, gate.Gate{Kind: gate.Key, Verdict: gate.Shut, Seen: filepath.Base(msg.path), Reason: msg.err.Error(), Remedy: gate.Remedy{Say: "mend it as the file's owner"}})
-	}
-	return m.JudgeRest(0)
-}
-
-// Begin says that a walk to a session starts.
-func (m *Model) Begin(session string) {
-	i, ok := m.byName[session]
-	if !ok {
-		return
-	}
-	e := &m.entries[i]
-	m.judgeAgain(e)
-	m.seen = route.KeySheets{}
-	m.entry(i)
-	e.said = ""
-	e.walk = &walking{}
-}
-
-// Failed says how a walk that did not get through ended.
-func (m *Model) Failed(session string, failure *gate.Failure) {
-	i, ok := m.byName[session]
-	if !ok {
-		return
-	}
-	e := m.entry(i)
-	e.walk = nil
-	if failure.Cause == gate.Cancelled {
-		e.said = fmt.Sprintf("stopped at %s, %s", failure.Hop, failure.Gate)
-		return
-	}
-	e.failure = failure
-	m.show(e, failure)
-}
-
-// show puts a failure's gate on the card.
-func (m *Model) show(e *entry, failure *gate.Failure) {
-	for n, h := range e.report.Hops {
-		if h.Name == failure.Hop {
-			m.set(e, n, failure.Judged())
-		}
-	}
-}
-
-// Arrived says that a walk got through.
-func (m *Model) Arrived(session string) {
-	if i, ok := m.byName[session]; ok {
-		m.entries[i].walk = nil
-	}
-}
-
-// Hear takes an event of the walker.
-func (m *Model) Hear(event event.Event) {
-	switch ev := event.(type) {
-	case walk.Trying:
-		if i, ok := m.byName[ev.Session]; ok && m.entries[i].walk != nil {
-			*m.entries[i].walk = walking{hop: ev.Hop, gate: ev.Gate}
-		}
-	case walk.Passed:
-		if i, ok := m.byName[ev.Session]; ok {
-			m.set(m.entry(i), ev.Hop, ev.Gate)
-			if w := m.entries[i].walk; w != nil && w.hop == ev.Hop && w.gate == ev.Gate.Kind {
-				w.through = true
-			}
-		}
-	case walk.Touched:
-		m.touched(ev)
-	case walk.Ended:
-		if i, ok := m.byName[ev.Session]; ok && ev.Err == nil {
-			m.entries[i].lost = nil
-		}
-	case walk.Finished:
-		if i, ok := m.byName[ev.Session]; ok {
-			m.entries[i].lost = nil
-		}
-	case walk.Waiting:
-		if i, ok := m.byName[ev.Session]; ok && ev.Lost {
-			m.entries[i].lost = &ev
-		} else if i, ok := m.byName[ev.Session]; ok && m.entries[i].walk != nil {
-			m.entries[i].walk.waiting = &ev
-			m.show(m.entry(i), ev.Failure)
-		}
-	case walk.LinkUp:
-		m.take(ev.Link)
-	case walk.LinkDown:
-		delete(m.links, ev.Link.Prefix)
-		m.relink()
-	case walk.Pulse:
-		for _, l := range ev.Links {
-			m.take(l)
-		}
-	}
-}
-
-// touched takes what a look at a session's machine found.
-func (m *Model) touched(t walk.Touched) {
-	i, ok := m.byName[t.Report.Session]
-	if !ok || m.entries[i].walk != nil {
-		return
-	}
-	e := m.entry(i)
-	m.count(e, -1)
-	e.report, e.failure, e.said = t.Report, t.Failure, "checked just now, as far as "+depthSays[t.Depth]
-	m.count(e, 1)
-}
-
-var depthSays = [...]string{"this machine alone can know", "what answers there", "its host key"}
-
-// take notes how a link fares.
-func (m *Model) take(s walk.LinkState) {
-	l := m.links[s.Prefix]
-	if l == nil || l.state.ID != s.ID {
-		m.links[s.Prefix] = &link{state: s, bytes: s.In + s.Out, at: time.Now()}
-		m.relink()
-		return
-	}
-	l.state = s
-}
-
-// Tick measures the links' traffic, once a second.
-func (m *Model) Tick(now time.Time) {
-	for _, l := range m.links {
-		bytes := l.state.In + l.state.Out
-		if passed := now.Sub(l.at).Seconds(); passed > 0.2 {
-			l.past = append(l.past, float64(bytes-l.bytes)/passed)
-			l.past = l.past[max(len(l.past)-pastSeconds, 0):]
-			l.bytes, l.at = bytes, now
-		}
-	}
-}
-
-// Turn moves the marks of gates that are being tried.
-func (m *Model) Turn() { m.spin++ }
-
-func (m *Model) turning() string { return theme.Turning[m.spin%len(theme.Turning)] }
-
-// relink orders the links by age.
-func (m *Model) relink() {
-	m.order = m.order[:0]
-	m.lending = map[string]*link{}
-	for prefix, l := range m.links {
-		m.lending[route.Unlent(prefix)] = l
-		at := len(m.order)
-		for at > 0 && m.links[m.order[at-1]].state.ID > m.links[prefix].state.ID {
-			at--
-		}
-		m.order = append(m.order[:at], append([]string{prefix}, m.order[at:]...)...)
-	}
-}
-
-// linkAt is the live link at hop i of a session, or nil.
-func (m *Model) linkAt(e *entry, i int) *link {
-	if i < 0 || i >= len(e.prefixes) {
-		return nil
-	}
-	if l := m.links[e.prefixes[i]]; l != nil {
-		return l
-	}
-	return m.lending[route.Unlent(e.prefixes[i])]
-}
-
-// RoundTrip is that of the live link with a prefix, 0 where it is not known.
-func (m *Model) RoundTrip(prefix string) time.Duration {
-	if l := m.links[prefix]; l != nil {
-		return l.state.RoundTrip
-	}
-	return 0
-}
-
-// Frozen says since when no byte came over the way with these prefixes, and from
-// which hop; ok is false where nothing is frozen.
-func (m *Model) Frozen(prefixes []string) (since time.Time, hop string, ok bool) {
-	for _, p := range prefixes {
-		if l := m.links[p]; l != nil && l.state.Frozen {
-			return l.state.LastIn, l.state.Hop, true
-		}
-	}
-	return time.Time{}, "", false
-}
-
 // Summary counts routes, live ones and shut ones.
 func (m *Model) Summary() string {
-	parts := []string{plural(len(m.entries), "route")}
-	live := 0
-	if len(m.links) > 0 {
-		for i := range m.entries {
-			if e := &m.entries[i]; e.known && m.linkAt(e, len(e.prefixes)-1) != nil {
-				live++
-			}
-		}
+	n := m.s.Board.Counts()
+	parts := []string{plural(n.Sessions, "route")}
+	if n.Live > 0 {
+		parts = append(parts, fmt.Sprintf("%d live", n.Live))
 	}
-	if live > 0 {
-		parts = append(parts, fmt.Sprintf("%d live", live))
+	if n.Shut > 0 {
+		parts = append(parts, fmt.Sprintf("%d shut", n.Shut))
 	}
-	if m.shut > 0 {
-		parts = append(parts, fmt.Sprintf("%d shut", m.shut))
+	if running := m.s.Jobs.Running(); running > 0 {
+		parts = append(parts, plural(running, "job"))
 	}
 	parts = append(parts, "check: "+m.depth.String())
 	if m.every > 0 {
@@ -842,7 +410,11 @@ func (m *Model) Summary() string {
 	if m.sorted != asWritten {
 		parts = append(parts, orderWords[m.sorted])
 	}
-	return strings.Join(parts, " · ")
+	summary := strings.Join(parts, " · ")
+	if m.looking.on {
+		summary = m.s.Theme.Accent.Render(fmt.Sprintf("checking %d of %d", m.looking.done, m.looking.total)) + " · " + summary
+	}
+	return summary
 }
 
 func plural(n int, word string) string {
@@ -852,8 +424,8 @@ func plural(n int, word string) string {
 	return fmt.Sprintf("%d %ss", n, word)
 }
 
-// Problem is the first mistake of the sessions file that is no session's own.
-func (m *Model) Problem() string {
+// problem is the first mistake of the sessions file that is no session's own.
+func (m *Model) problem() string {
 	n := 0
 	first := ""
 	for _, p := range m.ws.Book.Problems {
@@ -870,7 +442,7 @@ func (m *Model) Problem() string {
 // headLines are the lines of the board above its sessions.
 func (m *Model) headLines() int {
 	n := 0
-	if m.Problem() != "" {
+	if m.problem() != "" {
 		n++
 	}
 	if m.find.on {
@@ -879,28 +451,70 @@ func (m *Model) headLines() int {
 	return n
 }
 
-// Board draws the sessions in height lines.
-func (m *Model) Board(height int) []string {
-	m.height = height
+// paneRows is how much of the place the card, or what stands in its stead, takes.
+func (m *Model) paneRows() int { return min(max((m.height+1)*42/100, 12), 18) }
+
+// boardRows is how many rows the board has.
+func (m *Model) boardRows() int {
+	rows := m.height - 1 - m.paneRows()
+	if len(m.s.Board.Links().All()) > 0 {
+		rows--
+	}
+	return max(rows, 0)
+}
+
+// View draws the board, the card or what stands in its place, and the live links.
+func (m *Model) View() []string {
+	rows, pane := m.boardRows(), m.paneRows()
+	var upper []string
+	if m.above != nil {
+		upper = m.above(rows)
+	}
+	if upper == nil {
+		upper = m.viewBoard(rows)
+	}
+	lines := upTo(upper, rows)
+	if m.pane != nil {
+		lines = append(lines, upTo(m.pane(m.width, pane), pane)...)
+	} else {
+		lines = append(lines, upTo(m.card(pane), pane)...)
+	}
+	if strip := m.strip(); strip != "" {
+		lines = append(lines, strip)
+	}
+	return lines
+}
+
+// upTo makes lines exactly n.
+func upTo(lines []string, n int) []string {
+	for len(lines) < n {
+		lines = append(lines, "")
+	}
+	return lines[:n]
+}
+
+// viewBoard draws the sessions in so many rows.
+func (m *Model) viewBoard(rows int) []string {
+	t := m.s.Theme
 	var lines []string
-	if p := m.Problem(); p != "" {
-		lines = append(lines, " "+m.theme.Mark(gate.Shut)+" "+fit.Cut(p, m.width-4))
+	if p := m.problem(); p != "" {
+		lines = append(lines, " "+t.Mark(gate.Shut)+" "+fit.Cut(p, m.width-4))
 	}
 	if m.find.on {
 		lines = append(lines, m.findLine())
 	}
-	return append(lines, m.board(height-len(lines))...)
+	return append(lines, m.boardLines(rows-len(lines))...)
 }
 
-// Strip is the line of live links, "" where there are none.
-func (m *Model) Strip() string {
-	t := m.theme
-	if len(m.order) == 0 {
+// strip is the line of live links, "" where there are none.
+func (m *Model) strip() string {
+	t, links := m.s.Theme, m.s.Board.Links().All()
+	if len(links) == 0 {
 		return ""
 	}
-	parts := make([]string, 0, len(m.order))
-	for _, prefix := range m.order {
-		s := m.links[prefix].state
+	parts := make([]string, 0, len(links))
+	for _, l := range links {
+		s := l.State
 		text := t.Live.Render("━ ") + s.Hop
 		if s.Frozen {
 			text = t.Verdict(gate.Ajar).Render("╍ ") + s.Hop + t.Verdict(gate.Ajar).Render(" frozen")
@@ -913,41 +527,5 @@ func (m *Model) Strip() string {
 	return fit.Cut(" "+t.Faint.Render(plural(len(parts), "link")+"  ")+strings.Join(parts, "   "), m.width)
 }
 
-var hintStop = theme.Hint{Key: "esc", Does: "stop"}
-
-// Hints are the keys that do something for the selected session.
-func (m *Model) Hints() []theme.Hint {
-	if len(m.entries) == 0 {
-		return nil
-	}
-	if m.find.typing {
-		return findHints
-	}
-	e := m.entry(m.cursor)
-	if e.walk != nil {
-		return []theme.Hint{hintStop}
-	}
-	var hints []theme.Hint
-	switch worst, _ := e.report.Worst(); worst.Remedy.Act {
-	case gate.MendKey:
-		hints = append(hints, theme.Hint{Key: "m", Does: "mend key"})
-	case gate.Settle:
-		hints = append(hints, theme.Hint{Key: "i", Does: "settle identity"})
-	case gate.Choose:
-		hints = append(hints, theme.Hint{Key: "m", Does: "remedies"})
-	}
-	if m.whole || m.cut {
-		hints = append(hints, theme.Hint{Key: "d", Does: "details"})
-	}
-	if m.linkAt(e, len(e.prefixes)-1) != nil {
-		hints = append(hints, theme.Hint{Key: "s", Does: "to its shell"})
-	}
-	hints = append(hints, theme.Hint{Key: "enter", Does: "open shell"})
-	if e.known && e.report.Broken == "" && len(e.route.Hops) > 0 && len(e.route.Target().Tunnels) > 0 {
-		hints = append(hints, theme.Hint{Key: "t", Does: "tunnels"})
-	}
-	if e.failure != nil && walk.MayPass(e.failure) {
-		hints = append(hints, theme.Hint{Key: "w", Does: "wait until it is up"})
-	}
-	return hints
-}
+// turningMark is the mark of a gate that is being tried.
+func (m *Model) turningMark() string { return theme.Turning[m.spin%len(theme.Turning)] }

@@ -14,13 +14,21 @@ func (c *Cursor) Move(by, n, room int) {
 	c.Top = max(min(c.Top, c.At), c.At-room+1)
 }
 
+// Window is which of n lines a view shows that has room for some: from, and up to but
+// not with, another. The cursor is among them.
+func (c Cursor) Window(n, room int) (from, to int) {
+	c.Move(0, n, max(room, 1))
+	return c.Top, min(c.Top+room, n)
+}
+
 // Take moves as a key or a turn of the wheel says. It tells whether the message
 // was one of those.
 func (c *Cursor) Take(msg tea.Msg, n, room int) bool {
 	by, ok := 0, true
 	switch msg := msg.(type) {
-	case tea.MouseWheelMsg:
-		by, ok = map[tea.MouseButton]int{tea.MouseWheelUp: -3, tea.MouseWheelDown: 3}[msg.Button]
+	case tea.MouseMsg:
+		by, ok = Wheel(msg)
+		by *= 3
 	case tea.KeyPressMsg:
 		by, ok = map[string]int{"up": -1, "k": -1, "down": 1, "j": 1, "pgup": -room, "pgdown": room, "home": -n, "end": n}[msg.String()]
 	default:
@@ -30,4 +38,15 @@ func (c *Cursor) Take(msg tea.Msg, n, room int) bool {
 		c.Move(by, n, room)
 	}
 	return ok
+}
+
+// Wheel is which way a mouse's wheel was turned, -1 for up; ok is false where it was
+// not.
+func Wheel(msg tea.MouseMsg) (by int, ok bool) {
+	wheel, ok := msg.(tea.MouseWheelMsg)
+	if !ok {
+		return 0, false
+	}
+	by, ok = map[tea.MouseButton]int{tea.MouseWheelUp: -1, tea.MouseWheelDown: 1}[wheel.Button]
+	return by, ok
 }

@@ -9,95 +9,94 @@ import (
 	"strings"
 	"time"
 
-	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 	"golang.org/x/crypto/ssh"
 
 	"meatus/core/gate"
+	"meatus/core/trail"
 	"meatus/core/vouch"
 	"meatus/core/walk"
 	"meatus/tui/fit"
-	"meatus/tui/theme"
+	"meatus/tui/line"
+	"meatus/tui/place"
 )
 
-// Left says that nothing was decided.
-type Left struct{}
-
-// Settled says that the record of a host was changed.
-type Settled struct {
-	Session string
-	Say     string
-}
-
-// notSettled says why the record could not be changed.
-type notSettled struct{ err error }
+// The messages of the task's own: what is known of the address and the host's history,
+// why the record could not be changed, and that it was.
+type (
+	known struct {
+		before  []string // hosts that were seen at the address before, with when
+		history []vouch.Vouch
+	}
+	refused struct{ err error }
+	settled struct{}
+)
 
 // tail is how many characters of the new fingerprint have to be typed.
 const tail = 6
 
 // Model is the decision.
 type Model struct {
-	theme  *theme.Theme
-	width  int
-	record *vouch.Record
-	what   *walk.ChangedIdentity
-	before []string // hosts that were seen at this address before, with when
-	input  textinput.Model
-	note   string
+	s     *place.Services
+	what  *walk.ChangedIdentity
+	known known
+	input *line.Line
+	note  string
 }
 
-// New asks what a changed identity means. before are the hosts that were seen at
-// its address, with when.
-func New(record *vouch.Record, what *walk.ChangedIdentity, before []string, t *theme.Theme, width int) *Model {
-	m := &Model{theme: t, width: width, record: record, what: what, before: before, input: textinput.New()}
-	m.input.Prompt = "› "
-	m.input.SetVirtualCursor(true)
-	m.input.SetWidth(60)
-	t.Input(&m.input)
-	m.input.Focus()
-	return m
+// New asks what a changed identity means.
+func New(s *place.Services, what *walk.ChangedIdentity) place.Task {
+	return &Model{s: s, what: what, input: line.New(s.Theme, "› ")}
 }
 
-// SetTheme changes the styles.
-func (m *Model) SetTheme(t *theme.Theme) {
-	m.theme = t
-	t.Input(&m.input)
+// Show looks up what is known of the address and the host.
+func (m *Model) Show() tea.Cmd {
+	record, t, c := m.s.Workspace().Vouched, m.s.Trail, m.what
+	return m.s.Run(func() tea.Msg {
+		var k known
+		if t != nil {
+			k.before = t.SightedAt(c.Seen)
+		}
+		k.history, _ = record.History(c.Host, c.Port)
+		return k
+	})
 }
 
-// SetWidth changes the width, in columns.
-func (m *Model) SetWidth(width int) { m.width = width }
+// Typing tells that keys go into the line.
+func (m *Model) Typing() bool { return true }
+
+// Table is what can be done.
+func (m *Model) Table() place.Table {
+	return place.Table{
+		place.On("enter", "do what is typed", m.decide),
+		place.On("esc ctrl+c", "leave it refused", func() tea.Cmd { m.s.Close(); return nil }),
+	}
+}
 
 func (m *Model) fingerprint() string { return ssh.FingerprintSHA256(m.what.Key) }
 
-// Update takes a message. It returns what is asked of the frame, or nil, and
-// what is to be run.
-func (m *Model) Update(msg tea.Msg) (wish tea.Msg, cmd tea.Cmd) {
+// Update takes a message.
+func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
-	case notSettled:
+	case known:
+		m.known = msg
+	case refused:
 		m.note = msg.err.Error()
-		return nil, nil
-	case tea.KeyPressMsg:
-		switch msg.String() {
-		case "esc", "ctrl+c":
-			return Left{}, nil
-		case "enter":
-			return nil, m.decide()
-		}
+	case settled:
+		m.s.Close()
 	case tea.PasteMsg: // what is pasted was not read
 		m.note = "type it, so that it is read"
-		return nil, nil
-	default:
-		return nil, nil
+	case tea.KeyPressMsg:
+		m.note = ""
+		m.input.Take(msg)
 	}
-	m.note = ""
-	m.input, cmd = m.input.Update(msg)
-	return nil, cmd
+	return nil
 }
 
 // decide does what was typed: the end of the new fingerprint replaces the record,
 // the name of the machine the key belongs to gives it the address.
 func (m *Model) decide() tea.Cmd {
-	typed := strings.TrimSpace(m.input.Value())
+	typed := strings.TrimSpace(m.input.Text())
 	if f := m.fingerprint(); typed == f[len(f)-tail:] {
 		return m.replace("replaced by a person's word", fmt.Sprintf("%s is vouched for with its new key", m.what.Hop))
 	}
@@ -107,24 +106,26 @@ func (m *Model) decide() tea.Cmd {
 		}
 	}
 	m.note = "that is neither; nothing was changed"
-	m.input.Reset()
+	m.input.Begin("")
 	return nil
 }
 
 func (m *Model) replace(why, say string) tea.Cmd {
-	record, c := m.record, m.what
-	return func() tea.Msg {
-		if err := record.Replace(c.Host, c.Port, c.Key, c.Seen, time.Now(), why); err != nil {
-			return notSettled{err}
+	vouched, c, b, record := m.s.Workspace().Vouched, m.what, m.s.Board, m.s.Record
+	return m.s.Run(func() tea.Msg {
+		if err := vouched.Replace(c.Host, c.Port, c.Key, c.Seen, time.Now(), why); err != nil {
+			return refused{err}
 		}
-		return Settled{c.Session, say}
-	}
+		b.Say(c.Session, say)
+		record(trail.Entry{Kind: trail.Vouch, Session: c.Session, Say: say})
+		return settled{}
+	})
 }
 
 // View draws the decision in height lines.
-func (m *Model) View(height int) []string {
-	t, c := m.theme, m.what
-	lines := []string{t.Title(t.Verdict(gate.Shut).Render("changed identity")+t.Rule.Render(" ─ ")+t.Strong.Render(c.Hop), t.Faint.Render(c.Host), m.width, fit.Spread)}
+func (m *Model) View(width, height int) []string {
+	t, c := m.s.Theme, m.what
+	lines := []string{t.Title(t.Verdict(gate.Shut).Render("changed identity")+t.Rule.Render(" ─ ")+t.Strong.Render(c.Hop), t.Faint.Render(c.Host), width, fit.Spread)}
 	if height > 12 {
 		lines = append(lines, "")
 	}
@@ -135,19 +136,17 @@ func (m *Model) View(height int) []string {
 	}
 	row("vouched", old.Algorithm, old.SHA256, now, fmt.Sprintf("%s by %s", old.When.Local().Format("2 Jan 2006"), old.By))
 	row("now", c.Key.Type(), now, old.SHA256, "at "+c.Seen)
-	if history, err := m.record.History(c.Host, c.Port); err == nil {
-		for _, v := range history {
-			if !v.Current() {
-				row("earlier", v.Algorithm, v.SHA256, now, fmt.Sprintf("until %s: %s", v.Until.Local().Format("2 Jan 2006"), v.Ended))
-			}
+	for _, v := range m.known.history {
+		if !v.Current() {
+			row("earlier", v.Algorithm, v.SHA256, now, fmt.Sprintf("until %s: %s", v.Until.Local().Format("2 Jan 2006"), v.Ended))
 		}
 	}
-	if len(m.before) > 0 {
-		lines = append(lines, fit.Cut("   "+t.Faint.Render(fit.Pad("seen here", 9))+t.Faint.Render(strings.Join(m.before, ", ")), m.width))
+	if len(m.known.before) > 0 {
+		lines = append(lines, fit.Cut("   "+t.Faint.Render(fit.Pad("seen here", 9))+t.Faint.Render(strings.Join(m.known.before, ", ")), width))
 	}
 	lines = append(lines, "")
 	say := func(format string, args ...any) {
-		for _, l := range fit.Wrap(fmt.Sprintf(format, args...), m.width-6) {
+		for _, l := range fit.Wrap(fmt.Sprintf(format, args...), width-6) {
 			lines = append(lines, "   "+l)
 		}
 	}
@@ -156,7 +155,7 @@ func (m *Model) View(height int) []string {
 			v.Host, v.When.Local().Format("2 Jan 2006"), t.Accent.Render(v.Host))
 	}
 	say("If the machine was replaced, compare the new fingerprint with what its console shows, and type its last %d characters.", tail)
-	lines = append(lines, "   "+m.input.View())
+	lines = append(lines, "   "+m.input.View(60))
 	if m.note != "" {
 		lines = append(lines, "   "+t.Accent.Render(m.note))
 	}
@@ -165,10 +164,5 @@ func (m *Model) View(height int) []string {
 
 // differing draws a fingerprint with the part that differs from the other marked.
 func (m *Model) differing(print, other string) string {
-	return m.theme.Differing(strings.TrimPrefix(print, "SHA256:"), strings.TrimPrefix(other, "SHA256:"))
-}
-
-// Hints are the keys of the decision.
-func (m *Model) Hints() []theme.Hint {
-	return []theme.Hint{{Key: "enter", Does: "do what is typed"}, {Key: "esc", Does: "leave it refused"}}
+	return m.s.Theme.Differing(strings.TrimPrefix(print, "SHA256:"), strings.TrimPrefix(other, "SHA256:"))
 }

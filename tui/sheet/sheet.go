@@ -5,91 +5,85 @@
 package sheet
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
 	"time"
 
-	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 
 	"meatus/core/book"
+	"meatus/core/engine"
 	"meatus/core/gate"
+	"meatus/core/trail"
 	"meatus/core/workspace"
 	"meatus/tui/fit"
-	"meatus/tui/theme"
+	"meatus/tui/line"
+	"meatus/tui/place"
 )
 
-// Left says that the sheet was put away.
-type Left struct{}
-
-// Changed says that the sessions file was written.
-type Changed struct {
-	Book *book.Book
-	Say  string
-	// Session is the one to show now, "" for the same.
-	Session string
-}
-
-// refused says why a value was not taken.
-type refused struct{ err error }
+// The messages of the task's own: why a value was not taken, and that one was.
+type (
+	refused struct{ err error }
+	changed struct {
+		say  string
+		show string // the session to show now, "" for the same
+	}
+)
 
 // Model is the sheet.
 type Model struct {
-	theme   *theme.Theme
+	s       *place.Services
 	ws      *workspace.Workspace
 	session string     // whose sheet was asked for
 	at      book.Table // the table that shows: the session, or one it takes values from
-	width   int
 	cursor  int
 	editing bool
-	naming  string // what a name is asked for: "rename" or "copy", else ""
+	naming  string // what a name is asked for: "rename", "copy" or "add", else ""
 	remove  bool   // removing is asked about
 	began   string // the value when editing it began
-	input   textinput.Model
+	input   *line.Line
 	note    string
 	bad     bool // the note is a refusal
 }
 
 // New returns the sheet of a session.
-func New(ws *workspace.Workspace, session string, t *theme.Theme, width int) *Model {
-	m := &Model{theme: t, ws: ws, width: width, input: textinput.New(), cursor: 1}
-	m.Show(session)
-	m.input.Prompt = ""
-	m.input.SetVirtualCursor(true)
-	t.Input(&m.input)
+func New(s *place.Services, session string) place.Task {
+	m := &Model{s: s, ws: s.Workspace(), input: line.New(s.Theme, ""), cursor: 1}
+	m.open(session)
 	return m
 }
 
-// SetTheme changes the styles.
-func (m *Model) SetTheme(t *theme.Theme) {
-	m.theme = t
-	t.Input(&m.input)
-}
+// Show is called when the sheet is shown.
+func (m *Model) Show() tea.Cmd { return nil }
 
-// SetWidth changes the width, in columns.
-func (m *Model) SetWidth(width int) { m.width = width }
-
-// Show shows the sheet of another session.
-func (m *Model) Show(session string) {
+// open shows the sheet of another session.
+func (m *Model) open(session string) {
 	m.session, m.at = session, book.Table{Layer: book.InSession, Name: session}
 }
 
-// SetWorkspace shows another reading of the workspace. It tells whether the
-// session is still there.
-func (m *Model) SetWorkspace(ws *workspace.Workspace, say string) bool {
-	m.ws, m.note, m.bad = ws, say, false
-	if ws.Book.Session(m.session) == nil {
-		return false
+// setWorkspace shows another reading of the workspace. A sheet whose session is gone is
+// put away.
+func (m *Model) setWorkspace(c engine.Changed) {
+	m.ws = c.Workspace
+	if !c.Ours {
+		m.note, m.bad = c.Say, false
 	}
-	if _, ok := ws.Book.Own(m.at); !ok && m.at.Layer != book.InSession {
-		m.Show(m.session)
+	if m.ws.Book.Session(m.session) == nil {
+		if !c.Ours || m.ws.Book.Session(c.Session) == nil {
+			m.s.Close()
+			return
+		}
+		m.open(c.Session) // it has another name now
+	}
+	if _, ok := m.ws.Book.Own(m.at); !ok && m.at.Layer != book.InSession {
+		m.open(m.session)
 	}
 	m.cursor = min(m.cursor, len(m.fields())-1)
 	if now, _ := m.text(m.field()); m.editing && now != m.began {
 		m.note = fmt.Sprintf("%s became %q outside: enter writes yours, esc keeps that", m.field(), now)
 	}
-	return true
 }
 
 func (m *Model) fields() []string { return book.FieldsOf(m.at.Layer) }
@@ -112,123 +106,129 @@ func (m *Model) text(key string) (string, book.Origin) {
 }
 
 // next shows the next of the tables the session takes values from.
-func (m *Model) next(by int) {
+func (m *Model) next(by int) tea.Cmd {
 	tables := m.ws.Book.Tables(m.session)
 	at := (max(slices.Index(tables, m.at), 0) + by + len(tables)) % len(tables)
 	m.at, m.cursor, m.note, m.bad = tables[at], 0, "", false
+	return nil
 }
 
-// Update takes a message. It returns what is asked of the frame, or nil, and
-// what is to be run.
-func (m *Model) Update(msg tea.Msg) (wish tea.Msg, cmd tea.Cmd) {
+// Typing tells whether keys go into a value or a name.
+func (m *Model) Typing() bool { return m.editing || m.naming != "" }
+
+// Table is what can be done.
+func (m *Model) Table() place.Table {
+	do := func(f func()) func() tea.Cmd { return func() tea.Cmd { f(); return nil } }
+	switch {
+	case m.Typing():
+		return place.Table{
+			place.On("enter", "save", m.typed),
+			place.On("esc ctrl+c", "leave it as it is", do(func() { m.editing, m.naming, m.note = false, "", "" })),
+		}
+	case m.remove:
+		return place.Table{place.On("enter", "remove it", m.removeIt), place.On("esc", "keep it", do(m.keepIt))}
+	}
+	in := m.at.Layer
+	return place.Table{
+		place.On("up", "choose", do(func() { m.cursor = max(m.cursor-1, 0) })).As("↑↓"),
+		place.On("k", "", do(func() { m.cursor = max(m.cursor-1, 0) })).Ranked(place.Hidden),
+		place.On("down j", "", do(func() { m.cursor = min(m.cursor+1, len(m.fields())-1) })).Ranked(place.Hidden),
+		place.On("enter", "edit", do(m.edit)),
+		place.On("x backspace delete", "inherit", m.inherit),
+		place.On("esc ctrl+c q", "close", do(m.s.Close)),
+		place.On("u", "undo", m.undo),
+		place.On("tab", "site, likes", func() tea.Cmd { return m.next(1) }),
+		place.On("shift+tab", "", func() tea.Cmd { return m.next(-1) }).Ranked(place.Hidden),
+		place.On("r", "rename", do(func() { m.ask("rename", m.at.Name) })).If(func() bool { return in == book.InSession || in == book.InSite }),
+		place.On("y", "copy", do(func() { m.ask("copy", m.session+"-2") })).If(func() bool { return in == book.InSession }),
+		place.On("D", "remove", do(m.askRemove)).If(func() bool { return in != book.InDefaults }),
+		place.On("a", "add site", do(func() { m.ask("add", "site ") })),
+	}
+}
+
+// Update takes a message.
+func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case refused:
 		m.note, m.bad = msg.err.Error(), true
-		return nil, nil
-	case tea.KeyPressMsg:
-		switch {
-		case m.editing || m.naming != "":
-			return nil, m.edit(msg)
-		case m.remove:
-			m.remove = false
-			m.note = ""
-			if msg.String() == "enter" {
-				at := m.at
-				return nil, m.write("removed "+at.String(), "", func(path string) (*book.Book, error) {
-					if at.Layer == book.InSession {
-						return book.Remove(path, at.Name)
-					}
-					return book.RemoveTable(path, at)
-				})
-			}
-			return nil, nil
+	case changed:
+		m.note, m.bad = msg.say, false
+		if msg.show != "" {
+			m.open(msg.show)
 		}
-		return m.key(msg)
-	case tea.PasteMsg:
-		if m.editing || m.naming != "" {
-			m.input, cmd = m.input.Update(msg)
+	case place.Heard:
+		if c, ok := msg.Event.(engine.Changed); ok {
+			m.setWorkspace(c)
+		}
+	case tea.KeyPressMsg, tea.PasteMsg:
+		switch {
+		case m.Typing():
+			m.input.Take(msg)
+		case m.remove:
+			m.keepIt()
 		}
 	}
-	return nil, cmd
+	return nil
 }
 
-func (m *Model) key(msg tea.KeyPressMsg) (wish tea.Msg, cmd tea.Cmd) {
-	switch msg.String() {
-	case "esc", "ctrl+c", "q":
-		return Left{}, nil
-	case "up", "k":
-		m.cursor = max(m.cursor-1, 0)
-	case "down", "j":
-		m.cursor = min(m.cursor+1, len(m.fields())-1)
-	case "tab":
-		m.next(1)
-	case "shift+tab":
-		m.next(-1)
-	case "a":
-		m.ask("add", "site ")
-	case "enter":
-		value, origin := m.text(m.field())
-		m.began = value
-		if origin.Layer != m.at.Layer {
-			value = ""
-		}
-		m.editing, m.note = true, ""
-		m.input.SetValue(value)
-		m.input.CursorEnd()
-		m.input.Focus()
-	case "backspace", "delete", "x":
-		if _, origin := m.text(m.field()); origin.Layer == m.at.Layer && m.field() != "name" {
-			return nil, m.save("")
-		}
-	case "u":
-		return nil, m.undo()
-	case "r":
-		if m.at.Layer == book.InSession || m.at.Layer == book.InSite {
-			m.ask("rename", m.at.Name)
-		}
-	case "y":
-		if m.at.Layer == book.InSession {
-			m.ask("copy", m.session+"-2")
-		}
-	case "D":
-		if m.at.Layer != book.InDefaults {
-			m.remove, m.bad = true, false
-			m.note = fmt.Sprintf("remove %s? enter removes it, any other key keeps it", m.at)
-		}
+// edit begins to edit the value at the cursor.
+func (m *Model) edit() {
+	value, origin := m.text(m.field())
+	m.began = value
+	if origin.Layer != m.at.Layer {
+		value = ""
 	}
-	return nil, nil
+	m.editing, m.note = true, ""
+	m.input.Begin(value)
+}
+
+// inherit gives a value of the table's own up.
+func (m *Model) inherit() tea.Cmd {
+	if _, origin := m.text(m.field()); origin.Layer == m.at.Layer && m.field() != "name" {
+		return m.save("")
+	}
+	return nil
 }
 
 // ask asks for a name.
 func (m *Model) ask(what, proposed string) {
 	m.naming, m.note, m.bad = what, "", false
-	m.input.SetValue(proposed)
-	m.input.CursorEnd()
-	m.input.Focus()
+	m.input.Begin(proposed)
 }
 
-func (m *Model) edit(msg tea.KeyPressMsg) (cmd tea.Cmd) {
-	switch msg.String() {
-	case "esc", "ctrl+c":
-		m.editing, m.naming, m.note = false, "", ""
-		return nil
-	case "enter":
-		what, name, old, at := m.naming, m.input.Value(), m.session, m.at
-		m.editing, m.naming = false, ""
-		switch {
-		case what == "rename" && at.Layer == book.InSite:
-			return m.write("renamed "+at.String()+" to "+name, "", func(path string) (*book.Book, error) { return book.RenameSite(path, at.Name, name) })
-		case what == "add":
-			return m.add(name)
-		case what == "rename":
-			return m.write("renamed "+old+" to "+name, name, func(path string) (*book.Book, error) { return book.Rename(path, old, name) })
-		case what == "copy":
-			return m.write("copied "+old+" to "+name, name, func(path string) (*book.Book, error) { return book.Copy(path, old, name) })
+func (m *Model) askRemove() {
+	m.remove, m.bad = true, false
+	m.note = fmt.Sprintf("remove %s? enter removes it, any other key keeps it", m.at)
+}
+
+func (m *Model) keepIt() { m.remove, m.note = false, "" }
+
+func (m *Model) removeIt() tea.Cmd {
+	m.keepIt()
+	at := m.at
+	return m.write("removed "+at.String(), "", func(path string) (*book.Book, error) {
+		if at.Layer == book.InSession {
+			return book.Remove(path, at.Name)
 		}
-		return m.save(name)
+		return book.RemoveTable(path, at)
+	})
+}
+
+// typed takes the value or the name that was typed.
+func (m *Model) typed() tea.Cmd {
+	what, name, old, at := m.naming, m.input.Text(), m.session, m.at
+	m.editing, m.naming = false, ""
+	switch {
+	case what == "rename" && at.Layer == book.InSite:
+		return m.write("renamed "+at.String()+" to "+name, "", func(path string) (*book.Book, error) { return book.RenameSite(path, at.Name, name) })
+	case what == "add":
+		return m.add(name)
+	case what == "rename":
+		return m.write("renamed "+old+" to "+name, name, func(path string) (*book.Book, error) { return book.Rename(path, old, name) })
+	case what == "copy":
+		return m.write("copied "+old+" to "+name, name, func(path string) (*book.Book, error) { return book.Copy(path, old, name) })
 	}
-	m.input, cmd = m.input.Update(msg)
-	return cmd
+	return m.save(name)
 }
 
 // save writes one value; "" gives it up for the inherited one.
@@ -260,8 +260,11 @@ func (m *Model) add(what string) tea.Cmd {
 // write does one edit of the file. show is the session to show then, "" for the
 // same.
 func (m *Model) write(say, show string, edit func(path string) (*book.Book, error)) tea.Cmd {
-	path := m.ws.SessionsPath()
-	return func() tea.Msg {
+	path, session, adopt, record := m.ws.SessionsPath(), m.session, m.s.Adopt, m.s.Record
+	if show != "" {
+		session = show
+	}
+	return m.s.Run(func() tea.Msg {
 		b, err := edit(path)
 		if b == nil {
 			return refused{err}
@@ -269,24 +272,28 @@ func (m *Model) write(say, show string, edit func(path string) (*book.Book, erro
 		if err != nil {
 			say = err.Error()
 		}
-		return Changed{b, say, show}
-	}
+		if b.Session(session) == nil {
+			session = ""
+		}
+		adopt(b, session, say)
+		record(trail.Entry{Kind: trail.Edit, Session: session, Say: say})
+		return changed{say, show}
+	})
 }
 
 func (m *Model) undo() tea.Cmd {
-	path := m.ws.SessionsPath()
-	return func() tea.Msg {
+	return m.write("", "", func(path string) (*book.Book, error) {
 		what, b, err := book.Undo(path)
-		if b == nil {
-			return refused{err}
+		if b != nil && err == nil {
+			err = errors.New("undone: " + what)
 		}
-		return Changed{Book: b, Say: "undone: " + what}
-	}
+		return b, err
+	})
 }
 
 // View draws the sheet in height lines.
-func (m *Model) View(height int) []string {
-	t := m.theme
+func (m *Model) View(width, height int) []string {
+	t := m.s.Theme
 	s := m.ws.Book.Session(m.session)
 	if s == nil {
 		return nil
@@ -299,16 +306,15 @@ func (m *Model) View(height int) []string {
 	if m.bad {
 		note = ""
 	}
-	lines := []string{t.Title(m.title(), note, m.width, fit.Spread)}
+	lines := []string{t.Title(m.title(width), note, width, fit.Spread)}
 	if m.naming != "" {
-		m.input.SetWidth(40)
 		word := m.naming + " to "
 		if m.naming == "add" {
 			word = "add "
 		}
-		lines = append(lines, "   "+t.Accent.Render(word)+m.input.View())
+		lines = append(lines, "   "+t.Accent.Render(word)+m.input.View(40))
 	}
-	value := max(min(m.width-44, 44), 24)
+	value := max(min(width-44, 44), 24)
 	fields := m.fields()
 	room := height - len(lines)
 	if m.bad || s.Broken != nil {
@@ -323,12 +329,11 @@ func (m *Model) View(height int) []string {
 			pointer, name = t.Accent.Render("❯ "), t.Strong.Render(fit.Pad(key, 10))
 		}
 		if i == m.cursor && m.editing {
-			m.input.SetWidth(value - 2)
 			say := t.Faint.Render(book.HintOf(key))
-			if wrong := m.ws.Book.WrongValue(m.at.Layer, key, m.input.Value()); wrong != "" {
+			if wrong := m.ws.Book.WrongValue(m.at.Layer, key, m.input.Text()); wrong != "" {
 				say = t.Verdict(gate.Shut).Render("╰ " + wrong)
 			}
-			lines = append(lines, fit.Cut(" "+pointer+name+" "+fit.Pad(m.input.View(), value)+" "+say, m.width))
+			lines = append(lines, fit.Cut(" "+pointer+name+" "+fit.Pad(m.input.View(value-2), value)+" "+say, width))
 			continue
 		}
 		own := origin.Layer == m.at.Layer
@@ -350,17 +355,17 @@ func (m *Model) View(height int) []string {
 			}
 		}
 		if i-first == room-1 && i < len(fields)-1 {
-			from = fit.Pad(from, max(m.width-value-30, 10)) + t.Faint.Render("more below")
+			from = fit.Pad(from, max(width-value-30, 10)) + t.Faint.Render("more below")
 		}
 		lines = append(lines, " "+pointer+name+" "+fit.Pad(style.Render(fit.Cut(text, value-1)), value)+" "+from)
 	}
 	switch {
 	case m.bad:
-		for _, l := range fit.Wrap(m.note, m.width-8) {
+		for _, l := range fit.Wrap(m.note, width-8) {
 			lines = append(lines, "   "+t.Verdict(gate.Shut).Render(l))
 		}
 	case s.Broken != nil:
-		for _, l := range fit.Wrap(s.Broken.Error(), m.width-8) {
+		for _, l := range fit.Wrap(s.Broken.Error(), width-8) {
 			lines = append(lines, "   "+t.Mark(gate.Shut)+" "+l)
 		}
 	}
@@ -381,8 +386,8 @@ func cost(every string) string {
 }
 
 // title names the table that shows, and the others that can.
-func (m *Model) title() string {
-	t := m.theme
+func (m *Model) title(width int) string {
+	t := m.s.Theme
 	kind := map[book.Layer]string{book.InSession: "session sheet", book.InSite: "site sheet", book.InLike: "like sheet", book.InDefaults: "defaults"}[m.at.Layer]
 	title := t.Accent.Render(kind) + t.Rule.Render(" ─ ")
 	if m.at.Layer == book.InSession {
@@ -391,7 +396,7 @@ func (m *Model) title() string {
 	members := m.ws.Book.Members(m.at)
 	title += t.Strong.Render(m.at.Name) + t.Faint.Render(fmt.Sprintf(" gives values to %d", len(members)))
 	if len(members) > 0 {
-		title += t.Faint.Render(": " + fit.Cut(strings.Join(members, ", "), max(m.width/3, 10)))
+		title += t.Faint.Render(": " + fit.Cut(strings.Join(members, ", "), max(width/3, 10)))
 	}
 	return title
 }
@@ -405,13 +410,5 @@ func (m *Model) without(far *book.Session, key string) string {
 	if text == "" {
 		return ""
 	}
-	return m.theme.Faint.Render(fmt.Sprintf("without it %s, %s", text, origin))
-}
-
-// Hints are the sheet's keys.
-func (m *Model) Hints() []theme.Hint {
-	if m.editing || m.naming != "" {
-		return []theme.Hint{{Key: "enter", Does: "save"}, {Key: "esc", Does: "leave it as it is"}}
-	}
-	return []theme.Hint{{Key: "↑↓", Does: "choose"}, {Key: "enter", Does: "edit"}, {Key: "x", Does: "inherit"}, {Key: "esc", Does: "close"}, {Key: "u", Does: "undo"}, {Key: "tab", Does: "site, likes"}, {Key: "r", Does: "rename"}, {Key: "y", Does: "copy"}, {Key: "D", Does: "remove"}, {Key: "a", Does: "add site"}}
+	return m.s.Theme.Faint.Render(fmt.Sprintf("without it %s, %s", text, origin))
 }

@@ -50,9 +50,7 @@ func (m *Model) Do(key string) {
 
 func (m *Model) ask(what mode, proposed string) {
 	m.mode = what
-	m.input.SetValue(proposed)
-	m.input.CursorEnd()
-	m.input.Focus()
+	m.input.Begin(proposed)
 }
 
 // leaveMode gives the keys back to the far side.
@@ -99,7 +97,7 @@ func (m *Model) toggleLog() {
 func (m *Model) paste(msg tea.PasteMsg) {
 	switch m.mode {
 	case searching, saving, logging:
-		m.input, _ = m.input.Update(msg)
+		m.input.Take(msg)
 		return
 	case typing:
 	default:
@@ -142,7 +140,7 @@ func (m *Model) modeKey(msg tea.KeyPressMsg) (wish tea.Msg) {
 			m.step(false)
 			return nil
 		}
-		m.input, _ = m.input.Update(msg)
+		m.input.Take(msg)
 	case stepping:
 		switch key {
 		case "n", "up", "enter":
@@ -163,7 +161,7 @@ func (m *Model) modeKey(msg tea.KeyPressMsg) (wish tea.Msg) {
 		case "tab":
 			m.whole = !m.whole
 		default:
-			m.input, _ = m.input.Update(msg)
+			m.input.Take(msg)
 		}
 	}
 	return nil
@@ -171,7 +169,7 @@ func (m *Model) modeKey(msg tea.KeyPressMsg) (wish tea.Msg) {
 
 // step goes to the next match, and says where there is none.
 func (m *Model) step(forwards bool) {
-	text := m.input.Value()
+	text := m.input.Text()
 	s := m.shell
 	var from, to term.Point
 	var ok bool
@@ -261,7 +259,7 @@ func (m *Model) copy() (wish tea.Msg) {
 
 // write saves what was shown, or begins a log.
 func (m *Model) write() {
-	path := strings.TrimSpace(m.input.Value())
+	path := strings.TrimSpace(m.input.Text())
 	if rest, ok := strings.CutPrefix(path, "~/"); ok {
 		if home, err := os.UserHomeDir(); err == nil {
 			path = filepath.Join(home, rest)
@@ -286,14 +284,14 @@ func (m *Model) write() {
 func (m *Model) modeLine(width int) string {
 	t := m.theme
 	word := func(s string) string { return " " + t.Accent.Render("▌"+s+" ") }
-	m.input.SetWidth(max(width-60, 12))
+	room := max(width-60, 12)
 	hints := func(h ...theme.Hint) string { return "  " + t.Keys(h...) }
 	esc := theme.Hint{Key: "esc", Does: "leave"}
 	switch m.mode {
 	case searching:
-		return word("search") + m.input.View() + hints(theme.Hint{Key: "enter", Does: "back from the end"}, esc)
+		return word("search") + m.input.View(room) + hints(theme.Hint{Key: "enter", Does: "back from the end"}, esc)
 	case stepping:
-		say := t.Strong.Render(m.input.Value())
+		say := t.Strong.Render(m.input.Text())
 		if m.notice != "" {
 			say += t.Accent.Render("  " + m.notice)
 		}
@@ -308,11 +306,11 @@ func (m *Model) modeLine(width int) string {
 		}
 		return word(say+"This shell runs each as it arrives:") + t.Strong.Render(sanitize.Line(lines[0], 40)) + hints(theme.Hint{Key: "enter", Does: "paste"}, theme.Hint{Key: "any other", Does: "do not"})
 	case logging:
-		return word("log to") + m.input.View() + hints(theme.Hint{Key: "enter", Does: "begin"}, esc)
+		return word("log to") + m.input.View(room) + hints(theme.Hint{Key: "enter", Does: "begin"}, esc)
 	}
 	what := "the screen"
 	if m.whole {
 		what = "everything it showed"
 	}
-	return fit.Cut(word("write "+what+" to")+m.input.View()+hints(theme.Hint{Key: "enter", Does: "write"}, theme.Hint{Key: "tab", Does: "the screen or all"}, esc), width)
+	return fit.Cut(word("write "+what+" to")+m.input.View(room)+hints(theme.Hint{Key: "enter", Does: "write"}, theme.Hint{Key: "tab", Does: "the screen or all"}, esc), width)
 }

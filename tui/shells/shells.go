@@ -9,13 +9,13 @@ import (
 	"strings"
 	"time"
 
-	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 
 	"meatus/core/route"
 	"meatus/core/sanitize"
 	"meatus/core/shell"
 	"meatus/core/term"
+	"meatus/tui/line"
 	"meatus/tui/theme"
 )
 
@@ -102,7 +102,7 @@ type Model struct {
 	rows          rowCache
 
 	mode    mode
-	input   textinput.Model
+	input   *line.Line
 	marked  span       // what is selected or found
 	cursor  term.Point // while selecting with keys
 	held    string     // what was pasted
@@ -120,17 +120,7 @@ type span struct {
 
 // New returns the place without a shell.
 func New(t *theme.Theme) *Model {
-	m := &Model{theme: t, share: 50, input: textinput.New()}
-	m.input.Prompt = ""
-	m.input.SetVirtualCursor(true)
-	t.Input(&m.input)
-	return m
-}
-
-// SetTheme changes the styles.
-func (m *Model) SetTheme(t *theme.Theme) {
-	m.theme = t
-	t.Input(&m.input)
+	return &Model{theme: t, share: 50, input: line.New(t, "")}
 }
 
 // Show shows a shell: in the place of the one that has the keys, or where it

@@ -10,6 +10,7 @@ import (
 
 	"meatus/core/gate"
 	"meatus/tui/fit"
+	"meatus/tui/place"
 	"meatus/tui/shells"
 	"meatus/tui/theme"
 )
@@ -21,39 +22,27 @@ type Place struct {
 	Do    string        // not to go anywhere: the key of an action on the shell that shows
 }
 
-// places are those that are no shell, in the order they are listed.
-var places = []struct{ key, mark, name, does string }{
-	{"0", "⌂", "Routes", ""},
-	{"t", "≡", "Trail", "what was done, by whom, when"},
-	{"h", "◇", "Hosts", "their identities: who vouched for what, and the history"},
-	{"K", "▤", "Keys", "every key file, how it stands, and what it opens"},
-	{"W", "∿", "Watch", "what is alive: links, tunnels, what flows through them"},
-	{"g", "◯", "Ring", "keys held in memory, who may use them, who did"},
-}
-
-// firstShell is the line of the first shell.
-var firstShell = len(places)
-
 // Model is the drawer.
 type Model struct {
 	theme  *theme.Theme
 	width  int
+	places []place.Entry // those that are no shell, in the order they are listed
 	shells []*shells.Shell
 	cursor int // the line
 	here   Place
 }
 
-// New returns the drawer with the shells there are; here is what shows now.
-func New(t *theme.Theme, width int, all []*shells.Shell, here Place) *Model {
-	m := &Model{theme: t, width: width, shells: all, here: here}
+// New returns the drawer with the places and shells there are; here is what shows now.
+func New(t *theme.Theme, width int, places []place.Entry, all []*shells.Shell, here Place) *Model {
+	m := &Model{theme: t, width: width, places: places, shells: all, here: here}
 	for i, p := range places {
-		if p.key == here.At {
+		if p.Key == here.At {
 			m.cursor = i
 		}
 	}
 	for i, s := range all {
 		if s == here.Shell {
-			m.cursor = firstShell + i
+			m.cursor = len(m.places) + i
 		}
 	}
 	return m
@@ -65,7 +54,7 @@ func (m *Model) SetWidth(width int) { m.width = width }
 // SetShells changes the list; the cursor stays within it.
 func (m *Model) SetShells(all []*shells.Shell) {
 	m.shells = all
-	m.cursor = min(m.cursor, firstShell-1+len(all))
+	m.cursor = min(m.cursor, len(m.places)-1+len(all))
 }
 
 // Update takes a key. chosen tells that a place was.
@@ -74,12 +63,12 @@ func (m *Model) Update(msg tea.KeyPressMsg) (to Place, chosen bool) {
 	case "up", "k":
 		m.cursor = max(m.cursor-1, 0)
 	case "down", "j", "tab":
-		m.cursor = min(m.cursor+1, firstShell-1+len(m.shells))
+		m.cursor = min(m.cursor+1, len(m.places)-1+len(m.shells))
 	case "enter":
 		return m.choose(m.cursor)
 	default:
-		for i, p := range places {
-			if p.key == key {
+		for i, p := range m.places {
+			if p.Key == key {
 				return m.choose(i)
 			}
 		}
@@ -87,7 +76,7 @@ func (m *Model) Update(msg tea.KeyPressMsg) (to Place, chosen bool) {
 			return Place{Do: key}, true
 		}
 		if len(key) == 1 && key[0] >= '1' && key[0] <= '9' {
-			return m.choose(firstShell + int(key[0]-'1'))
+			return m.choose(len(m.places) + int(key[0]-'1'))
 		}
 	}
 	return Place{}, false
@@ -95,12 +84,12 @@ func (m *Model) Update(msg tea.KeyPressMsg) (to Place, chosen bool) {
 
 func (m *Model) choose(line int) (to Place, chosen bool) {
 	switch {
-	case line >= firstShell+len(m.shells):
+	case line >= len(m.places)+len(m.shells):
 		return Place{}, false
-	case line < firstShell:
-		return Place{At: places[line].key}, true
+	case line < len(m.places):
+		return Place{At: m.places[line].Key}, true
 	}
-	return Place{Shell: m.shells[line-firstShell]}, true
+	return Place{Shell: m.shells[line-len(m.places)]}, true
 }
 
 // View draws the drawer: at most height lines, a hairline below.
@@ -121,12 +110,12 @@ func (m *Model) View(height int, summary string) []string {
 		number := t.Faint.Render(fit.Pad(press, 2))
 		lines = append(lines, fit.Cut(" "+pointer+number+" "+mark+" "+fit.Pad(name, names)+"   "+detail, m.width))
 	}
-	for i, p := range places {
-		does := p.does
+	for i, p := range m.places {
+		does := p.Does
 		if i == 0 {
 			does = summary
 		}
-		row(i, p.key, t.Faint.Render(p.mark), p.name, t.Faint.Render(does))
+		row(i, p.Key, t.Faint.Render(p.Mark), p.Name, t.Faint.Render(does))
 	}
 	if m.here.Shell != nil {
 		height -= (len(shells.Actions())+1)/2 + 1
@@ -150,7 +139,7 @@ func (m *Model) View(height int, summary string) []string {
 				mark = t.Accent.Render("•")
 			}
 		}
-		row(firstShell+first+i, fmt.Sprint(first+i+1), mark, who, t.Faint.Render(way)+"   "+s.LastLine())
+		row(len(m.places)+first+i, fmt.Sprint(first+i+1), mark, who, t.Faint.Render(way)+"   "+s.LastLine())
 	}
 	lines = append(lines, m.actions()...)
 	return append(lines, t.Rule.Render(rule(m.width)))

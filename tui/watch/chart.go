@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"meatus/core/draw"
 	"meatus/core/meter"
 	"meatus/tui/fit"
 )
@@ -65,7 +66,7 @@ func (m *Model) chart(width, height int) []string {
 	if height < 6 || series == nil {
 		return nil
 	}
-	t := m.theme
+	t := m.s.Theme
 	now := m.now()
 	n, each, columns := m.grid(width)
 	from := now.Add(-spans[m.span])
@@ -198,7 +199,7 @@ func read(p meter.Sample, each time.Duration) string {
 
 // about says what is known of the chosen link or flow now.
 func (m *Model) about() []string {
-	t := m.theme
+	t := m.s.Theme
 	bytes := func(n uint64) string { return fit.Bytes(float64(n)) }
 	if r, ok := m.selected(); ok && m.onList && r.flow != nil {
 		f := r.flow
@@ -246,13 +247,9 @@ func (m *Model) about() []string {
 }
 
 // drawing is the chart as it can be drawn to hand on.
-func (m *Model) drawing() (Draw, bool) {
-	name, series := m.subject()
-	if series == nil {
-		return Draw{}, false
-	}
+func (m *Model) drawing(name string, series *meter.Series) draw.Chart {
 	now := m.now()
-	d := Draw{Name: name, From: now.Add(-spans[m.span]), To: now}
-	d.Samples = series.Span(d.From, d.To, min(600, int(spans[m.span]/time.Second)))
-	return d, true
+	c := draw.Chart{Title: name, From: now.Add(-spans[m.span]), To: now}
+	c.Samples = series.Span(c.From, c.To, min(600, int(spans[m.span]/time.Second)))
+	return c
 }

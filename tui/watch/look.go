@@ -31,8 +31,7 @@ type link struct {
 type row struct {
 	head    string
 	door    *tunnel.Line
-	of      *tunnel.Tunnel // of a flow of this program
-	other   *tunnel.Seen   // the other program whose it is, or nil
+	other   *tunnel.Seen // the other program whose it is, or nil
 	session string
 	at      string // the door of a flow
 	flow    *tunnel.Flow
@@ -84,16 +83,16 @@ var (
 
 const shellsGroup = "shells and commands"
 
-// look takes links, flows and shells as they are.
+// look makes rows of links, flows and shells as they were last told.
 func (m *Model) look() {
 	m.frame++
 	now := time.Now()
-	shells := m.live.Shells()
-	m.doors, m.others = nil, m.live.Others.Seen()
-	for _, l := range m.live.Set.Lines() {
+	own, shells := m.alive.own, m.alive.shells
+	m.doors, m.others = nil, m.alive.others
+	for _, l := range own.Lines {
 		m.doors = append(m.doors, door{Line: l})
 	}
-	m.counts = counts{shells: len(shells), tunnels: len(m.doors)}
+	m.counts = counts{shells: len(shells), tunnels: len(m.doors), flows: len(own.Flows)}
 	for i := range m.others {
 		for _, l := range m.others[i].Lines {
 			m.doors = append(m.doors, door{l, &m.others[i]})
@@ -111,14 +110,14 @@ func (m *Model) look() {
 	}
 	addFlow := func(r row) {
 		f := r.flow
-		r.words = strings.Join([]string{r.session, who(*f), f.From, f.To, r.at}, " ")
+		r.words = strings.Join([]string{r.session, f.Who(), f.From, f.To, r.at}, " ")
 		switch groups[m.group] {
 		case "tunnel":
 			r.group = r.at
 		case "host":
 			r.group = host(f.To)
 		case "program":
-			r.group = who(*f)
+			r.group = f.Who()
 		}
 		add(r)
 	}
@@ -135,15 +134,12 @@ func (m *Model) look() {
 		}
 		add(r)
 	}
-	for _, t := range m.live.Set.All() {
-		at := t.Address()
-		for _, f := range t.Flows() {
-			m.counts.flows++
-			addFlow(row{of: t, session: t.Session, at: at, flow: &f, key: t.Key(f)})
-		}
+	for i := range own.Flows {
+		f := &own.Flows[i]
+		addFlow(row{session: f.Session, at: f.Door, flow: &f.Flow, key: f.Key()})
 	}
-	for _, p := range m.live.Walker.Programs() {
-		addShell(row{program: &p, key: tunnel.ProgramKey(p)})
+	for i := range own.Shells {
+		addShell(row{program: &own.Shells[i], key: tunnel.ProgramKey(own.Shells[i])})
 	}
 	for i := range m.others {
 		o := &m.others[i]
@@ -250,14 +246,11 @@ func host(at string) string {
 	return at
 }
 
-// who is the program or address that a flow comes from.
-func who(f tunnel.Flow) string { return cmp.Or(f.Program, f.From) }
-
 // lookAtLinks makes the map's lines of the links: every one that no other goes
 // through, with those it goes through; and those that are lost and walked again.
-func (m *Model) lookAtLinks(shells []Shell) {
+func (m *Model) lookAtLinks(shells []shellState) {
 	m.ways = m.ways[:0]
-	m.links = m.addWays(m.live.Walker.Links(), nil)
+	m.links = m.addWays(m.alive.own.Links, nil)
 	for i := range m.others {
 		m.addWays(m.others[i].Links, &m.others[i])
 	}
@@ -274,8 +267,8 @@ func (m *Model) lookAtLinks(shells []Shell) {
 		}
 	}
 	for _, s := range shells {
-		if !s.Lost.IsZero() {
-			gone(s.Session, s.Hops, s.Lost)
+		if !s.lost.IsZero() {
+			gone(s.session, s.hops, s.lost)
 		}
 	}
 }
@@ -351,7 +344,7 @@ func (m *Model) takes(l link) string {
 			}
 		}
 	}
-	for _, p := range m.live.Walker.Programs() {
+	for _, p := range m.alive.own.Shells {
 		if under[p.Link] {
 			shells++
 		}
@@ -364,7 +357,7 @@ func (m *Model) subject() (name string, series *meter.Series) {
 	if r, ok := m.selected(); ok && m.onList && r.key != "" {
 		switch {
 		case r.flow != nil:
-			name = who(*r.flow) + " to " + r.flow.To
+			name = r.flow.Who() + " to " + r.flow.To
 		case r.door != nil:
 			name = r.session + ", door " + r.at
 		default:
@@ -380,8 +373,10 @@ func (m *Model) subject() (name string, series *meter.Series) {
 
 // series is what is held of a key, an empty one where nothing is counted yet.
 func (m *Model) series(key string) *meter.Series {
-	if s := m.live.Keeper.Series(key); s != nil {
-		return s
+	if m.s.Keeper != nil {
+		if s := m.s.Keeper.Series(key); s != nil {
+			return s
+		}
 	}
 	return &meter.Series{}
 }

@@ -10,7 +10,7 @@ import (
 	"meatus/tui/fit"
 )
 
-func (m *Model) mapRoom() int { return max((m.height-8)/4, 3) }
+func (m *Model) mapRoom() int { return max((m.height-7)/4, 3) }
 
 // mapShown is how many lines the map has.
 func (m *Model) mapShown() int { return max(min(len(m.ways)-m.map_.Top, m.mapRoom()), 1) }
@@ -25,13 +25,13 @@ func (m *Model) mapMore() int {
 
 // listRoom is how many lines the list has.
 func (m *Model) listRoom() int {
-	rest := m.height - 7 - m.mapShown() - m.mapMore()
+	rest := m.height - 6 - m.mapShown() - m.mapMore()
 	return max(min(len(m.rows), max(rest*2/5, 4)), 1)
 }
 
 // View draws the place.
 func (m *Model) View() []string {
-	t := m.theme
+	t := m.s.Theme
 	lines := []string{t.Title(t.Accent.Render("watch"), t.Faint.Render(m.summary()), m.width, fit.Spread)}
 	if m.form != nil {
 		lines = append(lines, m.form.View(m.width)...)
@@ -47,12 +47,7 @@ func (m *Model) View() []string {
 	}
 	lines = append(append(lines, ""), m.listLines()...)
 	lines = append(lines, "")
-	lines = append(lines, m.bottom(m.height-len(lines)-1)...)
-	note := m.note
-	if m.form != nil {
-		note = ""
-	}
-	return t.Page(lines, note, m.width, m.height, t.Fit(m.hints(), m.page, m.width)...)
+	return append(lines, m.bottom(m.height-len(lines))...)
 }
 
 // bottom is the chart, or what happened meanwhile, with the events beside it where
@@ -89,7 +84,7 @@ func (m *Model) bottom(height int) []string {
 }
 
 func (m *Model) eventLines(width, height int) []string {
-	t := m.theme
+	t := m.s.Theme
 	lines := []string{t.Title(t.Strong.Render("events"), "", width, fit.Spread)}
 	if len(m.events) == 0 {
 		lines = append(lines, "   "+t.Faint.Render("none yet"))
@@ -127,7 +122,7 @@ const strokeLength = 9
 // stroke draws a link by what it carries, in bytes a second: thin where that is
 // nothing, heavier with more, and something moving along it the way most of it goes.
 func (m *Model) stroke(l link) string {
-	t := m.theme
+	t := m.s.Theme
 	in, out := m.rates(l)
 	switch {
 	case l.Frozen:
@@ -155,7 +150,7 @@ func (m *Model) rates(l link) (in, out float64) {
 }
 
 func (m *Model) wayLine(w way, selected bool) string {
-	t := m.theme
+	t := m.s.Theme
 	pointer := "  "
 	if selected {
 		pointer = t.Faint.Render("❯ ")
@@ -222,7 +217,7 @@ func (m *Model) wayWidth() int {
 
 // listLines draws the doors, and the flows and shells.
 func (m *Model) listLines() []string {
-	t := m.theme
+	t := m.s.Theme
 	title := t.Strong.Render("what runs") + t.Faint.Render(" by "+groups[m.group]+", first by "+orders[m.order])
 	if m.find != "" {
 		title += t.Accent.Render(" / ") + t.Strong.Render(m.find)
@@ -241,7 +236,7 @@ func (m *Model) listLines() []string {
 }
 
 func (m *Model) rowLine(r row, selected bool) string {
-	t := m.theme
+	t := m.s.Theme
 	pointer := "   "
 	if selected && m.onList {
 		pointer = t.Faint.Render(" ❯ ")
@@ -268,7 +263,7 @@ func (m *Model) rowLine(r row, selected bool) string {
 	var name, to string
 	var in, out uint64
 	if f := r.flow; f != nil {
-		name, to, in, out = who(*f), f.To, f.In, f.Out
+		name, to, in, out = f.Who(), f.To, f.In, f.Out
 	} else {
 		name, to, in, out = r.program.What+" of "+r.program.Session, r.program.Hop, r.program.In, r.program.Out
 	}
@@ -293,7 +288,7 @@ func (m *Model) rowLine(r row, selected bool) string {
 
 // doorLine draws a tunnel with how it stands.
 func (m *Model) doorLine(l tunnel.Line, whose string) string {
-	t := m.theme
+	t := m.s.Theme
 	v, off := l.Standing()
 	mark, say := t.Mark(v), l.Drawn()+"  "
 	switch v {

@@ -1,8 +1,11 @@
 package watch
 
 import (
+	"context"
 	"fmt"
 	"time"
+
+	tea "charm.land/bubbletea/v2"
 
 	"meatus/core/gate"
 	"meatus/tui/fit"
@@ -11,7 +14,7 @@ import (
 // recapLines say what happened while nobody looked: what dropped, what came back, and
 // how much went where.
 func (m *Model) recapLines(width, height int) []string {
-	t, r := m.theme, m.recap
+	t, r := m.s.Theme, m.recap
 	lines := []string{t.Title(t.Strong.Render("the last "+fit.Ago(r.To.Sub(r.From))), t.Faint.Render("since "+r.From.Local().Format("2 Jan 15:04")), width, fit.Spread)}
 	say := func(text string) { lines = append(lines, fit.Cut("   "+text, width)) }
 	if len(r.Drops) == 0 {
@@ -62,4 +65,55 @@ func bar(part float64, width int) string {
 		return "╴"
 	}
 	return out
+}
+
+// recapOver is what "r" sums up.
+const recapOver = 8 * time.Hour
+
+// sumUpLast sums the last hours up, or puts that away.
+func (m *Model) sumUpLast() tea.Cmd {
+	if m.recap != nil {
+		m.recap = nil
+		return nil
+	}
+	return m.sumUp(time.Now().Add(-recapOver), true)
+}
+
+// sumUp finds out what happened since a time; asked says that a person wants to see it.
+func (m *Model) sumUp(since time.Time, asked bool) tea.Cmd {
+	t, keeper := m.s.Trail, m.s.Keeper
+	if t == nil {
+		m.note = "there is no trail to sum up"
+		return nil
+	}
+	return m.s.Run(func() tea.Msg {
+		now := time.Now()
+		r, err := t.Recap(context.Background(), since, now, keeper.Since(since, now))
+		return recapped{r, err, asked}
+	})
+}
+
+// takeRecap shows what happened; where nobody asked and another place shows, it is said
+// where to see it, if there is anything.
+func (m *Model) takeRecap(msg recapped) tea.Cmd {
+	if msg.err != nil {
+		m.s.Notice(msg.err.Error())
+		return nil
+	}
+	m.recap = &msg.recap
+	if msg.asked || m.shows || len(msg.recap.Drops)+msg.recap.Refused == 0 {
+		return nil
+	}
+	back := 0
+	for _, d := range msg.recap.Drops {
+		if !d.Back.IsZero() {
+			back++
+		}
+	}
+	say := fmt.Sprintf("while you were away links were lost: %d, of them back: %d. W on Routes tells", len(msg.recap.Drops), back)
+	if len(msg.recap.Drops) == 0 {
+		say = fmt.Sprintf("while you were away walks did not get through: %d. W on Routes tells", msg.recap.Refused)
+	}
+	m.s.Notice(say)
+	return nil
 }

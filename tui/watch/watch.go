@@ -3,40 +3,41 @@
 package watch
 
 import (
+	"context"
 	"fmt"
 	"net/url"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
 
+	"meatus/core/draw"
 	"meatus/core/event"
-	"meatus/core/meter"
 	"meatus/core/trail"
 	"meatus/core/tunnel"
 	"meatus/core/walk"
+	"meatus/core/work"
 	"meatus/tui/fit"
 	"meatus/tui/form"
+	"meatus/tui/place"
 	"meatus/tui/scroll"
-	"meatus/tui/theme"
 )
 
-// Left says that the place was left for Routes.
-type Left struct{}
-
-// Copy asks the frame to put a text on the clipboard.
-type Copy struct{ Text string }
-
-// Draw asks the frame to draw what a link or flow carried, as a chart to hand on.
-type Draw struct {
-	Name     string // of the link or flow
-	From, To time.Time
-	Samples  []meter.Sample
-}
-
-// Recap asks the frame for what happened since a time.
-type Recap struct{ Since time.Time }
-
-type tick struct{ n int }
+// The messages of the place's own: that it is time to look, what is alive, what became of
+// ending something, and what happened while nobody looked.
+type (
+	tick  struct{ n int }
+	alive struct {
+		own    tunnel.Seen
+		others []tunnel.Seen
+		shells []shellState
+	}
+	ended    string
+	recapped struct {
+		recap trail.Recap
+		err   error
+		asked bool
+	}
+)
 
 // redraw is how often the place is drawn anew while it shows, and probe how often
 // links are asked for a sign of life meanwhile.
@@ -45,20 +46,11 @@ const (
 	probe  = 3 * time.Second
 )
 
-// Shell is a shell whose way is lost, as the frame tells it.
-type Shell struct {
-	Session string
-	Hops    []string
-	Lost    time.Time // since when its way is lost, zero while it is there
-}
-
-// Live is what the place looks at.
-type Live struct {
-	Walker *walk.Walker
-	Set    *tunnel.Set
-	Keeper *meter.Keeper
-	Others *tunnel.Others
-	Shells func() []Shell // those that have not ended
+// shellState is a shell, and since when its way is lost, zero while it is there.
+type shellState struct {
+	session string
+	hops    []string
+	lost    time.Time
 }
 
 // panel is one of the parts that the keys can be of.
@@ -73,9 +65,10 @@ const (
 
 // Model is the place.
 type Model struct {
-	theme         *theme.Theme
-	live          Live
+	s             *place.Services
 	width, height int
+	shows         bool
+	alive         alive // as it was last looked at
 
 	links  map[walk.ID]link // of this program
 	ways   []way
@@ -100,121 +93,129 @@ type Model struct {
 	note   string
 	ticks  int
 	frame  int
-	page   int // of the keys at the foot
 	probed time.Time
 	events []string
 }
 
 // New returns the place.
-func New(live Live, t *theme.Theme) *Model {
-	return &Model{theme: t, live: live}
-}
-
-// SetTheme changes the styles.
-func (m *Model) SetTheme(t *theme.Theme) {
-	m.theme = t
-	if m.form != nil {
-		m.form.SetTheme(t)
-	}
-}
+func New(s *place.Services) place.Place { return &Model{s: s} }
 
 // SetSize changes the size of the place.
 func (m *Model) SetSize(width, height int) { m.width, m.height = width, height }
 
+// Hide is called when the place is left.
+func (m *Model) Hide() { m.shows, m.form = false, nil }
+
+// Typing tells whether keys go into a form.
+func (m *Model) Typing() bool { return m.form != nil }
+
+// Note is what is to be said at the foot.
+func (m *Model) Note() string {
+	if m.form != nil {
+		return ""
+	}
+	return m.note
+}
+
 // maxEvents is how many events are kept to be shown.
 const maxEvents = 50
 
-// Hear is told of what happens to links and tunnels, also while another place shows.
-func (m *Model) Hear(e event.Event) {
-	say := ""
-	switch e := e.(type) {
-	case walk.LinkUp:
-		say = "link to " + e.Link.Hop + " is up"
-	case walk.LinkDown:
-		say = "link to " + e.Link.Hop + " ended"
-		if e.Failure != nil {
-			say += ": " + e.Failure.Why
-		}
-	case walk.Drew:
-		say = e.Session + ": a program there draws on the display here"
-		if e.Err != nil {
-			say = e.Session + ": a program there was not let draw here: " + e.Err.Error()
-		}
-	case tunnel.Opened:
-		say = e.Session + ": the door " + e.Address + " is open"
-	case tunnel.Proven:
-		say = e.Session + ": " + e.Proof.Say
-		if e.Proof.Rule != "" {
-			say += "; to hand on: " + e.Proof.Rule
-		}
-	case tunnel.Shut:
-		say = e.Session + ": " + e.What + " is closed"
-	case tunnel.Stuck:
-		say = e.Session + ": " + e.Err.Error()
-	case tunnel.Rested:
-		say = fmt.Sprintf("%s: %s closes, nothing ran through it for %s", e.Session, e.What, fit.Ago(e.After))
-	case tunnel.Widened:
-		say = fmt.Sprintf("%s: %s allows no more channels on a link, there are %d now", e.Session, e.Hop, e.Links)
+// hear is told of what happens to links and tunnels, also while another place shows.
+func (m *Model) hear(e event.Event) {
+	switch ended := e.(type) {
+	case walk.LinkUp, walk.LinkDown, walk.Drew, tunnel.Opened, tunnel.Proven, tunnel.Shut, tunnel.Stuck, tunnel.Rested, tunnel.Widened, tunnel.Lost:
 	case tunnel.Came:
-		if e.Again > 0 {
-			say = e.Session + ": the way is there again"
-		}
-	case tunnel.Lost:
-		say = e.Session + ": the way is lost, the doors stay"
-		if e.Err != nil {
-			say = e.Session + ": " + e.Err.Error()
+		if ended.Again == 0 {
+			return
 		}
 	case tunnel.Ended:
-		if !e.Flow.Complete {
-			say = e.Session + ", " + who(e.Flow) + " to " + e.Flow.To + ": " + e.Flow.How
+		if ended.Flow.Complete {
+			return
 		}
+	default:
+		return
 	}
-	if say != "" {
-		m.events = append(m.events, time.Now().Format("15:04:05")+"  "+say)
-		m.events = m.events[max(len(m.events)-maxEvents, 0):]
-	}
+	m.events = append(m.events, time.Now().Format("15:04:05")+"  "+e.(event.Recorded).Record().Line())
+	m.events = m.events[max(len(m.events)-maxEvents, 0):]
 }
 
-// Read looks at what is alive, and goes on looking while the place shows.
-func (m *Model) Read() tea.Cmd {
+// Show looks at what is alive, and goes on looking while the place shows.
+func (m *Model) Show() tea.Cmd {
+	m.shows = true
 	m.ticks++
-	m.look()
-	n := m.ticks
 	if now := time.Now(); now.Sub(m.probed) >= probe {
 		m.probed = now
-		m.live.Walker.Probe()
+		m.s.Walker.Probe()
 	}
-	return tea.Tick(redraw, func(time.Time) tea.Msg { return tick{n} })
+	return tea.Batch(m.askAlive(), m.s.After(redraw, tick{m.ticks}))
 }
 
-// ShowRecap shows what happened while nobody looked.
-func (m *Model) ShowRecap(r trail.Recap) { m.recap = &r }
+// askAlive asks the core what is alive, off the interface's goroutine.
+func (m *Model) askAlive() tea.Cmd {
+	set, others, shells := m.s.Tunnels, m.s.Others, m.s.Shells
+	return m.s.Run(func() tea.Msg {
+		a := alive{own: set.Seen(""), others: others.Seen()}
+		for _, s := range shells() {
+			one := shellState{session: s.Route().Session}
+			one.lost, _ = s.Lost()
+			for _, h := range s.Route().Hops {
+				one.hops = append(one.hops, h.Name)
+			}
+			a.shells = append(a.shells, one)
+		}
+		return a
+	})
+}
 
-// Update takes a message while the place has focus. It returns what is asked of
-// the frame, or nil, and what is to be run.
-func (m *Model) Update(msg tea.Msg) (wish tea.Msg, cmd tea.Cmd) {
+// Update takes a message.
+func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case tick:
-		if msg.n == m.ticks {
-			return nil, m.Read()
+		if msg.n == m.ticks && m.shows {
+			return m.Show()
 		}
+	case alive:
+		m.alive = msg
+		m.look()
 	case ended:
 		m.note = string(msg)
-	case tea.MouseWheelMsg:
-		m.focused().Take(msg, m.count(), m.room())
-	case tea.MouseClickMsg:
-		m.click(msg)
-	case tea.PasteMsg:
-		if m.form != nil {
-			return m.typed(msg)
-		}
-	case tea.KeyPressMsg:
-		if m.form != nil {
-			return m.typed(msg)
-		}
-		return m.key(msg)
+		return m.askAlive()
+	case recapped:
+		return m.takeRecap(msg)
+	case place.Heard:
+		m.hear(msg.Event)
+	case place.CameBack:
+		return m.sumUp(msg.Since, false)
+	case tea.KeyPressMsg, tea.PasteMsg:
+		m.typed(msg)
 	}
-	return nil, nil
+	return nil
+}
+
+// typed takes a key that is no action.
+func (m *Model) typed(msg tea.Msg) {
+	m.note = ""
+	if m.form != nil {
+		m.form.Take(msg)
+		if m.form.What == "find" {
+			m.find = m.form.Typed()
+			m.look()
+		}
+		return
+	}
+	if m.focus != onChart && m.focused().Take(msg, m.count(), m.room()) {
+		m.hop = 0
+	}
+}
+
+// Click chooses what is clicked on; the wheel moves.
+func (m *Model) Click(msg tea.MouseMsg) tea.Cmd {
+	if click, ok := msg.(tea.MouseClickMsg); ok {
+		m.click(click)
+	} else {
+		m.focused().Take(msg, m.count(), m.room())
+	}
+	return nil
 }
 
 // click chooses what is clicked on: a way of the map or a line of the list.
@@ -256,83 +257,117 @@ func (m *Model) room() int {
 	return m.mapRoom()
 }
 
-func (m *Model) key(msg tea.KeyPressMsg) (wish tea.Msg, cmd tea.Cmd) {
-	m.note = ""
-	key := msg.String()
-	if m.focus == onChart && m.chartKey(key) {
-		return nil, nil
+// Table is what can be done.
+func (m *Model) Table() place.Table {
+	if m.form != nil {
+		return m.form.Table(m.answered, m.left)
 	}
-	if m.focus != onChart && m.focused().Take(msg, m.count(), m.room()) {
-		m.hop = 0
-		return nil, nil
+	do := func(f func()) func() tea.Cmd { return func() tea.Cmd { f(); return nil } }
+	panel := func(by panel) func() tea.Cmd {
+		return do(func() { m.setFocus((m.focus + by + panels) % panels) })
 	}
-	switch key {
-	case "esc", "q", "ctrl+c":
-		switch {
-		case m.recap != nil:
-			m.recap = nil
-		case m.find != "":
-			m.find = ""
-			m.look()
-		case m.focus == onChart:
-			if m.focus, m.cursor = onMap, (time.Time{}); m.onList {
-				m.focus = onRows
-			}
-		default:
-			return Left{}, nil
-		}
-	case "?":
-		m.page++
-	case "tab":
-		m.setFocus((m.focus + 1) % panels)
-	case "shift+tab":
-		m.setFocus((m.focus + panels - 1) % panels)
-	case "left", "right":
-		if m.focus == onMap && m.map_.At < len(m.ways) {
-			by := map[string]int{"left": 1, "right": -1}[key]
-			m.hop = max(min(m.hop+by, len(m.ways[m.map_.At].links)-1), 0)
-		}
-	case "o":
-		m.order = (m.order + 1) % len(orders)
-		m.look()
-	case "G":
-		m.group = (m.group + 1) % len(groups)
-		m.look()
-	case "+", "=":
-		m.span = min(m.span+1, len(spans)-1)
-	case "-":
-		m.span = max(m.span-1, 0)
-	case "/":
-		m.form = form.New(m.theme, "find", form.Step{Prompt: "/ ", Value: m.find})
-	case "e":
-		m.askEnd()
-	case "E":
-		m.askClose()
-	case "y":
-		if at := m.door(); at != "" {
-			m.note = at + " is on the clipboard"
-			return Copy{m.withLogin(at)}, nil
-		}
-		m.note = "choose a tunnel or a flow with tab; its door is copied"
-	case "r":
-		if m.recap == nil {
-			return Recap{time.Now().Add(-recapOver)}, nil
-		}
-		m.recap = nil
-	case "x":
-		if d, ok := m.drawing(); ok {
-			return d, nil
-		}
-		m.note = "nothing is chosen that could be drawn"
+	onlyMap := func() bool { return m.focus == onMap && m.recap == nil }
+	onlyRows := func() bool { return m.focus == onRows && m.recap == nil }
+	onlyChart := func() bool { return m.focus == onChart && m.recap == nil }
+	notChart := func() bool { return m.focus != onChart && m.recap == nil }
+	leaves := "to Routes"
+	switch {
+	case m.recap != nil:
+		leaves = "put it away"
+	case m.focus == onChart:
+		leaves = "leave the chart"
 	}
-	return nil, nil
+	return place.Table{
+		place.On("esc q ctrl+c", leaves, m.leave),
+		place.On("tab", "map, list, chart", panel(1)),
+		place.On("shift+tab", "", panel(-1)).Ranked(place.Hidden),
+		place.On("e", "end it", do(m.askEnd)).If(onlyRows),
+		place.On("E", "close its door", do(m.askClose)).If(onlyRows),
+		place.On("y", "copy its door", m.copy).If(onlyRows),
+		place.On("G", "group", do(func() { m.group = (m.group + 1) % len(groups); m.look() })).If(onlyRows),
+		place.On("o", "order", do(func() { m.order = (m.order + 1) % len(orders); m.look() })).If(onlyRows),
+		place.On("/", "find", do(func() { m.form = form.New(m.s.Theme, "find", form.Step{Prompt: "/ ", Value: m.find}) })).If(onlyRows),
+		place.On("left", "hop", do(func() { m.moveHop(1) })).As("←→").If(onlyMap),
+		place.On("right", "", do(func() { m.moveHop(-1) })).If(onlyMap).Ranked(place.Hidden),
+		place.On("e", "end the link", do(m.askEnd)).If(onlyMap),
+		place.Pressed("left right h l", "read off", m.readOff).As("←→").If(onlyChart),
+		place.Pressed("shift+left shift+right home end", "by ten", m.readOff).As("shift ←→").If(onlyChart),
+		place.On("+ =", "longer", do(func() { m.span = min(m.span+1, len(spans)-1) })).If(func() bool { return !onlyRows() && m.recap == nil }),
+		place.On("-", "shorter", do(func() { m.span = max(m.span-1, 0) })).If(func() bool { return !onlyRows() && m.recap == nil }),
+		place.On("x", "draw it", m.draw).If(func() bool { return m.recap == nil }),
+		place.On("r", "last hours", m.sumUpLast).If(notChart),
+		// What is shown for one part works in the others, too.
+		place.On("e", "", do(m.askEnd)).Ranked(place.Hidden),
+		place.On("E", "", do(m.askClose)).Ranked(place.Hidden),
+		place.On("y", "", m.copy).Ranked(place.Hidden),
+		place.On("G", "", do(func() { m.group = (m.group + 1) % len(groups); m.look() })).Ranked(place.Hidden),
+		place.On("o", "", do(func() { m.order = (m.order + 1) % len(orders); m.look() })).Ranked(place.Hidden),
+		place.On("/", "", do(func() { m.form = form.New(m.s.Theme, "find", form.Step{Prompt: "/ ", Value: m.find}) })).Ranked(place.Hidden),
+		place.On("+ =", "", do(func() { m.span = min(m.span+1, len(spans)-1) })).Ranked(place.Hidden),
+		place.On("-", "", do(func() { m.span = max(m.span-1, 0) })).Ranked(place.Hidden),
+		place.On("r", "", m.sumUpLast).Ranked(place.Hidden),
+	}
 }
 
-// recapOver is what "r" sums up.
-const recapOver = 8 * time.Hour
+func (m *Model) moveHop(by int) {
+	if m.map_.At < len(m.ways) {
+		m.hop = max(min(m.hop+by, len(m.ways[m.map_.At].links)-1), 0)
+	}
+}
+
+func (m *Model) readOff(msg tea.KeyPressMsg) tea.Cmd {
+	m.chartKey(msg.String())
+	return nil
+}
+
+// leave puts away what was put over the map and the list, or the place.
+func (m *Model) leave() tea.Cmd {
+	switch {
+	case m.recap != nil:
+		m.recap = nil
+	case m.find != "":
+		m.find = ""
+		m.look()
+	case m.focus == onChart:
+		if m.focus, m.cursor = onMap, (time.Time{}); m.onList {
+			m.focus = onRows
+		}
+	default:
+		return m.s.Go("0", "")
+	}
+	return nil
+}
+
+// copy puts the chosen door on the clipboard, with the login that it asks for.
+func (m *Model) copy() tea.Cmd {
+	at := m.door()
+	if at == "" {
+		m.note = "choose a tunnel or a flow with tab; its door is copied"
+		return nil
+	}
+	m.note = at + " is on the clipboard"
+	return m.s.Copy(m.withLogin(at))
+}
+
+// draw draws what a link or flow carried, as a chart to hand on.
+func (m *Model) draw() tea.Cmd {
+	name, series := m.subject()
+	if series == nil {
+		m.note = "nothing is chosen that could be drawn"
+		return nil
+	}
+	c := m.drawing(name, series)
+	workspace := m.s.Title
+	return m.s.Draw(place.Drawing{Kind: "chart", Of: "what " + name + " carried", Private: "what it is called", Make: func(private bool) work.Draw {
+		c.Title = name + ", " + workspace
+		if private {
+			c.Title = workspace
+		}
+		return work.Draw{Of: name, Make: func(context.Context) (draw.Drawing, error) { return c, nil }}
+	}})
+}
 
 func (m *Model) setFocus(p panel) {
-	m.page = 0
 	m.focus = p
 	switch p {
 	case onMap:
@@ -355,17 +390,17 @@ func (m *Model) askEnd() {
 	case m.onList && ok && r.other != nil && r.door == nil:
 		m.note = fmt.Sprintf("it runs in another Meatus (process %d, %s) and ends there; E closes its door", r.other.PID, r.other.What)
 	case m.onList && ok && r.flow != nil:
-		f, of := *r.flow, r.of
-		m.ask(fmt.Sprintf("end %s to %s, %s so far? Nothing else ends with it.", who(f), f.To, fit.Bytes(float64(f.In+f.Out))), func() string {
-			of.EndFlow(f.ID)
+		f, at, set := *r.flow, r.at, m.s.Tunnels
+		m.ask(fmt.Sprintf("end %s to %s, %s so far? Nothing else ends with it.", f.Who(), f.To, fit.Bytes(float64(f.In+f.Out))), func() string {
+			set.EndFlow(at, f.ID)
 			return "ended"
 		})
 	case m.onList && ok && r.door != nil:
 		m.askClose()
 	case m.onList && ok && r.program != nil:
-		p := *r.program
+		p, walker := *r.program, m.s.Walker
 		m.ask(fmt.Sprintf("end the %s of %s? What runs in it ends.", p.What, p.Session), func() string {
-			m.live.Walker.EndProgram(p.ID)
+			walker.EndProgram(p.ID)
 			return "ended"
 		})
 	case !m.onList:
@@ -373,7 +408,7 @@ func (m *Model) askEnd() {
 		if ok && l.other != nil {
 			m.note = fmt.Sprintf("the link is of another Meatus (process %d, %s), and ends there", l.other.PID, l.other.What)
 		} else if ok {
-			walker := m.live.Walker
+			walker := m.s.Walker
 			m.ask(fmt.Sprintf("end the link to %s? With it go %s; tunnels walk it again, shells as they are set.", l.Hop, m.takes(l)), func() string {
 				walker.EndLink(l.ID)
 				return "ended"
@@ -400,12 +435,12 @@ func (m *Model) askClose() {
 		return
 	}
 	flows := 0
-	for _, t := range m.live.Set.All() {
-		if t.Address() == at {
-			flows = len(t.Flows())
+	for _, f := range m.alive.own.Flows {
+		if f.Door == at {
+			flows++
 		}
 	}
-	set := m.live.Set
+	set := m.s.Tunnels
 	m.ask(fmt.Sprintf("close the door %s? %s with it.", at, plural(flows, "flow ends", "flows end")), func() string {
 		set.CloseDoor(at)
 		return at + " is closed"
@@ -415,39 +450,36 @@ func (m *Model) askClose() {
 // withLogin is a door as programs are told it: with the login that it asks for, as a
 // URI, where it does.
 func (m *Model) withLogin(at string) string {
-	for _, t := range m.live.Set.All() {
-		if user, password := t.Login(); t.Address() == at && user != "" {
-			m.note = "the door is on the clipboard with its login and password"
-			return (&url.URL{Scheme: "socks5h", User: url.UserPassword(user, password), Host: at}).String()
-		}
+	user, password := m.s.Tunnels.LoginOf(at)
+	if user == "" {
+		return at
 	}
-	return at
+	m.note = "the door is on the clipboard with its login and password"
+	return (&url.URL{Scheme: "socks5h", User: url.UserPassword(user, password), Host: at}).String()
 }
 
 func (m *Model) ask(what string, do func() string) {
 	m.ending = do
-	m.form = form.New(m.theme, "end", form.Step{Bare: true, Prompt: what + " enter does, esc does not "})
+	m.form = form.New(m.s.Theme, "end", form.Step{Bare: true, Prompt: what + " enter does, esc does not "})
 }
 
-type ended string
+// answered does what was asked about.
+func (m *Model) answered(what string, _ []string) tea.Cmd {
+	m.form = nil
+	if what != "end" {
+		return nil
+	}
+	do := m.ending
+	return m.s.Run(func() tea.Msg { return ended(do()) })
+}
 
-func (m *Model) typed(msg tea.Msg) (wish tea.Msg, cmd tea.Cmd) {
-	f := m.form
-	over, left, cmd := f.Update(msg)
-	if f.What == "find" {
-		if m.find = f.Typed(); left {
-			m.find = ""
-		}
+// left gives up what was asked for.
+func (m *Model) left() {
+	if m.form.What == "find" {
+		m.find = ""
 		m.look()
 	}
-	if over || left {
-		m.form = nil
-	}
-	if over && f.What == "end" {
-		do := m.ending
-		return nil, func() tea.Msg { return ended(do()) }
-	}
-	return nil, cmd
+	m.form = nil
 }
 
 func plural(n int, one, more string) string {
@@ -455,22 +487,4 @@ func plural(n int, one, more string) string {
 		return "1 " + one
 	}
 	return fmt.Sprintf("%d %s", n, more)
-}
-
-func (m *Model) hints() []theme.Hint {
-	if m.form != nil {
-		return form.Hints()
-	}
-	hints := []theme.Hint{{Key: "esc", Does: "to Routes"}, {Key: "tab", Does: "map, list, chart"}}
-	switch {
-	case m.recap != nil:
-		return []theme.Hint{{Key: "esc", Does: "put it away"}, {Key: "tab", Does: "map, list, chart"}}
-	case m.focus == onChart:
-		return []theme.Hint{{Key: "esc", Does: "leave the chart"}, {Key: "←→", Does: "read off"}, {Key: "shift ←→", Does: "by ten"}, {Key: "+ -", Does: "longer, shorter"}, {Key: "x", Does: "draw it"}, {Key: "tab", Does: "to the map"}}
-	case m.focus == onRows:
-		hints = append(hints, theme.Hint{Key: "e", Does: "end it"}, theme.Hint{Key: "E", Does: "close its door"}, theme.Hint{Key: "y", Does: "copy its door"}, theme.Hint{Key: "G", Does: "group"}, theme.Hint{Key: "o", Does: "order"}, theme.Hint{Key: "/", Does: "find"})
-	default:
-		hints = append(hints, theme.Hint{Key: "←→", Does: "hop"}, theme.Hint{Key: "e", Does: "end the link"}, theme.Hint{Key: "+ -", Does: "longer, shorter"})
-	}
-	return append(hints, theme.Hint{Key: "x", Does: "draw it"}, theme.Hint{Key: "r", Does: "last hours"})
 }

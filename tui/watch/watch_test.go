@@ -8,7 +8,6 @@ import (
 	"testing"
 	"time"
 
-	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
 	"meatus/core/book"
@@ -16,99 +15,65 @@ import (
 	"meatus/core/trail"
 	"meatus/core/tunnel"
 	"meatus/core/walk"
-	"meatus/core/workspace"
-	"meatus/lab"
 	"meatus/lab/labtest"
-	"meatus/tui/theme"
+	"meatus/tui/place"
+	"meatus/tui/placetest"
 )
 
 func TestMain(m *testing.M) { labtest.Main(m) }
 
-// watching is the place over a lab with so many flows through one door.
-func watching(t testing.TB, flows int) (*Model, *lab.Lab) {
+// watching is the place over a lab with so many flows through one tunnel.
+func watching(t testing.TB, flows int) (*placetest.Driver, *Model) {
 	t.Helper()
-	l := labtest.Open(t)
-	t.Cleanup(l.Close)
-	ws, err := workspace.Open(l.Dir)
+	d, _ := placetest.Lab(t)
+	e := d.Engine
+	r, err := e.Workspace().Planner().Plan("quay")
 	if err != nil {
 		t.Fatal(err)
 	}
-	walker := walk.New(walk.Config{Vouched: ws.Vouched, Asker: labtest.Yes{}, Dialer: l.Dialer()})
-	t.Cleanup(walker.Close)
-	set := tunnel.NewSet(walker, walker.Events.Tell)
-	t.Cleanup(func() { set.CloseAll(0) })
-	r, err := ws.Planner().Plan("quay")
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := set.Open(r, []book.Tunnel{{Bring: "127.0.0.1:0", Reach: "10.61.4.20:5432"}}, tunnel.Options{}, false); err != nil {
+	if err := e.Tunnels.Open(r, []book.Tunnel{{Bring: "127.0.0.1:0", Reach: "10.61.4.20:5432"}}, tunnel.Options{}, false); err != nil {
 		t.Fatal(err)
 	}
 	for range flows {
-		conn, err := net.Dial("tcp", set.All()[0].Address())
+		conn, err := net.Dial("tcp", e.Tunnels.All()[0].Address())
 		if err != nil {
 			t.Fatal(err)
 		}
 		t.Cleanup(func() { conn.Close() })
-		conn.SetDeadline(time.Now().Add(30 * time.Second))
 		if _, err := io.ReadFull(conn, make([]byte, 10)); err != nil { // it announces itself
 			t.Fatal(err)
 		}
 	}
-	keeper := meter.NewKeeper(tunnel.Readings(walker, set), nil)
-	m := New(Live{Walker: walker, Set: set, Keeper: keeper, Others: &tunnel.Others{}, Shells: func() []Shell { return nil }}, theme.New(true))
-	m.SetSize(120, 40)
-	return m, l
+	var m *Model
+	d.Place(func(s *place.Services) place.Place { m = New(s).(*Model); return m })
+	d.Until("the flows to be seen", func() bool { return len(m.alive.own.Flows) == flows && len(m.ways) > 0 })
+	return d, m
 }
 
-// seen is the place as text.
-func (m *Model) seen() string { return ansi.Strip(strings.Join(m.View(), "\n")) }
-
 func TestEveryWatchFitsItsWindow(t *testing.T) {
-	m, _ := watching(t, 30)
-	m.Read()
-	m.live.Keeper.Take(time.Now().Add(-time.Second))
-	m.live.Keeper.Take(time.Now())
-	for _, size := range [][2]int{{80, 24}, {120, 40}, {200, 60}} {
-		m.SetSize(size[0], size[1])
-		lines := m.View()
-		if len(lines) != size[1] {
-			t.Errorf("%v: %d lines", size, len(lines))
-		}
-		for _, l := range lines {
-			if w := ansi.StringWidth(l); w > size[0] {
-				t.Errorf("%v: a line of %d columns: %q", size, w, ansi.Strip(l))
-			}
-		}
-	}
-	if see := m.seen(); !strings.Contains(see, "closing the lid now cuts 0 shells, 1 tunnel, 30 flows") || !strings.Contains(see, "more below") {
+	d, _ := watching(t, 30)
+	if see := d.See(); !strings.Contains(see, "closing the lid now cuts 0 shells, 1 tunnel, 30 flows") || !strings.Contains(see, "more below") {
 		t.Errorf("it shows\n%s", see)
 	}
+	d.Fits()
 }
 
 func TestFlowsAreFoundAndSorted(t *testing.T) {
-	m, _ := watching(t, 3)
-	m.Read()
-	for _, key := range []tea.KeyPressMsg{{Code: tea.KeyTab}, {Code: 'o', Text: "o"}} {
-		m.Update(key)
-	}
-	if see := m.seen(); !strings.Contains(see, "first by bytes") {
-		t.Errorf("it shows\n%s", see)
-	}
-	m.find = "nothing like it"
-	m.Read()
-	if see := m.seen(); len(m.rows) != 1 || !strings.Contains(see, "/ nothing like it") {
+	d, m := watching(t, 3)
+	d.Press("tab", "o")
+	d.UntilSees("first by bytes")
+	d.Press("/")
+	d.Type("nothing like it")
+	if see := d.See(); len(m.rows) != 1 || !strings.Contains(see, "/ nothing like it") {
 		t.Errorf("%d rows:\n%s", len(m.rows), see)
 	}
-	m.Update(tea.KeyPressMsg{Code: tea.KeyEscape})
-	if m.Read(); len(m.rows) != 1+3 {
+	if d.Press("esc"); len(m.rows) != 1+3 {
 		t.Errorf("%d rows", len(m.rows))
 	}
 }
 
 func TestAFrozenLinkIsPlainToSee(t *testing.T) {
-	m, _ := watching(t, 1)
-	m.Read()
+	_, m := watching(t, 1)
 	if len(m.ways) != 1 {
 		t.Fatalf("%d ways", len(m.ways))
 	}
@@ -119,22 +84,8 @@ func TestAFrozenLinkIsPlainToSee(t *testing.T) {
 	}
 }
 
-// press presses keys one after another.
-func (m *Model) press(keys ...string) {
-	for _, k := range keys {
-		msg := tea.KeyPressMsg{Text: k}
-		if code, ok := map[string]rune{"tab": tea.KeyTab, "left": tea.KeyLeft, "right": tea.KeyRight, "down": tea.KeyDown, "esc": tea.KeyEscape, "enter": tea.KeyEnter}[k]; ok {
-			msg = tea.KeyPressMsg{Code: code}
-		} else {
-			msg.Code = []rune(k)[0]
-		}
-		m.Update(msg)
-	}
-}
-
 func TestTheChartIsReadOffAtTheCursor(t *testing.T) {
-	m, _ := watching(t, 1)
-	m.Read()
+	d, m := watching(t, 1)
 	l, ok := m.link()
 	if !ok {
 		t.Fatal("no link is chosen")
@@ -154,32 +105,33 @@ func TestTheChartIsReadOffAtTheCursor(t *testing.T) {
 		t.Errorf("read as %q", say)
 	}
 	for i := range 5 {
-		m.live.Keeper.Take(now.Add(time.Duration(i-5) * time.Second))
+		m.s.Keeper.Take(now.Add(time.Duration(i-5) * time.Second))
 	}
-	m.press("tab", "tab")
+	d.Press("tab", "tab")
 	if m.focus != onChart || m.cursor.IsZero() {
 		t.Fatal("the chart has not the keys")
 	}
 	was := m.cursor
-	m.press("left", "left", "right")
-	if m.cursor.After(was) || !strings.Contains(m.seen(), "│") {
-		t.Errorf("the cursor is at %v, was at %v:\n%s", m.cursor, was, m.seen())
+	d.Press("left", "left", "right")
+	if m.cursor.After(was) || !strings.Contains(d.See(), "│") {
+		t.Errorf("the cursor is at %v, was at %v:\n%s", m.cursor, was, d.See())
 	}
-	m.press("esc")
+	d.Press("esc")
 	if m.focus != onRows || !m.cursor.IsZero() {
 		t.Error("the chart is not left")
 	}
-	if d, ok := m.drawing(); !ok || d.To.Sub(d.From) != spans[m.span] {
-		t.Errorf("%s would be drawn as %+v", l.Hop, d)
+	name, series := m.subject()
+	if c := m.drawing(name, series); series == nil || c.To.Sub(c.From) != spans[m.span] {
+		t.Errorf("%s would be drawn as %+v", l.Hop, c)
 	}
 }
 
 func TestWhatRunsIsGrouped(t *testing.T) {
-	m, _ := watching(t, 4)
-	m.press("tab")
+	d, m := watching(t, 4)
+	d.Press("tab")
 	for _, want := range []string{"by host", "by program", "by nothing", "by tunnel"} {
-		m.press("G")
-		see := m.seen()
+		d.Press("G")
+		see := d.See()
 		if !strings.Contains(see, "what runs "+want) {
 			t.Errorf("%s is not shown:\n%s", want, see)
 		}
@@ -187,56 +139,54 @@ func TestWhatRunsIsGrouped(t *testing.T) {
 			t.Errorf("%+v", m.rows)
 		}
 	}
-	m.press("down", "down")
+	d.Press("down", "down")
 	chosen, _ := m.selected()
-	m.press("o", "o", "o")
+	d.Press("o", "o", "o")
 	if again, _ := m.selected(); again.key != chosen.key {
 		t.Error("another order chooses another flow")
 	}
-	m.press("e")
-	if m.form == nil || !strings.Contains(m.seen(), "Nothing else ends with it") {
-		t.Errorf("nothing is asked:\n%s", m.seen())
+	d.Press("e")
+	if m.form == nil || !strings.Contains(d.See(), "Nothing else ends with it") {
+		t.Errorf("nothing is asked:\n%s", d.See())
 	}
-	m.press("esc", "E")
-	if !strings.Contains(m.seen(), "4 flows end with it") {
-		t.Errorf("it is not said what ends:\n%s", m.seen())
+	d.Press("esc", "E")
+	if !strings.Contains(d.See(), "4 flows end with it") {
+		t.Errorf("it is not said what ends:\n%s", d.See())
 	}
 }
 
 func TestWhatHappenedMeanwhileIsSummedUp(t *testing.T) {
-	m, _ := watching(t, 1)
-	m.Read()
+	d, m := watching(t, 1)
 	at := time.Date(2026, 10, 12, 9, 0, 0, 0, time.Local)
-	m.ShowRecap(trail.Recap{From: at, To: at.Add(3 * time.Hour), Refused: 2, Drops: []trail.Drop{
+	m.Update(recapped{asked: true, recap: trail.Recap{From: at, To: at.Add(3 * time.Hour), Refused: 2, Drops: []trail.Drop{
 		{At: at.Add(time.Hour), Name: "quay", Why: "no sign of life", Back: at.Add(time.Hour + 30*time.Second)},
 		{At: at.Add(2 * time.Hour), Name: "gauge-1", Why: "closed"},
-	}, Carried: []meter.Hauled{{Name: "quay", In: 5e6, Out: 1e6}, {Name: "gauge-1", In: 1e4}}})
-	see := m.seen()
+	}, Carried: []meter.Hauled{{Name: "quay", In: 5e6, Out: 1e6}, {Name: "gauge-1", In: 1e4}}}})
+	see := d.See()
 	for _, want := range []string{"the last 3 h", "back after 30 s", "has not come back", "2 walks did not get through", "↓ 5.0 MB  ↑ 1.0 MB"} {
 		if !strings.Contains(see, want) {
 			t.Errorf("%q is missing of\n%s", want, see)
 		}
 	}
-	m.press("esc")
-	if strings.Contains(m.seen(), "the last 3 h") {
+	d.Press("esc")
+	if strings.Contains(d.See(), "the last 3 h") {
 		t.Error("it is not put away")
 	}
 }
 
 func TestALostWayAndAnotherProgramsStandOnTheMap(t *testing.T) {
-	m, _ := watching(t, 1)
-	m.live.Shells = func() []Shell {
-		return []Shell{{Session: "gauge-1", Hops: []string{"quay", "gauge-1"}, Lost: time.Now().Add(-20 * time.Second)}, {Session: "quay"}}
-	}
-	m.live.Others.Put([]tunnel.Seen{{Program: tunnel.Program{PID: 4711, What: "hold", Lines: []tunnel.Line{{Session: "db", Kind: "bring", Door: "127.0.0.1:15432", Reach: "tide-db:5432", As: "quay", Up: true}}}, Links: []walk.LinkState{{ID: 1, Hop: "quay", Prefix: "x", Since: time.Now()}}}})
-	m.Read()
-	see := m.seen()
+	d, m := watching(t, 1)
+	now := m.alive
+	now.shells = []shellState{{session: "gauge-1", hops: []string{"quay", "gauge-1"}, lost: time.Now().Add(-20 * time.Second)}, {session: "quay"}}
+	now.others = []tunnel.Seen{{Program: tunnel.Program{PID: 4711, What: "hold", Lines: []tunnel.Line{{Session: "db", Kind: "bring", Door: "127.0.0.1:15432", Reach: "tide-db:5432", As: "quay", Up: true}}}, Links: []walk.LinkState{{ID: 1, Hop: "quay", Prefix: "x", Since: time.Now()}}}}
+	m.Update(now)
+	see := d.See()
 	for _, want := range []string{"╌ gauge-1", "lost for 20 s, walked again", "cuts 2 shells, 1 tunnel, 1 flow; hold has 1 tunnel", "hold your 127.0.0.1:15432 ⇐ tide-db:5432"} {
 		if !strings.Contains(see, want) {
 			t.Errorf("%q is missing of\n%s", want, see)
 		}
 	}
-	m.press("down", "e")
+	d.Press("down", "e")
 	if m.note == "" || m.form != nil {
 		t.Errorf("the other program's link is ended from here: %q", m.note)
 	}
@@ -245,7 +195,7 @@ func TestALostWayAndAnotherProgramsStandOnTheMap(t *testing.T) {
 // BenchmarkWatching looks at many flows and draws the place; it is drawn four times a
 // second, and counted once.
 func BenchmarkWatching(b *testing.B) {
-	m, _ := watching(b, 1000)
+	_, m := watching(b, 1000)
 	for b.Loop() {
 		m.look()
 		m.View()
@@ -256,7 +206,7 @@ func BenchmarkWatching(b *testing.B) {
 // BenchmarkWatchingAnotherProgram is 200 links and 2,000 flows, as another program shows
 // them, with what counting them costs.
 func BenchmarkWatchingAnotherProgram(b *testing.B) {
-	m, _ := watching(b, 1)
+	_, m := watching(b, 1)
 	var s tunnel.Seen
 	s.PID, s.What = 4711, "hold"
 	for i := range 200 {
@@ -272,9 +222,10 @@ func BenchmarkWatchingAnotherProgram(b *testing.B) {
 	for i := range 2000 {
 		s.Flows = append(s.Flows, tunnel.SeenFlow{Flow: tunnel.Flow{ID: int64(i), From: fmt.Sprint("127.0.0.1:", 30000+i), Program: "psql (process 4712)", To: "tide-db.internal:5432", Began: time.Now(), Last: time.Now()}, Session: fmt.Sprint("gauge-", i%20), Door: fmt.Sprint("127.0.0.1:", 20000+i%20)})
 	}
-	others := m.live.Others
+	others := m.s.Others
 	others.Put([]tunnel.Seen{s})
-	m.live.Keeper = meter.NewKeeper(others.Readings, nil)
+	m.alive.others = others.Seen()
+	m.s.Keeper = meter.NewKeeper(others.Readings, nil)
 	at := time.Now()
 	move := func() {
 		at = at.Add(time.Second)
@@ -285,7 +236,7 @@ func BenchmarkWatchingAnotherProgram(b *testing.B) {
 			s.Links[i].In += uint64(i * 1000)
 		}
 		others.Put([]tunnel.Seen{s})
-		m.live.Keeper.Take(at)
+		m.s.Keeper.Take(at)
 	}
 	b.Run("counted", func(b *testing.B) {
 		for b.Loop() {

@@ -1,0 +1,108 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"meatus/core/engine"
+	"meatus/core/event"
+	"meatus/core/work"
+	"meatus/core/workspace"
+)
+
+// opener opens what the flags of every command say.
+type opener struct {
+	dir         *string
+	beforeAgent *bool
+}
+
+// workspace reads the workspace.
+func (o opener) workspace() (*workspace.Workspace, error) {
+	w, err := workspace.Open(workspace.Folder(*o.dir))
+	if err != nil {
+		return nil, &statusError{statusWorkspace, err}
+	}
+	return w, nil
+}
+
+// running is everything live that a command has.
+type running struct {
+	*engine.Engine
+	told chan struct{} // closed when everything that happened was told
+}
+
+// engine opens everything live, which asks on the terminal and gives links up when they
+// are no longer used. What happens is given to each, which may be nil; what a person is
+// to be told is told on standard error.
+func (o opener) engine(cmd *cobra.Command, w *workspace.Workspace, identities []string, with engine.Options, each func(event.Event)) (*running, error) {
+	with.Workspace, with.Asker, with.BeforeAgent = w, newTTYAsker(identities), *o.beforeAgent
+	if with.Linger == 0 {
+		with.Linger = time.Millisecond
+	}
+	e, err := engine.Open(cmd.Context(), with)
+	if errors.Is(err, engine.ErrNoAgent) {
+		return nil, &statusError{statusWrongUse, err}
+	}
+	if err != nil {
+		return nil, err
+	}
+	if e.NoTrail != nil {
+		fmt.Fprintln(os.Stderr, "meatus: "+e.NoTrail.Error())
+	}
+	r := &running{e, make(chan struct{})}
+	inbox := e.Events.Subscribe()
+	go func() {
+		defer close(r.told)
+		for events := inbox.Take(context.Background()); events != nil; events = inbox.Take(context.Background()) {
+			r.tell(events, each)
+		}
+	}()
+	return r, nil
+}
+
+func (r *running) tell(events []event.Event, each func(event.Event)) {
+	for _, e := range events {
+		switch e := e.(type) {
+		case engine.Notice:
+			fmt.Fprintln(os.Stderr, "meatus: "+e.Say)
+		case engine.KeysGone:
+			fmt.Fprintln(os.Stderr, "meatus: "+e.Say())
+		}
+		if each != nil {
+			each(e)
+		}
+	}
+}
+
+// Close ends everything, and waits until what happened was told.
+func (r *running) Close() {
+	r.Engine.Close()
+	<-r.told
+}
+
+// do does a job to its end, or until an interrupt, and tells each step.
+func (r *running) do(cmd *cobra.Command, job work.Job, tell func(work.Step)) error {
+	inbox := r.Events.Subscribe()
+	id := r.Jobs.Begin(job)
+	defer context.AfterFunc(cmd.Context(), func() { r.Jobs.Stop(id) })()
+	for events := inbox.Take(context.Background()); events != nil; events = inbox.Take(context.Background()) {
+		for _, e := range events {
+			switch e := e.(type) {
+			case work.Stepped:
+				if e.ID == id {
+					tell(e.Step)
+				}
+			case work.Ended:
+				if e.State.ID == id {
+					return interrupted(cmd.Context(), e.State.Err)
+				}
+			}
+		}
+	}
+	return errors.New("the program is ending")
+}

@@ -1,0 +1,134 @@
+// Package jobs is the place of jobs: what takes its time, several at once, each with its
+// steps, while it goes on and after it has ended.
+package jobs
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"meatus/core/gate"
+	"meatus/core/work"
+	"meatus/tui/fit"
+	"meatus/tui/place"
+	"meatus/tui/scroll"
+)
+
+// Model is the place.
+type Model struct {
+	s             *place.Services
+	width, height int
+	at            scroll.Cursor
+	step          scroll.Cursor // among the steps of the chosen job
+}
+
+// New returns the place.
+func New(s *place.Services) place.Place { return &Model{s: s} }
+
+// SetSize changes the size of the place.
+func (m *Model) SetSize(width, height int) { m.width, m.height = width, height }
+
+// Show is called when the place is gone to.
+func (m *Model) Show() tea.Cmd { return nil }
+
+// Hide is called when the place is left.
+func (m *Model) Hide() {}
+
+// Typing tells that nothing is typed.
+func (m *Model) Typing() bool { return false }
+
+// all are the jobs, the newest first.
+func (m *Model) all() []work.State {
+	all := m.s.Jobs.All()
+	slices.Reverse(all)
+	return all
+}
+
+func (m *Model) selected() (work.State, bool) {
+	all := m.all()
+	if m.at.At >= len(all) {
+		return work.State{}, false
+	}
+	return all[m.at.At], true
+}
+
+// Table is what can be done.
+func (m *Model) Table() place.Table {
+	s, ok := m.selected()
+	running := ok && !s.Over()
+	move := func(by int) func() tea.Cmd {
+		return func() tea.Cmd { m.step.Move(by, len(s.Steps), m.stepRows()); return nil }
+	}
+	return place.Table{
+		place.On("esc q ctrl+c", "to Routes", func() tea.Cmd { return m.s.Go("0", s.Title.Session) }),
+		place.On("up down", "choose", nil),
+		place.On("s", "stop it", func() tea.Cmd { m.s.Jobs.Stop(s.ID); return nil }).If(func() bool { return running }),
+		place.On("right", "the next step", move(1)).If(func() bool { return len(s.Steps) > 1 }),
+		place.On("left", "the step before", move(-1)).If(func() bool { return len(s.Steps) > 1 }),
+	}
+}
+
+// Update takes a message.
+func (m *Model) Update(msg tea.Msg) tea.Cmd {
+	if key, ok := msg.(tea.KeyPressMsg); ok {
+		m.move(key)
+	}
+	return nil
+}
+
+// Click moves with the wheel.
+func (m *Model) Click(msg tea.MouseMsg) tea.Cmd {
+	m.move(msg)
+	return nil
+}
+
+func (m *Model) move(msg tea.Msg) {
+	if m.at.Take(msg, len(m.all()), m.room()) {
+		m.step = scroll.Cursor{}
+	}
+}
+
+// room is how many jobs fit, stepRows how many steps of the chosen one.
+func (m *Model) room() int     { return max(m.height*40/100-1, 3) }
+func (m *Model) stepRows() int { return max(m.height-m.room()-2, 1) }
+
+// View draws the jobs, and the chosen one's steps.
+func (m *Model) View() []string {
+	t := m.s.Theme
+	all := m.all()
+	lines := []string{t.Title(t.Accent.Render("jobs"), t.Faint.Render(fmt.Sprintf("%d under way", m.s.Jobs.Running())), m.width, fit.Spread)}
+	if len(all) == 0 {
+		return append(lines, "", "   "+t.Faint.Render("Nothing is under way. Sweeping, installing and rotating keys, and drawing, go on here while you work."))
+	}
+	from, to := m.at.Window(len(all), m.room())
+	for i, s := range all[from:to] {
+		pointer := "  "
+		if from+i == m.at.At {
+			pointer = t.Accent.Render("❯ ")
+		}
+		mark, end := t.Accent.Render("◜"), time.Now()
+		if s.Over() {
+			mark, end = t.Mark(gate.Open), s.Ended
+			if s.Err != nil {
+				mark = t.Mark(gate.Shut)
+			}
+		}
+		last := ""
+		if n := len(s.Steps); n > 0 {
+			last = s.Steps[n-1].Where + ": " + s.Steps[n-1].Say
+		}
+		lines = append(lines, fit.Cut(fmt.Sprintf(" %s%s %s %s %s  %s", pointer, mark, fit.Pad(s.Title.What, 12), t.Strong.Render(fit.Pad(s.Title.Of, 28)), t.Faint.Render(fit.Pad(fit.Ago(end.Sub(s.Began)), 7)), last), m.width))
+	}
+	for len(lines) < m.room()+1 {
+		lines = append(lines, "")
+	}
+	if s, ok := m.selected(); ok {
+		lines = append(lines, title(t, s, m.width))
+		lines = append(lines, steps(t, s, m.step, m.width, m.stepRows())...)
+	}
+	return lines
+}
+
+func plural(n int, words string) string { return fmt.Sprintf("%d %s", n, words) }

@@ -1,0 +1,159 @@
+package jobs
+
+import (
+	tea "charm.land/bubbletea/v2"
+
+	"meatus/core/gate"
+	"meatus/core/work"
+	"meatus/tui/fit"
+	"meatus/tui/place"
+	"meatus/tui/scroll"
+	"meatus/tui/theme"
+)
+
+// Task shows one job in place of the card, as it goes on and what came of it. The job
+// goes on when the task is put away.
+type Task struct {
+	s  *place.Services
+	id work.ID
+	at scroll.Cursor
+	// follow has the cursor stay at the newest step while the job runs.
+	follow bool
+}
+
+// NewTask shows a job.
+func NewTask(s *place.Services, id work.ID) *Task { return &Task{s: s, id: id, follow: true} }
+
+// Show is called when the task is shown.
+func (m *Task) Show() tea.Cmd { return nil }
+
+// Typing tells that nothing is typed.
+func (m *Task) Typing() bool { return false }
+
+func (m *Task) state() work.State {
+	s, _ := m.s.Jobs.Get(m.id)
+	return s
+}
+
+// Table is what can be done.
+func (m *Task) Table() place.Table {
+	over := m.state().Over()
+	away := func() tea.Cmd { m.s.Close(); return nil }
+	return place.Table{
+		place.On("esc ctrl+c", "stop", func() tea.Cmd { m.s.Jobs.Stop(m.id); return nil }).If(func() bool { return !over }),
+		place.On("b", "go on with it in the background", away).If(func() bool { return !over }),
+		place.On("esc ctrl+c q enter", "go on", away).If(func() bool { return over }),
+		place.On("up down", "the rest", nil).If(func() bool { return over && len(m.state().Steps) > 4 }),
+	}
+}
+
+// Update takes a message.
+func (m *Task) Update(msg tea.Msg) tea.Cmd {
+	steps := m.state().Steps
+	switch msg := msg.(type) {
+	case place.Heard:
+		switch e := msg.Event.(type) {
+		case work.Stepped:
+			if e.ID == m.id && m.follow {
+				m.at.At = max(len(steps)-1, 0)
+			}
+		case work.Ended:
+			if e.State.ID == m.id {
+				m.follow, m.at = false, scroll.Cursor{}
+			}
+		}
+	case tea.KeyPressMsg:
+		m.at.Take(msg, len(steps), 6)
+		m.follow = m.at.At == len(steps)-1
+	}
+	return nil
+}
+
+// View draws the job.
+func (m *Task) View(width, height int) []string {
+	s := m.state()
+	return append([]string{title(m.s.Theme, s, width)}, steps(m.s.Theme, s, m.at, width, height-1)...)
+}
+
+// title names a job and how it stands.
+func title(t *theme.Theme, s work.State, width int) string {
+	return t.Title(t.Accent.Render(s.Title.What)+t.Rule.Render(" ─ ")+t.Strong.Render(s.Title.Of), stands(t, s), width, fit.Spread)
+}
+
+func stands(t *theme.Theme, s work.State) string {
+	switch {
+	case !s.Over():
+		return t.Accent.Render("under way …")
+	case s.Err != nil:
+		return t.Verdict(gate.Shut).Render("stopped")
+	}
+	return t.Verdict(gate.Open).Render("done")
+}
+
+// steps draws a job's steps around a cursor, what stopped it, and the chosen step in full
+// where its row has no room for it.
+func steps(t *theme.Theme, s work.State, at scroll.Cursor, width, height int) []string {
+	tail := failure(t, s, width)
+	if full := inFull(t, s, at, width); len(tail) == 0 && len(full) > 0 {
+		tail = append([]string{""}, full...)
+	}
+	wide := 10
+	for _, step := range s.Steps {
+		wide = min(max(wide, len([]rune(step.Where))), 20)
+	}
+	from, to := at.Window(len(s.Steps), max(height-len(tail)-1, 1))
+	var lines []string
+	for i, step := range s.Steps[from:to] {
+		pointer := "  "
+		if from+i == at.At && s.Over() && len(s.Steps) > 1 {
+			pointer = t.Accent.Render("❯ ")
+		}
+		say := step.Say
+		if step.Err != nil {
+			say += ": " + step.Err.Error()
+		}
+		lines = append(lines, fit.Cut(" "+pointer+t.Mark(step.Verdict)+" "+t.Strong.Render(fit.Pad(step.Where, wide))+"  "+say, width))
+	}
+	if below := len(s.Steps) - to; below > 0 && len(lines) > 0 {
+		lines[len(lines)-1] = fit.Cut(lines[len(lines)-1], width-16) + t.Faint.Render("  "+plural(below, "more below"))
+	}
+	if len(s.Steps) == 0 && !s.Over() {
+		lines = append(lines, "   "+t.Faint.Render("walking there …"))
+	}
+	return append(lines, tail...)
+}
+
+// failure is why a job did not get through, in lines.
+func failure(t *theme.Theme, s work.State, width int) []string {
+	if s.Err == nil {
+		return nil
+	}
+	say := s.Err.Error()
+	if s.Stopped() {
+		say = "stopped by you; " + say
+	}
+	var lines []string
+	for i, l := range fit.Wrap(say, width-8) {
+		mark := " "
+		if i == 0 {
+			mark = t.Mark(gate.Shut)
+		}
+		lines = append(lines, "   "+mark+" "+t.Verdict(gate.Shut).Render(l))
+	}
+	return lines[:min(len(lines), 4)]
+}
+
+func inFull(t *theme.Theme, s work.State, at scroll.Cursor, width int) []string {
+	if !s.Over() || at.At >= len(s.Steps) {
+		return nil
+	}
+	step := s.Steps[at.At]
+	if len([]rune(step.Where))+len([]rune(step.Say)) < width-18 {
+		return nil
+	}
+	var lines []string
+	for _, part := range fit.Wrap(step.Say, width-8) {
+		lines = append(lines, "     "+t.Faint.Render(part))
+	}
+	return lines[:min(len(lines), 3)]
+}

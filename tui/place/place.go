@@ -1,0 +1,278 @@
+// Package place is what a place of the interface is: a table of actions, a view of what
+// the core publishes, and the services it may use.
+//
+// A place is a folder beside this one and one line in the list of places (tui/list.go).
+// The frame draws its foot, its help and the finder's rows from its table, dispatches
+// keys by it, and brings it the results of what it began, whether or not it shows. A
+// place does no input or output itself: what takes time is run through [Services].
+package place
+
+import (
+	"slices"
+	"time"
+
+	"charm.land/bubbles/v2/key"
+	tea "charm.land/bubbletea/v2"
+
+	"meatus/core/board"
+	"meatus/core/book"
+	"meatus/core/event"
+	"meatus/core/meter"
+	"meatus/core/ring"
+	"meatus/core/route"
+	"meatus/core/shell"
+	"meatus/core/trail"
+	"meatus/core/tunnel"
+	"meatus/core/walk"
+	"meatus/core/work"
+	"meatus/core/workspace"
+	"meatus/tui/theme"
+)
+
+// Place is one place. Its methods are for the interface's goroutine.
+type Place interface {
+	// Table is what can be done here and now.
+	Table() Table
+	// Typing tells whether keys go into something that is typed: then none of them is
+	// an action.
+	Typing() bool
+	// Update takes a message: a result of its own, an event of the core, and while it
+	// shows what is typed, pasted and clicked that is no action.
+	Update(msg tea.Msg) tea.Cmd
+	// View draws the place in the rows that are left above its foot.
+	View() []string
+	SetSize(columns, rows int)
+	// Show is called when the place is gone to, and Hide when it is left.
+	Show() tea.Cmd
+	Hide()
+}
+
+// Task is something under way in place of the gate card: a session being written or
+// edited, an identity being settled, a job that is watched.
+type Task interface {
+	Show() tea.Cmd // is called when it is shown
+	Table() Table
+	Typing() bool
+	Update(msg tea.Msg) tea.Cmd
+	View(columns, rows int) []string
+}
+
+// Covering is a task that draws something above itself, in place of the board; nil for
+// nothing.
+type Covering interface {
+	Above(columns, rows int) []string
+}
+
+// Selector is a place that can be shown at a session or a host.
+type Selector interface{ Select(name string) }
+
+// Noter is a place that has something to say at its foot, "" for nothing.
+type Noter interface{ Note() string }
+
+// Clicker is a place that is told of the mouse; others have it move their list.
+type Clicker interface{ Click(tea.MouseMsg) tea.Cmd }
+
+// Entry is one place in the list of places.
+type Entry struct {
+	Key  string // what goes there, in the switcher
+	Mark string
+	Name string
+	Does string
+	New  func(*Services) Place
+}
+
+// Action is one row of a table: keys, words, when it applies, what it does.
+type Action struct {
+	key.Binding
+	When func() bool // always where nil
+	Do   func(tea.KeyPressMsg) tea.Cmd
+	Rank Rank
+}
+
+// Rank says where an action is shown.
+type Rank uint8
+
+// The ranks. Whatever the rank, an action is in the help and in the finder.
+const (
+	AtFoot Rank = iota // at the foot, as far as there is room
+	InHelp             // in the help alone
+	Hidden             // nowhere: a second key of another action, or movement
+)
+
+// On makes an action: its keys parted by blanks, its words, and what it does.
+func On(keys, words string, do func() tea.Cmd) Action {
+	if do == nil { // it is shown, and done by the list
+		return Pressed(keys, words, nil)
+	}
+	return Pressed(keys, words, func(tea.KeyPressMsg) tea.Cmd { return do() })
+}
+
+// Pressed is [On] for what has to know which key was pressed.
+func Pressed(keys, words string, do func(tea.KeyPressMsg) tea.Cmd) Action {
+	all := split(keys)
+	return Action{Binding: key.NewBinding(key.WithKeys(all...), key.WithHelp(shown(all), words)), Do: do}
+}
+
+// If has an action apply only when a condition holds.
+func (a Action) If(when func() bool) Action {
+	a.When = when
+	return a
+}
+
+// As has an action shown with other text for its keys.
+func (a Action) As(keys string) Action {
+	a.SetHelp(keys, a.Help().Desc)
+	return a
+}
+
+// Ranked gives an action a rank.
+func (a Action) Ranked(r Rank) Action {
+	a.Rank = r
+	return a
+}
+
+// Applies tells whether the action can be done now.
+func (a Action) Applies() bool { return a.When == nil || a.When() }
+
+// Hint is the action as it is shown.
+func (a Action) Hint() theme.Hint { return theme.Hint{Key: a.Help().Key, Does: a.Help().Desc} }
+
+func split(keys string) []string {
+	var all []string
+	for len(keys) > 0 {
+		end := slices.Index([]byte(keys), ' ')
+		if end < 0 {
+			end = len(keys)
+		}
+		if end > 0 {
+			all = append(all, keys[:end])
+		}
+		keys = keys[min(end+1, len(keys)):]
+	}
+	return all
+}
+
+var arrows = map[string]string{"up": "↑", "down": "↓", "left": "←", "right": "→", "pgdown": "pgdn"}
+
+// shown is how keys are shown: the first of them, or a pair of arrows.
+func shown(keys []string) string {
+	if len(keys) == 0 {
+		return ""
+	}
+	text := keys[0]
+	if a, ok := arrows[text]; ok {
+		text = a
+		for _, k := range keys[1:] {
+			text += arrows[k]
+		}
+	}
+	return text
+}
+
+// Table is what can be done.
+type Table []Action
+
+// Do does what a key does, and tells whether it does anything.
+func (t Table) Do(msg tea.KeyPressMsg) (tea.Cmd, bool) {
+	for _, a := range t {
+		if a.Do != nil && key.Matches(msg, a.Binding) && a.Applies() {
+			return a.Do(msg), true
+		}
+	}
+	return nil, false
+}
+
+// Foot are the hints of what applies now and belongs to the foot.
+func (t Table) Foot() []theme.Hint {
+	var hints []theme.Hint
+	for _, a := range t {
+		if a.Rank == AtFoot && a.Applies() {
+			hints = append(hints, a.Hint())
+		}
+	}
+	return hints
+}
+
+// Help are the hints of everything that is not hidden, whether or not it applies.
+func (t Table) Help() []theme.Hint {
+	var hints []theme.Hint
+	for _, a := range t {
+		if a.Rank != Hidden {
+			hints = append(hints, a.Hint())
+		}
+	}
+	return hints
+}
+
+// Addressed is a result on its way to the place or task that began what it is of.
+type Addressed struct {
+	To  int
+	Msg tea.Msg
+}
+
+// Heard is an event of the core, as every place is told it.
+type Heard struct{ event.Event }
+
+// CameBack says, to every place, that somebody pressed a key after nobody had for long.
+type CameBack struct{ Since time.Time }
+
+// Drawing is a drawing that is wanted. Make is told whether to leave private parts out.
+type Drawing struct {
+	Kind, Of string // "map", "the map of 14 sessions"
+	Private  string // what is left out then
+	Make     func(private bool) work.Draw
+}
+
+// Services are what a place may use. Functions act at once; what they return is to be
+// handed back from Update.
+type Services struct {
+	Theme *theme.Theme // it changes with the ground
+
+	Workspace func() *workspace.Workspace
+	Board     *board.Board
+	Walker    *walk.Walker
+	Tunnels   *tunnel.Set
+	Trail     *trail.Trail // nil where it cannot be kept, and NoTrail says why
+	NoTrail   error
+	Keeper    *meter.Keeper
+	Others    *tunnel.Others
+	Jobs      *work.List
+	Tools     work.Tools
+	Shells    func() []*shell.Shell
+	ShareRing func(on bool) (*ring.Socket, error)
+	Shared    func() *ring.Socket
+
+	// Run does something that takes time; its result comes back to whoever asked,
+	// whether or not it shows by then. After brings a message after a time.
+	Run   func(do func() tea.Msg) tea.Cmd
+	After func(d time.Duration, msg tea.Msg) tea.Cmd
+
+	Tell   func(say string)                       // says something at the foot
+	Notice func(say string)                       // says something wherever the person is
+	Copy   func(text string) tea.Cmd              // puts a text on the clipboard
+	Go     func(key, at string) tea.Cmd           // goes to a place, at a session or host where at is not ""
+	Open   func(r route.Route, wait bool) tea.Cmd // walks a route and opens a shell at its end
+	Stop   func(session string)                   // stops that walk
+	Visit  func(session string)                   // shows a live shell of a session
+	Begin  func(job work.Job) tea.Cmd             // begins a job and shows it
+	Draw   func(Drawing) tea.Cmd                  // asks what is to be left out, and draws
+	Task   func(new func(*Services) Task) tea.Cmd // shows a task in place of the card
+	Close  func()                                 // puts the task away that calls it
+	Demo   func() tea.Cmd                         // ends the program for the demo, nil where there is none
+	Reread func()                                 // reads the sessions anew: call it in what is run
+	Title  string                                 // what the workspace is called
+
+	// Adopt has everybody use the sessions as they are after an edit, and Record writes
+	// an entry to the trail. Both may write to disk: call them in what is run.
+	Adopt  func(b *book.Book, session, say string)
+	Record func(trail.Entry)
+}
+
+// Plan makes a session's route; ok is false where it has none.
+func (s *Services) Plan(session string) (r route.Route, ok bool) {
+	if session == "" {
+		return r, false
+	}
+	r, err := s.Workspace().Planner().Plan(session)
+	return r, err == nil
+}

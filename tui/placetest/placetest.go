@@ -1,0 +1,333 @@
+// Package placetest drives a place or a task in a test as the frame does: its table and
+// keys, its commands and their results, the core's events. The core is a real engine,
+// over a workspace of the test's or over the lab.
+package placetest
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
+
+	"meatus/core/book"
+	"meatus/core/engine"
+	"meatus/core/ring"
+	"meatus/core/route"
+	"meatus/core/work"
+	"meatus/core/workspace"
+	"meatus/lab"
+	"meatus/lab/labtest"
+	"meatus/tui/place"
+	"meatus/tui/theme"
+)
+
+// Driver drives one place or task. Its methods are for the test's goroutine.
+type Driver struct {
+	testing.TB
+	Engine   *engine.Engine
+	Services *place.Services
+	Columns  int
+	Rows     int
+
+	// What was asked of the frame.
+	Said   []string // told at the foot, or noticed
+	Copied []string
+	Went   []string // places gone to, by their keys
+	Opened []route.Route
+	Begun  []work.Job
+	Drawn  []place.Drawing
+	Tasks  []place.Task // shown in place of the card
+	Closed bool         // the task was put away
+
+	on       focus
+	messages chan tea.Msg
+	ctx      context.Context
+}
+
+// focus is what is driven.
+type focus interface {
+	Table() place.Table
+	Typing() bool
+	Update(tea.Msg) tea.Cmd
+}
+
+// Lab returns a driver over the lab.
+func Lab(t testing.TB) (*Driver, *lab.Lab) {
+	t.Helper()
+	l := labtest.Open(t)
+	t.Cleanup(l.Close)
+	ws, err := workspace.Open(l.Dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ws.Downloads = l.Downloads()
+	return open(t, engine.Options{Workspace: ws, Asker: labtest.Yes{}, Dialer: l.Dialer(), Name: "a test", Attended: true}), l
+}
+
+// Workspace returns a driver over a workspace with a text as its sessions.
+func Workspace(t testing.TB, sessions string) *Driver {
+	t.Helper()
+	dir := t.TempDir()
+	if err := os.WriteFile(filepath.Join(dir, book.FileName), []byte(sessions), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	ws, err := workspace.Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ws.Downloads = filepath.Join(dir, "downloads")
+	return open(t, engine.Options{Workspace: ws, Asker: labtest.Yes{}, Name: "a test", Attended: true})
+}
+
+func open(t testing.TB, o engine.Options) *Driver {
+	t.Helper()
+	e, err := engine.Open(t.Context(), o)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	d := &Driver{TB: t, Engine: e, Columns: 120, Rows: 39, messages: make(chan tea.Msg), ctx: ctx}
+	t.Cleanup(func() { cancel(); e.Close() })
+	d.Services = d.services()
+	inbox := e.Events.Subscribe()
+	go func() {
+		for events := inbox.Take(ctx); events != nil; events = inbox.Take(ctx) {
+			for _, e := range events {
+				d.send(place.Heard{Event: e})
+			}
+		}
+	}()
+	return d
+}
+
+func (d *Driver) services() *place.Services {
+	e := d.Engine
+	return &place.Services{
+		Theme: theme.New(true), Title: "Lantern Bay",
+		Workspace: e.Workspace, Board: e.Board, Walker: e.Walker, Tunnels: e.Tunnels, Trail: e.Trail, NoTrail: e.NoTrail,
+		Keeper: e.Keeper, Others: e.Others, Jobs: e.Jobs, Tools: e.Tools(), Shells: e.Shells, Shared: e.SharedRing,
+		ShareRing: func(on bool) (*ring.Socket, error) {
+			if on {
+				return e.ShareRing()
+			}
+			e.UnshareRing()
+			return nil, nil
+		},
+		Run:    func(do func() tea.Msg) tea.Cmd { return func() tea.Msg { return do() } },
+		After:  func(after time.Duration, msg tea.Msg) tea.Cmd { return later{after, msg}.cmd },
+		Tell:   func(say string) { d.Said = append(d.Said, say) },
+		Notice: e.Tell,
+		Copy:   func(text string) tea.Cmd { d.Copied = append(d.Copied, text); return nil },
+		Go:     func(key, _ string) tea.Cmd { d.Went = append(d.Went, key); return nil },
+		Open:   func(r route.Route, _ bool) tea.Cmd { d.Opened = append(d.Opened, r); return nil },
+		Stop:   func(string) {},
+		Visit:  func(string) {},
+		Begin:  func(job work.Job) tea.Cmd { d.Begun = append(d.Begun, job); e.Jobs.Begin(job); return nil },
+		Draw:   func(w place.Drawing) tea.Cmd { d.Drawn = append(d.Drawn, w); return nil },
+		Task: func(new func(*place.Services) place.Task) tea.Cmd {
+			d.Tasks = append(d.Tasks, new(d.Services))
+			return nil
+		},
+		Close:  func() { d.Closed = true },
+		Demo:   func() tea.Cmd { return tea.Quit },
+		Adopt:  e.Adopt,
+		Record: e.Record,
+		Reread: func() { e.Reread(true) },
+	}
+}
+
+// later is a message for a later time. A test does not wait for clocks: it sends what
+// they would bring.
+type later struct {
+	after time.Duration
+	msg   tea.Msg
+}
+
+func (l later) cmd() tea.Msg { return nil }
+
+// Place drives a place that is shown.
+func (d *Driver) Place(new func(*place.Services) place.Place) *Driver {
+	p := new(d.Services)
+	d.on = p
+	p.SetSize(d.Columns, d.Rows)
+	d.Do(p.Show())
+	return d
+}
+
+// Task drives a task that is shown.
+func (d *Driver) Task(t place.Task) *Driver {
+	d.on = t
+	d.Do(t.Show())
+	return d
+}
+
+func (d *Driver) send(msg tea.Msg) {
+	select {
+	case d.messages <- msg:
+	case <-d.ctx.Done():
+	}
+}
+
+// Do runs a command as the frame does: beside everything else.
+func (d *Driver) Do(cmd tea.Cmd) {
+	if cmd == nil {
+		return
+	}
+	go func() {
+		switch msg := cmd().(type) {
+		case nil:
+		case tea.BatchMsg:
+			for _, each := range msg {
+				d.Do(each)
+			}
+		default:
+			d.send(msg)
+		}
+	}()
+}
+
+// Give gives a message to what is driven.
+func (d *Driver) Give(msg tea.Msg) {
+	if heard, ok := msg.(place.Heard); ok {
+		if n, ok := heard.Event.(engine.Notice); ok {
+			d.Said = append(d.Said, n.Say)
+		}
+	}
+	d.Do(d.on.Update(msg))
+}
+
+// Press presses keys, by the names that [tea.KeyPressMsg.String] gives them.
+func (d *Driver) Press(keys ...string) {
+	for _, k := range keys {
+		msg := Key(k)
+		if cmd, done := d.on.Table().Do(msg); done {
+			d.Do(cmd)
+			continue
+		}
+		d.Give(msg)
+	}
+}
+
+// Type types a text, letter by letter.
+func (d *Driver) Type(text string) {
+	for _, r := range text {
+		d.Press(string(r))
+	}
+}
+
+// Paste pastes a text.
+func (d *Driver) Paste(text string) { d.Give(tea.PasteMsg{Content: text}) }
+
+var special = map[string]rune{
+	"enter": tea.KeyEnter, "esc": tea.KeyEscape, "tab": tea.KeyTab, "up": tea.KeyUp, "down": tea.KeyDown, "left": tea.KeyLeft, "right": tea.KeyRight,
+	"space": tea.KeySpace, "backspace": tea.KeyBackspace, "home": tea.KeyHome, "end": tea.KeyEnd, "pgdown": tea.KeyPgDown, "pgup": tea.KeyPgUp,
+}
+
+// Key is a key press by its name.
+func Key(name string) tea.KeyPressMsg {
+	if code, ok := special[name]; ok {
+		msg := tea.KeyPressMsg{Code: code}
+		if name == "space" {
+			msg.Text = " "
+		}
+		return msg
+	}
+	if rest, ok := strings.CutPrefix(name, "ctrl+"); ok {
+		return tea.KeyPressMsg{Code: []rune(rest)[0], Mod: tea.ModCtrl}
+	}
+	if rest, ok := strings.CutPrefix(name, "shift+"); ok {
+		return tea.KeyPressMsg{Code: special[rest], Mod: tea.ModShift}
+	}
+	if rest, ok := strings.CutPrefix(name, "alt+"); ok {
+		return tea.KeyPressMsg{Code: []rune(rest)[0], Mod: tea.ModAlt}
+	}
+	return tea.KeyPressMsg{Code: []rune(name)[0], Text: name}
+}
+
+// See is what is shown, as text.
+func (d *Driver) See() string { return ansi.Strip(strings.Join(d.Lines(), "\n")) }
+
+// Lines are the lines that are shown.
+func (d *Driver) Lines() []string {
+	switch on := d.on.(type) {
+	case place.Place:
+		return on.View()
+	case place.Task:
+		return on.View(d.Columns, 16)
+	}
+	return nil
+}
+
+// patience is how long anything that a test waits for may take.
+const patience = time.Minute
+
+// Until takes results and events until something holds, and fails the test with what
+// where it never does.
+func (d *Driver) Until(what string, holds func() bool) {
+	d.Helper()
+	gaveUp := time.NewTimer(patience)
+	defer gaveUp.Stop()
+	for !holds() {
+		select {
+		case msg := <-d.messages:
+			d.Give(msg)
+		case <-gaveUp.C:
+			d.Fatalf("waited in vain for %s; it shows\n%s\nand said %q", what, d.See(), d.Said)
+		}
+	}
+}
+
+// UntilSees waits until all of some texts show.
+func (d *Driver) UntilSees(texts ...string) {
+	d.Helper()
+	d.Until(strings.Join(texts, " and "), func() bool {
+		see := d.See()
+		for _, text := range texts {
+			if !strings.Contains(see, text) {
+				return false
+			}
+		}
+		return true
+	})
+}
+
+// UntilSaid waits until something that holds a text was said.
+func (d *Driver) UntilSaid(text string) {
+	d.Helper()
+	d.Until("it to be said: "+text, func() bool {
+		for _, say := range d.Said {
+			if strings.Contains(say, text) {
+				return true
+			}
+		}
+		if n, ok := d.on.(place.Noter); ok {
+			return strings.Contains(n.Note(), text)
+		}
+		return false
+	})
+}
+
+// Fits fails the test where what is shown does not fit its window, in several sizes.
+func (d *Driver) Fits() {
+	d.Helper()
+	for _, size := range [][2]int{{80, 23}, {81, 24}, {120, 39}, {200, 59}} {
+		d.Columns, d.Rows = size[0], size[1]
+		if p, ok := d.on.(place.Place); ok {
+			p.SetSize(size[0], size[1])
+		}
+		lines := d.Lines()
+		if p, ok := d.on.(place.Place); ok && len(lines) > size[1] {
+			d.Errorf("%v: %T draws %d lines", size, p, len(lines))
+		}
+		for _, l := range lines {
+			if w := ansi.StringWidth(l); w > size[0] {
+				d.Errorf("%v: a line of %d columns: %q", size, w, ansi.Strip(l))
+			}
+		}
+	}
+}

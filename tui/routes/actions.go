@@ -1,0 +1,327 @@
+package routes
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"meatus/core/book"
+	"meatus/core/draw"
+	"meatus/core/gate"
+	"meatus/core/keyfile"
+	"meatus/core/mend"
+	"meatus/core/route"
+	"meatus/core/trail"
+	"meatus/core/tunnel"
+	"meatus/core/walk"
+	"meatus/core/work"
+	"meatus/tui/compose"
+	"meatus/tui/entry"
+	"meatus/tui/lending"
+	"meatus/tui/place"
+	"meatus/tui/remedies"
+	"meatus/tui/settle"
+	"meatus/tui/sheet"
+)
+
+// open walks to the selected session and opens a shell there.
+func (m *Model) open() tea.Cmd { return m.walk(false) }
+
+// wait does so as soon as its machine is up.
+func (m *Model) wait() tea.Cmd { return m.walk(true) }
+
+func (m *Model) walk(wait bool) tea.Cmd {
+	s, ok := m.current()
+	if !ok || s.Walk != nil || len(m.lines) == 0 {
+		return nil
+	}
+	r, ok := m.s.Plan(s.Name)
+	if !ok {
+		return nil
+	}
+	return tea.Batch(m.s.Open(r, wait), m.clocks())
+}
+
+// stop stops a look at many sessions, or the walk to the selected one.
+func (m *Model) stop() tea.Cmd {
+	if m.looking.on {
+		m.looking.stop()
+		return nil
+	}
+	m.s.Stop(m.Selected())
+	return nil
+}
+
+// checkOne checks the selected session.
+func (m *Model) checkOne() tea.Cmd { return m.check([]string{m.Selected()}, false) }
+
+// check looks at sessions' machines as far as was chosen; a quiet one asks nobody.
+func (m *Model) check(sessions []string, quiet bool) tea.Cmd {
+	if m.looking.on {
+		return nil
+	}
+	var routes []route.Route
+	for _, name := range sessions {
+		if r, ok := m.s.Plan(name); ok {
+			routes = append(routes, r)
+		}
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	m.looking = looking{on: true, n: m.looking.n + 1, total: len(routes), stop: cancel}
+	walker, look, n := m.s.Walker, walk.Look{Depth: m.depth, Quiet: quiet}, m.looking.n
+	return m.s.Run(func() tea.Msg {
+		defer cancel()
+		walker.TouchAll(ctx, routes, look, func(int, gate.Report) {})
+		return looked{n}
+	})
+}
+
+// repeatMore has all sessions checked more seldom, or no more.
+func (m *Model) repeatMore() tea.Cmd {
+	m.every = (m.every + 1) % len(repeats)
+	return m.repeat()
+}
+
+// repeat checks all sessions after a time, where that is wanted.
+func (m *Model) repeat() tea.Cmd {
+	m.asked++
+	if every := repeats[m.every]; every > 0 {
+		return m.s.After(every, again(m.asked))
+	}
+	return nil
+}
+
+// mark marks the selected session, or takes its mark away.
+func (m *Model) mark() tea.Cmd {
+	name, ws := m.Selected(), m.ws
+	if name == "" {
+		return nil
+	}
+	on := !m.s.Board.Marked(name)
+	m.s.Board.Mark(name, on)
+	notice := m.s.Notice
+	return m.s.Run(func() tea.Msg {
+		if err := ws.Mark(name, on); err != nil {
+			notice(err.Error())
+		}
+		return nil
+	})
+}
+
+// order orders the board in the next way.
+func (m *Model) order() tea.Cmd {
+	m.sorted = (m.sorted + 1) % len(orderWords)
+	m.lay()
+	m.settle()
+	return nil
+}
+
+// write opens the line for a new session.
+func (m *Model) write() tea.Cmd { return m.writeLine("") }
+
+func (m *Model) writeLine(text string) tea.Cmd {
+	return m.s.Task(func(s *place.Services) place.Task { return entry.New(s, text) })
+}
+
+func (m *Model) edit(session string) tea.Cmd {
+	return m.s.Task(func(s *place.Services) place.Task { return sheet.New(s, session) })
+}
+
+func (m *Model) lend(session string) tea.Cmd {
+	r, ok := m.s.Plan(session)
+	if !ok {
+		return nil
+	}
+	return m.s.Task(func(s *place.Services) place.Task { return lending.New(s, r) })
+}
+
+func (m *Model) compose(session string) tea.Cmd {
+	r, ok := m.s.Plan(session)
+	if !ok {
+		return nil
+	}
+	return m.s.Task(func(s *place.Services) place.Task { return compose.New(s, r) })
+}
+
+// changed is the changed identity that a session met, nil where none was.
+func changed(f *gate.Failure) *walk.ChangedIdentity {
+	var c *walk.ChangedIdentity
+	if f == nil || !errors.As(f, &c) {
+		return nil
+	}
+	return c
+}
+
+// settleIdentity asks what a changed identity means.
+func (m *Model) settleIdentity() tea.Cmd {
+	s, ok := m.current()
+	if c := changed(s.Failure); ok && s.Walk == nil && c != nil {
+		return m.s.Task(func(s *place.Services) place.Task { return settle.New(s, c) })
+	}
+	return nil
+}
+
+// mend sets the mode of the key that the selected session's worst gate is about.
+func (m *Model) mend() tea.Cmd {
+	s, ok := m.current()
+	worst, _ := s.Details.Report.Worst()
+	if !ok || worst.Remedy.Act != gate.MendKey || s.Walk != nil {
+		return nil
+	}
+	path, b, record := worst.Remedy.Subject, m.s.Board, m.s.Record
+	return m.s.Run(func() tea.Msg {
+		access, err := keyfile.Mend(path)
+		say := fmt.Sprintf("%s now has mode %04o", filepath.Base(path), access.Mode.Perm())
+		b.KeyMended(s.Name, path, say, err)
+		e := trail.Entry{Kind: trail.Mend, Session: s.Name, Say: say}
+		if err != nil {
+			e.Say, e.Failed = "mending "+path, err.Error()
+		}
+		record(e)
+		return nil
+	})
+}
+
+// ways lists what mends the selected session's worst gate.
+func (m *Model) ways() tea.Cmd {
+	s, ok := m.current()
+	if !ok || s.Walk != nil {
+		return nil
+	}
+	worst, at := s.Details.Report.Worst()
+	if at < 0 || worst.Verdict < gate.Ajar || s.Details.Report.Broken != "" {
+		return nil
+	}
+	c := mend.Case{Workspace: m.ws, Route: s.Details.Route, Hop: at, Gate: worst, Failure: s.Failure}
+	return m.s.Task(func(s *place.Services) place.Task { return remedies.New(s, c) })
+}
+
+// which asks the machine of a session which keys it would take.
+func (m *Model) which(session string) tea.Cmd {
+	r, ok := m.s.Plan(session)
+	if !ok {
+		return nil
+	}
+	return m.s.Begin(&work.AskKeys{Tools: m.s.Tools, Route: r})
+}
+
+// sweep looks through the account of a session for what was left there.
+func (m *Model) sweep(session string) tea.Cmd {
+	if _, ok := m.s.Plan(session); !ok {
+		return nil
+	}
+	return m.s.Begin(&work.Sweep{Tools: m.s.Tools, Session: session})
+}
+
+// undo takes the last edit of the sessions file back.
+func (m *Model) undo() tea.Cmd {
+	path, adopt, notice, record := m.ws.SessionsPath(), m.s.Adopt, m.s.Notice, m.s.Record
+	return m.s.Run(func() tea.Msg {
+		what, b, err := book.Undo(path)
+		if b == nil {
+			notice(err.Error())
+			return nil
+		}
+		say := "undone: " + what
+		adopt(b, "", say)
+		record(trail.Entry{Kind: trail.Edit, Say: say})
+		notice(say)
+		return nil
+	})
+}
+
+// reread reads the sessions anew.
+func (m *Model) reread() tea.Cmd {
+	again := m.s.Reread
+	return m.s.Run(func() tea.Msg { again(); return nil })
+}
+
+// draw draws the map of sessions.
+func (m *Model) draw(sessions []string) tea.Cmd {
+	title := m.s.Title
+	of := fmt.Sprintf("%d sessions", len(sessions))
+	if len(sessions) == 1 {
+		of, title = sessions[0], sessions[0]+", "+title
+	}
+	reports := map[string]gate.Report{}
+	for _, name := range sessions { // what checks and walks have found is truer
+		if s, ok := m.s.Board.State(name); ok && s.Details != nil && s.Details.Report.Broken == "" {
+			reports[name] = s.Details.Report
+		}
+	}
+	ws := m.ws
+	return m.s.Draw(place.Drawing{Kind: "map", Of: "the map of " + of, Private: "addresses, logins and fingerprints", Make: func(private bool) work.Draw {
+		return work.Draw{Of: of, Make: func(context.Context) (draw.Drawing, error) {
+			d, err := work.Map(ws, sessions, title, reports, time.Now())
+			d.Private = private
+			return d, err
+		}}
+	}})
+}
+
+// heldElsewhere is an address that another Meatus listens at, and for which session it
+// is wanted.
+type heldElsewhere struct {
+	session string
+	*work.HeldElsewhere
+}
+
+// opened says what became of opening or closing a session's tunnels.
+type opened struct {
+	session string
+	say     string
+	held    *work.HeldElsewhere
+}
+
+func (m *Model) opened(msg opened) {
+	if msg.held == nil {
+		m.s.Tell(msg.say)
+		return
+	}
+	m.held = &heldElsewhere{msg.session, msg.held}
+	m.s.Tell(fmt.Sprintf("another Meatus (process %d, %s) holds %s for %s; t again takes it over", msg.held.Program.PID, msg.held.Program.What, msg.held.Door, msg.held.For))
+}
+
+// toggleTunnels opens the tunnels of a session, or closes them where they are open.
+func (m *Model) toggleTunnels(session string) tea.Cmd {
+	r, ok := m.s.Plan(session)
+	if !ok {
+		return nil
+	}
+	set := m.s.Tunnels
+	over := m.held != nil && m.held.session == session
+	if len(m.s.Board.Tunnels(session)) > 0 && !over {
+		return m.s.Run(func() tea.Msg {
+			n := set.Close(session)
+			return opened{session: session, say: fmt.Sprintf("%s: closed, %d doors", session, n)}
+		})
+	}
+	specs := r.Target().Tunnels
+	if len(specs) == 0 {
+		m.s.Tell(session + " has no tunnels; e edits it: bring 15432 from HOST:5432")
+		return nil
+	}
+	for _, spec := range specs {
+		if spec.Beyond() && m.beyond != session {
+			m.beyond = session
+			_, at := spec.Kind()
+			m.s.Tell(fmt.Sprintf("the door %s listens to OTHER MACHINES: whoever reaches this one can use it; t again opens it knowingly", at))
+			return nil
+		}
+	}
+	m.beyond, m.held = "", nil
+	job := &work.OpenTunnels{Tools: m.s.Tools, Route: r, Specs: specs, Options: tunnel.Options{}, OnKnock: r.Target().OnKnock, TakeOver: over}
+	return m.s.Run(func() tea.Msg {
+		err := job.Run(context.Background(), func(work.Step) {})
+		o := opened{session: session, say: session + ": the doors are open"}
+		if err != nil {
+			errors.As(err, &o.held)
+			o.say = session + ": " + err.Error()
+		}
+		return o
+	})
+}

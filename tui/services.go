@@ -1,0 +1,176 @@
+package tui
+
+import (
+	"context"
+	"path/filepath"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"meatus/core/ring"
+	"meatus/core/route"
+	"meatus/core/sanitize"
+	"meatus/core/work"
+	"meatus/core/workspace"
+	"meatus/tui/entry"
+	"meatus/tui/jobs"
+	"meatus/tui/place"
+)
+
+// services are what a place or task may use; results of what it begins are addressed to
+// it by id.
+func (a *App) services(id int) *place.Services {
+	e := a.engine
+	s := &place.Services{
+		Theme: a.theme, Title: a.name(),
+		Workspace: e.Workspace, Board: e.Board, Walker: e.Walker, Tunnels: e.Tunnels, Trail: e.Trail, NoTrail: e.NoTrail,
+		Keeper: e.Keeper, Others: e.Others, Jobs: e.Jobs, Tools: e.Tools(), Shells: e.Shells, Shared: e.SharedRing,
+		ShareRing: func(on bool) (*ring.Socket, error) {
+			if on {
+				return e.ShareRing()
+			}
+			e.UnshareRing()
+			return nil, nil
+		},
+		Run: func(do func() tea.Msg) tea.Cmd {
+			return func() tea.Msg { return place.Addressed{To: id, Msg: do()} }
+		},
+		After: func(d time.Duration, msg tea.Msg) tea.Cmd {
+			return tea.Tick(d, func(time.Time) tea.Msg { return place.Addressed{To: id, Msg: msg} })
+		},
+		Tell: func(say string) { a.notice = say },
+		// It may be called from what is run: it comes as an event.
+		Notice: a.engine.Tell,
+		Copy:   tea.SetClipboard,
+		Go:     a.goToPlace,
+		Open:   a.walk,
+		Stop: func(session string) {
+			if stop := a.walks[session]; stop != nil {
+				stop()
+			}
+		},
+		Visit:  a.visit,
+		Begin:  a.begin,
+		Draw:   a.askDrawing,
+		Task:   a.show,
+		Close:  func() { a.close(id) },
+		Adopt:  e.Adopt,
+		Record: e.Record,
+		Reread: func() { e.Reread(true) },
+	}
+	if a.options.Demo {
+		s.Demo = func() tea.Cmd { a.toDemo = true; return tea.Quit }
+	}
+	return s
+}
+
+// name is what the workspace is called.
+func (a *App) name() string {
+	if a.options.Name != "" {
+		return a.options.Name
+	}
+	return sanitize.Line(filepath.Base(a.engine.Workspace().Dir), 40)
+}
+
+// show shows a task in place of the card.
+func (a *App) show(new func(*place.Services) place.Task) tea.Cmd {
+	var cmd tea.Cmd
+	if a.inShell || a.at != 0 {
+		cmd = a.goToPlace("0", "")
+	}
+	id := a.newID()
+	t := new(a.services(id))
+	delete(a.receivers, a.task.id)
+	a.task = task{t, id}
+	a.receivers[id] = t
+	return tea.Batch(cmd, t.Show())
+}
+
+// close puts a task away.
+func (a *App) close(id int) {
+	delete(a.receivers, id)
+	if a.task.id == id {
+		a.task = task{}
+	}
+}
+
+// welcome shows the line for the first session.
+func (a *App) welcome() tea.Cmd {
+	return a.show(func(s *place.Services) place.Task { return entry.New(s, "") })
+}
+
+// begin begins a job and shows it, at the session it is for.
+func (a *App) begin(job work.Job) tea.Cmd {
+	id := a.engine.Jobs.Begin(job)
+	cmd := a.show(func(s *place.Services) place.Task { return jobs.NewTask(s, id) })
+	if session := job.Title().Session; session != "" {
+		a.home.Select(session)
+	}
+	return cmd
+}
+
+// visit shows the newest live shell of a session.
+func (a *App) visit(session string) {
+	for i := len(a.open) - 1; i >= 0; i-- {
+		if a.open[i].Route.Session == session {
+			a.goTo(a.open[i])
+			return
+		}
+	}
+}
+
+// walk walks a route and opens a shell at its end; with wait it goes on trying until the
+// machine is up.
+func (a *App) walk(r route.Route, wait bool) tea.Cmd {
+	session := r.Session
+	if a.walks[session] != nil {
+		return nil
+	}
+	a.home.Select(session)
+	a.engine.Board.Begin(session)
+	ctx, cancel := context.WithCancel(a.ctx)
+	a.walks[session] = cancel
+	e := a.engine
+	cols, rows := a.shell.Room()
+	return func() tea.Msg {
+		defer cancel()
+		s, err := e.Await(ctx, r, wait, cols, rows)
+		if err != nil {
+			return failed{session, failureOf(r, err)}
+		}
+		return arrived{session, r, s}
+	}
+}
+
+// askDrawing asks whether a drawing is to leave private parts out.
+func (a *App) askDrawing(d place.Drawing) tea.Cmd {
+	a.drawing = &d
+	return nil
+}
+
+// answerDrawing takes the answer to that.
+func (a *App) answerDrawing(key string) tea.Cmd {
+	d := *a.drawing
+	a.drawing = nil
+	if key != "enter" && key != "p" {
+		return nil
+	}
+	e, dir := a.engine, a.engine.Workspace().Dir
+	job := d.Make(key == "p")
+	return func() tea.Msg {
+		stem, files, err := work.DrawingFiles(dir, d.Kind, time.Now())
+		if err != nil {
+			e.Tell(err.Error())
+			return nil
+		}
+		job.Files = files
+		e.Jobs.Begin(&work.Told{Job: &job, Say: func(err error) {
+			if err != nil {
+				e.Tell("drawing the " + d.Kind + ": " + err.Error())
+				return
+			}
+			e.Tell(job.Of + " drawn, as .svg and .pdf: " + workspace.Short(stem))
+		}})
+		return nil
+	}
+}

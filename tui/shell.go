@@ -1,0 +1,197 @@
+package tui
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"meatus/core/gate"
+	"meatus/core/route"
+	"meatus/core/shell"
+	"meatus/core/walk"
+	"meatus/tui/shells"
+)
+
+// arrived brings a new shell, failed says why there is none.
+type (
+	arrived struct {
+		session string
+		route   route.Route
+		shell   *shell.Shell
+	}
+	failed struct {
+		session string
+		failure *gate.Failure
+	}
+)
+
+// failureOf is the gate that a walk failed at.
+func failureOf(r route.Route, err error) *gate.Failure {
+	var f *gate.Failure
+	if errors.As(err, &f) {
+		return f
+	}
+	return &gate.Failure{Hop: r.Target().Name, Gate: gate.Channel, Cause: gate.Unexpected, Why: err.Error(), Err: err}
+}
+
+func (a *App) fail(msg failed) {
+	delete(a.walks, msg.session)
+	a.engine.Board.Failed(msg.session, msg.failure)
+	if a.inShell && msg.failure.Cause != gate.Cancelled {
+		a.shell.Notice(fmt.Sprintf("%s is shut at %s, %s", msg.session, msg.failure.Hop, msg.failure.Gate))
+	}
+}
+
+// arrive takes a new shell, and shows it where the person still looks for it.
+func (a *App) arrive(msg arrived) tea.Cmd {
+	delete(a.walks, msg.session)
+	a.engine.Board.Arrived(msg.session)
+	s := &shells.Shell{ID: a.newID(), Route: msg.route, Shell: msg.shell}
+	a.open = append(a.open, s)
+	looking := !a.inShell && a.at == 0 && a.task.Task == nil && a.switcher == nil && !a.ask.Waiting() && a.home.Selected() == msg.session
+	switch {
+	case looking:
+		a.goTo(s)
+		a.tellRefused(msg.shell)
+	case a.inShell:
+		a.shell.Notice(msg.session + " is open: " + a.options.Leader)
+	}
+	if a.switcher != nil {
+		a.switcher.SetShells(a.open)
+	}
+	return tea.Batch(s.Wait(), a.clock())
+}
+
+// tellRefused says what of the session's wishes a new shell does not have.
+func (a *App) tellRefused(s *shell.Shell) {
+	var say []string
+	if names := s.Refused(); len(names) > 0 {
+		say = append(say, "the server does not take "+strings.Join(names, ", "))
+	}
+	if err := s.NoWindows(); err != nil { // it is not the server's fault
+		say = append(say, "without windows: "+err.Error())
+	}
+	if len(say) > 0 {
+		a.shell.Notice(strings.Join(say, "; "))
+	}
+}
+
+// beside shows the next shell beside the one that has the keys, after the last of
+// them none.
+func (a *App) beside() {
+	here := a.shell.Shell()
+	others := slices.DeleteFunc(slices.Clone(a.open), func(s *shells.Shell) bool { return s == here })
+	next := slices.Index(others, a.shell.Beside()) + 1
+	switch {
+	case len(others) == 0:
+		a.shell.Notice("there is no other shell; open one on Routes")
+	case next == len(others):
+		a.shell.PutBeside(nil)
+	default:
+		a.shell.PutBeside(others[next])
+	}
+}
+
+func (a *App) shellOf(id int) *shells.Shell {
+	for _, s := range a.open {
+		if s.ID == id {
+			return s
+		}
+	}
+	return nil
+}
+
+func (a *App) shellChanged(id int) tea.Cmd {
+	if s := a.shellOf(id); s != nil && s.Live() {
+		return s.Wait()
+	}
+	return nil
+}
+
+// shellWish does what the shells' place asks of the frame.
+func (a *App) shellWish(wish tea.Msg) tea.Cmd {
+	switch wish := wish.(type) {
+	case shells.Copy:
+		return tea.SetClipboard(wish.Text)
+	case shells.Closed:
+		return a.putAway(wish.ID)
+	case shells.Again:
+		s := a.shellOf(wish.ID)
+		if s == nil {
+			return nil
+		}
+		cmd := a.putAway(wish.ID)
+		if r, err := a.engine.Workspace().Planner().Plan(s.Route.Session); err == nil {
+			return tea.Batch(cmd, a.goTo(nil), a.walk(r, false))
+		}
+		return cmd
+	}
+	return nil
+}
+
+// putAway forgets an ended shell.
+func (a *App) putAway(id int) tea.Cmd {
+	for i, s := range a.open {
+		if s.ID == id {
+			s.Close()
+			a.open = slices.Delete(a.open, i, i+1)
+			a.shell.Forget(s)
+			break
+		}
+	}
+	if a.shell.Shell() == nil {
+		return a.goTo(nil)
+	}
+	return nil
+}
+
+// raise shows a question that cannot wait, wherever the person is, and goes back
+// to the shell they came from when it is answered.
+func (a *App) raise() {
+	switch {
+	case a.ask.Urgent() && a.inShell:
+		here := a.shell.Shell()
+		a.goTo(nil)
+		a.raisedFrom = here
+	case !a.ask.Urgent() && a.raisedFrom != nil:
+		back := a.raisedFrom
+		if a.raisedFrom = nil; slices.Contains(a.open, back) {
+			a.goTo(back)
+		}
+	}
+}
+
+// tellDrew shows that a program of a far side draws here, or was turned away.
+func (a *App) tellDrew(e walk.Drew) {
+	say := fmt.Sprintf("a program at %s draws on your display, and sees all of it", e.Hop)
+	if e.Err != nil {
+		say = fmt.Sprintf("a program at %s was not let draw here: %v", e.Hop, e.Err)
+	}
+	a.say(say)
+}
+
+// tellLent shows that a lent key was used, wherever the person is.
+func (a *App) tellLent(e walk.Lent) {
+	say := fmt.Sprintf("%s used %s %s", e.By(), e.Key, e.For())
+	if e.Refuse != nil {
+		say = fmt.Sprintf("%s was refused the use of %s: %v; asked %s", e.By(), e.Key, e.Refuse, e.For())
+	}
+	if a.inShell && a.home.Better(e) {
+		say += "; it goes with nothing lent, too: " + a.options.Leader + " 0, then b"
+	}
+	a.say(say)
+}
+
+// liveShells counts the shells that have not ended.
+func (a *App) liveShells() int {
+	n := 0
+	for _, s := range a.open {
+		if s.Live() {
+			n++
+		}
+	}
+	return n
+}
