@@ -191,7 +191,7 @@ func TestTunnelsAreHeldHeadless(t *testing.T) {
 	}
 	fmt.Fprintln(conn, "quit")
 	h.until(`"event":"flow"`, `"complete":true`)
-	if r := do(t, dir, "", "trail", "tunnel"); !strings.Contains(r.out, "the door is "+h.door("tide-db")) || !strings.Contains(r.out, "tried from there: it announces itself: TIDES") {
+	if r := do(t, dir, "", "trail", "tunnel"); !strings.Contains(r.out, "the door is "+h.door("tide-db")) || !strings.Contains(r.out, "tried from there: open, it announces itself: TIDES") {
 		t.Errorf("the trail: %+v", r)
 	}
 	if status := h.end(); status != 0 || !strings.Contains(h.told.String(), `"event":"shut"`) {
@@ -379,11 +379,11 @@ func TestTunnelsInTheInterface(t *testing.T) {
 		t.Errorf("it said %q", line)
 	}
 	s.text("W")
-	s.until("closing the lid now cuts 0 shells, 1 tunnel, 1 flow; demo traffic has 4 tunnels", "quay", "tables", "survey-web.internal:80", "tables over 2 min", "tables: the door", "round trip now")
+	s.until("closing the lid now cuts 0 shells, 1 tunnel, 1 flow; demo traffic has 4 tunnels", "quay", "tables", "survey-web.internal:80", "tables over 2 min", "tables: link is up", "round trip now")
 	s.text("e")
 	s.until("end the link to tables? With it go 0 links behind it, 0 shells and commands")
 	s.keys("Enter")
-	s.until("link to tables ended", "came back 1×", "tables: the way is there", "0 flows")
+	s.until("tables: link ended", "came back 1×", "tables: the way is there", "0 flows")
 	again, err := net.Dial("tcp", door[1])
 	if err != nil {
 		t.Fatal(err)

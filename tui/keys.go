@@ -121,7 +121,7 @@ func (a *App) switchKey(msg tea.KeyPressMsg) tea.Cmd {
 	a.switcher = nil
 	switch {
 	case to.At != "":
-		return a.goToPlace(to.At, "")
+		return a.goToPlace(to.At, a.home.Selected())
 	case to.Do != "":
 		if a.shell.Do(to.Do); to.Do == "b" {
 			a.beside()

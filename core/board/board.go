@@ -219,6 +219,7 @@ func (b *Board) Mark(name string, on bool) {
 func (b *Board) Say(name, text string) {
 	b.change(name, func(s *session, l *live) {
 		b.forgetLocked(s)
+		s.target = 0 // what is said stays, also where the way is another now
 		l.failure, l.said = nil, text
 	})
 	b.signal()

@@ -87,7 +87,7 @@ func (e Rested) Record() event.Record {
 
 // Record words the event.
 func (e Proven) Record() event.Record {
-	r := event.Record{Name: "proven", Session: e.Session, Say: fmt.Sprintf("%s: %s, %s", e.What, e.Proof.Verdict, e.Proof.Say),
+	r := event.Record{Name: "proven", Session: e.Session, Say: fmt.Sprintf("%s tried from there: %s, %s", e.What, e.Proof.Verdict, e.Proof.Say),
 		Fields: map[string]any{"tunnel": e.What, "verdict": e.Proof.Verdict.String(), "seen": e.Proof.Say}}
 	if e.Proof.Rule != "" {
 		r.Fields["rule"] = e.Proof.Rule

@@ -119,6 +119,7 @@ func (m *Model) Typing() bool { return m.find.typing }
 func (m *Model) setWorkspace(ws *workspace.Workspace) {
 	selected := m.Selected()
 	m.ws = ws
+	m.cursor = min(m.cursor, max(len(ws.Book.Sessions)-1, 0))
 	m.find.pool = nil
 	m.endFind()
 	m.byName = make(map[string]int, len(ws.Book.Sessions))
@@ -126,7 +127,6 @@ func (m *Model) setWorkspace(ws *workspace.Workspace) {
 		m.byName[s.Name] = i
 	}
 	m.lay()
-	m.cursor = min(m.cursor, max(len(ws.Book.Sessions)-1, 0))
 	if selected == "" {
 		m.cursor = 0
 		for _, l := range slices.Backward(m.lines) {
@@ -452,11 +452,11 @@ func (m *Model) headLines() int {
 }
 
 // paneRows is how much of the place the card, or what stands in its stead, takes.
-func (m *Model) paneRows() int { return min(max((m.height+1)*42/100, 12), 18) }
+func (m *Model) paneRows() int { return min(max((m.height+2)*42/100, 12), 18) }
 
 // boardRows is how many rows the board has.
 func (m *Model) boardRows() int {
-	rows := m.height - 1 - m.paneRows()
+	rows := m.height - m.paneRows()
 	if len(m.s.Board.Links().All()) > 0 {
 		rows--
 	}

@@ -73,6 +73,7 @@ func (m *Model) setWorkspace(c engine.Changed) {
 	if m.ws.Book.Session(m.session) == nil {
 		if !c.Ours || m.ws.Book.Session(c.Session) == nil {
 			m.s.Close()
+			m.s.Tell(c.Say)
 			return
 		}
 		m.open(c.Session) // it has another name now
