@@ -20,66 +20,52 @@ type Set struct {
 	walker Walker
 	tell   func(event.Event)
 
-	mu   sync.Mutex
-	ways map[string]*held // by session
+	mu     sync.Mutex
+	ways   map[string]*along // by session
+	closed bool
 }
 
-// held is a session's way and what is open along it.
-type held struct {
+// along is a session's way and the tunnels that are open along it.
+type along struct {
 	way     *Way
 	tunnels []*Tunnel
 }
 
 // NewSet returns a set without tunnels. tell is told of what happens.
 func NewSet(w Walker, tell func(event.Event)) *Set {
-	return &Set{walker: w, tell: tell, ways: map[string]*held{}}
+	return &Set{walker: w, tell: tell, ways: map[string]*along{}}
 }
+
+// errGone says that a session's tunnels were closed while one was being opened.
+var errGone = errors.New("its tunnels were closed meanwhile")
 
 // Open opens tunnels along a route, those that are not open yet. It goes on where one
 // cannot be opened, and returns what went wrong joined. lazy leaves the way unwalked
-// until somebody knocks.
+// until somebody connects.
 func (s *Set) Open(r route.Route, specs []book.Tunnel, o Options, lazy bool) error {
-	s.mu.Lock()
-	h := s.ways[r.Session]
-	if h == nil {
-		h = &held{way: NewWay(s.walker, r)}
-		s.ways[r.Session] = h
-		h.way.notify(s.follow(h.way))
+	a, err := s.along(r)
+	if err != nil {
+		return err
 	}
-	s.mu.Unlock()
 	o.Tell = s.tell
 	var errs []error
 	for _, spec := range specs {
-		s.mu.Lock()
-		there := slices.ContainsFunc(h.tunnels, func(t *Tunnel) bool { return t.Spec == spec })
-		s.mu.Unlock()
-		if there {
-			continue
-		}
-		t, err := Open(h.way, spec, o)
-		if err != nil {
+		if err := s.openOne(a, spec, o); err != nil {
 			errs = append(errs, fmt.Errorf("%s: %w", spec, err))
-			continue
-		}
-		s.mu.Lock()
-		h.tunnels = append(h.tunnels, t)
-		s.mu.Unlock()
-		if after := spec.IdleAfter(); after > 0 {
-			go s.closeIdle(t, after)
 		}
 	}
 	s.mu.Lock()
-	none := len(h.tunnels) == 0
-	if none {
+	none := len(a.tunnels) == 0
+	if none && s.ways[r.Session] == a {
 		delete(s.ways, r.Session)
 	}
 	s.mu.Unlock()
 	switch {
 	case none:
-		h.way.Close()
+		a.way.Close()
 	case !lazy:
-		h.way.Want()
-		if h.way.State().Up { // it was walked before these were opened
+		a.way.Want()
+		if a.way.State().Up { // it was walked before these were opened
 			for _, t := range s.Of(r.Session) {
 				if t.Proven().Verdict == gate.Untried {
 					t.keepProof()
@@ -88,6 +74,51 @@ func (s *Set) Open(r route.Route, specs []book.Tunnel, o Options, lazy bool) err
 		}
 	}
 	return errors.Join(errs...)
+}
+
+// along is the way of a session's tunnels, a new one where there is none.
+func (s *Set) along(r route.Route) (*along, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.closed {
+		return nil, errGone
+	}
+	a := s.ways[r.Session]
+	if a == nil {
+		a = &along{way: NewWay(s.walker, r)}
+		s.ways[r.Session] = a
+		a.way.notify(s.follow(a.way))
+	}
+	return a, nil
+}
+
+// openOne opens a tunnel along a way, where it is not open yet. Where the way's tunnels
+// are closed meanwhile, this one is closed with them.
+func (s *Set) openOne(a *along, spec book.Tunnel, o Options) error {
+	s.mu.Lock()
+	there := slices.ContainsFunc(a.tunnels, func(t *Tunnel) bool { return t.Spec == spec })
+	s.mu.Unlock()
+	if there {
+		return nil
+	}
+	t, err := Open(a.way, spec, o)
+	if err != nil {
+		return err
+	}
+	s.mu.Lock()
+	gone := s.ways[a.way.route.Session] != a
+	if !gone {
+		a.tunnels = append(a.tunnels, t)
+	}
+	s.mu.Unlock()
+	if gone {
+		t.Close()
+		return errGone
+	}
+	if after := spec.IdleAfter(); after > 0 {
+		go s.closeIdle(t, after)
+	}
+	return nil
 }
 
 // follow tells of a way's coming and going.
@@ -151,7 +182,7 @@ func (s *Set) closeIdle(t *Tunnel, after time.Duration) {
 func (s *Set) CloseDoor(address string) bool {
 	s.mu.Lock()
 	var found *Tunnel
-	var last *held
+	var last *along
 	for session, h := range s.ways {
 		if i := slices.IndexFunc(h.tunnels, func(t *Tunnel) bool { return t.Address() == address }); i >= 0 {
 			found = h.tunnels[i]
@@ -174,11 +205,11 @@ func (s *Set) CloseDoor(address string) bool {
 }
 
 // CloseAll closes everything, the doors first; flows have so long to come to their
-// end.
+// end. Nothing is opened after it.
 func (s *Set) CloseAll(drain time.Duration) {
 	s.mu.Lock()
 	ways := s.ways
-	s.ways = map[string]*held{}
+	s.ways, s.closed = map[string]*along{}, true
 	s.mu.Unlock()
 	var wg sync.WaitGroup
 	for _, h := range ways {

@@ -7,7 +7,6 @@ import (
 	"io"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -24,11 +23,11 @@ type Passage struct {
 	walker *Walker
 	route  route.Route
 	id     ID
-	once   sync.Once
 
 	// Guarded by the walker's lock.
 	link   *Link
 	reused bool // the link was there before, and may be dead unnoticed
+	closed bool
 }
 
 // Route is the way the passage goes.
@@ -60,8 +59,17 @@ func (p *Passage) current() *Link {
 	return p.link
 }
 
-// Close gives the way up. What still runs through it is cut when the link ends.
-func (p *Passage) Close() { p.once.Do(func() { p.current().release() }) }
+// Close gives the way up. What still runs through it is cut when the link ends. It may
+// be called twice.
+func (p *Passage) Close() {
+	p.walker.mu.Lock()
+	link, was := p.link, p.closed
+	p.closed = true
+	p.walker.mu.Unlock()
+	if !was {
+		link.release()
+	}
+}
 
 // renew walks the route anew where the passage shared a link that turned out to
 // be dead. It tells whether there is a new one.
@@ -78,8 +86,15 @@ func (p *Passage) renew(ctx context.Context) bool {
 		return false
 	}
 	p.walker.mu.Lock()
-	p.link = again.link
+	closed := p.closed
+	if !closed {
+		p.link = again.link
+	}
 	p.walker.mu.Unlock()
+	if closed { // meanwhile: it has given up the link it had, and gets no other
+		again.Close()
+		return false
+	}
 	dead.release()
 	return true
 }
