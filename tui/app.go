@@ -15,6 +15,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"meatus/core/board"
 	"meatus/core/engine"
 	"meatus/core/event"
 	"meatus/core/walk"
@@ -241,6 +242,8 @@ func (a *App) hear(events []event.Event) tea.Cmd {
 		switch e := e.(type) {
 		case engine.Notice:
 			a.say(e.Say)
+		case board.Trouble:
+			a.say(e.Err.Error())
 		case engine.KeysGone:
 			a.say(e.Say())
 		case engine.Changed:

@@ -33,6 +33,12 @@ type Changed struct{ event.Note }
 // Supersedes tells whether e replaces the event just before it.
 func (Changed) Supersedes(before event.Event) bool { _, ok := before.(Changed); return ok }
 
+// Trouble says that something of the board's own could not be read.
+type Trouble struct {
+	event.Note
+	Err error
+}
+
 // State is what is known of a session at a moment.
 type State struct {
 	Name, Site string
@@ -494,7 +500,11 @@ func (b *Board) remember() {
 	b.mu.RLock()
 	ws := b.ws
 	b.mu.RUnlock()
-	marks, visits := ws.Marks(), map[string]time.Time{}
+	marks, err := ws.Marks()
+	if err != nil {
+		b.tell(Trouble{Err: err})
+	}
+	visits := map[string]time.Time{}
 	if t, ok := ws.Logins.(interface{ Visits() map[string]time.Time }); ok {
 		visits = t.Visits()
 	}

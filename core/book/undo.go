@@ -7,12 +7,12 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"time"
 
 	"meatus/core/atomicfile"
+	"meatus/core/statefile"
 )
 
 // maxUndo is how many edits can be undone.
@@ -37,19 +37,12 @@ func sum(text []byte) string {
 
 func undoPath(path string) string { return filepath.Join(filepath.Dir(path), undoFile) }
 
+// readPast reads the edits. Where the file is damaged it is put aside, and the error says
+// so.
 func readPast(path string) ([]past, error) {
-	text, err := os.ReadFile(undoPath(path))
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, err
-	}
 	var edits []past
-	if err := json.Unmarshal(text, &edits); err != nil {
-		return nil, fmt.Errorf("%s is damaged: %w; remove it, and what was done before cannot be undone", undoPath(path), err)
-	}
-	return edits, nil
+	err := statefile.Read(undoPath(path), &edits)
+	return edits, err
 }
 
 func writePast(path string, edits []past) error {
@@ -67,12 +60,15 @@ func writePast(path string, edits []past) error {
 // the error says that it cannot be undone.
 func remember(path, what string, before, after []byte) error {
 	edits, err := readPast(path)
-	if err == nil {
+	var damaged *statefile.Damaged
+	if err == nil || errors.As(err, &damaged) {
 		edits = append(edits, past{what, time.Now().UTC().Truncate(time.Second), string(before), sum(after)})
-		err = writePast(path, edits[max(len(edits)-maxUndo, 0):])
+		if werr := writePast(path, edits[max(len(edits)-maxUndo, 0):]); werr != nil {
+			return fmt.Errorf("written, but it cannot be undone: %w", werr)
+		}
 	}
 	if err != nil {
-		return fmt.Errorf("written, but it cannot be undone: %w", err)
+		return fmt.Errorf("written, but what was done before cannot be undone: %w", err)
 	}
 	return nil
 }

@@ -1,10 +1,8 @@
 package workspace
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
-	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -12,9 +10,9 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
-	"meatus/core/atomicfile"
 	"meatus/core/book"
 	"meatus/core/keyfile"
+	"meatus/core/statefile"
 )
 
 // Source is why a key is known.
@@ -148,9 +146,7 @@ const foldersFile = "state/folders.json"
 // KeyFolders lists the folders that are looked through for keys besides keys/.
 func (w *Workspace) KeyFolders() []string {
 	var dirs []string
-	if text, err := os.ReadFile(filepath.Join(w.Dir, foldersFile)); err == nil {
-		json.Unmarshal(text, &dirs)
-	}
+	statefile.Peek(filepath.Join(w.Dir, foldersFile), &dirs) // a damaged one is put aside and said when it is next changed
 	return dirs
 }
 
@@ -160,24 +156,14 @@ func (w *Workspace) AddKeyFolder(dir string, on bool) error {
 	if info, err := os.Stat(dir); on && (err != nil || !info.IsDir()) {
 		return fmt.Errorf("%s is no folder", dir)
 	}
-	path := filepath.Join(w.Dir, foldersFile)
-	unlock, err := atomicfile.Lock(path)
-	if err != nil {
-		return err
-	}
-	defer unlock()
-	dirs := map[string]bool{}
-	for _, d := range w.KeyFolders() {
-		dirs[d] = true
-	}
-	if delete(dirs, dir); on {
-		dirs[dir] = true
-	}
-	text, err := json.Marshal(slices.Sorted(maps.Keys(dirs)))
-	if err != nil {
-		return err
-	}
-	return atomicfile.Write(path, text)
+	var dirs []string
+	return statefile.Change(filepath.Join(w.Dir, foldersFile), &dirs, func() {
+		dirs = slices.DeleteFunc(dirs, func(d string) bool { return d == dir })
+		if on {
+			dirs = append(dirs, dir)
+		}
+		slices.Sort(dirs)
+	})
 }
 
 // Opens is a key that fits what was asked for, and by what.

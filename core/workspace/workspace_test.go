@@ -126,7 +126,7 @@ func TestMarksAreRemembered(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if m := w.Marks(); len(m) != 2 || !m["b"] || !m["c"] {
-		t.Errorf("marks %v", m)
+	if m, err := w.Marks(); err != nil || len(m) != 2 || !m["b"] || !m["c"] {
+		t.Errorf("marks %v, %v", m, err)
 	}
 }
