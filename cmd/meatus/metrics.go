@@ -4,64 +4,50 @@ import (
 	"fmt"
 	"net"
 	"net/http"
+	"strings"
 	"time"
 
-	"github.com/prometheus/client_golang/prometheus"
-	"github.com/prometheus/client_golang/prometheus/promhttp"
+	"github.com/VictoriaMetrics/metrics"
 
 	"meatus/core/engine"
-	"meatus/core/tunnel"
 	"meatus/core/walk"
 )
 
-// metrics tells what is held in the open text format that collectors of metrics
-// read.
-type metrics struct {
-	walker *walk.Walker
-	set    *tunnel.Set
+// gauges collects what is held in the open text format that collectors of metrics read;
+// docs/holding.md lists the names.
+type gauges struct{ *metrics.Set }
+
+// name writes a metric's name with labels, given as pairs in the order of the alphabet.
+func name(metric string, labels ...string) string {
+	var b strings.Builder
+	for i := 0; i+1 < len(labels); i += 2 {
+		if i > 0 {
+			b.WriteByte(',')
+		}
+		value := strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`).Replace(labels[i+1])
+		fmt.Fprintf(&b, `%s="%s"`, labels[i], value)
+	}
+	return "meatus_" + metric + "{" + b.String() + "}"
 }
 
-func desc(name, help string, labels ...string) *prometheus.Desc {
-	return prometheus.NewDesc("meatus_"+name, help, labels, nil)
+func (g gauges) gauge(v float64, metric string, labels ...string) {
+	g.GetOrCreateGauge(name(metric, labels...), nil).Set(v)
 }
 
-var (
-	linkUp      = desc("link_up_seconds", "how long a link is up", "hop")
-	linkBytes   = desc("link_bytes_total", "bytes on the wire of a link", "hop", "direction")
-	linkTrip    = desc("link_round_trip_seconds", "the round trip of a link's last keepalive", "hop")
-	linkFrozen  = desc("link_frozen", "1 where a keepalive of a link is overdue", "hop")
-	links       = desc("links", "links to a machine that are up", "hop")
-	payload     = desc("link_payload_bytes_total", "bytes of the channels of a link, without what wraps them", "hop", "direction")
-	resent      = desc("link_packets_resent_total", "packets that the system sent again to a first hop", "hop")
-	tunnelUp    = desc("tunnel_up", "1 where the way of a tunnel is there", "session", "kind", "door")
-	tunnelFlows = desc("tunnel_flows_total", "flows through a tunnel", "session", "kind", "door")
-	tunnelLive  = desc("tunnel_flows_live", "flows through a tunnel that live", "session", "kind", "door")
-	tunnelBytes = desc("tunnel_bytes_total", "bytes through a tunnel", "session", "kind", "door", "direction")
-	reconnects  = desc("reconnects_total", "how often a session's way came back", "session")
-	gates       = desc("tunnel_gates", "gates of tunnels by verdict: the door, the service behind it, its first bytes", "gate", "verdict")
-)
-
-func (m metrics) Describe(out chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{linkUp, linkBytes, linkTrip, linkFrozen, links, payload, resent, tunnelUp, tunnelFlows, tunnelLive, tunnelBytes, reconnects, gates} {
-		out <- d
-	}
+func (g gauges) counter(v float64, metric string, labels ...string) {
+	g.GetOrCreateFloatCounter(name(metric, labels...)).Set(v)
 }
 
-func (m metrics) Collect(out chan<- prometheus.Metric) {
-	gauge := func(d *prometheus.Desc, v float64, labels ...string) {
-		out <- prometheus.MustNewConstMetric(d, prometheus.GaugeValue, v, labels...)
-	}
-	counter := func(d *prometheus.Desc, v float64, labels ...string) {
-		out <- prometheus.MustNewConstMetric(d, prometheus.CounterValue, v, labels...)
-	}
-	// Several links to one machine are told as one: their counts together, the best of
-	// their ages, the worst of the rest.
-	type hop struct {
-		n     int
-		state walk.LinkState
-	}
-	hops := map[string]hop{}
-	for _, l := range m.walker.Links() {
+// hopLinks are the links to one machine, told as one: their counts together, the best of
+// their ages, the worst of the rest.
+type hopLinks struct {
+	n     int
+	state walk.LinkState
+}
+
+func byHop(links []walk.LinkState) map[string]hopLinks {
+	hops := map[string]hopLinks{}
+	for _, l := range links {
 		h := hops[l.Hop]
 		if h.n++; h.n == 1 {
 			h.state = l
@@ -77,36 +63,41 @@ func (m metrics) Collect(out chan<- prometheus.Metric) {
 		h.state.Frozen = h.state.Frozen || l.Frozen
 		hops[l.Hop] = h
 	}
-	for name, h := range hops {
+	return hops
+}
+
+// collect takes everything as it is now.
+func collect(e *engine.Engine) *metrics.Set {
+	g := gauges{metrics.NewSet()}
+	for hop, h := range byHop(e.Walker.Links()) {
 		l := h.state
-		gauge(links, float64(h.n), name)
-		gauge(linkUp, time.Since(l.Since).Seconds(), name)
-		counter(linkBytes, float64(l.In), name, "in")
-		counter(linkBytes, float64(l.Out), name, "out")
-		counter(payload, float64(l.PayIn), name, "in")
-		counter(payload, float64(l.PayOut), name, "out")
-		counter(resent, float64(l.Packets.Resent), name)
-		gauge(linkTrip, l.RoundTrip.Seconds(), name)
-		gauge(linkFrozen, one(l.Frozen), name)
+		g.gauge(float64(h.n), "links", "hop", hop)
+		g.gauge(time.Since(l.Since).Seconds(), "link_up_seconds", "hop", hop)
+		g.counter(float64(l.In), "link_bytes_total", "direction", "in", "hop", hop)
+		g.counter(float64(l.Out), "link_bytes_total", "direction", "out", "hop", hop)
+		g.counter(float64(l.PayIn), "link_payload_bytes_total", "direction", "in", "hop", hop)
+		g.counter(float64(l.PayOut), "link_payload_bytes_total", "direction", "out", "hop", hop)
+		g.counter(float64(l.Packets.Resent), "link_packets_resent_total", "hop", hop)
+		g.gauge(l.RoundTrip.Seconds(), "link_round_trip_seconds", "hop", hop)
+		g.gauge(one(l.Frozen), "link_frozen", "hop", hop)
 	}
-	again, verdicts := map[string]int{}, map[[2]string]int{}
-	for _, l := range m.set.Lines() {
-		gauge(tunnelUp, one(l.Up), l.Session, l.Kind, l.Door)
-		gauge(tunnelLive, float64(l.Live), l.Session, l.Kind, l.Door)
-		counter(tunnelFlows, float64(l.Flows), l.Session, l.Kind, l.Door)
-		counter(tunnelBytes, float64(l.In), l.Session, l.Kind, l.Door, "in")
-		counter(tunnelBytes, float64(l.Out), l.Session, l.Kind, l.Door, "out")
-		again[l.Session] = l.Again
-		for _, g := range l.Gates() {
-			verdicts[[2]string{g.Name, g.Verdict.String()}]++
+	verdicts := map[[2]string]int{}
+	for _, l := range e.Tunnels.Lines() {
+		of := []string{"door", l.Door, "kind", l.Kind, "session", l.Session}
+		g.gauge(one(l.Up), "tunnel_up", of...)
+		g.gauge(float64(l.Live), "tunnel_flows_live", of...)
+		g.counter(float64(l.Flows), "tunnel_flows_total", of...)
+		g.counter(float64(l.In), "tunnel_bytes_total", append([]string{"direction", "in"}, of...)...)
+		g.counter(float64(l.Out), "tunnel_bytes_total", append([]string{"direction", "out"}, of...)...)
+		g.counter(float64(l.Again), "reconnects_total", "session", l.Session)
+		for _, gate := range l.Gates() {
+			verdicts[[2]string{gate.Name, gate.Verdict.String()}]++
 		}
 	}
-	for session, n := range again {
-		counter(reconnects, float64(n), session)
+	for v, n := range verdicts {
+		g.gauge(float64(n), "tunnel_gates", "gate", v[0], "verdict", v[1])
 	}
-	for g, n := range verdicts {
-		gauge(gates, float64(n), g[0], g[1])
-	}
+	return g.Set
 }
 
 func one(is bool) float64 {
@@ -122,16 +113,15 @@ func serveMetrics(address string, e *engine.Engine) (stop func(), err error) {
 	if ip := net.ParseIP(host); err != nil || host != "localhost" && (ip == nil || !ip.IsLoopback()) {
 		return nil, &statusError{statusWrongUse, fmt.Errorf("%q is no loopback address with a port: metrics name sessions and machines, and are for this machine alone", address)}
 	}
-	registry := prometheus.NewPedanticRegistry()
-	if err := registry.Register(metrics{e.Walker, e.Tunnels}); err != nil {
-		return nil, err
-	}
 	l, err := net.Listen("tcp", address)
 	if err != nil {
 		return nil, err
 	}
 	mux := http.NewServeMux()
-	mux.Handle("GET /metrics", promhttp.HandlerFor(registry, promhttp.HandlerOpts{}))
+	mux.HandleFunc("GET /metrics", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "text/plain; version=0.0.4; charset=utf-8")
+		collect(e).WritePrometheus(w)
+	})
 	server := &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second}
 	go server.Serve(l)
 	return func() { server.Close() }, nil

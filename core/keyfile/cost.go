@@ -1,9 +1,9 @@
 package keyfile
 
 import (
-	"crypto/x509/pkix"
-	"encoding/asn1"
 	"fmt"
+
+	"meatus/core/keyfile/pkcs8"
 
 	"golang.org/x/crypto/ssh"
 )
@@ -77,51 +77,16 @@ func bcryptDerivation(o bcryptOuter) Derivation {
 	return Derivation{Name: "bcrypt", Rounds: int(opts.Rounds)}
 }
 
-var (
-	oidPBES2  = asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 5, 13}
-	oidPBKDF2 = asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 5, 12}
-	oidScrypt = asn1.ObjectIdentifier{1, 3, 6, 1, 4, 1, 11591, 4, 11}
-)
-
-// pkcs8Derivation reads the parameters of an encrypted PKCS#8 container (RFC 8018
-// appendix A.4, RFC 7914 section 7). What it cannot read has no name.
+// pkcs8Derivation reads the parameters of an encrypted PKCS#8 container. What it cannot
+// read has no name.
 func pkcs8Derivation(der []byte) Derivation {
-	var outer struct {
-		Algorithm pkix.AlgorithmIdentifier
-		Data      []byte
-	}
-	if _, err := asn1.Unmarshal(der, &outer); err != nil || !outer.Algorithm.Algorithm.Equal(oidPBES2) {
-		return Derivation{}
-	}
-	var scheme struct{ Derivation, Cipher pkix.AlgorithmIdentifier }
-	if _, err := asn1.Unmarshal(outer.Algorithm.Parameters.FullBytes, &scheme); err != nil {
-		return Derivation{}
-	}
-	params := scheme.Derivation.Parameters.FullBytes
-	switch {
-	case scheme.Derivation.Algorithm.Equal(oidPBKDF2):
-		var p struct {
-			Salt       asn1.RawValue
-			Iterations int
-			Length     int                      `asn1:"optional"`
-			PRF        pkix.AlgorithmIdentifier `asn1:"optional"`
-		}
-		if _, err := asn1.Unmarshal(params, &p); err == nil {
-			return Derivation{Name: "PBKDF2", Rounds: p.Iterations}
-		}
-	case scheme.Derivation.Algorithm.Equal(oidScrypt):
-		var p struct {
-			Salt    []byte
-			N, R, P int
-			Length  int `asn1:"optional"`
-		}
-		if _, err := asn1.Unmarshal(params, &p); err == nil {
-			d := Derivation{Name: "scrypt", Rounds: p.N, Memory: mostMemory + 1}
-			if p.N > 0 && p.R > 0 && p.N <= 1<<30 && p.R <= 1<<16 && p.P > 0 && p.P <= 64 {
-				d.Memory = 128 * int64(p.N) * int64(p.R)
-			}
-			return d
+	p := pkcs8.Inspect(der)
+	d := Derivation{Name: p.Name, Rounds: p.N}
+	if p.Name == "scrypt" {
+		d.Memory = mostMemory + 1
+		if p.N > 0 && p.R > 0 && p.N <= 1<<30 && p.R <= 1<<16 && p.P > 0 && p.P <= 64 {
+			d.Memory = 128 * int64(p.N) * int64(p.R)
 		}
 	}
-	return Derivation{}
+	return d
 }

@@ -17,8 +17,9 @@ import (
 	"os"
 	"strings"
 
-	"github.com/youmark/pkcs8"
 	"golang.org/x/crypto/ssh"
+
+	"meatus/core/keyfile/pkcs8"
 
 	"meatus/core/atomicfile"
 	"meatus/core/sanitize"
@@ -76,8 +77,11 @@ type Wrapping struct {
 }
 
 // pbkdf2Rounds is how often a passphrase is hashed for an encrypted PKCS#8
-// container.
-const pbkdf2Rounds = 600_000
+// container. It is a variable so that tests, which try thousands of passphrases, can make
+// it cheap.
+var pbkdf2Rounds = usualRounds
+
+const usualRounds = 600_000
 
 // wrap puts a key into a container. It fails where the container cannot hold that
 // kind of key, or none with a passphrase.
@@ -99,7 +103,7 @@ func (w Wrapping) wrap(key crypto.PrivateKey) ([]byte, error) {
 			break
 		}
 		block.Type = "ENCRYPTED PRIVATE KEY"
-		block.Bytes, err = pkcs8.MarshalPrivateKey(key, w.Passphrase, &pkcs8.Opts{Cipher: pkcs8.AES256CBC, KDFOpts: pkcs8.PBKDF2Opts{SaltSize: 16, IterationCount: pbkdf2Rounds, HMACHash: crypto.SHA256}})
+		block.Bytes, err = pkcs8.Seal(key, w.Passphrase, pkcs8.Cost{Iterations: pbkdf2Rounds})
 	case PKCS1, SEC1:
 		if locked {
 			return nil, fmt.Errorf("%s has no sound way to keep a passphrase; use PKCS#8 or the bcrypt container", w.Container)

@@ -20,8 +20,9 @@ import (
 	"strings"
 	"testing"
 
-	"github.com/youmark/pkcs8"
 	"golang.org/x/crypto/ssh"
+
+	"meatus/core/keyfile/pkcs8"
 )
 
 // openssl runs the other implementation of these containers.
@@ -254,7 +255,7 @@ func TestAbsurdDerivationsAreRefusedAtOnce(t *testing.T) {
 	opts.Rounds = 1 << 31
 	o.KdfOpts = string(ssh.Marshal(opts))
 	absurd := map[string][]byte{"bcrypt": encode(&pem.Block{Type: locked.Type, Bytes: append([]byte(bcryptMagic), ssh.Marshal(o)...)})}
-	der := must(pkcs8.MarshalPrivateKey(key, []byte("x"), &pkcs8.Opts{Cipher: pkcs8.AES256CBC, KDFOpts: pkcs8.PBKDF2Opts{SaltSize: 8, IterationCount: 4242, HMACHash: crypto.SHA256}}))
+	der := must(pkcs8.Seal(key, []byte("x"), pkcs8.Cost{Iterations: 4242}))
 	small, large := must(asn1.Marshal(4242)), must(asn1.Marshal(0x7fffff))
 	_ = large
 	if i := bytes.Index(der, small); i > 0 {
@@ -263,7 +264,7 @@ func TestAbsurdDerivationsAreRefusedAtOnce(t *testing.T) {
 			t.Errorf("PBKDF2 is read as %+v, %v", k.Derivation, err)
 		}
 	}
-	der = must(pkcs8.MarshalPrivateKey(key, []byte("x"), &pkcs8.Opts{Cipher: pkcs8.AES256CBC, KDFOpts: pkcs8.ScryptOpts{SaltSize: 8, CostParameter: 1024, BlockSize: 8, ParallelizationParameter: 1}}))
+	der = must(pkcs8.Seal(key, []byte("x"), pkcs8.Cost{N: 1024, R: 8, P: 1}))
 	if i := bytes.Index(der, must(asn1.Marshal(1024))); i > 0 {
 		der[i+2], der[i+3] = 0x40, 0
 		der[i+6] = 0x7f // and blocks of 127

@@ -11,10 +11,10 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"strings"
 
-	"github.com/youmark/pkcs8"
 	"golang.org/x/crypto/ssh"
+
+	"meatus/core/keyfile/pkcs8"
 
 	"meatus/core/sanitize"
 )
@@ -225,9 +225,12 @@ func (k *File) decode(passphrase []byte) (crypto.PrivateKey, error) {
 	}
 	switch {
 	case k.Container == PKCS8Encrypted:
-		key, _, err := pkcs8.ParsePrivateKey(k.block.Bytes, passphrase)
-		if err != nil && strings.Contains(err.Error(), "incorrect password") { // the package has no value for it
+		key, err := pkcs8.Open(k.block.Bytes, passphrase)
+		switch {
+		case errors.Is(err, pkcs8.ErrPassphrase):
 			return nil, ErrPassphrase
+		case errors.Is(err, pkcs8.ErrUnsupported):
+			return nil, unsupported(err)
 		}
 		return key, damaged(err)
 	case k.Passphrase:

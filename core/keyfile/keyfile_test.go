@@ -17,8 +17,9 @@ import (
 	"sync"
 	"testing"
 
-	"github.com/youmark/pkcs8"
 	"golang.org/x/crypto/ssh"
+
+	"meatus/core/keyfile/pkcs8"
 )
 
 var made = sync.OnceValue(func() map[string]crypto.PrivateKey {
@@ -47,7 +48,7 @@ func containers(key crypto.PrivateKey) map[string][]byte {
 	pass := []byte("tide")
 	out := map[string][]byte{
 		"PKCS#8":        encode(&pem.Block{Type: "PRIVATE KEY", Bytes: must(x509.MarshalPKCS8PrivateKey(key))}),
-		"PKCS#8 locked": encode(&pem.Block{Type: "ENCRYPTED PRIVATE KEY", Bytes: must(pkcs8.MarshalPrivateKey(key, pass, nil))}),
+		"PKCS#8 locked": encode(&pem.Block{Type: "ENCRYPTED PRIVATE KEY", Bytes: must(pkcs8.Seal(key, pass, pkcs8.Cost{Iterations: 100}))}),
 		"bcrypt":        encode(must(ssh.MarshalPrivateKey(key, "warden of the bay"))),
 	}
 	if _, small := key.(ed25519.PrivateKey); small { // its derivation takes long, and is the same for all

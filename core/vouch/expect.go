@@ -11,7 +11,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/miekg/dns"
 	"golang.org/x/crypto/ssh"
 
 	"meatus/core/atomicfile"
@@ -137,7 +136,7 @@ func readExpectedLine(line string) (e Expected, ok bool) {
 			}
 		}
 		n, err := strconv.Atoi(port)
-		if err == nil && (net.ParseIP(at) != nil || strings.Contains(at, ".") && dns.IsFqdn(dns.Fqdn(at)) && !strings.ContainsAny(at, ":/+=@")) {
+		if err == nil && (net.ParseIP(at) != nil || strings.Contains(at, ".") && isName(at)) {
 			e.Host, e.Port = strings.ToLower(at), n
 			break
 		}
@@ -150,23 +149,14 @@ func readZone(text string, port int) (list []Expected, unread []string) {
 	if port == 0 {
 		port = 22
 	}
-	zone := dns.NewZoneParser(strings.NewReader(text), ".", "")
-	zone.SetDefaultTTL(3600)
-	for rr, ok := zone.Next(); ok; rr, ok = zone.Next() {
-		s, is := rr.(*dns.SSHFP)
-		if !is {
+	for _, r := range zoneRecords(text) {
+		sum, err := hex.DecodeString(r.digest)
+		kind := map[string]string{"1": "SHA1", "2": "SHA256"}[r.kind]
+		if err != nil || kind == "" || digestName(len(sum)) != kind || !isName(r.owner) {
+			unread = append(unread, fmt.Sprintf("%s: its digest is none of SHA-1 and SHA-256", sanitize.Line(r.owner, 60)))
 			continue
 		}
-		sum, err := hex.DecodeString(s.FingerPrint)
-		name := map[uint8]string{1: "SHA1", 2: "SHA256"}[s.Type]
-		if err != nil || name == "" || digestName(len(sum)) != name {
-			unread = append(unread, fmt.Sprintf("%s: its digest is none of SHA-1 and SHA-256", sanitize.Line(s.Hdr.Name, 60)))
-			continue
-		}
-		list = append(list, Expected{Host: strings.TrimSuffix(strings.ToLower(s.Hdr.Name), "."), Port: port, Print: writePrint(sum), Source: "SSHFP records"})
-	}
-	if err := zone.Err(); err != nil {
-		unread = append(unread, sanitize.Line(err.Error(), 120))
+		list = append(list, Expected{Host: strings.ToLower(r.owner), Port: port, Print: writePrint(sum), Source: "SSHFP records"})
 	}
 	return list, unread
 }
@@ -187,7 +177,7 @@ func SSHFP(vouches []Vouch) string {
 		if err != nil || number == 0 || !v.Current() || net.ParseIP(v.Host) != nil {
 			continue
 		}
-		fmt.Fprintf(&b, "%s IN SSHFP %d 2 %s\n", dns.Fqdn(v.Host), number, hex.EncodeToString(digest256(key)))
+		fmt.Fprintf(&b, "%s IN SSHFP %d 2 %s\n", strings.TrimSuffix(v.Host, ".")+".", number, hex.EncodeToString(digest256(key)))
 	}
 	return b.String()
 }
