@@ -7,8 +7,11 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
+
+	"meatus/lab/await"
 
 	"golang.org/x/crypto/ssh"
 )
@@ -155,7 +158,7 @@ func TestSignalsEnvironmentAndTerminal(t *testing.T) {
 	s.RequestPty("vt", 24, 80, nil)
 	s.Shell()
 	s.WindowChange(30, 100)
-	time.Sleep(50 * time.Millisecond) // sizes and typing come by two ways
+	s.Setenv("TIDE", "low") // sizes and typing come by two ways: an answer comes after the size
 	io.WriteString(in, "size\rhalf a line\x03exit 2\r")
 	if err := s.Wait(); !errors.As(err, &exit) || exit.ExitStatus() != 2 || !strings.Contains(out.String(), "100 columns, 30 rows\r\n") {
 		t.Errorf("terminal: %v\n%s", err, out.String())
@@ -177,15 +180,15 @@ func TestFaults(t *testing.T) {
 	}
 	quay.Faults.Heal()
 	quay.Faults.Freeze(true)
-	done := make(chan time.Duration, 1)
-	go func() { done <- ping() }()
-	select {
-	case <-done:
-		t.Error("a frozen host answered")
-	case <-time.After(100 * time.Millisecond):
-	}
+	var thawed atomic.Bool
+	answered := make(chan bool, 1)
+	go func() { ping(); answered <- thawed.Load() }()
+	await.Until(t, "the question to lie on the ice", func() bool { return quay.Faults.Held() > 0 })
+	thawed.Store(true)
 	quay.Faults.Freeze(false)
-	<-done
+	if !<-answered {
+		t.Error("a frozen host answered")
+	}
 	before := quay.Identity()
 	if err := quay.Replace(); err != nil || bytes.Equal(before.Marshal(), quay.Identity().Marshal()) {
 		t.Errorf("replacing: %v", err)

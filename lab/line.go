@@ -20,6 +20,7 @@ type buffer struct {
 	held    int // bytes in batches
 	closed  bool
 	last    time.Time // when the last batch may arrive
+	stuck   int       // bytes of a write that waits for room, or for a thaw
 	faults  *Faults
 }
 
@@ -50,7 +51,9 @@ func (b *buffer) write(p []byte) (int, error) {
 	defer b.mu.Unlock()
 	for written := 0; ; {
 		for !b.closed && (b.held >= maxHeld || b.faults.frozen()) {
+			b.stuck = len(p) - written
 			b.change.Wait()
+			b.stuck = 0
 		}
 		if b.closed {
 			return written, io.ErrClosedPipe
@@ -175,6 +178,20 @@ func (f *Faults) watch(b *buffer, on bool) {
 	} else {
 		delete(f.buffers, b)
 	}
+}
+
+// Held is how many bytes to and from the host are on their way, or lie on the ice.
+func (f *Faults) Held() int {
+	f.mu.Lock()
+	buffers := slices.Collect(maps.Keys(f.buffers))
+	f.mu.Unlock()
+	n := 0
+	for _, b := range buffers {
+		b.mu.Lock()
+		n += b.held + b.stuck
+		b.mu.Unlock()
+	}
+	return n
 }
 
 // Delay makes every byte to and from the host late by d.

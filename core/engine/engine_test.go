@@ -21,6 +21,7 @@ import (
 	"meatus/core/tunnel"
 	"meatus/core/workspace"
 	"meatus/lab"
+	"meatus/lab/await"
 	"meatus/lab/labtest"
 )
 
@@ -177,14 +178,14 @@ func TestAnEditOutsideIsToldToAll(t *testing.T) {
 	if c.Ours || !strings.Contains(c.Say, "pier") || c.Workspace.Book.Session("pier") == nil || e.Workspace() != c.Workspace {
 		t.Errorf("told %+v", c)
 	}
-	labtest.Until(t, "the new session to be judged", func() bool { s, ok := e.Board.State("pier"); return ok && s.Judged })
+	await.Until(t, "the new session to be judged", func() bool { s, ok := e.Board.State("pier"); return ok && s.Judged })
 }
 
 func TestTheBoardHasWhatAWalkFound(t *testing.T) {
 	l := bay(t)
 	e := open(t, l)
 	e.Board.Want("gauge-4")
-	labtest.Until(t, "gauge-4 to be judged", func() bool { s, _ := e.Board.State("gauge-4"); return s.Details != nil })
+	await.Until(t, "gauge-4 to be judged", func() bool { s, _ := e.Board.State("gauge-4"); return s.Details != nil })
 	before, _ := e.Board.State("gauge-4")
 	r := before.Details.Route
 	e.Board.Begin("gauge-4")
@@ -194,7 +195,7 @@ func TestTheBoardHasWhatAWalkFound(t *testing.T) {
 		t.Fatalf("walked with %v", err)
 	}
 	e.Board.Failed("gauge-4", f)
-	labtest.Until(t, "the card to say so", func() bool {
+	await.Until(t, "the card to say so", func() bool {
 		s, _ := e.Board.State("gauge-4")
 		return s.Walk == nil && s.Verdict == gate.Shut && s.Details != nil && s.Details.Report.Hops[1].Worst().Kind == gate.Login
 	})

@@ -18,7 +18,10 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
+
+	"meatus/lab/await"
 
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/agent"
@@ -123,15 +126,11 @@ func TestKeysAreWipedWhenTheyGo(t *testing.T) {
 	if n := r.Forget(); n != 1 {
 		t.Errorf("%d were forgotten", n)
 	}
-	for range 100 {
+	await.Until(t, "the key to be wiped", func() bool {
 		h.cell.mu.RLock()
-		gone := h.cell.page == nil
-		h.cell.mu.RUnlock()
-		if gone {
-			break
-		}
-		time.Sleep(time.Millisecond)
-	}
+		defer h.cell.mu.RUnlock()
+		return h.cell.page == nil
+	})
 	if err := h.cell.use(func(ssh.AlgorithmSigner) error { return nil }); !errors.Is(err, errGone) {
 		t.Errorf("a wiped key: %v", err)
 	}
@@ -141,23 +140,22 @@ func TestKeysAreWipedWhenTheyGo(t *testing.T) {
 }
 
 func TestAKeyGoesByItself(t *testing.T) {
-	var r Ring
-	a := newSigner(t)
-	hold(t, &r, a, Entry{})
-	r.Change(print(a), func(e *Entry) { e.Until = time.Now().Add(10 * time.Millisecond); e.Confirm = true })
-	if e := r.Entries(); len(e) != 1 || !e[0].Confirm || !strings.HasPrefix(e[0].Stay(), "another") {
-		t.Errorf("%+v", e)
-	}
-	for range 200 {
-		r.mu.Lock()
-		n := len(r.keys)
-		r.mu.Unlock()
-		if n == 0 {
-			return
+	synctest.Test(t, func(t *testing.T) { // the clock is the test's own
+		var r Ring
+		a := newSigner(t)
+		hold(t, &r, a, Entry{})
+		r.Change(print(a), func(e *Entry) { e.Until = time.Now().Add(10 * time.Millisecond); e.Confirm = true })
+		if e := r.Entries(); len(e) != 1 || !e[0].Confirm || !strings.HasPrefix(e[0].Stay(), "another") {
+			t.Errorf("%+v", e)
 		}
-		time.Sleep(5 * time.Millisecond)
-	}
-	t.Error("it stays though nobody looks")
+		<-time.After(11 * time.Millisecond)
+		synctest.Wait()
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		if n := len(r.keys); n != 0 {
+			t.Error("it stays though nobody looks")
+		}
+	})
 }
 
 func TestOtherProgramsUseTheRingOverASocket(t *testing.T) {
@@ -347,14 +345,10 @@ func TestFloodsAndLongMessagesHarmNobody(t *testing.T) {
 		t.Errorf("only %d of %d lines were refused", len(refused), len(stalled))
 	}
 	flood.Close()
-	for i := range 100 { // when they have gone there is room again
-		if keys, err := agent.NewClient(dial()).List(); err == nil && len(keys) == 1 {
-			break
-		} else if i == 99 {
-			t.Errorf("afterwards: %v, %v", keys, err)
-		}
-		time.Sleep(10 * time.Millisecond)
-	}
+	await.Until(t, "room when they have gone", func() bool {
+		keys, err := agent.NewClient(dial()).List()
+		return err == nil && len(keys) == 1
+	})
 }
 
 // FuzzServe throws bytes at a lend and at the agent for programs here.

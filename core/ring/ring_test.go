@@ -12,6 +12,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -96,6 +97,10 @@ func (c *told) last() Use {
 }
 
 func TestKeysComeAndGo(t *testing.T) {
+	synctest.Test(t, keysComeAndGo) // the clock is the test's own
+}
+
+func keysComeAndGo(t *testing.T) {
 	var r Ring
 	a, b, c := newSigner(t), newSigner(t), newSigner(t)
 	hold(t, &r, a, Entry{Name: "a"})
@@ -111,7 +116,7 @@ func TestKeysComeAndGo(t *testing.T) {
 	if got := len(r.Signers("10.61.4.20")); got != 3 {
 		t.Errorf("%d for a host in the reef", got)
 	}
-	time.Sleep(40 * time.Millisecond)
+	<-time.After(40 * time.Millisecond)
 	if r.Signer(print(b)) != nil || len(r.Entries()) != 2 {
 		t.Error("a key outlives its time")
 	}

@@ -17,6 +17,7 @@ import (
 	"meatus/core/vouch"
 	"meatus/core/walk"
 	"meatus/lab"
+	"meatus/lab/await"
 	"meatus/lab/labtest"
 )
 
@@ -100,9 +101,7 @@ func TestTypingComesBackAsFrames(t *testing.T) {
 	for s.Frame().Cols != 100 {
 		<-s.Changed()
 	}
-	time.Sleep(50 * time.Millisecond) // the lab takes sizes and typing in by two ways
-	s.Type([]byte("size\r"))
-	until(t, s, "100 columns, 30 rows\nkeeper@gauge-1:~$")
+	asks(t, s, "100 columns, 30 rows")
 	if got := s.LastLine(); got != "keeper@gauge-1:~$" {
 		t.Errorf("last line %q", got)
 	}
@@ -179,9 +178,7 @@ func TestALostWayIsWalkedAgainAndSaysSo(t *testing.T) {
 	if f := s.Frame(); f.Alternate || !f.CursorOn {
 		t.Error("the lost program's screen is still up")
 	}
-	for s.Type(nil) == false {
-		time.Sleep(time.Millisecond)
-	}
+	await.Until(t, "typing to be taken", func() bool { return s.Type(nil) })
 	s.Type([]byte("echo again\r"))
 	until(t, s, "\nagain")
 	if !s.Live() {
@@ -194,12 +191,7 @@ func TestWhatIsTypedWhileTheWayIsLostIsNotForTheNewShell(t *testing.T) {
 	until(t, s, "$")
 	l.Host("gauge-1").Faults.ClosePort(true)
 	l.Host("gauge-1").Cut()
-	for {
-		if _, lost := s.Lost(); lost {
-			break
-		}
-		time.Sleep(5 * time.Millisecond)
-	}
+	await.Until(t, "the way to be lost", func() bool { _, lost := s.Lost(); return lost })
 	if s.Type([]byte("echo never\r")) {
 		t.Error("typing is taken while the way is lost")
 	}
@@ -243,9 +235,28 @@ func TestManySizesEndAtTheLast(t *testing.T) {
 	for s.Frame().Cols != 101 {
 		<-s.Changed()
 	}
-	time.Sleep(50 * time.Millisecond)
-	s.Type([]byte("size\r"))
-	until(t, s, "101 columns, 31 rows")
+	asks(t, s, "101 columns, 31 rows")
+}
+
+// asks has the far side say its size until that is the one that is meant: sizes and
+// typing come to it by two ways.
+func asks(t *testing.T, s *shell.Shell, size string) {
+	t.Helper()
+	await.Until(t, "the far side to have "+size, func() bool {
+		before := s.Frame()
+		s.Type([]byte("size\r"))
+		<-s.Changed()
+		return strings.Contains(screenText(before), size) || strings.Contains(screenText(s.Frame()), size)
+	})
+	until(t, s, "keeper@gauge-1:~$")
+}
+
+func screenText(f *term.Frame) string {
+	var b strings.Builder
+	for i := range f.Rows {
+		b.WriteString(f.Line(i) + "\n")
+	}
+	return b.String()
 }
 
 func TestTheLogIsPlainAndHoldsNoSecret(t *testing.T) {

@@ -9,6 +9,7 @@ import (
 	"meatus/core/gate"
 	"meatus/core/meter"
 	"meatus/core/walk"
+	"meatus/lab/await"
 )
 
 func TestSamplesAreKeptAndGoWithAge(t *testing.T) {
@@ -110,14 +111,8 @@ func TestAFullTrailIsToldOnceAndWorksAgain(t *testing.T) {
 	if err := <-told; err != nil {
 		t.Errorf("told %v where it is written again", err)
 	}
-	for tries := 0; ; tries++ { // those that waited are written before it
+	await.Until(t, "what waited to be written", func() bool {
 		entries, err := tr.Read(ctx, Filter{Session: "after"})
-		if err != nil || tries == 500 {
-			t.Fatalf("%d entries, %v", len(entries), err)
-		}
-		if len(entries) == 1 {
-			break
-		}
-		time.Sleep(10 * time.Millisecond)
-	}
+		return err == nil && len(entries) == 1
+	})
 }

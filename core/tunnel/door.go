@@ -360,8 +360,8 @@ func (t *Tunnel) serveLent(conn net.Conn) {
 	t.finish(f, t.join(f, near.(walk.Stream), far))
 }
 
-// idle is how long no flow has lived.
-func (t *Tunnel) idle() time.Duration {
+// Idle is how long no flow has lived, 0 while one does.
+func (t *Tunnel) Idle() time.Duration {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if len(t.flows) > 0 {

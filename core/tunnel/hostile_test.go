@@ -5,6 +5,7 @@ import (
 	"encoding/binary"
 	"io"
 	"net"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -16,6 +17,7 @@ import (
 	"meatus/core/tunnel"
 	"meatus/core/vouch"
 	"meatus/core/walk"
+	"meatus/lab/await"
 	"meatus/lab/hostile"
 	"meatus/lab/labtest"
 )
@@ -85,13 +87,13 @@ func TestAWindowAtZeroHoldsItsOwnFlowAlone(t *testing.T) {
 		written <- n
 	}()
 	last, still := uint64(0), 0
-	for still < 20 { // until nothing moves any more
-		time.Sleep(10 * time.Millisecond)
+	await.Until(t, "nothing to move any more", func() bool {
 		_, _, out := stuck.Count()
 		if still++; out != last || out == 0 {
 			last, still = out, 0
 		}
-	}
+		return still == 40
+	})
 	if last > 4<<20 {
 		t.Errorf("%d bytes were taken for a far side that reads none", last)
 	}
@@ -161,12 +163,7 @@ func TestAFarSideThatLiesHarmsItsOwnLinkAndTheDoorStays(t *testing.T) {
 func TestFlowsAreSpreadOverLinksSideBySide(t *testing.T) {
 	server, set, _ := spread(t, 0, 3, bring("echo.example:7"))
 	tun := set.Of("odd")[0]
-	for tries := 0; len(server.Conns()) < 3; tries++ {
-		if tries == 500 {
-			t.Fatalf("%d links", len(server.Conns()))
-		}
-		time.Sleep(10 * time.Millisecond)
-	}
+	await.Until(t, "three links", func() bool { return len(server.Conns()) >= 3 })
 	for range 9 {
 		echoed(t, tun.Address())
 	}
@@ -204,17 +201,11 @@ func TestATunnelThatNobodyUsesClosesItself(t *testing.T) {
 		}
 		return false
 	}
-	time.Sleep(1500 * time.Millisecond) // it has a flow meanwhile
-	if rested() || len(set.All()) != 2 {
-		t.Error("it closes though a flow lives")
+	if idle := set.Of("odd")[0].Idle(); idle != 0 || rested() {
+		t.Errorf("it is taken to be unused for %s though a flow lives", idle)
 	}
 	conn.Close()
-	for tries := 0; len(set.All()) != 1; tries++ {
-		if tries == 500 {
-			t.Fatal("it does not close")
-		}
-		time.Sleep(20 * time.Millisecond)
-	}
+	await.Until(t, "it to close", func() bool { return len(set.All()) == 1 })
 	if !rested() || set.All()[0].Spec.Reach != "echo.example:9" {
 		t.Errorf("%v", told())
 	}
@@ -222,12 +213,9 @@ func TestATunnelThatNobodyUsesClosesItself(t *testing.T) {
 
 func TestAFurtherLinkThatCannotBeMadeIsTriedOnceForEachWhoKnocks(t *testing.T) {
 	server, set, told := against(t, 1, bring("echo.example:7"))
-	for proven := false; !proven; time.Sleep(10 * time.Millisecond) {
-		for _, e := range told() {
-			_, is := e.(tunnel.Proven)
-			proven = proven || is
-		}
-	}
+	await.Until(t, "its proof", func() bool {
+		return slices.ContainsFunc(told(), func(e event.Event) bool { _, is := e.(tunnel.Proven); return is })
+	})
 	server.Once.Store(true)
 	tun := set.Of("odd")[0]
 	conn := echoed(t, tun.Address())
@@ -267,12 +255,9 @@ func slicesOf(p []byte, n int) [][]byte {
 func TestWhereAServerAllowsFewChannelsThereAreFurtherLinks(t *testing.T) {
 	server, set, told := against(t, 3, bring("echo.example:7"))
 	tun := set.Of("odd")[0]
-	for proven := false; !proven; time.Sleep(10 * time.Millisecond) { // its channel is free again
-		for _, e := range told() {
-			_, is := e.(tunnel.Proven)
-			proven = proven || is
-		}
-	}
+	await.Until(t, "its proof", func() bool { // its channel is free again
+		return slices.ContainsFunc(told(), func(e event.Event) bool { _, is := e.(tunnel.Proven); return is })
+	})
 	var conns []net.Conn
 	for range 10 {
 		conns = append(conns, echoed(t, tun.Address()))
@@ -298,12 +283,7 @@ func TestWhereAServerAllowsFewChannelsThereAreFurtherLinks(t *testing.T) {
 	for _, c := range conns {
 		c.Close()
 	}
-	for tries := 0; len(tun.Flows()) > 2; tries++ {
-		if tries == 500 {
-			t.Fatalf("%d flows live", len(tun.Flows()))
-		}
-		time.Sleep(10 * time.Millisecond)
-	}
+	await.Until(t, "the flows to end", func() bool { return len(tun.Flows()) <= 2 })
 	for tries := 0; ; tries++ { // the server takes its time to count, too
 		err := tried(tun.Address())
 		if err == nil {
@@ -357,12 +337,7 @@ func TestFlowsHaveFairShares(t *testing.T) {
 		}()
 		go io.Copy(io.Discard, conn)
 	}
-	for { // until enough has passed to tell
-		if _, _, out := tun.Count(); out > 24<<20 {
-			break
-		}
-		time.Sleep(20 * time.Millisecond)
-	}
+	await.Until(t, "enough to pass to tell", func() bool { _, _, out := tun.Count(); return out > 24<<20 })
 	least, most := uint64(1<<62), uint64(0)
 	for _, f := range tun.Flows() {
 		least, most = min(least, f.Out), max(most, f.Out)

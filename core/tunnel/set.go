@@ -164,7 +164,7 @@ func (s *Set) Close(session string) int {
 // closeIdle closes a tunnel once no flow has lived for so long.
 func (s *Set) closeIdle(t *Tunnel, after time.Duration) {
 	for {
-		rest := after - t.idle()
+		rest := after - t.Idle()
 		if rest <= 0 {
 			s.tell(Rested{Session: t.Session, What: t.What(), After: after})
 			s.CloseDoor(t.Address())

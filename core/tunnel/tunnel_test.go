@@ -21,6 +21,7 @@ import (
 	"meatus/core/walk"
 	"meatus/core/workspace"
 	"meatus/lab"
+	"meatus/lab/await"
 	"meatus/lab/labtest"
 )
 
@@ -59,17 +60,17 @@ func (b *bay) tell(e event.Event) {
 // flow waits for the nth flow to end.
 func (b *bay) flow(n int) tunnel.Flow {
 	b.Helper()
-	for range 500 {
+	var f tunnel.Flow
+	await.Until(b, fmt.Sprint("flow ", n, " to end"), func() bool {
 		b.mu.Lock()
-		if len(b.ended) >= n {
-			defer b.mu.Unlock()
-			return b.ended[n-1]
+		defer b.mu.Unlock()
+		if len(b.ended) < n {
+			return false
 		}
-		b.mu.Unlock()
-		time.Sleep(10 * time.Millisecond)
-	}
-	b.Fatalf("flow %d has not ended", n)
-	return tunnel.Flow{}
+		f = b.ended[n-1]
+		return true
+	})
+	return f
 }
 
 // way is the way to a session's machine.
@@ -362,15 +363,7 @@ func TestGreetings(t *testing.T) {
 		}
 	}
 	for _, d := range []*tunnel.Tunnel{open, guarded} {
-		for range 100 {
-			if len(d.Flows()) == 0 {
-				break
-			}
-			time.Sleep(10 * time.Millisecond)
-		}
-		if flows := d.Flows(); len(flows) != 0 {
-			t.Errorf("left over: %+v", flows)
-		}
+		await.Until(t, "no flow to be left over", func() bool { return len(d.Flows()) == 0 })
 	}
 }
 
@@ -379,7 +372,7 @@ func TestASlowReaderStallsNobodyElse(t *testing.T) {
 	d := b.open(book.Tunnel{Roam: "127.0.0.1:0"}, tunnel.Options{})
 	slow := b.dial(d.Address()) // asks for a flood and reads nothing of it
 	io.WriteString(slow, "\x04\x01\x00\x13\x0a\x3d\x04\x32\x00")
-	time.Sleep(50 * time.Millisecond)
+	await.Until(t, "the flood to begin", func() bool { _, in, _ := d.Count(); return in > 0 })
 	for range 5 {
 		conn := b.dial(d.Address()).(*net.TCPConn)
 		io.WriteString(conn, "\x04\x01\x00\x07\x0a\x3d\x04\x32\x00tide")
@@ -388,15 +381,14 @@ func TestASlowReaderStallsNobodyElse(t *testing.T) {
 			t.Fatalf("%q, %v", got, err)
 		}
 	}
-	var before uint64
-	for i := range 50 { // what is held is bounded: it comes to rest
+	before, same := uint64(0), 0
+	await.Until(t, "what is held, which is bounded, to come to rest", func() bool {
 		_, in, _ := d.Count()
-		if i > 0 && in == before {
-			break
+		if same++; in != before {
+			before, same = in, 0
 		}
-		before = in
-		time.Sleep(50 * time.Millisecond)
-	}
+		return same == 20
+	})
 	if before > 32<<20 {
 		t.Errorf("%d bytes were taken in for a reader that reads nothing", before)
 	}
@@ -548,13 +540,9 @@ func TestTenThousandConnectionsLeaveNothingBehind(t *testing.T) {
 		}
 		wg.Wait()
 	}
-	for range 200 {
-		if len(d.Flows()) == 0 && runtime.NumGoroutine() <= before+4 {
-			return
-		}
-		time.Sleep(10 * time.Millisecond)
-	}
-	t.Errorf("%d flows, %d goroutines where there were %d", len(d.Flows()), runtime.NumGoroutine(), before)
+	await.Until(t, fmt.Sprint("nothing to be left of ", before, " goroutines more"), func() bool {
+		return len(d.Flows()) == 0 && runtime.NumGoroutine() <= before+4
+	})
 }
 
 func TestADoorIsTakenBetweenLookingAndListening(t *testing.T) {

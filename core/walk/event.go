@@ -64,10 +64,12 @@ type Sighted struct {
 	Address string
 }
 
-// Learned says that a host proved further keys of its own, which are recorded.
+// Learned says that a host proved further keys of its own, which are recorded, or could
+// not prove some that it announced, which are not.
 type Learned struct {
 	Place
-	Keys []string // algorithm and SHA-256 fingerprint
+	Keys     []string // algorithm and SHA-256 fingerprint
+	Unproven []string
 }
 
 // Began says that a shell or command runs at the end of a route, and Finished
@@ -172,7 +174,14 @@ func (e Answered) Record() event.Record {
 
 // Record words the event.
 func (e Learned) Record() event.Record {
-	return event.Record{Name: "learned", Session: e.Session, Hop: e.Hop, Say: "proved further host keys of its own: " + strings.Join(e.Keys, ", "), Fields: map[string]any{"keys": e.Keys}}
+	r := event.Record{Name: "learned", Session: e.Session, Hop: e.Hop, Say: "announced host keys", Fields: map[string]any{"keys": e.Keys}}
+	if len(e.Keys) > 0 {
+		r.Say = "proved further host keys of its own: " + strings.Join(e.Keys, ", ")
+	}
+	if len(e.Unproven) > 0 {
+		r.Failed = "it could not prove " + strings.Join(e.Unproven, ", ")
+	}
+	return r
 }
 
 // Record words the event.

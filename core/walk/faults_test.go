@@ -181,7 +181,7 @@ func TestAServerThatDripsIsWaitedForNoLongerThanItsTime(t *testing.T) {
 				return
 			}
 			if n > 30 { // after the version line
-				time.Sleep(300 * time.Millisecond)
+				<-time.After(300 * time.Millisecond) // it drips
 			}
 			if _, err := near.Write(one[:]); err != nil {
 				return

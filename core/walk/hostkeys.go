@@ -132,13 +132,14 @@ func (h *handshake) learn(conn ssh.Conn, payload []byte) {
 			Key     []byte
 		}{proveRequest, conn.SessionID(), key.Marshal()})
 		if key.Verify(signed, &signature) != nil {
+			said.Unproven = append(said.Unproven, key.Type()+" "+ssh.FingerprintSHA256(key))
 			continue
 		}
 		if err := l.w.Vouched.Add(l.hop.Host, l.hop.Port, key, l.hop.Knock(), time.Now(), vouch.Announced); err == nil {
 			said.Keys = append(said.Keys, key.Type()+" "+ssh.FingerprintSHA256(key))
 		}
 	}
-	if len(said.Keys) > 0 {
+	if len(said.Keys)+len(said.Unproven) > 0 {
 		l.w.tell(said)
 	}
 }

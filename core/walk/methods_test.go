@@ -365,7 +365,9 @@ func TestKeysThatAreNotProvenAreNot(t *testing.T) {
 	if err := tr.walk(announcer(t, main, []ssh.Signer{a}, true)); err != nil {
 		t.Fatal(err)
 	}
-	time.Sleep(200 * time.Millisecond)
+	if learned := hear[walk.Learned](tr); len(learned.Keys) != 0 || len(learned.Unproven) != 1 {
+		t.Errorf("learned %+v", learned)
+	}
 	if of, err := tr.record.Of("odd.lantern.example", 22); err != nil || len(of) != 1 {
 		t.Errorf("vouched %+v, %v", of, err)
 	}

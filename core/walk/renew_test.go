@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"meatus/core/walk"
-	"meatus/lab/labtest"
+	"meatus/lab/await"
 )
 
 // TestAPassageClosedWhileItIsRenewedLeavesNoLink closes passages while they find that the
@@ -45,5 +45,5 @@ func TestAPassageClosedWhileItIsRenewedLeavesNoLink(t *testing.T) {
 		}
 	}
 	keep.Close()
-	labtest.Until(t, "every link to be given up", func() bool { return len(b.Links()) == 0 })
+	await.Until(t, "every link to be given up", func() bool { return len(b.Links()) == 0 })
 }

@@ -1,6 +1,7 @@
 package walk_test
 
 import (
+	"bufio"
 	"context"
 	"crypto/ed25519"
 	"crypto/rand"
@@ -175,12 +176,12 @@ func TestServersThatMisbehave(t *testing.T) {
 		"closes at once":     {listener(t, func(net.Conn) {}), gate.ServerClosed, "without a word"},
 		"closes after greeting": {listener(t, func(c net.Conn) {
 			fmt.Fprint(c, "SSH-2.0-odd\r\n")
-			time.Sleep(50 * time.Millisecond)
+			hearIntroduction(c)
 		}), gate.ServerClosed, "closed the session"},
 		"floods its greeting": {listener(t, func(c net.Conn) { fmt.Fprint(c, flood) }), gate.NotSSH, "it said: "},
 		"drips a letter":      {listener(t, func(c net.Conn) { drip(c, "SSH-2.0-slow server that never ends its line") }), gate.NoAnswer, "within 2s"},
 		"speaks of tides":     {listener(t, func(c net.Conn) { fmt.Fprint(c, "HTTP/1.1 400 low tide\r\n\x1b]0;x\x07\r\n") }), gate.NotSSH, "HTTP/1.1 400 low tide"},
-		"an old protocol":     {listener(t, func(c net.Conn) { fmt.Fprint(c, "SSH-1.5-ancient\r\n"); time.Sleep(50 * time.Millisecond) }), gate.ServerClosed, "odd"},
+		"an old protocol":     {listener(t, func(c net.Conn) { fmt.Fprint(c, "SSH-1.5-ancient\r\n"); hearIntroduction(c) }), gate.ServerClosed, "odd"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -196,11 +197,15 @@ func TestServersThatMisbehave(t *testing.T) {
 	}
 }
 
+// hearIntroduction waits for the client's version line, by when it has read ours or is
+// about to.
+func hearIntroduction(c net.Conn) { bufio.NewReader(c).ReadString('\n') }
+
 func drip(c net.Conn, text string) {
 	for i := range text {
 		if _, err := c.Write([]byte{text[i]}); err != nil {
 			return
 		}
-		time.Sleep(200 * time.Millisecond)
+		<-time.After(200 * time.Millisecond) // slower than anybody has patience for
 	}
 }

@@ -23,6 +23,7 @@ import (
 	"meatus/core/vouch"
 	"meatus/core/walk"
 	"meatus/lab"
+	"meatus/lab/await"
 	"meatus/lab/labtest"
 )
 
@@ -447,9 +448,7 @@ func TestCancellingLeavesNothingBehind(t *testing.T) {
 				t.Errorf("got %v", err)
 			}
 			cancel()
-			for len(w.Links()) > 1 { // the bastion's link may linger, the far one may not
-				time.Sleep(time.Millisecond)
-			}
+			await.Until(t, "the far link to end; the bastion's may linger", func() bool { return len(w.Links()) <= 1 })
 		})
 	}
 	waitFor(t, func() bool { return runtime.NumGoroutine() <= before }, func() string {
@@ -462,14 +461,16 @@ func atHop(n int) func(event.Event) bool {
 	return func(e event.Event) bool { p, ok := e.(walk.Trying); return ok && p.Hop == n }
 }
 
-// waitFor waits up to ten seconds for something to come true.
+// waitFor waits for something to come true, and says what there is instead where it does
+// not.
 func waitFor(t *testing.T, ok func() bool, say func() string) {
 	t.Helper()
-	for deadline := time.Now().Add(10 * time.Second); !ok(); time.Sleep(5 * time.Millisecond) {
-		if time.Now().After(deadline) {
-			t.Fatal(say())
+	defer func() {
+		if t.Failed() {
+			t.Log(say())
 		}
-	}
+	}()
+	await.Until(t, "it to come true", ok)
 }
 
 func TestUnansweredKeepalivesEndTheLink(t *testing.T) {

@@ -1,4 +1,6 @@
-package labtest
+// Package await waits in tests for what is meant to happen, with no guess of how long
+// that takes.
+package await
 
 import (
 	"testing"
@@ -9,8 +11,8 @@ import (
 // only ever reached by what will never happen.
 const patience = time.Minute
 
-// Until waits until done tells that what a test waits for has happened, and fails it
-// with what where that does not.
+// Until waits until done tells that what a test waits for has happened, and fails the
+// test with what where that does not.
 func Until(t testing.TB, what string, done func() bool) {
 	t.Helper()
 	gaveUp := time.NewTimer(patience)
