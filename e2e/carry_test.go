@@ -32,6 +32,7 @@ func (p *peers) public(key string) string {
 }
 
 func TestAKeyIsRotatedAtARealServer(t *testing.T) {
+	t.Parallel()
 	for name, lines := range map[string]string{"file transfer": withFiles, "commands": ""} {
 		t.Run(name, func(t *testing.T) {
 			p := startPeers(t)
@@ -66,6 +67,7 @@ func TestAKeyIsRotatedAtARealServer(t *testing.T) {
 }
 
 func TestARotationAtAServerThatIgnoresTheListLosesNothing(t *testing.T) {
+	t.Parallel()
 	p := startPeers(t)
 	home, list := p.pilotsList("")
 	p.vouch("quay")
@@ -90,6 +92,7 @@ func TestARotationAtAServerThatIgnoresTheListLosesNothing(t *testing.T) {
 }
 
 func TestASweepOverARealFileTransferChannel(t *testing.T) {
+	t.Parallel()
 	p := startPeers(t)
 	home, _ := p.pilotsList(p.public("inner") + "\n")
 	p.again(withFiles, "Match User pilot\nAuthorizedKeysFile "+p.path("server-quay", "authorized")+"\n")
@@ -111,6 +114,7 @@ func TestASweepOverARealFileTransferChannel(t *testing.T) {
 }
 
 func TestASweepIsReportedAndRemembered(t *testing.T) {
+	t.Parallel()
 	s := show(t, 120, 36, program, "demo", "--dir", t.TempDir())
 	s.until("14 routes")
 	s.text("S")
@@ -122,6 +126,7 @@ func TestASweepIsReportedAndRemembered(t *testing.T) {
 }
 
 func TestAKeyIsMadeInstalledAndRotatedInTheInterface(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s := show(t, 120, 36, program, "demo", "--dir", dir)
 	s.until("14 routes")
@@ -174,6 +179,7 @@ func TestAKeyIsMadeInstalledAndRotatedInTheInterface(t *testing.T) {
 }
 
 func TestTheRingHoldsWhatItIsTold(t *testing.T) {
+	t.Parallel()
 	s := show(t, 120, 36, program, "demo", "--dir", t.TempDir())
 	s.until("14 routes")
 	s.text("K")
@@ -227,6 +233,7 @@ func TestTheRingHoldsWhatItIsTold(t *testing.T) {
 }
 
 func TestKeysAreLentToOneShellAndABetterWayIsOffered(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s := show(t, 120, 36, program, "demo", "--dir", dir)
 	s.until("14 routes", "❯ quay")
@@ -268,6 +275,7 @@ func TestKeysAreLentToOneShellAndABetterWayIsOffered(t *testing.T) {
 }
 
 func TestAMachineIsAskedWhichKeyOpensIt(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s := show(t, 120, 36, program, "demo", "--dir", dir)
 	s.until("14 routes", "❯ quay")
@@ -285,6 +293,7 @@ func TestAMachineIsAskedWhichKeyOpensIt(t *testing.T) {
 }
 
 func TestAKeyIsLentToOneRunAlone(t *testing.T) {
+	t.Parallel()
 	dir := startLab(t)
 	gauge := filepath.Join(dir, "keys", "gauge.pem")
 	lent := []string{"run", "--at", "quay", "--lend", gauge, "--lend-to", "gauge-1"}
@@ -307,6 +316,7 @@ func TestAKeyIsLentToOneRunAlone(t *testing.T) {
 }
 
 func TestTheRingServesACommand(t *testing.T) {
+	t.Parallel()
 	dir := startLab(t)
 	farside := filepath.Join(t.TempDir(), "farside")
 	if out, err := exec.Command("go", "build", "-o", farside, "meatus/e2e/farside").CombinedOutput(); err != nil {
@@ -327,6 +337,7 @@ func TestTheRingServesACommand(t *testing.T) {
 }
 
 func TestAKeyIsBoundOnTheCommandLine(t *testing.T) {
+	t.Parallel()
 	dir := startLab(t)
 	gauge := filepath.Join(dir, "keys", "gauge.pem")
 	if r := do(t, dir, "", "key", "bind", gauge, "--host", "gauge-*", "--stay", "2h", "--confirm"); r.status != 0 {
@@ -350,6 +361,7 @@ func TestAKeyIsBoundOnTheCommandLine(t *testing.T) {
 }
 
 func TestTheRingStandsBeforeARunningAgent(t *testing.T) {
+	t.Parallel()
 	dir := startLab(t)
 	s := show(t, 120, 36, program, "--workspace", dir, "ring", filepath.Join(dir, "keys", "mast.pem"), "--", program, "--workspace", dir)
 	s.until("14 routes")
@@ -364,6 +376,7 @@ func TestTheRingStandsBeforeARunningAgent(t *testing.T) {
 }
 
 func TestARunningAgentsKeysAreUsed(t *testing.T) {
+	t.Parallel()
 	dir := startLab(t)
 	if err := os.Chmod(filepath.Join(dir, "keys", "spare.pem"), 0o600); err != nil {
 		t.Fatal(err)

@@ -7,10 +7,12 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
+
+	"meatus/lab/await"
 )
 
 func TestDemoFromTheFirstScreenToTheLast(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s := show(t, 120, 36, program, "demo", "--dir", dir)
 	s.until("Lantern Bay", "14 routes", "tide-db", "shut", "enter open shell")
@@ -71,6 +73,7 @@ func TestDemoFromTheFirstScreenToTheLast(t *testing.T) {
 }
 
 func TestDemoMistakesAndTheirRemedies(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s := show(t, 140, 40, program, "demo", "--dir", dir)
 	s.until("14 routes · 2 shut")
@@ -125,6 +128,7 @@ func TestDemoMistakesAndTheirRemedies(t *testing.T) {
 }
 
 func TestAReplacedMachineIsSettled(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s := show(t, 130, 36, program, "demo", "--dir", dir)
 	s.until("14 routes")
@@ -157,6 +161,7 @@ func TestAReplacedMachineIsSettled(t *testing.T) {
 }
 
 func TestWaitingUntilAMachineIsUp(t *testing.T) {
+	t.Parallel()
 	s := show(t, 130, 36, program, "demo", "--dir", t.TempDir())
 	s.until("14 routes")
 	s.keys("Down", "Down", "Down", "Down", "Enter")
@@ -173,6 +178,7 @@ func TestWaitingUntilAMachineIsUp(t *testing.T) {
 }
 
 func TestAWrongLoginIsMendedOnTheSheet(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s := show(t, 120, 36, program, "demo", "--dir", dir)
 	s.until("14 routes")
@@ -206,6 +212,7 @@ func TestAWrongLoginIsMendedOnTheSheet(t *testing.T) {
 }
 
 func TestAnEditFromOutsideIsShown(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s := show(t, 120, 36, program, "demo", "--dir", dir)
 	s.until("14 routes")
@@ -226,6 +233,7 @@ func TestAnEditFromOutsideIsShown(t *testing.T) {
 }
 
 func TestSessionsAreRenamedCopiedAndRemoved(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s := show(t, 120, 36, program, "demo", "--dir", dir)
 	s.until("14 routes")
@@ -250,6 +258,7 @@ func TestSessionsAreRenamedCopiedAndRemoved(t *testing.T) {
 }
 
 func TestTheTrailTellsWhatWasDone(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s := show(t, 130, 36, program, "demo", "--dir", dir)
 	s.until("14 routes")
@@ -287,6 +296,7 @@ func TestTheTrailTellsWhatWasDone(t *testing.T) {
 }
 
 func TestAllMachinesAreLookedAt(t *testing.T) {
+	t.Parallel()
 	s := show(t, 130, 36, program, "demo", "--dir", t.TempDir())
 	s.until("14 routes · 2 shut")
 	s.text("C")
@@ -297,6 +307,7 @@ func TestAllMachinesAreLookedAt(t *testing.T) {
 }
 
 func TestAWalkCanBeStopped(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s := show(t, 100, 30, program, "demo", "--dir", dir)
 	s.until("14 routes")
@@ -313,6 +324,7 @@ func TestAWalkCanBeStopped(t *testing.T) {
 }
 
 func TestNewSessionIsWrittenAndWalked(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s := show(t, 110, 30, program, "demo", "--dir", dir)
 	s.until("14 routes")
@@ -337,6 +349,7 @@ func TestNewSessionIsWrittenAndWalked(t *testing.T) {
 }
 
 func TestWindowsOfAllSizes(t *testing.T) {
+	t.Parallel()
 	s := show(t, 80, 24, program, "demo")
 	s.until("Lantern Bay", "survey-web", "open shell", "address")
 	for _, line := range strings.Split(s.see(), "\n") {
@@ -356,6 +369,7 @@ func TestWindowsOfAllSizes(t *testing.T) {
 }
 
 func TestAnEmptyWorkspaceSaysWhatToDo(t *testing.T) {
+	t.Parallel()
 	s := show(t, 100, 30, program, "--workspace", t.TempDir())
 	s.until("Where do you want to go?", "ctrl+d")
 	s.text("ssh -i x.pem -p 2022 warden@203.0.113.10")
@@ -383,17 +397,12 @@ func startLab(t *testing.T) string {
 		cmd.Process.Signal(os.Interrupt)
 		cmd.Wait()
 	})
-	for range 500 {
-		if _, err := os.Stat(filepath.Join(dir, "sessions.toml")); err == nil {
-			return dir
-		}
-		time.Sleep(20 * time.Millisecond)
-	}
-	t.Fatal("the lab did not start")
-	return ""
+	await.Until(t, "the lab's start", func() bool { return there(filepath.Join(dir, "sessions.toml")) })
+	return dir
 }
 
 func TestCommandLine(t *testing.T) {
+	t.Parallel()
 	dir := startLab(t)
 	if r := do(t, dir, "", "run", "gauge-1", "--", "hostname; complain loud; exit 9"); r.out != "gauge-1\n" || r.err != "loud\n" || r.status != 9 {
 		t.Errorf("run: %+v", r)
@@ -438,6 +447,7 @@ func TestCommandLine(t *testing.T) {
 }
 
 func TestCheckTellsEveryVerdictAsJSON(t *testing.T) {
+	t.Parallel()
 	dir := startLab(t)
 	r := do(t, dir, "", "check", "--json")
 	var reports []struct {
@@ -467,6 +477,7 @@ func TestCheckTellsEveryVerdictAsJSON(t *testing.T) {
 }
 
 func TestABrokenWorkspaceIsToldWhole(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	text := "[session.good]\nhost = \"127.0.0.1\"\n[session.bad]\nhsot = \"x\"\nport = 0\n[session.c]\nhost = \"c\"\nvia = [\"c\"]\n"
 	if err := os.WriteFile(filepath.Join(dir, "sessions.toml"), []byte(text), 0o600); err != nil {

@@ -11,6 +11,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"meatus/lab/await"
 )
 
 // program is the built binary.
@@ -49,6 +51,12 @@ func missing(t *testing.T, why string) {
 		t.Fatal(why)
 	}
 	t.Skip(why)
+}
+
+// there tells whether a file is there.
+func there(path string) bool {
+	_, err := os.Stat(path)
+	return err == nil
 }
 
 // result is what a command did.
@@ -174,11 +182,8 @@ func (s *screen) saying(line, text string) {
 	for range 10 {
 		s.text(line)
 		s.keys("Enter")
-		for range 20 {
-			if strings.Contains(s.see(), text) {
-				return
-			}
-			time.Sleep(30 * time.Millisecond)
+		if await.Within(600*time.Millisecond, func() bool { return strings.Contains(s.see(), text) }) {
+			return
 		}
 	}
 	s.until(text)
@@ -193,23 +198,18 @@ func (s *screen) gone(text string) string {
 func (s *screen) wait(what string, ok func(string) bool) string {
 	s.t.Helper()
 	var now string
-	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(30 * time.Millisecond) {
-		if now = s.see(); ok(now) {
-			return now
-		}
+	if !await.Within(await.Patience, func() bool { now = s.see(); return ok(now) }) {
+		s.t.Fatalf("waited in vain for %s; the screen shows\n%s", what, now)
 	}
-	s.t.Fatalf("waited in vain for %s; the screen shows\n%s", what, now)
-	return ""
+	return now
 }
 
 // ended waits until the program has ended and returns its status.
 func (s *screen) ended() string {
 	s.t.Helper()
-	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(30 * time.Millisecond) {
-		if status, err := os.ReadFile(s.left); err == nil && len(status) > 0 {
-			return strings.TrimSpace(string(status))
-		}
+	var status []byte
+	if !await.Within(await.Patience, func() bool { status, _ = os.ReadFile(s.left); return len(status) > 0 }) {
+		s.t.Fatalf("the program did not end; the screen shows\n%s", s.see())
 	}
-	s.t.Fatalf("the program did not end; the screen shows\n%s", s.see())
-	return ""
+	return strings.TrimSpace(string(status))
 }

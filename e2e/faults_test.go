@@ -40,6 +40,7 @@ func someSessions(t *testing.T) (dir, list string, before []byte) {
 }
 
 func TestAReadOnlyFolderIsToldAndHarmsNothing(t *testing.T) {
+	t.Parallel()
 	dir, list, before := someSessions(t)
 	ro := `mount --bind "$DIR" "$DIR" && mount -o remount,ro,bind "$DIR"`
 	r := mounted(t, dir, ro, "import", "--yes", list)
@@ -55,6 +56,7 @@ func TestAReadOnlyFolderIsToldAndHarmsNothing(t *testing.T) {
 }
 
 func TestAFullDiskLeavesTheFileAsItWas(t *testing.T) {
+	t.Parallel()
 	dir, list, before := someSessions(t)
 	full := `mount -t tmpfs -o size=64k none "$DIR"; printf '# mine\n[session.quay]\nhost = "203.0.113.10"\n' > "$DIR/sessions.toml"; head -c 1000000 /dev/zero > "$DIR/ballast" 2>/dev/null || true`
 	r := mounted(t, dir, full, "import", "--yes", list)
@@ -70,6 +72,7 @@ func TestAFullDiskLeavesTheFileAsItWas(t *testing.T) {
 }
 
 func TestManyProgramsEditWithoutLosingAnything(t *testing.T) {
+	t.Parallel()
 	dir, _, _ := someSessions(t)
 	var group sync.WaitGroup
 	for i := range 12 {
@@ -96,6 +99,7 @@ func TestManyProgramsEditWithoutLosingAnything(t *testing.T) {
 }
 
 func TestAProgramKilledWhileSavingLosesNothing(t *testing.T) {
+	t.Parallel()
 	dir, _, before := someSessions(t)
 	list := filepath.Join(t.TempDir(), "list.csv")
 	var rows strings.Builder
@@ -134,6 +138,7 @@ func TestAProgramKilledWhileSavingLosesNothing(t *testing.T) {
 }
 
 func TestALargeFileIsRead(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	var text strings.Builder
 	for i := 0; text.Len() < 20<<20; i++ {
@@ -155,6 +160,7 @@ func TestALargeFileIsRead(t *testing.T) {
 }
 
 func TestAFullDiskLeavesAKeyAsItWas(t *testing.T) {
+	t.Parallel()
 	dir, kept := t.TempDir(), filepath.Join(t.TempDir(), "kept.pem")
 	if r := do(t, filepath.Dir(kept), "", "key", "make", "--no-passphrase", kept); r.status != 0 {
 		t.Fatalf("%+v", r)

@@ -12,6 +12,7 @@ import (
 )
 
 func TestKeysAreSeenMendedAdoptedAndMade(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s := show(t, 130, 40, program, "demo", "--dir", dir)
 	s.until("14 routes")
@@ -101,6 +102,7 @@ func must[T any](v T, err error) T {
 }
 
 func TestAServerIsAskedWhichKeyItWouldTake(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s := show(t, 130, 40, program, "demo", "--dir", dir)
 	s.until("14 routes")
@@ -144,6 +146,7 @@ func withPass(t *testing.T, dir, pass string, args ...string) result {
 }
 
 func TestKeysOnTheCommandLine(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	path := filepath.Join(dir, "a.pem")
 	if r := do(t, dir, "", "key", "make", path); r.status != 2 || !strings.Contains(r.err, "nobody to ask") {
@@ -205,6 +208,7 @@ func TestKeysOnTheCommandLine(t *testing.T) {
 // TestNoSecretIsWritten has secrets typed wherever they can be, and then looks for
 // them in everything that was written and shown.
 func TestNoSecretIsWritten(t *testing.T) {
+	t.Parallel()
 	dir, logs := t.TempDir(), t.TempDir()
 	const mark = "marked-by-the-test"
 	s := show(t, 120, 40, "env", "TMPDIR="+logs, program, "demo", "--dir", dir)

@@ -14,6 +14,8 @@ import (
 	"testing"
 	"time"
 
+	"meatus/lab/await"
+
 	"golang.org/x/crypto/ssh"
 )
 
@@ -66,6 +68,7 @@ func (p *peers) asPilot(key string) *screen {
 }
 
 func TestARealServersPasswordIsAsked(t *testing.T) {
+	t.Parallel()
 	p := startPeers(t)
 	p.pilot()
 	p.again("PasswordAuthentication yes\n")
@@ -87,6 +90,7 @@ func TestARealServersPasswordIsAsked(t *testing.T) {
 }
 
 func TestARealServersQuestionsAreAsked(t *testing.T) {
+	t.Parallel()
 	p := startPeers(t)
 	p.pilot()
 	p.again("UsePAM yes\nKbdInteractiveAuthentication yes\nBanner " + p.path("banner") + "\n")
@@ -100,6 +104,7 @@ func TestARealServersQuestionsAreAsked(t *testing.T) {
 }
 
 func TestARealServersSecondStepAfterTheKey(t *testing.T) {
+	t.Parallel()
 	p := startPeers(t)
 	p.pilot()
 	p.again("UsePAM yes\nKbdInteractiveAuthentication yes\n", "Match User pilot\nAuthenticationMethods publickey,keyboard-interactive\n")
@@ -141,6 +146,7 @@ func (p *peers) certify(by ssh.Signer, key ssh.PublicKey, kind uint32, name, fil
 }
 
 func TestRealServersTakeAndShowCertificates(t *testing.T) {
+	t.Parallel()
 	p := startPeers(t)
 	p.key("authority", "")
 	authority := p.signer("authority")
@@ -178,6 +184,7 @@ func TestRealServersTakeAndShowCertificates(t *testing.T) {
 }
 
 func TestARealServersFurtherHostKeysAreRecorded(t *testing.T) {
+	t.Parallel()
 	p := startPeers(t)
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
@@ -206,6 +213,7 @@ func TestARealServersFurtherHostKeysAreRecorded(t *testing.T) {
 }
 
 func TestAShellComesBackWhenTheInterfaceDoes(t *testing.T) {
+	t.Parallel()
 	p := startPeers(t)
 	p.vouch("quay")
 	p.workspace("\n[session.line]\nhost = \"" + bastionAddr + "\"\nkey = \"keys/outer.pem\"\nkeepalive = \"1s\"\n")
@@ -225,6 +233,7 @@ func TestAShellComesBackWhenTheInterfaceDoes(t *testing.T) {
 }
 
 func TestALentKeyIsUsedFromARealServerAndNoLonger(t *testing.T) {
+	t.Parallel()
 	p := startPeers(t)
 	p.vouch("quay")
 	farside := p.path("farside")
@@ -261,17 +270,10 @@ func TestALentKeyIsUsedFromARealServerAndNoLonger(t *testing.T) {
 	s.text("(sleep 2; " + farside + " >" + p.path("later") + ") & exit")
 	s.keys("Enter")
 	s.until("ended, status 0")
-	for range 100 { // the link is still up: what is refused is refused by us
-		if text, _ := os.ReadFile(p.path("later")); len(text) > 0 {
-			if strings.Contains(string(text), "listed") {
-				t.Errorf("after the shell: %s", text)
-			}
-			break
-		}
-		time.Sleep(50 * time.Millisecond)
-	}
-	if _, err := os.Stat(p.path("later")); err != nil {
-		t.Error("the far side's program did not end")
+	// The link is still up: what is refused is refused by us.
+	await.Until(t, "the end of the far side's program", func() bool { text, _ := os.ReadFile(p.path("later")); return len(text) > 0 })
+	if text, _ := os.ReadFile(p.path("later")); strings.Contains(string(text), "listed") {
+		t.Errorf("after the shell: %s", text)
 	}
 	s.lead("0") // another shell over the same link, to which a server lends but once
 	s.until("lender")
@@ -283,6 +285,7 @@ func TestALentKeyIsUsedFromARealServerAndNoLonger(t *testing.T) {
 }
 
 func TestAKeyIsInstalledOnceAndProven(t *testing.T) {
+	t.Parallel()
 	p := startPeers(t)
 	p.pilot()
 	home := p.path("home")
@@ -317,6 +320,7 @@ func TestAKeyIsInstalledOnceAndProven(t *testing.T) {
 }
 
 func TestASweepFindsWhatWasLeftBehind(t *testing.T) {
+	t.Parallel()
 	p := startPeers(t)
 	p.pilot()
 	home := p.path("home")

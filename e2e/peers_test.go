@@ -12,8 +12,10 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
-	"time"
+
+	"meatus/lab/await"
 
 	"golang.org/x/crypto/ssh"
 )
@@ -46,13 +48,16 @@ func system(t *testing.T, line string) {
 
 const server = "/usr/sbin/sshd"
 
+// peersMade counts the networks that this run has made, so that each has its own name.
+var peersMade atomic.Int64
+
 func startPeers(t *testing.T) *peers {
 	t.Helper()
 	need(t, "ip", "setsid", server)
 	if os.Geteuid() != 0 {
 		missing(t, "network namespaces need the superuser")
 	}
-	base := fmt.Sprintf("mt%d-%d-", os.Getpid(), time.Now().UnixNano()%10000)
+	base := fmt.Sprintf("mt%d-%d-", os.Getpid(), peersMade.Add(1))
 	p := &peers{t: t, dir: t.TempDir(), here: base + "here", bastion: base + "quay", inner: base + "reef", logs: map[string]string{}}
 	for _, ns := range []string{p.here, p.bastion, p.inner} {
 		system(t, "ip netns add "+ns)
@@ -93,6 +98,21 @@ func (p *peers) write(path, text string, mode os.FileMode) {
 	if err := os.Chmod(path, mode); err != nil {
 		p.t.Fatal(err)
 	}
+}
+
+// empty ends everything that runs in a namespace.
+func (p *peers) empty(ns string) {
+	p.t.Helper()
+	await.Until(p.t, "the end of what runs in "+ns, func() bool {
+		pids, err := exec.Command("ip", "netns", "pids", ns).Output()
+		if err != nil {
+			p.t.Fatal(err)
+		}
+		if len(pids) > 0 {
+			exec.Command("kill", strings.Fields(string(pids))...).Run()
+		}
+		return len(pids) == 0
+	})
 }
 
 func (p *peers) path(parts ...string) string {
@@ -174,15 +194,14 @@ LogLevel VERBOSE
 		log.Close()
 	})
 	p.t.Cleanup(stop)
-	for range 400 {
-		if text, _ := os.ReadFile(log.Name()); strings.Contains(string(text), "Server listening on "+addr) {
-			return stop
-		}
-		time.Sleep(10 * time.Millisecond)
+	var text []byte
+	if !await.Within(await.Patience, func() bool {
+		text, _ = os.ReadFile(log.Name())
+		return strings.Contains(string(text), "Server listening on "+addr)
+	}) {
+		p.t.Fatalf("the server %s did not start:\n%s", name, text)
 	}
-	text, _ := os.ReadFile(log.Name())
-	p.t.Fatalf("the server %s did not start:\n%s", name, text)
-	return nil
+	return stop
 }
 
 // hostKey gives a server another host key.
@@ -247,6 +266,7 @@ func (p *peers) log(name string) string {
 }
 
 func TestRealServersThroughBothHops(t *testing.T) {
+	t.Parallel()
 	p := startPeers(t)
 	if r := p.run("run", "reef", "--", "true"); r.status != 3 || !strings.Contains(r.err, "quay: identity: ") {
 		t.Fatalf("an unknown bastion: %+v", r)
@@ -265,6 +285,7 @@ func TestRealServersThroughBothHops(t *testing.T) {
 }
 
 func TestALargeOutputArrivesWholeAndInOrder(t *testing.T) {
+	t.Parallel()
 	p := startPeers(t)
 	p.vouch("reef")
 	const size = 200_000_000
@@ -290,6 +311,7 @@ func TestALargeOutputArrivesWholeAndInOrder(t *testing.T) {
 }
 
 func TestATooOpenKeyNeverReachesTheServer(t *testing.T) {
+	t.Parallel()
 	p := startPeers(t)
 	p.vouch("reef")
 	key := p.path("keys", "inner.pem")
@@ -317,6 +339,7 @@ func TestATooOpenKeyNeverReachesTheServer(t *testing.T) {
 }
 
 func TestRealServersRefuseInManyWays(t *testing.T) {
+	t.Parallel()
 	p := startPeers(t)
 	p.vouch("reef")
 	p.workspace(fmt.Sprintf(`
@@ -375,10 +398,11 @@ key  = "keys/outer.pem"
 }
 
 func TestAReplacedServerIsRefused(t *testing.T) {
+	t.Parallel()
 	p := startPeers(t)
 	p.vouch("reef")
 	p.hostKey("reef")
-	system(t, "ip netns pids "+p.inner+" | xargs -r kill; sleep 0.3")
+	p.empty(p.inner)
 	p.serve("reef", p.inner, innerAddr, "inner", "")
 	r := p.run("run", "reef", "--", "true")
 	if r.status != 3 || !strings.Contains(r.err, "reef: identity: ") || strings.Count(r.err, "SHA256:") != 2 || !strings.Contains(r.err, "vouched ssh-ed25519") {
@@ -390,10 +414,11 @@ func TestAReplacedServerIsRefused(t *testing.T) {
 }
 
 func TestABastionThatForbidsAndOneThatIsTooOld(t *testing.T) {
+	t.Parallel()
 	p := startPeers(t)
 	p.vouch("reef")
 	restart := func(extra string) {
-		system(t, "ip netns pids "+p.bastion+" | xargs -r kill; sleep 0.3")
+		p.empty(p.bastion)
 		os.Remove(p.logs["quay"])
 		p.stop = p.serve("quay", p.bastion, bastionAddr, "outer", extra)
 	}
@@ -408,6 +433,7 @@ func TestABastionThatForbidsAndOneThatIsTooOld(t *testing.T) {
 }
 
 func TestAFullScreenProgramInTheShell(t *testing.T) {
+	t.Parallel()
 	need(t, "vi")
 	p := startPeers(t)
 	p.vouch("reef")
@@ -441,6 +467,7 @@ func TestAFullScreenProgramInTheShell(t *testing.T) {
 }
 
 func TestQuestionsAreAskedOnTheTerminal(t *testing.T) {
+	t.Parallel()
 	p := startPeers(t)
 	p.workspace("\n[session.locked]\nhost = \"reef.internal\"\nvia = [\"quay\"]\nkey = \"keys/locked.pem\"\n")
 	s := show(t, 110, 30, "ip", "netns", "exec", p.here, program, "--workspace", p.dir, "run", "locked", "--", "echo reached $USER")

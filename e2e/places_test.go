@@ -8,6 +8,7 @@ import (
 )
 
 func TestRemediesAreChosenAndDone(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s := show(t, 130, 36, program, "demo", "--dir", dir)
 	s.until("14 routes")
@@ -72,6 +73,7 @@ func TestRemediesAreChosenAndDone(t *testing.T) {
 }
 
 func TestAnExpectedFingerprintIsCompared(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s := show(t, 130, 36, program, "demo", "--dir", dir)
 	s.until("14 routes")
@@ -119,6 +121,7 @@ func TestAnExpectedFingerprintIsCompared(t *testing.T) {
 }
 
 func TestHowFarAChecksGoesIsChosen(t *testing.T) {
+	t.Parallel()
 	s := show(t, 130, 36, program, "demo", "--dir", t.TempDir())
 	s.until("14 routes", "check: identity")
 	s.text("v")
@@ -144,6 +147,7 @@ func TestHowFarAChecksGoesIsChosen(t *testing.T) {
 }
 
 func TestListsGoOutAndComeIn(t *testing.T) {
+	t.Parallel()
 	dir := startLab(t)
 	list := filepath.Join(dir, "list.csv")
 	out := do(t, dir, "", "export")
@@ -174,6 +178,7 @@ func TestListsGoOutAndComeIn(t *testing.T) {
 }
 
 func TestHostsOnTheCommandLine(t *testing.T) {
+	t.Parallel()
 	dir := startLab(t)
 	if r := do(t, dir, "", "hosts"); r.status != 0 || !strings.Contains(r.out, "203.0.113.10:22  ssh-ed25519  SHA256:") {
 		t.Errorf("%+v", r)
@@ -193,6 +198,7 @@ func TestHostsOnTheCommandLine(t *testing.T) {
 }
 
 func TestSitesAreEditedOnTheirSheet(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s := show(t, 130, 36, program, "demo", "--dir", dir)
 	s.until("14 routes")

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"meatus/lab/await"
 )
 
 // inside runs a program in a namespace until the test ends, and waits until it says
@@ -37,14 +39,10 @@ func inside(t *testing.T, ns, ready string, command ...string) {
 		}
 		f.Close()
 	})
-	for range 600 {
-		if text, _ := os.ReadFile(log); strings.Contains(string(text), ready) {
-			return
-		}
-		time.Sleep(50 * time.Millisecond)
+	var text []byte
+	if !await.Within(await.Patience, func() bool { text, _ = os.ReadFile(log); return strings.Contains(string(text), ready) }) {
+		t.Fatalf("%q did not begin:\n%s", command, text)
 	}
-	text, _ := os.ReadFile(log)
-	t.Fatalf("%q did not begin:\n%s", command, text)
 }
 
 // postgres starts a real PostgreSQL in the inner namespace that lets in nobody but
@@ -73,6 +71,7 @@ func (p *peers) postgres() {
 }
 
 func TestARealDatabaseIsReachedThroughTheBastion(t *testing.T) {
+	t.Parallel()
 	need(t, "psql", "setpriv")
 	p := startPeers(t)
 	p.postgres()
@@ -112,6 +111,7 @@ func TestARealDatabaseIsReachedThroughTheBastion(t *testing.T) {
 }
 
 func TestARealClientRoamsToNamesThatOnlyTheFarSideKnows(t *testing.T) {
+	t.Parallel()
 	need(t, "curl")
 	p := startPeers(t)
 	web := p.path("web")

@@ -19,6 +19,7 @@ func onGauge(t *testing.T, cols, rows int) (*screen, string) {
 }
 
 func TestTwoShellsStandSideBySide(t *testing.T) {
+	t.Parallel()
 	s, _ := onGauge(t, 120, 30)
 	s.lead("b")
 	s.until("there is no other shell")
@@ -46,6 +47,7 @@ func TestTwoShellsStandSideBySide(t *testing.T) {
 }
 
 func TestWhatWasShownIsSearchedSelectedAndCopied(t *testing.T) {
+	t.Parallel()
 	s, _ := onGauge(t, 100, 24)
 	s.text("echo needle-one; cat /var/log/tide.log; cat /var/log/tide.log; echo needle-two")
 	s.keys("Enter")
@@ -79,6 +81,7 @@ func TestWhatWasShownIsSearchedSelectedAndCopied(t *testing.T) {
 }
 
 func TestSeveralPastedLinesAskFirst(t *testing.T) {
+	t.Parallel()
 	s, _ := onGauge(t, 130, 24)
 	s.pasteText("echo one line")
 	s.until("$ echo one line")
@@ -98,7 +101,7 @@ func TestSeveralPastedLinesAskFirst(t *testing.T) {
 }
 
 func TestAShellIsLoggedAndWritten(t *testing.T) {
-	t.Setenv("HOME", t.TempDir())
+	t.Parallel()
 	s, dir := onGauge(t, 120, 24)
 	s.lead("l")
 	s.until("▌log to", "~/gauge-1-")
@@ -133,6 +136,7 @@ func TestAShellIsLoggedAndWritten(t *testing.T) {
 }
 
 func TestALostShellComesBackAndSaysSo(t *testing.T) {
+	t.Parallel()
 	s, _ := onGauge(t, 120, 24)
 	s.text("fault gauge-1 cut")
 	s.keys("Enter")
@@ -141,6 +145,7 @@ func TestALostShellComesBackAndSaysSo(t *testing.T) {
 }
 
 func TestArrivalSecondStepAndCertificate(t *testing.T) {
+	t.Parallel()
 	s := show(t, 120, 34, program, "demo", "--dir", t.TempDir())
 	s.until("14 routes")
 	s.text("/lamp")
@@ -169,6 +174,7 @@ func (s *screen) mouse(events ...string) {
 }
 
 func TestTheMouseSelectsOrIsPassedOn(t *testing.T) {
+	t.Parallel()
 	s, _ := onGauge(t, 100, 24)
 	s.text("echo tide-levels.csv is here")
 	s.keys("Enter")
@@ -190,6 +196,7 @@ func TestTheMouseSelectsOrIsPassedOn(t *testing.T) {
 }
 
 func TestTheSwitcherMarksWhatHappenedMeanwhile(t *testing.T) {
+	t.Parallel()
 	s, _ := onGauge(t, 110, 24)
 	s.text("stream 100ms")
 	s.keys("Enter")
@@ -203,6 +210,7 @@ func TestTheSwitcherMarksWhatHappenedMeanwhile(t *testing.T) {
 }
 
 func TestALostShellCanBeGivenUp(t *testing.T) {
+	t.Parallel()
 	s, _ := onGauge(t, 120, 24)
 	s.text("fault gauge-1 closed; fault gauge-1 cut")
 	s.keys("Enter")
@@ -216,6 +224,7 @@ func TestALostShellCanBeGivenUp(t *testing.T) {
 }
 
 func TestALendIsAskedForAndSeen(t *testing.T) {
+	t.Parallel()
 	s := show(t, 120, 30, program, "demo", "--dir", t.TempDir())
 	s.until("14 routes")
 	s.text("/spit")

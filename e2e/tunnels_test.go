@@ -14,11 +14,14 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
 	"testing"
 	"time"
+
+	"meatus/lab/await"
 )
 
 // holding is a "meatus hold" that runs, and what it told.
@@ -81,21 +84,15 @@ func (h *holding) session() int {
 func (h *holding) until(want ...string) string {
 	h.t.Helper()
 	var told string
-	for range 1000 {
+	if !await.Within(await.Patience, func() bool {
 		h.mu.Lock()
 		told = h.told.String()
 		h.mu.Unlock()
-		all := true
-		for _, w := range want {
-			all = all && strings.Contains(told, w)
-		}
-		if all {
-			return told
-		}
-		time.Sleep(20 * time.Millisecond)
+		return !slices.ContainsFunc(want, func(w string) bool { return !strings.Contains(told, w) })
+	}) {
+		h.t.Fatalf("waited in vain for %q; it told\n%s\n%s", want, told, h.errs.String())
 	}
-	h.t.Fatalf("waited in vain for %q; it told\n%s\n%s", want, told, h.errs.String())
-	return ""
+	return told
 }
 
 // door is where a tunnel's door is, by the tunnel's words.
@@ -133,6 +130,7 @@ func withTunnels(t *testing.T, dir, name, tunnels string) {
 }
 
 func TestTunnelsAreHeldHeadless(t *testing.T) {
+	t.Parallel()
 	dir := startLab(t)
 	withTunnels(t, dir, "held", `{ bring = "127.0.0.1:0", reach = "tide-db.internal:5432" }, { roam = "127.0.0.1:0" }`)
 	ready := filepath.Join(t.TempDir(), "ready")
@@ -203,6 +201,7 @@ func TestTunnelsAreHeldHeadless(t *testing.T) {
 }
 
 func TestADoorThatAnotherMeatusHoldsIsNamedAndTakenOver(t *testing.T) {
+	t.Parallel()
 	dir := startLab(t)
 	l := must(net.Listen("tcp", "127.0.0.1:0"))
 	door := l.Addr().String()
@@ -254,6 +253,7 @@ func TestADoorThatAnotherMeatusHoldsIsNamedAndTakenOver(t *testing.T) {
 }
 
 func TestDoorsToOtherMachinesAreOpenedKnowinglyOnly(t *testing.T) {
+	t.Parallel()
 	dir := startLab(t)
 	withTunnels(t, dir, "wide", `{ bring = "0.0.0.0:0", reach = "survey-web.internal:80" }`)
 	if r := do(t, dir, "", "hold", "wide"); r.status != 2 || !strings.Contains(r.err, "listens to other machines; --beyond opens it knowingly") {
@@ -273,6 +273,7 @@ func TestDoorsToOtherMachinesAreOpenedKnowinglyOnly(t *testing.T) {
 }
 
 func TestTunnelsThroughARealServer(t *testing.T) {
+	t.Parallel()
 	p := startPeers(t)
 	p.vouch("quay")
 	in := []string{"ip", "netns", "exec", p.here}
@@ -323,20 +324,16 @@ func TestTunnelsThroughARealServer(t *testing.T) {
 	// The way is lost and comes back; the doors stay.
 	system(t, "ip -n "+p.here+" link set oa down")
 	h.until(`"event":"lost"`)
-	go func() {
-		time.Sleep(300 * time.Millisecond)
+	back := time.AfterFunc(300*time.Millisecond, func() {
 		exec.Command("ip", "-n", p.here, "link", "set", "oa", "up").Run()
-	}()
+	})
+	defer back.Stop()
 	if got := banner(); !strings.HasPrefix(got, "SSH-2.0-") {
 		t.Errorf("after the way was lost: %q", got)
 	}
 	h.until(`"again":1`)
-	for range 300 { // the door over there comes with the way, when the server has given the old one up
-		if strings.Count(h.until("open"), `"door":"127.0.0.1:7009"`) == 2 {
-			break
-		}
-		time.Sleep(50 * time.Millisecond)
-	}
+	// The door over there comes with the way, when the server has given the old one up.
+	await.Until(t, "the door over there", func() bool { return strings.Count(h.until("open"), `"door":"127.0.0.1:7009"`) == 2 })
 	out, err = exec.Command("ip", "netns", "exec", p.bastion, "bash", "-c", "exec 3<>/dev/tcp/127.0.0.1/7009; echo again >&3; head -n 1 <&3").CombinedOutput()
 	if err != nil || string(out) != "again\n" {
 		t.Errorf("lent again: %q, %v", out, err)
@@ -350,6 +347,7 @@ func TestTunnelsThroughARealServer(t *testing.T) {
 }
 
 func TestTunnelsInTheInterface(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s := show(t, 130, 40, program, "demo", "--dir", dir)
 	s.until("14 routes")
@@ -435,6 +433,7 @@ func TestTunnelsInTheInterface(t *testing.T) {
 }
 
 func TestATunnelIsComposedInAPersonsTerms(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s := show(t, 130, 40, program, "demo", "--dir", dir)
 	s.until("14 routes", "❯ quay")
@@ -464,6 +463,7 @@ func TestATunnelIsComposedInAPersonsTerms(t *testing.T) {
 }
 
 func TestTheMapIsDrawnToHandOn(t *testing.T) {
+	t.Parallel()
 	dir := startLab(t)
 	out := filepath.Join(t.TempDir(), "map.svg")
 	if r := do(t, dir, "", "draw", "-o", out); r.status != 0 {
@@ -503,6 +503,7 @@ func TestTheMapIsDrawnToHandOn(t *testing.T) {
 }
 
 func TestWhatWasCarriedAndWhoWasWhereIsDrawnFromTheTrail(t *testing.T) {
+	t.Parallel()
 	dir := startLab(t)
 	if r := do(t, dir, "", "run", "gauge-1", "--", "sleep", "2"); r.status != 0 {
 		t.Fatalf("%+v", r)
@@ -562,6 +563,7 @@ func TestWhatWasCarriedAndWhoWasWhereIsDrawnFromTheTrail(t *testing.T) {
 }
 
 func TestAWayIsWalkedWhenSomebodyKnocks(t *testing.T) {
+	t.Parallel()
 	dir := startLab(t)
 	withTunnels(t, dir, "lazy", "{ bring = \"127.0.0.1:0\", reach = \"tide-db.internal:5432\" }")
 	path := filepath.Join(dir, "sessions.toml")
@@ -583,6 +585,7 @@ func TestAWayIsWalkedWhenSomebodyKnocks(t *testing.T) {
 }
 
 func TestTunnelsAreHeldWhereTheTrailIsFull(t *testing.T) {
+	t.Parallel()
 	need(t, "unshare")
 	dir := startLab(t)
 	withTunnels(t, dir, "held", `{ bring = "127.0.0.1:0", reach = "tide-db.internal:5432" }`)
@@ -592,12 +595,7 @@ func TestTunnelsAreHeldWhereTheTrailIsFull(t *testing.T) {
 	h := hold(t, []string{"unshare", "-m", "sh", "-c", script, "sh"}, dir, "held")
 	door := h.door("tide-db")
 	os.WriteFile(wish, nil, 0o600)
-	for range 400 {
-		if _, err := os.Stat(filled); err == nil {
-			break
-		}
-		time.Sleep(20 * time.Millisecond)
-	}
+	await.Until(t, "a full disk", func() bool { return there(filled) })
 	for range 30 { // more happens than what was set aside holds
 		conn, err := net.Dial("tcp", door)
 		if err != nil {
@@ -616,6 +614,7 @@ func TestTunnelsAreHeldWhereTheTrailIsFull(t *testing.T) {
 }
 
 func TestARoamingDoorIsNarrowedAndAsksForALogin(t *testing.T) {
+	t.Parallel()
 	dir := startLab(t)
 	withTunnels(t, dir, "narrow", `{ roam = "127.0.0.1:0", only = ["survey-web.*", "10.61.4.0/24:7"], login = "keeper" }`)
 	const password = "marked-by-the-test ebb"
@@ -665,6 +664,7 @@ func TestARoamingDoorIsNarrowedAndAsksForALogin(t *testing.T) {
 }
 
 func TestALentDoorThatTheServerRefusesIsSaid(t *testing.T) {
+	t.Parallel()
 	p := startPeers(t)
 	p.again("AllowTcpForwarding local\n")
 	p.vouch("quay")

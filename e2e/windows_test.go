@@ -9,7 +9,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
+
+	"meatus/lab/await"
 )
 
 // virtual is a display without a screen, which wants a cookie.
@@ -56,33 +57,28 @@ func startVirtual(t *testing.T) *virtual {
 // windows are what stands on the display.
 func (v *virtual) windows() string {
 	v.t.Helper()
-	for tries := 0; ; tries++ { // it fails where a window goes while it looks
+	var tree string
+	// It fails where a window goes while it looks.
+	await.Until(v.t, "the display's windows", func() bool {
 		cmd := exec.Command("xwininfo", "-root", "-tree")
 		cmd.Env = v.env
 		out, err := cmd.CombinedOutput()
-		if err == nil {
-			return string(out)
-		}
-		if tries == 20 {
-			v.t.Fatalf("%v\n%s", err, out)
-		}
-		time.Sleep(50 * time.Millisecond)
-	}
+		tree = string(out)
+		return err == nil
+	})
+	return tree
 }
 
 // until waits until something stands on the display, or no more.
 func (v *virtual) until(what string, there bool) {
 	v.t.Helper()
-	for range 300 {
-		if strings.Contains(v.windows(), what) == there {
-			return
-		}
-		time.Sleep(50 * time.Millisecond)
+	if !await.Within(await.Patience, func() bool { return strings.Contains(v.windows(), what) == there }) {
+		v.t.Fatalf("%s there: %v is waited for in vain:\n%s", what, there, v.windows())
 	}
-	v.t.Fatalf("%s there: %v is waited for in vain:\n%s", what, there, v.windows())
 }
 
 func TestARealProgramOfTheFarSideDrawsHere(t *testing.T) {
+	t.Parallel()
 	v := startVirtual(t)
 	p := startPeers(t)
 	far := p.path("far-authority") // what the server has written over there
@@ -147,6 +143,7 @@ func TestARealProgramOfTheFarSideDrawsHere(t *testing.T) {
 }
 
 func TestWindowsAreAskedForInTheInterface(t *testing.T) {
+	t.Parallel()
 	v := startVirtual(t)
 	p := startPeers(t)
 	p.again("", fmt.Sprintf("X11Forwarding yes\nXAuthLocation %s\nSetEnv XAUTHORITY=%s\n", must(exec.LookPath("xauth")), p.path("far-authority")))
