@@ -117,11 +117,9 @@ func TestMistakesOfTheFileAreShown(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(dir, book.FileName), []byte("[defualts]\nuser = \"x\"\n[session.a]\nhsot = \"h\"\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	s := open(t, dir, 120, 30).see()
+	a := open(t, dir, 120, 30)
 	for _, want := range []string{`[defualts] is no table`, "(and 1 more mistake)", `unknown key "hsot"`, "press r"} {
-		if !strings.Contains(s, want) {
-			t.Errorf("no %q in\n%s", want, s)
-		}
+		a.until(want, func() bool { return strings.Contains(a.see(), want) })
 	}
 }
 
