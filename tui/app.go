@@ -18,6 +18,7 @@ import (
 	"meatus/core/board"
 	"meatus/core/engine"
 	"meatus/core/event"
+	"meatus/core/remote"
 	"meatus/core/walk"
 	"meatus/core/workspace"
 	"meatus/tui/ask"
@@ -248,9 +249,9 @@ func (a *App) hear(events []event.Event) tea.Cmd {
 			a.say(e.Say())
 		case engine.Changed:
 			a.changed(e)
-		case walk.Lent:
+		case remote.Lent:
 			a.tellLent(e)
-		case walk.Drew:
+		case remote.Drew:
 			a.tellDrew(e)
 		}
 		for _, p := range a.places {

@@ -23,7 +23,7 @@ func (a *App) services(id int) *place.Services {
 	e := a.engine
 	s := &place.Services{
 		Theme: a.theme, Title: a.name(),
-		Workspace: e.Workspace, Board: e.Board, Walker: e.Walker, Tunnels: e.Tunnels, Trail: e.Trail, NoTrail: e.NoTrail,
+		Workspace: e.Workspace, Board: e.Board, Keys: e.Keys, Walker: e.Walker, Programs: e.Programs, Tunnels: e.Tunnels, Trail: e.Trail, NoTrail: e.NoTrail,
 		Keeper: e.Keeper, Others: e.Others, Jobs: e.Jobs, Tools: e.Tools(), Shells: e.Shells, Shared: e.SharedRing,
 		ShareRing: func(on bool) (*ring.Socket, error) {
 			if on {

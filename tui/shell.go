@@ -9,9 +9,9 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"meatus/core/gate"
+	"meatus/core/remote"
 	"meatus/core/route"
 	"meatus/core/shell"
-	"meatus/core/walk"
 	"meatus/tui/shells"
 )
 
@@ -165,7 +165,7 @@ func (a *App) raise() {
 }
 
 // tellDrew shows that a program of a far side draws here, or was turned away.
-func (a *App) tellDrew(e walk.Drew) {
+func (a *App) tellDrew(e remote.Drew) {
 	say := fmt.Sprintf("a program at %s draws on your display, and sees all of it", e.Hop)
 	if e.Err != nil {
 		say = fmt.Sprintf("a program at %s was not let draw here: %v", e.Hop, e.Err)
@@ -174,7 +174,7 @@ func (a *App) tellDrew(e walk.Drew) {
 }
 
 // tellLent shows that a lent key was used, wherever the person is.
-func (a *App) tellLent(e walk.Lent) {
+func (a *App) tellLent(e remote.Lent) {
 	say := fmt.Sprintf("%s used %s %s", e.By(), e.Key, e.For())
 	if e.Refuse != nil {
 		say = fmt.Sprintf("%s was refused the use of %s: %v; asked %s", e.By(), e.Key, e.Refuse, e.For())

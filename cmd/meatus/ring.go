@@ -15,8 +15,8 @@ import (
 	"meatus/core/engine"
 	"meatus/core/event"
 	"meatus/core/keyfile"
+	"meatus/core/remote"
 	"meatus/core/ring"
-	"meatus/core/walk"
 )
 
 // ringOptions are the flags of "meatus ring".
@@ -60,7 +60,7 @@ func (o ringOptions) run(cmd *cobra.Command, open opener, keys, command []string
 		return err
 	}
 	e, err := open.engine(cmd, w, nil, engine.Options{}, func(e event.Event) {
-		if use, ok := e.(walk.Lent); ok {
+		if use, ok := e.(remote.Lent); ok {
 			o.tell(cmd, "used", use.Key, &use)
 		}
 	})
@@ -97,7 +97,7 @@ func (o ringOptions) run(cmd *cobra.Command, open opener, keys, command []string
 		if len(o.hosts) > 0 {
 			terms.Said, terms.Hosts = o.hosts, w.Planner().Hosts(o.hosts)
 		}
-		entry, err := e.Walker.Hold(file, pass, terms)
+		entry, err := e.Keys.Hold(file, pass, terms)
 		clear(pass)
 		if errors.Is(err, keyfile.ErrPassphrase) {
 			return fmt.Errorf("%s: that is not its passphrase", file.Path)
@@ -128,7 +128,7 @@ func (o ringOptions) run(cmd *cobra.Command, open opener, keys, command []string
 }
 
 // tell says that a key is held, or was used or refused.
-func (o ringOptions) tell(cmd *cobra.Command, what string, e ring.Entry, use *walk.Lent) {
+func (o ringOptions) tell(cmd *cobra.Command, what string, e ring.Entry, use *remote.Lent) {
 	out := cmd.ErrOrStderr()
 	if o.asJSON {
 		line := map[string]any{"event": what, "key": e.String(), "sha256": e.SHA256}

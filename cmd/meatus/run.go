@@ -20,6 +20,7 @@ import (
 	"meatus/core/engine"
 	"meatus/core/event"
 	"meatus/core/gate"
+	"meatus/core/remote"
 	"meatus/core/route"
 	"meatus/core/walk"
 	"meatus/core/workspace"
@@ -114,14 +115,14 @@ func runOn(cmd *cobra.Command, open opener, w *workspace.Workspace, name, comman
 		return interrupted(ctx, err)
 	}
 	defer passage.Close()
-	var terminal *walk.Terminal
+	var terminal *remote.Terminal
 	if o.terminal {
-		terminal = &walk.Terminal{Name: os.Getenv("TERM"), Cols: 80, Rows: 24}
+		terminal = &remote.Terminal{Name: os.Getenv("TERM"), Cols: 80, Rows: 24}
 		if cols, rows, err := term.GetSize(int(os.Stdin.Fd())); err == nil {
 			terminal.Cols, terminal.Rows = cols, rows
 		}
 	}
-	program, err := passage.Start(ctx, command, terminal)
+	program, err := e.Programs.Start(ctx, passage, command, terminal)
 	if err != nil {
 		return interrupted(ctx, err)
 	}
@@ -183,7 +184,7 @@ func interrupted(ctx context.Context, err error) error {
 
 // passOn joins the program to our own input and outputs until it ends. Reading
 // our input is not waited for: it may never end.
-func passOn(ctx context.Context, program *walk.Program) error {
+func passOn(ctx context.Context, program *remote.Program) error {
 	stop := context.AfterFunc(ctx, func() { program.Close() })
 	defer stop()
 	go func() {
@@ -222,7 +223,7 @@ func signalNumber(name string) int {
 }
 
 // rawTerminal gives the far side our terminal, until restored.
-func rawTerminal(program *walk.Program) (restore func()) {
+func rawTerminal(program *remote.Program) (restore func()) {
 	fd := int(os.Stdin.Fd())
 	before, err := term.MakeRaw(fd)
 	if err != nil {

@@ -21,6 +21,7 @@ import (
 
 	"meatus/core/event"
 	"meatus/core/gate"
+	"meatus/core/remote"
 	"meatus/core/route"
 	"meatus/core/tunnel"
 	"meatus/core/walk"
@@ -391,7 +392,7 @@ func (b *Board) Hear(e event.Event) {
 		if e.Err == nil {
 			b.changeLocked(e.Session, func(_ *session, l *live) { l.lost = nil })
 		}
-	case walk.Finished:
+	case remote.Finished:
 		b.changeLocked(e.Session, func(_ *session, l *live) { l.lost = nil })
 	case walk.Waiting:
 		b.changeLocked(e.Session, func(s *session, l *live) {

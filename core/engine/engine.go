@@ -21,8 +21,10 @@ import (
 
 	"meatus/core/board"
 	"meatus/core/book"
+	"meatus/core/custody"
 	"meatus/core/event"
 	"meatus/core/meter"
+	"meatus/core/remote"
 	"meatus/core/ring"
 	"meatus/core/route"
 	"meatus/core/screenlock"
@@ -59,15 +61,17 @@ type Options struct {
 
 // Engine is safe to use from many goroutines.
 type Engine struct {
-	Events  *event.Stream
-	Walker  *walk.Walker
-	Tunnels *tunnel.Set
-	Trail   *trail.Trail // nil where it cannot be kept, and NoTrail says why
-	NoTrail error
-	Keeper  *meter.Keeper // nil without a Name
-	Others  *tunnel.Others
-	Board   *board.Board
-	Jobs    *work.List
+	Events   *event.Stream
+	Keys     *custody.Custody
+	Walker   *walk.Walker
+	Programs *remote.Programs
+	Tunnels  *tunnel.Set
+	Trail    *trail.Trail // nil where it cannot be kept, and NoTrail says why
+	NoTrail  error
+	Keeper   *meter.Keeper // nil without a Name
+	Others   *tunnel.Others
+	Board    *board.Board
+	Jobs     *work.List
 
 	options Options
 	ws      atomic.Pointer[workspace.Workspace]
@@ -97,15 +101,21 @@ func Open(ctx context.Context, o Options) (*Engine, error) {
 	ws := *o.Workspace
 	e.ws.Store(&ws)
 	e.openTrail(&ws)
-	e.Walker = walk.New(walk.Config{Vouched: ws.Vouched, Asker: o.Asker, Dialer: o.Dialer, Linger: o.Linger, Logins: ws.Logins, Events: e.Events, Display: Display})
+	e.Keys = custody.New(&ring.Ring{Names: ws.Vouched.NamesOf})
+	e.Programs = remote.New(remote.Config{Custody: e.Keys, Asker: o.Asker, Display: Display, Events: e.Events})
+	e.Walker = walk.New(walk.Config{
+		Vouched: ws.Vouched, Asker: o.Asker, Dialer: o.Dialer, Linger: o.Linger, Logins: ws.Logins,
+		Keys: e.Keys, Events: e.Events, Serve: e.Programs.Serve(),
+	})
 	e.Tunnels = tunnel.NewSet(e.Walker, e.Events.Tell)
+	e.Tunnels.Links, e.Tunnels.Running = e.Walker.Links, e.Programs.Running
 	e.Jobs = work.NewList(e.Events.Tell)
 	e.Board = board.New(&ws, e.Tunnels.Lines, e.Events.Tell)
 	if o.BeforeAgent {
 		socket := os.Getenv("SSH_AUTH_SOCK")
 		err := ErrNoAgent
 		if socket != "" {
-			err = e.Walker.Ring.StandBefore(ctx, socket)
+			err = e.Keys.Ring.StandBefore(ctx, socket)
 		}
 		if err != nil {
 			e.Close()
@@ -115,7 +125,7 @@ func Open(ctx context.Context, o Options) (*Engine, error) {
 	e.openSeries()
 	e.show(&ws)
 	screenlock.Watch(e.ctx, func(why string) {
-		if n := e.Walker.Ring.Forget(); n > 0 {
+		if n := e.Keys.Ring.Forget(); n > 0 {
 			e.Events.Tell(KeysGone{Why: why, Keys: n})
 		}
 	})
@@ -160,8 +170,7 @@ func (e *Engine) openSeries() {
 	if e.Trail != nil {
 		store = e.Trail
 	}
-	own := tunnel.Readings(e.Walker, e.Tunnels)
-	e.Keeper = meter.NewKeeper(func() []meter.Reading { return append(own(), e.Others.Readings()...) }, store)
+	e.Keeper = meter.NewKeeper(func() []meter.Reading { return append(e.Tunnels.Readings(), e.Others.Readings()...) }, store)
 	e.kept.Go(func() {
 		e.Keeper.Run(e.ctx, func(err error) { e.Events.Tell(Notice{Say: err.Error()}) })
 	})
@@ -206,7 +215,7 @@ func (e *Engine) Workspace() *workspace.Workspace { return e.ws.Load() }
 
 // Tools are what jobs work with.
 func (e *Engine) Tools() work.Tools {
-	return work.Tools{Workspace: e.Workspace, Walker: e.Walker, Tunnels: e.Tunnels, Adopt: func(b *book.Book) { e.Adopt(b, "", "") }}
+	return work.Tools{Workspace: e.Workspace, Keys: e.Keys, Walker: e.Walker, Tunnels: e.Tunnels, Adopt: func(b *book.Book) { e.Adopt(b, "", "") }}
 }
 
 // Adopt has everybody use the sessions as they are after an edit of ours. session is
@@ -256,7 +265,7 @@ func (e *Engine) Record(entry trail.Entry) {
 
 // OpenShell opens a shell at the end of a passage, which it then owns. Close ends it.
 func (e *Engine) OpenShell(ctx context.Context, p *walk.Passage, cols, rows int) (*shell.Shell, error) {
-	s, err := shell.Open(ctx, p, e.Walker, cols, rows)
+	s, err := shell.Open(ctx, p, e.Programs, e.Walker, cols, rows)
 	if err != nil {
 		return nil, err
 	}
@@ -304,7 +313,7 @@ func (e *Engine) ShareRing() (*ring.Socket, error) {
 	if e.socket != nil || e.ctx.Err() != nil {
 		return e.socket, e.ctx.Err()
 	}
-	s, err := e.Walker.Share()
+	s, err := e.Programs.Share()
 	if err == nil {
 		e.socket = s
 	}
@@ -347,6 +356,7 @@ func (e *Engine) close() {
 	for _, s := range shells {
 		<-s.Ended()
 	}
+	e.Keys.Ring.Forget()
 	e.kept.Wait()
 	e.wg.Wait()
 	e.Events.Close()

@@ -137,7 +137,7 @@ func TestTheRingStandsBeforeTheAgent(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, keys, err := e.Walker.Ring.Front(t.Context())
+	_, keys, err := e.Keys.Ring.Front(t.Context())
 	e.Close()
 	if err != nil || len(keys) != 1 {
 		t.Errorf("%d keys of the agent behind, %v", len(keys), err)

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"strings"
 
+	"meatus/core/remote"
 	"meatus/core/walk"
 )
 
@@ -21,7 +22,7 @@ const put = `cd && umask 077 && mkdir -p .ssh && chmod go-w .ssh && f=$(readlink
 type byCommands struct{ p *walk.Passage }
 
 func (c byCommands) look(ctx context.Context) (list, error) {
-	out, err := c.p.Output(ctx, look, nil, maxList+64<<10)
+	out, err := remote.Output(ctx, c.p, look, nil, maxList+64<<10)
 	if err != nil {
 		return list{}, err
 	}
@@ -29,7 +30,7 @@ func (c byCommands) look(ctx context.Context) (list, error) {
 }
 
 func (c byCommands) put(ctx context.Context, text []byte) error {
-	_, err := c.p.Output(ctx, put, text, 1<<10)
+	_, err := remote.Output(ctx, c.p, put, text, 1<<10)
 	return err
 }
 

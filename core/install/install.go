@@ -11,6 +11,7 @@ import (
 	"github.com/google/shlex"
 	"golang.org/x/crypto/ssh"
 
+	"meatus/core/remote"
 	"meatus/core/sanitize"
 	"meatus/core/walk"
 )
@@ -122,11 +123,11 @@ type account interface {
 // reach opens the way to the list of the account that a passage is logged in as:
 // over the file-transfer channel, and where there is none by plain commands.
 func reach(ctx context.Context, p *walk.Passage) (account, error) {
-	files, done, err := p.Files(ctx)
+	files, done, err := remote.Files(ctx, p, remote.MaxLook)
 	if err == nil {
 		return &byFiles{files: files, done: done}, nil
 	}
-	if walk.NoFiles(err) {
+	if remote.NoFiles(err) {
 		return byCommands{p}, nil
 	}
 	return nil, err

@@ -20,6 +20,7 @@ import (
 	"time"
 
 	"meatus/core/gate"
+	"meatus/core/remote"
 	"meatus/core/ring"
 	"meatus/core/route"
 	"meatus/core/sanitize"
@@ -41,22 +42,23 @@ var epoch = time.Now()
 // on it. Where the way is lost and the route says so, another program takes its
 // place on the same screen. It is safe to use from many goroutines.
 type Shell struct {
-	Started time.Time
-	route   route.Route
-	walker  Returner
-	ctx     context.Context // ends with Close
-	cancel  context.CancelFunc
+	Started  time.Time
+	route    route.Route
+	walker   Returner
+	programs *remote.Programs
+	ctx      context.Context // ends with Close
+	cancel   context.CancelFunc
 
 	frame    atomic.Pointer[term.Frame]
 	lastByte atomic.Int64  // when the far side last printed, in nanoseconds since epoch
 	changed  chan struct{} // a frame is there, or the end
 	ended    chan struct{}
-	ending   walk.Ending // valid once ended is closed
+	ending   remote.Ending // valid once ended is closed
 	asks     chan func(*term.Screen)
 	log      atomic.Pointer[log]
 
 	mu      sync.Mutex
-	program *walk.Program // the one that runs, nil while the way is lost
+	program *remote.Program // the one that runs, nil while the way is lost
 	passage *walk.Passage
 	lost    time.Time // since when the way is lost, zero while it is not
 	typed   []byte
@@ -76,17 +78,17 @@ type Returner interface {
 type wish struct{ cols, rows, back int }
 
 // Open starts a login shell at the end of a passage, which it then owns, in the
-// manner the route's target asks for. by walks again where the way is lost; nil
+// manner the route's target asks for, among programs. by walks again where the way is lost; nil
 // where it is not to.
-func Open(ctx context.Context, p *walk.Passage, by Returner, cols, rows int) (*Shell, error) {
+func Open(ctx context.Context, p *walk.Passage, programs *remote.Programs, by Returner, cols, rows int) (*Shell, error) {
 	r := p.Route()
-	program, err := p.Start(ctx, "", terminal(r, cols, rows))
+	program, err := programs.Start(ctx, p, "", terminal(r, cols, rows))
 	if err != nil {
 		p.Close()
 		return nil, err
 	}
 	s := &Shell{
-		route: r, walker: by, Started: time.Now(), program: program, passage: p,
+		route: r, programs: programs, walker: by, Started: time.Now(), program: program, passage: p,
 		changed: make(chan struct{}, 1), ended: make(chan struct{}), asks: make(chan func(*term.Screen)),
 		typing: make(chan struct{}, 1), wishes: make(chan struct{}, 1),
 		want: wish{cols: cols, rows: rows}, told: wish{cols: cols, rows: rows},
@@ -103,9 +105,9 @@ func Open(ctx context.Context, p *walk.Passage, by Returner, cols, rows int) (*S
 }
 
 // terminal is what the far side is told about the terminal.
-func terminal(r route.Route, cols, rows int) *walk.Terminal {
+func terminal(r route.Route, cols, rows int) *remote.Terminal {
 	m := r.Target().Manner
-	t := &walk.Terminal{Name: m.Term, Cols: cols, Rows: rows, Env: m.Env}
+	t := &remote.Terminal{Name: m.Term, Cols: cols, Rows: rows, Env: m.Env}
 	if m.Backspace == "bs" {
 		t.Erase = 0x08
 	}
@@ -125,7 +127,7 @@ func (s *Shell) Changed() <-chan struct{} { return s.changed }
 func (s *Shell) Ended() <-chan struct{} { return s.ended }
 
 // Ending says how the shell ended. It waits for that.
-func (s *Shell) Ending() walk.Ending {
+func (s *Shell) Ending() remote.Ending {
 	<-s.ended
 	return s.ending
 }
@@ -282,7 +284,7 @@ func signal(c chan struct{}) {
 }
 
 // live reads what one program after another prints, until the last has ended.
-func (s *Shell) live(program *walk.Program, out chan<- []byte) {
+func (s *Shell) live(program *remote.Program, out chan<- []byte) {
 	defer close(out)
 	for {
 		arrived := make(chan struct{})
@@ -302,7 +304,7 @@ func (s *Shell) live(program *walk.Program, out chan<- []byte) {
 
 // read passes on what a program prints, and finds its end. arrived is closed at
 // the first byte.
-func (s *Shell) read(program *walk.Program, out chan<- []byte, arrived chan struct{}) {
+func (s *Shell) read(program *remote.Program, out chan<- []byte, arrived chan struct{}) {
 	go io.Copy(io.Discard, program.Err)
 	first := true
 	for {
@@ -358,7 +360,7 @@ func (s *Shell) arrive(arrived <-chan struct{}) {
 // again walks the route again and starts another program on the same screen. It
 // returns nil where that could not be done; the shell has then ended as it was
 // lost.
-func (s *Shell) again(limit time.Duration, out chan<- []byte) *walk.Program {
+func (s *Shell) again(limit time.Duration, out chan<- []byte) *remote.Program {
 	s.mu.Lock()
 	s.lost, s.typed = time.Now(), nil
 	since, old := s.lost, s.passage
@@ -367,12 +369,12 @@ func (s *Shell) again(limit time.Duration, out chan<- []byte) *walk.Program {
 	old.Close()
 	signal(s.changed)
 	passage, err := s.walker.Return(s.ctx, s.route, limit)
-	var program *walk.Program
+	var program *remote.Program
 	if err == nil {
 		s.mu.Lock()
 		want := s.want
 		s.mu.Unlock()
-		if program, err = passage.Start(s.ctx, "", terminal(s.route, want.cols, want.rows)); err != nil {
+		if program, err = s.programs.Start(s.ctx, passage, "", terminal(s.route, want.cols, want.rows)); err != nil {
 			passage.Close()
 		}
 		s.mu.Lock()

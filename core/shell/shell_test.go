@@ -11,6 +11,7 @@ import (
 
 	"meatus/core/book"
 	"meatus/core/gate"
+	"meatus/core/remote"
 	"meatus/core/route"
 	"meatus/core/shell"
 	"meatus/core/term"
@@ -63,7 +64,7 @@ func openAs(t *testing.T, cols, rows int, m route.Manner) (*lab.Lab, *shell.Shel
 	if err != nil {
 		t.Fatal(err)
 	}
-	s, err := shell.Open(context.Background(), p, w, cols, rows)
+	s, err := shell.Open(context.Background(), p, remote.New(remote.Config{}), w, cols, rows)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -7,6 +7,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"meatus/core/remote"
 	"meatus/core/sanitize"
 	"meatus/core/walk"
 )
@@ -28,7 +29,7 @@ const maxAnswer = 2 << 20
 
 // byCommands looks by commands of a POSIX shell.
 func byCommands(ctx context.Context, p *walk.Passage, known []ssh.PublicKey) (Report, error) {
-	out, err := p.Output(ctx, look, nil, maxAnswer)
+	out, err := remote.Output(ctx, p, look, nil, maxAnswer)
 	if err != nil {
 		return Report{}, err
 	}

@@ -15,6 +15,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"meatus/core/remote"
 	"meatus/core/sanitize"
 	"meatus/core/walk"
 )
@@ -44,8 +45,8 @@ const most = 200
 // Look looks at the account that a passage is logged in as. known are our own
 // keys, which explain lines of its list.
 func Look(ctx context.Context, p *walk.Passage, known []ssh.PublicKey) (Report, error) {
-	files, done, err := p.Files(ctx)
-	if walk.NoFiles(err) {
+	files, done, err := remote.Files(ctx, p, remote.MaxLook)
+	if remote.NoFiles(err) {
 		return byCommands(ctx, p, known)
 	}
 	if err != nil {

@@ -15,6 +15,7 @@ import (
 	"strings"
 	"time"
 
+	"meatus/core/remote"
 	"meatus/core/walk"
 )
 
@@ -30,9 +31,9 @@ type Program struct {
 // Seen is all that is alive in another Meatus.
 type Seen struct {
 	Program
-	Links  []walk.LinkState    `json:"links"`
-	Shells []walk.ProgramState `json:"shells"`
-	Flows  []SeenFlow          `json:"flows"`
+	Links  []walk.LinkState `json:"links"`
+	Shells []remote.State   `json:"shells"`
+	Flows  []SeenFlow       `json:"flows"`
 }
 
 // SeenFlow is a flow with the tunnel it goes through.
@@ -45,12 +46,6 @@ type SeenFlow struct {
 
 // Key names the flow among all of its program's.
 func (f SeenFlow) Key() string { return flowKey(f.Session, f.What, f.ID) }
-
-// alive is what a walker tells of what is alive.
-type alive interface {
-	Links() []walk.LinkState
-	Programs() []walk.ProgramState
-}
 
 // control is where the programs of one workspace have their sockets: a folder of
 // this account's alone, made where there is none and it is wanted.
@@ -151,9 +146,7 @@ func (s *Set) answer(conn net.Conn, what string) {
 // and takes every tunnel's lock: it is not for the interface's goroutine.
 func (s *Set) Seen(what string) Seen {
 	all := Seen{Program: Program{PID: os.Getpid(), What: what, Lines: s.Lines()}}
-	if w, ok := s.walker.(alive); ok {
-		all.Links, all.Shells = w.Links(), w.Programs()
-	}
+	all.Links, all.Shells = s.Links(), s.Running()
 	for _, t := range s.All() {
 		at := t.Address()
 		for _, f := range t.Flows() {

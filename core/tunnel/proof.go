@@ -13,6 +13,7 @@ import (
 
 	"meatus/core/book"
 	"meatus/core/gate"
+	"meatus/core/remote"
 	"meatus/core/sanitize"
 	"meatus/core/walk"
 )
@@ -137,9 +138,8 @@ func (t *Tunnel) seenAs(ctx context.Context, said string) string {
 	if err != nil {
 		return ""
 	}
-	bare := p.Bare()
 	first := func(command string) []string {
-		out, err := bare.Output(ctx, command, nil, 4096)
+		out, err := remote.Output(ctx, p, command, nil, 4096)
 		if err != nil {
 			return nil
 		}

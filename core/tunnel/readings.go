@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"meatus/core/meter"
-	"meatus/core/walk"
+	"meatus/core/remote"
 )
 
 // Key names a flow among all of a program's.
@@ -18,7 +18,7 @@ func flowKey(session, what string, id int64) string {
 }
 
 // ProgramKey names a shell or command among all of a walker's.
-func ProgramKey(p walk.ProgramState) string { return fmt.Sprint("program ", p.ID) }
+func ProgramKey(p remote.State) string { return fmt.Sprint("program ", p.ID) }
 
 // Others are what other programs of a workspace show of themselves. It is safe to use
 // from many goroutines.
@@ -92,24 +92,22 @@ func (o *Others) Readings() []meter.Reading {
 // DoorKey names a tunnel among all of a program's.
 func DoorKey(session, door string) string { return "door " + session + " " + door }
 
-// Readings tells what every link, tunnel, shell and command of a walker, and every flow of a set, has carried so
-// far, for a [meter.Keeper]. A link is known by the way to it, in every run.
-func Readings(w *walk.Walker, s *Set) func() []meter.Reading {
-	return func() []meter.Reading {
-		var all []meter.Reading
-		for _, l := range w.Links() {
-			all = append(all, meter.Reading{Key: l.Prefix, Name: l.Hop, ID: int64(l.ID), In: l.In, Out: l.Out, RoundTrip: l.RoundTrip})
-		}
-		for _, p := range w.Programs() {
-			all = append(all, meter.Reading{Key: ProgramKey(p), Name: p.Session, ID: int64(p.ID), In: p.In, Out: p.Out, Brief: true})
-		}
-		for _, t := range s.All() {
-			_, in, out := t.Count()
-			all = append(all, meter.Reading{Key: DoorKey(t.Session, t.Address()), Name: t.Session, In: in, Out: out, Brief: true})
-			for _, f := range t.Flows() {
-				all = append(all, meter.Reading{Key: t.Key(f), Name: t.Session, ID: f.ID, In: f.In, Out: f.Out, Brief: true})
-			}
-		}
-		return all
+// Readings tells what every link, shell, command, tunnel and flow has carried so far, for
+// a [meter.Keeper]. A link is known by the way to it, in every run.
+func (s *Set) Readings() []meter.Reading {
+	var all []meter.Reading
+	for _, l := range s.Links() {
+		all = append(all, meter.Reading{Key: l.Prefix, Name: l.Hop, ID: int64(l.ID), In: l.In, Out: l.Out, RoundTrip: l.RoundTrip})
 	}
+	for _, p := range s.Running() {
+		all = append(all, meter.Reading{Key: ProgramKey(p), Name: p.Session, ID: int64(p.ID), In: p.In, Out: p.Out, Brief: true})
+	}
+	for _, t := range s.All() {
+		_, in, out := t.Count()
+		all = append(all, meter.Reading{Key: DoorKey(t.Session, t.Address()), Name: t.Session, In: in, Out: out, Brief: true})
+		for _, f := range t.Flows() {
+			all = append(all, meter.Reading{Key: t.Key(f), Name: t.Session, ID: f.ID, In: f.In, Out: f.Out, Brief: true})
+		}
+	}
+	return all
 }

@@ -11,12 +11,19 @@ import (
 	"meatus/core/book"
 	"meatus/core/event"
 	"meatus/core/gate"
+	"meatus/core/remote"
 	"meatus/core/route"
+	"meatus/core/walk"
 )
 
 // Set is all the tunnels of one program, by session. It is safe to use from many
 // goroutines.
 type Set struct {
+	// Links and Running tell what is alive beside the set's own flows, for other programs
+	// and for measuring. They are set before the set is used.
+	Links   func() []walk.LinkState
+	Running func() []remote.State
+
 	walker Walker
 	tell   func(event.Event)
 
@@ -33,7 +40,10 @@ type along struct {
 
 // NewSet returns a set without tunnels. tell is told of what happens.
 func NewSet(w Walker, tell func(event.Event)) *Set {
-	return &Set{walker: w, tell: tell, ways: map[string]*along{}}
+	return &Set{
+		Links: func() []walk.LinkState { return nil }, Running: func() []remote.State { return nil },
+		walker: w, tell: tell, ways: map[string]*along{},
+	}
 }
 
 // errGone says that a session's tunnels were closed while one was being opened.

@@ -6,6 +6,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"meatus/core/ring"
 	"meatus/core/vouch"
 )
 
@@ -68,6 +69,23 @@ type ServerQuestions struct {
 type Question struct {
 	Text string
 	Echo bool // the answer may be shown while it is typed
+}
+
+// LendQuestion asks whether a far side may use a lent key once.
+type LendQuestion struct {
+	Place
+	Use ring.Use
+}
+
+// By is who asks: the far side's machine, or a program here.
+func (q LendQuestion) By() string { return q.Place.by(q.Use) }
+
+// by is who uses a key, or wants to.
+func (p Place) by(u ring.Use) string {
+	if u.From != "" {
+		return u.From
+	}
+	return p.Hop
 }
 
 // ErrDeclined is the answer of a person who would not answer.

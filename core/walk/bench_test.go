@@ -10,9 +10,7 @@ import (
 	"io"
 	"net"
 	"os"
-	"os/exec"
 	"path/filepath"
-	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -22,6 +20,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"meatus/core/gate"
+	"meatus/core/remote"
 	"meatus/core/route"
 	"meatus/core/vouch"
 	"meatus/core/walk"
@@ -59,7 +58,7 @@ func BenchmarkThroughput(b *testing.B) {
 					return out, func() { session.Close() }
 				})
 				ours += drain(b, func() (io.Reader, func()) {
-					g, err := p.Start(context.Background(), loadCommand, nil)
+					g, err := remote.New(remote.Config{}).Start(context.Background(), p, loadCommand, nil)
 					if err != nil {
 						b.Fatal(err)
 					}
@@ -97,7 +96,7 @@ func BenchmarkSession(b *testing.B) {
 		if err != nil {
 			b.Fatal(err)
 		}
-		g, err := p.Start(context.Background(), "true", nil)
+		g, err := remote.New(remote.Config{}).Start(context.Background(), p, "true", nil)
 		if err != nil {
 			b.Fatal(err)
 		}
@@ -119,42 +118,6 @@ func BenchmarkSession(b *testing.B) {
 			open(b, w).Close()
 		}
 	})
-}
-
-// BenchmarkLentSignature has a program at the far side of one hop and of two have
-// logins signed with a lent key, eleven in a row.
-func BenchmarkLentSignature(b *testing.B) {
-	farside := filepath.Join(b.TempDir(), "farside")
-	if out, err := exec.Command("go", "build", "-o", farside, "meatus/e2e/farside").CombinedOutput(); err != nil {
-		b.Fatalf("%v\n%s", err, out)
-	}
-	s := servertest.Start(b)
-	for hops := 1; hops <= 2; hops++ {
-		b.Run(fmt.Sprintf("%d hops", hops), func(b *testing.B) {
-			w := s.Walker(b)
-			r := s.Way(hops)
-			last := &r.Hops[len(r.Hops)-1]
-			last.Agent, last.Lends = "lend", last.Keys
-			p, err := w.Walk(context.Background(), r)
-			if err != nil {
-				b.Fatal(err)
-			}
-			defer p.Close()
-			var total int64
-			for b.Loop() {
-				out, err := p.Output(context.Background(), farside+" time 11", nil, 100)
-				if err != nil {
-					b.Fatal(err)
-				}
-				took, err := strconv.ParseInt(strings.TrimSpace(string(out)), 10, 64)
-				if err != nil {
-					b.Fatalf("%q: %v", out, err)
-				}
-				total += took
-			}
-			b.ReportMetric(float64(total)/float64(b.N)/1000, "µs/signature")
-		})
-	}
 }
 
 // BenchmarkCiphers compares the ciphers on this processor, the library talking

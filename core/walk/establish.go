@@ -11,6 +11,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"meatus/core/custody"
 	"meatus/core/gate"
 	"meatus/core/keyfile"
 	"meatus/core/sanitize"
@@ -158,7 +159,7 @@ type handshake struct {
 	p       *patience
 	at      gate.Kind // where it is, for what is cut off
 	failure *gate.Failure
-	signers []named
+	signers []custody.Signer
 	login   login
 	touch   bool      // only look at the host's key
 	asking  *question // only ask which keys would be taken
@@ -210,11 +211,10 @@ func (h *handshake) shake() error {
 	h.login.done()
 	l.tell(0, gate.Gate{Kind: gate.Login, Verdict: gate.Open, Seen: h.login.summary(), Detail: h.login.told()}, false)
 	l.client = ssh.NewClient(loadedConn{conn, &l.load}, l.load.opened(chans), h.requests(conn, reqs))
-	if opened := l.client.HandleChannelOpen(agentChannel); opened != nil {
-		l.w.wg.Go(func() { l.serveAgent(opened) })
-	}
-	if opened := l.client.HandleChannelOpen(windowChannel); opened != nil {
-		l.w.wg.Go(func() { l.serveWindows(opened) })
+	for name, serve := range l.w.Serve {
+		if opened := l.client.HandleChannelOpen(name); opened != nil {
+			l.w.wg.Go(func() { serve(l, opened) })
+		}
 	}
 	h.tellLogin()
 	return nil

@@ -72,19 +72,6 @@ type Learned struct {
 	Unproven []string
 }
 
-// Began says that a shell or command runs at the end of a route, and Finished
-// that it has ended.
-type (
-	Began struct {
-		Session, Hop, What string
-	}
-	Finished struct {
-		Session, Hop, What string
-		Took               time.Duration
-		Ending             Ending
-	}
-)
-
 // LinkUp says that a link is there.
 type LinkUp struct{ Link LinkState }
 
@@ -138,14 +125,12 @@ func (Answered) IsEvent() {}
 func (LoggedIn) IsEvent() {}
 func (Sighted) IsEvent()  {}
 func (Learned) IsEvent()  {}
-func (Began) IsEvent()    {}
-func (Finished) IsEvent() {}
 
 // Supersedes tells whether e replaces the event just before it.
 func (Pulse) Supersedes(before event.Event) bool { _, ok := before.(Pulse); return ok }
 
-// whyFailed words an error for a record: at which hop, and why.
-func whyFailed(err error) (hop, why string) {
+// WhyFailed words an error for a record: at which hop, and why.
+func WhyFailed(err error) (hop, why string) {
 	var f *gate.Failure
 	if errors.As(err, &f) {
 		return f.Hop, fmt.Sprintf("%s: %s: %s", f.Gate, f.Cause, f.Why)
@@ -158,7 +143,7 @@ func (e Ended) Record() event.Record {
 	r := event.Record{Name: "walked", Session: e.Session, Say: "walked to its end", Took: e.Took}
 	if e.Err != nil {
 		r.Say = "did not get through"
-		r.Hop, r.Failed = whyFailed(e.Err)
+		r.Hop, r.Failed = WhyFailed(e.Err)
 	}
 	return r
 }
@@ -185,25 +170,6 @@ func (e Learned) Record() event.Record {
 }
 
 // Record words the event.
-func (e Began) Record() event.Record {
-	return event.Record{Name: "began", Session: e.Session, Hop: e.Hop, Say: e.What + " began", Fields: map[string]any{"what": e.What}}
-}
-
-// Record words the event.
-func (e Finished) Record() event.Record {
-	r := event.Record{Name: "finished", Session: e.Session, Hop: e.Hop, Took: e.Took.Round(time.Millisecond),
-		Say: fmt.Sprintf("%s ended, status %d", e.What, e.Ending.Status), Fields: map[string]any{"what": e.What, "status": e.Ending.Status}}
-	if e.Ending.Signal != "" {
-		r.Say, r.Fields["signal"] = e.What+" ended by signal "+e.Ending.Signal, e.Ending.Signal
-	}
-	if e.Ending.Err != nil {
-		r.Say = e.What + " was lost"
-		r.Hop, r.Failed = whyFailed(e.Ending.Err)
-	}
-	return r
-}
-
-// Record words the event.
 func (e LinkUp) Record() event.Record {
 	return event.Record{Name: "link-up", Hop: e.Link.Hop, Say: "link is up"}
 }
@@ -213,7 +179,7 @@ func (e LinkDown) Record() event.Record {
 	r := event.Record{Name: "link-down", Hop: e.Link.Hop, Took: time.Since(e.Link.Since).Round(time.Millisecond),
 		Say: fmt.Sprintf("link ended, %d bytes in, %d out", e.Link.In, e.Link.Out), Fields: map[string]any{"in": e.Link.In, "out": e.Link.Out}}
 	if e.Failure != nil {
-		_, r.Failed = whyFailed(e.Failure)
+		_, r.Failed = WhyFailed(e.Failure)
 	}
 	return r
 }
@@ -223,29 +189,7 @@ func (e Touched) Record() event.Record {
 	r := event.Record{Name: "checked", Session: e.Report.Session, Say: "checked as far as " + e.Depth.String() + ": " + e.Report.Verdict().String(),
 		Fields: map[string]any{"depth": e.Depth.String(), "verdict": e.Report.Verdict().String()}}
 	if e.Failure != nil {
-		r.Hop, r.Failed = whyFailed(e.Failure)
-	}
-	return r
-}
-
-// Record words the event.
-func (l Lent) Record() event.Record {
-	r := event.Record{Name: "lent", Session: l.Session, Hop: l.Hop, Say: fmt.Sprintf("used %s %s, use %d", l.Key, l.For(), l.Count),
-		Fields: map[string]any{"key": l.Key.SHA256, "use": l.Count, "refused": l.Refuse != nil}}
-	if l.Refuse != nil {
-		r.Say, r.Failed = fmt.Sprintf("asked for %s %s", l.Key, l.For()), l.Refuse.Error()
-	}
-	if l.From != "" {
-		r.Say = l.From + " " + r.Say
-	}
-	return r
-}
-
-// Record words the event.
-func (d Drew) Record() event.Record {
-	r := event.Record{Name: "drew", Session: d.Session, Hop: d.Hop, Say: "a program there draws on the display here"}
-	if d.Err != nil {
-		r.Say, r.Failed = "a program there was not let draw here", d.Err.Error()
+		r.Hop, r.Failed = WhyFailed(e.Failure)
 	}
 	return r
 }

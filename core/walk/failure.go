@@ -15,9 +15,9 @@ import (
 	"meatus/core/sanitize"
 )
 
-// remoteWords is an error's text without the library's preamble, cleaned: part
+// Words is an error's text without the library's preamble, cleaned: part
 // of it may be the other side's.
-func remoteWords(err error) string {
+func Words(err error) string {
 	text := strings.TrimPrefix(err.Error(), "ssh: handshake failed: ")
 	return sanitize.Line(strings.TrimPrefix(text, "ssh: "), 160)
 }
@@ -39,7 +39,7 @@ func (l *Link) dialFailure(p *patience, addr string, err error) *gate.Failure {
 			fmt.Sprintf("there is no way from here to %s", addr),
 			"see whether this machine is on the network; a private address needs a via", err)
 	}
-	return l.fail(gate.Port, gate.Unexpected, addr, "connecting failed: "+remoteWords(err), "see whether this machine is on the network", err)
+	return l.fail(gate.Port, gate.Unexpected, addr, "connecting failed: "+Words(err), "see whether this machine is on the network", err)
 }
 
 // farWords are the words servers use for why they could not connect onward.
@@ -147,7 +147,7 @@ func (h *handshake) classify(err error) *gate.Failure {
 	}
 	why := fmt.Sprintf("%s closed the session", l.hop.Name)
 	if !errors.Is(err, io.EOF) {
-		why += ": " + remoteWords(err)
+		why += ": " + Words(err)
 	}
 	f := l.fail(h.at, gate.ServerClosed, "closed by the server", why, "the log of that machine has the reason; too many tries are a frequent one", err)
 	if len(h.signers) > 0 && h.at == gate.Login {

@@ -131,7 +131,7 @@ func TestABastionThatDiesUnderFiftyShellsIsWalkedToOnce(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		s, err := shell.Open(context.Background(), p, b.Walker, 80, 24)
+		s, err := shell.Open(context.Background(), p, b.programs, b.Walker, 80, 24)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -29,7 +29,7 @@ func (h *handshake) certified(cert *ssh.Certificate) error {
 	checker := ssh.CertChecker{IsHostAuthority: func(ssh.PublicKey, string) bool { return vouched != nil }}
 	if err := checker.CheckHostKey(l.hop.Address(), nil, cert); err != nil {
 		f := l.fail(gate.Identity, gate.IdentityChanged, "a certificate that does not hold",
-			fmt.Sprintf("%s shows a certificate that does not hold: %s", l.hop.Name, remoteWords(err)),
+			fmt.Sprintf("%s shows a certificate that does not hold: %s", l.hop.Name, Words(err)),
 			"ask whoever signs the hosts there; until then nothing is sent to it", err)
 		f.Detail = []string{"signed by " + by, fmt.Sprintf("for %q", cert.ValidPrincipals), "valid " + vouch.Span(cert)}
 		return h.give(f)

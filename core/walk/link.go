@@ -53,9 +53,6 @@ type Link struct {
 	linger   *time.Timer
 	watchers []watcher
 	told     []telling
-	lends    []lentThere // what is lent over there now
-	drawings []drawing   // leaves to draw here that its shells have
-	offered  bool        // the server has taken an offer to lend
 }
 
 // watcher is a walk that waits for a link, and which of its hops the link is.
@@ -161,7 +158,7 @@ func (l *Link) failure() *gate.Failure {
 func (l *Link) hungUp(err error) *gate.Failure {
 	seen := "the connection ended"
 	if err != nil {
-		seen = remoteWords(err)
+		seen = Words(err)
 	}
 	if l.below != nil {
 		if f := l.below.failure(); f != nil {

@@ -1,8 +1,6 @@
 package walk
 
 import (
-	"io"
-	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -105,89 +103,6 @@ func (c *loadedChannel) Close() error {
 
 // over takes the channel out of the count: it is closed, or nothing more comes.
 func (c *loadedChannel) over() { c.closed.Do(func() { c.load.channels.Add(-1) }) }
-
-// loadedIn and loadedOut count what a program reads and writes.
-type loadedIn struct {
-	io.WriteCloser
-	load *load
-}
-
-func (w loadedIn) Write(p []byte) (int, error) {
-	n, err := w.WriteCloser.Write(p)
-	w.load.gave(n)
-	return n, err
-}
-
-type loadedOut struct {
-	io.Reader
-	load *load
-}
-
-func (r loadedOut) Read(p []byte) (int, error) {
-	n, err := r.Reader.Read(p)
-	r.load.took(n)
-	return n, err
-}
-
-// ProgramState is what is known of a shell or command at the far side at a moment.
-type ProgramState struct {
-	ID      ID
-	Session string
-	Hop     string
-	What    string // "shell" or "command"
-	Link    ID     // that it runs through
-	Windows int    // programs of it that draw here
-	Began   time.Time
-	Last    time.Time // when it last printed or was typed to, zero before
-	In, Out uint64    // bytes it printed, and was given
-}
-
-// Programs tells of every shell and command that runs, the oldest first.
-func (w *Walker) Programs() []ProgramState {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	var all []ProgramState
-	for g := range w.running {
-		s := ProgramState{ID: g.id, Session: g.of, Hop: g.link.hop.Name, What: g.what, Link: g.link.id, Began: g.began, In: g.load.in.Load(), Out: g.load.out.Load()}
-		s.Windows, _ = g.Windows()
-		if last := g.load.last.Load(); last != 0 {
-			s.Last = epoch.Add(time.Duration(last))
-		}
-		all = append(all, s)
-	}
-	slices.SortFunc(all, func(a, b ProgramState) int { return int(a.ID - b.ID) })
-	return all
-}
-
-// EndProgram ends a shell or command. It tells whether there was such a one.
-func (w *Walker) EndProgram(id ID) bool {
-	w.mu.Lock()
-	var found *Program
-	for g := range w.running {
-		if g.id == id {
-			found = g
-		}
-	}
-	w.mu.Unlock()
-	if found != nil {
-		found.Close()
-	}
-	return found != nil
-}
-
-func (w *Walker) runs(g *Program) {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	w.nextID++
-	g.id = w.nextID
-	w.running[g] = struct{}{}
-}
-
-func (w *Walker) over(g *Program) {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	delete(w.running, g)
-}
 
 // trips are a link's round trips, smoothed as RFC 6298 section 2 does.
 type trips struct {

@@ -1,7 +1,6 @@
 package walk
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -9,99 +8,66 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"time"
 
 	"golang.org/x/crypto/ssh"
 
+	"meatus/core/custody"
 	"meatus/core/gate"
 	"meatus/core/keyfile"
-	"meatus/core/ring"
-	"meatus/core/route"
 	"meatus/core/sanitize"
 )
 
-// tries is how often a wrong passphrase or answer may be given.
+// tries is how often a wrong answer may be given.
 const tries = 3
 
-// loadKeys makes signers of the hop's keys and passes the key gate. A key that
-// cannot be used is left out; where none is left the gate is shut.
+// loadKeys gets the signers for the hop and passes the key gate, which is shut where the
+// hop names keys and none of them can be used.
 func (h *handshake) loadKeys() error {
 	l := h.l
-	if len(l.hop.Keys) == 0 {
-		seen := "none named"
-		if h.fromMemory(); len(h.signers) > 0 {
-			seen += "; those unlocked before are offered"
-		}
-		l.tell(0, gate.Gate{Kind: gate.Key, Seen: seen}, false)
-		l.trying(gate.Login)
-		return nil
+	g := gate.Gate{Kind: gate.Key}
+	if len(l.hop.Keys) > 0 {
+		l.trying(gate.Key)
 	}
-	l.trying(gate.Key)
-	var names []string
-	var reason error
-	for _, path := range l.hop.Keys {
-		s, err := h.signer(path)
-		if h.failure != nil {
-			return h.failure
-		}
-		if err != nil {
-			if reason == nil {
-				reason = err
-			}
-			continue
-		}
-		name := filepath.Base(path)
-		if cert := certificate(path, s); cert != nil {
-			h.signers = append(h.signers, named{cert, "certificate of " + name})
-		}
-		h.signers = append(h.signers, named{s, name})
-		names = append(names, name)
+	var err error
+	h.signers, err = l.w.Keys.Signers(l.hop, h)
+	switch {
+	case h.failure != nil:
+		return h.failure
+	case err != nil:
+		return h.give(h.unusable(err))
+	case len(l.hop.Keys) > 0:
+		g.Verdict, g.Seen = gate.Open, strings.Join(sources(h.signers), ", ")
+		g = l.hop.KeysMeant(g)
+	case len(h.signers) > 0:
+		g.Seen = "none named; those unlocked before are offered"
+	default:
+		g.Seen = "none named"
 	}
-	if len(h.signers) == 0 {
-		return h.give(h.unusable(reason))
-	}
-	h.fromMemory()
-	l.tell(0, l.hop.KeysMeant(gate.Gate{Kind: gate.Key, Verdict: gate.Open, Seen: strings.Join(names, ", ")}), false)
+	l.tell(0, g, false)
 	l.trying(gate.Login)
 	return nil
 }
 
-// named is a key with the name a person knows it by.
-type named struct {
-	ssh.Signer
-	name string
-}
-
-// certificate is a signer for the certificate beside a key, nil where there is
-// none that fits it.
-func certificate(path string, key ssh.Signer) ssh.Signer {
-	cert, err := keyfile.ReadCertificate(path)
-	if err != nil || cert == nil {
-		return nil
-	}
-	s, err := ssh.NewCertSigner(cert.Cert, key)
-	if err != nil {
-		return nil
-	}
-	return s
-}
-
-// fromMemory adds, behind the session's own keys, those that were unlocked since
-// the program began.
-func (h *handshake) fromMemory() {
-	if h.l.hop.Alone != "" {
-		return
-	}
-	for _, s := range h.l.w.Ring.Signers(h.l.hop.Host, h.l.hop.Name) {
-		wire := s.PublicKey().Marshal()
-		if !slices.ContainsFunc(h.signers, func(n named) bool { return bytes.Equal(n.PublicKey().Marshal(), wire) }) {
-			h.signers = append(h.signers, named{s, "unlocked before, " + keyfile.Fingerprint(s.PublicKey())})
+// sources are the names of the key files that signers were made of.
+func sources(signers []custody.Signer) []string {
+	var names []string
+	last := ""
+	for _, s := range signers { // a key's certificate and the key itself come one behind the other
+		if s.Source != "" && s.Source != last {
+			names = append(names, filepath.Base(s.Source))
 		}
+		last = s.Source
 	}
+	return names
 }
 
+// unusable words why none of a hop's keys can be used.
 func (h *handshake) unusable(err error) *gate.Failure {
-	f := h.l.fail(gate.Key, gate.KeyUnusable, filepath.Base(h.l.hop.Keys[0]), err.Error(), "name a private key file that can be read", err)
+	seen := "no key"
+	if len(h.l.hop.Keys) > 0 {
+		seen = filepath.Base(h.l.hop.Keys[0])
+	}
+	f := h.l.fail(gate.Key, gate.KeyUnusable, seen, err.Error(), "name a private key file that can be read", err)
 	var blocked *keyfile.Blocked
 	var not *keyfile.NotAKey
 	switch {
@@ -116,133 +82,21 @@ func (h *handshake) unusable(err error) *gate.Failure {
 	return f
 }
 
-// signer returns a signer for the key at path. A key with a passphrase whose
-// public half is known is unlocked only when a server would take it.
-func (h *handshake) signer(path string) (ssh.Signer, error) {
-	file, err := keyfile.Read(path)
-	if err != nil {
-		return nil, err
-	}
-	if fault, stopped := file.Blocked(); stopped {
-		return nil, &keyfile.Blocked{Path: path, Fault: fault}
-	}
-	if !file.Passphrase {
-		if h.l.hop.Ring == "on" {
-			return h.l.w.hold(file, nil, h.l.hop.Terms[path])
-		}
-		return file.Signer(nil)
-	}
-	if file.Public == nil {
-		return h.unlock(file)
-	}
-	return &lockedKey{h, file}, nil
-}
-
-// unlock asks for the passphrase of a key, once for each program run.
-func (h *handshake) unlock(file *keyfile.File) (ssh.Signer, error) {
-	return h.l.w.unlock(file, h.l.hop, h.p.pause, func(try int) (pass []byte, err error) {
-		err = h.ask(gate.Key, "the passphrase of "+filepath.Base(file.Path), func(ctx context.Context) (err error) {
-			pass, err = h.l.w.Asker.Passphrase(ctx, PassphraseQuestion{h.place(), file.Path, file.SHA256, try})
-			return err
-		})
-		return pass, err
-	}, func() error {
-		return h.give(h.l.fail(gate.Key, gate.KeyUnusable, filepath.Base(file.Path), fmt.Sprintf("%d wrong passphrases were given", tries), "find the passphrase, or use another key", keyfile.ErrPassphrase))
+// Passphrase asks for the passphrase of a key of this login's. See [custody.Asking].
+func (h *handshake) Passphrase(file *keyfile.File, try int) (pass []byte, err error) {
+	err = h.ask(gate.Key, "the passphrase of "+filepath.Base(file.Path), func(ctx context.Context) (err error) {
+		pass, err = h.l.w.Asker.Passphrase(ctx, PassphraseQuestion{h.place(), file.Path, file.SHA256, try})
+		return err
 	})
+	return pass, err
 }
 
-// unlock finds a locked key in the ring, or asks for its passphrase and puts it
-// there. The ring knows a key by its public half. still is called before the
-// passphrase is tried, which takes as long as it is meant to, and what it returns
-// after.
-func (w *Walker) unlock(file *keyfile.File, hop route.Hop, still func() (done func()), ask func(try int) ([]byte, error), given func() error) (ssh.Signer, error) {
-	w.asking.Lock()
-	defer w.asking.Unlock()
-	if s := w.Ring.Signer(file.SHA256); s != nil {
-		return s, nil
-	}
-	for try := 1; try <= tries; try++ {
-		pass, err := ask(try)
-		if err != nil {
-			return nil, err
-		}
-		done := still()
-		var s ssh.Signer
-		if hop.Ring == "off" {
-			s, err = file.Signer(pass)
-		} else {
-			s, err = w.hold(file, pass, hop.Terms[file.Path])
-		}
-		done()
-		clear(pass)
-		if err == nil {
-			return s, nil
-		}
-		if !errors.Is(err, keyfile.ErrPassphrase) {
-			return nil, err
-		}
-	}
-	return nil, given()
-}
+// Deriving lets a passphrase be tried in peace: the time it takes is not the server's.
+func (h *handshake) Deriving() (done func()) { return h.p.pause() }
 
-// hold puts a key into the ring, on the terms that are said of it.
-func (w *Walker) hold(file *keyfile.File, pass []byte, t route.Terms) (ssh.Signer, error) {
-	if s := w.Ring.Signer(file.SHA256); s != nil && file.SHA256 != "" {
-		return s, nil
-	}
-	e, err := w.Hold(file, pass, t)
-	if err != nil {
-		return nil, err
-	}
-	if s := w.Ring.Signer(e.SHA256); s != nil {
-		return s, nil
-	}
-	return nil, ring.ErrLocked
-}
-
-// Hold puts a key into the ring, unlocked with its passphrase where it has one, on
-// the terms that are said of it.
-func (w *Walker) Hold(file *keyfile.File, pass []byte, t route.Terms) (ring.Entry, error) {
-	key, err := file.Secret(pass)
-	if err != nil {
-		return ring.Entry{}, err
-	}
-	e := ring.Entry{Name: filepath.Base(file.Path), Confirm: t.Confirm, Hosts: t.Hosts, Said: t.Said}
-	if t.Stay > 0 {
-		e.Until = time.Now().Add(t.Stay)
-	}
-	return w.Ring.Add(key, e)
-}
-
-// lockedKey is a key whose passphrase is asked for when a signature is wanted.
-type lockedKey struct {
-	h    *handshake
-	file *keyfile.File
-}
-
-func (k *lockedKey) PublicKey() ssh.PublicKey { return k.file.Public }
-
-func (k *lockedKey) Algorithms() []string {
-	if k.file.Public.Type() == ssh.KeyAlgoRSA {
-		return []string{ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256}
-	}
-	return []string{k.file.Public.Type()}
-}
-
-func (k *lockedKey) Sign(rand io.Reader, data []byte) (*ssh.Signature, error) {
-	return k.SignWithAlgorithm(rand, data, k.Algorithms()[0])
-}
-
-func (k *lockedKey) SignWithAlgorithm(rand io.Reader, data []byte, algorithm string) (*ssh.Signature, error) {
-	s, err := k.h.unlock(k.file)
-	if err != nil {
-		return nil, err
-	}
-	with, ok := s.(ssh.AlgorithmSigner)
-	if !ok {
-		return s.Sign(rand, data)
-	}
-	return with.SignWithAlgorithm(rand, data, algorithm)
+// GaveUp shuts the key gate when every passphrase was wrong.
+func (h *handshake) GaveUp(file *keyfile.File) error {
+	return h.give(h.l.fail(gate.Key, gate.KeyUnusable, filepath.Base(file.Path), fmt.Sprintf("%d wrong passphrases were given", custody.Tries), "find the passphrase, or use another key", keyfile.ErrPassphrase))
 }
 
 // login chooses how to log in, step by step, as the server allows, and remembers
@@ -310,7 +164,7 @@ func (g *login) next(ctx *ssh.ClientAuthContext) (ssh.AuthMethod, error) {
 	case slices.Contains(ctx.AllowedMethods, "publickey") && g.keys < min(len(g.h.signers), maxKeys):
 		s := g.h.signers[g.keys]
 		g.keys++
-		g.tries = append(g.tries, Try{What: "key " + s.name, Print: keyfile.Fingerprint(bare(s.PublicKey()))})
+		g.tries = append(g.tries, Try{What: "key " + s.Name, Print: keyfile.Fingerprint(bare(s.PublicKey()))})
 		g.accepted = s.PublicKey()
 		return ssh.PublicKeys(s.Signer), nil
 	case can("keyboard-interactive"):

@@ -48,7 +48,7 @@ func (p *Passage) Dial(ctx context.Context, network, address string) (Stream, er
 	var refusal *ssh.OpenChannelError
 	switch {
 	case errors.As(err, &refusal):
-		return nil, &Refused{Hop: link.hop.Name, Address: address, Reason: refusal.Reason, Said: remoteWords(errors.New(refusal.Message))}
+		return nil, &Refused{Hop: link.hop.Name, Address: address, Reason: refusal.Reason, Said: Words(errors.New(refusal.Message))}
 	case err != nil && ctx.Err() != nil:
 		return nil, ctx.Err()
 	case err != nil && p.renew(ctx):
@@ -94,7 +94,7 @@ func (p *Passage) Listen(ctx context.Context, network, address string) (net.List
 	select {
 	case o := <-done:
 		if o.err != nil && link.ctx.Err() == nil {
-			return nil, &Refused{Hop: link.hop.Name, Address: address, Reason: ssh.Prohibited, Said: remoteWords(o.err), Door: true}
+			return nil, &Refused{Hop: link.hop.Name, Address: address, Reason: ssh.Prohibited, Said: Words(o.err), Door: true}
 		}
 		return o.l, o.err
 	case <-link.ctx.Done():

@@ -31,7 +31,7 @@ func TestAPassageClosedWhileItIsRenewedLeavesNoLink(t *testing.T) {
 		var all sync.WaitGroup
 		for _, p := range passages {
 			all.Go(func() {
-				if g, err := p.Start(context.Background(), "hostname", nil); err == nil {
+				if g, err := b.programs.Start(context.Background(), p, "hostname", nil); err == nil {
 					go io.Copy(io.Discard, g.Err)
 					io.Copy(io.Discard, g.Out)
 					g.Wait()

@@ -19,6 +19,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"meatus/core/gate"
+	"meatus/core/remote"
 	"meatus/core/route"
 	"meatus/core/vouch"
 	"meatus/core/walk"
@@ -99,7 +100,7 @@ func walkTo(t *testing.T, addr string, p *person) error {
 		return err
 	}
 	defer passage.Close()
-	_, err = passage.Start(context.Background(), "true", nil)
+	_, err = remote.New(remote.Config{}).Start(context.Background(), passage, "true", nil)
 	return err
 }
 

@@ -65,10 +65,10 @@ func (w *Walker) Return(ctx context.Context, r route.Route, limit time.Duration)
 func (w *Walker) keepTrying(ctx context.Context, r route.Route, limit time.Duration, lost bool) (*Passage, error) {
 	end := time.Now().Add(limit)
 	pause := firstPause
-	var stirred <-chan struct{}
+	var changed <-chan struct{}
 	if lost {
 		var stop func()
-		stirred, stop = stirring()
+		changed, stop = networkChanges()
 		defer stop()
 	}
 	for try := 1; ; try++ {
@@ -85,7 +85,7 @@ func (w *Walker) keepTrying(ctx context.Context, r route.Route, limit time.Durat
 		timer := time.NewTimer(time.Until(next))
 		select {
 		case <-timer.C:
-		case <-stirred:
+		case <-changed:
 			timer.Stop()
 			pause = firstPause / 2
 		case <-ctx.Done():

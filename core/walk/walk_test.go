@@ -19,6 +19,7 @@ import (
 	"meatus/core/event"
 	"meatus/core/gate"
 	"meatus/core/keyfile"
+	"meatus/core/remote"
 	"meatus/core/route"
 	"meatus/core/vouch"
 	"meatus/core/walk"
@@ -99,8 +100,9 @@ func (p *person) Answers(_ context.Context, q walk.ServerQuestions) ([]string, e
 type bay struct {
 	*lab.Lab
 	*walk.Walker
-	person *person
-	t      *testing.T
+	programs *remote.Programs
+	person   *person
+	t        *testing.T
 }
 
 func TestMain(m *testing.M) { labtest.Main(m) }
@@ -113,7 +115,7 @@ func openBay(t *testing.T, change func(*walk.Config)) *bay {
 	if change != nil {
 		change(&c)
 	}
-	b := &bay{l, walk.New(c), p, t}
+	b := &bay{l, walk.New(c), remote.New(remote.Config{}), p, t}
 	t.Cleanup(func() {
 		b.Walker.Close()
 		b.Lab.Close()
@@ -154,14 +156,14 @@ func (b *bay) cut(name string) {
 }
 
 // run runs a command at the end of a route and returns what it said.
-func (b *bay) run(name, command string) (string, walk.Ending) {
+func (b *bay) run(name, command string) (string, remote.Ending) {
 	b.t.Helper()
 	p, err := b.Walk(context.Background(), b.route(name))
 	if err != nil {
 		b.t.Fatalf("walking to %s: %v", name, err)
 	}
 	defer p.Close()
-	g, err := p.Start(context.Background(), command, nil)
+	g, err := b.programs.Start(context.Background(), p, command, nil)
 	if err != nil {
 		b.t.Fatalf("starting %q on %s: %v", command, name, err)
 	}
@@ -428,7 +430,7 @@ func TestCancellingLeavesNothingBehind(t *testing.T) {
 			p := &person{yes: true}
 			w := walk.New(walk.Config{Vouched: vouch.Open(filepath.Join(l.Dir, vouch.FileName)), Asker: p, Dialer: l.Dialer()})
 			defer w.Close()
-			b := &bay{l, w, p, t}
+			b := &bay{l, w, remote.New(remote.Config{}), p, t}
 			stop.setup(b)
 			inbox := w.Events.Subscribe()
 			ctx, cancel := context.WithCancel(context.Background())
@@ -485,7 +487,7 @@ func TestUnansweredKeepalivesEndTheLink(t *testing.T) {
 	}
 	defer p.Close()
 	waitFor(t, func() bool { return p.Link().RoundTrip > 0 }, func() string { return "no round trip was measured" })
-	g, err := p.Start(context.Background(), "sleep 60", nil)
+	g, err := b.programs.Start(context.Background(), p, "sleep 60", nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -505,7 +507,7 @@ func TestALostLineEndsWhatRanThroughIt(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer p.Close()
-	g, err := p.Start(context.Background(), "", &walk.Terminal{Cols: 80, Rows: 24})
+	g, err := b.programs.Start(context.Background(), p, "", &remote.Terminal{Cols: 80, Rows: 24})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -524,7 +526,7 @@ func TestSignalsAndBothOutputs(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer p.Close()
-	g, err := p.Start(context.Background(), "echo out; complain err; copy", nil)
+	g, err := b.programs.Start(context.Background(), p, "echo out; complain err; copy", nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -683,7 +685,7 @@ func TestAFrozenLinkIsToldAndThaws(t *testing.T) {
 	waitFor(t, func() bool { return state().Frozen }, func() string { return "it was not told as frozen" })
 	b.Host("gauge-1").Faults.Freeze(false)
 	waitFor(t, func() bool { return !state().Frozen }, func() string { return "it did not thaw" })
-	g, err := p.Start(context.Background(), "hostname", nil)
+	g, err := b.programs.Start(context.Background(), p, "hostname", nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -8,12 +8,13 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/crypto/ssh"
+
+	"meatus/core/custody"
 	"meatus/core/event"
 	"meatus/core/gate"
-	"meatus/core/ring"
 	"meatus/core/route"
 	"meatus/core/vouch"
-	"meatus/core/window"
 )
 
 // Dialer opens the connection to the first hop. [net.Dialer] is one; the lab
@@ -32,30 +33,34 @@ type Resolver interface {
 type Config struct {
 	Vouched  *vouch.Record
 	Asker    Asker
-	Dialer   Dialer                          // the network where nil
-	Resolver Resolver                        // the system's where nil
-	Patience time.Duration                   // how long a gate may take without a person; 15 s where 0
-	Linger   time.Duration                   // how long a link outlives its last user; 60 s where 0
-	Logins   route.Logins                    // how logins got in before, may be nil
-	Display  func() (*window.Display, error) // what far sides may draw on, none where nil
-	Ring     *ring.Ring                      // where unlocked keys are kept; one of its own where nil
-	Events   *event.Stream                   // told of everything; one of its own where nil
+	Dialer   Dialer           // the network where nil
+	Resolver Resolver         // the system's where nil
+	Patience time.Duration    // how long a gate may take without a person; 15 s where 0
+	Linger   time.Duration    // how long a link outlives its last user; 60 s where 0
+	Logins   route.Logins     // how logins got in before, may be nil
+	Keys     custody.Provider // where logins get their keys; the files that sessions name where nil
+	Events   *event.Stream    // told of everything; one of its own where nil
+	Serve    Serve            // who answers what far sides open
 }
+
+// Serve says who answers the channels that a far side opens, by the name of their kind.
+// Each is called once for each link, in a goroutine of its own that the walker waits for,
+// and answers every opening until no more come, which is when the link ends. Kinds that
+// are not in it are refused.
+type Serve map[string]func(link *Link, opened <-chan ssh.NewChannel)
 
 // Walker passes routes and owns every link that comes of it.
 type Walker struct {
 	Config
-	asking sync.Mutex // held while a passphrase is asked for: one question for each key
 	ctx    context.Context
 	cancel context.CancelFunc
 	wg     sync.WaitGroup // every goroutine of every link
 
-	mu      sync.Mutex // guards what follows, and the users of every link
-	links   map[string]*Link
-	nextID  ID
-	closed  bool
-	ups     map[string]int // how often a link came up, by prefix
-	running map[*Program]struct{}
+	mu     sync.Mutex // guards what follows, and the users of every link
+	links  map[string]*Link
+	nextID ID
+	closed bool
+	ups    map[string]int // how often a link came up, by prefix
 }
 
 // New returns a walker without links.
@@ -72,16 +77,13 @@ func New(c Config) *Walker {
 	if c.Linger == 0 {
 		c.Linger = time.Minute
 	}
-	if c.Ring == nil {
-		c.Ring = &ring.Ring{}
+	if c.Keys == nil {
+		c.Keys = custody.New(nil)
 	}
 	if c.Events == nil {
 		c.Events = &event.Stream{}
 	}
-	if c.Ring.Names == nil {
-		c.Ring.Names = c.Vouched.NamesOf
-	}
-	w := &Walker{Config: c, links: map[string]*Link{}, ups: map[string]int{}, running: map[*Program]struct{}{}}
+	w := &Walker{Config: c, links: map[string]*Link{}, ups: map[string]int{}}
 	w.ctx, w.cancel = context.WithCancel(context.Background())
 	w.wg.Go(w.beat)
 	return w
@@ -101,10 +103,12 @@ func (w *Walker) Close() {
 		l.close()
 	}
 	w.wg.Wait()
-	w.Ring.Forget()
 }
 
 func (w *Walker) tell(e event.Event) { w.Events.Tell(e) }
+
+// NewID is a number that no link, walk or program of this walker has.
+func (w *Walker) NewID() ID { return w.newID() }
 
 // Links tells of every live link, the oldest first.
 func (w *Walker) Links() []LinkState {

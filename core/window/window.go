@@ -127,8 +127,8 @@ func cookie(text []byte, number, host string) []byte {
 	return wild
 }
 
-// Leave is one shell's leave to draw on a display, until End.
-type Leave struct {
+// Grant lets one shell draw on a display, until End.
+type Grant struct {
 	display *Display
 	fresh   []byte
 
@@ -138,15 +138,15 @@ type Leave struct {
 	count int
 }
 
-// Leave gives a shell leave to draw.
-func (d *Display) Leave() *Leave {
-	l := &Leave{display: d, fresh: make([]byte, cookieSize), drawn: map[io.Closer]struct{}{}}
+// Grant lets a shell draw.
+func (d *Display) Grant() *Grant {
+	l := &Grant{display: d, fresh: make([]byte, cookieSize), drawn: map[io.Closer]struct{}{}}
 	rand.Read(l.fresh)
 	return l
 }
 
 // Request is the payload of the request "x11-req".
-func (l *Leave) Request() []byte {
+func (l *Grant) Request() []byte {
 	return ssh.Marshal(struct {
 		Single   bool
 		Protocol string
@@ -155,8 +155,8 @@ func (l *Leave) Request() []byte {
 	}{false, protocol, hex.EncodeToString(l.fresh), l.display.screen})
 }
 
-// End takes the leave back and closes what is drawn under it.
-func (l *Leave) End() {
+// End takes the grant back and closes what is drawn under it.
+func (l *Grant) End() {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.ended = true
@@ -167,14 +167,14 @@ func (l *Leave) End() {
 }
 
 // Count is how many programs draw now, and how many did at all.
-func (l *Leave) Count() (now, all int) {
+func (l *Grant) Count() (now, all int) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	return len(l.drawn), l.count
 }
 
-// holds tells whether a cookie is the leave's own.
-func (l *Leave) holds(cookie []byte) bool {
+// holds tells whether a cookie is the grant's own.
+func (l *Grant) holds(cookie []byte) bool {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	return !l.ended && subtle.ConstantTimeCompare(cookie, l.fresh) == 1
@@ -250,9 +250,9 @@ var (
 // introduceTime is how long a program has to introduce itself.
 const introduceTime = 20 * time.Second
 
-// Serve joins a stream from the far side to the display of the leave whose cookie it
+// Serve joins a stream from the far side to the display of the grant whose cookie it
 // has, until one of them ends. joined is called once it is.
-func Serve(stream io.ReadWriteCloser, leaves func() []*Leave, joined func(*Leave)) error {
+func Serve(stream io.ReadWriteCloser, grants func() []*Grant, joined func(*Grant)) error {
 	defer stream.Close()
 	late := time.AfterFunc(introduceTime, func() { stream.Close() })
 	o, err := readOpening(stream)
@@ -262,31 +262,31 @@ func Serve(stream io.ReadWriteCloser, leaves func() []*Leave, joined func(*Leave
 	if err != nil {
 		return err
 	}
-	var leave *Leave
-	for _, l := range leaves() {
+	var grant *Grant
+	for _, l := range grants() {
 		if bytes.Equal(o.protocol, []byte(protocol)) && l.holds(o.cookie) {
-			leave = l
+			grant = l
 		}
 	}
-	if leave == nil {
+	if grant == nil {
 		return ErrCookie
 	}
-	conn, err := net.DialTimeout(leave.display.network, leave.display.address, 10*time.Second)
+	conn, err := net.DialTimeout(grant.display.network, grant.display.address, 10*time.Second)
 	if err != nil {
-		return fmt.Errorf("the display %s does not answer: %w", leave.display.Name, err)
+		return fmt.Errorf("the display %s does not answer: %w", grant.display.Name, err)
 	}
 	defer conn.Close()
-	if o.cookie = leave.display.cookie; o.cookie == nil {
+	if o.cookie = grant.display.cookie; o.cookie == nil {
 		o.protocol = nil
 	}
 	if _, err := conn.Write(o.bytes()); err != nil {
 		return err
 	}
-	if !leave.draws(stream) {
+	if !grant.draws(stream) {
 		return ErrCookie
 	}
-	defer leave.over(stream)
-	joined(leave)
+	defer grant.over(stream)
+	joined(grant)
 	go func() {
 		io.Copy(conn, stream)
 		conn.Close()
@@ -295,7 +295,7 @@ func Serve(stream io.ReadWriteCloser, leaves func() []*Leave, joined func(*Leave
 	return nil
 }
 
-func (l *Leave) draws(c io.Closer) bool {
+func (l *Grant) draws(c io.Closer) bool {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.ended {
@@ -306,7 +306,7 @@ func (l *Leave) draws(c io.Closer) bool {
 	return true
 }
 
-func (l *Leave) over(c io.Closer) {
+func (l *Grant) over(c io.Closer) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	delete(l.drawn, c)

@@ -74,28 +74,28 @@ func screen(t *testing.T) (*Display, <-chan opening) {
 
 func TestOnlyTheFreshCookieOpensTheDisplayAndTheRealOneStaysHere(t *testing.T) {
 	d, seen := screen(t)
-	leave, other := d.Leave(), d.Leave()
-	if bytes.Equal(leave.fresh, other.fresh) {
-		t.Fatal("two leaves have one cookie")
+	grant, other := d.Grant(), d.Grant()
+	if bytes.Equal(grant.fresh, other.fresh) {
+		t.Fatal("two grants have one cookie")
 	}
 	var asked struct {
 		Single           bool
 		Protocol, Cookie string
 		Screen           uint32
 	}
-	if err := ssh.Unmarshal(leave.Request(), &asked); err != nil || asked.Protocol != protocol || asked.Cookie != hex.EncodeToString(leave.fresh) {
+	if err := ssh.Unmarshal(grant.Request(), &asked); err != nil || asked.Protocol != protocol || asked.Cookie != hex.EncodeToString(grant.fresh) {
 		t.Errorf("%+v, %v", asked, err)
 	}
-	if strings.Contains(string(leave.Request()), hex.EncodeToString([]byte(theReal))) {
+	if strings.Contains(string(grant.Request()), hex.EncodeToString([]byte(theReal))) {
 		t.Error("the real cookie is sent")
 	}
 	try := func(o opening) (back string, err error) {
 		near, far := net.Pipe()
 		done := make(chan error, 1)
 		go func() {
-			done <- Serve(far, func() []*Leave { return []*Leave{other, leave} }, func(l *Leave) {
-				if l != leave {
-					t.Error("another leave")
+			done <- Serve(far, func() []*Grant { return []*Grant{other, grant} }, func(l *Grant) {
+				if l != grant {
+					t.Error("another grant")
 				}
 			})
 		}()
@@ -106,7 +106,7 @@ func TestOnlyTheFreshCookieOpensTheDisplayAndTheRealOneStaysHere(t *testing.T) {
 		return string(buf[:n]), <-done
 	}
 	for _, order := range []byte{'B', 'l'} {
-		back, err := try(opening{order: order, major: 11, protocol: []byte(protocol), cookie: leave.fresh})
+		back, err := try(opening{order: order, major: 11, protocol: []byte(protocol), cookie: grant.fresh})
 		if err != nil || back != "hello" {
 			t.Errorf("%c: %q, %v", order, back, err)
 		}
@@ -117,8 +117,8 @@ func TestOnlyTheFreshCookieOpensTheDisplayAndTheRealOneStaysHere(t *testing.T) {
 	for name, o := range map[string]opening{
 		"no cookie":        {order: 'l'},
 		"the real cookie":  {order: 'l', protocol: []byte(protocol), cookie: []byte(theReal)},
-		"another protocol": {order: 'l', protocol: []byte("XDM-AUTHORIZATION-1"), cookie: leave.fresh},
-		"half a cookie":    {order: 'l', protocol: []byte(protocol), cookie: leave.fresh[:8]},
+		"another protocol": {order: 'l', protocol: []byte("XDM-AUTHORIZATION-1"), cookie: grant.fresh},
+		"half a cookie":    {order: 'l', protocol: []byte(protocol), cookie: grant.fresh[:8]},
 		"rubbish":          {order: 'x'},
 		"endless":          {order: 'l', protocol: make([]byte, 5000)},
 	} {
@@ -126,8 +126,8 @@ func TestOnlyTheFreshCookieOpensTheDisplayAndTheRealOneStaysHere(t *testing.T) {
 			t.Errorf("%s: %q, %v", name, back, err)
 		}
 	}
-	used := bytes.Clone(leave.fresh)
-	leave.End()
+	used := bytes.Clone(grant.fresh)
+	grant.End()
 	for _, cookie := range [][]byte{used, make([]byte, cookieSize)} {
 		if _, err := try(opening{order: 'l', protocol: []byte(protocol), cookie: cookie}); !errors.Is(err, ErrCookie) {
 			t.Errorf("after the end: %v", err)
@@ -140,19 +140,19 @@ func TestOnlyTheFreshCookieOpensTheDisplayAndTheRealOneStaysHere(t *testing.T) {
 
 func TestWhatIsDrawnEndsWithTheLeave(t *testing.T) {
 	d, _ := screen(t)
-	leave := d.Leave()
+	grant := d.Grant()
 	near, far := net.Pipe()
 	joined := make(chan bool, 1)
 	done := make(chan error, 1)
 	go func() {
-		done <- Serve(far, func() []*Leave { return []*Leave{leave} }, func(*Leave) { joined <- true })
+		done <- Serve(far, func() []*Grant { return []*Grant{grant} }, func(*Grant) { joined <- true })
 	}()
-	near.Write(opening{order: 'B', protocol: []byte(protocol), cookie: leave.fresh}.bytes())
+	near.Write(opening{order: 'B', protocol: []byte(protocol), cookie: grant.fresh}.bytes())
 	<-joined
-	if now, all := leave.Count(); now != 1 || all != 1 {
+	if now, all := grant.Count(); now != 1 || all != 1 {
 		t.Errorf("%d of %d", now, all)
 	}
-	leave.End()
+	grant.End()
 	if _, err := near.Read(make([]byte, 1)); err == nil {
 		t.Error("it is still joined")
 	}

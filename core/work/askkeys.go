@@ -84,11 +84,11 @@ func (j *AskKeys) ask(ctx context.Context) ([]Taken, error) {
 		}
 	}
 	names := map[string]string{}
-	_, behind, _ := j.Walker.Ring.Front(ctx)
-	for _, e := range append(j.Walker.Ring.Entries(), behind...) {
+	_, behind, _ := j.Keys.Ring.Front(ctx)
+	for _, e := range append(j.Keys.Ring.Entries(), behind...) {
 		names[e.SHA256] = e.String()
 	}
-	for _, s := range j.Walker.Ring.Signers() {
+	for _, s := range j.Keys.Ring.Signers() {
 		add(names[ssh.FingerprintSHA256(s.PublicKey())]+", in the ring", s.PublicKey())
 	}
 	answers, err := j.Walker.WouldTake(ctx, j.Route, public)

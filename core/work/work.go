@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"meatus/core/book"
+	"meatus/core/custody"
 	"meatus/core/event"
 	"meatus/core/gate"
 	"meatus/core/tunnel"
@@ -25,6 +26,7 @@ import (
 // Tools are what jobs work with.
 type Tools struct {
 	Workspace func() *workspace.Workspace // as it is now
+	Keys      *custody.Custody
 	Walker    *walk.Walker
 	Tunnels   *tunnel.Set
 	Adopt     func(*book.Book) // has everybody use the sessions as they are after an edit

@@ -76,7 +76,7 @@ func Start(w *workspace.Workspace, dialer walk.Dialer) (stop func(), err error) 
 	}
 	wg.Go(func() {
 		for ctx.Err() == nil {
-			run(ctx, w, e.Walker)
+			run(ctx, w, e)
 			pause(ctx, 5*time.Second)
 		}
 	})
@@ -84,17 +84,17 @@ func Start(w *workspace.Workspace, dialer walk.Dialer) (stop func(), err error) 
 }
 
 // run runs the command beside the tunnels, to its end.
-func run(ctx context.Context, w *workspace.Workspace, walker *walk.Walker) {
+func run(ctx context.Context, w *workspace.Workspace, e *engine.Engine) {
 	r, err := w.Planner().Plan(besideAt)
 	if err != nil {
 		return
 	}
-	passage, err := walker.Walk(ctx, r)
+	passage, err := e.Walker.Walk(ctx, r)
 	if err != nil {
 		return
 	}
 	defer passage.Close()
-	program, err := passage.Start(ctx, beside, nil)
+	program, err := e.Programs.Start(ctx, passage, beside, nil)
 	if err != nil {
 		return
 	}

@@ -113,7 +113,7 @@ func (m *Model) Note() string {
 
 // readAll reads all keys anew.
 func (m *Model) readAll() tea.Cmd {
-	ws, held, logins := m.ws, m.s.Walker.Ring.Entries, m.s.Trail
+	ws, held, logins := m.ws, m.s.Keys.Ring.Entries, m.s.Trail
 	m.read = time.Now()
 	return tea.Batch(m.s.Run(func() tea.Msg { return read(sheets(ws, held(), logins)) }), m.tick())
 }
@@ -392,14 +392,14 @@ func (m *Model) draw(k workspace.Key) tea.Cmd {
 
 // hold puts a key into the ring. The passphrase is wiped after.
 func (m *Model) hold(k workspace.Key, passphrase []byte) tea.Cmd {
-	walker, terms, name := m.s.Walker, m.ws.Planner().TermsOf(k.Path), filepath.Base(k.Path)
+	held, terms, name := m.s.Keys, m.ws.Planner().TermsOf(k.Path), filepath.Base(k.Path)
 	return m.s.Run(func() tea.Msg {
 		defer clear(passphrase)
 		file, err := keyfile.Read(k.Path)
 		if err != nil {
 			return said(err.Error())
 		}
-		e, err := walker.Hold(file, passphrase, terms)
+		e, err := held.Hold(file, passphrase, terms)
 		if err != nil {
 			return said(name + ": " + err.Error())
 		}

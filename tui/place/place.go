@@ -16,8 +16,10 @@ import (
 
 	"meatus/core/board"
 	"meatus/core/book"
+	"meatus/core/custody"
 	"meatus/core/event"
 	"meatus/core/meter"
+	"meatus/core/remote"
 	"meatus/core/ring"
 	"meatus/core/route"
 	"meatus/core/shell"
@@ -230,7 +232,9 @@ type Services struct {
 
 	Workspace func() *workspace.Workspace
 	Board     *board.Board
+	Keys      *custody.Custody
 	Walker    *walk.Walker
+	Programs  *remote.Programs
 	Tunnels   *tunnel.Set
 	Trail     *trail.Trail // nil where it cannot be kept, and NoTrail says why
 	NoTrail   error

@@ -13,8 +13,8 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"meatus/core/gate"
+	"meatus/core/remote"
 	"meatus/core/ring"
-	"meatus/core/walk"
 	"meatus/tui/fit"
 	"meatus/tui/form"
 	"meatus/tui/place"
@@ -27,7 +27,7 @@ type (
 	lookAgain struct{ n int }
 	snapshot  struct {
 		entries []ring.Entry
-		lends   []walk.LendState
+		lends   []remote.LendState
 		locked  bool
 		behind  behind
 	}
@@ -48,7 +48,7 @@ const maxUses = 100
 // use is one use, and when.
 type use struct {
 	at time.Time
-	walk.Lent
+	remote.Lent
 }
 
 // Model is the place.
@@ -87,7 +87,7 @@ func (m *Model) Typing() bool { return m.form != nil }
 func (m *Model) Note() string { return m.note }
 
 // hear is told of each use.
-func (m *Model) hear(e walk.Lent) {
+func (m *Model) hear(e remote.Lent) {
 	m.uses = append(m.uses, use{time.Now(), e})
 	if len(m.uses) > maxUses {
 		m.uses = m.uses[1:]
@@ -96,10 +96,10 @@ func (m *Model) hear(e walk.Lent) {
 
 // look asks the ring, and the agent behind it, what they hold.
 func (m *Model) look() tea.Cmd {
-	w := m.s.Walker
+	r, programs := m.s.Keys.Ring, m.s.Programs
 	return m.s.Run(func() tea.Msg {
-		s := snapshot{entries: w.Ring.Entries(), lends: w.Lends(), locked: w.Ring.Locked()}
-		s.behind.socket, s.behind.keys, s.behind.err = w.Ring.Front(context.Background())
+		s := snapshot{entries: r.Entries(), lends: programs.Lends(), locked: r.Locked()}
+		s.behind.socket, s.behind.keys, s.behind.err = r.Front(context.Background())
 		return s
 	})
 }
@@ -161,7 +161,7 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 		}
 		return m.look()
 	case place.Heard:
-		if e, ok := msg.Event.(walk.Lent); ok {
+		if e, ok := msg.Event.(remote.Lent); ok {
 			m.hear(e)
 		}
 	case tea.KeyPressMsg, tea.PasteMsg:
@@ -183,7 +183,7 @@ func (m *Model) Click(msg tea.MouseMsg) tea.Cmd {
 
 // do does something with the ring off the interface's goroutine, and looks again.
 func (m *Model) do(what func(r *ring.Ring) (say string, err error)) tea.Cmd {
-	r := m.s.Walker.Ring
+	r := m.s.Keys.Ring
 	return m.s.Run(func() tea.Msg {
 		say, err := what(r)
 		return done{say, err}

@@ -8,8 +8,8 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"meatus/core/remote"
 	"meatus/core/route"
-	"meatus/core/walk"
 )
 
 // better is a way that needs nothing lent, in the place of one that did.
@@ -20,7 +20,7 @@ type better struct {
 
 // betterWay finds how a host that was reached with a lent key is reached without:
 // as the next hop of the route. ok is false where the request did not tell enough.
-func (m *Model) betterWay(e walk.Lent) (b better, ok bool) {
+func (m *Model) betterWay(e remote.Lent) (b better, ok bool) {
 	if e.Refuse != nil || e.Session == "" || e.Login == "" || len(e.At) == 0 {
 		return b, false
 	}
@@ -66,7 +66,7 @@ func (m *Model) betterWay(e walk.Lent) (b better, ok bool) {
 }
 
 // offerBetter has the card of a session say that there is a better way than lending.
-func (m *Model) offerBetter(e walk.Lent) {
+func (m *Model) offerBetter(e remote.Lent) {
 	b, ok := m.betterWay(e)
 	if !ok {
 		return
@@ -87,7 +87,7 @@ func (m *Model) offerBetter(e walk.Lent) {
 }
 
 // Better tells whether there is a better way to where a lent key was used.
-func (m *Model) Better(e walk.Lent) bool {
+func (m *Model) Better(e remote.Lent) bool {
 	_, ok := m.betterWay(e)
 	return ok
 }

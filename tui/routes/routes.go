@@ -17,6 +17,7 @@ import (
 	"meatus/core/board"
 	"meatus/core/engine"
 	"meatus/core/gate"
+	"meatus/core/remote"
 	"meatus/core/walk"
 	"meatus/core/workspace"
 	"meatus/tui/fit"
@@ -237,7 +238,7 @@ func (m *Model) hear(e place.Heard) tea.Cmd {
 		}
 	case walk.Touched:
 		m.looking.done++
-	case walk.Lent:
+	case remote.Lent:
 		m.offerBetter(e)
 	case board.Changed:
 		m.settle()

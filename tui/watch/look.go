@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"meatus/core/meter"
+	"meatus/core/remote"
 	"meatus/core/tunnel"
 	"meatus/core/walk"
 )
@@ -35,7 +36,7 @@ type row struct {
 	session string
 	at      string // the door of a flow
 	flow    *tunnel.Flow
-	program *walk.ProgramState
+	program *remote.State
 	in, out float64 // bytes a second
 	words   string  // what it is found by
 	key     string  // of its series

@@ -12,6 +12,7 @@ import (
 
 	"meatus/core/draw"
 	"meatus/core/event"
+	"meatus/core/remote"
 	"meatus/core/trail"
 	"meatus/core/tunnel"
 	"meatus/core/walk"
@@ -123,7 +124,7 @@ const maxEvents = 50
 // hear is told of what happens to links and tunnels, also while another place shows.
 func (m *Model) hear(e event.Event) {
 	switch ended := e.(type) {
-	case walk.LinkUp, walk.LinkDown, walk.Drew, tunnel.Opened, tunnel.Proven, tunnel.Shut, tunnel.Stuck, tunnel.Rested, tunnel.Widened, tunnel.Lost:
+	case walk.LinkUp, walk.LinkDown, remote.Drew, tunnel.Opened, tunnel.Proven, tunnel.Shut, tunnel.Stuck, tunnel.Rested, tunnel.Widened, tunnel.Lost:
 	case tunnel.Came:
 		if ended.Again == 0 {
 			return
@@ -398,9 +399,9 @@ func (m *Model) askEnd() {
 	case m.onList && ok && r.door != nil:
 		m.askClose()
 	case m.onList && ok && r.program != nil:
-		p, walker := *r.program, m.s.Walker
+		p, programs := *r.program, m.s.Programs
 		m.ask(fmt.Sprintf("end the %s of %s? What runs in it ends.", p.What, p.Session), func() string {
-			walker.EndProgram(p.ID)
+			programs.End(p.ID)
 			return "ended"
 		})
 	case !m.onList:

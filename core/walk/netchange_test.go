@@ -20,6 +20,6 @@ func TestSleepIsToldFromAClockThatWasSet(t *testing.T) {
 	if slept(last, last.Add(-time.Hour)) {
 		t.Error("a clock set back is taken for sleep")
 	}
-	_, stop := stirring()
+	_, stop := networkChanges()
 	stop()
 }

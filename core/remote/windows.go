@@ -1,4 +1,4 @@
-package walk
+package remote
 
 import (
 	"errors"
@@ -8,6 +8,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"meatus/core/walk"
 	"meatus/core/window"
 )
 
@@ -15,54 +16,53 @@ import (
 // here (RFC 4254 section 6.3.2).
 const windowChannel = "x11"
 
-// Drew says that a program at a far side draws on the display here, or was turned away.
-type Drew struct {
-	Place
-	Err error // why it was turned away, nil where it was not
-}
-
-func (Drew) IsEvent() {}
-
 // ErrNotPassedOn says that the server passes no windows on.
 var ErrNotPassedOn = errors.New("the server passes none on; have it allowed there (X11Forwarding, and xauth installed)")
 
-// drawing is a leave to draw that a shell was given, and which shell's it is.
-type drawing struct {
-	leave *window.Leave
-	place Place
-}
-
 // display is the display here that far sides may draw on.
-func (w *Walker) display() (*window.Display, error) {
-	if w.Display != nil {
-		return w.Display()
+func (s *Programs) display() (*window.Display, error) {
+	if s.Display != nil {
+		return s.Display()
 	}
 	return nil, window.ErrNone
 }
 
 // showWindows asks the server to pass on what programs draw, with a cookie of this
 // shell's own. A server that does not is told of in NoWindows.
-func (g *Program) showWindows(d *window.Display, place Place) {
-	leave := d.Leave()
-	w := g.link.w
-	w.mu.Lock()
-	g.link.drawings = append(g.link.drawings, drawing{leave, place})
-	w.mu.Unlock()
-	ok, err := g.session.SendRequest("x11-req", true, leave.Request())
+func (g *Program) showWindows(d *window.Display, place walk.Place) {
+	grant := d.Grant()
+	s := g.programs
+	s.mu.Lock()
+	o := s.over(g.link)
+	o.drawings = append(o.drawings, drawing{grant, place})
+	s.mu.Unlock()
+	ok, err := g.session.SendRequest("x11-req", true, grant.Request())
 	if err != nil || !ok {
 		g.NoWindows = ErrNotPassedOn
-		g.link.endDrawing(leave)
+		s.endDrawing(g.link, grant)
 		return
 	}
-	g.windows = leave
+	g.windows = grant
 }
 
-// endDrawing takes a leave back.
-func (l *Link) endDrawing(leave *window.Leave) {
-	leave.End()
-	l.w.mu.Lock()
-	defer l.w.mu.Unlock()
-	l.drawings = slices.DeleteFunc(l.drawings, func(d drawing) bool { return d.leave == leave })
+// endDrawing takes a grant back.
+func (s *Programs) endDrawing(l *walk.Link, grant *window.Grant) {
+	grant.End()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if o := s.links[l.ID()]; o != nil {
+		o.drawings = slices.DeleteFunc(o.drawings, func(d drawing) bool { return d.grant == grant })
+	}
+}
+
+// drawings are what may be drawn over a link now.
+func (s *Programs) drawings(l *walk.Link) []drawing {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if o := s.links[l.ID()]; o != nil {
+		return slices.Clone(o.drawings)
+	}
+	return nil
 }
 
 // Windows is how many programs of the far side draw here now, and whether they may.
@@ -81,14 +81,12 @@ const (
 	maxStrange = 20
 )
 
-// serveWindows joins what the far side opens to the display. Where nobody has leave to
-// draw it is refused.
-func (l *Link) serveWindows(opened <-chan ssh.NewChannel) {
+// serveWindows joins what the far side opens to the display. Where nobody may draw it is
+// refused.
+func (s *Programs) serveWindows(l *walk.Link, opened <-chan ssh.NewChannel) {
 	var now, strange atomic.Int32
 	for channel := range opened {
-		l.w.mu.Lock()
-		drawings := slices.Clone(l.drawings)
-		l.w.mu.Unlock()
+		drawings := s.drawings(l)
 		switch {
 		case len(drawings) == 0 || strange.Load() >= maxStrange:
 			channel.Reject(ssh.Prohibited, "no shell may draw here")
@@ -103,30 +101,30 @@ func (l *Link) serveWindows(opened <-chan ssh.NewChannel) {
 		}
 		go ssh.DiscardRequests(requests)
 		now.Add(1)
-		l.w.wg.Go(func() {
+		l.Go(func() {
 			defer now.Add(-1)
 			place := drawings[0].place
 			drew := false
-			err := window.Serve(stream, func() []*window.Leave {
-				var all []*window.Leave
+			err := window.Serve(stream, func() []*window.Grant {
+				var all []*window.Grant
 				for _, d := range drawings {
-					all = append(all, d.leave)
+					all = append(all, d.grant)
 				}
 				return all
-			}, func(leave *window.Leave) {
+			}, func(grant *window.Grant) {
 				drew = true
 				for _, d := range drawings {
-					if d.leave == leave {
+					if d.grant == grant {
 						place = d.place
 					}
 				}
-				l.w.tell(Drew{Place: place})
+				l.Tell(Drew{Place: place})
 			})
 			if !drew {
 				if strange.Add(1) == maxStrange {
 					err = fmt.Errorf("%w; %d were turned away, and now all are", err, maxStrange)
 				}
-				l.w.tell(Drew{place, err})
+				l.Tell(Drew{place, err})
 			}
 		})
 	}

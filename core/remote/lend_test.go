@@ -1,4 +1,4 @@
-package walk_test
+package remote_test
 
 import (
 	"context"
@@ -6,8 +6,8 @@ import (
 	"strings"
 	"testing"
 
+	"meatus/core/remote"
 	"meatus/core/route"
-	"meatus/core/walk"
 )
 
 // lending is the way to quay, lending the gauges' key.
@@ -21,12 +21,12 @@ func (b *bay) lending(agent string) route.Route {
 // said runs a command and returns all it prints.
 func (b *bay) said(t *testing.T, r route.Route, command string) string {
 	t.Helper()
-	p, err := b.Walk(context.Background(), r)
+	p, err := b.Walker.Walk(context.Background(), r)
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer p.Close()
-	g, err := p.Start(context.Background(), command, &walk.Terminal{Cols: 80, Rows: 24})
+	g, err := b.programs.Start(context.Background(), p, command, &remote.Terminal{Cols: 80, Rows: 24})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -41,13 +41,13 @@ func (b *bay) said(t *testing.T, r route.Route, command string) string {
 
 func TestALentKeyOpensAnInnerHostAndEveryUseIsTold(t *testing.T) {
 	b := openBay(t, nil)
-	inbox := b.Events.Subscribe()
+	inbox := b.Walker.Events.Subscribe()
 	if out := b.said(t, b.lending("lend"), "reach gauge-1; reach survey-web"); !strings.Contains(out, "keeper\ngauge-1\n") || !strings.Contains(out, "survey-web does not let keeper in") {
 		t.Errorf("%q", out)
 	}
-	var uses []walk.Lent
+	var uses []remote.Lent
 	for _, e := range inbox.Take(context.Background()) {
-		if u, ok := e.(walk.Lent); ok {
+		if u, ok := e.(remote.Lent); ok {
 			uses = append(uses, u)
 		}
 	}
@@ -66,14 +66,14 @@ func TestNothingIsLentUnlessAskedForAndAfterTheEnd(t *testing.T) {
 	if out := b.said(t, b.route("quay"), "reach gauge-1"); !strings.Contains(out, "no agent is lent") {
 		t.Errorf("after the end: %q", out)
 	}
-	if n := b.Lab.Host("quay").Logins(); n != 2 {
+	if n := b.lab.Host("quay").Logins(); n != 2 {
 		t.Errorf("%d logins", n)
 	}
 }
 
 func TestEachUseIsAskedAboutWhereThatIsWanted(t *testing.T) {
 	b := openBay(t, nil)
-	p := b.Config.Asker.(*person)
+	p := b.person
 	if out := b.said(t, b.lending("ask"), "reach gauge-1"); !strings.Contains(out, "gauge-1\n") || len(p.lends) != 1 || p.lends[0].Use.Login != "keeper" {
 		t.Errorf("%q, asked %+v", out, p.lends)
 	}
@@ -96,12 +96,12 @@ func TestAServerThatPassesNoAgentOnIsTold(t *testing.T) {
 	b := openBay(t, nil)
 	r := b.route("gauge-1")
 	r.Hops[1].Agent, r.Hops[1].Lends = "lend", r.Hops[1].Keys
-	p, err := b.Walk(context.Background(), r)
+	p, err := b.Walker.Walk(context.Background(), r)
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer p.Close()
-	if _, err := p.Start(context.Background(), "", nil); err == nil || !strings.Contains(err.Error(), "does not let an agent be used") {
+	if _, err := b.programs.Start(context.Background(), p, "", nil); err == nil || !strings.Contains(err.Error(), "does not let an agent be used") {
 		t.Errorf("%v", err)
 	}
 }

@@ -1,4 +1,4 @@
-package walk_test
+package remote_test
 
 import (
 	"context"
@@ -12,10 +12,8 @@ import (
 	"testing"
 	"time"
 
-	"meatus/core/walk"
+	"meatus/core/remote"
 	"meatus/core/window"
-	"meatus/core/workspace"
-	"meatus/lab/labtest"
 )
 
 // standIn is a display that takes whoever has no cookie, since it has none of its own,
@@ -66,32 +64,22 @@ func standIn(t *testing.T) (display func() (*window.Display, error), taken func(
 }
 
 func TestAFarSideDrawsOnlyWhereItMayAndWithItsCookie(t *testing.T) {
-	l := labtest.Open(t)
-	t.Cleanup(l.Close)
-	ws, err := workspace.Open(l.Dir)
-	if err != nil {
-		t.Fatal(err)
-	}
 	display, taken := standIn(t)
-	w := walk.New(walk.Config{Vouched: ws.Vouched, Asker: labtest.Yes{}, Dialer: l.Dialer(), Display: display})
-	t.Cleanup(w.Close)
-	inbox := w.Events.Subscribe()
-	r, err := ws.Planner().Plan("quay")
-	if err != nil {
-		t.Fatal(err)
-	}
+	b := openBay(t, display)
+	inbox := b.Events.Subscribe()
+	r := b.route("quay")
 	r.Hops = slices.Clone(r.Hops)
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
-	run := func(windows bool, command string) (string, walk.Ending) {
+	run := func(windows bool, command string) (string, remote.Ending) {
 		t.Helper()
 		r.Hops[0].Windows = windows
-		p, err := w.Walk(ctx, r)
+		p, err := b.Walk(ctx, r)
 		if err != nil {
 			t.Fatal(err)
 		}
 		defer p.Close()
-		g, err := p.Start(ctx, command, nil)
+		g, err := b.programs.Start(ctx, p, command, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -105,15 +93,15 @@ func TestAFarSideDrawsOnlyWhereItMayAndWithItsCookie(t *testing.T) {
 		return string(out) + said, g.Wait()
 	}
 	if said, e := run(false, "window"); e.Status == 0 || !strings.Contains(said, "no display") {
-		t.Errorf("without leave: %q, %+v", said, e)
+		t.Errorf("where it may not: %q, %+v", said, e)
 	}
 	if said, e := run(true, "window"); e.Status != 0 || said != "your display is by Lantern Bay \n" {
-		t.Errorf("with leave: %q, %+v", said, e)
+		t.Errorf("where it may: %q, %+v", said, e)
 	}
 	if said, e := run(true, "window stranger 40"); e.Status == 0 || strings.Contains(said, "Lantern") || strings.Count(said, "turned away") != 40 {
 		t.Errorf("a stranger: %q, %+v", said, e)
 	}
-	if opened, err := l.Host("quay").Push("x11", make([]byte, 8)); err != nil || opened != 0 {
+	if opened, err := b.lab.Host("quay").Push("x11", make([]byte, 8)); err != nil || opened != 0 {
 		t.Errorf("with no shell there: %d opened, %v", opened, err)
 	}
 	if n := taken(); n != 1 {
@@ -121,7 +109,7 @@ func TestAFarSideDrawsOnlyWhereItMayAndWithItsCookie(t *testing.T) {
 	}
 	drew, refused := 0, 0
 	for _, e := range inbox.Take(ctx) {
-		if d, ok := e.(walk.Drew); ok {
+		if d, ok := e.(remote.Drew); ok {
 			if drew++; d.Err != nil {
 				refused++
 			}

@@ -1,4 +1,4 @@
-package walk
+package remote
 
 import (
 	"context"
@@ -6,14 +6,16 @@ import (
 	"io"
 
 	"meatus/core/sanitize"
+	"meatus/core/walk"
 )
 
-// Output runs a command at the far side, gives it input, and returns what it
+// Output runs a command at a passage's end, gives it input, and returns what it
 // prints, up to limit bytes. A status other than 0 is an error with what the
-// command said on standard error, cleaned.
-func (p *Passage) Output(ctx context.Context, command string, input []byte, limit int64) ([]byte, error) {
-	g, err := p.start(ctx, command, nil, false)
-	if err != nil {
+// command said on standard error, cleaned. The command is lent nothing.
+func Output(ctx context.Context, p *walk.Passage, command string, input []byte, limit int64) ([]byte, error) {
+	g := &Program{}
+	p.Trying()
+	if err := g.start(ctx, p, command, nil, nil, nil); err != nil {
 		return nil, err
 	}
 	defer g.Close()

@@ -7,19 +7,19 @@ import (
 	"time"
 )
 
-// stirEvery is how often the machine is looked at for signs of a line coming back.
-const stirEvery = time.Second
+// lookEvery is how often the machine is looked at for signs of a line coming back.
+const lookEvery = time.Second
 
 // asleep is how far the wall clock has to run ahead of the monotonic one, which
 // stands still while a machine sleeps, to mean that it slept.
 const asleep = 5 * time.Second
 
-// stirring signals when this machine's interfaces or addresses change or when it
+// networkChanges signals when this machine's interfaces or addresses change or when it
 // wakes, until stopped.
-func stirring() (stirred <-chan struct{}, stop func()) {
+func networkChanges() (changed <-chan struct{}, stop func()) {
 	signals, done := make(chan struct{}, 1), make(chan struct{})
 	go func() {
-		tick := time.NewTicker(stirEvery)
+		tick := time.NewTicker(lookEvery)
 		defer tick.Stop()
 		last, before := time.Now(), addresses()
 		for {

@@ -1,0 +1,73 @@
+package remote
+
+import (
+	"context"
+	"errors"
+	"io"
+
+	"github.com/pkg/sftp"
+	"golang.org/x/crypto/ssh"
+
+	"meatus/core/gate"
+	"meatus/core/walk"
+)
+
+// MaxLook bounds what a far side may say over a file-transfer channel that is only
+// looked through, in bytes: a hostile one could list names for ever.
+const MaxLook = 64 << 20
+
+// Files opens the file-transfer channel of the account at the passage's end (the
+// "sftp" subsystem, RFC 4254 section 6.5). What the far side may say over it is bounded
+// by limit, in bytes; 0 is without a bound, which is for transfers that somebody asked
+// for. done ends it, and so does the context. It fails with a [gate.Failure] at the
+// channel gate where the server has none.
+func Files(ctx context.Context, p *walk.Passage, limit int64) (files *sftp.Client, done func(), err error) {
+	f, err := walk.Over(ctx, p, "file-transfer channel", func(l *walk.Link) (*fileChannel, error) { return openFiles(l, limit) }, (*fileChannel).close)
+	if err != nil {
+		return nil, nil, err
+	}
+	stop := context.AfterFunc(ctx, func() { f.session.Close() })
+	return f.files, func() {
+		stop()
+		f.close()
+	}, nil
+}
+
+// fileChannel is a file-transfer channel and what speaks over it.
+type fileChannel struct {
+	session *ssh.Session
+	files   *sftp.Client
+}
+
+func (f *fileChannel) close() {
+	f.session.Close()
+	f.files.Close()
+}
+
+func openFiles(l *walk.Link, limit int64) (*fileChannel, error) {
+	session, err := l.Session()
+	if err != nil {
+		return nil, err
+	}
+	in, err1 := session.StdinPipe()
+	out, err2 := session.StdoutPipe()
+	if err := errors.Join(err1, err2, session.RequestSubsystem("sftp")); err != nil {
+		session.Close()
+		return nil, err
+	}
+	if limit > 0 {
+		out = io.LimitReader(out, limit)
+	}
+	files, err := sftp.NewClientPipe(out, in)
+	if err != nil {
+		session.Close()
+		return nil, err
+	}
+	return &fileChannel{session, files}, nil
+}
+
+// NoFiles tells whether an error is that a server has no file-transfer channel.
+func NoFiles(err error) bool {
+	var f *gate.Failure
+	return errors.As(err, &f) && f.Cause == gate.ChannelRefused
+}

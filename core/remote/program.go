@@ -1,0 +1,259 @@
+package remote
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"meatus/core/gate"
+	"meatus/core/ring"
+	"meatus/core/walk"
+	"meatus/core/window"
+)
+
+// Terminal is what a shell is told about the terminal it has.
+type Terminal struct {
+	Name       string // the value of TERM, "xterm-256color" where empty
+	Cols, Rows int
+	Env        []string // "NAME=VALUE", which a server may or may not take
+	Erase      byte     // what the backspace key sends, DEL where 0
+}
+
+// Program is one shell or command at the far side.
+type Program struct {
+	link    *walk.Link
+	session *ssh.Session
+	In      io.WriteCloser // what it reads
+	Out     io.Reader      // what it writes
+	Err     io.Reader      // what it writes to standard error, empty with a terminal
+	Refused []string       // names of the environment that the server did not take
+	// NoWindows says why programs there may not draw here although the session wants
+	// it: an [ErrNotPassedOn], or why there is no display. It is nil where they may.
+	NoWindows error
+	Lend      *ring.Lend // what is lent to it, or nil
+
+	programs *Programs     // that know of it, nil where none do
+	windows  *window.Grant // its grant to draw here, or nil
+	of       string        // the session
+	what     string
+	began    time.Time
+	id       walk.ID
+
+	printed, given atomic.Uint64 // bytes
+	last           atomic.Int64  // when something passed, in Unix nanoseconds, 0 before
+}
+
+// Start runs command at the end of a passage, or the login shell where it is "". With a
+// terminal both outputs come through Out. It fails with a [gate.Failure] at the
+// channel gate. The caller reads both outputs and calls Wait.
+//
+// Where the session lends keys, those with a passphrase are unlocked first, by asking.
+// Where it wants windows and there is no display here, or the server passes none on, the
+// program runs without, and NoWindows says so.
+func (s *Programs) Start(ctx context.Context, p *walk.Passage, command string, terminal *Terminal) (*Program, error) {
+	g := &Program{programs: s}
+	p.Trying()
+	lend, err := s.lend(ctx, p)
+	if err != nil {
+		p.Opened("", err)
+		return nil, err
+	}
+	var display *window.Display
+	var none error
+	if p.Route().Target().Windows {
+		display, none = s.display()
+	}
+	if err := g.start(ctx, p, command, terminal, lend, display); err != nil {
+		return nil, err
+	}
+	if none != nil {
+		g.NoWindows = none
+	}
+	s.began(g)
+	return g, nil
+}
+
+// start opens the program's channel and tells of it.
+func (g *Program) start(ctx context.Context, p *walk.Passage, command string, terminal *Terminal, lend *ring.Lend, display *window.Display) error {
+	g.what = "shell"
+	if command != "" {
+		g.what = "command"
+	}
+	g.of = p.Route().Session
+	_, err := walk.Over(ctx, p, g.what, func(l *walk.Link) (*Program, error) {
+		return g, g.open(l, p.Place(), command, terminal, lend, display)
+	}, (*Program).Close)
+	if err != nil {
+		if lend != nil {
+			lend.End()
+		}
+		p.Opened("", err)
+		return err
+	}
+	g.began = time.Now()
+	p.Opened(g.what, nil)
+	p.Tell(Began{g.of, g.link.Hop().Name, g.what})
+	return nil
+}
+
+// open opens the channel, offers what is lent and lets it draw, and begins the program.
+func (g *Program) open(l *walk.Link, place walk.Place, command string, terminal *Terminal, lend *ring.Lend, display *window.Display) error {
+	session, err := l.Session()
+	if err != nil {
+		return err
+	}
+	g.link, g.session = l, session
+	if lend != nil {
+		if err := g.offer(lend); err != nil {
+			session.Close()
+			return err
+		}
+	}
+	if display != nil {
+		g.showWindows(display, place)
+	}
+	if err := g.begin(command, terminal); err != nil {
+		g.takeBack()
+		session.Close()
+		return err
+	}
+	return nil
+}
+
+func (g *Program) begin(command string, terminal *Terminal) (err error) {
+	if terminal != nil {
+		name := terminal.Name
+		if name == "" {
+			name = "xterm-256color"
+		}
+		erase := uint32(terminal.Erase)
+		if erase == 0 {
+			erase = 0x7f
+		}
+		for _, v := range terminal.Env {
+			name, value, _ := strings.Cut(v, "=")
+			if g.session.Setenv(name, value) != nil {
+				g.Refused = append(g.Refused, name)
+			}
+		}
+		modes := ssh.TerminalModes{ssh.ECHO: 1, ssh.VERASE: erase, ssh.TTY_OP_ISPEED: 38400, ssh.TTY_OP_OSPEED: 38400, ssh.IUTF8: 1}
+		if err = g.session.RequestPty(name, terminal.Rows, terminal.Cols, modes); err != nil {
+			return err
+		}
+	}
+	if g.In, err = g.session.StdinPipe(); err != nil {
+		return err
+	}
+	if g.Out, err = g.session.StdoutPipe(); err != nil {
+		return err
+	}
+	if g.Err, err = g.session.StderrPipe(); err != nil {
+		return err
+	}
+	g.In, g.Out, g.Err = countedIn{g.In, g}, countedOut{g.Out, g}, countedOut{g.Err, g}
+	if command != "" {
+		return g.session.Start(command)
+	}
+	return g.session.Shell()
+}
+
+// Resize tells the far side that the terminal has another size.
+func (g *Program) Resize(cols, rows int) error { return g.session.WindowChange(rows, cols) }
+
+// Close ends the program's channel. It does not wait: on a line that is frozen
+// the word goes out when the line thaws or the link ends.
+func (g *Program) Close() {
+	g.over()
+	go g.session.Close()
+}
+
+// over takes the program out of those that run, and back what it was lent.
+func (g *Program) over() {
+	if g.programs != nil {
+		g.programs.ended(g)
+	}
+	g.takeBack()
+}
+
+// Ending is how a program at the far side ended.
+type Ending struct {
+	Status int    // its exit status, -1 where it gave none
+	Signal string // the signal that ended it, without "SIG", or ""
+	Err    error  // why it ended without telling: a [gate.Failure], or nil
+}
+
+// Wait waits for the program's end. Both outputs must have been read to their
+// end before.
+func (g *Program) Wait() Ending {
+	e := g.wait()
+	g.over()
+	g.link.Tell(Finished{g.of, g.link.Hop().Name, g.what, time.Since(g.began), e})
+	return e
+}
+
+func (g *Program) wait() Ending {
+	err := g.session.Wait()
+	var exit *ssh.ExitError
+	var missing *ssh.ExitMissingError
+	switch {
+	case err == nil:
+		return Ending{}
+	case errors.As(err, &exit):
+		return Ending{Status: exit.ExitStatus(), Signal: exit.Signal()}
+	case errors.As(err, &missing):
+		// Where the channel ended because the link did, the link knows why,
+		// though perhaps a moment later.
+		g.link.Settle()
+		if f := g.link.Failure(); f != nil {
+			return Ending{Status: -1, Err: f}
+		}
+		err = errors.New("it was ended without a word")
+	}
+	f := g.link.Refuse(gate.ServerClosed, "closed by the server", fmt.Sprintf("%s closed the session: %s", g.link.Hop().Name, walk.Words(err)), "walk the route again", err)
+	return Ending{Status: -1, Err: f}
+}
+
+func (g *Program) state() State {
+	s := State{ID: g.id, Session: g.of, Hop: g.link.Hop().Name, What: g.what, Link: g.link.ID(), Began: g.began, In: g.printed.Load(), Out: g.given.Load()}
+	s.Windows, _ = g.Windows()
+	if last := g.last.Load(); last != 0 {
+		s.Last = time.Unix(0, last)
+	}
+	return s
+}
+
+func (g *Program) passed(count *atomic.Uint64, n int) {
+	if n > 0 {
+		count.Add(uint64(n))
+		g.last.Store(time.Now().UnixNano())
+	}
+}
+
+// countedIn and countedOut count what a program is given and prints.
+type countedIn struct {
+	io.WriteCloser
+	program *Program
+}
+
+func (w countedIn) Write(p []byte) (int, error) {
+	n, err := w.WriteCloser.Write(p)
+	w.program.passed(&w.program.given, n)
+	return n, err
+}
+
+type countedOut struct {
+	io.Reader
+	program *Program
+}
+
+func (r countedOut) Read(p []byte) (int, error) {
+	n, err := r.Reader.Read(p)
+	r.program.passed(&r.program.printed, n)
+	return n, err
+}
