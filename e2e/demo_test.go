@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"bytes"
 	"encoding/json"
 	"os"
 	"os/exec"
@@ -263,6 +264,7 @@ func TestTheTrailTellsWhatWasDone(t *testing.T) {
 	s := show(t, 130, 36, program, "demo", "--dir", dir)
 	s.until("14 routes")
 	s.keys("Down")
+	s.until("press m: set mode 0600")
 	s.text("m")
 	s.until("tide.pem now has mode 0600")
 	s.keys("Enter")
@@ -389,7 +391,10 @@ func TestAnEmptyWorkspaceSaysWhatToDo(t *testing.T) {
 func startLab(t *testing.T) string {
 	t.Helper()
 	dir := t.TempDir()
+	said := must(os.Create(filepath.Join(t.TempDir(), "said")))
+	defer said.Close()
 	cmd := exec.Command(program, "lab", "--dir", dir)
+	cmd.Stdout = said
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
@@ -397,7 +402,10 @@ func startLab(t *testing.T) string {
 		cmd.Process.Signal(os.Interrupt)
 		cmd.Wait()
 	})
-	await.Until(t, "the lab's start", func() bool { return there(filepath.Join(dir, "sessions.toml")) })
+	await.Until(t, "the lab's start", func() bool {
+		text, _ := os.ReadFile(said.Name())
+		return bytes.Contains(text, []byte("listens on"))
+	})
 	return dir
 }
 

@@ -353,6 +353,7 @@ func TestTunnelsInTheInterface(t *testing.T) {
 	s.until("14 routes")
 	s.text("/tables")
 	s.keys("Tab")
+	s.until("m remedies")
 	s.text("m")
 	s.until("open the door at port")
 	s.keys("Enter")

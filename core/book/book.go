@@ -159,6 +159,9 @@ func (b *Book) Session(name string) *Session { return b.byName[name] }
 // Sites lists the sites in the order they first appear.
 func (b *Book) Sites() []string { return b.sites }
 
+// Terms are what is said of key files.
+func (b *Book) Terms() []KeyTerms { return b.Keys }
+
 // Names lists the sessions in the order of the file.
 func (b *Book) Names() []string {
 	names := make([]string, len(b.Sessions))

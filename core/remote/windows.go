@@ -121,7 +121,10 @@ func (s *Programs) serveWindows(l *walk.Link, opened <-chan ssh.NewChannel) {
 				l.Tell(Drew{Place: place})
 			})
 			if !drew {
-				if strange.Add(1) == maxStrange {
+				switch n := strange.Add(1); {
+				case n > maxStrange: // it was let in before the last one was turned away
+					return
+				case n == maxStrange:
 					err = fmt.Errorf("%w; %d were turned away, and now all are", err, maxStrange)
 				}
 				l.Tell(Drew{place, err})

@@ -161,18 +161,31 @@ var ErrNoSession = errors.New("there is no session")
 
 // Planner makes routes out of the sessions of one workspace.
 type Planner struct {
-	Book *book.Book
-	Dir  string // the workspace, which key paths are relative to
+	Source Source
+	Dir    string // the workspace, which key paths are relative to
+}
+
+// Source is where a planner finds sessions: the sessions file, a [book.Book], and
+// whatever else knows machines.
+type Source interface {
+	// Session is the session of that name, nil where there is none.
+	Session(name string) *book.Session
+	// Names are those of all sessions, in their order.
+	Names() []string
+	// Imagine is a session that is not written down yet, with what it would inherit.
+	Imagine(d book.Draft) *book.Session
+	// Terms are what is said of key files.
+	Terms() []book.KeyTerms
 }
 
 // Plan makes the session of that name concrete. It fails with the
 // [book.Problem] that keeps it or a hop on its way from being used, or with
 // [ErrNoSession].
 func (p Planner) Plan(name string) (Route, error) {
-	s := p.Book.Session(name)
+	s := p.Source.Session(name)
 	if s == nil {
 		hint := ""
-		if near := book.Nearest(name, p.Book.Names()); near != "" {
+		if near := book.Nearest(name, p.Source.Names()); near != "" {
 			hint = fmt.Sprintf("; did you mean %s?", near)
 		}
 		return Route{}, fmt.Errorf("%w %q%s", ErrNoSession, name, hint)
@@ -185,7 +198,7 @@ func (p Planner) Plan(name string) (Route, error) {
 // Draft makes a session concrete that is not written down yet.
 func (p Planner) Draft(d book.Draft) (Route, error) {
 	r := Route{Session: d.Name}
-	err := p.extend(&r, p.Book.Imagine(d), true)
+	err := p.extend(&r, p.Source.Imagine(d), true)
 	return r, err
 }
 
@@ -197,7 +210,7 @@ func (p Planner) extend(r *Route, s *book.Session, withOwnWay bool) error {
 	}
 	if withOwnWay {
 		for i, via := range s.Via.V {
-			next := p.Book.Session(via)
+			next := p.Source.Session(via)
 			if next == nil {
 				return fmt.Errorf("there is no session %q", via)
 			}
@@ -228,7 +241,7 @@ func (p Planner) hop(s *book.Session) Hop {
 		h.Lends = append(h.Lends, p.KeyPath(key))
 	}
 	h.LendsTo, h.LendsSaid, h.Ring = p.Hosts(s.LendsTo.V), s.LendsTo.V, s.Ring.V
-	for _, k := range p.Book.Keys {
+	for _, k := range p.Source.Terms() {
 		if path := p.KeyPath(k.Path); slices.Contains(h.Keys, path) || slices.Contains(h.Lends, path) {
 			if h.Terms == nil {
 				h.Terms = map[string]Terms{}
@@ -241,7 +254,7 @@ func (p Planner) hop(s *book.Session) Hop {
 
 // TermsOf is what is said of the key file at an absolute path.
 func (p Planner) TermsOf(path string) Terms {
-	for _, k := range p.Book.Keys {
+	for _, k := range p.Source.Terms() {
 		if p.KeyPath(k.Path) == path {
 			return p.terms(k)
 		}
@@ -257,7 +270,8 @@ func (p Planner) terms(k book.KeyTerms) Terms {
 func (p Planner) Hosts(patterns []string) []string {
 	all := slices.Clone(patterns)
 	for _, pattern := range patterns {
-		for _, s := range p.Book.Sessions {
+		for _, name := range p.Source.Names() {
+			s := p.Source.Session(name)
 			if ok, _ := path.Match(pattern, s.Name); ok && s.Host.Set && !slices.Contains(all, s.Host.V) {
 				all = append(all, s.Host.V)
 			}

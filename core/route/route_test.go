@@ -48,7 +48,7 @@ via  = ["broken"]
 
 func planner(t *testing.T) Planner {
 	t.Helper()
-	return Planner{Book: book.Parse(book.FileName, []byte(sessions)), Dir: t.TempDir()}
+	return Planner{Source: book.Parse(book.FileName, []byte(sessions)), Dir: t.TempDir()}
 }
 
 func names(r Route) string {

@@ -55,7 +55,7 @@ func openAs(t *testing.T, cols, rows int, m route.Manner) (*lab.Lab, *shell.Shel
 	if err != nil {
 		t.Fatal(err)
 	}
-	r, err := route.Planner{Book: b, Dir: l.Dir}.Plan("gauge-1")
+	r, err := route.Planner{Source: b, Dir: l.Dir}.Plan("gauge-1")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -129,7 +129,7 @@ func (b *bay) route(name string) route.Route {
 	if err != nil {
 		b.t.Fatal(err)
 	}
-	r, err := route.Planner{Book: read, Dir: b.Dir}.Plan(name)
+	r, err := route.Planner{Source: read, Dir: b.Dir}.Plan(name)
 	if err != nil {
 		b.t.Fatal(err)
 	}

@@ -95,7 +95,7 @@ func (w *Workspace) With(b *book.Book) *Workspace {
 }
 
 // Planner makes routes of the workspace's sessions.
-func (w *Workspace) Planner() route.Planner { return route.Planner{Book: w.Book, Dir: w.Dir} }
+func (w *Workspace) Planner() route.Planner { return route.Planner{Source: w.Book, Dir: w.Dir} }
 
 // Knowledge is what checks draw on, as it is now, for many of them in a row.
 func (w *Workspace) Knowledge() route.Knowledge {
