@@ -37,7 +37,7 @@ type Lab struct {
 	ctx      context.Context // ends with the bay
 	cancel   context.CancelFunc
 	listener net.Listener
-	taken    net.Listener // holds the door that a session of the demo wants
+	taken    net.Listener // holds the listener that a session of the demo wants
 	mu       sync.Mutex
 	closed   bool
 	wg       sync.WaitGroup

@@ -55,7 +55,7 @@ interrupt the doors close, and flows have --drain to come to their end.`,
 	}
 	c.Flags().BoolVar(&o.asJSON, "json", false, "tell what happens as lines of JSON")
 	c.Flags().BoolVar(&o.beyond, "beyond", false, "open doors that listen to other machines, too: whoever reaches this machine can use them")
-	c.Flags().BoolVar(&o.lazy, "on-knock", false, "walk the ways only when somebody knocks")
+	c.Flags().BoolVar(&o.lazy, "on-knock", false, "walk the ways only when somebody connects")
 	c.Flags().BoolVar(&o.takeOver, "take-over", false, "have another Meatus close the doors that it holds")
 	c.Flags().StringVar(&o.ready, "ready", "", "a file that is written when everything is up")
 	c.Flags().StringVar(&o.metrics, "metrics", "", "serve metrics in the open text format at this loopback address, under /metrics")
@@ -96,7 +96,7 @@ func (o holdOptions) sessions(w *workspace.Workspace, names []string) ([]heldSes
 	return all, nil
 }
 
-// askPassword asks for the password of roaming doors that have a login, once.
+// askPassword asks for the password of roaming listeners that have a login, once.
 func (o *holdOptions) askPassword(cmd *cobra.Command, sessions []heldSession) (err error) {
 	for _, s := range sessions {
 		for _, t := range s.specs {
@@ -176,8 +176,8 @@ func (o holdOptions) run(cmd *cobra.Command, open opener, w *workspace.Workspace
 	}
 }
 
-// allUp tells whether every door is open, and every way there that is walked before
-// somebody knocks.
+// allUp tells whether every listener is open, and every way there that is walked before
+// somebody connects.
 func (o holdOptions) allUp(set *tunnel.Set, sessions []heldSession) bool {
 	open := map[string]int{}
 	for _, l := range set.Lines() {
@@ -193,7 +193,7 @@ func (o holdOptions) allUp(set *tunnel.Set, sessions []heldSession) bool {
 	return true
 }
 
-// onKnock tells whether a session's way is walked only when somebody knocks.
+// onKnock tells whether a session's way is walked only when somebody connects.
 func (o holdOptions) onKnock(sessions []heldSession, name string) bool {
 	for _, s := range sessions {
 		if s.route.Session == name {

@@ -83,7 +83,7 @@ func collect(e *engine.Engine) *metrics.Set {
 	}
 	verdicts := map[[2]string]int{}
 	for _, l := range e.Tunnels.Lines() {
-		of := []string{"door", l.Door, "kind", l.Kind, "session", l.Session}
+		of := []string{"door", l.Listener, "kind", l.Kind, "session", l.Session}
 		g.gauge(one(l.Up), "tunnel_up", of...)
 		g.gauge(float64(l.Live), "tunnel_flows_live", of...)
 		g.counter(float64(l.Flows), "tunnel_flows_total", of...)

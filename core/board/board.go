@@ -7,7 +7,7 @@
 // event stream ([Board.Hear]), and tells [Changed] when there is something new to draw.
 //
 // A session costs some 100 bytes here. The report of one that is not looked at is not
-// kept, only its verdict and what was found out by knocking and walking.
+// kept, only its verdict and what was found out by connecting and walking.
 package board
 
 import (
@@ -73,7 +73,7 @@ type session struct {
 	judged     bool
 	verdict    gate.Verdict
 	target     uint64    // the hash of the way to it, with nothing lent; 0 where not known
-	found      []finding // by knocking and walking
+	found      []finding // by connecting and walking
 	live       *live     // nil for most
 	details    *Details
 }

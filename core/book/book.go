@@ -95,7 +95,7 @@ type Settings struct {
 	Ring      Value[string]        // whether keys stay in the ring after a use: "on", "off", or "" for those with a passphrase
 	Links     Value[string]        // "1" to "4": links side by side that the tunnels' flows are spread over
 	Windows   Value[string]        // "on": programs there may draw on the display here
-	Knock     Value[string]        // "on": the tunnels' way is walked when somebody knocks at a door
+	Knock     Value[string]        // "on": the tunnels' way is walked when somebody connects to a listener
 	Folder    Value[string]        // where to go on arrival
 	Arrive    Value[string]        // what is typed on arrival
 }

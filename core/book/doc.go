@@ -1,6 +1,6 @@
 // Package book holds the sessions as a person wrote them down in sessions.toml,
-// and what each of them means once its site, its likes and the defaults are
-// counted in.
+// and the settings that each of them has: its own, and those it inherits from its site,
+// from the tables of settings for names like its own, and from the defaults.
 //
 // It promises that every value knows the line it came from; that all errors in
 // a file are found at once, each with its place and, where something near was

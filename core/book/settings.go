@@ -421,11 +421,11 @@ func readTunnel(v tomltext.Value) (Tunnel, bool) {
 		}
 		*part = value.Text()
 	}
-	doors := 0
-	for _, door := range []string{t.Bring, t.Lend, t.Roam} {
-		if door != "" {
-			doors++
+	listeners := 0
+	for _, listener := range []string{t.Bring, t.Lend, t.Roam} {
+		if listener != "" {
+			listeners++
 		}
 	}
-	return t, doors == 1 && (t.Reach == "") == (t.Roam != "")
+	return t, listeners == 1 && (t.Reach == "") == (t.Roam != "")
 }

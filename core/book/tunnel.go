@@ -15,19 +15,19 @@ import (
 )
 
 // Tunnel is one tunnel as written: exactly one of Bring, Lend and Roam is set, to
-// where its door is; Reach is where it leads, and empty for Roam.
+// where its listener is; Reach is where it leads, and empty for Roam.
 type Tunnel struct {
 	Bring, Lend, Roam, Reach string
 
-	// Of a roaming door, lists parted by blanks of what [Destination] takes: the only
+	// Of a roaming listener, lists parted by blanks of what [Destination] takes: the only
 	// destinations it leads to, all where empty; and those it connects to from here
 	// instead of from the far side.
 	Only, Direct string
-	// Login is the user that programs have to name at a roaming door, with a password
+	// Login is the user that programs have to name at a roaming listener, with a password
 	// that is never kept; nobody where empty.
 	Login string
 
-	// Idle is after how long without a flow the door closes, "30m"; never where empty.
+	// Idle is after how long without a flow the listener closes, "30m"; never where empty.
 	// Rate is how many bytes a second pass at most each way, "500kB"; all where empty.
 	Idle, Rate string
 }
@@ -82,7 +82,7 @@ func (t Tunnel) BytesPerSecond() int {
 	return 0
 }
 
-// Destination tells whether a text is one that a roaming door's lists take: a host or
+// Destination tells whether a text is one that a roaming listener's lists take: a host or
 // a pattern of hosts as path.Match has them, or a network in CIDR notation (RFC 4632),
 // each with ":" and a port where only that port is meant. It returns its parts; port is
 // "" for any.
@@ -104,8 +104,8 @@ func Destination(s string) (host, port string, ok bool) {
 	return host, port, err == nil && host != "" && ValidHost(strings.NewReplacer("*", "x", "?", "x", "[", "", "]", "").Replace(host))
 }
 
-// Kind is the tunnel's word, "bring", "lend" or "roam", and Door where it listens.
-func (t Tunnel) Kind() (kind, door string) {
+// Kind is the tunnel's word, "bring", "lend" or "roam", and Listener where it listens.
+func (t Tunnel) Kind() (kind, listener string) {
 	switch {
 	case t.Bring != "":
 		return "bring", t.Bring
@@ -115,7 +115,7 @@ func (t Tunnel) Kind() (kind, door string) {
 	return "roam", t.Roam
 }
 
-// Beyond tells whether a tunnel's door listens to more than its machine.
+// Beyond tells whether a tunnel's listener listens to more than its machine.
 func (t Tunnel) Beyond() bool {
 	_, at := t.Kind()
 	host, _, err := net.SplitHostPort(at)
@@ -128,11 +128,11 @@ func (t Tunnel) Beyond() bool {
 
 // NewTunnel is a tunnel of a kind, from words as a person writes them: a port
 // alone means one on 127.0.0.1. It fails with what is wrong, and with the word,
-// door or reach, that it is wrong with.
-func NewTunnel(kind, door, reach string) (t Tunnel, word string, err error) {
-	full, ok := endpoint(door)
+// listener or reach, that it is wrong with.
+func NewTunnel(kind, listener, reach string) (t Tunnel, word string, err error) {
+	full, ok := endpoint(listener)
 	if !ok {
-		return t, door, fmt.Errorf("a door is a port, ADDRESS:PORT or the path of a socket, not %q", sanitize.Line(door, 40))
+		return t, listener, fmt.Errorf("a door is a port, ADDRESS:PORT or the path of a socket, not %q", sanitize.Line(listener, 40))
 	}
 	switch kind {
 	case "roam":
@@ -169,8 +169,8 @@ func endpoint(word string) (string, bool) {
 
 // wrong says what is wrong with a tunnel, "" where nothing is.
 func (t Tunnel) wrong() string {
-	kind, door := t.Kind()
-	if _, _, err := NewTunnel(kind, door, t.Reach); err != nil {
+	kind, listener := t.Kind()
+	if _, _, err := NewTunnel(kind, listener, t.Reach); err != nil {
 		return err.Error()
 	}
 	if kind != "roam" && t.Only+t.Direct+t.Login != "" {
@@ -195,8 +195,8 @@ func (t Tunnel) wrong() string {
 
 // String is the tunnel as the route line has it: "bring 15432 from db:5432".
 func (t Tunnel) String() string {
-	kind, door := t.Kind()
-	s := kind + " " + strings.TrimPrefix(door, "127.0.0.1:")
+	kind, listener := t.Kind()
+	s := kind + " " + strings.TrimPrefix(listener, "127.0.0.1:")
 	if t.Reach != "" {
 		s += " from " + t.Reach
 	}
@@ -267,8 +267,8 @@ func ParseTunnels(line string) ([]Tunnel, error) {
 func tunnelsText(list []Tunnel) string {
 	parts := make([]string, len(list))
 	for i, t := range list {
-		kind, door := t.Kind()
-		parts[i] = fmt.Sprintf("{ %s = %s", kind, quote(door))
+		kind, listener := t.Kind()
+		parts[i] = fmt.Sprintf("{ %s = %s", kind, quote(listener))
 		if t.Reach != "" {
 			parts[i] += ", reach = " + quote(t.Reach)
 		}

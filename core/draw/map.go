@@ -221,14 +221,14 @@ func (m Map) draw(s *sheet, st *station, x, y float64) {
 	}
 	for _, t := range st.hop.Tunnels {
 		line += lineH
-		kind, door := t.Kind()
+		kind, listener := t.Kind()
 		s.arrow(at+6, line-3, kind != "lend", black)
-		say := kind + " " + t.Reach + " at " + door
+		say := kind + " " + t.Reach + " at " + listener
 		switch {
 		case m.Private:
 			say = kind + " a service"
 		case kind == "roam":
-			say = "roam by " + door
+			say = "roam by " + listener
 		}
 		s.text(at+16, line, s.cut(sanitize.Line(say, 200), 7, false, stationW+gap*0.4), 7, false, black)
 	}

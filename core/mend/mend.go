@@ -76,7 +76,7 @@ func Ways(c Case) []Way {
 				Preview: []string{fmt.Sprintf("asks %s about at most %d keys for the login %s", c.hop().Name, len(c.Workspace.KeyNames()), c.hop().User)}})
 		}
 	case c.Gate.Kind == gate.Channel && c.Gate.Remedy.Act == gate.Choose:
-		ways = c.otherDoor()
+		ways = c.otherListener()
 	case c.Gate.Remedy.Act == gate.MendKey:
 		ways = c.file()
 	}
@@ -367,8 +367,8 @@ func (c Case) neighbours() map[string][]string {
 	return worked
 }
 
-// otherDoor moves a tunnel to a free port near the one that is taken.
-func (c Case) otherDoor() []Way {
+// otherListener moves a tunnel to a free port near the one that is taken.
+func (c Case) otherListener() []Way {
 	h := c.hop()
 	taken := c.Gate.Remedy.Subject
 	host, port, err := net.SplitHostPort(taken)

@@ -49,7 +49,7 @@ func (p past) Last(host string, _ int, user string) (route.Login, bool) {
 }
 
 // place is a workspace with the keys tide.pem (too open), gauge.pem and other.pem.
-func place(t *testing.T, door int) *workspace.Workspace {
+func place(t *testing.T, listener int) *workspace.Workspace {
 	t.Helper()
 	dir := t.TempDir()
 	if err := os.Mkdir(filepath.Join(dir, "keys"), 0o700); err != nil {
@@ -58,7 +58,7 @@ func place(t *testing.T, door int) *workspace.Workspace {
 	for name, mode := range map[string]os.FileMode{"tide.pem": 0o644, "gauge.pem": 0o600, "other.pem": 0o640} {
 		newKey(t, filepath.Join(dir, "keys", name), mode)
 	}
-	text := strings.Replace(sessions, "DOOR", strconv.Itoa(door), 1)
+	text := strings.Replace(sessions, "DOOR", strconv.Itoa(listener), 1)
 	if err := os.WriteFile(filepath.Join(dir, book.FileName), []byte(text), 0o600); err != nil {
 		t.Fatal(err)
 	}

@@ -55,11 +55,12 @@ type Keeper struct {
 	store  Store // may be nil
 
 	mu     sync.Mutex
-	series map[string]*held
+	series map[string]*counted
 	err    error // of the store, the first
 }
 
-type held struct {
+// counted is a series and whose it is.
+type counted struct {
 	Series
 	name string
 	seen time.Time // when it was last told of
@@ -67,7 +68,7 @@ type held struct {
 
 // NewKeeper returns a keeper that has counted nothing. store may be nil.
 func NewKeeper(source func() []Reading, store Store) *Keeper {
-	return &Keeper{source: source, store: store, series: map[string]*held{}}
+	return &Keeper{source: source, store: store, series: map[string]*counted{}}
 }
 
 // Run counts until the context ends, and then keeps what is not kept yet. told is told
@@ -149,8 +150,8 @@ func (k *Keeper) forget(now time.Time) {
 }
 
 // begin makes a series, with what the store has of it.
-func (k *Keeper) begin(r Reading, now time.Time) *held {
-	h := &held{name: r.Name, seen: now}
+func (k *Keeper) begin(r Reading, now time.Time) *counted {
+	h := &counted{name: r.Name, seen: now}
 	if h.brief = r.Brief; !r.Brief {
 		k.restore(h, r.Key, now)
 	}
@@ -255,7 +256,7 @@ type Hauled struct {
 // in no order.
 func (k *Keeper) Since(from, now time.Time) []Hauled {
 	k.mu.Lock()
-	links := map[string]*held{}
+	links := map[string]*counted{}
 	for key, h := range k.series {
 		if !h.brief {
 			links[key] = h
@@ -269,7 +270,7 @@ func (k *Keeper) Since(from, now time.Time) []Hauled {
 		}
 		for _, o := range others {
 			if links[o.Key] == nil && !o.Last.Before(from) {
-				h := &held{name: o.Name}
+				h := &counted{name: o.Name}
 				k.restore(h, o.Key, now)
 				links[o.Key] = h
 			}
@@ -285,7 +286,7 @@ func (k *Keeper) Since(from, now time.Time) []Hauled {
 }
 
 // restore puts what the store has of a link into a series that is empty.
-func (k *Keeper) restore(h *held, key string, now time.Time) {
+func (k *Keeper) restore(h *counted, key string, now time.Time) {
 	if k.store == nil {
 		return
 	}

@@ -15,11 +15,11 @@ import (
 
 // cell holds one private key in memory of its own.
 type cell struct {
-	mu   sync.RWMutex
-	page []byte // nil once it is wiped
-	der  []byte // of page: the key in PKCS#8, or an Ed25519 key as it is
-	ed   bool
-	held bool // the page stays out of swap
+	mu     sync.RWMutex
+	page   []byte // nil once it is wiped
+	der    []byte // of page: the key in PKCS#8, or an Ed25519 key as it is
+	ed     bool
+	locked bool // the page stays out of swap
 }
 
 var errGone = errors.New("that key is no longer in the ring")
@@ -45,12 +45,12 @@ func seal(key crypto.PrivateKey) (*cell, ssh.PublicKey, error) {
 		return nil, nil, err
 	}
 	defer clear(der)
-	page, held, err := newPage(len(der))
+	page, locked, err := newPage(len(der))
 	if err != nil {
 		return nil, nil, err
 	}
 	copy(page, der)
-	return &cell{page: page, der: page[:len(der)], ed: ed, held: held}, public, nil
+	return &cell{page: page, der: page[:len(der)], ed: ed, locked: locked}, public, nil
 }
 
 // use lends the key for the time of a call.

@@ -2,6 +2,6 @@
 
 package ring
 
-func newPage(size int) (page []byte, held bool, err error) { return make([]byte, size), false, nil }
+func newPage(size int) (page []byte, locked bool, err error) { return make([]byte, size), false, nil }
 
 func freePage([]byte) {}

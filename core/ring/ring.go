@@ -34,7 +34,8 @@ type Entry struct {
 	Behind  bool      // it is held by the agent that the ring stands in front of
 }
 
-type held struct {
+// heldKey is a key in the ring.
+type heldKey struct {
 	Entry
 	public ssh.PublicKey
 	cell   *cell
@@ -48,7 +49,7 @@ type Ring struct {
 	Names func(sha256 string) []string
 
 	mu     sync.Mutex
-	keys   []*held
+	keys   []*heldKey
 	locked []byte // hash of the password, nil while it is not locked
 	salt   []byte
 	front  *front
@@ -64,13 +65,13 @@ func (r *Ring) Add(key crypto.PrivateKey, e Entry) (Entry, error) {
 	if err != nil {
 		return e, err
 	}
-	e.SHA256, e.Kind, e.Pinned, e.Behind = ssh.FingerprintSHA256(public), public.Type(), cell.held, false
-	h := &held{Entry: e, public: public, cell: cell}
+	e.SHA256, e.Kind, e.Pinned, e.Behind = ssh.FingerprintSHA256(public), public.Type(), cell.locked, false
+	h := &heldKey{Entry: e, public: public, cell: cell}
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if old := r.find(e.SHA256); old != nil {
 		h.Uses, h.Used = old.Uses, old.Used
-		r.drop(func(o *held) bool { return o == old })
+		r.drop(func(o *heldKey) bool { return o == old })
 	}
 	r.expire(h)
 	r.keys = append(r.keys, h)
@@ -78,7 +79,7 @@ func (r *Ring) Add(key crypto.PrivateKey, e Entry) (Entry, error) {
 }
 
 // expire has a key taken out when its time is over. The lock is held.
-func (r *Ring) expire(h *held) {
+func (r *Ring) expire(h *heldKey) {
 	if h.gone != nil {
 		h.gone.Stop()
 		h.gone = nil
@@ -87,14 +88,14 @@ func (r *Ring) expire(h *held) {
 		h.gone = time.AfterFunc(time.Until(h.Until), func() {
 			r.mu.Lock()
 			defer r.mu.Unlock()
-			r.drop(func(o *held) bool { return o == h })
+			r.drop(func(o *heldKey) bool { return o == h })
 		})
 	}
 }
 
 // drop takes keys out and wipes them. The lock is held.
-func (r *Ring) drop(which func(*held) bool) (n int) {
-	r.keys = slices.DeleteFunc(r.keys, func(h *held) bool {
+func (r *Ring) drop(which func(*heldKey) bool) (n int) {
+	r.keys = slices.DeleteFunc(r.keys, func(h *heldKey) bool {
 		if !which(h) {
 			return false
 		}
@@ -112,14 +113,14 @@ func (r *Ring) drop(which func(*held) bool) (n int) {
 func (r *Ring) Remove(sha256 string) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return r.drop(func(h *held) bool { return h.SHA256 == sha256 }) > 0
+	return r.drop(func(h *heldKey) bool { return h.SHA256 == sha256 }) > 0
 }
 
 // Forget empties the ring. It tells how many keys there were.
 func (r *Ring) Forget() int {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return r.drop(func(*held) bool { return true })
+	return r.drop(func(*heldKey) bool { return true })
 }
 
 // Change gives a key another time, mark or hosts.
@@ -148,7 +149,7 @@ func (r *Ring) Entries() []Entry {
 	return all
 }
 
-func (h *held) timely() bool { return h.Until.IsZero() || time.Now().Before(h.Until) }
+func (h *heldKey) timely() bool { return h.Until.IsZero() || time.Now().Before(h.Until) }
 
 // Signers are the keys that may be used by this program itself for a host, which
 // goes by these names; none while the ring is locked. Those of an agent behind the
@@ -192,7 +193,7 @@ func (r *Ring) Signer(sha256 string) ssh.Signer {
 	return nil
 }
 
-func (r *Ring) find(sha256 string) *held {
+func (r *Ring) find(sha256 string) *heldKey {
 	for _, h := range r.keys {
 		if h.SHA256 == sha256 && h.timely() {
 			return h

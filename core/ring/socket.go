@@ -20,8 +20,8 @@ type Socket struct {
 }
 
 // Open has the ring listen at a socket of mode 0600 in a new folder of mode 0700,
-// for programs of this account. ask is asked before keys are used that want it;
-// tell is told of each use. The caller closes it.
+// for programs of this account. terms say who is asked before a key is used and who is
+// told of each use. The caller closes it.
 func (r *Ring) Open(terms Terms) (*Socket, error) {
 	parent := os.Getenv("XDG_RUNTIME_DIR")
 	if info, err := os.Stat(parent); parent == "" || err != nil || !info.IsDir() {

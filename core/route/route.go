@@ -32,7 +32,7 @@ type Hop struct {
 	Host      string
 	Port      int
 	User      string
-	Dial      string   // where to knock instead of Host:Port, or ""
+	Dial      string   // where to connect instead of Host:Port, or ""
 	Keys      []string // key files by absolute path, in the order they are offered
 	Keepalive time.Duration
 	Tunnels   []book.Tunnel
@@ -42,7 +42,7 @@ type Hop struct {
 	Lane      int  // above 0 for a further link beside the first
 	Links     int  // side by side, that the flows of its tunnels are spread over; 0 is 1
 	Windows   bool // programs there may draw on the display here
-	OnKnock   bool // its tunnels' way is walked when somebody knocks at a door
+	OnKnock   bool // its tunnels' way is walked when somebody connects to a listener
 	Manner    Manner
 	Agent     string           // "off", "ask" or "lend"
 	Lends     []string         // key files by absolute path that the far side may use
@@ -337,7 +337,7 @@ func (r Route) Check(k Knowledge) gate.Report {
 		if i < len(r.Hops)-1 {
 			channel.Seen = "onward to " + r.Hops[i+1].Name
 		} else {
-			channel = doors(h)
+			channel = listeners(h)
 		}
 		hop.Gates = append(hop.Gates, channel)
 		report.Hops = append(report.Hops, hop)
@@ -357,8 +357,8 @@ func (r Route) address(i int) gate.Gate {
 	return g
 }
 
-// doors judges whether the tunnels' doors on this machine can be opened.
-func doors(h Hop) gate.Gate {
+// listeners judges whether the tunnels' listeners on this machine can be opened.
+func listeners(h Hop) gate.Gate {
 	g := gate.Gate{Kind: gate.Channel, Seen: "shell"}
 	if h.Lending() {
 		g.Seen += fmt.Sprintf(", lends %d keys", len(h.Lends))
@@ -382,7 +382,7 @@ func doors(h Hop) gate.Gate {
 			g.Remedy.Say = "let it listen at 127.0.0.1 where that is enough"
 		}
 		if kind == "lend" || g.Verdict != gate.Untried {
-			continue // its door is over there
+			continue // its listener is over there
 		}
 		if localaddr.Claimed(address) {
 			continue // and is what it is to be

@@ -51,7 +51,7 @@ func poolFor(words []Word, typed string, known Known) []string {
 	if open != nil {
 		pool = open.pool(taken, known)
 	}
-	if open == nil || taken > 0 && (open.role != Door || taken == open.most) || open.most < 0 {
+	if open == nil || taken > 0 && (open.role != Listener || taken == open.most) || open.most < 0 {
 		for _, c := range clauses {
 			pool = append(pool, c.word)
 		}
@@ -74,9 +74,9 @@ func (c *clause) pool(taken int, known Known) []string {
 		return slices.Clone(known.Sites)
 	case c.role == Time && taken == 0:
 		return []string{"30s", "1m", "off"}
-	case c.role == Door && c.most == 3 && taken == 1:
+	case c.role == Listener && c.most == 3 && taken == 1:
 		return []string{"from"}
-	case c.role == Door && c.word == "bring" && taken == 2:
+	case c.role == Listener && c.word == "bring" && taken == 2:
 		var services []string
 		for _, host := range slices.Sorted(maps.Keys(known.Hosts)) {
 			services = append(services, host+":")

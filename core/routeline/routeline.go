@@ -33,7 +33,7 @@ const (
 	Key
 	Site
 	Time
-	Door
+	Listener
 	Service
 	Stray
 )
@@ -87,9 +87,9 @@ var clauses = []clause{
 	{"with", Key, "a key file", 0, false, takeKey},
 	{"site", Site, "a site", 1, false, takeSite},
 	{"every", Time, "the time between keepalives", 1, false, takeEvery},
-	{"bring", Door, "a door here, as in bring 15432 from db.internal:5432", 3, true, nil},
-	{"lend", Door, "a door over there, as in lend 9000 from 127.0.0.1:3000", 3, true, nil},
-	{"roam", Door, "a door here, as in roam 1080", 1, true, nil},
+	{"bring", Listener, "a door here, as in bring 15432 from db.internal:5432", 3, true, nil},
+	{"lend", Listener, "a door over there, as in lend 9000 from 127.0.0.1:3000", 3, true, nil},
+	{"roam", Listener, "a door here, as in roam 1080", 1, true, nil},
 	{"lend-agent", Stray, "", -1, false, nil},
 }
 
@@ -296,7 +296,7 @@ func (l *Line) takeClauses(words []Word, known Known, end int) {
 			l.Draft.Agent = "lend"
 		case taken == 0:
 			l.miss(opener.From, opener.To, fmt.Sprintf("%s wants %s", open.word, open.what), true)
-		case open.role == Door:
+		case open.role == Listener:
 			l.takeTunnel(opener, tunnel)
 		}
 		tunnel = nil
@@ -318,8 +318,8 @@ func (l *Line) takeClauses(words []Word, known Known, end int) {
 			continue
 		}
 		taken++
-		if open.role == Door {
-			tunnel = append(tunnel, l.mark([]Role{Door, Clause, Service}[taken-1], w))
+		if open.role == Listener {
+			tunnel = append(tunnel, l.mark([]Role{Listener, Clause, Service}[taken-1], w))
 			continue
 		}
 		open.take(l, known, l.mark(open.role, w))

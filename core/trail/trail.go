@@ -56,7 +56,7 @@ const (
 	Lend     Kind = "lend"     // a far side used a lent key, or was refused
 	Carry    Kind = "carry"    // a key went into a list of keys, or out of one
 	Sweep    Kind = "sweep"    // an account was looked through for what was left there
-	Tunnel   Kind = "tunnel"   // a door was opened or closed, its way lost or there again
+	Tunnel   Kind = "tunnel"   // a listener was opened or closed, its way lost or there again
 	Edit     Kind = "edit"     // the sessions were edited
 	Shell    Kind = "shell"    // a shell or command began
 	End      Kind = "end"      // a shell, command or link ended

@@ -52,8 +52,8 @@ func services(b *testing.B) (source, echo string) {
 		})
 }
 
-// door opens a tunnel to a service over so many hops.
-func door(b *testing.B, s servertest.Server, hops int, spec book.Tunnel) *tunnel.Tunnel {
+// listener opens a tunnel to a service over so many hops.
+func listener(b *testing.B, s servertest.Server, hops int, spec book.Tunnel) *tunnel.Tunnel {
 	b.Helper()
 	way := tunnel.NewWay(s.Walker(b), s.Way(hops))
 	t, err := tunnel.Open(way, spec, tunnel.Options{})
@@ -97,7 +97,7 @@ func take(b *testing.B, flows int, dial func() (net.Conn, error)) time.Duration 
 	return took
 }
 
-// compare takes the load through bare channels and through a door, in turn.
+// compare takes the load through bare channels and through a listener, in turn.
 func compare(b *testing.B, flows int, client *ssh.Client, t *tunnel.Tunnel, source string) {
 	b.Helper()
 	var bare, ours time.Duration
@@ -112,21 +112,21 @@ func compare(b *testing.B, flows int, client *ssh.Client, t *tunnel.Tunnel, sour
 	b.ReportMetric(0, "ns/op")
 }
 
-// BenchmarkFlows compares what comes through a door with what comes through bare
+// BenchmarkFlows compares what comes through a listener with what comes through bare
 // channels of the library, in turn in the same run.
 func BenchmarkFlows(b *testing.B) {
 	s := servertest.Start(b)
 	source, _ := services(b)
 	for hops := 1; hops <= 2; hops++ {
 		client := s.Bare(b, hops)
-		t := door(b, s, hops, book.Tunnel{Bring: "127.0.0.1:0", Reach: source})
+		t := listener(b, s, hops, book.Tunnel{Bring: "127.0.0.1:0", Reach: source})
 		for _, flows := range []int{1, 16} {
 			b.Run(fmt.Sprintf("%dhop/%dflows", hops, flows), func(b *testing.B) { compare(b, flows, client, t, source) })
 		}
 	}
 }
 
-// BenchmarkDistance compares what comes through a door with what comes through bare
+// BenchmarkDistance compares what comes through a listener with what comes through bare
 // channels where the first hop is far away, in turn in the same run. The library gives
 // a channel a window of 2 MiB, and no flow can have more than that on its way.
 func BenchmarkDistance(b *testing.B) {
@@ -136,7 +136,7 @@ func BenchmarkDistance(b *testing.B) {
 		s := near.Far(b, roundTrip)
 		for hops := 1; hops <= 2; hops++ {
 			client := s.Bare(b, hops)
-			t := door(b, s, hops, book.Tunnel{Bring: "127.0.0.1:0", Reach: source})
+			t := listener(b, s, hops, book.Tunnel{Bring: "127.0.0.1:0", Reach: source})
 			for _, flows := range []int{1, 16} {
 				b.Run(fmt.Sprintf("%s/%dhop/%dflows", roundTrip, hops, flows), func(b *testing.B) {
 					compare(b, flows, client, t, source)
@@ -180,13 +180,13 @@ func BenchmarkLinks(b *testing.B) {
 	}
 }
 
-// BenchmarkRequests measures small requests through a door, and connecting.
+// BenchmarkRequests measures small requests through a listener, and connecting.
 func BenchmarkRequests(b *testing.B) {
 	s := servertest.Start(b)
 	_, echo := services(b)
 	for hops := 1; hops <= 2; hops++ {
 		client := s.Bare(b, hops)
-		t := door(b, s, hops, book.Tunnel{Bring: "127.0.0.1:0", Reach: echo})
+		t := listener(b, s, hops, book.Tunnel{Bring: "127.0.0.1:0", Reach: echo})
 		for name, dial := range map[string]func() (net.Conn, error){
 			"bare": func() (net.Conn, error) { return client.Dial("tcp", echo) },
 			"door": func() (net.Conn, error) { return net.Dial("tcp", t.Address()) },
@@ -229,7 +229,7 @@ func BenchmarkRequests(b *testing.B) {
 	}
 }
 
-// BenchmarkRoam measures requests for a page through a roaming door.
+// BenchmarkRoam measures requests for a page through a roaming listener.
 func BenchmarkRoam(b *testing.B) {
 	s := servertest.Start(b)
 	l, err := net.Listen("tcp", "127.0.0.1:0")
@@ -239,7 +239,7 @@ func BenchmarkRoam(b *testing.B) {
 	server := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { io.WriteString(w, "tides") })}
 	go server.Serve(l)
 	defer server.Close()
-	t := door(b, s, 1, book.Tunnel{Roam: "127.0.0.1:0"})
+	t := listener(b, s, 1, book.Tunnel{Roam: "127.0.0.1:0"})
 	for name, keep := range map[string]bool{"connections kept": true, "one for each": false} {
 		b.Run(name, func(b *testing.B) {
 			proxy, _ := url.Parse("socks5://" + t.Address())
@@ -264,7 +264,7 @@ func BenchmarkRoam(b *testing.B) {
 func BenchmarkIdleFlow(b *testing.B) {
 	s := servertest.Start(b)
 	_, echo := services(b)
-	t := door(b, s, 1, book.Tunnel{Bring: "127.0.0.1:0", Reach: echo})
+	t := listener(b, s, 1, book.Tunnel{Bring: "127.0.0.1:0", Reach: echo})
 	memory := func() uint64 {
 		runtime.GC()
 		var m runtime.MemStats

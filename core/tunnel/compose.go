@@ -13,9 +13,9 @@ import (
 
 // Wish is what a person wants to reach, in their own terms.
 type Wish struct {
-	Kind string // "bring", "lend" or "roam"
-	What string // "db.internal postgres", "10.61.4.20:5432", "web"; "" for roam
-	Door string // a port, ADDRESS:PORT or a path; "" where one is to be proposed
+	Kind     string // "bring", "lend" or "roam"
+	What     string // "db.internal postgres", "10.61.4.20:5432", "web"; "" for roam
+	Listener string // a port, ADDRESS:PORT or a path; "" where one is to be proposed
 }
 
 // Usual are the services that go by a name, and the ports they usually listen at
@@ -43,7 +43,7 @@ type Composed struct {
 	Err   error    // why it is none yet
 }
 
-// Compose makes a tunnel of a wish. Doors here are tried; where one is taken, its
+// Compose makes a tunnel of a wish. Listeners here are tried; where one is taken, its
 // holder is told and another proposed.
 func Compose(w Wish) (c Composed) {
 	reach, port := "", 0
@@ -56,7 +56,7 @@ func Compose(w Wish) (c Composed) {
 			c.Notes = append(c.Notes, note)
 		}
 	}
-	at := strings.TrimSpace(w.Door)
+	at := strings.TrimSpace(w.Listener)
 	proposed := at == ""
 	if proposed {
 		at = propose(w.Kind, port)
@@ -139,7 +139,7 @@ func isPort(s string) bool {
 	return err == nil && n > 0 && n < 65536
 }
 
-// propose is a door for a service: near its own port, where no privilege is needed.
+// propose is a listener for a service: near its own port, where no privilege is needed.
 func propose(kind string, port int) string {
 	switch {
 	case kind == "roam":

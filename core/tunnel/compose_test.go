@@ -8,7 +8,7 @@ import (
 )
 
 func TestWishesBecomeTunnels(t *testing.T) {
-	for _, c := range []struct{ kind, what, door, want, note string }{
+	for _, c := range []struct{ kind, what, listener, want, note string }{
 		{"bring", "tide-db.internal postgres", "", "bring 15432 from tide-db.internal:5432", "postgres usually listens at port 5432"},
 		{"bring", "postgres tide-db.internal", "", "bring 15432 from tide-db.internal:5432", ""},
 		{"bring", "10.61.4.20:5432", "7777", "bring 7777 from 10.61.4.20:5432", ""},
@@ -25,7 +25,7 @@ func TestWishesBecomeTunnels(t *testing.T) {
 		{"bring", "a_/b 80", "", "!is no host", ""},
 		{"bring", "x 80", "no port", "!a door is a port", ""},
 	} {
-		got := Compose(Wish{c.kind, c.what, c.door})
+		got := Compose(Wish{c.kind, c.what, c.listener})
 		if want, wrong := strings.CutPrefix(c.want, "!"); wrong {
 			if got.Err == nil || !strings.Contains(got.Err.Error(), want) {
 				t.Errorf("%+v: %v", c, got.Err)
@@ -49,7 +49,7 @@ func TestATakenDoorIsToldAndAnotherProposed(t *testing.T) {
 		t.Errorf("%+v", c)
 	}
 	if port < 10000 {
-		return // no service's usual door is there
+		return // no service's usual listener is there
 	}
 	c := Compose(Wish{"bring", "x " + strconv.Itoa(port-10000), ""})
 	if port-10000 >= 1024 && (c.Err != nil || !strings.Contains(strings.Join(c.Notes, ""), "so the door is at")) {

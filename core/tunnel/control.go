@@ -39,9 +39,9 @@ type Seen struct {
 // SeenFlow is a flow with the tunnel it goes through.
 type SeenFlow struct {
 	Flow
-	Session string
-	Door    string
-	What    string // the tunnel, as the session sheet writes it
+	Session  string
+	Listener string
+	What     string // the tunnel, as the session sheet writes it
 }
 
 // Key names the flow among all of its program's.
@@ -78,7 +78,7 @@ func control(workspace string, wanted bool) (string, error) {
 const asking = 2 * time.Second
 
 // Show has other programs of this account and workspace see a set's tunnels and what
-// runs through them, and close one of their doors. stop ends it.
+// runs through them, and close one of their listeners. stop ends it.
 func (s *Set) Show(workspace, what string) (stop func(), err error) {
 	return s.show(workspace, what, strconv.Itoa(os.Getpid()))
 }
@@ -138,7 +138,7 @@ func (s *Set) answer(conn net.Conn, what string) {
 	case "see":
 		json.NewEncoder(conn).Encode(s.Seen(what))
 	case "close":
-		json.NewEncoder(conn).Encode(s.CloseDoor(address))
+		json.NewEncoder(conn).Encode(s.CloseListener(address))
 	}
 }
 
@@ -220,7 +220,7 @@ func others(workspace string, do func(path string) error) error {
 	return nil
 }
 
-// TakeOver has the program that holds a door close it.
+// TakeOver has the program that holds a listener close it.
 func TakeOver(p Program, address string) error {
 	var closed bool
 	if err := ask(p.socket, "close "+address, &closed); err != nil {
@@ -243,21 +243,21 @@ func ask(path, question string, answer any) error {
 	return json.NewDecoder(io.LimitReader(conn, 4<<20)).Decode(answer)
 }
 
-// EndFlow ends one flow through the tunnel with a door. It tells whether there was such
+// EndFlow ends one flow through the tunnel with a listener. It tells whether there was such
 // a one.
-func (s *Set) EndFlow(door string, id int64) bool {
+func (s *Set) EndFlow(listener string, id int64) bool {
 	for _, t := range s.All() {
-		if t.Address() == door {
+		if t.Address() == listener {
 			return t.EndFlow(id)
 		}
 	}
 	return false
 }
 
-// LoginOf is what programs have to say at a roaming door, "" where it asks for none.
-func (s *Set) LoginOf(door string) (user, password string) {
+// LoginOf is what programs have to say at a roaming listener, "" where it asks for none.
+func (s *Set) LoginOf(listener string) (user, password string) {
 	for _, t := range s.All() {
-		if t.Address() == door {
+		if t.Address() == listener {
 			return t.Login()
 		}
 	}

@@ -1,12 +1,12 @@
-// Package tunnel opens tunnels along a route: bring (a far service at a door
-// here), lend (a service here at a door over there) and roam (a door here whose
+// Package tunnel opens tunnels along a route: bring (a far service at a listener
+// here), lend (a service here at a listener over there) and roam (a listener here whose
 // connections leave from the far side, by SOCKS or HTTP CONNECT).
 //
-// It promises that a door stays open while its way is lost: what knocks then waits a
+// It promises that a listener stays open while its way is lost: what connects then waits a
 // bounded time for the way to come back, and what was in flight is broken off so
 // that nobody takes it for whole. The two directions of a flow end apart. One slow
 // flow stalls no other, and a flow holds a bounded amount of memory: two buffers of
 // 32 KiB, and what the protocol's window lets the far side send.
 //
-// A door costs a listener and a goroutine, a flow two goroutines while it lives.
+// A listener costs a listener and a goroutine, a flow two goroutines while it lives.
 package tunnel

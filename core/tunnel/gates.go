@@ -4,7 +4,7 @@ import "meatus/core/gate"
 
 // Gate is one thing that must hold for a tunnel.
 type Gate struct {
-	Name    string       // "door", "service", "first bytes"
+	Name    string       // "listener", "service", "first bytes"
 	Verdict gate.Verdict // of it
 	Seen    string       // what was seen, or ""
 }
@@ -26,22 +26,22 @@ func (l Line) Standing() (v gate.Verdict, off string) {
 	return gate.Open, ""
 }
 
-// Gates are a tunnel's: its door; for one that is brought also whether the service
+// Gates are a tunnel's: its listener; for one that is brought also whether the service
 // answers, tried from the far side, and whether it was heard to speak, as some protocols
 // do by themselves.
 func (l Line) Gates() []Gate {
-	door := Gate{Name: "door", Verdict: gate.Open}
+	listener := Gate{Name: "door", Verdict: gate.Open}
 	answers := gate.ParseVerdict(l.Answers)
 	switch {
 	case l.Error != "":
-		door.Verdict, door.Seen = gate.Shut, l.Error
+		listener.Verdict, listener.Seen = gate.Shut, l.Error
 	case l.Kind == "lend":
-		door.Verdict, door.Seen = answers, l.Proof
+		listener.Verdict, listener.Seen = answers, l.Proof
 	case l.Beyond:
-		door.Verdict, door.Seen = gate.Ajar, "it listens to other machines"
+		listener.Verdict, listener.Seen = gate.Ajar, "it listens to other machines"
 	}
 	if l.Kind != "bring" {
-		return []Gate{door}
+		return []Gate{listener}
 	}
 	service := Gate{Name: "service", Verdict: answers, Seen: l.Proof}
 	first := Gate{Name: "first bytes"}
@@ -51,5 +51,5 @@ func (l Line) Gates() []Gate {
 	case answers == gate.Open:
 		first.Seen = "none by itself"
 	}
-	return []Gate{door, service, first}
+	return []Gate{listener, service, first}
 }

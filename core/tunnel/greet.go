@@ -19,7 +19,7 @@ import (
 	"meatus/core/walk"
 )
 
-// The protocols that a roaming door speaks, told apart by their first byte.
+// The protocols that a roaming listener speaks, told apart by their first byte.
 const (
 	socks5   = 5
 	socks4   = 4
@@ -37,7 +37,7 @@ type errGreeting string
 
 func (e errGreeting) Error() string { return "not understood at the door: " + string(e) }
 
-// greet reads where a connection at a roaming door wants to go. answer tells it how
+// greet reads where a connection at a roaming listener wants to go. answer tells it how
 // that went, and is called before anything else is sent. Names are not resolved
 // here: the far side does that.
 func (t *Tunnel) greet(conn net.Conn) (reach string, answer func(error) error, err error) {

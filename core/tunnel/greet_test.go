@@ -7,7 +7,7 @@ import (
 	"testing"
 )
 
-// FuzzGreet throws bytes at a roaming door, open and guarded.
+// FuzzGreet throws bytes at a roaming listener, open and guarded.
 func FuzzGreet(f *testing.F) {
 	for _, s := range []string{
 		"\x05\x01\x00\x05\x01\x00\x01\x0a\x3d\x04\x32\x00\x07", "\x05\x02\x02\x00\x01\x01u\x01p\x05\x01\x00\x03\x01a\x00\x07",
@@ -18,14 +18,14 @@ func FuzzGreet(f *testing.F) {
 		f.Add([]byte(s), true)
 	}
 	f.Fuzz(func(t *testing.T, data []byte, guarded bool) {
-		door := &Tunnel{}
+		listener := &Tunnel{}
 		if guarded {
-			door.o.User, door.o.Password = "u", "p"
+			listener.o.User, listener.o.Password = "u", "p"
 		}
 		near, far := net.Pipe()
 		go io.Copy(io.Discard, far)
 		go func() { far.Write(data); far.Close() }()
-		reach, answer, err := door.greet(near)
+		reach, answer, err := listener.greet(near)
 		near.Close()
 		if err == nil {
 			host, port, serr := net.SplitHostPort(reach)

@@ -56,10 +56,10 @@ func spread(t *testing.T, limit, links int, specs ...book.Tunnel) (server *hosti
 	}
 }
 
-// echoed tells whether a door leads to the echo.
-func echoed(t *testing.T, door string) net.Conn {
+// echoed tells whether a listener leads to the echo.
+func echoed(t *testing.T, listener string) net.Conn {
 	t.Helper()
-	conn, err := net.Dial("tcp", door)
+	conn, err := net.Dial("tcp", listener)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -75,7 +75,7 @@ func echoed(t *testing.T, door string) net.Conn {
 
 func TestAWindowAtZeroHoldsItsOwnFlowAlone(t *testing.T) {
 	_, set, _ := against(t, 0, bring("stuck.example:9"), bring("echo.example:7"))
-	stuck, door := set.Of("odd")[0], set.Of("odd")[1].Address()
+	stuck, listener := set.Of("odd")[0], set.Of("odd")[1].Address()
 	conn, err := net.Dial("tcp", stuck.Address())
 	if err != nil {
 		t.Fatal(err)
@@ -97,7 +97,7 @@ func TestAWindowAtZeroHoldsItsOwnFlowAlone(t *testing.T) {
 	if last > 4<<20 {
 		t.Errorf("%d bytes were taken for a far side that reads none", last)
 	}
-	echoed(t, door).Close() // the other one passes beside it
+	echoed(t, listener).Close() // the other one passes beside it
 	flows := stuck.Flows()
 	if len(flows) != 1 || !stuck.EndFlow(flows[0].ID) {
 		t.Fatalf("%+v", flows)
@@ -105,7 +105,7 @@ func TestAWindowAtZeroHoldsItsOwnFlowAlone(t *testing.T) {
 	if n := <-written; n == 64<<20 {
 		t.Error("all of it was taken")
 	}
-	echoed(t, door)
+	echoed(t, listener)
 }
 
 func TestAFarSideThatLiesHarmsItsOwnLinkAndTheDoorStays(t *testing.T) {
@@ -140,22 +140,22 @@ func TestAFarSideThatLiesHarmsItsOwnLinkAndTheDoorStays(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			server, set, _ := against(t, 0, bring("echo.example:7"))
-			door := set.Of("odd")[0].Address()
-			conn := echoed(t, door)
+			listener := set.Of("odd")[0].Address()
+			conn := echoed(t, listener)
 			conns := server.Conns()
 			for _, p := range lie(conns[len(conns)-1]) {
 				if conns[len(conns)-1].Send(p) != nil {
 					break // it was hung up on
 				}
 			}
-			// Whatever becomes of that flow, no byte is made up, and the door leads on.
+			// Whatever becomes of that flow, no byte is made up, and the listener leads on.
 			conn.SetDeadline(time.Now().Add(500 * time.Millisecond))
 			got, _ := io.ReadAll(io.LimitReader(conn, 1<<20))
 			if strings.Trim(string(got), "\x00") != "" && !strings.HasPrefix("longer", string(got)) {
 				t.Errorf("it says %q", got)
 			}
 			conn.Close()
-			echoed(t, door)
+			echoed(t, listener)
 		})
 	}
 }
@@ -191,8 +191,8 @@ func TestATunnelThatNobodyUsesClosesItself(t *testing.T) {
 	spec := bring("echo.example:7")
 	spec.Idle = "1s"
 	_, set, told := against(t, 0, spec, bring("echo.example:9"))
-	door := set.Of("odd")[0].Address()
-	conn := echoed(t, door)
+	listener := set.Of("odd")[0].Address()
+	conn := echoed(t, listener)
 	rested := func() bool {
 		for _, e := range told() {
 			if r, ok := e.(tunnel.Rested); ok && r.After == time.Second {
@@ -231,9 +231,9 @@ func TestAFurtherLinkThatCannotBeMadeIsTriedOnceForEachWhoKnocks(t *testing.T) {
 	}
 }
 
-// tried tells why a door does not lead to the echo, nil where it does.
-func tried(door string) error {
-	conn, err := net.Dial("tcp", door)
+// tried tells why a listener does not lead to the echo, nil where it does.
+func tried(listener string) error {
+	conn, err := net.Dial("tcp", listener)
 	if err != nil {
 		return err
 	}
@@ -297,12 +297,12 @@ func TestWhereAServerAllowsFewChannelsThereAreFurtherLinks(t *testing.T) {
 
 func TestDoorsOfTheNewerAddresses(t *testing.T) {
 	_, set, _ := against(t, 0, book.Tunnel{Bring: "[::1]:0", Reach: "[2001:db8::7]:7"}, book.Tunnel{Roam: "[::1]:0"})
-	doors := set.Of("odd")
-	if at := doors[0].Address(); !strings.HasPrefix(at, "[::1]:") || strings.HasSuffix(at, ":0") || doors[0].Beyond() {
+	listeners := set.Of("odd")
+	if at := listeners[0].Address(); !strings.HasPrefix(at, "[::1]:") || strings.HasSuffix(at, ":0") || listeners[0].Beyond() {
 		t.Errorf("the door is %s", at)
 	}
-	echoed(t, doors[0].Address())
-	conn, err := net.Dial("tcp", doors[1].Address())
+	echoed(t, listeners[0].Address())
+	conn, err := net.Dial("tcp", listeners[1].Address())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -314,7 +314,7 @@ func TestDoorsOfTheNewerAddresses(t *testing.T) {
 	if _, err := io.ReadFull(conn, got); err != nil || string(got[:2]) != "\x05\x00" || string(got[12:]) != "tide" {
 		t.Errorf("%q, %v", got, err)
 	}
-	if flows := doors[1].Flows(); len(flows) != 1 || flows[0].To != "[2001:db8::7]:7" {
+	if flows := listeners[1].Flows(); len(flows) != 1 || flows[0].To != "[2001:db8::7]:7" {
 		t.Errorf("%+v", flows)
 	}
 }

@@ -194,7 +194,7 @@ func refusedProof(err error, reach, from string) Proof {
 	return p
 }
 
-// proveLent tells whether a door over there that is to be open to other machines is:
+// proveLent tells whether a listener over there that is to be open to other machines is:
 // a server need not say that it listens at its own loopback alone. It is tried by the
 // address that the machine is known by, with one connection through which nothing is
 // sent.

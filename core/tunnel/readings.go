@@ -62,7 +62,9 @@ func (o *Others) Seen() []Seen {
 func (s Seen) Key(of string) string { return fmt.Sprintf("%d %s: %s", s.PID, s.What, of) }
 
 // FlowKey names a flow of another program.
-func (s Seen) FlowKey(f SeenFlow) string { return s.Key(fmt.Sprint(f.Session, " ", f.Door, " ", f.ID)) }
+func (s Seen) FlowKey(f SeenFlow) string {
+	return s.Key(fmt.Sprint(f.Session, " ", f.Listener, " ", f.ID))
+}
 
 // Readings are what links and flows of other programs have carried. The series are
 // brief: the programs keep their own.
@@ -80,7 +82,7 @@ func (o *Others) Readings() []meter.Reading {
 			all = append(all, meter.Reading{Key: s.Key(ProgramKey(p)), Name: p.Session, ID: int64(p.ID), In: p.In, Out: p.Out, At: at, Brief: true})
 		}
 		for _, l := range s.Lines {
-			all = append(all, meter.Reading{Key: s.Key(DoorKey(l.Session, l.Door)), Name: l.Session, In: l.In, Out: l.Out, At: at, Brief: true})
+			all = append(all, meter.Reading{Key: s.Key(ListenerKey(l.Session, l.Listener)), Name: l.Session, In: l.In, Out: l.Out, At: at, Brief: true})
 		}
 		for _, f := range s.Flows {
 			all = append(all, meter.Reading{Key: s.FlowKey(f), Name: f.Session, ID: f.ID, In: f.In, Out: f.Out, At: at, Brief: true})
@@ -89,8 +91,8 @@ func (o *Others) Readings() []meter.Reading {
 	return all
 }
 
-// DoorKey names a tunnel among all of a program's.
-func DoorKey(session, door string) string { return "door " + session + " " + door }
+// ListenerKey names a tunnel among all of a program's.
+func ListenerKey(session, listener string) string { return "door " + session + " " + listener }
 
 // Readings tells what every link, shell, command, tunnel and flow has carried so far, for
 // a [meter.Keeper]. A link is known by the way to it, in every run.
@@ -104,7 +106,7 @@ func (s *Set) Readings() []meter.Reading {
 	}
 	for _, t := range s.All() {
 		_, in, out := t.Count()
-		all = append(all, meter.Reading{Key: DoorKey(t.Session, t.Address()), Name: t.Session, In: in, Out: out, Brief: true})
+		all = append(all, meter.Reading{Key: ListenerKey(t.Session, t.Address()), Name: t.Session, In: in, Out: out, Brief: true})
 		for _, f := range t.Flows() {
 			all = append(all, meter.Reading{Key: t.Key(f), Name: t.Session, ID: f.ID, In: f.In, Out: f.Out, Brief: true})
 		}

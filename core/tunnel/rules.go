@@ -10,7 +10,7 @@ import (
 	"meatus/core/book"
 )
 
-// rules are the destinations that a roaming door leads to, and which of them from
+// rules are the destinations that a roaming listener leads to, and which of them from
 // here. They look at what was asked for alone: a name is not resolved to see whether
 // its address is in a network of theirs.
 type rules struct{ only, direct []destination }
@@ -65,7 +65,7 @@ func anyFits(list []destination, host, port string) bool {
 	return false
 }
 
-// errNotAllowed says that a destination is not one of the door's.
+// errNotAllowed says that a destination is not one of the listener's.
 type errNotAllowed string
 
 func (e errNotAllowed) Error() string {

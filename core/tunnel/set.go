@@ -177,7 +177,7 @@ func (s *Set) closeIdle(t *Tunnel, after time.Duration) {
 		rest := after - t.Idle()
 		if rest <= 0 {
 			s.tell(Rested{Session: t.Session, What: t.What(), After: after})
-			s.CloseDoor(t.Address())
+			s.CloseListener(t.Address())
 			return
 		}
 		select {
@@ -188,8 +188,8 @@ func (s *Set) closeIdle(t *Tunnel, after time.Duration) {
 	}
 }
 
-// CloseDoor closes one tunnel, by where its door is. It tells whether there was one.
-func (s *Set) CloseDoor(address string) bool {
+// CloseListener closes one tunnel, by where its listener is. It tells whether there was one.
+func (s *Set) CloseListener(address string) bool {
 	s.mu.Lock()
 	var found *Tunnel
 	var last *along
@@ -214,7 +214,7 @@ func (s *Set) CloseDoor(address string) bool {
 	return true
 }
 
-// CloseAll closes everything, the doors first; flows have so long to come to their
+// CloseAll closes everything, the listeners first; flows have so long to come to their
 // end. Nothing is opened after it.
 func (s *Set) CloseAll(drain time.Duration) {
 	s.mu.Lock()
@@ -237,28 +237,28 @@ func (s *Set) CloseAll(drain time.Duration) {
 
 // Line is one tunnel, as it can be listed.
 type Line struct {
-	Session string    `json:"session"`
-	Kind    string    `json:"kind"`
-	Door    string    `json:"door"`
-	Reach   string    `json:"reach,omitempty"`
-	Only    string    `json:"only,omitempty"`   // destinations of a roaming door, see [book.Tunnel]
-	Direct  string    `json:"direct,omitempty"` // those connected to from here
-	As      string    `json:"seen_from"`        // the machine whose name the reach is seen from
-	Hops    []string  `json:"way"`              // the machines of its way, in order
-	Open    bool      `json:"door_open"`
-	Up      bool      `json:"up"`
-	Beyond  bool      `json:"beyond_loopback"`
-	Error   string    `json:"error,omitempty"`
-	Lost    time.Time `json:"lost,omitzero"`
-	Again   int       `json:"came_back"`
-	Live    int       `json:"live_flows"`
-	Flows   int64     `json:"flows"`
-	Proof   string    `json:"proof,omitempty"`
-	Answers string    `json:"answers"`              // the verdict of trying the service
-	Heard   string    `json:"first_line,omitempty"` // that the service said by itself
-	Rule    string    `json:"rule,omitempty"`       // what its owner would have to allow
-	In      uint64    `json:"bytes_in"`
-	Out     uint64    `json:"bytes_out"`
+	Session  string    `json:"session"`
+	Kind     string    `json:"kind"`
+	Listener string    `json:"door"`
+	Reach    string    `json:"reach,omitempty"`
+	Only     string    `json:"only,omitempty"`   // destinations of a roaming listener, see [book.Tunnel]
+	Direct   string    `json:"direct,omitempty"` // those connected to from here
+	As       string    `json:"seen_from"`        // the machine whose name the reach is seen from
+	Hops     []string  `json:"way"`              // the machines of its way, in order
+	Open     bool      `json:"door_open"`
+	Up       bool      `json:"up"`
+	Beyond   bool      `json:"beyond_loopback"`
+	Error    string    `json:"error,omitempty"`
+	Lost     time.Time `json:"lost,omitzero"`
+	Again    int       `json:"came_back"`
+	Live     int       `json:"live_flows"`
+	Flows    int64     `json:"flows"`
+	Proof    string    `json:"proof,omitempty"`
+	Answers  string    `json:"answers"`              // the verdict of trying the service
+	Heard    string    `json:"first_line,omitempty"` // that the service said by itself
+	Rule     string    `json:"rule,omitempty"`       // what its owner would have to allow
+	In       uint64    `json:"bytes_in"`
+	Out      uint64    `json:"bytes_out"`
 }
 
 // Drawn says a tunnel with its direction: "your 127.0.0.1:15432 ⇐ tide-db:5432, as
@@ -266,13 +266,13 @@ type Line struct {
 func (l Line) Drawn() string {
 	switch l.Kind {
 	case "bring":
-		return fmt.Sprintf("your %s ⇐ %s, as seen from %s", l.Door, l.Reach, l.As)
+		return fmt.Sprintf("your %s ⇐ %s, as seen from %s", l.Listener, l.Reach, l.As)
 	case "lend":
-		return fmt.Sprintf("your %s ⇒ %s at %s", l.Reach, l.Door, l.As)
+		return fmt.Sprintf("your %s ⇒ %s at %s", l.Reach, l.Listener, l.As)
 	}
-	say := fmt.Sprintf("your %s ⇐ anywhere that %s reaches", l.Door, l.As)
+	say := fmt.Sprintf("your %s ⇐ anywhere that %s reaches", l.Listener, l.As)
 	if l.Only != "" {
-		say = fmt.Sprintf("your %s ⇐ %s alone, as seen from %s", l.Door, l.Only, l.As)
+		say = fmt.Sprintf("your %s ⇐ %s alone, as seen from %s", l.Listener, l.Only, l.As)
 	}
 	if l.Direct != "" {
 		say += "; " + l.Direct + " from here"
@@ -289,7 +289,7 @@ func (s *Set) Lines() []Line {
 		state := h.way.State()
 		for _, t := range h.tunnels {
 			kind, _ := t.Spec.Kind()
-			l := Line{Session: session, Kind: kind, Door: t.Address(), Reach: t.Spec.Reach, Only: t.Spec.Only, Direct: t.Spec.Direct, As: h.way.route.Target().Name, Open: t.open(), Up: state.Up, Beyond: t.Beyond(), Lost: state.Lost, Again: state.Again, Live: len(t.Flows())}
+			l := Line{Session: session, Kind: kind, Listener: t.Address(), Reach: t.Spec.Reach, Only: t.Spec.Only, Direct: t.Spec.Direct, As: h.way.route.Target().Name, Open: t.open(), Up: state.Up, Beyond: t.Beyond(), Lost: state.Lost, Again: state.Again, Live: len(t.Flows())}
 			for _, hop := range h.way.route.Hops {
 				l.Hops = append(l.Hops, hop.Name)
 			}
@@ -303,7 +303,7 @@ func (s *Set) Lines() []Line {
 		}
 	}
 	slices.SortFunc(all, func(a, b Line) int {
-		return cmp.Or(cmp.Compare(a.Session, b.Session), cmp.Compare(a.Door, b.Door))
+		return cmp.Or(cmp.Compare(a.Session, b.Session), cmp.Compare(a.Listener, b.Listener))
 	})
 	return all
 }

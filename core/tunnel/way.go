@@ -116,12 +116,12 @@ func (w *Way) keep(l *lane, n int) {
 			w.drop(l, err)
 			return
 		}
-		w.come(l, p)
+		w.cameUp(l, p)
 		select {
 		case <-p.Done():
 		case <-w.ctx.Done():
 		}
-		w.go_(l)
+		w.wentDown(l)
 		p.Close()
 		if lost = true; r.Target().Manner.Reconnect <= 0 {
 			w.drop(l, errors.New("the way was lost"))
@@ -130,7 +130,7 @@ func (w *Way) keep(l *lane, n int) {
 	}
 }
 
-func (w *Way) come(l *lane, p *walk.Passage) {
+func (w *Way) cameUp(l *lane, p *walk.Passage) {
 	w.change(func() {
 		if l.since.IsZero() {
 			l.since = time.Now()
@@ -142,7 +142,7 @@ func (w *Way) come(l *lane, p *walk.Passage) {
 	})
 }
 
-func (w *Way) go_(l *lane) {
+func (w *Way) wentDown(l *lane) {
 	w.change(func() { l.passage, l.lost = nil, time.Now() })
 }
 
@@ -232,7 +232,7 @@ func (w *Way) Dial(ctx context.Context, network, address string) (stream walk.St
 		if stream, err = p.Dial(ctx, network, address); !errors.Is(err, io.EOF) {
 			break
 		}
-		// The link has just ended: what knocks waits for the next.
+		// The link has just ended: what connects waits for the next.
 		if err := w.gone(ctx, p); err != nil {
 			return nil, nil, err
 		}

@@ -326,7 +326,7 @@ func (h *handshake) known() error {
 }
 
 // address is where the host was found: what really answered for the first hop,
-// and what the hop before knocked at for the others.
+// and what the hop before connected to for the others.
 func (h *handshake) address(remote net.Addr) string {
 	if h.l.below == nil && remote != nil {
 		return remote.String()

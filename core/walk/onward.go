@@ -18,17 +18,17 @@ type Stream interface {
 }
 
 // Refused says that the machine at a passage's end opened no connection onward
-// (RFC 4254 section 5.1), or no door (section 7.1).
+// (RFC 4254 section 5.1), or no listener (section 7.1).
 type Refused struct {
-	Hop     string // the machine that said so
-	Address string
-	Reason  ssh.RejectionReason
-	Said    string // cleaned
-	Door    bool
+	Hop      string // the machine that said so
+	Address  string
+	Reason   ssh.RejectionReason
+	Said     string // cleaned
+	Listener bool
 }
 
 func (r *Refused) Error() string {
-	if r.Door {
+	if r.Listener {
 		return fmt.Sprintf("%s opens no door at %s: %s; it may forbid that (AllowTcpForwarding, PermitListen), or somebody there has that port", r.Hop, r.Address, r.Said)
 	}
 	return fmt.Sprintf("%s opens no connection to %s: %s", r.Hop, r.Address, r.Said)
@@ -94,7 +94,7 @@ func (p *Passage) Listen(ctx context.Context, network, address string) (net.List
 	select {
 	case o := <-done:
 		if o.err != nil && link.ctx.Err() == nil {
-			return nil, &Refused{Hop: link.hop.Name, Address: address, Reason: ssh.Prohibited, Said: Words(o.err), Door: true}
+			return nil, &Refused{Hop: link.hop.Name, Address: address, Reason: ssh.Prohibited, Said: Words(o.err), Listener: true}
 		}
 		return o.l, o.err
 	case <-link.ctx.Done():

@@ -43,7 +43,7 @@ func MayPass(f *gate.Failure) bool { return passing[f.Cause] }
 // Await walks the route like [Walker.Walk], and where a gate is shut that may open
 // by itself, walks again: after a second, then after longer and longer pauses of
 // up to half a minute, until limit has passed. A gate that waiting does not mend
-// ends it at once. The pauses vary by a fifth, so that many who wait do not knock
+// ends it at once. The pauses vary by a fifth, so that many who wait do not connect
 // together.
 func (w *Walker) Await(ctx context.Context, r route.Route, limit time.Duration) (*Passage, error) {
 	return w.keepTrying(ctx, r, limit, false)
@@ -54,7 +54,7 @@ func (w *Walker) Await(ctx context.Context, r route.Route, limit time.Duration) 
 // also walks at once when this machine's addresses change or when it wakes, since
 // that is when a line comes back.
 func (w *Walker) Return(ctx context.Context, r route.Route, limit time.Duration) (*Passage, error) {
-	// A little apart, so that not all who lost a way knock in the same instant.
+	// A little apart, so that not all who lost a way connect in the same instant.
 	select {
 	case <-time.After(rand.N(firstPause / 2)):
 	case <-ctx.Done():

@@ -24,14 +24,14 @@ type OpenTunnels struct {
 
 // HeldElsewhere says that another Meatus listens at an address that is wanted.
 type HeldElsewhere struct {
-	Program tunnel.Program
-	Door    string
-	For     string // the session it holds it for
-	Err     error  // why the tunnel was not opened
+	Program  tunnel.Program
+	Listener string
+	For      string // the session it holds it for
+	Err      error  // why the tunnel was not opened
 }
 
 func (h *HeldElsewhere) Error() string {
-	return fmt.Sprintf("%v; the Meatus with process %d (%s) holds %s for %s", h.Err, h.Program.PID, h.Program.What, h.Door, h.For)
+	return fmt.Sprintf("%v; the Meatus with process %d (%s) holds %s for %s", h.Err, h.Program.PID, h.Program.What, h.Listener, h.For)
 }
 
 func (h *HeldElsewhere) Unwrap() error { return h.Err }
@@ -53,10 +53,10 @@ func (j *OpenTunnels) Run(_ context.Context, tell func(Step)) error {
 		if !j.TakeOver {
 			return held
 		}
-		if err := tunnel.TakeOver(held.Program, held.Door); err != nil {
+		if err := tunnel.TakeOver(held.Program, held.Listener); err != nil {
 			return fmt.Errorf("%w; %w", held.Err, err)
 		}
-		tell(Step{Verdict: gate.Open, Where: j.Route.Session, Say: fmt.Sprintf("process %d (%s) has closed %s", held.Program.PID, held.Program.What, held.Door)})
+		tell(Step{Verdict: gate.Open, Where: j.Route.Session, Say: fmt.Sprintf("process %d (%s) has closed %s", held.Program.PID, held.Program.What, held.Listener)})
 		taken = true
 	}
 	if taken {
@@ -75,8 +75,8 @@ func (j *OpenTunnels) held(err error) []*HeldElsewhere {
 	for _, p := range programs {
 		for _, l := range p.Lines {
 			for _, spec := range j.Specs {
-				if _, at := spec.Kind(); at == l.Door && l.Kind != "lend" {
-					all = append(all, &HeldElsewhere{Program: p, Door: l.Door, For: l.Session, Err: err})
+				if _, at := spec.Kind(); at == l.Listener && l.Kind != "lend" {
+					all = append(all, &HeldElsewhere{Program: p, Listener: l.Listener, For: l.Session, Err: err})
 				}
 			}
 		}

@@ -29,7 +29,7 @@ const Name = "demo traffic"
 type use struct {
 	session string
 	spec    book.Tunnel
-	by      func(ctx context.Context, door string)
+	by      func(ctx context.Context, listener string)
 }
 
 var uses = []use{
@@ -131,9 +131,9 @@ func pause(ctx context.Context, d time.Duration) {
 	}
 }
 
-// dial connects to a door for as long as the context lasts.
-func dial(ctx context.Context, door string) (net.Conn, func(), error) {
-	conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", door)
+// dial connects to a listener for as long as the context lasts.
+func dial(ctx context.Context, listener string) (net.Conn, func(), error) {
+	conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", listener)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -142,16 +142,16 @@ func dial(ctx context.Context, door string) (net.Conn, func(), error) {
 }
 
 // listen reads a gauge's feed.
-func listen(ctx context.Context, door string) {
-	if conn, done, err := dial(ctx, door); err == nil {
+func listen(ctx context.Context, listener string) {
+	if conn, done, err := dial(ctx, listener); err == nil {
 		defer done()
 		io.Copy(io.Discard, conn)
 	}
 }
 
 // question asks the tide tables for an hour, again and again.
-func question(ctx context.Context, door string) {
-	conn, done, err := dial(ctx, door)
+func question(ctx context.Context, listener string) {
+	conn, done, err := dial(ctx, listener)
 	if err != nil {
 		return
 	}
@@ -164,11 +164,11 @@ func question(ctx context.Context, door string) {
 }
 
 // leaf reads the survey's page and what belongs to it.
-func leaf(ctx context.Context, door string) {
+func leaf(ctx context.Context, listener string) {
 	client := &http.Client{Transport: &http.Transport{}}
 	defer client.CloseIdleConnections()
 	for _, path := range []string{"/", "/tides.css", "/tides.svg"} {
-		request, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+door+path, nil)
+		request, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+listener+path, nil)
 		if err != nil {
 			return
 		}
@@ -183,8 +183,8 @@ func leaf(ctx context.Context, door string) {
 }
 
 // haul fetches from the archive, in stretches of its own pace.
-func haul(ctx context.Context, door string) {
-	conn, done, err := dial(ctx, door)
+func haul(ctx context.Context, listener string) {
+	conn, done, err := dial(ctx, listener)
 	if err != nil {
 		return
 	}

@@ -31,7 +31,7 @@ var kinds = []struct{ kind, wish string }{
 const (
 	onKind = iota
 	onWhat
-	onDoor
+	onListener
 	lines
 )
 
@@ -40,7 +40,7 @@ type Model struct {
 	s      *place.Services
 	route  route.Route
 	kind   int
-	inputs [2]*line.Line // what and door
+	inputs [2]*line.Line // what and listener
 	at     int
 	got    tunnel.Composed
 	told   bool // that it listens to other machines
@@ -95,7 +95,7 @@ func (m *Model) compose() {
 		}
 		return
 	}
-	m.got = tunnel.Compose(tunnel.Wish{Kind: kinds[m.kind].kind, What: m.inputs[0].Text(), Door: m.inputs[1].Text()})
+	m.got = tunnel.Compose(tunnel.Wish{Kind: kinds[m.kind].kind, What: m.inputs[0].Text(), Listener: m.inputs[1].Text()})
 }
 
 // Update takes a message.
@@ -182,7 +182,7 @@ func (m *Model) focus(at int) {
 	case kind == "windows":
 		at = onKind
 	case at == onWhat && kind == "roam":
-		at = map[bool]int{true: onDoor, false: onKind}[m.at == onKind]
+		at = map[bool]int{true: onListener, false: onKind}[m.at == onKind]
 	}
 	m.at = at
 	for i := range m.inputs {
@@ -222,7 +222,7 @@ func (m *Model) View(width, height int) []string {
 	}
 	where := map[bool]string{true: "over there, at " + target, false: "here; left empty, one is proposed"}[kinds[m.kind].kind == "lend"]
 	if !windows {
-		row(onDoor, "by a door at", m.inputs[1].View(room), where)
+		row(onListener, "by a door at", m.inputs[1].View(room), where)
 	}
 	out = append(out, "")
 	if m.got.Err != nil {
@@ -233,7 +233,7 @@ func (m *Model) View(width, height int) []string {
 		out = append(out, "   "+t.Accent.Render("→ ")+t.Strong.Render("your display "+os.Getenv("DISPLAY")+" ⇐ windows of programs at "+target))
 	} else {
 		kind, at := m.got.Spec.Kind()
-		out = append(out, "   "+t.Accent.Render("→ ")+t.Strong.Render(tunnel.Line{Kind: kind, Door: at, Reach: m.got.Spec.Reach, As: target}.Drawn()))
+		out = append(out, "   "+t.Accent.Render("→ ")+t.Strong.Render(tunnel.Line{Kind: kind, Listener: at, Reach: m.got.Spec.Reach, As: target}.Drawn()))
 	}
 	for _, n := range m.got.Notes {
 		out = append(out, "     "+t.Faint.Render(fit.Cut(n, width-6)))

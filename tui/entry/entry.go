@@ -346,12 +346,12 @@ func (m *Model) route() []string {
 
 // Arrow draws a tunnel with its direction.
 func Arrow(tunnel book.Tunnel, far string) string {
-	switch kind, door := tunnel.Kind(); kind {
+	switch kind, listener := tunnel.Kind(); kind {
 	case "bring":
-		return fmt.Sprintf("brings %s ⇐ %s, as seen from %s", door, tunnel.Reach, far)
+		return fmt.Sprintf("brings %s ⇐ %s, as seen from %s", listener, tunnel.Reach, far)
 	case "lend":
-		return fmt.Sprintf("lends %s ⇒ %s on %s", tunnel.Reach, door, far)
+		return fmt.Sprintf("lends %s ⇒ %s on %s", tunnel.Reach, listener, far)
 	default:
-		return fmt.Sprintf("roams: what comes in at %s goes out from %s", door, far)
+		return fmt.Sprintf("roams: what comes in at %s goes out from %s", listener, far)
 	}
 }

@@ -335,7 +335,7 @@ func (m *Model) View() []string {
 	}
 	lines = append(lines, "")
 	lines = append(lines, m.lent()...)
-	lines = append(lines, m.door()...)
+	lines = append(lines, m.listener()...)
 	return append(lines, m.past(m.height-len(lines))...)
 }
 
@@ -432,8 +432,8 @@ func (m *Model) lent() []string {
 	return lines
 }
 
-// door says how other programs reach the ring, and what stands behind it.
-func (m *Model) door() []string {
+// listener says how other programs reach the ring, and what stands behind it.
+func (m *Model) listener() []string {
 	t := m.s.Theme
 	say := t.Faint.Render("closed to other programs; s opens a socket for them")
 	if socket := m.s.Shared(); socket != nil {

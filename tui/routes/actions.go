@@ -283,7 +283,7 @@ func (m *Model) opened(msg opened) {
 		return
 	}
 	m.held = &heldElsewhere{msg.session, msg.held}
-	m.s.Tell(fmt.Sprintf("another Meatus (process %d, %s) holds %s for %s; t again takes it over", msg.held.Program.PID, msg.held.Program.What, msg.held.Door, msg.held.For))
+	m.s.Tell(fmt.Sprintf("another Meatus (process %d, %s) holds %s for %s; t again takes it over", msg.held.Program.PID, msg.held.Program.What, msg.held.Listener, msg.held.For))
 }
 
 // toggleTunnels opens the tunnels of a session, or closes them where they are open.

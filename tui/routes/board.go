@@ -296,15 +296,15 @@ func visited(h gate.Hop) bool {
 	return false
 }
 
-// doorsShort names the doors of a session's open tunnels.
-func (m *Model) doorsShort(e row) string {
+// listenersShort names the listeners of a session's open tunnels.
+func (m *Model) listenersShort(e row) string {
 	var b strings.Builder
 	for _, l := range m.s.Board.Tunnels(e.Name) {
 		arrow := "⇐"
 		if l.Kind == "lend" {
 			arrow = "⇒"
 		}
-		b.WriteString("  " + arrow + " " + strings.TrimPrefix(l.Door, "127.0.0.1"))
+		b.WriteString("  " + arrow + " " + strings.TrimPrefix(l.Listener, "127.0.0.1"))
 	}
 	return m.s.Theme.Accent.Render(b.String())
 }
@@ -335,7 +335,7 @@ func (m *Model) stands(e row, width int) string {
 	}
 	if l := e.linkAt(len(e.Details.Route.Hops) - 1); l != nil && len(e.Details.Route.Hops) > 0 {
 		detail := fmt.Sprintf("%6s  %7s/s ", fit.Ago(time.Since(l.State.Since)), fit.Bytes(l.Rate()))
-		return fit.Cut(t.Live.Render(fit.Pad("live", 8))+t.Faint.Render(detail)+t.Live.Render(fit.Spark(rates(l)))+m.doorsShort(e), width)
+		return fit.Cut(t.Live.Render(fit.Pad("live", 8))+t.Faint.Render(detail)+t.Live.Render(fit.Spark(rates(l)))+m.listenersShort(e), width)
 	}
 	if e.Details.Report.Broken != "" {
 		return word(gate.Shut) + t.Faint.Render(fit.Cut(e.Details.Report.Broken, width-8))

@@ -39,7 +39,7 @@ func (m *Model) card(height int) []string {
 	}
 	if !m.whole {
 		lines = append(lines, m.hops(e)...)
-		lines = append(lines, m.doors(e)...)
+		lines = append(lines, m.listeners(e)...)
 	}
 	trouble, _ := m.trouble(e, height-len(lines))
 	return append(lines, trouble...)
@@ -54,14 +54,14 @@ func (m *Model) hasMore() bool {
 	e := row{State: s, links: m.s.Board.Links()}
 	rows := m.paneRows() - 1
 	if !m.whole {
-		rows -= len(m.hops(e)) + len(m.doors(e))
+		rows -= len(m.hops(e)) + len(m.listeners(e))
 	}
 	_, cut := m.trouble(e, rows)
 	return cut
 }
 
-// doors draws the session's open tunnels with their direction.
-func (m *Model) doors(e row) []string {
+// listeners draws the session's open tunnels with their direction.
+func (m *Model) listeners(e row) []string {
 	t := m.s.Theme
 	var lines []string
 	for _, l := range m.s.Board.Tunnels(e.Name) {

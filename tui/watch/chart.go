@@ -205,8 +205,8 @@ func (m *Model) about() []string {
 		f := r.flow
 		return []string{t.Faint.Render(fmt.Sprintf("by %s of %s, from %s; %s down, %s up; %s old", r.at, r.session, cmp.Or(f.From, "a socket"), bytes(f.In), bytes(f.Out), fit.Ago(time.Since(f.Began))))}
 	}
-	if r, ok := m.selected(); ok && m.onList && r.door != nil {
-		d := r.door
+	if r, ok := m.selected(); ok && m.onList && r.listener != nil {
+		d := r.listener
 		sum := fmt.Sprintf("%s now, %d in all; %s down, %s up", plural(d.Live, "flow", "flows"), d.Flows, bytes(d.In), bytes(d.Out))
 		if d.Again > 0 {
 			sum += fmt.Sprintf("; its way came back %d×", d.Again)

@@ -28,24 +28,24 @@ type link struct {
 	other *tunnel.Seen // nil for one of this program
 }
 
-// row is one line of the list: a group's head, a door, a flow, or a shell.
+// row is one line of the list: a group's head, a listener, a flow, or a shell.
 type row struct {
-	head    string
-	door    *tunnel.Line
-	other   *tunnel.Seen // the other program whose it is, or nil
-	session string
-	at      string // the door of a flow
-	flow    *tunnel.Flow
-	program *remote.State
-	in, out float64 // bytes a second
-	words   string  // what it is found by
-	key     string  // of its series
-	group   string
+	head     string
+	listener *tunnel.Line
+	other    *tunnel.Seen // the other program whose it is, or nil
+	session  string
+	at       string // the listener of a flow
+	flow     *tunnel.Flow
+	program  *remote.State
+	in, out  float64 // bytes a second
+	words    string  // what it is found by
+	key      string  // of its series
+	group    string
 }
 
 // same tells whether two rows are of the same thing.
 func (r row) same(o row) bool {
-	return r.key == o.key && r.head == o.head && (r.door == nil) == (o.door == nil) && (r.key != "" || r.at == o.at)
+	return r.key == o.key && r.head == o.head && (r.listener == nil) == (o.listener == nil) && (r.key != "" || r.at == o.at)
 }
 
 // bytes are what a row has carried.
@@ -89,14 +89,14 @@ func (m *Model) look() {
 	m.frame++
 	now := time.Now()
 	own, shells := m.alive.own, m.alive.shells
-	m.doors, m.others = nil, m.alive.others
+	m.listeners, m.others = nil, m.alive.others
 	for _, l := range own.Lines {
-		m.doors = append(m.doors, door{Line: l})
+		m.listeners = append(m.listeners, listener{Line: l})
 	}
-	m.counts = counts{shells: len(shells), tunnels: len(m.doors), flows: len(own.Flows)}
+	m.counts = counts{shells: len(shells), tunnels: len(m.listeners), flows: len(own.Flows)}
 	for i := range m.others {
 		for _, l := range m.others[i].Lines {
-			m.doors = append(m.doors, door{l, &m.others[i]})
+			m.listeners = append(m.listeners, listener{l, &m.others[i]})
 		}
 	}
 	m.lookAtLinks(shells)
@@ -137,7 +137,7 @@ func (m *Model) look() {
 	}
 	for i := range own.Flows {
 		f := &own.Flows[i]
-		addFlow(row{session: f.Session, at: f.Door, flow: &f.Flow, key: f.Key()})
+		addFlow(row{session: f.Session, at: f.Listener, flow: &f.Flow, key: f.Key()})
 	}
 	for i := range own.Shells {
 		addShell(row{program: &own.Shells[i], key: tunnel.ProgramKey(own.Shells[i])})
@@ -146,7 +146,7 @@ func (m *Model) look() {
 		o := &m.others[i]
 		for n := range o.Flows {
 			f := &o.Flows[n]
-			addFlow(row{other: o, session: f.Session, at: f.Door, flow: &f.Flow, key: o.FlowKey(*f)})
+			addFlow(row{other: o, session: f.Session, at: f.Listener, flow: &f.Flow, key: o.FlowKey(*f)})
 		}
 		for n := range o.Shells {
 			addShell(row{other: o, program: &o.Shells[n], key: o.Key(tunnel.ProgramKey(o.Shells[n]))})
@@ -177,14 +177,14 @@ func (m *Model) look() {
 	}
 }
 
-// grouped puts the heads of the groups between the rows; doors have one even where
+// grouped puts the heads of the groups between the rows; listeners have one even where
 // nothing runs through them.
 func (m *Model) grouped(all []row) []row {
 	var out []row
 	switch groups[m.group] {
 	case "nothing":
-		for i := range m.doors {
-			out = append(out, m.doors[i].row())
+		for i := range m.listeners {
+			out = append(out, m.listeners[i].row())
 		}
 		return append(out, all...)
 	case "tunnel":
@@ -192,8 +192,8 @@ func (m *Model) grouped(all []row) []row {
 		for _, r := range all {
 			of[r.group] = append(of[r.group], r)
 		}
-		for i := range m.doors {
-			out = append(append(out, m.doors[i].row()), of[m.doors[i].Door]...)
+		for i := range m.listeners {
+			out = append(append(out, m.listeners[i].row()), of[m.listeners[i].Listener]...)
 		}
 		if shells := of[shellsGroup]; len(shells) > 0 {
 			out = append(append(out, row{head: shellsGroup, in: sum(shells).in, out: sum(shells).out}), shells...)
@@ -217,14 +217,14 @@ func (m *Model) grouped(all []row) []row {
 	return out
 }
 
-// door is a tunnel of this program or of another.
-type door struct {
+// listener is a tunnel of this program or of another.
+type listener struct {
 	tunnel.Line
 	other *tunnel.Seen
 }
 
-func (d *door) row() row {
-	r := row{door: &d.Line, other: d.other, session: d.Session, at: d.Door, key: tunnel.DoorKey(d.Session, d.Door)}
+func (d *listener) row() row {
+	r := row{listener: &d.Line, other: d.other, session: d.Session, at: d.Listener, key: tunnel.ListenerKey(d.Session, d.Listener)}
 	if d.other != nil {
 		r.key = d.other.Key(r.key)
 	}
@@ -262,7 +262,7 @@ func (m *Model) lookAtLinks(shells []shellState) {
 			m.ways = append(m.ways, way{hops: hops, lost: since, whose: whose})
 		}
 	}
-	for _, l := range m.doors {
+	for _, l := range m.listeners {
 		if l.other == nil && !l.Up && !l.Lost.IsZero() {
 			gone(l.Session, l.Hops, l.Lost)
 		}
@@ -324,8 +324,8 @@ func (m *Model) link() (link, bool) {
 	return w[len(w)-1-min(m.hop, len(w)-1)], true
 }
 
-// door is where the chosen tunnel's door is, "" where none is chosen.
-func (m *Model) door() string {
+// listener is where the chosen tunnel's listener is, "" where none is chosen.
+func (m *Model) listener() string {
 	if r, ok := m.selected(); ok && m.onList {
 		return r.at
 	}
@@ -359,7 +359,7 @@ func (m *Model) subject() (name string, series *meter.Series) {
 		switch {
 		case r.flow != nil:
 			name = r.flow.Who() + " to " + r.flow.To
-		case r.door != nil:
+		case r.listener != nil:
 			name = r.session + ", door " + r.at
 		default:
 			name = r.program.What + " of " + r.program.Session

@@ -215,7 +215,7 @@ func (m *Model) wayWidth() int {
 	return min(most, m.width*2/3)
 }
 
-// listLines draws the doors, and the flows and shells.
+// listLines draws the listeners, and the flows and shells.
 func (m *Model) listLines() []string {
 	t := m.s.Theme
 	title := t.Strong.Render("what runs") + t.Faint.Render(" by "+groups[m.group]+", first by "+orders[m.order])
@@ -251,12 +251,12 @@ func (m *Model) rowLine(r row, selected bool) string {
 		return s
 	}
 	switch {
-	case r.door != nil:
+	case r.listener != nil:
 		whose := ""
 		if r.other != nil {
 			whose = t.Accent.Render(r.other.What) + " "
 		}
-		return pointer + m.doorLine(*r.door, whose)
+		return pointer + m.listenerLine(*r.listener, whose)
 	case r.head != "":
 		return pointer + t.Strong.Render(r.head) + t.Faint.Render(fmt.Sprintf("  ↓%s/s ↑%s/s", fit.Bytes(r.in), fit.Bytes(r.out)))
 	}
@@ -286,8 +286,8 @@ func (m *Model) rowLine(r row, selected bool) string {
 	return pointer + "  " + strong(fit.Pad(name, wide)) + " " + fit.Pad(to, wide) + t.Faint.Render(rates+fmt.Sprintf("  %7s down %7s up  %s, idle %s", fit.Bytes(float64(in)), fit.Bytes(float64(out)), fit.Ago(time.Since(r.began())), fit.Ago(time.Since(idle))))
 }
 
-// doorLine draws a tunnel with how it stands.
-func (m *Model) doorLine(l tunnel.Line, whose string) string {
+// listenerLine draws a tunnel with how it stands.
+func (m *Model) listenerLine(l tunnel.Line, whose string) string {
 	t := m.s.Theme
 	v, off := l.Standing()
 	mark, say := t.Mark(v), l.Drawn()+"  "

@@ -71,12 +71,12 @@ type Model struct {
 	shows         bool
 	alive         alive // as it was last looked at
 
-	links  map[walk.ID]link // of this program
-	ways   []way
-	doors  []door
-	others []tunnel.Seen
-	rows   []row
-	counts counts
+	links     map[walk.ID]link // of this program
+	ways      []way
+	listeners []listener
+	others    []tunnel.Seen
+	rows      []row
+	counts    counts
 
 	map_, list   scroll.Cursor
 	hop          int // of the selected way, from its end
@@ -339,9 +339,9 @@ func (m *Model) leave() tea.Cmd {
 	return nil
 }
 
-// copy puts the chosen door on the clipboard, with the login that it asks for.
+// copy puts the chosen listener on the clipboard, with the login that it asks for.
 func (m *Model) copy() tea.Cmd {
-	at := m.door()
+	at := m.listener()
 	if at == "" {
 		m.note = "choose a tunnel or a flow with tab; its door is copied"
 		return nil
@@ -388,7 +388,7 @@ func (m *Model) setFocus(p panel) {
 func (m *Model) askEnd() {
 	r, ok := m.selected()
 	switch {
-	case m.onList && ok && r.other != nil && r.door == nil:
+	case m.onList && ok && r.other != nil && r.listener == nil:
 		m.note = fmt.Sprintf("it runs in another Meatus (process %d, %s) and ends there; E closes its door", r.other.PID, r.other.What)
 	case m.onList && ok && r.flow != nil:
 		f, at, set := *r.flow, r.at, m.s.Tunnels
@@ -396,7 +396,7 @@ func (m *Model) askEnd() {
 			set.EndFlow(at, f.ID)
 			return "ended"
 		})
-	case m.onList && ok && r.door != nil:
+	case m.onList && ok && r.listener != nil:
 		m.askClose()
 	case m.onList && ok && r.program != nil:
 		p, programs := *r.program, m.s.Programs
@@ -418,9 +418,9 @@ func (m *Model) askEnd() {
 	}
 }
 
-// askClose asks before a door is closed.
+// askClose asks before a listener is closed.
 func (m *Model) askClose() {
-	at := m.door()
+	at := m.listener()
 	if at == "" || !m.onList {
 		m.note = "choose a tunnel or a flow with tab"
 		return
@@ -437,18 +437,18 @@ func (m *Model) askClose() {
 	}
 	flows := 0
 	for _, f := range m.alive.own.Flows {
-		if f.Door == at {
+		if f.Listener == at {
 			flows++
 		}
 	}
 	set := m.s.Tunnels
 	m.ask(fmt.Sprintf("close the door %s? %s with it.", at, plural(flows, "flow ends", "flows end")), func() string {
-		set.CloseDoor(at)
+		set.CloseListener(at)
 		return at + " is closed"
 	})
 }
 
-// withLogin is a door as programs are told it: with the login that it asks for, as a
+// withLogin is a listener as programs are told it: with the login that it asks for, as a
 // URI, where it does.
 func (m *Model) withLogin(at string) string {
 	user, password := m.s.Tunnels.LoginOf(at)

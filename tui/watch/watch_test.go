@@ -178,7 +178,7 @@ func TestALostWayAndAnotherProgramsStandOnTheMap(t *testing.T) {
 	d, m := watching(t, 1)
 	now := m.alive
 	now.shells = []shellState{{session: "gauge-1", hops: []string{"quay", "gauge-1"}, lost: time.Now().Add(-20 * time.Second)}, {session: "quay"}}
-	now.others = []tunnel.Seen{{Program: tunnel.Program{PID: 4711, What: "hold", Lines: []tunnel.Line{{Session: "db", Kind: "bring", Door: "127.0.0.1:15432", Reach: "tide-db:5432", As: "quay", Up: true}}}, Links: []walk.LinkState{{ID: 1, Hop: "quay", Prefix: "x", Since: time.Now()}}}}
+	now.others = []tunnel.Seen{{Program: tunnel.Program{PID: 4711, What: "hold", Lines: []tunnel.Line{{Session: "db", Kind: "bring", Listener: "127.0.0.1:15432", Reach: "tide-db:5432", As: "quay", Up: true}}}, Links: []walk.LinkState{{ID: 1, Hop: "quay", Prefix: "x", Since: time.Now()}}}}
 	m.Update(now)
 	see := d.See()
 	for _, want := range []string{"╌ gauge-1", "lost for 20 s, walked again", "cuts 2 shells, 1 tunnel, 1 flow; hold has 1 tunnel", "hold your 127.0.0.1:15432 ⇐ tide-db:5432"} {
@@ -217,10 +217,10 @@ func BenchmarkWatchingAnotherProgram(b *testing.B) {
 		s.Links = append(s.Links, walk.LinkState{ID: walk.ID(i + 1), Below: below, Hop: fmt.Sprint("gauge-", i), Prefix: fmt.Sprint("keeper@gauge-", i, ":22 ()\n"), Since: time.Now(), RoundTrip: 18 * time.Millisecond, Channels: 10})
 	}
 	for i := range 20 {
-		s.Lines = append(s.Lines, tunnel.Line{Session: fmt.Sprint("gauge-", i), Kind: "bring", Door: fmt.Sprint("127.0.0.1:", 20000+i), Reach: "tide-db.internal:5432", As: "quay", Up: true, Live: 100})
+		s.Lines = append(s.Lines, tunnel.Line{Session: fmt.Sprint("gauge-", i), Kind: "bring", Listener: fmt.Sprint("127.0.0.1:", 20000+i), Reach: "tide-db.internal:5432", As: "quay", Up: true, Live: 100})
 	}
 	for i := range 2000 {
-		s.Flows = append(s.Flows, tunnel.SeenFlow{Flow: tunnel.Flow{ID: int64(i), From: fmt.Sprint("127.0.0.1:", 30000+i), Program: "psql (process 4712)", To: "tide-db.internal:5432", Began: time.Now(), Last: time.Now()}, Session: fmt.Sprint("gauge-", i%20), Door: fmt.Sprint("127.0.0.1:", 20000+i%20)})
+		s.Flows = append(s.Flows, tunnel.SeenFlow{Flow: tunnel.Flow{ID: int64(i), From: fmt.Sprint("127.0.0.1:", 30000+i), Program: "psql (process 4712)", To: "tide-db.internal:5432", Began: time.Now(), Last: time.Now()}, Session: fmt.Sprint("gauge-", i%20), Listener: fmt.Sprint("127.0.0.1:", 20000+i%20)})
 	}
 	others := m.s.Others
 	others.Put([]tunnel.Seen{s})

@@ -24,19 +24,19 @@ import (
 
 // Options are how a tunnel behaves. The zero value has working defaults.
 type Options struct {
-	Wait     time.Duration     // how long what knocks waits for a lost way; 20 s where 0
+	Wait     time.Duration     // how long what connects waits for a lost way; 20 s where 0
 	Idle     time.Duration     // after how long without a byte a flow is ended, 0 for never
 	Rate     int               // at most so many bytes a second each way, 0 for as many as pass
-	User     string            // asked for at a roaming door, with Password; nobody where empty
+	User     string            // asked for at a roaming listener, with Password; nobody where empty
 	Password string            // where the tunnel says a login and this is empty, one is made up
 	Tell     func(event.Event) // told of what happens, may be nil
 }
 
 const (
 	defaultWait = 20 * time.Second
-	maxFlows    = 4096 // at one door at once; more wait to be taken
+	maxFlows    = 4096 // at one listener at once; more wait to be taken
 	handshake   = 10 * time.Second
-	maxPause    = 30 * time.Second // between two tries to have a door opened over there
+	maxPause    = 30 * time.Second // between two tries to have a listener opened over there
 )
 
 // Tunnel is an open tunnel. It is safe to use from many goroutines.
@@ -47,7 +47,7 @@ type Tunnel struct {
 	way     *Way
 	o       Options
 	limits  [2]*rate.Limiter // in and out, or nil
-	rules   rules            // of a roaming door
+	rules   rules            // of a roaming listener
 	ctx     context.Context
 	cancel  context.CancelCauseFunc
 	wg      sync.WaitGroup
@@ -61,12 +61,12 @@ type Tunnel struct {
 	mu       sync.Mutex
 	listener net.Listener // nil while a lend has none over there
 	address  string
-	err      error // why the door is not open, nil while it is
+	err      error // why the listener is not open, nil while it is
 	proof    Proof
 	flows    map[int64]*flow
 }
 
-// Open opens a tunnel along a way. A door here is open when it returns; one over
+// Open opens a tunnel along a way. A listener here is open when it returns; one over
 // there is opened when the way is. It fails with a [localaddr.Taken] or with why nobody
 // could listen.
 func Open(way *Way, spec book.Tunnel, o Options) (*Tunnel, error) {
@@ -135,31 +135,31 @@ func (t *Tunnel) Proven() Proof {
 // What names the tunnel: "bring 127.0.0.1:15432 from tide-db.internal:5432".
 func (t *Tunnel) What() string { return t.Spec.String() }
 
-// Address is where the door is, with the port that was chosen where 0 was asked for.
+// Address is where the listener is, with the port that was chosen where 0 was asked for.
 func (t *Tunnel) Address() string {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	return t.address
 }
 
-// Err is why the door is not open, nil while it is.
+// Err is why the listener is not open, nil while it is.
 func (t *Tunnel) Err() error {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	return t.err
 }
 
-// Login is what programs have to name at a roaming door, "" where that is nothing.
+// Login is what programs have to name at a roaming listener, "" where that is nothing.
 func (t *Tunnel) Login() (user, password string) { return t.o.User, t.o.Password }
 
-// open tells whether the door is.
+// open tells whether the listener is.
 func (t *Tunnel) open() bool {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	return t.listener != nil
 }
 
-// Beyond tells whether a door listens to more than this machine.
+// Beyond tells whether a listener listens to more than this machine.
 func (t *Tunnel) Beyond() bool { return t.Spec.Beyond() }
 
 func (t *Tunnel) opened(l net.Listener) {
@@ -178,7 +178,7 @@ func (t *Tunnel) opened(l net.Listener) {
 	t.o.Tell(Opened{Session: t.Session, What: t.What(), Address: at})
 }
 
-// Close ends the door and every flow, and waits until nothing is left.
+// Close ends the listener and every flow, and waits until nothing is left.
 func (t *Tunnel) Close() { t.end(errClosed) }
 
 func (t *Tunnel) end(why error) {
@@ -195,7 +195,7 @@ func (t *Tunnel) end(why error) {
 	t.wg.Wait()
 }
 
-// Drain closes the door and waits until its flows have ended, at most so long; then
+// Drain closes the listener and waits until its flows have ended, at most so long; then
 // it ends them.
 func (t *Tunnel) Drain(limit time.Duration) {
 	t.mu.Lock()
@@ -238,7 +238,7 @@ func (t *Tunnel) accept(l net.Listener, serve func(net.Conn)) {
 	}
 }
 
-// serve joins what connects to a door here to the far side.
+// serve joins what connects to a listener here to the far side.
 func (t *Tunnel) serve(conn net.Conn) {
 	f := t.begin(conn)
 	reach := t.Spec.Reach
@@ -309,7 +309,7 @@ func (t *Tunnel) lend() {
 		if err != nil {
 			t.stuck(err)
 			var refused *walk.Refused
-			if errors.As(err, &refused) { // the door of a link that was lost may be held a while
+			if errors.As(err, &refused) { // the listener of a link that was lost may be held a while
 				select {
 				case <-time.After(pause):
 					pause = min(2*pause, maxPause)
