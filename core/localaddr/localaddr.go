@@ -104,6 +104,7 @@ func owner(port int, state uint64) string {
 		return ""
 	}
 	sockets := map[string]bool{}
+	//lint:ignore SA1019 what takes its place is a conversation by netlink, for what two files say
 	for _, list := range []func() (procfs.NetTCP, error){proc.NetTCP, proc.NetTCP6} {
 		lines, err := list()
 		if err != nil {
