@@ -557,7 +557,10 @@ func (m *Model) detail(h vouch.Host) []string {
 	case agreeRetire:
 		lines = append([]string{"   " + t.Accent.Render(fmt.Sprintf("Make what is vouched for %s history? enter does, any other key does not", h.Name))}, lines...)
 	case agreeImport:
-		ahead := []string{"   " + t.Accent.Render(m.note+". Expect them? enter does, any other key does not")}
+		var ahead []string
+		for _, l := range fit.Wrap(m.note+". Expect them? enter does, any other key does not", m.width-6) {
+			ahead = append(ahead, "   "+t.Accent.Render(l))
+		}
 		for i, e := range m.expected {
 			if i == 6 {
 				ahead = append(ahead, "     "+t.Faint.Render(fmt.Sprintf("and %d more", len(m.expected)-6)))

@@ -113,13 +113,11 @@ func (m *Model) View() []string {
 			mark, end = t.Mark(gate.Open), s.Ended
 			if s.Err != nil {
 				mark = t.Mark(gate.Shut)
+			} else if verdict := worst(s.Steps); verdict != gate.Untried {
+				mark = t.Mark(verdict)
 			}
 		}
-		last := ""
-		if n := len(s.Steps); n > 0 {
-			last = s.Steps[n-1].Where + ": " + s.Steps[n-1].Say
-		}
-		lines = append(lines, fit.Cut(fmt.Sprintf(" %s%s %s %s %s  %s", pointer, mark, fit.Pad(s.Title.What, 12), t.Strong.Render(fit.Pad(s.Title.Of, 28)), t.Faint.Render(fit.Pad(fit.Ago(end.Sub(s.Began)), 7)), last), m.width))
+		lines = append(lines, fit.Cut(fmt.Sprintf(" %s%s %s %s %s  %s", pointer, mark, fit.Pad(s.Title.What, 22), t.Strong.Render(fit.Pad(s.Title.Of, 28)), t.Faint.Render(fit.Pad(fit.Ago(end.Sub(s.Began)), 7)), sum(s)), m.width))
 	}
 	for len(lines) < m.room()+1 {
 		lines = append(lines, "")
@@ -129,6 +127,44 @@ func (m *Model) View() []string {
 		lines = append(lines, steps(t, s, m.step, m.width, m.stepRows())...)
 	}
 	return lines
+}
+
+// worst is the worst verdict of a job's steps, untried where there are none.
+func worst(steps []work.Step) gate.Verdict {
+	verdict := gate.Untried
+	for _, step := range steps {
+		if v := step.Verdict; step.Err != nil {
+			return gate.Shut
+		} else if v > verdict {
+			verdict = v
+		}
+	}
+	return verdict
+}
+
+// sum says in a line how a job stands: the step it is at, or how many it took and how
+// many of those want to be looked at.
+func sum(s work.State) string {
+	n := len(s.Steps)
+	switch {
+	case s.Err != nil:
+		return s.Err.Error()
+	case n == 0:
+		return ""
+	case !s.Over() || n == 1:
+		return s.Steps[n-1].Where + ": " + s.Steps[n-1].Say
+	}
+	look := 0
+	for _, step := range s.Steps {
+		if step.Err != nil || step.Verdict == gate.Ajar || step.Verdict == gate.Shut {
+			look++
+		}
+	}
+	say := plural(n, "steps")
+	if look > 0 {
+		say += fmt.Sprintf(", %d to look at", look)
+	}
+	return say
 }
 
 func plural(n int, words string) string { return fmt.Sprintf("%d %s", n, words) }

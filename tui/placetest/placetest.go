@@ -109,7 +109,7 @@ func (d *Driver) services() *place.Services {
 	e := d.Engine
 	return &place.Services{
 		Theme: theme.New(true), Title: "Lantern Bay",
-		Workspace: e.Workspace, Board: e.Board, Walker: e.Walker, Tunnels: e.Tunnels, Trail: e.Trail, NoTrail: e.NoTrail,
+		Workspace: e.Workspace, Board: e.Board, Keys: e.Keys, Walker: e.Walker, Programs: e.Programs, Tunnels: e.Tunnels, Trail: e.Trail, NoTrail: e.NoTrail,
 		Keeper: e.Keeper, Others: e.Others, Jobs: e.Jobs, Tools: e.Tools(), Shells: e.Shells, Shared: e.SharedRing,
 		ShareRing: func(on bool) (*ring.Socket, error) {
 			if on {
@@ -158,6 +158,9 @@ func (d *Driver) Place(new func(*place.Services) place.Place) *Driver {
 	d.Do(p.Show())
 	return d
 }
+
+// On is what is driven.
+func (d *Driver) On() any { return d.on }
 
 // Task drives a task that is shown.
 func (d *Driver) Task(t place.Task) *Driver {

@@ -132,7 +132,12 @@ func (m *Model) View(width, height int) []string {
 	now := m.fingerprint()
 	old := c.Vouched[len(c.Vouched)-1]
 	row := func(word, kind, print, against, when string) {
-		lines = append(lines, "   "+t.Faint.Render(fit.Pad(word, 9))+fit.Pad(kind, 20)+m.differing(print, against)+"  "+t.Faint.Render(when))
+		lines = append(lines, fit.Cut("   "+t.Faint.Render(fit.Pad(word, 9))+fit.Pad(kind, 20)+m.differing(print, against), width))
+		if width < 100 {
+			lines = append(lines, fit.Cut("   "+fit.Pad("", 9)+t.Faint.Render(when), width))
+			return
+		}
+		lines[len(lines)-1] += "  " + t.Faint.Render(when)
 	}
 	row("vouched", old.Algorithm, old.SHA256, now, fmt.Sprintf("%s by %s", old.When.Local().Format("2 Jan 2006"), old.By))
 	row("now", c.Key.Type(), now, old.SHA256, "at "+c.Seen)

@@ -25,7 +25,11 @@ import (
 
 // The messages of the task's own: why a value was not taken, and that one was.
 type (
-	refused struct{ err error }
+	refused struct {
+		err     error
+		editing bool // what was being typed when it was not taken
+		naming  string
+	}
 	changed struct {
 		say  string
 		show string // the session to show now, "" for the same
@@ -45,7 +49,8 @@ type Model struct {
 	began   string // the value when editing it began
 	input   *line.Line
 	note    string
-	bad     bool // the note is a refusal
+	bad     bool    // the note is a refusal
+	last    refused // how to go on with what is being taken, where it is not
 }
 
 // New returns the sheet of a session.
@@ -152,6 +157,9 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case refused:
 		m.note, m.bad = msg.err.Error(), true
+		if !m.Typing() { // what was typed is there to be put right
+			m.editing, m.naming = msg.editing, msg.naming
+		}
 	case changed:
 		m.note, m.bad = msg.say, false
 		if msg.show != "" {
@@ -218,7 +226,14 @@ func (m *Model) removeIt() tea.Cmd {
 // typed takes the value or the name that was typed.
 func (m *Model) typed() tea.Cmd {
 	what, name, old, at := m.naming, m.input.Text(), m.session, m.at
+	m.last = refused{editing: m.editing, naming: m.naming}
+	defer func() { m.last = refused{} }()
 	m.editing, m.naming = false, ""
+	return m.take(what, name, old, at)
+}
+
+// take does what was typed.
+func (m *Model) take(what, name, old string, at book.Table) tea.Cmd {
 	switch {
 	case what == "rename" && at.Layer == book.InSite:
 		return m.write("renamed "+at.String()+" to "+name, "", func(path string) (*book.Book, error) { return book.RenameSite(path, at.Name, name) })
@@ -250,7 +265,7 @@ func (m *Model) add(what string) tea.Cmd {
 	kind, name, _ := strings.Cut(strings.TrimSpace(what), " ")
 	layer, ok := map[string]book.Layer{"site": book.InSite, "like": book.InLike}[kind]
 	if name = strings.TrimSpace(name); !ok || name == "" {
-		m.note, m.bad = `write "site NAME" or "like PATTERN"`, true
+		m.note, m.bad, m.naming = `write "site NAME" or "like PATTERN"`, true, "add"
 		return nil
 	}
 	return m.write("added "+what, "", func(path string) (*book.Book, error) {
@@ -261,14 +276,15 @@ func (m *Model) add(what string) tea.Cmd {
 // write does one edit of the file. show is the session to show then, "" for the
 // same.
 func (m *Model) write(say, show string, edit func(path string) (*book.Book, error)) tea.Cmd {
-	path, session, adopt, record := m.ws.SessionsPath(), m.session, m.s.Adopt, m.s.Record
+	path, session, adopt, record, last := m.ws.SessionsPath(), m.session, m.s.Adopt, m.s.Record, m.last
 	if show != "" {
 		session = show
 	}
 	return m.s.Run(func() tea.Msg {
 		b, err := edit(path)
 		if b == nil {
-			return refused{err}
+			last.err = err
+			return last
 		}
 		if err != nil {
 			say = err.Error()

@@ -1,0 +1,129 @@
+package hosts
+
+import (
+	"crypto/ed25519"
+	"crypto/rand"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"meatus/tui/placetest"
+)
+
+// open shows the hosts of a workspace in which two are vouched for.
+func open(t *testing.T) *placetest.Driver {
+	t.Helper()
+	d := placetest.Workspace(t, "[session.quay]\nhost = \"quay.lantern.example\"\n[session.reef]\nhost = \"10.61.4.20\"\n")
+	for i, host := range []string{"quay.lantern.example", "10.61.4.20"} {
+		if err := d.Engine.Workspace().Vouched.Accept(host, 22, key(t), "203.0.113.10:22", time.Date(2026, 10, 1+i, 9, 0, 0, 0, time.UTC)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return d.Place(New)
+}
+
+func key(t *testing.T) ssh.PublicKey {
+	t.Helper()
+	public, _, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	k, err := ssh.NewPublicKey(public)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return k
+}
+
+func TestHostsAreFoundAndTheirSessionsShown(t *testing.T) {
+	d := open(t)
+	d.UntilSees("quay.lantern.example", "10.61.4.20")
+	d.Fits()
+	d.Press("/")
+	d.Type("quay")
+	d.Press("enter")
+	d.Until("one host", func() bool { return len(d.On().(*Model).shown) == 1 })
+	d.Press("esc")
+	d.Until("all hosts", func() bool { return len(d.On().(*Model).shown) == 2 })
+	d.Press("down", "up", "esc")
+	if len(d.Went) != 1 || d.Went[0] != "0" {
+		t.Errorf("went to %v", d.Went)
+	}
+}
+
+func TestAHostIsRetiredAfterAYes(t *testing.T) {
+	d := open(t)
+	m := d.On().(*Model)
+	d.UntilSees("quay.lantern.example")
+	m.Select("reef")
+	d.Press("D", "n")
+	d.UntilSaid("nothing was changed")
+	d.Press("D", "enter")
+	d.Until("the record to be retired", func() bool {
+		now, err := d.Engine.Workspace().Vouched.Of("10.61.4.20", 22)
+		return err == nil && len(now) == 0
+	})
+}
+
+func TestFingerprintsThatArePastedAreExpectedAfterAYes(t *testing.T) {
+	d := open(t)
+	d.UntilSees("quay.lantern.example")
+	print := ssh.FingerprintSHA256(key(t))
+	d.Paste("archive.reef.internal " + print + "\nnonsense\n")
+	d.Until("the question", func() bool { return d.On().(*Model).asking == agreeImport })
+	d.Fits()
+	d.Press("enter")
+	d.Until("it to be expected", func() bool {
+		e, err := d.Engine.Workspace().Vouched.ExpectedOf("archive.reef.internal", 22)
+		return err == nil && len(e) == 1 && e[0].Print == print
+	})
+	d.Press("p")
+	d.Paste("nothing of the kind")
+	d.Press("enter")
+	d.Until("a word about it", func() bool { return d.On().(*Model).Note() != "" })
+}
+
+func TestASignerIsTrusted(t *testing.T) {
+	d := open(t)
+	m := d.On().(*Model)
+	d.UntilSees("quay.lantern.example")
+	m.Select("quay")
+	d.Press("t")
+	if got := m.line.Text(); got != "*.lantern.example" {
+		t.Errorf("proposed is %q", got)
+	}
+	d.Press("enter")
+	d.Paste(strings.TrimSpace(string(ssh.MarshalAuthorizedKey(key(t)))))
+	d.Press("enter")
+	d.Until("the signer to be trusted", func() bool { s, err := d.Engine.Workspace().Vouched.Signers(); return err == nil && len(s) == 1 })
+	d.UntilSees("*.lantern.example")
+	d.Press("t", "enter")
+	d.Type("no key")
+	d.Press("enter")
+	d.Until("a refusal", func() bool { return m.Note() != "" && !strings.Contains(m.Note(), "trusted") })
+}
+
+func TestRecordsAreExported(t *testing.T) {
+	d := open(t)
+	d.UntilSees("quay.lantern.example")
+	d.Press("x", "ctrl+u")
+	file := filepath.Join(t.TempDir(), "zone")
+	d.Paste(file)
+	d.Press("enter")
+	d.Until("the records", func() bool { text, err := os.ReadFile(file); return err == nil && strings.Contains(string(text), "SSHFP") })
+	d.Press("r")
+}
+
+func TestADamagedRecordIsSaid(t *testing.T) {
+	d := open(t)
+	d.UntilSees("quay.lantern.example")
+	if err := os.WriteFile(d.Engine.Workspace().Vouched.Path(), []byte("[[vouched]\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	d.Press("r")
+	d.UntilSees("vouched.toml")
+}

@@ -1,0 +1,70 @@
+package journal
+
+import (
+	"errors"
+	"testing"
+
+	"meatus/core/trail"
+	"meatus/tui/placetest"
+)
+
+func open(t *testing.T) *placetest.Driver {
+	t.Helper()
+	d := placetest.Workspace(t, "[session.quay]\nhost = \"203.0.113.10\"\n")
+	for _, e := range []trail.Entry{
+		{Kind: trail.Edit, Session: "quay", Say: "wrote the session"},
+		{Kind: trail.Walk, Session: "quay", Hop: "quay", Say: "did not get through", Failed: "port: nothing listens at the harbour"},
+		{Kind: trail.Mend, Session: "quay", Say: "mended a mode"},
+	} {
+		d.Engine.Record(e)
+	}
+	return d.Place(New)
+}
+
+func TestEntriesAreReadNarrowedAndLookedAt(t *testing.T) {
+	d := open(t)
+	m := d.On().(*Model)
+	d.UntilSees("3 entries", "wrote the session", "mended a mode")
+	d.Fits()
+	d.Press("down")
+	d.UntilSees("nothing listens at the harbour")
+	d.Press("f")
+	d.UntilSees("failures only", "1 entries")
+	d.Press("f", "/")
+	d.Type("mode")
+	d.Until("one entry", func() bool { return len(m.entries) == 1 })
+	d.Press("enter", "q") // the first leaves the line, the second what was looked for
+	d.Until("all entries", func() bool { return len(m.entries) == 3 })
+	d.Press("/")
+	d.Paste("harbour")
+	d.Press("esc")
+	d.Until("all entries", func() bool { return len(m.entries) == 3 && !m.typing })
+	d.Press("q")
+	if len(d.Went) != 1 {
+		t.Errorf("went to %v", d.Went)
+	}
+}
+
+func TestWhoWasWhereIsDrawn(t *testing.T) {
+	d := open(t)
+	d.UntilSees("3 entries")
+	d.Press("x")
+	if len(d.Drawn) != 1 {
+		t.Fatalf("%d drawings", len(d.Drawn))
+	}
+	drawing, err := d.Drawn[0].Make(true).Make(t.Context())
+	if err != nil || drawing == nil {
+		t.Errorf("%v, %v", drawing, err)
+	}
+}
+
+func TestWithoutATrailItSaysSo(t *testing.T) {
+	d := open(t)
+	d.Services.Trail, d.Services.NoTrail = nil, errors.New("the trail cannot be kept: the disk is full")
+	d.Place(New)
+	d.UntilSees("the disk is full")
+	d.Press("x", "r")
+	if len(d.Drawn) != 0 {
+		t.Error("something was drawn")
+	}
+}

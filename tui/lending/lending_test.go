@@ -1,0 +1,57 @@
+package lending
+
+import (
+	"path/filepath"
+	"testing"
+
+	"meatus/tui/placetest"
+)
+
+func open(t *testing.T, session string) *placetest.Driver {
+	d, _ := placetest.Lab(t)
+	r, ok := d.Services.Plan(session)
+	if !ok {
+		t.Fatalf("%s has no route", session)
+	}
+	return d.Task(New(d.Services, r))
+}
+
+func TestAKeyIsLentToOneShell(t *testing.T) {
+	d := open(t, "gauge-1")
+	m := d.On().(*Model)
+	d.Until("the keys", func() bool { return m.loaded })
+	d.Fits()
+	d.Press("left") // to quay: the key of the machine after it is proposed
+	if name := m.route.Hops[m.hop].Name; name != "quay" || len(m.chosen) != 1 {
+		t.Fatalf("at %s, %v", name, m.chosen)
+	}
+	d.Press("f")
+	d.Type("gauge-*")
+	d.Press("enter", "a", "enter")
+	d.Until("a shell to be opened", func() bool { return len(d.Opened) == 1 })
+	target := d.Opened[0].Target()
+	if target.Name != "quay" || target.Agent != "lend" || len(target.Lends) != 1 || filepath.Base(target.Lends[0]) != "gauge.pem" || len(target.LendsSaid) != 1 || target.LendsSaid[0] != "gauge-*" {
+		t.Errorf("opened %+v", target)
+	}
+}
+
+func TestNothingIsLentByTakingKeysAway(t *testing.T) {
+	d := open(t, "spit")
+	m := d.On().(*Model)
+	d.Until("the keys", func() bool { return m.loaded && len(m.keys) > 1 })
+	for range m.keys {
+		if m.chosen[m.keys[m.at.At].Path] {
+			d.Press("space")
+		}
+		d.Press("down")
+	}
+	d.Press("enter")
+	d.Until("it to be said that nothing is chosen", func() bool { return m.note != "" })
+	if len(d.Opened) != 0 {
+		t.Errorf("opened %v", d.Opened)
+	}
+	d.Press("esc")
+	if !d.Closed {
+		t.Error("it still stands there")
+	}
+}

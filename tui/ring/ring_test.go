@@ -1,0 +1,102 @@
+package ring
+
+import (
+	"crypto/ed25519"
+	"crypto/rand"
+	"testing"
+
+	"meatus/core/ring"
+	"meatus/tui/placetest"
+)
+
+// open shows a ring with two keys.
+func open(t *testing.T) *placetest.Driver {
+	t.Helper()
+	d := placetest.Workspace(t, "[session.gauge-1]\nhost = \"10.61.4.31\"\n")
+	for _, name := range []string{"bay.pem", "gauge.pem"} {
+		_, key, err := ed25519.GenerateKey(rand.Reader)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := d.Engine.Keys.Ring.Add(key, ring.Entry{Name: name}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return d.Place(New)
+}
+
+func TestKeysAreBoundAskedAboutAndTakenOut(t *testing.T) {
+	d := open(t)
+	held := d.Engine.Keys.Ring
+	d.UntilSees("bay.pem", "gauge.pem")
+	d.Fits()
+	d.Press("c")
+	d.Until("it to be asked about", func() bool { return held.Entries()[0].Confirm })
+	d.Press("t")
+	d.Type("never")
+	d.Press("enter")
+	d.UntilSaid(`"never" is no time`)
+	d.Press("t")
+	d.Type("10m")
+	d.Press("enter")
+	d.Until("it to stay so long", func() bool { return !held.Entries()[0].Until.IsZero() })
+	d.Press("h")
+	d.Type("gauge-*")
+	d.Press("enter")
+	d.Until("it to be for these alone", func() bool { e := held.Entries()[0]; return len(e.Said) == 1 && len(e.Hosts) == 2 })
+	d.Press("down")
+	d.Press("x")
+	d.Until("one to be gone", func() bool { return len(held.Entries()) == 1 })
+	d.Press("E")
+	d.Until("all to be gone", func() bool { return len(held.Entries()) == 0 })
+	d.UntilSees("No key is held")
+	d.Press("a", "esc")
+	if len(d.Went) != 2 || d.Went[0] != "K" || d.Went[1] != "0" {
+		t.Errorf("went to %v", d.Went)
+	}
+}
+
+func TestTheRingIsLockedWithAPasswordGivenTwice(t *testing.T) {
+	d := open(t)
+	held := d.Engine.Keys.Ring
+	d.UntilSees("bay.pem")
+	lock := func(first, second string) {
+		d.Press("L")
+		d.Type(first)
+		d.Press("enter")
+		if second != "" {
+			d.Type(second)
+			d.Press("enter")
+		}
+	}
+	lock("ebb tide at noon", "flood tide")
+	d.UntilSaid("not the same")
+	if held.Locked() {
+		t.Fatal("it is locked")
+	}
+	lock("ebb tide at noon", "ebb tide at noon")
+	d.Until("it to be locked", held.Locked)
+	d.Until("it to be seen", func() bool { return d.On().(*Model).now.locked })
+	d.Fits()
+	lock("wrong", "")
+	d.Until("a refusal", func() bool { return d.On().(*Model).note != "" })
+	lock("ebb tide at noon", "")
+	d.Until("it to be open", func() bool { return !held.Locked() })
+}
+
+func TestOtherProgramsGetASocketWhenThatIsWanted(t *testing.T) {
+	d := open(t)
+	t.Setenv("SSH_AUTH_SOCK", "")
+	d.UntilSees("bay.pem")
+	d.Press("b")
+	d.UntilSaid("no agent runs")
+	d.Press("s")
+	d.UntilSaid("other programs here can use the ring now")
+	d.Press("y")
+	if len(d.Copied) != 1 || d.Copied[0] != "SSH_AUTH_SOCK="+d.Engine.SharedRing().Path+"; export SSH_AUTH_SOCK" {
+		t.Errorf("copied %q", d.Copied)
+	}
+	t.Setenv("SSH_AUTH_SOCK", d.Engine.SharedRing().Path)
+	d.Press("s")
+	d.UntilSaid("the socket is closed")
+}

@@ -1,0 +1,160 @@
+package sheet
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"meatus/tui/place"
+	"meatus/tui/placetest"
+)
+
+const bay = `[defaults]
+keepalive = "30s"
+
+[site.reef]
+user = "keeper"
+
+[[like]]
+name = "gauge-*"
+arrive = "uptime"
+
+[session.quay]
+host = "203.0.113.10"
+
+[session.gauge-1]
+site = "reef"
+host = "10.61.4.31"
+via  = ["quay"]
+`
+
+func open(t *testing.T) *placetest.Driver {
+	d := placetest.Workspace(t, bay)
+	return d.Task(New(d.Services, "gauge-1"))
+}
+
+func written(d *placetest.Driver) string {
+	text, err := os.ReadFile(filepath.Join(d.Engine.Workspace().Dir, "sessions.toml"))
+	if err != nil {
+		d.Fatal(err)
+	}
+	return string(text)
+}
+
+// to moves the cursor to a key.
+func to(d *placetest.Driver, m *Model, key string) {
+	for m.field() != key {
+		before := m.cursor
+		d.Press("down")
+		if m.cursor == before {
+			d.Fatalf("there is no %s", key)
+		}
+	}
+}
+
+func TestAValueIsEditedInheritedAndTakenBack(t *testing.T) {
+	d := open(t)
+	m := d.On().(*Model)
+	d.UntilSees("gauge-1", "keeper")
+	to(d, m, "user")
+	d.Press("enter")
+	if !m.Typing() {
+		t.Fatal("nothing is typed")
+	}
+	d.Type("kee/per")
+	d.Press("enter")
+	d.Until("a refusal", func() bool { return m.bad })
+	d.Press("ctrl+u")
+	d.Type("pilot")
+	d.Press("enter")
+	d.Until("the value to be written", func() bool { return strings.Contains(written(d), `user = "pilot"`) })
+	d.UntilSees("pilot")
+	d.Until("it to be taken up", func() bool { v, _ := m.text("user"); return v == "pilot" && !m.Typing() })
+	d.Press("x")
+	d.Until("the value to be inherited", func() bool { v, _ := m.text("user"); return v == "keeper" })
+	d.Press("u")
+	d.Until("the edit to be taken back", func() bool { v, _ := m.text("user"); return v == "pilot" })
+	if strings.Count(written(d), "pilot") != 1 {
+		t.Errorf("written:\n%s", written(d))
+	}
+}
+
+func TestTheTablesAValueComesFromAreShown(t *testing.T) {
+	d := open(t)
+	m := d.On().(*Model)
+	var names []string
+	for range len(m.ws.Book.Tables("gauge-1")) {
+		names = append(names, m.at.String())
+		d.Press("tab")
+	}
+	if all := strings.Join(names, "; "); !strings.Contains(all, "reef") || !strings.Contains(all, "gauge-*") || !strings.Contains(all, "defaults") {
+		t.Errorf("shown were %s", all)
+	}
+	d.Press("shift+tab")
+	to(d, m, "keepalive")
+	d.Press("enter", "ctrl+u")
+	d.Type("45s")
+	d.Press("enter")
+	d.Until("the default to be written", func() bool { return strings.Contains(written(d), `keepalive = "45s"`) })
+	d.Fits()
+}
+
+func TestASessionIsRenamedCopiedAndRemoved(t *testing.T) {
+	d := open(t)
+	m := d.On().(*Model)
+	d.Press("r", "ctrl+u")
+	d.Type("quay")
+	d.Press("enter")
+	d.Until("a refusal", func() bool { return m.bad })
+	d.Press("ctrl+u")
+	d.Type("gauge-7")
+	d.Press("enter")
+	d.Until("the new name", func() bool { return m.session == "gauge-7" && !m.Typing() })
+	d.Press("y")
+	d.Press("enter")
+	d.Until("the copy", func() bool { return m.session == "gauge-7-2" && !m.Typing() })
+	d.Press("D")
+	d.UntilSees("gauge-7-2")
+	d.Press("esc")
+	d.Press("D", "enter")
+	d.Until("the copy to be gone", func() bool { return !strings.Contains(written(d), "gauge-7-2") })
+	d.Until("the sheet to be put away", func() bool { return d.Closed })
+}
+
+func TestASiteIsAdded(t *testing.T) {
+	d := open(t)
+	m := d.On().(*Model)
+	d.Press("a")
+	d.Type("point")
+	d.Press("enter")
+	d.Until("the site to be written", func() bool { return strings.Contains(written(d), "[site.point]") })
+	d.Press("a", "ctrl+u")
+	d.Type("no such thing")
+	d.Press("enter")
+	d.Until("a refusal", func() bool { return m.bad })
+	d.Press("esc")
+	if m.Typing() {
+		t.Error("something is typed still")
+	}
+}
+
+func TestAnEditFromOutsideIsSaidWhileAValueIsTyped(t *testing.T) {
+	d := open(t)
+	m := d.On().(*Model)
+	to(d, m, "host")
+	d.Press("enter")
+	if err := os.WriteFile(filepath.Join(d.Engine.Workspace().Dir, "sessions.toml"), []byte(strings.Replace(bay, "10.61.4.31", "10.61.4.99", 1)), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	d.Engine.Reread(false)
+	d.Until("it to be said", func() bool { return strings.Contains(m.note, `became "10.61.4.99" outside`) })
+	d.Press("esc")
+	if err := os.WriteFile(filepath.Join(d.Engine.Workspace().Dir, "sessions.toml"), []byte("[session.quay]\nhost = \"203.0.113.10\"\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	d.Engine.Reread(false)
+	d.Until("the sheet of a session that is gone to be put away", func() bool { return d.Closed })
+}
+
+var _ place.Task = (*Model)(nil)
