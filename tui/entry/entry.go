@@ -309,10 +309,10 @@ func (m *Model) meaning(width int) []string {
 			lines = append(lines, "   "+t.Accent.Render(l))
 		}
 	}
-	return append(lines, m.route()...)
+	return append(lines, m.route(width)...)
 }
 
-func (m *Model) route() []string {
+func (m *Model) route(width int) []string {
 	t, d := m.s.Theme, m.line.Draft
 	if d.Host == "" {
 		return []string{"   " + t.Faint.Render("for example  tide-db = keeper@10.61.4.20 via quay with tide.pem")}
@@ -339,7 +339,7 @@ func (m *Model) route() []string {
 		lines = append(lines, "   "+t.Verdict(gate.Ajar).Render("lends the agent to "+target.Name))
 	}
 	if len(m.line.Mistakes) == 0 {
-		lines = append(lines, "   "+t.Faint.Render("enter writes it to "+m.ws.SessionsPath()))
+		lines = append(lines, fit.Cut("   "+t.Faint.Render("enter writes it to "+m.ws.SessionsPath()), width))
 	}
 	return lines
 }

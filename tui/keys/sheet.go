@@ -103,7 +103,7 @@ func (m *Model) answer() []string {
 	}
 	var lines []string
 	for _, w := range m.which {
-		lines = append(lines, "   "+t.Mark(gate.Open)+" "+asked+" is "+t.Strong.Render(m.short(w.Key))+t.Faint.Render(", by "+fit.Cut(w.By, m.width/2)))
+		lines = append(lines, fit.Cut("   "+t.Mark(gate.Open)+" "+t.Strong.Render(m.short(w.Key))+" is "+asked+t.Faint.Render(", by "+w.By), m.width))
 	}
 	return append(lines, "")
 }

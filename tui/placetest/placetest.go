@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -46,6 +47,7 @@ type Driver struct {
 
 	on       focus
 	messages chan tea.Msg
+	running  sync.WaitGroup // commands
 	ctx      context.Context
 }
 
@@ -92,7 +94,11 @@ func open(t testing.TB, o engine.Options) *Driver {
 	}
 	ctx, cancel := context.WithCancel(context.Background())
 	d := &Driver{TB: t, Engine: e, Columns: 120, Rows: 39, messages: make(chan tea.Msg), ctx: ctx}
-	t.Cleanup(func() { cancel(); e.Close() })
+	t.Cleanup(func() { // what was begun still writes into the test's folder
+		cancel()
+		e.Close()
+		d.running.Wait()
+	})
 	d.Services = d.services()
 	inbox := e.Events.Subscribe()
 	go func() {
@@ -181,7 +187,7 @@ func (d *Driver) Do(cmd tea.Cmd) {
 	if cmd == nil {
 		return
 	}
-	go func() {
+	d.running.Go(func() {
 		switch msg := cmd().(type) {
 		case nil:
 		case tea.BatchMsg:
@@ -191,7 +197,7 @@ func (d *Driver) Do(cmd tea.Cmd) {
 		default:
 			d.send(msg)
 		}
-	}()
+	})
 }
 
 // Give gives a message to what is driven.

@@ -177,7 +177,7 @@ func (m *Model) emptyBoard(height int) []string {
 	lines := []string{"", "   " + t.Strong.Render("No sessions yet."), "",
 		"   " + t.Key.Render("n") + " writes one in a line, like",
 		"   " + t.Accent.Render("tide-db = keeper@10.61.4.20 via quay with tide.pem"), "",
-		"   " + t.Faint.Render("It is kept in "+m.ws.SessionsPath()),
+		fit.Cut("   "+t.Faint.Render("It is kept in "+m.ws.SessionsPath()), m.width),
 		"   " + t.Faint.Render("meatus demo shows a made-up bay to try things in.")}
 	return lines[:min(len(lines), height)]
 }

@@ -1,0 +1,101 @@
+package jobs
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+
+	"meatus/core/gate"
+	"meatus/core/work"
+	"meatus/tui/placetest"
+)
+
+// slow is a job that tells what it is given and ends when it is let.
+type slow struct {
+	what  string
+	steps chan work.Step
+	end   chan error
+}
+
+func (j *slow) Title() work.Title { return work.Title{What: j.what, Of: "quay", Session: "quay"} }
+
+func (j *slow) Run(ctx context.Context, tell func(work.Step)) error {
+	for {
+		select {
+		case s := <-j.steps:
+			tell(s)
+		case err := <-j.end:
+			return err
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+}
+
+func begin(d *placetest.Driver, what string) (*slow, work.ID) {
+	j := &slow{what, make(chan work.Step), make(chan error, 1)}
+	return j, d.Engine.Jobs.Begin(j)
+}
+
+func open(t *testing.T) *placetest.Driver {
+	t.Helper()
+	return placetest.Workspace(t, "[session.quay]\nhost = \"203.0.113.10\"\n")
+}
+
+func TestJobsAreShownWhileTheyGoOnAndAfter(t *testing.T) {
+	d := open(t)
+	d.Place(New)
+	d.UntilSees("Nothing is under way")
+	first, _ := begin(d, "sweep")
+	second, _ := begin(d, "install")
+	d.UntilSees("2 under way", "sweep", "install")
+	first.steps <- work.Step{Verdict: gate.Open, Where: "quay", Say: "is in"}
+	first.steps <- work.Step{Verdict: gate.Ajar, Where: "private key", Say: "lies about"}
+	first.end <- nil
+	d.UntilSees("1 under way", "2 steps, 1 to look at")
+	d.Fits()
+	d.Press("s") // the newest is chosen
+	d.UntilSees("0 under way")
+	d.Press("down", "right", "left")
+	d.UntilSees("lies about")
+	d.Press("esc")
+	if len(d.Went) != 1 {
+		t.Errorf("went to %v", d.Went)
+	}
+	close(second.steps)
+}
+
+func TestAJobIsWatchedLeftAndFailed(t *testing.T) {
+	d := open(t)
+	j, id := begin(d, "rotate")
+	d.Task(NewTask(d.Services, id))
+	for i := range 30 {
+		j.steps <- work.Step{Verdict: gate.Open, Where: fmt.Sprint("gauge-", i), Say: strings.Repeat("is proven ", 30)}
+	}
+	d.UntilSees("gauge-29")
+	d.Fits()
+	d.Press("b")
+	if !d.Closed {
+		t.Error("it is not left to go on")
+	}
+	j.end <- errors.New("the old key still stands in every list")
+	d.UntilSees("the old key still stands")
+	d.Press("up", "down")
+	d.Fits()
+}
+
+func TestAJobIsStopped(t *testing.T) {
+	d := open(t)
+	_, id := begin(d, "rotate")
+	d.Task(NewTask(d.Services, id))
+	d.UntilSees("rotate")
+	d.Press("esc")
+	d.Until("its end", func() bool { return d.Engine.Jobs.Running() == 0 })
+	d.UntilSees("stopped")
+	d.Press("enter")
+	if !d.Closed {
+		t.Error("it still stands there")
+	}
+}

@@ -1,0 +1,185 @@
+package keys
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"meatus/lab"
+	"meatus/tui/placetest"
+)
+
+func open(t *testing.T) (*placetest.Driver, *Model) {
+	t.Helper()
+	d, _ := placetest.Lab(t)
+	d.Place(New)
+	m := d.On().(*Model)
+	d.Until("the keys", func() bool { return m.loaded && len(m.keys) > 4 })
+	return d, m
+}
+
+// choose moves to a key.
+func choose(d *placetest.Driver, m *Model, name string) {
+	d.Helper()
+	d.Until(name+" to be there", func() bool {
+		for at, i := range m.shown {
+			if filepath.Base(m.keys[i].Path) == name {
+				m.at.At = at
+				return true
+			}
+		}
+		return false
+	})
+}
+
+func file(d *placetest.Driver, parts ...string) string {
+	return filepath.Join(append([]string{d.Engine.Workspace().Dir}, parts...)...)
+}
+
+func mode(t *testing.T, path string) os.FileMode {
+	t.Helper()
+	info, err := os.Stat(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return info.Mode().Perm()
+}
+
+func TestAModeIsMendedAndTheFolderWithIt(t *testing.T) {
+	d, m := open(t)
+	d.Fits()
+	choose(d, m, "tide.pem")
+	d.Press("m")
+	d.Until("the mode", func() bool { return mode(t, file(d, "keys", "tide.pem")) == 0o600 })
+	d.UntilSaid("tide.pem")
+	os.Chmod(file(d, "keys", "gauge.pem"), 0o640)
+	choose(d, m, "gauge.pem")
+	d.Press("M")
+	d.Until("the folder to be mended", func() bool { return mode(t, file(d, "keys", "gauge.pem")) == 0o600 })
+}
+
+func TestAKeyIsMadeWrappedRenamedAndRetired(t *testing.T) {
+	d, m := open(t)
+	d.Press("n", "ctrl+u")
+	d.Type("pier.pem")
+	d.Press("enter", "enter") // the name, and the kind that is proposed
+	d.Type("ebb and flood 7")
+	d.Press("enter")
+	d.Fits()
+	d.Type("ebb and flood 7")
+	d.Press("enter")
+	d.Until("the key", func() bool { _, err := os.Stat(file(d, "keys", "pier.pem")); return err == nil })
+	choose(d, m, "pier.pem")
+	d.Press("c")
+	d.Type("ebb and flood 7")
+	d.Press("enter", "enter") // pkcs8 is proposed
+	d.Until("the container", func() bool {
+		text, _ := os.ReadFile(file(d, "keys", "pier.pem"))
+		return strings.Contains(string(text), "BEGIN PRIVATE KEY") || strings.Contains(string(text), "BEGIN ENCRYPTED PRIVATE KEY")
+	})
+	d.Until("it to be read anew", func() bool { return m.form == nil && m.note != "" })
+	choose(d, m, "pier.pem")
+	d.Press("R", "ctrl+u")
+	d.Type("mole.pem")
+	d.Press("enter")
+	d.Until("the new name", func() bool { _, err := os.Stat(file(d, "keys", "mole.pem")); return err == nil })
+	choose(d, m, "mole.pem")
+	d.Press("D", "esc")
+	if _, err := os.Stat(file(d, "keys", "mole.pem")); err != nil {
+		t.Fatal("it was retired without a yes")
+	}
+	d.Press("D", "enter")
+	d.Until("it to be retired", func() bool { _, err := os.Stat(file(d, "keys", "mole.pem")); return err != nil })
+}
+
+func TestAKeyIsFoundByWhatItIs(t *testing.T) {
+	d, m := open(t)
+	choose(d, m, "gauge.pem")
+	k, _ := m.selected()
+	d.Paste(k.Sheet.SHA256)
+	d.Until("an answer", func() bool { return m.asked != "" })
+	d.UntilSees("gauge.pem")
+	d.Fits()
+	d.Press("esc", "/")
+	d.Type("shore")
+	d.Press("enter")
+	d.Until("one to be left", func() bool { return len(m.shown) > 0 && len(m.shown) < len(m.keys) })
+	d.Press("esc")
+	if len(m.shown) != len(m.keys) {
+		t.Error("what was looked for is kept")
+	}
+	d.Press("f")
+	d.Type("SHA256:nothing")
+	d.Press("enter")
+	d.Until("an answer", func() bool { return m.asked != "" })
+	d.Press("esc", "x", "esc")
+	if len(d.Drawn) != 1 || len(d.Went) != 1 {
+		t.Errorf("drew %d, went to %v", len(d.Drawn), d.Went)
+	}
+}
+
+func TestALockedKeyIsHeldWithItsPassphraseAlone(t *testing.T) {
+	d, m := open(t)
+	var locked string
+	for _, k := range m.keys {
+		if k.Sheet.Passphrase {
+			locked = filepath.Base(k.Path)
+		}
+	}
+	choose(d, m, locked)
+	d.Press("l")
+	d.Type("not that")
+	d.Press("enter")
+	d.Until("a refusal", func() bool { return strings.Contains(m.note, locked) })
+	choose(d, m, locked)
+	d.Press("l")
+	d.Type(lab.Passphrase)
+	d.Press("enter")
+	d.Until("it to be held", func() bool { return len(d.Engine.Keys.Ring.Entries()) == 1 })
+}
+
+func TestWhatAKeyIsMeantForIsWritten(t *testing.T) {
+	d, m := open(t)
+	choose(d, m, "gauge.pem")
+	d.Press("b", "ctrl+u")
+	d.Type("gauge-*")
+	d.Press("enter", "ctrl+u")
+	d.Type("2h")
+	d.Press("enter", "ctrl+u")
+	d.Type("y")
+	d.Press("enter")
+	d.Until("it to be written", func() bool {
+		text, _ := os.ReadFile(file(d, "sessions.toml"))
+		return strings.Contains(string(text), `[key."keys/gauge.pem"]`) && strings.Contains(string(text), `stay = "2h"`)
+	})
+}
+
+func TestWorkOnKeysIsBegunAsJobs(t *testing.T) {
+	d, m := open(t)
+	choose(d, m, "gauge.pem")
+	d.Press("i", "ctrl+u")
+	d.Type("gauge-1")
+	d.Press("enter", "enter")
+	d.Until("an install", func() bool { return len(d.Begun) == 1 })
+	choose(d, m, "shore.pem")
+	d.Press("t", "ctrl+u")
+	d.Type("gauge.pem")
+	d.Press("enter", "esc")
+	if len(d.Begun) != 1 {
+		t.Error("a rotation was begun although it was left")
+	}
+}
+
+func TestWhatWasShownForAWhileIsForgotten(t *testing.T) {
+	d, m := open(t)
+	choose(d, m, "gauge.pem")
+	d.Press("o")
+	d.Type("bm8gc2VhbGVkIHBhc3N3b3Jk")
+	d.Press("enter")
+	d.Until("a refusal", func() bool { return m.note != "" })
+	m.Hide()
+	if m.opened != nil || m.form != nil {
+		t.Error("it is still there")
+	}
+}

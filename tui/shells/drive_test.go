@@ -1,0 +1,224 @@
+package shells
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
+
+	"meatus/lab/await"
+	"meatus/tui/placetest"
+	"meatus/tui/theme"
+)
+
+// desk is a place with a live shell on gauge-1.
+type desk struct {
+	*Model
+	t *testing.T
+	d *placetest.Driver
+	n int
+}
+
+func openShell(t *testing.T) *desk {
+	t.Helper()
+	d, _ := placetest.Lab(t)
+	k := &desk{New(theme.New(true)), t, d, 0}
+	k.SetSize(100, 30)
+	k.Show(k.another("gauge-1"))
+	k.until("keeper@gauge-1:~$")
+	return k
+}
+
+func (k *desk) another(session string) *Shell {
+	k.t.Helper()
+	r, ok := k.d.Services.Plan(session)
+	if !ok {
+		k.t.Fatalf("%s has no route", session)
+	}
+	s, err := k.d.Engine.Await(k.t.Context(), r, false, 100, 29)
+	if err != nil {
+		k.t.Fatal(err)
+	}
+	k.n++
+	return &Shell{ID: k.n, Route: r, Shell: s}
+}
+
+func (k *desk) see() string {
+	lines, _ := k.View("", 0)
+	return ansi.Strip(strings.Join(lines, "\n"))
+}
+
+func (k *desk) until(text string) {
+	k.t.Helper()
+	await.Until(k.t, text, func() bool { return strings.Contains(k.see(), text) })
+}
+
+func (k *desk) press(keys ...string) (wish tea.Msg) {
+	for _, name := range keys {
+		wish = k.Update(placetest.Key(name))
+	}
+	return wish
+}
+
+func (k *desk) line(text string) {
+	for _, r := range text {
+		k.press(string(r))
+	}
+	k.press("enter")
+}
+
+func (k *desk) fits() {
+	k.t.Helper()
+	for _, size := range [][2]int{{80, 24}, {200, 60}, {100, 30}} {
+		k.SetSize(size[0], size[1])
+		lines, _ := k.View("", 0)
+		if len(lines) > size[1] {
+			k.t.Errorf("%v: %d lines", size, len(lines))
+		}
+		for _, l := range lines {
+			if w := ansi.StringWidth(l); w > size[0] {
+				k.t.Errorf("%v: %d columns: %q", size, w, ansi.Strip(l))
+			}
+		}
+	}
+}
+
+func TestAShellIsSearchedAndCopiedFrom(t *testing.T) {
+	k := openShell(t)
+	k.line("echo the first lantern")
+	k.line("echo the second lantern")
+	k.until("\nthe second lantern")
+	k.fits()
+	k.Do("/")
+	for _, r := range "lantern" {
+		k.press(string(r))
+	}
+	k.press("enter")
+	if !k.marked.on {
+		t.Fatal("nothing is found")
+	}
+	at := k.marked.from
+	k.press("n")
+	if k.marked.from == at {
+		t.Error("there is no next one")
+	}
+	if wish := k.press("N", "y"); wish == nil {
+		t.Error("nothing is copied")
+	}
+	k.press("esc")
+	k.Do("/")
+	k.press("z", "z", "q", "enter")
+	k.until("not there")
+	k.press("esc")
+	if k.mode != typing {
+		t.Error("keys do not go to the far side")
+	}
+}
+
+func TestACursorSelects(t *testing.T) {
+	k := openShell(t)
+	k.line("echo hawser")
+	k.until("\nhawser")
+	k.Do("v")
+	k.press("up", "0", "space", "right", "right", "end")
+	if wish := k.press("y"); wish == nil || k.mode != typing {
+		t.Errorf("wish %v, mode %d", wish, k.mode)
+	}
+	k.Do("v")
+	k.press("w", "pgup", "pgdown", "left", "home", "down", "esc")
+	k.fits()
+}
+
+func TestSeveralPastedLinesWaitForAYes(t *testing.T) {
+	k := openShell(t)
+	k.Update(tea.PasteMsg{Content: "echo pasted-one\necho pasted-two\n"})
+	if k.mode != pasting {
+		t.Fatal("they were not held")
+	}
+	k.fits()
+	k.press("esc")
+	k.Update(tea.PasteMsg{Content: "echo again-one\necho again-two\n"})
+	k.press("enter")
+	k.until("\nagain-two")
+	if strings.Contains(k.see(), "pasted-one") {
+		t.Error("what was declined was pasted")
+	}
+	k.Update(tea.PasteMsg{Content: "echo one-line"})
+	k.until("echo one-line")
+}
+
+func TestAShellIsWrittenAndLogged(t *testing.T) {
+	k := openShell(t)
+	dir := t.TempDir()
+	into := func(name string) string {
+		k.press("ctrl+u")
+		path := filepath.Join(dir, name)
+		k.Update(tea.PasteMsg{Content: path})
+		k.press("enter")
+		return path
+	}
+	k.Do("l")
+	log := into("bay.log")
+	k.line("echo into the log")
+	k.until("\ninto the log")
+	k.Do("l")
+	text, err := os.ReadFile(log)
+	if err != nil || !strings.Contains(string(text), "into the log\n") {
+		t.Errorf("%q, %v", text, err)
+	}
+	k.Do("w")
+	k.press("tab", "tab")
+	saved := into("bay.txt")
+	await.Until(t, "it to be written", func() bool { text, _ := os.ReadFile(saved); return strings.Contains(string(text), "into the log") })
+	k.Do("w")
+	into("bay.txt")
+	k.until("exists")
+}
+
+func TestTwoShellsShareTheWidth(t *testing.T) {
+	k := openShell(t)
+	first := k.Shell()
+	second := k.another("quay")
+	k.PutBeside(second)
+	k.until("warden@quay")
+	k.fits()
+	k.Do("o")
+	if k.Shell() != second {
+		t.Error("the other has not got the keys")
+	}
+	left := k.leftWidth()
+	k.Do("[")
+	if k.leftWidth() >= left {
+		t.Error("the divide did not move")
+	}
+	k.Do("]")
+	k.Update(tea.MouseClickMsg{X: 3, Y: 4, Button: tea.MouseLeft})
+	k.Update(tea.MouseMotionMsg{X: 9, Y: 4, Button: tea.MouseLeft})
+	k.Update(tea.MouseReleaseMsg{X: 9, Y: 4, Button: tea.MouseLeft})
+	k.Update(tea.MouseWheelMsg{X: 3, Y: 4, Button: tea.MouseWheelUp})
+	k.Forget(second)
+	if k.Shell() != first || k.Beside() != nil {
+		t.Error("the one that is left does not show alone")
+	}
+}
+
+func TestAShellThatHasEndedIsPutAwayOrOpenedAgain(t *testing.T) {
+	k := openShell(t)
+	k.line("exit 3")
+	await.Until(t, "its end", func() bool { return !k.Shell().Live() })
+	k.until("ended, status 3")
+	k.fits()
+	if _, ok := k.press("a").(Again); !ok {
+		t.Error("a does not open it again")
+	}
+	if _, ok := k.press("q").(Closed); !ok {
+		t.Error("q does not put it away")
+	}
+	k.press("pgup", "pgdown")
+	if k.Shell().News() != "" && !strings.Contains("bell output", k.Shell().News()) {
+		t.Errorf("news %q", k.Shell().News())
+	}
+}
