@@ -51,7 +51,9 @@ func TestAPastedCommandBecomesALine(t *testing.T) {
 	d.Task(New(d.Services, ""))
 	d.Paste("ssh -p 2222 warden@203.0.113.10")
 	m := d.On().(*Model)
-	d.Until("the line", func() bool { return strings.Contains(m.input.Text(), "warden@203.0.113.10") && !strings.Contains(m.input.Text(), "ssh ") })
+	d.Until("the line", func() bool {
+		return strings.Contains(m.input.Text(), "warden@203.0.113.10") && !strings.Contains(m.input.Text(), "ssh ")
+	})
 	d.Fits()
 	d.Press("enter")
 	d.Until("the session to be written", func() bool { return strings.Contains(written(d), `user = "warden"`) })

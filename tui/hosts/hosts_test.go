@@ -114,7 +114,10 @@ func TestRecordsAreExported(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "zone")
 	d.Paste(file)
 	d.Press("enter")
-	d.Until("the records", func() bool { text, err := os.ReadFile(file); return err == nil && strings.Contains(string(text), "SSHFP") })
+	d.Until("the records", func() bool {
+		text, err := os.ReadFile(file)
+		return err == nil && strings.Contains(string(text), "SSHFP")
+	})
 	d.Press("r")
 }
 
