@@ -103,7 +103,7 @@ func runOn(cmd *cobra.Command, open opener, w *workspace.Workspace, name, comman
 	}
 	var each func(event.Event)
 	if o.trace {
-		each = traceTo(os.Stderr, func(i int) string { return r.Hops[i].Name })
+		each = traceTo(cmd.ErrOrStderr(), func(i int) string { return r.Hops[i].Name })
 	}
 	e, err := open.engine(cmd, w, o.identities, engine.Options{}, each)
 	if err != nil {
@@ -137,7 +137,7 @@ func runOn(cmd *cobra.Command, open opener, w *workspace.Workspace, name, comman
 		restore := rawTerminal(program)
 		defer restore()
 	}
-	return passOn(ctx, program)
+	return passOn(cmd, program)
 }
 
 // onRoute ends the route at the hop that is wanted and lends what is wanted there.
@@ -182,18 +182,19 @@ func interrupted(ctx context.Context, err error) error {
 	return err
 }
 
-// passOn joins the program to our own input and outputs until it ends. Reading
-// our input is not waited for: it may never end.
-func passOn(ctx context.Context, program *remote.Program) error {
+// passOn joins the program to the command's input and outputs until it ends. Reading
+// the input is not waited for: it may never end.
+func passOn(cmd *cobra.Command, program *remote.Program) error {
+	ctx := cmd.Context()
 	stop := context.AfterFunc(ctx, func() { program.Close() })
 	defer stop()
 	go func() {
-		io.Copy(program.In, os.Stdin)
+		io.Copy(program.In, cmd.InOrStdin())
 		program.In.Close()
 	}()
 	var outputs errgroup.Group
-	outputs.Go(func() error { _, err := io.Copy(os.Stdout, program.Out); return err })
-	outputs.Go(func() error { _, err := io.Copy(os.Stderr, program.Err); return err })
+	outputs.Go(func() error { _, err := io.Copy(cmd.OutOrStdout(), program.Out); return err })
+	outputs.Go(func() error { _, err := io.Copy(cmd.ErrOrStderr(), program.Err); return err })
 	if err := outputs.Wait(); err != nil {
 		program.Close()
 		return fmt.Errorf("passing on the output: %w", err)

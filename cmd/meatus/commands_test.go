@@ -1,0 +1,224 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+
+	"meatus/lab"
+	"meatus/lab/await"
+	"meatus/lab/labtest"
+)
+
+func TestMain(m *testing.M) { labtest.Main(m) }
+
+// output is what a command writes, to be read while it goes on.
+type output struct {
+	mu   sync.Mutex
+	text bytes.Buffer
+}
+
+func (o *output) Write(p []byte) (int, error) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return o.text.Write(p)
+}
+
+func (o *output) String() string {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return o.text.String()
+}
+
+// bay is a lab whose workspace commands are run in.
+type bay struct {
+	*lab.Lab
+	t *testing.T
+}
+
+func openBay(t *testing.T) bay {
+	t.Helper()
+	l := labtest.Open(t)
+	t.Cleanup(l.Close)
+	return bay{l, t}
+}
+
+func (b bay) key(name string) string { return filepath.Join(b.Dir, "keys", name) }
+
+// with runs a command with an input until it ends or the context does.
+func (b bay) with(ctx context.Context, in string, out *output, args ...string) int {
+	c := root()
+	c.SetIn(strings.NewReader(in))
+	c.SetOut(out)
+	c.SetErr(out)
+	err := c.execute(ctx, append([]string{"--workspace", b.Dir}, args...))
+	if err != nil {
+		out.Write([]byte(err.Error() + "\n"))
+	}
+	return statusOf(err)
+}
+
+// run runs a command that has to end with a status, and returns what it wrote.
+func (b bay) run(status int, args ...string) string {
+	b.t.Helper()
+	var out output
+	if got := b.with(b.t.Context(), "", &out, args...); got != status {
+		b.t.Errorf("%v ended with %d: %s", args, got, out.String())
+	}
+	return out.String()
+}
+
+// says runs a command that has to say something.
+func (b bay) says(want string, status int, args ...string) {
+	b.t.Helper()
+	if out := b.run(status, args...); !strings.Contains(out, want) {
+		b.t.Errorf("%v does not say %q:\n%s", args, want, out)
+	}
+}
+
+func TestCheckSaysTheVerdicts(t *testing.T) {
+	b := openBay(t)
+	b.says("mode 0644", statusShut, "check", "tide-db")
+	b.says("gauge-1", statusDone, "check", "--as-far-as", "identity", "gauge-1")
+	var reports []map[string]any
+	if err := json.Unmarshal([]byte(b.run(statusShut, "check", "--json")), &reports); err != nil || len(reports) != 14 {
+		t.Errorf("%d reports, %v", len(reports), err)
+	}
+	b.says("there is no session", statusShut, "check", "no-such")
+	b.says("is no depth", statusWrongUse, "check", "--as-far-as", "the moon")
+	b.says("unknown flag", statusWrongUse, "check", "--odd")
+}
+
+func TestRunPassesInputOutputAndStatusOn(t *testing.T) {
+	b := openBay(t)
+	var out output
+	if status := b.with(t.Context(), "typed", &out, "run", "--trace", "gauge-1", "--", "copy"); status != statusDone || !strings.Contains(out.String(), "typed") || !strings.Contains(out.String(), "identity") {
+		t.Errorf("%d: %s", status, out.String())
+	}
+	b.says("gauge-1", 7, "run", "gauge-1", "--", "hostname; exit 7")
+	b.says("0644", statusShut, "run", "tide-db", "--", "true")
+	b.says("lender", statusWrongUse, "run", "gauge-1", "--at", "lender", "--lend", b.key("gauge.pem"), "--", "true")
+	b.says("walked to its end", statusDone, "trail")
+	b.says("did not get through", statusDone, "trail", "--failed")
+	b.says(`"event":"walked"`, statusDone, "trail", "--json", "gauge-1")
+	b.says("kind,session", statusDone, "trail", "--csv")
+}
+
+func TestHoldKeepsTunnelsUpUntilItIsEnded(t *testing.T) {
+	b := openBay(t)
+	file := filepath.Join(b.Dir, "sessions.toml")
+	text, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	text = bytes.Replace(text, []byte("[session.quay]\n"), []byte("[session.quay]\ntunnels = [{ bring = \"127.0.0.1:0\", reach = \"10.61.4.31:7000\" }]\n"), 1)
+	if err := os.WriteFile(file, text, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	ready := filepath.Join(t.TempDir(), "ready")
+	ctx, end := context.WithCancel(t.Context())
+	var out output
+	done := make(chan int, 1)
+	go func() {
+		done <- b.with(ctx, "", &out, "hold", "--json", "--ready", ready, "--metrics", "127.0.0.1:0", "quay")
+	}()
+	await.Until(t, "it to be ready", func() bool { _, err := os.Stat(ready); return err == nil })
+	b.says("[]", statusDone, "tunnels", "--json") // those of other programs
+	end()
+	if status := <-done; status != statusDone {
+		t.Errorf("ended with %d: %s", status, out.String())
+	}
+	if said := out.String(); !strings.Contains(said, `"event":"open"`) || !strings.Contains(said, `"event":"ready"`) {
+		t.Errorf("said %s", said)
+	}
+	b.says("no-such", statusWrongUse, "hold", "no-such")
+}
+
+func TestKeysAreShownMadeWrappedAndMended(t *testing.T) {
+	b := openBay(t)
+	b.says("SHA256:", statusDone, "key", "show", b.key("gauge.pem"))
+	b.says("tide.pem", statusDone, "key", "list")
+	var sheets []map[string]any
+	if err := json.Unmarshal([]byte(b.run(statusDone, "key", "list", "--json")), &sheets); err != nil || len(sheets) < 4 {
+		t.Errorf("%d sheets, %v", len(sheets), err)
+	}
+	b.says("0600", statusDone, "key", "mend", b.key("tide.pem"))
+	b.run(statusDone, "key", "make", "--no-passphrase", "--kind", "ECDSA", "--comment", "of a test", b.key("pier.pem"))
+	b.says("exists", statusFailed, "key", "make", "--no-passphrase", b.key("pier.pem"))
+	b.run(statusDone, "key", "wrap", "--container", "sec1", "--no-passphrase", b.key("pier.pem"))
+	b.says("SEC1", statusDone, "key", "show", b.key("pier.pem"))
+	b.says("BEGIN SSH2 PUBLIC KEY", statusDone, "key", "public", "--rfc4716", b.key("pier.pem"))
+	b.says("pier.pem", statusDone, "key", "find", strings.TrimSpace(b.run(statusDone, "key", "public", b.key("pier.pem"))))
+	b.run(statusDone, "key", "rename", b.key("pier.pem"), "mole.pem")
+	b.run(statusDone, "key", "bind", b.key("mole.pem"), "--host", "gauge-*", "--stay", "1h")
+	b.run(statusDone, "key", "retire", b.key("mole.pem"))
+	b.says("no such file", statusShut, "key", "show", b.key("mole.pem"))
+	b.says("gauge.pem", statusDone, "key", "find", "--at", "gauge-1")
+}
+
+func TestKeysAreCarriedToMachines(t *testing.T) {
+	b := openBay(t)
+	b.run(statusDone, "key", "make", "--no-passphrase", b.key("pier.pem"))
+	b.says("gauge-1", statusDone, "key", "install", b.key("pier.pem"), "gauge-1")
+	b.says("private key", statusShut, "key", "sweep", "quay")
+	var report map[string]any
+	if err := json.Unmarshal([]byte(b.run(statusShut, "key", "sweep", "--json", "quay")), &report); err != nil {
+		t.Error(err)
+	}
+	b.says("no-such", statusWrongUse, "key", "sweep", "no-such")
+}
+
+func TestHostsAreListedExpectedAndTrusted(t *testing.T) {
+	b := openBay(t)
+	b.says("SHA256:", statusDone, "hosts")
+	b.says(`"sha256"`, statusDone, "hosts", "--json")
+	b.run(statusDone, "hosts", "--sshfp")
+	list := filepath.Join(t.TempDir(), "list")
+	os.WriteFile(list, []byte("archive.reef.internal SHA256:BZkpR3lwFLwnIcfr9zNnDfwO1uUYgGQmnD1tjVCJqYw\n"), 0o600)
+	b.says("1 of them new", statusDone, "hosts", "expect", list)
+	signer := filepath.Join(t.TempDir(), "signer.pub")
+	os.WriteFile(signer, []byte(b.run(statusDone, "key", "public", b.key("gauge.pem"))), 0o600)
+	b.says("trusted to sign", statusDone, "hosts", "trust", "*.reef.internal", signer)
+}
+
+func TestSessionsGoOutAndComeIn(t *testing.T) {
+	b := openBay(t)
+	b.says("name,site,host", statusDone, "export")
+	b.says(`"gauge-1"`, statusDone, "export", "--format", "json", "--effective")
+	list := filepath.Join(t.TempDir(), "list.csv")
+	os.WriteFile(list, []byte("name,host\npier,10.61.4.77\n"), 0o600)
+	b.says("pier", statusDone, "import", "--yes", list)
+	b.says("pier", statusDone, "export")
+	os.WriteFile(list, []byte("name,host\npier 2,10.61.4.78\n"), 0o600)
+	b.says("cannot be a session's name", statusWrongUse, "import", "--yes", list)
+}
+
+func TestDrawingsAreWritten(t *testing.T) {
+	b := openBay(t)
+	for _, args := range [][]string{{"gauge-1"}, {"--site", "reef", "--private"}, {"--timeline"}} {
+		file := filepath.Join(t.TempDir(), "d.svg")
+		b.run(statusDone, append([]string{"draw", "-o", file}, args...)...)
+		if text, err := os.ReadFile(file); err != nil || !bytes.Contains(text, []byte("<svg")) {
+			t.Errorf("%v: %d bytes, %v", args, len(text), err)
+		}
+	}
+	b.run(statusWrongUse, "draw", "-o", filepath.Join(t.TempDir(), "d.bmp"), "gauge-1")
+}
+
+func TestTheRingLendsToOneCommand(t *testing.T) {
+	b := openBay(t)
+	b.says("SSH_AUTH_SOCK=/", statusDone, "ring", b.key("gauge.pem"), "--", "sh", "-c", "echo SSH_AUTH_SOCK=$SSH_AUTH_SOCK")
+	b.run(3, "ring", b.key("gauge.pem"), "--", "sh", "-c", "exit 3")
+}
+
+func TestAWorkspaceThatCannotBeReadHasItsStatus(t *testing.T) {
+	b := openBay(t)
+	b.Dir = filepath.Join(t.TempDir(), "file")
+	os.WriteFile(b.Dir, nil, 0o600)
+	b.run(statusWorkspace, "check")
+}
