@@ -27,14 +27,14 @@ import (
 	"meatus/lab/servertest"
 )
 
-const load = 128 << 20
+const load = 32 << 20
 
 var loadCommand = fmt.Sprintf("head -c %d /dev/zero", load)
 
 // BenchmarkThroughput compares one channel of ours with one of the library, both
-// against the same server and in turn, since a machine's speed drifts. The ratio
-// is that of the whole times.
+// against the same server, in short rounds ([servertest.Compare]).
 func BenchmarkThroughput(b *testing.B) {
+	programs := remote.New(remote.Config{})
 	s := servertest.Start(b)
 	for _, hops := range []int{1, 2} {
 		client := s.Bare(b, hops)
@@ -44,9 +44,8 @@ func BenchmarkThroughput(b *testing.B) {
 			b.Fatal(err)
 		}
 		b.Run(fmt.Sprintf("%dhop", hops), func(b *testing.B) {
-			var bare, ours time.Duration
-			for b.Loop() {
-				bare += drain(b, func() (io.Reader, func()) {
+			servertest.Compare(b, load, func() time.Duration {
+				return drain(b, func() (io.Reader, func()) {
 					session, err := client.NewSession()
 					if err != nil {
 						b.Fatal(err)
@@ -57,19 +56,15 @@ func BenchmarkThroughput(b *testing.B) {
 					}
 					return out, func() { session.Close() }
 				})
-				ours += drain(b, func() (io.Reader, func()) {
-					g, err := remote.New(remote.Config{}).Start(context.Background(), p, loadCommand, nil)
+			}, func() time.Duration {
+				return drain(b, func() (io.Reader, func()) {
+					g, err := programs.Start(context.Background(), p, loadCommand, nil)
 					if err != nil {
 						b.Fatal(err)
 					}
 					return g.Out, func() { g.Wait(); g.Close() }
 				})
-			}
-			rate := func(d time.Duration) float64 { return float64(load) * float64(b.N) / 1e6 / d.Seconds() }
-			b.ReportMetric(rate(bare), "bare-MB/s")
-			b.ReportMetric(rate(ours), "ours-MB/s")
-			b.ReportMetric(bare.Seconds()/ours.Seconds(), "ratio")
-			b.ReportMetric(0, "ns/op")
+			})
 		})
 		p.Close()
 	}
