@@ -117,7 +117,7 @@ func (m *Model) View() []string {
 				mark = t.Mark(verdict)
 			}
 		}
-		lines = append(lines, fit.Cut(fmt.Sprintf(" %s%s %s %s %s  %s", pointer, mark, fit.Pad(s.Title.What, 22), t.Strong.Render(fit.Pad(s.Title.Of, 28)), t.Faint.Render(fit.Pad(fit.Ago(end.Sub(s.Began)), 7)), sum(s)), m.width))
+		lines = append(lines, fit.Cut(fmt.Sprintf(" %s%s %s %s %s  %s", pointer, mark, fit.Pad(s.Title.What, 22), t.Strong.Render(fit.Pad(s.Title.Of, min(28, m.width/5))), t.Faint.Render(fit.Pad(fit.Ago(end.Sub(s.Began)), 7)), sum(s)), m.width))
 	}
 	for len(lines) < m.room()+1 {
 		lines = append(lines, "")
