@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"meatus/core/gate"
 	"meatus/core/walk"
 	"meatus/tui/placetest"
 )
@@ -53,6 +54,7 @@ func TestEveryMachineIsCheckedAndOneAlone(t *testing.T) {
 	}
 	d.Press("c")
 	d.UntilSees("checked just now")
+	d.Until("the check to be over", func() bool { return !m.looking.on })
 	d.Press("C")
 	d.Until("all to be checked", func() bool {
 		s, _ := d.Engine.Board.State("gauge-3")
@@ -87,6 +89,14 @@ func TestTunnelsAreOpenedAndClosed(t *testing.T) {
 	at(d, m, "tables")
 	d.Press("t")
 	d.Until("a word about the address that is taken", func() bool { return len(d.Said) > 0 || m.held != nil })
+	d.Until("it to be judged anew", func() bool {
+		s, ok := m.current()
+		if !ok || s.Walk != nil || len(s.Details.Report.Hops) == 0 {
+			return false
+		}
+		worst, _ := s.Details.Report.Worst()
+		return worst.Verdict >= gate.Ajar
+	})
 	d.Press("M")
 	d.Until("its remedies", func() bool { return len(d.Tasks) == 1 })
 }
