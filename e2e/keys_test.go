@@ -63,7 +63,7 @@ func TestKeysAreSeenMendedAdoptedAndMade(t *testing.T) {
 
 	line, _ := os.ReadFile(filepath.Join(dir, "lab", "survey.pem.pub"))
 	s.pasteText(strings.TrimSpace(string(line)))
-	s.until("is survey.pem, by the public key itself", "❯ ● survey.pem")
+	s.until("survey.pem is ", "by the public key itself", "❯ ● survey.pem")
 	s.keys("Escape")
 	s.gone("by the public key itself")
 	s.text("f")

@@ -100,7 +100,7 @@ func TestAnExpectedFingerprintIsCompared(t *testing.T) {
 	s.lead("h")
 	s.until("hosts", "10.61.4.50:22", "SHA256:"+shown, "seen", "from")
 	s.pasteText("10.61.4.20 SHA256:" + other + "\n10.61.4.99 nothing here\n")
-	s.until("1 fingerprints, 1 lines not understood", "Expect them? enter does")
+	s.until("1 fingerprints, 1 lines not understood", "Expect them?")
 	s.keys("Enter")
 	s.until("1 fingerprints are expected now")
 	s.text("D")
