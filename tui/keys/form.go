@@ -64,31 +64,9 @@ func (m *Model) answered(what string, values []string) tea.Cmd {
 	case "which":
 		return m.whichKey(last)
 	case "folder":
-		return m.change(func() done {
-			on := true
-			for _, dir := range ws.KeyFolders() {
-				on = on && dir != ws.Planner().KeyPath(last)
-			}
-			if err := ws.AddKeyFolder(last, on); err != nil {
-				return done{err: err}
-			}
-			return done{say: map[bool]string{true: "looked through: ", false: "no more looked through: "}[on] + last}
-		})
+		return m.change(func() done { return addFolder(ws, last) })
 	case "split":
-		return m.change(func() done {
-			written, err := keyfile.SplitFile(ws.Planner().KeyPath(last), filepath.Join(ws.Dir, "keys"))
-			d := done{err: err}
-			for i, path := range written {
-				if i > 0 {
-					d.say += ", "
-				}
-				d.say += filepath.Base(path)
-			}
-			if d.say != "" {
-				d.say += " came out of " + filepath.Base(last)
-			}
-			return d
-		})
+		return m.change(func() done { return splitFile(ws, last) })
 	case "rename":
 		return m.moveKey(k, "rename", last)
 	case "retire":
@@ -138,6 +116,34 @@ func (m *Model) answered(what string, values []string) tea.Cmd {
 		})
 	}
 	return nil
+}
+
+// addFolder has a folder looked through for keys, or no more where it was.
+func addFolder(ws *workspace.Workspace, folder string) done {
+	on := true
+	for _, dir := range ws.KeyFolders() {
+		on = on && dir != ws.Planner().KeyPath(folder)
+	}
+	if err := ws.AddKeyFolder(folder, on); err != nil {
+		return done{err: err}
+	}
+	return done{say: map[bool]string{true: "looked through: ", false: "no more looked through: "}[on] + folder}
+}
+
+// splitFile puts the keys of an archive, or of a file of several, into keys/.
+func splitFile(ws *workspace.Workspace, file string) done {
+	written, err := keyfile.SplitFile(ws.Planner().KeyPath(file), filepath.Join(ws.Dir, "keys"))
+	d := done{err: err}
+	for i, path := range written {
+		if i > 0 {
+			d.say += ", "
+		}
+		d.say += filepath.Base(path)
+	}
+	if d.say != "" {
+		d.say += " came out of " + filepath.Base(file)
+	}
+	return d
 }
 
 // keyAt is the path of a key that is named: a file of keys/, or a path.
