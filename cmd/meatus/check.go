@@ -109,9 +109,11 @@ func touchAll(ctx context.Context, e *running, names []string, depth walk.Depth,
 	return nil
 }
 
-// printer prints reports as they come, so that none has to be kept.
+// printer prints reports as they come, so that none has to be kept: as JSON each in a
+// line, or over several where they were asked for by name.
 type printer struct {
 	out    *bufio.Writer
+	text   bytes.Buffer // the report that is being printed
 	asJSON bool
 	all    bool // every gate, and not the worst alone
 	width  int  // of the names
@@ -133,17 +135,24 @@ func (p *printer) report(r gate.Report) error {
 	if !p.asJSON {
 		return p.line(r)
 	}
-	between := ",\n  "
+	between := ",\n"
 	if p.n == 1 {
-		between = "[\n  "
+		between = "[\n"
 	}
 	if _, err := p.out.WriteString(between); err != nil {
 		return err
 	}
-	text, err := jsonIndented(r, "  ")
-	if err == nil {
-		_, err = p.out.Write(text)
+	p.text.Reset()
+	encoder := json.NewEncoder(&p.text)
+	encoder.SetEscapeHTML(false)
+	if p.all {
+		p.text.WriteString("  ")
+		encoder.SetIndent("  ", "  ")
 	}
+	if err := encoder.Encode(r.Printed()); err != nil {
+		return err
+	}
+	_, err := p.out.Write(bytes.TrimRight(p.text.Bytes(), "\n"))
 	return err
 }
 
@@ -157,16 +166,6 @@ func (p *printer) end() error {
 		p.out.WriteString(end)
 	}
 	return p.out.Flush()
-}
-
-// jsonIndented writes a value as JSON whose further lines begin with a prefix.
-func jsonIndented(v any, prefix string) ([]byte, error) {
-	var b bytes.Buffer
-	encoder := json.NewEncoder(&b)
-	encoder.SetIndent(prefix, "  ")
-	encoder.SetEscapeHTML(false)
-	err := encoder.Encode(v)
-	return bytes.TrimSpace(b.Bytes()), err
 }
 
 // line prints a report's verdict and its worst gate in a line, and with all every gate.

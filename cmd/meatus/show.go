@@ -3,14 +3,24 @@ package main
 import (
 	"context"
 	"errors"
+	"os"
+	"runtime/debug"
 
 	"meatus/core/engine"
 	"meatus/core/workspace"
 	"meatus/tui"
 )
 
+// garbagePercent is how much the heap grows before it is collected, in percent of what is
+// in use. The full screen stays open for days with a workspace in memory and makes little
+// garbage, so memory is worth more there than the time of a collection.
+const garbagePercent = 50
+
 // show opens the full-screen program.
 func show(ctx context.Context, w *workspace.Workspace, o tui.Options) error {
+	if os.Getenv("GOGC") == "" {
+		debug.SetGCPercent(garbagePercent)
+	}
 	a, err := tui.New(w, o)
 	if errors.Is(err, engine.ErrNoAgent) {
 		return &statusError{statusWrongUse, err}

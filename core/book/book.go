@@ -75,16 +75,20 @@ func (v *Value[T]) orElse(far Value[T]) {
 	}
 }
 
-// Settings are the values that a session can take from a like, a site or the defaults.
-type Settings struct {
+// Access is how a session's machine is reached. A session can take it from a like, a site
+// or the defaults.
+type Access struct {
 	Port      Value[int]
 	User      Value[string]
 	Keys      Value[[]string]
 	Via       Value[[]string]
 	Keepalive Value[time.Duration]
 	Agent     Value[string]
+}
 
-	// What a shell there is like.
+// Behaviour is what happens once a session is there, which most sessions say nothing of
+// themselves. It is inherited like Access.
+type Behaviour struct {
 	Reconnect Value[time.Duration] // how long a lost way is tried again, 0 for not at all
 	Backspace Value[string]        // what the key sends: "del" or "bs"
 	Term      Value[string]        // the terminal's name over there
@@ -111,14 +115,15 @@ type KeyTerms struct {
 }
 
 // Session is one session with everything it inherits. Sessions that say nothing of
-// their own share their Settings, which are not to be changed.
+// their own in Access or Behaviour share that part, which is not to be changed.
 type Session struct {
 	Name    string
 	Site    Value[string]
 	Host    Value[string]
 	Dial    Value[string]
 	Tunnels Value[[]Tunnel]
-	*Settings
+	*Access
+	*Behaviour
 	At Place
 	// Broken is the first problem that keeps the session from being used, or
 	// nil. What could be read is there all the same.
@@ -136,9 +141,12 @@ type Book struct {
 	far      layers
 }
 
+// emptySession is one that says nothing.
+func emptySession() Session { return Session{Access: &Access{}, Behaviour: &Behaviour{}} }
+
 // Imagine resolves a draft as if it stood in the book.
 func (b *Book) Imagine(d Draft) *Session {
-	t := &table{layer: InSession, name: d.Name, own: Session{Settings: &Settings{}}, says: true}
+	t := &table{layer: InSession, name: d.Name, own: emptySession()}
 	o := Origin{Layer: InSession, Name: d.Name}
 	text := func(s string) Value[string] { return Value[string]{s, o, s != ""} }
 	t.own.Site, t.own.Host, t.own.User = text(d.Site), text(d.Host), text(d.User)

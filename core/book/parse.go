@@ -20,8 +20,7 @@ type table struct {
 	layer  Layer
 	name   string
 	at     Place
-	own    Session  // what it says itself
-	says   bool     // own has Settings
+	own    Session  // what it says itself; Access and Behaviour are nil where it says nothing in them
 	terms  KeyTerms // of a key
 	seen   []seen
 	broken *Problem
@@ -46,10 +45,11 @@ type reader struct {
 	shared   map[string]inheritance // by the tables that are inherited from
 }
 
-// inheritance is what sessions that say nothing of their own take from the same tables.
+// inheritance is what sessions take from the same tables where they say nothing themselves.
 type inheritance struct {
-	settings *Settings
-	broken   *Problem
+	*Access
+	*Behaviour
+	broken *Problem
 }
 
 // layers are the tables that sessions inherit from.
@@ -231,8 +231,11 @@ func (r *reader) keyValue(e tomltext.Entry, start int) {
 	if where := e.Value.Span(); where.To > where.From {
 		at = r.place(start + where.From)
 	}
-	if f.inherit != nil && !t.says {
-		t.says, t.own.Settings = true, &Settings{}
+	switch {
+	case f.group == access && t.own.Access == nil:
+		t.own.Access = &Access{}
+	case f.group == behaviour && t.own.Behaviour == nil:
+		t.own.Behaviour = &Behaviour{}
 	}
 	if say, hint := f.read(t, e.Value, Origin{t.layer, t.name, at}); say != "" {
 		r.spoil(r.problem(at, key+": "+say, hint))
@@ -294,17 +297,22 @@ func (r *reader) session(t *table) *Session {
 	s := t.own
 	s.Name, s.At, s.Broken = t.name, t.at, t.broken
 	from := r.from(&s)
-	if t.says {
-		s.Settings = clone(t.own.Settings)
-		for _, far := range from {
-			r.take(&s, far)
-		}
-		present(&s)
+	far := r.inherits(from)
+	if s.Broken == nil {
+		s.Broken = far.broken
+	}
+	if s.Access == nil {
+		s.Access = far.Access
 	} else {
-		shared := r.inherits(from)
-		if s.Settings = shared.settings; s.Broken == nil {
-			s.Broken = shared.broken
-		}
+		s.Access = clone(s.Access)
+	}
+	if s.Behaviour == nil {
+		s.Behaviour = far.Behaviour
+	} else {
+		s.Behaviour = clone(s.Behaviour)
+	}
+	if t.own.Access != nil || t.own.Behaviour != nil {
+		complete(&s, &Session{Access: far.Access, Behaviour: far.Behaviour})
 	}
 	if !s.Host.Set && s.Broken == nil {
 		r.breaks(&s, t.at, fmt.Sprintf("session %q has no host", sanitize.Line(t.name, 40)), `give it an address or a name: host = "203.0.113.10"`)
@@ -333,8 +341,9 @@ func (r *reader) from(s *Session) []*table {
 	return from
 }
 
-// inherits is what a session that says nothing itself takes from some tables. It is made
-// once for all such sessions.
+// inherits is what a session takes from some tables where it says nothing itself. It is
+// made once for all sessions that take from the same ones. Where a table is broken so are
+// they, since what was meant for them is not known.
 func (r *reader) inherits(from []*table) inheritance {
 	key := ""
 	for _, far := range from {
@@ -342,12 +351,19 @@ func (r *reader) inherits(from []*table) inheritance {
 	}
 	found, ok := r.shared[key]
 	if !ok {
-		s := Session{Settings: &Settings{}}
+		s := emptySession()
 		for _, far := range from {
-			r.take(&s, far)
+			complete(&s, &far.own)
+			if s.Broken == nil {
+				s.Broken = far.broken
+			}
 		}
-		present(&s)
-		found = inheritance{s.Settings, s.Broken}
+		for i := range settings {
+			if preset := settings[i].preset; preset != nil {
+				preset(&s)
+			}
+		}
+		found = inheritance{s.Access, s.Behaviour, s.Broken}
 		if r.shared == nil {
 			r.shared = map[string]inheritance{}
 		}
@@ -356,32 +372,21 @@ func (r *reader) inherits(from []*table) inheritance {
 	return found
 }
 
-// take inherits from a farther table. Where that one is broken the session is
-// too, since what was meant for it is not known.
-func (r *reader) take(s *Session, far *table) {
-	if far.says {
-		for i := range settings {
-			if inherit := settings[i].inherit; inherit != nil {
-				inherit(s, &far.own)
-			}
-		}
-	}
-	if far.broken != nil && s.Broken == nil {
-		s.Broken = far.broken
-	}
-}
-
-// present gives a session what holds where nobody says anything.
-func present(s *Session) {
+// complete gives a session what a farther one says and it does not. A part that the
+// two share is left alone.
+func complete(s, far *Session) {
 	for i := range settings {
-		if preset := settings[i].preset; preset != nil {
-			preset(s)
+		inherit, group := settings[i].inherit, settings[i].group
+		if inherit == nil || group == access && (far.Access == nil || far.Access == s.Access) ||
+			group == behaviour && (far.Behaviour == nil || far.Behaviour == s.Behaviour) {
+			continue
 		}
+		inherit(s, far)
 	}
 }
 
-func clone(s *Settings) *Settings {
-	again := *s
+func clone[T any](p *T) *T {
+	again := *p
 	return &again
 }
 

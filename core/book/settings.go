@@ -15,10 +15,11 @@ import (
 // how it is read from the file and written into it, how a person reads and writes it,
 // how it is inherited, what holds where nobody says it, and what can be said.
 type setting struct {
-	name string
-	in   uint8  // the layers it has a meaning in, as bits
-	list bool   // several texts: an array in a list of sessions
-	hint string // what it can be, for who edits it
+	name  string
+	in    uint8  // the layers it has a meaning in, as bits
+	group        // of a session: the part of it that the setting is a field of
+	list  bool   // several texts: an array in a list of sessions
+	hint  string // what it can be, for who edits it
 
 	read    func(t *table, v tomltext.Value, o Origin) (say, hint string) // what is wrong with it, and how to write it
 	text    func(s *Session) (string, Origin)                             // as a person writes it
@@ -27,37 +28,46 @@ type setting struct {
 	preset  func(s *Session)                                              // nil where nothing holds
 }
 
+// group is a part of a session that is shared between sessions which say nothing in it.
+type group uint8
+
+const (
+	alone     group = iota // a field of the session itself, which is not inherited
+	access                 // a field of [Access]
+	behaviour              // a field of [Behaviour]
+)
+
 const (
 	anywhere    = 1<<InDefaults | 1<<InSite | 1<<InLike | 1<<InSession
 	sessionOnly = 1 << InSession
 )
 
-// settings are all of them, in the order they are shown. One is a field of [Session] or
-// [Settings], and a line here.
+// settings are all of them, in the order they are shown. One is a field of [Session],
+// [Access] or [Behaviour], and a line here.
 var settings = []setting{
-	oneText("site", sessionOnly, func(s *Session) *Value[string] { return &s.Site }, nil, "", "a site of the file"),
-	oneText("host", sessionOnly, func(s *Session) *Value[string] { return &s.Host }, checkHost, "", "a name or an address, alone"),
-	portNumber("port", anywhere, func(s *Session) *Value[int] { return &s.Port }, DefaultPort, "1 to 65535"),
-	oneText("user", anywhere, func(s *Session) *Value[string] { return &s.User }, checkUser, "", "the login"),
-	texts("key", anywhere, func(s *Session) *Value[[]string] { return &s.Keys }, "a path", checkPath, "key files, parted by commas"),
-	texts("via", anywhere, func(s *Session) *Value[[]string] { return &s.Via }, "a session's name", nil, "sessions to go through, in order, parted by commas"),
-	tunnelList("tunnels", sessionOnly, func(s *Session) *Value[[]Tunnel] { return &s.Tunnels }, "bring 15432 from db.internal:5432, roam 1080"),
-	oneText("knock", anywhere, func(s *Session) *Value[string] { return &s.Knock }, oneOf("on", "off"), "", "on: its tunnels' way is walked only when somebody knocks at a door"),
-	oneText("links", anywhere, func(s *Session) *Value[string] { return &s.Links }, oneOf("1", "2", "3", "4"), "", "1 to 4, side by side: what its tunnels carry is spread over them, where the machine is far"),
-	oneText("windows", anywhere, func(s *Session) *Value[string] { return &s.Windows }, oneOf("on", "off"), "", "on: programs there may draw on the display here, and see all of it"),
-	oneText("dial", sessionOnly, func(s *Session) *Value[string] { return &s.Dial }, checkDial, "", "address:port to knock at instead"),
-	period("keepalive", anywhere, func(s *Session) *Value[time.Duration] { return &s.Keepalive }, readKeepalive, DefaultKeepalive, "1s to 1h, or off"),
-	period("reconnect", anywhere, func(s *Session) *Value[time.Duration] { return &s.Reconnect }, upToADay("to go on trying", "off"), DefaultReconnect, "how long a lost way is tried again: 10m, or off"),
-	oneText("agent", anywhere, func(s *Session) *Value[string] { return &s.Agent }, oneOf("off", "ask", "lend"), "off", "off, lend, or ask before each use"),
-	texts("lends", anywhere, func(s *Session) *Value[[]string] { return &s.Lends }, "a path", checkPath, "the keys that may be used from there, parted by commas"),
-	texts("lends_to", anywhere, func(s *Session) *Value[[]string] { return &s.LendsTo }, "a host or a pattern of hosts", checkPattern, "the hosts or sessions they may be used for, by pattern"),
-	oneText("ring", anywhere, func(s *Session) *Value[string] { return &s.Ring }, oneOf("on", "off"), "", "on: keys stay in memory after a use; off: none does"),
-	oneText("backspace", anywhere, func(s *Session) *Value[string] { return &s.Backspace }, oneOf("del", "bs"), "del", "what the key sends: del or bs"),
-	oneText("term", anywhere, func(s *Session) *Value[string] { return &s.Term }, checkTerm, DefaultTerm, "the terminal's name over there"),
-	oneText("colours", anywhere, func(s *Session) *Value[string] { return &s.Colours }, oneOf("all", "16", "none"), "all", "all, 16 or none"),
-	texts("env", anywhere, func(s *Session) *Value[[]string] { return &s.Env }, "NAME=VALUE", checkEnv, "NAME=VALUE, parted by commas"),
-	oneText("folder", anywhere, func(s *Session) *Value[string] { return &s.Folder }, checkPath, "", "where to go on arrival"),
-	oneText("arrive", anywhere, func(s *Session) *Value[string] { return &s.Arrive }, nil, "", "typed on arrival"),
+	oneText("site", alone, func(s *Session) *Value[string] { return &s.Site }, nil, "", "a site of the file"),
+	oneText("host", alone, func(s *Session) *Value[string] { return &s.Host }, checkHost, "", "a name or an address, alone"),
+	portNumber("port", access, func(s *Session) *Value[int] { return &s.Port }, DefaultPort, "1 to 65535"),
+	oneText("user", access, func(s *Session) *Value[string] { return &s.User }, checkUser, "", "the login"),
+	texts("key", access, func(s *Session) *Value[[]string] { return &s.Keys }, "a path", checkPath, "key files, parted by commas"),
+	texts("via", access, func(s *Session) *Value[[]string] { return &s.Via }, "a session's name", nil, "sessions to go through, in order, parted by commas"),
+	tunnelList("tunnels", alone, func(s *Session) *Value[[]Tunnel] { return &s.Tunnels }, "bring 15432 from db.internal:5432, roam 1080"),
+	oneText("knock", behaviour, func(s *Session) *Value[string] { return &s.Knock }, oneOf("on", "off"), "", "on: its tunnels' way is walked only when somebody knocks at a door"),
+	oneText("links", behaviour, func(s *Session) *Value[string] { return &s.Links }, oneOf("1", "2", "3", "4"), "", "1 to 4, side by side: what its tunnels carry is spread over them, where the machine is far"),
+	oneText("windows", behaviour, func(s *Session) *Value[string] { return &s.Windows }, oneOf("on", "off"), "", "on: programs there may draw on the display here, and see all of it"),
+	oneText("dial", alone, func(s *Session) *Value[string] { return &s.Dial }, checkDial, "", "address:port to knock at instead"),
+	period("keepalive", access, func(s *Session) *Value[time.Duration] { return &s.Keepalive }, readKeepalive, DefaultKeepalive, "1s to 1h, or off"),
+	period("reconnect", behaviour, func(s *Session) *Value[time.Duration] { return &s.Reconnect }, upToADay("to go on trying", "off"), DefaultReconnect, "how long a lost way is tried again: 10m, or off"),
+	oneText("agent", access, func(s *Session) *Value[string] { return &s.Agent }, oneOf("off", "ask", "lend"), "off", "off, lend, or ask before each use"),
+	texts("lends", behaviour, func(s *Session) *Value[[]string] { return &s.Lends }, "a path", checkPath, "the keys that may be used from there, parted by commas"),
+	texts("lends_to", behaviour, func(s *Session) *Value[[]string] { return &s.LendsTo }, "a host or a pattern of hosts", checkPattern, "the hosts or sessions they may be used for, by pattern"),
+	oneText("ring", behaviour, func(s *Session) *Value[string] { return &s.Ring }, oneOf("on", "off"), "", "on: keys stay in memory after a use; off: none does"),
+	oneText("backspace", behaviour, func(s *Session) *Value[string] { return &s.Backspace }, oneOf("del", "bs"), "del", "what the key sends: del or bs"),
+	oneText("term", behaviour, func(s *Session) *Value[string] { return &s.Term }, checkTerm, DefaultTerm, "the terminal's name over there"),
+	oneText("colours", behaviour, func(s *Session) *Value[string] { return &s.Colours }, oneOf("all", "16", "none"), "all", "all, 16 or none"),
+	texts("env", behaviour, func(s *Session) *Value[[]string] { return &s.Env }, "NAME=VALUE", checkEnv, "NAME=VALUE, parted by commas"),
+	oneText("folder", behaviour, func(s *Session) *Value[string] { return &s.Folder }, checkPath, "", "where to go on arrival"),
+	oneText("arrive", behaviour, func(s *Session) *Value[string] { return &s.Arrive }, nil, "", "typed on arrival"),
 
 	// Of a like, and of the table of a key.
 	{name: "name", in: 1 << InLike, hint: "* for any letters, ? for one", literal: textLiteral,
@@ -141,10 +151,18 @@ func layersOf(f *setting) string {
 	return "the session itself"
 }
 
+// layersIn are the layers where a setting of a group has a meaning.
+func layersIn(g group) uint8 {
+	if g == alone {
+		return sessionOnly
+	}
+	return anywhere
+}
+
 // inherited makes what a setting that may stand anywhere is inherited by, nil for one
 // of a session alone.
-func inherited[T any](in uint8, of func(*Session) *Value[T]) func(near, far *Session) {
-	if in == sessionOnly {
+func inherited[T any](group group, of func(*Session) *Value[T]) func(near, far *Session) {
+	if group == alone {
 		return nil
 	}
 	return func(near, far *Session) { of(near).orElse(*of(far)) }
@@ -163,18 +181,18 @@ func preset[T comparable](of func(*Session) *Value[T], v T) func(*Session) {
 type check func(string) (say, hint string)
 
 // oneText is a setting that is a text.
-func oneText(name string, in uint8, of func(*Session) *Value[string], check check, holds, hint string) setting {
+func oneText(name string, group group, of func(*Session) *Value[string], check check, holds, hint string) setting {
 	return setting{
-		name: name, in: in, hint: hint, literal: textLiteral, inherit: inherited(in, of), preset: preset(of, holds),
+		name: name, in: layersIn(group), group: group, hint: hint, literal: textLiteral, inherit: inherited(group, of), preset: preset(of, holds),
 		read: func(t *table, v tomltext.Value, o Origin) (string, string) { return readText(of(&t.own), v, o, check) },
 		text: func(s *Session) (string, Origin) { return of(s).V, of(s).Origin },
 	}
 }
 
 // texts is a setting that is one text or a list of them; what says what each is.
-func texts(name string, in uint8, of func(*Session) *Value[[]string], what string, check check, hint string) setting {
+func texts(name string, group group, of func(*Session) *Value[[]string], what string, check check, hint string) setting {
 	s := setting{
-		name: name, in: in, list: true, hint: hint, literal: listLiteral, inherit: inherited(in, of),
+		name: name, in: layersIn(group), group: group, list: true, hint: hint, literal: listLiteral, inherit: inherited(group, of),
 		read: func(t *table, v tomltext.Value, o Origin) (string, string) {
 			return readTexts(of(&t.own), v, o, what, check)
 		},
@@ -187,9 +205,9 @@ func texts(name string, in uint8, of func(*Session) *Value[[]string], what strin
 }
 
 // period is a setting that is a time.
-func period(name string, in uint8, of func(*Session) *Value[time.Duration], parse parsePeriod, holds time.Duration, hint string) setting {
+func period(name string, group group, of func(*Session) *Value[time.Duration], parse parsePeriod, holds time.Duration, hint string) setting {
 	return setting{
-		name: name, in: in, hint: hint, literal: textLiteral, inherit: inherited(in, of), preset: preset(of, holds),
+		name: name, in: layersIn(group), group: group, hint: hint, literal: textLiteral, inherit: inherited(group, of), preset: preset(of, holds),
 		read: func(t *table, v tomltext.Value, o Origin) (string, string) {
 			return readPeriod(of(&t.own), v, o, parse)
 		},
@@ -198,9 +216,9 @@ func period(name string, in uint8, of func(*Session) *Value[time.Duration], pars
 }
 
 // portNumber is a setting that is a port.
-func portNumber(name string, in uint8, of func(*Session) *Value[int], holds int, hint string) setting {
+func portNumber(name string, group group, of func(*Session) *Value[int], holds int, hint string) setting {
 	return setting{
-		name: name, in: in, hint: hint, literal: numberLiteral, inherit: inherited(in, of), preset: preset(of, holds),
+		name: name, in: layersIn(group), group: group, hint: hint, literal: numberLiteral, inherit: inherited(group, of), preset: preset(of, holds),
 		read: func(t *table, v tomltext.Value, o Origin) (string, string) { return readPort(of(&t.own), v, o) },
 		text: func(s *Session) (string, Origin) {
 			if of(s).V == 0 {
@@ -212,9 +230,9 @@ func portNumber(name string, in uint8, of func(*Session) *Value[int], holds int,
 }
 
 // tunnelList is the setting that is a list of tunnels.
-func tunnelList(name string, in uint8, of func(*Session) *Value[[]Tunnel], hint string) setting {
+func tunnelList(name string, group group, of func(*Session) *Value[[]Tunnel], hint string) setting {
 	return setting{
-		name: name, in: in, list: true, hint: hint, inherit: inherited(in, of),
+		name: name, in: layersIn(group), group: group, list: true, hint: hint, inherit: inherited(group, of),
 		read: func(t *table, v tomltext.Value, o Origin) (string, string) { return readTunnels(of(&t.own), v, o) },
 		text: func(s *Session) (string, Origin) { return TunnelsLine(of(s).V), of(s).Origin },
 		literal: func(value string) string {

@@ -110,8 +110,11 @@ func (b *Book) Own(t Table) (own Session, ok bool) {
 	if found != nil {
 		own, ok = found.own, true
 	}
-	if own.Settings == nil {
-		own.Settings = &Settings{}
+	if own.Access == nil {
+		own.Access = &Access{}
+	}
+	if own.Behaviour == nil {
+		own.Behaviour = &Behaviour{}
 	}
 	return own, ok
 }
@@ -135,7 +138,7 @@ func (b *Book) Members(t Table) []string {
 func (b *Book) Far(name string) Session {
 	s := b.Session(name)
 	if s == nil {
-		return Session{Settings: &Settings{}}
+		return emptySession()
 	}
 	t := &table{layer: InSession, name: name, own: Session{Site: s.Site}}
 	return *(&reader{file: b.Path, layers: b.far}).session(t)

@@ -85,26 +85,17 @@ type Remedy struct {
 // IsZero tells whether there is nothing to do.
 func (r Remedy) IsZero() bool { return r.Say == "" }
 
-// Gate is one judged gate.
-type Gate struct {
-	Kind    Kind
-	Verdict Verdict
-	Seen    string // the fact, short: "shore.pem, owner only"
-	Reason  string // why it is not open, one sentence
-	Detail  []string
-	Remedy  Remedy
-}
+// MarshalText gives the sentence, which is all that is told outside the program.
+func (r Remedy) MarshalText() ([]byte, error) { return []byte(r.Say), nil }
 
-// MarshalJSON writes the form that "meatus check --json" promises.
-func (g Gate) MarshalJSON() ([]byte, error) {
-	return json.Marshal(struct {
-		Gate    Kind     `json:"gate"`
-		Verdict Verdict  `json:"verdict"`
-		Seen    string   `json:"seen"`
-		Reason  string   `json:"reason"`
-		Detail  []string `json:"detail,omitempty"`
-		Remedy  string   `json:"remedy"`
-	}{g.Kind, g.Verdict, g.Seen, g.Reason, g.Detail, g.Remedy.Say})
+// Gate is one judged gate. Its form in JSON is the one that "meatus check --json" promises.
+type Gate struct {
+	Kind    Kind     `json:"gate"`
+	Verdict Verdict  `json:"verdict"`
+	Seen    string   `json:"seen"`   // the fact, short: "shore.pem, owner only"
+	Reason  string   `json:"reason"` // why it is not open, one sentence
+	Detail  []string `json:"detail,omitempty"`
+	Remedy  Remedy   `json:"remedy"`
 }
 
 // Hop is one station of a report.
@@ -120,10 +111,10 @@ func (h Hop) Worst() Gate { return worst(h.Gates) }
 
 // Report is the judgement of a whole route.
 type Report struct {
-	Session string `json:"session"`
-	Hops    []Hop  `json:"hops"`
+	Session string
+	Hops    []Hop
 	// Broken says why the session could not be made into a route at all.
-	Broken string `json:"broken,omitempty"`
+	Broken string
 }
 
 // Verdict is that of the worst gate where one is ajar or shut, Open where every
@@ -159,19 +150,26 @@ func (r Report) Worst() (Gate, int) {
 	return found, at
 }
 
-// MarshalJSON adds the verdict, which is derived.
-func (r Report) MarshalJSON() ([]byte, error) {
+// Printed is a report with its verdict, which is derived, in the form that
+// "meatus check --json" promises.
+type Printed struct {
+	Session string  `json:"session"`
+	Verdict Verdict `json:"verdict"`
+	Hops    []Hop   `json:"hops"`
+	Broken  string  `json:"broken,omitempty"`
+}
+
+// Printed is the report as it is printed.
+func (r Report) Printed() Printed {
 	hops := r.Hops
 	if hops == nil {
 		hops = []Hop{}
 	}
-	return json.Marshal(struct {
-		Session string  `json:"session"`
-		Verdict Verdict `json:"verdict"`
-		Hops    []Hop   `json:"hops"`
-		Broken  string  `json:"broken,omitempty"`
-	}{r.Session, r.Verdict(), hops, r.Broken})
+	return Printed{r.Session, r.Verdict(), hops, r.Broken}
 }
+
+// MarshalJSON writes [Report.Printed].
+func (r Report) MarshalJSON() ([]byte, error) { return json.Marshal(r.Printed()) }
 
 // Set replaces the gate of g's kind at hop i, or adds it in its place.
 func (r *Report) Set(i int, g Gate) {

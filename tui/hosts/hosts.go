@@ -31,9 +31,10 @@ import (
 // keys, what an import would add, and what became of something that was done.
 type (
 	read struct {
-		hosts   []vouch.Host
-		signers []vouch.Signer
-		err     error
+		hosts    []vouch.Host
+		sessions map[string][]string
+		signers  []vouch.Signer
+		err      error
 	}
 	seen struct {
 		of        string
@@ -72,7 +73,8 @@ var askings = map[asking]string{
 // Model is the place.
 type Model struct {
 	s             *place.Services
-	sessions      map[string][]string
+	showing       bool
+	sessions      map[string][]string // by their host as at writes it
 	width, height int
 	hosts         []vouch.Host
 	signers       []vouch.Signer
@@ -91,18 +93,22 @@ type Model struct {
 
 // New returns the place.
 func New(s *place.Services) place.Place {
-	m := &Model{s: s, line: line.New(s.Theme, "")}
-	m.setWorkspace(s.Workspace())
-	return m
+	return &Model{s: s, line: line.New(s.Theme, "")}
 }
 
-// setWorkspace says which sessions there are.
-func (m *Model) setWorkspace(ws *workspace.Workspace) {
-	m.sessions = map[string][]string{}
+// sessionsOf are the sessions of each host that is vouched for.
+func sessionsOf(hosts []vouch.Host, ws *workspace.Workspace) map[string][]string {
+	of := make(map[string][]string, len(hosts))
+	for _, h := range hosts {
+		of[at(h.Name, h.Port)] = nil
+	}
 	for _, s := range ws.Book.Sessions {
 		where := at(s.Host.V, s.Port.V)
-		m.sessions[where] = append(m.sessions[where], s.Name)
+		if names, ok := of[where]; ok {
+			of[where] = append(names, s.Name)
+		}
 	}
+	return of
 }
 
 func at(host string, port int) string {
@@ -113,10 +119,13 @@ func at(host string, port int) string {
 func (m *Model) SetSize(width, height int) { m.width, m.height = width, height }
 
 // Show reads the record anew.
-func (m *Model) Show() tea.Cmd { return m.read() }
+func (m *Model) Show() tea.Cmd {
+	m.showing = true
+	return m.read()
+}
 
 // Hide is called when the place is left.
-func (m *Model) Hide() {}
+func (m *Model) Hide() { m.showing = false }
 
 // Typing tells whether keys go into what is asked for.
 func (m *Model) Typing() bool { return m.asking != nothing }
@@ -131,11 +140,11 @@ func (m *Model) Note() string {
 
 // read reads the record anew.
 func (m *Model) read() tea.Cmd {
-	record := m.s.Workspace().Vouched
+	ws := m.s.Workspace()
 	return m.s.Run(func() tea.Msg {
-		hosts, err := record.Hosts()
-		signers, _ := record.Signers()
-		return read{hosts, signers, err}
+		hosts, err := ws.Vouched.Hosts()
+		signers, _ := ws.Vouched.Signers()
+		return read{hosts, sessionsOf(hosts, ws), signers, err}
 	})
 }
 
@@ -205,7 +214,7 @@ func (m *Model) Table() place.Table {
 func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case read:
-		m.hosts, m.signers, m.err = msg.hosts, msg.signers, msg.err
+		m.hosts, m.sessions, m.signers, m.err = msg.hosts, msg.sessions, msg.signers, msg.err
 		m.narrow()
 		if host, port, err := net.SplitHostPort(m.wanted); err == nil {
 			n, _ := strconv.Atoi(port)
@@ -224,8 +233,8 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 		}
 		return m.read()
 	case place.Heard:
-		if c, ok := msg.Event.(engine.Changed); ok {
-			m.setWorkspace(c.Workspace)
+		if _, ok := msg.Event.(engine.Changed); ok && m.showing {
+			return m.read()
 		}
 	case tea.PasteMsg:
 		return m.paste(msg)
