@@ -16,6 +16,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"meatus/core/board"
+	"meatus/core/contain"
 	"meatus/core/engine"
 	"meatus/core/event"
 	"meatus/core/remote"
@@ -177,9 +178,24 @@ func (a *App) listen() tea.Cmd {
 
 // Update takes a message.
 func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
-	cmd := a.update(msg)
-	a.settle()
+	var cmd tea.Cmd
+	err := contain.Do("what was last asked for", func() error {
+		cmd = a.update(msg)
+		a.settle()
+		return nil
+	})
+	if err != nil {
+		a.broken(err)
+	}
 	return a, cmd
+}
+
+// broken puts what shows away after a panic in it, and says so. Shells and tunnels go on.
+func (a *App) broken(err error) {
+	delete(a.receivers, a.task.id)
+	a.task, a.switcher, a.help, a.drawing = task{}, nil, false, nil
+	a.at, a.inShell = 0, false
+	a.notice = err.Error()
 }
 
 func (a *App) update(msg tea.Msg) tea.Cmd {

@@ -7,6 +7,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"meatus/core/contain"
 	"meatus/core/ring"
 	"meatus/core/route"
 	"meatus/core/sanitize"
@@ -33,7 +34,13 @@ func (a *App) services(id int) *place.Services {
 			return nil, nil
 		},
 		Run: func(do func() tea.Msg) tea.Cmd {
-			return func() tea.Msg { return place.Addressed{To: id, Msg: do()} }
+			return func() (msg tea.Msg) {
+				contained := contain.Do("something in the background", func() error { msg = do(); return nil })
+				if contained != nil {
+					a.engine.Tell(contained.Error())
+				}
+				return place.Addressed{To: id, Msg: msg}
+			}
 		},
 		After: func(d time.Duration, msg tea.Msg) tea.Cmd {
 			return tea.Tick(d, func(time.Time) tea.Msg { return place.Addressed{To: id, Msg: msg} })

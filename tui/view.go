@@ -9,13 +9,23 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
+	"meatus/core/contain"
 	"meatus/tui/fit"
 	"meatus/tui/place"
 	"meatus/tui/theme"
 )
 
 // View draws the program.
-func (a *App) View() tea.View {
+func (a *App) View() (v tea.View) {
+	err := contain.Do("drawing this view", func() error { v = a.view(); return nil })
+	if err != nil {
+		text := err.Error() + ". Shells, tunnels and jobs go on. esc, or the leader key, leaves this view."
+		v = tea.View{AltScreen: true, Content: fit.Block(fit.Wrap(text, max(a.width-2, 10)), a.width, a.height)}
+	}
+	return v
+}
+
+func (a *App) view() tea.View {
 	v := tea.View{AltScreen: true, MouseMode: tea.MouseModeCellMotion, WindowTitle: "meatus " + a.name()}
 	switch {
 	case a.width == 0:

@@ -16,16 +16,8 @@ import (
 // ttyAsker asks on the controlling terminal, so that input and output stay the
 // command's own. Without one it answers for nobody.
 type ttyAsker struct {
-	identities map[string]bool // fingerprints to accept unasked
-	mu         sync.Mutex      // one question at a time
-}
-
-func newTTYAsker(identities []string) *ttyAsker {
-	a := &ttyAsker{identities: map[string]bool{}}
-	for _, f := range identities {
-		a.identities[f] = true
-	}
-	return a
+	identities *identities // to accept unasked
+	mu         sync.Mutex  // one question at a time
 }
 
 // open opens the controlling terminal, or says that nobody is there.
@@ -76,12 +68,12 @@ func ask(ctx context.Context, tty *os.File, prompt string, echo bool) (string, e
 }
 
 func (a *ttyAsker) Identity(ctx context.Context, q walk.IdentityQuestion) error {
-	if a.identities[q.SHA256] {
+	if a.identities.accepts(q) {
 		return nil
 	}
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	tty, err := a.open("compare the fingerprint, then pass --yes-identity " + q.SHA256)
+	tty, err := a.open("compare the fingerprint, then pass --yes-identity " + q.Hop + "=" + q.SHA256)
 	if err != nil {
 		return err
 	}

@@ -25,7 +25,7 @@ func checkCommand(open opener) *cobra.Command {
 	var asJSON, touch bool
 	var far string
 	var depth walk.Depth
-	var identities []string
+	var identities *identities
 	c := &cobra.Command{
 		Use:   "check [NAME...]",
 		Short: "judge the gates of sessions as far as you say; status 3 where one is shut",
@@ -79,7 +79,7 @@ func checkCommand(open opener) *cobra.Command {
 	}
 	c.Flags().StringVar(&far, "as-far-as", "here", "here (no packet leaves), knock (does it answer, with what) or identity (its host key); hops before a machine are logged in to")
 	c.Flags().BoolVar(&touch, "touch", false, "the same as --as-far-as identity")
-	c.Flags().StringArrayVar(&identities, "yes-identity", nil, "accept a first visit to a hop that shows exactly this SHA256: fingerprint (repeatable)")
+	identities = yesIdentity(c)
 	c.Flags().BoolVar(&asJSON, "json", false, "print an array of reports")
 	return c
 }

@@ -30,7 +30,7 @@ type holdOptions struct {
 	ready, metrics                 string
 	drain, idle                    time.Duration
 	rate, loginFD                  int
-	identities                     []string
+	identities                     *identities
 	password                       []byte
 }
 
@@ -63,7 +63,7 @@ interrupt the doors close, and flows have --drain to come to their end.`,
 	c.Flags().DurationVar(&o.idle, "idle", 0, "end flows through which nothing passed for so long; 0 for never")
 	c.Flags().IntVar(&o.rate, "rate", 0, "bytes a second at most, for each tunnel and direction; 0 for as many as pass")
 	c.Flags().IntVar(&o.loginFD, "login-fd", -1, "read the password of roaming doors that ask for a login from this file descriptor")
-	c.Flags().StringArrayVar(&o.identities, "yes-identity", nil, "accept a first visit that shows exactly this SHA256: fingerprint (repeatable)")
+	o.identities = yesIdentity(c)
 	return c
 }
 

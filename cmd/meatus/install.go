@@ -18,7 +18,7 @@ import (
 
 func keyInstall(open opener) *cobra.Command {
 	var o install.Options
-	var identities []string
+	var identities *identities
 	c := &cobra.Command{
 		Use:   "install PATH SESSION",
 		Short: "put a key's public half into the list of keys at a session's machine, and prove it by a login",
@@ -64,13 +64,13 @@ a fresh login with that key alone.`,
 	c.Flags().StringVar(&o.From, "from", "", "addresses the key may be used from")
 	c.Flags().StringVar(&o.Command, "command", "", "the one command the key may run")
 	c.Flags().BoolVar(&o.Bare, "restrict", false, "no terminal and no forwarding with this key")
-	c.Flags().StringArrayVar(&identities, "yes-identity", nil, "accept a first visit that shows exactly this SHA256: fingerprint (repeatable)")
+	identities = yesIdentity(c)
 	return c
 }
 
 func keyRotate(open opener) *cobra.Command {
 	var asJSON bool
-	var identities []string
+	var identities *identities
 	c := &cobra.Command{
 		Use:   "rotate OLD NEW [SESSION...]",
 		Short: "put the key NEW in the place of OLD at the sessions' machines, or at all that use it, and in the sessions",
@@ -106,7 +106,7 @@ account is opened by a key that its session names. OLD stays where it is.`,
 		},
 	}
 	c.Flags().BoolVar(&asJSON, "json", false, "print each step as a line of JSON")
-	c.Flags().StringArrayVar(&identities, "yes-identity", nil, "accept a first visit that shows exactly this SHA256: fingerprint (repeatable)")
+	identities = yesIdentity(c)
 	return c
 }
 
@@ -141,7 +141,7 @@ func sayStep(out io.Writer, asJSON bool, s work.Step) {
 
 func keySweep(open opener) *cobra.Command {
 	var asJSON bool
-	var identities []string
+	var identities *identities
 	c := &cobra.Command{
 		Use:   "sweep SESSION",
 		Short: "look at a session's account for private keys, agents' sockets and listed keys that should not be there; status 3 where there are",
@@ -176,7 +176,7 @@ func keySweep(open opener) *cobra.Command {
 		},
 	}
 	c.Flags().BoolVar(&asJSON, "json", false, "print an object")
-	c.Flags().StringArrayVar(&identities, "yes-identity", nil, "accept a first visit that shows exactly this SHA256: fingerprint (repeatable)")
+	identities = yesIdentity(c)
 	return c
 }
 

@@ -183,7 +183,7 @@ func keyList(open opener) *cobra.Command {
 
 func keyFind(open opener) *cobra.Command {
 	var at string
-	var identities []string
+	var identities *identities
 	c := &cobra.Command{
 		Use:   "find [FINGERPRINT|PUBLICKEY|NAME]",
 		Short: "the key file that a fingerprint, a public key or a key pair's name belongs to, or that a session's machine would take; status 3 where there is none",
@@ -214,12 +214,12 @@ func keyFind(open opener) *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&at, "at", "", "ask this session's machine which of the keys it would take; nothing is signed there")
-	c.Flags().StringArrayVar(&identities, "yes-identity", nil, "accept a first visit that shows exactly this SHA256: fingerprint (repeatable)")
+	identities = yesIdentity(c)
 	return c
 }
 
 // findAt asks a session's machine which keys it would take.
-func findAt(cmd *cobra.Command, open opener, w *workspace.Workspace, session string, identities []string) error {
+func findAt(cmd *cobra.Command, open opener, w *workspace.Workspace, session string, identities *identities) error {
 	r, err := w.Planner().Plan(session)
 	if err != nil {
 		return err

@@ -39,8 +39,8 @@ type running struct {
 // engine opens everything live, which asks on the terminal and gives links up when they
 // are no longer used. What happens is given to each, which may be nil; what a person is
 // to be told is told on standard error.
-func (o opener) engine(cmd *cobra.Command, w *workspace.Workspace, identities []string, with engine.Options, each func(event.Event)) (*running, error) {
-	with.Workspace, with.Asker, with.BeforeAgent = w, newTTYAsker(identities), *o.beforeAgent
+func (o opener) engine(cmd *cobra.Command, w *workspace.Workspace, identities *identities, with engine.Options, each func(event.Event)) (*running, error) {
+	with.Workspace, with.Asker, with.BeforeAgent = w, &ttyAsker{identities: identities}, *o.beforeAgent
 	if with.Linger == 0 {
 		with.Linger = time.Millisecond
 	}

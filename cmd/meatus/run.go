@@ -29,7 +29,7 @@ import (
 // runOptions are the flags of "meatus run".
 type runOptions struct {
 	trace, terminal bool
-	identities      []string
+	identities      *identities
 	lend            []string // key files that the far side may use
 	lendTo          []string
 	lendAt          string // the hop's session
@@ -67,7 +67,7 @@ the walk fails at the gate in question.`,
 	c.Flags().StringVar(&o.lendAt, "at", "", "run at a hop on the way, by its session's name, and not at the end")
 	c.Flags().BoolVar(&o.unasked, "lend-unasked", false, "do not ask before each use of a lent key: whoever has the far side has the use of it")
 	c.Flags().BoolVar(&o.windows, "windows", false, "let programs there draw on the X display here, for this run alone: they see every window and key of it")
-	c.Flags().StringArrayVar(&o.identities, "yes-identity", nil, "accept a first visit that shows exactly this SHA256: fingerprint (repeatable)")
+	o.identities = yesIdentity(c)
 	return c
 }
 

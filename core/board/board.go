@@ -19,6 +19,7 @@ import (
 	"sync"
 	"time"
 
+	"meatus/core/contain"
 	"meatus/core/event"
 	"meatus/core/gate"
 	"meatus/core/remote"
@@ -583,7 +584,10 @@ func (b *Board) judge(sheets route.KeySheets) bool {
 // look judges what this machine alone can know about a session.
 func (b *Board) look(ws *workspace.Workspace, name string, known route.Knowledge) (*Details, uint64) {
 	d := &Details{}
-	d.Route, d.Report = ws.Check(name, known)
+	err := contain.Do("judging "+name, func() error { d.Route, d.Report = ws.Check(name, known); return nil })
+	if err != nil {
+		d.Report = gate.Report{Session: name, Broken: err.Error()}
+	}
 	if d.Report.Broken != "" {
 		return d, 0
 	}

@@ -14,6 +14,7 @@ import (
 	"context"
 	"errors"
 	"os"
+	"path/filepath"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -21,6 +22,7 @@ import (
 
 	"meatus/core/board"
 	"meatus/core/book"
+	"meatus/core/contain"
 	"meatus/core/custody"
 	"meatus/core/event"
 	"meatus/core/meter"
@@ -73,15 +75,16 @@ type Engine struct {
 	Board    *board.Board
 	Jobs     *work.List
 
-	options Options
-	ws      atomic.Pointer[workspace.Workspace]
-	ctx     context.Context // ends when Close begins
-	cancel  context.CancelFunc
-	wg      sync.WaitGroup // what watches and judges
-	kept    sync.WaitGroup // what keeps series
-	written sync.WaitGroup // what writes the trail
-	hide    func()         // ends being seen by other programs
-	once    sync.Once
+	options  Options
+	ws       atomic.Pointer[workspace.Workspace]
+	ctx      context.Context // ends when Close begins
+	cancel   context.CancelFunc
+	wg       sync.WaitGroup // what watches and judges
+	kept     sync.WaitGroup // what keeps series
+	written  sync.WaitGroup // what writes the trail
+	hide     func()         // ends being seen by other programs
+	unreport func()         // ends the reports of panics
+	once     sync.Once
 
 	changing sync.Mutex // held while everybody is told of another workspace
 
@@ -98,6 +101,7 @@ var ErrNoAgent = errors.New("SSH_AUTH_SOCK names no agent to stand in front of")
 func Open(ctx context.Context, o Options) (*Engine, error) {
 	e := &Engine{Events: &event.Stream{}, Others: &tunnel.Others{}, options: o, hide: func() {}}
 	e.ctx, e.cancel = context.WithCancel(context.Background())
+	e.unreport = contain.Report(filepath.Join(o.Workspace.Dir, workspace.StateDir), func(p *contain.Panic) { e.Events.Tell(Notice{Say: p.Error()}) })
 	ws := *o.Workspace
 	e.ws.Store(&ws)
 	e.openTrail(&ws)
@@ -171,9 +175,9 @@ func (e *Engine) openSeries() {
 		store = e.Trail
 	}
 	e.Keeper = meter.NewKeeper(func() []meter.Reading { return append(e.Tunnels.Readings(), e.Others.Readings()...) }, store)
-	e.kept.Go(func() {
+	contain.Go(&e.kept, "the series of links", func() {
 		e.Keeper.Run(e.ctx, func(err error) { e.Events.Tell(Notice{Say: err.Error()}) })
-	})
+	}, nil)
 }
 
 // show has other programs of the workspace see this one.
@@ -196,18 +200,18 @@ func (e *Engine) show(ws *workspace.Workspace) {
 // attend does what somebody who looks wants done.
 func (e *Engine) attend(ws *workspace.Workspace) {
 	e.Events.Attach(e.Board.Hear)
-	e.wg.Go(func() { e.Board.Run(e.ctx) })
-	e.wg.Go(func() { e.Others.Watch(e.ctx, ws.Dir) })
+	contain.Go(&e.wg, "judging sessions", func() { e.Board.Run(e.ctx) }, nil)
+	contain.Go(&e.wg, "looking at other programs", func() { e.Others.Watch(e.ctx, ws.Dir) }, nil)
 	written, err := ws.Watch(e.ctx)
 	if err != nil {
 		e.Events.Tell(Notice{Say: err.Error() + "; press r after editing the file"})
 		return
 	}
-	e.wg.Go(func() {
+	contain.Go(&e.wg, "watching sessions.toml", func() {
 		for range written {
 			e.Reread(false)
 		}
-	})
+	}, nil)
 }
 
 // Workspace is the workspace as it is now.
@@ -364,6 +368,7 @@ func (e *Engine) close() {
 	if e.Trail != nil {
 		e.Trail.Close()
 	}
+	e.unreport()
 }
 
 // Tell tells a person something, wherever they are.

@@ -66,12 +66,13 @@ type Act uint8
 
 // The acts a remedy can carry.
 const (
-	ByHand  Act = iota // only the sentence: a person does it
-	MendKey            // set the key file's mode; Subject is its path
-	Settle             // decide what a changed identity means
-	Choose             // one of several ways, which have to be looked for
-	Wait               // wait until it opens by itself
-	AskKeys            // ask the server which keys it would take
+	ByHand   Act = iota // only the sentence: a person does it
+	MendKey             // set the key file's mode; Subject is its path
+	MendFile            // set the mode of a file of the workspace; Subject is its path
+	Settle              // decide what a changed identity means
+	Choose              // one of several ways, which have to be looked for
+	Wait                // wait until it opens by itself
+	AskKeys             // ask the server which keys it would take
 )
 
 // Remedy is what mends a gate: one sentence, and where the program can do it

@@ -36,6 +36,7 @@ var pemContainers = map[string]Container{
 type NotAKey struct {
 	Say  string
 	Mend string
+	none bool // there is none in it, not even one that cannot be read
 }
 
 func (e *NotAKey) Error() string { return e.Say + "; " + e.Mend }
@@ -136,15 +137,15 @@ func refuse(label string) error {
 	}
 	switch {
 	case strings.Contains(label, "PUBLIC KEY"):
-		return &NotAKey{Say: "this is a public key, the half that goes to servers", Mend: "name the private half"}
+		return &NotAKey{Say: "this is a public key, the half that goes to servers", Mend: "name the private half", none: true}
 	case strings.Contains(label, "CERTIFICATE"):
-		return &NotAKey{Say: "this is a certificate, not a private key", Mend: "name the private key it was made for"}
+		return &NotAKey{Say: "this is a certificate, not a private key", Mend: "name the private key it was made for", none: true}
 	case label == "DSA PRIVATE KEY":
 		return &NotAKey{Say: "this is a DSA key, which servers no longer accept", Mend: "make an Ed25519 key and have it installed"}
 	case strings.Contains(label, "PRIVATE KEY"):
 		return foreign(label)
 	}
-	return &NotAKey{Say: fmt.Sprintf("this is a %q, not a private key", strings.ToLower(label)), Mend: "name a private key file"}
+	return &NotAKey{Say: fmt.Sprintf("this is a %q, not a private key", strings.ToLower(label)), Mend: "name a private key file", none: true}
 }
 
 func foreign(what string) error {
@@ -160,17 +161,17 @@ func noKey(text []byte) error {
 	first, _, _ := bytes.Cut(text, []byte("\n"))
 	switch {
 	case len(text) == 0:
-		return &NotAKey{Say: "the file is empty", Mend: "copy the key into it again"}
+		return &NotAKey{Say: "the file is empty", Mend: "copy the key into it again", none: true}
 	case certLine.Match(first):
-		return &NotAKey{Say: "this is a certificate, not a private key", Mend: "name the private key it was made for"}
+		return &NotAKey{Say: "this is a certificate, not a private key", Mend: "name the private key it was made for", none: true}
 	case publicLine.Match(first), bytes.HasPrefix(first, []byte("---- BEGIN SSH2 PUBLIC KEY")):
-		return &NotAKey{Say: "this is a public key, the half that goes to servers", Mend: "name the private half"}
+		return &NotAKey{Say: "this is a public key, the half that goes to servers", Mend: "name the private half", none: true}
 	case foreignForm.Match(text):
 		return foreign(shortLabel(first))
 	case bytes.Contains(text, []byte("-----END ")):
 		return &NotAKey{Say: "the key is cut short: its BEGIN line is missing", Mend: "copy the whole key again"}
 	}
-	return &NotAKey{Say: "there is no key in this file", Mend: "name a private key file"}
+	return &NotAKey{Say: "there is no key in this file", Mend: "name a private key file", none: true}
 }
 
 func shortLabel(line []byte) string {

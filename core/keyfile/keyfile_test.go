@@ -265,6 +265,34 @@ func TestPlacesThatAreNotSafe(t *testing.T) {
 	}
 }
 
+func TestMendChangesOnlyAKeyAndFollowsNoLink(t *testing.T) {
+	key := containers(made()["Ed25519"])["bcrypt"]
+	mode := func(path string) os.FileMode { info, _ := os.Stat(path); return info.Mode().Perm() }
+	for name, text := range map[string][]byte{"notes": []byte("the tide is at six\n"), "empty": nil, "public": []byte("ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAI tide")} {
+		path := write(t, text, 0o644)
+		if _, err := Mend(path); err == nil || mode(path) != 0o644 {
+			t.Errorf("%s: %v, mode %04o", name, err, mode(path))
+		}
+	}
+	if path := write(t, key[:len(key)/2], 0o644); true { // a damaged key is a secret, too
+		if _, err := Mend(path); err != nil || mode(path) != 0o600 {
+			t.Errorf("a damaged key: %v, mode %04o", err, mode(path))
+		}
+	}
+	path := write(t, key, 0o644)
+	link := filepath.Join(t.TempDir(), "link.pem")
+	if err := os.Symlink(path, link); err != nil {
+		t.Fatal(err)
+	}
+	a, err := Mend(link)
+	if err == nil || mode(path) != 0o644 {
+		t.Errorf("a link: %v, mode %04o", err, mode(path))
+	}
+	if fault, ok := a.Blocked(); !ok || fault.Mending || !strings.Contains(fault.Mend, path) {
+		t.Errorf("what is said of a link to a key that others can read: %+v", fault)
+	}
+}
+
 func TestAnotherOwnersKeyIsRefused(t *testing.T) {
 	if os.Geteuid() != 0 {
 		t.Log("only the superuser can give a file away; the rule is tested where it is")

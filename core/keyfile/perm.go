@@ -1,15 +1,16 @@
 package keyfile
 
 import (
+	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
-	"os/user"
 	"path/filepath"
-	"strconv"
 	"strings"
-	"sync"
 	"syscall"
+
+	"meatus/core/perm"
 )
 
 // Flaw is one kind of fault with a key file's place or permissions.
@@ -158,16 +159,19 @@ func (a *Access) notRegular(mode fs.FileMode) {
 func (a *Access) judge(info fs.FileInfo) {
 	a.Mode, a.Size = info.Mode(), info.Size()
 	if st, ok := info.Sys().(*syscall.Stat_t); ok {
-		a.Owner = accountName(st.Uid)
+		a.Owner, _ = perm.Owner(info)
 		a.owner(st.Uid)
 	}
-	if perm := info.Mode().Perm(); perm&0o077 != 0 {
-		a.add(Fault{Flaw: OthersReach, Blocks: true, Mending: true,
-			Say:  fmt.Sprintf("mode %04o: %s", perm, whoElse(perm)),
-			Mend: fmt.Sprintf("set mode %04o, so that its owner alone can read it", MendedMode(perm))})
-	} else if perm&0o400 == 0 {
-		a.add(Fault{Flaw: NoOwnerReading, Blocks: true, Mending: true,
-			Say: fmt.Sprintf("mode %04o: not even its owner may read it", perm), Mend: "set mode 0400"})
+	itself := a.Real == a.Path // a link is not followed to change what it leads to
+	if mode := info.Mode().Perm(); mode&0o077 != 0 {
+		mend := fmt.Sprintf("set mode %04o, so that its owner alone can read it", MendedMode(mode))
+		if !itself {
+			mend = fmt.Sprintf("set mode %04o on %s, or name that file in the session", MendedMode(mode), a.Real)
+		}
+		a.add(Fault{Flaw: OthersReach, Blocks: true, Mending: itself, Say: fmt.Sprintf("mode %04o: %s", mode, whoElse(mode)), Mend: mend})
+	} else if mode&0o400 == 0 {
+		a.add(Fault{Flaw: NoOwnerReading, Blocks: true, Mending: itself,
+			Say: fmt.Sprintf("mode %04o: not even its owner may read it", mode), Mend: "set mode 0400"})
 	}
 	a.folders()
 }
@@ -182,40 +186,23 @@ func (a *Access) owner(uid uint32) {
 		Mend: "keep a copy of your own, owned by you, and use that"})
 }
 
-// folders finds the nearest folder above that somebody else could exchange the
-// file in. A sticky folder (like the system's temporary one) lets only owners
-// exchange their own files.
+// folders finds a folder above that somebody else could exchange the file in.
 func (a *Access) folders() {
-	real, err := filepath.Abs(a.Real)
-	if err != nil {
-		return
-	}
-	if r, err := filepath.EvalSymlinks(filepath.Dir(real)); err == nil {
-		real = filepath.Join(r, filepath.Base(real))
-	}
-	for dir := filepath.Dir(real); ; dir = filepath.Dir(dir) {
-		info, err := os.Stat(dir)
-		if err == nil && info.Mode()&fs.ModeSticky == 0 && info.Mode().Perm()&0o022 != 0 {
-			a.add(Fault{Flaw: LooseFolder,
-				Say:  fmt.Sprintf("others can write to the folder %s and exchange the file", dir),
-				Mend: fmt.Sprintf("take the write permission of group and others from %s", dir)})
-			return
-		}
-		if dir == filepath.Dir(dir) {
-			return
-		}
+	var foreign *perm.Foreign
+	if errors.As(perm.Folders(a.Real), &foreign) {
+		a.add(Fault{Flaw: LooseFolder, Say: foreign.Say, Mend: foreign.Mend})
 	}
 }
 
 // whoElse says in words what the mode gives to group and others.
-func whoElse(perm fs.FileMode) string {
+func whoElse(mode fs.FileMode) string {
 	names := []string{}
 	for _, bit := range []struct {
 		shift uint
 		word  string
 	}{{2, "read"}, {1, "write"}, {0, "run"}} {
-		group := perm>>3>>bit.shift&1 == 1
-		others := perm>>bit.shift&1 == 1
+		group := mode>>3>>bit.shift&1 == 1
+		others := mode>>bit.shift&1 == 1
 		switch {
 		case group && others:
 			names = append(names, "group and others can "+bit.word+" it")
@@ -228,9 +215,9 @@ func whoElse(perm fs.FileMode) string {
 	return strings.Join(names, ", ")
 }
 
-// MendedMode is the mode [Mend] gives to a file of mode perm.
-func MendedMode(perm fs.FileMode) fs.FileMode {
-	if perm&0o200 == 0 {
+// MendedMode is the mode [Mend] gives to a file of a mode.
+func MendedMode(mode fs.FileMode) fs.FileMode {
+	if mode&0o200 == 0 {
 		return 0o400
 	}
 	return 0o600
@@ -238,55 +225,23 @@ func MendedMode(perm fs.FileMode) fs.FileMode {
 
 // Mend makes the key file readable by its owner alone: mode 0600, or 0400 where
 // it was read-only. It changes nothing else, and returns the file judged anew.
-// It fails where the file is not a regular one or belongs to somebody else.
+// It fails where path is a link, where the file holds no private key, and where it
+// belongs to somebody else.
 func Mend(path string) (Access, error) {
-	real, err := filepath.EvalSymlinks(path)
-	if err != nil {
-		return Inspect(path), fmt.Errorf("mending %s: %w", path, err)
-	}
-	before, err := os.Lstat(real)
-	if err != nil {
-		return Inspect(path), fmt.Errorf("mending %s: %w", path, err)
-	}
-	if !before.Mode().IsRegular() {
-		return Inspect(path), fmt.Errorf("mending %s: not a regular file", path)
-	}
-	f, err := os.OpenFile(real, os.O_RDONLY|syscall.O_NONBLOCK|syscall.O_NOFOLLOW, 0)
-	if err != nil {
-		// An owner without the right to read can still set the mode by name.
-		if os.IsPermission(err) {
-			err = os.Chmod(real, MendedMode(before.Mode().Perm()))
-		}
+	err := perm.Restrict(path, MendedMode, func(f *os.File) error {
+		text, err := io.ReadAll(io.LimitReader(f, MaxSize+1))
 		if err != nil {
-			return Inspect(path), fmt.Errorf("mending %s: %w", path, err)
+			return err
 		}
-		return Inspect(path), nil
-	}
-	defer f.Close()
-	info, err := f.Stat()
+		defer clear(text)
+		var other *NotAKey
+		if err := (&File{}).parse(text); errors.As(err, &other) && other.none {
+			return other
+		}
+		return nil
+	})
 	if err != nil {
-		return Inspect(path), fmt.Errorf("mending %s: %w", path, err)
+		err = fmt.Errorf("mending %s: %w", path, err)
 	}
-	if !os.SameFile(before, info) {
-		return Inspect(path), fmt.Errorf("mending %s: the file was exchanged meanwhile; look at it again", path)
-	}
-	if err := f.Chmod(MendedMode(info.Mode().Perm())); err != nil {
-		return Inspect(path), fmt.Errorf("mending %s: %w", path, err)
-	}
-	return Inspect(path), nil
-}
-
-// accounts remembers the names of accounts, which the system finds slowly.
-var accounts sync.Map
-
-func accountName(uid uint32) string {
-	if name, ok := accounts.Load(uid); ok {
-		return name.(string)
-	}
-	id := strconv.FormatUint(uint64(uid), 10)
-	if u, err := user.LookupId(id); err == nil {
-		id = u.Username
-	}
-	accounts.Store(uid, id)
-	return id
+	return Inspect(path), err
 }

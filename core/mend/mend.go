@@ -15,6 +15,7 @@ import (
 	"meatus/core/gate"
 	"meatus/core/keyfile"
 	"meatus/core/localaddr"
+	"meatus/core/perm"
 	"meatus/core/route"
 	"meatus/core/walk"
 	"meatus/core/workspace"
@@ -84,6 +85,17 @@ func Ways(c Case) []Way {
 		ways = append(ways, Way{Say: "wait until it is up", Why: "tries again after longer and longer pauses, then goes on", Act: gate.Wait})
 	}
 	return ways
+}
+
+// Mode sets the mode of the key or the file of the workspace that a remedy is about, and
+// says which it has now.
+func Mode(r gate.Remedy) (say string, err error) {
+	if r.Act == gate.MendFile {
+		err = perm.Restrict(r.Subject, keyfile.MendedMode, nil)
+	} else {
+		_, err = keyfile.Mend(r.Subject)
+	}
+	return fmt.Sprintf("%s now has mode %04o", filepath.Base(r.Subject), keyfile.Inspect(r.Subject).Mode.Perm()), err
 }
 
 // file are the ways to make the named key file usable.

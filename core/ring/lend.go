@@ -13,6 +13,7 @@ import (
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/agent"
 
+	"meatus/core/contain"
 	"meatus/core/sanitize"
 )
 
@@ -152,7 +153,9 @@ func (l *Lend) Serve(c io.ReadWriteCloser, from string) error {
 		delete(l.open, c)
 		l.mu.Unlock()
 	}()
-	err = agent.ServeAgent(&served{l: l, from: from}, &guard{ReadWriteCloser: c})
+	err = contain.Do("a line to the ring", func() error {
+		return agent.ServeAgent(&served{l: l, from: from}, &guard{ReadWriteCloser: c})
+	})
 	if errors.Is(err, io.EOF) {
 		err = nil
 	}

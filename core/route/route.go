@@ -23,6 +23,7 @@ import (
 	"meatus/core/gate"
 	"meatus/core/keyfile"
 	"meatus/core/localaddr"
+	"meatus/core/perm"
 	"meatus/core/vouch"
 )
 
@@ -449,9 +450,12 @@ func identity(h Hop, vouched *vouch.Record) gate.Gate {
 	case err != nil:
 		g.Verdict, g.Seen, g.Reason = gate.Shut, "the record cannot be read", err.Error()
 		g.Remedy.Say = "mend the record; no host is trusted without it"
-		var loose *vouch.Loose
-		if errors.As(err, &loose) {
-			g.Remedy = gate.Remedy{Say: "set mode 0600 on vouched.toml", Act: gate.MendKey, Subject: loose.Path}
+		var foreign *perm.Foreign
+		if errors.As(err, &foreign) {
+			g.Remedy.Say = foreign.Mend
+			if foreign.Mode {
+				g.Remedy = gate.Remedy{Say: "set mode 0600 on vouched.toml", Act: gate.MendFile, Subject: foreign.Path}
+			}
 		}
 	case len(of) == 0 && len(signers) > 0:
 		g.Seen = "a certificate, signer vouched " + signers[0].When.Local().Format("2 Jan 2006")
@@ -464,7 +468,7 @@ func identity(h Hop, vouched *vouch.Record) gate.Gate {
 	if mode, exposed := vouched.Exposed(); exposed && err == nil {
 		g.Verdict = gate.Ajar
 		g.Reason = fmt.Sprintf("vouched.toml has mode %04o: others can read which hosts you know", mode)
-		g.Remedy = gate.Remedy{Say: "set mode 0600 on vouched.toml", Act: gate.MendKey, Subject: vouched.Path()}
+		g.Remedy = gate.Remedy{Say: "set mode 0600 on vouched.toml", Act: gate.MendFile, Subject: vouched.Path()}
 	}
 	return g
 }

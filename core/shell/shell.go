@@ -19,6 +19,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"meatus/core/contain"
 	"meatus/core/gate"
 	"meatus/core/remote"
 	"meatus/core/ring"
@@ -56,6 +57,7 @@ type Shell struct {
 	ending   remote.Ending // valid once ended is closed
 	asks     chan func(*term.Screen)
 	log      atomic.Pointer[log]
+	fault    atomic.Pointer[error] // a panic in a part of the shell
 
 	mu      sync.Mutex
 	program *remote.Program // the one that runs, nil while the way is lost
@@ -100,7 +102,7 @@ func Open(ctx context.Context, p *walk.Passage, programs *remote.Programs, by Re
 	out := make(chan []byte, 4)
 	go s.live(program, out)
 	go s.draw(screen, out)
-	go s.write()
+	go contain.Run(s.part(), s.write, s.hangUp)
 	return s, nil
 }
 
@@ -276,6 +278,20 @@ func (s *Shell) Close() {
 	s.StopLog()
 }
 
+// part names the shell where something of it panics.
+func (s *Shell) part() string { return "the shell of " + s.route.Session }
+
+// hangUp ends the program at the far side because of a panic here.
+func (s *Shell) hangUp(why error) {
+	s.fault.CompareAndSwap(nil, &why)
+	s.mu.Lock()
+	program := s.program
+	s.mu.Unlock()
+	if program != nil {
+		program.Close()
+	}
+}
+
 func signal(c chan struct{}) {
 	select {
 	case c <- struct{}{}:
@@ -286,6 +302,14 @@ func signal(c chan struct{}) {
 // live reads what one program after another prints, until the last has ended.
 func (s *Shell) live(program *remote.Program, out chan<- []byte) {
 	defer close(out)
+	defer func() {
+		if err := contain.Caught(s.part(), recover()); err != nil {
+			s.hangUp(err)
+		}
+		if err := s.fault.Load(); err != nil {
+			s.ending.Err = *err
+		}
+	}()
 	for {
 		arrived := make(chan struct{})
 		go s.arrive(arrived)
@@ -293,7 +317,7 @@ func (s *Shell) live(program *remote.Program, out chan<- []byte) {
 		s.ending = program.Wait()
 		var f *gate.Failure
 		limit := s.route.Target().Manner.Reconnect
-		if s.walker == nil || limit <= 0 || s.ctx.Err() != nil || !errors.As(s.ending.Err, &f) || !walk.MayPass(f) {
+		if s.walker == nil || limit <= 0 || s.fault.Load() != nil || s.ctx.Err() != nil || !errors.As(s.ending.Err, &f) || !walk.MayPass(f) {
 			return
 		}
 		if program = s.again(limit, out); program == nil {
@@ -421,8 +445,16 @@ func (s *Shell) draw(screen *term.Screen, out <-chan []byte) {
 	frameDue.Stop()
 	pending := false
 	var last time.Time
+	// A panic of the screen ends the shell, with an empty screen in its place.
+	safely := func(f func()) {
+		if err := contain.Do(s.part(), func() error { f(); return nil }); err != nil {
+			s.hangUp(err)
+			screen = term.New(have.cols, have.rows, 0)
+			fmt.Fprintf(screen, "── %s ──", sanitize.Line(err.Error(), 400))
+		}
+	}
 	publish := func() {
-		s.frame.Store(screen.Frame(have.back, s.frame.Load()))
+		safely(func() { s.frame.Store(screen.Frame(have.back, s.frame.Load())) })
 		last, pending = time.Now(), false
 		signal(s.changed)
 	}
@@ -444,7 +476,7 @@ func (s *Shell) draw(screen *term.Screen, out <-chan []byte) {
 				close(s.ended)
 				continue
 			}
-			screen.Write(p)
+			safely(func() { screen.Write(p) })
 			if reply := screen.Replies(); len(reply) > 0 {
 				s.Type(reply)
 			}
@@ -453,12 +485,12 @@ func (s *Shell) draw(screen *term.Screen, out <-chan []byte) {
 			want := s.want
 			s.mu.Unlock()
 			if want.cols != have.cols || want.rows != have.rows {
-				screen.Resize(want.cols, want.rows)
+				safely(func() { screen.Resize(want.cols, want.rows) })
 				signal(s.typing) // the far side is told by write
 			}
 			have = want
 		case ask := <-s.asks:
-			ask(screen)
+			safely(func() { ask(screen) })
 			continue
 		case <-frameDue.C:
 			publish()

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"meatus/core/atomicfile"
+	"meatus/core/perm"
 )
 
 // Damaged says that a file held no JSON of the form that is wanted, and where it was put.
@@ -47,10 +48,14 @@ func Read(path string, into any) error {
 
 // Peek reads the file at path into a value, and leaves a damaged one where it is.
 func Peek(path string, into any) error {
-	text, err := os.ReadFile(path)
+	err := perm.Judge(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
+	if err != nil {
+		return fmt.Errorf("not used: %w", err)
+	}
+	text, err := os.ReadFile(path)
 	if err == nil {
 		if jerr := json.Unmarshal(text, into); jerr != nil {
 			err = &notJSON{jerr}

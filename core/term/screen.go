@@ -178,9 +178,7 @@ func (s *Screen) Write(p []byte) (int, error) {
 				return taken, nil
 			}
 			r, size := utf8.DecodeRune(p)
-			if r >= 0xa0 { // the 8-bit controls are not used in UTF-8
-				s.print(r)
-			}
+			s.print(r) // which leaves out the 8-bit controls: they are not used in UTF-8
 			p = p[size:]
 		case b == 0x1b:
 			s.parser.Advance(b)
@@ -212,9 +210,7 @@ func (s *Screen) complete(p []byte) []byte {
 			// What broke the sequence is not part of it.
 			return append(append([]byte(nil), rest[1:]...), p...)
 		}
-		if r >= 0xa0 {
-			s.print(r)
-		}
+		s.print(r)
 		rest = rest[size:]
 	}
 	return p
@@ -292,8 +288,27 @@ func runeWidth(r rune) int {
 // lineDrawing is the DEC special graphics set, from '`' on.
 var lineDrawing = []rune("◆▒␉␌␍␊°±␤␋┘┐┌└┼⎺⎻─⎼⎽├┤┴┬│≤≥π≠£·")
 
-// print puts one character where the cursor is.
+// steers tells whether a character would do something to a terminal it is printed to, or
+// to the text around it, instead of showing there: the controls of ISO 6429, C0 and C1,
+// the breaks of lines and paragraphs, and the marks that turn the direction of writing.
+func steers(r rune) bool {
+	switch {
+	case r < 0x20, r >= 0x7f && r < 0xa0:
+		return true
+	case r == '\u061c', r == '\u200e', r == '\u200f', r == '\ufeff':
+		return true
+	case r >= '\u2028' && r <= '\u202e', r >= '\u2066' && r <= '\u2069', r >= '\ufff9' && r <= '\ufffb':
+		return true
+	}
+	return false
+}
+
+// print puts one character where the cursor is. What would steer the terminal of who
+// looks at it never gets into a cell, however it came.
 func (s *Screen) print(r rune) {
+	if steers(r) {
+		return
+	}
 	if s.charsets[s.shift] == '0' && r >= '`' && r <= '~' {
 		r = lineDrawing[r-'`']
 	}

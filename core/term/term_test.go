@@ -5,6 +5,7 @@ import (
 	"runtime"
 	"strings"
 	"testing"
+	"unicode"
 	"unicode/utf8"
 )
 
@@ -190,7 +191,46 @@ func TestPastedTextCannotPressKeys(t *testing.T) {
 	}
 }
 
+// steering is output that tries to get controls into cells: by themselves, behind an
+// escape, cut by a write, repeated, in a cluster.
+var steering = []string{
+	"\x1b\xc2\x9b8;1;1t", "\x1b\xc2\x9d0;title\xc2\x9c", "a\u009b31mb", "\x1b\u0085x", "\x1b[\u0090q\x1b\\", "\x1b(\u009b",
+	"e\u0301\u009b", "\u009b\x1b[3b", "\x7f\x1b\x7f", "\u202egnp.exe\u202c", "a\u2028b\u2029c", "\ufeff\u2066x\u2069", "\x1b\u202ex",
+	"\x1b(0\u009b\x1b(B", "\x1bN\u0080", "\x1b#\u0081",
+}
+
+// steered is the first character of a text that would steer a terminal, -1 where none.
+func steered(text string) int {
+	return strings.IndexFunc(text, func(r rune) bool {
+		return unicode.IsControl(r) || unicode.Is(unicode.Bidi_Control, r) || r == '\u2028' || r == '\u2029'
+	})
+}
+
+func TestNoControlIsEverInACell(t *testing.T) {
+	for _, out := range steering {
+		for cut := range len(out) {
+			s := New(12, 2, 10)
+			s.Write([]byte(out[:cut]))
+			s.Write([]byte(out[cut:] + "\r\nz\r\n"))
+			f := s.Frame(10, nil)
+			for i := range f.Lines {
+				if steered(f.Line(i)) >= 0 {
+					t.Errorf("%q, cut at %d, became %q", out, cut, f.Line(i))
+				}
+			}
+			for i := range s.Scrolled() {
+				if steered(s.ScrolledLine(i)) >= 0 {
+					t.Errorf("%q, cut at %d, scrolled off as %q", out, cut, s.ScrolledLine(i))
+				}
+			}
+		}
+	}
+}
+
 func FuzzWrite(f *testing.F) {
+	for _, out := range steering {
+		f.Add([]byte(out), uint8(20), uint8(6))
+	}
 	for _, steps := range stress {
 		var all string
 		for _, s := range steps {
@@ -213,10 +253,18 @@ func FuzzWrite(f *testing.F) {
 				t.Fatalf("frame %dx%d with cursor %d,%d", w, h, fr.X, fr.Y)
 			}
 			for i, row := range fr.Lines {
-				if len(row.Cells) != w || !utf8.ValidString(fr.Line(i)) {
+				if len(row.Cells) != w || !utf8.ValidString(fr.Line(i)) || steered(fr.Line(i)) >= 0 {
 					t.Fatalf("row %d: %d cells, %q", i, len(row.Cells), fr.Line(i))
 				}
 			}
+		}
+		for i := range s.Scrolled() {
+			if steered(s.ScrolledLine(i)) >= 0 {
+				t.Fatalf("%q scrolled off", s.ScrolledLine(i))
+			}
+		}
+		if steered(s.Title()) >= 0 {
+			t.Fatalf("the title is %q", s.Title())
 		}
 		if s.Scrolled() > 50 || len(s.Replies()) > maxReplies {
 			t.Fatalf("%d lines, %d bytes of answers", s.Scrolled(), len(s.Replies()))

@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"meatus/core/contain"
 	"meatus/core/event"
 	"meatus/core/route"
 	"meatus/core/walk"
@@ -24,12 +25,9 @@ func (t *Trail) Follow(ctx context.Context, inbox *event.Inbox, told func(error)
 	failing := false
 	for events := inbox.Take(ctx); events != nil; events = inbox.Take(ctx) {
 		for _, e := range events {
-			err := t.note(e)
-			entry, ok := entryOf(e)
-			if ok && err == nil {
-				err = t.Add(entry)
-			}
-			if !ok && err == nil {
+			wrote := false
+			err := contain.Do("writing the trail", func() (err error) { wrote, err = t.take(e); return err })
+			if !wrote && err == nil {
 				continue
 			}
 			if (err != nil) != failing {
@@ -38,6 +36,18 @@ func (t *Trail) Follow(ctx context.Context, inbox *event.Inbox, told func(error)
 			}
 		}
 	}
+}
+
+// take remembers what an event tells, and writes its entry. It tells whether there is one.
+func (t *Trail) take(e event.Event) (wrote bool, err error) {
+	if err := t.note(e); err != nil {
+		return false, err
+	}
+	entry, ok := entryOf(e)
+	if !ok {
+		return false, nil
+	}
+	return true, t.Add(entry)
 }
 
 // note remembers what an event tells about logins and hosts.

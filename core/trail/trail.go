@@ -15,8 +15,10 @@ import (
 	"database/sql"
 	"encoding/csv"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"net/url"
 	"os"
 	"os/user"
@@ -30,6 +32,7 @@ import (
 	_ "modernc.org/sqlite" // the database
 
 	"meatus/core/atomicfile"
+	"meatus/core/perm"
 	"meatus/core/route"
 	"meatus/core/sanitize"
 )
@@ -96,6 +99,11 @@ func Open(dir string) (*Trail, error) {
 	path := filepath.Join(dir, FileName)
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return nil, fmt.Errorf("the trail cannot be kept: %w", err)
+	}
+	for _, part := range []string{filepath.Dir(path), path, path + "-wal", path + "-shm"} {
+		if err := perm.Judge(part); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return nil, fmt.Errorf("the trail cannot be kept: %w", err)
+		}
 	}
 	if f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600); err != nil {
 		return nil, fmt.Errorf("the trail cannot be kept: %w", err)

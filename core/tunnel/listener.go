@@ -17,6 +17,7 @@ import (
 	"golang.org/x/time/rate"
 
 	"meatus/core/book"
+	"meatus/core/contain"
 	"meatus/core/event"
 	"meatus/core/localaddr"
 	"meatus/core/walk"
@@ -95,7 +96,7 @@ func Open(way *Way, spec book.Tunnel, o Options) (*Tunnel, error) {
 	}
 	if kind == "lend" {
 		way.Want()
-		t.wg.Go(t.lend)
+		contain.Go(&t.wg, "the tunnel "+t.What(), t.lend, t.broken)
 		return t, nil
 	}
 	network, address := split(at)
@@ -113,9 +114,12 @@ func Open(way *Way, spec book.Tunnel, o Options) (*Tunnel, error) {
 		}
 	}
 	t.opened(l)
-	t.wg.Go(func() { t.accept(l, t.serve) })
+	contain.Go(&t.wg, "the tunnel "+t.What(), func() { t.accept(l, t.serve) }, t.broken)
 	return t, nil
 }
+
+// broken ends the tunnel after a panic in it.
+func (t *Tunnel) broken(err error) { go t.end(err) }
 
 // split parts an endpoint as written into network and address.
 func split(at string) (network, address string) {
@@ -231,10 +235,10 @@ func (t *Tunnel) accept(l net.Listener, serve func(net.Conn)) {
 			}
 			continue
 		}
-		t.wg.Go(func() {
+		contain.Go(&t.wg, "a flow of "+t.What(), func() {
 			defer func() { <-t.slots }()
 			serve(conn)
-		})
+		}, func(error) { conn.Close() })
 	}
 }
 

@@ -31,6 +31,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"meatus/core/atomicfile"
+	"meatus/core/perm"
 	"meatus/core/tomltext"
 )
 
@@ -341,8 +342,8 @@ func (r *Record) refresh() error {
 	if err != nil {
 		return err
 	}
-	if perm := info.Mode().Perm(); perm&0o022 != 0 {
-		return &Loose{r.path, perm}
+	if err := perm.Judge(r.path); err != nil { // who can write it can vouch for any machine
+		return err
 	}
 	if r.seen != nil && os.SameFile(r.seen, info) && r.seen.ModTime().Equal(info.ModTime()) && r.seen.Size() == info.Size() {
 		r.seen = info // its mode may be another
@@ -370,17 +371,6 @@ func (r *Record) Exposed() (mode fs.FileMode, exposed bool) {
 	}
 	mode = r.seen.Mode().Perm()
 	return mode, mode&0o077 != 0
-}
-
-// Loose is the error for a record that others could write: they could vouch for
-// any machine.
-type Loose struct {
-	Path string
-	Mode fs.FileMode
-}
-
-func (l *Loose) Error() string {
-	return fmt.Sprintf("%s has mode %04o: others can write it, and vouch for any machine; set mode 0600", filepath.Base(l.Path), l.Mode)
 }
 
 func parse(named string, text []byte) (c contents, err error) {

@@ -38,6 +38,7 @@ type Place struct {
 // IdentityQuestion asks to accept a host that is visited for the first time.
 type IdentityQuestion struct {
 	Place
+	Hops      int // that the route has
 	Key       ssh.PublicKey
 	Algorithm string
 	SHA256    string           // "SHA256:" and unpadded base64

@@ -181,9 +181,11 @@ func (h *handshake) shake() error {
 		User:              l.hop.User,
 		ClientVersion:     clientVersion,
 		HostKeyAlgorithms: algorithmsFor(vouched, len(signers) > 0),
-		HostKeyCallback:   h.identity,
-		AuthCallback:      h.login.next,
-		BannerCallback:    h.hearBanner,
+		HostKeyCallback: func(_ string, remote net.Addr, key ssh.PublicKey) error {
+			return h.contained(func() error { return h.identity(remote, key) })
+		},
+		AuthCallback:   h.login.next,
+		BannerCallback: h.hearBanner,
 	}
 	config.Ciphers = Ciphers()
 	if h.asking != nil {
@@ -213,7 +215,7 @@ func (h *handshake) shake() error {
 	l.client = ssh.NewClient(loadedConn{conn, &l.load}, l.load.opened(chans), h.requests(conn, reqs))
 	for name, serve := range l.w.Serve {
 		if opened := l.client.HandleChannelOpen(name); opened != nil {
-			l.w.wg.Go(func() { serve(l, opened) })
+			l.Go(func() { serve(l, opened) })
 		}
 	}
 	h.tellLogin()
@@ -278,7 +280,7 @@ func algorithmsFor(vouched []vouch.Vouch, certificates bool) []string {
 }
 
 // identity judges the host's key, and asks where it is unknown.
-func (h *handshake) identity(_ string, remote net.Addr, key ssh.PublicKey) error {
+func (h *handshake) identity(remote net.Addr, key ssh.PublicKey) error {
 	l := h.l
 	l.passed(gate.Port, h.answers())
 	l.trying(gate.Identity)
@@ -343,6 +345,17 @@ func (h *handshake) answers() string {
 	return seen
 }
 
+// contained calls what the library calls in a goroutine of its own. A panic in it is a
+// failure of the handshake.
+func (h *handshake) contained(f func() error) error {
+	err := h.l.contained(h.at, f)
+	var failure *gate.Failure
+	if errors.As(err, &failure) && failure.Cause == gate.Unexpected {
+		return h.give(failure)
+	}
+	return err
+}
+
 // give remembers the failure, which the library would wrap, and returns it.
 func (h *handshake) give(f *gate.Failure) error {
 	h.failure = f
@@ -395,7 +408,7 @@ func (h *handshake) ask(k gate.Kind, what string, put func(ctx context.Context) 
 
 func (h *handshake) askIdentity(remote net.Addr, key ssh.PublicKey) error {
 	l := h.l
-	q := IdentityQuestion{Place: h.place(), Key: key, Algorithm: key.Type(), SHA256: ssh.FingerprintSHA256(key), MD5: ssh.FingerprintLegacyMD5(key)}
+	q := IdentityQuestion{Place: h.place(), Hops: len(l.route.Hops), Key: key, Algorithm: key.Type(), SHA256: ssh.FingerprintSHA256(key), MD5: ssh.FingerprintLegacyMD5(key)}
 	q.Expected, _ = l.w.Vouched.ExpectedOf(l.hop.Host, l.hop.Port)
 	resume := h.p.pause()
 	var err error = Nobody{Remedy: "check it yourself, so that it can ask"}

@@ -54,7 +54,7 @@ const maxAnnounced = 16
 // requests, and hands the others on.
 func (h *handshake) requests(conn ssh.Conn, in <-chan *ssh.Request) <-chan *ssh.Request {
 	out := make(chan *ssh.Request)
-	h.l.w.wg.Go(func() {
+	h.l.Go(func() {
 		defer close(out)
 		learned := false
 		for r := range in {
@@ -68,7 +68,7 @@ func (h *handshake) requests(conn ssh.Conn, in <-chan *ssh.Request) <-chan *ssh.
 			if !learned { // once for each link is enough for an honest server
 				learned = true
 				payload := bytes.Clone(r.Payload)
-				h.l.w.wg.Go(func() { h.learn(conn, payload) })
+				h.l.Go(func() { h.learn(conn, payload) })
 			}
 		}
 	})

@@ -12,6 +12,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"meatus/core/contain"
 	"meatus/core/gate"
 	"meatus/core/route"
 )
@@ -73,7 +74,7 @@ var errClosed = errors.New("closed here")
 
 // run makes the link, waits for its end and clears up.
 func (l *Link) run() {
-	err := l.establish()
+	err := l.contained(gate.Port, l.establish)
 	if err != nil {
 		l.cancel(err)
 		l.drop(func() { l.err = err })
@@ -90,7 +91,7 @@ func (l *Link) run() {
 	close(l.ready)
 
 	stop := context.AfterFunc(l.ctx, func() { l.client.Close() })
-	l.w.wg.Go(l.keepAlive)
+	l.Go(l.keepAlive)
 	waitErr := l.waitForEnd()
 	stop()
 	l.cancel(l.hungUp(waitErr))
@@ -170,6 +171,26 @@ func (l *Link) hungUp(err error) *gate.Failure {
 		Why:    fmt.Sprintf("%s ended the connection", l.hop.Name),
 		Remedy: gate.Remedy{Say: "walk the route again; if it ends at once, look at the log of that machine"}, Err: err,
 	}
+}
+
+// contained calls what belongs to the link. A panic in it is a failure at a gate.
+func (l *Link) contained(at gate.Kind, f func() error) error {
+	err := contain.Do("the link to "+l.hop.Name, f)
+	var fault *contain.Panic
+	if errors.As(err, &fault) {
+		return l.fail(at, gate.Unexpected, "a fault of this program", fault.Error(), "walk again; if it comes back, send the report", fault)
+	}
+	return err
+}
+
+// Go runs f in a goroutine that the walker waits for when it is closed. Where it panics
+// the link ends.
+func (l *Link) Go(f func()) {
+	l.w.wg.Go(func() {
+		if err := l.contained(gate.Channel, func() error { f(); return nil }); err != nil {
+			l.cancel(err)
+		}
+	})
 }
 
 // close ends the link now.
@@ -266,7 +287,7 @@ func (l *Link) stateLocked() LinkState {
 func (l *Link) keepAlive() {
 	answered := make(chan time.Duration, 1)
 	ask := func() {
-		l.w.wg.Go(func() {
+		l.Go(func() {
 			start := time.Now()
 			if _, _, err := l.client.SendRequest("keepalive@meatus.invalid", true, nil); err == nil {
 				answered <- time.Since(start)
@@ -350,7 +371,7 @@ func (l *Link) open(ctx context.Context, network, addr string) (net.Conn, error)
 	l.w.mu.Lock()
 	l.orphans++
 	l.w.mu.Unlock()
-	l.w.wg.Go(func() {
+	l.Go(func() {
 		select {
 		case o := <-done:
 			if o.conn != nil {

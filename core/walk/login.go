@@ -142,7 +142,12 @@ const maxKeys = 5
 
 // next is called by the library before each try after the first, which asks what
 // there is.
-func (g *login) next(ctx *ssh.ClientAuthContext) (ssh.AuthMethod, error) {
+func (g *login) next(ctx *ssh.ClientAuthContext) (method ssh.AuthMethod, err error) {
+	err = g.h.contained(func() (err error) { method, err = g.choose(ctx); return err })
+	return method, err
+}
+
+func (g *login) choose(ctx *ssh.ClientAuthContext) (ssh.AuthMethod, error) {
 	if g.h.l.conn.broken.Load() { // the library takes a cut line for a refusal
 		return nil, io.EOF
 	}

@@ -139,9 +139,6 @@ func (l *Link) Settle() {
 	}
 }
 
-// Go runs f in a goroutine that the walker waits for when it is closed.
-func (l *Link) Go(f func()) { l.w.wg.Go(f) }
-
 // Tell tells an event to whoever follows what the walker does.
 func (l *Link) Tell(e event.Event) { l.w.tell(e) }
 

@@ -8,6 +8,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"meatus/core/contain"
 	"meatus/core/gate"
 	"meatus/core/route"
 )
@@ -51,7 +52,7 @@ func (w *Walker) Touch(ctx context.Context, r route.Route, look Look) gate.Repor
 	a.report = &report
 	var err error
 	if depth > Here {
-		err = a.touch(ctx, depth)
+		err = contain.Do("the check of "+r.Session, func() error { return a.touch(ctx, depth) })
 	}
 	w.mu.Lock()
 	a.report = nil

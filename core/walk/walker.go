@@ -10,6 +10,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"meatus/core/contain"
 	"meatus/core/custody"
 	"meatus/core/event"
 	"meatus/core/gate"
@@ -85,7 +86,7 @@ func New(c Config) *Walker {
 	}
 	w := &Walker{Config: c, links: map[string]*Link{}, ups: map[string]int{}}
 	w.ctx, w.cancel = context.WithCancel(context.Background())
-	w.wg.Go(w.beat)
+	contain.Go(&w.wg, "the beat of the links", w.beat, nil)
 	return w
 }
 

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"meatus/core/book"
+	"meatus/core/contain"
 	"meatus/core/custody"
 	"meatus/core/event"
 	"meatus/core/gate"
@@ -156,14 +157,7 @@ func (l *List) Begin(job Job) ID {
 
 func (l *List) run(ctx context.Context, stop context.CancelFunc, s *State) {
 	defer stop()
-	err := s.Job.Run(ctx, func(step Step) {
-		l.mu.Lock()
-		if len(s.Steps) < maxSteps {
-			s.Steps = append(s.Steps[:len(s.Steps):len(s.Steps)], step)
-		}
-		l.mu.Unlock()
-		l.tell(Stepped{ID: s.ID, Step: step, of: s.Title})
-	})
+	err := contain.Do("the job "+s.Title.What+" "+s.Title.Of, func() error { return s.Job.Run(ctx, func(step Step) { l.stepped(s, step) }) })
 	if err != nil && ctx.Err() != nil {
 		err = errors.Join(ctx.Err(), err)
 	}
@@ -173,6 +167,16 @@ func (l *List) run(ctx context.Context, stop context.CancelFunc, s *State) {
 	state := *s
 	l.mu.Unlock()
 	l.tell(Ended{State: state})
+}
+
+// stepped keeps a step and tells it.
+func (l *List) stepped(s *State, step Step) {
+	l.mu.Lock()
+	if len(s.Steps) < maxSteps {
+		s.Steps = append(s.Steps[:len(s.Steps):len(s.Steps)], step)
+	}
+	l.mu.Unlock()
+	l.tell(Stepped{ID: s.ID, Step: step, of: s.Title})
 }
 
 // forgetLocked drops the oldest of the jobs that have ended, where there are many.

@@ -19,6 +19,7 @@ import (
 	"meatus/core/book"
 	"meatus/core/gate"
 	"meatus/core/keyfile"
+	"meatus/core/perm"
 	"meatus/core/route"
 	"meatus/core/routeline"
 	"meatus/core/vouch"
@@ -26,6 +27,9 @@ import (
 
 // Variable is the environment variable that names the workspace.
 const Variable = "MEATUS_WORKSPACE"
+
+// StateDir is the folder of a workspace that the program keeps its own files in.
+const StateDir = "state"
 
 // Workspace is an opened folder. It does not change; [Workspace.Reread] returns
 // a newer one.
@@ -69,6 +73,12 @@ func (w *Workspace) Reread() (*Workspace, error) {
 
 func (w *Workspace) read() error {
 	path := w.SessionsPath()
+	for _, part := range []string{path, filepath.Join(w.Dir, StateDir)} {
+		var foreign *perm.Foreign
+		if errors.As(perm.Judge(part), &foreign) {
+			return fmt.Errorf("the workspace is not used: %w", foreign)
+		}
+	}
 	read, err := book.Read(path)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):

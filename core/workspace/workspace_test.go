@@ -4,12 +4,30 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"testing"
 
 	"meatus/core/book"
 	"meatus/core/gate"
 	"meatus/core/keyfile"
 )
+
+func TestAWorkspaceThatOthersCanWriteIsNotUsed(t *testing.T) {
+	for _, part := range []string{book.FileName, StateDir, "."} {
+		dir := t.TempDir()
+		os.Mkdir(filepath.Join(dir, StateDir), 0o700)
+		if err := os.WriteFile(filepath.Join(dir, book.FileName), []byte("[session.quay]\nhost = \"203.0.113.10\"\n"), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := Open(dir); err != nil {
+			t.Fatal(err)
+		}
+		os.Chmod(filepath.Join(dir, part), 0o777)
+		if _, err := Open(dir); err == nil || !strings.Contains(err.Error(), "others can write") {
+			t.Errorf("%s of mode 0777: %v", part, err)
+		}
+	}
+}
 
 func TestTheNamedFolderWins(t *testing.T) {
 	t.Setenv(Variable, "/from/environment")

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"path/filepath"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -12,7 +11,6 @@ import (
 	"meatus/core/book"
 	"meatus/core/draw"
 	"meatus/core/gate"
-	"meatus/core/keyfile"
 	"meatus/core/mend"
 	"meatus/core/route"
 	"meatus/core/trail"
@@ -165,17 +163,16 @@ func (m *Model) settleIdentity() tea.Cmd {
 	return nil
 }
 
-// mend sets the mode of the key that the selected session's worst gate is about.
+// mend sets the mode of the file that the selected session's worst gate is about.
 func (m *Model) mend() tea.Cmd {
 	s, ok := m.current()
 	worst, _ := s.Details.Report.Worst()
-	if !ok || worst.Remedy.Act != gate.MendKey || s.Walk != nil {
+	if !ok || worst.Remedy.Act != gate.MendKey && worst.Remedy.Act != gate.MendFile || s.Walk != nil {
 		return nil
 	}
 	path, b, record := worst.Remedy.Subject, m.s.Board, m.s.Record
 	return m.s.Run(func() tea.Msg {
-		access, err := keyfile.Mend(path)
-		say := fmt.Sprintf("%s now has mode %04o", filepath.Base(path), access.Mode.Perm())
+		say, err := mend.Mode(worst.Remedy)
 		b.KeyMended(s.Name, path, say, err)
 		e := trail.Entry{Kind: trail.Mend, Session: s.Name, Say: say}
 		if err != nil {

@@ -223,7 +223,7 @@ func (m *Model) trouble(e row, height int) (shown []string, cut bool) {
 	if !worst.Remedy.IsZero() {
 		press, key := "", ""
 		switch worst.Remedy.Act {
-		case gate.MendKey:
+		case gate.MendKey, gate.MendFile:
 			press, key = "press m: ", "m"
 		case gate.Settle:
 			press, key = "press i to settle it: ", "i"

@@ -297,6 +297,7 @@ func (m *Model) Table() place.Table {
 	return place.Table{
 		place.On("esc ctrl+c", "stop", m.stop).If(func() bool { return walks || m.looking.on }),
 		place.On("m", "mend key", m.mend).If(act(gate.MendKey)),
+		place.On("m", "set its mode", m.mend).If(act(gate.MendFile)),
 		place.On("i", "settle identity", m.settleIdentity).If(act(gate.Settle)),
 		place.On("m", "remedies", m.ways).If(act(gate.Choose)),
 		place.On("m", "mend it", m.ways).Ranked(place.Hidden),
