@@ -429,7 +429,7 @@ func TestCommandLine(t *testing.T) {
 		"run gauge-2":    {3, "gauge-2: identity: "},
 		"run gauge-3":    {3, "gauge-3: port: "},
 		"run gauge-4":    {3, "gauge-4: login: "},
-		"run archive":    {3, "pass --yes-identity SHA256:"},
+		"run archive":    {3, "pass --yes-identity archive=SHA256:"},
 		"run nowhere":    {2, "there is no session"},
 		"run":            {2, "meatus run --help"},
 		"run a b":        {2, "put -- before the command"},
@@ -446,7 +446,7 @@ func TestCommandLine(t *testing.T) {
 	if r := do(t, dir, "", "trail", "--csv", "--session", "gauge-1"); !strings.Contains(r.out, "walked to its end") || !strings.Contains(r.out, "status 9") {
 		t.Errorf("the trail: %+v", r)
 	}
-	if r := do(t, dir, "", "run", "--yes-identity", "SHA256:x", "archive", "--", "hostname"); r.status != 3 {
+	if r := do(t, dir, "", "run", "--yes-identity", "archive=SHA256:AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA", "archive", "--", "hostname"); r.status != 3 {
 		t.Errorf("another fingerprint was accepted: %+v", r)
 	}
 	if r := do(t, dir, "", "run", "--trace", "--yes-identity", fingerprint, "archive", "--", "hostname"); r.out != "archive\n" || !strings.Contains(r.err, "identity  open") {

@@ -473,7 +473,11 @@ func (b *Lab) writeWorkspace() error {
 			}
 		}
 		record := vouch.Open(filepath.Join(b.Dir, vouch.FileName))
-		if err := record.Accept(p.address, 22, key, p.address+":22", vouchedOn); err != nil {
+		at := vouch.At{Host: p.address, Port: 22}
+		if p.name != "quay" {
+			at.Way = "via quay"
+		}
+		if err := record.Accept(at, key, p.address+":22", vouchedOn); err != nil {
 			return err
 		}
 	}

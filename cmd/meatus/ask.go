@@ -79,6 +79,9 @@ func (a *ttyAsker) Identity(ctx context.Context, q walk.IdentityQuestion) error 
 	}
 	defer tty.Close()
 	fmt.Fprintf(tty, "%s (%s) is visited for the first time. It shows\n  %s\n  %s\n  MD5:%s\n", q.Hop, q.Address, q.Algorithm, q.SHA256, q.MD5)
+	for _, word := range q.Words() {
+		fmt.Fprintf(tty, "  NOTE: %s\n", word)
+	}
 	for _, e := range q.Expected {
 		if m, ok := vouch.Compare(e.Print, q.Key); ok {
 			fmt.Fprintf(tty, "  %s was expected, from %s: %s\n", e.Print, e.Source, map[bool]string{true: "the same", false: "ANOTHER"}[m.Same])

@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"meatus/core/sanitize"
 	"meatus/core/vouch"
 )
 
@@ -50,6 +51,7 @@ func printHosts(out io.Writer, all []vouch.Vouch, asJSON, asSSHFP bool) error {
 		type key struct {
 			Host      string    `json:"host"`
 			Port      int       `json:"port"`
+			Way       string    `json:"way,omitempty"`
 			Algorithm string    `json:"algorithm"`
 			SHA256    string    `json:"sha256"`
 			When      time.Time `json:"when"`
@@ -61,9 +63,10 @@ func printHosts(out io.Writer, all []vouch.Vouch, asJSON, asSSHFP bool) error {
 		}
 		list := []key{}
 		for _, v := range all {
-			k := key{v.Host, v.Port, v.Algorithm, v.SHA256, v.When, v.By, v.How, v.Address, "", v.Ended}
+			k := key{v.Host, v.Port, v.Way, v.Algorithm, v.SHA256, v.When, v.By, v.How, v.Address, "", v.Ended}
 			if !v.Current() {
-				k.Until = v.Until.Format(time.RFC3339)
+				end, why := v.End()
+				k.Until, k.Ended = end.Format(time.RFC3339), why
 			}
 			list = append(list, k)
 		}
@@ -74,9 +77,10 @@ func printHosts(out io.Writer, all []vouch.Vouch, asJSON, asSSHFP bool) error {
 	for _, v := range all {
 		until := ""
 		if !v.Current() {
-			until = "  until " + v.Until.Format(time.DateOnly) + ": " + v.Ended
+			end, why := v.End()
+			until = "  until " + end.Format(time.DateOnly) + ": " + sanitize.Line(why, 80)
 		}
-		if _, err := fmt.Fprintf(out, "%s:%d  %s  %s  %s by %s%s\n", v.Host, v.Port, v.Algorithm, v.SHA256, v.When.Format(time.DateOnly), v.By, until); err != nil {
+		if _, err := fmt.Fprintf(out, "%s  %s  %s  %s %s%s\n", sanitize.Line(v.At().String(), 300), v.Algorithm, v.SHA256, v.When.Format(time.DateOnly), v.Source(), until); err != nil {
 			return err
 		}
 	}

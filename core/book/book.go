@@ -84,6 +84,7 @@ type Access struct {
 	Via       Value[[]string]
 	Keepalive Value[time.Duration]
 	Agent     Value[string]
+	Network   Value[string] // the private network that the address is of, where several ways lead there
 }
 
 // Behaviour is what happens once a session is there, which most sessions say nothing of

@@ -122,3 +122,10 @@ func checkGlob(s string) (string, string) {
 	}
 	return "", ""
 }
+
+func checkNetwork(s string) (string, string) {
+	if !ValidName(s) {
+		return fmt.Sprintf("%q is no name for a network", sanitize.Line(s, 40)), nameHint
+	}
+	return "", ""
+}

@@ -50,6 +50,7 @@ var settings = []setting{
 	portNumber("port", access, func(s *Session) *Value[int] { return &s.Port }, DefaultPort, "1 to 65535"),
 	oneText("user", access, func(s *Session) *Value[string] { return &s.User }, checkUser, "", "the login"),
 	texts("key", access, func(s *Session) *Value[[]string] { return &s.Keys }, "a path", checkPath, "key files, parted by commas"),
+	oneText("network", access, func(s *Session) *Value[string] { return &s.Network }, checkNetwork, "", "a name for the private network its address is in: where several ways lead there, its machines are vouched for once"),
 	texts("via", access, func(s *Session) *Value[[]string] { return &s.Via }, "a session's name", nil, "sessions to go through, in order, parted by commas"),
 	tunnelList("tunnels", alone, func(s *Session) *Value[[]Tunnel] { return &s.Tunnels }, "bring 15432 from db.internal:5432, roam 1080"),
 	oneText("knock", behaviour, func(s *Session) *Value[string] { return &s.Knock }, oneOf("on", "off"), "", "on: its tunnels' way is walked only when somebody knocks at a door"),

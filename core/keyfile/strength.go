@@ -1,5 +1,7 @@
 package keyfile
 
+import "golang.org/x/crypto/ssh"
+
 // Strength is a plain judgement of a key.
 type Strength uint8
 
@@ -29,4 +31,15 @@ func (s Sheet) Strength() (judged Strength, why string) {
 		return Sound, ""
 	}
 	return TooWeak, "this kind of key is retired"
+}
+
+// maxBits is the longest RSA key that signatures are checked with, in bits: what a check
+// costs grows with the square, and no server has a longer one.
+const maxBits = 16384
+
+// Oversized tells whether checking a signature of a key would cost more than any real key
+// does.
+func Oversized(key ssh.PublicKey) bool {
+	_, bits := Describe(key)
+	return bits > maxBits
 }

@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"net/netip"
 	"os"
 	"os/user"
 	"path"
@@ -33,6 +34,7 @@ type Hop struct {
 	Host      string
 	Port      int
 	User      string
+	Way       string   // how its address is meant, where that is not the same from everywhere; as in [vouch.At]
 	Dial      string   // where to connect instead of Host:Port, or ""
 	Keys      []string // key files by absolute path, in the order they are offered
 	Keepalive time.Duration
@@ -112,6 +114,9 @@ func (h Hop) Lending() bool { return h.Agent == "ask" || h.Agent == "lend" }
 
 // Address is host and port as the hop before it sees them.
 func (h Hop) Address() string { return net.JoinHostPort(h.Host, strconv.Itoa(h.Port)) }
+
+// At is the host whose key is judged.
+func (h Hop) At() vouch.At { return vouch.At{Host: h.Host, Port: h.Port, Way: h.Way} }
 
 // Knock is the address that is really connected to.
 func (h Hop) Knock() string {
@@ -220,8 +225,38 @@ func (p Planner) extend(r *Route, s *book.Session, withOwnWay bool) error {
 			}
 		}
 	}
-	r.Hops = append(r.Hops, p.hop(s))
+	h := p.hop(s)
+	if Private(h.Host) {
+		switch {
+		case s.Network.V != "":
+			h.Way = "in " + s.Network.V
+		case len(r.Hops) > 0:
+			h.Way = "via " + r.Hops[len(r.Hops)-1].Name
+		default:
+			h.Way = "direct"
+		}
+	}
+	r.Hops = append(r.Hops, h)
 	return nil
+}
+
+// privateNames are the ends of names that are not of the public tree: those of RFC 6762
+// appendix G and RFC 8375, and what is in use for the same.
+var privateNames = []string{".internal", ".local", ".lan", ".home.arpa", ".home", ".corp", ".private", ".intranet", ".localdomain"}
+
+// carrierShared are the addresses behind a carrier's translation (RFC 6598).
+var carrierShared = netip.MustParsePrefix("100.64.0.0/10")
+
+// Private tells whether a host's name or address can be another machine in another
+// network: private addresses (RFC 1918, RFC 4193), those of a link or of the machine
+// itself, names of one word, and names of private trees.
+func Private(host string) bool {
+	if ip, err := netip.ParseAddr(host); err == nil {
+		ip = ip.Unmap()
+		return ip.IsPrivate() || ip.IsLoopback() || ip.IsLinkLocalUnicast() || ip.IsUnspecified() || carrierShared.Contains(ip)
+	}
+	name := strings.ToLower(strings.TrimSuffix(host, "."))
+	return !strings.Contains(name, ".") || slices.ContainsFunc(privateNames, func(end string) bool { return strings.HasSuffix(name, end) })
 }
 
 func (p Planner) hop(s *book.Session) Hop {
@@ -444,7 +479,7 @@ func login(h Hop) gate.Gate {
 
 func identity(h Hop, vouched *vouch.Record) gate.Gate {
 	g := gate.Gate{Kind: gate.Identity}
-	of, err := vouched.Of(h.Host, h.Port)
+	of, err := vouched.Of(h.At())
 	signers, _ := vouched.SignersFor(h.Host)
 	switch {
 	case err != nil:
@@ -462,8 +497,11 @@ func identity(h Hop, vouched *vouch.Record) gate.Gate {
 	case len(of) == 0:
 		g.Seen = "first visit"
 	default:
-		g.Verdict = gate.Open
-		g.Seen = "vouched " + of[len(of)-1].When.Local().Format("2 Jan 2006")
+		last := of[len(of)-1]
+		if i := slices.IndexFunc(of, func(v vouch.Vouch) bool { return v.How != vouch.Announced }); i >= 0 && last.How == vouch.Announced {
+			last = of[i] // one that somebody compared, which it most likely shows
+		}
+		g = last.Gate()
 	}
 	if mode, exposed := vouched.Exposed(); exposed && err == nil {
 		g.Verdict = gate.Ajar

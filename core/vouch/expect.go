@@ -2,11 +2,8 @@ package vouch
 
 import (
 	"encoding/hex"
-	"errors"
 	"fmt"
-	"io/fs"
 	"net"
-	"os"
 	"strconv"
 	"strings"
 	"time"
@@ -69,8 +66,8 @@ func (r *Record) Expect(list []Expected, when time.Time) (added int, err error) 
 	if len(fresh) == 0 {
 		return 0, nil
 	}
-	text, err := os.ReadFile(r.path)
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+	text, err := r.text()
+	if err != nil {
 		return 0, err
 	}
 	return len(fresh), r.put(text, file{Expected: fresh})

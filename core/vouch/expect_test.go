@@ -37,7 +37,7 @@ func TestFingerprintsAreComparedInTheNotationTheyCameIn(t *testing.T) {
 func TestSSHFPRecordsGoOutAndComeBack(t *testing.T) {
 	r, a, b := record(t), hostKey(t), hostKey(t)
 	for host, key := range map[string]ssh.PublicKey{"quay.bay": a, "203.0.113.10": b} {
-		if err := r.Accept(host, 22, key, "", time.Now()); err != nil {
+		if err := r.Accept(At{host, 22, ""}, key, "", time.Now()); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -103,7 +103,7 @@ func TestExpectationsVouchForNothing(t *testing.T) {
 			t.Errorf("added %d, %v", n, err)
 		}
 	}
-	if s, _, err := r.Judge("quay.bay", 22, key); s != Unknown || err != nil {
+	if s, _, err := r.Judge(At{"quay.bay", 22, ""}, key); s != Unknown || err != nil {
 		t.Errorf("judged %v, %v", s, err)
 	}
 	if of, err := Open(r.Path()).ExpectedOf("QUAY.bay", 22); err != nil || len(of) != 1 || of[0].By == "" {
@@ -114,23 +114,23 @@ func TestExpectationsVouchForNothing(t *testing.T) {
 func TestARetiredHostIsVisitedForTheFirstTimeAgain(t *testing.T) {
 	r, a, b := record(t), hostKey(t), hostKey(t)
 	for _, err := range []error{
-		r.Accept("quay.bay", 22, a, "x", time.Now()), r.Add("quay.bay", 22, b, "x", time.Now(), Announced), r.Accept("other", 22, a, "x", time.Now()),
-		r.Retire("quay.bay", 22, time.Now(), "it went out of service"),
+		r.Accept(At{"quay.bay", 22, ""}, a, "x", time.Now()), r.Add(At{"quay.bay", 22, ""}, b, "x", time.Now(), Announced), r.Accept(At{"other", 22, ""}, a, "x", time.Now()),
+		r.Retire(At{"quay.bay", 22, ""}, time.Now(), "it went out of service"),
 	} {
 		if err != nil {
 			t.Fatal(err)
 		}
 	}
-	if s, _, _ := r.Judge("quay.bay", 22, a); s != Unknown {
+	if s, _, _ := r.Judge(At{"quay.bay", 22, ""}, a); s != Unknown {
 		t.Errorf("quay is judged %v", s)
 	}
-	if s, _, _ := r.Judge("other", 22, a); s != Known {
+	if s, _, _ := r.Judge(At{"other", 22, ""}, a); s != Known {
 		t.Errorf("other is judged %v", s)
 	}
-	if all, _ := r.History("quay.bay", 22); len(all) != 2 || all[1].How != Announced || all[0].Ended == "" {
+	if all, _ := r.History(At{"quay.bay", 22, ""}); len(all) != 2 || all[1].How != Announced || all[0].Ended == "" {
 		t.Errorf("history %+v", all)
 	}
-	if err := r.Retire("quay.bay", 22, time.Now(), ""); err == nil {
+	if err := r.Retire(At{"quay.bay", 22, ""}, time.Now(), ""); err == nil {
 		t.Error("retired twice")
 	}
 }
@@ -154,12 +154,12 @@ func TestSigningKeysHoldForTheirPattern(t *testing.T) {
 
 func TestARecordOthersCanWriteIsNotTrusted(t *testing.T) {
 	r, key := record(t), hostKey(t)
-	if err := r.Accept("quay.bay", 22, key, "", time.Now()); err != nil {
+	if err := r.Accept(At{"quay.bay", 22, ""}, key, "", time.Now()); err != nil {
 		t.Fatal(err)
 	}
 	for mode, ok := range map[uint32]bool{0o622: false, 0o660: false, 0o644: true, 0o600: true} {
 		chmod(t, r.Path(), mode)
-		if _, _, err := Open(r.Path()).Judge("quay.bay", 22, key); (err == nil) != ok {
+		if _, _, err := Open(r.Path()).Judge(At{"quay.bay", 22, ""}, key); (err == nil) != ok {
 			t.Errorf("mode %o: %v", mode, err)
 		}
 		if _, exposed := Open(r.Path()).Exposed(); exposed != (mode == 0o644) {

@@ -25,8 +25,12 @@ func (v Vouch) PublicKey() (ssh.PublicKey, error) {
 type Host struct {
 	Name string
 	Port int
+	Way  string  // as in [At]
 	Keys []Vouch // oldest first; those that are not current are history
 }
+
+// At is the host.
+func (h Host) At() At { return At{h.Name, h.Port, h.Way} }
 
 // Current are the keys that are accepted now.
 func (h Host) Current() []Vouch {
@@ -42,13 +46,16 @@ func (r *Record) Hosts() ([]Host, error) {
 	}
 	var hosts []Host
 	for _, list := range r.vouches {
-		hosts = append(hosts, Host{list[0].Host, list[0].Port, list})
+		hosts = append(hosts, Host{list[0].Host, list[0].Port, list[0].Way, list})
 	}
 	slices.SortFunc(hosts, func(a, b Host) int {
 		if c := strings.Compare(a.Name, b.Name); c != 0 {
 			return c
 		}
-		return a.Port - b.Port
+		if a.Port != b.Port {
+			return a.Port - b.Port
+		}
+		return strings.Compare(a.Way, b.Way)
 	})
 	return hosts, nil
 }
@@ -72,8 +79,8 @@ func (r *Record) NamesOf(sha256 string) []string {
 
 // Retire makes what is vouched for a host history: the next visit is a first one.
 // Only that host's entries change.
-func (r *Record) Retire(host string, port int, when time.Time, why string) error {
-	return r.ending(host, port, when, why, func(before, after []byte) error {
+func (r *Record) Retire(at At, when time.Time, why string) error {
+	return r.ending(at, when, why, func(before, after []byte) error {
 		if string(after) == string(before) {
 			return errors.New("nothing is vouched for it")
 		}

@@ -4,8 +4,6 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
-	"io/fs"
-	"os"
 	"path"
 	"strings"
 	"time"
@@ -65,8 +63,8 @@ func (r *Record) Trust(pattern, line string, when time.Time) (Signer, error) {
 	if _, err := r.Signers(); err != nil {
 		return Signer{}, err
 	}
-	text, err := os.ReadFile(r.path)
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+	text, err := r.text()
+	if err != nil {
 		return Signer{}, err
 	}
 	s := Signer{

@@ -1,5 +1,5 @@
-// Package vouch keeps the identities of hosts: for each host, by name and port,
-// the keys a person accepted, when, and at which address.
+// Package vouch keeps the identities of hosts: for each host, by name and port and the way
+// it is meant by, the keys a person accepted, when, and at which address.
 //
 // It promises that a host is only ever judged by what stands in vouched.toml
 // now, also where another program wrote it; that a record which cannot be read
@@ -31,20 +31,48 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"meatus/core/atomicfile"
+	"meatus/core/gate"
 	"meatus/core/perm"
-	"meatus/core/tomltext"
+	"meatus/core/sanitize"
 )
 
 // FileName is the name of the record in a workspace.
 const FileName = "vouched.toml"
 
+// At is a host as a session means it. The same private address is another machine behind
+// another bastion, so the way to it tells one from the other.
+type At struct {
+	Host string // name or address
+	Port int
+	Way  string // "direct", "via quay", "in reef"; "" for what is the same machine from everywhere
+}
+
+func (a At) String() string {
+	s := net.JoinHostPort(a.Host, strconv.Itoa(a.Port))
+	if a.Way != "" {
+		s += " " + a.Way
+	}
+	return s
+}
+
+// anyhow is the host as records have it that are older than ways.
+func (a At) anyhow() At {
+	a.Way = ""
+	return a
+}
+
+// name is how a host is told from another: by name and port, and the way. Names are
+// compared without case, addresses by what they mean.
+func (a At) name() string { return name(a.Host, a.Port) + " " + a.Way }
+
 // Vouch is one accepted key of a host.
 type Vouch struct {
 	Host      string    `toml:"host"` // name or address, as the session has it
 	Port      int       `toml:"port"`
-	Algorithm string    `toml:"algorithm"` // the key's type, RFC 4253 section 6.6
-	SHA256    string    `toml:"sha256"`    // "SHA256:" and unpadded base64
-	Key       string    `toml:"key"`       // wire form in base64
+	Way       string    `toml:"way,omitempty"` // as in [At]; "" also where the record is older than ways
+	Algorithm string    `toml:"algorithm"`     // the key's type, RFC 4253 section 6.6
+	SHA256    string    `toml:"sha256"`        // "SHA256:" and unpadded base64
+	Key       string    `toml:"key"`           // wire form in base64
 	When      time.Time `toml:"when"`
 	By        string    `toml:"by"`      // the account that said yes
 	Address   string    `toml:"address"` // where the key was first seen
@@ -52,6 +80,9 @@ type Vouch struct {
 	// How is set where no person said yes to this very key: [Announced] or
 	// [Imported].
 	How string `toml:"how,omitempty"`
+	// Again is when an announced key was last announced by the host, to the day, where
+	// that was after When.
+	Again time.Time `toml:"again,omitempty"`
 
 	// Until and Ended are set on an earlier key, which is kept as history: when
 	// it was replaced, and why.
@@ -65,8 +96,55 @@ const (
 	Imported  = "imported"                         // from a list a person gave
 )
 
-// Current tells whether the key is accepted, and not history.
-func (v Vouch) Current() bool { return v.Until.IsZero() }
+// At is the host that the key is vouched for.
+func (v Vouch) At() At { return At{v.Host, v.Port, v.Way} }
+
+// Current tells whether the key is accepted, and not history. An announced key is for
+// [AnnouncedStays] after it was last announced.
+func (v Vouch) Current() bool {
+	return v.Until.IsZero() && (v.How != Announced || time.Since(v.lastAnnounced()) < AnnouncedStays)
+}
+
+// Gate is the identity gate of a host that shows the key, or is known to have it.
+func (v Vouch) Gate() gate.Gate {
+	g := gate.Gate{Kind: gate.Identity, Verdict: gate.Open, Seen: "vouched " + v.When.Local().Format("2 Jan 2006")}
+	if v.How == Announced {
+		g.Verdict, g.Seen = gate.Ajar, "announced by it "+v.When.Local().Format("2 Jan 2006")
+		g.Reason = fmt.Sprintf("nobody compared this key: the host announced it itself, and it is accepted until %s", v.lastAnnounced().Add(AnnouncedStays).Local().Format("2 Jan 2006"))
+		g.Remedy.Say = "compare it with what the machine's console shows, and confirm it in Hosts"
+	}
+	return g
+}
+
+// Source says by whose word the key is accepted, cleaned.
+func (v Vouch) Source() string {
+	if v.How != "" {
+		return sanitize.Line(v.How, 60)
+	}
+	return "by " + sanitize.Line(v.By, 30)
+}
+
+// End is when and why the key of an old vouch is no longer accepted.
+func (v Vouch) End() (when time.Time, why string) {
+	if v.Until.IsZero() {
+		return v.lastAnnounced().Add(AnnouncedStays), "not announced again"
+	}
+	return v.Until, v.Ended
+}
+
+func (v Vouch) lastAnnounced() time.Time {
+	if v.Again.After(v.When) {
+		return v.Again
+	}
+	return v.When
+}
+
+// What is kept of announced keys: nobody compared them, so they are few, and go when they
+// are not announced again by a host that shows a key which somebody did compare.
+const (
+	MaxAnnounced   = 4 // of a host
+	AnnouncedStays = 90 * 24 * time.Hour
+)
 
 // Standing is how a presented key relates to the record.
 type Standing uint8
@@ -114,8 +192,8 @@ func (r *Record) Path() string { return r.path }
 
 // Of lists what is vouched for a host now. It fails where the record cannot be
 // read.
-func (r *Record) Of(host string, port int) ([]Vouch, error) {
-	all, err := r.History(host, port)
+func (r *Record) Of(at At) ([]Vouch, error) {
+	all, err := r.History(at)
 	var current []Vouch
 	for _, v := range all {
 		if v.Current() {
@@ -125,19 +203,29 @@ func (r *Record) Of(host string, port int) ([]Vouch, error) {
 	return current, err
 }
 
-// History lists everything that is or was vouched for a host, oldest first.
-func (r *Record) History(host string, port int) ([]Vouch, error) {
+// History lists everything that is or was vouched for a host, oldest first. Where nothing
+// is vouched by the way that is meant, that is what records have that are older than ways.
+func (r *Record) History(at At) ([]Vouch, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if err := r.refresh(); err != nil {
 		return nil, err
 	}
-	return r.vouches[name(host, port)], nil
+	return r.vouches[r.meant(at).name()], nil
+}
+
+// meant is the host as the record has it: without its way where nothing is or was vouched
+// by that. The lock is held, and the record read.
+func (r *Record) meant(at At) At {
+	if len(r.vouches[at.name()]) == 0 {
+		return at.anyhow()
+	}
+	return at
 }
 
 // Elsewhere lists the other hosts that a key is vouched for now: an address that
 // shows it may have moved to one of those machines.
-func (r *Record) Elsewhere(host string, port int, key ssh.PublicKey) ([]Vouch, error) {
+func (r *Record) Elsewhere(at At, key ssh.PublicKey) ([]Vouch, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if err := r.refresh(); err != nil {
@@ -145,9 +233,9 @@ func (r *Record) Elsewhere(host string, port int, key ssh.PublicKey) ([]Vouch, e
 	}
 	wire := base64.StdEncoding.EncodeToString(key.Marshal())
 	var found []Vouch
-	for at, list := range r.vouches {
+	for other, list := range r.vouches {
 		for _, v := range list {
-			if at != name(host, port) && v.Current() && v.Key == wire {
+			if other != at.name() && v.Current() && v.Key == wire {
 				found = append(found, v)
 			}
 		}
@@ -158,8 +246,8 @@ func (r *Record) Elsewhere(host string, port int, key ssh.PublicKey) ([]Vouch, e
 
 // Judge tells how a key presented by a host stands, with what is vouched for
 // that host.
-func (r *Record) Judge(host string, port int, key ssh.PublicKey) (Standing, []Vouch, error) {
-	vouched, err := r.Of(host, port)
+func (r *Record) Judge(at At, key ssh.PublicKey) (Standing, []Vouch, error) {
+	vouched, err := r.Of(at)
 	if err != nil {
 		return Unknown, nil, err
 	}
@@ -177,138 +265,97 @@ func (r *Record) Judge(host string, port int, key ssh.PublicKey) (Standing, []Vo
 
 // Accept vouches for a host's key. A key that is vouched for already is left
 // as it is. The file is written before Accept returns.
-func (r *Record) Accept(host string, port int, key ssh.PublicKey, address string, when time.Time) error {
+func (r *Record) Accept(at At, key ssh.PublicKey, address string, when time.Time) error {
 	unlock, err := atomicfile.Lock(r.path)
 	if err != nil {
 		return err
 	}
 	defer unlock()
-	switch standing, _, err := r.Judge(host, port, key); {
+	switch standing, _, err := r.Judge(at, key); {
 	case err != nil:
 		return err
 	case standing == Known:
 		return nil
 	}
-	return r.append(host, port, key, address, when, "")
+	return r.append(at, key, address, when, "")
 }
 
 // Add accepts a further key of a host, beside those it has; how says by what
 // right. A key that is vouched for already is left as it is.
-func (r *Record) Add(host string, port int, key ssh.PublicKey, address string, when time.Time, how string) error {
+func (r *Record) Add(at At, key ssh.PublicKey, address string, when time.Time, how string) error {
 	unlock, err := atomicfile.Lock(r.path)
 	if err != nil {
 		return err
 	}
 	defer unlock()
-	standing, _, err := r.Judge(host, port, key)
+	standing, _, err := r.Judge(at, key)
 	if err != nil || standing == Known {
 		return err
 	}
-	return r.append(host, port, key, address, when, how)
+	return r.append(at, key, address, when, how)
 }
 
-func (r *Record) append(host string, port int, key ssh.PublicKey, address string, when time.Time, how string) error {
-	text, err := os.ReadFile(r.path)
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+func (r *Record) append(at At, key ssh.PublicKey, address string, when time.Time, how string) error {
+	text, err := r.text()
+	if err != nil {
 		return err
 	}
-	return r.write(text, host, port, key, address, when, how)
+	return r.write(text, at, key, address, when, how)
 }
 
 // Replace makes key the one accepted key of a host, and what was vouched for it
 // until now history, with the reason. Only that host's entries change. The file
 // is written before Replace returns.
-func (r *Record) Replace(host string, port int, key ssh.PublicKey, address string, when time.Time, why string) error {
-	return r.ending(host, port, when, why, func(_, text []byte) error {
-		return r.write(text, host, port, key, address, when, "")
+func (r *Record) Replace(at At, key ssh.PublicKey, address string, when time.Time, why string) error {
+	return r.ending(at, when, why, func(_, text []byte) error {
+		return r.write(text, at, key, address, when, "")
 	})
 }
 
 // ending makes what is vouched for a host history, and gives the text before and
 // after to write, which is to put it on disk.
-func (r *Record) ending(host string, port int, when time.Time, why string, write func(before, after []byte) error) error {
+func (r *Record) ending(at At, when time.Time, why string, write func(before, after []byte) error) error {
 	unlock, err := atomicfile.Lock(r.path)
 	if err != nil {
 		return err
 	}
 	defer unlock()
-	text, err := os.ReadFile(r.path)
+	text, err := r.text()
 	if err != nil {
 		return err
 	}
-	if _, err := parse(filepath.Base(r.path), text); err != nil {
+	if _, err := r.Of(at); err != nil {
 		return err
 	}
-	after, err := retire(text, host, port, when, why)
+	r.mu.Lock()
+	ends := r.meant(at).name()
+	r.mu.Unlock()
+	after, err := edited(text, func(e entry) []byte {
+		if e.ended || e.at().name() != ends {
+			return nil
+		}
+		return lines(struct {
+			Until time.Time `toml:"until"`
+			Ended string    `toml:"ended"`
+		}{when.UTC().Truncate(time.Second), why})
+	})
 	if err != nil {
 		return err
 	}
 	return write(text, after)
 }
 
-// retire gives every current entry of a host its end, as lines of their own
-// behind its last, and leaves every other byte alone.
-func retire(text []byte, host string, port int, when time.Time, why string) ([]byte, error) {
-	type entry struct {
-		other bool // it vouches for no host
-		host  string
-		port  string
-		ended bool
-		last  int // the offset behind its last value
-	}
-	var entries []entry
-	err := tomltext.Read(text, func(e tomltext.Entry) {
-		if e.Header {
-			entries = append(entries, entry{other: e.Keys[0].Text != "vouched"})
-			return
-		}
-		if len(entries) == 0 {
-			return
-		}
-		at := &entries[len(entries)-1]
-		at.last = e.To
-		switch e.Keys[0].Text {
-		case "host":
-			at.host = e.Value.Text()
-		case "port":
-			at.port = e.Value.Text()
-		case "until":
-			at.ended = true
-		}
-	})
-	if err != nil {
-		return nil, err
-	}
-	for _, at := range slices.Backward(entries) {
-		n, _ := strconv.Atoi(at.port)
-		if at.ended || at.other || name(at.host, n) != name(host, port) {
-			continue
-		}
-		end, err := toml.Marshal(struct {
-			Until time.Time `toml:"until"`
-			Ended string    `toml:"ended"`
-		}{when.UTC().Truncate(time.Second), why})
-		if err != nil {
-			return nil, err
-		}
-		behind := len(text)
-		if i := bytes.IndexByte(text[at.last:], '\n'); i >= 0 {
-			behind = at.last + i + 1
-		} else {
-			end = append([]byte("\n"), end...)
-		}
-		text = slices.Concat(text[:behind], end, text[behind:])
-	}
-	return text, nil
+// write puts an entry behind text and writes the file.
+func (r *Record) write(text []byte, at At, key ssh.PublicKey, address string, when time.Time, how string) error {
+	return r.put(text, file{Vouched: []Vouch{vouchOf(at, key, address, when, how)}})
 }
 
-// write puts an entry behind text and writes the file.
-func (r *Record) write(text []byte, host string, port int, key ssh.PublicKey, address string, when time.Time, how string) error {
-	return r.put(text, file{Vouched: []Vouch{{
-		Host: host, Port: port, Algorithm: key.Type(), SHA256: ssh.FingerprintSHA256(key),
+func vouchOf(at At, key ssh.PublicKey, address string, when time.Time, how string) Vouch {
+	return Vouch{
+		Host: at.Host, Port: at.Port, Way: at.Way, Algorithm: key.Type(), SHA256: ssh.FingerprintSHA256(key),
 		Key:  base64.StdEncoding.EncodeToString(key.Marshal()),
 		When: when.UTC().Truncate(time.Second), By: account(), Address: address, How: how,
-	}}})
+	}
 }
 
 // put writes entries behind text.
@@ -400,7 +447,7 @@ func parse(named string, text []byte) (c contents, err error) {
 		if err != nil || v.Host == "" || v.Port < 1 || v.Port > 65535 {
 			return c, fmt.Errorf("%s: entry %d (%q) is damaged: %v; remove that entry and vouch anew", named, i+1, v.Host, err)
 		}
-		k := name(v.Host, v.Port)
+		k := v.At().name()
 		vouches[k] = append(vouches[k], v)
 	}
 	for i, g := range f.Signer {
@@ -423,8 +470,7 @@ func parse(named string, text []byte) (c contents, err error) {
 	return contents{vouches, f.Signer, f.Expected}, nil
 }
 
-// name is how a host is told from another: by name and port. Names are compared
-// without case, addresses by what they mean.
+// name is a host's name and port in one form.
 func name(host string, port int) string {
 	if ip := net.ParseIP(host); ip != nil {
 		host = ip.String()

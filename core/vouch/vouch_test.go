@@ -32,10 +32,10 @@ func record(t testing.TB) *Record { return Open(filepath.Join(t.TempDir(), "w", 
 
 func TestAVouchedKeyIsKnownAndAnotherIsChanged(t *testing.T) {
 	r, a, b := record(t), hostKey(t), hostKey(t)
-	if s, _, err := r.Judge("quay.bay", 22, a); s != Unknown || err != nil {
+	if s, _, err := r.Judge(At{"quay.bay", 22, ""}, a); s != Unknown || err != nil {
 		t.Fatalf("an empty record says %v, %v", s, err)
 	}
-	if err := r.Accept("quay.bay", 22, a, "203.0.113.10:22", time.Now()); err != nil {
+	if err := r.Accept(At{"quay.bay", 22, ""}, a, "203.0.113.10:22", time.Now()); err != nil {
 		t.Fatal(err)
 	}
 	again := Open(r.Path())
@@ -45,7 +45,7 @@ func TestAVouchedKeyIsKnownAndAnotherIsChanged(t *testing.T) {
 		key  ssh.PublicKey
 		want Standing
 	}{{"quay.bay", 22, a, Known}, {"Quay.Bay.", 22, a, Known}, {"quay.bay", 22, b, Changed}, {"quay.bay", 2022, a, Unknown}, {"other", 22, a, Unknown}} {
-		if got, _, err := again.Judge(c.host, c.port, c.key); got != c.want || err != nil {
+		if got, _, err := again.Judge(At{c.host, c.port, ""}, c.key); got != c.want || err != nil {
 			t.Errorf("%s:%d judged %v (%v), want %v", c.host, c.port, got, err, c.want)
 		}
 	}
@@ -56,10 +56,10 @@ func TestAVouchedKeyIsKnownAndAnotherIsChanged(t *testing.T) {
 
 func TestAddressesAreComparedByMeaning(t *testing.T) {
 	r, a := record(t), hostKey(t)
-	if err := r.Accept("2001:db8::5", 22, a, "", time.Now()); err != nil {
+	if err := r.Accept(At{"2001:db8::5", 22, ""}, a, "", time.Now()); err != nil {
 		t.Fatal(err)
 	}
-	if got, _, _ := r.Judge("2001:0db8:0::0005", 22, a); got != Known {
+	if got, _, _ := r.Judge(At{"2001:0db8:0::0005", 22, ""}, a); got != Known {
 		t.Errorf("judged %v", got)
 	}
 }
@@ -73,7 +73,7 @@ func TestOwnTextSurvives(t *testing.T) {
 	if err := os.WriteFile(r.Path(), []byte(mine), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if err := errors.Join(r.Accept("a", 22, a, "", time.Now()), r.Accept("b", 22, a, "", time.Now())); err != nil {
+	if err := errors.Join(r.Accept(At{"a", 22, ""}, a, "", time.Now()), r.Accept(At{"b", 22, ""}, a, "", time.Now())); err != nil {
 		t.Fatal(err)
 	}
 	text, _ := os.ReadFile(r.Path())
@@ -84,7 +84,7 @@ func TestOwnTextSurvives(t *testing.T) {
 
 func TestADamagedRecordIsAnErrorAndNotAnUnknownHost(t *testing.T) {
 	r, a := record(t), hostKey(t)
-	if err := r.Accept("a", 22, a, "", time.Now()); err != nil {
+	if err := r.Accept(At{"a", 22, ""}, a, "", time.Now()); err != nil {
 		t.Fatal(err)
 	}
 	good, _ := os.ReadFile(r.Path())
@@ -97,10 +97,10 @@ func TestADamagedRecordIsAnErrorAndNotAnUnknownHost(t *testing.T) {
 		if err := os.WriteFile(r.Path(), []byte(text), 0o600); err != nil {
 			t.Fatal(err)
 		}
-		if _, _, err := r.Judge("a", 22, a); err == nil || !strings.Contains(err.Error(), say) {
+		if _, _, err := r.Judge(At{"a", 22, ""}, a); err == nil || !strings.Contains(err.Error(), say) {
 			t.Errorf("%q: %v", say, err)
 		}
-		if err := r.Accept("z", 22, a, "", time.Now()); err == nil {
+		if err := r.Accept(At{"z", 22, ""}, a, "", time.Now()); err == nil {
 			t.Error("a damaged record was written over")
 		}
 	}
@@ -112,14 +112,14 @@ func TestTwoProgramsVouchAtOnce(t *testing.T) {
 	var wg sync.WaitGroup
 	errs := make([]error, 10)
 	for i := range errs {
-		wg.Go(func() { errs[i] = Open(path).Accept(fmt.Sprint("host", i), 22, key, "", time.Now()) })
+		wg.Go(func() { errs[i] = Open(path).Accept(At{fmt.Sprint("host", i), 22, ""}, key, "", time.Now()) })
 	}
 	wg.Wait()
 	if err := errors.Join(errs...); err != nil {
 		t.Fatal(err)
 	}
 	for i := range errs {
-		if s, _, err := Open(path).Judge(fmt.Sprint("host", i), 22, key); s != Known || err != nil {
+		if s, _, err := Open(path).Judge(At{fmt.Sprint("host", i), 22, ""}, key); s != Known || err != nil {
 			t.Errorf("host%d is %v, %v", i, s, err)
 		}
 	}
@@ -128,7 +128,7 @@ func TestTwoProgramsVouchAtOnce(t *testing.T) {
 func TestReplacingKeepsTheOldKeyAsHistory(t *testing.T) {
 	r, old, fresh, other := record(t), hostKey(t), hostKey(t), hostKey(t)
 	day := time.Date(2026, 10, 12, 9, 30, 0, 0, time.UTC)
-	if err := errors.Join(r.Accept("gauge-2", 22, old, "10.61.4.32:22", day), r.Accept("quay", 22, other, "", day)); err != nil {
+	if err := errors.Join(r.Accept(At{"gauge-2", 22, ""}, old, "10.61.4.32:22", day), r.Accept(At{"quay", 22, ""}, other, "", day)); err != nil {
 		t.Fatal(err)
 	}
 	before, _ := os.ReadFile(r.Path())
@@ -136,21 +136,21 @@ func TestReplacingKeepsTheOldKeyAsHistory(t *testing.T) {
 	if err := os.WriteFile(r.Path(), []byte(noted), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if err := r.Replace("gauge-2", 22, fresh, "10.61.4.32:22", day.Add(time.Hour), "replaced by hand"); err != nil {
+	if err := r.Replace(At{"gauge-2", 22, ""}, fresh, "10.61.4.32:22", day.Add(time.Hour), "replaced by hand"); err != nil {
 		t.Fatal(err)
 	}
 	for _, c := range []struct {
 		key  ssh.PublicKey
 		want Standing
 	}{{old, Changed}, {fresh, Known}} {
-		if got, _, err := r.Judge("gauge-2", 22, c.key); got != c.want || err != nil {
+		if got, _, err := r.Judge(At{"gauge-2", 22, ""}, c.key); got != c.want || err != nil {
 			t.Errorf("judged %v, want %v, %v", got, c.want, err)
 		}
 	}
-	if got, _, _ := r.Judge("quay", 22, other); got != Known {
+	if got, _, _ := r.Judge(At{"quay", 22, ""}, other); got != Known {
 		t.Errorf("another host's record changed: %v", got)
 	}
-	history, err := r.History("gauge-2", 22)
+	history, err := r.History(At{"gauge-2", 22, ""})
 	if err != nil || len(history) != 2 || history[0].Current() || history[0].Ended != "replaced by hand" || !history[1].Current() {
 		t.Errorf("history %+v, %v", history, err)
 	}
@@ -162,14 +162,14 @@ func TestReplacingKeepsTheOldKeyAsHistory(t *testing.T) {
 
 func TestAKeyIsFoundUnderItsOtherName(t *testing.T) {
 	r, key := record(t), hostKey(t)
-	if err := r.Accept("quay", 22, key, "", time.Now()); err != nil {
+	if err := r.Accept(At{"quay", 22, ""}, key, "", time.Now()); err != nil {
 		t.Fatal(err)
 	}
-	found, err := r.Elsewhere("gauge-2", 22, key)
+	found, err := r.Elsewhere(At{"gauge-2", 22, ""}, key)
 	if err != nil || len(found) != 1 || found[0].Host != "quay" {
 		t.Errorf("found %+v, %v", found, err)
 	}
-	if found, _ := r.Elsewhere("quay", 22, key); len(found) != 0 {
+	if found, _ := r.Elsewhere(At{"quay", 22, ""}, key); len(found) != 0 {
 		t.Errorf("a host is elsewhere at itself: %+v", found)
 	}
 }

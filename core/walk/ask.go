@@ -44,6 +44,28 @@ type IdentityQuestion struct {
 	SHA256    string           // "SHA256:" and unpadded base64
 	MD5       string           // sixteen pairs of hexadecimal digits
 	Expected  []vouch.Expected // what somebody said the key has
+	Elsewhere []vouch.Vouch    // other hosts, and ways, that this very key is vouched for
+	LeadsBack string           // the hop before it that has this key, "" where none has
+	Covered   string           // the pattern of a vouched signing key that covers the host, which shows no certificate
+}
+
+// Words are what speaks against a yes, or is to be known before it; none for most.
+func (q IdentityQuestion) Words() []string {
+	var words []string
+	if q.LeadsBack != "" {
+		words = append(words, fmt.Sprintf("this is the key of %s, a hop before it: the way leads back there, and not to %s", q.LeadsBack, q.Hop))
+	}
+	if q.Covered != "" {
+		words = append(words, fmt.Sprintf("a signing key is vouched for hosts like %s, and this one shows a key without its certificate", q.Covered))
+	}
+	for i, v := range q.Elsewhere {
+		if i == 3 {
+			words = append(words, fmt.Sprintf("and for %d more", len(q.Elsewhere)-i))
+			break
+		}
+		words = append(words, fmt.Sprintf("the same key is vouched for %s since %s", v.At(), v.When.Local().Format("2 Jan 2006")))
+	}
+	return words
 }
 
 // PassphraseQuestion asks for the passphrase of a key.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -155,20 +156,21 @@ func (l *Link) reachThrough(p *patience) (net.Conn, error) {
 
 // handshake is one transport handshake and login.
 type handshake struct {
-	l       *Link
-	p       *patience
-	at      gate.Kind // where it is, for what is cut off
-	failure *gate.Failure
-	signers []custody.Signer
-	login   login
-	touch   bool      // only look at the host's key
-	asking  *question // only ask which keys would be taken
-	banner  []byte
+	l        *Link
+	p        *patience
+	at       gate.Kind // where it is, for what is cut off
+	failure  *gate.Failure
+	signers  []custody.Signer
+	login    login
+	touch    bool      // only look at the host's key
+	compared bool      // the key it shows is one that a person, or a signing key, vouched for
+	asking   *question // only ask which keys would be taken
+	banner   []byte
 }
 
 func (h *handshake) shake() error {
 	l := h.l
-	vouched, err := l.w.Vouched.Of(l.hop.Host, l.hop.Port)
+	vouched, err := l.w.Vouched.Of(l.hop.At())
 	if err != nil {
 		return h.recordUnreadable(err)
 	}
@@ -289,9 +291,10 @@ func (h *handshake) identity(remote net.Addr, key ssh.PublicKey) error {
 		if err := h.certified(cert); err != nil {
 			return err
 		}
+		h.compared = true
 		return h.known()
 	}
-	standing, vouched, err := l.w.Vouched.Judge(l.hop.Host, l.hop.Port, key)
+	standing, vouched, err := l.w.Vouched.Judge(l.hop.At(), key)
 	if err != nil {
 		return h.give(h.recordUnreadable(err).(*gate.Failure))
 	}
@@ -300,19 +303,37 @@ func (h *handshake) identity(remote net.Addr, key ssh.PublicKey) error {
 		return h.give(h.changed(key, vouched))
 	case vouch.Unknown:
 		if h.touch {
-			l.tell(0, gate.Gate{Kind: gate.Identity, Seen: "first visit, shows " + ssh.FingerprintSHA256(key)}, false)
+			g := gate.Gate{Kind: gate.Identity, Seen: "first visit, shows " + ssh.FingerprintSHA256(key)}
+			q := h.identityQuestion(key)
+			if g.Detail = q.Words(); len(g.Detail) > 0 {
+				g.Verdict, g.Reason = gate.Ajar, g.Detail[0]
+				g.Remedy.Say = "look into that before it is vouched for"
+			}
+			l.tell(0, g, false)
 			return errTouched
 		}
 		if err := h.askIdentity(remote, key); err != nil {
 			return err
 		}
 		l.passed(gate.Identity, "vouched just now, "+ssh.FingerprintSHA256(key))
+		h.compared = true
 	default:
-		when := vouched[len(vouched)-1].When.Local().Format("2 Jan 2006")
-		l.passed(gate.Identity, "vouched "+when)
+		h.recognised(key, vouched)
 		l.w.tell(Sighted{l.hop.Host, l.hop.Port, ssh.FingerprintSHA256(key), h.address(remote)})
 	}
 	return h.known()
+}
+
+// recognised passes the gate of a host that shows a key which is vouched for.
+func (h *handshake) recognised(key ssh.PublicKey, vouched []vouch.Vouch) {
+	l := h.l
+	print := ssh.FingerprintSHA256(key)
+	v := vouched[slices.IndexFunc(vouched, func(v vouch.Vouch) bool { return v.SHA256 == print })]
+	h.compared = v.How != vouch.Announced
+	if v.Way == "" && l.hop.Way != "" {
+		l.w.Vouched.CarryOver(l.hop.At()) // where it cannot be written now it is the next time
+	}
+	l.tell(0, v.Gate(), false)
 }
 
 // known goes on behind the identity gate.
@@ -406,10 +427,27 @@ func (h *handshake) ask(k gate.Kind, what string, put func(ctx context.Context) 
 	return h.give(h.l.fail(k, gate.Cancelled, "no answer given", "you gave no answer for "+what, "walk the route again when you have it", err))
 }
 
-func (h *handshake) askIdentity(remote net.Addr, key ssh.PublicKey) error {
+// identityQuestion is what there is to know about a key that a host shows on its first
+// visit.
+func (h *handshake) identityQuestion(key ssh.PublicKey) IdentityQuestion {
 	l := h.l
 	q := IdentityQuestion{Place: h.place(), Hops: len(l.route.Hops), Key: key, Algorithm: key.Type(), SHA256: ssh.FingerprintSHA256(key), MD5: ssh.FingerprintLegacyMD5(key)}
 	q.Expected, _ = l.w.Vouched.ExpectedOf(l.hop.Host, l.hop.Port)
+	q.Elsewhere, _ = l.w.Vouched.Elsewhere(l.hop.At(), key)
+	if signers, err := l.w.Vouched.SignersFor(l.hop.Host); err == nil && len(signers) > 0 {
+		q.Covered = signers[0].Pattern
+	}
+	for _, before := range l.route.Hops[:l.index] {
+		if standing, _, err := l.w.Vouched.Judge(before.At(), key); err == nil && standing == vouch.Known {
+			q.LeadsBack = before.Name
+		}
+	}
+	return q
+}
+
+func (h *handshake) askIdentity(remote net.Addr, key ssh.PublicKey) error {
+	l := h.l
+	q := h.identityQuestion(key)
 	resume := h.p.pause()
 	var err error = Nobody{Remedy: "check it yourself, so that it can ask"}
 	if !l.quiet() {
@@ -418,7 +456,7 @@ func (h *handshake) askIdentity(remote net.Addr, key ssh.PublicKey) error {
 	resume()
 	l.w.tell(Answered{q.Place, "the identity " + q.Algorithm + " " + q.SHA256, err == nil})
 	if err == nil {
-		if err := l.w.Vouched.Accept(l.hop.Host, l.hop.Port, key, h.address(remote), time.Now()); err != nil {
+		if err := l.w.Vouched.Accept(l.hop.At(), key, h.address(remote), time.Now()); err != nil {
 			return h.give(h.recordUnreadable(err).(*gate.Failure))
 		}
 		l.w.tell(Sighted{l.hop.Host, l.hop.Port, q.SHA256, h.address(remote)})
@@ -428,7 +466,7 @@ func (h *handshake) askIdentity(remote net.Addr, key ssh.PublicKey) error {
 		return l.orCancelled(err, gate.Identity)
 	}
 	f := l.fail(gate.Identity, gate.IdentityUnknown, q.SHA256, fmt.Sprintf("%s is visited for the first time and nobody has vouched for it", l.hop.Name), "compare the fingerprint with the one the console shows, then walk again and say yes", err)
-	f.Detail = []string{"it shows " + q.Algorithm + " " + q.SHA256, "MD5:" + q.MD5}
+	f.Detail = append(q.Words(), "it shows "+q.Algorithm+" "+q.SHA256, "MD5:"+q.MD5)
 	var nobody Nobody
 	if errors.As(err, &nobody) && nobody.Remedy != "" {
 		f.Remedy.Say = nobody.Remedy
@@ -442,11 +480,15 @@ type ChangedIdentity struct {
 	Place
 	Host      string
 	Port      int
+	Way       string        // as in [vouch.At]
 	Key       ssh.PublicKey // the one it shows
 	Seen      string        // the address that showed it
 	Vouched   []vouch.Vouch // what was accepted
 	Elsewhere []vouch.Vouch // other hosts this key is vouched for
 }
+
+// At is the host.
+func (c *ChangedIdentity) At() vouch.At { return vouch.At{Host: c.Host, Port: c.Port, Way: c.Way} }
 
 func (c *ChangedIdentity) Error() string {
 	return fmt.Sprintf("%s shows %s", c.Hop, ssh.FingerprintSHA256(c.Key))
@@ -454,8 +496,8 @@ func (c *ChangedIdentity) Error() string {
 
 func (h *handshake) changed(key ssh.PublicKey, vouched []vouch.Vouch) *gate.Failure {
 	l := h.l
-	c := &ChangedIdentity{Place: h.place(), Host: l.hop.Host, Port: l.hop.Port, Key: key, Seen: l.hop.Knock(), Vouched: vouched}
-	c.Elsewhere, _ = l.w.Vouched.Elsewhere(c.Host, c.Port, key)
+	c := &ChangedIdentity{Place: h.place(), Host: l.hop.Host, Port: l.hop.Port, Way: l.hop.Way, Key: key, Seen: l.hop.Knock(), Vouched: vouched}
+	c.Elsewhere, _ = l.w.Vouched.Elsewhere(l.hop.At(), key)
 	f := l.fail(gate.Identity, gate.IdentityChanged, "not the key that was vouched",
 		fmt.Sprintf("%s shows another key than the vouched one: it was replaced, its address moved, or somebody stands between", l.hop.Name),
 		"ask whoever runs it what changed; until then nothing is sent to it", c)

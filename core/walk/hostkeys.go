@@ -2,12 +2,14 @@ package walk
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"time"
 
 	"golang.org/x/crypto/ssh"
 
 	"meatus/core/gate"
+	"meatus/core/keyfile"
 	"meatus/core/vouch"
 )
 
@@ -27,7 +29,15 @@ func (h *handshake) certified(cert *ssh.Certificate) error {
 		}
 	}
 	checker := ssh.CertChecker{IsHostAuthority: func(ssh.PublicKey, string) bool { return vouched != nil }}
-	if err := checker.CheckHostKey(l.hop.Address(), nil, cert); err != nil {
+	err = checker.CheckHostKey(l.hop.Address(), nil, cert)
+	switch {
+	case err != nil:
+	case len(cert.ValidPrincipals) == 0:
+		err = errors.New("it names no host, so it would do for any")
+	case cert.Signature.Format == ssh.KeyAlgoRSA:
+		err = errors.New("it is signed with SHA-1, which can be forged")
+	}
+	if err != nil {
 		f := l.fail(gate.Identity, gate.IdentityChanged, "a certificate that does not hold",
 			fmt.Sprintf("%s shows a certificate that does not hold: %s", l.hop.Name, Words(err)),
 			"ask whoever signs the hosts there; until then nothing is sent to it", err)
@@ -77,53 +87,74 @@ func (h *handshake) requests(conn ssh.Conn, in <-chan *ssh.Request) <-chan *ssh.
 
 // learn records the announced keys that are new and that the server proves to
 // have: it signs the session's identifier with each of them. What it cannot
-// prove is passed over; only a host whose own key is vouched for is listened to.
+// prove is passed over. Only a host is listened to that shows a key which somebody
+// vouched for: one that was itself only announced vouches for no other.
 func (h *handshake) learn(conn ssh.Conn, payload []byte) {
 	l := h.l
-	vouched, err := l.w.Vouched.Of(l.hop.Host, l.hop.Port)
-	if err != nil || len(vouched) == 0 {
+	if !h.compared {
 		return
 	}
 	var fresh []ssh.PublicKey
+	var named []string
 	var ask []byte
-	for len(payload) > 0 && len(fresh) < maxAnnounced {
+	for n := 0; len(payload) > 0; n++ {
 		var each struct {
 			Blob []byte
 			Rest []byte `ssh:"rest"`
 		}
-		if ssh.Unmarshal(payload, &each) != nil {
+		if n == maxNamed || ssh.Unmarshal(payload, &each) != nil {
 			return
 		}
 		payload = each.Rest
 		key, err := ssh.ParsePublicKey(each.Blob)
-		if err != nil {
-			continue // of a kind we do not know
+		if err != nil || keyfile.Oversized(key) {
+			continue // of a kind we do not know, or too costly to look at
 		}
 		if _, isCert := key.(*ssh.Certificate); isCert {
 			continue
 		}
-		if standing, _, err := l.w.Vouched.Judge(l.hop.Host, l.hop.Port, key); err != nil || standing == vouch.Known {
+		named = append(named, ssh.FingerprintSHA256(key))
+		if standing, _, err := l.w.Vouched.Judge(l.hop.At(), key); err != nil || standing == vouch.Known || len(fresh) == maxAnnounced {
 			continue
 		}
 		fresh = append(fresh, key)
 		ask = append(ask, ssh.Marshal(struct{ Blob []byte }{each.Blob})...)
 	}
-	if len(fresh) == 0 {
-		return
-	}
-	ok, answer, err := conn.SendRequest(proveRequest, true, ask)
-	if err != nil || !ok {
-		return
-	}
 	said := Learned{Place: h.place()}
-	for _, key := range fresh {
+	var proven []ssh.PublicKey
+	if len(fresh) > 0 {
+		ok, answer, err := conn.SendRequest(proveRequest, true, ask)
+		if err != nil {
+			return
+		}
+		if ok {
+			proven, said.Unproven = h.prove(conn, answer, fresh)
+		}
+	}
+	added, err := l.w.Vouched.Announce(l.hop.At(), proven, named, l.hop.Knock(), time.Now())
+	if err == nil {
+		for _, key := range added {
+			said.Keys = append(said.Keys, key.Type()+" "+ssh.FingerprintSHA256(key))
+		}
+	}
+	if len(said.Keys)+len(said.Unproven) > 0 {
+		l.w.tell(said)
+	}
+}
+
+// maxNamed is how many keys an announcement may name; a longer one is passed over.
+const maxNamed = 64
+
+// prove reads which of some keys the server has signed with.
+func (h *handshake) prove(conn ssh.Conn, answer []byte, keys []ssh.PublicKey) (proven []ssh.PublicKey, unproven []string) {
+	for _, key := range keys {
 		var proof struct {
 			Signature []byte
 			Rest      []byte `ssh:"rest"`
 		}
 		var signature ssh.Signature
 		if ssh.Unmarshal(answer, &proof) != nil || ssh.Unmarshal(proof.Signature, &signature) != nil {
-			return
+			return proven, unproven
 		}
 		answer = proof.Rest
 		signed := ssh.Marshal(struct {
@@ -131,15 +162,11 @@ func (h *handshake) learn(conn ssh.Conn, payload []byte) {
 			Session []byte
 			Key     []byte
 		}{proveRequest, conn.SessionID(), key.Marshal()})
-		if key.Verify(signed, &signature) != nil {
-			said.Unproven = append(said.Unproven, key.Type()+" "+ssh.FingerprintSHA256(key))
+		if signature.Format == ssh.KeyAlgoRSA || key.Verify(signed, &signature) != nil { // SHA-1 proves nothing any more
+			unproven = append(unproven, key.Type()+" "+ssh.FingerprintSHA256(key))
 			continue
 		}
-		if err := l.w.Vouched.Add(l.hop.Host, l.hop.Port, key, l.hop.Knock(), time.Now(), vouch.Announced); err == nil {
-			said.Keys = append(said.Keys, key.Type()+" "+ssh.FingerprintSHA256(key))
-		}
+		proven = append(proven, key)
 	}
-	if len(said.Keys)+len(said.Unproven) > 0 {
-		l.w.tell(said)
-	}
+	return proven, unproven
 }

@@ -24,6 +24,7 @@ import (
 	"meatus/core/route"
 	"meatus/core/vouch"
 	"meatus/core/walk"
+	"meatus/lab/await"
 )
 
 func newSigner(t *testing.T) (ssh.Signer, ed25519.PrivateKey) {
@@ -46,6 +47,7 @@ type traveller struct {
 	dir    string
 	record *vouch.Record
 	inbox  *event.Inbox
+	heard  []event.Event // and not looked at yet
 	keys   []string
 	public []ssh.PublicKey
 }
@@ -90,15 +92,15 @@ func hear[E event.Event](tr *traveller) E {
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
 	for {
-		events := tr.inbox.Take(ctx)
-		if events == nil {
-			var none E
-			tr.t.Fatalf("no %T came", none)
-		}
-		for _, e := range events {
+		for i, e := range tr.heard {
 			if e, ok := e.(E); ok {
+				tr.heard = tr.heard[i+1:]
 				return e
 			}
+		}
+		if tr.heard = tr.inbox.Take(ctx); tr.heard == nil {
+			var none E
+			tr.t.Fatalf("no %T came", none)
 		}
 	}
 }
@@ -281,6 +283,7 @@ func TestAHostsCertificateHoldsForItsNameAlone(t *testing.T) {
 		{"for another host", authority, []string{"quay.lantern.example"}, time.Hour, "*.lantern.example", false},
 		{"ended", authority, []string{"odd.lantern.example"}, -time.Minute, "*.lantern.example", false},
 		{"signed by a stranger", stranger, []string{"odd.lantern.example"}, time.Hour, "*.lantern.example", false},
+		{"for no host by name", authority, nil, time.Hour, "*.lantern.example", false},
 	} {
 		addr := certServer(t, certify(t, c.by, key.PublicKey(), ssh.HostCert, c.names, time.Now().Add(c.until)), key)
 		tr := newTraveller(t, 1, &person{}) // who says yes to nothing
@@ -296,7 +299,9 @@ func TestAHostsCertificateHoldsForItsNameAlone(t *testing.T) {
 }
 
 // announcer lets everybody in and announces host keys it can prove, or cannot.
-func announcer(t *testing.T, main ssh.Signer, further []ssh.Signer, lie bool) string {
+// Each of hears is told what came of the announcement: "asked" where the client wants
+// proof, "passed over" where it did not for many round trips.
+func announcer(t *testing.T, main ssh.Signer, further []ssh.Signer, lie bool, hears ...chan string) string {
 	t.Helper()
 	return listener(t, func(conn net.Conn) {
 		config := &ssh.ServerConfig{NoClientAuth: true}
@@ -319,6 +324,9 @@ func announcer(t *testing.T, main ssh.Signer, further []ssh.Signer, lie bool) st
 					r.Reply(false, nil)
 					continue
 				}
+				for _, h := range hears {
+					h <- "asked"
+				}
 				var answer []byte
 				for _, s := range further {
 					session := c.SessionID()
@@ -335,6 +343,12 @@ func announcer(t *testing.T, main ssh.Signer, further []ssh.Signer, lie bool) st
 			}
 		}()
 		c.SendRequest("hostkeys-00@openssh.com", false, list)
+		for range 50 {
+			c.SendRequest("here@lantern.example", true, nil)
+		}
+		for _, h := range hears {
+			h <- "passed over"
+		}
 		c.Wait()
 	})
 }
@@ -349,12 +363,112 @@ func TestAnnouncedHostKeysAreRecordedOnceProven(t *testing.T) {
 		t.Fatal(err)
 	}
 	learned := hear[walk.Learned](tr)
-	of, err := tr.record.Of("odd.lantern.example", 22)
+	of, err := tr.record.Of(vouch.At{Host: "odd.lantern.example", Port: 22})
 	if err != nil || len(of) != 3 || len(learned.Keys) != 2 {
 		t.Fatalf("learned %q, vouched %+v, %v", learned.Keys, of, err)
 	}
 	if of[0].How != "" || of[1].How != vouch.Announced || of[1].SHA256 != ssh.FingerprintSHA256(a.PublicKey()) {
 		t.Errorf("vouched %+v", of)
+	}
+}
+
+func TestAnAnnouncedKeyVouchesForNoOther(t *testing.T) {
+	main, _ := newSigner(t)
+	a, _ := newSigner(t)
+	planted, _ := newSigner(t)
+	tr := newTraveller(t, 1, &person{yes: true})
+	if err := tr.walk(announcer(t, main, []ssh.Signer{a}, false)); err != nil {
+		t.Fatal(err)
+	}
+	hear[walk.Learned](tr)
+	// Somebody has only the announced key: it lets him in, and he can announce nothing.
+	again := newTraveller(t, 1, &person{})
+	again.record = tr.record
+	again.Walker.Vouched = tr.record
+	hears := make(chan string, 2)
+	if err := again.walk(announcer(t, a, []ssh.Signer{planted}, false, hears)); err != nil {
+		t.Fatal(err)
+	}
+	passed := hear[walk.Passed](again)
+	for passed.Gate.Kind != gate.Identity {
+		passed = hear[walk.Passed](again)
+	}
+	if passed.Gate.Verdict != gate.Ajar || !strings.Contains(passed.Gate.Reason, "nobody compared this key") {
+		t.Errorf("an announced key: %+v", passed.Gate)
+	}
+	at := vouch.At{Host: "odd.lantern.example", Port: 22}
+	if came := <-hears; came != "passed over" {
+		t.Errorf("its announcement is %s about", came)
+	}
+	if of, err := tr.record.Of(at); err != nil || len(of) != 2 {
+		t.Errorf("vouched %+v, %v", of, err)
+	}
+	// The host itself no longer names it: it goes.
+	third := newTraveller(t, 1, &person{})
+	third.Walker.Vouched = tr.record
+	if err := third.walk(announcer(t, main, nil, false)); err != nil {
+		t.Fatal(err)
+	}
+	await.Until(t, "the key to go", func() bool { of, err := tr.record.Of(at); return err == nil && len(of) == 1 })
+}
+
+// channelConn is a channel as a connection, with the addresses and deadlines of the one it
+// goes over.
+type channelConn struct {
+	ssh.Channel
+	net.Conn
+}
+
+func (c channelConn) Read(p []byte) (int, error)  { return c.Channel.Read(p) }
+func (c channelConn) Write(p []byte) (int, error) { return c.Channel.Write(p) }
+func (c channelConn) Close() error                { return c.Channel.Close() }
+
+func TestWhatSpeaksAgainstAFirstVisitIsSaid(t *testing.T) {
+	key, _ := newSigner(t)
+	server := func() string {
+		return listener(t, func(conn net.Conn) {
+			config := &ssh.ServerConfig{NoClientAuth: true}
+			config.AddHostKey(key)
+			c, channels, requests, err := ssh.NewServerConn(conn, config)
+			if err != nil {
+				return
+			}
+			go ssh.DiscardRequests(requests)
+			for ch := range channels { // it leads back to itself whatever is asked for
+				channel, requests, err := ch.Accept()
+				if err != nil {
+					continue
+				}
+				go ssh.DiscardRequests(requests)
+				go func() {
+					inner := &ssh.ServerConfig{NoClientAuth: true}
+					inner.AddHostKey(key)
+					ssh.NewServerConn(channelConn{channel, conn}, inner)
+				}()
+			}
+			c.Wait()
+		})
+	}
+	p := &person{}
+	tr := newTraveller(t, 1, p)
+	if err := tr.record.Accept(vouch.At{Host: "odd.lantern.example", Port: 22}, key.PublicKey(), "", time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := tr.record.Trust("10.61.*", string(ssh.MarshalAuthorizedKey(key.PublicKey())), time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	r := tr.way(server())
+	r.Hops = append(r.Hops, route.Hop{Name: "tide-db", Host: "10.61.4.20", Port: 22, Way: "via odd", User: "keeper", Keys: tr.keys, Keepalive: time.Minute})
+	_, err := tr.Walk(context.Background(), r)
+	var f *gate.Failure
+	if !errors.As(err, &f) || f.Hop != "tide-db" || f.Cause != gate.IdentityUnknown {
+		t.Fatalf("got %v", err)
+	}
+	said := strings.Join(f.Detail, "\n")
+	for _, want := range []string{"this is the key of odd, a hop before it", "a signing key is vouched for hosts like 10.61.*", "the same key is vouched for odd.lantern.example:22 since"} {
+		if !strings.Contains(said, want) {
+			t.Errorf("%q is not said:\n%s", want, said)
+		}
 	}
 }
 
@@ -368,7 +482,7 @@ func TestKeysThatAreNotProvenAreNot(t *testing.T) {
 	if learned := hear[walk.Learned](tr); len(learned.Keys) != 0 || len(learned.Unproven) != 1 {
 		t.Errorf("learned %+v", learned)
 	}
-	if of, err := tr.record.Of("odd.lantern.example", 22); err != nil || len(of) != 1 {
+	if of, err := tr.record.Of(vouch.At{Host: "odd.lantern.example", Port: 22}); err != nil || len(of) != 1 {
 		t.Errorf("vouched %+v, %v", of, err)
 	}
 }

@@ -261,6 +261,11 @@ func (m *Model) words(q *question) (title string, body []string) {
 			"  "+t.Faint.Render(fit.Pad("kind", 9))+i.Algorithm,
 			"  "+t.Faint.Render(fit.Pad("SHA256", 9))+t.Strong.Render(strings.TrimPrefix(i.SHA256, "SHA256:")),
 			"  "+t.Faint.Render(fit.Pad("MD5", 9))+i.MD5)
+		for _, word := range i.Words() {
+			for _, l := range fit.Wrap(word, m.width-10) {
+				body = append(body, t.Mark(gate.Ajar)+" "+t.Verdict(gate.Ajar).Render(l))
+			}
+		}
 		for _, e := range i.Expected {
 			body = append(body, m.compared("expected", e.Print, i.Key)...)
 		}

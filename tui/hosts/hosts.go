@@ -8,6 +8,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -57,12 +58,13 @@ type asking uint8
 const (
 	nothing asking = iota
 	finding
-	importing   // fingerprints, pasted or a file's name
-	pattern     // of hosts to trust a signing key for
-	signingKey  // the key itself
-	exporting   // a file's name
-	agreeImport // a yes to what an import would add
-	agreeRetire // a yes to retiring a host
+	importing    // fingerprints, pasted or a file's name
+	pattern      // of hosts to trust a signing key for
+	signingKey   // the key itself
+	exporting    // a file's name
+	agreeImport  // a yes to what an import would add
+	agreeRetire  // a yes to retiring a host
+	agreeConfirm // a yes to vouching for announced keys
 )
 
 var askings = map[asking]string{
@@ -88,7 +90,7 @@ type Model struct {
 	pattern       string
 	expected      []vouch.Expected
 	note          string
-	wanted        string // the host to go to when the record is read
+	wanted        vouch.At // the host to go to when the record is read
 }
 
 // New returns the place.
@@ -99,16 +101,37 @@ func New(s *place.Services) place.Place {
 // sessionsOf are the sessions of each host that is vouched for.
 func sessionsOf(hosts []vouch.Host, ws *workspace.Workspace) map[string][]string {
 	of := make(map[string][]string, len(hosts))
+	known := make(map[string]bool, len(hosts))
 	for _, h := range hosts {
-		of[at(h.Name, h.Port)] = nil
+		known[at(h.Name, h.Port)] = true
 	}
 	for _, s := range ws.Book.Sessions {
 		where := at(s.Host.V, s.Port.V)
-		if names, ok := of[where]; ok {
-			of[where] = append(names, s.Name)
+		if !known[where] {
+			continue
 		}
+		if r, err := ws.Planner().Plan(s.Name); err == nil {
+			where += r.Target().Way
+		}
+		of[where] = append(of[where], s.Name)
 	}
 	return of
+}
+
+// sessionsAt are the sessions of a host, also where it was vouched for before there were
+// ways.
+func (m *Model) sessionsAt(h vouch.Host) []string {
+	if h.Way != "" {
+		return m.sessions[at(h.Name, h.Port)+h.Way]
+	}
+	var names []string
+	for where, of := range m.sessions {
+		if strings.HasPrefix(where, at(h.Name, h.Port)) {
+			names = append(names, of...)
+		}
+	}
+	slices.Sort(names)
+	return names
 }
 
 func at(host string, port int) string {
@@ -176,15 +199,17 @@ func (m *Model) selected() (vouch.Host, bool) {
 func (m *Model) Select(session string) {
 	if r, ok := m.s.Plan(session); ok {
 		t := r.Target()
-		m.wanted = at(t.Host, t.Port)
-		m.moveTo(t.Host, t.Port)
+		m.wanted = t.At()
+		m.moveTo(t.At())
 	}
 }
 
-func (m *Model) moveTo(host string, port int) {
+func (m *Model) moveTo(wanted vouch.At) {
+	found := false
 	for i, n := range m.shown {
-		if h := m.hosts[n]; at(h.Name, h.Port) == at(host, port) {
-			m.at.At = i
+		h := m.hosts[n]
+		if at(h.Name, h.Port) == at(wanted.Host, wanted.Port) && (!found || h.Way == wanted.Way) {
+			m.at.At, found = i, true
 		}
 	}
 	m.move(0)
@@ -201,10 +226,11 @@ func (m *Model) Table() place.Table {
 			place.On("p", "expect fingerprints", func() tea.Cmd { return m.ask(importing, "") }),
 			place.On("t", "trust a signer", m.askSigner),
 			place.On("D", "retire", func() tea.Cmd { m.asking = agreeRetire; return nil }).If(func() bool { return ok && len(h.Current()) > 0 }),
+			place.On("c", "confirm announced", func() tea.Cmd { m.asking = agreeConfirm; return nil }).If(func() bool { return ok && len(announced(h)) > 0 }),
 			place.On("x", "export SSHFP", func() tea.Cmd { return m.ask(exporting, "hosts.sshfp") }),
 			place.On("r", "read again", m.read).Ranked(place.InHelp),
 		}
-	case agreeImport, agreeRetire:
+	case agreeImport, agreeRetire, agreeConfirm:
 		return place.Table{place.On("enter", "do it", m.agreed), place.On("esc ctrl+c", "do not", m.refused)}
 	}
 	return place.Table{place.On("enter", "go on", m.answered), place.On("esc ctrl+c", "leave it", m.refused)}
@@ -216,10 +242,9 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	case read:
 		m.hosts, m.sessions, m.signers, m.err = msg.hosts, msg.sessions, msg.signers, msg.err
 		m.narrow()
-		if host, port, err := net.SplitHostPort(m.wanted); err == nil {
-			n, _ := strconv.Atoi(port)
-			m.moveTo(host, n)
-			m.wanted = ""
+		if m.wanted.Host != "" {
+			m.moveTo(m.wanted)
+			m.wanted = vouch.At{}
 		}
 		return m.look()
 	case seen:
@@ -260,7 +285,7 @@ func (m *Model) typed(msg tea.KeyPressMsg) tea.Cmd {
 		if m.at.Take(msg, len(m.shown), m.room()) {
 			return m.look()
 		}
-	case agreeImport, agreeRetire:
+	case agreeImport, agreeRetire, agreeConfirm:
 		return m.refused()
 	default:
 		m.line.Take(msg)
@@ -302,7 +327,7 @@ func (m *Model) paste(msg tea.PasteMsg) tea.Cmd {
 	switch {
 	case m.asking == nothing || m.asking == importing && strings.Contains(strings.TrimSpace(msg.Content), "\n"):
 		return m.readImport(msg.Content)
-	case m.asking != agreeImport && m.asking != agreeRetire:
+	case m.asking != agreeImport && m.asking != agreeRetire && m.asking != agreeConfirm:
 		m.line.Take(msg)
 	}
 	return nil
@@ -316,7 +341,7 @@ func (m *Model) refused() tea.Cmd {
 	case finding:
 		m.find = ""
 		m.narrow()
-	case agreeImport, agreeRetire:
+	case agreeImport, agreeRetire, agreeConfirm:
 		m.note = "nothing was changed"
 	}
 	return m.look()
@@ -325,8 +350,12 @@ func (m *Model) refused() tea.Cmd {
 // agreed does what was agreed to.
 func (m *Model) agreed() tea.Cmd {
 	was := m.asking
-	if m.asking = nothing; was == agreeRetire {
+	m.asking = nothing
+	switch was {
+	case agreeRetire:
 		return m.retire()
+	case agreeConfirm:
+		return m.confirm()
 	}
 	return m.doImport()
 }
@@ -413,8 +442,26 @@ func (m *Model) retire() tea.Cmd {
 	h, _ := m.selected()
 	record := m.s.Workspace().Vouched
 	return m.change(func() (string, error) {
-		err := record.Retire(h.Name, h.Port, time.Now(), "retired by a person")
+		err := record.Retire(h.At(), time.Now(), "retired by a person")
 		return h.Name + " is history; the next visit is a first one", err
+	})
+}
+
+// announced are the keys of a host that it announced itself and nobody compared.
+func announced(h vouch.Host) []vouch.Vouch {
+	return slices.DeleteFunc(h.Current(), func(v vouch.Vouch) bool { return v.How != vouch.Announced })
+}
+
+func (m *Model) confirm() tea.Cmd {
+	h, _ := m.selected()
+	record := m.s.Workspace().Vouched
+	return m.change(func() (string, error) {
+		for _, k := range announced(h) {
+			if err := record.Confirm(h.At(), k.SHA256, time.Now()); err != nil {
+				return "", err
+			}
+		}
+		return "vouched for, by you", nil
 	})
 }
 
@@ -438,7 +485,7 @@ func (m *Model) export(path string) tea.Cmd {
 func (m *Model) narrow() {
 	m.shown = m.shown[:0]
 	for i, h := range m.hosts {
-		text := h.Name + " " + strings.Join(m.sessions[at(h.Name, h.Port)], " ")
+		text := h.Name + " " + h.Way + " " + strings.Join(m.sessionsAt(h), " ")
 		for _, k := range h.Keys {
 			text += " " + k.SHA256
 		}
@@ -482,7 +529,7 @@ func (m *Model) View() []string {
 	h, ok := m.selected()
 	name := ""
 	if ok {
-		name = t.Strong.Render(at(h.Name, h.Port))
+		name = t.Strong.Render(sanitize.Line(h.At().String(), 200))
 	}
 	lines = append(lines, t.Title(name, "", m.width, fit.Spread))
 	if ok {
@@ -493,7 +540,7 @@ func (m *Model) View() []string {
 
 func (m *Model) row(h vouch.Host, selected bool) string {
 	t := m.s.Theme
-	pointer, name := "  ", fit.Pad(at(h.Name, h.Port), min(28, m.width/3))
+	pointer, name := "  ", fit.Pad(sanitize.Line(h.At().String(), 200), min(40, m.width/3))
 	if selected {
 		pointer, name = t.Accent.Render("❯ "), t.Strong.Render(name)
 	}
@@ -503,6 +550,10 @@ func (m *Model) row(h vouch.Host, selected bool) string {
 		last := current[n-1]
 		mark = t.Mark(gate.Open)
 		say = t.Faint.Render(fit.Pad("vouched "+day(last.When), 22))
+		if a := len(announced(h)); a > 0 {
+			mark = t.Mark(gate.Ajar)
+			say += t.Verdict(gate.Ajar).Render(fmt.Sprintf("%d announced  ", a))
+		}
 		if n > 1 {
 			say += fmt.Sprintf("%d keys  ", n)
 		} else {
@@ -512,7 +563,7 @@ func (m *Model) row(h vouch.Host, selected bool) string {
 	if before := len(h.Keys) - len(current); before > 0 {
 		say += t.Verdict(gate.Ajar).Render(fmt.Sprintf("%d before  ", before))
 	}
-	sessions := fit.Pad(strings.Join(m.sessions[at(h.Name, h.Port)], ", "), min(24, m.width/5))
+	sessions := fit.Pad(strings.Join(m.sessionsAt(h), ", "), min(24, m.width/5))
 	return fit.Cut(" "+pointer+mark+" "+name+" "+sessions+" "+say, m.width)
 }
 
@@ -531,14 +582,14 @@ func (m *Model) detail(h vouch.Host) []string {
 		end := ""
 		if !k.Current() {
 			word, style = "before", t.Faint
-			end = fmt.Sprintf(", until %s: %s", day(k.Until), sanitize.Line(k.Ended, 60))
+			when, why := k.End()
+			end = fmt.Sprintf(", until %s: %s", day(when), sanitize.Line(why, 60))
+		} else if k.How == vouch.Announced {
+			when, _ := k.End()
+			style, end = t.Verdict(gate.Ajar), fmt.Sprintf(", compared by nobody: until %s, or c confirms it", day(when))
 		}
 		say("%s %s", t.Faint.Render(fit.Pad(word, 7)), style.Render(k.SHA256))
-		how := "by " + sanitize.Line(k.By, 30)
-		if k.How != "" {
-			how = k.How
-		}
-		say("        %s", t.Faint.Render(fmt.Sprintf("%s, vouched %s %s, at %s%s", k.Algorithm, k.When.Local().Format("2 Jan 2006 15:04"), how, sanitize.Line(k.Address, 60), end)))
+		say("        %s", t.Faint.Render(fmt.Sprintf("%s, vouched %s %s, at %s%s", k.Algorithm, k.When.Local().Format("2 Jan 2006 15:04"), k.Source(), sanitize.Line(k.Address, 60), end)))
 	}
 	if key, err := lastKey(h); err == nil && m.height > 29 {
 		for _, n := range vouch.Notations[1:] {
@@ -563,6 +614,12 @@ func (m *Model) detail(h vouch.Host) []string {
 		say("%s %s for %s, vouched %s by %s", t.Faint.Render(fit.Pad("signer", 7)), s.SHA256, t.Strong.Render(sanitize.Line(s.Pattern, 40)), day(s.When), sanitize.Line(s.By, 30))
 	}
 	switch m.asking {
+	case agreeConfirm:
+		ahead := []string{"   " + t.Accent.Render("Compare with what the machine's console shows. Vouch for these yourself? enter does, any other key does not")}
+		for _, k := range announced(h) {
+			ahead = append(ahead, fmt.Sprintf("     %s  %s", fit.Pad(k.Algorithm, 20), t.Strong.Render(k.SHA256)))
+		}
+		lines = append(ahead, lines...)
 	case agreeRetire:
 		lines = append([]string{"   " + t.Accent.Render(fmt.Sprintf("Make what is vouched for %s history? enter does, any other key does not", h.Name))}, lines...)
 	case agreeImport:

@@ -11,6 +11,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"meatus/core/vouch"
 	"meatus/tui/placetest"
 )
 
@@ -19,7 +20,7 @@ func open(t *testing.T) *placetest.Driver {
 	t.Helper()
 	d := placetest.Workspace(t, "[session.quay]\nhost = \"quay.lantern.example\"\n[session.reef]\nhost = \"10.61.4.20\"\n")
 	for i, host := range []string{"quay.lantern.example", "10.61.4.20"} {
-		if err := d.Engine.Workspace().Vouched.Accept(host, 22, key(t), "203.0.113.10:22", time.Date(2026, 10, 1+i, 9, 0, 0, 0, time.UTC)); err != nil {
+		if err := d.Engine.Workspace().Vouched.Accept(vouch.At{Host: host, Port: 22}, key(t), "203.0.113.10:22", time.Date(2026, 10, 1+i, 9, 0, 0, 0, time.UTC)); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -64,7 +65,7 @@ func TestAHostIsRetiredAfterAYes(t *testing.T) {
 	d.UntilSaid("nothing was changed")
 	d.Press("D", "enter")
 	d.Until("the record to be retired", func() bool {
-		now, err := d.Engine.Workspace().Vouched.Of("10.61.4.20", 22)
+		now, err := d.Engine.Workspace().Vouched.Of(vouch.At{Host: "10.61.4.20", Port: 22})
 		return err == nil && len(now) == 0
 	})
 }

@@ -57,7 +57,7 @@ func (m *Model) Show() tea.Cmd {
 		if t != nil {
 			k.before = t.SightedAt(c.Seen)
 		}
-		k.history, _ = record.History(c.Host, c.Port)
+		k.history, _ = record.History(c.At())
 		return k
 	})
 }
@@ -113,7 +113,7 @@ func (m *Model) decide() tea.Cmd {
 func (m *Model) replace(why, say string) tea.Cmd {
 	vouched, c, b, record := m.s.Workspace().Vouched, m.what, m.s.Board, m.s.Record
 	return m.s.Run(func() tea.Msg {
-		if err := vouched.Replace(c.Host, c.Port, c.Key, c.Seen, time.Now(), why); err != nil {
+		if err := vouched.Replace(c.At(), c.Key, c.Seen, time.Now(), why); err != nil {
 			return refused{err}
 		}
 		b.Say(c.Session, say)

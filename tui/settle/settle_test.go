@@ -9,6 +9,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"meatus/core/vouch"
 	"meatus/core/walk"
 	"meatus/tui/placetest"
 )
@@ -32,21 +33,21 @@ func changed(t *testing.T, shared bool) (*placetest.Driver, *walk.ChangedIdentit
 	t.Helper()
 	d := placetest.Workspace(t, "[session.gauge-2]\nhost = \"10.61.4.32\"\n")
 	record := d.Engine.Workspace().Vouched
-	if err := record.Accept("10.61.4.32", 22, key(t), "10.61.4.32:22", time.Now()); err != nil {
+	if err := record.Accept(vouch.At{Host: "10.61.4.32", Port: 22}, key(t), "10.61.4.32:22", time.Now()); err != nil {
 		t.Fatal(err)
 	}
 	fresh := key(t)
 	c := &walk.ChangedIdentity{Place: walk.Place{Session: "gauge-2", Hop: "gauge-2"}, Host: "10.61.4.32", Port: 22, Key: fresh, Seen: "10.61.4.32:22"}
 	if shared {
-		if err := record.Accept("10.61.4.40", 22, fresh, "10.61.4.40:22", time.Now()); err != nil {
+		if err := record.Accept(vouch.At{Host: "10.61.4.40", Port: 22}, fresh, "10.61.4.40:22", time.Now()); err != nil {
 			t.Fatal(err)
 		}
 	}
 	var err error
-	if c.Vouched, err = record.Of(c.Host, c.Port); err != nil {
+	if c.Vouched, err = record.Of(c.At()); err != nil {
 		t.Fatal(err)
 	}
-	if c.Elsewhere, err = record.Elsewhere(c.Host, c.Port, fresh); err != nil {
+	if c.Elsewhere, err = record.Elsewhere(c.At(), fresh); err != nil {
 		t.Fatal(err)
 	}
 	return d.Task(New(d.Services, c)), c
@@ -65,11 +66,11 @@ func TestANewKeyIsTakenWhenItsEndIsTyped(t *testing.T) {
 	d.Type(print[len(print)-tail:])
 	d.Press("enter")
 	d.Until("the decision to be put away", func() bool { return d.Closed })
-	now, err := d.Engine.Workspace().Vouched.Of(c.Host, c.Port)
+	now, err := d.Engine.Workspace().Vouched.Of(c.At())
 	if err != nil || len(now) != 1 || now[0].SHA256 != print {
 		t.Errorf("vouched for is %+v, %v", now, err)
 	}
-	history, err := d.Engine.Workspace().Vouched.History(c.Host, c.Port)
+	history, err := d.Engine.Workspace().Vouched.History(c.At())
 	if err != nil || len(history) != 2 || !strings.Contains(history[0].Ended+history[1].Ended, "replaced by a person's word") {
 		t.Errorf("history %+v, %v", history, err)
 	}
@@ -81,7 +82,7 @@ func TestAnAddressGoesToTheMachineWhoseKeyItShows(t *testing.T) {
 	d.Type("10.61.4.40")
 	d.Press("enter")
 	d.Until("the decision to be put away", func() bool { return d.Closed })
-	now, err := d.Engine.Workspace().Vouched.Of(c.Host, c.Port)
+	now, err := d.Engine.Workspace().Vouched.Of(c.At())
 	if err != nil || len(now) != 1 || now[0].SHA256 != ssh.FingerprintSHA256(c.Key) {
 		t.Errorf("vouched for is %+v, %v", now, err)
 	}
@@ -90,7 +91,7 @@ func TestAnAddressGoesToTheMachineWhoseKeyItShows(t *testing.T) {
 func TestItIsLeftRefused(t *testing.T) {
 	d, c := changed(t, false)
 	d.Press("esc")
-	now, err := d.Engine.Workspace().Vouched.Of(c.Host, c.Port)
+	now, err := d.Engine.Workspace().Vouched.Of(c.At())
 	if !d.Closed || err != nil || now[0].SHA256 != c.Vouched[0].SHA256 {
 		t.Errorf("closed %v; %+v, %v", d.Closed, now, err)
 	}
