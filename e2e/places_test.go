@@ -154,12 +154,12 @@ func TestListsGoOutAndComeIn(t *testing.T) {
 	if out.status != 0 || !strings.HasPrefix(out.out, "name,site,host,port,user,key,via,tunnels,") {
 		t.Fatalf("%+v", out)
 	}
-	changed := strings.Replace(out.out, "10.61.4.31", "10.61.4.91", 1) + "pier,shore,203.0.113.20,,warden" + strings.Repeat(",", 19) + "\n"
+	changed := strings.Replace(out.out, "10.61.4.31", "10.61.4.91", 1) + "pier,shore,203.0.113.20,,warden" + strings.Repeat(",", 20) + "\n"
 	if err := os.WriteFile(list, []byte(changed), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	r := do(t, dir, "", "import", list)
-	if r.status != 2 || !strings.Contains(r.out, "add      pier  203.0.113.20") || !strings.Contains(r.out, "change   gauge-1  host: 10.61.4.31 → 10.61.4.91") || !strings.Contains(r.out, "1 to add, 1 to change, 13 as they are") || !strings.Contains(r.err, "nobody to ask") {
+	if r.status != 2 || !strings.Contains(r.out, "add      pier\n           site      shore\n           host      203.0.113.20\n") || !strings.Contains(r.out, "change   gauge-1\n           host: 10.61.4.31 → 10.61.4.91") || !strings.Contains(r.out, "1 to add, 1 to change, 13 as they are") || !strings.Contains(r.err, "nobody to ask") {
 		t.Errorf("%+v", r)
 	}
 	if again := do(t, dir, "", "export"); again.out != out.out {

@@ -196,6 +196,24 @@ func TestSessionsGoOutAndComeIn(t *testing.T) {
 	b.says("pier", statusDone, "export")
 	os.WriteFile(list, []byte("name,host\npier 2,10.61.4.78\n"), 0o600)
 	b.says("cannot be a session's name", statusWrongUse, "import", "--yes", list)
+
+	// What acts is shown apart, and is not taken by a mere yes.
+	os.WriteFile(list, []byte("name,host,user,dial,agent,lends,tunnels,arrive\n"+
+		"mole,10.61.4.79,keeper\u202ex,203.0.113.9:22,lend,keys/tide.pem,roam *:1080,sudo rm -rf /\n"), 0o600)
+	out := b.run(statusWrongUse, "import", list)
+	for _, want := range []string{"           user      keeperx\n", "mole  dial = 203.0.113.9:22", "mole  agent = lend  lends keys without asking", "mole  lends = keys/tide.pem",
+		"mole  tunnels = roam *:1080  listens for other machines, too", "mole  arrive = sudo rm -rf /  is typed there"} {
+		if !strings.Contains(out, want) {
+			t.Errorf("%q is not shown:\n%s", want, out)
+		}
+	}
+	os.WriteFile(list, []byte("name,host,dial,agent,lends,tunnels,arrive\nmole,10.61.4.79,203.0.113.9:22,lend,keys/tide.pem,roam *:1080,sudo rm -rf /\n"), 0o600)
+	b.run(statusDone, "import", "--yes", list)
+	if out := b.run(statusDone, "export"); !strings.Contains(out, "mole,,10.61.4.79") || strings.Contains(out, "sudo rm") || strings.Contains(out, "roam *") {
+		t.Errorf("after a yes alone:\n%s", out)
+	}
+	b.run(statusDone, "import", "--yes", "--acting", list)
+	b.says("sudo rm -rf /", statusDone, "export")
 }
 
 func TestDrawingsAreWritten(t *testing.T) {

@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"meatus/core/book"
+	"meatus/core/sanitize"
 )
 
 func exportCommand(open opener) *cobra.Command {
@@ -35,7 +36,7 @@ func exportCommand(open opener) *cobra.Command {
 
 func importCommand(open opener) *cobra.Command {
 	var format string
-	var yes bool
+	var yes, acting bool
 	c := &cobra.Command{
 		Use:   "import FILE",
 		Short: "take sessions from a list, after showing what that would do",
@@ -63,15 +64,11 @@ func importCommand(open opener) *cobra.Command {
 			}
 			im := w.Book.Compare(rows)
 			showImport(cmd.OutOrStdout(), im)
-			switch {
-			case len(im.Mistakes) > 0:
+			if len(im.Mistakes) > 0 {
 				return &statusError{statusWrongUse, errors.New("nothing was imported; mend these rows first")}
-			case len(im.Add)+len(im.Change) == 0:
-				return nil
-			case !yes:
-				if yes, err = agreed(cmd); err != nil || !yes {
-					return err
-				}
+			}
+			if im, err = agreedImport(cmd, im, yes, acting); err != nil || len(im.Add)+len(im.Change) == 0 {
+				return err
 			}
 			_, err = im.Apply(w.SessionsPath())
 			if err == nil {
@@ -81,34 +78,83 @@ func importCommand(open opener) *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&format, "format", "", "csv or json (else by the file's name)")
-	c.Flags().BoolVar(&yes, "yes", false, "do it without asking")
+	c.Flags().BoolVar(&yes, "yes", false, "do it without asking, but for what acts, lends or listens")
+	c.Flags().BoolVar(&acting, "acting", false, "with --yes: take what acts, lends or listens, too")
 	return c
 }
 
-// agreed asks whether to go on, on the controlling terminal.
-func agreed(cmd *cobra.Command) (bool, error) {
+// agreedImport is what of an import a person agrees to: first all but what acts, lends or
+// listens, then that by itself.
+func agreedImport(cmd *cobra.Command, im book.Import, yes, acting bool) (book.Import, error) {
+	if len(im.Add)+len(im.Change) == 0 {
+		return im, nil
+	}
+	tame, acts := im.Tame(), im.Acts()
+	if yes {
+		if len(acts) > 0 && !acting {
+			fmt.Fprintf(cmd.ErrOrStderr(), "%d values that act, lend or listen are left out; pass --acting to take them, too\n", len(acts))
+			return tame, nil
+		}
+		return im, nil
+	}
+	all, err := agreed(cmd, "Do that? Type yes: ")
+	if err != nil || !all {
+		return book.Import{}, err
+	}
+	if len(acts) > 0 {
+		these, err := agreed(cmd, fmt.Sprintf("Take the %d values that act, lend or listen, too? Type yes, or n to leave them out: ", len(acts)))
+		if err != nil {
+			return book.Import{}, err
+		}
+		if !these {
+			return tame, nil
+		}
+	}
+	return im, nil
+}
+
+// agreed asks for a yes on the controlling terminal.
+func agreed(cmd *cobra.Command, prompt string) (bool, error) {
 	tty, err := os.OpenFile("/dev/tty", os.O_RDWR, 0)
 	if err != nil {
 		return false, &statusError{statusWrongUse, errors.New("nothing was imported: there is nobody to ask; pass --yes")}
 	}
 	defer tty.Close()
-	answer, err := ask(cmd.Context(), tty, "Do that? Type yes: ", true)
+	answer, err := ask(cmd.Context(), tty, prompt, true)
 	if err == nil && answer != "yes" {
-		fmt.Fprintln(cmd.OutOrStdout(), "nothing was imported")
+		fmt.Fprintln(cmd.OutOrStdout(), "not imported")
 	}
 	return answer == "yes", err
 }
 
-// showImport tells what an import would do.
+// shownValue is how much of a value is shown, in characters.
+const shownValue = 300
+
+// showImport tells what an import would do: every value, cleaned, and what acts, lends or
+// listens once more by itself.
 func showImport(out io.Writer, im book.Import) {
 	for _, m := range im.Mistakes {
 		fmt.Fprintln(out, "mistake  "+m)
 	}
 	for _, row := range im.Add {
-		fmt.Fprintf(out, "add      %s  %s\n", row.Name, row.Values["host"])
+		fmt.Fprintf(out, "add      %s\n", row.Name)
+		for _, key := range book.Fields {
+			if value := row.Values[key]; value != "" {
+				fmt.Fprintf(out, "           %-9s %s\n", key, sanitize.Line(value, shownValue))
+			}
+		}
 	}
 	for _, row := range im.Change {
-		fmt.Fprintf(out, "change   %s  %s\n", row.Name, strings.Join(im.Was[row.Name], "; "))
+		fmt.Fprintf(out, "change   %s\n", row.Name)
+		for _, was := range im.Was[row.Name] {
+			fmt.Fprintf(out, "           %s\n", sanitize.Line(was, 2*shownValue))
+		}
+	}
+	if acts := im.Acts(); len(acts) > 0 {
+		fmt.Fprintln(out, "These act, lend, listen or lead elsewhere:")
+		for _, a := range acts {
+			fmt.Fprintf(out, "  !  %s  %s = %s  %s\n", a.Session, a.Key, sanitize.Line(a.Value, shownValue), a.Why)
+		}
 	}
 	fmt.Fprintf(out, "%d to add, %d to change, %d as they are, %d not in the list and left alone\n", len(im.Add), len(im.Change), len(im.Same), len(im.Alone))
 }

@@ -250,6 +250,45 @@ func (b *Book) Compare(rows []Row) Import {
 	return im
 }
 
+// Acting is a value of an imported list that does something besides describing a machine.
+type Acting struct {
+	Session, Key, Value string
+	Why                 string // what it does
+}
+
+// Acts are the values that act, lend or listen, or lead somewhere else.
+func (im Import) Acts() []Acting {
+	var all []Acting
+	for _, row := range slices.Concat(im.Add, im.Change) {
+		for _, key := range Fields {
+			if why := Power(key, row.Values[key]); why != "" {
+				all = append(all, Acting{row.Name, key, row.Values[key], why})
+			}
+		}
+	}
+	return all
+}
+
+// Tame is the import without those values.
+func (im Import) Tame() Import {
+	tame := func(rows []Row) []Row {
+		var left []Row
+		for _, row := range rows {
+			values := map[string]string{}
+			for key, value := range row.Values {
+				if Power(key, value) == "" {
+					values[key] = value
+				}
+			}
+			left = append(left, Row{row.Line, row.Name, values})
+		}
+		return left
+	}
+	im.Add = tame(im.Add)
+	im.Change = slices.DeleteFunc(tame(im.Change), func(r Row) bool { return len(r.Values) == 0 })
+	return im
+}
+
 func orNone(s string) string {
 	if s == "" {
 		return "none"

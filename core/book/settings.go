@@ -28,6 +28,51 @@ type setting struct {
 	preset  func(s *Session)                                              // nil where nothing holds
 }
 
+// powers says of a value what it does besides describing a machine, "" where nothing: it
+// acts there or here, lends something of ours, listens, or leads somewhere else.
+var powers = map[string]func(value string) string{
+	"arrive":   func(string) string { return "is typed there as soon as a shell opens" },
+	"env":      func(string) string { return "is set for every shell and command there" },
+	"dial":     func(string) string { return "is connected to in place of the host" },
+	"lends":    func(string) string { return "can be used from there" },
+	"lends_to": func(string) string { return "can be logged in to from there with lent keys" },
+	"agent": func(value string) string {
+		switch value {
+		case "off":
+			return ""
+		case "ask":
+			return "lends keys, and asks before each use"
+		}
+		return "lends keys without asking"
+	},
+	"windows": func(value string) string {
+		if value == "off" {
+			return ""
+		}
+		return "lets programs there draw here, and see this display"
+	},
+	"tunnels": func(value string) string {
+		list, err := ParseTunnels(value)
+		for _, t := range list {
+			if t.Beyond() {
+				return "listens for other machines, too"
+			}
+		}
+		if err != nil {
+			return "opens doors"
+		}
+		return "opens doors on this machine, or at the far side"
+	},
+}
+
+// Power says what a value does besides describing a machine, "" where nothing.
+func Power(key, value string) string {
+	if p := powers[key]; p != nil && value != "" {
+		return p(value)
+	}
+	return ""
+}
+
 // group is a part of a session that is shared between sessions which say nothing in it.
 type group uint8
 
@@ -50,13 +95,13 @@ var settings = []setting{
 	portNumber("port", access, func(s *Session) *Value[int] { return &s.Port }, DefaultPort, "1 to 65535"),
 	oneText("user", access, func(s *Session) *Value[string] { return &s.User }, checkUser, "", "the login"),
 	texts("key", access, func(s *Session) *Value[[]string] { return &s.Keys }, "a path", checkPath, "key files, parted by commas"),
-	oneText("network", access, func(s *Session) *Value[string] { return &s.Network }, checkNetwork, "", "a name for the private network its address is in: where several ways lead there, its machines are vouched for once"),
 	texts("via", access, func(s *Session) *Value[[]string] { return &s.Via }, "a session's name", nil, "sessions to go through, in order, parted by commas"),
 	tunnelList("tunnels", alone, func(s *Session) *Value[[]Tunnel] { return &s.Tunnels }, "bring 15432 from db.internal:5432, roam 1080"),
 	oneText("knock", behaviour, func(s *Session) *Value[string] { return &s.Knock }, oneOf("on", "off"), "", "on: its tunnels' way is walked only when somebody knocks at a door"),
 	oneText("links", behaviour, func(s *Session) *Value[string] { return &s.Links }, oneOf("1", "2", "3", "4"), "", "1 to 4, side by side: what its tunnels carry is spread over them, where the machine is far"),
 	oneText("windows", behaviour, func(s *Session) *Value[string] { return &s.Windows }, oneOf("on", "off"), "", "on: programs there may draw on the display here, and see all of it"),
 	oneText("dial", alone, func(s *Session) *Value[string] { return &s.Dial }, checkDial, "", "address:port to knock at instead"),
+	oneText("network", access, func(s *Session) *Value[string] { return &s.Network }, checkNetwork, "", "a name for the private network its address is in: where several ways lead there, its machines are vouched for once"),
 	period("keepalive", access, func(s *Session) *Value[time.Duration] { return &s.Keepalive }, readKeepalive, DefaultKeepalive, "1s to 1h, or off"),
 	period("reconnect", behaviour, func(s *Session) *Value[time.Duration] { return &s.Reconnect }, upToADay("to go on trying", "off"), DefaultReconnect, "how long a lost way is tried again: 10m, or off"),
 	oneText("agent", access, func(s *Session) *Value[string] { return &s.Agent }, oneOf("off", "ask", "lend"), "off", "off, lend, or ask before each use"),
