@@ -6,7 +6,7 @@
 // bounded time for the way to come back, and what was in flight is broken off so
 // that nobody takes it for whole. The two directions of a flow end apart. One slow
 // flow stalls no other, and a flow holds a bounded amount of memory: two buffers of
-// 32 KiB, and what the protocol's window lets the far side send.
+// 32 KiB, of 1 KiB while little passes, and what the protocol's window lets the far side send.
 //
 // A listener costs a listener and a goroutine, a flow two goroutines while it lives.
 package tunnel

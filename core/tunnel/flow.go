@@ -18,6 +18,9 @@ import (
 
 const bufferSize = 32 << 10
 
+// smallSize is that of the buffer of a direction in which little passes.
+const smallSize = 1 << 10
+
 var buffers = sync.Pool{New: func() any { return new([bufferSize]byte) }}
 
 // Flow is one connection through a tunnel, as it can be shown.
@@ -169,10 +172,17 @@ func (t *Tunnel) join(f *flow, near, far walk.Stream) error {
 
 // pass copies one direction to its end, and tells the other side of it.
 func (t *Tunnel) pass(f *flow, to, from walk.Stream, count, all *atomic.Uint64, limit *rate.Limiter) error {
-	buf := buffers.Get().(*[bufferSize]byte)
-	defer buffers.Put(buf)
+	// What waits for its next bytes waits with a small buffer, and what has many to pass
+	// gets a large one.
+	small := make([]byte, smallSize)
+	buf, large := small, (*[bufferSize]byte)(nil)
+	defer func() {
+		if large != nil {
+			buffers.Put(large)
+		}
+	}()
 	for {
-		n, err := from.Read(buf[:])
+		n, err := from.Read(buf)
 		if n > 0 {
 			if limit != nil {
 				if lerr := limit.WaitN(f.ctx, n); lerr != nil {
@@ -185,6 +195,14 @@ func (t *Tunnel) pass(f *flow, to, from walk.Stream, count, all *atomic.Uint64, 
 			if _, werr := to.Write(buf[:n]); werr != nil {
 				return werr
 			}
+		}
+		switch {
+		case large == nil && n == smallSize:
+			large = buffers.Get().(*[bufferSize]byte)
+			buf = large[:]
+		case large != nil && n < smallSize:
+			buffers.Put(large)
+			buf, large = small, nil
 		}
 		if errors.Is(err, io.EOF) {
 			// A channel whose link was cut reads as ended, too.
