@@ -65,7 +65,7 @@ func TestRemediesAreChosenAndDone(t *testing.T) {
 	s.keys("Enter")
 	s.until("refused at gauge-3")
 	s.keys("M")
-	s.until("wait until it is up")
+	s.until("❯ wait until it is up")
 	s.keys("Enter")
 	s.until("waiting")
 	s.keys("Escape")

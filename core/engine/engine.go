@@ -13,6 +13,7 @@ package engine
 import (
 	"context"
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -231,6 +232,11 @@ func (e *Engine) Adopt(b *book.Book, session, say string) {
 func (e *Engine) change(ws *workspace.Workspace, c Changed) {
 	e.changing.Lock()
 	defer e.changing.Unlock()
+	for old, name := range book.Renames(e.Workspace().Book, ws.Book) {
+		if err := ws.Vouched.Renamed(old, name); err != nil {
+			e.Events.Tell(Notice{Say: fmt.Sprintf("what is vouched for behind %s: %v", old, err)})
+		}
+	}
 	e.ws.Store(ws)
 	e.Board.SetWorkspace(ws)
 	c.Workspace = ws

@@ -481,6 +481,10 @@ func identity(h Hop, vouched *vouch.Record) gate.Gate {
 	g := gate.Gate{Kind: gate.Identity}
 	of, err := vouched.Of(h.At())
 	signers, _ := vouched.SignersFor(h.Host)
+	compared := slices.DeleteFunc(slices.Clone(of), func(v vouch.Vouch) bool { return v.How == vouch.Announced })
+	if len(compared) > 0 || len(signers) > 0 { // it most likely shows what somebody compared
+		of = compared
+	}
 	switch {
 	case err != nil:
 		g.Verdict, g.Seen, g.Reason = gate.Shut, "the record cannot be read", err.Error()
@@ -497,11 +501,7 @@ func identity(h Hop, vouched *vouch.Record) gate.Gate {
 	case len(of) == 0:
 		g.Seen = "first visit"
 	default:
-		last := of[len(of)-1]
-		if i := slices.IndexFunc(of, func(v vouch.Vouch) bool { return v.How != vouch.Announced }); i >= 0 && last.How == vouch.Announced {
-			last = of[i] // one that somebody compared, which it most likely shows
-		}
-		g = last.Gate()
+		g = of[len(of)-1].Gate()
 	}
 	if mode, exposed := vouched.Exposed(); exposed && err == nil {
 		g.Verdict = gate.Ajar

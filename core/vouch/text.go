@@ -70,7 +70,8 @@ type entry struct {
 	print           string
 	how             string
 	ended           bool
-	again           tomltext.Span // of the value, where it has one
+	again           tomltext.Span // of the line, where it has one
+	wayAt           tomltext.Span // of the value, where it has one
 	last            int           // the offset behind its last value
 	other           bool          // it vouches for no host
 }
@@ -100,7 +101,7 @@ func edited(text []byte, add func(entry) []byte) ([]byte, error) {
 		case "port":
 			at.port = e.Value.Text()
 		case "way":
-			at.way = e.Value.Text()
+			at.way, at.wayAt = e.Value.Text(), e.Value.Span()
 		case "sha256":
 			at.print = e.Value.Text()
 		case "how":
@@ -156,6 +157,37 @@ func (r *Record) CarryOver(at At) error {
 			Way string `toml:"way"`
 		}{at.Way})
 	})
+}
+
+// Renamed has ways that go by a session go by its new name.
+func (r *Record) Renamed(old, name string) error {
+	unlock, err := atomicfile.Lock(r.path)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	text, err := r.text()
+	if err != nil {
+		return err
+	}
+	var spans []tomltext.Span
+	_, err = edited(text, func(e entry) []byte {
+		if e.way == "via "+old {
+			spans = append(spans, e.wayAt)
+		}
+		return nil
+	})
+	if err != nil || len(spans) == 0 {
+		return err
+	}
+	slices.SortFunc(spans, func(a, b tomltext.Span) int { return b.From - a.From })
+	for _, s := range spans {
+		text = slices.Concat(text[:s.From], []byte(strconv.Quote("via "+name)), text[s.To:])
+	}
+	if _, err := parse(filepath.Base(r.path), text); err != nil {
+		return err
+	}
+	return atomicfile.Write(r.path, text)
 }
 
 // Announce takes what a host announced over a connection with a key that a person

@@ -221,3 +221,15 @@ func TestAnAnnouncedKeyStaysWhileItIsAnnounced(t *testing.T) {
 		t.Error("a key is confirmed twice")
 	}
 }
+
+func TestWaysFollowTheNameOfTheSessionTheyGoBy(t *testing.T) {
+	r, a := record(t), hostKey(t)
+	if err := errors.Join(r.Accept(At{"10.61.4.20", 22, "via quay"}, a, "", time.Now()), r.Accept(At{"10.61.4.21", 22, "via spit"}, a, "", time.Now()), r.Renamed("quay", "pier")); err != nil {
+		t.Fatal(err)
+	}
+	for at, want := range map[At]Standing{{"10.61.4.20", 22, "via pier"}: Known, {"10.61.4.20", 22, "via quay"}: Unknown, {"10.61.4.21", 22, "via spit"}: Known} {
+		if got, _, err := r.Judge(at, a); got != want || err != nil {
+			t.Errorf("%s: %v, %v", at, got, err)
+		}
+	}
+}

@@ -291,8 +291,7 @@ func (h *handshake) identity(remote net.Addr, key ssh.PublicKey) error {
 		if err := h.certified(cert); err != nil {
 			return err
 		}
-		h.compared = true
-		return h.known()
+		return h.known() // its keys by themselves are not listened to: it has a certificate to show
 	}
 	standing, vouched, err := l.w.Vouched.Judge(l.hop.At(), key)
 	if err != nil {

@@ -228,6 +228,7 @@ func TestManyWalksAtOnceShareOneLogin(t *testing.T) {
 		})
 	}
 	wg.Wait()
+	await.Until(t, "the login to be counted", func() bool { return b.Host("gauge-1").Logins() > 0 })
 	if q, g := b.Host("quay").Logins(), b.Host("gauge-1").Logins(); q != 1 || g != 1 {
 		t.Errorf("%d logins at quay, %d at gauge-1, want 1 and 1", q, g)
 	}
