@@ -138,6 +138,9 @@ func (a *App) Run(ctx context.Context, options ...tea.ProgramOption) error {
 	if a.toDemo {
 		return ErrDemo
 	}
+	if err == nil {
+		err = a.engine.Unwritten()
+	}
 	if errors.Is(err, tea.ErrProgramKilled) && ctx.Err() != nil || errors.Is(err, tea.ErrInterrupted) {
 		return nil
 	}

@@ -83,6 +83,9 @@ func (r *running) tell(events []event.Event, each func(event.Event)) {
 func (r *running) Close() {
 	r.Engine.Close()
 	<-r.told
+	if err := r.Engine.Unwritten(); err != nil {
+		fmt.Fprintln(os.Stderr, "meatus: "+err.Error())
+	}
 }
 
 // do does a job to its end, or until an interrupt, and tells each step.

@@ -76,16 +76,17 @@ type Engine struct {
 	Board    *board.Board
 	Jobs     *work.List
 
-	options  Options
-	ws       atomic.Pointer[workspace.Workspace]
-	ctx      context.Context // ends when Close begins
-	cancel   context.CancelFunc
-	wg       sync.WaitGroup // what watches and judges
-	kept     sync.WaitGroup // what keeps series
-	written  sync.WaitGroup // what writes the trail
-	hide     func()         // ends being seen by other programs
-	unreport func()         // ends the reports of panics
-	once     sync.Once
+	options   Options
+	ws        atomic.Pointer[workspace.Workspace]
+	ctx       context.Context // ends when Close begins
+	cancel    context.CancelFunc
+	wg        sync.WaitGroup // what watches and judges
+	kept      sync.WaitGroup // what keeps series
+	written   sync.WaitGroup // what writes the trail
+	unwritten error          // why the last events could not be, valid once it is done
+	hide      func()         // ends being seen by other programs
+	unreport  func()         // ends the reports of panics
+	once      sync.Once
 
 	changing sync.Mutex // held while everybody is told of another workspace
 
@@ -161,7 +162,9 @@ func (e *Engine) openTrail(ws *workspace.Workspace) {
 			if err != nil {
 				say = err.Error()
 			}
-			e.Events.Tell(Notice{Say: say})
+			if !e.Events.Passed(Notice{Say: say}) { // the last events are written when nobody listens any more
+				e.unwritten = err
+			}
 		})
 	})
 }
@@ -376,6 +379,10 @@ func (e *Engine) close() {
 	}
 	e.unreport()
 }
+
+// Unwritten is why the trail has not the end of what happened, nil where it has: after
+// Close it can be told to nobody who listens to events.
+func (e *Engine) Unwritten() error { return e.unwritten }
 
 // Tell tells a person something, wherever they are.
 func (e *Engine) Tell(say string) { e.Events.Tell(Notice{Say: say}) }

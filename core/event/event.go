@@ -87,12 +87,15 @@ func (s *Stream) Attach(f func(Event)) {
 	s.listeners = append(s.listeners, f)
 }
 
-// Tell passes an event on. After Close it does nothing.
-func (s *Stream) Tell(e Event) {
+// Tell passes an event on.
+func (s *Stream) Tell(e Event) { s.Passed(e) }
+
+// Passed is [Stream.Tell] that tells whether the event was passed on: after Close it is not.
+func (s *Stream) Passed(e Event) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.closed {
-		return
+		return false
 	}
 	for _, f := range s.listeners {
 		f(e)
@@ -100,6 +103,7 @@ func (s *Stream) Tell(e Event) {
 	for _, b := range s.inboxes {
 		b.put(e)
 	}
+	return true
 }
 
 // Close ends every inbox once what was told is taken. It may be called twice.

@@ -51,6 +51,9 @@ var (
 // unwrap finds the key in text that may have been damaged by pasting, and says
 // what it put right. It fails with a [NotAKey].
 func unwrap(text []byte) (*pem.Block, []string, error) {
+	if block := fromDER(text); block != nil {
+		return block, nil, nil
+	}
 	clean, repairs := straighten(text)
 	for rest := clean; ; {
 		block, after := pem.Decode(rest)
@@ -141,7 +144,7 @@ func refuse(label string) error {
 	case strings.Contains(label, "CERTIFICATE"):
 		return &NotAKey{Say: "this is a certificate, not a private key", Mend: "name the private key it was made for", none: true}
 	case label == "DSA PRIVATE KEY":
-		return &NotAKey{Say: "this is a DSA key, which servers no longer accept", Mend: "make an Ed25519 key and have it installed"}
+		return notTaken("a DSA key, which servers no longer accept")
 	case strings.Contains(label, "PRIVATE KEY"):
 		return foreign(label)
 	}
@@ -194,6 +197,7 @@ type bcryptOuter struct {
 	NumKeys    uint32
 	PubKey     []byte
 	PrivBlock  []byte
+	Tag        []byte `ssh:"rest"` // of the ciphers that have one
 }
 
 const bcryptMagic = "openssh-key-v1\x00"
@@ -206,6 +210,9 @@ func outer(der []byte) (bcryptOuter, error) {
 	}
 	if err := ssh.Unmarshal(der[len(bcryptMagic):], &o); err != nil {
 		return o, &NotAKey{Say: "the key is cut short or damaged inside", Mend: "copy the whole key again"}
+	}
+	if o.CipherName == "none" && len(o.Tag) > 0 {
+		return o, &NotAKey{Say: "the key is damaged: there is more in it than a key", Mend: "copy the whole key again"}
 	}
 	if o.NumKeys != 1 {
 		return o, &NotAKey{Say: fmt.Sprintf("the file holds %d keys", o.NumKeys), Mend: "keep one key in a file"}

@@ -42,6 +42,8 @@ func (d Derivation) Weak() string {
 	switch {
 	case d.Name == "one MD5":
 		return "the passphrase is hashed once, so that guessing it costs next to nothing"
+	case d.Name == "PBKDF1":
+		return "the passphrase is hashed in a way of the nineties, and the cipher is DES, which can be tried through"
 	case d.Name == "PBKDF2" && d.Rounds < 100_000:
 		return fmt.Sprintf("%d rounds of PBKDF2 make guessing the passphrase cheap", d.Rounds)
 	case d.Name == "bcrypt" && d.Rounds < 16:
@@ -59,7 +61,7 @@ func (e *TooCostly) Error() string {
 }
 
 func (d Derivation) tooCostly() error {
-	if d.Name == "bcrypt" && d.Rounds > mostBcrypt || d.Name == "PBKDF2" && d.Rounds > mostPBKDF2 || d.Memory > mostMemory || d.Rounds < 0 || d.Memory < 0 {
+	if d.Name == "bcrypt" && d.Rounds > mostBcrypt || (d.Name == "PBKDF2" || d.Name == "PBKDF1") && d.Rounds > mostPBKDF2 || d.Memory > mostMemory || d.Rounds < 0 || d.Memory < 0 {
 		return &TooCostly{d}
 	}
 	return nil

@@ -14,6 +14,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"meatus/core/contain"
 	"meatus/core/keyfile/pkcs8"
 
 	"meatus/core/sanitize"
@@ -22,6 +23,12 @@ import (
 // MaxSize is the largest key file that is read, in bytes. The largest key in
 // use today is some 13 KB.
 const MaxSize = 256 << 10
+
+// maxKey is the longest key that is read, in bytes without its container: RSA of
+// [maxBits] takes some 9,300.
+const maxKey = 12 << 10
+
+var errLong = &NotAKey{Say: fmt.Sprintf("it is an RSA key of more than %d bits, which costs too much to read", maxBits), Mend: "use a shorter one, or an Ed25519 key"}
 
 // Sheet is everything a key file tells about itself without its passphrase.
 type Sheet struct {
@@ -89,7 +96,17 @@ func Parse(text []byte) (*File, error) {
 	return k, k.parse(text)
 }
 
+// parse reads a key. What is so odd that reading it panics is damaged.
 func (k *File) parse(text []byte) error {
+	err := contain.Do("reading a key file", func() error { return k.read(text) })
+	var fault *contain.Panic
+	if errors.As(err, &fault) {
+		return damaged(fault)
+	}
+	return err
+}
+
+func (k *File) read(text []byte) error {
 	block, repairs, err := unwrap(text)
 	if err != nil {
 		return err
@@ -112,6 +129,9 @@ func (k *File) parse(text []byte) error {
 			k.Derivation = bcryptDerivation(o)
 		}
 		k.Comment = sanitize.Line(o.comment(), 120)
+		if err := o.unusual(); err != nil {
+			return err
+		}
 		if pub, err := ssh.ParsePublicKey(o.PubKey); err == nil {
 			k.describe(pub)
 		}
@@ -125,6 +145,9 @@ func (k *File) parse(text []byte) error {
 	}
 	signer, err := ssh.NewSignerFromKey(key)
 	if err != nil {
+		if kind := kindOf(k.block); kind != "" {
+			return notTaken(kind)
+		}
 		return unsupported(err)
 	}
 	k.describe(signer.PublicKey())
@@ -209,7 +232,12 @@ func (k *File) Secret(passphrase []byte) (crypto.PrivateKey, error) {
 
 // private decodes the key itself.
 func (k *File) private(passphrase []byte) (crypto.PrivateKey, error) {
-	key, err := k.decode(passphrase)
+	var key crypto.PrivateKey
+	err := contain.Do("opening a key file", func() (err error) { key, err = k.decode(passphrase); return err })
+	var fault *contain.Panic
+	if errors.As(err, &fault) {
+		return nil, damaged(fault)
+	}
 	if p, ok := key.(*ed25519.PrivateKey); ok { // the protocol library's way to return one
 		return *p, err
 	}
@@ -225,23 +253,70 @@ func (k *File) decode(passphrase []byte) (crypto.PrivateKey, error) {
 	}
 	switch {
 	case k.Container == PKCS8Encrypted:
-		key, err := pkcs8.Open(k.block.Bytes, passphrase)
+		der, err := pkcs8.Open(k.block.Bytes, passphrase)
 		switch {
 		case errors.Is(err, pkcs8.ErrPassphrase):
 			return nil, ErrPassphrase
 		case errors.Is(err, pkcs8.ErrUnsupported):
-			return nil, unsupported(err)
+			return nil, unread(pkcs8.Named(k.block.Bytes))
+		case err != nil:
+			return nil, damaged(err)
 		}
-		return key, damaged(err)
+		defer clear(der)
+		return raw(&pem.Block{Type: "PRIVATE KEY", Bytes: der})
+	case k.Container == Bcrypt && k.Passphrase:
+		o, err := outer(k.block.Bytes)
+		if err != nil {
+			return nil, err
+		}
+		if len(passphrase) == 0 {
+			return nil, ErrPassphrase
+		}
+		open, err := o.unlocked(passphrase)
+		if err != nil {
+			return nil, err
+		}
+		defer clear(open.Bytes)
+		return raw(open)
 	case k.Passphrase:
-		key, err := ssh.ParseRawPrivateKeyWithPassphrase(pem.EncodeToMemory(k.block), passphrase)
+		key, err := x509.DecryptPEMBlock(k.block, passphrase) //nolint:staticcheck // old as it is, there are keys in it
 		if errors.Is(err, x509.IncorrectPasswordError) {
 			return nil, ErrPassphrase
 		}
-		return key, damaged(err)
+		if err != nil {
+			return nil, damaged(err)
+		}
+		defer clear(key)
+		opened, err := raw(&pem.Block{Type: k.block.Type, Bytes: key})
+		if err != nil && kindOf(&pem.Block{Type: k.block.Type, Bytes: key}) == "" {
+			return nil, ErrPassphrase // its padding was right by chance, and no more
+		}
+		return opened, err
 	}
-	key, err := ssh.ParseRawPrivateKey(pem.EncodeToMemory(k.block))
-	return key, damaged(err)
+	return raw(k.block)
+}
+
+// raw reads the key of a container that is open.
+func raw(block *pem.Block) (crypto.PrivateKey, error) {
+	if len(block.Bytes) > maxKey || modulus(block) > maxBits/8+1 {
+		return nil, errLong
+	}
+	text := pem.EncodeToMemory(block)
+	defer clear(text)
+	key, err := ssh.ParseRawPrivateKey(text)
+	if err != nil {
+		return nil, kindFault(block, err)
+	}
+	return key, nil
+}
+
+// kindFault is the error for a key that could not be read: of a kind that is known for
+// what it is, or damaged.
+func kindFault(block *pem.Block, err error) error {
+	if kind := kindOf(block); kind != "" {
+		return notTaken(kind)
+	}
+	return damaged(err)
 }
 
 func damaged(err error) error {

@@ -33,8 +33,8 @@ func (s Sheet) Strength() (judged Strength, why string) {
 	return TooWeak, "this kind of key is retired"
 }
 
-// maxBits is the longest RSA key that signatures are checked with, in bits: what a check
-// costs grows with the square, and no server has a longer one.
+// maxBits is the longest RSA key that is read or checked with, in bits: what it costs grows
+// with the cube, and no server has a longer one.
 const maxBits = 16384
 
 // Oversized tells whether checking a signature of a key would cost more than any real key

@@ -279,12 +279,14 @@ const patience = time.Minute
 // where it never does.
 func (d *Driver) Until(what string, holds func() bool) {
 	d.Helper()
-	gaveUp := time.NewTimer(patience)
+	gaveUp, look := time.NewTimer(patience), time.NewTicker(20*time.Millisecond)
 	defer gaveUp.Stop()
+	defer look.Stop()
 	for !holds() {
 		select {
 		case msg := <-d.messages:
 			d.Give(msg)
+		case <-look.C: // what is waited for may come without a message: a file, an entry
 		case <-gaveUp.C:
 			d.Fatalf("waited in vain for %s; it shows\n%s\nand said %q", what, d.See(), d.Said)
 		}

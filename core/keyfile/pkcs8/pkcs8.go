@@ -1,8 +1,8 @@
 // Package pkcs8 opens and makes encrypted private keys in PKCS#8 containers (RFC 5958
 // section 3) with password-based encryption PBES2 (RFC 8018 section 6.2).
 //
-// It reads PBKDF2 with HMAC over SHA-1 and SHA-2 and scrypt (RFC 7914), and AES and
-// triple DES in CBC mode. It promises that no input makes it panic or wait: lengths are
+// It reads PBKDF2 with HMAC over SHA-1 and SHA-2 and scrypt (RFC 7914), and AES, DES and
+// triple DES in CBC mode; and of the older PBES1 (RFC 8018 section 6.1) what DES is in. It promises that no input makes it panic or wait: lengths are
 // judged before a cipher sees them, and what a derivation costs is judged by the caller
 // with [Parameters] before [Open] is called. The primitives are the standard library's
 // and golang.org/x/crypto's.
@@ -14,6 +14,7 @@ import (
 	"crypto/aes"
 	"crypto/cipher"
 	"crypto/des"
+	"crypto/md5"
 	"crypto/pbkdf2"
 	"crypto/rand"
 	"crypto/sha1"
@@ -30,8 +31,8 @@ import (
 	"golang.org/x/crypto/scrypt"
 )
 
-// The errors of [Open]. A passphrase cannot be told from damage where the padding
-// happens to be right; what comes out is then no key, and that is ErrPassphrase, too.
+// The errors of [Open]. A wrong passphrase is told by the padding, and by what comes out
+// not being a whole structure.
 var (
 	ErrPassphrase  = errors.New("that is not the key's passphrase")
 	ErrDamaged     = errors.New("the container is cut short or damaged")
@@ -67,6 +68,22 @@ var ciphers = []struct {
 	{asn1.ObjectIdentifier{2, 16, 840, 1, 101, 3, 4, 1, 22}, 24, aes.NewCipher},
 	{asn1.ObjectIdentifier{2, 16, 840, 1, 101, 3, 4, 1, 42}, 32, aes.NewCipher},
 	{asn1.ObjectIdentifier{1, 2, 840, 113549, 3, 7}, 24, des.NewTripleDESCipher},
+	{asn1.ObjectIdentifier{1, 3, 14, 3, 2, 7}, 8, des.NewCipher},
+}
+
+// older are the schemes of PBES1 with DES (RFC 8018 appendix A.3), by their hash.
+var older = []struct {
+	oid asn1.ObjectIdentifier
+	new func() hash.Hash
+}{
+	{asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 5, 3}, md5.New},
+	{asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 5, 10}, sha1.New},
+}
+
+// pbes1Params are those of RFC 8018 appendix A.3.
+type pbes1Params struct {
+	Salt       []byte
+	Iterations int
 }
 
 // container is EncryptedPrivateKeyInfo (RFC 5958 section 3).
@@ -102,8 +119,14 @@ type Parameters struct {
 
 // Inspect reads the parameters of a container. What it cannot read has no name.
 func Inspect(der []byte) Parameters {
-	_, s, err := parse(der)
+	c, s, err := parse(der)
 	if err != nil {
+		var p pbes1Params
+		for _, o := range older {
+			if c.Algorithm.Algorithm.Equal(o.oid) && whole(c.Algorithm.Parameters.FullBytes, &p) {
+				return Parameters{Name: "PBKDF1", N: p.Iterations}
+			}
+		}
 		return Parameters{}
 	}
 	switch {
@@ -140,9 +163,13 @@ func parse(der []byte) (c container, s scheme, err error) {
 	return c, s, nil
 }
 
-// Open decrypts the key in a container. It fails with [ErrPassphrase], [ErrDamaged] or
+// Open decrypts the key in a container, which is returned in PKCS#8 (RFC 5208 section 5), for
+// the caller to read and to wipe. It fails with [ErrPassphrase], [ErrDamaged] or
 // [ErrUnsupported].
-func Open(der, passphrase []byte) (crypto.PrivateKey, error) {
+func Open(der, passphrase []byte) ([]byte, error) {
+	if key, err, is := openOlder(der, passphrase); is {
+		return key, err
+	}
 	c, s, err := parse(der)
 	if err != nil {
 		return nil, err
@@ -167,6 +194,39 @@ func Open(der, passphrase []byte) (crypto.PrivateKey, error) {
 		return decrypt(block, iv, c.Data)
 	}
 	return nil, fmt.Errorf("%w: cipher %s", ErrUnsupported, s.Cipher.Algorithm)
+}
+
+// openOlder opens a container of PBES1, and tells whether it is one.
+func openOlder(der, passphrase []byte) (key []byte, err error, is bool) {
+	var c container
+	if !whole(der, &c) {
+		return nil, nil, false
+	}
+	for _, o := range older {
+		if !c.Algorithm.Algorithm.Equal(o.oid) {
+			continue
+		}
+		var p pbes1Params
+		if !whole(c.Algorithm.Parameters.FullBytes, &p) || p.Iterations < 1 || len(p.Salt) != 8 {
+			return nil, ErrDamaged, true
+		}
+		// PBKDF1 (RFC 8018 section 5.1): key and vector are the first bytes of the hash.
+		sum := append(bytes.Clone(passphrase), p.Salt...)
+		for range p.Iterations {
+			h := o.new()
+			h.Write(sum)
+			clear(sum)
+			sum = h.Sum(nil)
+		}
+		defer clear(sum)
+		block, err := des.NewCipher(sum[:8])
+		if err != nil {
+			return nil, ErrDamaged, true
+		}
+		key, err = decrypt(block, sum[8:16], c.Data)
+		return key, err, true
+	}
+	return nil, nil, false
 }
 
 // derive makes the cipher's key of a passphrase.
@@ -205,7 +265,7 @@ func derive(how pkix.AlgorithmIdentifier, passphrase []byte, size int) ([]byte, 
 }
 
 // decrypt decrypts the key itself. What is not of whole blocks never gets to the cipher.
-func decrypt(block cipher.Block, iv, data []byte) (crypto.PrivateKey, error) {
+func decrypt(block cipher.Block, iv, data []byte) ([]byte, error) {
 	size := block.BlockSize()
 	if len(iv) != size || len(data) == 0 || len(data)%size != 0 {
 		return nil, ErrDamaged
@@ -226,11 +286,64 @@ func decrypt(block cipher.Block, iv, data []byte) (crypto.PrivateKey, error) {
 	if rest, err := asn1.Unmarshal(inner, &sequence); err != nil || len(rest) > 0 || sequence.Tag != asn1.TagSequence {
 		return nil, ErrPassphrase
 	}
-	key, err := x509.ParsePKCS8PrivateKey(inner)
-	if err != nil {
-		return nil, fmt.Errorf("%w: %w", ErrUnsupported, err)
+	return bytes.Clone(inner), nil
+}
+
+// names are what containers are encrypted with that are not read here, by their object
+// identifiers.
+var names = map[string]string{
+	"1.2.840.113549.1.12.1.3":   "PKCS#12 with triple DES",
+	"1.2.840.113549.1.12.1.4":   "PKCS#12 with triple DES of two keys",
+	"1.2.840.113549.1.12.1.1":   "PKCS#12 with RC4",
+	"1.2.840.113549.1.12.1.2":   "PKCS#12 with RC4",
+	"1.2.840.113549.1.12.1.5":   "PKCS#12 with RC2",
+	"1.2.840.113549.1.12.1.6":   "PKCS#12 with RC2",
+	"1.2.840.113549.1.5.1":      "PBES1 with MD2",
+	"1.2.840.113549.1.5.4":      "PBES1 with MD2 and RC2",
+	"1.2.840.113549.1.5.6":      "PBES1 with MD5 and RC2",
+	"1.2.840.113549.1.5.11":     "PBES1 with SHA-1 and RC2",
+	"1.2.392.200011.61.1.1.1.2": "Camellia-128",
+	"1.2.392.200011.61.1.1.1.3": "Camellia-192",
+	"1.2.392.200011.61.1.1.1.4": "Camellia-256",
+	"1.2.410.200046.1.1.2":      "ARIA-128",
+	"1.2.410.200046.1.1.7":      "ARIA-192",
+	"1.2.410.200046.1.1.12":     "ARIA-256",
+	"1.2.410.200004.1.4":        "SEED",
+	"1.2.156.10197.1.104.2":     "SM4",
+	"2.16.840.1.101.3.4.1.6":    "AES-128 in GCM",
+	"2.16.840.1.101.3.4.1.26":   "AES-192 in GCM",
+	"2.16.840.1.101.3.4.1.46":   "AES-256 in GCM",
+	"1.2.840.113549.2.12":       "HMAC with SHA-512/224",
+	"1.2.840.113549.2.13":       "HMAC with SHA-512/256",
+	"2.16.840.1.101.3.4.2.13":   "HMAC with SHA3-224",
+	"2.16.840.1.101.3.4.2.14":   "HMAC with SHA3-256",
+	"1.3.6.1.4.1.11591.4.11":    "scrypt",
+}
+
+// Named says what a container is encrypted with that is not read here.
+func Named(der []byte) string {
+	var c container
+	if !whole(der, &c) {
+		return "nothing that is known"
 	}
-	return key, nil
+	found := []asn1.ObjectIdentifier{c.Algorithm.Algorithm}
+	var s scheme
+	if c.Algorithm.Algorithm.Equal(oidPBES2) && whole(c.Algorithm.Parameters.FullBytes, &s) {
+		var p pbkdf2Params
+		found = []asn1.ObjectIdentifier{s.Cipher.Algorithm}
+		for _, known := range ciphers {
+			if s.Cipher.Algorithm.Equal(known.oid) {
+				found = []asn1.ObjectIdentifier{s.Derivation.Algorithm}
+				if whole(s.Derivation.Parameters.FullBytes, &p) && len(p.Hash.Algorithm) > 0 {
+					found = []asn1.ObjectIdentifier{p.Hash.Algorithm}
+				}
+			}
+		}
+	}
+	if name := names[found[0].String()]; name != "" {
+		return name
+	}
+	return found[0].String()
 }
 
 // Cost is what the derivation of a new container is to cost.

@@ -6,6 +6,7 @@ import (
 	"crypto/ed25519"
 	"crypto/elliptic"
 	"crypto/rand"
+	"crypto/x509"
 	"encoding/asn1"
 	"errors"
 	"os"
@@ -34,7 +35,11 @@ func TestWhatIsSealedOpens(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			got, err := Open(der, []byte("low tide"))
+			inner, err := Open(der, []byte("low tide"))
+			if err != nil {
+				t.Fatal(err)
+			}
+			got, err := x509.ParsePKCS8PrivateKey(inner)
 			if same, ok := key.(interface{ Equal(crypto.PrivateKey) bool }); err != nil || !ok || !same.Equal(got) {
 				t.Errorf("%T with %+v: %v", key, cost, err)
 			}
