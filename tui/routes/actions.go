@@ -291,7 +291,7 @@ func (m *Model) toggleTunnels(session string) tea.Cmd {
 	}
 	set := m.s.Tunnels
 	over := m.held != nil && m.held.session == session
-	if len(m.s.Board.Tunnels(session)) > 0 && !over {
+	if len(set.Of(session)) > 0 && !over { // the board may not know yet what was just opened
 		return m.s.Run(func() tea.Msg {
 			n := set.Close(session)
 			return opened{session: session, say: fmt.Sprintf("%s: closed, %d doors", session, n)}
