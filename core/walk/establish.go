@@ -133,7 +133,9 @@ func (l *Link) reach(p *patience) (net.Conn, error) {
 	p.renew()
 	var conn net.Conn
 	for _, addr := range addrs {
+		began := time.Now()
 		if conn, err = l.w.Dialer.DialContext(p.ctx, "tcp", net.JoinHostPort(addr, port)); err == nil {
+			l.opened = time.Since(began)
 			return conn, nil
 		}
 	}
@@ -143,10 +145,12 @@ func (l *Link) reach(p *patience) (net.Conn, error) {
 // reachThrough opens the connection from the hop below, which resolves the name.
 func (l *Link) reachThrough(p *patience) (net.Conn, error) {
 	l.tell(-1, gate.Gate{Kind: gate.Channel}, true)
+	began := time.Now()
 	conn, err := l.below.open(p.ctx, "tcp", l.hop.Knock())
 	if err != nil {
 		return nil, l.onwardFailure(p, err)
 	}
+	l.opened = time.Since(began)
 	from := l.below.hop.Name
 	l.tell(-1, gate.Gate{Kind: gate.Channel, Verdict: gate.Open, Seen: "onward to " + l.hop.Name}, false)
 	l.passed(gate.Address, fmt.Sprintf("%s, seen from %s", l.hop.Host, from))
@@ -191,6 +195,7 @@ func (h *handshake) shake() error {
 	}
 	config.Ciphers = Ciphers()
 	if h.asking != nil {
+		h.asking.conn = l.conn
 		config.AuthCallback = h.asking.next
 	}
 	stop := context.AfterFunc(h.p.ctx, func() { l.conn.Close() })
@@ -383,8 +388,11 @@ func (h *handshake) give(f *gate.Failure) error {
 }
 
 // softwareName is what the server calls itself, cleaned.
-func (h *handshake) softwareName() string {
-	for line := range strings.Lines(string(h.l.conn.greeting())) {
+func (h *handshake) softwareName() string { return software(h.l.conn.greeting()) }
+
+// software is what a server calls itself in its greeting, cleaned.
+func software(greeting []byte) string {
+	for line := range strings.Lines(string(greeting)) {
 		if rest, ok := strings.CutPrefix(line, "SSH-"); ok {
 			if _, software, ok := strings.Cut(rest, "-"); ok {
 				return sanitize.Line(software, 40)

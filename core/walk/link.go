@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -39,12 +41,14 @@ type Link struct {
 	cipher  string
 	since   time.Time
 	reached time.Duration   // how long connecting took, where that was looked at
+	opened  time.Duration   // how long its connection took to be opened: a round trip
 	ctx     context.Context // ends when the link is to end
 	cancel  context.CancelCauseFunc
 
 	load   load
 	trips  trips
 	frozen atomic.Bool
+	asking atomic.Bool   // a sign of life is asked for and not there yet
 	probes chan struct{} // a sign of life is wanted now
 
 	// ----
@@ -82,6 +86,7 @@ func (l *Link) run() {
 		return
 	}
 	l.since = time.Now()
+	l.trips.add(l.opened)
 	l.w.mu.Lock()
 	l.up = true
 	l.w.ups[l.prefix]++
@@ -94,6 +99,7 @@ func (l *Link) run() {
 	l.Go(l.keepAlive)
 	waitErr := l.waitForEnd()
 	stop()
+	l.learnSilence(waitErr)
 	l.cancel(l.hungUp(waitErr))
 	l.client.Close()
 
@@ -280,29 +286,56 @@ func (l *Link) stateLocked() LinkState {
 	return s
 }
 
-// keepAlive asks for a sign of life at the session's interval, the first time
-// at once. It ends the link after missedLimit intervals without one. Any server
+// silentServers are what servers call themselves that do not know global requests at all
+// (RFC 4254 section 4): they answer that a packet is not implemented (RFC 4253 section
+// 11.4), by which the library takes the link for broken.
+var silentServers = []string{"tinyssh"}
+
+// mayAsk tells whether the server can be asked for a sign of life without harm.
+func (l *Link) mayAsk() bool {
+	software := strings.ToLower(software(l.conn.greeting()))
+	if slices.ContainsFunc(silentServers, func(s string) bool { return strings.HasPrefix(software, s) }) {
+		return false
+	}
+	l.w.mu.Lock()
+	defer l.w.mu.Unlock()
+	return !l.w.silent[software]
+}
+
+// learnSilence notes that a server like this one is not to be asked, where the link ended
+// by the answer to a keepalive.
+func (l *Link) learnSilence(err error) {
+	if err == nil || !strings.Contains(err.Error(), "message type 3") && !strings.Contains(err.Error(), "unexpected") || !l.asking.Load() {
+		return
+	}
+	l.w.mu.Lock()
+	defer l.w.mu.Unlock()
+	l.w.silent[strings.ToLower(software(l.conn.greeting()))] = true
+}
+
+// keepAlive asks for a sign of life at the session's interval, and never where that is
+// off. It ends the link after missedLimit intervals without one. Any server
 // answers a request it does not know with a refusal (RFC 4254 section 4), and
 // that is the sign.
 func (l *Link) keepAlive() {
+	if l.hop.Keepalive <= 0 || !l.mayAsk() {
+		return
+	}
 	answered := make(chan time.Duration, 1)
 	ask := func() {
 		l.Go(func() {
 			start := time.Now()
+			l.asking.Store(true)
 			if _, _, err := l.client.SendRequest("keepalive@meatus.invalid", true, nil); err == nil {
+				l.asking.Store(false)
 				answered <- time.Since(start)
 			}
 		})
 	}
-	ask()
-	waiting, missed := true, 0
-	asked := time.Now()
-	var ticks <-chan time.Time
-	if l.hop.Keepalive > 0 {
-		tick := time.NewTicker(l.hop.Keepalive)
-		defer tick.Stop()
-		ticks = tick.C
-	}
+	waiting, missed := false, 0
+	var asked time.Time
+	tick := time.NewTicker(l.hop.Keepalive)
+	defer tick.Stop()
 	for {
 		select {
 		case took := <-answered:
@@ -316,7 +349,7 @@ func (l *Link) keepAlive() {
 			} else if time.Since(asked) > overdue {
 				l.frozen.Store(time.Duration(l.conn.lastIn.Load()) < asked.Sub(epoch))
 			}
-		case <-ticks:
+		case <-tick.C:
 			if !waiting {
 				waiting, asked = true, time.Now()
 				ask()

@@ -104,7 +104,8 @@ func (h *handshake) GaveUp(file *keyfile.File) error {
 type login struct {
 	h        *handshake
 	offered  []string // what the server would take, as last said
-	keys     int      // how many of the keys were offered
+	keys     int      // how many keys were offered, one by two names twice
+	offers   *offers  // the keys
 	asked    bool     // a person was asked something
 	accept   int      // how many steps the server has accepted
 	tries    []Try
@@ -153,6 +154,12 @@ func (g *login) choose(ctx *ssh.ClientAuthContext) (ssh.AuthMethod, error) {
 	}
 	g.h.p.renew()
 	g.offered = ctx.AllowedMethods
+	if g.offers == nil {
+		g.offers = newOffers(g.h.l.conn, g.h.signers)
+	}
+	if !g.offers.asked() { // it has refused nothing
+		g.tries, g.keys = g.tries[:len(g.tries)-1], g.keys-1
+	}
 	g.judge(len(ctx.PartialSuccessMethods) > g.accept)
 	g.accept = len(ctx.PartialSuccessMethods)
 	if g.h.failure != nil {
@@ -166,12 +173,16 @@ func (g *login) choose(ctx *ssh.ClientAuthContext) (ssh.AuthMethod, error) {
 		return slices.Contains(ctx.AllowedMethods, method) && !failed(method)
 	}
 	switch {
-	case slices.Contains(ctx.AllowedMethods, "publickey") && g.keys < min(len(g.h.signers), maxKeys):
-		s := g.h.signers[g.keys]
+	case slices.Contains(ctx.AllowedMethods, "publickey") && g.offers.more() && g.keys < maxKeys:
+		o := g.offers.next()
 		g.keys++
-		g.tries = append(g.tries, Try{What: "key " + s.Name, Print: keyfile.Fingerprint(bare(s.PublicKey()))})
-		g.accepted = s.PublicKey()
-		return ssh.PublicKeys(s.Signer), nil
+		what := "key " + o.Name
+		if o.as != "" {
+			what += " by " + o.as
+		}
+		g.tries = append(g.tries, Try{What: what, Print: keyfile.Fingerprint(bare(o.PublicKey()))})
+		g.accepted = o.PublicKey()
+		return ssh.PublicKeys(o.signer()), nil
 	case can("keyboard-interactive"):
 		try := 0
 		g.tries = append(g.tries, Try{What: "questions"})
@@ -301,7 +312,7 @@ func (g *login) told() []string {
 		}
 		detail = append(detail, fmt.Sprintf("%d. %s %s", i+1, t.What, answer))
 	}
-	if left := len(g.h.signers) - g.keys; left > 0 && g.keys == maxKeys {
+	if left := g.left(); left > 0 && g.keys == maxKeys {
 		detail = append(detail, fmt.Sprintf("%d more of the keys were not offered: servers close the door after six refusals", left))
 	}
 	if len(g.offered) > 0 {
@@ -311,6 +322,14 @@ func (g *login) told() []string {
 		detail = append(detail, "it says: "+strings.TrimRight(line, "\n"))
 	}
 	return detail
+}
+
+// left is how many keys were not offered.
+func (g *login) left() int {
+	if g.offers == nil {
+		return 0
+	}
+	return g.offers.left()
 }
 
 // refused is the failure of a login with nothing left to try.

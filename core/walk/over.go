@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"time"
 
 	"golang.org/x/crypto/ssh"
 
@@ -123,7 +124,11 @@ func (l *Link) Failure() *gate.Failure { return l.failure() }
 // without an answer: it fails with [io.EOF] then, and with an [ssh.OpenChannelError]
 // where the far side says no.
 func (l *Link) Session() (*ssh.Session, error) {
+	began := time.Now()
 	session, err := l.client.NewSession()
+	if err == nil {
+		l.trips.add(time.Since(began))
+	}
 	var refusal *ssh.OpenChannelError
 	if err != nil && !errors.As(err, &refusal) {
 		return nil, io.EOF
@@ -134,6 +139,9 @@ func (l *Link) Session() (*ssh.Session, error) {
 // Settle waits until the link has ended where it is about to: where the far side does
 // not answer any more.
 func (l *Link) Settle() {
+	if !l.mayAsk() {
+		return
+	}
 	if _, _, err := l.client.SendRequest("ended@meatus.invalid", true, nil); err != nil {
 		<-l.ctx.Done()
 	}

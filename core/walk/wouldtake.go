@@ -7,6 +7,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"meatus/core/custody"
 	"meatus/core/gate"
 	"meatus/core/route"
 )
@@ -42,7 +43,8 @@ func (w *Walker) WouldTake(ctx context.Context, r route.Route, keys []ssh.Public
 // question is what a server is asked about keys.
 type question struct {
 	keys    []ssh.PublicKey
-	at      int
+	offers  *offers
+	conn    *countedConn
 	refused int
 	answers []Asked
 }
@@ -50,16 +52,27 @@ type question struct {
 // next offers one key after another. That the library wants a signature means
 // that the server would take it.
 func (q *question) next(ctx *ssh.ClientAuthContext) (ssh.AuthMethod, error) {
-	if n := len(q.answers); n > 0 && !q.answers[n-1].Takes {
+	if q.offers == nil {
+		var all []custody.Signer
+		for i, key := range q.keys {
+			all = append(all, custody.Signer{Signer: &unsigned{key, q, i}})
+		}
+		q.offers = newOffers(q.conn, all)
+	}
+	if n := len(q.answers); q.offers.asked() && n > 0 && !q.answers[n-1].Takes {
 		q.refused++
 	}
-	if q.at == len(q.keys) || q.refused >= maxKeys {
+	if !q.offers.more() || q.refused >= maxKeys {
 		return nil, errTouched
 	}
-	key := q.keys[q.at]
-	q.at++
-	q.answers = append(q.answers, Asked{Key: key})
-	return ssh.PublicKeys(&unsigned{key, q, len(q.answers) - 1}), nil
+	o := q.offers.next()
+	if at := o.Signer.Signer.(*unsigned).at; at == len(q.answers) {
+		q.answers = append(q.answers, Asked{Key: q.keys[at]})
+	}
+	if q.answers[len(q.answers)-1].Takes { // by one name is enough
+		return q.next(ctx)
+	}
+	return ssh.PublicKeys(o.signer()), nil
 }
 
 // unsigned is a key that says that it was asked to sign, and does not.
