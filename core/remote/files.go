@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"sync"
 
 	"github.com/pkg/sftp"
 	"golang.org/x/crypto/ssh"
@@ -26,7 +27,7 @@ func Files(ctx context.Context, p *walk.Passage, limit int64) (files *sftp.Clien
 	if err != nil {
 		return nil, nil, err
 	}
-	stop := context.AfterFunc(ctx, func() { f.session.Close() })
+	stop := context.AfterFunc(ctx, f.close)
 	return f.files, func() {
 		stop()
 		f.close()
@@ -37,11 +38,19 @@ func Files(ctx context.Context, p *walk.Passage, limit int64) (files *sftp.Clien
 type fileChannel struct {
 	session *ssh.Session
 	files   *sftp.Client
+	once    sync.Once
+	cut     chan struct{}
 }
 
+// close ends the channel without waiting for the far side's word.
 func (f *fileChannel) close() {
-	f.session.Close()
-	f.files.Close()
+	f.once.Do(func() {
+		close(f.cut)
+		go func() {
+			f.session.Close()
+			f.files.Close()
+		}()
+	})
 }
 
 func openFiles(l *walk.Link, limit int64) (*fileChannel, error) {
@@ -55,15 +64,17 @@ func openFiles(l *walk.Link, limit int64) (*fileChannel, error) {
 		session.Close()
 		return nil, err
 	}
+	f := &fileChannel{session: session, cut: make(chan struct{})}
+	out = cuttable(out, f.cut)
 	if limit > 0 {
 		out = io.LimitReader(out, limit)
 	}
-	files, err := sftp.NewClientPipe(out, in)
-	if err != nil {
+	if f.files, err = sftp.NewClientPipe(out, in); err != nil {
+		close(f.cut)
 		session.Close()
 		return nil, err
 	}
-	return &fileChannel{session, files}, nil
+	return f, nil
 }
 
 // NoFiles tells whether an error is that a server has no file-transfer channel.

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -44,6 +45,9 @@ type Program struct {
 	what     string
 	began    time.Time
 	id       walk.ID
+
+	closed    chan struct{} // by [Program.Close]
+	closeOnce sync.Once
 
 	printed, given atomic.Uint64 // bytes
 	last           atomic.Int64  // when something passed, in Unix nanoseconds, 0 before
@@ -156,7 +160,8 @@ func (g *Program) begin(command string, terminal *Terminal) (err error) {
 	if g.Err, err = g.session.StderrPipe(); err != nil {
 		return err
 	}
-	g.In, g.Out, g.Err = countedIn{g.In, g}, countedOut{g.Out, g}, countedOut{g.Err, g}
+	g.closed = make(chan struct{})
+	g.In, g.Out, g.Err = countedIn{g.In, g}, countedOut{cuttable(g.Out, g.closed), g}, countedOut{cuttable(g.Err, g.closed), g}
 	if command != "" {
 		return g.session.Start(command)
 	}
@@ -166,11 +171,37 @@ func (g *Program) begin(command string, terminal *Terminal) (err error) {
 // Resize tells the far side that the terminal has another size.
 func (g *Program) Resize(cols, rows int) error { return g.session.WindowChange(rows, cols) }
 
-// Close ends the program's channel. It does not wait: on a line that is frozen
-// the word goes out when the line thaws or the link ends.
+// Close ends the program's channel, and with it both outputs. It does not wait: on a line
+// that is frozen the word goes out when the line thaws or the link ends.
 func (g *Program) Close() {
 	g.over()
-	go g.session.Close()
+	g.closeOnce.Do(func() {
+		if g.closed != nil {
+			close(g.closed)
+		}
+		go g.session.Close()
+	})
+}
+
+// cuttable is what a far side sends, to be read until that ends or cut is closed: a server
+// that does not answer the closing of a channel would be read from for ever. What waits for
+// it then is gone when the link is.
+func cuttable(from io.Reader, cut <-chan struct{}) io.Reader {
+	out, in := io.Pipe()
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		_, err := io.Copy(in, from)
+		in.CloseWithError(err)
+	}()
+	go func() {
+		select {
+		case <-cut:
+			in.CloseWithError(io.EOF)
+		case <-done:
+		}
+	}()
+	return out
 }
 
 // over takes the program out of those that run, and back what it was lent.
@@ -197,8 +228,22 @@ func (g *Program) Wait() Ending {
 	return e
 }
 
+// closeTime is how long a server is waited for that is to close a channel which we closed.
+const closeTime = 2 * time.Second
+
 func (g *Program) wait() Ending {
-	err := g.session.Wait()
+	done := make(chan error, 1)
+	go func() { done <- g.session.Wait() }()
+	var err error
+	select {
+	case err = <-done:
+	case <-g.closed:
+		select {
+		case err = <-done:
+		case <-time.After(closeTime):
+			err = errors.New("it does not answer the closing of a channel")
+		}
+	}
 	var exit *ssh.ExitError
 	var missing *ssh.ExitMissingError
 	switch {
