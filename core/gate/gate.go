@@ -247,6 +247,7 @@ const (
 	Refused         Cause = "refused"            // the machine answers, the port does not
 	Unreachable     Cause = "unreachable"        // no way to the machine
 	NotSSH          Cause = "not ssh"            // something else answers there
+	Busy            Cause = "busy"               // the server turns connections away for a time
 	NoCommon        Cause = "no common"          // no algorithm both sides know
 	IdentityUnknown Cause = "identity unknown"   // not vouched for, and nobody said yes
 	IdentityChanged Cause = "identity changed"   // another key than the vouched one

@@ -69,6 +69,11 @@ func (p *patience) ranOut() bool { return errors.Is(context.Cause(p.ctx), errImp
 
 // establish connects, shakes hands and logs in. It fails with a [gate.Failure].
 func (l *Link) establish() error {
+	leave, err := l.w.guests.enter(l.ctx, l.server())
+	if err != nil {
+		return l.orCancelled(err, gate.Port)
+	}
+	defer leave()
 	p := newPatience(l.ctx, l.w.Patience)
 	defer p.end()
 	raw, err := l.reach(p)
@@ -84,6 +89,15 @@ func (l *Link) establish() error {
 	}
 	l.conn.settled.Store(true)
 	return nil
+}
+
+// server is the server that the link leads to, by the way to it.
+func (l *Link) server() string {
+	server := l.hop.At().String() + " " + l.hop.Knock()
+	if l.below != nil {
+		server = l.below.prefix + server
+	}
+	return server
 }
 
 // orCancelled turns a failure of a link that was cancelled into that.

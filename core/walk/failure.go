@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"slices"
 	"strings"
 	"syscall"
 
@@ -131,6 +132,13 @@ func (h *handshake) classify(err error) *gate.Failure {
 		return l.fail(gate.Port, gate.NoAnswer, "connected, then silence",
 			fmt.Sprintf("%s took the connection and did not introduce itself within %s", l.hop.Knock(), l.w.Patience),
 			"the machine may still be starting, or something in between holds the line; try again", err)
+	case !ssher && turnsAway(greeting):
+		l.w.guests.turnedAway(l.server())
+		f := l.fail(gate.Port, gate.Busy, "busy",
+			fmt.Sprintf("%s is an SSH server that turns connections away for now; it is asked more slowly for %s", l.hop.Name, strictTime),
+			"wait until it takes connections again; it counts those that come fast, and those without a login", err)
+		f.Detail = []string{fmt.Sprintf("it said: %q", sanitize.Line(string(greeting), 160))}
+		return f
 	case len(greeting) > 0 && !ssher:
 		f := l.fail(gate.Port, gate.NotSSH, "not an SSH server",
 			fmt.Sprintf("something answers at %s, but it is no SSH server", l.hop.Knock()),
@@ -154,6 +162,16 @@ func (h *handshake) classify(err error) *gate.Failure {
 		f.Detail = h.login.told()
 	}
 	return f
+}
+
+// busyWords are what servers say before they introduce themselves (RFC 4253 section 4.2
+// allows lines there) where they turn a connection away for a time.
+var busyWords = []string{"not allowed at this time", "exceeded maxstartups", "too many", "try again later", "connection limit", "server is busy", "temporarily"}
+
+// turnsAway tells whether a greeting is that of a busy server.
+func turnsAway(greeting []byte) bool {
+	said := strings.ToLower(string(greeting))
+	return !strings.HasPrefix(said, "http/") && slices.ContainsFunc(busyWords, func(w string) bool { return strings.Contains(said, w) })
 }
 
 // introduced tells whether a server's greeting holds a whole version line (RFC

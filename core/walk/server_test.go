@@ -13,6 +13,8 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -23,6 +25,7 @@ import (
 	"meatus/core/route"
 	"meatus/core/vouch"
 	"meatus/core/walk"
+	"meatus/lab/await"
 )
 
 // oddServer answers one connection after another with a configuration of the
@@ -208,5 +211,110 @@ func drip(c net.Conn, text string) {
 			return
 		}
 		<-time.After(200 * time.Millisecond) // slower than anybody has patience for
+	}
+}
+
+func TestABusyServerIsABusyServer(t *testing.T) {
+	var mu sync.Mutex
+	left, came := 2, 0
+	p := &person{yes: true}
+	config := &ssh.ServerConfig{NoClientAuth: true}
+	signer, _ := newSigner(t)
+	config.AddHostKey(signer)
+	addr := listener(t, func(conn net.Conn) {
+		mu.Lock()
+		came++
+		left--
+		busy := left >= 0
+		mu.Unlock()
+		if busy {
+			fmt.Fprint(conn, "Not allowed at this time\r\n")
+			return
+		}
+		if c, channels, requests, err := ssh.NewServerConn(conn, config); err == nil {
+			go ssh.DiscardRequests(requests)
+			for ch := range channels {
+				ch.Reject(ssh.Prohibited, "no")
+			}
+			c.Wait()
+		}
+	})
+	tr := newTraveller(t, 1, p)
+	_, err := tr.Walk(context.Background(), tr.way(addr))
+	var f *gate.Failure
+	if !errors.As(err, &f) || f.Cause != gate.Busy || !walk.MayPass(f) || !strings.Contains(err.Error(), "asked more slowly") || !strings.Contains(err.Error(), "Not allowed at this time") {
+		t.Fatalf("got %v", err)
+	}
+	passage, err := tr.Await(context.Background(), tr.way(addr), time.Minute)
+	if err != nil {
+		t.Fatal(err)
+	}
+	passage.Close()
+	if came != 3 {
+		t.Errorf("%d connections were made", came)
+	}
+}
+
+func TestOneServerHasFewGuestsAtATime(t *testing.T) {
+	var mu sync.Mutex
+	now, most, came := 0, 0, 0
+	release := make(chan struct{})
+	addr := listener(t, func(conn net.Conn) {
+		mu.Lock()
+		now, came = now+1, came+1
+		most = max(most, now)
+		mu.Unlock()
+		<-release
+		mu.Lock()
+		now--
+		mu.Unlock()
+	})
+	tr := newTraveller(t, 1, &person{})
+	var walks sync.WaitGroup
+	for i := range 12 { // logins of their own, so that no link is shared
+		r := tr.way(addr)
+		r.Hops[0].User = fmt.Sprint("keeper-", i)
+		walks.Go(func() {
+			if _, err := tr.Walk(context.Background(), r); err == nil {
+				t.Error("a walk got through")
+			}
+		})
+	}
+	await.Until(t, "the first guests", func() bool { mu.Lock(); defer mu.Unlock(); return now == 4 })
+	close(release)
+	walks.Wait()
+	if most > 4 || came != 12 {
+		t.Errorf("%d at once, %d in all", most, came)
+	}
+}
+
+func TestAMachineIsLookedAtOnceForAllItsSessions(t *testing.T) {
+	var came atomic.Int64
+	signer, _ := newSigner(t)
+	addr := listener(t, func(conn net.Conn) {
+		came.Add(1)
+		config := &ssh.ServerConfig{NoClientAuth: true}
+		config.AddHostKey(signer)
+		ssh.NewServerConn(conn, config)
+	})
+	tr := newTraveller(t, 1, &person{})
+	var routes []route.Route
+	for i := range 30 {
+		r := tr.way(addr)
+		r.Session = fmt.Sprint("odd-", i)
+		r.Hops[0].Name, r.Hops[0].User = r.Session, fmt.Sprint("keeper-", i)
+		routes = append(routes, r)
+	}
+	var mu sync.Mutex
+	seen := map[string]bool{}
+	tr.TouchAll(context.Background(), routes, walk.Look{Depth: walk.Identity}, func(i int, report gate.Report) {
+		mu.Lock()
+		defer mu.Unlock()
+		if report.Session == routes[i].Session && strings.Contains(report.Hops[0].Gates[2].Seen, ssh.FingerprintSHA256(signer.PublicKey())) && report.Hops[0].User == routes[i].Hops[0].User {
+			seen[report.Session] = true
+		}
+	})
+	if len(seen) != 30 || came.Load() != 1 {
+		t.Errorf("%d sessions were told, by %d connections", len(seen), came.Load())
 	}
 }

@@ -81,22 +81,64 @@ type Touched struct {
 func (Touched) IsEvent() {}
 
 // TouchAll touches many routes, some of them together, and tells each report as
-// it comes, from several goroutines. It ends early when ctx does.
+// it comes, from several goroutines. Those that lead to the same machine by the same way
+// are looked at once for all. It ends early when ctx does.
 func (w *Walker) TouchAll(ctx context.Context, routes []route.Route, look Look, each func(i int, report gate.Report)) {
 	var group errgroup.Group
 	group.SetLimit(TouchParallel)
+	var order []string
+	same := map[string][]int{}
 	for i, r := range routes {
+		key := machine(r)
+		if same[key] == nil {
+			order = append(order, key)
+		}
+		same[key] = append(same[key], i)
+	}
+	for _, key := range order {
 		if ctx.Err() != nil {
 			break
 		}
 		group.Go(func() error {
-			if ctx.Err() == nil {
-				each(i, w.Touch(ctx, r, look))
+			if ctx.Err() != nil {
+				return nil
+			}
+			all := same[key]
+			first := w.Touch(ctx, routes[all[0]], look)
+			each(all[0], first)
+			for _, i := range all[1:] {
+				each(i, w.sameMachine(ctx, routes[i], first, look.Depth))
 			}
 			return nil
 		})
 	}
 	group.Wait()
+}
+
+// machine names the machine that a route leads to and the way to it, whatever the login.
+func machine(r route.Route) string {
+	last := len(r.Hops) - 1
+	key := r.Hops[last].Knock() + " " + r.Hops[last].At().String()
+	if last > 0 {
+		key += "\n" + r.Prefix(last-1)
+	}
+	return key
+}
+
+// sameMachine is the report of a route to a machine that was looked at for another.
+func (w *Walker) sameMachine(ctx context.Context, r route.Route, first gate.Report, depth Depth) gate.Report {
+	report := r.Check(route.Knowledge{Vouched: w.Vouched, Logins: w.Logins})
+	for i, h := range first.Hops {
+		for _, g := range h.Gates {
+			if i < len(r.Hops)-1 || g.Kind <= gate.Identity {
+				report.Set(i, g)
+			}
+		}
+	}
+	if ctx.Err() == nil {
+		w.tell(Touched{Report: report, Depth: depth})
+	}
+	return report
 }
 
 func (a *attempt) touch(ctx context.Context, depth Depth) error {
@@ -139,6 +181,11 @@ func (a *attempt) overProbe(ctx context.Context, below *Link, do func(l *Link, p
 	l := &Link{w: a.w, hop: a.route.Hops[i], route: a.route, index: i, below: below, watchers: []watcher{{a, i}}}
 	l.ctx, l.cancel = context.WithCancelCause(ctx)
 	defer l.cancel(errClosed)
+	leave, err := a.w.guests.enter(l.ctx, l.server())
+	if err != nil {
+		return l.orCancelled(err, gate.Port)
+	}
+	defer leave()
 	p := newPatience(l.ctx, a.w.Patience)
 	defer p.end()
 	began := time.Now()

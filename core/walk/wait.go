@@ -34,7 +34,7 @@ func (Waiting) IsEvent() {}
 // passing are the causes that go away by themselves when a machine comes up.
 var passing = map[gate.Cause]bool{
 	gate.Refused: true, gate.NoAnswer: true, gate.Unreachable: true, gate.FarUnreachable: true,
-	gate.ServerClosed: true, gate.LinkLost: true, gate.NoAddress: true,
+	gate.Busy: true, gate.ServerClosed: true, gate.LinkLost: true, gate.NoAddress: true,
 }
 
 // MayPass tells whether a failure may go away by itself, so that waiting helps.

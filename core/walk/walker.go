@@ -61,7 +61,8 @@ type Walker struct {
 	links  map[string]*Link
 	nextID ID
 	closed bool
-	ups    map[string]int  // how often a link came up, by prefix
+	ups    map[string]int // how often a link came up, by prefix
+	guests guests
 	silent map[string]bool // what servers call themselves that end links by their answer to a keepalive
 }
 
