@@ -62,7 +62,8 @@ type Tunnel struct {
 	mu       sync.Mutex
 	listener net.Listener // nil while a lend has none over there
 	address  string
-	err      error // why the listener is not open, nil while it is
+	err      error       // why the listener is not open, nil while it is
+	proving  atomic.Bool // it is being proven
 	proof    Proof
 	flows    map[int64]*flow
 }

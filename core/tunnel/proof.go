@@ -11,6 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/crypto/ssh"
+
 	"meatus/core/book"
 	"meatus/core/gate"
 	"meatus/core/remote"
@@ -60,11 +62,19 @@ const byAddress = "address"
 
 // try is Prove without the words for whoever owns the service.
 func (t *Tunnel) try(ctx context.Context) Proof {
+	// What waits for the way says nothing about the service.
+	way, err := t.way.Passage(ctx)
+	if err != nil {
+		return Proof{}
+	}
 	ctx, cancel := context.WithTimeout(ctx, proofTime)
 	defer cancel()
 	network, address := split(t.Spec.Reach)
 	from := t.way.route.Target().Name
 	stream, cut, err := t.way.Dial(ctx, network, address)
+	if err != nil && (t.ctx.Err() != nil || way.Ending(0) || errors.Is(err, errClosed) || errors.Is(err, context.Canceled)) {
+		return Proof{}
+	}
 	if err != nil {
 		return refusedProof(err, t.Spec.Reach, from)
 	}
@@ -182,7 +192,9 @@ func refusedProof(err error, reach, from string) Proof {
 	said := strings.ToLower(refused.Said)
 	p.Say = fmt.Sprintf("%s says: %s", refused.Hop, refused.Said)
 	switch {
-	case refused.Reason == 1: // prohibited
+	case refused.Reason == ssh.UnknownChannelType: // it is no firewall that says so
+		p.Rule = fmt.Sprintf("reach %s through another machine: the server at %s opens no onward connections at all", reach, refused.Hop)
+	case refused.Reason == ssh.Prohibited:
 		p.Rule = fmt.Sprintf("have onward connections allowed at %s for this login, or reach %s through another machine", refused.Hop, reach)
 	case strings.Contains(said, "refused"):
 		p.Say += fmt.Sprintf("; %s is reached, and nothing listens at that port, or only at its own loopback address", reach)
@@ -239,7 +251,17 @@ func (t *Tunnel) keep(prove func(context.Context) Proof) {
 	if t.ctx.Err() != nil {
 		return
 	}
+	if !t.proving.CompareAndSwap(false, true) { // it is being proven
+		return
+	}
 	t.wg.Go(func() {
+		defer t.proving.Store(false)
+		select { // one after the other: a way that comes is not for proofs
+		case t.way.proofs <- struct{}{}:
+			defer func() { <-t.way.proofs }()
+		case <-t.ctx.Done():
+			return
+		}
 		p := prove(t.ctx)
 		if p.Verdict == gate.Untried {
 			return

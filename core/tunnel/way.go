@@ -41,6 +41,7 @@ type Way struct {
 	changed chan struct{} // closed when the first lane comes or fails
 	err     error         // why it is not there, nil while it is or is being walked
 	tell    []func()      // called when something has changed
+	proofs  chan struct{} // taken while a tunnel of the way is proven
 }
 
 // lane is one link's worth of the way.
@@ -54,7 +55,7 @@ type lane struct {
 
 // NewWay returns a way that is not walked yet. Close ends it.
 func NewWay(w Walker, r route.Route) *Way {
-	way := &Way{walker: w, route: r, changed: make(chan struct{})}
+	way := &Way{walker: w, route: r, changed: make(chan struct{}), proofs: make(chan struct{}, 1)}
 	way.ctx, way.cancel = context.WithCancel(context.Background())
 	return way
 }
@@ -120,6 +121,10 @@ func (w *Way) keep(l *lane, n int) {
 		select {
 		case <-p.Done():
 		case <-w.ctx.Done():
+		}
+		if w.ctx.Err() != nil { // it is given up here, which is no loss
+			p.Close()
+			return
 		}
 		w.wentDown(l)
 		p.Close()

@@ -104,6 +104,9 @@ func (l *Link) run() {
 	l.client.Close()
 
 	state = l.drop(nil)
+	if f := l.failure(); f != nil {
+		l.w.lived(l, time.Since(l.since), f)
+	}
 	l.w.tell(LinkDown{state, l.failure()})
 }
 

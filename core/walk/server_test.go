@@ -318,3 +318,48 @@ func TestAMachineIsLookedAtOnceForAllItsSessions(t *testing.T) {
 		t.Errorf("%d sessions were told, by %d connections", len(seen), came.Load())
 	}
 }
+
+func TestAWayThatEndsAsSoonAsItComesIsTriedLessAndLess(t *testing.T) {
+	signer, _ := newSigner(t)
+	addr := listener(t, func(conn net.Conn) { // it lets everybody in, and ends
+		config := &ssh.ServerConfig{NoClientAuth: true}
+		config.AddHostKey(signer)
+		if c, _, _, err := ssh.NewServerConn(conn, config); err == nil {
+			c.Close()
+		}
+	})
+	tr := newTraveller(t, 1, &person{yes: true})
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	var pauses []time.Duration
+	for try := 1; try <= 3; try++ {
+		if try == 1 {
+			if _, err := tr.Walk(ctx, tr.way(addr)); err != nil {
+				t.Fatal(err)
+			}
+		} else if _, err := tr.Return(ctx, tr.way(addr), time.Minute); err != nil {
+			t.Fatal(err)
+		}
+		down := hear[walk.LinkDown](tr)
+		for down.Failure == nil {
+			down = hear[walk.LinkDown](tr)
+		}
+		returns := make(chan struct{})
+		asking, stop := context.WithCancel(ctx)
+		go func() {
+			defer close(returns)
+			tr.Return(asking, tr.way(addr), time.Minute)
+		}()
+		began := time.Now()
+		waiting := hear[walk.Waiting](tr)
+		stop()
+		<-returns
+		if waiting.Try != try || waiting.Failure == nil || !waiting.Lost {
+			t.Errorf("after %d short lives: %+v", try, waiting)
+		}
+		pauses = append(pauses, waiting.Next.Sub(began))
+	}
+	if pauses[0] < time.Second/2 || pauses[2] < pauses[0]*3/2 {
+		t.Errorf("the pauses are %v", pauses)
+	}
+}

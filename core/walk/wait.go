@@ -55,11 +55,59 @@ func (w *Walker) Await(ctx context.Context, r route.Route, limit time.Duration) 
 // that is when a line comes back.
 func (w *Walker) Return(ctx context.Context, r route.Route, limit time.Duration) (*Passage, error) {
 	// A little apart, so that not all who lost a way connect in the same instant.
+	pause := rand.N(firstPause / 2)
+	if n, why := w.briefly(r); n > 0 { // it lets us in and ends at once: that is tried less and less often
+		pause += around(min(firstPause<<min(n-1, 10), longestWait))
+		w.tell(Waiting{r.Session, n, time.Now().Add(pause), time.Now().Add(limit), why, true})
+	}
 	select {
-	case <-time.After(rand.N(firstPause / 2)):
+	case <-time.After(pause):
 	case <-ctx.Done():
 	}
 	return w.keepTrying(ctx, r, limit, true)
+}
+
+// steadyTime is how long a link has to live for its end to be no sign of another end soon.
+const steadyTime = 20 * time.Second
+
+// brief is how often links of a way have ended soon after they came up, one after the
+// other.
+type brief struct {
+	times int
+	why   *gate.Failure
+}
+
+// lived notes how long a link has lived that was not closed here.
+func (w *Walker) lived(l *Link, long time.Duration, why *gate.Failure) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	b := w.brief[l.prefix]
+	if b.times++; long >= steadyTime {
+		b.times = 0
+	}
+	if b.why = why; b.times == 0 {
+		delete(w.brief, l.prefix)
+		return
+	}
+	w.brief[l.prefix] = b
+}
+
+// briefly is how often the way of a route has ended soon after it came up, and why last.
+func (w *Walker) briefly(r route.Route) (times int, why *gate.Failure) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for i := range r.Hops {
+		if b := w.brief[r.Prefix(i)]; b.times > times {
+			times, why = b.times, b.why
+		}
+	}
+	return times, why
+}
+
+// around is a time a fifth longer or shorter, so that many who wait do not connect
+// together.
+func around(d time.Duration) time.Duration {
+	return d + time.Duration((rand.Float64()-0.5)*0.4*float64(d))
 }
 
 func (w *Walker) keepTrying(ctx context.Context, r route.Route, limit time.Duration, lost bool) (*Passage, error) {
@@ -77,7 +125,7 @@ func (w *Walker) keepTrying(ctx context.Context, r route.Route, limit time.Durat
 		if err == nil || !errors.As(err, &f) || !MayPass(f) {
 			return passage, err
 		}
-		next := time.Now().Add(pause + time.Duration((rand.Float64()-0.5)*0.4*float64(pause)))
+		next := time.Now().Add(around(pause))
 		if next.After(end) {
 			return nil, err
 		}

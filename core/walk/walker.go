@@ -63,7 +63,8 @@ type Walker struct {
 	closed bool
 	ups    map[string]int // how often a link came up, by prefix
 	guests guests
-	silent map[string]bool // what servers call themselves that end links by their answer to a keepalive
+	brief  map[string]brief // by prefix
+	silent map[string]bool  // what servers call themselves that end links by their answer to a keepalive
 }
 
 // New returns a walker without links.
@@ -86,7 +87,7 @@ func New(c Config) *Walker {
 	if c.Events == nil {
 		c.Events = &event.Stream{}
 	}
-	w := &Walker{Config: c, links: map[string]*Link{}, ups: map[string]int{}, silent: map[string]bool{}}
+	w := &Walker{Config: c, links: map[string]*Link{}, ups: map[string]int{}, silent: map[string]bool{}, brief: map[string]brief{}}
 	w.ctx, w.cancel = context.WithCancel(context.Background())
 	contain.Go(&w.wg, "the beat of the links", w.beat, nil)
 	return w
