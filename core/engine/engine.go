@@ -235,12 +235,12 @@ func (e *Engine) Adopt(b *book.Book, session, say string) {
 func (e *Engine) change(ws *workspace.Workspace, c Changed) {
 	e.changing.Lock()
 	defer e.changing.Unlock()
-	for old, name := range book.Renames(e.Workspace().Book, ws.Book) {
+	before := e.ws.Swap(ws) // at once: what is noticed on disk meanwhile is compared with it
+	for old, name := range book.Renames(before.Book, ws.Book) {
 		if err := ws.Vouched.Renamed(old, name); err != nil {
 			e.Events.Tell(Notice{Say: fmt.Sprintf("what is vouched for behind %s: %v", old, err)})
 		}
 	}
-	e.ws.Store(ws)
 	e.Board.SetWorkspace(ws)
 	c.Workspace = ws
 	e.Events.Tell(c)
