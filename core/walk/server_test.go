@@ -250,6 +250,8 @@ func TestABusyServerIsABusyServer(t *testing.T) {
 		t.Fatal(err)
 	}
 	passage.Close()
+	mu.Lock()
+	defer mu.Unlock()
 	if came != 3 {
 		t.Errorf("%d connections were made", came)
 	}
@@ -283,6 +285,9 @@ func TestOneServerHasFewGuestsAtATime(t *testing.T) {
 	await.Until(t, "the first guests", func() bool { mu.Lock(); defer mu.Unlock(); return now == 4 })
 	close(release)
 	walks.Wait()
+	await.Until(t, "the last guest to be gone", func() bool { mu.Lock(); defer mu.Unlock(); return now == 0 })
+	mu.Lock()
+	defer mu.Unlock()
 	if most > 4 || came != 12 {
 		t.Errorf("%d at once, %d in all", most, came)
 	}
