@@ -92,10 +92,39 @@ func (f *byFiles) put(_ context.Context, text []byte) error {
 	}
 	err = errors.Join(err, file.Close())
 	if err == nil {
-		err = f.files.PosixRename(beside, name)
+		err = f.replace(beside, name)
 	}
 	if err != nil {
 		f.files.Remove(beside)
 	}
 	return err
+}
+
+// replacing is the extension by which a rename puts a file in the place of another. The
+// protocol's own rename fails where there is one.
+const replacing = "posix-rename@openssh.com"
+
+// replace puts a file in the place of another. Where the server cannot do that in one
+// step the old file is put aside first, and back where the second step fails.
+func (f *byFiles) replace(beside, name string) error {
+	if _, can := f.files.HasExtension(replacing); can {
+		return f.files.PosixRename(beside, name)
+	}
+	if _, err := f.files.Lstat(name); errors.Is(err, fs.ErrNotExist) {
+		return f.files.Rename(beside, name)
+	}
+	aside := beside + ".old"
+	if err := f.files.Rename(name, aside); err != nil {
+		return fmt.Errorf("the server has no rename that replaces a file, and the old list cannot be put aside: %w", err)
+	}
+	if err := f.files.Rename(beside, name); err != nil {
+		if back := f.files.Rename(aside, name); back != nil {
+			return fmt.Errorf("the new list cannot be put in place (%w), and the old one not back (%w): it is in %s, put it back by hand", err, back, aside)
+		}
+		return err
+	}
+	if err := f.files.Remove(aside); err != nil {
+		return fmt.Errorf("the new list is in place, and the old one is left behind as %s: %w", aside, err)
+	}
+	return nil
 }

@@ -11,11 +11,13 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/pkg/sftp"
 	"golang.org/x/crypto/ssh"
 
 	"meatus/core/book"
 	"meatus/core/install"
 	"meatus/core/keyfile"
+	"meatus/core/remote"
 	"meatus/core/route"
 	"meatus/core/sweep"
 	"meatus/core/walk"
@@ -146,6 +148,37 @@ func TestAKeyGoesIntoAListOverTheFileTransferChannel(t *testing.T) {
 	p.Close()
 	if removed, err := install.Remove(t.Context(), b.walk("quay"), file.Public); !removed || err != nil || quay.List("warden") != before+"\n" {
 		t.Errorf("removed %v, %v:\n%s", removed, err, quay.List("warden"))
+	}
+}
+
+func TestAListIsReplacedWhereTheServerHasNoRenameThatReplaces(t *testing.T) {
+	if err := sftp.SetSFTPExtensions("hardlink@openssh.com"); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		sftp.SetSFTPExtensions("hardlink@openssh.com", "posix-rename@openssh.com", "statvfs@openssh.com")
+	})
+	b := openBay(t)
+	quay := b.Host("quay")
+	before := quay.List("warden")
+	file := b.newKey("new.pem")
+	line, err := install.Line(file.Public, "of the test", install.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if r, err := install.Add(t.Context(), b.walk("quay"), file.Public, line); err != nil || !r.Added {
+		t.Fatalf("%+v, %v", r, err)
+	}
+	if got, want := quay.List("warden"), strings.TrimSuffix(before, "\n")+"\n"+line+"\n"; got != want {
+		t.Errorf("the list is\n%s\nwant\n%s", got, want)
+	}
+	files, done, err := remote.Files(t.Context(), b.walk("quay"), 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer done()
+	if left, err := files.ReadDir(".ssh"); err != nil || len(left) != 1 {
+		t.Errorf("left behind: %v, %v", left, err)
 	}
 }
 

@@ -3,10 +3,12 @@ package install
 import (
 	"context"
 	"crypto/rand"
+	"errors"
 	"fmt"
 	"path/filepath"
 	"slices"
 
+	"meatus/core/gate"
 	"meatus/core/keyfile"
 	"meatus/core/route"
 	"meatus/core/walk"
@@ -39,6 +41,13 @@ func Prove(ctx context.Context, w Walker, r route.Route, file *keyfile.File) (*w
 	}
 	p, err := w.Walk(ctx, alone)
 	if err != nil {
+		var f *gate.Failure
+		if errors.As(err, &f) && f.Gate != gate.Login { // it was not the server that would not have it
+			return nil, fmt.Errorf("the key is in the list, and could not be proven: %w", err)
+		}
+		if f != nil { // the login was right a moment ago, with another key
+			f.Remedy = gate.Remedy{Say: "the login itself has just worked: see whether the server reads that list, and whether it is written by nobody else; its log says why"}
+		}
 		return nil, fmt.Errorf("the key is in the list, but the server does not let it in: %w", err)
 	}
 	return p, nil

@@ -1,0 +1,330 @@
+package e2e
+
+import (
+	"bufio"
+	"crypto/rand"
+	"crypto/rsa"
+	"encoding/pem"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+
+	"golang.org/x/crypto/ssh"
+
+	"meatus/lab/await"
+)
+
+// makes are servers that other people made, on loopback, all with the same keys and home
+// folder.
+type makes struct {
+	t    *testing.T
+	dir  string // the workspace
+	home string // root's at each of the servers
+}
+
+func openMakes(t *testing.T) *makes {
+	t.Helper()
+	need(t, "unshare", "ssh-keygen")
+	if os.Geteuid() != 0 {
+		missing(t, "another home folder for root needs the superuser")
+	}
+	m := &makes{t: t, dir: t.TempDir(), home: filepath.Join(t.TempDir(), "home")}
+	for _, dir := range []string{m.home, m.in(".ssh"), m.path("keys")} {
+		if err := os.MkdirAll(dir, 0o700); err != nil {
+			t.Fatal(err)
+		}
+	}
+	m.do("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", m.path("keys", "ed.pem"))
+	m.do("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", m.path("keys", "new.pem"))
+	m.do("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", m.path("host"))
+	key, err := rsa.GenerateKey(rand.Reader, 2048)
+	if err != nil {
+		t.Fatal(err)
+	}
+	block, err := ssh.MarshalPrivateKey(key, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	signer, _ := ssh.NewSignerFromKey(key)
+	m.write(m.path("keys", "rsa.pem"), string(pem.EncodeToMemory(block)))
+	ed, err := os.ReadFile(m.path("keys", "ed.pem.pub"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	m.write(m.in(".ssh", "authorized_keys"), string(ed)+string(ssh.MarshalAuthorizedKey(signer.PublicKey())))
+	return m
+}
+
+func (m *makes) path(parts ...string) string {
+	return filepath.Join(append([]string{m.dir}, parts...)...)
+}
+
+func (m *makes) in(parts ...string) string {
+	return filepath.Join(append([]string{m.home}, parts...)...)
+}
+
+func (m *makes) write(path, text string) {
+	m.t.Helper()
+	if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+		m.t.Fatal(err)
+	}
+}
+
+func (m *makes) do(args ...string) string {
+	m.t.Helper()
+	out, err := exec.Command(args[0], args[1:]...).Output()
+	if err != nil {
+		m.t.Fatalf("%v: %v", args, err)
+	}
+	return string(out)
+}
+
+// atHome is a command in a mount namespace where the home folder is root's.
+func (m *makes) atHome(args ...string) *exec.Cmd {
+	return exec.Command("unshare", append([]string{"-m", "sh", "-c", `mount --bind "$0" /root && cd /root && HOME=/root exec "$@"`, m.home}, args...)...)
+}
+
+// each serves every connection with a program of its own, and returns the address.
+func (m *makes) each(args ...string) string {
+	m.t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		m.t.Fatal(err)
+	}
+	m.t.Cleanup(func() { l.Close() })
+	go func() {
+		for {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			file, err := conn.(*net.TCPConn).File()
+			conn.Close()
+			if err != nil {
+				continue
+			}
+			cmd := m.atHome(args...)
+			cmd.Stdin, cmd.Stdout = file, file
+			if cmd.Start() == nil {
+				go cmd.Wait()
+			}
+			file.Close()
+		}
+	}()
+	return l.Addr().String()
+}
+
+// stay runs a server until the test ends.
+func (m *makes) stay(cmd *exec.Cmd) {
+	m.t.Helper()
+	if err := cmd.Start(); err != nil {
+		m.t.Fatal(err)
+	}
+	m.t.Cleanup(func() {
+		cmd.Process.Kill()
+		cmd.Wait()
+	})
+}
+
+// dropbear, tinyssh, asyncssh and proftpd start those servers, and return the address.
+func (m *makes) dropbear() string {
+	need(m.t, "dropbear", "dropbearkey")
+	m.do("dropbearkey", "-t", "ed25519", "-f", m.path("dropbear.key"))
+	m.do("dropbearkey", "-t", "rsa", "-s", "2048", "-f", m.path("dropbear.rsa")) // which it offers whether it has one or not
+	addr := m.free()
+	m.stay(m.atHome("dropbear", "-F", "-E", "-r", m.path("dropbear.key"), "-r", m.path("dropbear.rsa"), "-p", addr, "-P", m.path("dropbear.pid")))
+	m.listens(addr)
+	return addr
+}
+
+// free is an address that nobody listens at.
+func (m *makes) free() string {
+	l := must(net.Listen("tcp", "127.0.0.1:0"))
+	defer l.Close()
+	return l.Addr().String()
+}
+
+// listens waits until somebody listens at an address.
+func (m *makes) listens(addr string) {
+	m.t.Helper()
+	await.Until(m.t, "the server to listen", func() bool {
+		conn, err := net.Dial("tcp", addr)
+		if err == nil {
+			conn.Close()
+		}
+		return err == nil
+	})
+}
+
+func (m *makes) tinyssh() string {
+	need(m.t, "tinysshd", "tinysshd-makekey")
+	m.do("tinysshd-makekey", m.path("tiny"))
+	return m.each("tinysshd", m.path("tiny"))
+}
+
+func (m *makes) asyncssh(more ...string) string {
+	m.t.Helper()
+	cmd := exec.Command("/usr/bin/python3", append([]string{"-W", "ignore", "testdata/asyncssh_server.py", m.path("host"), m.in(".ssh", "authorized_keys"), m.home}, more...)...)
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		m.t.Fatal(err)
+	}
+	m.stay(cmd)
+	port := bufio.NewScanner(out)
+	if !port.Scan() {
+		missing(m.t, "the asyncssh server did not start; scripts/test installs it")
+	}
+	return "127.0.0.1:" + port.Text()
+}
+
+func (m *makes) proftpd() string {
+	need(m.t, "proftpd")
+	addr := m.free()
+	_, port, _ := net.SplitHostPort(addr)
+	m.write(m.path("proftpd.keys"), m.do("ssh-keygen", "-e", "-m", "RFC4716", "-f", m.path("keys", "ed.pem.pub")))
+	m.write(m.path("proftpd.conf"), fmt.Sprintf(`ServerName odd
+ServerType standalone
+Port %s
+DefaultAddress 127.0.0.1
+User root
+Group root
+PidFile %[2]s/proftpd.pid
+ScoreboardFile %[2]s/proftpd.scores
+DelayEngine off
+UseFtpUsers off
+RootLogin on
+RequireValidShell off
+AuthOrder mod_auth_unix.c
+LoadModule mod_sftp.c
+SFTPEngine on
+SFTPLog %[2]s/proftpd.log
+SFTPHostKey %[2]s/host
+SFTPAuthorizedUserKeys file:%[2]s/proftpd.keys
+SFTPAuthMethods publickey
+`, port, m.dir))
+	m.stay(m.atHome("proftpd", "-n", "-c", m.path("proftpd.conf")))
+	m.listens(addr)
+	return addr
+}
+
+// session writes a session for a server, and vouches for it.
+func (m *makes) session(name, addr, more string) {
+	m.t.Helper()
+	host, port, _ := net.SplitHostPort(addr)
+	text, _ := os.ReadFile(m.path("sessions.toml"))
+	m.write(m.path("sessions.toml"), fmt.Sprintf("%s\n[session.%s]\nhost = %q\nport = %s\nuser = \"root\"\nkeepalive = \"1s\"\n%s\n", text, name, host, port, more))
+	r := do(m.t, m.dir, "", "run", name, "--", "true")
+	_, yes, ok := strings.Cut(r.err, "--yes-identity ")
+	if !ok {
+		m.t.Fatalf("%s: no first visit: %+v", name, r)
+	}
+	do(m.t, m.dir, "", "run", "--yes-identity", strings.TrimSpace(yes), name, "--", "true")
+}
+
+// outlives is a command that takes longer than keepalives are apart.
+const outlives = "sleep 3; echo hello"
+
+func (m *makes) runs(name string) {
+	m.t.Helper()
+	if r := do(m.t, m.dir, "", "run", name, "--", outlives); r.status != 0 || r.out != "hello\n" {
+		m.t.Errorf("%s: %+v", name, r)
+	}
+}
+
+func TestServersOfOtherMakesRunCommandsAndStandKeepalives(t *testing.T) {
+	t.Parallel()
+	m := openMakes(t)
+	ed, rsaKey := `key = "keys/ed.pem"`, `key = "keys/rsa.pem"`
+	m.session("drop", m.dropbear(), ed)
+	m.session("tiny", m.tinyssh(), ed)
+	m.session("async", m.asyncssh(), ed)
+	silent := m.asyncssh("silent")
+	m.session("silent", silent, rsaKey)
+	m.session("rung", m.asyncssh("silent"), rsaKey+"\nring = \"on\"") // out of the ring
+	var group sync.WaitGroup
+	for _, name := range []string{"drop", "tiny", "async", "silent", "rung"} {
+		group.Go(func() { m.runs(name) })
+	}
+	group.Wait()
+	r := do(t, m.dir, "", "check", "--as-far-as", "identity")
+	for _, name := range []string{"drop", "tiny", "async", "silent"} {
+		if !strings.Contains(r.out, name) || strings.Contains(r.out, name+"  shut") {
+			t.Errorf("checked:\n%s%s", r.out, r.err)
+		}
+	}
+}
+
+func TestServersOfOtherMakesTakeKeysIntoTheirLists(t *testing.T) {
+	t.Parallel()
+	m := openMakes(t)
+	list := m.in(".ssh", "authorized_keys")
+	before, _ := os.ReadFile(list)
+	fresh, _ := os.ReadFile(m.path("keys", "new.pem.pub"))
+	key := string(fresh[:strings.LastIndexByte(string(fresh), ' ')])
+	for name, addr := range map[string]string{"drop": m.dropbear(), "async": m.asyncssh(), "ftp": m.proftpd()} {
+		m.write(list, string(before))
+		m.session(name, addr, `key = "keys/ed.pem"`)
+		r := do(t, m.dir, "", "key", "install", m.path("keys", "new.pem"), name)
+		text, _ := os.ReadFile(list)
+		if !strings.Contains(string(text), key) || !strings.HasPrefix(string(text), string(before)) {
+			t.Errorf("%s: the list is now\n%s%+v", name, text, r)
+		}
+		if proven := strings.Contains(r.out, "proven"); proven != (name != "ftp") { // which has a list of its own
+			t.Errorf("%s: %+v", name, r)
+		}
+		if files, _ := os.ReadDir(m.in(".ssh")); len(files) != 1 {
+			t.Errorf("%s: left behind %v", name, files)
+		}
+	}
+	m.write(list, string(before))
+	m.session("tiny", m.tinyssh(), `key = "keys/ed.pem"`) // which opens one channel for each login
+	r := do(t, m.dir, "", "key", "install", m.path("keys", "new.pem"), "tiny")
+	if text, _ := os.ReadFile(list); string(text) != string(before) || r.status != 3 || !strings.Contains(r.err, "only one 'session' channel") {
+		t.Errorf("tiny: %+v, the list is\n%s", r, text)
+	}
+}
+
+func TestServersOfOtherMakesCarryTunnels(t *testing.T) {
+	t.Parallel()
+	m := openMakes(t)
+	l := must(net.Listen("tcp", "127.0.0.1:0"))
+	t.Cleanup(func() { l.Close() })
+	go func() {
+		for {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			fmt.Fprint(conn, "high water\n")
+			conn.Close()
+		}
+	}()
+	tunnel := fmt.Sprintf("key = \"keys/ed.pem\"\ntunnels = [{ bring = \"127.0.0.1:0\", reach = %q }]", l.Addr())
+	m.session("drop", m.dropbear(), tunnel)
+	m.session("async", m.asyncssh(), tunnel)
+	m.session("tiny", m.tinyssh(), tunnel)
+	for _, name := range []string{"drop", "async"} {
+		h := hold(t, nil, m.dir, name)
+		conn, err := net.Dial("tcp", h.door(""))
+		if err != nil {
+			t.Fatal(err)
+		}
+		said, _ := bufio.NewReader(conn).ReadString('\n')
+		conn.Close()
+		if said != "high water\n" {
+			t.Errorf("%s: it said %q", name, said)
+		}
+		h.end()
+	}
+	h := hold(t, nil, m.dir, "tiny") // which knows no onward connections
+	h.until(`"event":"proven"`)
+	if told := h.told.String(); strings.Contains(told, "packets") || !strings.Contains(told, "have onward connections allowed at tiny") {
+		t.Errorf("a server without onward connections:\n%s", told)
+	}
+	h.end()
+}
