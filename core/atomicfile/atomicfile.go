@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"sync"
 	"time"
 
 	"github.com/gofrs/flock"
@@ -18,14 +19,37 @@ import (
 )
 
 // lockTime is how long [Lock] waits for another program.
-const lockTime = 5 * time.Second
+const lockTime = 20 * time.Second
 
-// Lock keeps other programs of ours from writing the file at path until the
-// returned function is called. It waits up to five seconds.
+// ours has a lock for each path, which the writers of this program queue for.
+var ours sync.Map
+
+// Lock keeps others from writing the file at path until the returned function is called:
+// writers of this program wait for each other, and for another program of ours up to
+// twenty seconds.
 func Lock(path string) (unlock func(), err error) {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return nil, err
 	}
+	name := path
+	if abs, err := filepath.Abs(path); err == nil {
+		name = abs
+	}
+	queue, _ := ours.LoadOrStore(name, &sync.Mutex{})
+	queue.(*sync.Mutex).Lock()
+	release, err := lock(path)
+	if err != nil {
+		queue.(*sync.Mutex).Unlock()
+		return nil, err
+	}
+	return func() {
+		release()
+		queue.(*sync.Mutex).Unlock()
+	}, nil
+}
+
+// lock keeps other programs of ours out.
+func lock(path string) (unlock func(), err error) {
 	lock := flock.New(filepath.Join(filepath.Dir(path), "."+filepath.Base(path)+".lock"), flock.SetPermissions(0o600))
 	ctx, cancel := context.WithTimeout(context.Background(), lockTime)
 	defer cancel()

@@ -162,6 +162,10 @@ type Record struct {
 	frozen bool  // it is a snapshot
 	broken error // why the snapshot has nothing
 
+	adding    sync.Mutex
+	additions []*addition
+	added     bool // somebody writes them
+
 	mu   sync.Mutex
 	seen fs.FileInfo // what the vouches below were read from, nil for no file
 	contents
@@ -266,41 +270,80 @@ func (r *Record) Judge(at At, key ssh.PublicKey) (Standing, []Vouch, error) {
 // Accept vouches for a host's key. A key that is vouched for already is left
 // as it is. The file is written before Accept returns.
 func (r *Record) Accept(at At, key ssh.PublicKey, address string, when time.Time) error {
-	unlock, err := atomicfile.Lock(r.path)
-	if err != nil {
-		return err
-	}
-	defer unlock()
-	switch standing, _, err := r.Judge(at, key); {
-	case err != nil:
-		return err
-	case standing == Known:
-		return nil
-	}
-	return r.append(at, key, address, when, "")
+	return r.Add(at, key, address, when, "")
 }
 
 // Add accepts a further key of a host, beside those it has; how says by what
 // right. A key that is vouched for already is left as it is.
 func (r *Record) Add(at At, key ssh.PublicKey, address string, when time.Time, how string) error {
-	unlock, err := atomicfile.Lock(r.path)
-	if err != nil {
-		return err
+	a := &addition{at, key, vouchOf(at, key, address, when, how), make(chan error, 1)}
+	r.adding.Lock()
+	r.additions = append(r.additions, a)
+	first := !r.added
+	r.added = true
+	r.adding.Unlock()
+	if first {
+		r.addAll()
 	}
-	defer unlock()
-	standing, _, err := r.Judge(at, key)
-	if err != nil || standing == Known {
-		return err
-	}
-	return r.append(at, key, address, when, how)
+	return <-a.done
 }
 
-func (r *Record) append(at At, key ssh.PublicKey, address string, when time.Time, how string) error {
+// addition is a vouch that waits to be written.
+type addition struct {
+	at    At
+	key   ssh.PublicKey
+	vouch Vouch
+	done  chan error
+}
+
+// addAll writes the vouches that wait: all that come while one is being written go into
+// the next writing together.
+func (r *Record) addAll() {
+	for {
+		unlock, err := atomicfile.Lock(r.path)
+		r.adding.Lock()
+		all := r.additions
+		r.additions = nil
+		if len(all) == 0 {
+			r.added = false
+			r.adding.Unlock()
+			if err == nil {
+				unlock()
+			}
+			return
+		}
+		r.adding.Unlock()
+		if err == nil {
+			err = r.addNow(all)
+			unlock()
+		}
+		for _, a := range all {
+			a.done <- err
+		}
+	}
+}
+
+// addNow writes vouches that are not known. The file is locked.
+func (r *Record) addNow(all []*addition) error {
+	var entries file
+	for _, a := range all {
+		standing, _, err := r.Judge(a.at, a.key)
+		if err != nil {
+			return err
+		}
+		again := slices.ContainsFunc(entries.Vouched, func(v Vouch) bool { return v.At().name() == a.at.name() && v.Key == a.vouch.Key })
+		if standing != Known && !again {
+			entries.Vouched = append(entries.Vouched, a.vouch)
+		}
+	}
+	if len(entries.Vouched) == 0 {
+		return nil
+	}
 	text, err := r.text()
 	if err != nil {
 		return err
 	}
-	return r.write(text, at, key, address, when, how)
+	return r.put(text, entries)
 }
 
 // Replace makes key the one accepted key of a host, and what was vouched for it
