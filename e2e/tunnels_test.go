@@ -682,3 +682,31 @@ func TestALentDoorThatTheServerRefusesIsSaid(t *testing.T) {
 		t.Errorf("ended with %d: %s", status, h.errs.String())
 	}
 }
+
+func TestADoorIsForThisAccountAlone(t *testing.T) {
+	t.Parallel()
+	need(t, "setpriv", "bash")
+	if os.Geteuid() != 0 {
+		missing(t, "only the superuser can be another account")
+	}
+	dir := startLab(t)
+	withTunnels(t, dir, "held", `{ bring = "127.0.0.1:0", reach = "tide-db.internal:5432" }, { bring = "127.0.0.2:0", reach = "tide-db.internal:5432", share = true }`)
+	h := hold(t, nil, dir, "held")
+	own, shared := h.door("bring 0 from"), h.door("bring 127.0.0.2:0")
+	asNobody := func(door string) string {
+		host, port, _ := net.SplitHostPort(door)
+		out, _ := exec.Command("setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", "bash", "-c", "exec 3<>/dev/tcp/"+host+"/"+port+"; timeout 5 head -n 1 <&3").Output()
+		return string(out)
+	}
+	if said := asNobody(own); said != "" {
+		t.Errorf("another account was told %q", said)
+	}
+	h.until("made by a program of nobody, and the door is not shared")
+	if said := asNobody(shared); !strings.HasPrefix(said, "TIDES 1.4 ready") {
+		t.Errorf("at a shared door another account was told %q", said)
+	}
+	if r := do(t, dir, "", "tunnels", "--json"); strings.Count(r.out, `"open_to_other_accounts": true`) != 1 {
+		t.Errorf("listed %s", r.out)
+	}
+	h.end()
+}

@@ -16,6 +16,7 @@ import (
 
 	"meatus/core/book"
 	"meatus/core/gate"
+	"meatus/core/ring"
 	"meatus/core/route"
 	"meatus/core/workspace"
 	"meatus/tui"
@@ -48,6 +49,9 @@ func (e *statusError) Unwrap() error { return e.err }
 
 func main() {
 	log.SetOutput(io.Discard) // the protocol library logs there, which would draw over the screen
+	if err := ring.Harden(); err != nil {
+		fmt.Fprintln(os.Stderr, "meatus: "+err.Error())
+	}
 	os.Exit(run(os.Args[1:]))
 }
 

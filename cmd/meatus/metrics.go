@@ -107,6 +107,16 @@ func one(is bool) float64 {
 	return 0
 }
 
+// ownHost tells whether a request was meant for this machine: its Host (RFC 9110 section
+// 7.2) is a loopback address or "localhost".
+func ownHost(host string) bool {
+	if h, _, err := net.SplitHostPort(host); err == nil {
+		host = h
+	}
+	ip := net.ParseIP(strings.Trim(host, "[]"))
+	return strings.EqualFold(host, "localhost") || ip != nil && ip.IsLoopback()
+}
+
 // serveMetrics serves the metrics at an address of this machine.
 func serveMetrics(address string, e *engine.Engine) (stop func(), err error) {
 	host, _, err := net.SplitHostPort(address)
@@ -118,7 +128,11 @@ func serveMetrics(address string, e *engine.Engine) (stop func(), err error) {
 		return nil, err
 	}
 	mux := http.NewServeMux()
-	mux.HandleFunc("GET /metrics", func(w http.ResponseWriter, _ *http.Request) {
+	mux.HandleFunc("GET /metrics", func(w http.ResponseWriter, r *http.Request) {
+		if !ownHost(r.Host) { // a page of elsewhere whose name was made to lead here
+			http.Error(w, "this is not served under that name", http.StatusMisdirectedRequest)
+			return
+		}
 		w.Header().Set("Content-Type", "text/plain; version=0.0.4; charset=utf-8")
 		collect(e).WritePrometheus(w)
 	})

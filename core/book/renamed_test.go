@@ -13,7 +13,7 @@ func TestRenamesAreFoundHoweverTheyWereMade(t *testing.T) {
 		want  map[string]string
 	}{
 		{"[session.pier]\nhost = \"203.0.113.10\"\n[session.db]\nhost = \"10.0.0.1\"\nvia = \"pier\"\n", map[string]string{"quay": "pier"}},
-		{"[session.pier]\nhost = \"203.0.113.11\"\n[session.db]\nhost = \"10.0.0.1\"\nvia = \"pier\"\n", map[string]string{}},                                    // another machine
+		{"[session.pier]\nhost = \"203.0.113.11\"\n[session.db]\nhost = \"10.0.0.1\"\nvia = \"pier\"\n", map[string]string{}},                                          // another machine
 		{"[session.pier]\nhost = \"203.0.113.10\"\n[session.mole]\nhost = \"203.0.113.10\"\n[session.db]\nhost = \"10.0.0.1\"\nvia = \"pier\"\n", map[string]string{}}, // which of them?
 		{"[session.quay]\nhost = \"203.0.113.10\"\n[session.pier]\nhost = \"203.0.113.10\"\n[session.db]\nhost = \"10.0.0.1\"\nvia = \"quay\"\n", map[string]string{}}, // a copy
 	} {

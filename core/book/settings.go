@@ -480,7 +480,13 @@ func readTunnel(v tomltext.Value) (Tunnel, bool) {
 			}
 			continue
 		}
-		if part == nil || *part != "" || value.Kind() != tomltext.String || value.Text() == "" {
+		if rule != nil && rule.flag && *part == "" && value.Kind() == tomltext.Bool {
+			if value.Text() == "true" {
+				*part = "true"
+			}
+			continue
+		}
+		if part == nil || rule != nil && rule.flag || *part != "" || value.Kind() != tomltext.String || value.Text() == "" {
 			return t, false
 		}
 		*part = value.Text()

@@ -27,6 +27,10 @@ type Tunnel struct {
 	// that is never kept; nobody where empty.
 	Login string
 
+	// Share, "true", lets programs of other accounts of this machine use a listener here,
+	// which is for those of this account alone otherwise.
+	Share string
+
 	// Idle is after how long without a flow the listener closes, "30m"; never where empty.
 	// Rate is how many bytes a second pass at most each way, "500kB"; all where empty.
 	Idle, Rate string
@@ -36,15 +40,17 @@ type Tunnel struct {
 type tunnelRule struct {
 	word string
 	list bool // a list in TOML, parted by blanks in a line
+	flag bool // true in TOML, the word alone in a line
 	of   func(*Tunnel) *string
 }
 
 var tunnelRules = []tunnelRule{
-	{"only", true, func(t *Tunnel) *string { return &t.Only }},
-	{"direct", true, func(t *Tunnel) *string { return &t.Direct }},
-	{"login", false, func(t *Tunnel) *string { return &t.Login }},
-	{"idle", false, func(t *Tunnel) *string { return &t.Idle }},
-	{"rate", false, func(t *Tunnel) *string { return &t.Rate }},
+	{word: "only", list: true, of: func(t *Tunnel) *string { return &t.Only }},
+	{word: "direct", list: true, of: func(t *Tunnel) *string { return &t.Direct }},
+	{word: "login", of: func(t *Tunnel) *string { return &t.Login }},
+	{word: "idle", of: func(t *Tunnel) *string { return &t.Idle }},
+	{word: "rate", of: func(t *Tunnel) *string { return &t.Rate }},
+	{word: "share", flag: true, of: func(t *Tunnel) *string { return &t.Share }},
 }
 
 // ruleNamed is the rule of a word, nil where it is none.
@@ -173,6 +179,9 @@ func (t Tunnel) wrong() string {
 	if _, _, err := NewTunnel(kind, listener, t.Reach); err != nil {
 		return err.Error()
 	}
+	if kind == "lend" && t.Share != "" {
+		return "lend takes no share: its door is on the far side"
+	}
 	if kind != "roam" && t.Only+t.Direct+t.Login != "" {
 		return kind + " takes neither only nor direct nor login: these are a roaming door's"
 	}
@@ -201,7 +210,11 @@ func (t Tunnel) String() string {
 		s += " from " + t.Reach
 	}
 	for _, r := range tunnelRules {
-		if v := *r.of(&t); v != "" {
+		switch v := *r.of(&t); {
+		case v == "":
+		case r.flag:
+			s += " " + r.word
+		default:
 			s += " " + r.word + " " + v
 		}
 	}
@@ -231,11 +244,13 @@ func ParseTunnels(line string) ([]Tunnel, error) {
 			var into *string
 			for _, w := range words[own:] {
 				if r := ruleNamed(w); r != nil {
-					into = r.of(&rules)
+					if into = r.of(&rules); r.flag {
+						*into, into = "true", nil
+					}
 					continue
 				}
 				if into == nil {
-					return nil, fmt.Errorf(`%q is not understood: behind a tunnel come idle 30m or rate 2MB, behind a roaming one only, direct or login, too, as in "roam 1080 only *.internal 10.61.0.0/16"`, sanitize.Line(w, 40))
+					return nil, fmt.Errorf(`%q is not understood: behind a tunnel come idle 30m, rate 2MB or share, behind a roaming one only, direct or login, too, as in "roam 1080 only *.internal 10.61.0.0/16"`, sanitize.Line(w, 40))
 				}
 				*into = strings.TrimSpace(*into + " " + w)
 			}
@@ -276,6 +291,8 @@ func tunnelsText(list []Tunnel) string {
 			v := *r.of(&t)
 			switch {
 			case v == "":
+			case r.flag:
+				parts[i] += ", " + r.word + " = true"
 			case r.list:
 				var each []string
 				for _, d := range strings.Fields(v) {

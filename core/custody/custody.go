@@ -90,7 +90,7 @@ func (c *Custody) Signers(hop route.Hop, asking Asking) ([]Signer, error) {
 			}
 		}
 	}
-	for _, s := range c.Ring.Signers(hop.Host, hop.Name) {
+	for _, s := range c.Ring.Signers(len(hop.Keys) > 0, hop.Host, hop.Name) {
 		add(Signer{Signer: s, Name: "unlocked before, " + keyfile.Fingerprint(s.PublicKey())})
 	}
 	for _, p := range c.Further {

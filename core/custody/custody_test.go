@@ -86,12 +86,21 @@ func TestFilesComeFirstThenTheRingThenOthers(t *testing.T) {
 	}
 	c.Further = []Provider{provider{{Signer: signer, Name: "of an inventory"}, {Signer: signer, Name: "the same again"}}}
 	hop := route.Hop{Host: "10.61.4.20", Keys: []string{open, first}}
-	got, err := c.Signers(hop, &person{})
+	got, err := c.Signers(hop, &person{}) // what was put into the ring for any host is not offered unasked
+	if want := []string{"first.pem", "of an inventory"}; err != nil || !slices.Equal(names(got), want) {
+		t.Errorf("%v, %v, want %v", names(got), err, want)
+	}
+	c.Ring.Change(c.Ring.Entries()[0].SHA256, func(e *ring.Entry) { e.Hosts = []string{"10.61.4.*"} })
+	got, err = c.Signers(hop, &person{})
 	if want := []string{"first.pem", "unlocked before", "of an inventory"}; err != nil || !slices.Equal(names(got), want) {
 		t.Errorf("%v, %v, want %v", names(got), err, want)
 	}
 	if got[0].Source != first || got[1].Source != "" {
 		t.Errorf("sources %q, %q", got[0].Source, got[1].Source)
+	}
+	c.Ring.Change(c.Ring.Entries()[0].SHA256, func(e *ring.Entry) { e.Hosts = nil })
+	if got, err := c.Signers(route.Hop{Host: "10.61.4.20"}, &person{}); err != nil || len(got) != 2 {
+		t.Errorf("where the session names no key: %v, %v", names(got), err)
 	}
 	hop.Alone = first
 	if got, err = c.Signers(hop, &person{}); err != nil || len(got) != 1 {

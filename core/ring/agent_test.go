@@ -236,7 +236,7 @@ func TestTheRingStandsBeforeAnotherAgent(t *testing.T) {
 	if path, keys, err := r.Front(t.Context()); path != s.Path || err != nil || len(keys) != 1 || keys[0].Name != "theirs" || !keys[0].Behind {
 		t.Errorf("%q, %+v, %v", path, keys, err)
 	}
-	signers := r.Signers("anywhere")
+	signers := r.Signers(false, "anywhere")
 	if len(signers) != 2 || print(signers[1]) != print(theirs) {
 		t.Fatalf("%d signers", len(signers))
 	}
@@ -275,7 +275,7 @@ func TestTheRingStandsBeforeAnotherAgent(t *testing.T) {
 	if err := r.StandBefore(t.Context(), filepath.Join(t.TempDir(), "none")); err == nil {
 		t.Error("it stands before nothing")
 	}
-	if r.StandBefore(t.Context(), "") != nil || len(r.Signers("x")) != 1 {
+	if r.StandBefore(t.Context(), "") != nil || len(r.Signers(false, "x")) != 1 {
 		t.Error("it still stands before it")
 	}
 }

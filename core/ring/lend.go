@@ -301,7 +301,9 @@ func (l *Lend) allow(u *Use) error {
 			only.said = only.hosts
 		}
 		switch {
-		case len(only.hosts) == 0 || u.Login == "":
+		case len(only.hosts) == 0:
+		case u.Login == "":
+			return fmt.Errorf("it is for %s alone, and the request is no login", strings.Join(only.said, ", "))
 		case u.Host == "":
 			return fmt.Errorf("it is for %s alone, and the request does not say which host it is for", strings.Join(only.said, ", "))
 		case !fits(only.hosts, u.At):
@@ -347,6 +349,9 @@ func (s *served) Remove(key ssh.PublicKey) error {
 	if !s.l.All {
 		return errNever
 	}
+	if s.l.ring.Locked() {
+		return ErrLocked
+	}
 	if !s.l.ring.Remove(ssh.FingerprintSHA256(key)) {
 		return errGone
 	}
@@ -356,6 +361,9 @@ func (s *served) Remove(key ssh.PublicKey) error {
 func (s *served) RemoveAll() error {
 	if !s.l.All {
 		return errNever
+	}
+	if s.l.ring.Locked() {
+		return ErrLocked
 	}
 	s.l.ring.Forget()
 	return nil

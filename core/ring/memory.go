@@ -2,7 +2,9 @@ package ring
 
 import (
 	"crypto"
+	"crypto/cipher"
 	"crypto/ed25519"
+	"crypto/rand"
 	"crypto/rsa"
 	"crypto/x509"
 	"errors"
@@ -20,12 +22,45 @@ type cell struct {
 	der    []byte // of page: the key in PKCS#8, or an Ed25519 key as it is
 	ed     bool
 	locked bool // the page stays out of swap
+	sealed bool // der is encrypted, in memory of its own beside the page
+}
+
+// seal encrypts the key in its place, so that nothing readable of it is left; open undoes
+// it. shut is an AEAD with a fresh key, for one sealing.
+func (c *cell) seal(shut cipher.AEAD) error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.page == nil || c.sealed {
+		return nil
+	}
+	nonce := make([]byte, shut.NonceSize())
+	rand.Read(nonce)
+	kept := shut.Seal(nonce, nonce, c.der, nil)
+	clear(c.page)
+	c.der, c.sealed = kept, true
+	return nil
+}
+
+// open decrypts a sealed key into its page again.
+func (c *cell) open(shut cipher.AEAD) error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.page == nil || !c.sealed {
+		return nil
+	}
+	n := shut.NonceSize()
+	plain, err := shut.Open(c.page[:0], c.der[:n], c.der[n:], nil)
+	if err != nil {
+		return err
+	}
+	c.der, c.sealed = plain, false
+	return nil
 }
 
 var errGone = errors.New("that key is no longer in the ring")
 
-// seal copies a private key into a cell. The caller's copy is wiped.
-func seal(key crypto.PrivateKey) (*cell, ssh.PublicKey, error) {
+// newCell copies a private key into a cell. The caller's copy is wiped.
+func newCell(key crypto.PrivateKey) (*cell, ssh.PublicKey, error) {
 	if k, ok := key.(*ed25519.PrivateKey); ok {
 		key = *k
 	}
@@ -59,6 +94,9 @@ func (c *cell) use(do func(ssh.AlgorithmSigner) error) error {
 	defer c.mu.RUnlock()
 	if c.page == nil {
 		return errGone
+	}
+	if c.sealed {
+		return ErrLocked
 	}
 	var key crypto.PrivateKey
 	var err error

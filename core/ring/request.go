@@ -3,7 +3,7 @@ package ring
 import (
 	"bytes"
 	"errors"
-	"strings"
+	"fmt"
 
 	"golang.org/x/crypto/ssh"
 
@@ -51,8 +51,8 @@ func readRequest(data []byte, key ssh.PublicKey) request {
 		return other
 	}
 	login := request{session: r.Session, login: sanitize.Line(r.User, 60)}
-	if strings.TrimSpace(login.login) == "" {
-		return other
+	if login.login != r.User || r.User == "" { // with runes that do not show it is still a login, of another account
+		login.login = sanitize.Line(fmt.Sprintf("%q", r.User), 80)
 	}
 	switch r.Method {
 	case "publickey":

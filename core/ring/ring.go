@@ -4,7 +4,10 @@ import (
 	"bytes"
 	"context"
 	"crypto"
+	"crypto/aes"
+	"crypto/cipher"
 	"crypto/rand"
+	"crypto/sha256"
 	"crypto/subtle"
 	"errors"
 	"fmt"
@@ -50,7 +53,7 @@ type Ring struct {
 
 	mu     sync.Mutex
 	keys   []*heldKey
-	locked []byte // hash of the password, nil while it is not locked
+	locked []byte // digest of what comes of the password, nil while it is not locked
 	salt   []byte
 	front  *front
 }
@@ -59,9 +62,9 @@ type Ring struct {
 var ErrLocked = errors.New("the ring is locked")
 
 // Add puts a private key into the ring, in the place of the same key that is
-// there. The caller's copy is wiped.
+// there. The caller's copy is wiped. It fails with [ErrLocked] while the ring is locked.
 func (r *Ring) Add(key crypto.PrivateKey, e Entry) (Entry, error) {
-	cell, public, err := seal(key)
+	cell, public, err := newCell(key)
 	if err != nil {
 		return e, err
 	}
@@ -69,6 +72,10 @@ func (r *Ring) Add(key crypto.PrivateKey, e Entry) (Entry, error) {
 	h := &heldKey{Entry: e, public: public, cell: cell}
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	if r.locked != nil {
+		cell.wipe()
+		return e, ErrLocked
+	}
 	if old := r.find(e.SHA256); old != nil {
 		h.Uses, h.Used = old.Uses, old.Used
 		r.drop(func(o *heldKey) bool { return o == old })
@@ -152,9 +159,10 @@ func (r *Ring) Entries() []Entry {
 func (h *heldKey) timely() bool { return h.Until.IsZero() || time.Now().Before(h.Until) }
 
 // Signers are the keys that may be used by this program itself for a host, which
-// goes by these names; none while the ring is locked. Those of an agent behind the
-// ring come last.
-func (r *Ring) Signers(host ...string) []ssh.Signer {
+// goes by these names; none while the ring is locked. With named they are only those that
+// are named for it; a key that is for any host is offered where nothing else is asked for.
+// Those of an agent behind the ring, which names no hosts, come last.
+func (r *Ring) Signers(named bool, host ...string) []ssh.Signer {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.locked != nil {
@@ -162,11 +170,11 @@ func (r *Ring) Signers(host ...string) []ssh.Signer {
 	}
 	var all []ssh.Signer
 	for _, h := range r.keys {
-		if h.timely() && fits(h.Hosts, host) {
+		if h.timely() && (len(h.Hosts) > 0 || !named) && fits(h.Hosts, host) {
 			all = append(all, signer{r, h.public})
 		}
 	}
-	if r.front != nil {
+	if r.front != nil && !named {
 		for _, k := range r.front.last() {
 			all = append(all, signer{r, k})
 		}
@@ -252,7 +260,8 @@ func (r *Ring) sign(key ssh.PublicKey, data []byte, algorithm string) (signature
 	return signature, err
 }
 
-// Lock makes every key unusable until [Ring.Unlock] is given the same password.
+// Lock makes every key unusable, and unreadable in memory, until [Ring.Unlock] is given the
+// same password: they are encrypted with it.
 func (r *Ring) Lock(password []byte) error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -261,12 +270,33 @@ func (r *Ring) Lock(password []byte) error {
 	}
 	salt := make([]byte, 16)
 	rand.Read(salt)
-	sum, err := hash(password, salt)
+	derived, err := hash(password, salt)
 	if err != nil {
 		return err
 	}
-	r.salt, r.locked = salt, sum
+	defer clear(derived)
+	shut, err := sealer(derived)
+	if err != nil {
+		return err
+	}
+	for _, h := range r.keys {
+		if err := h.cell.seal(shut); err != nil {
+			return err
+		}
+	}
+	check := sha256.Sum256(derived)
+	r.salt, r.locked = salt, check[:]
 	return nil
+}
+
+// sealer is the cipher that keys are sealed with while the ring is locked: of what comes
+// of the password, which is kept by a digest alone.
+func sealer(derived []byte) (cipher.AEAD, error) {
+	block, err := aes.NewCipher(derived)
+	if err != nil {
+		return nil, err
+	}
+	return cipher.NewGCM(block)
 }
 
 // wrongDelay is waited after a wrong password, so that a program cannot try many.
@@ -280,19 +310,30 @@ func (r *Ring) Unlock(password []byte) error {
 	if locked == nil {
 		return errors.New("the ring is not locked")
 	}
-	sum, err := hash(password, salt)
+	derived, err := hash(password, salt)
 	if err != nil {
 		return err
 	}
-	if subtle.ConstantTimeCompare(sum, locked) != 1 {
+	defer clear(derived)
+	shut, err := sealer(derived)
+	if err != nil {
+		return err
+	}
+	if check := sha256.Sum256(derived); subtle.ConstantTimeCompare(check[:], locked) != 1 {
 		time.Sleep(wrongDelay)
 		return errors.New("that is not the password it was locked with")
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if bytes.Equal(r.locked, locked) {
-		r.locked = nil
+	if !bytes.Equal(r.locked, locked) {
+		return nil
 	}
+	for _, h := range r.keys {
+		if err := h.cell.open(shut); err != nil {
+			return fmt.Errorf("%s is damaged in memory: %w", h.Entry, err)
+		}
+	}
+	r.locked = nil
 	return nil
 }
 

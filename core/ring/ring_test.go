@@ -6,6 +6,7 @@ import (
 	"crypto/rand"
 	"crypto/rsa"
 	"errors"
+	"fmt"
 	"io"
 	"net"
 	"slices"
@@ -110,10 +111,10 @@ func keysComeAndGo(t *testing.T) {
 	if got := r.Entries(); len(got) != 3 || got[2].Name != "a again" {
 		t.Fatalf("entries %+v", got)
 	}
-	if got := len(r.Signers("quay")); got != 2 {
+	if got := len(r.Signers(false, "quay")); got != 2 {
 		t.Errorf("%d for quay", got)
 	}
-	if got := len(r.Signers("10.61.4.20")); got != 3 {
+	if got := len(r.Signers(false, "10.61.4.20")); got != 3 {
 		t.Errorf("%d for a host in the reef", got)
 	}
 	<-time.After(40 * time.Millisecond)
@@ -136,7 +137,7 @@ func TestALockedRingSignsNothing(t *testing.T) {
 	if err := r.Lock([]byte("low tide")); err != nil {
 		t.Fatal(err)
 	}
-	if r.Signer(print(a)) != nil || len(r.Signers("")) != 0 || !errors.Is(r.Lock([]byte("x")), ErrLocked) {
+	if r.Signer(print(a)) != nil || len(r.Signers(false, "")) != 0 || !errors.Is(r.Lock([]byte("x")), ErrLocked) {
 		t.Error("a locked ring gives keys")
 	}
 	var c told
@@ -153,6 +154,49 @@ func TestALockedRingSignsNothing(t *testing.T) {
 	}
 	if err := r.Unlock([]byte("low tide")); err != nil || r.Signer(print(a)) == nil {
 		t.Errorf("unlocking: %v", err)
+	}
+}
+
+func TestALockedRingTakesAndGivesUpNothing(t *testing.T) {
+	var r Ring
+	a, b := newSigner(t), newSigner(t)
+	hold(t, &r, a, Entry{})
+	if err := r.Lock([]byte("low tide")); err != nil {
+		t.Fatal(err)
+	}
+	var c told
+	client, _ := over(t, r.Lend(Terms{All: true, Tell: c.tell}))
+	if client.RemoveAll() == nil || client.Remove(a.PublicKey()) == nil || len(r.Entries()) != 1 {
+		t.Error("a locked ring gave keys up")
+	}
+	if _, err := r.Add(slices.Clone(b.private), Entry{}); !errors.Is(err, ErrLocked) {
+		t.Errorf("a locked ring took a key: %v", err)
+	}
+	if err := r.Unlock([]byte("low tide")); err != nil {
+		t.Fatal(err)
+	}
+	if sig, err := client.Sign(a.PublicKey(), login(a.PublicKey(), "publickey", "keeper")); err != nil || a.PublicKey().Verify(login(a.PublicKey(), "publickey", "keeper"), sig) != nil {
+		t.Errorf("after unlocking: %v", err)
+	}
+}
+
+func TestALoginWithRunesThatDoNotShowIsOne(t *testing.T) {
+	a := newSigner(t)
+	for _, user := range []string{"\u200b", "", " ", "\x00", "keeper\u202e"} {
+		if r := readRequest(login(a.PublicKey(), "publickey", user), a.PublicKey()); r.login == "" || r.kind != "" {
+			t.Errorf("%q is read as %+v", user, r)
+		}
+	}
+}
+
+func TestAKeyForSomeHostsSignsNothingElse(t *testing.T) {
+	var r Ring
+	a := newSigner(t)
+	hold(t, &r, a, Entry{Hosts: []string{"gauge-*"}})
+	var c told
+	client, _ := over(t, r.Lend(Terms{All: true, Tell: c.tell}))
+	if _, err := client.Sign(a.PublicKey(), []byte("SSHSIG\x00\x00\x00\x03git")); err == nil || !strings.Contains(fmt.Sprint(c.last().Refuse), "no login") {
+		t.Errorf("it signed: %v, %v", err, c.last().Refuse)
 	}
 }
 
@@ -173,7 +217,7 @@ func TestOnlyWhatIsNamedIsLentAndOnlyForLogins(t *testing.T) {
 	if err != nil || lent.PublicKey().Verify(data, sig) != nil {
 		t.Fatalf("signing: %v", err)
 	}
-	if u := c.last(); u.Login != "keeper" || u.Host != print(host) || u.Key.Name != "gauge.pem" || u.Count != 1 || u.Refuse != nil {
+	if u := c.last(); u.Login != `"kee\x1bper"` || u.Host != print(host) || u.Key.Name != "gauge.pem" || u.Count != 1 || u.Refuse != nil {
 		t.Errorf("told %+v", u)
 	}
 	if e := r.Entries(); e[0].Uses != 1 || e[0].Used.IsZero() {

@@ -64,6 +64,7 @@ type Tunnel struct {
 	address  string
 	err      error       // why the listener is not open, nil while it is
 	proving  atomic.Bool // it is being proven
+	untold   atomic.Bool // of some connection the system did not tell whose it was
 	proof    Proof
 	flows    map[int64]*flow
 }
@@ -243,9 +244,37 @@ func (t *Tunnel) accept(l net.Listener, serve func(net.Conn)) {
 	}
 }
 
+// admit refuses what connects from this machine and was made by a program of another
+// account, where the listener is not shared. Where the system does not tell, it is let in,
+// and that is remembered.
+func (t *Tunnel) admit(conn net.Conn) error {
+	from, ok := conn.RemoteAddr().(*net.TCPAddr)
+	if t.Spec.Share != "" || !ok || !from.IP.IsLoopback() {
+		return nil
+	}
+	err := localaddr.Ours(conn)
+	var foreign *localaddr.Foreign
+	if errors.As(err, &foreign) {
+		return fmt.Errorf("refused: %w, and the door is not shared", foreign)
+	}
+	if err != nil {
+		t.untold.Store(true)
+	}
+	return nil
+}
+
+// Untold tells whether the system did not tell of some connection whose it was, so that
+// other accounts of this machine can use the listener.
+func (t *Tunnel) Untold() bool { return t.untold.Load() }
+
 // serve joins what connects to a listener here to the far side.
 func (t *Tunnel) serve(conn net.Conn) {
 	f := t.begin(conn)
+	if err := t.admit(conn); err != nil {
+		breakOff(conn)
+		t.finish(f, err)
+		return
+	}
 	reach := t.Spec.Reach
 	var answer func(error) error
 	if t.Spec.Roam != "" {

@@ -48,9 +48,21 @@ func (r destination) fits(host, port string) bool {
 	if ip = ip.Unmap().WithZone(""); r.network.IsValid() {
 		return err == nil && r.network.Contains(ip)
 	}
+	// A star alone is everything. A pattern of numbers is one of addresses: a name like
+	// 10.61.lantern.example must not fit "10.61.*".
+	numbers := strings.Trim(r.pattern, "0123456789.*?") == ""
+	if r.pattern == "*" {
+		return true
+	}
 	if err == nil {
-		own, oerr := netip.ParseAddr(r.pattern)
-		return oerr == nil && own.Unmap() == ip
+		if own, oerr := netip.ParseAddr(r.pattern); oerr == nil {
+			return own.Unmap() == ip
+		}
+		ok, _ := path.Match(r.pattern, ip.String())
+		return numbers && ok
+	}
+	if numbers {
+		return false
 	}
 	ok, _ := path.Match(r.pattern, strings.ToLower(strings.TrimSuffix(host, ".")))
 	return ok

@@ -248,6 +248,7 @@ type Line struct {
 	Open     bool      `json:"door_open"`
 	Up       bool      `json:"up"`
 	Beyond   bool      `json:"beyond_loopback"`
+	Others   bool      `json:"open_to_other_accounts"` // programs of other accounts here can use it, or it cannot be told that they cannot
 	Error    string    `json:"error,omitempty"`
 	Lost     time.Time `json:"lost,omitzero"`
 	Again    int       `json:"came_back"`
@@ -264,9 +265,13 @@ type Line struct {
 // Drawn says a tunnel with its direction: "your 127.0.0.1:15432 ⇐ tide-db:5432, as
 // seen from quay".
 func (l Line) Drawn() string {
+	others := ""
+	if l.Others {
+		others = ", open to other accounts here"
+	}
 	switch l.Kind {
 	case "bring":
-		return fmt.Sprintf("your %s ⇐ %s, as seen from %s", l.Listener, l.Reach, l.As)
+		return fmt.Sprintf("your %s ⇐ %s, as seen from %s%s", l.Listener, l.Reach, l.As, others)
 	case "lend":
 		return fmt.Sprintf("your %s ⇒ %s at %s", l.Reach, l.Listener, l.As)
 	}
@@ -277,7 +282,7 @@ func (l Line) Drawn() string {
 	if l.Direct != "" {
 		say += "; " + l.Direct + " from here"
 	}
-	return say
+	return say + others
 }
 
 // Lines lists every tunnel, by session.
@@ -289,7 +294,7 @@ func (s *Set) Lines() []Line {
 		state := h.way.State()
 		for _, t := range h.tunnels {
 			kind, _ := t.Spec.Kind()
-			l := Line{Session: session, Kind: kind, Listener: t.Address(), Reach: t.Spec.Reach, Only: t.Spec.Only, Direct: t.Spec.Direct, As: h.way.route.Target().Name, Open: t.open(), Up: state.Up, Beyond: t.Beyond(), Lost: state.Lost, Again: state.Again, Live: len(t.Flows())}
+			l := Line{Session: session, Kind: kind, Listener: t.Address(), Reach: t.Spec.Reach, Only: t.Spec.Only, Direct: t.Spec.Direct, As: h.way.route.Target().Name, Open: t.open(), Up: state.Up, Beyond: t.Beyond(), Others: kind != "lend" && (t.Spec.Share != "" || t.Untold()), Lost: state.Lost, Again: state.Again, Live: len(t.Flows())}
 			for _, hop := range h.way.route.Hops {
 				l.Hops = append(l.Hops, hop.Name)
 			}

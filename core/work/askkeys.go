@@ -88,7 +88,7 @@ func (j *AskKeys) ask(ctx context.Context) ([]Taken, error) {
 	for _, e := range append(j.Keys.Ring.Entries(), behind...) {
 		names[e.SHA256] = e.String()
 	}
-	for _, s := range j.Keys.Ring.Signers() {
+	for _, s := range j.Keys.Ring.Signers(false) {
 		add(names[ssh.FingerprintSHA256(s.PublicKey())]+", in the ring", s.PublicKey())
 	}
 	answers, err := j.Walker.WouldTake(ctx, j.Route, public)
