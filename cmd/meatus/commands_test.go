@@ -9,6 +9,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"unicode"
 
 	"meatus/lab"
 	"meatus/lab/await"
@@ -239,4 +240,26 @@ func TestAWorkspaceThatCannotBeReadHasItsStatus(t *testing.T) {
 	b.Dir = filepath.Join(t.TempDir(), "file")
 	os.WriteFile(b.Dir, nil, 0o600)
 	b.run(statusWorkspace, "check")
+}
+
+func TestHostileFileNamesAreCleanedWhereverTheyAreShown(t *testing.T) {
+	b := openBay(t)
+	text, err := os.ReadFile(b.key("gauge.pem"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	hostile := b.key("tide\x1b]0;owned\x07\u202egnp\n.pem")
+	if err := os.WriteFile(hostile, text, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	elsewhere := filepath.Join(t.TempDir(), "ebb\x1b[2J\u009b.pem")
+	if err := os.WriteFile(elsewhere, text, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	for _, args := range [][]string{{"key", "list"}, {"key", "show", hostile}, {"key", "mend", hostile}, {"key", "adopt", elsewhere}} {
+		out := b.run(statusDone, args...)
+		if strings.ContainsFunc(strings.ReplaceAll(out, "\n", ""), func(r rune) bool { return unicode.IsControl(r) || r == '\u202e' }) {
+			t.Errorf("%q wrote %q", args, out)
+		}
+	}
 }

@@ -16,6 +16,7 @@ import (
 	"meatus/core/book"
 	"meatus/core/engine"
 	"meatus/core/keyfile"
+	"meatus/core/sanitize"
 	"meatus/core/work"
 	"meatus/core/workspace"
 )
@@ -102,7 +103,7 @@ func (s keySheet) print(out io.Writer) {
 			fmt.Fprintf(out, "%-12s %s\n", word, value)
 		}
 	}
-	line("file", s.Path)
+	line("file", sanitize.Path(s.Path))
 	line("container", s.Container)
 	if s.Kind != "" {
 		line("kind", fmt.Sprintf("%s, %d bits, %s", s.Kind, s.Bits, s.Strength))
@@ -273,7 +274,7 @@ func keyMend() *cobra.Command {
 				return err
 			}
 			repairs, err := keyfile.Mended(args[0])
-			text := fmt.Sprintf("%s has mode %04o\n", args[0], a.Mode.Perm())
+			text := fmt.Sprintf("%s has mode %04o\n", sanitize.Path(args[0]), a.Mode.Perm())
 			for _, r := range repairs {
 				text += "put right: " + r + "\n"
 			}
@@ -473,7 +474,7 @@ func keyMove(open opener, how, short string) *cobra.Command {
 			}
 			m, err := w.MoveKey(from, how, name)
 			if m.To != "" {
-				if aerr := answer(cmd, map[string]any{"path": m.To, "sessions": m.Sessions}, m.To+"\n"); aerr != nil {
+				if aerr := answer(cmd, map[string]any{"path": m.To, "sessions": m.Sessions}, sanitize.Path(m.To)+"\n"); aerr != nil {
 					return aerr
 				}
 			}

@@ -18,6 +18,7 @@ import (
 	"meatus/core/gate"
 	"meatus/core/ring"
 	"meatus/core/route"
+	"meatus/core/sanitize"
 	"meatus/core/workspace"
 	"meatus/tui"
 )
@@ -60,7 +61,7 @@ func run(args []string) int {
 	defer stop()
 	err := root().execute(ctx, args)
 	if err != nil && err.Error() != "" {
-		fmt.Fprintln(os.Stderr, "meatus: "+err.Error())
+		fmt.Fprintln(os.Stderr, "meatus: "+sanitize.Text(err.Error(), 10000)) // it may have a name or a word of others in it
 	}
 	return statusOf(err)
 }

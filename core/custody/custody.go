@@ -6,7 +6,6 @@ package custody
 import (
 	"bytes"
 	"errors"
-	"path/filepath"
 	"slices"
 	"sync"
 	"time"
@@ -16,6 +15,7 @@ import (
 	"meatus/core/keyfile"
 	"meatus/core/ring"
 	"meatus/core/route"
+	"meatus/core/sanitize"
 )
 
 // Tries is how often a wrong passphrase may be given.
@@ -119,7 +119,7 @@ func (c *Custody) ofFiles(hop route.Hop, asking Asking) ([]Signer, error) {
 			}
 			continue
 		}
-		name := filepath.Base(path)
+		name := sanitize.Name(path)
 		if cert := certificate(path, s); cert != nil {
 			signers = append(signers, Signer{cert, "certificate of " + name, path})
 		}
@@ -242,7 +242,7 @@ func (c *Custody) Hold(file *keyfile.File, pass []byte, t route.Terms) (ring.Ent
 	if err != nil {
 		return ring.Entry{}, err
 	}
-	e := ring.Entry{Name: filepath.Base(file.Path), Confirm: t.Confirm, Hosts: t.Hosts, Said: t.Said}
+	e := ring.Entry{Name: sanitize.Name(file.Path), Confirm: t.Confirm, Hosts: t.Hosts, Said: t.Said}
 	if t.Stay > 0 {
 		e.Until = time.Now().Add(t.Stay)
 	}

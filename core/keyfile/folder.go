@@ -10,6 +10,8 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+
+	"meatus/core/sanitize"
 )
 
 // manyFiles is how many files of a folder are looked at for keys.
@@ -60,7 +62,7 @@ func MendFolder(dir string) (changed []string, err error) {
 			err = errors.Join(err, one)
 			continue
 		}
-		changed = append(changed, filepath.Base(s.Path))
+		changed = append(changed, sanitize.Name(s.Path))
 	}
 	return changed, err
 }

@@ -17,6 +17,7 @@ import (
 	"meatus/core/localaddr"
 	"meatus/core/perm"
 	"meatus/core/route"
+	"meatus/core/sanitize"
 	"meatus/core/walk"
 	"meatus/core/workspace"
 )
@@ -95,7 +96,7 @@ func Mode(r gate.Remedy) (say string, err error) {
 	} else {
 		_, err = keyfile.Mend(r.Subject)
 	}
-	return fmt.Sprintf("%s now has mode %04o", filepath.Base(r.Subject), keyfile.Inspect(r.Subject).Mode.Perm()), err
+	return fmt.Sprintf("%s now has mode %04o", sanitize.Name(r.Subject), keyfile.Inspect(r.Subject).Mode.Perm()), err
 }
 
 // file are the ways to make the named key file usable.
@@ -141,7 +142,7 @@ func below(path, dir string) bool {
 
 // mode sets the key's mode.
 func (c Case) mode(a keyfile.Access) Way {
-	name := filepath.Base(a.Path)
+	name := sanitize.Name(a.Path)
 	now := keyfile.MendedMode(a.Mode.Perm())
 	return Way{
 		Say:     fmt.Sprintf("set mode %04o on %s", now, name),
@@ -163,7 +164,7 @@ func (c Case) folder(path string) Way {
 	w := Way{Say: fmt.Sprintf("mend all %d keys in %s", len(loose), workspace.Short(dir))}
 	var paths []string
 	for _, s := range loose {
-		w.Preview = append(w.Preview, fmt.Sprintf("%s  %04o → %04o", filepath.Base(s.Path), s.Mode.Perm(), keyfile.MendedMode(s.Mode.Perm())))
+		w.Preview = append(w.Preview, fmt.Sprintf("%s  %04o → %04o", sanitize.Name(s.Path), s.Mode.Perm(), keyfile.MendedMode(s.Mode.Perm())))
 		paths = append(paths, s.Path)
 	}
 	w.do = func() (Done, error) {
@@ -182,7 +183,7 @@ func (c Case) own(path string, a keyfile.Access) Way {
 		Preview: []string{fmt.Sprintf("%s  owner %s → you, mode %04o", workspace.Short(path), a.Owner, keyfile.MendedMode(a.Mode.Perm()))},
 		do: func() (Done, error) {
 			_, err := keyfile.Own(path)
-			return Done{Say: filepath.Base(path) + " is yours now", Keys: []string{path}}, err
+			return Done{Say: sanitize.Name(path) + " is yours now", Keys: []string{path}}, err
 		},
 	}
 }
@@ -201,7 +202,7 @@ func (c Case) adopt(path, say string) Way {
 			if m.To == "" {
 				return Done{}, err
 			}
-			return Done{Say: fmt.Sprintf("%s is keys/%s now", filepath.Base(path), filepath.Base(m.To)), Book: m.Book, Keys: []string{path, m.To}}, err
+			return Done{Say: fmt.Sprintf("%s is keys/%s now", sanitize.Name(path), sanitize.Name(m.To)), Book: m.Book, Keys: []string{path, m.To}}, err
 		},
 	}
 }
@@ -225,8 +226,8 @@ func (c Case) arrived(missing string) []Way {
 func (c Case) use(path string) Way {
 	ws, session := c.Workspace, c.hop().Name
 	return Way{
-		Say:     fmt.Sprintf("take %s from %s", filepath.Base(path), workspace.Short(filepath.Dir(path))),
-		Preview: []string{fmt.Sprintf("%s → keys/%s, mode 0400", workspace.Short(path), filepath.Base(path)), fmt.Sprintf("key of %s becomes keys/%s", session, filepath.Base(path))},
+		Say:     fmt.Sprintf("take %s from %s", sanitize.Name(path), workspace.Short(filepath.Dir(path))),
+		Preview: []string{fmt.Sprintf("%s → keys/%s, mode 0400", workspace.Short(path), sanitize.Name(path)), fmt.Sprintf("key of %s becomes keys/%s", session, sanitize.Name(path))},
 		do: func() (Done, error) {
 			at, err := keyfile.Adopt(path, filepath.Join(ws.Dir, "keys"))
 			if at == "" {
@@ -234,7 +235,7 @@ func (c Case) use(path string) Way {
 			}
 			written := filepath.Join("keys", filepath.Base(at))
 			b, berr := book.Set(ws.SessionsPath(), session, "key", written)
-			return Done{Say: fmt.Sprintf("%s is %s now, and %s uses it", filepath.Base(path), written, session), Book: b, Keys: []string{at}}, errors.Join(err, berr)
+			return Done{Say: fmt.Sprintf("%s is %s now, and %s uses it", sanitize.Name(path), written, session), Book: b, Keys: []string{at}}, errors.Join(err, berr)
 		},
 	}
 }

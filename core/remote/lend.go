@@ -3,7 +3,6 @@ package remote
 import (
 	"cmp"
 	"context"
-	"path/filepath"
 	"slices"
 
 	"golang.org/x/crypto/ssh"
@@ -13,6 +12,7 @@ import (
 	"meatus/core/gate"
 	"meatus/core/keyfile"
 	"meatus/core/ring"
+	"meatus/core/sanitize"
 	"meatus/core/walk"
 )
 
@@ -32,8 +32,8 @@ func (s *Programs) lend(ctx context.Context, p *walk.Passage) (*ring.Lend, error
 		signer, err := s.Custody.Lendable(path, target, borrower{ctx, s.Asker, place})
 		if err != nil {
 			return nil, &gate.Failure{
-				Hop: target.Name, Gate: gate.Channel, Cause: gate.KeyUnusable, Seen: filepath.Base(path),
-				Why:    "the key " + filepath.Base(path) + " cannot be lent: " + err.Error(),
+				Hop: target.Name, Gate: gate.Channel, Cause: gate.KeyUnusable, Seen: sanitize.Name(path),
+				Why:    "the key " + sanitize.Name(path) + " cannot be lent: " + err.Error(),
 				Remedy: gate.Remedy{Say: "name another in lends, or set agent to off"}, Err: err,
 			}
 		}

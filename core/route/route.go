@@ -25,6 +25,7 @@ import (
 	"meatus/core/keyfile"
 	"meatus/core/localaddr"
 	"meatus/core/perm"
+	"meatus/core/sanitize"
 	"meatus/core/vouch"
 )
 
@@ -95,7 +96,7 @@ func (h Hop) Unmeant(key string) string {
 	}) {
 		return ""
 	}
-	return fmt.Sprintf("%s is meant for %s, and this is %s", filepath.Base(key), strings.Join(h.Terms[key].Said, ", "), h.Host)
+	return fmt.Sprintf("%s is meant for %s, and this is %s", sanitize.Name(key), strings.Join(h.Terms[key].Said, ", "), h.Host)
 }
 
 // KeysMeant judges whether the hop's keys are meant for it.
@@ -561,7 +562,7 @@ func KeyGate(h Hop, seen KeySheets) gate.Gate {
 }
 
 func judge(path string, k KeySheet, login string) gate.Gate {
-	g := gate.Gate{Kind: gate.Key, Verdict: gate.Open, Seen: filepath.Base(path)}
+	g := gate.Gate{Kind: gate.Key, Verdict: gate.Open, Seen: sanitize.Name(path)}
 	if fault, stopped := k.Sheet.Blocked(); stopped {
 		g.Verdict, g.Reason = gate.Shut, fault.Say
 		g.Remedy = remedy(path, fault)
@@ -580,7 +581,7 @@ func judge(path string, k KeySheet, login string) gate.Gate {
 	}
 	g.Seen += ", owner only"
 	if k.Sheet.Passphrase {
-		g.Seen = filepath.Base(path) + ", has a passphrase"
+		g.Seen = sanitize.Name(path) + ", has a passphrase"
 	}
 	wrong := ""
 	if k.Cert != nil {

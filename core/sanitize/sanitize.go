@@ -6,6 +6,7 @@
 package sanitize
 
 import (
+	"path/filepath"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -68,3 +69,13 @@ func shows(r rune) bool {
 	return !unicode.IsControl(r) && !unicode.Is(unicode.Cf, r) &&
 		!unicode.Is(unicode.Co, r) && !unicode.Is(unicode.Zl, r) && !unicode.Is(unicode.Zp, r)
 }
+
+// maxName is how much of a file's name is shown, in runes.
+const maxName = 120
+
+// Name is the last part of a path as it can be shown: a file's name may hold anything but
+// a slash and a null.
+func Name(path string) string { return Line(filepath.Base(path), maxName) }
+
+// Path is a path as it can be shown.
+func Path(path string) string { return Line(path, 1000) }

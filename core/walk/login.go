@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"path/filepath"
 	"slices"
 	"strings"
 
@@ -54,7 +53,7 @@ func sources(signers []custody.Signer) []string {
 	last := ""
 	for _, s := range signers { // a key's certificate and the key itself come one behind the other
 		if s.Source != "" && s.Source != last {
-			names = append(names, filepath.Base(s.Source))
+			names = append(names, sanitize.Name(s.Source))
 		}
 		last = s.Source
 	}
@@ -65,7 +64,7 @@ func sources(signers []custody.Signer) []string {
 func (h *handshake) unusable(err error) *gate.Failure {
 	seen := "no key"
 	if len(h.l.hop.Keys) > 0 {
-		seen = filepath.Base(h.l.hop.Keys[0])
+		seen = sanitize.Name(h.l.hop.Keys[0])
 	}
 	f := h.l.fail(gate.Key, gate.KeyUnusable, seen, err.Error(), "name a private key file that can be read", err)
 	var blocked *keyfile.Blocked
@@ -84,7 +83,7 @@ func (h *handshake) unusable(err error) *gate.Failure {
 
 // Passphrase asks for the passphrase of a key of this login's. See [custody.Asking].
 func (h *handshake) Passphrase(file *keyfile.File, try int) (pass []byte, err error) {
-	err = h.ask(gate.Key, "the passphrase of "+filepath.Base(file.Path), func(ctx context.Context) (err error) {
+	err = h.ask(gate.Key, "the passphrase of "+sanitize.Name(file.Path), func(ctx context.Context) (err error) {
 		pass, err = h.l.w.Asker.Passphrase(ctx, PassphraseQuestion{h.place(), file.Path, file.SHA256, try})
 		return err
 	})
@@ -96,7 +95,7 @@ func (h *handshake) Deriving() (done func()) { return h.p.pause() }
 
 // GaveUp shuts the key gate when every passphrase was wrong.
 func (h *handshake) GaveUp(file *keyfile.File) error {
-	return h.give(h.l.fail(gate.Key, gate.KeyUnusable, filepath.Base(file.Path), fmt.Sprintf("%d wrong passphrases were given", custody.Tries), "find the passphrase, or use another key", keyfile.ErrPassphrase))
+	return h.give(h.l.fail(gate.Key, gate.KeyUnusable, sanitize.Name(file.Path), fmt.Sprintf("%d wrong passphrases were given", custody.Tries), "find the passphrase, or use another key", keyfile.ErrPassphrase))
 }
 
 // login chooses how to log in, step by step, as the server allows, and remembers

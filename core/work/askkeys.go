@@ -3,13 +3,13 @@ package work
 import (
 	"context"
 	"fmt"
-	"path/filepath"
 	"slices"
 
 	"golang.org/x/crypto/ssh"
 
 	"meatus/core/gate"
 	"meatus/core/route"
+	"meatus/core/sanitize"
 	"meatus/core/workspace"
 )
 
@@ -80,7 +80,7 @@ func (j *AskKeys) ask(ctx context.Context) ([]Taken, error) {
 	slices.SortStableFunc(keys, func(a, b workspace.Key) int { return own[b.Path] - own[a.Path] })
 	for _, k := range keys {
 		if k.Sheet.Public != nil {
-			add(filepath.Base(k.Path), k.Sheet.Public)
+			add(sanitize.Name(k.Path), k.Sheet.Public)
 		}
 	}
 	names := map[string]string{}

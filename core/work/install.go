@@ -3,11 +3,11 @@ package work
 import (
 	"context"
 	"errors"
-	"path/filepath"
 
 	"meatus/core/gate"
 	"meatus/core/install"
 	"meatus/core/keyfile"
+	"meatus/core/sanitize"
 )
 
 // Install puts the public half of a key into the list of keys at a session's machine,
@@ -20,7 +20,7 @@ type Install struct {
 
 // Title says what the job is.
 func (j *Install) Title() Title {
-	return Title{What: "install", Of: filepath.Base(j.Path), Session: j.Session, Record: "carried"}
+	return Title{What: "install", Of: sanitize.Name(j.Path), Session: j.Session, Record: "carried"}
 }
 
 // Run does it.
@@ -55,7 +55,7 @@ func (j *Install) Run(ctx context.Context, tell func(Step)) error {
 	if err != nil {
 		return err
 	}
-	named := filepath.Base(j.Path) + " (" + file.SHA256 + ")"
+	named := sanitize.Name(j.Path) + " (" + file.SHA256 + ")"
 	if report.Already {
 		say(gate.Open, named+" stood in the list already, of "+r.Target().User)
 	} else {

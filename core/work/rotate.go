@@ -3,7 +3,6 @@ package work
 import (
 	"context"
 	"fmt"
-	"path/filepath"
 	"slices"
 	"strings"
 
@@ -12,6 +11,7 @@ import (
 	"meatus/core/install"
 	"meatus/core/keyfile"
 	"meatus/core/route"
+	"meatus/core/sanitize"
 	"meatus/core/workspace"
 )
 
@@ -35,7 +35,7 @@ func (j *Rotate) Plan() (err error) {
 
 // Title says what the job is.
 func (j *Rotate) Title() Title {
-	t := Title{What: "rotate", Of: filepath.Base(j.Old) + " → " + filepath.Base(j.New), Record: "carried"}
+	t := Title{What: "rotate", Of: sanitize.Name(j.Old) + " → " + sanitize.Name(j.New), Record: "carried"}
 	if len(j.names) > 0 {
 		t.Session = j.names[0]
 	}
@@ -60,7 +60,7 @@ func (j *Rotate) Run(ctx context.Context, tell func(Step)) error {
 				return err
 			}
 			j.Adopt(b)
-			tell(Step{Verdict: gate.Open, Where: "sessions", Say: strings.Join(j.names, ", ") + " use " + filepath.Base(j.New) + " from now on"})
+			tell(Step{Verdict: gate.Open, Where: "sessions", Say: strings.Join(j.names, ", ") + " use " + sanitize.Name(j.New) + " from now on"})
 			return nil
 		},
 		Tell: func(s install.Step) {
@@ -82,7 +82,7 @@ func rotation(w *workspace.Workspace, path string, sessions []string) (routes []
 		sessions = using
 	}
 	if len(sessions) == 0 {
-		return nil, nil, fmt.Errorf("no session uses %s", filepath.Base(path))
+		return nil, nil, fmt.Errorf("no session uses %s", sanitize.Name(path))
 	}
 	var chosen, all []route.Route
 	for _, name := range using {
@@ -96,7 +96,7 @@ func rotation(w *workspace.Workspace, path string, sessions []string) (routes []
 			return nil, nil, err
 		}
 		if !slices.Contains(using, name) {
-			return nil, nil, fmt.Errorf("%s does not use %s", name, filepath.Base(path))
+			return nil, nil, fmt.Errorf("%s does not use %s", name, sanitize.Name(path))
 		}
 		chosen = append(chosen, r)
 	}
@@ -118,7 +118,7 @@ func replaceKey(w *workspace.Workspace, path, by string, sessions []string) (*bo
 		}
 		return written
 	}
-	what := fmt.Sprintf("%s in the place of %s", filepath.Base(by), filepath.Base(path))
+	what := fmt.Sprintf("%s in the place of %s", sanitize.Name(by), sanitize.Name(path))
 	if len(sessions) >= len(w.Using(path)) {
 		return book.MoveKey(w.SessionsPath(), what, change)
 	}

@@ -22,6 +22,7 @@ import (
 	"meatus/core/perm"
 	"meatus/core/route"
 	"meatus/core/routeline"
+	"meatus/core/sanitize"
 	"meatus/core/vouch"
 )
 
@@ -151,13 +152,15 @@ func (w *Workspace) Known(arrived []keyfile.Sheet) routeline.Known {
 		}
 	}
 	for _, sheet := range arrived {
-		k.Downloads = append(k.Downloads, Short(sheet.Path))
+		k.Downloads = append(k.Downloads, short(sheet.Path))
 	}
 	return k
 }
 
-// Short writes a path below the home folder with "~/".
-func Short(path string) string {
+// Short writes a path below the home folder with "~/", as it can be shown.
+func Short(path string) string { return sanitize.Path(short(path)) }
+
+func short(path string) string {
 	if home, err := os.UserHomeDir(); err == nil {
 		if rest, ok := strings.CutPrefix(path, home+string(filepath.Separator)); ok {
 			return "~/" + rest

@@ -2,7 +2,6 @@ package ask
 
 import (
 	"fmt"
-	"path/filepath"
 	"slices"
 	"strings"
 
@@ -287,7 +286,7 @@ func (m *Model) words(q *question) (title string, body []string) {
 		return "a lent key is asked for", body
 	case q.passphrase != nil:
 		k := q.passphrase
-		wrap(fmt.Sprintf("%s would take %s, which has a passphrase.", k.Hop, filepath.Base(k.Path)))
+		wrap(fmt.Sprintf("%s would take %s, which has a passphrase.", k.Hop, sanitize.Name(k.Path)))
 		body = append(body, "  "+t.Faint.Render(fit.Pad("file", 9))+k.Path)
 		if k.Fingerprint != "" {
 			body = append(body, "  "+t.Faint.Render(fit.Pad("SHA256", 9))+strings.TrimPrefix(k.Fingerprint, "SHA256:"))

@@ -2,11 +2,11 @@ package entry
 
 import (
 	"fmt"
-	"path/filepath"
 	"strings"
 
 	"meatus/core/gate"
 	"meatus/core/keyfile"
+	"meatus/core/sanitize"
 	"meatus/core/workspace"
 	"meatus/tui/fit"
 )
@@ -56,7 +56,7 @@ func (m *Model) key(k keyfile.Sheet, width int) string {
 	if kind == "" {
 		kind = "locked"
 	}
-	name := filepath.Base(k.Path)
+	name := sanitize.Name(k.Path)
 	if strings.ContainsAny(name, " \t,=") {
 		name = `"` + name + `"`
 	}

@@ -13,6 +13,7 @@ import (
 	"meatus/core/book"
 	"meatus/core/install"
 	"meatus/core/keyfile"
+	"meatus/core/sanitize"
 	"meatus/core/workspace"
 	"meatus/tui/form"
 )
@@ -75,7 +76,7 @@ func (m *Model) answered(what string, values []string) tea.Cmd {
 		return job(values[0]+" is made, its public half beside it", func() error { return makeKey(ws, values) })
 	case "passphrase":
 		pass := values[len(values)-2]
-		return job(filepath.Base(k.Path)+" has another passphrase", func() error {
+		return job(sanitize.Name(k.Path)+" has another passphrase", func() error {
 			if pass != values[len(values)-1] {
 				return errTwice
 			}
@@ -87,7 +88,7 @@ func (m *Model) answered(what string, values []string) tea.Cmd {
 			m.note = fmt.Sprintf("%q is no container that is written here", last)
 			return nil
 		}
-		return job(filepath.Base(k.Path)+" is in "+string(form)+" now", func() error {
+		return job(sanitize.Name(k.Path)+" is in "+string(form)+" now", func() error {
 			return keyfile.Rewrap(k.Path, old, keyfile.Wrapping{Container: form, Passphrase: old})
 		})
 	case "public":
@@ -138,10 +139,10 @@ func splitFile(ws *workspace.Workspace, file string) done {
 		if i > 0 {
 			d.say += ", "
 		}
-		d.say += filepath.Base(path)
+		d.say += sanitize.Name(path)
 	}
 	if d.say != "" {
-		d.say += " came out of " + filepath.Base(file)
+		d.say += " came out of " + sanitize.Name(file)
 	}
 	return d
 }
@@ -177,7 +178,7 @@ func (m *Model) bind(k workspace.Key, values []string) tea.Cmd {
 				return done{err: err}
 			}
 			ws = ws.With(b)
-			d.moved.Book, d.say = b, "it is written what "+filepath.Base(k.Path)+" is meant for"
+			d.moved.Book, d.say = b, "it is written what "+sanitize.Name(k.Path)+" is meant for"
 		}
 		return d
 	})

@@ -18,6 +18,7 @@ import (
 	"meatus/core/gate"
 	"meatus/core/install"
 	"meatus/core/keyfile"
+	"meatus/core/sanitize"
 	"meatus/core/trail"
 	"meatus/core/work"
 	"meatus/core/workspace"
@@ -223,7 +224,7 @@ func (m *Model) take(keys []sheet) {
 		}
 		for _, k := range keys {
 			if k.Source == workspace.Downloaded && !known[k.Path] {
-				m.note = filepath.Base(k.Path) + " has arrived in the download folder; a adopts it"
+				m.note = sanitize.Name(k.Path) + " has arrived in the download folder; a adopts it"
 				path = k.Path
 			}
 		}
@@ -261,7 +262,7 @@ func (m *Model) Table() place.Table {
 	}
 	k, ok := m.selected()
 	any := func() bool { return ok }
-	name := filepath.Base(k.Path)
+	name := sanitize.Name(k.Path)
 	var unlock []form.Step
 	if k.Sheet.Passphrase {
 		unlock = []form.Step{{Prompt: "passphrase of " + name + ": ", Hidden: true}}
@@ -359,7 +360,7 @@ func (m *Model) mend(k workspace.Key) tea.Cmd {
 			return done{err: err}
 		}
 		repairs, err := keyfile.Mended(k.Path)
-		return done{say: strings.Join(append([]string{fmt.Sprintf("%s has mode %04o", filepath.Base(k.Path), a.Mode.Perm())}, repairs...), "; put right: "), err: err}
+		return done{say: strings.Join(append([]string{fmt.Sprintf("%s has mode %04o", sanitize.Name(k.Path), a.Mode.Perm())}, repairs...), "; put right: "), err: err}
 	})
 }
 
@@ -392,7 +393,7 @@ func (m *Model) draw(k workspace.Key) tea.Cmd {
 
 // hold puts a key into the ring. The passphrase is wiped after.
 func (m *Model) hold(k workspace.Key, passphrase []byte) tea.Cmd {
-	held, terms, name := m.s.Keys, m.ws.Planner().TermsOf(k.Path), filepath.Base(k.Path)
+	held, terms, name := m.s.Keys, m.ws.Planner().TermsOf(k.Path), sanitize.Name(k.Path)
 	return m.s.Run(func() tea.Msg {
 		defer clear(passphrase)
 		file, err := keyfile.Read(k.Path)
@@ -469,7 +470,7 @@ func (m *Model) moveKey(k workspace.Key, how, name string) tea.Cmd {
 		moved, err := ws.MoveKey(k.Path, how, name)
 		d := done{moved: moved, err: err}
 		if moved.To != "" {
-			d.say = filepath.Base(k.Path) + " is " + workspace.Short(moved.To) + " now"
+			d.say = sanitize.Name(k.Path) + " is " + workspace.Short(moved.To) + " now"
 			if how == "retire" && len(moved.Sessions) > 0 {
 				d.say += "; " + strings.Join(moved.Sessions, ", ") + " has it no more"
 			}
@@ -599,10 +600,10 @@ func (m *Model) row(k workspace.Key, selected bool) string {
 // short is a key's path as a person would say it.
 func (m *Model) short(k workspace.Key) string {
 	if k.Source == workspace.InKeys {
-		return filepath.Base(k.Path)
+		return sanitize.Name(k.Path)
 	}
 	if rel, err := filepath.Rel(m.ws.Dir, k.Path); err == nil && !strings.HasPrefix(rel, "..") {
-		return rel
+		return sanitize.Path(rel)
 	}
 	return workspace.Short(k.Path)
 }

@@ -6,6 +6,8 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/charmbracelet/x/ansi"
+
 	"meatus/lab"
 	"meatus/tui/placetest"
 )
@@ -181,5 +183,30 @@ func TestWhatWasShownForAWhileIsForgotten(t *testing.T) {
 	m.Hide()
 	if m.opened != nil || m.form != nil {
 		t.Error("it is still there")
+	}
+}
+
+func TestHostileFileNamesAreCleaned(t *testing.T) {
+	d, l := placetest.Lab(t)
+	text, err := os.ReadFile(filepath.Join(l.Dir, "keys", "gauge.pem"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	hostile := "tide\x1b[2J\u202egnp\n.pem"
+	for _, dir := range []string{filepath.Join(l.Dir, "keys"), l.Downloads()} {
+		if err := os.WriteFile(filepath.Join(dir, hostile), text, 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	d.Place(New)
+	m := d.On().(*Model)
+	d.Until("the keys", func() bool { return m.loaded && len(m.keys) > 4 })
+	for at := range m.shown {
+		m.at.At = at
+		for _, line := range d.Lines() {
+			if plain := ansi.Strip(line); strings.ContainsAny(plain, "\x1b\n\u202e") || strings.Contains(line, "\x1b[2J") {
+				t.Fatalf("it shows %q", line)
+			}
+		}
 	}
 }

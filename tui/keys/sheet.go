@@ -62,7 +62,7 @@ func sheets(ws *workspace.Workspace, held []ring.Entry, logins *trail.Trail) []s
 		}
 		for _, dir := range []string{filepath.Dir(k.Path), filepath.Dir(filepath.Dir(k.Path))} {
 			if info, err := os.Stat(dir); err == nil {
-				s.folders = append(s.folders, folder{filepath.Base(dir), info.Mode()})
+				s.folders = append(s.folders, folder{sanitize.Name(dir), info.Mode()})
 			}
 		}
 		all = append(all, s)
@@ -73,7 +73,7 @@ func sheets(ws *workspace.Workspace, held []ring.Entry, logins *trail.Trail) []s
 // sheet draws everything that a key tells, or the answer to which key fits.
 func (m *Model) sheet(k sheet) []string {
 	t := m.s.Theme
-	lines := []string{t.Title(t.Strong.Render(filepath.Base(k.Path)), t.Faint.Render(fit.Cut(workspace.Short(k.Path), m.width/2)), m.width, fit.Spread)}
+	lines := []string{t.Title(t.Strong.Render(sanitize.Name(k.Path)), t.Faint.Render(fit.Cut(workspace.Short(k.Path), m.width/2)), m.width, fit.Spread)}
 	if m.opened != nil {
 		return append(lines, "", "   "+t.Accent.Render("the first password, for a minute: ")+t.Strong.Render(sanitize.Line(string(m.opened), 200)), "   "+t.Faint.Render("It is stored nowhere; esc hides it."))
 	}

@@ -12,6 +12,7 @@ import (
 
 	"meatus/core/gate"
 	"meatus/core/route"
+	"meatus/core/sanitize"
 	"meatus/core/workspace"
 	"meatus/tui/fit"
 	"meatus/tui/line"
@@ -211,7 +212,7 @@ func (m *Model) View(width, height int) []string {
 	for i := top; i < end; i++ {
 		k := m.keys[i]
 		pointer, box := "  ", t.Faint.Render("□")
-		name := fit.Pad(filepath.Base(k.Path), 24)
+		name := fit.Pad(sanitize.Name(k.Path), 24)
 		if m.chosen[k.Path] {
 			box, name = t.Accent.Render("■"), t.Strong.Render(name)
 		}
