@@ -207,7 +207,8 @@ func (h *handshake) shake() error {
 		AuthCallback:   h.login.next,
 		BannerCallback: h.hearBanner,
 	}
-	config.Ciphers = Ciphers()
+	safe := ssh.SupportedAlgorithms() // more than the library offers by itself, and none that it holds unsafe
+	config.Ciphers, config.KeyExchanges, config.MACs = Ciphers(), safe.KeyExchanges, safe.MACs
 	if h.asking != nil {
 		h.asking.conn = l.conn
 		config.AuthCallback = h.asking.next

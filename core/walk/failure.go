@@ -126,7 +126,11 @@ func (h *handshake) classify(err error) *gate.Failure {
 		f := l.fail(gate.Identity, gate.NoCommon, "no common "+common.What,
 			fmt.Sprintf("this program and %s share no algorithm for the %s", l.hop.Name, common.What),
 			"have the server's software brought up to date; what it offers is no longer safe", err)
-		f.Detail = []string{"here: " + list(common.SupportedAlgorithms), "there: " + list(common.RequestedAlgorithms)}
+		here, there := algorithms(common.SupportedAlgorithms), algorithms(common.RequestedAlgorithms)
+		if slices.ContainsFunc(there, func(name string) bool { return !outdated(name) }) {
+			f.Remedy.Say = "have the server offer one of those named here, too; some of what it offers is sound, and not known to this program"
+		}
+		f.Detail = []string{"here: " + list(here), "there: " + list(there)}
 		return f
 	case h.p.ranOut() && !introduced(greeting) && (ssher || len(greeting) == 0):
 		return l.fail(gate.Port, gate.NoAnswer, "connected, then silence",
@@ -162,6 +166,26 @@ func (h *handshake) classify(err error) *gate.Failure {
 		f.Detail = h.login.told()
 	}
 	return f
+}
+
+// algorithms is a list of algorithms without those that name none: what a side can do beside
+// the exchange is told in the same list (RFC 8308 section 2.1).
+func algorithms(names []string) []string {
+	return slices.DeleteFunc(slices.Clone(names), func(name string) bool {
+		return strings.HasPrefix(name, "ext-info-") || strings.HasPrefix(name, "kex-strict-")
+	})
+}
+
+// outdated tells whether an algorithm is held unsafe: by the library, or for what it is
+// made of.
+func outdated(name string) bool {
+	bad := ssh.InsecureAlgorithms()
+	for _, list := range [][]string{bad.KeyExchanges, bad.Ciphers, bad.MACs, bad.HostKeys} {
+		if slices.Contains(list, name) {
+			return true
+		}
+	}
+	return slices.ContainsFunc([]string{"sha1", "md5", "-cbc", "arcfour", "ssh-dss", "none"}, func(part string) bool { return strings.Contains(name, part) })
 }
 
 // busyWords are what servers say before they introduce themselves (RFC 4253 section 4.2

@@ -5,9 +5,11 @@ import (
 	"context"
 	"crypto/ed25519"
 	"crypto/rand"
+	"encoding/binary"
 	"encoding/pem"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"path/filepath"
@@ -176,7 +178,8 @@ func TestServersThatMisbehave(t *testing.T) {
 		cause gate.Cause
 		says  string
 	}{
-		"retired algorithms": {oddServer(t, old), gate.NoCommon, "there: diffie-hellman-group1-sha1"},
+		"retired algorithms": {oddServer(t, old), gate.NoCommon, "no longer safe"},
+		"unknown algorithms": {listener(t, func(c net.Conn) { exchanges(c, "sntrup761x25519-sha512", "ext-info-s", "kex-strict-s-v00@openssh.com") }), gate.NoCommon, "some of what it offers is sound"},
 		"closes at once":     {listener(t, func(net.Conn) {}), gate.ServerClosed, "without a word"},
 		"closes after greeting": {listener(t, func(c net.Conn) {
 			fmt.Fprint(c, "SSH-2.0-odd\r\n")
@@ -199,6 +202,25 @@ func TestServersThatMisbehave(t *testing.T) {
 			}
 		})
 	}
+}
+
+// exchanges is a server that offers key exchanges and says no more (RFC 4253 section 7.1).
+func exchanges(c net.Conn, names ...string) {
+	fmt.Fprint(c, "SSH-2.0-odd\r\n")
+	all := strings.Join(names, ",")
+	body := ssh.Marshal(struct {
+		Kind                                                     byte
+		Cookie                                                   [16]byte
+		Kex, Keys, CipherTo, CipherFrom, MACTo, MACFrom          string
+		CompressionTo, CompressionFrom, LanguageTo, LanguageFrom string
+		Follows                                                  bool
+		Reserved                                                 uint32
+	}{20, [16]byte{}, all, "ssh-ed25519", "aes128-ctr", "aes128-ctr", "hmac-sha2-256", "hmac-sha2-256", "none", "none", "", "", false, 0})
+	pad := 8 - (len(body)+5)%8 + 8
+	packet := append(binary.BigEndian.AppendUint32(nil, uint32(1+len(body)+pad)), byte(pad))
+	c.Write(append(append(packet, body...), make([]byte, pad)...))
+	hearIntroduction(c)
+	io.Copy(io.Discard, c)
 }
 
 // hearIntroduction waits for the client's version line, by when it has read ours or is
