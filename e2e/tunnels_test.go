@@ -96,16 +96,21 @@ func (h *holding) until(want ...string) string {
 }
 
 // door is where a tunnel's door is, by the tunnel's words.
-func (h *holding) door(what string) string {
+func (h *holding) door(what string) (door string) {
 	h.t.Helper()
-	for line := range strings.Lines(h.until(`"ready"`)) {
-		var e struct{ Event, Tunnel, Door string }
-		if json.Unmarshal([]byte(line), &e) == nil && e.Event == "open" && strings.Contains(e.Tunnel, what) {
-			return e.Door
+	if !await.Within(await.Patience, func() bool { // which may be told after that
+		for line := range strings.Lines(h.until(`"ready"`)) {
+			var e struct{ Event, Tunnel, Door string }
+			if json.Unmarshal([]byte(line), &e) == nil && e.Event == "open" && strings.Contains(e.Tunnel, what) {
+				door = e.Door
+				return true
+			}
 		}
+		return false
+	}) {
+		h.t.Fatalf("no door for %s:\n%s", what, h.told.String())
 	}
-	h.t.Fatalf("no door for %s:\n%s", what, h.told.String())
-	return ""
+	return door
 }
 
 // end interrupts it and tells how it ended.

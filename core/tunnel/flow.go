@@ -173,8 +173,12 @@ func (t *Tunnel) join(f *flow, near, far walk.Stream) error {
 // pass copies one direction to its end, and tells the other side of it.
 func (t *Tunnel) pass(f *flow, to, from walk.Stream, count, all *atomic.Uint64, limit *rate.Limiter) error {
 	// What waits for its next bytes waits with a small buffer, and what has many to pass
-	// gets a large one.
+	// gets a large one. Where the rate is limited all have large ones: each gets a buffer's
+	// worth in its turn, and has to get the same.
 	small := make([]byte, smallSize)
+	if limit != nil {
+		small = make([]byte, bufferSize)
+	}
 	buf, large := small, (*[bufferSize]byte)(nil)
 	defer func() {
 		if large != nil {
@@ -197,7 +201,7 @@ func (t *Tunnel) pass(f *flow, to, from walk.Stream, count, all *atomic.Uint64, 
 			}
 		}
 		switch {
-		case large == nil && n == smallSize:
+		case large == nil && n == smallSize && len(small) == smallSize:
 			large = buffers.Get().(*[bufferSize]byte)
 			buf = large[:]
 		case large != nil && n < smallSize:
