@@ -279,7 +279,8 @@ func (k *File) decode(passphrase []byte) (crypto.PrivateKey, error) {
 		defer clear(open.Bytes)
 		return raw(open)
 	case k.Passphrase:
-		key, err := x509.DecryptPEMBlock(k.block, passphrase) //nolint:staticcheck // old as it is, there are keys in it
+		//lint:ignore SA1019 old and weak as it is, there are keys in it, and Weak says so
+		key, err := x509.DecryptPEMBlock(k.block, passphrase)
 		if errors.Is(err, x509.IncorrectPasswordError) {
 			return nil, ErrPassphrase
 		}

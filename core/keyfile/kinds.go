@@ -123,7 +123,7 @@ func (o bcryptOuter) unusual() error {
 	switch name := pub.Type(); {
 	case strings.HasPrefix(name, "sk-"):
 		return onToken
-	case name == ssh.InsecureKeyAlgoDSA:
+	case name == "ssh-dss":
 		return notTaken("a DSA key, which servers no longer accept")
 	}
 	return nil
