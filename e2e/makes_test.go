@@ -2,8 +2,10 @@ package e2e
 
 import (
 	"bufio"
+	"crypto/ed25519"
 	"crypto/rand"
 	"crypto/rsa"
+	"encoding/base64"
 	"encoding/pem"
 	"fmt"
 	"net"
@@ -25,11 +27,12 @@ type makes struct {
 	t    *testing.T
 	dir  string // the workspace
 	home string // root's at each of the servers
+	ed   ssh.PublicKey
 }
 
 func openMakes(t *testing.T) *makes {
 	t.Helper()
-	need(t, "unshare", "ssh-keygen")
+	need(t, "unshare")
 	if os.Geteuid() != 0 {
 		missing(t, "another home folder for root needs the superuser")
 	}
@@ -39,9 +42,9 @@ func openMakes(t *testing.T) *makes {
 			t.Fatal(err)
 		}
 	}
-	m.do("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", m.path("keys", "ed.pem"))
-	m.do("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", m.path("keys", "new.pem"))
-	m.do("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", m.path("host"))
+	ed := m.key(m.path("keys", "ed.pem"))
+	m.key(m.path("keys", "new.pem"))
+	m.key(m.path("host"))
 	key, err := rsa.GenerateKey(rand.Reader, 2048)
 	if err != nil {
 		t.Fatal(err)
@@ -52,12 +55,29 @@ func openMakes(t *testing.T) *makes {
 	}
 	signer, _ := ssh.NewSignerFromKey(key)
 	m.write(m.path("keys", "rsa.pem"), string(pem.EncodeToMemory(block)))
-	ed, err := os.ReadFile(m.path("keys", "ed.pem.pub"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	m.write(m.in(".ssh", "authorized_keys"), string(ed)+string(ssh.MarshalAuthorizedKey(signer.PublicKey())))
+	m.ed = ed
+	m.write(m.in(".ssh", "authorized_keys"), string(ssh.MarshalAuthorizedKey(ed))+string(ssh.MarshalAuthorizedKey(signer.PublicKey())))
 	return m
+}
+
+// key makes a key pair, and returns its public half.
+func (m *makes) key(path string) ssh.PublicKey {
+	m.t.Helper()
+	pub, private, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		m.t.Fatal(err)
+	}
+	public, err := ssh.NewPublicKey(pub)
+	if err != nil {
+		m.t.Fatal(err)
+	}
+	block, err := ssh.MarshalPrivateKey(private, "of the test")
+	if err != nil {
+		m.t.Fatal(err)
+	}
+	m.write(path, string(pem.EncodeToMemory(block)))
+	m.write(path+".pub", strings.TrimSpace(string(ssh.MarshalAuthorizedKey(public)))+" of-the-test\n")
+	return public
 }
 
 func (m *makes) path(parts ...string) string {
@@ -186,7 +206,7 @@ func (m *makes) proftpd() string {
 	need(m.t, "proftpd")
 	addr := m.free()
 	_, port, _ := net.SplitHostPort(addr)
-	m.write(m.path("proftpd.keys"), m.do("ssh-keygen", "-e", "-m", "RFC4716", "-f", m.path("keys", "ed.pem.pub")))
+	m.write(m.path("proftpd.keys"), "---- BEGIN SSH2 PUBLIC KEY ----\n"+base64.StdEncoding.EncodeToString(m.ed.Marshal())+"\n---- END SSH2 PUBLIC KEY ----\n")
 	m.write(m.path("proftpd.conf"), fmt.Sprintf(`ServerName odd
 ServerType standalone
 Port %s

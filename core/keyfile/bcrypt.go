@@ -12,6 +12,7 @@ import (
 
 	"github.com/dchest/bcrypt_pbkdf"
 	"golang.org/x/crypto/chacha20"
+
 	//lint:ignore SA1019 it is the container's own construction, which no AEAD has
 	"golang.org/x/crypto/poly1305"
 	"golang.org/x/crypto/ssh"
