@@ -106,8 +106,8 @@ var onToken = &NotAKey{
 	Mend: "have the agent that knows the token hold it, and start with --before-agent",
 }
 
-// ofBcrypt names the kind of a key in an open bcrypt container that is not read, nil where
-// it is not one of those.
+// unusual is the error for a key of a bcrypt container that no login can be made with, nil
+// for the others.
 func (o bcryptOuter) unusual() error {
 	pub, err := ssh.ParsePublicKey(o.PubKey)
 	if err != nil {

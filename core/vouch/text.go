@@ -134,6 +134,14 @@ func edited(text []byte, add func(entry) []byte) ([]byte, error) {
 	return text, nil
 }
 
+// end are the lines that make a vouch history.
+func end(when time.Time, why string) []byte {
+	return lines(struct {
+		Until time.Time `toml:"until"`
+		Ended string    `toml:"ended"`
+	}{when, why})
+}
+
 // lines are a struct's fields as lines of TOML.
 func lines(v any) []byte {
 	text, err := toml.Marshal(v)
@@ -214,10 +222,7 @@ func (r *Record) Announce(at At, proven []ssh.PublicKey, named []string, address
 		switch {
 		case e.ended || e.how != Announced || e.at().name() != at.name():
 		case !slices.Contains(named, e.print):
-			return lines(struct {
-				Until time.Time `toml:"until"`
-				Ended string    `toml:"ended"`
-			}{when, "no longer announced by the host"})
+			return end(when, "no longer announced by the host")
 		}
 		return nil
 	})
@@ -318,10 +323,7 @@ func (r *Record) Confirm(at At, sha256 string, when time.Time) error {
 			if e.ended || e.print != sha256 || e.at().name() != v.At().name() {
 				return nil
 			}
-			return lines(struct {
-				Until time.Time `toml:"until"`
-				Ended string    `toml:"ended"`
-			}{when, "confirmed by a person"})
+			return end(when, "confirmed by a person")
 		})
 		if err != nil {
 			return err

@@ -378,10 +378,7 @@ func (r *Record) ending(at At, when time.Time, why string, write func(before, af
 		if e.ended || e.at().name() != ends {
 			return nil
 		}
-		return lines(struct {
-			Until time.Time `toml:"until"`
-			Ended string    `toml:"ended"`
-		}{when.UTC().Truncate(time.Second), why})
+		return end(when.UTC().Truncate(time.Second), why)
 	})
 	if err != nil {
 		return err
