@@ -121,14 +121,24 @@ func TestHoldKeepsTunnelsUpUntilItIsEnded(t *testing.T) {
 	if err := os.WriteFile(file, text, 0o600); err != nil {
 		t.Fatal(err)
 	}
+	kept := filepath.Join(t.TempDir(), "kept")
+	if err := os.WriteFile(kept, []byte("kept"), 0o600); err != nil {
+		t.Fatal(err)
+	}
 	ready := filepath.Join(t.TempDir(), "ready")
+	if err := os.Symlink(kept, ready); err != nil { // somebody else's trap
+		t.Fatal(err)
+	}
 	ctx, end := context.WithCancel(t.Context())
 	var out output
 	done := make(chan int, 1)
 	go func() {
 		done <- b.with(ctx, "", &out, "hold", "--json", "--ready", ready, "--metrics", "127.0.0.1:0", "quay")
 	}()
-	await.Until(t, "it to be ready", func() bool { _, err := os.Stat(ready); return err == nil })
+	await.Until(t, "it to be ready", func() bool { info, err := os.Lstat(ready); return err == nil && info.Mode().IsRegular() })
+	if text, err := os.ReadFile(kept); err != nil || string(text) != "kept" {
+		t.Errorf("what a link at --ready leads to: %q, %v", text, err)
+	}
 	b.says("[]", statusDone, "tunnels", "--json") // those of other programs
 	end()
 	if status := <-done; status != statusDone {

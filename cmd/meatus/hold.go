@@ -15,6 +15,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"meatus/core/atomicfile"
 	"meatus/core/book"
 	"meatus/core/engine"
 	"meatus/core/event"
@@ -221,7 +222,7 @@ func (o holdOptions) open(ctx context.Context, e *running, s heldSession) error 
 // tellReady says that everything is up.
 func (o holdOptions) tellReady(cmd *cobra.Command, said *saying) {
 	if o.ready != "" {
-		if err := os.WriteFile(o.ready, fmt.Appendf(nil, "%d\n", os.Getpid()), 0o600); err != nil {
+		if err := atomicfile.Put(o.ready, fmt.Appendf(nil, "%d\n", os.Getpid())); err != nil {
 			fmt.Fprintln(cmd.ErrOrStderr(), "meatus: "+err.Error())
 		}
 	}

@@ -76,3 +76,12 @@ func Write(path string, text []byte) error {
 	}
 	return nil
 }
+
+// Put has the file at path hold a text alone, with mode 0600. A symbolic link there, which
+// somebody else may have made, is replaced and not followed.
+func Put(path string, text []byte) error {
+	if err := renameio.WriteFile(path, text, 0o600); err != nil {
+		return fmt.Errorf("writing %s: %w", path, err)
+	}
+	return nil
+}

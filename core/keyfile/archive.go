@@ -16,13 +16,18 @@ import (
 	"meatus/core/sanitize"
 )
 
-// How much of an archive is looked at: names, and bytes unpacked.
+// How much of an archive is looked at: its bytes, names, bytes unpacked, keys.
 const (
+	maxArchive  = 512 << 20
 	maxMembers  = 10_000
 	maxUnpacked = 256 << 20
+	maxKeys     = 100
 )
 
-var errLarge = fmt.Errorf("the archive has more than %d files, or unpacks to more than %d MiB", maxMembers, maxUnpacked>>20)
+var (
+	errLarge = fmt.Errorf("the archive has more than %d files, or unpacks to more than %d MiB; unpack it and name what you mean", maxMembers, maxUnpacked>>20)
+	errKeys  = fmt.Errorf("there are more than %d private keys in it; the first %d were taken", maxKeys, maxKeys)
+)
 
 // SplitFile writes each private key of an archive (zip, tar, tar and gzip) or of a
 // file that holds several to a file of its own in dir, readable by its owner alone. Of the names
@@ -45,10 +50,16 @@ func SplitFile(from, dir string) (written []string, err error) {
 	if _, err := f.Seek(0, io.SeekStart); err != nil {
 		return nil, err
 	}
+	if info.Size() > maxArchive {
+		return nil, &NotAKey{Say: fmt.Sprintf("it has %d bytes, and no more than %d MiB are looked through", info.Size(), maxArchive>>20), Mend: "unpack it, and name what you mean"}
+	}
 	take := func(name string, text []byte) error {
 		defer clear(text)
 		if _, err := Parse(text); err != nil {
 			return nil // no key
+		}
+		if len(written) == maxKeys {
+			return errKeys
 		}
 		to, err := writeAside(dir, sanitize.Line(path.Base(strings.ReplaceAll(name, `\`, "/")), 100), text)
 		if err == nil {
@@ -113,7 +124,11 @@ func eachZipped(f io.ReaderAt, size int64, take func(string, []byte) error) erro
 	if len(z.File) > maxMembers {
 		return errLarge
 	}
+	left := int64(maxUnpacked)
 	for _, member := range z.File {
+		if left <= 0 {
+			return errLarge
+		}
 		if !member.Mode().IsRegular() || member.UncompressedSize64 > MaxSize {
 			continue
 		}
@@ -126,6 +141,7 @@ func eachZipped(f io.ReaderAt, size int64, take func(string, []byte) error) erro
 		if err != nil {
 			return fmt.Errorf("%s: %w", sanitize.Line(member.Name, 60), err)
 		}
+		left -= int64(len(text))
 		if len(text) <= MaxSize {
 			if err := take(member.Name, text); err != nil {
 				return err
@@ -174,7 +190,7 @@ func writeAside(dir, name string, text []byte) (to string, err error) {
 		if n > 1 {
 			to = filepath.Join(dir, fmt.Sprintf("%s-%d%s", strings.TrimSuffix(name, ext), n, ext))
 		}
-		if err := writeNew(to, text); !errors.Is(err, os.ErrExist) || n == maxMembers {
+		if err := writeNew(to, text); !errors.Is(err, os.ErrExist) || n > maxKeys {
 			return to, err
 		}
 	}

@@ -156,6 +156,35 @@ func TestOfManyProgramsThatRetireAKeyOneDoes(t *testing.T) {
 	}
 }
 
+func TestTheWorkOnAnArchiveIsBounded(t *testing.T) {
+	key := containers(someKeys["ECDSA"])["bcrypt"]
+	zipped := func(n int, text []byte) string {
+		var out bytes.Buffer
+		z := zip.NewWriter(&out)
+		for i := range n {
+			w, err := z.Create(fmt.Sprintf("%d/gauge.pem", i))
+			if err != nil {
+				t.Fatal(err)
+			}
+			w.Write(text)
+		}
+		z.Close()
+		file := filepath.Join(t.TempDir(), "a.zip")
+		if err := os.WriteFile(file, out.Bytes(), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		return file
+	}
+	if _, err := SplitFile(zipped(1100, make([]byte, MaxSize)), t.TempDir()); !errors.Is(err, errLarge) { // 275 MiB in 300 KiB
+		t.Errorf("an archive that unpacks to much: %v", err)
+	}
+	dir := t.TempDir()
+	written, err := SplitFile(zipped(maxKeys+2, key), dir)
+	if files, _ := os.ReadDir(dir); !errors.Is(err, errKeys) || len(written) != maxKeys || len(files) != maxKeys {
+		t.Errorf("an archive of many keys: %d written, %v", len(written), err)
+	}
+}
+
 func TestKeysComeOutOfArchives(t *testing.T) {
 	key := containers(someKeys["ECDSA"])["bcrypt"]
 	members := []struct{ name, text string }{

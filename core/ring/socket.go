@@ -7,6 +7,8 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+
+	"meatus/core/localaddr"
 )
 
 // Socket is where other programs of the same account reach the ring.
@@ -32,10 +34,7 @@ func (r *Ring) Open(terms Terms) (*Socket, error) {
 		return nil, err
 	}
 	path := filepath.Join(dir, "agent")
-	l, err := net.ListenUnix("unix", &net.UnixAddr{Name: path, Net: "unix"})
-	if err == nil {
-		err = os.Chmod(path, 0o600)
-	}
+	l, err := localaddr.ListenSocket(path)
 	if err != nil {
 		os.RemoveAll(dir)
 		return nil, fmt.Errorf("opening a socket for the ring: %w", err)

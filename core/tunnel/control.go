@@ -15,6 +15,7 @@ import (
 	"strings"
 	"time"
 
+	"meatus/core/localaddr"
 	"meatus/core/remote"
 	"meatus/core/walk"
 )
@@ -98,12 +99,9 @@ func (s *Set) show(workspace, what, name string) (stop func(), err error) {
 		}
 		path = filepath.Join(dir, name)
 		os.Remove(path) // of a program that had this number and was killed
-		if l, err = net.Listen("unix", path); err == nil {
+		if l, err = localaddr.ListenSocket(path); err == nil {
 			break
 		}
-	}
-	if err == nil {
-		err = os.Chmod(path, 0o600)
 	}
 	if err != nil {
 		return nil, err

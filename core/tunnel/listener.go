@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"net"
-	"os"
 	"slices"
 	"strings"
 	"sync"
@@ -101,19 +100,12 @@ func Open(way *Way, spec book.Tunnel, o Options) (*Tunnel, error) {
 		contain.Go(&t.wg, "the tunnel "+t.What(), t.lend, t.broken)
 		return t, nil
 	}
-	network, address := split(at)
-	l, err := net.Listen(network, address)
+	l, err := listen(split(at))
 	if err != nil {
 		if taken := localaddr.Try(at); taken != nil {
 			err = taken
 		}
 		return nil, err
-	}
-	if network == "unix" {
-		if err := os.Chmod(address, 0o600); err != nil {
-			l.Close()
-			return nil, err
-		}
 	}
 	t.opened(l)
 	contain.Go(&t.wg, "the tunnel "+t.What(), func() { t.accept(l, t.serve) }, t.broken)
@@ -122,6 +114,13 @@ func Open(way *Way, spec book.Tunnel, o Options) (*Tunnel, error) {
 
 // broken ends the tunnel after a panic in it.
 func (t *Tunnel) broken(err error) { go t.end(err) }
+
+func listen(network, address string) (net.Listener, error) {
+	if network == "unix" {
+		return localaddr.ListenSocket(address)
+	}
+	return net.Listen(network, address)
+}
 
 // split parts an endpoint as written into network and address.
 func split(at string) (network, address string) {

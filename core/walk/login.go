@@ -16,6 +16,15 @@ import (
 	"meatus/core/sanitize"
 )
 
+// How much a server may ask: questions in one round, and rounds, those without a question
+// counted (RFC 4256 section 3.2 allows any number).
+const (
+	maxQuestions = 16
+	maxRounds    = 32
+)
+
+var errQuestions = errors.New("too many questions")
+
 // tries is how often a wrong answer may be given.
 const tries = 3
 
@@ -106,6 +115,7 @@ type login struct {
 	keys     int      // how many keys were offered, one by two names twice
 	offers   *offers  // the keys
 	asked    bool     // a person was asked something
+	rounds   int      // of questions
 	accept   int      // how many steps the server has accepted
 	tries    []Try
 	accepted ssh.PublicKey // the last key it accepted, or nil
@@ -239,6 +249,12 @@ func (g *login) summary() string {
 }
 
 func (g *login) answer(try *int, title, instruction string, questions []string, echos []bool) ([]string, error) {
+	g.rounds++
+	if len(questions) > maxQuestions || g.rounds > maxRounds {
+		return nil, g.h.give(g.h.l.fail(gate.Login, gate.NoKeyAccepted, "too many questions",
+			fmt.Sprintf("%s asks %d questions in round %d, and no more than %d in %d rounds are put to anybody", g.h.l.hop.Name, len(questions), g.rounds, maxQuestions, maxRounds),
+			"a server that asks so much is broken, or wants to tire you: see what stands there", errQuestions))
+	}
 	if len(questions) == 0 {
 		return nil, nil
 	}

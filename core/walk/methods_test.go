@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/ed25519"
 	"crypto/rand"
+	"crypto/rsa"
 	"encoding/pem"
 	"errors"
 	"fmt"
@@ -38,6 +39,21 @@ func newSigner(t *testing.T) (ssh.Signer, ed25519.PrivateKey) {
 		t.Fatal(err)
 	}
 	return s, key
+}
+
+// oldSigner is an RSA key that signs with SHA-1 alone, since the rest of what it could is
+// hidden.
+func oldSigner(t *testing.T) ssh.Signer {
+	t.Helper()
+	key, err := rsa.GenerateKey(rand.Reader, 2048)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err := ssh.NewSignerFromKey(key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return struct{ ssh.Signer }{s}
 }
 
 // traveller walks to one server with keys of its own.
@@ -271,6 +287,7 @@ func TestAHostsCertificateHoldsForItsNameAlone(t *testing.T) {
 	authority, _ := newSigner(t)
 	stranger, _ := newSigner(t)
 	key, _ := newSigner(t)
+	old := oldSigner(t)
 	for _, c := range []struct {
 		what    string
 		by      ssh.Signer
@@ -284,11 +301,14 @@ func TestAHostsCertificateHoldsForItsNameAlone(t *testing.T) {
 		{"ended", authority, []string{"odd.lantern.example"}, -time.Minute, "*.lantern.example", false},
 		{"signed by a stranger", stranger, []string{"odd.lantern.example"}, time.Hour, "*.lantern.example", false},
 		{"for no host by name", authority, nil, time.Hour, "*.lantern.example", false},
+		{"signed with SHA-1", old, []string{"odd.lantern.example"}, time.Hour, "*.lantern.example", false},
 	} {
 		addr := certServer(t, certify(t, c.by, key.PublicKey(), ssh.HostCert, c.names, time.Now().Add(c.until)), key)
 		tr := newTraveller(t, 1, &person{}) // who says yes to nothing
-		if _, err := tr.record.Trust(c.pattern, string(ssh.MarshalAuthorizedKey(authority.PublicKey())), time.Now()); err != nil {
-			t.Fatal(err)
+		for _, by := range []ssh.Signer{authority, old} {
+			if _, err := tr.record.Trust(c.pattern, string(ssh.MarshalAuthorizedKey(by.PublicKey())), time.Now()); err != nil {
+				t.Fatal(err)
+			}
 		}
 		err := tr.walk(addr)
 		var f *gate.Failure
@@ -369,6 +389,21 @@ func TestAnnouncedHostKeysAreRecordedOnceProven(t *testing.T) {
 	}
 	if of[0].How != "" || of[1].How != vouch.Announced || of[1].SHA256 != ssh.FingerprintSHA256(a.PublicKey()) {
 		t.Errorf("vouched %+v", of)
+	}
+}
+
+func TestAProofWithSHA1IsNone(t *testing.T) {
+	main, _ := newSigner(t)
+	old := oldSigner(t)
+	tr := newTraveller(t, 1, &person{yes: true})
+	if err := tr.walk(announcer(t, main, []ssh.Signer{old}, false)); err != nil {
+		t.Fatal(err)
+	}
+	if learned := hear[walk.Learned](tr); len(learned.Keys) != 0 || len(learned.Unproven) != 1 {
+		t.Errorf("learned %+v", learned)
+	}
+	if of, err := tr.record.Of(vouch.At{Host: "odd.lantern.example", Port: 22}); err != nil || len(of) != 1 {
+		t.Errorf("vouched %+v, %v", of, err)
 	}
 }
 

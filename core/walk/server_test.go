@@ -142,6 +142,27 @@ func TestAServersQuestionsAreAskedInRounds(t *testing.T) {
 	}
 }
 
+func TestAServerThatAsksTooMuchIsLeft(t *testing.T) {
+	many := make([]string, 17)
+	for name, asks := range map[string][]string{"in one round": many, "without an end": nil} {
+		rounds := 0
+		addr := oddServer(t, &ssh.ServerConfig{KeyboardInteractiveCallback: func(_ ssh.ConnMetadata, ask ssh.KeyboardInteractiveChallenge) (*ssh.Permissions, error) {
+			for {
+				if _, err := ask("", "", asks, make([]bool, len(asks))); err != nil {
+					return nil, err
+				}
+				rounds++
+			}
+		}})
+		p := &person{yes: true, answers: make([]string, len(asks))}
+		err := walkTo(t, addr, p)
+		var f *gate.Failure
+		if !errors.As(err, &f) || f.Gate != gate.Login || !strings.Contains(err.Error(), fmt.Sprintf("asks %d questions", len(asks))) || len(p.questions) != 0 {
+			t.Errorf("%s: after %d rounds, %d put: %v", name, rounds, len(p.questions), err)
+		}
+	}
+}
+
 func TestASecondStepAfterTheKey(t *testing.T) {
 	second := ssh.ServerAuthCallbacks{
 		PasswordCallback: func(_ ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
