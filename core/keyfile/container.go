@@ -158,10 +158,15 @@ func foreign(what string) error {
 	}
 }
 
+// maxFirst is how much of a text is looked at to say what else it is, in bytes: its
+// beginning tells.
+const maxFirst = 16 << 10
+
 // noKey says what a text without a private key in it is instead.
 func noKey(text []byte) error {
 	text = bytes.TrimSpace(text)
 	first, _, _ := bytes.Cut(text, []byte("\n"))
+	first = first[:min(len(first), maxFirst)]
 	switch {
 	case len(text) == 0:
 		return &NotAKey{Say: "the file is empty", Mend: "copy the key into it again", none: true}
@@ -169,7 +174,7 @@ func noKey(text []byte) error {
 		return &NotAKey{Say: "this is a certificate, not a private key", Mend: "name the private key it was made for", none: true}
 	case publicLine.Match(first), bytes.HasPrefix(first, []byte("---- BEGIN SSH2 PUBLIC KEY")):
 		return &NotAKey{Say: "this is a public key, the half that goes to servers", Mend: "name the private half", none: true}
-	case foreignForm.Match(text):
+	case foreignForm.Match(text[:min(len(text), maxFirst)]):
 		return foreign(shortLabel(first))
 	case bytes.Contains(text, []byte("-----END ")):
 		return &NotAKey{Say: "the key is cut short: its BEGIN line is missing", Mend: "copy the whole key again"}
