@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -283,7 +284,7 @@ func TestTunnelsThroughARealServer(t *testing.T) {
 	p.vouch("quay")
 	in := []string{"ip", "netns", "exec", p.here}
 	sock := filepath.Join(t.TempDir(), "s")
-	p.workspace(fmt.Sprintf("\n[session.way]\nhost = %q\nkey = \"keys/outer.pem\"\nkeepalive = \"1s\"\ntunnels = [{ bring = %q, reach = \"127.0.0.1:22\" }, { lend = \"127.0.0.1:7009\", reach = %q }, { lend = \"0.0.0.0:7010\", reach = %q }, { bring = \"127.0.0.1:0\", reach = \"203.0.113.99:5432\" }]\n", bastionAddr, sock, sock+".local", sock+".local"))
+	p.workspace(fmt.Sprintf("\n[session.way]\nhost = %q\nkey = \"keys/outer.pem\"\nkeepalive = \"1s\"\ntunnels = [{ bring = %q, reach = \"127.0.0.1:22\" }, { lend = \"127.0.0.1:7009\", reach = %q }, { lend = \"0.0.0.0:7010\", reach = %q }, { lend = %q, reach = %q }, { bring = \"127.0.0.1:0\", reach = \"203.0.113.99:5432\" }]\n", bastionAddr, sock, sock+".local", sock+".local", sock+".there", sock+".local"))
 	// What goes to that address is lost behind the inner machine.
 	system(t, "ip -n "+p.bastion+" route add 203.0.113.99/32 via "+innerAddr)
 	service, err := net.Listen("unix", sock+".local")
@@ -300,9 +301,30 @@ func TestTunnelsThroughARealServer(t *testing.T) {
 			go func() { io.Copy(conn, conn); conn.Close() }()
 		}
 	}()
-	p.again("", "ListenAddress 127.0.0.1:22\n")
+	p.again("Subsystem sftp internal-sftp\n", "ListenAddress 127.0.0.1:22\n")
+	// Somebody else's file stands where a socket is to be.
+	p.write(sock+".there", "kept", 0o600)
 	h := hold(t, in, p.dir, "--beyond", "way")
-	h.until(`"ready"`, `"door":"127.0.0.1:7009"`)
+	h.until(`"door":"127.0.0.1:7009"`, "opens no door at "+sock+".there: a file that is no socket stands there; choose another path")
+	if text, err := os.ReadFile(sock + ".there"); err != nil || string(text) != "kept" {
+		t.Errorf("the file there: %q, %v", text, err)
+	}
+	os.Remove(sock + ".there")
+	h.until(`"ready"`)
+	socketEchoes := func() {
+		t.Helper()
+		conn, err := net.Dial("unix", sock+".there")
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer conn.Close()
+		conn.SetDeadline(time.Now().Add(30 * time.Second))
+		fmt.Fprintln(conn, "over")
+		if line, err := bufio.NewReader(conn).ReadString('\n'); line != "over\n" {
+			t.Errorf("the socket over there: %q, %v", line, err)
+		}
+	}
+	socketEchoes()
 	// The server was asked for a door that others reach, says yes, and opens none.
 	h.until("opened it at its own loopback address alone", "GatewayPorts", "let way, which is seen as "+inwardAddr+", connect to 203.0.113.99:5432")
 	banner := func() string {
@@ -343,11 +365,17 @@ func TestTunnelsThroughARealServer(t *testing.T) {
 	if err != nil || string(out) != "again\n" {
 		t.Errorf("lent again: %q, %v", out, err)
 	}
+	// The file that the server left is taken away, and another made.
+	await.Until(t, "the socket over there", func() bool { return strings.Count(h.until("open"), `"door":"`+sock+`.there"`) == 2 })
+	socketEchoes()
 	if status := h.end(); status != 0 {
 		t.Errorf("ended with %d: %s", status, h.errs.String())
 	}
 	if out, err := exec.Command("ip", "netns", "exec", p.bastion, "bash", "-c", "exec 3<>/dev/tcp/127.0.0.1/7009").CombinedOutput(); err == nil {
 		t.Errorf("the door over there outlives it: %s", out)
+	}
+	if _, err := os.Lstat(sock + ".there"); !errors.Is(err, os.ErrNotExist) {
+		t.Errorf("the socket over there outlives it: %v", err)
 	}
 }
 

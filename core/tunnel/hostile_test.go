@@ -13,6 +13,7 @@ import (
 
 	"meatus/core/book"
 	"meatus/core/event"
+	"meatus/core/gate"
 	"meatus/core/route"
 	"meatus/core/tunnel"
 	"meatus/core/vouch"
@@ -157,6 +158,35 @@ func TestAFarSideThatLiesHarmsItsOwnLinkAndTheDoorStays(t *testing.T) {
 			conn.Close()
 			echoed(t, listener)
 		})
+	}
+}
+
+func TestAListenerIsCancelledOnce(t *testing.T) {
+	server, set, _ := against(t, 0, book.Tunnel{Lend: "127.0.0.1:7009", Reach: "127.0.0.1:9"})
+	asked := func(kind string) (n int) {
+		for _, ask := range server.Conns()[0].Asks() {
+			if ask == kind {
+				n++
+			}
+		}
+		return n
+	}
+	await.Until(t, "the door over there", func() bool {
+		lines := set.Lines()
+		return len(lines) == 1 && lines[0].Open
+	})
+	conn := server.Conns()[0]
+	set.CloseAll(0)
+	if opened, cancelled := asked("tcpip-forward"), asked("cancel-tcpip-forward"); opened != 1 || cancelled != 1 {
+		t.Errorf("asked for %d times, cancelled %d times: %q", opened, cancelled, conn.Asks())
+	}
+}
+
+func TestAServerWithoutOnwardConnectionsIsNoFirewall(t *testing.T) {
+	_, set, _ := against(t, 0, bring("tide-db.internal:3"))
+	p := set.Of("odd")[0].Prove(t.Context())
+	if p.Verdict != gate.Shut || !strings.Contains(p.Rule, "the server at odd opens no onward connections at all") || strings.Contains(p.Say, "dropped") {
+		t.Errorf("%+v", p)
 	}
 }
 

@@ -63,6 +63,7 @@ type Tunnel struct {
 	address  string
 	err      error       // why the listener is not open, nil while it is
 	proving  atomic.Bool // it is being proven
+	closing  atomic.Bool // its listener is closed for good
 	untold   atomic.Bool // of some connection the system did not tell whose it was
 	proof    Proof
 	flows    map[int64]*flow
@@ -190,24 +191,28 @@ func (t *Tunnel) end(why error) {
 	if t.ctx.Err() == nil {
 		defer t.o.Tell(Shut{Session: t.Session, What: t.What()})
 	}
+	t.closing.Store(true)
 	t.mu.Lock()
 	t.cancel(why) // under the lock: nothing is begun any more, see keep
 	localaddr.Release(t.address)
-	if t.listener != nil {
-		t.listener.Close()
-	}
+	l := t.listener
 	t.mu.Unlock()
+	if l != nil { // one at the far side may wait for that
+		l.Close()
+	}
 	t.wg.Wait()
 }
 
 // Drain closes the listener and waits until its flows have ended, at most so long; then
 // it ends them.
 func (t *Tunnel) Drain(limit time.Duration) {
+	t.closing.Store(true)
 	t.mu.Lock()
-	if t.listener != nil {
-		t.listener.Close()
-	}
+	l := t.listener
 	t.mu.Unlock()
+	if l != nil {
+		l.Close()
+	}
 	end := time.Now().Add(limit)
 	for time.Now().Before(end) && len(t.Flows()) > 0 {
 		time.Sleep(10 * time.Millisecond)
@@ -328,7 +333,8 @@ func (t *Tunnel) serve(conn net.Conn) {
 func (t *Tunnel) lend() {
 	network, at := split(t.Spec.Lend)
 	pause := time.Second
-	for t.ctx.Err() == nil {
+	socket := farSocket{path: at}
+	for !t.closing.Load() {
 		p, err := t.way.Passage(t.ctx)
 		if err != nil {
 			t.stuck(err)
@@ -339,6 +345,9 @@ func (t *Tunnel) lend() {
 			continue
 		}
 		l, err := p.Listen(t.ctx, network, at)
+		if network == "unix" {
+			l, err = socket.settle(t.ctx, p, l, err)
+		}
 		if err != nil {
 			t.stuck(err)
 			var refused *walk.Refused
@@ -359,6 +368,12 @@ func (t *Tunnel) lend() {
 		stop := context.AfterFunc(t.ctx, func() { l.Close() })
 		t.accept(l, t.serveLent)
 		stop()
+		if t.closing.Load() {
+			if network == "unix" {
+				socket.remove(context.WithoutCancel(t.ctx), p)
+			}
+			return
+		}
 		t.stuck(errors.New("the way is lost"))
 	}
 }

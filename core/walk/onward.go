@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"strings"
+	"sync"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -25,10 +27,16 @@ type Refused struct {
 	Reason   ssh.RejectionReason
 	Said     string // cleaned
 	Listener bool
+	Stands   string // what stands at the path of a socket there; "" where that is not known
 }
 
 func (r *Refused) Error() string {
-	if r.Listener {
+	switch {
+	case r.Stands != "":
+		return fmt.Sprintf("%s opens no door at %s: %s", r.Hop, r.Address, r.Stands)
+	case r.Listener && strings.HasPrefix(r.Address, "/"):
+		return fmt.Sprintf("%s opens no door at %s: %s; it may forbid that (AllowStreamLocalForwarding), or a file stands there", r.Hop, r.Address, r.Said)
+	case r.Listener:
 		return fmt.Sprintf("%s opens no door at %s: %s; it may forbid that (AllowTcpForwarding, PermitListen), or somebody there has that port", r.Hop, r.Address, r.Said)
 	}
 	return fmt.Sprintf("%s opens no connection to %s: %s", r.Hop, r.Address, r.Said)
@@ -78,6 +86,33 @@ func (p *Passage) Ending(limit time.Duration) bool {
 	}
 }
 
+// cancelTime is how long a far side is waited for that is to close a listener.
+const cancelTime = 2 * time.Second
+
+// forward is a listener at a far side, which is asked once to close it.
+type forward struct {
+	net.Listener
+	link   *Link
+	once   sync.Once
+	closed chan struct{}
+}
+
+// Close ends the listener here at once, and waits a little for the far side's word.
+func (f *forward) Close() error {
+	f.once.Do(func() {
+		go func() {
+			f.Listener.Close()
+			close(f.closed)
+		}()
+	})
+	select {
+	case <-f.closed:
+	case <-f.link.ctx.Done():
+	case <-time.After(cancelTime):
+	}
+	return nil
+}
+
 // Listen has the machine at the passage's end listen, and pass on what connects
 // there (RFC 4254 section 7.1). The listener ends with the link.
 func (p *Passage) Listen(ctx context.Context, network, address string) (net.Listener, error) {
@@ -96,7 +131,10 @@ func (p *Passage) Listen(ctx context.Context, network, address string) (net.List
 		if o.err != nil && link.ctx.Err() == nil {
 			return nil, &Refused{Hop: link.hop.Name, Address: address, Reason: ssh.Prohibited, Said: Words(o.err), Listener: true}
 		}
-		return o.l, o.err
+		if o.err != nil {
+			return nil, o.err
+		}
+		return &forward{Listener: o.l, link: link, closed: make(chan struct{})}, nil
 	case <-link.ctx.Done():
 		return nil, io.EOF
 	case <-ctx.Done():

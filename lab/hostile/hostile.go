@@ -9,6 +9,8 @@ import (
 	"io"
 	"net"
 	"reflect"
+	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -18,8 +20,8 @@ import (
 )
 
 // Server takes connections on loopback. Of the channels that connect onward, those to
-// port 7 are echoed, those to port 9 never read, and those to port 5 refused as one
-// too many once Limit are open on a connection.
+// port 7 are echoed, those to port 9 never read, those to port 3 of no kind that it knows,
+// and all refused as one too many once Limit are open on a connection.
 type Server struct {
 	Address string
 	Limit   int // 0 for none
@@ -45,6 +47,26 @@ type Conn struct {
 	mu   sync.Mutex
 	last ssh.Channel // that was opened
 	open int
+	asks []string // global requests
+}
+
+// Asks are the kinds of the global requests so far.
+func (c *Conn) Asks() []string {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return slices.Clone(c.asks)
+}
+
+// answer grants listeners that it does not open, and closing them.
+func (c *Conn) answer(requests <-chan *ssh.Request) {
+	for r := range requests {
+		c.mu.Lock()
+		c.asks = append(c.asks, r.Type)
+		c.mu.Unlock()
+		if r.WantReply {
+			r.Reply(strings.HasSuffix(r.Type, "tcpip-forward"), nil)
+		}
+	}
 }
 
 // Start starts the server; it ends with the test.
@@ -103,8 +125,8 @@ func (s *Server) serve(raw net.Conn, config *ssh.ServerConfig) {
 		raw.Close()
 		return
 	}
-	go ssh.DiscardRequests(requests)
 	c := &Conn{conn: conn}
+	go c.answer(requests)
 	s.mu.Lock()
 	s.conns = append(s.conns, c)
 	s.mu.Unlock()
@@ -117,6 +139,10 @@ func (s *Server) serve(raw net.Conn, config *ssh.ServerConfig) {
 		}
 		if channel.ChannelType() != "direct-tcpip" || ssh.Unmarshal(channel.ExtraData(), &to) != nil {
 			channel.Reject(ssh.UnknownChannelType, "no")
+			continue
+		}
+		if to.Port == 3 {
+			channel.Reject(ssh.UnknownChannelType, "unknown channel type")
 			continue
 		}
 		c.mu.Lock()
