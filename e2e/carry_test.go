@@ -301,7 +301,7 @@ func TestAKeyIsLentToOneRunAlone(t *testing.T) {
 		t.Errorf("with nobody to ask: %+v", r)
 	}
 	lent = append(lent, "--lend-unasked", "gauge-1", "--")
-	if r := do(t, dir, "", append(lent, "hostname; reach gauge-1; reach archive")...); !strings.HasPrefix(r.out, "quay\nkeeper\ngauge-1\n") || strings.Contains(r.out, "archive\n") {
+	if r := do(t, dir, "", append(lent, "hostname; reach gauge-1; reach archive")...); !strings.HasPrefix(r.out, "quay\nkeeper\ngauge-1\n") || strings.Contains(r.out, "archive\n") || !strings.Contains(r.err, "quay was refused the use of gauge.pem: it is for gauge-1 alone") {
 		t.Errorf("%+v", r)
 	}
 	if r := do(t, dir, "", "run", "quay", "--", "reach gauge-1"); !strings.Contains(r.err, "no agent is lent") {

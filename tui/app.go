@@ -270,6 +270,8 @@ func (a *App) hear(events []event.Event) tea.Cmd {
 			a.changed(e)
 		case remote.Lent:
 			a.tellLent(e)
+		case remote.NotTaken:
+			a.say(e.Say())
 		case remote.Drew:
 			a.tellDrew(e)
 		}

@@ -175,10 +175,7 @@ func (a *App) tellDrew(e remote.Drew) {
 
 // tellLent shows that a lent key was used, wherever the person is.
 func (a *App) tellLent(e remote.Lent) {
-	say := fmt.Sprintf("%s used %s %s", e.By(), e.Key, e.For())
-	if e.Refuse != nil {
-		say = fmt.Sprintf("%s was refused the use of %s: %v; asked %s", e.By(), e.Key, e.Refuse, e.For())
-	}
+	say := e.Say()
 	if a.inShell && a.home.Better(e) {
 		say += "; it goes with nothing lent, too: " + a.options.Leader + " 0, then b"
 	}

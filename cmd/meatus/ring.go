@@ -60,8 +60,11 @@ func (o ringOptions) run(cmd *cobra.Command, open opener, keys, command []string
 		return err
 	}
 	e, err := open.engine(cmd, w, nil, engine.Options{}, func(e event.Event) {
-		if use, ok := e.(remote.Lent); ok {
-			o.tell(cmd, "used", use.Key, &use)
+		switch e := e.(type) {
+		case remote.Lent:
+			o.tell(cmd, "used", e.Key, &e)
+		case remote.NotTaken:
+			o.tellNotTaken(cmd, e)
 		}
 	})
 	if err != nil {
@@ -125,6 +128,16 @@ func (o ringOptions) run(cmd *cobra.Command, open opener, keys, command []string
 		return &statusError{status: exit.ExitCode()}
 	}
 	return err
+}
+
+// tellNotTaken says what a program wanted held that was not taken.
+func (o ringOptions) tellNotTaken(cmd *cobra.Command, e remote.NotTaken) {
+	if !o.asJSON {
+		fmt.Fprintln(cmd.ErrOrStderr(), "meatus: "+e.Say())
+		return
+	}
+	text, _ := json.Marshal(map[string]any{"event": "not-taken", "by": e.From, "what": e.What, "refused": e.Why.Error()})
+	fmt.Fprintln(cmd.ErrOrStderr(), string(text))
 }
 
 // tell says that a key is held, or was used or refused.

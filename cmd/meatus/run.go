@@ -101,11 +101,18 @@ func runOn(cmd *cobra.Command, open opener, w *workspace.Workspace, name, comman
 	if r, err = o.onRoute(w, r); err != nil {
 		return &statusError{statusWrongUse, err}
 	}
-	var each func(event.Event)
+	var trace func(event.Event)
 	if o.trace {
-		each = traceTo(cmd.ErrOrStderr(), func(i int) string { return r.Hops[i].Name })
+		trace = traceTo(cmd.ErrOrStderr(), func(i int) string { return r.Hops[i].Name })
 	}
-	e, err := open.engine(cmd, w, o.identities, engine.Options{}, each)
+	e, err := open.engine(cmd, w, o.identities, engine.Options{}, func(e event.Event) {
+		if trace != nil {
+			trace(e)
+		}
+		if use, ok := e.(remote.Lent); ok && use.Refuse != nil && !errors.Is(use.Refuse, walk.ErrDeclined) {
+			fmt.Fprintln(cmd.ErrOrStderr(), "meatus: "+use.Say())
+		}
+	})
 	if err != nil {
 		return err
 	}

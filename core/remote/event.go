@@ -31,6 +31,22 @@ type Lent struct {
 // By is who asked: the far side's machine, or a program here.
 func (l Lent) By() string { return walk.LendQuestion{Place: l.Place, Use: l.Use}.By() }
 
+// Say words it for whoever lent the key.
+func (l Lent) Say() string {
+	if l.Refuse != nil {
+		return fmt.Sprintf("%s was refused the use of %s: %v; asked %s", l.By(), l.Key, l.Refuse, l.For())
+	}
+	return fmt.Sprintf("%s used %s %s", l.By(), l.Key, l.For())
+}
+
+// NotTaken says that a program here wanted a key put into the ring, which was not taken.
+type NotTaken struct{ ring.Declined }
+
+// Say words it for whoever the ring belongs to.
+func (n NotTaken) Say() string {
+	return fmt.Sprintf("%s would have the ring hold %s: not taken, %v", n.From, n.What, n.Why)
+}
+
 // Drew says that a program at a far side draws on the display here, or was turned away.
 type Drew struct {
 	walk.Place
@@ -40,6 +56,7 @@ type Drew struct {
 func (Began) IsEvent()    {}
 func (Finished) IsEvent() {}
 func (Lent) IsEvent()     {}
+func (NotTaken) IsEvent() {}
 func (Drew) IsEvent()     {}
 
 // Record words the event.
@@ -72,6 +89,11 @@ func (l Lent) Record() event.Record {
 		r.Say = l.From + " " + r.Say
 	}
 	return r
+}
+
+// Record words the event.
+func (n NotTaken) Record() event.Record {
+	return event.Record{Name: "not-taken", Hop: "here", Say: fmt.Sprintf("%s would have the ring hold %s", n.From, n.What), Failed: n.Why.Error()}
 }
 
 // Record words the event.

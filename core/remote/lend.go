@@ -70,8 +70,9 @@ func (b borrower) GaveUp(*keyfile.File) error { return keyfile.ErrPassphrase }
 func (s *Programs) Share() (*ring.Socket, error) {
 	here := walk.Place{Hop: "here"}
 	return s.Custody.Ring.Open(ring.Terms{
-		Ask:  func(ctx context.Context, u ring.Use) error { return s.askUse(ctx, here, u, s.Events.Tell) },
-		Tell: func(u ring.Use) { s.Events.Tell(Lent{here, u}) },
+		Ask:      func(ctx context.Context, u ring.Use) error { return s.askUse(ctx, here, u, s.Events.Tell) },
+		Tell:     func(u ring.Use) { s.Events.Tell(Lent{here, u}) },
+		Declined: func(d ring.Declined) { s.Events.Tell(NotTaken{d}) },
 	})
 }
 

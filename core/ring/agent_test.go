@@ -17,6 +17,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -217,6 +218,106 @@ func TestOtherProgramsUseTheRingOverASocket(t *testing.T) {
 	}
 	if _, err := client.List(); err == nil {
 		t.Error("a closed socket answers")
+	}
+}
+
+func TestCertificatesOfOtherProgramsAreHeldAndWhatIsNotTakenIsNamed(t *testing.T) {
+	var r Ring
+	k, authority := newSigner(t), newSigner(t)
+	certify := func(kind uint32, of ssh.PublicKey, until time.Time) *ssh.Certificate {
+		cert := &ssh.Certificate{Key: of, CertType: kind, ValidPrincipals: []string{"keeper"}, ValidBefore: uint64(until.Unix())}
+		if err := cert.SignCert(rand.Reader, authority); err != nil {
+			t.Fatal(err)
+		}
+		return cert
+	}
+	var mu sync.Mutex
+	var declined []Declined
+	s, err := r.Open(Terms{Tell: func(Use) {}, Declined: func(d Declined) {
+		mu.Lock()
+		defer mu.Unlock()
+		declined = append(declined, d)
+	}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	conn, err := net.Dial("unix", s.Path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	client := agent.NewClient(conn)
+	end := time.Now().Add(time.Hour)
+	good := certify(ssh.UserCert, k.PublicKey(), end)
+	add := func(change func(*agent.AddedKey)) error {
+		a := agent.AddedKey{PrivateKey: slices.Clone(k.private), Comment: "watch"}
+		change(&a)
+		return client.Add(a)
+	}
+	if err := errors.Join(add(func(*agent.AddedKey) {}), add(func(a *agent.AddedKey) { a.Certificate = good })); err != nil {
+		t.Fatal(err)
+	}
+	keys, err := client.List()
+	if err != nil || len(keys) != 2 || keys[1].Format != ssh.CertAlgoED25519v01 {
+		t.Fatalf("%v, %v", keys, err)
+	}
+	data := login(good, "publickey", "keeper")
+	if sig, err := client.Sign(keys[1], data); err != nil || k.PublicKey().Verify(data, sig) != nil {
+		t.Errorf("a login with the certificate: %v", err)
+	}
+	if e := r.Entries()[1]; e.Until.Unix() != end.Unix() {
+		t.Errorf("it goes at %v, and its certificate ends at %v", e.Until, end)
+	}
+	if own := r.Signers(false, "tide-db"); len(own) != 2 || own[0].PublicKey().Type() != ssh.CertAlgoED25519v01 {
+		t.Errorf("the program's own logins get %d", len(own))
+	}
+	raw := func(message []byte) { // over a line of its own: the client reads ahead
+		conn, err := net.Dial("unix", s.Path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer conn.Close()
+		conn.Write(append(binary.BigEndian.AppendUint32(nil, uint32(len(message))), message...))
+		answer := make([]byte, 5)
+		if _, err := io.ReadFull(conn, answer); err != nil || answer[4] != failure {
+			t.Errorf("% x, %v", answer, err)
+		}
+	}
+	for _, c := range []struct {
+		put       func() error
+		what, why string
+	}{
+		{func() error {
+			return add(func(a *agent.AddedKey) {
+				a.Certificate = certify(ssh.UserCert, k.PublicKey(), time.Now().Add(-time.Hour))
+			})
+		}, "cert-v01", "has ended"},
+		{func() error {
+			return add(func(a *agent.AddedKey) { a.Certificate = certify(ssh.HostCert, k.PublicKey(), end) })
+		}, "cert-v01", "not for logins"},
+		{func() error {
+			return add(func(a *agent.AddedKey) {
+				a.ConstraintExtensions = []agent.ConstraintExtension{{ExtensionName: "limits@lantern.example"}}
+			})
+		}, "kind ssh-ed25519", `limited by "limits@lantern.example"`},
+		{func() error {
+			raw(append([]byte{addKey}, ssh.Marshal(struct{ Kind, Rest string }{"sk-ssh-ed25519@openssh.com", "x"})...))
+			return errNever
+		}, "sk-ssh-ed25519", "not read here"},
+		{func() error { raw([]byte{addToken, 0, 0, 0, 1, 'x', 0, 0, 0, 0}); return errNever }, "security token", "stay in their token"},
+	} {
+		if c.put() == nil {
+			t.Errorf("%s: taken", c.why)
+		}
+		mu.Lock()
+		if n := len(declined); n == 0 || !strings.Contains(declined[n-1].What, c.what) || !strings.Contains(declined[n-1].Why.Error(), c.why) || !strings.Contains(declined[n-1].From, "process") {
+			t.Errorf("wanted %s, %s: told %+v", c.what, c.why, declined)
+		}
+		mu.Unlock()
+	}
+	if n := len(r.Entries()); n != 2 || len(declined) != 5 {
+		t.Errorf("%d entries, told %d times", n, len(declined))
 	}
 }
 

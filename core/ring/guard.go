@@ -22,9 +22,37 @@ const (
 // time; else it ends the line.
 type guard struct {
 	io.ReadWriteCloser
-	head  []byte // of the length, not passed on yet
-	body  int    // of the message, not read yet
-	stall *time.Timer
+	failed func(message []byte) // told the beginning of each message whose answer is a failure; may be nil
+	head   []byte               // of the length, not passed on yet
+	body   int                  // of the message, not read yet
+	first  []byte               // of the message
+	answer []byte               // its beginning: the length, and what it is
+	stall  *time.Timer
+}
+
+// What a message of the agent protocol is (its IETF draft, section 5.1): those that put
+// keys into the agent, and a failure.
+const (
+	failure             = 5
+	addKey              = 17
+	addToken            = 20
+	addKeyConstrained   = 25
+	addTokenConstrained = 26
+)
+
+// maxFirst is how much of a message is kept for whoever is told of its failure, in bytes: its
+// kind and that of a key, and nothing that is secret.
+const maxFirst = 48
+
+// Write passes an answer on, after telling of a failure.
+func (g *guard) Write(p []byte) (int, error) {
+	if need := 5 - len(g.answer); need > 0 {
+		g.answer = append(g.answer, p[:min(len(p), need)]...)
+		if len(g.answer) == 5 && g.answer[4] == failure && g.failed != nil && len(g.first) > 0 {
+			g.failed(g.first)
+		}
+	}
+	return g.ReadWriteCloser.Write(p)
 }
 
 var errEmpty = errors.New("an empty message")
@@ -46,7 +74,7 @@ func (g *guard) Read(p []byte) (int, error) {
 		case n > maxMessage:
 			return 0, fmt.Errorf("a message of %d bytes", n)
 		}
-		g.head, g.body = head[:], int(n)
+		g.head, g.body, g.first, g.answer = head[:], int(n), nil, nil
 	}
 	if len(g.head) > 0 {
 		n := copy(p, g.head)
@@ -54,6 +82,7 @@ func (g *guard) Read(p []byte) (int, error) {
 		return n, nil
 	}
 	n, err := g.ReadWriteCloser.Read(p[:min(len(p), g.body)])
+	g.first = append(g.first, p[:min(n, maxFirst-len(g.first))]...)
 	if g.body -= n; g.body == 0 || err != nil {
 		g.stall.Stop()
 	}

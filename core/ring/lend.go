@@ -52,10 +52,21 @@ type Terms struct {
 	Ask func(ctx context.Context, u Use) error
 	// Tell is told of each use.
 	Tell func(Use)
+	// Declined, where it is not nil, is told what a program wanted to put into the ring
+	// that was not taken.
+	Declined func(Declined)
 	// All lends every key there is to a program here, which may add and take away
 	// keys, lock the ring, and have more than logins signed. Ask is asked only for
 	// keys that want it.
 	All bool
+}
+
+// Declined is something that a program wanted to put into the ring, and that was not
+// taken. The program itself hears no reason: its protocol has no words for one.
+type Declined struct {
+	From string // the program
+	What string // the kind of key, cleaned
+	Why  error
 }
 
 // otherHost refuses a key that is for other hosts.
@@ -154,7 +165,8 @@ func (l *Lend) Serve(c io.ReadWriteCloser, from string) error {
 		l.mu.Unlock()
 	}()
 	err = contain.Do("a line to the ring", func() error {
-		return agent.ServeAgent(&served{l: l, from: from}, &guard{ReadWriteCloser: c})
+		s := &served{l: l, from: from}
+		return agent.ServeAgent(s, &guard{ReadWriteCloser: c, failed: s.declined})
 	})
 	if errors.Is(err, io.EOF) {
 		err = nil
@@ -167,6 +179,35 @@ type served struct {
 	l        *Lend
 	from     string
 	bindings []binding
+	why      error // why the last key was not taken, nil where that was seen before it came to [served.Add]
+}
+
+// declined tells what was not taken: message is the beginning of the request that failed.
+func (s *served) declined(message []byte) {
+	why := s.why
+	s.why = nil
+	if !s.l.All || s.l.Declined == nil {
+		return
+	}
+	d := Declined{From: s.from, What: "keys of a security token", Why: why}
+	switch message[0] {
+	case addKey, addKeyConstrained:
+		var m struct {
+			Kind string
+			Rest []byte `ssh:"rest"`
+		}
+		if d.What = "a key"; ssh.Unmarshal(message[1:], &m) == nil {
+			d.What = "a key of the kind " + sanitize.Line(m.Kind, 60)
+		}
+		if why == nil {
+			d.Why = errors.New("keys of that kind are not read here")
+		}
+	case addToken, addTokenConstrained:
+		d.Why = errors.New("they stay in their token, and only keys that can be read are held here")
+	default:
+		return
+	}
+	s.l.Declined(d)
 }
 
 func (s *served) List() ([]*agent.Key, error) {
@@ -328,20 +369,32 @@ func algorithmOf(key ssh.PublicKey, flags agent.SignatureFlags) string {
 // What only a program here may do.
 
 func (s *served) Add(k agent.AddedKey) error {
-	if !s.l.All {
-		return errNever
+	s.why = s.add(k)
+	return s.why
+}
+
+func (s *served) add(k agent.AddedKey) (err error) {
+	switch {
+	case !s.l.All:
+		err = errNever
+	case s.l.ring.Locked():
+		err = ErrLocked
+	case len(k.ConstraintExtensions) > 0: // to hold it without them would be to let it do more
+		err = fmt.Errorf("it is to be limited by %q, which is not held to here", sanitize.Line(k.ConstraintExtensions[0].ExtensionName, 60))
 	}
-	if s.l.ring.Locked() {
-		return ErrLocked
-	}
-	if k.Certificate != nil || len(k.ConstraintExtensions) > 0 {
-		return errors.New("certificates and further constraints are not held here")
+	if err != nil {
+		wipe(k.PrivateKey)
+		return err
 	}
 	e := Entry{Name: sanitize.Line(k.Comment, 60), Confirm: k.ConfirmBeforeUse}
 	if k.LifetimeSecs > 0 {
 		e.Until = time.Now().Add(time.Duration(k.LifetimeSecs) * time.Second)
 	}
-	_, err := s.l.ring.Add(k.PrivateKey, e)
+	if k.Certificate != nil {
+		_, err = s.l.ring.AddCertified(k.PrivateKey, k.Certificate, e)
+	} else {
+		_, err = s.l.ring.Add(k.PrivateKey, e)
+	}
 	return err
 }
 

@@ -130,6 +130,8 @@ func wipe(key crypto.PrivateKey) {
 	switch k := key.(type) {
 	case ed25519.PrivateKey:
 		clear(k)
+	case *ed25519.PrivateKey:
+		clear(*k)
 	case *rsa.PrivateKey:
 		for _, n := range append([]*big.Int{k.D, k.Precomputed.Dp, k.Precomputed.Dq, k.Precomputed.Qinv}, k.Primes...) {
 			if n != nil {

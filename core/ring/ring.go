@@ -63,10 +63,39 @@ var ErrLocked = errors.New("the ring is locked")
 
 // Add puts a private key into the ring, in the place of the same key that is
 // there. The caller's copy is wiped. It fails with [ErrLocked] while the ring is locked.
-func (r *Ring) Add(key crypto.PrivateKey, e Entry) (Entry, error) {
+func (r *Ring) Add(key crypto.PrivateKey, e Entry) (Entry, error) { return r.add(key, nil, e) }
+
+// AddCertified is Add for a key with a certificate, which is an entry of its own beside the
+// key alone, and goes when the certificate ends. It fails where the certificate is not for a
+// login with that key.
+func (r *Ring) AddCertified(key crypto.PrivateKey, cert *ssh.Certificate, e Entry) (Entry, error) {
+	if cert.CertType != ssh.UserCert {
+		wipe(key)
+		return e, errors.New("its certificate is not for logins")
+	}
+	if cert.ValidBefore < 1<<62 {
+		if end := time.Unix(int64(cert.ValidBefore), 0); e.Until.IsZero() || end.Before(e.Until) {
+			e.Until = end
+		}
+	}
+	if !e.Until.IsZero() && !time.Now().Before(e.Until) {
+		wipe(key)
+		return e, errors.New("its certificate has ended")
+	}
+	return r.add(key, cert, e)
+}
+
+func (r *Ring) add(key crypto.PrivateKey, cert *ssh.Certificate, e Entry) (Entry, error) {
 	cell, public, err := newCell(key)
 	if err != nil {
 		return e, err
+	}
+	if cert != nil {
+		if !same(cert.Key, public) {
+			cell.wipe()
+			return e, errors.New("its certificate is for another key")
+		}
+		public = cert
 	}
 	e.SHA256, e.Kind, e.Pinned, e.Behind = ssh.FingerprintSHA256(public), public.Type(), cell.locked, false
 	h := &heldKey{Entry: e, public: public, cell: cell}
@@ -161,6 +190,7 @@ func (h *heldKey) timely() bool { return h.Until.IsZero() || time.Now().Before(h
 // Signers are the keys that may be used by this program itself for a host, which
 // goes by these names; none while the ring is locked. With named they are only those that
 // are named for it; a key that is for any host is offered where nothing else is asked for.
+// Certificates come first.
 // Those of an agent behind the ring, which names no hosts, come last.
 func (r *Ring) Signers(named bool, host ...string) []ssh.Signer {
 	r.mu.Lock()
@@ -168,12 +198,18 @@ func (r *Ring) Signers(named bool, host ...string) []ssh.Signer {
 	if r.locked != nil {
 		return nil
 	}
-	var all []ssh.Signer
+	var certified, all []ssh.Signer
 	for _, h := range r.keys {
-		if h.timely() && (len(h.Hosts) > 0 || !named) && fits(h.Hosts, host) {
+		if !h.timely() || len(h.Hosts) == 0 && named || !fits(h.Hosts, host) {
+			continue
+		}
+		if _, is := h.public.(*ssh.Certificate); is {
+			certified = append(certified, signer{r, h.public})
+		} else {
 			all = append(all, signer{r, h.public})
 		}
 	}
+	all = append(certified, all...)
 	if r.front != nil && !named {
 		for _, k := range r.front.last() {
 			all = append(all, signer{r, k})
@@ -220,10 +256,11 @@ type signer struct {
 func (s signer) PublicKey() ssh.PublicKey { return s.public }
 
 func (s signer) Algorithms() []string {
-	if s.public.Type() == ssh.KeyAlgoRSA {
+	kind := bare(s.public).Type()
+	if kind == ssh.KeyAlgoRSA {
 		return []string{ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256} // never SHA-1
 	}
-	return []string{s.public.Type()}
+	return []string{kind}
 }
 
 func (s signer) Sign(rand io.Reader, data []byte) (*ssh.Signature, error) {
