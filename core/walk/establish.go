@@ -180,6 +180,7 @@ type handshake struct {
 	failure  *gate.Failure
 	signers  []custody.Signer
 	login    login
+	port     bool      // its gate is passed
 	touch    bool      // only look at the host's key
 	compared bool      // the key it shows is one that a person, or a signing key, vouched for
 	asking   *question // only ask which keys would be taken
@@ -223,7 +224,11 @@ func (h *handshake) shake() error {
 		if errors.Is(err, errTouched) {
 			return nil
 		}
-		return h.classify(err)
+		f := h.classify(err)
+		if f.Gate != gate.Port { // it introduced itself, and what failed comes after that
+			h.answered()
+		}
+		return f
 	}
 	if h.asking != nil { // it lets everybody in
 		conn.Close()
@@ -304,7 +309,7 @@ func algorithmsFor(vouched []vouch.Vouch, certificates bool) []string {
 // identity judges the host's key, and asks where it is unknown.
 func (h *handshake) identity(remote net.Addr, key ssh.PublicKey) error {
 	l := h.l
-	l.passed(gate.Port, h.answers())
+	h.answered()
 	l.trying(gate.Identity)
 	h.p.renew()
 	if cert, ok := key.(*ssh.Certificate); ok {
@@ -374,6 +379,14 @@ func (h *handshake) address(remote net.Addr) string {
 		return remote.String()
 	}
 	return h.l.hop.Knock()
+}
+
+// answered passes the port gate, once.
+func (h *handshake) answered() {
+	if !h.port {
+		h.port = true
+		h.l.passed(gate.Port, h.answers())
+	}
 }
 
 // answers says what answers at the port, and where that is known how soon.

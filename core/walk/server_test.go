@@ -142,6 +142,24 @@ func TestAServersQuestionsAreAskedInRounds(t *testing.T) {
 	}
 }
 
+func TestAPortAnswersThoughNothingIsAgreedUpon(t *testing.T) {
+	for name, serve := range map[string]func(net.Conn){
+		"no common algorithm": func(c net.Conn) { exchanges(c, "tide-exchange@lantern.example") },
+		"hung up on":          func(c net.Conn) { fmt.Fprint(c, "SSH-2.0-odd\r\n"); hearIntroduction(c) },
+	} {
+		tr := newTraveller(t, 1, &person{})
+		report := tr.Touch(context.Background(), tr.way(listener(t, serve)), walk.Look{Depth: walk.Identity})
+		if worst, _ := report.Worst(); worst.Kind != gate.Identity || worst.Verdict != gate.Shut {
+			t.Errorf("%s: shut at %+v", name, worst)
+		}
+		for _, g := range report.Hops[0].Gates {
+			if g.Kind == gate.Port && (g.Verdict != gate.Open || !strings.Contains(g.Seen, "answers as odd")) {
+				t.Errorf("%s: the port %+v", name, g)
+			}
+		}
+	}
+}
+
 func TestAServerThatAsksTooMuchIsLeft(t *testing.T) {
 	many := make([]string, 17)
 	for name, asks := range map[string][]string{"in one round": many, "without an end": nil} {

@@ -2,7 +2,9 @@ package walk
 
 import (
 	"context"
+	"crypto/ed25519"
 	"errors"
+	"fmt"
 	"io"
 
 	"golang.org/x/crypto/ssh"
@@ -25,19 +27,44 @@ type Asked struct {
 // take for the route's login (RFC 4252 section 7: a request without a signature).
 // Nothing is signed, and nobody is logged in there; the hops before it are walked
 // as usual. It stops before the server's patience ends, after [maxKeys] refusals,
-// and so returns what it asked about. It fails with a [gate.Failure] where the
-// machine could not be asked.
+// and so returns what it asked about. A key that nobody has is asked about first: a server
+// that would take that says yes to any. It fails with a [gate.Failure] where it did, and
+// where the machine could not be asked.
 func (w *Walker) WouldTake(ctx context.Context, r route.Route, keys []ssh.PublicKey) (answers []Asked, err error) {
+	nobodys, err := throwaway()
+	if err != nil {
+		return nil, err
+	}
+	keys = append([]ssh.PublicKey{nobodys}, keys...)
 	a := &attempt{w: w, id: w.newID(), route: r, report: &gate.Report{Hops: make([]gate.Hop, len(r.Hops))}}
 	err = a.upTo(ctx, len(r.Hops)-1, func(below *Link) error {
 		return a.overProbe(ctx, below, func(l *Link, p *patience) error {
 			h := &handshake{l: l, p: p, at: gate.Identity, asking: &question{keys: keys}}
-			err := h.shake()
+			if err := h.shake(); err != nil {
+				return err
+			}
 			answers = h.asking.answers
-			return err
+			if len(answers) > 0 && answers[0].Takes {
+				return l.fail(gate.Login, gate.Unexpected, "says yes to any key",
+					fmt.Sprintf("%s would take a key that was made a moment ago and that nobody has: it says yes to any, and its answers prove nothing", l.hop.Name),
+					"try each key by a login, or ask who runs it", nil)
+			}
+			return nil
 		})
 	})
-	return answers, err
+	if err != nil || len(answers) == 0 {
+		return nil, err
+	}
+	return answers[1:], nil
+}
+
+// throwaway is the public half of a key whose private half is gone.
+func throwaway() (ssh.PublicKey, error) {
+	public, _, err := ed25519.GenerateKey(nil)
+	if err != nil {
+		return nil, err
+	}
+	return ssh.NewPublicKey(public)
 }
 
 // question is what a server is asked about keys.
