@@ -119,6 +119,7 @@ type printer struct {
 	width  int  // of the names
 	n      int
 	shut   bool
+	causes gate.Causes
 }
 
 func newPrinter(out io.Writer, asJSON, all bool, names []string) *printer {
@@ -164,11 +165,17 @@ func (p *printer) end() error {
 			end = "[]\n"
 		}
 		p.out.WriteString(end)
+	} else if shared := p.causes.Shared(); len(shared) > 0 {
+		fmt.Fprintln(p.out)
+		for _, cause := range shared {
+			fmt.Fprintln(p.out, cause.Say())
+		}
 	}
 	return p.out.Flush()
 }
 
-// line prints a report's verdict and its worst gate in a line, and with all every gate.
+// line prints a report's verdict and its worst gate in a line, and with all every gate. What
+// keeps many sessions shut is told in full for the first, and once more at the end.
 func (p *printer) line(r gate.Report) error {
 	say := r.Broken
 	worst, at := r.Worst()
@@ -177,6 +184,9 @@ func (p *printer) line(r gate.Report) error {
 		if !worst.Remedy.IsZero() {
 			say += "; " + worst.Remedy.Say
 		}
+	}
+	if cause := p.causes.Add(r); cause != nil && cause.Sessions > 1 {
+		say = fmt.Sprintf("%s: %s: as %s", r.Hops[at].Name, worst.Kind, cause.First)
 	}
 	if _, err := fmt.Fprintf(p.out, "%-*s  %-7s  %s\n", p.width, r.Session, r.Verdict(), say); err != nil || !p.all {
 		return err

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -148,6 +149,41 @@ func TestHoldKeepsTunnelsUpUntilItIsEnded(t *testing.T) {
 		t.Errorf("said %s", said)
 	}
 	b.says("no-such", statusWrongUse, "hold", "no-such")
+}
+
+func TestWhatManySessionsHaveAtOnceIsToldOnce(t *testing.T) {
+	b := openBay(t)
+	file := filepath.Join(b.Dir, "sessions.toml")
+	text, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var names []string
+	for i := range 60 {
+		names = append(names, fmt.Sprintf("rack-%02d", i))
+		text = fmt.Appendf(text, "\n[session.%s]\nhost = \"10.61.4.31\"\nvia = [\"quay\"]\nuser = \"keeper\"\nkey = \"keys/gauge.pem\"\ntunnels = [{ bring = \"127.0.0.1:0\", reach = \"10.61.4.31:7000\" }]\n", names[i])
+	}
+	if err := os.WriteFile(file, text, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	ctx, end := context.WithCancel(t.Context())
+	var out output
+	done := make(chan int, 1)
+	go func() { done <- b.with(ctx, "", &out, append([]string{"hold"}, names...)...) }()
+	await.Until(t, "all ways to be there", func() bool { return strings.Contains(out.String(), "\nready\n") })
+	b.Lab.Close()
+	await.Until(t, "the loss to be told", func() bool { return strings.Contains(out.String(), " and 57 more: the way is lost at ") })
+	end()
+	if status := <-done; status != statusDone {
+		t.Errorf("ended with %d", status)
+	}
+	if said := out.String(); strings.Count(said, "the way is lost") != 1 {
+		t.Errorf("it said:\n%s", said)
+	}
+	said := b.run(statusShut, append([]string{"check", "--touch"}, names...)...)
+	if !strings.Contains(said, "\n60 sessions are shut for one reason: quay: port: ") || !strings.Contains(said, "quay: port: as rack-") || strings.Count(said, "nothing listens") != 2 {
+		t.Errorf("checked:\n%s", said)
+	}
 }
 
 func TestKeysAreShownMadeWrappedAndMended(t *testing.T) {

@@ -122,7 +122,7 @@ func (o holdOptions) run(cmd *cobra.Command, open opener, w *workspace.Workspace
 		return err
 	}
 	defer clear(o.password)
-	said := &saying{out: cmd.OutOrStdout(), asJSON: o.asJSON}
+	said := &saying{out: cmd.OutOrStdout(), asJSON: o.asJSON, many: len(names) > 1}
 	failed := make(chan error, len(names))
 	changed := make(chan struct{}, 1) // a listener or a way is there
 	e, err := open.engine(cmd, w, o.identities, engine.Options{Name: "hold", Drain: o.drain}, func(e event.Event) {
@@ -145,6 +145,7 @@ func (o holdOptions) run(cmd *cobra.Command, open opener, w *workspace.Workspace
 	if err != nil {
 		return err
 	}
+	defer said.flush()
 	defer e.Close()
 	if o.metrics != "" {
 		stop, err := serveMetrics(o.metrics, e.Engine)
@@ -227,6 +228,7 @@ func (o holdOptions) tellReady(cmd *cobra.Command, said *saying) {
 		}
 	}
 	notify("READY=1")
+	said.flush()
 	said.say(map[string]any{"event": "ready"}, "ready")
 }
 
@@ -246,11 +248,42 @@ func notify(state string) {
 	}
 }
 
-// saying tells what happens, one line at a time.
+// saying tells what happens, one line at a time. For a person it tells what many sessions
+// had at once in one.
 type saying struct {
 	out    io.Writer
 	asJSON bool
-	line   sync.Mutex
+	many   bool // sessions are held
+
+	line    sync.Mutex
+	waiting []event.Same // told in a moment, with what comes by then
+	timer   *time.Timer
+}
+
+// gathering is how long a line is waited with for more sessions that it is true of.
+const gathering = 200 * time.Millisecond
+
+// gather tells a record with others that say the same.
+func (s *saying) gather(r event.Record) {
+	s.line.Lock()
+	defer s.line.Unlock()
+	s.waiting = event.Take(s.waiting, r, time.Now())
+	if s.timer == nil {
+		s.timer = time.AfterFunc(gathering, s.flush)
+	}
+}
+
+// flush tells what is waited with.
+func (s *saying) flush() {
+	s.line.Lock()
+	defer s.line.Unlock()
+	for _, same := range s.waiting {
+		fmt.Fprintln(s.out, same.Line())
+	}
+	if s.waiting = nil; s.timer != nil {
+		s.timer.Stop()
+		s.timer = nil
+	}
 }
 
 func (s *saying) say(fields map[string]any, text string) {
@@ -269,6 +302,10 @@ func (s *saying) event(e event.Event) {
 	switch e.(type) {
 	case tunnel.Opened, tunnel.Came, tunnel.Lost, tunnel.Ended, tunnel.Stuck, tunnel.Rested, tunnel.Widened, tunnel.Proven, tunnel.Shut:
 		r := e.(event.Recorded).Record()
+		if s.many && !s.asJSON {
+			s.gather(r)
+			return
+		}
 		fields := map[string]any{"event": r.Name, "session": r.Session}
 		maps.Copy(fields, r.Fields)
 		s.say(fields, r.Line())

@@ -49,7 +49,8 @@ type (
 	Lost struct {
 		event.Note
 		Session string
-		Err     error // why it is not walked any more, nil while it is
+		Err     error         // why it is not walked any more, nil while it is
+		Why     *gate.Failure // why it was lost, nil where that is not known
 	}
 	Widened struct {
 		event.Note
@@ -117,7 +118,12 @@ func (e Lost) Record() event.Record {
 	if e.Err != nil {
 		return event.Record{Name: "lost", Session: e.Session, Say: "the way is lost", Failed: e.Err.Error(), Fields: map[string]any{"error": e.Err.Error()}}
 	}
-	return event.Record{Name: "lost", Session: e.Session, Say: "the way is lost, and walked again; the doors stay", Fields: map[string]any{}}
+	say, fields := "the way is lost", map[string]any{}
+	if e.Why != nil {
+		say = fmt.Sprintf("the way is lost at %s: %s", e.Why.Hop, e.Why.Cause)
+		fields["hop"], fields["cause"] = e.Why.Hop, string(e.Why.Cause)
+	}
+	return event.Record{Name: "lost", Session: e.Session, Say: say + "; it is walked again, and the doors stay", Fields: fields}
 }
 
 // Record words the event.

@@ -149,7 +149,7 @@ func (s *Set) follow(w *Way) func() {
 			}
 			s.tell(Came{Session: w.route.Session, Again: now.Again})
 		case !now.Up && (last.Up || now.Err != nil && last.Err == nil):
-			s.tell(Lost{Session: w.route.Session, Err: now.Err})
+			s.tell(Lost{Session: w.route.Session, Err: now.Err, Why: now.Why})
 		}
 		last = now
 	}

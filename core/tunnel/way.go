@@ -10,6 +10,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"meatus/core/gate"
 	"meatus/core/route"
 	"meatus/core/walk"
 )
@@ -48,9 +49,10 @@ type Way struct {
 type lane struct {
 	passage *walk.Passage // nil while it is walked
 	since   time.Time
-	lost    time.Time // zero while it is there
-	again   int       // how often it came back
-	err     error     // why it is not walked any more
+	lost    time.Time     // zero while it is there
+	again   int           // how often it came back
+	err     error         // why it is not walked any more
+	why     *gate.Failure // why it was lost last
 }
 
 // NewWay returns a way that is not walked yet. Close ends it.
@@ -114,7 +116,9 @@ func (w *Way) keep(l *lane, n int) {
 			p, err = w.walker.Walk(w.ctx, r)
 		}
 		if err != nil {
-			w.drop(l, err)
+			if w.ctx.Err() == nil { // given up here it is no loss
+				w.drop(l, err)
+			}
 			return
 		}
 		w.cameUp(l, p)
@@ -126,7 +130,7 @@ func (w *Way) keep(l *lane, n int) {
 			p.Close()
 			return
 		}
-		w.wentDown(l)
+		w.wentDown(l, p.Failure())
 		p.Close()
 		if lost = true; r.Target().Manner.Reconnect <= 0 {
 			w.drop(l, errors.New("the way was lost"))
@@ -147,8 +151,8 @@ func (w *Way) cameUp(l *lane, p *walk.Passage) {
 	})
 }
 
-func (w *Way) wentDown(l *lane) {
-	w.change(func() { l.passage, l.lost = nil, time.Now() })
+func (w *Way) wentDown(l *lane, why *gate.Failure) {
+	w.change(func() { l.passage, l.lost, l.why = nil, time.Now(), why })
 }
 
 // drop takes a lane out that could not be walked. The next who wants the way has
@@ -348,11 +352,12 @@ func (w *Way) lane(ctx context.Context, n int) (*walk.Passage, error) {
 // State is how a way stands.
 type State struct {
 	Up    bool
-	Lanes int       // links in use
-	Since time.Time // when it first came, zero before
-	Lost  time.Time // since when it is lost, zero while it is there
-	Again int       // how often it came back
-	Err   error     // why it is not walked any more
+	Lanes int           // links in use
+	Since time.Time     // when it first came, zero before
+	Lost  time.Time     // since when it is lost, zero while it is there
+	Again int           // how often it came back
+	Err   error         // why it is not walked any more
+	Why   *gate.Failure // why it was lost last, nil where that is not known
 }
 
 // State tells how the way stands.
@@ -362,7 +367,7 @@ func (w *Way) State() State {
 	s := State{Err: w.err, Lanes: len(w.lanes)}
 	if len(w.lanes) > 0 {
 		l := w.lanes[0]
-		s.Up, s.Since, s.Lost, s.Again = l.passage != nil, l.since, l.lost, l.again
+		s.Up, s.Since, s.Lost, s.Again, s.Why = l.passage != nil, l.since, l.lost, l.again, l.why
 	}
 	return s
 }

@@ -108,6 +108,9 @@ func (p *Passage) Place() Place {
 	return Place{Session: p.route.Session, Hop: target.Name, Index: len(p.route.Hops) - 1, Address: target.Address(), User: target.User}
 }
 
+// Failure is why the passage's link ended, nil where it did not or was closed here.
+func (p *Passage) Failure() *gate.Failure { return p.current().failure() }
+
 // ID is the link's number.
 func (l *Link) ID() ID { return l.id }
 

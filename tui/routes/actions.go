@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"sync"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -60,6 +61,9 @@ func (m *Model) checkOne() tea.Cmd { return m.check([]string{m.Selected()}, fals
 // check looks at sessions' machines as far as was chosen; a quiet one asks nobody.
 func (m *Model) check(sessions []string, quiet bool) tea.Cmd {
 	if m.looking.on {
+		if !quiet {
+			m.s.Tell(fmt.Sprintf("%d of %d are checked; esc stops that", m.looking.done, m.looking.total))
+		}
 		return nil
 	}
 	var routes []route.Route
@@ -73,8 +77,14 @@ func (m *Model) check(sessions []string, quiet bool) tea.Cmd {
 	walker, look, n := m.s.Walker, walk.Look{Depth: m.depth, Quiet: quiet}, m.looking.n
 	return m.s.Run(func() tea.Msg {
 		defer cancel()
-		walker.TouchAll(ctx, routes, look, func(int, gate.Report) {})
-		return looked{n}
+		var mu sync.Mutex
+		var causes gate.Causes
+		walker.TouchAll(ctx, routes, look, func(_ int, report gate.Report) {
+			mu.Lock()
+			defer mu.Unlock()
+			causes.Add(report)
+		})
+		return looked{n, causes.Shared()}
 	})
 }
 

@@ -74,8 +74,11 @@ type looking struct {
 type (
 	turn   struct{}
 	second time.Time
-	looked struct{ n int }
-	again  int // the time to check all again, and for which asking
+	looked struct {
+		n      int
+		causes []gate.Shared // why several are shut
+	}
+	again int // the time to check all again, and for which asking
 )
 
 // repeats are how often all sessions can be checked in the background.
@@ -208,6 +211,9 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	case looked:
 		if msg.n == m.looking.n {
 			m.looking = looking{n: m.looking.n}
+			if len(msg.causes) > 0 {
+				m.s.Tell(msg.causes[0].Say())
+			}
 		}
 	case again:
 		if int(msg) == m.asked {

@@ -90,8 +90,8 @@ func (m *Model) eventLines(width, height int) []string {
 		lines = append(lines, "   "+t.Faint.Render("none yet"))
 	}
 	for i := len(m.events) - 1; i >= 0 && len(lines) < height; i-- {
-		at, say, _ := strings.Cut(m.events[i], "  ")
-		for n, l := range fit.Wrap(say, width-14) {
+		at := m.events[i].From.Format("15:04:05")
+		for n, l := range fit.Wrap(m.events[i].Line(), width-14) {
 			if len(lines) == height {
 				break
 			}

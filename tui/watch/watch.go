@@ -95,7 +95,7 @@ type Model struct {
 	ticks  int
 	frame  int
 	probed time.Time
-	events []string
+	events []event.Same
 }
 
 // New returns the place.
@@ -136,7 +136,7 @@ func (m *Model) hear(e event.Event) {
 	default:
 		return
 	}
-	m.events = append(m.events, time.Now().Format("15:04:05")+"  "+e.(event.Recorded).Record().Line())
+	m.events = event.Take(m.events, e.(event.Recorded).Record(), time.Now())
 	m.events = m.events[max(len(m.events)-maxEvents, 0):]
 }
 
