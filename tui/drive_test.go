@@ -50,7 +50,12 @@ func open(t testing.TB, dir string, width, height int) *driver {
 	if err != nil {
 		t.Fatal(err)
 	}
-	a, err := New(ws, Options{Name: "Lantern Bay"})
+	return openWith(t, ws, Options{Name: "Lantern Bay"}, width, height)
+}
+
+func openWith(t testing.TB, ws *workspace.Workspace, o Options, width, height int) *driver {
+	t.Helper()
+	a, err := New(ws, o)
 	if err != nil {
 		t.Fatal(err)
 	}

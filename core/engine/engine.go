@@ -301,21 +301,27 @@ func (e *Engine) Shells() []*shell.Shell {
 
 // Await walks a route and opens a shell at its end; with wait it goes on trying until
 // the machine is up.
-func (e *Engine) Await(ctx context.Context, r route.Route, wait bool, cols, rows int) (*shell.Shell, error) {
+func (e *Engine) Await(ctx context.Context, r route.Route, wait bool, cols, rows int) (s *shell.Shell, err error) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	defer context.AfterFunc(e.ctx, cancel)()
 	var p *walk.Passage
-	var err error
-	if wait {
-		p, err = e.Walker.Await(ctx, r, walk.WaitLimit)
-	} else {
-		p, err = e.Walker.Walk(ctx, r)
+	err = contain.Do("the walk to "+r.Session, func() (err error) {
+		if wait {
+			p, err = e.Walker.Await(ctx, r, walk.WaitLimit)
+		} else {
+			p, err = e.Walker.Walk(ctx, r)
+		}
+		if err == nil {
+			s, err = e.OpenShell(ctx, p, cols, rows)
+		}
+		return err
+	})
+	var fault *contain.Panic
+	if errors.As(err, &fault) && p != nil {
+		p.Close()
 	}
-	if err != nil {
-		return nil, err
-	}
-	return e.OpenShell(ctx, p, cols, rows)
+	return s, err
 }
 
 // ShareRing opens a socket for other programs of this account to use the ring by, where
