@@ -139,8 +139,10 @@ func (c *Custody) ofFile(path string, hop route.Hop, asking Asking) (ssh.Signer,
 	case err != nil:
 		return nil, err
 	case !file.Passphrase && hop.Ring == "on":
+		defer file.Forget()
 		return c.put(file, nil, hop.Terms[path])
 	case !file.Passphrase:
+		defer file.Forget()
 		return file.Signer(nil)
 	case file.Public == nil:
 		return c.unlock(file, hop, asking)
@@ -185,6 +187,7 @@ func (c *Custody) Lendable(path string, hop route.Hop, asking Asking) (ssh.Signe
 		hop.Ring = "on"
 		return c.unlock(file, hop, asking)
 	}
+	defer file.Forget()
 	return c.put(file, nil, hop.Terms[path])
 }
 

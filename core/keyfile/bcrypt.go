@@ -9,6 +9,7 @@ import (
 	"encoding/binary"
 	"encoding/pem"
 	"fmt"
+	"slices"
 
 	"github.com/dchest/bcrypt_pbkdf"
 	"golang.org/x/crypto/chacha20"
@@ -132,5 +133,7 @@ func (o bcryptOuter) unlocked(passphrase []byte) (*pem.Block, error) {
 		return nil, ErrPassphrase
 	}
 	open := bcryptOuter{CipherName: "none", KdfName: "none", NumKeys: 1, PubKey: o.PubKey, PrivBlock: plain}
-	return &pem.Block{Type: "OPENSSH PRIVATE KEY", Bytes: append([]byte(bcryptMagic), ssh.Marshal(open)...)}, nil
+	inside := ssh.Marshal(open)
+	defer clear(inside)
+	return &pem.Block{Type: "OPENSSH PRIVATE KEY", Bytes: slices.Concat([]byte(bcryptMagic), inside)}, nil
 }

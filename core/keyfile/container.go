@@ -55,6 +55,7 @@ func unwrap(text []byte) (*pem.Block, []string, error) {
 		return block, nil, nil
 	}
 	clean, repairs := straighten(text)
+	defer clear(clean)
 	for rest := clean; ; {
 		block, after := pem.Decode(rest)
 		if block == nil {
@@ -85,28 +86,47 @@ func unwrap(text []byte) (*pem.Block, []string, error) {
 }
 
 // straighten undoes what editors and terminals do to a text: byte order marks,
-// line ends of other systems, indentation, a missing last line break.
+// line ends of other systems, indentation, a missing last line break. What it returns is
+// a copy.
 func straighten(text []byte) ([]byte, []string) {
 	var repairs []string
+	text = append(make([]byte, 0, len(text)+1), text...) // with room for a line break
 	if t := bytes.TrimPrefix(text, []byte("\xef\xbb\xbf")); len(t) != len(text) {
 		text, repairs = t, append(repairs, "a byte order mark stands before it")
 	}
 	if bytes.IndexByte(text, '\r') >= 0 {
-		text = bytes.ReplaceAll(text, []byte("\r\n"), []byte("\n"))
-		text = bytes.ReplaceAll(text, []byte("\r"), []byte("\n"))
+		n := 0
+		for i, c := range text {
+			switch {
+			case c == '\r' && i+1 < len(text) && text[i+1] == '\n':
+				continue
+			case c == '\r':
+				c = '\n'
+			}
+			text[n] = c
+			n++
+		}
+		clear(text[n:])
+		text = text[:n]
 		repairs = append(repairs, "its line ends are those of another system")
 	}
 	lines := bytes.Split(text, []byte("\n"))
 	indented := false
-	for i, line := range lines {
+	n := 0
+	for i, line := range lines { // the text is made shorter in its place
 		trimmed := bytes.TrimSpace(line)
 		indented = indented || len(trimmed) != len(line)
-		lines[i] = trimmed
+		n += copy(text[n:], trimmed)
+		if i < len(lines)-1 {
+			text[n] = '\n'
+			n++
+		}
 	}
+	clear(text[n:])
+	text = text[:n]
 	if indented {
 		repairs = append(repairs, "its lines are indented or end in blanks")
 	}
-	text = bytes.Join(lines, []byte("\n"))
 	if n := len(text); n > 0 && text[n-1] != '\n' {
 		text = append(text, '\n')
 		if bytes.HasSuffix(bytes.TrimSpace(text), []byte("-----")) {
@@ -123,12 +143,14 @@ func rebuild(label string, rest []byte) (*pem.Block, string) {
 	if end < 0 {
 		return nil, "the key is cut short: its END line is missing"
 	}
-	body := strings.Join(strings.Fields(string(rest[:end])), "")
-	if strings.Contains(body, ":") {
+	body := bytes.Join(bytes.Fields(rest[:end]), nil)
+	defer clear(body)
+	if bytes.ContainsRune(body, ':') {
 		return nil, "the line breaks of its header lines are lost"
 	}
-	raw, err := base64.StdEncoding.DecodeString(body)
-	if err != nil || len(raw) == 0 {
+	raw := make([]byte, base64.StdEncoding.DecodedLen(len(body)))
+	n, err := base64.StdEncoding.Decode(raw, body)
+	if raw = raw[:n]; err != nil || n == 0 {
 		return nil, "the key is damaged: what stands between BEGIN and END is not base64"
 	}
 	return &pem.Block{Type: label, Bytes: raw}, "its line breaks were lost"

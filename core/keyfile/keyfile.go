@@ -1,6 +1,7 @@
 package keyfile
 
 import (
+	"bytes"
 	"crypto"
 	"crypto/ecdsa"
 	"crypto/ed25519"
@@ -16,6 +17,7 @@ import (
 
 	"meatus/core/contain"
 	"meatus/core/keyfile/pkcs8"
+	"meatus/core/secret"
 
 	"meatus/core/sanitize"
 )
@@ -77,7 +79,8 @@ func Read(path string) (*File, error) {
 	if access.Size > MaxSize {
 		return k, &NotAKey{Say: fmt.Sprintf("the file is %d bytes long, far more than a key", access.Size), Mend: "name a private key file"}
 	}
-	text, err := io.ReadAll(io.LimitReader(in, MaxSize+1))
+	text, err := readWhole(in, access.Size)
+	defer clear(text)
 	if err != nil {
 		return k, fmt.Errorf("reading %s: %w", path, err)
 	}
@@ -88,6 +91,31 @@ func Read(path string) (*File, error) {
 		k.fromPublicHalf(path + ".pub")
 	}
 	return k, nil
+}
+
+// Look is [Read] for the sheet alone: nothing of the key is kept.
+func Look(path string) (Sheet, error) {
+	k, err := Read(path)
+	k.Forget()
+	return k.Sheet, err
+}
+
+// Forget wipes what is held of the key itself, which cannot be opened any more.
+func (k *File) Forget() {
+	if k.block != nil {
+		clear(k.block.Bytes)
+		k.block = nil
+	}
+}
+
+// readWhole reads a file of a size into memory of that size, so that no copy is left of it.
+func readWhole(in io.Reader, size int64) ([]byte, error) {
+	text := make([]byte, size)
+	n, err := io.ReadFull(in, text)
+	if errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, io.EOF) { // it has become shorter
+		err = nil
+	}
+	return text[:n], err
 }
 
 // Parse reads a key from text that stands in no file.
@@ -143,6 +171,7 @@ func (k *File) read(text []byte) error {
 	if err != nil {
 		return err
 	}
+	defer secret.Wipe(key)
 	signer, err := ssh.NewSignerFromKey(key)
 	if err != nil {
 		if kind := kindOf(k.block); kind != "" {
@@ -302,9 +331,13 @@ func raw(block *pem.Block) (crypto.PrivateKey, error) {
 	if len(block.Bytes) > maxKey || modulus(block) > maxBits/8+1 {
 		return nil, errLong
 	}
-	text := pem.EncodeToMemory(block)
-	defer clear(text)
-	key, err := ssh.ParseRawPrivateKey(text)
+	var text bytes.Buffer
+	text.Grow(2*len(block.Bytes) + 512) // it does not grow: what grows leaves copies
+	if err := pem.Encode(&text, block); err != nil {
+		return nil, damaged(err)
+	}
+	defer clear(text.Bytes())
+	key, err := ssh.ParseRawPrivateKey(text.Bytes())
 	if err != nil {
 		return nil, kindFault(block, err)
 	}

@@ -190,7 +190,7 @@ func (c Case) own(path string, a keyfile.Access) Way {
 
 // adopt brings a key into keys/ and points the sessions at it that name it.
 func (c Case) adopt(path, say string) Way {
-	if file, err := keyfile.Read(path); err != nil || file == nil {
+	if _, err := keyfile.Look(path); err != nil {
 		return Way{}
 	}
 	ws, to := c.Workspace, filepath.Join("keys", filepath.Base(path))
@@ -256,7 +256,7 @@ func (c Case) otherKeys() []Way {
 	var choices []choice
 	for _, name := range ws.KeyNames() {
 		path := filepath.Join(ws.Dir, "keys", name)
-		file, err := keyfile.Read(path)
+		file, err := keyfile.Look(path)
 		if err != nil || slices.Contains(h.Keys, path) {
 			continue
 		}

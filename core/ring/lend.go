@@ -15,6 +15,7 @@ import (
 
 	"meatus/core/contain"
 	"meatus/core/sanitize"
+	"meatus/core/secret"
 )
 
 // Use is one use that somebody else asked for: a far side, or a program here.
@@ -383,7 +384,7 @@ func (s *served) add(k agent.AddedKey) (err error) {
 		err = fmt.Errorf("it is to be limited by %q, which is not held to here", sanitize.Line(k.ConstraintExtensions[0].ExtensionName, 60))
 	}
 	if err != nil {
-		wipe(k.PrivateKey)
+		secret.Wipe(k.PrivateKey)
 		return err
 	}
 	e := Entry{Name: sanitize.Line(k.Comment, 60), Confirm: k.ConfirmBeforeUse}

@@ -5,12 +5,12 @@ import (
 	"crypto/cipher"
 	"crypto/ed25519"
 	"crypto/rand"
-	"crypto/rsa"
 	"crypto/x509"
 	"errors"
-	"math/big"
 	"slices"
 	"sync"
+
+	"meatus/core/secret"
 
 	"golang.org/x/crypto/ssh"
 )
@@ -72,7 +72,7 @@ func newCell(key crypto.PrivateKey) (*cell, ssh.PublicKey, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	defer wipe(key)
+	defer secret.Wipe(key)
 	der, ed := []byte(nil), false
 	if k, ok := key.(ed25519.PrivateKey); ok {
 		der, ed = k, true // reading it from PKCS#8 costs as much as a signature
@@ -105,7 +105,7 @@ func (c *cell) use(do func(ssh.AlgorithmSigner) error) error {
 	} else if key, err = x509.ParsePKCS8PrivateKey(c.der); err != nil {
 		return err
 	}
-	defer wipe(key)
+	defer secret.Wipe(key)
 	signer, err := ssh.NewSignerFromKey(key)
 	if err != nil {
 		return err
@@ -123,20 +123,4 @@ func (c *cell) wipe() {
 	clear(c.page)
 	freePage(c.page)
 	c.page, c.der = nil, nil
-}
-
-// wipe overwrites what can be reached of a key.
-func wipe(key crypto.PrivateKey) {
-	switch k := key.(type) {
-	case ed25519.PrivateKey:
-		clear(k)
-	case *ed25519.PrivateKey:
-		clear(*k)
-	case *rsa.PrivateKey:
-		for _, n := range append([]*big.Int{k.D, k.Precomputed.Dp, k.Precomputed.Dq, k.Precomputed.Qinv}, k.Primes...) {
-			if n != nil {
-				clear(n.Bits())
-			}
-		}
-	}
 }

@@ -1,63 +1,17 @@
 package ring
 
 import (
-	"bufio"
 	"bytes"
 	"crypto/ed25519"
 	"crypto/rand"
 	"errors"
-	"fmt"
-	"os"
-	"strings"
 	"testing"
+
+	"meatus/lab/memory"
 
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/sys/unix"
 )
-
-// inMemory counts where this process has a secret in its writable memory. The secret is
-// given masked, so that the looking leaves no copy of it.
-func inMemory(t *testing.T, masked []byte) (found int) {
-	t.Helper()
-	maps, err := os.ReadFile("/proc/self/maps")
-	if err != nil {
-		t.Fatal(err)
-	}
-	mem, err := os.Open("/proc/self/mem")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer mem.Close()
-	block := make([]byte, 1<<20)
-	for lines := bufio.NewScanner(bytes.NewReader(maps)); lines.Scan(); {
-		var from, to int64
-		var mode string
-		if n, _ := fmt.Sscanf(lines.Text(), "%x-%x %s", &from, &to, &mode); n != 3 || !strings.HasPrefix(mode, "rw") || strings.Contains(lines.Text(), "[v") || to-from > 256<<20 {
-			continue
-		}
-		for at := from; at < to; at += int64(len(block) - len(masked)) {
-			n, _ := mem.ReadAt(block[:min(int64(len(block)), to-at)], at)
-			for i := 0; i+len(masked) <= n; i++ {
-				next := bytes.IndexByte(block[i:n], masked[0]^mask)
-				if next < 0 || i+next+len(masked) > n {
-					break
-				}
-				i += next
-				same := true
-				for j := 1; j < len(masked) && same; j++ {
-					same = block[i+j]^mask == masked[j]
-				}
-				if same {
-					found++
-				}
-			}
-			clear(block)
-		}
-	}
-	return found
-}
-
-const mask = 0x5a
 
 func TestASealedKeyIsNotInMemory(t *testing.T) {
 	const size = 96
@@ -67,8 +21,8 @@ func TestASealedKeyIsNotInMemory(t *testing.T) {
 		t.Fatal(err)
 	}
 	for i := range size {
-		masked[i] = byte(i*7+3) ^ mask
-		page[i] = masked[i] ^ mask
+		masked[i] = byte(i*7+3) ^ memory.Mask
+		page[i] = masked[i] ^ memory.Mask
 	}
 	c := &cell{page: page, der: page[:size]}
 	shut, err := sealer(bytes.Repeat([]byte{9}, 32))
@@ -88,7 +42,7 @@ func TestASealedKeyIsNotInMemory(t *testing.T) {
 		if err := step.do(); err != nil {
 			t.Fatal(err)
 		}
-		if n := inMemory(t, masked); n != step.want {
+		if n := memory.Count(t, masked); n != step.want {
 			t.Errorf("%s is in memory %d times, want %d", step.what, n, step.want)
 		}
 	}

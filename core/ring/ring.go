@@ -18,6 +18,8 @@ import (
 	"sync"
 	"time"
 
+	"meatus/core/secret"
+
 	"golang.org/x/crypto/scrypt"
 	"golang.org/x/crypto/ssh"
 )
@@ -70,7 +72,7 @@ func (r *Ring) Add(key crypto.PrivateKey, e Entry) (Entry, error) { return r.add
 // login with that key.
 func (r *Ring) AddCertified(key crypto.PrivateKey, cert *ssh.Certificate, e Entry) (Entry, error) {
 	if cert.CertType != ssh.UserCert {
-		wipe(key)
+		secret.Wipe(key)
 		return e, errors.New("its certificate is not for logins")
 	}
 	if cert.ValidBefore < 1<<62 {
@@ -79,7 +81,7 @@ func (r *Ring) AddCertified(key crypto.PrivateKey, cert *ssh.Certificate, e Entr
 		}
 	}
 	if !e.Until.IsZero() && !time.Now().Before(e.Until) {
-		wipe(key)
+		secret.Wipe(key)
 		return e, errors.New("its certificate has ended")
 	}
 	return r.add(key, cert, e)

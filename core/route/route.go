@@ -526,8 +526,8 @@ type KeySheet struct {
 func (k KeySheets) read(path string) KeySheet {
 	s, ok := k[path]
 	if !ok {
-		file, err := keyfile.Read(path)
-		s = KeySheet{Sheet: file.Sheet, Err: err}
+		sheet, err := keyfile.Look(path)
+		s = KeySheet{Sheet: sheet, Err: err}
 		s.Cert, _ = keyfile.ReadCertificate(path)
 		k[path] = s
 	}

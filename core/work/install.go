@@ -33,6 +33,7 @@ func (j *Install) Run(ctx context.Context, tell func(Step)) error {
 	if err != nil {
 		return err
 	}
+	defer file.Forget()
 	if file.Public == nil {
 		return errors.New("the public half of that key is locked away; derive it first: key public, or P in Keys")
 	}

@@ -83,8 +83,8 @@ func (w *Workspace) Keys() []Key {
 		if i, ok := at[path]; ok {
 			return i
 		}
-		file, err := keyfile.Read(path)
-		k := Key{Path: path, Source: source, Sheet: file.Sheet, Err: err}
+		sheet, err := keyfile.Look(path)
+		k := Key{Path: path, Source: source, Sheet: sheet, Err: err}
 		k.Cert, _ = keyfile.ReadCertificate(path)
 		at[path] = len(keys)
 		keys = append(keys, k)
@@ -196,6 +196,7 @@ func WhichKey(keys []Key, asked string) []Opens {
 					by = p.Name + ", over " + p.Over
 				}
 			}
+			file.Forget()
 		}
 		base := filepath.Base(k.Path)
 		stem := strings.TrimSuffix(base, filepath.Ext(base))

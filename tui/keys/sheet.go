@@ -47,6 +47,7 @@ func sheets(ws *workspace.Workspace, held []ring.Entry, logins *trail.Trail) []s
 			s.prints = keyfile.PublicPrints(k.Sheet.Public)
 			if file, err := keyfile.Read(k.Path); err == nil && !file.Passphrase {
 				s.prints = file.Prints(nil)
+				file.Forget()
 			}
 		}
 		if logins != nil && k.Sheet.SHA256 != "" {
