@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"os"
@@ -31,9 +32,15 @@ func (a *ttyAsker) open(remedy string) (*os.File, error) {
 
 // ask puts a question and reads one line, shown or not.
 func ask(ctx context.Context, tty *os.File, prompt string, echo bool) (string, error) {
+	typed, err := askBytes(ctx, tty, prompt, echo)
+	return string(typed), err
+}
+
+// askBytes is [ask] for what is to be wiped.
+func askBytes(ctx context.Context, tty *os.File, prompt string, echo bool) ([]byte, error) {
 	fmt.Fprint(tty, prompt)
 	type line struct {
-		text string
+		text []byte
 		err  error
 	}
 	before, _ := term.GetState(int(tty.Fd()))
@@ -42,28 +49,26 @@ func ask(ctx context.Context, tty *os.File, prompt string, echo bool) (string, e
 		var l line
 		if echo {
 			var b [1]byte
-			for l.err == nil && !strings.HasSuffix(l.text, "\n") {
+			for l.err == nil && !bytes.HasSuffix(l.text, []byte("\n")) {
 				if _, l.err = tty.Read(b[:]); l.err == nil {
-					l.text += string(b[:])
+					l.text = append(l.text, b[0])
 				}
 			}
 		} else {
-			var text []byte
-			text, l.err = term.ReadPassword(int(tty.Fd()))
-			l.text = string(text)
+			l.text, l.err = term.ReadPassword(int(tty.Fd()))
 			fmt.Fprintln(tty)
 		}
 		read <- l
 	}()
 	select {
 	case l := <-read:
-		return strings.TrimRight(l.text, "\r\n"), l.err
+		return bytes.TrimRight(l.text, "\r\n"), l.err
 	case <-ctx.Done():
 		if before != nil {
 			term.Restore(int(tty.Fd()), before)
 		}
 		fmt.Fprintln(tty)
-		return "", ctx.Err()
+		return nil, ctx.Err()
 	}
 }
 
@@ -125,11 +130,11 @@ func (a *ttyAsker) Passphrase(ctx context.Context, q walk.PassphraseQuestion) ([
 	if q.Try > 1 {
 		fmt.Fprintln(tty, "That passphrase does not open the key.")
 	}
-	answer, err := ask(ctx, tty, fmt.Sprintf("Passphrase of %s: ", q.Path), false)
-	if err == nil && answer == "" {
+	answer, err := askBytes(ctx, tty, fmt.Sprintf("Passphrase of %s: ", q.Path), false)
+	if err == nil && len(answer) == 0 {
 		err = walk.ErrDeclined
 	}
-	return []byte(answer), err
+	return answer, err
 }
 
 func (a *ttyAsker) Answers(ctx context.Context, q walk.ServerQuestions) ([]string, error) {

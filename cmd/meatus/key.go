@@ -594,13 +594,14 @@ func secret(cmd *cobra.Command, fd int, prompt string, twice bool) ([]byte, erro
 		return nil, &statusError{statusWrongUse, errors.New("a passphrase is needed and there is nobody to ask; pass --passphrase-fd")}
 	}
 	defer tty.Close()
-	first, err := ask(cmd.Context(), tty, prompt+": ", false)
+	first, err := askBytes(cmd.Context(), tty, prompt+": ", false)
 	if err != nil || !twice {
-		return []byte(first), err
+		return first, err
 	}
-	again, err := ask(cmd.Context(), tty, "The same again: ", false)
-	if err == nil && again != first {
+	again, err := askBytes(cmd.Context(), tty, "The same again: ", false)
+	defer clear(again)
+	if err == nil && !bytes.Equal(again, first) {
 		err = &statusError{statusWrongUse, errors.New("the two are not the same; nothing was done")}
 	}
-	return []byte(first), err
+	return first, err
 }

@@ -74,6 +74,9 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 
 // begin makes the inputs for the first question.
 func (m *Model) begin() {
+	for _, in := range m.inputs {
+		in.Wipe()
+	}
 	m.inputs, m.at, m.note = nil, 0, ""
 	if len(m.waiting) == 0 {
 		return
@@ -156,6 +159,14 @@ func (m *Model) enter() {
 		return
 	}
 	q := m.waiting[0]
+	if q.passphrase != nil {
+		if len(m.inputs[0].Peek()) == 0 {
+			m.note = "type the passphrase, or press esc"
+			return
+		}
+		m.reply(answer{secret: m.inputs[0].Secret()})
+		return
+	}
 	var texts []string
 	for _, in := range m.inputs {
 		texts = append(texts, in.Text())
@@ -166,9 +177,6 @@ func (m *Model) enter() {
 		m.inputs[0].Begin("")
 		return
 	case q.identity != nil && !m.vouchedFor(strings.TrimSpace(texts[0])):
-		return
-	case q.passphrase != nil && texts[0] == "":
-		m.note = "type the passphrase, or press esc"
 		return
 	}
 	m.reply(answer{texts: texts})

@@ -2,8 +2,9 @@
 // passphrase, what a server wants to know. A question takes the lower part of
 // the screen, one at a time, in the order they came.
 //
-// Answers typed without echo are shown as dots and kept no longer than the
-// answer takes.
+// Answers typed without echo are shown as dots. A passphrase is kept where it can be wiped,
+// and no longer than the answer takes; what a server asks for the protocol's library wants as
+// a string.
 package ask
 
 import (
@@ -31,8 +32,9 @@ type question struct {
 }
 
 type answer struct {
-	texts []string
-	err   error
+	texts  []string // "" for what the secret is
+	secret []byte   // a passphrase
+	err    error
 }
 
 func (q *question) place() walk.Place {
@@ -66,19 +68,19 @@ func (d *Desk) Next(ctx context.Context) tea.Cmd {
 	}
 }
 
-func (d *Desk) put(ctx context.Context, q *question) ([]string, error) {
+func (d *Desk) put(ctx context.Context, q *question) (answer, error) {
 	q.answer = make(chan answer, 1)
 	select {
 	case d.messages <- Asked{q}:
 	case <-ctx.Done():
-		return nil, ctx.Err()
+		return answer{}, ctx.Err()
 	}
 	select {
 	case a := <-q.answer:
-		return a.texts, a.err
+		return a, a.err
 	case <-ctx.Done():
 		go d.withdraw(q)
-		return nil, ctx.Err()
+		return answer{}, ctx.Err()
 	}
 }
 
@@ -107,14 +109,12 @@ func (d *Desk) Lend(ctx context.Context, q walk.LendQuestion) error {
 
 // Passphrase asks for the passphrase of a key file.
 func (d *Desk) Passphrase(ctx context.Context, q walk.PassphraseQuestion) ([]byte, error) {
-	texts, err := d.put(ctx, &question{passphrase: &q})
-	if err != nil {
-		return nil, err
-	}
-	return []byte(texts[0]), nil
+	a, err := d.put(ctx, &question{passphrase: &q})
+	return a.secret, err
 }
 
 // Answers asks what a server wants to know.
 func (d *Desk) Answers(ctx context.Context, q walk.ServerQuestions) ([]string, error) {
-	return d.put(ctx, &question{server: &q})
+	a, err := d.put(ctx, &question{server: &q})
+	return a.texts, err
 }

@@ -3,6 +3,8 @@
 package form
 
 import (
+	"bytes"
+
 	tea "charm.land/bubbletea/v2"
 
 	"meatus/core/keyfile"
@@ -14,22 +16,26 @@ import (
 
 // Step is one thing that is asked for.
 type Step struct {
-	Prompt string
-	Value  string // proposed
-	Hidden bool
-	Judge  bool // a new passphrase: say how strong it is
-	Bare   bool // nothing is typed, only agreed to
+	Prompt   string
+	Value    string // what is there, to be edited
+	Proposed string // what is taken where nothing else is typed
+	Hidden   bool
+	Judge    bool // a new passphrase: say how strong it is
+	Again    bool // the same is typed hidden as at the step before
+	Bare     bool // nothing is typed, only agreed to
 }
 
-// Form asks for its steps in order. What is typed hidden goes with it.
+// Form asks for its steps in order.
 type Form struct {
-	What   string // for the place that asks
-	values []string
+	What    string   // for the place that asks
+	values  []string // "" for what is typed hidden
+	secrets [][]byte // which is here
 
 	steps []Step
 	at    int
 	line  *line.Line
 	theme *theme.Theme
+	note  string // what was wrong
 }
 
 // New returns a form at its first step.
@@ -45,8 +51,45 @@ func (f *Form) begin() {
 	if s.Hidden {
 		f.line.Hide()
 	}
-	f.line.Begin(s.Value)
+	if f.line.Begin(s.Value); s.Proposed != "" {
+		f.line.Propose(s.Proposed)
+	}
 }
+
+// next takes what was typed, and goes to the next step. It tells whether that was the last.
+func (f *Form) next() (last bool) {
+	f.note = ""
+	secret, value := []byte(nil), ""
+	if f.steps[f.at].Hidden {
+		secret = f.line.Secret()
+	} else {
+		value = f.line.Text()
+	}
+	if f.steps[f.at].Again {
+		before := f.secrets[f.at-1]
+		if !bytes.Equal(before, secret) { // what was asked before stays
+			clear(before)
+			clear(secret)
+			f.at--
+			f.values, f.secrets = f.values[:f.at], f.secrets[:f.at]
+			f.note = "the two are not the same; type both again"
+			f.begin()
+			return false
+		}
+		clear(secret)
+		secret = nil
+	}
+	f.values, f.secrets = append(f.values, value), append(f.secrets, secret)
+	if f.at++; f.at < len(f.steps) {
+		f.begin()
+		return false
+	}
+	return true
+}
+
+// Secrets are what was typed hidden, by step, nil at the others. Whoever uses them wipes
+// them.
+func (f *Form) Secrets() [][]byte { return f.secrets }
 
 // Typed is what is typed at the step that is asked for.
 func (f *Form) Typed() string { return f.line.Text() }
@@ -56,14 +99,19 @@ func (f *Form) Typed() string { return f.line.Text() }
 func (f *Form) Table(answered func(what string, values []string) tea.Cmd, left func()) place.Table {
 	return place.Table{
 		place.On("enter", "go on", func() tea.Cmd {
-			f.values = append(f.values, f.line.Text())
-			if f.at++; f.at < len(f.steps) {
-				f.begin()
+			if !f.next() {
 				return nil
 			}
 			return answered(f.What, f.values)
 		}),
-		place.On("esc ctrl+c", "leave it", func() tea.Cmd { left(); return nil }),
+		place.On("esc ctrl+c", "leave it", func() tea.Cmd {
+			for _, secret := range f.secrets {
+				clear(secret)
+			}
+			f.line.Wipe()
+			left()
+			return nil
+		}),
 	}
 }
 
@@ -87,10 +135,15 @@ func (f *Form) View(width int) []string {
 	lines := []string{"   " + f.theme.Accent.Render(s.Prompt) + f.line.View(max(width-len(s.Prompt)-8, 12))}
 	if s.Judge {
 		say := "a good one"
-		if weak := keyfile.JudgePassphrase([]byte(f.line.Text())); weak != "" {
+		if len(f.line.Peek()) == 0 {
+			say = ""
+		} else if weak := keyfile.JudgePassphrase(f.line.Peek()); weak != "" {
 			say = weak
 		}
 		lines = append(lines, "   "+f.theme.Faint.Render("  "+say))
+	}
+	if f.note != "" {
+		lines = append(lines, "   "+f.theme.Accent.Render(f.note))
 	}
 	return lines
 }

@@ -41,20 +41,19 @@ func (m *Model) left() {
 	m.form = nil
 }
 
-var errTwice = errors.New("the two passphrases are not the same; nothing was done")
-
 // answered does what was asked for.
 func (m *Model) answered(what string, values []string) tea.Cmd {
+	secrets := m.form.Secrets()
 	m.form = nil
 	k, _ := m.selected()
 	ws := m.ws
 	last := strings.TrimSpace(values[len(values)-1])
-	var old []byte
-	if k.Sheet.Passphrase && len(values) > 0 {
-		old = []byte(values[0])
-	}
+	old := secrets[0] // nil where the key has no passphrase
 	job := func(say string, do func() error) tea.Cmd {
 		return m.change(func() done {
+			for _, secret := range secrets {
+				defer clear(secret)
+			}
 			if err := do(); err != nil {
 				return done{err: err}
 			}
@@ -73,14 +72,13 @@ func (m *Model) answered(what string, values []string) tea.Cmd {
 	case "retire":
 		return m.moveKey(k, "retire", "")
 	case "make":
-		return job(values[0]+" is made, its public half beside it", func() error { return makeKey(ws, values) })
+		return job(values[0]+" is made, its public half beside it", func() error { return makeKey(ws, values, secrets[2]) })
 	case "passphrase":
-		pass := values[len(values)-2]
+		if !k.Sheet.Passphrase {
+			old = nil
+		}
 		return job(sanitize.Name(k.Path)+" has another passphrase", func() error {
-			if pass != values[len(values)-1] {
-				return errTwice
-			}
-			return keyfile.Rewrap(k.Path, old, keyfile.Wrapping{Container: k.Sheet.Container, Passphrase: []byte(pass)})
+			return keyfile.Rewrap(k.Path, old, keyfile.Wrapping{Container: k.Sheet.Container, Passphrase: secrets[len(secrets)-2]})
 		})
 	case "container":
 		form, ok := map[string]keyfile.Container{"bcrypt": keyfile.Bcrypt, "pkcs8": keyfile.PKCS8, "pkcs1": keyfile.PKCS1, "sec1": keyfile.SEC1}[strings.ToLower(last)]
@@ -112,6 +110,7 @@ func (m *Model) answered(what string, values []string) tea.Cmd {
 			if err != nil {
 				return unsealed{err: err}
 			}
+			defer clear(old)
 			text, err := file.Unseal(last, old)
 			return unsealed{text, err}
 		})
@@ -184,15 +183,11 @@ func (m *Model) bind(k workspace.Key, values []string) tea.Cmd {
 	})
 }
 
-// makeKey makes a key pair in keys/ of what was typed: name, kind, passphrase and
-// the same again.
-func makeKey(ws *workspace.Workspace, values []string) error {
+// makeKey makes a key pair in keys/ of what was typed: name and kind, and the passphrase.
+func makeKey(ws *workspace.Workspace, values []string, passphrase []byte) error {
 	name := strings.TrimSpace(values[0])
 	if name == "" || name != filepath.Base(name) {
 		return fmt.Errorf("%q is no name for a file in keys/", name)
-	}
-	if values[2] != values[3] {
-		return errTwice
 	}
 	words := strings.Fields(values[1])
 	bits := 0
@@ -210,7 +205,7 @@ func makeKey(ws *workspace.Workspace, values []string) error {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return err
 	}
-	return keyfile.Write(filepath.Join(dir, name), key, keyfile.Wrapping{Passphrase: []byte(values[2])})
+	return keyfile.Write(filepath.Join(dir, name), key, keyfile.Wrapping{Passphrase: passphrase})
 }
 
 // writePublic writes the public half of a key to a new file.

@@ -201,7 +201,7 @@ func (m *Model) askLock() tea.Cmd {
 	}
 	return m.ask("lock",
 		form.Step{Prompt: "lock the ring with a password for now: ", Hidden: true, Judge: true},
-		form.Step{Prompt: "the same again: ", Hidden: true})
+		form.Step{Prompt: "the same again: ", Hidden: true, Again: true})
 }
 
 func (m *Model) empty() tea.Cmd {
@@ -274,23 +274,28 @@ func (m *Model) askHosts() tea.Cmd {
 	return m.ask("hosts", form.Step{Prompt: e.String() + " is for which hosts or sessions alone (nothing: all): ", Value: strings.Join(e.Said, ", ")})
 }
 
-var errTwice = errors.New("the two passwords are not the same; it is not locked")
+var errNone = errors.New("no password was typed; it is not locked")
 
 // answered does what was asked for.
 func (m *Model) answered(what string, values []string) tea.Cmd {
+	password := m.form.Secrets()[0]
 	m.form = nil
 	e, _ := m.selected()
 	value := strings.TrimSpace(values[0])
 	switch what {
 	case "lock":
 		return m.do(func(r *ring.Ring) (string, error) {
-			if values[0] != values[1] || values[0] == "" {
-				return "", errTwice
+			defer clear(password)
+			if len(password) == 0 {
+				return "", errNone
 			}
-			return "the ring is locked: nobody signs with it", r.Lock([]byte(values[0]))
+			return "the ring is locked: nobody signs with it", r.Lock(password)
 		})
 	case "unlock":
-		return m.do(func(r *ring.Ring) (string, error) { return "the ring is open again", r.Unlock([]byte(values[0])) })
+		return m.do(func(r *ring.Ring) (string, error) {
+			defer clear(password)
+			return "the ring is open again", r.Unlock(password)
+		})
 	case "stay":
 		var until time.Time
 		if value != "end" {

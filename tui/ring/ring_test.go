@@ -70,10 +70,11 @@ func TestTheRingIsLockedWithAPasswordGivenTwice(t *testing.T) {
 		}
 	}
 	lock("ebb tide at noon", "flood tide")
-	d.UntilSaid("not the same")
+	d.UntilSees("not the same; type both again")
 	if held.Locked() {
 		t.Fatal("it is locked")
 	}
+	d.Press("esc")
 	lock("ebb tide at noon", "ebb tide at noon")
 	d.Until("it to be locked", held.Locked)
 	d.Until("it to be seen", func() bool { return d.On().(*Model).now.locked })

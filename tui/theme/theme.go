@@ -90,9 +90,12 @@ func (t *Theme) Differing(print, other string) string {
 }
 
 // Input gives a text input our styles.
-func (t *Theme) Input(m *textinput.Model) {
+func (t *Theme) Input(m *textinput.Model, proposed bool) {
 	s := m.Styles()
 	s.Focused.Prompt, s.Focused.Text, s.Focused.Placeholder = t.Accent, t.Text, t.Faint
+	if proposed {
+		s.Focused.Text = t.Faint
+	}
 	s.Blurred.Prompt, s.Blurred.Text, s.Blurred.Placeholder = t.Faint, t.Faint, t.Faint
 	s.Cursor.Blink = false
 	var c color.Color = lipgloss.Color("#E8A95B")
