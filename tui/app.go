@@ -68,9 +68,10 @@ type App struct {
 	inShell       bool          // the Shell place shows
 	shell         *shells.Model
 	ask           *ask.Model
+	answering     bool            // the keys go to the question that waits
 	task          task            // in place of the card, where there is one
 	switcher      *switcher.Model // not nil while it is open
-	raisedFrom    *shells.Shell   // the shell that a question came up in front of
+	raisedFrom    *shells.Shell   // the shell that a question was gone to from
 	help          bool
 	leaving       bool
 	notice        string
@@ -220,12 +221,7 @@ func (a *App) update(msg tea.Msg) tea.Cmd {
 	case heard:
 		return tea.Batch(a.hear(msg), a.listen())
 	case ask.Asked, ask.Withdrawn:
-		a.ask.Update(msg)
-		if s := a.ask.Session(); s != "" && a.task.Task == nil {
-			a.home.Select(s)
-		}
-		a.raise()
-		return a.desk.Next(a.ctx)
+		return tea.Batch(a.asked(msg), a.desk.Next(a.ctx))
 	case arrived:
 		return a.arrive(msg)
 	case failed:
@@ -244,8 +240,12 @@ func (a *App) settle() {
 	var pane routes.Pane
 	var above routes.Above
 	switch {
-	case a.ask.Waiting():
-		pane = func(columns, rows int) []string { a.ask.SetWidth(columns); return a.ask.View(rows) }
+	case a.ask.Waiting() && (a.answering || a.task.Task == nil):
+		to := ""
+		if !a.answering {
+			to = a.options.Leader + " a answers it"
+		}
+		pane = func(columns, rows int) []string { a.ask.SetWidth(columns); return a.ask.View(rows, to) }
 	case a.task.Task != nil:
 		pane = a.task.View
 	}
@@ -323,7 +323,7 @@ func (a *App) foot(i int) int {
 
 // goTo shows a shell, or home for nil.
 func (a *App) goTo(s *shells.Shell) tea.Cmd {
-	a.help, a.leaving, a.raisedFrom = false, false, nil
+	a.help, a.leaving, a.raisedFrom, a.answering = false, false, nil, false
 	if s == nil {
 		return a.goToPlace("0", "")
 	}
@@ -342,6 +342,7 @@ func (a *App) goToPlace(key, session string) tea.Cmd {
 		a.places[a.at].Hide()
 	}
 	a.at, a.inShell, a.help, a.leaving, a.raisedFrom = i, false, false, false, nil
+	a.answering = a.attends()
 	if s, ok := a.places[i].(place.Selector); ok && session != "" {
 		s.Select(session)
 	}

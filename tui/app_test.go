@@ -84,6 +84,7 @@ func TestGatesLightUpInPlace(t *testing.T) {
 
 func TestQuestionsWaitTheirTurn(t *testing.T) {
 	a := open(t, bay(t, 2), 100, 30)
+	a.home.Select("gauge-1")
 	answers := make(chan string, 2)
 	for i, hop := range []string{"quay", "gauge-1"} {
 		go func() {

@@ -57,9 +57,9 @@ func (a *App) keyNow(msg tea.KeyPressMsg) tea.Cmd {
 		return nil
 	case a.inShell:
 		return a.shellWish(a.shell.Update(msg))
-	case a.at == 0 && a.ask.Waiting():
-		a.ask.Update(msg)
-		a.raise()
+	case a.answering:
+		return a.answerKey(msg)
+	case a.goBack(key):
 		return nil
 	case a.at == 0 && a.task.Task != nil:
 		return a.do(a.task.Task, msg)
@@ -120,6 +120,8 @@ func (a *App) switchKey(msg tea.KeyPressMsg) tea.Cmd {
 	}
 	a.switcher = nil
 	switch {
+	case to.Answer:
+		return a.answer()
 	case to.At != "":
 		return a.goToPlace(to.At, a.home.Selected())
 	case to.Do != "":
@@ -139,6 +141,7 @@ func (a *App) lead(msg tea.KeyPressMsg) {
 			here = switcher.Place{Shell: a.shell.Shell()}
 		}
 		a.switcher = switcher.New(a.theme, a.width, places, a.open, here)
+		a.switcher.Question = a.ask.Who()
 		return
 	}
 	a.switcher = nil
@@ -172,9 +175,8 @@ func (a *App) paste(msg tea.PasteMsg) tea.Cmd {
 		return nil
 	case a.inShell:
 		return a.shellWish(a.shell.Update(msg))
-	case a.at == 0 && a.ask.Waiting():
-		a.ask.Update(msg)
-		return nil
+	case a.answering:
+		return a.answerKey(msg)
 	case a.at == 0 && a.task.Task != nil:
 		return a.task.Update(msg)
 	}
@@ -187,7 +189,7 @@ func (a *App) mouse(msg tea.MouseMsg) tea.Cmd {
 		return nil
 	case a.inShell:
 		return a.shellWish(a.shell.Update(msg))
-	case a.at == 0 && (a.task.Task != nil || a.ask.Waiting()):
+	case a.answering || a.at == 0 && a.task.Task != nil:
 		return nil
 	}
 	if p, ok := a.places[a.at].(place.Clicker); ok {

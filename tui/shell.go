@@ -148,22 +148,6 @@ func (a *App) putAway(id int) tea.Cmd {
 	return nil
 }
 
-// raise shows a question that cannot wait, wherever the person is, and goes back
-// to the shell they came from when it is answered.
-func (a *App) raise() {
-	switch {
-	case a.ask.Urgent() && a.inShell:
-		here := a.shell.Shell()
-		a.goTo(nil)
-		a.raisedFrom = here
-	case !a.ask.Urgent() && a.raisedFrom != nil:
-		back := a.raisedFrom
-		if a.raisedFrom = nil; slices.Contains(a.open, back) {
-			a.goTo(back)
-		}
-	}
-}
-
 // tellDrew shows that a program of a far side draws here, or was turned away.
 func (a *App) tellDrew(e remote.Drew) {
 	say := fmt.Sprintf("a program at %s draws on your display, and sees all of it", e.Hop)

@@ -57,10 +57,7 @@ func (a *App) waiting() string {
 			return fmt.Sprintf("frozen at %s: no byte for %s, typing is held", l.State.Hop, fit.Ago(time.Since(l.State.LastIn)))
 		}
 	}
-	if !a.ask.Waiting() {
-		return ""
-	}
-	return "a question waits at " + a.ask.Session() + ": " + a.options.Leader
+	return a.needed()
 }
 
 // roundTrip is that of the link of the shell that shows, 0 where it is not known.
@@ -225,10 +222,16 @@ func (a *App) said() string {
 		return fmt.Sprintf("draw %s: enter with %s, p without, esc not at all", a.drawing.Of, a.drawing.Private)
 	case a.leaving || a.help:
 		return ""
+	case a.answering:
+		return ""
+	case a.wayBack() != "":
+		return a.wayBack()
 	case a.notice != "" && (a.at != 0 || a.task.Task == nil):
 		return a.notice
-	case ok:
+	case ok && noter.Note() != "":
 		return noter.Note()
+	case a.at != 0 || a.ask.Lend():
+		return a.needed()
 	}
 	return ""
 }
@@ -238,7 +241,7 @@ func (a *App) hints() []theme.Hint {
 	switch {
 	case a.leaving:
 		return []theme.Hint{{Key: "enter", Does: "end them and leave"}, {Key: "esc", Does: "stay"}}
-	case a.at == 0 && a.ask.Waiting():
+	case a.answering:
 		return a.ask.Hints()
 	case a.at == 0 && a.task.Task != nil:
 		return a.fitting(a.task.Table().Foot(), nil)

@@ -7,6 +7,7 @@ import (
 	"os"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"golang.org/x/term"
 
@@ -19,10 +20,14 @@ import (
 type ttyAsker struct {
 	identities *identities // to accept unasked
 	mu         sync.Mutex  // one question at a time
+	taken      atomic.Bool // the terminal is the far side's: what is typed there is for no question
 }
 
 // open opens the controlling terminal, or says that nobody is there.
 func (a *ttyAsker) open(remedy string) (*os.File, error) {
+	if a.taken.Load() {
+		return nil, walk.Nobody{Remedy: "the terminal is the far side's; open it in the full screen, where a question can be gone to"}
+	}
 	tty, err := os.OpenFile("/dev/tty", os.O_RDWR, 0)
 	if err != nil {
 		return nil, walk.Nobody{Remedy: remedy}

@@ -33,14 +33,16 @@ func (o opener) workspace() (*workspace.Workspace, error) {
 // running is everything live that a command has.
 type running struct {
 	*engine.Engine
-	told chan struct{} // closed when everything that happened was told
+	asker *ttyAsker
+	told  chan struct{} // closed when everything that happened was told
 }
 
 // engine opens everything live, which asks on the terminal and gives links up when they
 // are no longer used. What happens is given to each, which may be nil; what a person is
 // to be told is told on standard error.
 func (o opener) engine(cmd *cobra.Command, w *workspace.Workspace, identities *identities, with engine.Options, each func(event.Event)) (*running, error) {
-	with.Workspace, with.Asker, with.BeforeAgent = w, &ttyAsker{identities: identities}, *o.beforeAgent
+	asker := &ttyAsker{identities: identities}
+	with.Workspace, with.Asker, with.BeforeAgent = w, asker, *o.beforeAgent
 	if with.Linger == 0 {
 		with.Linger = time.Millisecond
 	}
@@ -54,7 +56,7 @@ func (o opener) engine(cmd *cobra.Command, w *workspace.Workspace, identities *i
 	if e.NoTrail != nil {
 		fmt.Fprintln(os.Stderr, "meatus: "+e.NoTrail.Error())
 	}
-	r := &running{e, make(chan struct{})}
+	r := &running{e, asker, make(chan struct{})}
 	inbox := e.Events.Subscribe()
 	go func() {
 		defer close(r.told)

@@ -141,6 +141,10 @@ func runOn(cmd *cobra.Command, open opener, w *workspace.Workspace, name, comman
 		fmt.Fprintf(os.Stderr, "meatus: without windows: %v\n", err)
 	}
 	if o.terminal {
+		if term.IsTerminal(int(os.Stdin.Fd())) {
+			e.asker.taken.Store(true)
+			defer e.asker.taken.Store(false)
+		}
 		restore := rawTerminal(program)
 		defer restore()
 	}

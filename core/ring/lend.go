@@ -83,10 +83,11 @@ type Lend struct {
 	ctx  context.Context
 	end  context.CancelCauseFunc
 
-	mu     sync.Mutex
-	uses   int
-	recent []time.Time
-	open   map[io.Closer]bool
+	mu      sync.Mutex
+	uses    int
+	refused map[string]int // how often a person said no, by who asked
+	recent  []time.Time
+	open    map[io.Closer]bool
 }
 
 // The most uses in a short time before a lend stops by itself.
@@ -95,16 +96,25 @@ const (
 	burstTime = 10 * time.Second
 )
 
+// refusals is how many times a person says no before a lend stops by itself.
+const refusals = 3
+
+// ErrNoMore is the answer of whoever is asked for a use and lets nobody use anything of the
+// lend any more.
+var ErrNoMore = errors.New("refused, and all that follows, too")
+
 var (
-	errEnded = errors.New("the lend has ended")
-	errBurst = fmt.Errorf("more than %d requests in %s: the lend has stopped, since somebody over there may be trying keys", burst, burstTime)
-	errNever = errors.New("a lent agent only lists and signs")
-	errMany  = fmt.Errorf("%d lines are open already", maxClients)
+	errRefused = fmt.Errorf("it was refused %d times: the lend has stopped", refusals)
+	errAll     = errors.New("all of it was refused: the lend has stopped")
+	errEnded   = errors.New("the lend has ended")
+	errBurst   = fmt.Errorf("more than %d requests in %s: the lend has stopped, since somebody over there may be trying keys", burst, burstTime)
+	errNever   = errors.New("a lent agent only lists and signs")
+	errMany    = fmt.Errorf("%d lines are open already", maxClients)
 )
 
 // Lend lends keys of the ring.
 func (r *Ring) Lend(t Terms) *Lend {
-	l := &Lend{Terms: t, ring: r, open: map[io.Closer]bool{}}
+	l := &Lend{Terms: t, ring: r, open: map[io.Closer]bool{}, refused: map[string]int{}}
 	l.Terms.Keys = slices.Clone(t.Keys)
 	l.ctx, l.end = context.WithCancelCause(context.Background())
 	return l
@@ -265,7 +275,7 @@ func (s *served) SignWithFlags(key ssh.PublicKey, data []byte, flags agent.Signa
 		err = l.allow(&u)
 	}
 	if err == nil && l.Ask != nil && (!l.All || u.Key.Confirm) {
-		err = l.Ask(l.ctx, u)
+		err = l.ask(u)
 	}
 	if err == nil {
 		err = l.Ended()
@@ -277,6 +287,36 @@ func (s *served) SignWithFlags(key ssh.PublicKey, data []byte, flags agent.Signa
 	u.Refuse = err
 	l.Tell(u)
 	return signature, err
+}
+
+// ask has a person asked. Who was refused a few times, or once and for all, is not asked
+// about any more: a lend to a far side stops, and a program here is refused by itself.
+func (l *Lend) ask(u Use) error {
+	l.mu.Lock()
+	before := l.refused[u.From]
+	l.mu.Unlock()
+	if before >= refusals {
+		return errRefused
+	}
+	err := l.Ask(l.ctx, u)
+	if err == nil || l.ctx.Err() != nil {
+		return err
+	}
+	l.mu.Lock()
+	l.refused[u.From]++
+	if errors.Is(err, ErrNoMore) {
+		l.refused[u.From] = refusals
+	}
+	enough := l.refused[u.From] >= refusals
+	l.mu.Unlock()
+	switch {
+	case !enough || l.All:
+	case errors.Is(err, ErrNoMore):
+		l.stop(errAll)
+	default:
+		l.stop(errRefused)
+	}
+	return err
 }
 
 // bound takes from the line's bindings which host a request is for. A request for

@@ -272,6 +272,40 @@ func TestAPersonIsAskedAndANoHolds(t *testing.T) {
 	}
 }
 
+func TestRefusalsEnd(t *testing.T) {
+	a, b := newSigner(t), newSigner(t)
+	no := errors.New("no")
+	for name, c := range map[string]struct {
+		answer error
+		asked  int
+		ended  error
+	}{"one by one": {no, refusals, errRefused}, "all at once": {fmt.Errorf("asked: %w", ErrNoMore), 1, errAll}} {
+		for _, program := range []bool{false, true} {
+			var r Ring
+			hold(t, &r, a, Entry{Confirm: true})
+			hold(t, &r, b, Entry{})
+			asked := 0
+			lend := r.Lend(Terms{Keys: []string{print(a)}, All: program, Tell: func(Use) {}, Ask: func(context.Context, Use) error { asked++; return c.answer }})
+			client, _ := over(t, lend)
+			for range 8 {
+				if _, err := client.Sign(a.PublicKey(), login(a.PublicKey(), "publickey", "keeper")); err == nil {
+					t.Fatalf("%s: signed", name)
+				}
+			}
+			ended := c.ended
+			if program { // the ring serves every other program, and this one what needs no yes
+				ended = nil
+				if _, err := client.Sign(b.PublicKey(), login(b.PublicKey(), "publickey", "keeper")); err != nil {
+					t.Errorf("%s: the other key: %v", name, err)
+				}
+			}
+			if asked != c.asked || !errors.Is(lend.Ended(), ended) {
+				t.Errorf("%s: asked %d times, ended: %v", name, asked, lend.Ended())
+			}
+		}
+	}
+}
+
 func TestABurstStopsTheLend(t *testing.T) {
 	var r Ring
 	a := newSigner(t)

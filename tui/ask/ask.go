@@ -9,6 +9,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"meatus/core/gate"
+	"meatus/core/ring"
 	"meatus/core/sanitize"
 	"meatus/core/vouch"
 	"meatus/core/walk"
@@ -25,6 +26,7 @@ type Model struct {
 	inputs  []*line.Line
 	at      int    // the input that has focus
 	note    string // what was wrong with the last answer
+	turn    int
 }
 
 // New returns a model without questions.
@@ -36,10 +38,29 @@ func (m *Model) SetWidth(width int) { m.width = width }
 // Waiting tells whether a question waits for an answer.
 func (m *Model) Waiting() bool { return len(m.waiting) > 0 }
 
-// Urgent tells whether the first question cannot wait until a person comes by: a
-// far side wants to use a lent key. Typing that was meant for a shell can do no
-// more than refuse it.
-func (m *Model) Urgent() bool { return m.Waiting() && m.waiting[0].lend != nil }
+// Turn is another number for each question that comes to be the first, or for none being left.
+func (m *Model) Turn() int { return m.turn }
+
+// Count is how many questions wait.
+func (m *Model) Count() int { return len(m.waiting) }
+
+// Lend tells whether the first question is for the use of a lent key. It comes when it
+// comes, while a person types something else, perhaps: it is answered by keys that no typing
+// contains.
+func (m *Model) Lend() bool { return m.Waiting() && m.waiting[0].lend != nil }
+
+// Who says who asks, and for what, in a few words.
+func (m *Model) Who() string {
+	if !m.Waiting() {
+		return ""
+	}
+	q := m.waiting[0]
+	if q.lend != nil {
+		return fmt.Sprintf("%s asks for %s", q.lend.By(), q.lend.Use.Key)
+	}
+	title, _ := m.words(q)
+	return q.place().Session + " asks: " + title
+}
 
 // Session is the session whose walk the first question belongs to.
 func (m *Model) Session() string {
@@ -78,12 +99,15 @@ func (m *Model) begin() {
 		in.Wipe()
 	}
 	m.inputs, m.at, m.note = nil, 0, ""
+	m.turn++
 	if len(m.waiting) == 0 {
 		return
 	}
 	q := m.waiting[0]
 	hidden := []bool{false}
 	switch {
+	case q.lend != nil: // nothing is typed
+		hidden = nil
 	case q.passphrase != nil:
 		hidden = []bool{true}
 		if q.passphrase.Try > 1 {
@@ -122,15 +146,14 @@ func (m *Model) key(msg tea.KeyPressMsg) tea.Cmd {
 	if len(m.waiting) == 0 {
 		return nil
 	}
+	if m.Lend() {
+		m.lendKey(msg.String())
+		return nil
+	}
 	switch msg.String() {
 	case "esc", "ctrl+c":
 		m.reply(answer{err: walk.ErrDeclined})
 		return nil
-	case "n":
-		if m.waiting[0].lend != nil { // refusing is one key
-			m.reply(answer{err: walk.ErrDeclined})
-			return nil
-		}
 	case "enter":
 		m.enter()
 		return nil
@@ -142,6 +165,21 @@ func (m *Model) key(msg tea.KeyPressMsg) tea.Cmd {
 		return nil
 	}
 	return m.typed(msg)
+}
+
+// lendKey takes a key while the use of a lent key is asked for. Letters and enter, which
+// somebody may go on typing, answer nothing.
+func (m *Model) lendKey(key string) {
+	switch key {
+	case "ctrl+y":
+		m.reply(answer{})
+	case "ctrl+n":
+		m.reply(answer{err: walk.ErrDeclined})
+	case "ctrl+x":
+		m.reply(answer{err: ring.ErrNoMore})
+	default:
+		m.note = "ctrl+y lets it, once; ctrl+n refuses; ctrl+x refuses this and all that follows"
+	}
 }
 
 func (m *Model) typed(msg tea.Msg) tea.Cmd {
@@ -172,10 +210,6 @@ func (m *Model) enter() {
 		texts = append(texts, in.Text())
 	}
 	switch {
-	case q.lend != nil && strings.TrimSpace(texts[0]) != "yes":
-		m.note = "type the whole word yes to let it, or n"
-		m.inputs[0].Begin("")
-		return
 	case q.identity != nil && !m.vouchedFor(strings.TrimSpace(texts[0])):
 		return
 	}
@@ -218,8 +252,9 @@ func (m *Model) reply(a answer) {
 	m.begin()
 }
 
-// View draws the first question in height lines.
-func (m *Model) View(height int) []string {
+// View draws the first question in height lines. Where the keys are not the question's, to
+// says how to get to it.
+func (m *Model) View(height int, to string) []string {
 	if len(m.waiting) == 0 {
 		return nil
 	}
@@ -228,6 +263,9 @@ func (m *Model) View(height int) []string {
 	more := ""
 	if n := len(m.waiting) - 1; n > 0 {
 		more = t.Faint.Render(fmt.Sprintf("%d more waiting", n))
+	}
+	if to != "" {
+		more = t.Accent.Render(to)
 	}
 	title, body := m.words(q)
 	lines := []string{t.Title(t.Accent.Render(title)+t.Rule.Render(" ─ ")+t.Strong.Render(p.Session), more, m.width, fit.Spread)}
@@ -238,6 +276,9 @@ func (m *Model) View(height int) []string {
 		lines = append(lines, "   "+l)
 	}
 	for i := range m.inputs {
+		if to != "" {
+			break
+		}
 		if q.server != nil {
 			lines = append(lines, "   "+m.questionText(q.server, i))
 		}
@@ -290,7 +331,7 @@ func (m *Model) words(q *question) (title string, body []string) {
 		if len(u.Via) > 0 {
 			wrap(fmt.Sprintf("The request came on through %d further machines.", len(u.Via)))
 		}
-		wrap("Did you just ask for that there? If so type yes; if not, somebody else did: n refuses.")
+		wrap("Did you just ask for that there? If so, ctrl+y lets it. If not, somebody else did: ctrl+n refuses, ctrl+x ends the lend.")
 		return "a lent key is asked for", body
 	case q.passphrase != nil:
 		k := q.passphrase
@@ -329,7 +370,7 @@ func (m *Model) words(q *question) (title string, body []string) {
 // Hints are the keys of a question.
 func (m *Model) Hints() []theme.Hint {
 	if m.Waiting() && m.waiting[0].lend != nil {
-		return []theme.Hint{{Key: "yes enter", Does: "let it, once"}, {Key: "n", Does: "refuse"}}
+		return []theme.Hint{{Key: "ctrl+y", Does: "let it, once"}, {Key: "ctrl+n", Does: "refuse"}, {Key: "ctrl+x", Does: "refuse all"}}
 	}
 	if m.Waiting() && m.waiting[0].identity != nil {
 		return []theme.Hint{{Key: "yes enter", Does: "vouch for it"}, {Key: "esc", Does: "leave it"}}

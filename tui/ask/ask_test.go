@@ -51,7 +51,7 @@ func (p *person) types(text string) {
 func (p *person) sees() string {
 	p.t.Helper()
 	var all []string
-	for _, l := range p.View(20) {
+	for _, l := range p.View(20, "") {
 		plain := ansi.Strip(l)
 		if ansi.StringWidth(plain) > 80 {
 			p.t.Errorf("%d columns: %q", ansi.StringWidth(plain), plain)

@@ -398,6 +398,9 @@ func (m *Model) Click(msg tea.MouseMsg) tea.Cmd {
 	return nil
 }
 
+// Checking tells whether a look at machines goes on that was asked for.
+func (m *Model) Checking() bool { return m.looking.on }
+
 // Summary counts routes, live ones and shut ones.
 func (m *Model) Summary() string {
 	n := m.s.Board.Counts()

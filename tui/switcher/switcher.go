@@ -20,6 +20,8 @@ type Place struct {
 	Shell *shells.Shell // a shell, or nil
 	At    string        // the key of a place that is no shell, "0" for Routes
 	Do    string        // not to go anywhere: the key of an action on the shell that shows
+	// Answer is to go to the question that waits.
+	Answer bool
 }
 
 // Model is the drawer.
@@ -30,7 +32,13 @@ type Model struct {
 	shells []*shells.Shell
 	cursor int // the line
 	here   Place
+
+	// Question says who asks for what where a question waits, "" where none does.
+	Question string
 }
+
+// answerKey goes to the question that waits.
+const answerKey = "a"
 
 // New returns the drawer with the places and shells there are; here is what shows now.
 func New(t *theme.Theme, width int, places []place.Entry, all []*shells.Shell, here Place) *Model {
@@ -67,6 +75,9 @@ func (m *Model) Update(msg tea.KeyPressMsg) (to Place, chosen bool) {
 	case "enter":
 		return m.choose(m.cursor)
 	default:
+		if key == answerKey && m.Question != "" {
+			return Place{Answer: true}, true
+		}
 		for i, p := range m.places {
 			if p.Key == key {
 				return m.choose(i)
@@ -109,6 +120,10 @@ func (m *Model) View(height int, summary string) []string {
 		}
 		number := t.Faint.Render(fit.Pad(press, 2))
 		lines = append(lines, fit.Cut(" "+pointer+number+" "+mark+" "+fit.Pad(name, names)+"   "+detail, m.width))
+	}
+	if m.Question != "" {
+		height--
+		lines = append(lines, fit.Cut("   "+t.Key.Render(fit.Pad(answerKey, 2))+" "+t.Accent.Render("▲ answer   needs you: "+m.Question), m.width))
 	}
 	for i, p := range m.places {
 		does := p.Does
