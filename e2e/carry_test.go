@@ -397,3 +397,16 @@ func TestARunningAgentsKeysAreUsed(t *testing.T) {
 		t.Errorf("where there is none: %+v", r)
 	}
 }
+
+func TestALendIsNotAskedForOverATerminalThatIsTheFarSides(t *testing.T) {
+	t.Parallel()
+	dir := startLab(t)
+	s := show(t, 100, 24, program, "--workspace", dir, "run", "-t", "--lend", filepath.Join(dir, "keys", "gauge.pem"), "quay")
+	s.until("warden@quay:~$")
+	s.text("reach gauge-1")
+	s.keys("Enter")
+	s.until("gauge-1 does not let keeper in", "nobody can be asked")
+	s.text("exit")
+	s.keys("Enter")
+	s.ended()
+}
