@@ -116,7 +116,7 @@ func (a *App) needed() string {
 	if !a.ask.Waiting() || a.answering {
 		return ""
 	}
-	say := fmt.Sprintf("needs you: %s; %s a", a.ask.Who(), a.options.Leader)
+	say := fmt.Sprintf("needs you: %s; %s a answers", a.ask.Who(), a.options.Leader)
 	if n := a.ask.Count() - 1; n > 0 {
 		say += fmt.Sprintf(" (%d more)", n)
 	}

@@ -230,7 +230,7 @@ func (a *App) said() string {
 		return a.notice
 	case ok && noter.Note() != "":
 		return noter.Note()
-	case a.at != 0 || a.ask.Lend():
+	case a.at != 0 || a.task.Task != nil: // on Routes it shows
 		return a.needed()
 	}
 	return ""
