@@ -120,6 +120,8 @@ type printer struct {
 	n      int
 	shut   bool
 	causes gate.Causes
+
+	unlooked int // sessions that nothing is known of
 }
 
 func newPrinter(out io.Writer, asJSON, all bool, names []string) *printer {
@@ -165,14 +167,40 @@ func (p *printer) end() error {
 			end = "[]\n"
 		}
 		p.out.WriteString(end)
-	} else if shared := p.causes.Shared(); len(shared) > 0 {
-		fmt.Fprintln(p.out)
-		for _, cause := range shared {
-			fmt.Fprintln(p.out, cause.Say())
+		return p.out.Flush()
+	}
+	var more []string
+	for _, cause := range p.causes.Shared() {
+		more = append(more, cause.Say())
+	}
+	if p.unlooked > 0 {
+		more = append(more, "what was not looked at: --as-far-as knock sees whether it answers, identity compares its host key")
+	}
+	for i, line := range more {
+		if i == 0 {
+			fmt.Fprintln(p.out)
 		}
+		fmt.Fprintln(p.out, line)
 	}
 	return p.out.Flush()
 }
+
+// known is what is known of a session that nothing is wrong with.
+func known(r gate.Report) string {
+	if seen := r.Answers(); seen != "" {
+		return seen
+	}
+	if len(r.Hops) > 0 {
+		for _, g := range r.Hops[len(r.Hops)-1].Gates {
+			if g.Kind == gate.Login && strings.Contains(g.Seen, "got in") {
+				return g.Seen
+			}
+		}
+	}
+	return notLooked
+}
+
+const notLooked = "not looked at"
 
 // line prints a report's verdict and its worst gate in a line, and with all every gate. What
 // keeps many sessions shut is told in full for the first, and once more at the end.
@@ -185,10 +213,15 @@ func (p *printer) line(r gate.Report) error {
 			say += "; " + worst.Remedy.Say
 		}
 	}
+	if say == "" {
+		if say = known(r); say == notLooked {
+			p.unlooked++
+		}
+	}
 	if cause := p.causes.Add(r); cause != nil && cause.Sessions > 1 {
 		say = fmt.Sprintf("%s: %s: as %s", r.Hops[at].Name, worst.Kind, cause.First)
 	}
-	if _, err := fmt.Fprintf(p.out, "%-*s  %-7s  %s\n", p.width, r.Session, r.Verdict(), say); err != nil || !p.all {
+	if _, err := fmt.Fprintf(p.out, "%-*s  %-7s  %s\n", p.width, r.Session, r.Word(), say); err != nil || !p.all {
 		return err
 	}
 	for i, h := range r.Hops {

@@ -12,6 +12,7 @@ package board
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"hash/maphash"
 	"path/filepath"
@@ -51,6 +52,15 @@ type State struct {
 	Said       string        // what was just done with it
 	Lost       *walk.Waiting // its way was lost and is walked again, or nil
 	Details    *Details      // nil where nobody has looked at it lately
+	Seen       time.Time     // when its machine was last looked at or walked to, zero where it was not
+	Running    *Running      // its shells, nil where none lives
+}
+
+// Running are the live shells of a session.
+type Running struct {
+	Shells   int
+	Prefixes []string // of the way of the latest, as [Details] has them
+	Moved    bool     // the session is another now: it leads somewhere else than they go
 }
 
 // Details are the parts of a session that are kept for those that are looked at.
@@ -75,15 +85,55 @@ type session struct {
 	verdict    gate.Verdict
 	target     uint64    // the hash of the way to it, with nothing lent; 0 where not known
 	found      []finding // by connecting and walking
+	seen       time.Time // when that was
 	live       *live     // nil for most
 	details    *Details
 }
 
 // finding is a gate that was found to stand in a way that this machine alone cannot
-// know.
+// know. It holds for as long as what it rests on is the same.
 type finding struct {
-	hop  int
-	gate gate.Gate
+	hop   int
+	gate  gate.Gate
+	rests uint64 // the hash of that, 0 until the session is judged after it was found
+}
+
+// ground is what findings at a hop rest on, in hashes: those up to the host's identity on the
+// way to it and what is vouched for it, those behind that on the key that is used, too.
+type ground struct{ identity, key uint64 }
+
+// of is what a finding of a gate rests on.
+func (g ground) of(k gate.Kind) uint64 {
+	if k >= gate.Key {
+		return g.key
+	}
+	return g.identity
+}
+
+// grounds are those of a judgement, by hop.
+func (b *Board) grounds(d *Details, known route.Knowledge) []ground {
+	var all []ground
+	for i, h := range d.Report.Hops {
+		on := route.Unlent(d.Prefixes[i])
+		var g ground
+		vouched, err := known.Vouched.Of(d.Route.Hops[i].At())
+		for _, v := range vouched {
+			on += "\n" + v.SHA256
+		}
+		g.identity = b.hash(on + fmt.Sprint(err))
+		for _, path := range d.Route.Hops[i].Keys {
+			sheet := known.Keys[path]
+			on += fmt.Sprintf("\n%s %s %v", path, sheet.Sheet.SHA256, sheet.Err)
+		}
+		for _, each := range h.Gates {
+			if each.Kind == gate.Key {
+				on += fmt.Sprintf("\n%s %s", each.Verdict, each.Seen)
+			}
+		}
+		g.key = b.hash(on)
+		all = append(all, g)
+	}
+	return all
 }
 
 // live is what is under way with a session, or was just done.
@@ -112,6 +162,8 @@ type Board struct {
 	links    *Links
 	tunnels  map[string][]tunnel.Line // open ones, by session
 	lines    func() []tunnel.Line
+	running  map[string]*Running // live shells, by session
+	shells   func() []route.Route
 	marks    workspace.Marks
 	visits   map[string]time.Time
 	wake     chan struct{}
@@ -121,21 +173,22 @@ type Board struct {
 // maxKept is how many sessions' details are kept.
 const maxKept = 512
 
-// New returns a board for a workspace. lines tells the open tunnels, and tell is told
-// of what changes. Run [Board.Run] to have it judge.
-func New(ws *workspace.Workspace, lines func() []tunnel.Line, tell func(event.Event)) *Board {
-	b := &Board{tell: tell, lines: lines, seed: maphash.MakeSeed(), links: &Links{}, marks: workspace.Marks{}, visits: map[string]time.Time{}, wake: make(chan struct{}, 1)}
+// New returns a board for a workspace. lines tells the open tunnels, shells the ways of the
+// live shells, the oldest first, and tell is told of what changes. Run [Board.Run] to have it
+// judge.
+func New(ws *workspace.Workspace, lines func() []tunnel.Line, shells func() []route.Route, tell func(event.Event)) *Board {
+	b := &Board{tell: tell, lines: lines, shells: shells, seed: maphash.MakeSeed(), links: &Links{}, marks: workspace.Marks{}, visits: map[string]time.Time{}, wake: make(chan struct{}, 1)}
 	b.SetWorkspace(ws)
 	return b
 }
 
-// SetWorkspace takes another reading of the workspace. What was found out about a
-// session stays where its way is the same.
+// SetWorkspace takes another reading of the workspace. What is known of a session stays until
+// it is judged anew, and what was found out about it where its way is the same.
 func (b *Board) SetWorkspace(ws *workspace.Workspace) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	before, byName := b.sessions, b.byName
-	b.ws, b.epoch, b.next, b.shut, b.liveNow = ws, b.epoch+1, 0, 0, 0
+	b.ws, b.epoch, b.next, b.shut, b.liveNow, b.stale = ws, b.epoch+1, 0, 0, 0, true
 	b.sessions = make([]session, len(ws.Book.Sessions))
 	b.byName = make(map[string]int, len(b.sessions))
 	for i, s := range ws.Book.Sessions {
@@ -143,10 +196,16 @@ func (b *Board) SetWorkspace(ws *workspace.Workspace) {
 		b.byName[s.Name] = i
 		if old, ok := byName[s.Name]; ok {
 			// Whether its way is still the same is seen when it is judged.
-			b.sessions[i].target, b.sessions[i].found, b.sessions[i].live = before[old].target, before[old].found, before[old].live
+			was := before[old]
+			was.site, was.judged = s.Site.V, false
+			if b.sessions[i] = was; was.verdict == gate.Shut {
+				b.shut++
+			}
 		}
 	}
-	b.wanted, b.kept = append(b.kept, b.wanted...), nil
+	b.kept = slices.DeleteFunc(b.kept, func(name string) bool { _, is := b.byName[name]; return !is })
+	b.wanted = append(slices.Clone(b.kept), b.wanted...)
+	b.countLiveLocked()
 	b.signal()
 }
 
@@ -170,11 +229,13 @@ func (b *Board) State(name string) (State, bool) {
 	if !ok {
 		return State{}, false
 	}
-	return b.sessions[i].state(), true
+	s := b.sessions[i].state()
+	s.Running = b.running[name]
+	return s, true
 }
 
 func (s *session) state() State {
-	out := State{Name: s.name, Site: s.site, Judged: s.judged, Verdict: s.verdict, Details: s.details}
+	out := State{Name: s.name, Site: s.site, Judged: s.judged, Verdict: s.verdict, Details: s.details, Seen: s.seen}
 	if s.live != nil {
 		out.Walk, out.Failure, out.Said, out.Lost = s.live.walk, s.live.failure, s.live.said, s.live.lost
 	}
@@ -233,18 +294,16 @@ func (b *Board) Say(name, text string) {
 	b.signal()
 }
 
-// Rejudge judges every session anew, since key files or vouches changed. Walks under
-// way stay.
+// Rejudge judges every session anew, since key files or vouches changed. What was found out
+// about one stays where that changes nothing about it.
 func (b *Board) Rejudge() {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	for i := range b.sessions {
-		if s := &b.sessions[i]; s.live == nil || s.live.walk == nil {
-			b.forgetLocked(s)
-		}
+		b.sessions[i].judged = false
 	}
 	b.epoch, b.next = b.epoch+1, 0
-	b.wanted, b.kept = append(b.kept, b.wanted...), nil
+	b.wanted = append(slices.Clone(b.kept), b.wanted...)
 	b.signal()
 }
 
@@ -350,15 +409,15 @@ func (b *Board) hopsLocked(s *session) []string {
 // findLocked takes a gate that was found out, and the session's verdict with it.
 func (b *Board) findLocked(s *session, hop int, g gate.Gate) {
 	found := slices.DeleteFunc(slices.Clone(s.found), func(f finding) bool { return f.hop == hop && f.gate.Kind == g.Kind })
-	s.found = append(found, finding{hop, g})
+	s.found, s.seen = append(found, finding{hop: hop, gate: g}), time.Now()
+	if !slices.Contains(b.wanted, s.name) { // to see what it rests on
+		b.wanted = append(b.wanted, s.name)
+	}
+	b.signal()
 	if s.details == nil {
 		if g.Verdict == gate.Shut {
 			b.judgeLocked(s, gate.Shut)
 		}
-		if !slices.Contains(b.wanted, s.name) {
-			b.wanted = append(b.wanted, s.name)
-		}
-		b.signal()
 		return
 	}
 	d := *s.details
@@ -390,11 +449,21 @@ func (b *Board) Hear(e event.Event) {
 	case walk.Touched:
 		b.touchedLocked(e)
 	case walk.Ended:
-		if e.Err == nil {
-			b.changeLocked(e.Session, func(_ *session, l *live) { l.lost = nil })
-		}
+		b.changeLocked(e.Session, func(s *session, l *live) {
+			l.lost = nil
+			var failure *gate.Failure
+			if l.walk == nil && errors.As(e.Err, &failure) && failure.Cause != gate.Cancelled { // a way that was lost, a tunnel's, another's
+				l.failure = failure
+				b.shutLocked(s, failure)
+			}
+		})
+	case remote.Began:
+		b.stale = true
+		b.signal()
 	case remote.Finished:
 		b.changeLocked(e.Session, func(_ *session, l *live) { l.lost = nil })
+		b.stale = true
+		b.signal()
 	case walk.Waiting:
 		b.changeLocked(e.Session, func(s *session, l *live) {
 			switch {
@@ -434,19 +503,21 @@ func (b *Board) touchedLocked(e walk.Touched) {
 			return
 		}
 		l.failure, l.said = e.Failure, "checked just now, as far as "+depthSays[e.Depth]
-		s.found = nil
+		s.found, s.seen = nil, time.Now()
 		last := len(e.Report.Hops) - 1
 		for i, h := range e.Report.Hops {
 			for _, g := range h.Gates {
 				looked := g.Kind <= gate.Identity || g.Kind == gate.Login && i < last
 				failed := e.Failure != nil && e.Failure.Hop == h.Name && e.Failure.Gate == g.Kind
 				if looked && g.Verdict != gate.Untried || failed || g.Kind == gate.Identity {
-					s.found = append(s.found, finding{i, g})
+					s.found = append(s.found, finding{hop: i, gate: g})
 				}
 			}
 		}
 		b.judgeLocked(s, e.Report.Verdict())
 		s.judged = true
+		b.wanted = append(b.wanted, s.name) // to see what it rests on
+		b.signal()
 		if s.details != nil {
 			d := *s.details
 			d.Report = e.Report
@@ -485,11 +556,11 @@ func (b *Board) Run(ctx context.Context) {
 		}
 		select {
 		case <-b.wake:
-			if b.lookAtTunnels(false) {
+			if b.lookAtOpen(false) {
 				b.tell(Changed{})
 			}
 		case now := <-tick.C:
-			if b.measure(now) || b.lookAtTunnels(true) {
+			if b.measure(now) || b.lookAtOpen(true) {
 				b.tell(Changed{})
 			}
 		case <-ctx.Done():
@@ -533,6 +604,8 @@ type judged struct {
 	name    string
 	details *Details
 	target  uint64
+	found   bool     // something is known that rests on them:
+	grounds []ground // nil where nothing did when it was judged
 	kept    bool
 }
 
@@ -546,12 +619,12 @@ func (b *Board) judge(sheets route.KeySheets) bool {
 	var todo []judged
 	for _, name := range wanted {
 		if i, ok := b.byName[name]; ok {
-			todo = append(todo, judged{at: i, name: name, kept: true})
+			todo = append(todo, judged{at: i, name: name, kept: true, found: len(b.sessions[i].found) > 0})
 		}
 	}
 	for ; len(todo) < batch && b.next < len(b.sessions); b.next++ {
 		if s := &b.sessions[b.next]; !s.judged {
-			todo = append(todo, judged{at: b.next, name: s.name})
+			todo = append(todo, judged{at: b.next, name: s.name, found: len(s.found) > 0})
 		}
 	}
 	b.mu.Unlock()
@@ -561,7 +634,7 @@ func (b *Board) judge(sheets route.KeySheets) bool {
 	known := ws.Knowledge()
 	known.Keys = sheets
 	for i := range todo {
-		todo[i].details, todo[i].target = b.look(ws, todo[i].name, known)
+		b.look(&todo[i], ws, known)
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -581,20 +654,24 @@ func (b *Board) judge(sheets route.KeySheets) bool {
 	return true
 }
 
-// look judges what this machine alone can know about a session.
-func (b *Board) look(ws *workspace.Workspace, name string, known route.Knowledge) (*Details, uint64) {
+// look judges what this machine alone can know about a session, and what rests on that.
+func (b *Board) look(j *judged, ws *workspace.Workspace, known route.Knowledge) {
 	d := &Details{}
-	err := contain.Do("judging "+name, func() error { d.Route, d.Report = ws.Check(name, known); return nil })
+	j.details = d
+	err := contain.Do("judging "+j.name, func() error { d.Route, d.Report = ws.Check(j.name, known); return nil })
 	if err != nil {
-		d.Report = gate.Report{Session: name, Broken: err.Error()}
+		d.Report = gate.Report{Session: j.name, Broken: err.Error()}
 	}
 	if d.Report.Broken != "" {
-		return d, 0
+		return
 	}
 	for n := range d.Route.Hops {
 		d.Prefixes = append(d.Prefixes, d.Route.Prefix(n))
 	}
-	return d, b.hash(route.Unlent(d.Prefixes[len(d.Prefixes)-1]))
+	j.target = b.hash(route.Unlent(d.Prefixes[len(d.Prefixes)-1]))
+	if j.found {
+		j.grounds = b.grounds(d, known)
+	}
 }
 
 func (b *Board) hash(prefix string) uint64 { return maphash.String(b.seed, prefix) | 1 }
@@ -602,14 +679,33 @@ func (b *Board) hash(prefix string) uint64 { return maphash.String(b.seed, prefi
 // takeLocked takes a judgement, made truer by what was found.
 func (b *Board) takeLocked(j judged) {
 	s := &b.sessions[j.at]
-	if s.target != 0 && s.target != j.target { // another way: what was found is of the old one
-		s.found = nil
-		if l := s.live; l != nil && l.walk == nil {
-			s.live = nil
-		}
-	}
-	s.target, s.judged = j.target, true
+	other := s.target != 0 && s.target != j.target
+	found := s.found[:0:0]
 	for _, f := range s.found {
+		if f.rests == 0 && other || j.found && f.hop >= len(j.grounds) {
+			continue
+		}
+		if j.found {
+			rests := j.grounds[f.hop].of(f.gate.Kind)
+			if f.rests != 0 && f.rests != rests {
+				continue
+			}
+			f.rests = rests
+		}
+		found = append(found, f)
+	}
+	if l := s.live; l != nil && l.walk == nil && (other || l.failure != nil && !failsStill(found, l.failure, j.details)) {
+		next := *l
+		if next.failure = nil; other { // what was said of it was of the way before
+			next.said, next.lost = "", nil
+		}
+		s.live = &next
+	}
+	s.found, s.target, s.judged = found, j.target, true
+	if len(found) == 0 {
+		s.seen = time.Time{}
+	}
+	for _, f := range found {
 		j.details.Report.Set(f.hop, f.gate)
 	}
 	b.judgeLocked(s, j.details.Report.Verdict())
@@ -620,6 +716,12 @@ func (b *Board) takeLocked(j judged) {
 		b.kept = append(b.kept, j.name)
 	}
 	s.details = j.details
+}
+
+// failsStill tells whether a failure is among what was found, or is of no gate that is kept.
+func failsStill(found []finding, failure *gate.Failure, d *Details) bool {
+	at := slices.IndexFunc(d.Report.Hops, func(h gate.Hop) bool { return h.Name == failure.Hop })
+	return slices.ContainsFunc(found, func(f finding) bool { return f.hop == at && f.gate.Kind == failure.Gate })
 }
 
 // KeyMended says what became of mending a key from a session's card.

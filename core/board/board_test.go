@@ -2,16 +2,25 @@ package board
 
 import (
 	"context"
+	"crypto/ed25519"
 	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
 	"sync/atomic"
 	"testing"
+	"time"
+
+	"golang.org/x/crypto/ssh"
 
 	"meatus/core/event"
 	"meatus/core/gate"
+	"meatus/core/keyfile"
+	"meatus/core/remote"
+	"meatus/core/route"
 	"meatus/core/tunnel"
+	"meatus/core/vouch"
+	"meatus/core/walk"
 	"meatus/core/workspace"
 	"meatus/lab/await"
 )
@@ -28,7 +37,7 @@ func open(t *testing.T, sessions string) (b *Board, ws *workspace.Workspace, tol
 		t.Fatal(err)
 	}
 	told = &atomic.Int64{}
-	b = New(ws, func() []tunnel.Line { return []tunnel.Line{{Session: "quay", Kind: "bring"}} }, func(event.Event) { told.Add(1) })
+	b = New(ws, func() []tunnel.Line { return []tunnel.Line{{Session: "quay", Kind: "bring"}} }, func() []route.Route { return nil }, func(event.Event) { told.Add(1) })
 	ctx, end := context.WithCancel(context.Background())
 	done := make(chan struct{})
 	go func() { b.Run(ctx); close(done) }()
@@ -118,6 +127,168 @@ func TestAKeyThatIsMendedIsJudgedAnew(t *testing.T) {
 	b.KeyMended("reef", filepath.Join(ws.Dir, "keys", "none.pem"), "it was put there", nil)
 	b.Rejudge()
 	await.Until(t, "the word of it", func() bool { s, _ := b.State("reef"); return s.Judged && s.Said != "" })
+}
+
+const some = "[session.quay]\nhost = \"203.0.113.10\"\nkey = \"keys/a.pem\"\n[session.reef]\nhost = \"10.61.4.20\"\nvia = [\"quay\"]\nkey = \"keys/b.pem\"\n[session.mole]\nhost = \"10.61.4.21\"\nvia = [\"quay\"]\nkey = \"keys/a.pem\"\n"
+
+// found opens a workspace whose sessions were all walked to their logins.
+func found(t *testing.T) (*Board, *workspace.Workspace) {
+	t.Helper()
+	b, ws, _ := open(t, some)
+	for _, name := range []string{"a.pem", "b.pem"} {
+		writeKey(t, ws, name)
+	}
+	b.Rejudge()
+	b.Want("quay", "reef", "mole")
+	for _, name := range []string{"quay", "reef", "mole"} {
+		whenJudged(t, b, name)
+		last := 1
+		if name == "quay" {
+			last = 0
+		}
+		for _, kind := range []gate.Kind{gate.Port, gate.Login} {
+			b.Hear(walk.Passed{Session: name, Hop: last, Gate: gate.Gate{Kind: kind, Verdict: gate.Open, Seen: "found"}})
+		}
+	}
+	settled(t, b)
+	return b, ws
+}
+
+func writeKey(t *testing.T, ws *workspace.Workspace, name string) {
+	t.Helper()
+	path := filepath.Join(ws.Dir, "keys", name)
+	os.MkdirAll(filepath.Dir(path), 0o700)
+	os.Remove(path)
+	os.Remove(path + ".pub")
+	key, err := keyfile.Make("Ed25519", 0)
+	if err == nil {
+		err = keyfile.Write(path, key, keyfile.Wrapping{})
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
+// settled waits until all is judged, and what was found rests on something.
+func settled(t *testing.T, b *Board) {
+	t.Helper()
+	await.Until(t, "all to be judged", func() bool {
+		b.mu.RLock()
+		defer b.mu.RUnlock()
+		for _, s := range b.sessions {
+			for _, f := range s.found {
+				if f.rests == 0 {
+					return false
+				}
+			}
+			if !s.judged {
+				return false
+			}
+		}
+		return len(b.wanted) == 0
+	})
+}
+
+// knows tells which gates are known to be open by what was found.
+func knows(b *Board, name string) string {
+	s, _ := b.State(name)
+	known := ""
+	for _, h := range s.Details.Report.Hops {
+		for _, g := range h.Gates {
+			if g.Seen == "found" {
+				known += g.Kind.String() + " "
+			}
+		}
+	}
+	return strings.TrimSpace(known)
+}
+
+func TestWhatWasFoundStaysUntilWhatItRestsOnChanges(t *testing.T) {
+	for what, c := range map[string]struct {
+		change func(t *testing.T, ws *workspace.Workspace)
+		want   map[string]string
+	}{
+		"a key is replaced": {func(t *testing.T, ws *workspace.Workspace) { writeKey(t, ws, "b.pem") }, map[string]string{"reef": "port"}},
+		"a key of another is mended": {func(t *testing.T, ws *workspace.Workspace) {
+			if err := os.Chmod(filepath.Join(ws.Dir, "keys", "b.pem"), 0o644); err != nil {
+				t.Fatal(err)
+			}
+		}, map[string]string{"reef": "port"}},
+		"a host is vouched for": {func(t *testing.T, ws *workspace.Workspace) {
+			pub, _, _ := ed25519.GenerateKey(nil)
+			key, err := ssh.NewPublicKey(pub)
+			if err == nil {
+				err = ws.Vouched.Accept(vouch.At{Host: "203.0.113.10", Port: 22}, key, "203.0.113.10:22", time.Now())
+			}
+			if err != nil {
+				t.Fatal(err)
+			}
+		}, map[string]string{"quay": ""}},
+		"nothing that matters": {func(t *testing.T, ws *workspace.Workspace) { writeKey(t, ws, "c.pem") }, nil},
+	} {
+		t.Run(what, func(t *testing.T) {
+			b, ws := found(t)
+			c.change(t, ws)
+			b.Rejudge()
+			settled(t, b)
+			for _, name := range []string{"quay", "reef", "mole"} {
+				want, changed := c.want[name]
+				if !changed {
+					want = "port login"
+				}
+				if got := knows(b, name); got != want {
+					t.Errorf("of %s is known %q, want %q", name, got, want)
+				}
+			}
+		})
+	}
+}
+
+func TestAnEditForgetsWhatItChangesAlone(t *testing.T) {
+	b, ws := found(t)
+	reef := route.Route{Session: "reef", Hops: []route.Hop{{Name: "quay", Host: "203.0.113.10"}, {Name: "reef", Host: "10.61.4.20"}}}
+	b.mu.Lock()
+	b.shells = func() []route.Route { return []route.Route{reef} }
+	b.mu.Unlock()
+	text := strings.Replace(some, "10.61.4.20", "10.61.4.99", 1) + "tunnels = [{ bring = \"127.0.0.1:0\", reach = \"10.61.4.21:80\" }]\n"
+	if err := os.WriteFile(ws.SessionsPath(), []byte(text), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	next, err := ws.Reread()
+	if err != nil {
+		t.Fatal(err)
+	}
+	before, _ := b.State("mole")
+	b.SetWorkspace(next)
+	if now, _ := b.State("mole"); now.Details == nil || now.Verdict != before.Verdict {
+		t.Errorf("what was known of mole is gone while it is judged: %+v", now)
+	}
+	settled(t, b)
+	for name, want := range map[string]string{"quay": "port login", "mole": "port login", "reef": ""} {
+		if got := knows(b, name); got != want {
+			t.Errorf("of %s is known %q, want %q", name, got, want)
+		}
+	}
+	b.Hear(remote.Began{Session: "reef"})
+	await.Until(t, "its shell to be seen", func() bool {
+		s, _ := b.State("reef")
+		return s.Running != nil && s.Running.Moved && s.Running.Shells == 1 && b.Counts().Live == 1
+	})
+}
+
+func TestAWayThatCannotComeBackIsShut(t *testing.T) {
+	b, _ := found(t)
+	failure := &gate.Failure{Hop: "reef", Gate: gate.Identity, Cause: gate.IdentityChanged, Why: "it shows another key"}
+	b.Hear(walk.Waiting{Session: "reef", Lost: true, Failure: failure})
+	b.Hear(walk.Ended{Session: "reef", Hop: 1, Err: failure})
+	settled(t, b)
+	if s, _ := b.State("reef"); s.Verdict != gate.Shut || s.Failure != failure || s.Lost != nil {
+		t.Errorf("it is %s: %+v", s.Verdict, s)
+	}
+	b.Hear(walk.Ended{Session: "mole", Err: &gate.Failure{Hop: "mole", Cause: gate.Cancelled}})
+	if s, _ := b.State("mole"); s.Verdict == gate.Shut {
+		t.Error("one that was stopped is shut")
+	}
 }
 
 func TestManySessionsAreAllJudged(t *testing.T) {

@@ -105,7 +105,7 @@ func take(all map[string]*Link, s walk.LinkState) {
 // countLiveLocked counts the sessions whose machine a live link leads to.
 func (b *Board) countLiveLocked() {
 	b.liveNow = 0
-	if len(b.links.unlent) == 0 {
+	if len(b.links.unlent)+len(b.running) == 0 {
 		return
 	}
 	live := make(map[uint64]bool, len(b.links.unlent))
@@ -113,7 +113,7 @@ func (b *Board) countLiveLocked() {
 		live[b.hash(prefix)] = true
 	}
 	for i := range b.sessions {
-		if b.sessions[i].target != 0 && live[b.sessions[i].target] {
+		if r := b.running[b.sessions[i].name]; r != nil && r.Moved || b.sessions[i].target != 0 && live[b.sessions[i].target] {
 			b.liveNow++
 		}
 	}
@@ -142,11 +142,11 @@ func (b *Board) measure(now time.Time) bool {
 	return true
 }
 
-// lookAtTunnels publishes the open tunnels, where they have changed or may have. It
-// tells whether there are any, or were.
-func (b *Board) lookAtTunnels(anyway bool) bool {
+// lookAtOpen publishes the open tunnels and live shells, where they have changed or may
+// have. It tells whether there are any, or were.
+func (b *Board) lookAtOpen(anyway bool) bool {
 	b.mu.Lock()
-	due := b.stale || anyway && len(b.tunnels) > 0
+	due := b.stale || anyway && len(b.tunnels)+len(b.running) > 0
 	b.stale = false
 	b.mu.Unlock()
 	if !due {
@@ -156,9 +156,29 @@ func (b *Board) lookAtTunnels(anyway bool) bool {
 	for _, l := range b.lines() {
 		tunnels[l.Session] = append(tunnels[l.Session], l)
 	}
+	running := map[string]*Running{}
+	for _, r := range b.shells() {
+		one := running[r.Session]
+		if one == nil {
+			one = &Running{}
+			running[r.Session] = one
+		}
+		one.Shells++
+		one.Prefixes = nil
+		for i := range r.Hops {
+			one.Prefixes = append(one.Prefixes, r.Prefix(i))
+		}
+	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	was := len(b.tunnels)
-	b.tunnels = tunnels
-	return was+len(tunnels) > 0
+	for name, one := range running {
+		if i, ok := b.byName[name]; ok {
+			target := b.hash(route.Unlent(one.Prefixes[len(one.Prefixes)-1]))
+			one.Moved = b.sessions[i].judged && b.sessions[i].target != target
+		}
+	}
+	was := len(b.tunnels) + len(b.running)
+	b.tunnels, b.running = tunnels, running
+	b.countLiveLocked()
+	return was+len(tunnels)+len(running) > 0
 }

@@ -116,7 +116,7 @@ func Open(ctx context.Context, o Options) (*Engine, error) {
 	e.Tunnels = tunnel.NewSet(e.Walker, e.Events.Tell)
 	e.Tunnels.Links, e.Tunnels.Running = e.Walker.Links, e.Programs.Running
 	e.Jobs = work.NewList(e.Events.Tell)
-	e.Board = board.New(&ws, e.Tunnels.Lines, e.Events.Tell)
+	e.Board = board.New(&ws, e.Tunnels.Lines, e.shellWays, e.Events.Tell)
 	if o.BeforeAgent {
 		socket := os.Getenv("SSH_AUTH_SOCK")
 		err := ErrNoAgent
@@ -297,6 +297,15 @@ func (e *Engine) Shells() []*shell.Shell {
 	defer e.mu.Unlock()
 	e.shells = slices.DeleteFunc(e.shells, func(s *shell.Shell) bool { return !s.Live() })
 	return slices.Clone(e.shells)
+}
+
+// shellWays are the ways of the live shells.
+func (e *Engine) shellWays() []route.Route {
+	var all []route.Route
+	for _, s := range e.Shells() {
+		all = append(all, s.Route())
+	}
+	return all
 }
 
 // Await walks a route and opens a shell at its end; with wait it goes on trying until

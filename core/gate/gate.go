@@ -138,6 +138,29 @@ func (r Report) Verdict() Verdict {
 	return Open
 }
 
+// Answers is what is known of the machine at the end where it was looked at and answered, ""
+// else.
+func (r Report) Answers() string {
+	if len(r.Hops) == 0 {
+		return ""
+	}
+	for _, g := range r.Hops[len(r.Hops)-1].Gates {
+		if g.Kind == Port && g.Verdict == Open {
+			return strings.Replace(g.Seen, ", answers as ", ", ", 1)
+		}
+	}
+	return ""
+}
+
+// Word is the report's verdict in a word. A machine that was looked at and answers is not
+// untried, though nobody logged in.
+func (r Report) Word() string {
+	if v := r.Verdict(); v != Untried || r.Answers() == "" {
+		return v.String()
+	}
+	return "answers"
+}
+
 // Worst returns the first of the worst gates and the index of its hop, or a
 // zero Gate and -1 for a report without hops.
 func (r Report) Worst() (Gate, int) {
@@ -158,6 +181,7 @@ type Printed struct {
 	Verdict Verdict `json:"verdict"`
 	Hops    []Hop   `json:"hops"`
 	Broken  string  `json:"broken,omitempty"`
+	Answers string  `json:"answers,omitempty"`
 }
 
 // Printed is the report as it is printed.
@@ -166,7 +190,7 @@ func (r Report) Printed() Printed {
 	if hops == nil {
 		hops = []Hop{}
 	}
-	return Printed{r.Session, r.Verdict(), hops, r.Broken}
+	return Printed{r.Session, r.Verdict(), hops, r.Broken, r.Answers()}
 }
 
 // MarshalJSON writes [Report.Printed].

@@ -337,6 +337,10 @@ func (m *Model) stands(e row, width int) string {
 		detail := fmt.Sprintf("%6s  %7s/s ", fit.Ago(time.Since(l.State.Since)), fit.Bytes(l.Rate()))
 		return fit.Cut(t.Live.Render(fit.Pad("live", 8))+t.Faint.Render(detail)+t.Live.Render(fit.Spark(rates(l)))+m.listenersShort(e), width)
 	}
+	if r := e.Running; r != nil && r.Moved {
+		shells := plural(r.Shells, "shell")
+		return t.Live.Render(fit.Pad("live", 8)) + t.Verdict(gate.Ajar).Render(fit.Cut("the session was edited: its "+shells+" went the way it had before", width-8))
+	}
 	if e.Details.Report.Broken != "" {
 		return word(gate.Shut) + t.Faint.Render(fit.Cut(e.Details.Report.Broken, width-8))
 	}
@@ -350,12 +354,11 @@ func (m *Model) stands(e row, width int) string {
 	if worst, _ := e.Details.Report.Worst(); v >= gate.Ajar {
 		return word(v) + t.Text.Render(fit.Cut(fmt.Sprintf("%s: %s", worst.Kind, worst.Reason), width-8))
 	}
-	if at := len(e.Details.Report.Hops) - 1; at >= 0 { // what a check found, where it is not wrong
-		for _, g := range e.Details.Report.Hops[at].Gates {
-			if g.Kind == gate.Port && g.Verdict == gate.Open {
-				return word(v) + t.Faint.Render(fit.Cut(g.Seen, width-8))
-			}
+	if seen := e.Details.Report.Answers(); seen != "" { // what a look found, where nothing is wrong
+		if !e.Seen.IsZero() {
+			seen += ", " + fit.Ago(time.Since(e.Seen)) + " ago"
 		}
+		return t.Text.Render(fit.Pad(e.Details.Report.Word(), 8)) + t.Faint.Render(fit.Cut(seen, width-8))
 	}
 	return word(v)
 }

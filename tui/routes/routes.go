@@ -298,7 +298,7 @@ func (m *Model) Table() place.Table {
 			return nil
 		}
 	}
-	live := ok && len(d.Prefixes) > 0 && m.s.Board.Links().At(d.Prefixes[len(d.Prefixes)-1]) != nil
+	live := ok && s.Running != nil
 	tunnels := free() && len(d.Route.Hops) > 0 && len(d.Route.Target().Tunnels) > 0
 	return place.Table{
 		place.On("esc ctrl+c", "stop", m.stop).If(func() bool { return walks || m.looking.on }),
