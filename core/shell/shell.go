@@ -50,14 +50,15 @@ type Shell struct {
 	ctx      context.Context // ends with Close
 	cancel   context.CancelFunc
 
-	frame    atomic.Pointer[term.Frame]
-	lastByte atomic.Int64  // when the far side last printed, in nanoseconds since epoch
-	changed  chan struct{} // a frame is there, or the end
-	ended    chan struct{}
-	ending   remote.Ending // valid once ended is closed
-	asks     chan func(*term.Screen)
-	log      atomic.Pointer[log]
-	fault    atomic.Pointer[error] // a panic in a part of the shell
+	frame     atomic.Pointer[term.Frame]
+	lastByte  atomic.Int64  // when the far side last printed, in nanoseconds since epoch
+	changed   chan struct{} // a frame is there, or the end
+	ended     chan struct{}
+	ending    remote.Ending // valid once ended is closed
+	asks      chan func(*term.Screen)
+	log       atomic.Pointer[log]
+	fault     atomic.Pointer[error] // a panic in a part of the shell
+	expecting atomic.Bool           // something was typed, and nothing came since
 
 	mu      sync.Mutex
 	program *remote.Program // the one that runs, nil while the way is lost
@@ -548,6 +549,7 @@ func (s *Shell) write() {
 		}
 		if len(p) > 0 {
 			_, err := program.In.Write(p)
+			s.expect()
 			s.mu.Lock()
 			if err == nil && s.program == program && len(s.typed) >= len(p) {
 				s.typed = s.typed[len(p):]
@@ -558,5 +560,40 @@ func (s *Shell) write() {
 				signal(s.typing)
 			}
 		}
+	}
+}
+
+// unanswered is how long what was typed may go without a byte from there before the link is
+// asked for a sign of life, and how often that is done. Most programs echo what is typed; one
+// that does not costs a few keepalives.
+const (
+	unanswered = 3 * time.Second
+	questions  = 5
+)
+
+// expect has the link asked for a sign of life where nothing answers what was typed now.
+func (s *Shell) expect() {
+	typed := time.Since(epoch)
+	if s.expecting.CompareAndSwap(false, true) {
+		go contain.Run(s.part(), func() { s.wonder(typed) }, nil)
+	}
+}
+
+// wonder asks the link for signs of life until something comes.
+func (s *Shell) wonder(typed time.Duration) {
+	defer s.expecting.Store(false)
+	for range questions {
+		select {
+		case <-time.After(unanswered):
+		case <-s.ended:
+			return
+		}
+		s.mu.Lock()
+		passage := s.passage
+		s.mu.Unlock()
+		if passage == nil || time.Duration(s.lastByte.Load()) >= typed {
+			return
+		}
+		passage.Probe()
 	}
 }

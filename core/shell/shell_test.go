@@ -45,6 +45,13 @@ func open(t *testing.T, cols, rows int) (*lab.Lab, *shell.Shell) {
 // openAs opens a shell in a manner of the test's own.
 func openAs(t *testing.T, cols, rows int, m route.Manner) (*lab.Lab, *shell.Shell) {
 	t.Helper()
+	l, _, s := openOver(t, cols, rows, func(r *route.Route) { r.Hops[len(r.Hops)-1].Manner = m })
+	return l, s
+}
+
+// openOver opens a shell over a route that the test has changed.
+func openOver(t *testing.T, cols, rows int, change func(*route.Route)) (*lab.Lab, *walk.Walker, *shell.Shell) {
+	t.Helper()
 	l := labtest.Open(t)
 	w := walk.New(walk.Config{Vouched: vouch.Open(filepath.Join(l.Dir, vouch.FileName)), Asker: yes{}, Dialer: l.Dialer()})
 	t.Cleanup(func() {
@@ -59,7 +66,7 @@ func openAs(t *testing.T, cols, rows int, m route.Manner) (*lab.Lab, *shell.Shel
 	if err != nil {
 		t.Fatal(err)
 	}
-	r.Hops[len(r.Hops)-1].Manner = m
+	change(&r)
 	p, err := w.Walk(context.Background(), r)
 	if err != nil {
 		t.Fatal(err)
@@ -69,7 +76,7 @@ func openAs(t *testing.T, cols, rows int, m route.Manner) (*lab.Lab, *shell.Shel
 		t.Fatal(err)
 	}
 	t.Cleanup(s.Close)
-	return l, s
+	return l, w, s
 }
 
 // until waits until the shell shows something.
@@ -162,6 +169,43 @@ func TestInputIsBoundedWhileTheFarSideIsFrozen(t *testing.T) {
 	}
 	if taken == 200 {
 		t.Error("12 MB of typing are held")
+	}
+}
+
+func TestAFrozenLineIsNoticedByTyping(t *testing.T) {
+	t.Parallel()
+	l, w, s := openOver(t, 80, 24, func(r *route.Route) {
+		for i := range r.Hops {
+			r.Hops[i].Keepalive = time.Hour // which says nothing in time
+		}
+	})
+	until(t, s, "$")
+	inbox := w.Events.Subscribe()
+	frozen := func() bool {
+		for _, link := range w.Links() {
+			if link.Hop == "gauge-1" {
+				return link.Frozen
+			}
+		}
+		return false
+	}
+	l.Host("gauge-1").Faults.Freeze(true)
+	s.Type([]byte("uptime\r"))
+	await.Until(t, "the frozen line to be noticed", frozen)
+	l.Host("gauge-1").Faults.Freeze(false)
+	await.Until(t, "it to thaw", func() bool { return !frozen() })
+	until(t, s, "up ")
+	var told []string
+	for _, e := range inbox.Take(t.Context()) {
+		switch e := e.(type) {
+		case walk.Froze:
+			told = append(told, e.Hop+" froze")
+		case walk.Thawed:
+			told = append(told, e.Hop+" thawed")
+		}
+	}
+	if got := strings.Join(told, ", "); got != "gauge-1 froze, gauge-1 thawed" {
+		t.Errorf("told: %s", got)
 	}
 }
 

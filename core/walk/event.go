@@ -81,6 +81,19 @@ type LinkDown struct {
 	Failure *gate.Failure
 }
 
+// Froze says that a link gives no sign of life, and has been silent for so long; Thawed
+// that it does again, after so long.
+type (
+	Froze struct {
+		Hop    string
+		Silent time.Duration
+	}
+	Thawed struct {
+		Hop   string
+		After time.Duration
+	}
+)
+
 // Pulse tells how the live links fare. It comes at most once a second, and only
 // when something changed.
 type Pulse struct{ Links []LinkState }
@@ -120,6 +133,8 @@ func (Passed) IsEvent()   {}
 func (Ended) IsEvent()    {}
 func (LinkUp) IsEvent()   {}
 func (LinkDown) IsEvent() {}
+func (Froze) IsEvent()    {}
+func (Thawed) IsEvent()   {}
 func (Pulse) IsEvent()    {}
 func (Answered) IsEvent() {}
 func (LoggedIn) IsEvent() {}
@@ -172,6 +187,16 @@ func (e Learned) Record() event.Record {
 // Record words the event.
 func (e LinkUp) Record() event.Record {
 	return event.Record{Name: "link-up", Hop: e.Link.Hop, Say: "link is up"}
+}
+
+// Record words the event.
+func (e Froze) Record() event.Record {
+	return event.Record{Name: "froze", Hop: e.Hop, Say: fmt.Sprintf("the link is frozen: no byte for %s", e.Silent.Round(time.Second)), Fields: map[string]any{"seconds": e.Silent.Seconds()}}
+}
+
+// Record words the event.
+func (e Thawed) Record() event.Record {
+	return event.Record{Name: "thawed", Hop: e.Hop, Took: e.After.Round(time.Second), Say: fmt.Sprintf("the link is alive again, after %s", e.After.Round(time.Second)), Fields: map[string]any{"seconds": e.After.Seconds()}}
 }
 
 // Record words the event.

@@ -48,8 +48,10 @@ type Link struct {
 	load   load
 	trips  trips
 	frozen atomic.Bool
-	asking atomic.Bool   // a sign of life is asked for and not there yet
-	probes chan struct{} // a sign of life is wanted now
+	// frozenAt is since when, for the goroutine of its keepalives.
+	frozenAt time.Time
+	asking   atomic.Bool   // a sign of life is asked for and not there yet
+	probes   chan struct{} // a sign of life is wanted now
 
 	// ----
 	up       bool
@@ -343,14 +345,14 @@ func (l *Link) keepAlive() {
 		select {
 		case took := <-answered:
 			l.trips.add(took)
-			l.frozen.Store(false)
+			l.freeze(false)
 			waiting, missed = false, 0
 		case <-l.probes:
 			if !waiting {
 				waiting, asked = true, time.Now()
 				ask()
 			} else if time.Since(asked) > overdue {
-				l.frozen.Store(time.Duration(l.conn.lastIn.Load()) < asked.Sub(epoch))
+				l.freeze(time.Duration(l.conn.lastIn.Load()) < asked.Sub(epoch))
 			}
 		case <-tick.C:
 			if !waiting {
@@ -358,13 +360,37 @@ func (l *Link) keepAlive() {
 				ask()
 				continue
 			}
-			l.frozen.Store(time.Duration(l.conn.lastIn.Load()) < asked.Sub(epoch))
+			l.freeze(time.Duration(l.conn.lastIn.Load()) < asked.Sub(epoch))
 			if missed++; missed >= missedLimit {
 				l.cancel(l.lost())
 				return
 			}
 		case <-l.ctx.Done():
 			return
+		}
+	}
+}
+
+// freeze notes that the link is frozen, or is not any more, and tells it where that is new.
+func (l *Link) freeze(on bool) {
+	if l.frozen.Swap(on) == on {
+		return
+	}
+	silent := time.Since(epoch) - time.Duration(l.conn.lastIn.Load())
+	if on {
+		l.frozenAt = time.Now().Add(-silent)
+		l.w.tell(Froze{Hop: l.hop.Name, Silent: silent})
+		return
+	}
+	l.w.tell(Thawed{Hop: l.hop.Name, After: time.Since(l.frozenAt)})
+}
+
+// probe asks the link, and those that it runs through, for a sign of life now.
+func (l *Link) probe() {
+	for ; l != nil; l = l.below {
+		select {
+		case l.probes <- struct{}{}:
+		default:
 		}
 	}
 }

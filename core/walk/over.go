@@ -108,6 +108,10 @@ func (p *Passage) Place() Place {
 	return Place{Session: p.route.Session, Hop: target.Name, Index: len(p.route.Hops) - 1, Address: target.Address(), User: target.User}
 }
 
+// Probe asks the links of the passage for a sign of life now: where one is frozen, that is
+// seen in seconds.
+func (p *Passage) Probe() { p.current().probe() }
+
 // Failure is why the passage's link ended, nil where it did not or was closed here.
 func (p *Passage) Failure() *gate.Failure { return p.current().failure() }
 

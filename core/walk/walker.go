@@ -138,10 +138,7 @@ func (w *Walker) Probe() {
 	defer w.mu.Unlock()
 	for _, l := range w.links {
 		if l.up {
-			select {
-			case l.probes <- struct{}{}:
-			default:
-			}
+			l.probe()
 		}
 	}
 }

@@ -124,7 +124,7 @@ const maxEvents = 50
 // hear is told of what happens to links and tunnels, also while another place shows.
 func (m *Model) hear(e event.Event) {
 	switch ended := e.(type) {
-	case walk.LinkUp, walk.LinkDown, remote.Drew, tunnel.Opened, tunnel.Proven, tunnel.Shut, tunnel.Stuck, tunnel.Rested, tunnel.Widened, tunnel.Lost:
+	case walk.LinkUp, walk.LinkDown, walk.Froze, walk.Thawed, remote.Drew, tunnel.Opened, tunnel.Proven, tunnel.Shut, tunnel.Stuck, tunnel.Rested, tunnel.Widened, tunnel.Lost:
 	case tunnel.Came:
 		if ended.Again == 0 {
 			return
