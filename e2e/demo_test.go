@@ -206,6 +206,8 @@ func TestAWrongLoginIsMendedOnTheSheet(t *testing.T) {
 	s.keys("M-m", "0")
 	s.until("14 routes")
 	s.text("u")
+	s.until("u again takes back: user of gauge-4")
+	s.text("u")
 	s.until("undone: user of gauge-4")
 	if text, _ := os.ReadFile(filepath.Join(dir, "sessions.toml")); string(text) != string(before) {
 		t.Errorf("undone, the file is\n%s", text)

@@ -216,6 +216,8 @@ func TestSitesAreEditedOnTheirSheet(t *testing.T) {
 	s.keys("Enter")
 	s.until("user of site reef is saved")
 	s.text("u")
+	s.until("u again takes back: user of site reef")
+	s.text("u")
 	s.until("undone: user of site reef")
 	s.text("a")
 	s.until("add site")

@@ -75,6 +75,7 @@ type App struct {
 	help          bool
 	leaving       bool
 	notice        string
+	sure          place.Sure
 	drawing       *place.Drawing // that is asked about, or nil
 	toDemo        bool           // the program ends for the demo
 	touched       time.Time      // when a key was last pressed

@@ -16,6 +16,7 @@ const awayFor = 30 * time.Minute
 // key gives a key press to what has focus.
 func (a *App) key(msg tea.KeyPressMsg) tea.Cmd {
 	a.notice = ""
+	a.sure.Pressed()
 	back := a.cameBack(time.Now())
 	return tea.Batch(back, a.keyNow(msg))
 }

@@ -46,6 +46,13 @@ func (a *App) services(id int) *place.Services {
 			return tea.Tick(d, func(time.Time) tea.Msg { return place.Addressed{To: id, Msg: msg} })
 		},
 		Tell: func(say string) { a.notice = say },
+		Sure: func(what string) bool {
+			if a.sure.Again(what) {
+				return true
+			}
+			a.notice = what
+			return false
+		},
 		// It may be called from what is run: it comes as an event.
 		Notice: a.engine.Tell,
 		Copy:   tea.SetClipboard,

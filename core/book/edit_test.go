@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 )
@@ -218,4 +219,64 @@ func TestACopySaysTheSame(t *testing.T) {
 	if _, err := Copy(path, "a", "b"); err == nil {
 		t.Error("a session was copied over another")
 	}
+}
+
+func TestAnEditIsUndoneAndDoneAgain(t *testing.T) {
+	path := filepath.Join(t.TempDir(), FileName)
+	first := "[session.quay]\nhost = \"203.0.113.10\"\n"
+	if err := os.WriteFile(path, []byte(first), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := NextUndo(path); err == nil {
+		t.Error("there is something to undo")
+	}
+	for _, port := range []string{"2022", "2222"} {
+		if _, err := Set(path, "quay", "port", port); err != nil {
+			t.Fatal(err)
+		}
+	}
+	has := func(want string) {
+		t.Helper()
+		text, err := os.ReadFile(path)
+		if err != nil || !strings.Contains(string(text), want) {
+			t.Errorf("it is %q, %v", text, err)
+		}
+	}
+	step, err := NextUndo(path)
+	if err != nil || !slices.Equal(step.Sessions, []string{"quay"}) || !strings.Contains(step.Words(), "port of quay") {
+		t.Errorf("%+v, %v", step, err)
+	}
+	for _, c := range []struct {
+		do   func(string) (string, *Book, error)
+		want string
+	}{{Undo, "2022"}, {Undo, first}, {Redo, "2022"}, {Redo, "2222"}, {Undo, "2022"}} {
+		if _, b, err := c.do(path); err != nil || b == nil {
+			t.Fatal(err)
+		}
+		has(c.want)
+	}
+	// Another edit is the end of what could be done again.
+	if _, err := Set(path, "quay", "port", "22022"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := NextRedo(path); err == nil {
+		t.Error("there is something to do again")
+	}
+	if _, _, err := Redo(path); err == nil {
+		t.Error("something was done again")
+	}
+	has("22022")
+	// So is one by other means, for both.
+	if _, _, err := Undo(path); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(path, []byte(first+"user = \"warden\"\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for name, do := range map[string]func(string) (string, *Book, error){"undo": Undo, "redo": Redo} {
+		if _, _, err := do(path); !errors.Is(err, ErrMoved) {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	has("warden")
 }

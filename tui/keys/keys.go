@@ -366,6 +366,20 @@ func (m *Model) mend(k workspace.Key) tea.Cmd {
 
 func (m *Model) mendFolder(k workspace.Key) tea.Cmd {
 	dir := filepath.Dir(k.Path)
+	var loose []string
+	for _, each := range m.keys {
+		if filepath.Dir(each.Path) == dir && each.Loose() {
+			loose = append(loose, sanitize.Name(each.Path))
+		}
+	}
+	if len(loose) == 0 {
+		m.note = "no key in " + workspace.Short(dir) + " can be used by others"
+		return nil
+	}
+	if say := fmt.Sprintf("M again sets mode 0600 on %d of %s: %s", len(loose), workspace.Short(dir), strings.Join(loose, ", ")); !m.s.Sure(say) {
+		m.note = say
+		return nil
+	}
 	return m.change(func() done {
 		changed, err := keyfile.MendFolder(dir)
 		return done{say: fmt.Sprintf("%d keys mended in %s", len(changed), workspace.Short(dir)), err: err}

@@ -58,6 +58,12 @@ func TestAModeIsMendedAndTheFolderWithIt(t *testing.T) {
 	os.Chmod(file(d, "keys", "gauge.pem"), 0o640)
 	choose(d, m, "gauge.pem")
 	d.Press("M")
+	d.UntilSaid("M again sets mode 0600 on")
+	d.Press("down", "M") // another key in between takes it back
+	if mode(t, file(d, "keys", "gauge.pem")) != 0o640 {
+		t.Error("one press mended the folder")
+	}
+	d.Press("M")
 	d.Until("the folder to be mended", func() bool { return mode(t, file(d, "keys", "gauge.pem")) == 0o600 })
 }
 

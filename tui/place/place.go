@@ -252,6 +252,7 @@ type Services struct {
 	After func(d time.Duration, msg tea.Msg) tea.Cmd
 
 	Tell   func(say string)                       // says something at the foot
+	Sure   func(what string) bool                 // tells whether it was asked for twice; else says what, which names the key that does it
 	Notice func(say string)                       // says something wherever the person is
 	Copy   func(text string) tea.Cmd              // puts a text on the clipboard
 	Go     func(key, at string) tea.Cmd           // goes to a place, at a session or host where at is not ""
@@ -270,6 +271,22 @@ type Services struct {
 	// an entry to the trail. Both may write to disk: call them in what is run.
 	Adopt  func(b *book.Book, session, say string)
 	Record func(trail.Entry)
+}
+
+// Sure has what cuts, removes or opens something done by its key pressed twice: the first
+// time says what it would do. Another key in between takes it back.
+type Sure struct{ asked, now string }
+
+// Pressed is called before each key.
+func (s *Sure) Pressed() { s.asked, s.now = s.now, "" }
+
+// Again tells whether the key before asked for the very same.
+func (s *Sure) Again(what string) bool {
+	if s.asked == what {
+		return true
+	}
+	s.now = what
+	return false
 }
 
 // Plan makes a session's route; ok is false where it has none.

@@ -29,6 +29,7 @@ import (
 
 // Driver drives one place or task. Its methods are for the test's goroutine.
 type Driver struct {
+	sure place.Sure
 	testing.TB
 	Engine   *engine.Engine
 	Services *place.Services
@@ -124,9 +125,16 @@ func (d *Driver) services() *place.Services {
 			e.UnshareRing()
 			return nil, nil
 		},
-		Run:    func(do func() tea.Msg) tea.Cmd { return func() tea.Msg { return do() } },
-		After:  func(after time.Duration, msg tea.Msg) tea.Cmd { return later{after, msg}.cmd },
-		Tell:   func(say string) { d.Said = append(d.Said, say) },
+		Run:   func(do func() tea.Msg) tea.Cmd { return func() tea.Msg { return do() } },
+		After: func(after time.Duration, msg tea.Msg) tea.Cmd { return later{after, msg}.cmd },
+		Tell:  func(say string) { d.Said = append(d.Said, say) },
+		Sure: func(what string) bool {
+			if d.sure.Again(what) {
+				return true
+			}
+			d.Said = append(d.Said, what)
+			return false
+		},
 		Notice: e.Tell,
 		Copy:   func(text string) tea.Cmd { d.Copied = append(d.Copied, text); return nil },
 		Go:     func(key, _ string) tea.Cmd { d.Went = append(d.Went, key); return nil },
@@ -214,6 +222,7 @@ func (d *Driver) Give(msg tea.Msg) {
 func (d *Driver) Press(keys ...string) {
 	for _, k := range keys {
 		msg := Key(k)
+		d.sure.Pressed()
 		if cmd, done := d.on.Table().Do(msg); done {
 			d.Do(cmd)
 			continue

@@ -131,11 +131,11 @@ func (m *Model) Table() place.Table {
 	return place.Table{
 		place.On("esc q ctrl+c", "to Routes", func() tea.Cmd { return m.s.Go("0", "") }),
 		place.On("a", "hold a key", func() tea.Cmd { return m.s.Go("K", "") }),
-		place.On("x", "take it out", m.take).If(own),
+		place.On(takeKey+" delete", "take it out", m.take).If(own),
 		place.On("t", "how long", m.askStay).If(own),
 		place.On("c", "ask or not", m.confirm).If(own),
 		place.On("h", "hosts", m.askHosts).If(own),
-		place.On("x t c h", "", m.ofTheOther).If(func() bool { return chosen && e.Behind }).Ranked(place.Hidden),
+		place.On(takeKey+" t c h", "", m.ofTheOther).If(func() bool { return chosen && e.Behind }).Ranked(place.Hidden),
 		place.On("L", lock, m.askLock),
 		place.On("E", "empty", m.empty),
 		place.On("s", "socket", m.share),
@@ -204,7 +204,20 @@ func (m *Model) askLock() tea.Cmd {
 		form.Step{Prompt: "the same again: ", Hidden: true, Again: true})
 }
 
+// sure tells whether a key was pressed again for what it takes away or opens; else it says
+// what that is.
+func (m *Model) sure(say string) bool {
+	if m.s.Sure(say) {
+		return true
+	}
+	m.note = say
+	return false
+}
+
 func (m *Model) empty() tea.Cmd {
+	if !m.sure(fmt.Sprintf("E again wipes %s from memory; lends of them end", count(len(m.now.entries), "key"))) {
+		return nil
+	}
 	return m.do(func(r *ring.Ring) (string, error) { return count(r.Forget(), "key") + " gone from memory", nil })
 }
 
@@ -220,6 +233,13 @@ func (m *Model) copy() tea.Cmd {
 // share opens the socket for other programs, or closes it.
 func (m *Model) share() tea.Cmd {
 	on, share := m.s.Shared() == nil, m.s.ShareRing
+	say := "s again opens a socket: every program of this account can use the ring's keys then"
+	if !on {
+		say = "s again closes the socket: programs that use it are cut off"
+	}
+	if !m.sure(say) {
+		return nil
+	}
 	return m.s.Run(func() tea.Msg {
 		_, err := share(on)
 		if on {
@@ -243,6 +263,9 @@ func (m *Model) stand() tea.Cmd {
 	return m.do(func(r *ring.Ring) (string, error) { return say, r.StandBefore(context.Background(), socket) })
 }
 
+// takeKey takes a key out of memory, in the ring.
+const takeKey = "backspace"
+
 func (m *Model) ofTheOther() tea.Cmd {
 	m.note = "that key is the other agent's; it is changed there"
 	return nil
@@ -250,6 +273,9 @@ func (m *Model) ofTheOther() tea.Cmd {
 
 func (m *Model) take() tea.Cmd {
 	e, _ := m.selected()
+	if !m.sure(fmt.Sprintf("%s again wipes %s from memory", takeKey, e)) {
+		return nil
+	}
 	return m.do(func(r *ring.Ring) (string, error) {
 		r.Remove(e.SHA256)
 		return e.String() + " is gone from memory", nil

@@ -45,8 +45,17 @@ func TestKeysAreBoundAskedAboutAndTakenOut(t *testing.T) {
 	d.Press("enter")
 	d.Until("it to be for these alone", func() bool { e := held.Entries()[0]; return len(e.Said) == 1 && len(e.Hosts) == 2 })
 	d.Press("down")
-	d.Press("x")
+	d.Press("backspace")
+	d.UntilSaid("backspace again wipes gauge.pem from memory")
+	d.Press("backspace")
 	d.Until("one to be gone", func() bool { return len(held.Entries()) == 1 })
+	d.UntilSees("1 key in memory")
+	d.Press("E")
+	d.UntilSaid("E again wipes 1 key from memory")
+	d.Press("down", "E")
+	if len(held.Entries()) != 1 {
+		t.Error("it was emptied though another key came in between")
+	}
 	d.Press("E")
 	d.Until("all to be gone", func() bool { return len(held.Entries()) == 0 })
 	d.UntilSees("No key is held")
@@ -92,12 +101,17 @@ func TestOtherProgramsGetASocketWhenThatIsWanted(t *testing.T) {
 	d.Press("b")
 	d.UntilSaid("no agent runs")
 	d.Press("s")
+	d.UntilSaid("s again opens a socket")
+	if d.Engine.SharedRing() != nil {
+		t.Fatal("it is open")
+	}
+	d.Press("s")
 	d.UntilSaid("other programs here can use the ring now")
 	d.Press("y")
 	if len(d.Copied) != 1 || d.Copied[0] != "SSH_AUTH_SOCK="+d.Engine.SharedRing().Path+"; export SSH_AUTH_SOCK" {
 		t.Errorf("copied %q", d.Copied)
 	}
 	t.Setenv("SSH_AUTH_SOCK", d.Engine.SharedRing().Path)
-	d.Press("s")
+	d.Press("s", "s")
 	d.UntilSaid("the socket is closed")
 }

@@ -224,16 +224,18 @@ func (m *Model) sweep(session string) tea.Cmd {
 	return m.s.Begin(&work.Sweep{Tools: m.s.Tools, Session: session})
 }
 
-// undo takes the last edit of the sessions file back.
-func (m *Model) undo() tea.Cmd {
+// edited has an edit of the sessions file taken back or done again.
+func (m *Model) edited(edit func(path string) (string, *book.Book, error)) tea.Cmd {
 	path, adopt, notice, record := m.ws.SessionsPath(), m.s.Adopt, m.s.Notice, m.s.Record
 	return m.s.Run(func() tea.Msg {
-		what, b, err := book.Undo(path)
+		say, b, err := edit(path)
 		if b == nil {
 			notice(err.Error())
 			return nil
 		}
-		say := "undone: " + what
+		if err != nil {
+			say += "; " + err.Error()
+		}
 		adopt(b, "", say)
 		record(trail.Entry{Kind: trail.Edit, Say: say})
 		notice(say)
@@ -302,6 +304,13 @@ func (m *Model) toggleTunnels(session string) tea.Cmd {
 	set := m.s.Tunnels
 	over := m.held != nil && m.held.session == session
 	if len(set.Of(session)) > 0 && !over { // the board may not know yet what was just opened
+		live := 0
+		for _, t := range set.Of(session) {
+			live += len(t.Flows())
+		}
+		if live > 0 && !m.s.Sure(fmt.Sprintf("closing the doors of %s cuts %s through them; t again does", session, plural(live, "live flow"))) {
+			return nil
+		}
 		return m.s.Run(func() tea.Msg {
 			n := set.Close(session)
 			return opened{session: session, say: fmt.Sprintf("%s: closed, %d doors", session, n)}

@@ -24,6 +24,7 @@ import (
 	"meatus/tui/place"
 	"meatus/tui/scroll"
 	"meatus/tui/theme"
+	"meatus/tui/undo"
 )
 
 // Pane is what stands below the board in place of the card, nil for the card; Above is
@@ -53,6 +54,7 @@ type Model struct {
 	asked   int        // counts how often repeating was asked for
 	sorted  int        // of orders: how the board is ordered
 	looking looking
+	undo    undo.Undo
 	better  map[string]better // by session
 	beyond  string            // the session whose listeners beyond loopback were told of
 	held    *heldElsewhere    // an address that "t" takes over, or nil
@@ -97,6 +99,7 @@ var orderWords = [...]string{"", "most recent first", "marked first"}
 func New(s *place.Services) place.Place {
 	m := &Model{s: s, depth: walk.Identity, better: map[string]better{}}
 	m.find.line = newFindLine(s.Theme)
+	m.undo = undo.Undo{S: s, Of: func() string { return "" }, Tell: s.Tell, Do: m.edited}
 	m.setWorkspace(s.Workspace())
 	return m
 }
@@ -221,6 +224,8 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 		}
 	case opened:
 		m.opened(msg)
+	case undo.Looked:
+		m.undo.Take(msg)
 	case tea.KeyPressMsg:
 		if m.find.typing {
 			return m.findKey(msg)
@@ -340,7 +345,8 @@ func (m *Model) Table() place.Table {
 		place.On("S", "sweep its account", on(m.sweep)).Ranked(place.InHelp),
 		place.On("x", "draw them all", func() tea.Cmd { return m.draw(m.listed()) }).Ranked(place.InHelp),
 		place.On("X", "draw it alone", on(func(name string) tea.Cmd { return m.draw([]string{name}) })).Ranked(place.InHelp),
-		place.On("u", "undo an edit", m.undo).Ranked(place.InHelp),
+		place.On("u", "undo an edit", m.undo.Back).Ranked(place.InHelp),
+		place.On("U", "do it again", m.undo.Again).Ranked(place.InHelp),
 		place.On("r", "read the sessions again", m.reread).Ranked(place.InHelp),
 		place.On("esc ctrl+c", "", func() tea.Cmd { m.endFind(); return nil }).If(func() bool { return m.find.on }).Ranked(place.Hidden),
 	}

@@ -21,6 +21,7 @@ import (
 	"meatus/tui/fit"
 	"meatus/tui/line"
 	"meatus/tui/place"
+	"meatus/tui/undo"
 )
 
 // The messages of the task's own: why a value was not taken, and that one was.
@@ -51,11 +52,13 @@ type Model struct {
 	note    string
 	bad     bool    // the note is a refusal
 	last    refused // how to go on with what is being taken, where it is not
+	undo    undo.Undo
 }
 
 // New returns the sheet of a session.
 func New(s *place.Services, session string) place.Task {
 	m := &Model{s: s, ws: s.Workspace(), input: line.New(s.Theme, ""), cursor: 1}
+	m.undo = undo.Undo{S: s, Of: func() string { return m.session }, Tell: func(say string) { m.note, m.bad = say, false }, Do: m.edited}
 	m.open(session)
 	return m
 }
@@ -140,9 +143,10 @@ func (m *Model) Table() place.Table {
 		place.On("k", "", do(func() { m.cursor = max(m.cursor-1, 0) })).Ranked(place.Hidden),
 		place.On("down j", "", do(func() { m.cursor = min(m.cursor+1, len(m.fields())-1) })).Ranked(place.Hidden),
 		place.On("enter", "edit", do(m.edit)),
-		place.On("x backspace delete", "inherit", m.inherit),
+		place.On("backspace delete", "inherit", m.inherit),
 		place.On("esc ctrl+c q", "close", do(m.s.Close)),
-		place.On("u", "undo", m.undo),
+		place.On("u", "undo", m.undo.Back),
+		place.On("U", "do again", m.undo.Again).Ranked(place.InHelp),
 		place.On("tab", "site, likes", func() tea.Cmd { return m.next(1) }),
 		place.On("shift+tab", "", func() tea.Cmd { return m.next(-1) }).Ranked(place.Hidden),
 		place.On("r", "rename", do(func() { m.ask("rename", m.at.Name) })).If(func() bool { return in == book.InSession || in == book.InSite }),
@@ -165,6 +169,8 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 		if msg.show != "" {
 			m.open(msg.show)
 		}
+	case undo.Looked:
+		m.undo.Take(msg)
 	case place.Heard:
 		if c, ok := msg.Event.(engine.Changed); ok {
 			m.setWorkspace(c)
@@ -298,11 +304,12 @@ func (m *Model) write(say, show string, edit func(path string) (*book.Book, erro
 	})
 }
 
-func (m *Model) undo() tea.Cmd {
+// edited has an edit taken back or done again.
+func (m *Model) edited(edit func(path string) (string, *book.Book, error)) tea.Cmd {
 	return m.write("", "", func(path string) (*book.Book, error) {
-		what, b, err := book.Undo(path)
-		if b != nil && err == nil {
-			err = errors.New("undone: " + what)
+		what, b, err := edit(path)
+		if b != nil {
+			err = errors.Join(errors.New(what), err) // it is said
 		}
 		return b, err
 	})

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"meatus/core/book"
 	"meatus/tui/place"
 	"meatus/tui/placetest"
 )
@@ -71,10 +72,33 @@ func TestAValueIsEditedInheritedAndTakenBack(t *testing.T) {
 	d.Until("the value to be written", func() bool { return strings.Contains(written(d), `user = "pilot"`) })
 	d.UntilSees("pilot")
 	d.Until("it to be taken up", func() bool { v, _ := m.text("user"); return v == "pilot" && !m.Typing() })
-	d.Press("x")
+	d.Press("backspace")
 	d.Until("the value to be inherited", func() bool { v, _ := m.text("user"); return v == "keeper" })
 	d.Press("u")
+	d.UntilSees("u again takes back: ")
+	if v, _ := m.text("user"); v != "keeper" {
+		t.Error("it was taken back unasked")
+	}
+	d.Press("u")
 	d.Until("the edit to be taken back", func() bool { v, _ := m.text("user"); return v == "pilot" })
+	d.Press("U")
+	d.UntilSees("U again does again: ")
+	d.Press("U")
+	d.Until("it to be done again", func() bool { v, _ := m.text("user"); return v == "keeper" })
+	d.Press("u")
+	d.UntilSees("u again takes back: ")
+	d.Press("u")
+	d.Until("it to be taken back again", func() bool { v, _ := m.text("user"); return v == "pilot" })
+	// What was edited in another session is not taken back from here.
+	if _, err := book.Set(m.ws.SessionsPath(), "quay", "port", "2022"); err != nil {
+		t.Fatal(err)
+	}
+	d.Press("u")
+	d.UntilSees("the last edit is not of gauge-1")
+	d.Press("u")
+	if !strings.Contains(written(d), "2022") {
+		t.Error("an edit of quay was taken back in the sheet of gauge-1")
+	}
 	if strings.Count(written(d), "pilot") != 1 {
 		t.Errorf("written:\n%s", written(d))
 	}

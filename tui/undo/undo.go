@@ -1,0 +1,104 @@
+// Package undo takes edits of the sessions back and does them again: its key says first what
+// it would do, and does it when it is pressed once more.
+package undo
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+
+	tea "charm.land/bubbletea/v2"
+
+	"meatus/core/book"
+	"meatus/tui/place"
+)
+
+// Undo is the undoing of one place.
+type Undo struct {
+	S *place.Services
+	// Of is the session that the place is about: an edit that changes others alone is not
+	// taken back from there. "" is every session.
+	Of   func() string
+	Tell func(say string)
+	// Do has an edit done, which returns what it did.
+	Do func(edit func(path string) (what string, b *book.Book, err error)) tea.Cmd
+
+	next *Looked // what a second press does
+}
+
+// Looked is what would be done. It comes as a result of the place's own.
+type Looked struct {
+	redo bool
+	step book.Step
+	err  error
+}
+
+// Back takes the last edit back, and Again does the one again that was taken back last.
+func (u *Undo) Back() tea.Cmd  { return u.press(false) }
+func (u *Undo) Again() tea.Cmd { return u.press(true) }
+
+func keyOf(redo bool) string {
+	if redo {
+		return "U"
+	}
+	return "u"
+}
+
+func (u *Undo) press(redo bool) tea.Cmd {
+	next := u.next
+	u.next = nil
+	if next != nil && next.redo == redo && u.S.Sure(next.words()) {
+		return u.do(*next)
+	}
+	path := u.S.Workspace().SessionsPath()
+	return u.S.Run(func() tea.Msg {
+		l := Looked{redo: redo}
+		if redo {
+			l.step, l.err = book.NextRedo(path)
+		} else {
+			l.step, l.err = book.NextUndo(path)
+		}
+		return l
+	})
+}
+
+func (l Looked) words() string {
+	does := "takes back"
+	if l.redo {
+		does = "does again"
+	}
+	return fmt.Sprintf("%s again %s: %s", keyOf(l.redo), does, l.step.Words())
+}
+
+// Take takes what was found out.
+func (u *Undo) Take(l Looked) {
+	of := u.Of()
+	switch {
+	case l.err != nil:
+		u.Tell(l.err.Error())
+	case of != "" && !slices.Contains(l.step.Sessions, of):
+		u.Tell(fmt.Sprintf("the last edit is not of %s: %s; %s on Routes is for every session", of, l.step.Words(), keyOf(l.redo)))
+	default:
+		u.next = &l
+		u.S.Sure(l.words())
+		u.Tell(l.words())
+	}
+}
+
+func (u *Undo) do(l Looked) tea.Cmd {
+	return u.Do(func(path string) (string, *book.Book, error) {
+		look, do, word := book.NextUndo, book.Undo, "undone: "
+		if l.redo {
+			look, do, word = book.NextRedo, book.Redo, "done again: "
+		}
+		now, err := look(path)
+		if err == nil && now.Words() != l.step.Words() {
+			err = errors.New("something else was edited meanwhile: nothing was done")
+		}
+		if err != nil {
+			return "", nil, err
+		}
+		what, b, err := do(path)
+		return word + what, b, err
+	})
+}
