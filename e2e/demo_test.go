@@ -507,3 +507,11 @@ func TestABrokenWorkspaceIsToldWhole(t *testing.T) {
 		t.Errorf("a file as workspace: %+v", r)
 	}
 }
+
+func TestWhatEndsAtOnceIsStillSeen(t *testing.T) {
+	t.Parallel()
+	for range 10 {
+		s := show(t, 80, 24, "echo", "gone already")
+		s.until("gone already")
+	}
+}

@@ -104,13 +104,13 @@ func show(t *testing.T, cols, rows int, command ...string) *screen {
 	for i, c := range command {
 		quoted[i] = "'" + strings.ReplaceAll(c, "'", `'\''`) + "'"
 	}
-	s.tmux("-f", os.DevNull, "new-session", "-d", "-x", strconv.Itoa(cols), "-y", strconv.Itoa(rows), strings.Join(quoted, " ")+"; echo $? >"+s.left)
+	// The settings are there before the program is, which may end at once.
+	settings := filepath.Join(dir, "settings")
+	if err := os.WriteFile(settings, []byte("set -g status off\nset -g remain-on-exit on\nset -g window-size manual\nset -sg escape-time 0\nset -s set-clipboard on\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	s.tmux("-f", settings, "new-session", "-d", "-x", strconv.Itoa(cols), "-y", strconv.Itoa(rows), strings.Join(quoted, " ")+"; echo $? >"+s.left)
 	t.Cleanup(func() { exec.Command("tmux", "-S", s.socket, "kill-server").Run() })
-	s.tmux("set", "-g", "status", "off")
-	s.tmux("set", "-g", "remain-on-exit", "on")
-	s.tmux("set", "-g", "window-size", "manual")
-	s.tmux("set", "-sg", "escape-time", "0")
-	s.tmux("set", "-s", "set-clipboard", "on")
 	s.resize(cols, rows)
 	return s
 }
