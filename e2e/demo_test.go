@@ -511,7 +511,7 @@ func TestABrokenWorkspaceIsToldWhole(t *testing.T) {
 func TestWhatEndsAtOnceIsStillSeen(t *testing.T) {
 	t.Parallel()
 	for range 10 {
-		s := show(t, 80, 24, "echo", "gone already")
-		s.until("gone already")
+		s := show(t, 80, 24, "printf", "the first line is\\nscrolled off when it is gone\\n")
+		s.until("scrolled off when it is gone")
 	}
 }
