@@ -62,10 +62,13 @@ func importCommand(open opener) *cobra.Command {
 			if err != nil {
 				return &statusError{statusWrongUse, fmt.Errorf("%s: %w", args[0], err)}
 			}
-			im := w.Book.Compare(rows)
+			im, err := w.Book.Compare(rows).Try(w.SessionsPath())
+			if err != nil {
+				return err
+			}
 			showImport(cmd.OutOrStdout(), im)
 			if len(im.Mistakes) > 0 {
-				return &statusError{statusWrongUse, errors.New("nothing was imported; mend these rows first")}
+				return &statusError{statusWrongUse, errors.New("nothing was imported; mend that first")}
 			}
 			if im, err = agreedImport(cmd, im, yes, acting); err != nil || len(im.Add)+len(im.Change) == 0 {
 				return err

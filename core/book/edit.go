@@ -53,6 +53,14 @@ func Change(path, what string, edit func(before *Book, text []byte) ([]byte, err
 
 // fresh is the first problem that was not there before.
 func fresh(before, after []Problem) *Problem {
+	if all := allFresh(before, after); len(all) > 0 {
+		return &all[0]
+	}
+	return nil
+}
+
+// allFresh are the problems that were not there before.
+func allFresh(before, after []Problem) (all []Problem) {
 	key := func(p Problem) string { return p.Session + "\x00" + p.Say }
 	known := map[string]int{}
 	for _, p := range before {
@@ -60,10 +68,10 @@ func fresh(before, after []Problem) *Problem {
 	}
 	for i, p := range after {
 		if known[key(p)]--; known[key(p)] < 0 {
-			return &after[i]
+			all = append(all, after[i])
 		}
 	}
-	return nil
+	return all
 }
 
 func join(say, hint string) string {
@@ -91,6 +99,9 @@ func SetIn(path string, table Table, key, value string) (*Book, error) {
 	return Change(path, what, func(before *Book, text []byte) ([]byte, error) {
 		if table.Layer == InDefaults && before.far.defaults == nil {
 			text = append(spaced(text), "[defaults]\n"...)
+		}
+		if table.Layer == InSite && before.usedOnly(table.Name) {
+			text = fmt.Appendf(spaced(text), "[site.%s]\n", keyText(table.Name))
 		}
 		t, err := findTable(text, table)
 		if err != nil {

@@ -7,6 +7,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -18,26 +21,31 @@ import (
 func Columns() []string { return append([]string{"name"}, Fields...) }
 
 // Export writes every session as it stands in the file, with the values it says
-// itself, or with all of them where effective is set. format is "csv" (RFC 4180,
-// with a header) or "json" (an array of objects, RFC 8259).
+// itself, behind the tables that give it others: those rows are named "defaults", "site NAME"
+// and "like PATTERN". Where effective is set it is the sessions alone, with all their values.
+// format is "csv" (RFC 4180, with a header) or "json" (an array of objects, RFC 8259).
 func (b *Book) Export(w io.Writer, format string, effective bool) error {
-	row := func(s *Session) map[string]string {
+	var rows []map[string]string
+	if !effective {
+		rows = b.tableRows()
+	}
+	for _, s := range b.Sessions {
 		values := map[string]string{"name": s.Name}
 		for _, key := range Fields {
 			if value, origin := s.Text(key); effective || origin.Layer == InSession {
 				values[key] = value
 			}
 		}
-		return values
+		rows = append(rows, values)
 	}
 	switch format {
 	case "csv":
 		out := csv.NewWriter(w)
 		out.Write(Columns())
-		for _, s := range b.Sessions {
+		for _, row := range rows {
 			var cells []string
 			for _, c := range Columns() {
-				cells = append(cells, row(s)[c])
+				cells = append(cells, row[c])
 			}
 			out.Write(cells)
 		}
@@ -45,15 +53,15 @@ func (b *Book) Export(w io.Writer, format string, effective bool) error {
 		return out.Error()
 	case "json":
 		all := []map[string]any{}
-		for _, s := range b.Sessions {
+		for _, row := range rows {
 			object := map[string]any{}
-			for key, value := range row(s) {
+			for key, value := range row {
 				switch {
 				case value == "":
 				case settingNamed(key).list:
 					object[key] = strings.Split(value, ", ")
 				case key == "port":
-					object[key] = s.Port.V
+					object[key] = json.Number(value)
 				default:
 					object[key] = value
 				}
@@ -68,10 +76,62 @@ func (b *Book) Export(w io.Writer, format string, effective bool) error {
 	return fmt.Errorf("%q is no format; there are csv and json", sanitize.Line(format, 20))
 }
 
-// Row is one session of an imported list: its values as a person writes them.
+// tableRows are the tables that give sessions values, as rows.
+func (b *Book) tableRows() []map[string]string {
+	var rows []map[string]string
+	add := func(t Table) {
+		own, ok := b.Own(t)
+		values := map[string]string{"name": t.rowName()}
+		for _, key := range FieldsOf(t.Layer) {
+			if value, origin := own.Text(key); key != "name" && origin.Layer != BuiltIn {
+				values[key] = value
+			}
+		}
+		if ok && (len(values) > 1 || t.Layer == InSite && !b.usedOnly(t.Name)) {
+			rows = append(rows, values)
+		}
+	}
+	add(Table{Layer: InDefaults})
+	for _, site := range b.sites {
+		add(Table{Layer: InSite, Name: site})
+	}
+	for i, like := range b.far.likes {
+		add(Table{InLike, like.name, i})
+	}
+	return rows
+}
+
+// rowName is what a table is called in a list.
+func (t Table) rowName() string {
+	switch t.Layer {
+	case InDefaults:
+		return "defaults"
+	case InSession:
+		return t.Name
+	}
+	return layerWords[t.Layer] + " " + t.Name
+}
+
+// tableOf is the table that a list calls by a name; of a like it is not known which of several
+// of that pattern.
+func tableOf(name string) Table {
+	kind, of, two := strings.Cut(name, " ")
+	switch {
+	case name == "defaults":
+		return Table{Layer: InDefaults}
+	case two && kind == layerWords[InSite]:
+		return Table{Layer: InSite, Name: of}
+	case two && kind == layerWords[InLike]:
+		return Table{Layer: InLike, Name: of}
+	}
+	return Table{Layer: InSession, Name: name}
+}
+
+// Row is one session of an imported list, or a table that gives sessions values: its values as
+// a person writes them.
 type Row struct {
-	Line   int // of a CSV file; for JSON, which object, from 1
-	Name   string
+	Line   int    // of a CSV file; for JSON, which object, from 1
+	Name   string // as [Book.Export] gives it
 	Values map[string]string
 }
 
@@ -208,38 +268,37 @@ type Import struct {
 }
 
 // Compare finds what a list would add, change and leave alone. An empty cell
-// leaves the value that is there.
+// leaves the value that is there. What would bring a mistake into the file is one of the list.
 func (b *Book) Compare(rows []Row) Import {
 	im := Import{Was: map[string][]string{}}
 	seen := map[string]int{}
 	for _, row := range rows {
-		s := b.Session(row.Name)
+		t := tableOf(row.Name)
 		first, twice := seen[row.Name]
 		seen[row.Name] = row.Line
+		s, there := b.standing(t)
+		mistake := ""
 		switch {
-		case !ValidName(row.Name):
-			im.Mistakes = append(im.Mistakes, fmt.Sprintf("row %d: %q cannot be a session's name; %s", row.Line, sanitize.Line(row.Name, 40), nameHint))
-		case twice:
-			im.Mistakes = append(im.Mistakes, fmt.Sprintf("row %d: %s was in row %d already", row.Line, row.Name, first))
-		case s == nil && row.Values["host"] == "":
-			im.Mistakes = append(im.Mistakes, fmt.Sprintf("row %d: %s has no host", row.Line, row.Name))
-		case s == nil:
-			im.Add = append(im.Add, row)
-		default:
-			change := Row{row.Line, row.Name, map[string]string{}}
-			for _, key := range Fields {
-				now, ok := row.Values[key]
-				old, origin := s.Text(key)
-				if ok && (now != old || origin.Layer != InSession) && literal(key, now) != literal(key, old) {
-					change.Values[key] = now
-					im.Was[row.Name] = append(im.Was[row.Name], fmt.Sprintf("%s: %s → %s", key, orNone(old), now))
+		case t.Layer != InLike && t.Layer != InDefaults && !ValidName(t.Name):
+			mistake = fmt.Sprintf("%q cannot be the name of a %s; %s", sanitize.Line(t.Name, 40), layerWords[t.Layer], nameHint)
+		case twice && t.Layer != InLike:
+			mistake = fmt.Sprintf("%s was in row %d already", row.Name, first)
+		case t.Layer == InSession && !there && row.Values["host"] == "":
+			mistake = row.Name + " has no host"
+		case t.Layer != InSession:
+			for key := range row.Values {
+				if !slices.Contains(FieldsOf(t.Layer), key) {
+					mistake = fmt.Sprintf("%s cannot give sessions a %s", t, key)
 				}
 			}
-			if len(change.Values) == 0 {
-				im.Same = append(im.Same, row.Name)
-			} else {
-				im.Change = append(im.Change, change)
-			}
+		}
+		switch {
+		case mistake != "":
+			im.Mistakes = append(im.Mistakes, fmt.Sprintf("row %d: %s", row.Line, mistake))
+		case !there:
+			im.Add = append(im.Add, row)
+		default:
+			im.compare(row, s, t.Layer)
 		}
 	}
 	for _, s := range b.Sessions {
@@ -248,6 +307,70 @@ func (b *Book) Compare(rows []Row) Import {
 		}
 	}
 	return im
+}
+
+// standing is what a table says now, and whether it is there.
+func (b *Book) standing(t Table) (*Session, bool) {
+	switch t.Layer {
+	case InSession:
+		s := b.Session(t.Name)
+		return s, s != nil
+	case InDefaults:
+		own, _ := b.Own(t)
+		return &own, b.far.defaults != nil
+	case InSite:
+		own, ok := b.Own(t)
+		return &own, ok && !b.usedOnly(t.Name)
+	}
+	for i, like := range b.far.likes {
+		if like.name == t.Name {
+			own, _ := b.Own(Table{InLike, t.Name, i})
+			return &own, true
+		}
+	}
+	return nil, false
+}
+
+// compare finds what a row changes of what is there.
+func (im *Import) compare(row Row, s *Session, layer Layer) {
+	change := Row{row.Line, row.Name, map[string]string{}}
+	for _, key := range FieldsOf(layer) {
+		now, ok := row.Values[key]
+		old, origin := s.Text(key)
+		if ok && (now != old || origin.Layer != layer) && literal(key, now) != literal(key, old) {
+			change.Values[key] = now
+			im.Was[row.Name] = append(im.Was[row.Name], fmt.Sprintf("%s: %s → %s", key, orNone(old), now))
+		}
+	}
+	if len(change.Values) == 0 {
+		im.Same = append(im.Same, row.Name)
+	} else {
+		im.Change = append(im.Change, change)
+	}
+}
+
+// Try tells what would bring a mistake into the file at path, before anything is written: the
+// import with that among its mistakes.
+func (im Import) Try(path string) (Import, error) {
+	text, err := os.ReadFile(path)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return im, err
+	}
+	name := filepath.Base(path)
+	before := Parse(name, text)
+	changed, err := im.into(before, bytes.Clone(text))
+	if err != nil {
+		im.Mistakes = append(im.Mistakes, err.Error())
+		return im, nil
+	}
+	for _, p := range allFresh(before.Problems, Parse(name, changed).Problems) {
+		say := join(p.Say, p.Hint)
+		if p.Session != "" && !strings.Contains(say, p.Session) {
+			say = p.Session + ": " + say
+		}
+		im.Mistakes = append(im.Mistakes, say)
+	}
+	return im, nil
 }
 
 // Acting is a value of an imported list that does something besides describing a machine.
@@ -304,39 +427,66 @@ func (im Import) Apply(path string) (*Book, error) {
 		return nil, errors.New(im.Mistakes[0])
 	}
 	what := fmt.Sprintf("importing %d sessions", len(im.Add)+len(im.Change))
-	return Change(path, what, func(_ *Book, text []byte) ([]byte, error) {
-		text, err := im.changeIn(text)
-		if err != nil {
-			return nil, err
+	return Change(path, what, im.into)
+}
+
+// into is the text of a file with what the import does.
+func (im Import) into(before *Book, text []byte) ([]byte, error) {
+	text, err := im.changeIn(before, text)
+	if err != nil {
+		return nil, err
+	}
+	var added bytes.Buffer
+	for _, row := range im.Add {
+		if len(text) > 0 || added.Len() > 0 {
+			added.WriteByte('\n')
 		}
-		var added bytes.Buffer
-		for _, row := range im.Add {
-			if len(text) > 0 || added.Len() > 0 {
-				added.WriteByte('\n')
+		t := tableOf(row.Name)
+		switch t.Layer {
+		case InDefaults:
+			added.WriteString("[defaults]\n")
+		case InLike:
+			fmt.Fprintf(&added, "[[like]]\nname = %s\n", quote(t.Name))
+		default:
+			fmt.Fprintf(&added, "[%s.%s]\n", layerWords[t.Layer], keyText(t.Name))
+		}
+		for _, key := range FieldsOf(t.Layer) {
+			if value := row.Values[key]; value != "" {
+				fmt.Fprintf(&added, "%-4s = %s\n", key, literal(key, value))
 			}
-			fmt.Fprintf(&added, "[session.%s]\n", keyText(row.Name))
-			for _, key := range Fields {
-				if value := row.Values[key]; value != "" {
-					fmt.Fprintf(&added, "%-4s = %s\n", key, literal(key, value))
-				}
-			}
 		}
-		if len(text) > 0 && !bytes.HasSuffix(text, []byte("\n")) {
-			text = append(text, '\n')
-		}
-		return append(text, added.Bytes()...), nil
-	})
+	}
+	if len(text) > 0 && !bytes.HasSuffix(text, []byte("\n")) {
+		text = append(text, '\n')
+	}
+	return append(text, added.Bytes()...), nil
 }
 
 // changeIn changes the values of sessions that are there, each in its own part of
 // the text, so that the cost does not grow with the square of their number.
-func (im Import) changeIn(text []byte) ([]byte, error) {
+func (im Import) changeIn(before *Book, text []byte) ([]byte, error) {
 	if len(im.Change) == 0 {
 		return text, nil
 	}
 	wanted := map[string]Row{}
 	for _, row := range im.Change {
-		wanted[row.Name] = row
+		t := tableOf(row.Name)
+		if t.Layer == InSession {
+			wanted[row.Name] = row
+			continue
+		}
+		if t.Layer == InLike { // the first of its pattern
+			t.Nth = slices.IndexFunc(before.far.likes, func(like *table) bool { return like.name == t.Name })
+		}
+		for _, key := range FieldsOf(t.Layer) {
+			if value, set := row.Values[key]; set {
+				at, err := findTable(text, t)
+				if err != nil {
+					return nil, err
+				}
+				text = at.put(text, key, literal(key, value))
+			}
+		}
 	}
 	var out []byte
 	parts, err := sessionParts(text)

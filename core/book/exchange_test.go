@@ -27,14 +27,16 @@ func TestWhatIsExportedImportsAsItWas(t *testing.T) {
 		if err != nil {
 			t.Fatalf("%s: %v\n%s", format, err, text)
 		}
-		if im := b.Compare(rows); len(im.Same) != 1 || len(im.Add)+len(im.Change)+len(im.Mistakes) != 0 {
+		if im := b.Compare(rows); len(im.Same) != len(rows) || len(rows) != 4 || len(im.Add)+len(im.Change)+len(im.Mistakes) != 0 {
 			t.Errorf("%s: importing what was exported would do %+v", format, im)
 		}
 		path := filepath.Join(t.TempDir(), FileName)
-		if err := os.WriteFile(path, []byte("[site.reef]\n"), 0o600); err != nil {
-			t.Fatal(err)
+		empty := Parse(FileName, nil)
+		im, err := empty.Compare(rows).Try(path)
+		if err != nil || len(im.Add) != len(rows) || len(im.Mistakes) != 0 {
+			t.Fatalf("%s: into an empty workspace: %+v, %v", format, im, err)
 		}
-		again, err := (Import{Add: rows}).Apply(path)
+		again, err := im.Apply(path)
 		if err != nil || exported(t, again, format) != text {
 			t.Errorf("%s: %v\n%s\nwant\n%s", format, err, exported(t, again, format), text)
 		}
@@ -67,6 +69,34 @@ func TestAnImportShowsWhatItWouldDo(t *testing.T) {
 	}
 	if what, _, err := Undo(path); err != nil || what != "importing 2 sessions" {
 		t.Errorf("undoing: %q, %v", what, err)
+	}
+}
+
+func TestWhyAListCannotBeTakenIsSaidBefore(t *testing.T) {
+	path := edited(t, layered)
+	b, _ := Read(path)
+	for what, c := range map[string]struct {
+		row  Row
+		want string
+	}{
+		"a way that is not there": {Row{1, "x", map[string]string{"host": "h", "via": "qauy"}}, "no such session"},
+		"a port that is none":     {Row{1, "x", map[string]string{"host": "h", "port": "70000"}}, "70000 is no port"},
+		"a site with a host":      {Row{1, "site reef", map[string]string{"host": "h"}}, "cannot give sessions a host"},
+		"a change":                {Row{1, "gauge-1", map[string]string{"via": "gauge-1"}}, "circle"},
+		"a site with no name":     {Row{1, "site a/b", map[string]string{"user": "h"}}, "cannot be the name of a site"},
+	} {
+		im, err := b.Compare([]Row{c.row}).Try(path)
+		if err != nil || len(im.Mistakes) == 0 || !strings.Contains(strings.Join(im.Mistakes, "; "), c.want) {
+			t.Errorf("%s: %q, %v", what, im.Mistakes, err)
+		}
+	}
+	im, err := b.Compare([]Row{{1, "defaults", map[string]string{"port": "2022"}}, {2, "like gauge-*", map[string]string{"user": "pilot"}}, {3, "site reef", map[string]string{"user": "warden"}}}).Try(path)
+	if err != nil || len(im.Mistakes) != 0 || len(im.Change) != 3 {
+		t.Fatalf("%+v, %v", im, err)
+	}
+	after, err := im.Apply(path)
+	if err != nil || after.Session("gauge-1").Port.V != 2022 {
+		t.Errorf("%+v, %v", after, err)
 	}
 }
 

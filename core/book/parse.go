@@ -21,6 +21,7 @@ type table struct {
 	name   string
 	at     Place
 	own    Session  // what it says itself; Access and Behaviour are nil where it says nothing in them
+	used   bool     // a site that is nowhere in the file but in the sessions that stand in it
 	terms  KeyTerms // of a key
 	seen   []seen
 	broken *Problem
@@ -71,6 +72,7 @@ func Parse(file string, text []byte) *Book {
 	for start := 0; start >= 0; {
 		start = r.readFrom(start)
 	}
+	r.usedSites()
 	b := &Book{Path: file, byName: make(map[string]*Session, len(r.sessions)), sites: r.order, far: r.layers}
 	r.resolve(b)
 	sort.SliceStable(r.problems, func(i, j int) bool {
@@ -79,6 +81,19 @@ func Parse(file string, text []byte) *Book {
 	})
 	b.Problems = r.problems
 	return b
+}
+
+// usedSites makes the sites that sessions stand in and that have no table: a site comes into
+// being by being used, and has one when it gives values.
+func (r *reader) usedSites() {
+	for _, t := range r.sessions {
+		site := t.own.Site
+		if !site.Set || r.sites[site.V] != nil {
+			continue
+		}
+		r.sites[site.V] = &table{layer: InSite, name: site.V, at: site.Origin.Place, used: true}
+		r.order = append(r.order, site.V)
+	}
 }
 
 // readFrom reads tables from an offset on. On a mistake in the grammar it tells
@@ -329,11 +344,7 @@ func (r *reader) from(s *Session) []*table {
 		}
 	}
 	if s.Site.Set {
-		if site, ok := r.sites[s.Site.V]; ok {
-			from = append(from, site)
-		} else {
-			r.breaks(s, s.Site.Origin.Place, fmt.Sprintf("there is no site %q", sanitize.Line(s.Site.V, 40)), meant(s.Site.V, r.order))
-		}
+		from = append(from, r.sites[s.Site.V])
 	}
 	if r.defaults != nil {
 		from = append(from, r.defaults)

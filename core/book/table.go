@@ -61,17 +61,16 @@ func (b *Book) WrongValue(layer Layer, key, value string) string {
 			return join(strings.TrimPrefix(p.Say, key+": "), p.Hint)
 		}
 	}
-	names, of := b.sites, []string{value}
+	var names, of []string
 	switch key {
 	case "via":
 		names, of = b.Names(), strings.FieldsFunc(value, func(r rune) bool { return r == ',' || r == ' ' })
-	case "site":
 	default:
 		return ""
 	}
 	for _, name := range of {
 		if !slices.Contains(names, name) {
-			return join(fmt.Sprintf("there is no %s %q", map[string]string{"via": "session", "site": "site"}[key], sanitize.Line(name, 40)), meant(name, names))
+			return join(fmt.Sprintf("there is no session %q", sanitize.Line(name, 40)), meant(name, names))
 		}
 	}
 	return ""
@@ -90,6 +89,12 @@ func (b *Book) Tables(session string) []Table {
 		tables = append(tables, Table{Layer: InSite, Name: s.Site.V})
 	}
 	return append(tables, Table{Layer: InDefaults})
+}
+
+// usedOnly tells whether a site is nowhere in the file but in the sessions that stand in it.
+func (b *Book) usedOnly(site string) bool {
+	t := b.far.sites[site]
+	return t != nil && t.used
 }
 
 // Own is what a table says itself, and whether there is such a table. The
@@ -179,15 +184,17 @@ func RemoveTable(path string, t Table) (*Book, error) {
 // RenameSite gives a site another name, in its header and in every session that
 // stands in it.
 func RenameSite(path, old, name string) (*Book, error) {
-	return Change(path, fmt.Sprintf("renaming site %s to %s", old, name), func(_ *Book, text []byte) ([]byte, error) {
+	return Change(path, fmt.Sprintf("renaming site %s to %s", old, name), func(before *Book, text []byte) ([]byte, error) {
 		if !ValidName(name) {
 			return nil, fmt.Errorf("%q cannot be a site's name; %s", name, nameHint)
 		}
-		t, err := findTable(text, Table{Layer: InSite, Name: old})
-		if err != nil {
-			return nil, err
+		if !before.usedOnly(old) {
+			t, err := findTable(text, Table{Layer: InSite, Name: old})
+			if err != nil {
+				return nil, err
+			}
+			text = slices.Concat(text[:t.name.From], []byte(keyText(name)), text[t.name.To:])
 		}
-		text = slices.Concat(text[:t.name.From], []byte(keyText(name)), text[t.name.To:])
 		return replaceIn(text, "site", func(s string) string {
 			if s == old {
 				return name

@@ -172,7 +172,7 @@ func TestAValueIsJudgedWhileItIsTyped(t *testing.T) {
 	}{
 		{InSession, "port", "22", ""}, {InSession, "port", "70000", "is no port"}, {InSession, "port", "ab", "a number is wanted"},
 		{InSession, "host", "a b", "is no host"}, {InSession, "user", "", ""}, {InSession, "keepalive", "3", "no time"},
-		{InSession, "via", "gauge-1", ""}, {InSession, "via", "guage-1", `did you mean "gauge-1"`}, {InSession, "site", "reef", ""}, {InSession, "site", "ref", "no site"},
+		{InSession, "via", "gauge-1", ""}, {InSession, "via", "guage-1", `did you mean "gauge-1"`}, {InSession, "site", "reef", ""}, {InSession, "site", "ref", ""},
 		{InSite, "colours", "red", "write"}, {InLike, "name", "[a", "no pattern"}, {InLike, "name", "a*", ""},
 		{InSession, "tunnels", "roam 1080", ""}, {InSession, "tunnels", "bring", "no tunnel"}, {InSession, "env", "A=1, B", "sets no variable"},
 	} {
