@@ -280,7 +280,7 @@ func (b *Book) Compare(rows []Row) Import {
 		mistake := ""
 		switch {
 		case t.Layer != InLike && t.Layer != InDefaults && !ValidName(t.Name):
-			mistake = fmt.Sprintf("%q cannot be the name of a %s; %s", sanitize.Line(t.Name, 40), layerWords[t.Layer], nameHint)
+			mistake = fmt.Sprintf("%q cannot be a %s's name; %s", sanitize.Line(t.Name, 40), layerWords[t.Layer], nameHint)
 		case twice && t.Layer != InLike:
 			mistake = fmt.Sprintf("%s was in row %d already", row.Name, first)
 		case t.Layer == InSession && !there && row.Values["host"] == "":

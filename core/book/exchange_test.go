@@ -83,7 +83,7 @@ func TestWhyAListCannotBeTakenIsSaidBefore(t *testing.T) {
 		"a port that is none":     {Row{1, "x", map[string]string{"host": "h", "port": "70000"}}, "70000 is no port"},
 		"a site with a host":      {Row{1, "site reef", map[string]string{"host": "h"}}, "cannot give sessions a host"},
 		"a change":                {Row{1, "gauge-1", map[string]string{"via": "gauge-1"}}, "circle"},
-		"a site with no name":     {Row{1, "site a/b", map[string]string{"user": "h"}}, "cannot be the name of a site"},
+		"a site with no name":     {Row{1, "site a/b", map[string]string{"user": "h"}}, "cannot be a site's name"},
 	} {
 		im, err := b.Compare([]Row{c.row}).Try(path)
 		if err != nil || len(im.Mistakes) == 0 || !strings.Contains(strings.Join(im.Mistakes, "; "), c.want) {
