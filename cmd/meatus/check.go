@@ -50,6 +50,11 @@ func checkCommand(open opener) *cobra.Command {
 			defer e.Close()
 			w = e.Workspace()
 			each := len(names) > 0
+			for _, name := range names {
+				if w.Book.Session(name) == nil {
+					return fmt.Errorf("%w %q", route.ErrNoSession, name)
+				}
+			}
 			if !each {
 				names = w.Book.Names()
 			}

@@ -91,7 +91,6 @@ func TestCheckSaysTheVerdicts(t *testing.T) {
 	if err := json.Unmarshal([]byte(b.run(statusShut, "check", "--json")), &reports); err != nil || len(reports) != 14 {
 		t.Errorf("%d reports, %v", len(reports), err)
 	}
-	b.says("there is no session", statusShut, "check", "no-such")
 	b.says("is no depth", statusWrongUse, "check", "--as-far-as", "the moon")
 	b.says("unknown flag", statusWrongUse, "check", "--odd")
 }

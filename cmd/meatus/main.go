@@ -102,6 +102,9 @@ func root() command {
 		SilenceErrors: true,
 		SilenceUsage:  true,
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			if err := open.first(cmd); err != nil {
+				return err
+			}
 			w, err := open.workspace()
 			if err != nil {
 				return err
@@ -116,8 +119,10 @@ func root() command {
 	top.PersistentFlags().StringVar(&dir, "workspace", "", "the folder with sessions.toml (else $"+workspace.Variable+", else the user's configuration)")
 	top.PersistentFlags().StringVar(&leader, "leader", "alt+m", "the key that opens the switcher")
 	top.PersistentFlags().BoolVar(&beforeAgent, "before-agent", false, "stand in front of the agent that SSH_AUTH_SOCK names: use its keys, too")
-	top.CompletionOptions.DisableDefaultCmd = true
-	top.AddCommand(checkCommand(open), runCommand(open), trailCommand(open), keyCommand(open), ringCommand(open), holdCommand(open), drawCommand(open), tunnelsCommand(open), hostsCommand(open), exportCommand(open), importCommand(open), labCommand(), demoCommand(&leader))
+	top.AddCommand(checkCommand(open), runCommand(open), eachCommand(open), sessionCommand(open), versionCommand(), trailCommand(open), keyCommand(open), ringCommand(open), holdCommand(open), drawCommand(open), tunnelsCommand(open), hostsCommand(open), exportCommand(open), importCommand(open), labCommand(), demoCommand(&leader))
+	top.InitDefaultCompletionCmd()
+	helpful(top)
+	complete(top, open)
 	wrongUse(top)
 	return command{top}
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"time"
 
@@ -21,13 +22,41 @@ type opener struct {
 	beforeAgent *bool
 }
 
-// workspace reads the workspace.
+// workspace reads the workspace, which has to be there: a folder that is none is a slip of the
+// pen, and nothing is made of it.
 func (o opener) workspace() (*workspace.Workspace, error) {
-	w, err := workspace.Open(workspace.Folder(*o.dir))
+	dir := workspace.Folder(*o.dir)
+	if _, err := os.Stat(dir); errors.Is(err, fs.ErrNotExist) {
+		return nil, &statusError{statusWorkspace, fmt.Errorf("there is no workspace %s; meatus without a command makes one there", dir)}
+	}
+	w, err := workspace.Open(dir)
 	if err != nil {
 		return nil, &statusError{statusWorkspace, err}
 	}
 	return w, nil
+}
+
+// first makes the folder of a first start. One that was named is made after a yes alone.
+func (o opener) first(cmd *cobra.Command) error {
+	dir := workspace.Folder(*o.dir)
+	if _, err := os.Stat(dir); !errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	fmt.Fprintf(cmd.ErrOrStderr(), "There is no workspace %s yet.\n", dir)
+	if *o.dir != "" || os.Getenv(workspace.Variable) != "" {
+		tty, err := os.OpenFile("/dev/tty", os.O_RDWR, 0)
+		if err != nil {
+			return &statusError{statusWorkspace, fmt.Errorf("there is no workspace %s, and nobody to ask whether to make one", dir)}
+		}
+		defer tty.Close()
+		if answer, err := ask(cmd.Context(), tty, "Make it? Type yes: ", true); err != nil || answer != "yes" {
+			return &statusError{statusWorkspace, errors.New("nothing was made")}
+		}
+	}
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return &statusError{statusWorkspace, fmt.Errorf("the workspace cannot be made: %w", err)}
+	}
+	return nil
 }
 
 // running is everything live that a command has.

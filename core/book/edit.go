@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"meatus/core/atomicfile"
+	"meatus/core/sanitize"
 	"meatus/core/tomltext"
 )
 
@@ -111,6 +112,64 @@ func SetIn(path string, table Table, key, value string) (*Book, error) {
 			return t.drop(text, key), nil
 		}
 		return t.put(text, key, literal(key, value)), nil
+	})
+}
+
+// Setting is a value of a session as a person writes it; "" has it inherited.
+type Setting struct{ Key, Value string }
+
+// SetAll sets values of several sessions as one edit, and returns the book as it then is. It
+// fails, leaving the file alone, as [SetIn] does, where a session is not there, and where a key
+// is none.
+func SetAll(path string, sessions []string, values []Setting) (*Book, error) {
+	var keys []string
+	for _, v := range values {
+		if !slices.Contains(Fields, v.Key) {
+			return nil, fmt.Errorf("not written: %s", join(fmt.Sprintf("there is no setting %q", sanitize.Line(v.Key, 40)), meant(v.Key, Fields)))
+		}
+		if v.Key == "tunnels" && v.Value != "" {
+			if _, err := ParseTunnels(v.Value); err != nil {
+				return nil, fmt.Errorf("not written: %w", err)
+			}
+		}
+		keys = append(keys, v.Key)
+	}
+	of := strings.Join(sessions, ", ")
+	if len(sessions) > 3 {
+		of = fmt.Sprintf("%d sessions", len(sessions))
+	}
+	return Change(path, strings.Join(keys, ", ")+" of "+of, func(before *Book, text []byte) ([]byte, error) {
+		left := map[string]bool{}
+		for _, name := range sessions {
+			if before.Session(name) == nil {
+				return nil, fmt.Errorf("there is no session %q", sanitize.Line(name, 60))
+			}
+			left[name] = true
+		}
+		parts, err := sessionParts(text)
+		if err != nil {
+			return nil, err
+		}
+		var out []byte
+		for _, part := range parts {
+			piece := bytes.Clone(text[part.From:part.To])
+			for _, v := range values {
+				if !left[part.text] {
+					break
+				}
+				t, err := findTable(piece, Table{Layer: InSession, Name: part.text})
+				if err != nil {
+					return nil, err
+				}
+				if v.Value == "" {
+					piece = t.drop(piece, v.Key)
+				} else {
+					piece = t.put(piece, v.Key, literal(v.Key, v.Value))
+				}
+			}
+			out = append(out, piece...)
+		}
+		return out, nil
 	})
 }
 

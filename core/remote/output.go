@@ -9,14 +9,21 @@ import (
 	"meatus/core/walk"
 )
 
-// Output runs a command at a passage's end, gives it input, and returns what it
-// prints, up to limit bytes. A status other than 0 is an error with what the
-// command said on standard error, cleaned. The command is lent nothing.
-func Output(ctx context.Context, p *walk.Passage, command string, input []byte, limit int64) ([]byte, error) {
+// Outcome is what a command printed, and how it ended.
+type Outcome struct {
+	Out, Err []byte
+	Cut      bool // there was more than is kept
+	Ending
+}
+
+// Run runs a command at a passage's end, gives it input, and keeps what it prints, up to
+// limit bytes on each output. The command is lent nothing. It fails with a [gate.Failure]
+// where the command could not be started, and with the context's error.
+func Run(ctx context.Context, p *walk.Passage, command string, input []byte, limit int64) (Outcome, error) {
 	g := &Program{}
 	p.Trying()
 	if err := g.start(ctx, p, command, nil, nil, nil); err != nil {
-		return nil, err
+		return Outcome{}, err
 	}
 	defer g.Close()
 	stop := context.AfterFunc(ctx, g.Close)
@@ -25,25 +32,39 @@ func Output(ctx context.Context, p *walk.Passage, command string, input []byte, 
 		g.In.Write(input)
 		g.In.Close()
 	}()
-	errs := make(chan []byte, 1)
+	take := func(from io.Reader) (kept []byte, cut bool, err error) {
+		kept, err = io.ReadAll(io.LimitReader(from, limit))
+		more, _ := io.Copy(io.Discard, from)
+		return kept, more > 0, err
+	}
+	var o Outcome
+	var cutErr bool
+	errs := make(chan struct{})
 	go func() {
-		said, _ := io.ReadAll(io.LimitReader(g.Err, 4096))
-		io.Copy(io.Discard, g.Err)
-		errs <- said
+		defer close(errs)
+		o.Err, cutErr, _ = take(g.Err)
 	}()
-	out, err := io.ReadAll(io.LimitReader(g.Out, limit))
-	io.Copy(io.Discard, g.Out)
-	said := <-errs
-	ending := g.Wait()
+	out, cut, err := take(g.Out)
+	<-errs
+	o.Out, o.Cut = out, cut || cutErr
+	o.Ending = g.Wait()
+	if ctx.Err() != nil {
+		return o, ctx.Err()
+	}
+	return o, err
+}
+
+// Output is [Run] for what a command prints alone. A status other than 0 is an error with
+// what the command said on standard error, cleaned.
+func Output(ctx context.Context, p *walk.Passage, command string, input []byte, limit int64) ([]byte, error) {
+	o, err := Run(ctx, p, command, input, limit)
 	switch {
-	case ctx.Err() != nil:
-		return nil, ctx.Err()
 	case err != nil:
 		return nil, err
-	case ending.Err != nil:
-		return nil, ending.Err
-	case ending.Status != 0 || ending.Signal != "":
-		return nil, fmt.Errorf("the command ended with status %d: %s", ending.Status, sanitize.Line(string(said), 200))
+	case o.Ending.Err != nil:
+		return nil, o.Ending.Err
+	case o.Status != 0 || o.Signal != "":
+		return nil, fmt.Errorf("the command ended with status %d: %s", o.Status, sanitize.Line(string(o.Err), 200))
 	}
-	return out, nil
+	return o.Out, nil
 }

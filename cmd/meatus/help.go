@@ -1,0 +1,205 @@
+package main
+
+import (
+	"fmt"
+	"runtime/debug"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+)
+
+// examples are shown in the help of each command, by its path behind "meatus".
+var examples = map[string][]string{
+	"":               {"meatus", "meatus --workspace ~/bay"},
+	"check":          {"meatus check", "meatus check tide-db --as-far-as identity", "meatus check --json"},
+	"each":           {"meatus each reef -- uptime", "meatus each gauge-1 gauge-2 --at-once 2 -- df -h /"},
+	"run":            {"meatus run gauge-1", "meatus run gauge-1 -- uptime", "meatus run -t gauge-1 -- top", "meatus run quay --lend keys/gauge.pem --lend-to gauge-1 -- ls"},
+	"hold":           {"meatus hold tables", "meatus hold tables --json --ready /run/user/1000/tables.ready"},
+	"tunnels":        {"meatus tunnels", "meatus tunnels --json"},
+	"draw":           {"meatus draw -o bay.svg", "meatus draw --site reef --private -o reef.pdf", "meatus draw gauge-1 --chart --over 2h -o chart.svg"},
+	"trail":          {"meatus trail", "meatus trail tide-db --failed", "meatus trail --json"},
+	"hosts":          {"meatus hosts", "meatus hosts --sshfp"},
+	"hosts expect":   {"meatus hosts expect fingerprints.txt"},
+	"hosts trust":    {"meatus hosts trust '*.reef.example' hosts-signer.pub"},
+	"export":         {"meatus export > sessions.csv", "meatus export --format json --effective"},
+	"import":         {"meatus import sessions.csv", "meatus import sessions.json --yes"},
+	"session":        {"meatus session add tide-db = keeper@10.61.4.20 via quay", "meatus session set gauge-1 gauge-2 keepalive=1m"},
+	"session add":    {"meatus session add 'tide-db = keeper@10.61.4.20 via quay with tide.pem bring 15432 from db.internal:5432'"},
+	"session set":    {"meatus session set tide-db port=2022 user=pilot", "meatus session set gauge-1 gauge-2 keepalive=1m", "meatus session set tide-db user="},
+	"session remove": {"meatus session remove tide-db"},
+	"session show":   {"meatus session show tide-db", "meatus session show tide-db --json"},
+	"key":            {"meatus key list", "meatus key show keys/tide.pem"},
+	"key show":       {"meatus key show keys/tide.pem", "meatus key show keys/tide.pem --json"},
+	"key list":       {"meatus key list", "meatus key list --json"},
+	"key find":       {"meatus key find SHA256:BZkpR3lwFLwnIcfr9zNnDfwO1uUYgGQmnD1tjVCJqYw", "meatus key find --at gauge-1"},
+	"key mend":       {"meatus key mend keys/tide.pem"},
+	"key make":       {"meatus key make keys/tide-2.pem", "meatus key make keys/tide-2.pem --no-passphrase"},
+	"key wrap":       {"meatus key wrap keys/tide.pem --container pkcs8"},
+	"key public":     {"meatus key public keys/tide.pem"},
+	"key split":      {"meatus key split ~/Downloads/keys.zip", "meatus key split both.pem keys"},
+	"key adopt":      {"meatus key adopt ~/Downloads/tide.pem"},
+	"key rename":     {"meatus key rename keys/tide.pem tide-old.pem"},
+	"key retire":     {"meatus key retire keys/tide-old.pem"},
+	"key unseal":     {"meatus key unseal keys/tide.pem < sealed.txt"},
+	"key bind":       {"meatus key bind keys/gauge.pem --host 'gauge-*' --stay 1h"},
+	"key install":    {"meatus key install keys/tide.pem tide-db"},
+	"key rotate":     {"meatus key rotate keys/tide.pem keys/tide-2.pem", "meatus key rotate keys/tide.pem keys/tide-2.pem tide-db"},
+	"key sweep":      {"meatus key sweep quay"},
+	"ring":           {"meatus ring keys/gauge.pem -- make deploy", "eval \"$(meatus ring keys/gauge.pem &)\""},
+	"lab":            {"meatus lab --dir bay"},
+	"demo":           {"meatus demo", "meatus demo --dir bay"},
+	"version":        {"meatus version"},
+	"completion":     {"meatus completion bash > ~/.local/share/bash-completion/completions/meatus"},
+}
+
+// ownStatuses are the exit statuses of commands that have others than every command has.
+var ownStatuses = map[string]string{
+	"run":      "the command's own; 128 and the signal's number where one ended it",
+	"each":     "3 where it could not be run somewhere, else the highest of the commands' own",
+	"check":    "3 where a gate is shut, or the sessions file has a mistake",
+	"hold":     "3 where a door or a way cannot be opened",
+	"key find": "3 where no key fits",
+	"ring":     "the command's own",
+}
+
+// statuses are told in every help.
+const statuses = "0 done, 1 failed, 2 wrong use, 3 a gate is shut, 4 the workspace cannot be read, 130 interrupted"
+
+// helpful gives every command its examples and exit statuses, and a help that says what it
+// needs to.
+func helpful(top *cobra.Command) {
+	cobra.AddTemplateFunc("plainFlags", flagLines)
+	cobra.AddTemplateFunc("statuses", func(c *cobra.Command) string {
+		say := statuses
+		if own := ownStatuses[pathOf(c)]; own != "" {
+			say = own + ";\n             " + say
+		}
+		return say
+	})
+	top.SetUsageTemplate(usage)
+	var each func(c *cobra.Command)
+	each = func(c *cobra.Command) {
+		if lines := examples[pathOf(c)]; len(lines) > 0 {
+			c.Example = "  " + strings.Join(lines, "\n  ")
+		}
+		if c.RunE == nil && c.Run == nil { // it is for its own commands alone
+			c.Args = cobra.ArbitraryArgs
+			c.RunE = func(c *cobra.Command, args []string) error {
+				if len(args) == 0 {
+					return c.Help()
+				}
+				return &statusError{statusWrongUse, fmt.Errorf("there is no %q in %s; see %s --help", args[0], c.CommandPath(), c.CommandPath())}
+			}
+		}
+		for _, sub := range c.Commands() {
+			each(sub)
+		}
+	}
+	each(top)
+}
+
+// helpWidth is how wide help is, in columns.
+const helpWidth = 96
+
+// flagLines are flags as they are typed, with what they do.
+func flagLines(flags *pflag.FlagSet) string {
+	type line struct{ typed, does string }
+	var lines []line
+	width := 0
+	flags.VisitAll(func(f *pflag.Flag) {
+		if f.Hidden {
+			return
+		}
+		l := line{typed: "    --" + f.Name}
+		if f.Shorthand != "" {
+			l.typed = "-" + f.Shorthand + ", --" + f.Name
+		}
+		value, does := pflag.UnquoteUsage(f)
+		if l.does = does; f.Value.Type() != "bool" {
+			l.typed += " " + value
+			if f.DefValue != "" && f.DefValue != "[]" && f.DefValue != "0" && f.DefValue != "-1" {
+				l.does += " (else " + f.DefValue + ")"
+			}
+		}
+		width = max(width, len(l.typed))
+		lines = append(lines, l)
+	})
+	width = min(width, helpWidth/3)
+	var b strings.Builder
+	for _, l := range lines {
+		indent := strings.Repeat(" ", width+6)
+		fmt.Fprintf(&b, "  %-*s", width, l.typed)
+		if len(l.typed) > width {
+			b.WriteString("\n" + indent)
+		} else {
+			b.WriteString("    ")
+		}
+		used := 0
+		for _, word := range strings.Fields(l.does) {
+			if used > 0 && used+1+len(word) > helpWidth-len(indent) {
+				b.WriteString("\n" + indent)
+				used = 0
+			}
+			if used > 0 {
+				b.WriteByte(' ')
+				used++
+			}
+			b.WriteString(word)
+			used += len(word)
+		}
+		b.WriteByte('\n')
+	}
+	return strings.TrimRight(b.String(), "\n")
+}
+
+// pathOf is a command's path behind "meatus".
+func pathOf(c *cobra.Command) string {
+	_, path, _ := strings.Cut(c.CommandPath(), " ")
+	return path
+}
+
+const usage = `Usage:{{if .Runnable}}
+  {{.UseLine}}{{end}}{{if .HasAvailableSubCommands}}
+  {{.CommandPath}} COMMAND{{end}}{{if .HasExample}}
+
+Examples:
+{{.Example}}{{end}}{{if .HasAvailableSubCommands}}
+
+Commands:{{range .Commands}}{{if .IsAvailableCommand}}
+  {{rpad .Name .NamePadding}} {{.Short}}{{end}}{{end}}{{end}}{{if .HasAvailableLocalFlags}}
+
+Flags:
+{{plainFlags .LocalFlags}}{{end}}{{if .HasAvailableInheritedFlags}}
+
+Flags of every command:
+{{plainFlags .InheritedFlags}}{{end}}
+
+Exit status: {{statuses .}}
+`
+
+func versionCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "version",
+		Short: "which Meatus this is, and what it was built of",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			info, ok := debug.ReadBuildInfo()
+			if !ok {
+				return fmt.Errorf("this program was built without saying what of")
+			}
+			version := info.Main.Version
+			if version == "" || version == "(devel)" {
+				version = "built from a folder"
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "meatus %s\n%s\n", version, info.GoVersion)
+			for _, s := range info.Settings {
+				if slices.Contains([]string{"vcs.revision", "vcs.time", "vcs.modified"}, s.Key) {
+					fmt.Fprintf(cmd.OutOrStdout(), "%s %s\n", strings.TrimPrefix(s.Key, "vcs."), s.Value)
+				}
+			}
+			return nil
+		},
+	}
+}
