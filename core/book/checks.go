@@ -3,6 +3,7 @@ package book
 import (
 	"fmt"
 	"net"
+	"net/netip"
 	"path"
 	"slices"
 	"strconv"
@@ -37,8 +38,8 @@ func checkHost(s string) (string, string) {
 // digits, dots, hyphens and underscores, at most 253 bytes (RFC 1035 section
 // 2.3.4). An IPv6 address stands without brackets.
 func ValidHost(s string) bool {
-	if ip, _, _ := strings.Cut(s, "%"); net.ParseIP(ip) != nil {
-		return true
+	if _, _, zoned := strings.Cut(s, "%"); zoned || net.ParseIP(s) != nil {
+		return validAddress(s)
 	}
 	if s == "" || len(s) > 253 || s[0] == '-' {
 		return false
@@ -50,6 +51,18 @@ func ValidHost(s string) bool {
 		}
 	}
 	return true
+}
+
+// validAddress tells whether s is an address. The zone of one of the newer kind (RFC 4007
+// section 11) is a network interface: its name has no blanks, controls or quotes.
+func validAddress(s string) bool {
+	ip, err := netip.ParseAddr(s)
+	if err != nil || len(ip.Zone()) > 40 {
+		return false
+	}
+	return !strings.ContainsFunc(ip.Zone(), func(r rune) bool {
+		return !(r == '.' || r == '-' || r == '_' || r == ':' || r >= '0' && r <= '9' || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z')
+	})
 }
 
 func checkUser(s string) (string, string) {

@@ -185,6 +185,7 @@ func TestAValueIsJudgedWhileItIsTyped(t *testing.T) {
 func FuzzTunnels(f *testing.F) {
 	f.Add("bring 15432 from db.internal:5432 idle 30m rate 2MB, roam 1080 only *.internal 10.61.0.0/16:443 direct [::1]:80 login keeper")
 	f.Add("lend /run/a from [fe80::1]:80")
+	f.Add("roam 0 only 0.0.0.0%00000000\x8c")
 	f.Fuzz(func(t *testing.T, line string) {
 		list, err := ParseTunnels(line)
 		if err != nil {
@@ -200,4 +201,15 @@ func FuzzTunnels(f *testing.F) {
 			t.Fatalf("%q is written as\n%s\n%v", line, text, b.Problems)
 		}
 	})
+}
+
+func TestAZoneIsTheNameOfAnInterface(t *testing.T) {
+	for host, want := range map[string]bool{
+		"fe80::1%eth0": true, "fe80::1%br-7.2": true, "fe80::1": true, "10.61.4.31": true, "::ffff:10.61.4.31": true,
+		"10.61.4.31%eth0": false, "fe80::1%": false, "fe80::1%a b": false, "fe80::1%\x1b[31m": false, "fe80::1%\x8c": false, "fe80::1%$(id)": false, "a.example%eth0": false,
+	} {
+		if got := ValidHost(host); got != want {
+			t.Errorf("%q: %v", host, got)
+		}
+	}
 }

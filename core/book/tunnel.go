@@ -104,7 +104,7 @@ func Destination(s string) (host, port string, ok bool) {
 		return host, port, true
 	}
 	if _, err := netip.ParseAddr(host); err == nil {
-		return host, port, true
+		return host, port, validAddress(host)
 	}
 	_, err := path.Match(host, "x")
 	return host, port, err == nil && host != "" && ValidHost(strings.NewReplacer("*", "x", "?", "x", "[", "", "]", "").Replace(host))
