@@ -267,3 +267,24 @@ func TestALendIsAskedForAndSeen(t *testing.T) {
 	s.lead("t")
 	s.until("used gauge.pem to log in as keeper", "lend")
 }
+
+func TestAShellGoesOnInASmallWindow(t *testing.T) {
+	t.Parallel()
+	s, _ := onGauge(t, 100, 30)
+	s.resize(60, 10)
+	s.text("uptime")
+	s.keys("Enter")
+	s.until("up ")
+	s.lead()
+	s.until("too small")
+	s.resize(12, 2)
+	s.until("Meatus")
+	s.resize(100, 30)
+	s.text("ls /srv/gauge")
+	s.keys("Enter")
+	s.until("ls /srv/gauge")
+	s.lead("0")
+	s.until("14 routes")
+	s.resize(60, 10)
+	s.until("Meatus needs a window")
+}

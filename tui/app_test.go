@@ -119,7 +119,7 @@ func TestMistakesOfTheFileAreShown(t *testing.T) {
 		t.Fatal(err)
 	}
 	a := open(t, dir, 120, 30)
-	for _, want := range []string{`[defualts] is no table`, "(and 1 more mistake)", `unknown key "hsot"`, "press r"} {
+	for _, want := range []string{`[defualts] is no table`, "2 mistakes, ! lists them", `unknown key "hsot"`, "press r"} {
 		a.until(want, func() bool { return strings.Contains(a.see(), want) })
 	}
 }

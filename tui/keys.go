@@ -39,6 +39,12 @@ func (a *App) cameBack(now time.Time) tea.Cmd {
 func (a *App) keyNow(msg tea.KeyPressMsg) tea.Cmd {
 	key := msg.String()
 	switch {
+	case a.smallShell() && a.tooSmall():
+		if key == a.options.Leader {
+			a.shell.Notice("the window is too small for anything but this shell")
+			return nil
+		}
+		return a.shellWish(a.shell.Update(msg))
 	case a.tooSmall():
 		if (key == "ctrl+c" || key == "q") && a.liveShells() == 0 {
 			return tea.Quit

@@ -29,7 +29,7 @@ func (a *App) view() tea.View {
 	v := tea.View{AltScreen: true, MouseMode: tea.MouseModeCellMotion, WindowTitle: "meatus " + a.name()}
 	switch {
 	case a.width == 0:
-	case a.tooSmall():
+	case a.tooSmall() && !a.smallShell():
 		v.Content = a.smallView()
 	case a.inShell && a.switcher == nil && !a.leaving && !a.help:
 		if a.shell.Shell().Frame().Modes.Mouse == 1003 {
@@ -67,6 +67,17 @@ func (a *App) roundTrip() time.Duration {
 }
 
 func (a *App) tooSmall() bool { return a.width < LeastWidth || a.height < LeastHeight }
+
+// The least window that a shell is drawn in.
+const (
+	leastShellWidth  = 20
+	leastShellHeight = 4
+)
+
+// smallShell tells whether a shell shows in a window that is too small for anything else.
+func (a *App) smallShell() bool {
+	return a.inShell && a.switcher == nil && !a.leaving && !a.help && a.width >= leastShellWidth && a.height >= leastShellHeight
+}
 
 func (a *App) smallView() string {
 	text := fit.Wrap(fmt.Sprintf("Meatus needs a window of %d columns and %d rows; this one has %d and %d. Make it larger, or the letters smaller. Nothing has stopped.", LeastWidth, LeastHeight, a.width, a.height), max(a.width-2, 10))

@@ -14,6 +14,7 @@ import (
 	"meatus/core/gate"
 	"meatus/core/mend"
 	"meatus/core/route"
+	"meatus/core/routeline"
 	"meatus/core/trail"
 	"meatus/core/tunnel"
 	"meatus/core/walk"
@@ -133,6 +134,20 @@ func (m *Model) write() tea.Cmd { return m.writeLine("") }
 
 func (m *Model) writeLine(text string) tea.Cmd {
 	return m.s.Task(func(s *place.Services) place.Task { return entry.New(s, text) })
+}
+
+// pasted opens the line of a new session with a connect command that was pasted, become a
+// route line. Anything else that is pasted is for nobody here.
+func (m *Model) pasted(text string) tea.Cmd {
+	if _, ok := routeline.ReadCommand(text, m.ws.Known(nil)); !ok {
+		m.s.Tell("what was pasted is no connect command; n writes a session, / finds one")
+		return nil
+	}
+	return m.s.Task(func(s *place.Services) place.Task {
+		t := entry.New(s, "")
+		t.Update(tea.PasteMsg{Content: text})
+		return t
+	})
 }
 
 func (m *Model) edit(session string) tea.Cmd {

@@ -15,12 +15,14 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"meatus/core/board"
+	"meatus/core/book"
 	"meatus/core/engine"
 	"meatus/core/gate"
 	"meatus/core/remote"
 	"meatus/core/walk"
 	"meatus/core/workspace"
 	"meatus/tui/fit"
+	"meatus/tui/mistakes"
 	"meatus/tui/place"
 	"meatus/tui/scroll"
 	"meatus/tui/theme"
@@ -231,10 +233,11 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 			return m.findKey(msg)
 		}
 	case tea.PasteMsg:
-		if m.find.typing {
-			m.find.line.Take(msg)
-			m.narrow()
+		if !m.find.typing {
+			return m.pasted(msg.Content)
 		}
+		m.find.line.Take(msg)
+		m.narrow()
 	}
 	return nil
 }
@@ -345,6 +348,7 @@ func (m *Model) Table() place.Table {
 		place.On("S", "sweep its account", on(m.sweep)).Ranked(place.InHelp),
 		place.On("x", "draw them all", func() tea.Cmd { return m.draw(m.listed()) }).Ranked(place.InHelp),
 		place.On("X", "draw it alone", on(func(name string) tea.Cmd { return m.draw([]string{name}) })).Ranked(place.InHelp),
+		place.On("!", "the mistakes of the file", func() tea.Cmd { return m.s.Task(mistakes.New) }).If(func() bool { return len(m.ws.Book.Problems) > 0 }).Ranked(place.InHelp),
 		place.On("u", "undo an edit", m.undo.Back).Ranked(place.InHelp),
 		place.On("U", "do it again", m.undo.Again).Ranked(place.InHelp),
 		place.On("r", "read the sessions again", m.reread).Ranked(place.InHelp),
@@ -441,17 +445,16 @@ func plural(n int, word string) string {
 	return fmt.Sprintf("%d %ss", n, word)
 }
 
-// problem is the first mistake of the sessions file that is no session's own.
+// problem is the first mistake of the sessions file, one that is no session's own where there
+// is such a one, and how to read all of them.
 func (m *Model) problem() string {
-	n := 0
-	first := ""
-	for _, p := range m.ws.Book.Problems {
-		if n++; first == "" && p.Session == "" {
-			first = p.Error()
-		}
+	all := m.ws.Book.Problems
+	if len(all) == 0 {
+		return ""
 	}
-	if first != "" && n > 1 {
-		first += fmt.Sprintf(" (and %s)", plural(n-1, "more mistake"))
+	first := all[max(slices.IndexFunc(all, func(p book.Problem) bool { return p.Session == "" }), 0)].Error()
+	if len(all) > 1 {
+		first = fmt.Sprintf("%s, ! lists them: %s", plural(len(all), "mistake"), first)
 	}
 	return first
 }

@@ -84,8 +84,8 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 		m.note = msg.err.Error()
 	case settled:
 		m.s.Close()
-	case tea.PasteMsg: // what is pasted was not read
-		m.note = "type it, so that it is read"
+	case tea.PasteMsg:
+		m.paste(msg)
 	case tea.KeyPressMsg:
 		m.note = ""
 		m.input.Take(msg)
@@ -93,11 +93,25 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	return nil
 }
 
-// decide does what was typed: the end of the new fingerprint replaces the record,
-// the name of the machine the key belongs to gives it the address.
+// paste takes a whole fingerprint, which somebody has from elsewhere, as on a first visit. A
+// piece of one, or a name, may be copied from here unread.
+func (m *Model) paste(msg tea.PasteMsg) {
+	switch match, ok := vouch.Compare(strings.TrimSpace(msg.Content), m.what.Key); {
+	case ok && match.Same:
+		m.note = "it is the new key's; enter replaces the record"
+		m.input.Begin(m.fingerprint())
+	case ok:
+		m.note = "that is another fingerprint than the new key's; nothing was changed"
+	default:
+		m.note = "type it, so that it is read, or paste the whole fingerprint that you expect"
+	}
+}
+
+// decide does what was typed: the end of the new fingerprint, or the whole of it, replaces the
+// record, the name of the machine the key belongs to gives it the address.
 func (m *Model) decide() tea.Cmd {
 	typed := strings.TrimSpace(m.input.Text())
-	if f := m.fingerprint(); typed == f[len(f)-tail:] {
+	if f := m.fingerprint(); typed == f[len(f)-tail:] || typed == f {
 		return m.replace("replaced by a person's word", fmt.Sprintf("%s is vouched for with its new key", m.what.Hop))
 	}
 	for _, v := range m.what.Elsewhere {
@@ -122,6 +136,9 @@ func (m *Model) replace(why, say string) tea.Cmd {
 	})
 }
 
+// wordWidth is how wide the words before the rows are, with a blank behind the longest.
+const wordWidth = len("seen here") + 1
+
 // View draws the decision in height lines.
 func (m *Model) View(width, height int) []string {
 	t, c := m.s.Theme, m.what
@@ -132,9 +149,9 @@ func (m *Model) View(width, height int) []string {
 	now := m.fingerprint()
 	old := c.Vouched[len(c.Vouched)-1]
 	row := func(word, kind, print, against, when string) {
-		lines = append(lines, fit.Cut("   "+t.Faint.Render(fit.Pad(word, 9))+fit.Pad(kind, 20)+m.differing(print, against), width))
+		lines = append(lines, fit.Cut("   "+t.Faint.Render(fit.Pad(word, wordWidth))+fit.Pad(kind, 20)+m.differing(print, against), width))
 		if width < 100 {
-			lines = append(lines, fit.Cut("   "+fit.Pad("", 9)+t.Faint.Render(when), width))
+			lines = append(lines, fit.Cut("   "+fit.Pad("", wordWidth)+t.Faint.Render(when), width))
 			return
 		}
 		lines[len(lines)-1] += "  " + t.Faint.Render(when)
@@ -147,7 +164,7 @@ func (m *Model) View(width, height int) []string {
 		}
 	}
 	if len(m.known.before) > 0 {
-		lines = append(lines, fit.Cut("   "+t.Faint.Render(fit.Pad("seen here", 9))+t.Faint.Render(strings.Join(m.known.before, ", ")), width))
+		lines = append(lines, fit.Cut("   "+t.Faint.Render(fit.Pad("seen here", wordWidth))+t.Faint.Render(strings.Join(m.known.before, ", ")), width))
 	}
 	lines = append(lines, "")
 	say := func(format string, args ...any) {
@@ -159,7 +176,7 @@ func (m *Model) View(width, height int) []string {
 		say("The key it shows is that of %s, vouched %s. If this address now belongs to that machine, type its name: %s",
 			v.Host, v.When.Local().Format("2 Jan 2006"), t.Accent.Render(v.Host))
 	}
-	say("If the machine was replaced, compare the new fingerprint with what its console shows, and type its last %d characters.", tail)
+	say("If the machine was replaced, compare the new fingerprint with what its console shows, and type its last %d characters, or paste the whole of it from there.", tail)
 	lines = append(lines, "   "+m.input.View(60))
 	if m.note != "" {
 		lines = append(lines, "   "+t.Accent.Render(m.note))

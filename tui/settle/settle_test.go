@@ -38,6 +38,7 @@ func changed(t *testing.T, shared bool) (*placetest.Driver, *walk.ChangedIdentit
 	}
 	fresh := key(t)
 	c := &walk.ChangedIdentity{Place: walk.Place{Session: "gauge-2", Hop: "gauge-2"}, Host: "10.61.4.32", Port: 22, Key: fresh, Seen: "10.61.4.32:22"}
+	d.Engine.Events.Tell(walk.Sighted{Host: "10.61.4.32", Port: 22, Key: "SHA256:x", Address: "10.61.4.32:22"})
 	if shared {
 		if err := record.Accept(vouch.At{Host: "10.61.4.40", Port: 22}, fresh, "10.61.4.40:22", time.Now()); err != nil {
 			t.Fatal(err)
@@ -73,6 +74,27 @@ func TestANewKeyIsTakenWhenItsEndIsTyped(t *testing.T) {
 	history, err := d.Engine.Workspace().Vouched.History(c.At())
 	if err != nil || len(history) != 2 || !strings.Contains(history[0].Ended+history[1].Ended, "replaced by a person's word") {
 		t.Errorf("history %+v, %v", history, err)
+	}
+}
+
+func TestAWholeFingerprintIsPasted(t *testing.T) {
+	d, c := changed(t, false)
+	d.UntilSees("changed identity", "seen here")
+	d.Paste(ssh.FingerprintSHA256(key(t)))
+	d.UntilSees("that is another fingerprint")
+	d.Press("enter")
+	if now, err := d.Engine.Workspace().Vouched.Of(c.At()); err != nil || now[0].SHA256 == ssh.FingerprintSHA256(c.Key) {
+		t.Fatalf("another's fingerprint replaced the record: %v", err)
+	}
+	d.Paste(" " + ssh.FingerprintSHA256(c.Key) + "\n")
+	d.UntilSees("it is the new key's")
+	if seen := d.See(); strings.Contains(seen, "seen here10") {
+		t.Errorf("words touch:\n%s", seen)
+	}
+	d.Press("enter")
+	d.Until("the decision to be put away", func() bool { return d.Closed })
+	if now, err := d.Engine.Workspace().Vouched.Of(c.At()); err != nil || now[0].SHA256 != ssh.FingerprintSHA256(c.Key) {
+		t.Errorf("vouched for is %+v, %v", now, err)
 	}
 }
 
