@@ -10,6 +10,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"meatus/core/book"
 	"meatus/core/custody"
 	"meatus/core/gate"
 	"meatus/core/keyfile"
@@ -350,13 +351,9 @@ func (g *login) left() int {
 // refused is the failure of a login with nothing left to try.
 func (g *login) refused() *gate.Failure {
 	l := g.h.l
-	origin := "the account here"
-	if o := l.hop.From("user"); o.Layer != 0 {
-		origin = o.String()
-	}
 	f := l.fail(gate.Login, gate.NoKeyAccepted, fmt.Sprintf("%s refused", l.hop.User),
 		fmt.Sprintf("%s takes no key that was offered for the login %s", l.hop.Name, l.hop.User),
-		fmt.Sprintf("the login name is the likely cause: %s comes from %s; try the usual login of that machine's system, then another key", l.hop.User, origin),
+		g.causes(),
 		&LoginRefused{Place: g.h.place(), Version: g.h.softwareName(), Banner: g.h.said(), Tries: g.tries, Offered: g.offered})
 	f.Detail = g.told()
 	f.Remedy.Act = gate.Choose
@@ -371,6 +368,33 @@ func (g *login) refused() *gate.Failure {
 		f.Remedy.Say = "name a key in the session"
 	}
 	return f
+}
+
+// causes are what a refused login can come from, the likeliest first by what is known: whether
+// that login got in there before, and by which key, and where its name comes from.
+func (g *login) causes() string {
+	l := g.h.l
+	name := fmt.Sprintf("%s may not be the login there: try the usual one of that machine's system", l.hop.User)
+	list := "its home folder or list of keys there is open to others, or the server reads another list: that machine's log says which"
+	key := "the key is in no list of that account: try another"
+	if l.w.Logins != nil {
+		if last, ok := l.w.Logins.Last(l.hop.Host, l.hop.Port, l.hop.User); ok {
+			when := last.When.Local().Format("2 Jan 2006")
+			if !slices.ContainsFunc(g.tries, func(t Try) bool { return t.Print != "" && t.Print == last.Key }) && last.Key != "" {
+				return fmt.Sprintf("another key is the likely cure: this login got in on %s by %s; or %s", when, last.Key, list)
+			}
+			return fmt.Sprintf("something changed there since %s, when this login got in: the key was taken out of its list, or %s", when, list)
+		}
+	}
+	user := l.hop.From("user")
+	if user.Layer == book.InSession && l.hop.From("key").Layer == book.InSession { // nothing of it works elsewhere
+		return fmt.Sprintf("the likeliest first: %s; %s; %s", key, name, list)
+	}
+	origin := "the account here"
+	if user.Layer != book.BuiltIn {
+		origin = user.String()
+	}
+	return fmt.Sprintf("the login name is the likely cause: %s comes from %s; try the usual login of that machine's system; or %s; or %s", l.hop.User, origin, key, list)
 }
 
 // LoginRefused is what is known of a server that let us in by no way. It is the

@@ -19,6 +19,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"meatus/core/book"
 	"meatus/core/event"
 	"meatus/core/gate"
 	"meatus/core/keyfile"
@@ -581,6 +582,42 @@ func TestAQuietCheckAsksNobody(t *testing.T) {
 	report = b.Touch(context.Background(), b.route("gauge-1"), walk.Look{Depth: walk.Identity})
 	if len(p.identities) == 0 {
 		t.Errorf("aloud: %+v, %d asked", report, len(p.identities))
+	}
+}
+
+// gotIn remembers one login.
+type gotIn route.Login
+
+func (g gotIn) Last(string, int, string) (route.Login, bool) { return route.Login(g), true }
+
+func TestWhyALoginIsRefusedIsRankedByWhatIsKnown(t *testing.T) {
+	addr := oddServer(t, &ssh.ServerConfig{PublicKeyCallback: func(ssh.ConnMetadata, ssh.PublicKey) (*ssh.Permissions, error) { return nil, errors.New("no") }})
+	tr := newTraveller(t, 1, &person{yes: true})
+	print := ssh.FingerprintSHA256(tr.public[0])
+	user, key := "user = \"keeper\"\n", fmt.Sprintf("key = %q\n", tr.keys[0])
+	session := fmt.Sprintf("[session.odd]\nsite = \"reef\"\nhost = \"odd.lantern.example\"\ndial = %q\n", addr)
+	for what, c := range map[string]struct {
+		before route.Logins
+		text   string
+		first  string
+	}{
+		"all of it the session's own":  {nil, session + user + key, "the likeliest first: the key is in no list of that account"},
+		"a login from a site":          {nil, session + key + "[site.reef]\n" + user, "the login name is the likely cause: keeper comes from site reef"},
+		"a key that opens others":      {nil, session + user + "[site.reef]\n" + key, "the login name is the likely cause"},
+		"it got in before by this key": {gotIn{Key: print, When: time.Now()}, session + user + key, "something changed there since"},
+		"it got in before by another":  {gotIn{Key: "SHA256:other", When: time.Now()}, session + user + key, "another key is the likely cure"},
+	} {
+		w := walk.New(walk.Config{Vouched: tr.record, Asker: &person{yes: true}, Patience: 3 * time.Second, Logins: c.before})
+		t.Cleanup(w.Close)
+		r, err := route.Planner{Source: book.Parse("f", []byte(c.text)), Dir: tr.dir}.Plan("odd")
+		if err != nil {
+			t.Fatal(err)
+		}
+		_, err = w.Walk(context.Background(), r)
+		var f *gate.Failure
+		if !errors.As(err, &f) || !strings.HasPrefix(f.Remedy.Say, c.first) || !strings.Contains(f.Remedy.Say, "home folder") {
+			t.Errorf("%s: %v", what, err)
+		}
 	}
 }
 
