@@ -2,13 +2,16 @@ package draw
 
 import (
 	"bytes"
+	"compress/zlib"
 	"fmt"
+	"io"
 	"math"
 	"regexp"
 	"strconv"
 	"strings"
 	"testing"
 	"time"
+	"unicode/utf16"
 
 	"meatus/core/book"
 	"meatus/core/gate"
@@ -215,5 +218,58 @@ func TestATimelineTellsWhoWasWhere(t *testing.T) {
 	}
 	if err := (Timeline{From: line.From, To: line.To}).Write(&out, PDF); err != nil {
 		t.Error(err)
+	}
+}
+
+// streams are the contents of a PDF's streams.
+func streams(t *testing.T, pdf []byte) string {
+	t.Helper()
+	var all strings.Builder
+	for _, part := range bytes.Split(pdf, []byte("stream\n"))[1:] {
+		r, err := zlib.NewReader(bytes.NewReader(part))
+		if err != nil {
+			continue // a font, or what stands between two streams
+		}
+		text, _ := io.ReadAll(r)
+		all.Write(text)
+	}
+	return all.String()
+}
+
+func TestEveryCharacterComesOutRightInPDF(t *testing.T) {
+	m := bay(1)
+	name := "größe-Ωμ-δοκ-прилив-" + strings.Repeat("x", 60) // is cut, with an ellipsis
+	m.Routes[0].Route.Session, m.Routes[0].Route.Hops[1].Name = name, name
+	m.Title = "Latarnia → zatoka łodzi"
+	var out bytes.Buffer
+	if err := m.Write(&out, PDF); err != nil {
+		t.Fatal(err)
+	}
+	contents := streams(t, out.Bytes())
+	for _, want := range []string{"größe-Ωμ-δοκ-прилив-", "…", "→ zatoka łodzi"} {
+		wide := ""
+		for _, r := range utf16.Encode([]rune(want)) {
+			wide += string([]byte{byte(r >> 8), byte(r)})
+		}
+		if !strings.Contains(contents, wide) && !strings.Contains(contents, strings.NewReplacer("\\", "\\\\", "(", "\\(", ")", "\\)").Replace(wide)) {
+			t.Errorf("%q is not in it", want)
+		}
+	}
+	m.Title = "no glyph: \U0001F6F3"
+	for _, f := range []Format{SVG, PDF} {
+		if err := m.Write(io.Discard, f); err != nil {
+			t.Errorf("%s: %v", f, err)
+		}
+	}
+}
+
+func TestAnSVGSaysHowWideItsTextsAre(t *testing.T) {
+	var out bytes.Buffer
+	if err := bay(14).Write(&out, SVG); err != nil {
+		t.Fatal(err)
+	}
+	texts, said := strings.Count(out.String(), "<text "), strings.Count(out.String(), `<text textLength="`)
+	if texts == 0 || said != texts || strings.Count(out.String(), "Arial, Helvetica, sans-serif") != texts {
+		t.Errorf("%d of %d texts", said, texts)
 	}
 }

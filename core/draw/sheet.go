@@ -8,11 +8,10 @@ import (
 	"math"
 	"strings"
 
+	stdfont "golang.org/x/image/font"
 	"gonum.org/v1/plot/font"
 	"gonum.org/v1/plot/font/liberation"
 	"gonum.org/v1/plot/vg"
-	"gonum.org/v1/plot/vg/vgpdf"
-	"gonum.org/v1/plot/vg/vgsvg"
 )
 
 // canvas is what is drawn on, which can write itself.
@@ -27,6 +26,7 @@ type sheet struct {
 	c      canvas
 	height float64
 	fonts  *font.Cache
+	wider  float64 // how much wider than ours the font may be that a text is shown in
 }
 
 // ink are the colours, all dark enough to tell apart from white in grey.
@@ -55,14 +55,13 @@ type Drawing interface {
 }
 
 func newSheet(f Format, width, height float64) (*sheet, error) {
-	s := &sheet{height: height, fonts: font.NewCache(liberation.Collection())}
+	s := &sheet{height: height, fonts: font.NewCache(liberation.Collection()), wider: 1}
 	switch f {
 	case SVG:
-		s.c = vgsvg.New(vg.Length(width), vg.Length(height))
+		s.wider = otherFonts
+		s.c = newSVG(vg.Length(width), vg.Length(height))
 	case PDF:
-		pdf := vgpdf.New(vg.Length(width), vg.Length(height))
-		pdf.EmbedFonts(true)
-		s.c = pdf
+		s.c = newPDF(vg.Length(width), vg.Length(height))
 	default:
 		return nil, fmt.Errorf("%q is no format; there are svg and pdf", f)
 	}
@@ -78,15 +77,18 @@ func (s *sheet) at(x, y float64) vg.Point {
 func (s *sheet) face(size float64, bold bool) font.Face {
 	f := font.Font{Typeface: "Liberation", Variant: "Sans", Size: font.Length(size)}
 	if bold {
-		f.Weight = 2
+		f.Weight = stdfont.WeightBold
 	}
 	return s.fonts.Lookup(f, font.Length(size))
 }
 
-// width is how wide a text is.
+// otherFonts is how much wider than ours the usual fonts are that take its place.
+const otherFonts = 1.2
+
+// width is how wide a text may be.
 func (s *sheet) width(text string, size float64, bold bool) float64 {
 	face := s.face(size, bold)
-	return float64(face.Width(text))
+	return float64(face.Width(text)) * s.wider
 }
 
 // cut makes a text fit a width.
@@ -101,7 +103,8 @@ func (s *sheet) cut(text string, size float64, bold bool, width float64) string 
 // text writes a text with its baseline at y.
 func (s *sheet) text(x, y float64, text string, size float64, bold bool, ink color.Color) {
 	s.c.SetColor(ink)
-	s.c.FillString(s.face(size, bold), s.at(x, y), text)
+	face := s.face(size, bold)
+	s.c.FillString(face, s.at(x, y), drawable(face, text))
 }
 
 func (s *sheet) path(points ...[2]float64) vg.Path {
