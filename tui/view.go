@@ -10,6 +10,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"meatus/core/contain"
+	"meatus/core/words"
 	"meatus/tui/fit"
 	"meatus/tui/place"
 	"meatus/tui/theme"
@@ -139,7 +140,7 @@ func (a *App) leavingPane() []string {
 		}
 	}
 	for _, l := range a.engine.Tunnels.Lines() {
-		lines = append(lines, "     "+t.Live.Render("⇄ ")+l.Drawn()+t.Faint.Render(fmt.Sprintf("  %d flows live", l.Live)))
+		lines = append(lines, "     "+t.Live.Render("⇄ ")+l.Drawn()+t.Faint.Render("  "+words.Count(l.Live, "live flow")))
 	}
 	for _, s := range a.open {
 		if s.Live() {

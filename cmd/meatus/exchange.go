@@ -12,6 +12,7 @@ import (
 
 	"meatus/core/book"
 	"meatus/core/sanitize"
+	"meatus/core/words"
 )
 
 func exportCommand(open opener) *cobra.Command {
@@ -95,7 +96,7 @@ func agreedImport(cmd *cobra.Command, im book.Import, yes, acting bool) (book.Im
 	tame, acts := im.Tame(), im.Acts()
 	if yes {
 		if len(acts) > 0 && !acting {
-			fmt.Fprintf(cmd.ErrOrStderr(), "%d values that act, lend or listen are left out; pass --acting to take them, too\n", len(acts))
+			fmt.Fprintf(cmd.ErrOrStderr(), "left out: %s that act, lend or listen; pass --acting to take them, too\n", words.Count(len(acts), "value"))
 			return tame, nil
 		}
 		return im, nil
@@ -105,7 +106,7 @@ func agreedImport(cmd *cobra.Command, im book.Import, yes, acting bool) (book.Im
 		return book.Import{}, err
 	}
 	if len(acts) > 0 {
-		these, err := agreed(cmd, fmt.Sprintf("Take the %d values that act, lend or listen, too? Type yes, or n to leave them out: ", len(acts)))
+		these, err := agreed(cmd, fmt.Sprintf("Take %s that act, lend or listen, too? Type yes, or n to leave them out: ", words.Count(len(acts), "value")))
 		if err != nil {
 			return book.Import{}, err
 		}

@@ -14,6 +14,7 @@ import (
 	"strings"
 
 	"meatus/core/sanitize"
+	"meatus/core/words"
 )
 
 // Columns are the columns of an exported list, and the fields of its JSON
@@ -426,7 +427,7 @@ func (im Import) Apply(path string) (*Book, error) {
 	if len(im.Mistakes) > 0 {
 		return nil, errors.New(im.Mistakes[0])
 	}
-	what := fmt.Sprintf("importing %d sessions", len(im.Add)+len(im.Change))
+	what := "importing " + words.Count(len(im.Add)+len(im.Change), "row")
 	return Change(path, what, im.into)
 }
 

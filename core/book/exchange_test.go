@@ -67,7 +67,7 @@ func TestAnImportShowsWhatItWouldDo(t *testing.T) {
 			t.Errorf("%q is gone:\n%s", kept, text)
 		}
 	}
-	if what, _, err := Undo(path); err != nil || what != "importing 2 sessions" {
+	if what, _, err := Undo(path); err != nil || what != "importing 2 rows" {
 		t.Errorf("undoing: %q, %v", what, err)
 	}
 }

@@ -15,6 +15,7 @@ import (
 	"meatus/core/gate"
 	"meatus/core/route"
 	"meatus/core/sanitize"
+	"meatus/core/words"
 )
 
 // Map is what a map of routes shows.
@@ -71,7 +72,7 @@ func (m Map) Write(w io.Writer, f Format) error {
 	}
 	sheet.text(margin, margin, sanitize.Line(m.Title, 100), 16, true, black)
 	zone, _ := m.At.Zone()
-	sheet.text(margin, margin+14, fmt.Sprintf("%d sessions, as of %s %s", len(m.Routes), m.At.Format("2 January 2006, 15:04"), zone), 9, false, grey)
+	sheet.text(margin, margin+14, fmt.Sprintf("%s, as of %s %s", words.Count(len(m.Routes), "session"), m.At.Format("2 January 2006, 15:04"), zone), 9, false, grey)
 	middle := titleH + max(rows, 1)*rowH/2
 	sheet.box(margin, middle-12, 44, 24, white, black)
 	sheet.text(margin+10, middle+4, "here", 11, true, black)

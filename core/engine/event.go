@@ -1,9 +1,8 @@
 package engine
 
 import (
-	"fmt"
-
 	"meatus/core/event"
+	"meatus/core/words"
 	"meatus/core/workspace"
 )
 
@@ -31,5 +30,5 @@ type KeysGone struct {
 
 // Say words it.
 func (g KeysGone) Say() string {
-	return fmt.Sprintf("%s: %d keys are gone from the ring", g.Why, g.Keys)
+	return g.Why + ": " + words.Count(g.Keys, "key") + " gone from the ring"
 }

@@ -27,6 +27,7 @@ import (
 	"meatus/core/perm"
 	"meatus/core/sanitize"
 	"meatus/core/vouch"
+	"meatus/core/words"
 )
 
 // Hop is one machine on the way.
@@ -398,7 +399,7 @@ func (r Route) address(i int) gate.Gate {
 func listeners(h Hop) gate.Gate {
 	g := gate.Gate{Kind: gate.Channel, Seen: "shell"}
 	if h.Lending() {
-		g.Seen += fmt.Sprintf(", lends %d keys", len(h.Lends))
+		g.Seen += ", lends " + words.Count(len(h.Lends), "key")
 		if len(h.Lends) == 0 {
 			g.Verdict, g.Reason = gate.Ajar, "it is to lend keys, and names none"
 			g.Remedy.Say = "name the keys that may be used from there: lends = [\"keys/tide.pem\"]"

@@ -15,6 +15,7 @@ import (
 	"meatus/core/remote"
 	"meatus/core/route"
 	"meatus/core/sanitize"
+	"meatus/core/words"
 )
 
 // Each runs one command at the machines of several sessions, some at a time.
@@ -39,7 +40,7 @@ type Result struct {
 
 // Title says what the job is.
 func (j *Each) Title() Title {
-	return Title{What: "each", Of: fmt.Sprintf("%d sessions: %s", len(j.Routes), sanitize.Line(j.Command, 60)), Record: "each"}
+	return Title{What: "each", Of: words.Count(len(j.Routes), "session") + ": " + sanitize.Line(j.Command, 60), Record: "each"}
 }
 
 // Run does it. It fails where the context ends; what one machine does ends no other.

@@ -21,6 +21,7 @@ import (
 	"meatus/core/sanitize"
 	"meatus/core/trail"
 	"meatus/core/vouch"
+	"meatus/core/words"
 	"meatus/core/workspace"
 	"meatus/tui/fit"
 	"meatus/tui/line"
@@ -425,7 +426,7 @@ func (m *Model) offer(msg toImport) {
 	m.expected, m.asking = msg.list, agreeImport
 	m.note = fmt.Sprintf("%d fingerprints", len(msg.list))
 	if len(msg.unread) > 0 {
-		m.note += fmt.Sprintf(", %d lines not understood: %s", len(msg.unread), msg.unread[0])
+		m.note += fmt.Sprintf(", %s not understood: %s", words.Count(len(msg.unread), "line"), msg.unread[0])
 	}
 }
 
@@ -555,7 +556,7 @@ func (m *Model) row(h vouch.Host, selected bool) string {
 			say += t.Verdict(gate.Ajar).Render(fmt.Sprintf("%d announced  ", a))
 		}
 		if n > 1 {
-			say += fmt.Sprintf("%d keys  ", n)
+			say += words.Count(n, "key") + "  "
 		} else {
 			say += last.Algorithm + "  "
 		}

@@ -10,6 +10,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"meatus/core/gate"
+	"meatus/core/words"
 	"meatus/core/work"
 	"meatus/tui/fit"
 	"meatus/tui/place"
@@ -160,11 +161,9 @@ func sum(s work.State) string {
 			look++
 		}
 	}
-	say := plural(n, "steps")
+	say := words.Count(n, "step")
 	if look > 0 {
 		say += fmt.Sprintf(", %d to look at", look)
 	}
 	return say
 }
-
-func plural(n int, words string) string { return fmt.Sprintf("%d %s", n, words) }

@@ -1,6 +1,8 @@
 package jobs
 
 import (
+	"fmt"
+
 	tea "charm.land/bubbletea/v2"
 
 	"meatus/core/gate"
@@ -115,7 +117,7 @@ func steps(t *theme.Theme, s work.State, at scroll.Cursor, width, height int) []
 		lines = append(lines, fit.Cut(" "+pointer+t.Mark(step.Verdict)+" "+t.Strong.Render(fit.Pad(step.Where, wide))+"  "+say, width))
 	}
 	if below := len(s.Steps) - to; below > 0 && len(lines) > 0 {
-		lines[len(lines)-1] = fit.Cut(lines[len(lines)-1], width-16) + t.Faint.Render("  "+plural(below, "more below"))
+		lines[len(lines)-1] = fit.Cut(lines[len(lines)-1], width-16) + t.Faint.Render("  "+fmt.Sprintf("%d more below", below))
 	}
 	if len(s.Steps) == 0 && !s.Over() {
 		lines = append(lines, "   "+t.Faint.Render("walking there …"))

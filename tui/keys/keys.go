@@ -20,6 +20,7 @@ import (
 	"meatus/core/keyfile"
 	"meatus/core/sanitize"
 	"meatus/core/trail"
+	"meatus/core/words"
 	"meatus/core/work"
 	"meatus/core/workspace"
 	"meatus/tui/fit"
@@ -382,7 +383,7 @@ func (m *Model) mendFolder(k workspace.Key) tea.Cmd {
 	}
 	return m.change(func() done {
 		changed, err := keyfile.MendFolder(dir)
-		return done{say: fmt.Sprintf("%d keys mended in %s", len(changed), workspace.Short(dir)), err: err}
+		return done{say: fmt.Sprintf("%s mended in %s", words.Count(len(changed), "key"), workspace.Short(dir)), err: err}
 	})
 }
 
@@ -392,7 +393,7 @@ func (m *Model) draw(k workspace.Key) tea.Cmd {
 		m.note = "no session uses this key, so there is no way to draw"
 		return nil
 	}
-	ws, title, of := m.ws, m.s.Title, fmt.Sprintf("%d sessions", len(k.Uses))
+	ws, title, of := m.ws, m.s.Title, words.Count(len(k.Uses), "session")
 	if len(k.Uses) == 1 {
 		of, title = k.Uses[0], k.Uses[0]+", "+title
 	}
@@ -587,7 +588,7 @@ func (m *Model) summary() string {
 			counts[s]++
 		}
 	}
-	parts := []string{fmt.Sprintf("%d keys", len(m.keys))}
+	parts := []string{words.Count(len(m.keys), "key")}
 	for _, word := range []string{"missing", "loose", "damaged", "weak", "arrived", "stray"} {
 		if counts[word] > 0 {
 			parts = append(parts, fmt.Sprintf("%d %s", counts[word], word))

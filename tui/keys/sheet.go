@@ -13,6 +13,7 @@ import (
 	"meatus/core/ring"
 	"meatus/core/sanitize"
 	"meatus/core/trail"
+	"meatus/core/words"
 	"meatus/core/workspace"
 	"meatus/tui/fit"
 )
@@ -160,7 +161,7 @@ func (m *Model) facts(k sheet) []string {
 		line("meant for", say)
 	}
 	if k.held != nil {
-		line("in the ring", k.held.Stay()+t.Faint.Render(fmt.Sprintf(", used %d times", k.held.Uses)))
+		line("in the ring", k.held.Stay()+t.Faint.Render(", used "+words.Count(k.held.Uses, "time")))
 	}
 	if !k.changed.IsZero() {
 		line("age", fit.Ago(time.Since(k.changed))+t.Faint.Render(", since "+k.changed.Local().Format("2 Jan 2006")))

@@ -15,6 +15,7 @@ import (
 	"meatus/core/gate"
 	"meatus/core/remote"
 	"meatus/core/ring"
+	"meatus/core/words"
 	"meatus/tui/fit"
 	"meatus/tui/form"
 	"meatus/tui/place"
@@ -215,10 +216,10 @@ func (m *Model) sure(say string) bool {
 }
 
 func (m *Model) empty() tea.Cmd {
-	if !m.sure(fmt.Sprintf("E again wipes %s from memory; lends of them end", count(len(m.now.entries), "key"))) {
+	if !m.sure(fmt.Sprintf("E again wipes %s from memory; lends of them end", words.Count(len(m.now.entries), "key"))) {
 		return nil
 	}
-	return m.do(func(r *ring.Ring) (string, error) { return count(r.Forget(), "key") + " gone from memory", nil })
+	return m.do(func(r *ring.Ring) (string, error) { return words.Count(r.Forget(), "key") + " gone from memory", nil })
 }
 
 func (m *Model) export() string {
@@ -371,7 +372,7 @@ func (m *Model) View() []string {
 }
 
 func (m *Model) summary() string {
-	say := count(len(m.now.entries), "key") + " in memory"
+	say := words.Count(len(m.now.entries), "key") + " in memory"
 	if n := len(m.now.behind.keys); n > 0 {
 		say += fmt.Sprintf(", %d behind", n)
 	}
@@ -379,14 +380,6 @@ func (m *Model) summary() string {
 		return say + " · locked"
 	}
 	return say + " · gone with the screen's lock and at the end"
-}
-
-// count says how many: "1 key", "2 keys".
-func count(n int, word string) string {
-	if n != 1 {
-		word += "s"
-	}
-	return fmt.Sprintf("%d %s", n, word)
 }
 
 // columns puts words into the columns of the list, which are narrower in a small
@@ -451,7 +444,7 @@ func (m *Model) lent() []string {
 		if l.Session != l.Hop {
 			say += " for " + l.Session
 		}
-		say += ", asked for " + count(l.Uses, "time")
+		say += ", asked for " + words.Count(l.Uses, "time")
 		if len(l.Hosts) > 0 {
 			say += ", only for " + strings.Join(l.Hosts, ", ")
 		}
@@ -468,7 +461,7 @@ func (m *Model) listener() []string {
 	t := m.s.Theme
 	say := t.Faint.Render("closed to other programs; s opens a socket for them")
 	if socket := m.s.Shared(); socket != nil {
-		say = t.Mark(gate.Ajar) + " open to programs of this account: " + t.Strong.Render(m.export()) + t.Faint.Render("  "+count(socket.Uses(), "use"))
+		say = t.Mark(gate.Ajar) + " open to programs of this account: " + t.Strong.Render(m.export()) + t.Faint.Render("  "+words.Count(socket.Uses(), "use"))
 	}
 	lines := []string{"", t.Title(t.Strong.Render("other programs"), "", m.width, fit.Spread), fit.Cut("   "+say, m.width)}
 	if m.now.behind.socket != "" {

@@ -18,6 +18,7 @@ import (
 	"meatus/core/trail"
 	"meatus/core/tunnel"
 	"meatus/core/walk"
+	"meatus/core/words"
 	"meatus/core/work"
 	"meatus/tui/compose"
 	"meatus/tui/entry"
@@ -267,7 +268,7 @@ func (m *Model) reread() tea.Cmd {
 // draw draws the map of sessions.
 func (m *Model) draw(sessions []string) tea.Cmd {
 	title := m.s.Title
-	of := fmt.Sprintf("%d sessions", len(sessions))
+	of := words.Count(len(sessions), "session")
 	if len(sessions) == 1 {
 		of, title = sessions[0], sessions[0]+", "+title
 	}
@@ -323,12 +324,12 @@ func (m *Model) toggleTunnels(session string) tea.Cmd {
 		for _, t := range set.Of(session) {
 			live += len(t.Flows())
 		}
-		if live > 0 && !m.s.Sure(fmt.Sprintf("closing the doors of %s cuts %s through them; t again does", session, plural(live, "live flow"))) {
+		if live > 0 && !m.s.Sure(fmt.Sprintf("closing the doors of %s cuts %s through them; t again does", session, words.Count(live, "live flow"))) {
 			return nil
 		}
 		return m.s.Run(func() tea.Msg {
 			n := set.Close(session)
-			return opened{session: session, say: fmt.Sprintf("%s: closed, %d doors", session, n)}
+			return opened{session: session, say: session + ": closed, " + words.Count(n, "door")}
 		})
 	}
 	specs := r.Target().Tunnels

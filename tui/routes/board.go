@@ -13,6 +13,7 @@ import (
 	"meatus/core/board"
 	"meatus/core/gate"
 	"meatus/core/sanitize"
+	"meatus/core/words"
 	"meatus/tui/fit"
 )
 
@@ -338,7 +339,7 @@ func (m *Model) stands(e row, width int) string {
 		return fit.Cut(t.Live.Render(fit.Pad("live", 8))+t.Faint.Render(detail)+t.Live.Render(fit.Spark(rates(l)))+m.listenersShort(e), width)
 	}
 	if r := e.Running; r != nil && r.Moved {
-		shells := plural(r.Shells, "shell")
+		shells := words.Count(r.Shells, "shell")
 		return t.Live.Render(fit.Pad("live", 8)) + t.Verdict(gate.Ajar).Render(fit.Cut("the session was edited: its "+shells+" went the way it had before", width-8))
 	}
 	if e.Details.Report.Broken != "" {

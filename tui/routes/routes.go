@@ -20,6 +20,7 @@ import (
 	"meatus/core/gate"
 	"meatus/core/remote"
 	"meatus/core/walk"
+	"meatus/core/words"
 	"meatus/core/workspace"
 	"meatus/tui/fit"
 	"meatus/tui/mistakes"
@@ -414,7 +415,7 @@ func (m *Model) Checking() bool { return m.looking.on }
 // Summary counts routes, live ones and shut ones.
 func (m *Model) Summary() string {
 	n := m.s.Board.Counts()
-	parts := []string{plural(n.Sessions, "route")}
+	parts := []string{words.Count(n.Sessions, "route")}
 	if n.Live > 0 {
 		parts = append(parts, fmt.Sprintf("%d live", n.Live))
 	}
@@ -422,7 +423,7 @@ func (m *Model) Summary() string {
 		parts = append(parts, fmt.Sprintf("%d shut", n.Shut))
 	}
 	if running := m.s.Jobs.Running(); running > 0 {
-		parts = append(parts, plural(running, "job"))
+		parts = append(parts, words.Count(running, "job"))
 	}
 	parts = append(parts, "check: "+m.depth.String())
 	if m.every > 0 {
@@ -438,13 +439,6 @@ func (m *Model) Summary() string {
 	return summary
 }
 
-func plural(n int, word string) string {
-	if n == 1 {
-		return "1 " + word
-	}
-	return fmt.Sprintf("%d %ss", n, word)
-}
-
 // problem is the first mistake of the sessions file, one that is no session's own where there
 // is such a one, and how to read all of them.
 func (m *Model) problem() string {
@@ -454,7 +448,7 @@ func (m *Model) problem() string {
 	}
 	first := all[max(slices.IndexFunc(all, func(p book.Problem) bool { return p.Session == "" }), 0)].Error()
 	if len(all) > 1 {
-		first = fmt.Sprintf("%s, ! lists them: %s", plural(len(all), "mistake"), first)
+		first = fmt.Sprintf("%s, ! lists them: %s", words.Count(len(all), "mistake"), first)
 	}
 	return first
 }
@@ -544,7 +538,7 @@ func (m *Model) strip() string {
 		}
 		parts = append(parts, text+t.Faint.Render(fmt.Sprintf(" ↓%s ↑%s", fit.Bytes(float64(s.In)), fit.Bytes(float64(s.Out)))))
 	}
-	return fit.Cut(" "+t.Faint.Render(plural(len(parts), "link")+"  ")+strings.Join(parts, "   "), m.width)
+	return fit.Cut(" "+t.Faint.Render(words.Count(len(parts), "link")+"  ")+strings.Join(parts, "   "), m.width)
 }
 
 // turningMark is the mark of a gate that is being tried.

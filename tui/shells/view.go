@@ -10,6 +10,7 @@ import (
 	"meatus/core/gate"
 	"meatus/core/sanitize"
 	"meatus/core/term"
+	"meatus/core/words"
 	"meatus/tui/fit"
 	"meatus/tui/theme"
 )
@@ -159,7 +160,7 @@ func (m *Model) where(f *term.Frame, width int, waiting string, roundTrip time.D
 			right += t.Accent.Render(fmt.Sprintf(" (%d)", held))
 		}
 	case s.back > 0:
-		right = t.Accent.Render(fmt.Sprintf("%d lines back", f.Back)) + t.Faint.Render(" of "+fmt.Sprint(f.Scrolled))
+		right = t.Accent.Render(words.Count(f.Back, "line")+" back") + t.Faint.Render(" of "+fmt.Sprint(f.Scrolled))
 	default:
 		if keys, ended := s.Lent(); ended != nil && s.Live() {
 			right = t.Verdict(gate.Shut).Render("lends no more: "+fit.Cut(ended.Error(), width/3)) + t.Faint.Render(" · ")

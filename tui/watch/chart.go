@@ -8,6 +8,7 @@ import (
 
 	"meatus/core/draw"
 	"meatus/core/meter"
+	"meatus/core/words"
 	"meatus/tui/fit"
 )
 
@@ -207,7 +208,7 @@ func (m *Model) about() []string {
 	}
 	if r, ok := m.selected(); ok && m.onList && r.listener != nil {
 		d := r.listener
-		sum := fmt.Sprintf("%s now, %d in all; %s down, %s up", plural(d.Live, "flow", "flows"), d.Flows, bytes(d.In), bytes(d.Out))
+		sum := fmt.Sprintf("%s now, %d in all; %s down, %s up", words.Count(d.Live, "flow"), d.Flows, bytes(d.In), bytes(d.Out))
 		if d.Again > 0 {
 			sum += fmt.Sprintf("; its way came back %d×", d.Again)
 		}
@@ -242,7 +243,7 @@ func (m *Model) about() []string {
 	return []string{
 		t.Faint.Render(wire),
 		t.Faint.Render("round trip " + trips),
-		t.Faint.Render(fmt.Sprintf("%s; up %s, %s; %s, %s", l.Cipher, fit.Ago(time.Since(l.Since)), idle, plural(l.Channels, "channel", "channels"), plural(l.Users, "user", "users"))),
+		t.Faint.Render(fmt.Sprintf("%s; up %s, %s; %s, %s", l.Cipher, fit.Ago(time.Since(l.Since)), idle, words.Count(l.Channels, "channel"), words.Count(l.Users, "user"))),
 	}
 }
 

@@ -7,6 +7,7 @@ import (
 
 	"meatus/core/gate"
 	"meatus/core/tunnel"
+	"meatus/core/words"
 	"meatus/tui/fit"
 )
 
@@ -108,10 +109,10 @@ func (m *Model) eventLines(width, height int) []string {
 func (m *Model) summary() string {
 	say := "closing the lid now cuts nothing of yours"
 	if m.counts != (counts{}) {
-		say = "closing the lid now cuts " + strings.Join([]string{plural(m.counts.shells, "shell", "shells"), plural(m.counts.tunnels, "tunnel", "tunnels"), plural(m.counts.flows, "flow", "flows")}, ", ")
+		say = "closing the lid now cuts " + strings.Join([]string{words.Count(m.counts.shells, "shell"), words.Count(m.counts.tunnels, "tunnel"), words.Count(m.counts.flows, "flow")}, ", ")
 	}
 	for _, o := range m.others {
-		say += fmt.Sprintf("; %s has %s", o.What, plural(len(o.Lines), "tunnel", "tunnels"))
+		say += fmt.Sprintf("; %s has %s", o.What, words.Count(len(o.Lines), "tunnel"))
 	}
 	return say
 }
@@ -182,7 +183,7 @@ func (m *Model) wayLine(w way, selected bool) string {
 		last = w.links[chosen]
 	}
 	in, out := m.rates(last)
-	detail := t.Faint.Render(fmt.Sprintf("%7s  ↓%7s/s ↑%7s/s  %s, up %s", fit.RoundTrip(last.RoundTrip), fit.Bytes(in), fit.Bytes(out), plural(last.Channels, "channel", "channels"), fit.Ago(time.Since(last.Since))))
+	detail := t.Faint.Render(fmt.Sprintf("%7s  ↓%7s/s ↑%7s/s  %s, up %s", fit.RoundTrip(last.RoundTrip), fit.Bytes(in), fit.Bytes(out), words.Count(last.Channels, "channel"), fit.Ago(time.Since(last.Since))))
 	if last.Again > 0 {
 		detail += t.Faint.Render(fmt.Sprintf(", came back %d×", last.Again))
 	}
@@ -277,7 +278,7 @@ func (m *Model) rowLine(r row, selected bool) string {
 		idle = last
 	}
 	if r.program != nil && r.program.Windows > 0 {
-		to += ", " + plural(r.program.Windows, "window program", "window programs")
+		to += ", " + words.Count(r.program.Windows, "window program")
 	}
 	rates := fmt.Sprintf(" ↓%7s/s ↑%7s/s", fit.Bytes(r.in), fit.Bytes(r.out))
 	if narrow {
@@ -293,7 +294,7 @@ func (m *Model) listenerLine(l tunnel.Line, whose string) string {
 	mark, say := t.Mark(v), l.Drawn()+"  "
 	switch v {
 	case gate.Open:
-		say += fmt.Sprintf("%s, %s so far", plural(l.Live, "flow", "flows"), fit.Bytes(float64(l.In+l.Out)))
+		say += fmt.Sprintf("%s, %s so far", words.Count(l.Live, "flow"), fit.Bytes(float64(l.In+l.Out)))
 	case gate.Untried:
 		say += "walked at the first knock"
 	default:

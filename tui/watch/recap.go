@@ -8,6 +8,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"meatus/core/gate"
+	"meatus/core/words"
 	"meatus/tui/fit"
 )
 
@@ -32,10 +33,10 @@ func (m *Model) recapLines(width, height int) []string {
 		say(fmt.Sprintf("%s %s  %s  %s  %s", mark, t.Faint.Render(d.At.Local().Format("15:04:05")), fit.Pad(d.Name, 12), back, t.Faint.Render(d.Why)))
 	}
 	if r.Refused > 0 {
-		say(fmt.Sprintf("%s %s did not get through", t.Mark(gate.Ajar), plural(r.Refused, "walk", "walks")))
+		say(fmt.Sprintf("%s %s did not get through", t.Mark(gate.Ajar), words.Count(r.Refused, "walk")))
 	}
 	if r.Lent > 0 {
-		say(fmt.Sprintf("%s lent keys were used or asked for %s", t.Mark(gate.Open), plural(r.Lent, "time", "times")))
+		say(fmt.Sprintf("%s lent keys were used or asked for %s", t.Mark(gate.Open), words.Count(r.Lent, "time")))
 	}
 	most := 0.0
 	for _, c := range r.Carried {
@@ -43,7 +44,7 @@ func (m *Model) recapLines(width, height int) []string {
 	}
 	for i, c := range r.Carried {
 		if len(lines) >= height-1 {
-			say(t.Faint.Render(fmt.Sprintf("and %d links more", len(r.Carried)-i)))
+			say(t.Faint.Render("and " + words.Count(len(r.Carried)-i, "more link")))
 			break
 		}
 		say(fmt.Sprintf("  %s %s  ↓ %s  ↑ %s", fit.Pad(c.Name, 12), t.Live.Render(fit.Pad(bar((c.In+c.Out)/most, 16), 16)), fit.Bytes(c.In), fit.Bytes(c.Out)))
