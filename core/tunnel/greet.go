@@ -15,7 +15,7 @@ import (
 	"strconv"
 	"time"
 
-	"meatus/core/sanitize"
+	"meatus/core/book"
 	"meatus/core/walk"
 )
 
@@ -191,18 +191,12 @@ func address5(conn net.Conn, kind byte) (host string, code byte, err error) {
 	return host, 0, nil
 }
 
-// name is a host's name as it came, "" where it is none.
+// name is a host's name as it came, or an address written as one; "" where it is neither.
 func name(raw []byte) string {
-	s := string(raw)
-	if s == "" || sanitize.Line(s, maxName+1) != s {
-		return ""
+	if s := string(raw); book.ValidHost(s) {
+		return s
 	}
-	for _, r := range s {
-		if r <= ' ' || r == '/' || r == '@' {
-			return ""
-		}
-	}
-	return s
+	return ""
 }
 
 // code5 is the answer for how connecting went (RFC 1928 section 6).
