@@ -148,6 +148,24 @@ func TestHoldKeepsTunnelsUpUntilItIsEnded(t *testing.T) {
 		t.Errorf("said %s", said)
 	}
 	b.says("no-such", statusWrongUse, "hold", "no-such")
+	b.says("--bring '15432 from", statusWrongUse, "hold", "gauge-1")
+	b.says("--bring", statusWrongUse, "hold", "gauge-1", "--bring", "nothing of the kind")
+	b.says("name one session", statusWrongUse, "hold", "gauge-1", "quay", "--roam", "1080")
+}
+
+func TestATunnelOfTheCommandLineIsHeld(t *testing.T) {
+	b := openBay(t)
+	ctx, end := context.WithCancel(t.Context())
+	var out output
+	done := make(chan int, 1)
+	go func() {
+		done <- b.with(ctx, "", &out, "hold", "quay", "--bring", "0 from tide-db.internal:5432", "--roam", "0 only *.internal")
+	}()
+	await.Until(t, "it to be ready", func() bool { return strings.Contains(out.String(), "\nready\n") })
+	end()
+	if status := <-done; status != statusDone || !strings.Contains(out.String(), "from tide-db.internal:5432, the door is 127.0.0.1:") || !strings.Contains(out.String(), "roam 0 only *.internal, the door is") {
+		t.Errorf("ended with %d: %s", status, out.String())
+	}
 }
 
 func TestWhatManySessionsHaveAtOnceIsToldOnce(t *testing.T) {

@@ -2,11 +2,14 @@ package main
 
 import (
 	"os"
+	"regexp"
 	"strings"
 	"testing"
 
 	"github.com/spf13/cobra"
 )
+
+var quoted = regexp.MustCompile(`'[^']*'`)
 
 // every calls do with each command that can be run.
 func every(c *cobra.Command, do func(*cobra.Command)) {
@@ -30,7 +33,7 @@ func TestEveryHelpHasExamplesThatWorkAndItsStatuses(t *testing.T) {
 			line, _, _ := strings.Cut(example, " < ")
 			line, _, _ = strings.Cut(line, " > ")
 			line = strings.TrimSuffix(strings.TrimPrefix(line, "eval \"$("), " &)\"")
-			words := strings.Fields(strings.ReplaceAll(line, "'", ""))
+			words := strings.Fields(quoted.ReplaceAllStringFunc(line, func(s string) string { return strings.ReplaceAll(strings.Trim(s, "'"), " ", "_") }))
 			found, rest, err := root().Find(words[1:])
 			if words[0] != "meatus" || err != nil || pathOf(found) != path && !strings.HasPrefix(pathOf(found), path) {
 				t.Errorf("%q is no example of %q: %v", example, path, err)

@@ -29,6 +29,7 @@ import (
 type holdOptions struct {
 	asJSON, beyond, lazy, takeOver bool
 	ready, metrics                 string
+	bring, lend, roam              []string // tunnels in place of the session's own
 	drain, idle                    time.Duration
 	rate, loginFD                  int
 	identities                     *identities
@@ -58,6 +59,9 @@ interrupt the doors close, and flows have --drain to come to their end.`,
 	c.Flags().BoolVar(&o.beyond, "beyond", false, "open doors that listen to other machines, too: whoever reaches this machine can use them")
 	c.Flags().BoolVar(&o.lazy, "on-knock", false, "walk the ways only when somebody connects")
 	c.Flags().BoolVar(&o.takeOver, "take-over", false, "have another Meatus close the doors that it holds")
+	c.Flags().StringArrayVar(&o.bring, "bring", nil, "a tunnel for this run, in place of the session's own: '15432 from db.internal:5432' (repeatable)")
+	c.Flags().StringArrayVar(&o.lend, "lend", nil, "the same, with the door over there: '9000 from 127.0.0.1:3000' (repeatable)")
+	c.Flags().StringArrayVar(&o.roam, "roam", nil, "the same, leading wherever a program asks: '1080 only *.internal' (repeatable)")
 	c.Flags().StringVar(&o.ready, "ready", "", "a file that is written when everything is up")
 	c.Flags().StringVar(&o.metrics, "metrics", "", "serve metrics in the open text format at this loopback address, under /metrics")
 	c.Flags().DurationVar(&o.drain, "drain", 5*time.Second, "how long flows have to come to their end")
@@ -76,6 +80,13 @@ type heldSession struct {
 
 // sessions are those that are named, which must have tunnels that may be opened.
 func (o holdOptions) sessions(w *workspace.Workspace, names []string) ([]heldSession, error) {
+	given, err := o.given()
+	if err != nil {
+		return nil, &statusError{statusWrongUse, err}
+	}
+	if len(given) > 0 && len(names) > 1 {
+		return nil, &statusError{statusWrongUse, errors.New("name one session for tunnels that are written on the command line")}
+	}
 	var all []heldSession
 	for _, name := range names {
 		r, err := w.Planner().Plan(name)
@@ -83,8 +94,11 @@ func (o holdOptions) sessions(w *workspace.Workspace, names []string) ([]heldSes
 			return nil, &statusError{statusWrongUse, err}
 		}
 		specs := r.Target().Tunnels
+		if len(given) > 0 {
+			specs = given
+		}
 		if len(specs) == 0 {
-			return nil, &statusError{statusWrongUse, fmt.Errorf("%s has no tunnels; write them as tunnels = [{ bring = \"127.0.0.1:15432\", reach = \"HOST:5432\" }]", name)}
+			return nil, &statusError{statusWrongUse, fmt.Errorf("%s has no tunnels; write them as tunnels = [{ bring = \"127.0.0.1:15432\", reach = \"HOST:5432\" }], or for one run as --bring '15432 from HOST:5432'", name)}
 		}
 		for _, t := range specs {
 			if t.Beyond() && !o.beyond {
@@ -93,6 +107,24 @@ func (o holdOptions) sessions(w *workspace.Workspace, names []string) ([]heldSes
 			}
 		}
 		all = append(all, heldSession{r, specs})
+	}
+	return all, nil
+}
+
+// given are the tunnels that are written on the command line.
+func (o holdOptions) given() ([]book.Tunnel, error) {
+	var all []book.Tunnel
+	for _, kind := range []struct {
+		word  string
+		lines []string
+	}{{"bring", o.bring}, {"lend", o.lend}, {"roam", o.roam}} {
+		for _, line := range kind.lines {
+			tunnels, err := book.ParseTunnels(kind.word + " " + line)
+			if err != nil {
+				return nil, fmt.Errorf("--%s %q: %w", kind.word, line, err)
+			}
+			all = append(all, tunnels...)
+		}
 	}
 	return all, nil
 }
