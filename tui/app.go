@@ -86,6 +86,7 @@ type App struct {
 
 	open  []*shells.Shell
 	walks map[string]context.CancelFunc // by session
+	lost  map[string]bool               // sessions whose loss was told
 }
 
 // task is a task that shows, and what it is addressed by.
@@ -103,7 +104,7 @@ func New(ws *workspace.Workspace, o Options) (*App, error) {
 	if o.Leader == "" {
 		o.Leader = "alt+m"
 	}
-	a := &App{options: o, theme: theme.New(true), desk: ask.NewDesk(), receivers: map[int]receiver{}, walks: map[string]context.CancelFunc{}}
+	a := &App{options: o, theme: theme.New(true), desk: ask.NewDesk(), receivers: map[int]receiver{}, walks: map[string]context.CancelFunc{}, lost: map[string]bool{}}
 	a.ctx, a.cancel = context.WithCancel(context.Background())
 	var err error
 	a.engine, err = engine.Open(a.ctx, engine.Options{
@@ -260,6 +261,7 @@ func (a *App) settle() {
 func (a *App) hear(events []event.Event) tea.Cmd {
 	var cmds []tea.Cmd
 	for _, e := range events {
+		cmds = append(cmds, a.alert(e))
 		switch e := e.(type) {
 		case engine.Notice:
 			a.say(e.Say)

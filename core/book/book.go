@@ -94,6 +94,7 @@ type Behaviour struct {
 	Backspace Value[string]        // what the key sends: "del" or "bs"
 	Term      Value[string]        // the terminal's name over there
 	Colours   Value[string]        // "all", "16" or "none"
+	Alert     Value[string]        // "off", "bell" or "notify"
 	Env       Value[[]string]      // "NAME=VALUE" each
 	Lends     Value[[]string]      // keys that the far side may use, where Agent says so
 	LendsTo   Value[[]string]      // hosts or sessions it may use them for, all where empty

@@ -110,6 +110,7 @@ var settings = []setting{
 	oneText("ring", behaviour, func(s *Session) *Value[string] { return &s.Ring }, oneOf("on", "off"), "", "on: keys stay in memory after a use; off: none does"),
 	oneText("backspace", behaviour, func(s *Session) *Value[string] { return &s.Backspace }, oneOf("del", "bs"), "del", "what the key sends: del or bs"),
 	oneText("term", behaviour, func(s *Session) *Value[string] { return &s.Term }, checkTerm, DefaultTerm, "the terminal's name over there"),
+	oneText("alert", behaviour, func(s *Session) *Value[string] { return &s.Alert }, oneOf("off", "bell", "notify"), "off", "off, bell or notify"),
 	oneText("colours", behaviour, func(s *Session) *Value[string] { return &s.Colours }, oneOf("all", "16", "none"), "all", "all, 16 or none"),
 	texts("env", behaviour, func(s *Session) *Value[[]string] { return &s.Env }, "NAME=VALUE", checkEnv, "NAME=VALUE, parted by commas"),
 	oneText("folder", behaviour, func(s *Session) *Value[string] { return &s.Folder }, checkPath, "", "where to go on arrival"),

@@ -1,0 +1,51 @@
+package tui
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	tea "charm.land/bubbletea/v2"
+
+	"meatus/core/book"
+	"meatus/core/event"
+	"meatus/core/gate"
+	"meatus/core/tunnel"
+	"meatus/core/walk"
+)
+
+func TestALossAndAReturnAreToldByTheTerminalOnce(t *testing.T) {
+	dir := t.TempDir()
+	if err := os.WriteFile(filepath.Join(dir, book.FileName), []byte("[session.quay]\nhost = \"203.0.113.10\"\nalert = \"notify\"\n[session.sill]\nhost = \"203.0.113.11\"\nalert = \"bell\"\n[session.mole]\nhost = \"203.0.113.12\"\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	a := open(t, dir, 100, 30)
+	gone := &gate.Failure{Hop: "quay", Cause: gate.LinkLost}
+	for i, c := range []struct {
+		event event.Event
+		want  string
+	}{
+		{tunnel.Came{Session: "quay"}, ""},
+		{tunnel.Lost{Session: "quay", Why: gone}, "\x1b]9;quay is lost: link lost at quay\a\a"},
+		{walk.Waiting{Session: "quay", Lost: true, Failure: gone}, ""}, // it is told already
+		{walk.Waiting{Session: "sill", Failure: gone}, ""},             // nothing was there to be lost
+		{walk.Ended{Session: "quay", Err: gone}, ""},
+		{tunnel.Came{Session: "quay", Again: 1}, "\x1b]9;quay is back\a\a"},
+		{walk.Ended{Session: "quay"}, ""},
+		{walk.Waiting{Session: "sill", Lost: true, Failure: gone}, "\a"},
+		{walk.Ended{Session: "sill"}, "\a"},
+		{tunnel.Lost{Session: "mole"}, ""},
+		{tunnel.Came{Session: "mole", Again: 1}, ""},
+		{tunnel.Lost{Session: "nowhere"}, ""},
+	} {
+		said := ""
+		if cmd := a.alert(c.event); cmd != nil {
+			said = fmt.Sprint(cmd().(tea.RawMsg).Msg)
+		}
+		if said != c.want || strings.Count(said, "\x1b") > 1 {
+			t.Errorf("%d: %q, want %q", i, said, c.want)
+		}
+	}
+}
