@@ -459,7 +459,7 @@ func TestTunnelsInTheInterface(t *testing.T) {
 	s.keys("Escape")
 	s.gone("Leaving closes")
 	s.text("t")
-	s.until("tables: closed, 1 doors")
+	s.until("tables: closed, 1 door")
 	if conn, err := net.Dial("tcp", door[1]); err == nil {
 		conn.Close()
 		t.Error("the door is open")

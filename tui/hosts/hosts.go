@@ -424,7 +424,7 @@ func (m *Model) offer(msg toImport) {
 		return
 	}
 	m.expected, m.asking = msg.list, agreeImport
-	m.note = fmt.Sprintf("%d fingerprints", len(msg.list))
+	m.note = words.Count(len(msg.list), "fingerprint")
 	if len(msg.unread) > 0 {
 		m.note += fmt.Sprintf(", %s not understood: %s", words.Count(len(msg.unread), "line"), msg.unread[0])
 	}
@@ -435,7 +435,7 @@ func (m *Model) doImport() tea.Cmd {
 	m.expected = nil
 	return m.change(func() (string, error) {
 		n, err := record.Expect(list, time.Now())
-		return fmt.Sprintf("%d fingerprints are expected now; a first visit compares them", n), err
+		return words.Count(n, "fingerprint") + " expected now; a first visit compares", err
 	})
 }
 
