@@ -11,6 +11,7 @@ import (
 
 	"meatus/core/vouch"
 	"meatus/core/walk"
+	"meatus/lab/await"
 	"meatus/tui/placetest"
 )
 
@@ -39,6 +40,7 @@ func changed(t *testing.T, shared bool) (*placetest.Driver, *walk.ChangedIdentit
 	fresh := key(t)
 	c := &walk.ChangedIdentity{Place: walk.Place{Session: "gauge-2", Hop: "gauge-2"}, Host: "10.61.4.32", Port: 22, Key: fresh, Seen: "10.61.4.32:22"}
 	d.Engine.Events.Tell(walk.Sighted{Host: "10.61.4.32", Port: 22, Key: "SHA256:x", Address: "10.61.4.32:22"})
+	await.Until(t, "the sighting to be kept", func() bool { return len(d.Engine.Trail.SightedAt("10.61.4.32:22")) > 0 })
 	if shared {
 		if err := record.Accept(vouch.At{Host: "10.61.4.40", Port: 22}, fresh, "10.61.4.40:22", time.Now()); err != nil {
 			t.Fatal(err)
