@@ -80,11 +80,11 @@ type heldSession struct {
 
 // sessions are those that are named, which must have tunnels that may be opened.
 func (o holdOptions) sessions(w *workspace.Workspace, names []string) ([]heldSession, error) {
-	given, err := o.given()
+	written, err := o.written()
 	if err != nil {
 		return nil, &statusError{statusWrongUse, err}
 	}
-	if len(given) > 0 && len(names) > 1 {
+	if len(written) > 0 && len(names) > 1 {
 		return nil, &statusError{statusWrongUse, errors.New("name one session for tunnels that are written on the command line")}
 	}
 	var all []heldSession
@@ -94,8 +94,8 @@ func (o holdOptions) sessions(w *workspace.Workspace, names []string) ([]heldSes
 			return nil, &statusError{statusWrongUse, err}
 		}
 		specs := r.Target().Tunnels
-		if len(given) > 0 {
-			specs = given
+		if len(written) > 0 {
+			specs = written
 		}
 		if len(specs) == 0 {
 			return nil, &statusError{statusWrongUse, fmt.Errorf("%s has no tunnels; write them as tunnels = [{ bring = \"127.0.0.1:15432\", reach = \"HOST:5432\" }], or for one run as --bring '15432 from HOST:5432'", name)}
@@ -111,8 +111,8 @@ func (o holdOptions) sessions(w *workspace.Workspace, names []string) ([]heldSes
 	return all, nil
 }
 
-// given are the tunnels that are written on the command line.
-func (o holdOptions) given() ([]book.Tunnel, error) {
+// written are the tunnels of the command line.
+func (o holdOptions) written() ([]book.Tunnel, error) {
 	var all []book.Tunnel
 	for _, kind := range []struct {
 		word  string
