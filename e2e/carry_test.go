@@ -159,6 +159,7 @@ func TestAKeyIsMadeInstalledAndRotatedInTheInterface(t *testing.T) {
 	s.text("K")
 	s.until("keys / shore-2")
 	s.keys("Escape")
+	s.gone("keys / shore-2")
 	s.until("9 keys", "shore.pem")
 	s.text("/shore.pem")
 	s.keys("Enter")
