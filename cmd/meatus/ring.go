@@ -17,6 +17,7 @@ import (
 	"meatus/core/keyfile"
 	"meatus/core/remote"
 	"meatus/core/ring"
+	"meatus/core/workspace"
 )
 
 // ringOptions are the flags of "meatus ring".
@@ -71,44 +72,8 @@ func (o ringOptions) run(cmd *cobra.Command, open opener, keys, command []string
 		return err
 	}
 	defer e.Close()
-	var given [][]byte // passphrases by file descriptor
-	if o.passphraseFD >= 0 {
-		text, err := secretText(o.passphraseFD)
-		if err != nil {
-			return err
-		}
-		given = bytes.Split(text, []byte("\n"))
-	}
-	for _, name := range keys {
-		file, err := readAbs(name)
-		if err != nil {
-			return err
-		}
-		var pass []byte
-		if file.Passphrase {
-			if len(given) > 0 {
-				pass, given = given[0], given[1:]
-			} else if pass, err = secret(cmd, -1, "Passphrase of "+file.Path, false); err != nil {
-				return err
-			}
-		}
-		terms := w.Planner().TermsOf(file.Path)
-		terms.Confirm = terms.Confirm || o.confirm
-		if o.stay > 0 {
-			terms.Stay = o.stay
-		}
-		if len(o.hosts) > 0 {
-			terms.Said, terms.Hosts = o.hosts, w.Planner().Hosts(o.hosts)
-		}
-		entry, err := e.Keys.Hold(file, pass, terms)
-		clear(pass)
-		if errors.Is(err, keyfile.ErrPassphrase) {
-			return fmt.Errorf("%s: that is not its passphrase", file.Path)
-		}
-		if err != nil {
-			return fmt.Errorf("%s: %w", file.Path, err)
-		}
-		o.tell(cmd, "holds", entry, nil)
+	if err := o.hold(cmd, w, e, keys); err != nil {
+		return err
 	}
 	socket, err := e.ShareRing()
 	if err != nil {
@@ -128,6 +93,60 @@ func (o ringOptions) run(cmd *cobra.Command, open opener, keys, command []string
 		return &statusError{status: exit.ExitCode()}
 	}
 	return err
+}
+
+// hold puts the keys into the ring. What was read of passphrases is wiped after.
+func (o ringOptions) hold(cmd *cobra.Command, w *workspace.Workspace, e *running, keys []string) error {
+	var given [][]byte // passphrases by file descriptor
+	if o.passphraseFD >= 0 {
+		text, err := secretText(o.passphraseFD)
+		defer clear(text)
+		if err != nil {
+			return err
+		}
+		given = bytes.Split(text, []byte("\n"))
+	}
+	for _, name := range keys {
+		var pass []byte
+		file, err := readAbs(name)
+		if err != nil {
+			return err
+		}
+		if file.Passphrase {
+			if len(given) > 0 {
+				pass, given = given[0], given[1:]
+			} else if pass, err = secret(cmd, -1, "Passphrase of "+file.Path, false); err != nil {
+				return err
+			}
+		}
+		if err := o.holdOne(cmd, w, e, file, pass); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// holdOne puts one key into the ring, on its terms and those of the command.
+func (o ringOptions) holdOne(cmd *cobra.Command, w *workspace.Workspace, e *running, file *keyfile.File, pass []byte) error {
+	defer clear(pass)
+	defer file.Forget()
+	terms := w.Planner().TermsOf(file.Path)
+	terms.Confirm = terms.Confirm || o.confirm
+	if o.stay > 0 {
+		terms.Stay = o.stay
+	}
+	if len(o.hosts) > 0 {
+		terms.Said, terms.Hosts = o.hosts, w.Planner().Hosts(o.hosts)
+	}
+	entry, err := e.Keys.Hold(file, pass, terms)
+	if errors.Is(err, keyfile.ErrPassphrase) {
+		return fmt.Errorf("%s: that is not its passphrase", file.Path)
+	}
+	if err != nil {
+		return fmt.Errorf("%s: %w", file.Path, err)
+	}
+	o.tell(cmd, "holds", entry, nil)
+	return nil
 }
 
 // tellNotTaken says what a program wanted held that was not taken.

@@ -55,7 +55,9 @@ func SplitFile(from, dir string) (written []string, err error) {
 	}
 	take := func(name string, text []byte) error {
 		defer clear(text)
-		if _, err := Parse(text); err != nil {
+		key, err := Parse(text)
+		key.Forget()
+		if err != nil {
 			return nil // no key
 		}
 		if len(written) == maxKeys {

@@ -188,6 +188,7 @@ func Rewrap(path string, old []byte, w Wrapping) error {
 	if err != nil {
 		return fmt.Errorf("what was made of %s cannot be read back: %w; the file is as it was", path, err)
 	}
+	defer again.Forget()
 	check, err := again.private(w.Passphrase)
 	same, ok := key.(interface{ Equal(crypto.PrivateKey) bool })
 	if err != nil || !ok || !same.Equal(check) {

@@ -48,10 +48,12 @@ func (j *Rotate) Run(ctx context.Context, tell func(Step)) error {
 	if err != nil {
 		return err
 	}
+	defer old.Forget()
 	fresh, err := keyfile.Read(j.New)
 	if err != nil {
 		return fmt.Errorf("%w; make the new key first, with n in Keys or key make", err)
 	}
+	defer fresh.Forget()
 	return install.Rotation{
 		Walker: j.Walker, Routes: j.routes, Old: old, New: fresh,
 		Rename: func() error {

@@ -110,6 +110,7 @@ func (m *Model) answered(what string, values []string) tea.Cmd {
 			if err != nil {
 				return unsealed{err: err}
 			}
+			defer file.Forget()
 			defer clear(old)
 			text, err := file.Unseal(last, old)
 			return unsealed{text, err}
@@ -214,6 +215,7 @@ func writePublic(ws *workspace.Workspace, k workspace.Key, pass []byte, to strin
 	if err != nil {
 		return err
 	}
+	defer file.Forget()
 	public := file.Public
 	if public == nil {
 		signer, err := file.Signer(pass)

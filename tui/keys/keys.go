@@ -415,6 +415,7 @@ func (m *Model) hold(k workspace.Key, passphrase []byte) tea.Cmd {
 		if err != nil {
 			return said(err.Error())
 		}
+		defer file.Forget()
 		e, err := held.Hold(file, passphrase, terms)
 		if err != nil {
 			return said(name + ": " + err.Error())
