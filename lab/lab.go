@@ -17,6 +17,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -494,7 +495,7 @@ type Dialer struct{ bay *Lab }
 // DialContext connects to the bastion.
 func (d *Dialer) DialContext(ctx context.Context, network, address string) (net.Conn, error) {
 	if address != d.bay.Address() {
-		return nil, &net.OpError{Op: "dial", Net: network, Err: fmt.Errorf("%s is not in the lab", address)}
+		return nil, &net.OpError{Op: "dial", Net: network, Err: fmt.Errorf("%s is not in the lab: %w", address, syscall.ENETUNREACH)}
 	}
 	return (&net.Dialer{}).DialContext(ctx, network, address)
 }

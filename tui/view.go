@@ -51,8 +51,8 @@ func (a *App) view() tea.View {
 func (a *App) waiting() string {
 	if s := a.shell.Shell(); s != nil && s.Live() {
 		var prefixes []string
-		for i := range s.Route.Hops {
-			prefixes = append(prefixes, s.Route.Prefix(i))
+		for i := range s.Way().Hops {
+			prefixes = append(prefixes, s.Way().Prefix(i))
 		}
 		if l := a.engine.Board.Links().Frozen(prefixes); l != nil {
 			return fmt.Sprintf("frozen at %s: no byte for %s, typing is held", l.State.Hop, fit.Ago(time.Since(l.State.LastIn)))
@@ -63,7 +63,7 @@ func (a *App) waiting() string {
 
 // roundTrip is that of the link of the shell that shows, 0 where it is not known.
 func (a *App) roundTrip() time.Duration {
-	r := a.shell.Shell().Route
+	r := a.shell.Shell().Way()
 	return a.engine.Board.Links().RoundTrip(r.Prefix(len(r.Hops) - 1))
 }
 

@@ -103,11 +103,14 @@ func runOn(cmd *cobra.Command, open opener, w *workspace.Workspace, name, comman
 	}
 	var trace func(event.Event)
 	if o.trace {
-		trace = traceTo(cmd.ErrOrStderr(), func(i int) string { return r.Hops[i].Name })
+		trace = traceTo(cmd.ErrOrStderr(), r)
 	}
 	e, err := open.engine(cmd, w, o.identities, engine.Options{}, func(e event.Event) {
 		if trace != nil {
 			trace(e)
+		}
+		if other, ok := e.(walk.Diverted); ok {
+			fmt.Fprintln(cmd.ErrOrStderr(), "meatus: "+other.Record().Line())
 		}
 		if use, ok := e.(remote.Lent); ok && use.Refuse != nil && !errors.Is(use.Refuse, walk.ErrDeclined) {
 			fmt.Fprintln(cmd.ErrOrStderr(), "meatus: "+use.Say())
@@ -158,31 +161,29 @@ func (o runOptions) onRoute(w *workspace.Workspace, r route.Route) (route.Route,
 		if at < 0 {
 			return r, fmt.Errorf("the way to %s does not go through %s", r.Session, o.lendAt)
 		}
-		r.Hops = r.Hops[:at+1]
+		r = r.UpTo(at)
 	}
-	r.Hops = slices.Clone(r.Hops)
-	if o.windows {
-		r.Hops[len(r.Hops)-1].Windows = true
-	}
-	if len(o.lend) == 0 {
-		return r, nil
-	}
-	last := &r.Hops[len(r.Hops)-1]
-	last.Agent, last.Lends = "ask", nil
-	if o.unasked {
-		last.Agent = "lend"
-	}
-	last.LendsSaid, last.LendsTo = o.lendTo, w.Planner().Hosts(o.lendTo)
-	last.Terms = map[string]route.Terms{}
+	var lends []string
+	terms := map[string]route.Terms{}
 	for _, name := range o.lend {
 		path, err := filepath.Abs(name)
 		if err != nil {
 			return r, err
 		}
-		last.Lends = append(last.Lends, path)
-		last.Terms[path] = w.Planner().TermsOf(path)
+		lends = append(lends, path)
+		terms[path] = w.Planner().TermsOf(path)
 	}
-	return r, nil
+	return r.AtEnd(func(last *route.Hop) {
+		last.Windows = last.Windows || o.windows
+		if len(lends) == 0 {
+			return
+		}
+		last.Agent, last.Lends, last.Terms = "ask", lends, terms
+		if o.unasked {
+			last.Agent = "lend"
+		}
+		last.LendsSaid, last.LendsTo = o.lendTo, w.Planner().Hosts(o.lendTo)
+	}), nil
 }
 
 // interrupted gives a walk that the user stopped the status of an interrupt.
@@ -258,15 +259,17 @@ func rawTerminal(program *remote.Program) (restore func()) {
 }
 
 // traceTo tells a walk's gates as lines.
-func traceTo(out io.Writer, hop func(int) string) func(event.Event) {
+func traceTo(out io.Writer, r route.Route) func(event.Event) {
 	start := time.Now()
 	say := func(hop string, what any, verdict, seen string) {
 		fmt.Fprintf(out, "%7.3fs  %-12s  %-8v  %-7s  %s\n", time.Since(start).Seconds(), hop, what, verdict, seen)
 	}
 	return func(e event.Event) {
 		switch e := e.(type) {
+		case walk.Turned:
+			r = e.Route
 		case walk.Passed:
-			say(hop(e.Hop), e.Gate.Kind, e.Gate.Verdict.String(), e.Gate.Seen)
+			say(r.Hops[e.Hop].Name, e.Gate.Kind, e.Gate.Verdict.String(), e.Gate.Seen)
 		case walk.Ended:
 			var f *gate.Failure
 			if errors.As(e.Err, &f) {

@@ -83,6 +83,8 @@ type session struct {
 	name, site string
 	judged     bool
 	verdict    gate.Verdict
+	way        string    // the end of the way that was taken last, of several; "" for the first
+	others     []uint64  // the hashes of the other ways, nil for most
 	target     uint64    // the hash of the way to it, with nothing lent; 0 where not known
 	found      []finding // by connecting and walking
 	seen       time.Time // when that was
@@ -360,7 +362,7 @@ func (b *Board) changeLocked(name string, do func(s *session, l *live)) {
 func (b *Board) Begin(name string) {
 	b.change(name, func(s *session, l *live) {
 		b.forgetLocked(s)
-		l.failure, l.said, l.walk = nil, "", &Walking{}
+		l.failure, l.said, l.walk = nil, "", &Walking{Gate: gate.Address}
 		b.wanted = append(b.wanted, name)
 		b.epoch++ // what was read of key files before may be old
 	})
@@ -399,6 +401,7 @@ func (b *Board) hopsLocked(s *session) []string {
 	if err != nil {
 		return nil
 	}
+	r = r.Turned(s.way)
 	names := make([]string, len(r.Hops))
 	for i, h := range r.Hops {
 		names[i] = h.Name
@@ -448,6 +451,8 @@ func (b *Board) Hear(e event.Event) {
 		})
 	case walk.Touched:
 		b.touchedLocked(e)
+	case walk.Turned:
+		b.turnedLocked(e)
 	case walk.Ended:
 		b.changeLocked(e.Session, func(s *session, l *live) {
 			l.lost = nil
@@ -492,6 +497,31 @@ func (b *Board) Hear(e event.Event) {
 		b.stale = true
 		b.signal()
 	}
+}
+
+// turnedLocked takes that of several ways to a session another is gone: what was found on the
+// one before is not known of this one.
+func (b *Board) turnedLocked(e walk.Turned) {
+	b.changeLocked(e.Route.Session, func(s *session, l *live) {
+		way := e.Route.End()
+		if s.target == b.hash(route.Unlent(way)) {
+			return
+		}
+		s.way, s.target, s.others, s.found = way, b.hash(route.Unlent(way)), b.others(e.Route), nil
+		if s.details != nil {
+			s.details = &Details{Route: e.Route, Prefixes: prefixes(e.Route), Report: e.Report}
+		}
+		b.judgeLocked(s, e.Report.Verdict())
+	})
+}
+
+// prefixes are those of a route's hops.
+func prefixes(r route.Route) []string {
+	var all []string
+	for i := range r.Hops {
+		all = append(all, r.Prefix(i))
+	}
+	return all
 }
 
 var depthSays = [...]string{"this machine alone can know", "what answers there", "its host key"}
@@ -602,8 +632,10 @@ func (b *Board) epochNow() int {
 type judged struct {
 	at      int
 	name    string
+	way     string // of several
 	details *Details
 	target  uint64
+	others  []uint64
 	found   bool     // something is known that rests on them:
 	grounds []ground // nil where nothing did when it was judged
 	kept    bool
@@ -619,12 +651,12 @@ func (b *Board) judge(sheets route.KeySheets) bool {
 	var todo []judged
 	for _, name := range wanted {
 		if i, ok := b.byName[name]; ok {
-			todo = append(todo, judged{at: i, name: name, kept: true, found: len(b.sessions[i].found) > 0})
+			todo = append(todo, judged{at: i, name: name, way: b.sessions[i].way, kept: true, found: len(b.sessions[i].found) > 0})
 		}
 	}
 	for ; len(todo) < batch && b.next < len(b.sessions); b.next++ {
 		if s := &b.sessions[b.next]; !s.judged {
-			todo = append(todo, judged{at: b.next, name: s.name, found: len(s.found) > 0})
+			todo = append(todo, judged{at: b.next, name: s.name, way: s.way, found: len(s.found) > 0})
 		}
 	}
 	b.mu.Unlock()
@@ -658,20 +690,28 @@ func (b *Board) judge(sheets route.KeySheets) bool {
 func (b *Board) look(j *judged, ws *workspace.Workspace, known route.Knowledge) {
 	d := &Details{}
 	j.details = d
-	err := contain.Do("judging "+j.name, func() error { d.Route, d.Report = ws.Check(j.name, known); return nil })
+	err := contain.Do("judging "+j.name, func() error { d.Route, d.Report = ws.CheckWay(j.name, j.way, known); return nil })
 	if err != nil {
 		d.Report = gate.Report{Session: j.name, Broken: err.Error()}
 	}
 	if d.Report.Broken != "" {
 		return
 	}
-	for n := range d.Route.Hops {
-		d.Prefixes = append(d.Prefixes, d.Route.Prefix(n))
-	}
+	d.Prefixes = prefixes(d.Route)
 	j.target = b.hash(route.Unlent(d.Prefixes[len(d.Prefixes)-1]))
+	j.others = b.others(d.Route)
 	if j.found {
 		j.grounds = b.grounds(d, known)
 	}
+}
+
+// others are the hashes of a route's other ways.
+func (b *Board) others(r route.Route) []uint64 {
+	var all []uint64
+	for _, way := range r.Others {
+		all = append(all, b.hash(route.Unlent(way.End())))
+	}
+	return all
 }
 
 func (b *Board) hash(prefix string) uint64 { return maphash.String(b.seed, prefix) | 1 }
@@ -679,6 +719,10 @@ func (b *Board) hash(prefix string) uint64 { return maphash.String(b.seed, prefi
 // takeLocked takes a judgement, made truer by what was found.
 func (b *Board) takeLocked(j judged) {
 	s := &b.sessions[j.at]
+	if s.way != j.way { // another was taken meanwhile
+		b.wanted = append(b.wanted, j.name)
+		return
+	}
 	other := s.target != 0 && s.target != j.target
 	found := s.found[:0:0]
 	for _, f := range s.found {
@@ -701,7 +745,7 @@ func (b *Board) takeLocked(j judged) {
 		}
 		s.live = &next
 	}
-	s.found, s.target, s.judged = found, j.target, true
+	s.found, s.target, s.others, s.judged = found, j.target, j.others, true
 	if len(found) == 0 {
 		s.seen = time.Time{}
 	}

@@ -174,7 +174,8 @@ func (b *Board) lookAtOpen(anyway bool) bool {
 	for name, one := range running {
 		if i, ok := b.byName[name]; ok {
 			target := b.hash(route.Unlent(one.Prefixes[len(one.Prefixes)-1]))
-			one.Moved = b.sessions[i].judged && b.sessions[i].target != target
+			s := &b.sessions[i]
+			one.Moved = s.judged && s.target != target && !slices.Contains(s.others, target)
 		}
 	}
 	was := len(b.tunnels) + len(b.running)

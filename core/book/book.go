@@ -84,6 +84,8 @@ type Access struct {
 	Via       Value[[]string]
 	Keepalive Value[time.Duration]
 	Agent     Value[string]
+	Proxy     Value[string] // that a first hop is connected to through
+	ProxyFile Value[string] // that its login stands in
 	Network   Value[string] // the private network that the address is of, where several ways lead there
 }
 

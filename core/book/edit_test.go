@@ -180,6 +180,38 @@ func TestRenameTakesEveryViaAlong(t *testing.T) {
 	}
 }
 
+func TestAlternativesAreKnownEverywhere(t *testing.T) {
+	text := "[session.quay]\nhost = \"quay\"\n[session.mole]\nhost = \"mole\"\n[session.b]\nhost = \"b\"\nvia = [\"quay|mole\"]\n"
+	path := edited(t, text)
+	if _, err := Remove(path, "mole"); err == nil || !strings.Contains(err.Error(), "b goes through it") {
+		t.Errorf("mole was removed: %v", err)
+	}
+	b, err := Rename(path, "mole", "pier")
+	if got, _ := os.ReadFile(path); err != nil || !strings.Contains(string(got), "via = [\"quay | pier\"]") || len(b.Problems) > 0 {
+		t.Errorf("%v; the file is\n%s", err, got)
+	}
+	for value, say := range map[string]string{"quay | qauy": "no such session", "quay|b": "circle", "quay |": "no such session"} {
+		if _, err := Set(path, "b", "via", value); err == nil || !strings.Contains(err.Error(), say) {
+			t.Errorf("via %q: %v", value, err)
+		}
+	}
+}
+
+func TestAProxyIsJudgedWhereItIsWritten(t *testing.T) {
+	for uri, want := range map[string]string{
+		"http://keeper@proxy.lantern.example:3128": "http://keeper@proxy.lantern.example:3128", "socks5://[2001:db8::1]:1080/": "socks5://[2001:db8::1]:1080", "off": "", "": "",
+	} {
+		if p, err := ParseProxy(uri); err != nil || p.String() != want {
+			t.Errorf("%q: %q, %v", uri, p, err)
+		}
+	}
+	for _, uri := range []string{"proxy:3128", "ftp://h:1", "http://h", "http://h:0", "http://h:99999", "http://a:b@h:1", "http://h:1/x", "http://h:1?q", "http://-h:1", "http://\x1b@h:1", "http://%0a@h:1"} {
+		if p, err := ParseProxy(uri); err == nil {
+			t.Errorf("%q is %+v", uri, p)
+		}
+	}
+}
+
 func TestRemoveLeavesTheRest(t *testing.T) {
 	path := edited(t, odd)
 	if _, err := Remove(path, "a"); err != nil {

@@ -409,11 +409,20 @@ func (r *reader) breaks(s *Session, at Place, say, hint string) {
 	}
 }
 
+// hops are the sessions that its via names.
+func (s *Session) hops() []string {
+	var names []string
+	for _, via := range s.Via.V {
+		names = append(names, Either(via)...)
+	}
+	return names
+}
+
 // checkVia finds hops that name nothing and ways that run in a circle.
 func (r *reader) checkVia(b *Book) {
 	var names []string
 	for _, s := range b.Sessions {
-		for _, hop := range s.Via.V {
+		for _, hop := range s.hops() {
 			if b.byName[hop] == nil {
 				if names == nil {
 					names = b.Names()
@@ -429,7 +438,7 @@ func (r *reader) checkVia(b *Book) {
 	visit = func(s *Session) {
 		state[s] = walking
 		trail = append(trail, s.Name)
-		for _, hop := range s.Via.V {
+		for _, hop := range s.hops() {
 			next := b.byName[hop]
 			if next == nil {
 				continue

@@ -14,11 +14,24 @@ import (
 func (b *Book) Through(name string) []string {
 	var through []string
 	for _, s := range b.Sessions {
-		if slices.Contains(s.Via.V, name) {
+		if slices.ContainsFunc(s.Via.V, func(via string) bool { return slices.Contains(Either(via), name) }) {
 			through = append(through, s.Name)
 		}
 	}
 	return through
+}
+
+// betweenWays stands between sessions of a via of which one is to be gone through.
+const betweenWays = " | "
+
+// Either are the sessions of one entry of a via: of several, one is gone through, the first
+// that answers.
+func Either(via string) []string {
+	names := strings.Split(via, "|")
+	for i := range names {
+		names[i] = strings.TrimSpace(names[i])
+	}
+	return names
 }
 
 // free tells why a new session cannot have a name, nil where it can.
@@ -51,10 +64,16 @@ func Rename(path, old, name string) (*Book, error) {
 // renameVias changes a name in every via of the file, wherever it stands.
 func renameVias(text []byte, old, name string) ([]byte, error) {
 	return replaceIn(text, "via", func(s string) string {
-		if s == old {
-			return name
+		either := Either(s)
+		for i, one := range either {
+			if one == old {
+				either[i] = name
+			}
 		}
-		return s
+		if slices.Equal(either, Either(s)) {
+			return s
+		}
+		return strings.Join(either, betweenWays)
 	})
 }
 

@@ -15,7 +15,8 @@ type Kind uint8
 
 // The gates of a hop, in the order they are passed.
 const (
-	Address  Kind = iota // the name has an address
+	Proxy    Kind = iota // what stands before the first hop connects us onward; most ways have none
+	Address              // the name has an address
 	Port                 // something answers there
 	Identity             // it is the machine it was
 	Key                  // our key can be used
@@ -24,9 +25,9 @@ const (
 )
 
 // Kinds lists every gate in the order it is passed.
-var Kinds = [...]Kind{Address, Port, Identity, Key, Login, Channel}
+var Kinds = [...]Kind{Proxy, Address, Port, Identity, Key, Login, Channel}
 
-var kindNames = [...]string{"address", "port", "identity", "key", "login", "channel"}
+var kindNames = [...]string{"proxy", "address", "port", "identity", "key", "login", "channel"}
 
 func (k Kind) String() string { return kindNames[k] }
 
@@ -278,6 +279,7 @@ const (
 	KeyUnusable     Cause = "key unusable"       // file missing, too open, damaged, locked
 	NoKeyAccepted   Cause = "no key accepted"    // the server takes none of what was offered
 	OnwardForbidden Cause = "onward forbidden"   // the bastion does not let us on
+	ProxyRefused    Cause = "proxy refused"      // the proxy lets us not on, or our login not in
 	FarUnreachable  Cause = "far unreachable"    // the bastion cannot reach it
 	ServerClosed    Cause = "server closed"      // the other side hung up
 	LinkLost        Cause = "link lost"          // keepalives went unanswered

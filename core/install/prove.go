@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
-	"slices"
 
 	"meatus/core/gate"
 	"meatus/core/keyfile"
@@ -26,10 +25,8 @@ func With(r route.Route, key string) (route.Route, error) {
 	if err != nil {
 		return r, err
 	}
-	r.Hops = slices.Clone(r.Hops)
-	last := &r.Hops[len(r.Hops)-1]
-	last.Keys, last.Alone = []string{path}, rand.Text()
-	return r, nil
+	alone := rand.Text()
+	return r.AtEnd(func(last *route.Hop) { last.Keys, last.Alone = []string{path}, alone }), nil
 }
 
 // Prove logs in anew at the route's end with a key alone, and returns the passage,

@@ -36,8 +36,11 @@ type Hop struct {
 	Host      string
 	Port      int
 	User      string
-	Way       string   // how its address is meant, where that is not the same from everywhere; as in [vouch.At]
-	Dial      string   // where to connect instead of Host:Port, or ""
+	Instead   string // the hops of the first way that this one leaves out, at its first hop; "" on the first way
+	Way       string // how its address is meant, where that is not the same from everywhere; as in [vouch.At]
+	Dial      string // where to connect instead of Host:Port, or ""
+	Proxy     book.Proxy
+	ProxyFile string   // with its login, by absolute path, or ""
 	Keys      []string // key files by absolute path, in the order they are offered
 	Keepalive time.Duration
 	Tunnels   []book.Tunnel
@@ -133,7 +136,51 @@ func (h Hop) Knock() string {
 type Route struct {
 	Session string
 	Hops    []Hop
+	// Others are the other ways there, in the order in which they are tried where a
+	// machine on this one does not answer. They have no others themselves.
+	Others []Route
 }
+
+// MaxWays is how many ways a route can have.
+const MaxWays = 8
+
+// Ways are all ways of the route, itself first.
+func (r Route) Ways() []Route {
+	first := r
+	first.Others = nil
+	return append([]Route{first}, r.Others...)
+}
+
+// Turned is the route with the way of that prefix first, as [Route.Prefix] gives it for
+// its end, and the others behind it in their order. Where it has none it stays as it is.
+func (r Route) Turned(prefix string) Route {
+	ways := r.Ways()
+	for i, way := range ways {
+		if i > 0 && way.End() == prefix {
+			way.Others = slices.Delete(ways, i, i+1)
+			return way
+		}
+	}
+	return r
+}
+
+// End is the prefix of the whole way.
+func (r Route) End() string { return r.Prefix(len(r.Hops) - 1) }
+
+// AtEnd is the route with its machine changed, on every way.
+func (r Route) AtEnd(change func(target *Hop)) Route {
+	ways := r.Ways()
+	for i := range ways {
+		ways[i].Hops = slices.Clone(ways[i].Hops)
+		change(&ways[i].Hops[len(ways[i].Hops)-1])
+	}
+	r = ways[0]
+	r.Others = ways[1:]
+	return r
+}
+
+// UpTo is the way up to and with hop i, by itself.
+func (r Route) UpTo(i int) Route { return Route{Session: r.Session, Hops: slices.Clone(r.Hops[:i+1])} }
 
 // Target is the last hop.
 func (r Route) Target() Hop { return r.Hops[len(r.Hops)-1] }
@@ -144,6 +191,9 @@ func (r Route) Prefix(i int) string {
 	var b strings.Builder
 	for _, h := range r.Hops[:i+1] {
 		fmt.Fprintf(&b, "%s@%s (%s) with %s %s\n", h.User, h.Address(), h.Dial, strings.Join(h.Keys, ","), h.Alone)
+		if h.Proxy != (book.Proxy{}) {
+			fmt.Fprintf(&b, "by %s with %s\n", h.Proxy, h.ProxyFile)
+		}
 		if h.Lane > 0 {
 			fmt.Fprintf(&b, "lane %d\n", h.Lane)
 		}
@@ -198,48 +248,76 @@ func (p Planner) Plan(name string) (Route, error) {
 		}
 		return Route{}, fmt.Errorf("%w %q%s", ErrNoSession, name, hint)
 	}
-	r := Route{Session: name}
-	err := p.extend(&r, s, true)
-	return r, err
+	return p.route(name, s)
 }
 
 // Draft makes a session concrete that is not written down yet.
 func (p Planner) Draft(d book.Draft) (Route, error) {
-	r := Route{Session: d.Name}
-	err := p.extend(&r, p.Source.Imagine(d), true)
-	return r, err
+	return p.route(d.Name, p.Source.Imagine(d))
 }
 
-// extend adds the way to s. Only the first of several hops brings its own way
-// along; the others are reached from the hop before them, as they are listed.
-func (p Planner) extend(r *Route, s *book.Session, withOwnWay bool) error {
+func (p Planner) route(name string, s *book.Session) (Route, error) {
+	ways, err := p.ways(s)
+	if err != nil {
+		return Route{Session: name}, err
+	}
+	r := Route{Session: name, Hops: ways[0]}
+	for _, hops := range ways[1:] {
+		if hops = slices.Clone(hops); len(hops) > 1 {
+			hops[0].Instead = instead(ways[0], hops)
+		}
+		r.Others = append(r.Others, Route{Session: name, Hops: hops})
+	}
+	return r, nil
+}
+
+// instead says which hops of the first way another leaves out.
+func instead(first, hops []Hop) string {
+	var out []string
+	for _, h := range first {
+		if !slices.ContainsFunc(hops, func(is Hop) bool { return is.Name == h.Name }) {
+			out = append(out, h.Name)
+		}
+	}
+	return strings.Join(out, ", ")
+}
+
+// ways are the ways to s, at most [MaxWays], that of the first names first. Only the first
+// of several hops brings its own ways along; the others are reached from the hop before
+// them, as they are listed.
+func (p Planner) ways(s *book.Session) ([][]Hop, error) {
 	if s.Broken != nil {
-		return *s.Broken
+		return nil, *s.Broken
 	}
-	if withOwnWay {
-		for i, via := range s.Via.V {
-			next := p.Source.Session(via)
-			if next == nil {
-				return fmt.Errorf("there is no session %q", via)
-			}
-			if err := p.extend(r, next, i == 0); err != nil {
-				return err
+	ways, before := [][]Hop{nil}, ""
+	for i, via := range s.Via.V {
+		var longer [][]Hop
+		for _, name := range book.Either(via) {
+			next := p.Source.Session(name)
+			switch {
+			case next == nil:
+				return nil, fmt.Errorf("there is no session %q", name)
+			case next.Broken != nil:
+				return nil, *next.Broken
+			case i == 0:
+				to, err := p.ways(next)
+				if err != nil {
+					return nil, err
+				}
+				longer = append(longer, to...)
+			default:
+				for _, way := range ways {
+					longer = append(longer, append(slices.Clip(way), p.hop(next, before)))
+				}
 			}
 		}
+		ways, before = longer[:min(len(longer), MaxWays)], book.Either(via)[0]
 	}
-	h := p.hop(s)
-	if Private(h.Host) {
-		switch {
-		case s.Network.V != "":
-			h.Way = "in " + s.Network.V
-		case len(r.Hops) > 0:
-			h.Way = "via " + r.Hops[len(r.Hops)-1].Name
-		default:
-			h.Way = "direct"
-		}
+	h := p.hop(s, before)
+	for i := range ways {
+		ways[i] = append(slices.Clip(ways[i]), h)
 	}
-	r.Hops = append(r.Hops, h)
-	return nil
+	return ways, nil
 }
 
 // privateNames are the ends of names that are not of the public tree: those of RFC 6762
@@ -261,16 +339,34 @@ func Private(host string) bool {
 	return !strings.Contains(name, ".") || slices.ContainsFunc(privateNames, func(end string) bool { return strings.HasSuffix(name, end) })
 }
 
-func (p Planner) hop(s *book.Session) Hop {
+// hop makes a session a hop behind another, "" for none. Which machine an address of its
+// own kind means does not depend on which of several ways there is taken.
+func (p Planner) hop(s *book.Session, before string) Hop {
 	h := Hop{
 		Name: s.Name, Host: s.Host.V, Port: s.Port.V, User: s.User.V, Dial: s.Dial.V, Keepalive: s.Keepalive.V,
 		Tunnels: s.Tunnels.V, OnKnock: s.Knock.V == "on", Windows: s.Windows.V == "on", Agent: s.Agent.V,
 		Manner:  Manner{s.Reconnect.V, s.Backspace.V, s.Term.V, s.Colours.V, s.Env.V, s.Folder.V, s.Arrive.V},
 		session: s,
 	}
+	if Private(h.Host) {
+		switch {
+		case s.Network.V != "":
+			h.Way = "in " + s.Network.V
+		case before != "":
+			h.Way = "via " + before
+		default:
+			h.Way = "direct"
+		}
+	}
 	h.Links, _ = strconv.Atoi(s.Links.V)
 	if !s.User.Set {
 		h.User = localUser()
+	}
+	if before == "" {
+		h.Proxy, _ = book.ParseProxy(s.Proxy.V) // it was checked when it was read
+		if h.Proxy != (book.Proxy{}) && s.ProxyFile.V != "" {
+			h.ProxyFile = p.KeyPath(s.ProxyFile.V)
+		}
 	}
 	for _, key := range s.Keys.V {
 		h.Keys = append(h.Keys, p.KeyPath(key))
@@ -369,6 +465,9 @@ func (r Route) Check(k Knowledge) gate.Report {
 	report := gate.Report{Session: r.Session}
 	for i, h := range r.Hops {
 		hop := gate.Hop{Name: h.Name, User: h.User, Address: h.Address()}
+		if h.Proxy != (book.Proxy{}) {
+			hop.Gates = append(hop.Gates, ProxyGate(h))
+		}
 		hop.Gates = append(hop.Gates, r.address(i), gate.Gate{Kind: gate.Port, Seen: strconv.Itoa(h.Port)},
 			identity(h, k.Vouched), k.key(h), k.login(h))
 		channel := gate.Gate{Kind: gate.Channel, Seen: "onward"}
@@ -389,8 +488,51 @@ func (r Route) address(i int) gate.Gate {
 	switch {
 	case h.Dial != "":
 		g.Seen += ", knocked at " + h.Dial
+	case h.Proxy != (book.Proxy{}):
+		g.Seen += ", seen from the proxy"
 	case i > 0:
 		g.Seen += ", seen from " + r.Hops[i-1].Name
+	}
+	g = h.InPlace(g)
+	if i == 0 && len(r.Others) > 0 {
+		var others []string
+		for _, way := range r.Others {
+			others = append(others, instead(way.Hops, r.Hops))
+		}
+		g.Seen += ", else " + strings.Join(others, " or ")
+		g.Detail = append(g.Detail, "another way, where this one does not answer: via "+strings.Join(others, " or "))
+	}
+	return g
+}
+
+// InPlace says at an address gate which hops of the way that is named first this one is
+// taken in place of.
+func (h Hop) InPlace(g gate.Gate) gate.Gate {
+	if h.Instead != "" {
+		g.Seen += ", in place of " + h.Instead
+		g.Detail = append(g.Detail, "taken in place of "+h.Instead)
+	}
+	return g
+}
+
+// ProxyGate judges what a first hop is connected to through.
+func ProxyGate(h Hop) gate.Gate {
+	g := gate.Gate{Kind: gate.Proxy, Seen: h.Proxy.String()}
+	host, _, _ := net.SplitHostPort(h.Proxy.Address)
+	if h.ProxyFile != "" {
+		g.Seen += ", login in " + sanitize.Name(h.ProxyFile)
+		if fault, stopped := keyfile.Inspect(h.ProxyFile).Blocked(); stopped {
+			g.Verdict, g.Reason, g.Remedy.Say = gate.Shut, "the proxy's login is not used: "+fault.Say, fault.Mend
+			if fault.Flaw == keyfile.OthersReach {
+				g.Remedy = gate.Remedy{Say: "set mode 0600 on " + sanitize.Name(h.ProxyFile), Act: gate.MendFile, Subject: h.ProxyFile}
+			}
+			return g
+		}
+	}
+	ip, err := netip.ParseAddr(host)
+	if near := host == "localhost" || err == nil && ip.IsLoopback(); !near && h.Proxy.Scheme != "https" && (h.ProxyFile != "" || h.Proxy.User != "") {
+		g.Verdict, g.Reason = gate.Ajar, "its login goes to the proxy as it is: whoever listens on the way there reads it"
+		g.Remedy.Say = "use https:// where the proxy has it, and a password that opens nothing else"
 	}
 	return g
 }

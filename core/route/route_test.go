@@ -38,6 +38,16 @@ key  = "/abs/tide.pem"
 host = "10.61.9.9"
 via  = ["quay", "tide-db"]
 
+[session.mole]
+host  = "mole.lantern.example"
+user  = "warden"
+proxy = "socks5://keeper@127.0.0.1:1080"
+
+[session.either]
+host  = "10.61.4.30"
+proxy = "http://127.0.0.1:3128"
+via   = ["quay|mole", "tide-db | deep"]
+
 [session.broken]
 host = 1
 
@@ -71,6 +81,76 @@ func TestHopsComeInOrder(t *testing.T) {
 		if err != nil || names(r) != want {
 			t.Errorf("%s: %q, %v, want %q", session, names(r), err, want)
 		}
+	}
+}
+
+func TestAlternativesMakeSeveralWays(t *testing.T) {
+	p := planner(t)
+	r, err := p.Plan("either")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var all []string
+	for _, way := range r.Ways() {
+		all = append(all, names(way)+" "+way.Hops[0].Instead)
+		if h := way.Target(); h.Way != "via tide-db" || h.Proxy.Scheme != "" {
+			t.Errorf("the machine, on %s: %+v", names(way), h)
+		}
+	}
+	if got := strings.Join(all, "; "); got != "gatehouse quay tide-db either ; mole tide-db either gatehouse, quay; gatehouse quay deep either tide-db; mole deep either gatehouse, quay, tide-db" {
+		t.Errorf("ways: %s", got)
+	}
+	if by := r.Others[0].Hops[0].Proxy; by.Scheme != "socks5" || by.User != "keeper" {
+		t.Errorf("mole is reached by %+v", by)
+	}
+	other := r.Turned(r.Others[1].End())
+	if names(other) != "gatehouse quay deep either" || len(other.Others) != 3 || names(other.Others[0]) != names(r) || names(other.Turned(r.End())) != names(r) {
+		t.Errorf("turned: %s, others %d", names(other), len(other.Others))
+	}
+	changed := r.AtEnd(func(h *Hop) { h.User = "another" })
+	if changed.Others[2].Target().User != "another" || r.Target().User == "another" || r.Others[2].Target().User == "another" {
+		t.Error("a change at the end is not made on every way, or in the route itself")
+	}
+	if got := r.UpTo(1); names(got) != "gatehouse quay" || len(got.Others) > 0 {
+		t.Errorf("up to quay: %s", names(got))
+	}
+}
+
+func TestTheWaysOfManyAlternativesAreBounded(t *testing.T) {
+	text := "[session.a]\nhost = \"a\"\n[session.b]\nhost = \"b\"\n[session.x]\nhost = \"x\"\nvia = [" + strings.Repeat("\"a | b\", ", 40) + "]\n"
+	r, err := Planner{Source: book.Parse(book.FileName, []byte(text))}.Plan("x")
+	if err != nil || len(r.Ways()) != MaxWays || len(r.Hops) != 41 {
+		t.Errorf("%d ways of %d hops, %v", len(r.Ways()), len(r.Hops), err)
+	}
+}
+
+func TestAProxyHasAGateOfItsOwn(t *testing.T) {
+	dir := t.TempDir()
+	login := filepath.Join(dir, "proxy.login")
+	if err := os.WriteFile(login, []byte("keeper:tide\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for uri, want := range map[string]gate.Verdict{
+		"http://keeper@127.0.0.1:3128": gate.Untried, "https://keeper@proxy.lantern.example:443": gate.Untried,
+		"http://keeper@proxy.lantern.example:3128": gate.Ajar, "socks5://203.0.113.9:1080": gate.Ajar, // a login is in the file
+	} {
+		by, err := book.ParseProxy(uri)
+		if err != nil {
+			t.Fatal(err)
+		}
+		h := Hop{Name: "quay", Proxy: by}
+		if by.User == "" {
+			h.ProxyFile = login
+		}
+		if g := ProxyGate(h); g.Verdict != want || want == gate.Ajar && g.Remedy.Say == "" {
+			t.Errorf("%s: %+v", uri, g)
+		}
+	}
+	if err := os.Chmod(login, 0o604); err != nil {
+		t.Fatal(err)
+	}
+	if g := ProxyGate(Hop{Proxy: book.Proxy{Scheme: "https", Address: "h:1"}, ProxyFile: login}); g.Verdict != gate.Shut || g.Remedy.Act != gate.MendFile {
+		t.Errorf("a login that others can read: %+v", g)
 	}
 }
 

@@ -49,7 +49,7 @@ func poolFor(words []Word, typed string, known Known) []string {
 	}
 	var pool []string
 	if open != nil {
-		pool = open.pool(taken, known)
+		pool = open.pool(taken, typed, known)
 	}
 	if open == nil || taken > 0 && (open.role != Listener || taken == open.most) || open.most < 0 {
 		for _, c := range clauses {
@@ -59,10 +59,18 @@ func poolFor(words []Word, typed string, known Known) []string {
 	return pool
 }
 
-// pool is what may follow a clause's word and taken words more.
-func (c *clause) pool(taken int, known Known) []string {
+// pool is what may follow a clause's word and taken words more; typed is what of it stands
+// there already.
+func (c *clause) pool(taken int, typed string, known Known) []string {
 	switch {
 	case c.role == Hop:
+		if cut := strings.LastIndexByte(typed, '|') + 1; cut > 0 { // behind others of which one is gone through
+			var behind []string
+			for _, name := range known.Sessions {
+				behind = append(behind, typed[:cut]+name)
+			}
+			return behind
+		}
 		return slices.Clone(known.Sessions)
 	case c.role == Key:
 		keys := slices.Clone(known.Keys)

@@ -385,13 +385,15 @@ func (l *Line) unknown(w Word, what string, there []string) {
 }
 
 func takeHop(l *Line, known Known, w Word) {
-	switch {
-	case w.Text == l.Draft.Name && w.Text != "":
-		l.miss(w.From, w.To, "a session cannot go through itself", false)
-	case !slices.Contains(known.Sessions, w.Text):
-		l.unknown(w, "session", known.Sessions)
+	for _, name := range book.Either(w.Text) {
+		switch {
+		case name == l.Draft.Name && name != "":
+			l.miss(w.From, w.To, "a session cannot go through itself", false)
+		case !slices.Contains(known.Sessions, name):
+			l.unknown(Word{Text: name, From: w.From, To: w.To}, "session", known.Sessions)
+		}
 	}
-	l.Draft.Via = append(l.Draft.Via, w.Text)
+	l.Draft.Via = append(l.Draft.Via, strings.Join(book.Either(w.Text), " | "))
 }
 
 func takeKey(l *Line, known Known, w Word) {

@@ -28,6 +28,7 @@ func TestLinesBecomeDrafts(t *testing.T) {
 		{"archive.reef.internal", book.Draft{Name: "archive", Host: "archive.reef.internal"}},
 		{"quay.bay", book.Draft{Name: "quay-2", Host: "quay.bay"}},
 		{"a=h via quay,inner with 'my keys/x.pem' site reef every 1m", book.Draft{Name: "a", Host: "h", Via: []string{"quay", "inner"}, Keys: []string{"my keys/x.pem"}, Site: "reef", Keepalive: "1m"}},
+		{"a = h via quay|inner, quay", book.Draft{Name: "a", Host: "h", Via: []string{"quay | inner", "quay"}}},
 		{"six = keeper@[2001:db8::5]:2022", book.Draft{Name: "six", User: "keeper", Host: "2001:db8::5", Port: 2022}},
 		{"db = keeper@10.61.4.20 via quay bring 15432 from db.internal:5432 lend 9000 from 127.0.0.1:3000 roam 0.0.0.0:1080 lend-agent every off", book.Draft{Name: "db", User: "keeper", Host: "10.61.4.20", Via: []string{"quay"}, Keepalive: "off", Agent: "lend", Tunnels: []book.Tunnel{
 			{Bring: "127.0.0.1:15432", Reach: "db.internal:5432"}, {Lend: "127.0.0.1:9000", Reach: "127.0.0.1:3000"}, {Roam: "0.0.0.0:1080"}}}},
@@ -58,6 +59,8 @@ func TestMistakesStandAtTheirWord(t *testing.T) {
 		{"x = 10.61.4.300", "10.61.4.300", "four numbers", true},
 		{"x = h via qauy", "qauy", "did you mean quay", false},
 		{"x = h via qu", "qu", "no session", true},
+		{"x = h via quay|qauy", "quay|qauy", "did you mean quay", false},
+		{"x = h via quay|", "quay|", "no session", true},
 		{"x = h via", "via", "via wants a session", true},
 		{"x = h vai quay", "vai", "did you mean via", false},
 		{"x = h via quay via inner", "via", "twice", false},
@@ -98,6 +101,7 @@ func TestCompletion(t *testing.T) {
 		from       int
 	}{
 		{"x = h via q", "quay", 10},
+		{"x = h via quay|in", "quay|inner", 10},
 		{"x = h via quay with ", "tide.pem shore.pem \"new key.pem\"", 20},
 		{"x = h with ti", "tide.pem", 11},
 		{"x = h w", "with", 6},

@@ -38,7 +38,7 @@ func (s *Shell) StartLog(path string) error {
 	// One row, so that every line that ends scrolls off, with what was written
 	// over in it.
 	l := &log{path: path, file: file, screen: term.New(term.MaxCols, 1, 1)}
-	fmt.Fprintf(file, "# %s, %s\n", s.route.Session, time.Now().Format(time.RFC3339))
+	fmt.Fprintf(file, "# %s, %s\n", s.Route().Session, time.Now().Format(time.RFC3339))
 	if !s.log.CompareAndSwap(nil, l) {
 		file.Close()
 		os.Remove(path)

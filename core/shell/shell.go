@@ -118,7 +118,11 @@ func terminal(r route.Route, cols, rows int) *remote.Terminal {
 }
 
 // Route is the way to the shell.
-func (s *Shell) Route() route.Route { return s.route }
+func (s *Shell) Route() route.Route {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.route
+}
 
 // Frame is what the shell shows now.
 func (s *Shell) Frame() *term.Frame { return s.frame.Load() }
@@ -280,7 +284,7 @@ func (s *Shell) Close() {
 }
 
 // part names the shell where something of it panics.
-func (s *Shell) part() string { return "the shell of " + s.route.Session }
+func (s *Shell) part() string { return "the shell of " + s.Route().Session }
 
 // hangUp ends the program at the far side because of a panic here.
 func (s *Shell) hangUp(why error) {
@@ -317,7 +321,7 @@ func (s *Shell) live(program *remote.Program, out chan<- []byte) {
 		s.read(program, out, arrived)
 		s.ending = program.Wait()
 		var f *gate.Failure
-		limit := s.route.Target().Manner.Reconnect
+		limit := s.Route().Target().Manner.Reconnect
 		if s.walker == nil || limit <= 0 || s.fault.Load() != nil || s.ctx.Err() != nil || !errors.As(s.ending.Err, &f) || !walk.MayPass(f) {
 			return
 		}
@@ -364,7 +368,7 @@ const promptTime = 2 * time.Second
 // arrive types what the route wants typed on arrival, once the shell has said
 // something.
 func (s *Shell) arrive(arrived <-chan struct{}) {
-	m := s.route.Target().Manner
+	m := s.Route().Target().Manner
 	if m.Folder == "" && m.Arrive == "" {
 		return
 	}
@@ -393,13 +397,14 @@ func (s *Shell) again(limit time.Duration, out chan<- []byte) *remote.Program {
 	s.mu.Unlock()
 	old.Close()
 	signal(s.changed)
-	passage, err := s.walker.Return(s.ctx, s.route, limit)
+	passage, err := s.walker.Return(s.ctx, s.Route(), limit)
 	var program *remote.Program
 	if err == nil {
 		s.mu.Lock()
 		want := s.want
+		s.route = passage.Route()
 		s.mu.Unlock()
-		if program, err = s.programs.Start(s.ctx, passage, "", terminal(s.route, want.cols, want.rows)); err != nil {
+		if program, err = s.programs.Start(s.ctx, passage, "", terminal(passage.Route(), want.cols, want.rows)); err != nil {
 			passage.Close()
 		}
 		s.mu.Lock()

@@ -13,7 +13,7 @@ import (
 // kinds are the kinds of entries that events become, by the names of their records.
 // Events that are not here are told and not kept.
 var kinds = map[string]Kind{
-	"walked": Walk, "asked": Question, "began": Shell, "finished": End, "lent": Lend, "not-taken": Lend, "drew": Window,
+	"walked": Walk, "diverted": Walk, "asked": Question, "began": Shell, "finished": End, "lent": Lend, "not-taken": Lend, "drew": Window,
 	"learned": Vouch, "checked": Check, "carried": Carry, "swept": Sweep, "asked-keys": Check, "link-up": Link, "froze": Link, "thawed": Link, "link-down": End,
 	"open": Tunnel, "shut": Tunnel, "stuck": Tunnel, "rested": Tunnel, "wider": Tunnel, "up": Tunnel, "lost": Tunnel, "proven": Tunnel,
 }

@@ -295,7 +295,7 @@ func (s *Set) Lines() []Line {
 		for _, t := range h.tunnels {
 			kind, _ := t.Spec.Kind()
 			l := Line{Session: session, Kind: kind, Listener: t.Address(), Reach: t.Spec.Reach, Only: t.Spec.Only, Direct: t.Spec.Direct, As: h.way.route.Target().Name, Open: t.open(), Up: state.Up, Beyond: t.Beyond(), Others: kind != "lend" && (t.Spec.Share != "" || t.Untold()), Lost: state.Lost, Again: state.Again, Live: len(t.Flows())}
-			for _, hop := range h.way.route.Hops {
+			for _, hop := range h.way.goes().Hops {
 				l.Hops = append(l.Hops, hop.Name)
 			}
 			if err := cmp.Or(t.Err(), state.Err); err != nil {

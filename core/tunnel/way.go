@@ -65,6 +65,18 @@ func NewWay(w Walker, r route.Route) *Way {
 // Route is where the way leads.
 func (w *Way) Route() route.Route { return w.route }
 
+// goes is the way that is taken, of several.
+func (w *Way) goes() route.Route {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for _, l := range w.lanes {
+		if l.passage != nil {
+			return l.passage.Route()
+		}
+	}
+	return w.route
+}
+
 // Close gives the way up and waits until nothing of it is left.
 func (w *Way) Close() {
 	w.mu.Lock()
@@ -103,8 +115,7 @@ func (w *Way) addLocked() *lane {
 func (w *Way) keep(l *lane, n int) {
 	r := w.route
 	if n > 0 {
-		r.Hops = append(r.Hops[:0:0], r.Hops...)
-		r.Hops[len(r.Hops)-1].Lane = n
+		r = r.AtEnd(func(last *route.Hop) { last.Lane = n })
 	}
 	lost := false
 	for w.ctx.Err() == nil {
@@ -122,6 +133,7 @@ func (w *Way) keep(l *lane, n int) {
 			return
 		}
 		w.cameUp(l, p)
+		r = p.Route() // the one that was taken comes first when it is lost
 		select {
 		case <-p.Done():
 		case <-w.ctx.Done():

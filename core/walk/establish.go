@@ -121,6 +121,9 @@ func (l *Link) reach(p *patience) (net.Conn, error) {
 	if l.below != nil {
 		return l.reachThrough(p)
 	}
+	if l.hop.Proxy.Scheme != "" {
+		return l.reachByProxy(p)
+	}
 	l.trying(gate.Address)
 	host, port, err := net.SplitHostPort(l.hop.Knock())
 	if err != nil {
@@ -141,7 +144,7 @@ func (l *Link) reach(p *patience) (net.Conn, error) {
 	} else if addrs[0] != host {
 		seen += " is " + addrs[0]
 	}
-	l.passed(gate.Address, seen)
+	l.foundAt(seen)
 
 	l.trying(gate.Port)
 	p.renew()
@@ -156,6 +159,12 @@ func (l *Link) reach(p *patience) (net.Conn, error) {
 	return nil, l.dialFailure(p, net.JoinHostPort(addrs[len(addrs)-1], port), err)
 }
 
+// foundAt passes the address gate.
+func (l *Link) foundAt(seen string) {
+	g := l.hop.InPlace(gate.Gate{Kind: gate.Address, Verdict: gate.Open, Seen: seen})
+	l.tell(0, g, false)
+}
+
 // reachThrough opens the connection from the hop below, which resolves the name.
 func (l *Link) reachThrough(p *patience) (net.Conn, error) {
 	l.tell(-1, gate.Gate{Kind: gate.Channel}, true)
@@ -167,7 +176,7 @@ func (l *Link) reachThrough(p *patience) (net.Conn, error) {
 	l.opened = time.Since(began)
 	from := l.below.hop.Name
 	l.tell(-1, gate.Gate{Kind: gate.Channel, Verdict: gate.Open, Seen: "onward to " + l.hop.Name}, false)
-	l.passed(gate.Address, fmt.Sprintf("%s, seen from %s", l.hop.Host, from))
+	l.foundAt(fmt.Sprintf("%s, seen from %s", l.hop.Host, from))
 	l.trying(gate.Port)
 	return conn, nil
 }
@@ -375,7 +384,7 @@ func (h *handshake) known() error {
 // address is where the host was found: what really answered for the first hop,
 // and what the hop before connected to for the others.
 func (h *handshake) address(remote net.Addr) string {
-	if h.l.below == nil && remote != nil {
+	if h.l.below == nil && remote != nil && h.l.hop.Proxy.Scheme == "" {
 		return remote.String()
 	}
 	return h.l.hop.Knock()
@@ -438,14 +447,25 @@ func (h *handshake) place() Place {
 // ask puts a question while the time stands still. It turns a refusal to answer
 // into a failure at the gate in question.
 func (h *handshake) ask(k gate.Kind, what string, put func(ctx context.Context) error) error {
-	if h.l.quiet() {
+	if f := h.l.ask(h.p, k, h.place(), what, put); f != nil {
+		if f.Cause == gate.Cancelled && h.l.ctx.Err() != nil {
+			return f
+		}
+		return h.give(f)
+	}
+	return nil
+}
+
+// ask is [handshake.ask] without a handshake; it returns nil where there was an answer.
+func (l *Link) ask(p *patience, k gate.Kind, at Place, what string, put func(ctx context.Context) error) *gate.Failure {
+	if l.quiet() {
 		put = func(context.Context) error { return Nobody{Remedy: "check it yourself, so that it can ask"} }
 	}
-	resume := h.p.pause()
+	resume := p.pause()
 	defer resume()
 	// The connection may end while a person thinks; the question ends with it.
-	err := put(h.l.ctx)
-	h.l.w.tell(Answered{h.place(), what, err == nil})
+	err := put(l.ctx)
+	l.w.tell(Answered{at, what, err == nil})
 	var nobody Nobody
 	switch {
 	case err == nil:
@@ -455,11 +475,14 @@ func (h *handshake) ask(k gate.Kind, what string, put func(ctx context.Context) 
 		if remedy == "" {
 			remedy = "run it where a person can answer"
 		}
-		return h.give(h.l.fail(k, gate.CannotAsk, what, "there is nobody to ask for "+what, remedy, err))
-	case h.l.ctx.Err() != nil:
-		return h.l.orCancelled(err, k)
+		return l.fail(k, gate.CannotAsk, what, "there is nobody to ask for "+what, remedy, err)
+	case l.ctx.Err() != nil:
+		var f *gate.Failure
+		if errors.As(l.orCancelled(err, k), &f) {
+			return f
+		}
 	}
-	return h.give(h.l.fail(k, gate.Cancelled, "no answer given", "you gave no answer for "+what, "walk the route again when you have it", err))
+	return l.fail(k, gate.Cancelled, "no answer given", "you gave no answer for "+what, "walk the route again when you have it", err)
 }
 
 // identityQuestion is what there is to know about a key that a host shows on its first

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"slices"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -47,16 +48,29 @@ func (d Depth) String() string { return DepthWords[d] }
 // this machine knows, made truer by what was found.
 func (w *Walker) Touch(ctx context.Context, r route.Route, look Look) gate.Report {
 	depth := look.Depth
-	a := &attempt{w: w, id: w.newID(), route: r, quiet: look.Quiet}
-	report := r.Check(route.Knowledge{Vouched: w.Vouched, Logins: w.Logins})
-	a.report = &report
+	a := &attempt{w: w, id: w.newID(), at: gate.Address, quiet: look.Quiet}
+	reports := map[string]*gate.Report{} // by the end of the way
+	judge := func(way route.Route) *gate.Report {
+		report := way.Check(route.Knowledge{Vouched: w.Vouched, Logins: w.Logins})
+		reports[way.End()] = &report
+		return &report
+	}
 	var err error
-	if depth > Here {
-		err = contain.Do("the check of "+r.Session, func() error { return a.touch(ctx, depth) })
+	if depth == Here {
+		judge(r)
+	} else {
+		r, err = w.ways(ctx, r, func(way route.Route) error {
+			report := judge(way)
+			w.mu.Lock()
+			a.route, a.report = way, report
+			w.mu.Unlock()
+			return contain.Do("the check of "+r.Session, func() error { return a.touch(ctx, depth) })
+		})
 	}
 	w.mu.Lock()
-	a.report = nil
+	a.report = &gate.Report{} // what comes late is of nobody's
 	w.mu.Unlock()
+	report := *reports[r.End()]
 	var f *gate.Failure
 	if errors.As(err, &f) && f.Cause != gate.Cancelled {
 		for i, h := range r.Hops {
@@ -117,16 +131,28 @@ func (w *Walker) TouchAll(ctx context.Context, routes []route.Route, look Look, 
 
 // machine names the machine that a route leads to and the way to it, whatever the login.
 func machine(r route.Route) string {
-	last := len(r.Hops) - 1
-	key := r.Hops[last].Knock() + " " + r.Hops[last].At().String()
-	if last > 0 {
-		key += "\n" + r.Prefix(last-1)
+	key := ""
+	for _, way := range r.Ways() {
+		last := len(way.Hops) - 1
+		key += way.Hops[last].Knock() + " " + way.Hops[last].At().String() + " " + way.Hops[last].Proxy.String() + "\n"
+		if last > 0 {
+			key += way.Prefix(last - 1)
+		}
 	}
 	return key
 }
 
 // sameMachine is the report of a route to a machine that was looked at for another.
 func (w *Walker) sameMachine(ctx context.Context, r route.Route, first gate.Report, depth Depth) gate.Report {
+	for _, way := range r.Ways() { // the one that was taken
+		if slices.EqualFunc(way.Hops[:len(way.Hops)-1], first.Hops[:len(first.Hops)-1], func(h route.Hop, is gate.Hop) bool { return h.Name == is.Name }) {
+			if len(r.Others) > 0 {
+				r = r.Turned(way.End())
+				w.turn(r)
+			}
+			break
+		}
+	}
 	report := r.Check(route.Knowledge{Vouched: w.Vouched, Logins: w.Logins})
 	for i, h := range first.Hops {
 		for _, g := range h.Gates {

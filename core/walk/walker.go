@@ -2,6 +2,7 @@ package walk
 
 import (
 	"context"
+	"crypto/x509"
 	"errors"
 	"net"
 	"slices"
@@ -41,6 +42,7 @@ type Config struct {
 	Logins   route.Logins     // how logins got in before, may be nil
 	Keys     custody.Provider // where logins get their keys; the files that sessions name where nil
 	Events   *event.Stream    // told of everything; one of its own where nil
+	Roots    *x509.CertPool   // whom proxies' certificates are signed by; the system's where nil
 	Serve    Serve            // who answers what far sides open
 }
 
@@ -57,14 +59,15 @@ type Walker struct {
 	cancel context.CancelFunc
 	wg     sync.WaitGroup // every goroutine of every link
 
-	mu     sync.Mutex // guards what follows, and the users of every link
-	links  map[string]*Link
-	nextID ID
-	closed bool
-	ups    map[string]int // how often a link came up, by prefix
-	guests guests
-	brief  map[string]brief // by prefix
-	silent map[string]bool  // what servers call themselves that end links by their answer to a keepalive
+	mu      sync.Mutex // guards what follows, and the users of every link
+	links   map[string]*Link
+	nextID  ID
+	closed  bool
+	ups     map[string]int // how often a link came up, by prefix
+	guests  guests
+	brief   map[string]brief      // by prefix
+	proxies map[string]proxyLogin // that were right the last time, by the proxy
+	silent  map[string]bool       // what servers call themselves that end links by their answer to a keepalive
 }
 
 // New returns a walker without links.
@@ -87,7 +90,7 @@ func New(c Config) *Walker {
 	if c.Events == nil {
 		c.Events = &event.Stream{}
 	}
-	w := &Walker{Config: c, links: map[string]*Link{}, ups: map[string]int{}, silent: map[string]bool{}, brief: map[string]brief{}}
+	w := &Walker{Config: c, links: map[string]*Link{}, ups: map[string]int{}, silent: map[string]bool{}, brief: map[string]brief{}, proxies: map[string]proxyLogin{}}
 	w.ctx, w.cancel = context.WithCancel(context.Background())
 	contain.Go(&w.wg, "the beat of the links", w.beat, nil)
 	return w
@@ -199,19 +202,24 @@ func (w *Walker) newID() ID {
 // Walk passes the route and returns the passage to its machine. It fails with a
 // [gate.Failure]. The caller closes the passage.
 func (w *Walker) Walk(ctx context.Context, r route.Route) (*Passage, error) {
-	a := &attempt{w: w, id: w.newID(), route: r}
+	a := &attempt{w: w, id: w.newID(), at: gate.Address}
 	began := time.Now()
-	link, err := a.run(ctx)
-	if a.reused && isDead(err) {
-		a.reused = false
+	var link *Link
+	taken, err := w.ways(ctx, r, func(way route.Route) (err error) {
+		a.route, a.reused = way, false
 		link, err = a.run(ctx)
-	}
+		if a.reused && isDead(err) {
+			a.reused = false
+			link, err = a.run(ctx)
+		}
+		return err
+	})
 	if err != nil {
 		w.tell(Ended{a.id, r.Session, a.hop, err, time.Since(began)})
 		return nil, err
 	}
-	w.tell(Ended{a.id, r.Session, len(r.Hops) - 1, nil, time.Since(began)})
-	return &Passage{walker: w, link: link, route: r, id: a.id, reused: a.reused}, nil
+	w.tell(Ended{a.id, r.Session, len(taken.Hops) - 1, nil, time.Since(began)})
+	return &Passage{walker: w, link: link, route: taken, id: a.id, reused: a.reused}, nil
 }
 
 // isDead tells whether a walk failed because a link was gone.
@@ -245,9 +253,15 @@ func (a *attempt) keysFirst() error {
 		if a.w.alive(a.route.Prefix(i)) {
 			continue
 		}
-		if g := route.KeyGate(h, route.KeySheets{}); g.Verdict == gate.Shut {
-			a.hop = i
-			return &gate.Failure{Hop: h.Name, Gate: gate.Key, Cause: gate.KeyUnusable, Seen: g.Seen, Why: g.Reason, Remedy: g.Remedy}
+		judged := []gate.Gate{route.KeyGate(h, route.KeySheets{})}
+		if h.ProxyFile != "" {
+			judged = append(judged, route.ProxyGate(h))
+		}
+		for _, g := range judged {
+			if g.Verdict == gate.Shut {
+				a.hop = i
+				return &gate.Failure{Hop: h.Name, Gate: g.Kind, Cause: gate.KeyUnusable, Seen: g.Seen, Why: g.Reason, Remedy: g.Remedy}
+			}
 		}
 	}
 	return nil

@@ -36,7 +36,7 @@ func (w *Walker) WouldTake(ctx context.Context, r route.Route, keys []ssh.Public
 		return nil, err
 	}
 	keys = append([]ssh.PublicKey{nobodys}, keys...)
-	a := &attempt{w: w, id: w.newID(), route: r, report: &gate.Report{Hops: make([]gate.Hop, len(r.Hops))}}
+	a := &attempt{w: w, id: w.newID(), at: gate.Address, route: r, report: &gate.Report{Hops: make([]gate.Hop, len(r.Hops))}}
 	err = a.upTo(ctx, len(r.Hops)-1, func(below *Link) error {
 		return a.overProbe(ctx, below, func(l *Link, p *patience) error {
 			h := &handshake{l: l, p: p, at: gate.Identity, asking: &question{keys: keys}}

@@ -159,8 +159,7 @@ func (m *Model) openTunnel(keep bool) tea.Cmd {
 // where it is wanted.
 func (m *Model) openWindows(keep bool) tea.Cmd {
 	r, path := m.route, m.s.Workspace().SessionsPath()
-	r.Hops = slices.Clone(r.Hops)
-	r.Hops[len(r.Hops)-1].Windows = true
+	r = r.AtEnd(func(last *route.Hop) { last.Windows = true })
 	open := m.s.Open(r, false)
 	if !keep {
 		return open

@@ -138,26 +138,17 @@ func rank(chosen bool) int {
 // begin opens a shell with what was chosen lent to it.
 func (m *Model) begin() tea.Cmd {
 	planner := m.s.Workspace().Planner()
-	r := m.route
-	r.Hops = slices.Clone(r.Hops[:m.hop+1])
-	last := &r.Hops[m.hop]
-	if m.hop < len(m.route.Hops)-1 {
-		r.Session = last.Name
-	}
-	last.Lends, last.Agent = nil, "lend"
-	last.Terms = map[string]route.Terms{}
+	var lends []string
+	terms := map[string]route.Terms{}
 	for _, k := range m.keys {
-		last.Terms[k.Path] = planner.TermsOf(k.Path)
+		terms[k.Path] = planner.TermsOf(k.Path)
 		if m.chosen[k.Path] {
-			last.Lends = append(last.Lends, k.Path)
+			lends = append(lends, k.Path)
 		}
 	}
-	if len(last.Lends) == 0 {
+	if len(lends) == 0 {
 		m.note = "choose at least one key with space"
 		return nil
-	}
-	if m.ask {
-		last.Agent = "ask"
 	}
 	patterns := strings.FieldsFunc(m.hosts.Text(), func(r rune) bool { return r == ',' || r == ' ' })
 	for _, p := range patterns {
@@ -166,8 +157,18 @@ func (m *Model) begin() tea.Cmd {
 			return nil
 		}
 	}
-	last.LendsSaid = patterns
-	last.LendsTo = planner.Hosts(patterns)
+	r := m.route
+	if m.hop < len(r.Hops)-1 {
+		r = r.UpTo(m.hop)
+		r.Session = r.Target().Name
+	}
+	r = r.AtEnd(func(last *route.Hop) {
+		last.Lends, last.Agent, last.Terms = lends, "lend", terms
+		if m.ask {
+			last.Agent = "ask"
+		}
+		last.LendsSaid, last.LendsTo = patterns, planner.Hosts(patterns)
+	})
 	m.s.Close()
 	return m.s.Open(r, false)
 }

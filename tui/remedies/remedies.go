@@ -138,7 +138,7 @@ func (m *Model) settle() tea.Cmd {
 // askKeys asks the machine which of the workspace's keys it would take.
 func (m *Model) askKeys() tea.Cmd {
 	r := m.what.Route
-	r.Hops = r.Hops[:m.what.Hop+1]
+	r = r.UpTo(m.what.Hop)
 	m.note = "asking " + r.Target().Name + " about keys …"
 	job := &work.AskKeys{Tools: m.s.Tools, Route: r}
 	return m.s.Run(func() tea.Msg {

@@ -274,7 +274,7 @@ func (m *Model) draw(sessions []string) tea.Cmd {
 	}
 	reports := map[string]gate.Report{}
 	for _, name := range sessions { // what checks and walks have found is truer
-		if s, ok := m.s.Board.State(name); ok && s.Details != nil && s.Details.Report.Broken == "" {
+		if s, ok := m.s.Board.State(name); ok && s.Details != nil && s.Details.Report.Broken == "" && len(s.Details.Route.Hops) > 0 && s.Details.Route.Hops[0].Instead == "" { // the map is of the ways that are named first
 			reports[name] = s.Details.Report
 		}
 	}

@@ -110,7 +110,11 @@ func (m *Model) hops(e row) []string {
 	if n > fits {
 		first = min(max(m.focusHop(e)-fits+1, 0), n-fits)
 	}
-	lines := make([]string, 1+len(gate.Kinds))
+	rows := 0
+	for i := first; i < first+fits; i++ {
+		rows = max(rows, 1+len(e.Details.Report.Hops[i].Gates))
+	}
+	lines := make([]string, rows)
 	for i := first; i < first+fits; i++ {
 		column := m.hop(e, i, width)
 		for row := range lines {

@@ -34,7 +34,7 @@ type Copy struct{ Text string }
 // Shell is one shell and how it is shown.
 type Shell struct {
 	ID    int
-	Route route.Route
+	Route route.Route // as it was asked for; see Way
 	*shell.Shell
 	back   int    // lines scrolled back
 	bells  uint64 // heard when it was last shown
@@ -67,11 +67,20 @@ func (s *Shell) Wait() tea.Cmd {
 	}
 }
 
+// Way is the way that the shell goes, of several.
+func (s *Shell) Way() route.Route {
+	if s.Shell == nil {
+		return s.Route
+	}
+	return s.Shell.Route()
+}
+
 // Where says where a shell is, in words: user, machine, address and way.
-func (s *Shell) Where() (who, way string) {
-	target := s.Route.Target()
+func (s *Shell) Where() (who, through string) {
+	way := s.Way()
+	target := way.Target()
 	stations := []string{"here"}
-	for _, h := range s.Route.Hops {
+	for _, h := range way.Hops {
 		stations = append(stations, h.Name)
 	}
 	return fmt.Sprintf("%s on %s (%s)", sanitize.Line(target.User, 40), target.Name, target.Host), strings.Join(stations, " ▸ ")
