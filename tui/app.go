@@ -21,6 +21,7 @@ import (
 	"meatus/core/event"
 	"meatus/core/remote"
 	"meatus/core/walk"
+	"meatus/core/work"
 	"meatus/core/workspace"
 	"meatus/tui/ask"
 	"meatus/tui/place"
@@ -168,7 +169,30 @@ func (a *App) Init() tea.Cmd {
 	if book := a.engine.Workspace().Book; len(book.Sessions) == 0 && len(book.Problems) == 0 {
 		first = a.welcome()
 	}
-	return tea.Batch(tea.RequestBackgroundColor, a.listen(), a.desk.Next(a.ctx), first, a.places[0].Show())
+	return tea.Batch(tea.RequestBackgroundColor, a.listen(), a.desk.Next(a.ctx), first, a.places[0].Show(), a.openAtStart())
+}
+
+// openAtStart opens the tunnels of sessions that are to have them from the start.
+func (a *App) openAtStart() tea.Cmd {
+	e := a.engine
+	ws := e.Workspace()
+	return func() tea.Msg {
+		for _, s := range ws.Book.Sessions {
+			if s.AtStart.V != "on" || len(s.Tunnels.V) == 0 || s.Broken != nil {
+				continue
+			}
+			r, err := ws.Planner().Plan(s.Name)
+			if err != nil {
+				continue // its card says why
+			}
+			e.Jobs.Begin(&work.Told{Job: &work.OpenTunnels{Tools: e.Tools(), Route: r, Specs: s.Tunnels.V, OnKnock: r.Target().OnKnock}, Say: func(err error) {
+				if err != nil {
+					e.Tell("the tunnels of " + s.Name + " are not open: " + err.Error())
+				}
+			}})
+		}
+		return nil
+	}
 }
 
 // listen waits for the next events of the core.

@@ -84,6 +84,9 @@ func TestAQuestionTakesTheKeysFromNobody(t *testing.T) {
 			if err := <-visit; err != nil {
 				t.Error(err)
 			}
+			if name == "a new session" { // the line that was typed made one
+				a.until("the new session", func() bool { return a.engine.Workspace().Book.Session("yes") != nil })
+			}
 		})
 	}
 }

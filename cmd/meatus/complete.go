@@ -53,7 +53,7 @@ func then(first, rest completer) completer {
 // completers are those of arguments, by the command's path behind "meatus".
 var completers = map[string]completer{
 	"check": sessionNames, "run": then(sessionNames, nil), "each": eachNames, "hold": sessionNames, "draw": sessionNames,
-	"session set": settings, "session remove": sessionNames, "session show": then(sessionNames, nil),
+	"session set": settings, "session remove": sessionNames, "session show": then(sessionNames, nil), "session through": then(sessionNames, nil),
 	"key show": then(keyPaths, nil), "key mend": then(keyPaths, nil), "key wrap": then(keyPaths, nil), "key public": then(keyPaths, nil),
 	"key unseal": then(keyPaths, nil), "key bind": then(keyPaths, nil), "key rename": then(keyPaths, nil), "key retire": then(keyPaths, nil),
 	"key install": then(keyPaths, sessionNames), "key rotate": keysThenSessions, "key sweep": then(sessionNames, nil), "ring": keyPaths,

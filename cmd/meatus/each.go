@@ -37,7 +37,7 @@ session or a site, which stands for all of its sessions.
 Machines at which the very same came of it are told together, those of the most machines
 first. At the others, lines that most did not print are marked +, lines that only they
 printed -, and what stands on standard error !. The command is lent nothing and gets no
-input.`,
+input. A session that is marked careful has to be named by itself.`,
 		Args: cobra.ArbitraryArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			at := cmd.ArgsLenAtDash()
@@ -102,6 +102,13 @@ func (o eachOptions) routes(w *workspace.Workspace, names []string) ([]route.Rou
 func (o eachOptions) run(cmd *cobra.Command, open opener, w *workspace.Workspace, names []string, command string) error {
 	routes, err := o.routes(w, names)
 	if err != nil {
+		return err
+	}
+	var sessions []string
+	for _, r := range routes {
+		sessions = append(sessions, r.Session)
+	}
+	if err := namedItself(w, sessions, names); err != nil {
 		return err
 	}
 	e, err := open.engine(cmd, w, o.identities, engine.Options{Linger: checkLinger}, nil)

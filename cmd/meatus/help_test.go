@@ -2,6 +2,7 @@ package main
 
 import (
 	"os"
+	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
@@ -117,6 +118,12 @@ func TestACommandIsRunAtManyMachines(t *testing.T) {
 	b.says("── 2 machines: gauge-1, quay ── status 4\n  the same\n! loud\n", 4, "each", "gauge-1", "quay", "--", "echo the same; complain loud; exit 4")
 	b.says("it could not be run at 1 of 2", statusShut, "each", "gauge-1", "buoy", "--", "hostname")
 	b.says(`"status": 4`, 4, "each", "--json", "gauge-1", "--", "exit 4")
+	// Where care is to be taken, a site is not enough.
+	b.says("careful, note of gauge-1", statusDone, "session", "set", "gauge-1", "careful=on", "note=mind the tide")
+	b.says("gauge-1 is marked careful: name it itself", statusWrongUse, "each", "reef", "--", "hostname")
+	b.says("gauge-1", statusDone, "each", "gauge-1", "--", "hostname")
+	b.says("gauge-1 is marked careful: name it itself", statusWrongUse, "key", "rotate", filepath.Join(b.Dir, "keys/gauge.pem"), filepath.Join(b.Dir, "keys/shore.pem"))
+	b.says("meatus: gauge-1 is marked careful: mind the tide", statusDone, "run", "-t", "gauge-1", "--", "hostname")
 }
 
 func TestSessionsAreEditedByScripts(t *testing.T) {
@@ -132,6 +139,10 @@ func TestSessionsAreEditedByScripts(t *testing.T) {
 	b.says("there is no session", statusWrongUse, "session", "set", "nowhere", "port=22")
 	b.says("column", statusWrongUse, "session", "add", "pier = keeper@10.61.4.31 vai quay")
 	b.says("pier", statusWrongUse, "session", "add", "pier = keeper@10.61.4.31")
+	if out := b.run(statusDone, "session", "through", "quay"); !strings.HasPrefix(out, "tide-db\ngauge-1\n") || strings.Contains(out, "quay") || !strings.Contains(out, "pier\n") {
+		t.Errorf("through quay go\n%s", out)
+	}
+	b.says("[]", statusDone, "session", "through", "--json", "pier")
 	b.says("removed pier", statusDone, "session", "remove", "pier")
 	b.says("there is no session", statusWrongUse, "session", "remove", "pier")
 	b.says("quay", statusWrongUse, "session", "remove", "quay")

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"path/filepath"
+	"slices"
 
 	"github.com/spf13/cobra"
 
@@ -14,6 +15,7 @@ import (
 	"meatus/core/keyfile"
 	"meatus/core/sweep"
 	"meatus/core/work"
+	"meatus/core/workspace"
 )
 
 func keyInstall(open opener) *cobra.Command {
@@ -78,7 +80,8 @@ func keyRotate(open opener) *cobra.Command {
 options that OLD has there, and proves it by a fresh login with NEW alone. When
 that is done everywhere, the sessions use NEW, and OLD is taken out of each list.
 It stops at the first machine that cannot be proven; whenever it stops, every
-account is opened by a key that its session names. OLD stays where it is.`,
+account is opened by a key that its session names. OLD stays where it is. A session
+that is marked careful has to be named.`,
 		Args: cobra.MinimumNArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			w, err := open.workspace()
@@ -102,12 +105,26 @@ account is opened by a key that its session names. OLD stays where it is.`,
 			if err := job.Plan(); err != nil {
 				return &statusError{statusWrongUse, err}
 			}
+			if err := namedItself(w, job.Names(), args[2:]); err != nil {
+				return err
+			}
 			return e.do(cmd, job, func(s work.Step) { sayStep(cmd.OutOrStdout(), asJSON, s) })
 		},
 	}
 	c.Flags().BoolVar(&asJSON, "json", false, "print each step as a line of JSON")
 	identities = yesIdentity(c)
 	return c
+}
+
+// namedItself fails where something is to be done at a session that is marked careful and
+// was not named by itself.
+func namedItself(w *workspace.Workspace, sessions, named []string) error {
+	for _, name := range w.Book.Careful(sessions...) {
+		if !slices.Contains(named, name) {
+			return &statusError{statusWrongUse, fmt.Errorf("%s is marked careful: name it itself where it is to be among them", name)}
+		}
+	}
+	return nil
 }
 
 // readAbs reads a key file by its absolute path.

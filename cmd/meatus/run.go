@@ -93,6 +93,9 @@ func runOn(cmd *cobra.Command, open opener, w *workspace.Workspace, name, comman
 	if err != nil {
 		return err
 	}
+	if target := r.Target(); o.terminal && (target.Careful || target.Note != "") {
+		fmt.Fprintln(cmd.ErrOrStderr(), "meatus: "+target.Warning())
+	}
 	if o.windows {
 		if _, err := engine.Display(); err != nil {
 			return &statusError{statusShut, fmt.Errorf("windows of %s are wanted here: %w", name, err)}

@@ -18,11 +18,11 @@ import (
 func sessionCommand(open opener) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "session",
-		Short: "sessions for scripts: add, set, remove, show",
+		Short: "sessions for scripts: add, set, remove, show, and what goes through one",
 		Long: `session edits sessions.toml as the full screen does: with the same checks, one edit at a
 time that can be undone there, and everything else in the file left as it stands.`,
 	}
-	c.AddCommand(sessionAdd(open), sessionSet(open), sessionRemove(open), sessionShow(open))
+	c.AddCommand(sessionAdd(open), sessionSet(open), sessionRemove(open), sessionShow(open), sessionThrough(open))
 	return c
 }
 
@@ -172,5 +172,35 @@ func sessionShow(open opener) *cobra.Command {
 		},
 	}
 	c.Flags().BoolVar(&asJSON, "json", false, "print an object")
+	return c
+}
+
+func sessionThrough(open opener) *cobra.Command {
+	var asJSON bool
+	c := &cobra.Command{
+		Use:   "through NAME",
+		Short: "the sessions whose way goes through one",
+		Long: `through lists the sessions whose way goes through a session, on whichever of their ways: what
+stops with it when it is stopped.`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			w, err := open.workspace()
+			if err != nil {
+				return err
+			}
+			if w.Book.Session(args[0]) == nil {
+				return fmt.Errorf("%w %q", route.ErrNoSession, sanitize.Line(args[0], 60))
+			}
+			names := append([]string{}, w.Book.Behind(args[0])...)
+			if asJSON {
+				return printJSON(cmd.OutOrStdout(), names)
+			}
+			for _, name := range names {
+				fmt.Fprintln(cmd.OutOrStdout(), name)
+			}
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&asJSON, "json", false, "print an array of names")
 	return c
 }

@@ -768,8 +768,30 @@ func failsStill(found []finding, failure *gate.Failure, d *Details) bool {
 	return slices.ContainsFunc(found, func(f finding) bool { return f.hop == at && f.gate.Kind == failure.Gate })
 }
 
+// mended forgets what was found wrong with a file. It is not left to be seen by what that
+// rests on: what was found a moment ago was not judged for that yet.
+func (b *Board) mended(path string) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	about := func(f finding) bool { return f.gate.Remedy.Subject == path }
+	for i := range b.sessions {
+		s := &b.sessions[i]
+		if slices.ContainsFunc(s.found, about) {
+			s.found = slices.DeleteFunc(slices.Clone(s.found), about)
+		}
+		if l := s.live; l != nil && l.failure != nil && l.failure.Remedy.Subject == path {
+			next := *l
+			next.failure = nil
+			s.live = &next
+		}
+	}
+}
+
 // KeyMended says what became of mending a key from a session's card.
 func (b *Board) KeyMended(name, path string, say string, err error) {
+	if err == nil {
+		b.mended(path)
+	}
 	b.Rejudge()
 	b.change(name, func(s *session, l *live) {
 		l.said = say

@@ -3,6 +3,7 @@ package board
 import (
 	"context"
 	"crypto/ed25519"
+	"encoding/pem"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -201,6 +202,74 @@ func knows(b *Board, name string) string {
 		}
 	}
 	return strings.TrimSpace(known)
+}
+
+func TestTheBoardShowsTheWayThatWasTaken(t *testing.T) {
+	b, ws, _ := open(t, "[session.quay]\nhost = \"quay\"\n[session.mole]\nhost = \"mole\"\n[session.x]\nhost = \"x\"\nvia = [\"quay | mole\"]\n")
+	b.Want("x")
+	var s State
+	first := func() string {
+		if s, _ = b.State("x"); s.Details == nil || !s.Judged {
+			return ""
+		}
+		return s.Details.Route.Hops[0].Name
+	}
+	await.Until(t, "the way that is named first", func() bool { return first() == "quay" })
+	turned := s.Details.Route.Turned(s.Details.Route.Others[0].End())
+	b.Begin("x")
+	b.Hear(walk.Turned{Route: turned, Report: turned.Check(ws.Knowledge())})
+	if first() != "mole" && s.Details.Route.Hops[0].Name != "mole" {
+		t.Fatalf("it shows %s at once", s.Details.Route.Hops[0].Name)
+	}
+	b.Hear(walk.Passed{Session: "x", Hop: 0, Gate: gate.Gate{Kind: gate.Port, Verdict: gate.Open, Seen: "22, answers"}})
+	b.Rejudge()
+	await.Until(t, "what was found on it to stay", func() bool {
+		return first() == "mole" && s.Details.Report.Hops[0].Gates[1].Seen == "22, answers"
+	})
+	// A shell on either way is one of the session's as it is.
+	if moved := func(r route.Route) bool {
+		b.shells = func() []route.Route { return []route.Route{r} }
+		b.lookAtOpen(true)
+		s, _ := b.State("x")
+		return s.Running.Moved
+	}; moved(turned) || moved(turned.Others[0]) {
+		t.Error("a shell on one of its ways is said to go another")
+	}
+	b.Hear(walk.Turned{Route: turned.Turned(turned.Others[0].End()), Report: gate.Report{}})
+	await.Until(t, "the first way again", func() bool { return first() == "quay" })
+}
+
+// A key can be mended before what was found wrong with it is judged for what it rests on.
+func TestAKeyThatIsMendedAtOnceIsNotShutByWhatWasFound(t *testing.T) {
+	dir := t.TempDir()
+	_, key, err := ed25519.GenerateKey(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	block, err := ssh.MarshalPrivateKey(key, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	path := filepath.Join(dir, "none.pem")
+	for name, text := range map[string][]byte{"sessions.toml": []byte(strings.Replace(two, "keys/none.pem", path, 1)), "none.pem": pem.EncodeToMemory(block)} {
+		if err := os.WriteFile(filepath.Join(dir, name), text, 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	ws, err := workspace.Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	b := New(ws, func() []tunnel.Line { return nil }, func() []route.Route { return nil }, func(event.Event) {})
+	b.Want("reef")
+	b.Begin("reef")
+	b.Failed("reef", &gate.Failure{Hop: "reef", Gate: gate.Key, Cause: gate.KeyUnusable, Why: "too open", Remedy: gate.Remedy{Say: "mend it", Act: gate.MendKey, Subject: path}})
+	b.KeyMended("reef", path, "it was mended", nil)
+	for b.judge(route.KeySheets{}) {
+	}
+	if s, _ := b.State("reef"); s.Verdict == gate.Shut || s.Failure != nil || s.Said != "it was mended" {
+		t.Errorf("reef is %s, failed %v, said %q", s.Verdict, s.Failure, s.Said)
+	}
 }
 
 func TestWhatWasFoundStaysUntilWhatItRestsOnChanges(t *testing.T) {

@@ -84,6 +84,7 @@ type Access struct {
 	Via       Value[[]string]
 	Keepalive Value[time.Duration]
 	Agent     Value[string]
+	KeyAge    Value[string] // how old its keys may be: "365d", or "off"
 	Proxy     Value[string] // that a first hop is connected to through
 	ProxyFile Value[string] // that its login stands in
 	Network   Value[string] // the private network that the address is of, where several ways lead there
@@ -103,6 +104,8 @@ type Behaviour struct {
 	Ring      Value[string]        // whether keys stay in the ring after a use: "on", "off", or "" for those with a passphrase
 	Links     Value[string]        // "1" to "4": links side by side that the tunnels' flows are spread over
 	Windows   Value[string]        // "on": programs there may draw on the display here
+	Careful   Value[string]        // "on": a person is to take care there
+	AtStart   Value[string]        // "on": its tunnels open when the program starts
 	Knock     Value[string]        // "on": the tunnels' way is walked when somebody connects to a listener
 	Folder    Value[string]        // where to go on arrival
 	Arrive    Value[string]        // what is typed on arrival
@@ -122,6 +125,7 @@ type KeyTerms struct {
 // their own in Access or Behaviour share that part, which is not to be changed.
 type Session struct {
 	Name    string
+	Note    Value[string]
 	Site    Value[string]
 	Host    Value[string]
 	Dial    Value[string]
@@ -167,6 +171,17 @@ func (b *Book) Imagine(d Draft) *Session {
 
 // Session returns the session of that name, or nil.
 func (b *Book) Session(name string) *Session { return b.byName[name] }
+
+// Careful are those of some sessions at which care is to be taken, in their order.
+func (b *Book) Careful(names ...string) []string {
+	var careful []string
+	for _, name := range names {
+		if s := b.byName[name]; s != nil && s.Careful.V == "on" {
+			careful = append(careful, name)
+		}
+	}
+	return careful
+}
 
 // Sites lists the sites in the order they first appear.
 func (b *Book) Sites() []string { return b.sites }

@@ -94,6 +94,25 @@ func checkDial(s string) (string, string) {
 	return "", ""
 }
 
+// ParseAge reads how old something may be, in days: "365d"; "" and "off" are 0.
+func ParseAge(s string) (time.Duration, error) {
+	if s == "" || s == "off" {
+		return 0, nil
+	}
+	days, err := strconv.Atoi(strings.TrimSuffix(s, "d"))
+	if err != nil || !strings.HasSuffix(s, "d") || days < 1 || days > 36500 {
+		return 0, fmt.Errorf("%q is no age", sanitize.Line(s, 20))
+	}
+	return time.Duration(days) * 24 * time.Hour, nil
+}
+
+func checkAge(s string) (string, string) {
+	if _, err := ParseAge(s); err != nil {
+		return err.Error(), `write it in days, like "365d", from "1d" to "36500d", or "off"`
+	}
+	return "", ""
+}
+
 // oneOf takes one of a few words.
 func oneOf(words ...string) func(string) (say, hint string) {
 	quoted := strings.Join(quoteAll(words), " or ")

@@ -21,6 +21,36 @@ func (b *Book) Through(name string) []string {
 	return through
 }
 
+// Behind lists the sessions whose way goes through a session, on whichever of their ways, in
+// the order of the file.
+func (b *Book) Behind(name string) []string {
+	const unknown, behind, not = 0, 1, 2
+	known := make(map[*Session]int, len(b.Sessions))
+	var look func(s *Session) bool
+	look = func(s *Session) bool {
+		if known[s] != unknown {
+			return known[s] == behind
+		}
+		known[s] = not // a way that runs in a circle leads nowhere
+		for i, via := range s.Via.V {
+			for _, hop := range Either(via) {
+				// Only the first hop brings its own way along.
+				if hop == name || i == 0 && b.byName[hop] != nil && look(b.byName[hop]) {
+					known[s] = behind
+				}
+			}
+		}
+		return known[s] == behind
+	}
+	var all []string
+	for _, s := range b.Sessions {
+		if look(s) {
+			all = append(all, s.Name)
+		}
+	}
+	return all
+}
+
 // betweenWays stands between sessions of a via of which one is to be gone through.
 const betweenWays = " | "
 

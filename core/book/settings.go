@@ -51,6 +51,19 @@ var powers = map[string]func(value string) string{
 		}
 		return "lets programs there draw here, and see this display"
 	},
+	"at_start": func(value string) string {
+		if value == "off" {
+			return ""
+		}
+		return "opens its tunnels by itself when the program starts"
+	},
+	"proxy": func(value string) string {
+		if value == "off" {
+			return ""
+		}
+		return "is connected to, and sees where to"
+	},
+	"proxy_login": func(string) string { return "is read, and sent to the proxy" },
 	"tunnels": func(value string) string {
 		list, err := ParseTunnels(value)
 		for _, t := range list {
@@ -97,9 +110,13 @@ var settings = []setting{
 	texts("key", access, func(s *Session) *Value[[]string] { return &s.Keys }, "a path", checkPath, "key files, parted by commas"),
 	texts("via", access, func(s *Session) *Value[[]string] { return &s.Via }, "a session's name", nil, "sessions to go through, in order, parted by commas; quay | mole: the first that answers"),
 	tunnelList("tunnels", alone, func(s *Session) *Value[[]Tunnel] { return &s.Tunnels }, "bring 15432 from db.internal:5432, roam 1080"),
+	oneText("note", alone, func(s *Session) *Value[string] { return &s.Note }, nil, "", "what whoever goes there is to know, in a line"),
+	oneText("careful", behaviour, func(s *Session) *Value[string] { return &s.Careful }, oneOf("on", "off"), "", "on: care is to be taken there; it shows, and what destroys asks for the session's name"),
+	oneText("at_start", behaviour, func(s *Session) *Value[string] { return &s.AtStart }, oneOf("on", "off"), "", "on: its tunnels open when the full screen starts"),
 	oneText("knock", behaviour, func(s *Session) *Value[string] { return &s.Knock }, oneOf("on", "off"), "", "on: its tunnels' way is walked only when somebody knocks at a door"),
 	oneText("links", behaviour, func(s *Session) *Value[string] { return &s.Links }, oneOf("1", "2", "3", "4"), "", "1 to 4, side by side: what its tunnels carry is spread over them, where the machine is far"),
 	oneText("windows", behaviour, func(s *Session) *Value[string] { return &s.Windows }, oneOf("on", "off"), "", "on: programs there may draw on the display here, and see all of it"),
+	oneText("key_age", access, func(s *Session) *Value[string] { return &s.KeyAge }, checkAge, "", "how old the files of its keys may be: 365d, or off"),
 	oneText("dial", alone, func(s *Session) *Value[string] { return &s.Dial }, checkDial, "", "address:port to knock at instead"),
 	oneText("proxy", access, func(s *Session) *Value[string] { return &s.Proxy }, checkProxy, "", "what it is connected to through where it is the first hop: http://HOST:PORT, https:// or socks5://, or off"),
 	oneText("proxy_login", access, func(s *Session) *Value[string] { return &s.ProxyFile }, checkPath, "", "a file with LOGIN:PASSWORD of the proxy, which nobody else may read; without it one is asked for"),

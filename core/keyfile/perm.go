@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 	"syscall"
+	"time"
 
 	"meatus/core/perm"
 )
@@ -39,12 +40,13 @@ type Fault struct {
 
 // Access is what the system says about a key file before it is read.
 type Access struct {
-	Path   string // as asked for
-	Real   string // where a symbolic link leads, else Path
-	Mode   fs.FileMode
-	Owner  string // account name, or the number where it has none
-	Size   int64
-	Faults []Fault
+	Path    string // as asked for
+	Real    string // where a symbolic link leads, else Path
+	Mode    fs.FileMode
+	Owner   string // account name, or the number where it has none
+	Size    int64
+	Written time.Time // when the file last changed
+	Faults  []Fault
 }
 
 // Blocked returns the first fault that keeps the key from being used.
@@ -157,7 +159,7 @@ func (a *Access) notRegular(mode fs.FileMode) {
 }
 
 func (a *Access) judge(info fs.FileInfo) {
-	a.Mode, a.Size = info.Mode(), info.Size()
+	a.Mode, a.Size, a.Written = info.Mode(), info.Size(), info.ModTime()
 	if st, ok := info.Sys().(*syscall.Stat_t); ok {
 		a.Owner, _ = perm.Owner(info)
 		a.owner(st.Uid)

@@ -50,7 +50,11 @@ type Hop struct {
 	Lane      int  // above 0 for a further link beside the first
 	Links     int  // side by side, that the flows of its tunnels are spread over; 0 is 1
 	Windows   bool // programs there may draw on the display here
-	OnKnock   bool // its tunnels' way is walked when somebody connects to a listener
+	AtStart   bool // its tunnels are opened when the program starts
+	Careful   bool // a person is to take care there
+	Note      string
+	KeyAge    time.Duration // how old the files of its keys may be, 0 for any age
+	OnKnock   bool          // its tunnels' way is walked when somebody connects to a listener
 	Manner    Manner
 	Agent     string           // "off", "ask" or "lend"
 	Lends     []string         // key files by absolute path that the far side may use
@@ -59,6 +63,19 @@ type Hop struct {
 	Ring      string           // whether keys stay in the ring: "on", "off", or "" for those with a passphrase
 	Terms     map[string]Terms // by absolute path, of the keys that something is said of
 	session   *book.Session    // that it is made of
+}
+
+// Warning is what whoever goes there is to know, in a line, "" for nothing.
+func (h Hop) Warning() string {
+	switch {
+	case h.Careful && h.Note != "":
+		return h.Name + " is marked careful: " + sanitize.Line(h.Note, 200)
+	case h.Careful:
+		return h.Name + " is marked careful"
+	case h.Note != "":
+		return h.Name + ": " + sanitize.Line(h.Note, 200)
+	}
+	return ""
 }
 
 // From tells where a value of the hop came from, by its key in the sessions file.
@@ -359,6 +376,8 @@ func (p Planner) hop(s *book.Session, before string) Hop {
 		}
 	}
 	h.Links, _ = strconv.Atoi(s.Links.V)
+	h.Careful, h.Note, h.AtStart = s.Careful.V == "on", s.Note.V, s.AtStart.V == "on"
+	h.KeyAge, _ = book.ParseAge(s.KeyAge.V) // it was checked when it was read
 	if !s.User.Set {
 		h.User = localUser()
 	}
@@ -685,7 +704,7 @@ func KeyGate(h Hop, seen KeySheets) gate.Gate {
 	}
 	var usable, worst *gate.Gate
 	for _, path := range h.Keys {
-		g := judge(path, seen.read(path), h.User)
+		g := judge(path, seen.read(path), h)
 		switch {
 		case g.Verdict == gate.Shut && worst == nil:
 			worst = &g
@@ -704,7 +723,7 @@ func KeyGate(h Hop, seen KeySheets) gate.Gate {
 	return *usable
 }
 
-func judge(path string, k KeySheet, login string) gate.Gate {
+func judge(path string, k KeySheet, h Hop) gate.Gate {
 	g := gate.Gate{Kind: gate.Key, Verdict: gate.Open, Seen: sanitize.Name(path)}
 	if fault, stopped := k.Sheet.Blocked(); stopped {
 		g.Verdict, g.Reason = gate.Shut, fault.Say
@@ -729,7 +748,7 @@ func judge(path string, k KeySheet, login string) gate.Gate {
 	wrong := ""
 	if k.Cert != nil {
 		g.Seen += ", " + k.Cert.Said()
-		wrong = k.Cert.Wrong(login, k.Sheet.Public, time.Now())
+		wrong = k.Cert.Wrong(h.User, k.Sheet.Public, time.Now())
 	}
 	if wrong != "" {
 		g.Verdict, g.Reason = gate.Ajar, wrong
@@ -739,6 +758,10 @@ func judge(path string, k KeySheet, login string) gate.Gate {
 	} else if len(k.Sheet.Repairs) > 0 {
 		g.Verdict, g.Reason = gate.Ajar, "read all the same, but "+strings.Join(k.Sheet.Repairs, "; ")
 		g.Remedy.Say = "copy the key anew when there is time"
+	} else if age := time.Since(k.Sheet.Written); h.KeyAge > 0 && age > h.KeyAge {
+		g.Verdict = gate.Ajar
+		g.Reason = fmt.Sprintf("the file was written %s ago, and key_age, from %s, is %s", words.Count(int(age/(24*time.Hour)), "day"), h.From("key_age"), words.Count(int(h.KeyAge/(24*time.Hour)), "day"))
+		g.Remedy.Say = "put a new key in its place: t in Keys, which proves it before the old one goes"
 	}
 	return g
 }

@@ -1,11 +1,16 @@
 package route
 
 import (
+	"crypto/ed25519"
+	"encoding/pem"
 	"errors"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
+
+	"golang.org/x/crypto/ssh"
 
 	"meatus/core/book"
 	"meatus/core/gate"
@@ -121,6 +126,42 @@ func TestTheWaysOfManyAlternativesAreBounded(t *testing.T) {
 	r, err := Planner{Source: book.Parse(book.FileName, []byte(text))}.Plan("x")
 	if err != nil || len(r.Ways()) != MaxWays || len(r.Hops) != 41 {
 		t.Errorf("%d ways of %d hops, %v", len(r.Ways()), len(r.Hops), err)
+	}
+}
+
+func TestAnOldKeyIsAjar(t *testing.T) {
+	dir := t.TempDir()
+	_, key, err := ed25519.GenerateKey(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	block, err := ssh.MarshalPrivateKey(key, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	path := filepath.Join(dir, "old.pem")
+	if err := os.WriteFile(path, pem.EncodeToMemory(block), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	when := time.Now().Add(-40*24*time.Hour - time.Hour)
+	if err := os.Chtimes(path, when, when); err != nil {
+		t.Fatal(err)
+	}
+	for age, want := range map[string]gate.Verdict{"off": gate.Open, "41d": gate.Open, "39d": gate.Ajar} {
+		text := "[defaults]\nkey_age = \"" + age + "\"\n[session.a]\nhost = \"a\"\nkey = \"old.pem\"\n"
+		r, err := Planner{Source: book.Parse(book.FileName, []byte(text)), Dir: dir}.Plan("a")
+		if err != nil {
+			t.Fatal(err)
+		}
+		g := KeyGate(r.Target(), KeySheets{})
+		if g.Verdict != want || want == gate.Ajar && g.Reason != "the file was written 40 days ago, and key_age, from defaults, is 39 days" {
+			t.Errorf("with %s: %+v", age, g)
+		}
+	}
+	for _, age := range []string{"1y", "0d", "-1d", "365", "d", "99999999d"} {
+		if _, err := book.ParseAge(age); err == nil {
+			t.Errorf("%q is an age", age)
+		}
 	}
 }
 

@@ -33,6 +33,9 @@ func (j *Rotate) Plan() (err error) {
 	return err
 }
 
+// Names are the sessions that the rotation touches, once it is planned.
+func (j *Rotate) Names() []string { return j.names }
+
 // Title says what the job is.
 func (j *Rotate) Title() Title {
 	t := Title{What: "rotate", Of: sanitize.Name(j.Old) + " → " + sanitize.Name(j.New), Record: "carried"}

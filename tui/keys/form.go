@@ -102,6 +102,8 @@ func (m *Model) answered(what string, values []string) tea.Cmd {
 		return m.install(k, strings.TrimSpace(values[0]), o)
 	case "rotate":
 		return m.rotate(k, keyAt(ws, values[0]), strings.FieldsFunc(last, func(r rune) bool { return r == ',' || r == ' ' }))
+	case "careful":
+		return m.rotateCarefully(last)
 	case "bind":
 		return m.bind(k, values)
 	case "unseal":

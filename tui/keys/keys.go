@@ -6,6 +6,7 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -70,6 +71,7 @@ type Model struct {
 	keys          []sheet
 	shown         []int
 	loaded        bool
+	rotating      *work.Rotate // that waits for names to be typed
 	shows         bool
 	ticking       bool
 	stamp         string    // of the folders, when they were looked at
@@ -439,6 +441,24 @@ func (m *Model) rotate(k workspace.Key, by string, sessions []string) tea.Cmd {
 	if err := job.Plan(); err != nil {
 		m.note = err.Error()
 		return nil
+	}
+	if careful := m.ws.Book.Careful(job.Names()...); len(careful) > 0 {
+		m.rotating = job
+		return m.ask("careful", form.Step{Prompt: strings.Join(careful, ", ") + " marked careful; type the name to rotate there, too: "})
+	}
+	return m.s.Begin(job)
+}
+
+// rotateCarefully begins a rotation at sessions that are marked careful, whose names were
+// typed.
+func (m *Model) rotateCarefully(typed string) tea.Cmd {
+	job := m.rotating
+	m.rotating = nil
+	for _, name := range m.ws.Book.Careful(job.Names()...) {
+		if !slices.Contains(strings.FieldsFunc(typed, func(r rune) bool { return r == ',' || r == ' ' }), name) {
+			m.note = name + " was not typed; nothing is rotated"
+			return nil
+		}
 	}
 	return m.s.Begin(job)
 }

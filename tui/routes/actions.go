@@ -23,6 +23,7 @@ import (
 	"meatus/tui/compose"
 	"meatus/tui/entry"
 	"meatus/tui/lending"
+	"meatus/tui/many"
 	"meatus/tui/place"
 	"meatus/tui/remedies"
 	"meatus/tui/settle"
@@ -120,6 +121,50 @@ func (m *Model) mark() tea.Cmd {
 		}
 		return nil
 	})
+}
+
+// marked are the marked sessions, in the order of the file; where none is, that is said.
+func (m *Model) marked() []string {
+	var names []string
+	for _, name := range m.ws.Book.Names() {
+		if m.s.Board.Marked(name) {
+			names = append(names, name)
+		}
+	}
+	if len(names) == 0 {
+		m.s.Tell("no session is marked; space marks one")
+	}
+	return names
+}
+
+// changeMarked sets a value of all marked sessions.
+func (m *Model) changeMarked() tea.Cmd {
+	names := m.marked()
+	if len(names) == 0 {
+		return nil
+	}
+	return m.s.Task(func(s *place.Services) place.Task { return many.NewChange(s, names) })
+}
+
+// runMarked runs a command at the machines of all marked sessions.
+func (m *Model) runMarked() tea.Cmd {
+	names := m.marked()
+	if len(names) == 0 {
+		return nil
+	}
+	return m.s.Task(func(s *place.Services) place.Task { return many.NewEach(s, names) })
+}
+
+// through narrows the board to the sessions whose way goes through one.
+func (m *Model) through(session string) tea.Cmd {
+	if len(m.ws.Book.Behind(session)) == 0 {
+		m.s.Tell("no session goes via " + session)
+		return nil
+	}
+	m.find.on, m.find.typing = true, false
+	m.find.line.Begin(viaPrefix + session)
+	m.narrow()
+	return nil
 }
 
 // order orders the board in the next way.

@@ -226,8 +226,12 @@ func (m *Model) boardRow(r row, selected bool, names int, widths []int, railWidt
 			mark = t.Accent.Render("❯▪")
 		}
 	}
+	margin := "  "
+	if s := m.ws.Book.Session(r.Name); s != nil && s.Careful.V == "on" {
+		margin = " " + t.Verdict(gate.Ajar).Render("!")
+	}
 	stands := m.stands(r, max(m.width-names-railWidth-8, 0))
-	return "  " + mark + name + "  " + fit.Pad(m.rail(r, widths), railWidth) + "  " + stands
+	return margin + mark + name + "  " + fit.Pad(m.rail(r, widths), railWidth) + "  " + stands
 }
 
 // rail draws a session's way.

@@ -4,8 +4,11 @@ import (
 	"fmt"
 	"strings"
 
+	"github.com/charmbracelet/x/ansi"
+
 	"meatus/core/board"
 	"meatus/core/gate"
+	"meatus/core/sanitize"
 	"meatus/tui/fit"
 	"meatus/tui/theme"
 )
@@ -26,7 +29,17 @@ func (m *Model) card(height int) []string {
 	if e.Walk != nil {
 		right = t.Keys(theme.Hint{Key: "esc", Does: "stop"})
 	}
-	lines := []string{t.Title(t.Strong.Render(e.Name), right, m.width, fit.Spread)}
+	title := t.Strong.Render(e.Name)
+	if s := m.ws.Book.Session(e.Name); s != nil {
+		if s.Careful.V == "on" {
+			title += t.Rule.Render(" ─ ") + t.Verdict(gate.Ajar).Render("! careful")
+		}
+		if s.Note.V != "" {
+			room := m.width - ansi.StringWidth(title) - ansi.StringWidth(right) - 12
+			title += t.Rule.Render(" ─ ") + t.Text.Render(fit.Cut(sanitize.Line(s.Note.V, 200), max(room, 8)))
+		}
+	}
+	lines := []string{t.Title(title, right, m.width, fit.Spread)}
 	if broken := e.Details.Report.Broken; broken != "" {
 		lines = append(lines, "")
 		for _, l := range fit.Wrap(broken, m.width-6) {

@@ -14,6 +14,9 @@ import (
 	"meatus/tui/theme"
 )
 
+// viaPrefix, before a session's name, finds those whose way goes through that session.
+const viaPrefix = "via "
+
 // find narrows the board to the sessions that match what is typed.
 type find struct {
 	on     bool       // the board is narrowed
@@ -71,7 +74,12 @@ func (m *Model) narrow() {
 		}
 	}
 	f.found = f.found[:0]
-	if f.line.Text() == "" {
+	hop, via := strings.CutPrefix(f.line.Text(), viaPrefix)
+	if hop = strings.TrimSpace(hop); via && m.ws.Book.Session(hop) != nil {
+		for _, name := range m.ws.Book.Behind(hop) {
+			f.found = append(f.found, m.byName[name])
+		}
+	} else if f.line.Text() == "" {
 		for i := range m.ws.Book.Sessions {
 			f.found = append(f.found, i)
 		}
@@ -124,5 +132,15 @@ func (m *Model) findLine() string {
 	if f.typing {
 		text = f.line.View(40)
 	}
-	return "  " + t.Accent.Render("/ ") + text + "  " + t.Faint.Render(fmt.Sprintf("%d of %d", len(f.found), m.sessions()))
+	count := fmt.Sprintf("%d of %d", len(f.found), m.sessions())
+	live := 0
+	for _, i := range f.found[:min(len(f.found), 1000)] {
+		if s, _ := m.s.Board.State(m.nameOf(i)); s.Running != nil || len(m.s.Board.Tunnels(s.Name)) > 0 {
+			live++
+		}
+	}
+	if live > 0 {
+		count += fmt.Sprintf(", %d in use", live)
+	}
+	return "  " + t.Accent.Render("/ ") + text + "  " + t.Faint.Render(count)
 }

@@ -42,6 +42,26 @@ func TestAKeyIsMendedFromItsCard(t *testing.T) {
 	d.Until("the card to be judged anew", func() bool { return !strings.Contains(d.See(), "press m: set mode 0600") })
 }
 
+func TestWhatGoesViaASessionIsFound(t *testing.T) {
+	d, m := open(t)
+	at(d, m, "quay")
+	d.Press("V")
+	d.UntilSees("/ via quay", "12 of 14")
+	if strings.Contains(d.See(), "❯ quay") {
+		t.Errorf("quay does not go via itself:\n%s", d.See())
+	}
+	d.Press("esc")
+	at(d, m, "gauge-1")
+	d.Press("V")
+	d.UntilSaid("no session goes via gauge-1")
+	d.Press("A")
+	d.UntilSaid("no session is marked")
+	d.Press("space", "A", "E")
+	if len(d.Tasks) != 2 {
+		t.Errorf("%d tasks for what is marked", len(d.Tasks))
+	}
+}
+
 func TestEveryMachineIsCheckedAndOneAlone(t *testing.T) {
 	d, m := open(t)
 	at(d, m, "gauge-1")

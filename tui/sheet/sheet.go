@@ -212,6 +212,11 @@ func (m *Model) ask(what, proposed string) {
 }
 
 func (m *Model) askRemove() {
+	if m.at.Layer == book.InSession && len(m.ws.Book.Careful(m.session)) > 0 {
+		m.ask("remove", "")
+		m.note = m.session + " is marked careful: type its name to remove it"
+		return
+	}
 	m.remove, m.bad = true, false
 	m.note = fmt.Sprintf("remove %s? enter removes it, any other key keeps it", m.at)
 }
@@ -243,6 +248,11 @@ func (m *Model) take(what, name, old string, at book.Table) tea.Cmd {
 	switch {
 	case what == "rename" && at.Layer == book.InSite:
 		return m.write("renamed "+at.String()+" to "+name, "", func(path string) (*book.Book, error) { return book.RenameSite(path, at.Name, name) })
+	case what == "remove" && strings.TrimSpace(name) != at.Name:
+		m.note, m.bad, m.naming = fmt.Sprintf("that is not %s; it stays", at.Name), true, ""
+		return nil
+	case what == "remove":
+		return m.removeIt()
 	case what == "add":
 		return m.add(name)
 	case what == "rename":
@@ -332,9 +342,9 @@ func (m *Model) View(width, height int) []string {
 	}
 	lines := []string{t.Title(m.title(width), note, width, fit.Spread)}
 	if m.naming != "" {
-		word := m.naming + " to "
-		if m.naming == "add" {
-			word = "add "
+		word := map[string]string{"add": "add ", "remove": "the name of what is removed: "}[m.naming]
+		if word == "" {
+			word = m.naming + " to "
 		}
 		lines = append(lines, "   "+t.Accent.Render(word)+m.input.View(40))
 	}

@@ -104,6 +104,23 @@ func TestAValueIsEditedInheritedAndTakenBack(t *testing.T) {
 	}
 }
 
+func TestASessionThatWantsCareIsRemovedByItsName(t *testing.T) {
+	d := placetest.Workspace(t, strings.Replace(bay, "via  = [", "careful = \"on\"\nvia  = [", 1))
+	d.Task(New(d.Services, "gauge-1"))
+	d.Press("D")
+	d.UntilSees("marked careful: type its name", "the name of what is removed: ")
+	d.Type("gauge-2")
+	d.Press("enter")
+	d.UntilSees("that is not gauge-1; it stays")
+	if !strings.Contains(written(d), "[session.gauge-1]") {
+		t.Fatal("it was removed by another name")
+	}
+	d.Press("D")
+	d.Type("gauge-1")
+	d.Press("enter")
+	d.Until("it to be removed", func() bool { return !strings.Contains(written(d), "[session.gauge-1]") })
+}
+
 func TestTheTablesAValueComesFromAreShown(t *testing.T) {
 	d := open(t)
 	m := d.On().(*Model)

@@ -122,14 +122,22 @@ func (m *Model) short(s *Shell, width int) string {
 	if !s.Live() {
 		right = "ended"
 	}
-	return fit.Spread(" "+m.theme.Faint.Render("▏"+who), m.theme.Faint.Render(right)+" ", width, " ")
+	return fit.Spread(" "+m.theme.Faint.Render("▏")+m.careful(s)+m.theme.Faint.Render(who), m.theme.Faint.Render(right)+" ", width, " ")
+}
+
+// careful is the mark of a shell at which care is to be taken, "" for most.
+func (m *Model) careful(s *Shell) string {
+	if !s.Way().Target().Careful {
+		return ""
+	}
+	return m.theme.Verdict(gate.Ajar).Reverse(true).Render(" ! careful ") + " "
 }
 
 // where is the line above the terminal.
 func (m *Model) where(f *term.Frame, width int, waiting string, roundTrip time.Duration) string {
 	t, s := m.theme, m.shell
 	who, way := s.Where()
-	left := " " + t.Accent.Render("▌") + t.Strong.Render(who) + t.Faint.Render(" · ") + way
+	left := " " + t.Accent.Render("▌") + m.careful(s) + t.Strong.Render(who) + t.Faint.Render(" · ") + way
 	if m.mode != typing {
 		return fit.Pad(m.modeLine(width), width)
 	}
