@@ -118,6 +118,7 @@ func TestACommandIsRunAtManyMachines(t *testing.T) {
 	b.says("── 2 machines: gauge-1, quay ── status 4\n  the same\n! loud\n", 4, "each", "gauge-1", "quay", "--", "echo the same; complain loud; exit 4")
 	b.says("it could not be run at 1 of 2", statusShut, "each", "gauge-1", "buoy", "--", "hostname")
 	b.says(`"status": 4`, 4, "each", "--json", "gauge-1", "--", "exit 4")
+	b.says("1 of 5 signatures", statusDone, "run", "quay", "--lend", filepath.Join(b.Dir, "keys/gauge.pem"), "--lend-unasked", "--lend-uses", "1", "--", "pester 5")
 	// Where care is to be taken, a site is not enough.
 	b.says("careful, note of gauge-1", statusDone, "session", "set", "gauge-1", "careful=on", "note=mind the tide")
 	b.says("gauge-1 is marked careful: name it itself", statusWrongUse, "each", "reef", "--", "hostname")

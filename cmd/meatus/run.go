@@ -32,6 +32,8 @@ type runOptions struct {
 	identities      *identities
 	lend            []string // key files that the far side may use
 	lendTo          []string
+	lendUses        int
+	lendFor         time.Duration
 	lendAt          string // the hop's session
 	unasked         bool
 	windows         bool
@@ -64,6 +66,8 @@ the walk fails at the gate in question.`,
 	c.Flags().BoolVarP(&o.terminal, "terminal", "t", false, "give the command a terminal")
 	c.Flags().StringArrayVar(&o.lend, "lend", nil, "lend a key to the far side, for this run alone (repeatable); each use is asked for on the terminal")
 	c.Flags().StringSliceVar(&o.lendTo, "lend-to", nil, "the hosts or sessions that the lent keys may be used for, by pattern (repeatable)")
+	c.Flags().IntVar(&o.lendUses, "lend-uses", 0, "how often the lent keys may be used before the lend stops; 0 for any number")
+	c.Flags().DurationVar(&o.lendFor, "lend-for", 0, "how long the lend lasts; 0 for as long as the command")
 	c.Flags().StringVar(&o.lendAt, "at", "", "run at a hop on the way, by its session's name, and not at the end")
 	c.Flags().BoolVar(&o.unasked, "lend-unasked", false, "do not ask before each use of a lent key: whoever has the far side has the use of it")
 	c.Flags().BoolVar(&o.windows, "windows", false, "let programs there draw on the X display here, for this run alone: they see every window and key of it")
@@ -185,6 +189,7 @@ func (o runOptions) onRoute(w *workspace.Workspace, r route.Route) (route.Route,
 		if o.unasked {
 			last.Agent = "lend"
 		}
+		last.LendUses, last.LendFor = o.lendUses, o.lendFor
 		last.LendsSaid, last.LendsTo = o.lendTo, w.Planner().Hosts(o.lendTo)
 	}), nil
 }

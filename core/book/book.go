@@ -101,6 +101,8 @@ type Behaviour struct {
 	Env       Value[[]string]      // "NAME=VALUE" each
 	Lends     Value[[]string]      // keys that the far side may use, where Agent says so
 	LendsTo   Value[[]string]      // hosts or sessions it may use them for, all where empty
+	LendUses  Value[string]        // how often they may be used, "" for any number
+	LendFor   Value[time.Duration] // and for how long, 0 for as long as the shell lives
 	Ring      Value[string]        // whether keys stay in the ring after a use: "on", "off", or "" for those with a passphrase
 	Links     Value[string]        // "1" to "4": links side by side that the tunnels' flows are spread over
 	Windows   Value[string]        // "on": programs there may draw on the display here

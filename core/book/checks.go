@@ -106,6 +106,13 @@ func ParseAge(s string) (time.Duration, error) {
 	return time.Duration(days) * 24 * time.Hour, nil
 }
 
+func checkCount(s string) (string, string) {
+	if n, err := strconv.Atoi(s); err != nil || n < 1 || n > 1000 {
+		return fmt.Sprintf("%q is no number of uses", sanitize.Line(s, 20)), `write "1" to "1000"`
+	}
+	return "", ""
+}
+
 func checkAge(s string) (string, string) {
 	if _, err := ParseAge(s); err != nil {
 		return err.Error(), `write it in days, like "365d", from "1d" to "36500d", or "off"`

@@ -117,6 +117,8 @@ var settings = []setting{
 	oneText("at_start", behaviour, func(s *Session) *Value[string] { return &s.AtStart }, oneOf("on", "off"), "", "on: its tunnels open when the full screen starts"),
 	texts("lends", behaviour, func(s *Session) *Value[[]string] { return &s.Lends }, "a path", checkPath, "the keys that may be used from there, parted by commas"),
 	texts("lends_to", behaviour, func(s *Session) *Value[[]string] { return &s.LendsTo }, "a host or a pattern of hosts", checkPattern, "the hosts or sessions they may be used for, by pattern"),
+	oneText("lend_uses", behaviour, func(s *Session) *Value[string] { return &s.LendUses }, checkCount, "", "how often they may be used before the lend stops: 1 to 1000"),
+	period("lend_for", behaviour, func(s *Session) *Value[time.Duration] { return &s.LendFor }, upToADay("for keys to be lent", "end"), 0, "how long the lend lasts: 10m, or end for as long as the shell"),
 	oneText("knock", behaviour, func(s *Session) *Value[string] { return &s.Knock }, oneOf("on", "off"), "", "on: its tunnels' way is walked only when somebody knocks at a door"),
 	oneText("links", behaviour, func(s *Session) *Value[string] { return &s.Links }, oneOf("1", "2", "3", "4"), "", "1 to 4, side by side: what its tunnels carry is spread over them, where the machine is far"),
 	oneText("windows", behaviour, func(s *Session) *Value[string] { return &s.Windows }, oneOf("on", "off"), "", "on: programs there may draw on the display here, and see all of it"),

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"slices"
+	"time"
 
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/agent"
@@ -27,7 +28,7 @@ func (s *Programs) lend(ctx context.Context, p *walk.Passage) (*ring.Lend, error
 		return nil, nil
 	}
 	place := p.Place()
-	terms := ring.Terms{Hosts: target.LendsTo, Said: target.LendsSaid, Tell: func(u ring.Use) { p.Tell(Lent{place, u}) }}
+	terms := ring.Terms{Hosts: target.LendsTo, Said: target.LendsSaid, Most: target.LendUses, For: target.LendFor, Tell: func(u ring.Use) { p.Tell(Lent{place, u}) }}
 	for _, path := range target.Lends {
 		signer, err := s.Custody.Lendable(path, target, borrower{ctx, s.Asker, place})
 		if err != nil {
@@ -110,11 +111,15 @@ func (s *Programs) lent(l *walk.Link) *ring.Lend {
 
 // LendState is something lent to a far side.
 type LendState struct {
+	ID           int
 	Session, Hop string
 	Keys         []string // their names
 	Hosts        []string // which hosts they may be used for, none for all
 	Uses         int
-	Ended        error // why it serves nobody any more, nil while it does
+	Left         int // how many more signatures may be made, where Limited
+	Limited      bool
+	Until        time.Time // when it stops by itself, zero where it does not
+	Ended        error     // why it serves nobody any more, nil while it does
 }
 
 // Lends tells what is lent, the oldest link's first.
@@ -135,13 +140,29 @@ func (s *Programs) Lends() []LendState {
 	slices.SortStableFunc(all, func(a, b there) int { return cmp.Compare(a.link, b.link) })
 	var states []LendState
 	for _, t := range all {
-		state := LendState{Session: t.session, Hop: t.hop, Hosts: t.lend.Said, Uses: t.lend.Uses(), Ended: t.lend.Ended()}
+		state := LendState{ID: t.id, Until: t.lend.Until(), Session: t.session, Hop: t.hop, Hosts: t.lend.Said, Uses: t.lend.Uses(), Ended: t.lend.Ended()}
+		state.Left, state.Limited = t.lend.Left()
 		for _, e := range t.lend.Lent() {
 			state.Keys = append(state.Keys, e.String())
 		}
 		states = append(states, state)
 	}
 	return states
+}
+
+// EndLend ends what is lent, whatever goes on there. It tells whether there was such a lend.
+func (s *Programs) EndLend(id int) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, o := range s.links {
+		for _, t := range o.lends {
+			if t.id == id && t.lend.Ended() == nil {
+				t.lend.Stop()
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // offer has the program's far side told that an agent is there, and lends it from then
@@ -157,7 +178,8 @@ func (g *Program) offer(lend *ring.Lend) error {
 			g.link.Hop().Name+" does not let an agent be used from there", "have agent forwarding allowed there, or set agent to off", err)
 	}
 	o.offered = true
-	o.lends = append(o.lends, lending{lend, g.of})
+	s.lastLend++
+	o.lends = append(o.lends, lending{lend, g.of, s.lastLend})
 	g.Lend = lend
 	return nil
 }

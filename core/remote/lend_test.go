@@ -5,6 +5,7 @@ import (
 	"io"
 	"strings"
 	"testing"
+	"time"
 
 	"meatus/core/remote"
 	"meatus/core/route"
@@ -82,6 +83,34 @@ func TestEachUseIsAskedAboutWhereThatIsWanted(t *testing.T) {
 	p.mu.Unlock()
 	if out := b.said(t, b.lending("ask"), "reach gauge-1"); !strings.Contains(out, "does not let keeper in") {
 		t.Errorf("a no: %q", out)
+	}
+}
+
+func TestALendIsEndedWhileItsShellGoesOn(t *testing.T) {
+	b := openBay(t, nil)
+	r := b.lending("lend")
+	r.Hops[0].LendUses, r.Hops[0].LendFor = 3, time.Hour
+	p, err := b.Walker.Walk(context.Background(), r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer p.Close()
+	g, err := b.programs.Start(context.Background(), p, "", &remote.Terminal{Cols: 80, Rows: 24})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer g.Close()
+	go io.Copy(io.Discard, g.Err)
+	go io.Copy(io.Discard, g.Out)
+	lends := b.programs.Lends()
+	if len(lends) != 1 || lends[0].Left != 3 || !lends[0].Limited || lends[0].Until.IsZero() || b.programs.EndLend(lends[0].ID+1) || !b.programs.EndLend(lends[0].ID) || b.programs.EndLend(lends[0].ID) {
+		t.Fatalf("lent %+v", lends)
+	}
+	if ended := b.programs.Lends()[0].Ended; ended == nil || !strings.Contains(ended.Error(), "ended here") {
+		t.Errorf("ended: %v", ended)
+	}
+	if _, err := g.In.Write([]byte("true\r")); err != nil {
+		t.Errorf("its shell has ended, too: %v", err)
 	}
 }
 

@@ -28,10 +28,11 @@ type Config struct {
 type Programs struct {
 	Config
 
-	mu      sync.Mutex // guards what follows, and what is in it
-	running map[*Program]struct{}
-	links   map[walk.ID]*overLink
-	lastID  walk.ID
+	mu       sync.Mutex // guards what follows, and what is in it
+	running  map[*Program]struct{}
+	links    map[walk.ID]*overLink
+	lastID   walk.ID
+	lastLend int
 }
 
 // New returns programs of which none run.
@@ -66,6 +67,7 @@ type overLink struct {
 type lending struct {
 	lend    *ring.Lend
 	session string
+	id      int
 }
 
 // drawing is a grant to draw here that a shell was given, and which shell's it is.

@@ -49,6 +49,10 @@ type Terms struct {
 	Keys  []string // fingerprints
 	Hosts []string // patterns of hosts that they may be used for, none for all
 	Said  []string // the same as a person put it
+	// Most is how many signatures are made before the lend stops, 0 for any number, and
+	// For how long it serves, 0 for as long as it is not ended.
+	Most int
+	For  time.Duration
 	// Ask, where it is not nil, is asked before each use, and an error is a no.
 	Ask func(ctx context.Context, u Use) error
 	// Tell is told of each use.
@@ -85,6 +89,8 @@ type Lend struct {
 
 	mu      sync.Mutex
 	uses    int
+	made    int // of signatures, those under way included
+	until   time.Time
 	refused map[string]int // how often a person said no, by who asked
 	recent  []time.Time
 	open    map[io.Closer]bool
@@ -107,6 +113,8 @@ var (
 	errRefused = fmt.Errorf("it was refused %d times: the lend has stopped", refusals)
 	errAll     = errors.New("all of it was refused: the lend has stopped")
 	errEnded   = errors.New("the lend has ended")
+	errHere    = errors.New("it was ended here")
+	errTime    = errors.New("its time is over: the lend has stopped")
 	errBurst   = fmt.Errorf("more than %d requests in %s: the lend has stopped, since somebody over there may be trying keys", burst, burstTime)
 	errNever   = errors.New("a lent agent only lists and signs")
 	errMany    = fmt.Errorf("%d lines are open already", maxClients)
@@ -117,7 +125,53 @@ func (r *Ring) Lend(t Terms) *Lend {
 	l := &Lend{Terms: t, ring: r, open: map[io.Closer]bool{}, refused: map[string]int{}}
 	l.Terms.Keys = slices.Clone(t.Keys)
 	l.ctx, l.end = context.WithCancelCause(context.Background())
+	if t.For > 0 {
+		l.until = time.Now().Add(t.For)
+		timer := time.AfterFunc(t.For, func() { l.stop(errTime) })
+		context.AfterFunc(l.ctx, func() { timer.Stop() })
+	}
 	return l
+}
+
+// Until is when the lend stops by itself, zero where it does not.
+func (l *Lend) Until() time.Time { return l.until }
+
+// Left is how many signatures are left to be made; limited is false where any number is.
+func (l *Lend) Left() (n int, limited bool) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return max(l.Most-l.made, 0), l.Most > 0
+}
+
+// Stop ends the lend before what it is for ends, as a person wants it.
+func (l *Lend) Stop() { l.stop(errHere) }
+
+// reserve takes one of the signatures that may be made, and tells whether there was one.
+func (l *Lend) reserve() (taken bool) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.Most > 0 && l.made >= l.Most {
+		return false
+	}
+	l.made++
+	return true
+}
+
+// settle gives one back that was not made, and stops the lend where it was the last.
+func (l *Lend) settle(made bool) {
+	l.mu.Lock()
+	if !made {
+		l.made--
+	}
+	spent := l.Most > 0 && l.made >= l.Most
+	l.mu.Unlock()
+	if spent && made {
+		l.end(l.errSpent())
+	}
+}
+
+func (l *Lend) errSpent() error {
+	return fmt.Errorf("it was used as often as it may be, %d times: the lend has stopped", l.Most)
 }
 
 // End ends the lend: whoever uses it is cut off, and nothing is served any more.
@@ -274,6 +328,12 @@ func (s *served) SignWithFlags(key ssh.PublicKey, data []byte, flags agent.Signa
 	if err == nil {
 		err = l.allow(&u)
 	}
+	taken := false
+	if err == nil {
+		if taken = l.reserve(); !taken {
+			err = l.errSpent()
+		}
+	}
 	if err == nil && l.Ask != nil && (!l.All || u.Key.Confirm) {
 		err = l.ask(u)
 	}
@@ -283,6 +343,9 @@ func (s *served) SignWithFlags(key ssh.PublicKey, data []byte, flags agent.Signa
 	var signature *ssh.Signature
 	if err == nil {
 		signature, err = l.ring.sign(key, data, algorithmOf(key, flags))
+	}
+	if taken {
+		l.settle(err == nil)
 	}
 	u.Refuse = err
 	l.Tell(u)

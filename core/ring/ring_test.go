@@ -12,9 +12,12 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
+
+	"meatus/lab/await"
 
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/agent"
@@ -321,6 +324,75 @@ func TestABurstStopsTheLend(t *testing.T) {
 	}
 	if made != burst || !errors.Is(lend.Ended(), errBurst) || !strings.Contains(c.last().Refuse.Error(), "trying keys") {
 		t.Errorf("%d signatures, ended: %v, last %+v", made, lend.Ended(), c.last())
+	}
+}
+
+func TestALendIsLimitedByUsesAndByTime(t *testing.T) {
+	var r Ring
+	a := newSigner(t)
+	hold(t, &r, a, Entry{})
+	yes := true
+	var c told
+	lend := r.Lend(Terms{Keys: []string{print(a)}, Most: 2, Tell: c.tell, Ask: func(context.Context, Use) error {
+		if !yes {
+			return errors.New("no")
+		}
+		return nil
+	}})
+	client, _ := over(t, lend)
+	sign := func() error {
+		_, err := client.Sign(a.PublicKey(), login(a.PublicKey(), "publickey", "keeper"))
+		return err
+	}
+	if err := sign(); err != nil {
+		t.Fatal(err)
+	}
+	yes = false
+	if sign() == nil { // what was refused is no use
+		t.Fatal("signed against a no")
+	}
+	if n, limited := lend.Left(); n != 1 || !limited || lend.Ended() != nil {
+		t.Errorf("%d left, %t, ended: %v", n, limited, lend.Ended())
+	}
+	yes = true
+	if err := sign(); err != nil {
+		t.Fatal(err)
+	}
+	if sign() == nil || lend.Ended() == nil || !strings.Contains(lend.Ended().Error(), "2 times") {
+		t.Errorf("after two uses: %v", lend.Ended())
+	}
+	timed := r.Lend(Terms{Keys: []string{print(a)}, For: time.Millisecond, Tell: c.tell})
+	await.Until(t, "the lend to stop by itself", func() bool { return errors.Is(timed.Ended(), errTime) })
+	if again, _ := over(t, timed); again != nil {
+		if _, err := again.List(); err == nil {
+			t.Error("a lend whose time is over answers")
+		}
+	}
+	stopped := r.Lend(Terms{Keys: []string{print(a)}, For: time.Hour, Tell: c.tell})
+	if stopped.Stop(); !errors.Is(stopped.Ended(), errHere) || stopped.Until().IsZero() {
+		t.Errorf("stopped here: %v, until %s", stopped.Ended(), stopped.Until())
+	}
+}
+
+// Two who ask at once do not make more signatures than may be made.
+func TestTheLastUseIsMadeOnce(t *testing.T) {
+	var r Ring
+	a := newSigner(t)
+	hold(t, &r, a, Entry{})
+	lend := r.Lend(Terms{Keys: []string{print(a)}, Most: 1, Tell: func(Use) {}})
+	var made atomic.Int64
+	var all sync.WaitGroup
+	for range 8 {
+		client, _ := over(t, lend)
+		all.Go(func() {
+			if _, err := client.Sign(a.PublicKey(), login(a.PublicKey(), "publickey", "keeper")); err == nil {
+				made.Add(1)
+			}
+		})
+	}
+	all.Wait()
+	if made.Load() != 1 {
+		t.Errorf("%d signatures", made.Load())
 	}
 }
 

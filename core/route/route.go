@@ -60,6 +60,8 @@ type Hop struct {
 	Lends     []string         // key files by absolute path that the far side may use
 	LendsTo   []string         // patterns of hosts that it may use them for, with the hosts of sessions they name; none for all
 	LendsSaid []string         // the same as written
+	LendUses  int              // how often they may be used, 0 for any number
+	LendFor   time.Duration    // and for how long, 0 for as long as the shell lives
 	Ring      string           // whether keys stay in the ring: "on", "off", or "" for those with a passphrase
 	Terms     map[string]Terms // by absolute path, of the keys that something is said of
 	session   *book.Session    // that it is made of
@@ -218,7 +220,7 @@ func (r Route) Prefix(i int) string {
 	// A server does not say which shell asks for a lent key, so what lends something
 	// else has a link of its own.
 	if h := r.Hops[i]; i == len(r.Hops)-1 && h.Lending() {
-		fmt.Fprintf(&b, "%s%s %q to %q\n", lendsMark, h.Agent, h.Lends, h.LendsTo)
+		fmt.Fprintf(&b, "%s%s %q to %q, %d, %s\n", lendsMark, h.Agent, h.Lends, h.LendsTo, h.LendUses, h.LendFor)
 	}
 	return b.String()
 }
@@ -393,6 +395,8 @@ func (p Planner) hop(s *book.Session, before string) Hop {
 	for _, key := range s.Lends.V {
 		h.Lends = append(h.Lends, p.KeyPath(key))
 	}
+	h.LendUses, _ = strconv.Atoi(s.LendUses.V)
+	h.LendFor = s.LendFor.V
 	h.LendsTo, h.LendsSaid, h.Ring = p.Hosts(s.LendsTo.V), s.LendsTo.V, s.Ring.V
 	for _, k := range p.Source.Terms() {
 		if path := p.KeyPath(k.Path); slices.Contains(h.Keys, path) || slices.Contains(h.Lends, path) {

@@ -7,18 +7,43 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 
 	"meatus/core/gate"
+	"meatus/core/keyfile"
 	"meatus/core/route"
 	"meatus/core/sanitize"
+	"meatus/core/words"
 	"meatus/core/workspace"
 	"meatus/tui/fit"
 	"meatus/tui/line"
 	"meatus/tui/place"
 	"meatus/tui/scroll"
 )
+
+// choice is one of a few values that are offered one after another.
+type choice[T comparable] struct {
+	offered []T
+	at      int
+}
+
+// choose returns the choice at a value, which is offered, too.
+func choose[T comparable](v T, offered ...T) choice[T] {
+	at := slices.Index(offered, v)
+	if at < 0 {
+		at, offered = len(offered), append(offered, v)
+	}
+	return choice[T]{offered, at}
+}
+
+func (c choice[T]) chosen() T { return c.offered[c.at] }
+
+func (c *choice[T]) next() tea.Cmd {
+	c.at = (c.at + 1) % len(c.offered)
+	return nil
+}
 
 // found brings the keys there are.
 type found []workspace.Key
@@ -34,6 +59,9 @@ type Model struct {
 	chosen map[string]bool // by path
 	hosts  *line.Line
 	typing bool
+	path   *line.Line // of any key file, while one is named
+	uses   choice[int]
+	lasts  choice[time.Duration]
 	at     scroll.Cursor
 	note   string
 }
@@ -60,6 +88,7 @@ func (m *Model) take() {
 		}
 	}
 	m.hosts.Begin(strings.Join(h.LendsSaid, ", "))
+	m.uses, m.lasts = choose(h.LendUses, 0, 1, 3, 10, 50), choose(h.LendFor, 0, 5*time.Minute, 15*time.Minute, time.Hour, 8*time.Hour)
 }
 
 // Show reads the keys there are.
@@ -74,12 +103,18 @@ func (m *Model) Show() tea.Cmd {
 }
 
 // Typing tells whether keys go into the hosts.
-func (m *Model) Typing() bool { return m.typing }
+func (m *Model) Typing() bool { return m.typing || m.path != nil }
 
 // Table is what can be done.
 func (m *Model) Table() place.Table {
 	if m.typing {
 		return place.Table{place.On("enter esc tab", "keep it", func() tea.Cmd { m.typing = false; return nil })}
+	}
+	if m.path != nil {
+		return place.Table{
+			place.On("enter", "lend it", m.named),
+			place.On("esc ctrl+c", "leave it", func() tea.Cmd { m.path = nil; return nil }),
+		}
 	}
 	other := func(by int) func() tea.Cmd {
 		return func() tea.Cmd {
@@ -93,6 +128,9 @@ func (m *Model) Table() place.Table {
 		place.On("enter", "open the shell", m.begin),
 		place.On("a", "ask or not", func() tea.Cmd { m.ask = !m.ask; return nil }),
 		place.On("f", "hosts", func() tea.Cmd { m.typing = true; return nil }),
+		place.On("u", "uses", m.uses.next),
+		place.On("t", "time", m.lasts.next),
+		place.On("k", "another key file", func() tea.Cmd { m.path = line.New(m.s.Theme, ""); return nil }),
 		place.On("left", "another hop", other(-1)).Ranked(place.InHelp),
 		place.On("right", "", other(1)).Ranked(place.Hidden),
 		place.On("esc ctrl+c q", "lend nothing", func() tea.Cmd { m.s.Close(); return nil }),
@@ -108,15 +146,48 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 		slices.SortStableFunc(m.keys, func(a, b workspace.Key) int {
 			return rank(m.chosen[a.Path]) - rank(m.chosen[b.Path])
 		})
+	case named:
+		if m.note = msg.say; msg.say == "" {
+			at := slices.IndexFunc(m.keys, func(k workspace.Key) bool { return k.Path == msg.key.Path })
+			if at < 0 {
+				at, m.keys = 0, slices.Insert(m.keys, 0, msg.key)
+			}
+			m.at.At, m.chosen[msg.key.Path] = at, true
+		}
 	case tea.KeyPressMsg, tea.PasteMsg:
 		m.note = ""
-		if m.typing {
+		switch {
+		case m.typing:
 			m.hosts.Take(msg)
-		} else {
+		case m.path != nil:
+			m.path.Take(msg)
+		default:
 			m.at.Take(msg, len(m.keys), 6)
 		}
 	}
 	return nil
+}
+
+// named is a key file by its path, that the workspace knows or does not.
+type named struct {
+	key workspace.Key
+	say string // why it cannot be lent
+}
+
+// named reads the key file whose path was typed, to lend it.
+func (m *Model) named() tea.Cmd {
+	path := m.s.Workspace().Planner().KeyPath(strings.TrimSpace(m.path.Text()))
+	m.path = nil
+	return m.s.Run(func() tea.Msg {
+		sheet, err := keyfile.Look(path)
+		if fault, stopped := sheet.Blocked(); stopped {
+			return named{say: sanitize.Name(path) + ": " + fault.Say}
+		}
+		if err != nil {
+			return named{say: err.Error()}
+		}
+		return named{key: workspace.Key{Path: path, Sheet: sheet}}
+	})
 }
 
 // toggle lends the chosen key, or does not.
@@ -167,6 +238,7 @@ func (m *Model) begin() tea.Cmd {
 		if m.ask {
 			last.Agent = "ask"
 		}
+		last.LendUses, last.LendFor = m.uses.chosen(), m.lasts.chosen()
 		last.LendsSaid, last.LendsTo = patterns, planner.Hosts(patterns)
 	})
 	m.s.Close()
@@ -205,6 +277,18 @@ func (m *Model) View(width, height int) []string {
 		hosts = t.Strong.Render(fit.Cut(m.hosts.Text(), width-30))
 	}
 	row("for", hosts, map[bool]string{true: "enter", false: "f: only some hosts or sessions, as gauge-*"}[m.typing])
+	limit := "any number of uses"
+	if n := m.uses.chosen(); n > 0 {
+		limit = words.Count(n, "use")
+	}
+	lasts := ", as long as the shell"
+	if d := m.lasts.chosen(); d > 0 {
+		lasts = ", for " + fit.Ago(d)
+	}
+	row("limit", t.Text.Render(limit+lasts), "u, t change")
+	if m.path != nil {
+		row("key", m.path.View(max(width-40, 10)), "the path of any key file")
+	}
 	lines = append(lines, "")
 	if m.note != "" {
 		lines[len(lines)-1] = "   " + t.Verdict(gate.Shut).Render(m.note)

@@ -1,8 +1,14 @@
 package lending
 
 import (
+	"crypto/ed25519"
+	"encoding/pem"
+	"os"
 	"path/filepath"
 	"testing"
+	"time"
+
+	"golang.org/x/crypto/ssh"
 
 	"meatus/tui/placetest"
 )
@@ -31,6 +37,44 @@ func TestAKeyIsLentToOneShell(t *testing.T) {
 	d.Until("a shell to be opened", func() bool { return len(d.Opened) == 1 })
 	target := d.Opened[0].Target()
 	if target.Name != "quay" || target.Agent != "lend" || len(target.Lends) != 1 || filepath.Base(target.Lends[0]) != "gauge.pem" || len(target.LendsSaid) != 1 || target.LendsSaid[0] != "gauge-*" {
+		t.Errorf("opened %+v", target)
+	}
+}
+
+func TestAnyKeyFileIsLentForSomeUsesAndATime(t *testing.T) {
+	d := open(t, "quay")
+	m := d.On().(*Model)
+	d.Until("the keys", func() bool { return m.loaded })
+	_, key, err := ed25519.GenerateKey(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	block, err := ssh.MarshalPrivateKey(key, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	path := filepath.Join(t.TempDir(), "borrowed.pem")
+	if err := os.WriteFile(path, pem.EncodeToMemory(block), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	name := func() {
+		d.Press("k")
+		d.Type(path)
+		d.Press("enter")
+	}
+	name()
+	d.UntilSees("group and others can read it")
+	if err := os.Chmod(path, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	name()
+	d.UntilSees("borrowed.pem")
+	d.Press("u", "u", "t", "t")
+	d.UntilSees("3 uses, for 15 min")
+	d.Fits()
+	d.Press("enter")
+	d.Until("a shell to be opened", func() bool { return len(d.Opened) == 1 })
+	if target := d.Opened[0].Target(); len(target.Lends) != 1 || target.Lends[0] != path || target.LendUses != 3 || target.LendFor != 15*time.Minute || target.Agent != "ask" {
 		t.Errorf("opened %+v", target)
 	}
 }

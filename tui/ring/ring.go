@@ -118,12 +118,41 @@ func (m *Model) selected() (ring.Entry, bool) {
 	return all[m.at.At], true
 }
 
+// rows are how many rows the cursor goes through: keys, and what is lent.
+func (m *Model) rows() int { return len(m.all()) + len(m.now.lends) }
+
+// selectedLend is the lend at the cursor.
+func (m *Model) selectedLend() (remote.LendState, bool) {
+	at := m.at.At - len(m.all())
+	if at < 0 || at >= len(m.now.lends) {
+		return remote.LendState{}, false
+	}
+	return m.now.lends[at], true
+}
+
+// endLend ends a lend while what it was lent for goes on.
+func (m *Model) endLend() tea.Cmd {
+	l, _ := m.selectedLend()
+	keys := strings.Join(l.Keys, ", ")
+	if !m.sure(fmt.Sprintf("%s again ends what is lent to %s: %s", takeKey, l.Hop, keys)) {
+		return nil
+	}
+	programs := m.s.Programs
+	return m.s.Run(func() tea.Msg {
+		if !programs.EndLend(l.ID) {
+			return done{say: "that lend had ended already"}
+		}
+		return done{say: "nothing is lent to " + l.Hop + " by that any more"}
+	})
+}
+
 // Table is what can be done.
 func (m *Model) Table() place.Table {
 	if m.form != nil {
 		return m.form.Table(m.answered, func() { m.form = nil })
 	}
 	e, chosen := m.selected()
+	l, lent := m.selectedLend()
 	own := func() bool { return chosen && !e.Behind }
 	lock := "lock"
 	if m.now.locked {
@@ -133,6 +162,7 @@ func (m *Model) Table() place.Table {
 		place.On("esc q ctrl+c", "to Routes", func() tea.Cmd { return m.s.Go("0", "") }),
 		place.On("a", "hold a key", func() tea.Cmd { return m.s.Go("K", "") }),
 		place.On(takeKey+" delete", "take it out", m.take).If(own),
+		place.On(takeKey+" delete", "end this lend", m.endLend).If(func() bool { return lent && l.Ended == nil }),
 		place.On("t", "how long", m.askStay).If(own),
 		place.On("c", "ask or not", m.confirm).If(own),
 		place.On("h", "hosts", m.askHosts).If(own),
@@ -154,7 +184,7 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 		}
 	case snapshot:
 		m.now = msg
-		m.at.Move(0, len(m.all()), m.room())
+		m.at.Move(0, m.rows(), m.room())
 	case done:
 		m.note = msg.say
 		if msg.err != nil {
@@ -170,7 +200,7 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 		if m.form != nil {
 			m.form.Take(msg)
 		} else {
-			m.at.Take(msg, len(m.all()), m.room())
+			m.at.Take(msg, m.rows(), m.room())
 		}
 	}
 	return nil
@@ -178,7 +208,7 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 
 // Click moves with the wheel.
 func (m *Model) Click(msg tea.MouseMsg) tea.Cmd {
-	m.at.Take(msg, len(m.all()), m.room())
+	m.at.Take(msg, m.rows(), m.room())
 	return nil
 }
 
@@ -362,7 +392,8 @@ func (m *Model) View() []string {
 	} else {
 		lines = append(lines, "   "+t.Faint.Render(fit.Cut(fit.Pad("", 2)+m.columns("key", "kind", "stays", "others", "used")+"for", m.width-4)))
 	}
-	for i := m.at.Top; i < min(m.at.Top+m.room(), len(all)); i++ {
+	top := min(m.at.Top, max(len(all)-m.room(), 0))
+	for i := top; i < min(top+m.room(), len(all)); i++ {
 		lines = append(lines, m.row(all[i], i == m.at.At))
 	}
 	lines = append(lines, "")
@@ -439,7 +470,11 @@ func (m *Model) lent() []string {
 	if len(m.now.lends) == 0 {
 		return append(lines, "   "+t.Faint.Render("nothing"))
 	}
-	for _, l := range m.now.lends {
+	for i, l := range m.now.lends {
+		pointer := "   "
+		if m.at.At == len(m.all())+i {
+			pointer = " " + t.Accent.Render("❯ ")
+		}
 		mark, say := t.Mark(gate.Ajar), fmt.Sprintf("%s to %s", strings.Join(l.Keys, ", "), l.Hop)
 		if l.Session != l.Hop {
 			say += " for " + l.Session
@@ -448,10 +483,16 @@ func (m *Model) lent() []string {
 		if len(l.Hosts) > 0 {
 			say += ", only for " + strings.Join(l.Hosts, ", ")
 		}
+		if l.Limited && l.Ended == nil {
+			say += fmt.Sprintf(", %d left", l.Left)
+		}
+		if !l.Until.IsZero() && l.Ended == nil {
+			say += ", for " + fit.Ago(time.Until(l.Until)) + " more"
+		}
 		if l.Ended != nil {
 			mark, say = t.Mark(gate.Shut), say+": "+l.Ended.Error()
 		}
-		lines = append(lines, fit.Cut("   "+mark+" "+say, m.width))
+		lines = append(lines, fit.Cut(pointer+mark+" "+say, m.width))
 	}
 	return lines
 }
