@@ -31,6 +31,49 @@ func (p *peers) public(key string) string {
 	return strings.TrimSpace(string(must(os.ReadFile(p.path("keys", key+".pem.pub")))))
 }
 
+func TestAnotherListOfKeysIsInstalledIntoAndRead(t *testing.T) {
+	t.Parallel()
+	for name, lines := range map[string]string{"file transfer": withFiles, "commands": ""} {
+		t.Run(name, func(t *testing.T) {
+			p := startPeers(t)
+			_, usual := p.pilotsList("")
+			folder := p.path("lists")
+			list := filepath.Join(folder, "pilot")
+			if err := os.Mkdir(folder, 0o755); err != nil {
+				t.Fatal(err)
+			}
+			p.write(list, p.public("inner")+"\n", 0o600)
+			for _, path := range []string{folder, list} {
+				os.Chown(path, 61000, 61000)
+			}
+			p.vouch("quay")
+			p.again(lines, "Match User pilot\nAuthorizedKeysFile "+list+"\n")
+			p.workspace(fmt.Sprintf("\n[session.pilot]\nhost = %q\nuser = %q\nkey = \"keys/inner.pem\"\nkey_list = %q\n", bastionAddr, pilotLogin, list))
+			if r := p.run("check", "--as-far-as", "login", "pilot"); !strings.Contains(r.out, "answers") || r.status != 0 {
+				t.Errorf("checked: %+v", r)
+			}
+			r := p.run("key", "install", p.path("keys", "other.pem"), "pilot", "--comment", "spring survey")
+			if r.status != 0 || !strings.Contains(r.out, "proven") || strings.Contains(r.err, "cannot") {
+				t.Errorf("installed: %+v", r)
+			}
+			want := p.public("inner") + "\n" + strings.Join(strings.Fields(p.public("other"))[:2], " ") + " spring survey\n"
+			if got := string(must(os.ReadFile(list))); got != want {
+				t.Errorf("the list is\n%s\nwant\n%s", got, want)
+			}
+			if got := must(os.ReadFile(usual)); len(got) > 0 {
+				t.Errorf("the usual list is\n%s", got)
+			}
+			if r := p.run("key", "sweep", "pilot"); r.status != 0 || strings.Contains(r.out+r.err, "unexplained") {
+				t.Errorf("swept: %+v", r)
+			}
+			p.workspace(fmt.Sprintf("\n[session.pilot]\nhost = %q\nuser = %q\nkey = \"keys/inner.pem\"\nkey_list = %q\n", bastionAddr, pilotLogin, p.path("nowhere", "pilot")))
+			if r := p.run("key", "install", p.path("keys", "locked.pem"), "pilot"); r.status == 0 || !strings.Contains(r.err, "not proven") && !strings.Contains(r.err, "list") {
+				t.Errorf("into a folder that is not there: %+v", r)
+			}
+		})
+	}
+}
+
 func TestAKeyIsRotatedAtARealServer(t *testing.T) {
 	t.Parallel()
 	for name, lines := range map[string]string{"file transfer": withFiles, "commands": ""} {

@@ -7,6 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"meatus/core/book"
+	"meatus/core/walk"
 	"meatus/core/workspace"
 )
 
@@ -78,7 +79,7 @@ var flagCompleters = map[string]completer{
 	"site":      func(w *workspace.Workspace, _ []string, _ string) []string { return w.Book.Sites() },
 	"lend":      keyPaths,
 	"lend-to":   sessionNames,
-	"as-far-as": func(*workspace.Workspace, []string, string) []string { return []string{"here", "knock", "identity"} },
+	"as-far-as": func(*workspace.Workspace, []string, string) []string { return walk.DepthWords[:] },
 	"format":    func(*workspace.Workspace, []string, string) []string { return []string{"csv", "json"} },
 	"yes-identity": func(w *workspace.Workspace, _ []string, _ string) []string {
 		var all []string

@@ -27,7 +27,8 @@ func keyInstall(open opener) *cobra.Command {
 		Long: `install logs in to a session's machine by any way the session has, puts the
 public half of the key at PATH into the account's list of keys where it does not
 stand there, says what would make the server pass the list over, and proves it by
-a fresh login with that key alone.`,
+a fresh login with that key alone. The list is .ssh/authorized_keys, or what the
+session's key_list names.`,
 		Args: cobra.ExactArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			w, err := open.workspace()
@@ -65,6 +66,7 @@ a fresh login with that key alone.`,
 	}
 	c.Flags().StringVar(&o.From, "from", "", "addresses the key may be used from")
 	c.Flags().StringVar(&o.Command, "command", "", "the one command the key may run")
+	c.Flags().StringVar(&o.Comment, "comment", "", "what stands behind the key in the list, in place of the key file's comment")
 	c.Flags().BoolVar(&o.Bare, "restrict", false, "no terminal and no forwarding with this key")
 	identities = yesIdentity(c)
 	return c

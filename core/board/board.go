@@ -524,7 +524,7 @@ func prefixes(r route.Route) []string {
 	return all
 }
 
-var depthSays = [...]string{"this machine alone can know", "what answers there", "its host key"}
+var depthSays = [...]string{"this machine alone can know", "what answers there", "its host key", "the login, by asking"}
 
 // touchedLocked takes what a look at a session's machine found.
 func (b *Board) touchedLocked(e walk.Touched) {
@@ -537,7 +537,7 @@ func (b *Board) touchedLocked(e walk.Touched) {
 		last := len(e.Report.Hops) - 1
 		for i, h := range e.Report.Hops {
 			for _, g := range h.Gates {
-				looked := g.Kind <= gate.Identity || g.Kind == gate.Login && i < last
+				looked := g.Kind <= gate.Identity || g.Kind == gate.Login && (i < last || e.Depth == walk.Login)
 				failed := e.Failure != nil && e.Failure.Hop == h.Name && e.Failure.Gate == g.Kind
 				if looked && g.Verdict != gate.Untried || failed || g.Kind == gate.Identity {
 					s.found = append(s.found, finding{hop: i, gate: g})

@@ -21,6 +21,7 @@ const (
 const (
 	DefaultReconnect = 10 * time.Minute
 	DefaultTerm      = "xterm-256color"
+	DefaultKeyList   = ".ssh/authorized_keys"
 )
 
 // maxFile bounds what is read, in bytes: some 100,000 sessions.
@@ -106,6 +107,7 @@ type Behaviour struct {
 	Ring      Value[string]        // whether keys stay in the ring after a use: "on", "off", or "" for those with a passphrase
 	Links     Value[string]        // "1" to "4": links side by side that the tunnels' flows are spread over
 	Windows   Value[string]        // "on": programs there may draw on the display here
+	KeyList   Value[string]        // where the server reads the account's list of keys, from the home folder on
 	Careful   Value[string]        // "on": a person is to take care there
 	AtStart   Value[string]        // "on": its tunnels open when the program starts
 	Knock     Value[string]        // "on": the tunnels' way is walked when somebody connects to a listener

@@ -113,6 +113,18 @@ func checkCount(s string) (string, string) {
 	return "", ""
 }
 
+func checkList(s string) (string, string) {
+	for part := range strings.SplitSeq(s, "/") {
+		if part == ".." {
+			return "a list of keys is not looked for above the folder it is in", "write the path without .."
+		}
+	}
+	if strings.ContainsFunc(s, func(r rune) bool { return r <= ' ' || r == '\'' || r == '"' || r == '\\' || r == 0x7f }) || strings.HasSuffix(s, "/") || strings.HasPrefix(s, "-") {
+		return fmt.Sprintf("%q is no path of a list of keys", sanitize.Line(s, 60)), `write it like ".ssh/authorized_keys" or "/etc/keys/keeper", without blanks and quotes`
+	}
+	return "", ""
+}
+
 func checkAge(s string) (string, string) {
 	if _, err := ParseAge(s); err != nil {
 		return err.Error(), `write it in days, like "365d", from "1d" to "36500d", or "off"`

@@ -124,6 +124,7 @@ var settings = []setting{
 	oneText("windows", behaviour, func(s *Session) *Value[string] { return &s.Windows }, oneOf("on", "off"), "", "on: programs there may draw on the display here, and see all of it"),
 	oneText("ring", behaviour, func(s *Session) *Value[string] { return &s.Ring }, oneOf("on", "off"), "", "on: keys stay in memory after a use; off: none does"),
 	oneText("key_age", access, func(s *Session) *Value[string] { return &s.KeyAge }, checkAge, "", "how old the files of its keys may be: 365d, or off"),
+	oneText("key_list", behaviour, func(s *Session) *Value[string] { return &s.KeyList }, checkList, DefaultKeyList, "the account's list of keys at the machine, from its home folder on, or from /"),
 	oneText("dial", alone, func(s *Session) *Value[string] { return &s.Dial }, checkDial, "", "address:port to knock at instead"),
 	oneText("proxy", access, func(s *Session) *Value[string] { return &s.Proxy }, checkProxy, "", "what it is connected to through where it is the first hop: http://HOST:PORT, https:// or socks5://, or off"),
 	oneText("proxy_login", access, func(s *Session) *Value[string] { return &s.ProxyFile }, checkPath, "", "a file with LOGIN:PASSWORD of the proxy, which nobody else may read; without it one is asked for"),

@@ -5,24 +5,38 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path"
 	"strings"
 
+	"meatus/core/book"
 	"meatus/core/remote"
 	"meatus/core/walk"
 )
 
-// look prints the modes of what the server looks at, a mark, and the list.
-const look = `cd && ls -ldnL . .ssh .ssh/authorized_keys 2>/dev/null; echo "=list of $(id -u)="; cat .ssh/authorized_keys 2>/dev/null || true`
+// look prints the modes of what the server looks at, a mark, and the list. LIST and FOLDER
+// stand for the list and its folder.
+const look = `cd && ls -ldnL . FOLDER LIST 2>/dev/null; echo "=list of $(id -u)="; cat LIST 2>/dev/null || true`
 
 // put writes what comes by standard input in the place of the list, at the end of
-// a link where the list is one.
-const put = `cd && umask 077 && mkdir -p .ssh && chmod go-w .ssh && f=$(readlink -f .ssh/authorized_keys) && cat > "$f.new" && chmod 600 "$f.new" && mv "$f.new" "$f"`
+// a link where the list is one. The usual folder is made and mended; another is left alone.
+const (
+	put     = `cd && umask 077 && f=$(readlink -f LIST) && cat > "$f.new" && chmod 600 "$f.new" && mv "$f.new" "$f"`
+	putHome = `cd && umask 077 && mkdir -p .ssh && chmod go-w .ssh && f=$(readlink -f LIST) && cat > "$f.new" && chmod 600 "$f.new" && mv "$f.new" "$f"`
+)
 
 // byCommands reaches a list by commands of a POSIX shell.
-type byCommands struct{ p *walk.Passage }
+type byCommands struct {
+	p    *walk.Passage
+	list string
+}
+
+// command names the list in a command. Its path holds no quotes, see [book.Session].
+func (c byCommands) command(text string) string {
+	return strings.NewReplacer("LIST", "'"+c.list+"'", "FOLDER", "'"+path.Dir(c.list)+"'").Replace(text)
+}
 
 func (c byCommands) look(ctx context.Context) (list, error) {
-	out, err := remote.Output(ctx, c.p, look, nil, maxList+64<<10)
+	out, err := remote.Output(ctx, c.p, c.command(look), nil, maxList+64<<10)
 	if err != nil {
 		return list{}, err
 	}
@@ -30,7 +44,11 @@ func (c byCommands) look(ctx context.Context) (list, error) {
 }
 
 func (c byCommands) put(ctx context.Context, text []byte) error {
-	_, err := remote.Output(ctx, c.p, put, text, 1<<10)
+	command := put
+	if c.list == book.DefaultKeyList {
+		command = putHome
+	}
+	_, err := remote.Output(ctx, c.p, c.command(command), text, 1<<10)
 	return err
 }
 

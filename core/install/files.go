@@ -10,6 +10,8 @@ import (
 	"os"
 	"path"
 
+	"meatus/core/book"
+
 	"github.com/pkg/sftp"
 )
 
@@ -17,15 +19,24 @@ import (
 type byFiles struct {
 	files *sftp.Client
 	done  func()
+	list  string
 }
 
 func (f *byFiles) close() { f.done() }
 
-const keysFolder, keysList = ".ssh", ".ssh/authorized_keys"
+// lookedAt are what a server looks at before it reads a list: the home folder and, in it or
+// elsewhere, the list's folder and the list.
+func lookedAt(list string) []string {
+	names := []string{".", path.Dir(list), list}
+	if names[1] == "." || names[1] == "/" {
+		return []string{".", list}
+	}
+	return names
+}
 
 func (f *byFiles) look(context.Context) (list, error) {
 	var l list
-	for _, name := range []string{".", keysFolder, keysList} {
+	for _, name := range lookedAt(f.list) {
 		info, err := f.files.Stat(name)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
@@ -39,7 +50,7 @@ func (f *byFiles) look(context.Context) (list, error) {
 		}
 		l.parts = append(l.parts, p)
 	}
-	file, err := f.files.Open(keysList)
+	file, err := f.files.Open(f.list)
 	if errors.Is(err, fs.ErrNotExist) {
 		return l, nil
 	}
@@ -59,22 +70,26 @@ func (f *byFiles) look(context.Context) (list, error) {
 // put writes the list beside the old one and puts it in its place, at the end of a
 // link where the list is one.
 func (f *byFiles) put(_ context.Context, text []byte) error {
-	if info, err := f.files.Stat(keysFolder); errors.Is(err, fs.ErrNotExist) {
-		if err := f.files.Mkdir(keysFolder); err != nil {
-			return fmt.Errorf("making %s: %w", keysFolder, err)
+	folder := path.Dir(f.list)
+	if info, err := f.files.Stat(folder); errors.Is(err, fs.ErrNotExist) {
+		if f.list != book.DefaultKeyList {
+			return fmt.Errorf("the folder of the list, %s, is not there; whoever runs the machine makes it", folder)
 		}
-		if err := f.files.Chmod(keysFolder, 0o700); err != nil {
+		if err := f.files.Mkdir(folder); err != nil {
+			return fmt.Errorf("making %s: %w", folder, err)
+		}
+		if err := f.files.Chmod(folder, 0o700); err != nil {
 			return err
 		}
 	} else if err != nil {
 		return err
-	} else if perm := info.Mode().Perm(); perm&0o022 != 0 {
-		if err := f.files.Chmod(keysFolder, perm&^0o022); err != nil {
+	} else if perm := info.Mode().Perm(); perm&0o022 != 0 && f.list == book.DefaultKeyList {
+		if err := f.files.Chmod(folder, perm&^0o022); err != nil {
 			return err
 		}
 	}
-	name := keysList
-	if real, err := f.files.RealPath(keysList); err == nil {
+	name := f.list
+	if real, err := f.files.RealPath(f.list); err == nil {
 		name = real
 	}
 	mode := fs.FileMode(0o600)

@@ -2,6 +2,7 @@ package install
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -11,6 +12,7 @@ import (
 	"github.com/google/shlex"
 	"golang.org/x/crypto/ssh"
 
+	"meatus/core/book"
 	"meatus/core/remote"
 	"meatus/core/sanitize"
 	"meatus/core/walk"
@@ -25,10 +27,11 @@ type Options struct {
 	From    string // addresses the key may be used from, as "10.61.0.0/16,203.0.113.10"
 	Command string // run this and nothing else
 	Bare    bool   // no terminal, no forwarding of any kind
+	Comment string // what stands behind the key, in place of the key file's comment
 }
 
 // ParseOptions reads options as a person writes them: from=ADDRESSES,
-// command=COMMAND in quotes where it has blanks, and restrict.
+// command=COMMAND and comment=TEXT, in quotes where they have blanks, and restrict.
 func ParseOptions(text string) (o Options, err error) {
 	words, err := shlex.Split(text)
 	if err != nil {
@@ -41,10 +44,12 @@ func ParseOptions(text string) (o Options, err error) {
 			o.From = value
 		case word == "command" && value != "":
 			o.Command = value
+		case word == "comment" && value != "":
+			o.Comment = value
 		case w == "restrict":
 			o.Bare = true
 		default:
-			return o, fmt.Errorf("%q is no option; write from=ADDRESSES, command='COMMAND' or restrict", sanitize.Line(w, 40))
+			return o, fmt.Errorf("%q is no option; write from=ADDRESSES, command='COMMAND', comment='TEXT' or restrict", sanitize.Line(w, 40))
 		}
 	}
 	return o, nil
@@ -78,6 +83,9 @@ func Line(key ssh.PublicKey, comment string, o Options) (string, error) {
 	words, err := o.words()
 	if err != nil {
 		return "", err
+	}
+	if o.Comment != "" {
+		comment = o.Comment
 	}
 	return line(words, key, comment), nil
 }
@@ -124,11 +132,12 @@ type account interface {
 // over the file-transfer channel, and where there is none by plain commands.
 func reach(ctx context.Context, p *walk.Passage) (account, error) {
 	files, done, err := remote.Files(ctx, p, remote.MaxLook)
+	list := cmp.Or(p.Route().Target().KeyList, book.DefaultKeyList)
 	if err == nil {
-		return &byFiles{files: files, done: done}, nil
+		return &byFiles{files: files, done: done, list: list}, nil
 	}
 	if remote.NoFiles(err) {
-		return byCommands{p}, nil
+		return byCommands{p, list}, nil
 	}
 	return nil, err
 }

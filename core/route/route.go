@@ -62,6 +62,7 @@ type Hop struct {
 	LendsSaid []string         // the same as written
 	LendUses  int              // how often they may be used, 0 for any number
 	LendFor   time.Duration    // and for how long, 0 for as long as the shell lives
+	KeyList   string           // where the server reads the account's list of keys
 	Ring      string           // whether keys stay in the ring: "on", "off", or "" for those with a passphrase
 	Terms     map[string]Terms // by absolute path, of the keys that something is said of
 	session   *book.Session    // that it is made of
@@ -395,6 +396,7 @@ func (p Planner) hop(s *book.Session, before string) Hop {
 	for _, key := range s.Lends.V {
 		h.Lends = append(h.Lends, p.KeyPath(key))
 	}
+	h.KeyList = strings.TrimPrefix(s.KeyList.V, "~/")
 	h.LendUses, _ = strconv.Atoi(s.LendUses.V)
 	h.LendFor = s.LendFor.V
 	h.LendsTo, h.LendsSaid, h.Ring = p.Hosts(s.LendsTo.V), s.LendsTo.V, s.Ring.V

@@ -1,18 +1,20 @@
 package sweep
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strings"
 
 	"golang.org/x/crypto/ssh"
 
+	"meatus/core/book"
 	"meatus/core/remote"
 	"meatus/core/sanitize"
 	"meatus/core/walk"
 )
 
-// look prints the files that begin like private keys, the agents' sockets of the
+// look, with the list's path for LIST, prints the files that begin like private keys, the agents' sockets of the
 // account, and its list of keys. Files of up to 256 KiB in the login's home, four
 // folders deep, and in the usual places for what is dropped are looked at.
 const look = `cd || exit 1
@@ -21,7 +23,7 @@ find . /tmp /var/tmp -maxdepth 4 -xdev -path "$(pwd -P)/*" -prune -o -type f -si
 echo "=sockets="
 find /tmp /run/user/"$(id -u)" -maxdepth 3 -type s -user "$(id -un)" 2>/dev/null | grep -i -e agent -e ssh | head -n 201
 echo "=list="
-cat .ssh/authorized_keys 2>/dev/null
+cat LIST 2>/dev/null
 true`
 
 // maxAnswer is how much of the answer is read, in bytes.
@@ -29,7 +31,8 @@ const maxAnswer = 2 << 20
 
 // byCommands looks by commands of a POSIX shell.
 func byCommands(ctx context.Context, p *walk.Passage, known []ssh.PublicKey) (Report, error) {
-	out, err := remote.Output(ctx, p, look, nil, maxAnswer)
+	list := cmp.Or(p.Route().Target().KeyList, book.DefaultKeyList)
+	out, err := remote.Output(ctx, p, strings.Replace(look, "LIST", "'"+list+"'", 1), nil, maxAnswer)
 	if err != nil {
 		return Report{}, err
 	}

@@ -41,7 +41,7 @@ type found struct {
 }
 
 // byFiles looks over the file-transfer channel.
-func byFiles(ctx context.Context, files *sftp.Client, known []ssh.PublicKey) (Report, error) {
+func byFiles(ctx context.Context, files *sftp.Client, list string, known []ssh.PublicKey) (Report, error) {
 	var r Report
 	home, err := files.RealPath(".")
 	if err != nil {
@@ -83,7 +83,10 @@ func byFiles(ctx context.Context, files *sftp.Client, known []ssh.PublicKey) (Re
 	r.Keys = keysAmong(ctx, files, candidates, home)
 	r.Cut = r.Cut || len(r.Keys) > most || len(r.Sockets) > most
 	r.Keys, r.Sockets = r.Keys[:min(len(r.Keys), most)], r.Sockets[:min(len(r.Sockets), most)]
-	text, err := text(files, path.Join(home, ".ssh", "authorized_keys"), maxList)
+	if !path.IsAbs(list) {
+		list = path.Join(home, list)
+	}
+	text, err := text(files, list, maxList)
 	if err != nil {
 		return r, err
 	}

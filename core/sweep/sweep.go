@@ -9,12 +9,14 @@
 package sweep
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strings"
 
 	"golang.org/x/crypto/ssh"
 
+	"meatus/core/book"
 	"meatus/core/remote"
 	"meatus/core/sanitize"
 	"meatus/core/walk"
@@ -53,7 +55,7 @@ func Look(ctx context.Context, p *walk.Passage, known []ssh.PublicKey) (Report, 
 		return Report{}, err
 	}
 	defer done()
-	return byFiles(ctx, files, known)
+	return byFiles(ctx, files, cmp.Or(p.Route().Target().KeyList, book.DefaultKeyList), known)
 }
 
 // Found is how many things were found that should be looked at.

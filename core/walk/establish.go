@@ -371,12 +371,12 @@ func (h *handshake) recognised(key ssh.PublicKey, vouched []vouch.Vouch) {
 
 // known goes on behind the identity gate.
 func (h *handshake) known() error {
-	if h.touch {
-		return errTouched
-	}
 	h.at = gate.Login
 	if h.asking != nil {
 		return nil
+	}
+	if h.touch {
+		return errTouched
 	}
 	return h.loadKeys()
 }

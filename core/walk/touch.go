@@ -28,10 +28,11 @@ const (
 	Here     Depth = iota // what this machine alone can know: no packet leaves
 	Knock                 // address, port, and what answers there introduces itself
 	Identity              // as far as the host key
+	Login                 // the server is asked about the session's keys, and nothing is signed
 )
 
 // DepthWords are the words of the depths.
-var DepthWords = [...]string{"here", "knock", "identity"}
+var DepthWords = [...]string{"here", "knock", "identity", "login"}
 
 // Look is a check: how far it goes, and whether it may ask a person.
 type Look struct {
@@ -104,6 +105,9 @@ func (w *Walker) TouchAll(ctx context.Context, routes []route.Route, look Look, 
 	same := map[string][]int{}
 	for i, r := range routes {
 		key := machine(r)
+		if look.Depth == Login { // what is asked about is each session's own
+			key += "\n" + r.Session
+		}
 		if same[key] == nil {
 			order = append(order, key)
 		}
@@ -171,8 +175,11 @@ func (a *attempt) touch(ctx context.Context, depth Depth) error {
 	return a.upTo(ctx, len(a.route.Hops)-1, func(below *Link) error {
 		return a.overProbe(ctx, below, func(l *Link, p *patience) error {
 			h := &handshake{l: l, p: p, at: gate.Identity, touch: true}
-			if depth == Knock {
+			switch depth {
+			case Knock:
 				return h.introduction()
+			case Login:
+				return h.askLogin()
 			}
 			return h.shake()
 		})

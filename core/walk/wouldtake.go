@@ -73,12 +73,14 @@ type question struct {
 	offers  *offers
 	conn    *countedConn
 	refused int
+	methods []string // what the server would take, as last said
 	answers []Asked
 }
 
 // next offers one key after another. That the library wants a signature means
 // that the server would take it.
 func (q *question) next(ctx *ssh.ClientAuthContext) (ssh.AuthMethod, error) {
+	q.methods = ctx.AllowedMethods
 	if q.offers == nil {
 		var all []custody.Signer
 		for i, key := range q.keys {

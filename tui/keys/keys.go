@@ -294,7 +294,7 @@ func (m *Model) Table() place.Table {
 		place.On("c", "container", asks("container", append(unlock, form.Step{Prompt: "container (bcrypt, pkcs8, pkcs1, sec1): ", Proposed: "pkcs8"})...)).If(any),
 		place.On("i", "install", asks("install",
 			form.Step{Prompt: "put it into the list at which session's machine: ", Proposed: first(k.Uses)},
-			form.Step{Prompt: "only (from=ADDRESSES command=COMMAND restrict, or nothing): "})).If(any),
+			form.Step{Prompt: "with (from=ADDRESSES command=COMMAND comment=TEXT restrict, or nothing): "})).If(any),
 		place.On("t", "rotate", asks("rotate",
 			form.Step{Prompt: "which key comes in the place of " + name + ": ", Proposed: succeeding(name)},
 			form.Step{Prompt: fmt.Sprintf("at which sessions' machines (nothing: all %d that use it): ", len(k.Uses))})).If(any),

@@ -33,8 +33,11 @@ func NewChange(s *place.Services, names []string) place.Task {
 	return &Change{s: s, names: names, input: line.New(s.Theme, "")}
 }
 
-// refused says why a change was not written.
-type refused struct{ err error }
+// wrote says that a change was written, refused why it was not.
+type (
+	wrote   struct{ say string }
+	refused struct{ err error }
+)
 
 // Show is called when the task is shown.
 func (m *Change) Show() tea.Cmd { return nil }
@@ -112,7 +115,7 @@ func (m *Change) complete() tea.Cmd {
 // write writes the value, as one edit.
 func (m *Change) write() tea.Cmd {
 	key, value, _ := m.typed()
-	names, path, adopt, record, notice, away := m.names, m.s.Workspace().SessionsPath(), m.s.Adopt, m.s.Record, m.s.Notice, m.s.Close
+	names, path, adopt, record := m.names, m.s.Workspace().SessionsPath(), m.s.Adopt, m.s.Record
 	return m.s.Run(func() tea.Msg {
 		b, err := book.SetAll(path, names, []book.Setting{{Key: key, Value: value}})
 		if b == nil {
@@ -124,9 +127,7 @@ func (m *Change) write() tea.Cmd {
 		}
 		adopt(b, names[0], say)
 		record(trail.Entry{Kind: trail.Edit, Say: fmt.Sprintf("%s of %s", key, strings.Join(names, ", "))})
-		away()
-		notice(say)
-		return nil
+		return wrote{say}
 	})
 }
 
@@ -135,6 +136,9 @@ func (m *Change) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case refused:
 		m.note = msg.err.Error()
+	case wrote:
+		m.s.Close()
+		m.s.Notice(msg.say)
 	case tea.KeyPressMsg, tea.PasteMsg:
 		if m.note = ""; !m.at.Take(arrows(msg), len(m.names), 6) {
 			m.input.Take(msg)
