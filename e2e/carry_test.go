@@ -190,7 +190,7 @@ func TestAKeyIsMadeInstalledAndRotatedInTheInterface(t *testing.T) {
 	s.until("at which session's machine")
 	s.text("sill")
 	s.keys("Enter")
-	s.until("only (from=ADDRESSES")
+	s.until("with (from=ADDRESSES")
 	s.keys("Enter")
 	s.until("password of keeper at sill")
 	s.text("ebb")

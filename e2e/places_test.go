@@ -125,6 +125,8 @@ func TestHowFarAChecksGoesIsChosen(t *testing.T) {
 	s := show(t, 130, 36, program, "demo", "--dir", t.TempDir())
 	s.until("14 routes", "check: identity")
 	s.text("v")
+	s.until("check: login")
+	s.text("v")
 	s.until("check: here")
 	s.text("v")
 	s.until("check: knock")
@@ -154,7 +156,7 @@ func TestListsGoOutAndComeIn(t *testing.T) {
 	if out.status != 0 || !strings.HasPrefix(out.out, "name,site,host,port,user,key,via,keepalive,agent,tunnels,") {
 		t.Fatalf("%+v", out)
 	}
-	changed := strings.Replace(out.out, "10.61.4.31", "10.61.4.91", 1) + "pier,shore,203.0.113.20,,warden" + strings.Repeat(",", 29) + "\n"
+	changed := strings.Replace(out.out, "10.61.4.31", "10.61.4.91", 1) + "pier,shore,203.0.113.20,,warden" + strings.Repeat(",", 30) + "\n"
 	if err := os.WriteFile(list, []byte(changed), 0o600); err != nil {
 		t.Fatal(err)
 	}

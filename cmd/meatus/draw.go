@@ -22,6 +22,7 @@ type drawOptions struct {
 	private         bool
 	chart, timeline bool
 	over            time.Duration
+	paper           string
 }
 
 func drawCommand(open opener) *cobra.Command {
@@ -67,6 +68,7 @@ fingerprints and accounts out.`,
 	c.Flags().BoolVar(&o.chart, "chart", false, "what the link to the session carried")
 	c.Flags().BoolVar(&o.timeline, "timeline", false, "who was connected where")
 	c.Flags().DurationVar(&o.over, "over", 24*time.Hour, "how far back --chart and --timeline reach")
+	c.Flags().StringVar(&o.paper, "paper", "", "of a map as PDF: one sheet of this size ("+strings.Join(draw.Papers(), ", ")+"), or pages; pages where it would be larger than A3, if nothing is said")
 	c.MarkFlagRequired("output")
 	return c
 }
@@ -101,7 +103,7 @@ func (o drawOptions) drawing(ctx context.Context, w *workspace.Workspace, args [
 		if err != nil {
 			return nil, &statusError{statusWrongUse, err}
 		}
-		m.Private = o.private
+		m.Private, m.Paper = o.private, o.paper
 		return m, nil
 	}
 	t, err := trail.Open(w.Dir)

@@ -7,6 +7,7 @@ import (
 	"io"
 	"math"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -34,6 +35,64 @@ func bay(n int) Map {
 		m.Routes = append(m.Routes, Routed{Site: "reef", Route: route.Route{Session: target.Name, Hops: []route.Hop{bastion, target}}, Report: report, Prints: map[string]string{"/k/gauge.pem": "SHA256:abcdef"}})
 	}
 	return m
+}
+
+func TestALargeMapIsLaidOnPages(t *testing.T) {
+	count := func(m Map) int {
+		var out bytes.Buffer
+		if err := m.Write(&out, PDF); err != nil {
+			t.Fatal(err)
+		}
+		return len(regexp.MustCompile(`/Type /Page\b[^s]`).FindAllIndex(out.Bytes(), -1))
+	}
+	large := bay(300)
+	if n := count(large); n < 10 || n > 40 {
+		t.Errorf("300 sessions are on %d pages", n)
+	}
+	for paper, want := range map[string]int{"a1": 1, "letter": 1} {
+		large.Paper = paper
+		if n := count(large); n != want {
+			t.Errorf("on %s it is on %d pages", paper, n)
+		}
+	}
+	if n := count(bay(5)); n != 1 {
+		t.Errorf("5 sessions are on %d pages", n)
+	}
+	small := bay(5)
+	small.Paper = "pages"
+	if n := count(small); n != 2 {
+		t.Errorf("5 sessions and a table of contents are on %d pages", n)
+	}
+	large.Paper = "a99"
+	if err := large.Write(&bytes.Buffer{}, PDF); err == nil || !strings.Contains(err.Error(), "a0, a1, a2, a3, a4, letter, tabloid, and pages") {
+		t.Errorf("a size that there is not: %v", err)
+	}
+	// Each session is on one page, and in the contents with it.
+	pages := large.pages(papers["a4"])
+	seen := map[string]bool{}
+	for i, p := range pages {
+		if p.height*p.scale > papers["a4"].long || p.width*p.scale > papers["a4"].short+1 {
+			t.Errorf("page %d is %g by %g points", i, p.width*p.scale, p.height*p.scale)
+		}
+		for _, r := range p.Routes {
+			if seen[r.Route.Session] {
+				t.Errorf("%s is on two pages", r.Route.Session)
+			}
+			seen[r.Route.Session] = true
+		}
+	}
+	entries := 0
+	for _, e := range contentsOf(pages) {
+		if !e.site {
+			entries++
+			if !slices.ContainsFunc(pages[e.page].Routes, func(r Routed) bool { return r.Route.Session == e.name }) {
+				t.Errorf("%s is not on page %d", e.name, e.page)
+			}
+		}
+	}
+	if len(seen) != 300 || entries != 300 {
+		t.Errorf("%d sessions on pages, %d in the contents", len(seen), entries)
+	}
 }
 
 var boxes = regexp.MustCompile(`<path d="M([-0-9.]+),([-0-9.]+)L([-0-9.]+),([-0-9.]+)L([-0-9.]+),([-0-9.]+)L([-0-9.]+),([-0-9.]+)Z" style="[^"]*stroke-width`)

@@ -24,6 +24,10 @@ type Map struct {
 	At      time.Time // when the verdicts are from, in the time zone to be told
 	Routes  []Routed
 	Private bool // addresses, logins and key fingerprints are left out
+	// Paper is the size of the sheets of a PDF: one of [Papers] for a single sheet of that
+	// size, "pages" for as many A4 pages as it takes, and "" for pages where one sheet of the
+	// map's own size would be larger than A3.
+	Paper string
 }
 
 // Routed is a session's route with what was found out about it.
@@ -59,29 +63,61 @@ const (
 
 // Write draws the map.
 func (m Map) Write(w io.Writer, f Format) error {
-	roots := m.stations()
-	rows, depth := 0.0, 0
-	for _, s := range roots {
-		rows, depth = s.lay(rows, 1, depth)
+	l := m.lay()
+	if paged, err := m.paged(f, l); paged || err != nil {
+		if err != nil {
+			return err
+		}
+		return m.writePages(w)
 	}
-	width := max(2*margin+60+float64(depth)*(stationW+gap), 520)
-	height := titleH + max(rows, 1)*rowH + legendH + margin
+	width, height, scale := l.width, l.height, 1.0
+	if paper, ok := papers[m.Paper]; ok && f == PDF {
+		if width, height = paper.short, paper.long; l.width/l.height > width/height {
+			width, height = height, width
+		}
+		scale = min(width/l.width, height/l.height, 1)
+	}
 	sheet, err := newSheet(f, width, height)
 	if err != nil {
 		return err
 	}
-	sheet.text(margin, margin, sanitize.Line(m.Title, 100), 16, true, black)
-	zone, _ := m.At.Zone()
-	sheet.text(margin, margin+14, fmt.Sprintf("%s, as of %s %s", words.Count(len(m.Routes), "session"), m.At.Format("2 January 2006, 15:04"), zone), 9, false, grey)
-	middle := titleH + max(rows, 1)*rowH/2
-	sheet.box(margin, middle-12, 44, 24, white, black)
-	sheet.text(margin+10, middle+4, "here", 11, true, black)
-	for _, s := range roots {
-		m.draw(sheet, s, margin+44, middle)
-	}
-	m.legend(sheet, height-legendH)
+	sheet.scaled(scale, l.height, func() { m.drawAll(sheet, l) })
 	_, err = sheet.c.WriteTo(w)
 	return err
+}
+
+// layout is a map laid out: its stations, and its size in points.
+type layout struct {
+	roots         []*station
+	rows          float64
+	width, height float64
+}
+
+// lay lays the map out on one sheet of its own size.
+func (m Map) lay() layout {
+	l := layout{roots: m.stations()}
+	depth := 0
+	for _, s := range l.roots {
+		l.rows, depth = s.lay(l.rows, 1, depth)
+	}
+	l.rows = max(l.rows, 1)
+	l.width = max(2*margin+60+float64(depth)*(stationW+gap), 520)
+	l.height = titleH + l.rows*rowH + legendH + margin
+	return l
+}
+
+// drawAll draws the map as it is laid out.
+func (m Map) drawAll(sheet *sheet, l layout) {
+	sheet.text(margin, margin, sheet.cut(sanitize.Line(m.Title, 100), 16, true, l.width-2*margin), 16, true, black)
+	zone, _ := m.At.Zone()
+	sheet.text(margin, margin+14, fmt.Sprintf("%s, as of %s %s", words.Count(len(m.Routes), "session"), m.At.Format("2 January 2006, 15:04"), zone), 9, false, grey)
+	middle := titleH + l.rows*rowH/2
+	sheet.box(margin, middle-12, 44, 24, white, black)
+	sheet.text(margin+10, middle+4, "here", 11, true, black)
+	for _, s := range l.roots {
+		m.draw(sheet, s, margin+44, middle)
+	}
+	m.legend(sheet, l.height-legendH)
 }
 
 // stations makes a tree of the routes: what is reached by the same way is one.

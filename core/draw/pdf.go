@@ -31,13 +31,24 @@ func newPDF(width, height vg.Length) *pdfCanvas {
 	}
 	c.doc.SetMargins(0, 0, 0)
 	c.doc.SetAutoPageBreak(false, 0)
+	c.begin()
+	return c
+}
+
+// begin begins a page. What is drawn has its origin at the lower left; the package's is at
+// the upper left.
+func (c *pdfCanvas) begin() {
 	c.doc.AddPage()
 	vg.Initialize(c)
-	// What is drawn has its origin at the lower left; the package's is at the upper left.
 	c.Push()
-	c.Translate(vg.Point{Y: height})
+	c.Translate(vg.Point{Y: c.height})
 	c.Scale(1, -1)
-	return c
+}
+
+// next ends the page and begins another of the same size.
+func (c *pdfCanvas) next() {
+	c.Pop()
+	c.begin()
 }
 
 func (c *pdfCanvas) Size() (w, h vg.Length) { return c.width, c.height }

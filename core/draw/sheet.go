@@ -69,6 +69,19 @@ func newSheet(f Format, width, height float64) (*sheet, error) {
 	return s, nil
 }
 
+// scaled has something drawn at a scale that is height points high before it is scaled, at the
+// upper left of the sheet.
+func (s *sheet) scaled(scale, height float64, draw func()) {
+	whole := s.height
+	s.c.Push()
+	s.c.Translate(vg.Point{Y: vg.Length(whole - height*scale)})
+	s.c.Scale(scale, scale)
+	s.height = height
+	draw()
+	s.height = whole
+	s.c.Pop()
+}
+
 func (s *sheet) at(x, y float64) vg.Point {
 	return vg.Point{X: vg.Length(x), Y: vg.Length(s.height - y)}
 }

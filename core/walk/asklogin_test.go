@@ -2,7 +2,6 @@ package walk_test
 
 import (
 	"context"
-	"os"
 	"path/filepath"
 	"strings"
 	"testing"

@@ -22,6 +22,7 @@ import (
 	"meatus/core/walk"
 	"meatus/core/words"
 	"meatus/core/workspace"
+	"meatus/tui/doors"
 	"meatus/tui/fit"
 	"meatus/tui/mistakes"
 	"meatus/tui/place"
@@ -336,6 +337,9 @@ func (m *Model) Table() place.Table {
 		place.On("s", "", on(func(name string) tea.Cmd { m.s.Visit(name); return nil })).Ranked(place.Hidden),
 		place.On("d", "details of what is wrong", func() tea.Cmd { m.whole = !m.whole; return nil }).Ranked(place.Hidden),
 		place.On("t", "its tunnels", on(m.toggleTunnels)).Ranked(place.Hidden),
+		place.On("D", "its doors, one by one", on(func(name string) tea.Cmd {
+			return m.s.Task(func(s *place.Services) place.Task { return doors.New(s, name) })
+		})).Ranked(place.InHelp),
 		place.On("T", "another tunnel", on(m.compose)).Ranked(place.InHelp),
 		place.On("C", "check all", func() tea.Cmd { return m.check(m.ws.Book.Names(), false) }).Ranked(place.InHelp),
 		place.On("v", "how far a check goes", func() tea.Cmd { m.depth = (m.depth + 1) % walk.Depth(len(walk.DepthWords)); return nil }).Ranked(place.InHelp),

@@ -1,0 +1,210 @@
+// Package doors lists the tunnels of one session, those that are open and those that could be,
+// and opens and closes each by itself.
+package doors
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"meatus/core/book"
+	"meatus/core/gate"
+	"meatus/core/tunnel"
+	"meatus/core/words"
+	"meatus/core/work"
+	"meatus/tui/fit"
+	"meatus/tui/place"
+	"meatus/tui/scroll"
+)
+
+// Model is the list.
+type Model struct {
+	s       *place.Services
+	session string
+	at      scroll.Cursor
+	note    string
+	room    int
+}
+
+// New returns the list of a session's tunnels.
+func New(s *place.Services, session string) place.Task {
+	return &Model{s: s, session: session, room: 6}
+}
+
+// door is one tunnel: as it is written, as it is open, or both.
+type door struct {
+	spec *book.Tunnel
+	line *tunnel.Line
+}
+
+// done says what became of opening or closing one.
+type done struct{ say string }
+
+// doors are the session's tunnels as they are written, and behind them those that are open
+// besides.
+func (m *Model) doors() []door {
+	var all []door
+	open := m.s.Board.Tunnels(m.session)
+	taken := make([]bool, len(open))
+	if s := m.s.Workspace().Book.Session(m.session); s != nil {
+		for i := range s.Tunnels.V {
+			d := door{spec: &s.Tunnels.V[i]}
+			for n := range open {
+				if !taken[n] && same(*d.spec, open[n]) {
+					d.line, taken[n] = &open[n], true
+					break
+				}
+			}
+			all = append(all, d)
+		}
+	}
+	for n := range open {
+		if !taken[n] {
+			all = append(all, door{line: &open[n]})
+		}
+	}
+	return all
+}
+
+// same tells whether an open tunnel is the one that is written. A port of 0 is any.
+func same(t book.Tunnel, l tunnel.Line) bool {
+	kind, at := t.Kind()
+	if kind != l.Kind || t.Reach != l.Reach {
+		return false
+	}
+	host, any := strings.CutSuffix(at, ":0")
+	return at == l.Listener || any && strings.HasPrefix(l.Listener, host+":")
+}
+
+func (m *Model) selected() (door, bool) {
+	all := m.doors()
+	if m.at.At >= len(all) {
+		return door{}, false
+	}
+	return all[m.at.At], true
+}
+
+// Show is called when the list is shown.
+func (m *Model) Show() tea.Cmd { return nil }
+
+// Typing tells that nothing is typed.
+func (m *Model) Typing() bool { return false }
+
+// Table is what can be done.
+func (m *Model) Table() place.Table {
+	d, ok := m.selected()
+	return place.Table{
+		place.On("enter", "open it", m.open).If(func() bool { return ok && d.line == nil }),
+		place.On("backspace delete", "close it", m.close).If(func() bool { return ok && d.line != nil }),
+		place.On("esc ctrl+c q", "go on", func() tea.Cmd { m.s.Close(); return nil }),
+		place.On("up down", "choose", nil).If(func() bool { return len(m.doors()) > 1 }),
+	}
+}
+
+// open opens the chosen tunnel alone.
+func (m *Model) open() tea.Cmd {
+	d, _ := m.selected()
+	r, ok := m.s.Plan(m.session)
+	if !ok {
+		return nil
+	}
+	_, at := d.spec.Kind()
+	if d.spec.Beyond() && !m.sure(fmt.Sprintf("the door %s listens to OTHER MACHINES: whoever reaches this one can use it; enter again opens it knowingly", at)) {
+		return nil
+	}
+	job := &work.OpenTunnels{Tools: m.s.Tools, Route: r, Specs: []book.Tunnel{*d.spec}, OnKnock: r.Target().OnKnock}
+	return m.s.Run(func() tea.Msg {
+		if err := job.Run(context.Background(), func(work.Step) {}); err != nil {
+			var held *work.HeldElsewhere
+			if errors.As(err, &held) {
+				return done{fmt.Sprintf("another Meatus (process %d, %s) holds it for %s", held.Program.PID, held.Program.What, held.For)}
+			}
+			return done{err.Error()}
+		}
+		return done{"the door " + at + " is open"}
+	})
+}
+
+// close closes the chosen tunnel alone.
+func (m *Model) close() tea.Cmd {
+	d, _ := m.selected()
+	at, live := d.line.Listener, d.line.Live
+	if live > 0 && !m.sure(fmt.Sprintf("closing the door %s cuts %s; backspace again does", at, words.Count(live, "live flow"))) {
+		return nil
+	}
+	set := m.s.Tunnels
+	return m.s.Run(func() tea.Msg {
+		if !set.CloseListener(at) {
+			return done{at + " was closed already"}
+		}
+		return done{at + " is closed"}
+	})
+}
+
+// sure tells whether a key was pressed again for what it cuts or opens; else it says what.
+func (m *Model) sure(say string) bool {
+	if m.s.Sure(say) {
+		return true
+	}
+	m.note = say
+	return false
+}
+
+// Update takes a message.
+func (m *Model) Update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case done:
+		m.note = msg.say
+	case tea.KeyPressMsg:
+		m.note = ""
+		m.at.Take(msg, len(m.doors()), m.room)
+	}
+	m.at.Move(0, len(m.doors()), m.room)
+	return nil
+}
+
+// View draws the list in height lines.
+func (m *Model) View(width, height int) []string {
+	t, all := m.s.Theme, m.doors()
+	open := 0
+	for _, d := range all {
+		if d.line != nil {
+			open++
+		}
+	}
+	lines := []string{t.Title(t.Accent.Render("doors")+t.Rule.Render(" ─ ")+t.Strong.Render(m.session), t.Faint.Render(fmt.Sprintf("%d of %d open", open, len(all))), width, fit.Spread)}
+	if m.note != "" {
+		for _, l := range fit.Wrap(m.note, width-6) {
+			lines = append(lines, "   "+t.Accent.Render(l))
+		}
+	}
+	if len(all) == 0 {
+		return append(lines, "", "   "+t.Faint.Render("it has no tunnels; T on Routes makes one"))
+	}
+	m.room = max(height-len(lines), 1)
+	from, to := m.at.Window(len(all), m.room)
+	for i, d := range all[from:to] {
+		pointer := "  "
+		if from+i == m.at.At {
+			pointer = t.Accent.Render("❯ ")
+		}
+		if d.line == nil {
+			lines = append(lines, fit.Cut(" "+pointer+t.Mark(gate.Untried)+" "+d.spec.String()+t.Faint.Render("  closed"), width))
+			continue
+		}
+		v, off := d.line.Standing()
+		mark := t.Mark(v)
+		if v == gate.Open {
+			mark = t.Live.Render("⇄")
+		}
+		say := fmt.Sprintf("%s, %d live", d.line.Drawn(), d.line.Live)
+		if off != "" {
+			say += ": " + off
+		}
+		lines = append(lines, fit.Cut(" "+pointer+mark+" "+say, width))
+	}
+	return lines[:min(len(lines), height)]
+}
