@@ -17,7 +17,7 @@ var examples = map[string][]string{
 	"each":            {"meatus each reef -- uptime", "meatus each gauge-1 gauge-2 --at-once 2 -- df -h /"},
 	"run":             {"meatus run gauge-1", "meatus run gauge-1 -- uptime", "meatus run -t gauge-1 -- top", "meatus run quay --lend keys/gauge.pem --lend-to gauge-1 -- ls"},
 	"hold":            {"meatus hold tables", "meatus hold tables --json --ready /run/user/1000/tables.ready", "meatus hold quay --bring '15432 from tide-db.internal:5432'"},
-	"tunnels":         {"meatus tunnels", "meatus tunnels --json"},
+	"tunnels":         {"meatus tunnels", "meatus tunnels --json", "meatus tunnels --flows csv > flows.csv"},
 	"draw":            {"meatus draw -o bay.svg", "meatus draw --site reef --private -o reef.pdf", "meatus draw --paper a1 -o wall.pdf", "meatus draw gauge-1 --chart --over 2h -o chart.svg"},
 	"trail":           {"meatus trail", "meatus trail tide-db --failed", "meatus trail --json"},
 	"hosts":           {"meatus hosts", "meatus hosts --sshfp"},

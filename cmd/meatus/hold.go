@@ -346,6 +346,7 @@ func (s *saying) event(e event.Event) {
 
 func tunnelsCommand(open opener) *cobra.Command {
 	var asJSON bool
+	var flows string
 	c := &cobra.Command{
 		Use:   "tunnels",
 		Short: "the tunnels that run, of every Meatus of this workspace",
@@ -354,6 +355,16 @@ func tunnelsCommand(open opener) *cobra.Command {
 			w, err := open.workspace()
 			if err != nil {
 				return err
+			}
+			if flows != "" {
+				seen, err := tunnel.See(w.Dir)
+				if err != nil {
+					return err
+				}
+				if err := tunnel.WriteFlows(cmd.OutOrStdout(), tunnel.Export(seen), flows); err != nil {
+					return &statusError{statusWrongUse, err}
+				}
+				return nil
 			}
 			programs, err := tunnel.Programs(w.Dir)
 			if err != nil {
@@ -389,5 +400,6 @@ func tunnelsCommand(open opener) *cobra.Command {
 		},
 	}
 	c.Flags().BoolVar(&asJSON, "json", false, "print an array of programs")
+	c.Flags().StringVar(&flows, "flows", "", "the live flows through them instead, as csv or json")
 	return c
 }

@@ -15,6 +15,7 @@ import (
 	"meatus/core/gate"
 	"meatus/core/meter"
 	"meatus/core/trail"
+	"meatus/core/tunnel"
 	"meatus/core/workspace"
 )
 
@@ -55,6 +56,25 @@ func DrawingFiles(dir, kind string, now time.Time) (stem string, files []string,
 		return "", nil, err
 	}
 	return stem, []string{stem + "." + string(draw.SVG), stem + "." + string(draw.PDF)}, nil
+}
+
+// WriteFlows writes the live flows of programs into a CSV and a JSON file among a workspace's
+// drawings, and returns what they are called but for the ending.
+func WriteFlows(dir string, seen []tunnel.Seen, now time.Time) (stem string, err error) {
+	stem, _, err = DrawingFiles(dir, "flows", now)
+	if err != nil {
+		return "", err
+	}
+	for _, format := range []string{"csv", "json"} {
+		var text bytes.Buffer
+		if err := tunnel.WriteFlows(&text, tunnel.Export(seen), format); err != nil {
+			return "", err
+		}
+		if err := atomicfile.Write(stem+"."+format, text.Bytes()); err != nil {
+			return "", err
+		}
+	}
+	return stem, nil
 }
 
 // Map is the map of some sessions' routes. reports, by session, are truer than what this

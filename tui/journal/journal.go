@@ -33,6 +33,7 @@ type Model struct {
 	typing        bool
 	line          *line.Line
 	err           error
+	over          int // of spans: how far back a drawing reaches
 	asked         int // readings asked for; answers to older ones are dropped
 }
 
@@ -42,9 +43,15 @@ type read struct {
 	err     error
 }
 
+// spans are how far back a drawing can reach.
+var spans = []struct {
+	over time.Duration
+	word string
+}{{time.Hour, "hour"}, {6 * time.Hour, "6 hours"}, {24 * time.Hour, "day"}, {7 * 24 * time.Hour, "week"}, {28 * 24 * time.Hour, "4 weeks"}, {91 * 24 * time.Hour, "13 weeks"}}
+
 // New returns the place.
 func New(s *place.Services) place.Place {
-	return &Model{s: s, line: line.New(s.Theme, "")}
+	return &Model{s: s, line: line.New(s.Theme, ""), over: 2}
 }
 
 // SetSize changes the size of the place.
@@ -86,7 +93,9 @@ func (m *Model) Table() place.Table {
 		place.On("/", "find", func() tea.Cmd { m.typing = true; m.line.Begin(m.filter.Text); return nil }),
 		place.On("f", "failures only", m.failures),
 		place.On("r", "read again", m.read),
-		place.On("x", "draw who was where", m.draw),
+		place.On("x", "draw the last "+spans[m.over].word, m.draw),
+		place.On("+ =", "longer", func() tea.Cmd { m.over = min(m.over+1, len(spans)-1); return nil }),
+		place.On("-", "shorter", func() tea.Cmd { m.over = max(m.over-1, 0); return nil }),
 		place.On("esc q ctrl+c", "to Routes", m.leave),
 	}
 }
@@ -136,15 +145,15 @@ func (m *Model) leave() tea.Cmd {
 	return m.s.Go("0", "")
 }
 
-// draw draws who was connected where over the last day.
+// draw draws who was connected where over the chosen span.
 func (m *Model) draw() tea.Cmd {
-	t, title := m.s.Trail, m.s.Title
+	t, title, span := m.s.Trail, m.s.Title, spans[m.over]
 	if t == nil {
 		return nil
 	}
-	return m.s.Draw(place.Drawing{Kind: "timeline", Of: "who was connected where over the last day", Private: "the accounts here", Make: func(private bool) work.Draw {
-		return work.Draw{Of: "the last day", Make: func(ctx context.Context) (draw.Drawing, error) {
-			l, err := work.Timeline(ctx, t, title, nil, 24*time.Hour, time.Now())
+	return m.s.Draw(place.Drawing{Kind: "timeline", Of: "who was connected where over the last " + span.word, Private: "the accounts here", Make: func(private bool) work.Draw {
+		return work.Draw{Of: "the last " + span.word, Make: func(ctx context.Context) (draw.Drawing, error) {
+			l, err := work.Timeline(ctx, t, title, nil, span.over, time.Now())
 			l.Private = private
 			return l, err
 		}}

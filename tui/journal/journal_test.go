@@ -3,7 +3,9 @@ package journal
 import (
 	"errors"
 	"testing"
+	"time"
 
+	"meatus/core/draw"
 	"meatus/core/trail"
 	"meatus/tui/placetest"
 )
@@ -55,6 +57,13 @@ func TestWhoWasWhereIsDrawn(t *testing.T) {
 	drawing, err := d.Drawn[0].Make(true).Make(t.Context())
 	if err != nil || drawing == nil {
 		t.Errorf("%v, %v", drawing, err)
+	}
+	d.Press("-", "-", "-")
+	d.UntilSees("draw the last hour")
+	d.Press("+", "+", "+", "x")
+	drawing, err = d.Drawn[1].Make(false).Make(t.Context())
+	if l := drawing.(draw.Timeline); err != nil || l.To.Sub(l.From) != 7*24*time.Hour {
+		t.Errorf("a week is %s, %v", l.To.Sub(l.From), err)
 	}
 }
 

@@ -6,6 +6,7 @@ import (
 	"context"
 	"fmt"
 	"net/url"
+	"os"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -17,6 +18,7 @@ import (
 	"meatus/core/tunnel"
 	"meatus/core/walk"
 	"meatus/core/work"
+	"meatus/core/workspace"
 	"meatus/tui/fit"
 	"meatus/tui/form"
 	"meatus/tui/place"
@@ -296,6 +298,7 @@ func (m *Model) Table() place.Table {
 		place.On("+ =", "longer", do(func() { m.span = min(m.span+1, len(spans)-1) })).If(func() bool { return !onlyRows() && m.recap == nil }),
 		place.On("-", "shorter", do(func() { m.span = max(m.span-1, 0) })).If(func() bool { return !onlyRows() && m.recap == nil }),
 		place.On("x", "draw it", m.draw).If(func() bool { return m.recap == nil }),
+		place.On("X", "write the flows", m.export).If(func() bool { return m.recap == nil }).Ranked(place.InHelp),
 		place.On("r", "last hours", m.sumUpLast).If(notChart),
 		// What is shown for one part works in the others, too.
 		place.On("e", "", do(m.askEnd)).Ranked(place.Hidden),
@@ -358,14 +361,28 @@ func (m *Model) draw() tea.Cmd {
 		return nil
 	}
 	c := m.drawing(name, series)
-	workspace := m.s.Title
+	title := m.s.Title
 	return m.s.Draw(place.Drawing{Kind: "chart", Of: "what " + name + " carried", Private: "what it is called", Make: func(private bool) work.Draw {
-		c.Title = name + ", " + workspace
+		c.Title = name + ", " + title
 		if private {
-			c.Title = workspace
+			c.Title = title
 		}
 		return work.Draw{Of: name, Make: func(context.Context) (draw.Drawing, error) { return c, nil }}
 	}})
+}
+
+// export writes the live flows of this program and the others into files.
+func (m *Model) export() tea.Cmd {
+	set, others, dir := m.s.Tunnels, m.s.Others, m.s.Workspace().Dir
+	return m.s.Run(func() tea.Msg {
+		own := set.Seen("the full screen")
+		own.PID = os.Getpid()
+		stem, err := work.WriteFlows(dir, append([]tunnel.Seen{own}, others.Seen()...), time.Now())
+		if err != nil {
+			return ended("the flows were not written: " + err.Error())
+		}
+		return ended("the flows are written, as .csv and .json: " + workspace.Short(stem))
+	})
 }
 
 func (m *Model) setFocus(p panel) {

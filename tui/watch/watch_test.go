@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -69,6 +71,20 @@ func TestFlowsAreFoundAndSorted(t *testing.T) {
 	}
 	if d.Press("esc"); len(m.rows) != 1+3 {
 		t.Errorf("%d rows", len(m.rows))
+	}
+}
+
+func TestFlowsAreWrittenToFiles(t *testing.T) {
+	d, m := watching(t, 3)
+	d.Press("X")
+	d.Until("the files", func() bool { return strings.Contains(m.note, "the flows are written") })
+	files, err := filepath.Glob(filepath.Join(d.Engine.Workspace().Dir, "drawings", "flows-*"))
+	if err != nil || len(files) != 2 {
+		t.Fatalf("%v, %v", files, err)
+	}
+	text, err := os.ReadFile(files[0])
+	if err != nil || strings.Count(string(text), "10.61.4.20:5432") != 3 || !strings.HasPrefix(string(text), "pid,session,door,") {
+		t.Errorf("%v, %s", err, text)
 	}
 }
 
