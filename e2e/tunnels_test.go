@@ -572,7 +572,7 @@ func TestWhatWasCarriedAndWhoWasWhereIsDrawnFromTheTrail(t *testing.T) {
 	s := show(t, 120, 36, program, "--workspace", dir)
 	s.until("15 routes")
 	s.lead("t")
-	s.until("draw who was where", "link is up")
+	s.until("draw the last day", "link is up")
 	s.text("x")
 	s.until("draw who was connected where over the last day: enter with the accounts here")
 	s.keys("Enter")

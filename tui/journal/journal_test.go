@@ -59,7 +59,9 @@ func TestWhoWasWhereIsDrawn(t *testing.T) {
 		t.Errorf("%v, %v", drawing, err)
 	}
 	d.Press("-", "-", "-")
-	d.UntilSees("draw the last hour")
+	if m := d.On().(*Model); spans[m.over].over != time.Hour {
+		t.Errorf("the shortest is %s", spans[m.over].over)
+	}
 	d.Press("+", "+", "+", "x")
 	drawing, err = d.Drawn[1].Make(false).Make(t.Context())
 	if l := drawing.(draw.Timeline); err != nil || l.To.Sub(l.From) != 7*24*time.Hour {
