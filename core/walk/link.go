@@ -108,6 +108,10 @@ func (l *Link) run() {
 	state = l.drop(nil)
 	if f := l.failure(); f != nil {
 		l.w.lived(l, time.Since(l.since), f)
+	} else { // it was ended here: another is no return of it
+		l.w.mu.Lock()
+		delete(l.w.ups, l.prefix)
+		l.w.mu.Unlock()
 	}
 	l.w.tell(LinkDown{state, l.failure()})
 }

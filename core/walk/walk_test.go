@@ -254,6 +254,23 @@ func TestALinkClosesAfterItsLastUser(t *testing.T) {
 	if down != 2 || len(b.Links()) != 0 {
 		t.Errorf("%d links ended, %d left", down, len(b.Links()))
 	}
+	// What was closed here and is opened again has not come back; what was lost has.
+	p, err := b.Walk(context.Background(), b.route("quay"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if n := p.Link().Again; n != 0 {
+		t.Errorf("a link that was opened again in order came back %d times", n)
+	}
+	b.cut("quay")
+	p.Close()
+	if p, err = b.Walk(context.Background(), b.route("quay")); err != nil {
+		t.Fatal(err)
+	}
+	defer p.Close()
+	if n := p.Link().Again; n != 1 {
+		t.Errorf("a link that was lost came back %d times", n)
+	}
 }
 
 func TestFailuresAreToldApart(t *testing.T) {

@@ -49,7 +49,7 @@ func (m *Model) answered(what string, values []string) tea.Cmd {
 	ws := m.ws
 	last := strings.TrimSpace(values[len(values)-1])
 	old := secrets[0] // nil where the key has no passphrase
-	job := func(say string, do func() error) tea.Cmd {
+	job := func(say, show string, do func() error) tea.Cmd {
 		return m.change(func() done {
 			for _, secret := range secrets {
 				defer clear(secret)
@@ -57,7 +57,7 @@ func (m *Model) answered(what string, values []string) tea.Cmd {
 			if err := do(); err != nil {
 				return done{err: err}
 			}
-			return done{say: say}
+			return done{say: say, show: show}
 		})
 	}
 	switch what {
@@ -72,12 +72,12 @@ func (m *Model) answered(what string, values []string) tea.Cmd {
 	case "retire":
 		return m.moveKey(k, "retire", "")
 	case "make":
-		return job(values[0]+" is made, its public half beside it", func() error { return makeKey(ws, values, secrets[2]) })
+		return job(values[0]+" is made, its public half beside it", keyAt(ws, values[0]), func() error { return makeKey(ws, values, secrets[2]) })
 	case "passphrase":
 		if !k.Sheet.Passphrase {
 			old = nil
 		}
-		return job(sanitize.Name(k.Path)+" has another passphrase", func() error {
+		return job(sanitize.Name(k.Path)+" has another passphrase", "", func() error {
 			return keyfile.Rewrap(k.Path, old, keyfile.Wrapping{Container: k.Sheet.Container, Passphrase: secrets[len(secrets)-2]})
 		})
 	case "container":
@@ -86,11 +86,11 @@ func (m *Model) answered(what string, values []string) tea.Cmd {
 			m.note = fmt.Sprintf("%q is no container that is written here", last)
 			return nil
 		}
-		return job(sanitize.Name(k.Path)+" is in "+string(form)+" now", func() error {
+		return job(sanitize.Name(k.Path)+" is in "+string(form)+" now", "", func() error {
 			return keyfile.Rewrap(k.Path, old, keyfile.Wrapping{Container: form, Passphrase: old})
 		})
 	case "public":
-		return job("the public half is in "+last, func() error { return writePublic(ws, k, old, last) })
+		return job("the public half is in "+last, "", func() error { return writePublic(ws, k, old, last) })
 	case "hold":
 		return m.hold(k, old)
 	case "install":
@@ -137,6 +137,9 @@ func addFolder(ws *workspace.Workspace, folder string) done {
 func splitFile(ws *workspace.Workspace, file string) done {
 	written, err := keyfile.SplitFile(ws.Planner().KeyPath(file), filepath.Join(ws.Dir, "keys"))
 	d := done{err: err}
+	if len(written) > 0 {
+		d.show = written[0]
+	}
 	for i, path := range written {
 		if i > 0 {
 			d.say += ", "

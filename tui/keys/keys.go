@@ -36,6 +36,7 @@ type (
 	read []sheet
 	done struct {
 		say   string
+		show  string // the path of the key that came of it, "" for the one that is selected
 		moved workspace.Moved
 		err   error
 	}
@@ -71,6 +72,7 @@ type Model struct {
 	keys          []sheet
 	shown         []int
 	loaded        bool
+	wanted        string       // the path of a key to select once it is read, or ""
 	rotating      *work.Rotate // that waits for names to be typed
 	shows         bool
 	ticking       bool
@@ -166,6 +168,9 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 		return m.tick()
 	case done:
 		m.note = msg.words()
+		if m.wanted = msg.show; m.wanted != "" {
+			m.find = ""
+		}
 		return m.readAll()
 	case said:
 		m.note = string(msg)
@@ -230,6 +235,11 @@ func (m *Model) take(keys []sheet) {
 				m.note = sanitize.Name(k.Path) + " has arrived in the download folder; a adopts it"
 				path = k.Path
 			}
+		}
+	}
+	for _, k := range keys {
+		if k.Path == m.wanted {
+			path, m.wanted = k.Path, ""
 		}
 	}
 	m.keys, m.loaded = keys, true
@@ -504,7 +514,7 @@ func (m *Model) moveKey(k workspace.Key, how, name string) tea.Cmd {
 	ws := m.ws
 	return m.change(func() done {
 		moved, err := ws.MoveKey(k.Path, how, name)
-		d := done{moved: moved, err: err}
+		d := done{moved: moved, err: err, show: moved.To}
 		if moved.To != "" {
 			d.say = sanitize.Name(k.Path) + " is " + workspace.Short(moved.To) + " now"
 			if how == "retire" && len(moved.Sessions) > 0 {

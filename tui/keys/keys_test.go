@@ -78,7 +78,7 @@ func TestAKeyIsMadeWrappedRenamedAndRetired(t *testing.T) {
 	d.Type("ebb and flood 7")
 	d.Press("enter")
 	d.Until("the key", func() bool { _, err := os.Stat(file(d, "keys", "pier.pem")); return err == nil })
-	choose(d, m, "pier.pem")
+	d.Until("the new key to be the chosen one", func() bool { k, _ := m.selected(); return filepath.Base(k.Path) == "pier.pem" })
 	d.Press("c")
 	d.Type("ebb and flood 7")
 	d.Press("enter", "enter") // pkcs8 is proposed
@@ -92,7 +92,7 @@ func TestAKeyIsMadeWrappedRenamedAndRetired(t *testing.T) {
 	d.Type("mole.pem")
 	d.Press("enter")
 	d.Until("the new name", func() bool { _, err := os.Stat(file(d, "keys", "mole.pem")); return err == nil })
-	choose(d, m, "mole.pem")
+	d.Until("the renamed key to be the chosen one", func() bool { k, _ := m.selected(); return filepath.Base(k.Path) == "mole.pem" })
 	d.Press("D", "esc")
 	if _, err := os.Stat(file(d, "keys", "mole.pem")); err != nil {
 		t.Fatal("it was retired without a yes")

@@ -156,7 +156,11 @@ func (m *Each) Above(width, height int) []string {
 		for _, l := range a.Lines[min(m.at.At, len(a.Lines)):] {
 			column = append(column, fit.Cut(m.output(l), wide-2))
 		}
-		if len(a.Lines) == 0 {
+		if a.Failed != nil {
+			for _, l := range fit.Wrap(sanitize.Line(a.Ended(), 600), wide-6) {
+				column = append(column, "   "+t.Verdict(gate.Shut).Render(l))
+			}
+		} else if len(a.Lines) == 0 {
 			column = append(column, "   "+t.Faint.Render("nothing was printed"))
 		}
 		if a.Cut {
