@@ -32,9 +32,7 @@ func TestKeysAreSeenMendedAdoptedAndMade(t *testing.T) {
 	s.keys("Enter")
 	s.until("downloads/buoy.pem")
 	s.text("a")
-	s.until("is ", "keys/buoy.pem now")
-	s.keys("Escape")
-	s.until("7 keys", "gauge.pem")
+	s.until("is ", "keys/buoy.pem now", "7 keys", "❯ ● buoy.pem", "gauge.pem")
 
 	s.text("n")
 	s.until("name of the new key")

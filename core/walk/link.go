@@ -76,7 +76,10 @@ type telling struct {
 	trying bool
 }
 
-var errClosed = errors.New("closed here")
+var (
+	errClosed = errors.New("closed here")
+	errUnused = errors.New("nobody used it any more")
+)
 
 // run makes the link, waits for its end and clears up.
 func (l *Link) run() {
@@ -108,7 +111,7 @@ func (l *Link) run() {
 	state = l.drop(nil)
 	if f := l.failure(); f != nil {
 		l.w.lived(l, time.Since(l.since), f)
-	} else { // it was ended here: another is no return of it
+	} else if context.Cause(l.ctx) == errUnused { // another is no return of it
 		l.w.mu.Lock()
 		delete(l.w.ups, l.prefix)
 		l.w.mu.Unlock()
@@ -232,7 +235,7 @@ func (l *Link) release() {
 		idle := l.users == 0
 		l.w.mu.Unlock()
 		if idle {
-			l.close()
+			l.cancel(errUnused)
 		}
 	})
 }
