@@ -82,7 +82,7 @@ func checkCommand(open opener) *cobra.Command {
 			return nil
 		},
 	}
-	c.Flags().StringVar(&far, "as-far-as", "here", "here (no packet leaves), knock (does it answer, with what) identity (its host key) or login (would it take the keys, asked with nothing signed); hops before a machine are logged in to")
+	c.Flags().StringVar(&far, "as-far-as", "here", "here (no packet leaves), knock (does it answer, with what), identity (its host key) or login (would it take the keys, asked with nothing signed); hops before a machine are logged in to")
 	c.Flags().BoolVar(&touch, "touch", false, "the same as --as-far-as identity")
 	identities = yesIdentity(c)
 	c.Flags().BoolVar(&asJSON, "json", false, "print an array of reports")

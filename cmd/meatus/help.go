@@ -119,8 +119,8 @@ func flagLines(flags *pflag.FlagSet) string {
 		}
 		value, does := pflag.UnquoteUsage(f)
 		if l.does = does; f.Value.Type() != "bool" {
-			l.typed += " " + value
-			if f.DefValue != "" && f.DefValue != "[]" && f.DefValue != "0" && f.DefValue != "-1" {
+			l.typed += " " + metavar(value, f)
+			if f.DefValue != "" && f.DefValue != "[]" && f.DefValue != "0" && f.DefValue != "0s" && f.DefValue != "-1" {
 				l.does += " (else " + f.DefValue + ")"
 			}
 		}
@@ -153,6 +153,45 @@ func flagLines(flags *pflag.FlagSet) string {
 		b.WriteByte('\n')
 	}
 	return strings.TrimRight(b.String(), "\n")
+}
+
+// metavars stand for the values of flags, by their name, where their type says too little.
+var metavars = map[string]string{
+	"as-far-as": "DEPTH", "at": "SESSION", "bring": "TUNNEL", "command": "COMMAND", "container": "FORM", "dir": "FOLDER", "flows": "FORMAT", "format": "FORMAT",
+	"from": "ADDRESSES", "host": "HOSTS", "kind": "KIND", "leader": "KEY", "lend": "KEY", "lend-to": "HOSTS", "metrics": "ADDRESS", "output": "FILE", "paper": "SIZE",
+	"ready": "FILE", "roam": "TUNNEL", "session": "SESSION", "site": "SITE", "workspace": "FOLDER",
+}
+
+// metavar is what stands for a flag's value: what its usage has in backquotes, else a word for
+// what it is.
+func metavar(value string, f *pflag.Flag) string {
+	kind := f.Value.Type()
+	switch {
+	case value != kind && value != "strings":
+		return value
+	case metavars[f.Name] != "":
+		return metavars[f.Name]
+	case kind == "duration":
+		return "TIME"
+	case kind == "int":
+		return "NUMBER"
+	case strings.HasPrefix(kind, "string"):
+		return "TEXT"
+	}
+	return kind
+}
+
+// plainCompletion words the command that the library makes as the others are worded.
+func plainCompletion(top *cobra.Command) {
+	for _, c := range top.Commands() {
+		if c.Name() != "completion" {
+			continue
+		}
+		c.Short, c.Long = "print the completions of a shell", ""
+		for _, shell := range c.Commands() {
+			shell.Short, shell.Long = "print the completions of "+shell.Name(), ""
+		}
+	}
 }
 
 // pathOf is a command's path behind "meatus".

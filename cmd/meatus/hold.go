@@ -60,7 +60,7 @@ interrupt the doors close, and flows have --drain to come to their end.`,
 	c.Flags().BoolVar(&o.lazy, "on-knock", false, "walk the ways only when somebody connects")
 	c.Flags().BoolVar(&o.takeOver, "take-over", false, "have another Meatus close the doors that it holds")
 	c.Flags().StringArrayVar(&o.bring, "bring", nil, "a tunnel for this run, in place of the session's own: '15432 from db.internal:5432' (repeatable)")
-	c.Flags().StringArrayVar(&o.lend, "lend", nil, "the same, with the door over there: '9000 from 127.0.0.1:3000' (repeatable)")
+	c.Flags().StringArrayVar(&o.lend, "lend", nil, "a `TUNNEL` in the same way, with the door over there: '9000 from 127.0.0.1:3000' (repeatable)")
 	c.Flags().StringArrayVar(&o.roam, "roam", nil, "the same, leading wherever a program asks: '1080 only *.internal' (repeatable)")
 	c.Flags().StringVar(&o.ready, "ready", "", "a file that is written when everything is up")
 	c.Flags().StringVar(&o.metrics, "metrics", "", "serve metrics in the open text format at this loopback address, under /metrics")

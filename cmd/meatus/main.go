@@ -121,6 +121,7 @@ func root() command {
 	top.PersistentFlags().BoolVar(&beforeAgent, "before-agent", false, "stand in front of the agent that SSH_AUTH_SOCK names: use its keys, too")
 	top.AddCommand(checkCommand(open), runCommand(open), eachCommand(open), sessionCommand(open), versionCommand(), trailCommand(open), keyCommand(open), ringCommand(open), holdCommand(open), drawCommand(open), tunnelsCommand(open), hostsCommand(open), exportCommand(open), importCommand(open), labCommand(), demoCommand(&leader))
 	top.InitDefaultCompletionCmd()
+	plainCompletion(top)
 	helpful(top)
 	complete(top, open)
 	wrongUse(top)
