@@ -61,6 +61,7 @@ type Running struct {
 	Shells   int
 	Prefixes []string // of the way of the latest, as [Details] has them
 	Moved    bool     // the session is another now: it leads somewhere else than they go
+	target   uint64   // the hash of the way of the latest
 }
 
 // Details are the parts of a session that are kept for those that are looked at.
@@ -232,8 +233,18 @@ func (b *Board) State(name string) (State, bool) {
 		return State{}, false
 	}
 	s := b.sessions[i].state()
-	s.Running = b.running[name]
+	if r := b.running[name]; r != nil {
+		one := *r
+		one.Moved = b.sessions[i].leadsElsewhere(r.target)
+		s.Running = &one
+	}
 	return s, true
+}
+
+// leadsElsewhere tells whether none of a session's ways is the one of that hash. Before it is
+// judged that is not known.
+func (s *session) leadsElsewhere(way uint64) bool {
+	return s.judged && s.target != way && !slices.Contains(s.others, way)
 }
 
 func (s *session) state() State {
@@ -590,7 +601,7 @@ func (b *Board) Run(ctx context.Context) {
 				b.tell(Changed{})
 			}
 		case now := <-tick.C:
-			if b.measure(now) || b.lookAtOpen(true) {
+			if measured := b.measure(now); b.lookAtOpen(true) || measured {
 				b.tell(Changed{})
 			}
 		case <-ctx.Done():

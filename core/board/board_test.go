@@ -227,16 +227,48 @@ func TestTheBoardShowsTheWayThatWasTaken(t *testing.T) {
 		return first() == "mole" && s.Details.Report.Hops[0].Gates[1].Seen == "22, answers"
 	})
 	// A shell on either way is one of the session's as it is.
-	if moved := func(r route.Route) bool {
-		b.shells = func() []route.Route { return []route.Route{r} }
-		b.lookAtOpen(true)
-		s, _ := b.State("x")
-		return s.Running.Moved
-	}; moved(turned) || moved(turned.Others[0]) {
-		t.Error("a shell on one of its ways is said to go another")
+	b.mu.Lock()
+	for _, way := range turned.Ways() {
+		if b.sessions[b.byName["x"]].leadsElsewhere(b.hash(route.Unlent(way.End()))) {
+			t.Errorf("a shell via %s is said to go another way", way.Hops[0].Name)
+		}
 	}
+	b.mu.Unlock()
 	b.Hear(walk.Turned{Route: turned.Turned(turned.Others[0].End()), Report: gate.Report{}})
 	await.Until(t, "the first way again", func() bool { return first() == "quay" })
+}
+
+// The shells can be looked at after an edit and before it is judged.
+func TestALiveShellOfAnEditedSessionStaysLive(t *testing.T) {
+	dir := t.TempDir()
+	write := func(text string) *workspace.Workspace {
+		if err := os.WriteFile(filepath.Join(dir, "sessions.toml"), []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		ws, err := workspace.Open(dir)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return ws
+	}
+	ws := write(two)
+	r, err := ws.Planner().Plan("quay")
+	if err != nil {
+		t.Fatal(err)
+	}
+	b := New(ws, func() []tunnel.Line { return nil }, func() []route.Route { return []route.Route{r} }, func(event.Event) {})
+	judge := func() {
+		for b.judge(route.KeySheets{}) {
+		}
+	}
+	judge()
+	b.lookAtOpen(true)
+	b.SetWorkspace(write(strings.Replace(two, "203.0.113.10", "203.0.113.11", 1)))
+	b.lookAtOpen(false)
+	judge()
+	if s, _ := b.State("quay"); s.Running == nil || !s.Running.Moved {
+		t.Errorf("its shell is %+v", s.Running)
+	}
 }
 
 // A key can be mended before what was found wrong with it is judged for what it rests on.

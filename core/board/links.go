@@ -169,15 +169,11 @@ func (b *Board) lookAtOpen(anyway bool) bool {
 			one.Prefixes = append(one.Prefixes, r.Prefix(i))
 		}
 	}
+	for _, one := range running {
+		one.target = b.hash(route.Unlent(one.Prefixes[len(one.Prefixes)-1]))
+	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	for name, one := range running {
-		if i, ok := b.byName[name]; ok {
-			target := b.hash(route.Unlent(one.Prefixes[len(one.Prefixes)-1]))
-			s := &b.sessions[i]
-			one.Moved = s.judged && s.target != target && !slices.Contains(s.others, target)
-		}
-	}
 	was := len(b.tunnels) + len(b.running)
 	b.tunnels, b.running = tunnels, running
 	b.countLiveLocked()

@@ -1,0 +1,307 @@
+package e2e
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// choose moves to a session of the board by finding it.
+func (s *screen) choose(session string) {
+	s.t.Helper()
+	s.text("/")
+	s.until("show all")
+	s.text(session)
+	s.until("/ "+session, "❯ "+session)
+	s.keys("Tab")
+	s.gone("show all")
+	s.keys("Escape")
+	s.gone("/ " + session)
+	s.until("❯ " + session)
+}
+
+// vouch says yes to a first visit.
+func (s *screen) vouch(session string) {
+	s.t.Helper()
+	s.until("first visit ─ " + session)
+	s.text("yes")
+	s.keys("Enter")
+}
+
+// home goes to the board.
+func (s *screen) home() {
+	s.t.Helper()
+	s.lead("0")
+	s.until("14 routes")
+}
+
+// The README's tour, step by step, at the smallest size and at a usual one.
+func TestTheTourIsGoneThrough(t *testing.T) {
+	for _, size := range [][2]int{{80, 24}, {160, 47}} {
+		t.Run(fmt.Sprintf("%dx%d", size[0], size[1]), func(t *testing.T) {
+			t.Parallel()
+			dir := t.TempDir()
+			home := t.TempDir()
+			s := show(t, size[0], size[1], "env", "HOME="+home, program, "demo", "--dir", dir)
+			s.until("14 routes")
+			tourOfChecks(s)
+			tourOfMending(s, dir)
+			tourOfTunnels(s)
+			tourOfKeys(s, dir)
+			tourOfLending(s)
+			tourOfMany(s)
+		})
+	}
+}
+
+// tourOfChecks are the steps 1 to 4: checks, a mode, a changed identity, a closed port.
+func tourOfChecks(s *screen) {
+	s.text("C")
+	s.until("checking")
+	s.gone("checking")
+	s.choose("tide-db")
+	s.text("m")
+	s.until("tide.pem now has mode 0600")
+	s.keys("Enter")
+	s.vouch("tide-db")
+	s.until("keeper on tide-db")
+	s.home()
+
+	s.choose("gauge-2")
+	s.until("identity changed", "i settle identity")
+	s.text("i")
+	screen := s.until("changed identity ─ gauge-2", "type its last 6 characters")
+	now := ""
+	for line := range strings.Lines(screen) {
+		if fields := strings.Fields(line); len(fields) > 2 && fields[0] == "now" {
+			now = fields[2]
+		}
+	}
+	s.text(now[len(now)-6:])
+	s.keys("Enter")
+	s.until("gauge-2 is vouched for with its new key")
+	s.text("h")
+	s.until("─ hosts ─", "10.61.4.32:22")
+	s.keys("Escape")
+	s.until("14 routes")
+
+	s.choose("gauge-3")
+	s.until("refused")
+	s.text("w")
+	s.until("waiting")
+	s.choose("quay")
+	s.keys("Enter")
+	s.until("warden@quay:~$")
+	s.text("fault gauge-3 heal")
+	s.keys("Enter")
+	s.until("gauge-3 is open")
+	s.home()
+}
+
+// tourOfMending are the steps 5 and 6: a wrong login, and a key that lies elsewhere.
+func tourOfMending(s *screen, dir string) {
+	s.choose("gauge-4")
+	s.keys("Enter")
+	s.until("no key accepted")
+	s.text("m")
+	s.until("log in as keeper")
+	s.keys("Enter")
+	s.until("keeper@10.61.4.34")
+	s.gone("log in as keeper")
+	s.keys("Enter")
+	s.until("keeper on gauge-4")
+	s.home()
+	s.text("u")
+	s.until("u again takes back")
+	s.text("u")
+	s.until("undone")
+	s.text("U")
+	s.until("U again does again")
+	s.text("U")
+	s.until("done again")
+	s.choose("gauge-4")
+	s.text("e")
+	s.until("session sheet ─ gauge-4")
+	s.keys("Tab")
+	s.until("gives values to")
+	s.keys("Escape")
+	s.gone("gives values to")
+
+	s.choose("buoy")
+	s.text("m")
+	s.until("take buoy.pem")
+	s.keys("Enter")
+	s.wait("the key to be adopted", func(string) bool {
+		_, err := os.Stat(filepath.Join(dir, "keys", "buoy.pem"))
+		return err == nil
+	})
+	s.until("14 routes")
+}
+
+// tourOfTunnels is step 7: a door that is taken, a tunnel in one's own terms, and Watch.
+func tourOfTunnels(s *screen) {
+	s.choose("tables")
+	s.text("m")
+	s.until("open the door at port")
+	s.keys("Enter")
+	s.gone("is taken by")
+	s.choose("tables")
+	s.text("t")
+	s.vouch("tables")
+	s.until("⇐ survey-web.internal:80")
+	s.text("T")
+	s.until("a tunnel ─ tables")
+	s.text("archive.internal")
+	s.until("which service of archive.internal?")
+	s.text(" 5433")
+	s.until("⇐ archive.internal:5433")
+	s.keys("Escape")
+	s.gone("a tunnel ─")
+	s.text("W")
+	s.until("demo traffic", "what runs by tunnel")
+	s.until("what runs by tunnel")
+	s.keys("Tab")
+	s.text("G")
+	s.until("what runs by host")
+	s.text("x")
+	s.until("draw what")
+	s.keys("Escape")
+	s.gone("draw what")
+	s.home()
+}
+
+// tourOfKeys are the steps 8 and 9: a passphrase, a code, a certificate, and the place of keys.
+func tourOfKeys(s *screen, dir string) {
+	s.choose("survey-web")
+	s.keys("Enter")
+	s.vouch("survey-web")
+	s.until("survey.pem, which has a passphrase")
+	s.text("low tide")
+	s.keys("Enter")
+	s.until("keeper on survey-web")
+	s.home()
+	s.choose("lamp")
+	s.keys("Enter")
+	s.until("lamp asks", "Code:", "Today's code is: flood tide")
+	s.text("flood tide")
+	s.keys("Enter")
+	s.until("keeper on lamp")
+	s.home()
+	s.choose("mast")
+	s.keys("Enter")
+	s.until("keeper on mast", "level", "keeper@mast:/var/log$")
+	s.home()
+
+	s.text("K")
+	s.until("─ keys ─", "shore.pem")
+	s.pasteText(strings.TrimSpace(string(must(os.ReadFile(filepath.Join(dir, "lab", "tide.pem.pub"))))))
+	s.until("❯ ● tide.pem")
+	s.text("n")
+	s.until("name of the new key")
+	s.text("shore-2.pem")
+	s.keys("Enter")
+	s.until("kind (Ed25519")
+	s.keys("Enter")
+	s.until("passphrase (none")
+	s.keys("Enter")
+	s.until("the same again")
+	s.keys("Enter")
+	s.until("❯ ● shore-2.pem")
+	s.keys("Down")
+	s.until("❯ ● shore.pem")
+	s.text("t")
+	s.until("which key comes in the place of shore.pem")
+	s.keys("Enter")
+	s.until("at which sessions' machines")
+	s.keys("Enter")
+	s.until("use shore-2.pem from now on", "done")
+	s.keys("Escape")
+	s.until("14 routes")
+	s.choose("gauge-1")
+	s.text("a")
+	s.until("gauge.pem")
+	s.gone("under way")
+	s.keys("Escape")
+	s.until("14 routes")
+}
+
+// tourOfLending are the steps 10 and 11: a frozen and a lost line, a key that is lent, the
+// ring, a sweep.
+func tourOfLending(s *screen) {
+	s.choose("gauge-1")
+	s.keys("Enter")
+	s.until("keeper@gauge-1:~$")
+	s.text("cut")
+	s.keys("Enter")
+	s.until("this is a new shell")
+	s.home()
+	s.choose("spit")
+	s.keys("Enter")
+	s.until("warden@quay:~$")
+	s.text("reach gauge-1")
+	s.keys("Enter")
+	s.until("needs you")
+	s.lead("a")
+	s.until("ctrl+y")
+	s.keys("C-y")
+	s.gone("ctrl+y")
+	s.home()
+	s.text("g")
+	s.until("─ ring ─", "lent now")
+	s.text("s")
+	s.until("s again opens a socket")
+	s.keys("Escape")
+	s.until("14 routes")
+	s.choose("quay")
+	s.text("S")
+	s.until("nothing was changed", "done")
+	s.keys("Escape")
+	s.gone("nothing was changed")
+	s.text("J")
+	s.until("─ jobs ─", "sweep")
+	s.keys("Escape")
+	s.until("14 routes")
+}
+
+// tourOfMany are the steps 12 and 13: what is marked, and every key.
+func tourOfMany(s *screen) {
+	for _, session := range []string{"gauge-1", "gauge-2"} {
+		s.choose(session)
+		s.keys("Space")
+		s.until("❯▪" + session)
+	}
+	s.text("E")
+	s.until("change the marked ─ 2 sessions")
+	s.text("keepalive=1m")
+	s.until("30s, defaults → 1m")
+	s.keys("Enter")
+	s.until("keepalive of 2 sessions is written")
+	s.text("A")
+	s.until("run at the marked ─ 2 sessions")
+	s.text("hostname")
+	s.keys("Enter")
+	s.until("done", "status 0")
+	s.keys("Escape")
+	s.gone("run at the marked")
+	s.choose("quay")
+	s.text("V")
+	s.until("/ via quay")
+	s.keys("Escape")
+	s.gone("/ via quay")
+	s.choose("tables")
+	s.text("D")
+	s.until("doors ─ tables", "1 of 1 open")
+	s.keys("Escape")
+	s.gone("doors ─")
+	s.text("?")
+	s.until("draw them all")
+	s.keys("Escape")
+	s.gone("draw them all")
+	s.lead("t")
+	s.until("─ trail ─", "run at")
+	s.keys("Escape")
+	s.until("14 routes")
+	s.text("q")
+}
