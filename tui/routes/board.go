@@ -13,7 +13,7 @@ import (
 	"meatus/core/board"
 	"meatus/core/gate"
 	"meatus/core/sanitize"
-	"meatus/core/words"
+	"meatus/core/tunnel"
 	"meatus/tui/fit"
 )
 
@@ -343,8 +343,14 @@ func (m *Model) stands(e row, width int) string {
 		return fit.Cut(t.Live.Render(fit.Pad("live", 8))+t.Faint.Render(detail)+t.Live.Render(fit.Spark(rates(l)))+m.listenersShort(e), width)
 	}
 	if r := e.Running; r != nil && r.Moved {
-		shells := words.Count(r.Shells, "shell")
-		return t.Live.Render(fit.Pad("live", 8)) + t.Verdict(gate.Ajar).Render(fit.Cut("the session was edited: its "+shells+" went the way it had before", width-8))
+		say := "edited since: its shell goes the way it had"
+		if r.Shells > 1 {
+			say = fmt.Sprintf("edited since: its %d shells go the way it had", r.Shells)
+		}
+		return t.Live.Render(fit.Pad("live", 8)) + t.Verdict(gate.Ajar).Render(fit.Cut(say, width-8))
+	}
+	if slices.ContainsFunc(m.s.Board.Tunnels(e.Name), func(l tunnel.Line) bool { return l.Up }) {
+		return fit.Cut(t.Live.Render(fit.Pad("live", 8))+t.Verdict(gate.Ajar).Render("edited since: its doors lead the way it had")+m.listenersShort(e), width)
 	}
 	if e.Details.Report.Broken != "" {
 		return word(gate.Shut) + t.Faint.Render(fit.Cut(e.Details.Report.Broken, width-8))
