@@ -49,15 +49,29 @@ func (a *App) alert(e event.Event) tea.Cmd {
 	if s == nil {
 		return nil
 	}
-	say := session + " is back"
+	say, state := session+" is back", "back"
 	if lost {
-		say = session + " is lost" + why
+		say, state = session+" is lost"+why, "lost"
 	}
 	switch s.Alert.V {
 	case "bell":
-		return tea.Raw(bell)
+		return tea.Batch(tea.Raw(bell), a.runAlert(session, state, say))
 	case "notify": // what a terminal does not know it leaves out; the bell ends it
-		return tea.Raw("\x1b]9;" + sanitize.Line(say, 200) + bell + bell)
+		return tea.Batch(tea.Raw("\x1b]9;"+sanitize.Line(say, 200)+bell+bell), a.runAlert(session, state, say))
 	}
 	return nil
+}
+
+// runAlert runs the person's own command, nil where there is none.
+func (a *App) runAlert(session, state, say string) tea.Cmd {
+	alert, ctx, tell := a.options.Prefs.Alert, a.ctx, a.engine.Tell
+	if len(alert.Command) == 0 {
+		return nil
+	}
+	return func() tea.Msg {
+		if err := alert.Run(ctx, session, state, say); err != nil && ctx.Err() == nil {
+			tell(err.Error())
+		}
+		return nil
+	}
 }

@@ -42,10 +42,31 @@ func TestALossAndAReturnAreToldByTheTerminalOnce(t *testing.T) {
 	} {
 		said := ""
 		if cmd := a.alert(c.event); cmd != nil {
-			said = fmt.Sprint(cmd().(tea.RawMsg).Msg)
+			said = fmt.Sprint(cmd().(tea.RawMsg).Msg) // a batch of one is that one
 		}
 		if said != c.want || strings.Count(said, "\x1b") > 1 {
 			t.Errorf("%d: %q, want %q", i, said, c.want)
 		}
+	}
+}
+
+func TestAPersonsOwnCommandIsRunWhereASessionWantsAlerts(t *testing.T) {
+	dir := t.TempDir()
+	if err := os.WriteFile(filepath.Join(dir, book.FileName), []byte("[session.quay]\nhost = \"203.0.113.10\"\nalert = \"bell\"\n[session.mole]\nhost = \"203.0.113.12\"\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	a := open(t, dir, 100, 30)
+	out := filepath.Join(dir, "told")
+	a.options.Prefs.Alert.Command = []string{"sh", "-c", `echo "$MEATUS_STATE $MEATUS_SESSION" >> "$0"`, out}
+	for _, session := range []string{"quay", "mole"} {
+		a.do(a.alert(tunnel.Lost{Session: session}))
+		a.do(a.alert(tunnel.Came{Session: session, Again: 1}))
+	}
+	a.until("both to be told", func() bool {
+		text, _ := os.ReadFile(out)
+		return strings.Count(string(text), "\n") == 2
+	})
+	if text, _ := os.ReadFile(out); !strings.Contains(string(text), "lost quay\n") || !strings.Contains(string(text), "back quay\n") {
+		t.Errorf("told: %q", text)
 	}
 }

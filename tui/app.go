@@ -19,6 +19,7 @@ import (
 	"meatus/core/contain"
 	"meatus/core/engine"
 	"meatus/core/event"
+	"meatus/core/prefs"
 	"meatus/core/remote"
 	"meatus/core/walk"
 	"meatus/core/work"
@@ -44,6 +45,10 @@ type Options struct {
 	Dialer walk.Dialer // the network where nil
 	// BeforeAgent has the ring stand in front of the running agent.
 	BeforeAgent bool
+	// Prefs are the person's own settings, and NoPrefs says why they are not used, nil where
+	// they are.
+	Prefs   prefs.Prefs
+	NoPrefs error
 	// Demo says that the demo can be asked for, with [ErrDemo].
 	Demo bool
 }
@@ -117,6 +122,9 @@ func New(ws *workspace.Workspace, o Options) (*App, error) {
 	a.inbox = a.engine.Events.Subscribe()
 	if a.engine.NoTrail != nil {
 		a.notice = a.engine.NoTrail.Error()
+	}
+	if o.NoPrefs != nil {
+		a.notice = o.NoPrefs.Error()
 	}
 	a.shell, a.ask = shells.New(a.theme), ask.New(a.theme)
 	for _, entry := range places {

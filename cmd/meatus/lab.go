@@ -65,7 +65,7 @@ func demo(ctx context.Context, dir, leader string) error {
 		} else {
 			defer stop()
 		}
-		return show(ctx, w, tui.Options{Name: "Lantern Bay", Leader: leader, Dialer: l.Dialer()})
+		return show(ctx, w, ownSettings(tui.Options{Name: "Lantern Bay", Leader: leader, Dialer: l.Dialer()}))
 	})
 }
 

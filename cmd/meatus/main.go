@@ -109,7 +109,7 @@ func root() command {
 			if err != nil {
 				return err
 			}
-			err = show(cmd.Context(), w, tui.Options{Leader: leader, Demo: true, BeforeAgent: beforeAgent})
+			err = show(cmd.Context(), w, ownSettings(tui.Options{Leader: leader, Demo: true, BeforeAgent: beforeAgent}))
 			if errors.Is(err, tui.ErrDemo) {
 				return demo(cmd.Context(), "", leader)
 			}

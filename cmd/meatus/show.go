@@ -7,6 +7,7 @@ import (
 	"runtime/debug"
 
 	"meatus/core/engine"
+	"meatus/core/prefs"
 	"meatus/core/workspace"
 	"meatus/tui"
 )
@@ -15,6 +16,12 @@ import (
 // in use. The full screen stays open for days with a workspace in memory and makes little
 // garbage, so memory is worth more there than the time of a collection.
 const garbagePercent = 50
+
+// ownSettings gives the full screen the person's own settings.
+func ownSettings(o tui.Options) tui.Options {
+	o.Prefs, o.NoPrefs = prefs.Read(prefs.Path())
+	return o
+}
 
 // show opens the full-screen program.
 func show(ctx context.Context, w *workspace.Workspace, o tui.Options) error {
