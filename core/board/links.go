@@ -113,7 +113,7 @@ func (b *Board) countLiveLocked() {
 		live[b.hash(prefix)] = true
 	}
 	for i := range b.sessions {
-		if r := b.running[b.sessions[i].name]; r != nil && r.Moved || b.sessions[i].target != 0 && live[b.sessions[i].target] {
+		if r := b.running[b.sessions[i].name]; r != nil && b.sessions[i].leadsElsewhere(r.target) || b.sessions[i].target != 0 && live[b.sessions[i].target] {
 			b.liveNow++
 		}
 	}
