@@ -161,7 +161,7 @@ type Board struct {
 	wanted   []string // to be judged before the others
 	kept     []string // sessions whose details are kept, the latest last
 	shut     int
-	liveNow  int // sessions with a live link
+	liveNow  []int // sessions with a live link, in their order
 	links    *Links
 	tunnels  map[string][]tunnel.Line // open ones, by session
 	lines    func() []tunnel.Line
@@ -191,7 +191,7 @@ func (b *Board) SetWorkspace(ws *workspace.Workspace) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	before, byName := b.sessions, b.byName
-	b.ws, b.epoch, b.next, b.shut, b.liveNow, b.stale = ws, b.epoch+1, 0, 0, 0, true
+	b.ws, b.epoch, b.next, b.shut, b.liveNow, b.stale = ws, b.epoch+1, 0, 0, nil, true
 	b.sessions = make([]session, len(ws.Book.Sessions))
 	b.byName = make(map[string]int, len(b.sessions))
 	for i, s := range ws.Book.Sessions {
@@ -262,7 +262,7 @@ type Counts struct{ Sessions, Live, Shut int }
 func (b *Board) Counts() Counts {
 	b.mu.RLock()
 	defer b.mu.RUnlock()
-	return Counts{len(b.sessions), b.liveNow, b.shut}
+	return Counts{len(b.sessions), len(b.liveNow), b.shut}
 }
 
 // Tunnels are the open tunnels of a session.

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"time"
 
+	"meatus/core/gate"
 	"meatus/core/route"
 	"meatus/core/tunnel"
 	"meatus/core/walk"
@@ -102,9 +103,9 @@ func take(all map[string]*Link, s walk.LinkState) {
 	all[s.Prefix] = &now
 }
 
-// countLiveLocked counts the sessions whose machine a live link leads to.
+// countLiveLocked finds the sessions whose machine a live link leads to.
 func (b *Board) countLiveLocked() {
-	b.liveNow = 0
+	b.liveNow = nil // what was handed out stays as it was
 	if len(b.links.unlent)+len(b.running) == 0 {
 		return
 	}
@@ -114,9 +115,35 @@ func (b *Board) countLiveLocked() {
 	}
 	for i := range b.sessions {
 		if r := b.running[b.sessions[i].name]; r != nil && b.sessions[i].leadsElsewhere(r.target) || b.sessions[i].target != 0 && live[b.sessions[i].target] {
-			b.liveNow++
+			b.liveNow = append(b.liveNow, i)
 		}
 	}
+}
+
+// Live are the live sessions, by their place in the file. It is not to be changed.
+func (b *Board) Live() []int {
+	b.mu.RLock()
+	defer b.mu.RUnlock()
+	return b.liveNow
+}
+
+// Tally counts some sessions, by their place in the file.
+func (b *Board) Tally(sessions []int) Counts {
+	b.mu.RLock()
+	defer b.mu.RUnlock()
+	c := Counts{Sessions: len(sessions)}
+	for _, i := range sessions {
+		if i >= len(b.sessions) {
+			continue
+		}
+		if b.sessions[i].verdict == gate.Shut {
+			c.Shut++
+		}
+		if _, live := slices.BinarySearch(b.liveNow, i); live {
+			c.Live++
+		}
+	}
+	return c
 }
 
 // measure measures the links' traffic. It tells whether there are any.

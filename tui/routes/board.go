@@ -14,65 +14,42 @@ import (
 	"meatus/core/gate"
 	"meatus/core/sanitize"
 	"meatus/core/tunnel"
+	"meatus/core/words"
 	"meatus/tui/fit"
 )
 
 const (
 	longestName = 24 // columns of a session's name on the board, at most
-	stationName = 16 // columns of a hop's name on a rail, at most
-	wide        = 110
+	step        = 5  // columns from a branch's rail to that of what hangs from it
+	leastStands = 30 // columns that how a session stands has, at least
 )
 
-// railLength is how long a rail is between two names, in columns.
-func (m *Model) railLength() int {
-	if m.width < wide {
-		return 5
-	}
-	return 7
-}
-
-// boardLine is one line of the board: a site's name, a session, or a blank
-// between sites.
+// boardLine is one line of the board: here, a hop that has no session of its own, or a session.
 type boardLine struct {
-	site    string
-	session int // index into entries, -1 for a line without one
+	site    string  // of the session, where it is the first of that site among its fellows
+	session int     // -1 for a line without one
+	depth   int     // how many rails lead to it, 0 where the board is no tree
+	parent  *branch // that it hangs from
+	branch  *branch // that hangs from it, nil where nothing does
 }
 
-// lay orders the sessions by site, as the file has them; while the board is
+// tree tells whether the ways are drawn as a tree: where a filter or an order tears its
+// branches apart, they are told in words.
+func (m *Model) tree() bool { return !m.find.on && m.sorted == asWritten }
+
+// lay orders the sessions by the ways they share, as the file has them; while the board is
 // narrowed, by how well they match.
 func (m *Model) lay() {
 	m.lines = m.lines[:0]
-	if m.find.on {
+	switch {
+	case m.find.on:
 		for _, i := range m.find.found {
-			m.lines = append(m.lines, boardLine{m.siteOf(i), i})
+			m.lines = append(m.lines, boardLine{session: i})
 		}
-		m.placeLines()
-		return
-	}
-	if m.sorted != asWritten {
+	case m.sorted != asWritten:
 		m.laySorted()
-		m.placeLines()
-		return
-	}
-	bySite := map[string][]int{}
-	var order []string
-	for i := range m.ws.Book.Sessions {
-		site := m.siteOf(i)
-		if _, seen := bySite[site]; !seen {
-			order = append(order, site)
-		}
-		bySite[site] = append(bySite[site], i)
-	}
-	for _, site := range order {
-		if len(m.lines) > 0 {
-			m.lines = append(m.lines, boardLine{"", -1})
-		}
-		if site != "" {
-			m.lines = append(m.lines, boardLine{site, -1})
-		}
-		for _, i := range bySite[site] {
-			m.lines = append(m.lines, boardLine{site, i})
-		}
+	case m.sessions() > 0:
+		m.layTree()
 	}
 	m.placeLines()
 }
@@ -92,7 +69,7 @@ func (m *Model) laySorted() {
 		return m.s.Board.Visited(y).Compare(m.s.Board.Visited(x))
 	})
 	for _, i := range order {
-		m.lines = append(m.lines, boardLine{m.siteOf(i), i})
+		m.lines = append(m.lines, boardLine{session: i})
 	}
 }
 
@@ -103,9 +80,16 @@ func rankOf(marked bool) int {
 	return 0
 }
 
-// placeLines notes where each session stands on the board.
+// placeLines notes where each session stands on the board, or what it is folded away in.
 func (m *Model) placeLines() {
 	m.lineOf = make([]int, m.sessions())
+	for n, l := range m.lines {
+		if m.tree() && l.branch != nil && l.branch.folded {
+			for _, i := range l.branch.all {
+				m.lineOf[i] = n
+			}
+		}
+	}
 	for n, l := range m.lines {
 		if l.session >= 0 {
 			m.lineOf[l.session] = n
@@ -131,32 +115,113 @@ func (m *Model) boardLines(height int) []string {
 	}
 	shown := m.shown()
 	states := make([]board.State, len(shown))
+	names := 12
 	for n, l := range shown {
+		indent := max(l.depth*step, 0)
 		if l.session >= 0 {
 			states[n] = m.state(l.session)
+			names = max(names, indent+min(utf8.RuneCountInString(states[n].Name), longestName))
+		} else if l.branch != nil {
+			names = max(names, indent+min(utf8.RuneCountInString(l.branch.name), longestName))
 		}
 	}
-	widths := stationWidths(states)
-	railWidth := len("here")
-	for _, w := range widths {
-		railWidth += m.railLength() + 2 + w
-	}
-	names := 10
-	for _, s := range states {
-		names = max(names, min(utf8.RuneCountInString(s.Name), longestName))
-	}
-	railWidth = min(railWidth, max(m.width-names-33, 20))
+	names = min(names, max(m.width-leastStands-8, 20))
 	links := m.s.Board.Links()
+	live := m.liveTo()
 	out := make([]string, 0, height)
 	for n, l := range shown {
 		if l.session < 0 {
-			out = append(out, "  "+m.s.Theme.Faint.Render(sanitize.Line(l.site, 40)))
+			out = append(out, m.hopLine(l, m.top+n, links, live))
 			continue
 		}
-		row := row{State: states[n], links: links}
-		out = append(out, m.boardRow(row, l.session == m.cursor, names, widths, railWidth))
+		out = append(out, m.boardRow(l, m.top+n, row{State: states[n], links: links}, names, live))
 	}
 	return out
+}
+
+// liveTo is for each branch the last line at which something live hangs from it.
+func (m *Model) liveTo() map[*branch]int {
+	to := map[*branch]int{}
+	if !m.tree() {
+		return to
+	}
+	for _, i := range m.s.Board.Live() {
+		if i >= len(m.lineOf) {
+			continue
+		}
+		at := m.lineOf[i]
+		for n := m.lines[at].parent; n != nil; n = n.parent {
+			if was, ok := to[n]; !ok || was < at {
+				to[n] = at
+			}
+			at = n.line
+		}
+	}
+	return to
+}
+
+// hopLine draws here, or a hop that no session of the file is by that way.
+func (m *Model) hopLine(l boardLine, at int, links *board.Links, live map[*branch]int) string {
+	t := m.s.Theme
+	if l.parent == nil {
+		return "  " + t.Accent.Render("here")
+	}
+	_, carries := live[l.branch]
+	return "  " + m.rails(l, at, live) + m.joint(l, at, live, carries, known, "") + "  " + t.Faint.Render(sanitize.Line(l.branch.name, longestName))
+}
+
+// The strokes of a way: how it stands as far as a machine.
+const (
+	unknown = "┈"
+	known   = "─"
+	alive   = "━"
+	still   = "╍" // frozen
+)
+
+// rails are the rails of the ways that pass a line on to what stands below it.
+func (m *Model) rails(l boardLine, at int, live map[*branch]int) string {
+	t, text := m.s.Theme, ""
+	for n := l.parent; n.parent != nil; n = n.parent {
+		rail := " "
+		up := n.parent
+		switch to, ok := live[up]; {
+		case up.last <= at:
+		case ok && to > at:
+			rail = t.Live.Render("┃")
+		default:
+			rail = t.Rule.Render("│")
+		}
+		text = rail + "    " + text
+	}
+	return text
+}
+
+// joint is where a line hangs from its rail: the rail's end or a turn off it, and the stroke to
+// the name, with a mark in it where there is one.
+func (m *Model) joint(l boardLine, at int, live map[*branch]int, lives bool, stroke, mark string) string {
+	t := m.s.Theme
+	to, ok := live[l.parent]
+	up, down := ok && to >= at, ok && to > at
+	turn := map[[3]bool]string{
+		{false, false, false}: "├", {true, false, false}: "┞", {true, true, false}: "┠", {true, true, true}: "┣", {true, false, true}: "┡", {false, false, true}: "┝",
+	}
+	if l.parent.last <= at {
+		turn = map[[3]bool]string{{false, false, false}: "└", {true, false, false}: "┖", {true, false, true}: "┗", {false, false, true}: "┕"}
+	}
+	style, joint := t.Rule, t.Rule
+	if up || lives {
+		joint = t.Live
+	}
+	switch stroke {
+	case alive:
+		style = t.Live
+	case still:
+		style = t.Verdict(gate.Ajar)
+	}
+	if mark == "" {
+		mark = style.Render(stroke)
+	}
+	return joint.Render(turn[[3]bool{up, down, lives}]) + style.Render(stroke) + mark
 }
 
 // row is one session of the board with the links as they are.
@@ -196,86 +261,98 @@ func (m *Model) scrollTo(height int) {
 	m.top = max(min(m.top, len(m.lines)-height), 0)
 }
 
-// stationWidths is how wide the names at each depth are among the sessions shown,
-// so that their rails line up.
-func stationWidths(states []board.State) []int {
-	var widths []int
-	for _, s := range states {
-		if s.Details == nil {
-			continue
-		}
-		for i, h := range s.Details.Route.Hops {
-			if i == len(widths) {
-				widths = append(widths, 0)
-			}
-			widths[i] = max(widths[i], min(utf8.RuneCountInString(h.Name), stationName))
-		}
-	}
-	return widths
-}
-
-func (m *Model) boardRow(r row, selected bool, names int, widths []int, railWidth int) string {
+// boardRow draws one session: the rails that lead to it, its name, and how it stands.
+func (m *Model) boardRow(l boardLine, at int, r row, names int, live map[*branch]int) string {
 	t := m.s.Theme
-	mark, name := "  ", t.Text.Render(fit.Pad(r.Name, names))
+	selected := l.session == m.cursor
+	lead := ""
+	if l.parent != nil {
+		stroke, mark := m.stroke(r)
+		lead = m.rails(l, at, live) + m.joint(l, at, live, stroke == alive || stroke == still, stroke, mark)
+	}
+	room := max(names-l.depth*step, 8)
+	slot, name := "  ", t.Text.Render(fit.Pad(fit.Cut(r.Name, room), room))
 	if selected {
-		mark, name = t.Accent.Render("❯ "), t.Strong.Render(fit.Pad(r.Name, names))
+		slot, name = t.Accent.Render("❯ "), t.Strong.Render(fit.Pad(fit.Cut(r.Name, room), room))
 	}
 	if m.s.Board.Marked(r.Name) {
-		mark = " " + t.Accent.Render("▪")
+		slot = " " + t.Accent.Render("▪")
 		if selected {
-			mark = t.Accent.Render("❯▪")
+			slot = t.Accent.Render("❯▪")
 		}
 	}
 	margin := "  "
 	if s := m.ws.Book.Session(r.Name); s != nil && s.Careful.V == "on" {
 		margin = " " + t.Verdict(gate.Ajar).Render("!")
 	}
-	stands := m.stands(r, max(m.width-names-railWidth-8, 0))
-	return margin + mark + name + "  " + fit.Pad(m.rail(r, widths), railWidth) + "  " + stands
+	left := margin + lead + slot + name + "  "
+	width := max(m.width-ansi.StringWidth(left), 0)
+	right := ""
+	switch {
+	case l.branch != nil && l.branch.folded:
+		right = t.Accent.Render("▸ ") + t.Faint.Render(m.hides(l.branch))
+	case !m.tree():
+		right = t.Faint.Render(via(r))
+	case l.site != "":
+		right = t.Faint.Render(sanitize.Line(l.site, 24))
+	}
+	stands := m.stands(r, max(width-ansi.StringWidth(right)-2, leastStands-2))
+	if right == "" || ansi.StringWidth(stands)+ansi.StringWidth(right)+2 > width {
+		return fit.Cut(left+m.stands(r, width), m.width)
+	}
+	return left + fit.Spread(stands, right+" ", width, " ")
 }
 
-// rail draws a session's way.
-func (m *Model) rail(e row, widths []int) string {
-	t := m.s.Theme
-	var b strings.Builder
-	b.WriteString(t.Faint.Render("here"))
-	before := 0
-	for i, h := range e.Details.Route.Hops {
-		stroke, style := "┈", t.Rule
-		switch {
-		case e.linkAt(i) != nil && e.linkAt(i).State.Frozen:
-			stroke, style = "╍", t.Verdict(gate.Ajar)
-		case e.linkAt(i) != nil:
-			stroke, style = "━", t.Live
-		case i < len(e.Details.Report.Hops) && visited(e.Details.Report.Hops[i]):
-			stroke = "─"
-		}
-		railLength := m.railLength()
-		length := railLength + before
-		glyph := ""
-		if i < len(e.Details.Report.Hops) {
-			if v := e.Details.Report.Hops[i].Worst().Verdict; v >= gate.Ajar {
-				glyph = t.Mark(v)
-			}
-		}
-		if e.Walk != nil && e.Walk.Hop == i && e.Walk.Waiting == nil {
-			glyph = t.Accent.Render(m.turningMark())
-		}
-		b.WriteByte(' ')
-		if glyph == "" {
-			b.WriteString(style.Render(strings.Repeat(stroke, length)))
-		} else {
-			b.WriteString(style.Render(strings.Repeat(stroke, length-railLength/2-1)) + glyph + style.Render(strings.Repeat(stroke, railLength/2)))
-		}
-		b.WriteByte(' ')
-		name := fit.Cut(h.Name, stationName)
-		b.WriteString(name)
-		before = 0
-		if i < len(widths) {
-			before = widths[i] - ansi.StringWidth(name)
-		}
+// via tells the way to a session in words, "" for one that is reached from here.
+func via(r row) string {
+	hops := r.Details.Route.Hops
+	if len(hops) < 2 {
+		return ""
 	}
-	return b.String()
+	var names []string
+	for _, h := range hops[:len(hops)-1] {
+		names = append(names, h.Name)
+	}
+	return "via " + strings.Join(names, " ▸ ")
+}
+
+// hides says what is folded away in a branch.
+func (m *Model) hides(n *branch) string {
+	c := m.s.Board.Tally(n.all)
+	say := words.Count(c.Sessions, "machine")
+	if c.Live > 0 {
+		say += fmt.Sprintf(", %d live", c.Live)
+	}
+	if c.Shut > 0 {
+		say += fmt.Sprintf(", %d shut", c.Shut)
+	}
+	return say
+}
+
+// stroke is how the way to a session's machine is drawn, and the mark in it where something is
+// wrong there or it is walked to.
+func (m *Model) stroke(e row) (stroke, mark string) {
+	t, last := m.s.Theme, len(e.Details.Route.Hops)-1
+	stroke = unknown
+	switch link := e.linkAt(last); {
+	case link != nil && link.State.Frozen:
+		stroke = still
+	case link != nil, e.Running != nil:
+		stroke = alive
+	case last >= 0 && last < len(e.Details.Report.Hops) && visited(e.Details.Report.Hops[last]):
+		stroke = known
+	}
+	if n := len(e.Details.Report.Hops); n > 0 {
+		if v := e.Details.Report.Hops[n-1].Worst().Verdict; v >= gate.Ajar {
+			mark = t.Mark(v)
+		}
+	} else if e.Details.Report.Broken != "" {
+		mark = t.Mark(gate.Shut)
+	}
+	if e.Walk != nil && e.Walk.Waiting == nil {
+		mark = t.Accent.Render(m.turningMark())
+	}
+	return stroke, mark
 }
 
 // frozenOn is the first frozen link on the live way of a session, or nil.

@@ -47,6 +47,8 @@ type Model struct {
 	byName  map[string]int // of the workspace's sessions
 	lines   []boardLine
 	lineOf  []int
+	root    *branch         // of the ways, as they were laid last
+	folded  map[string]bool // branches that are folded away, by the way to them
 	cursor  int
 	top     int
 	spin    int
@@ -101,7 +103,7 @@ var orderWords = [...]string{"", "most recent first", "marked first"}
 
 // New returns the place.
 func New(s *place.Services) place.Place {
-	m := &Model{s: s, depth: walk.Identity, better: map[string]better{}}
+	m := &Model{s: s, depth: walk.Identity, better: map[string]better{}, folded: map[string]bool{}}
 	m.find.line = newFindLine(s.Theme)
 	m.undo = undo.Undo{S: s, Of: func() string { return "" }, Tell: s.Tell, Do: m.edited}
 	m.setWorkspace(s.Workspace())
@@ -156,6 +158,7 @@ func (m *Model) nameOf(i int) string { return m.ws.Book.Sessions[i].Name }
 // Select moves to the session of that name, where there is one.
 func (m *Model) Select(name string) {
 	if i, ok := m.byName[name]; ok {
+		m.reveal(i)
 		m.cursor = i
 	}
 	m.settle()
@@ -331,6 +334,8 @@ func (m *Model) Table() place.Table {
 		place.On("down j", "", func() tea.Cmd { m.step(1); return nil }).Ranked(place.Hidden),
 		place.On("pgup", "", func() tea.Cmd { m.step(-max(m.boardRows()-1, 1)); return nil }).Ranked(place.Hidden),
 		place.On("pgdown", "", func() tea.Cmd { m.step(max(m.boardRows()-1, 1)); return nil }).Ranked(place.Hidden),
+		place.On("left", "fold a branch away", func() tea.Cmd { m.fold(true); return nil }).As("← →").If(m.tree).Ranked(place.InHelp),
+		place.On("right", "", func() tea.Cmd { m.fold(false); return nil }).If(m.tree).Ranked(place.Hidden),
 		place.On("home", "", func() tea.Cmd { m.step(-len(m.lines)); return nil }).Ranked(place.Hidden),
 		place.On("end", "", func() tea.Cmd { m.step(len(m.lines)); return nil }).Ranked(place.Hidden),
 		place.On("w", "wait until it is up", m.wait).If(free).Ranked(place.Hidden),
