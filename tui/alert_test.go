@@ -14,6 +14,7 @@ import (
 	"meatus/core/gate"
 	"meatus/core/tunnel"
 	"meatus/core/walk"
+	"meatus/lab/await"
 )
 
 func TestALossAndAReturnAreToldByTheTerminalOnce(t *testing.T) {
@@ -62,7 +63,7 @@ func TestAPersonsOwnCommandIsRunWhereASessionWantsAlerts(t *testing.T) {
 		a.do(a.alert(tunnel.Lost{Session: session}))
 		a.do(a.alert(tunnel.Came{Session: session, Again: 1}))
 	}
-	a.until("both to be told", func() bool {
+	await.Until(t, "both to be told", func() bool { // no message comes of it
 		text, _ := os.ReadFile(out)
 		return strings.Count(string(text), "\n") == 2
 	})
