@@ -277,7 +277,7 @@ func TestTheRingHoldsWhatItIsTold(t *testing.T) {
 	s.text("E")
 	s.until("1 key gone from memory", "No key is held")
 	s.keys("Escape")
-	s.until("archive     here", "ajar", "gauge.pem is meant for gauge-*")
+	s.until("archive ", "ajar", "gauge.pem is meant for gauge-*")
 }
 
 func TestKeysAreLentToOneShellAndABetterWayIsOffered(t *testing.T) {
@@ -315,7 +315,7 @@ func TestKeysAreLentToOneShellAndABetterWayIsOffered(t *testing.T) {
 	s.text("b")
 	s.until("10-61-4-62 = keeper@10.61.4.62 via quay with keys/gauge.pem")
 	s.keys("Enter")
-	s.until("15 routes", "here ━━━━━━━ quay ─────── 10-61-4-62")
+	s.until("15 routes", "❯ 10-61-4-62")
 	s.keys("Enter")
 	s.until("keeper on 10-61-4-62")
 	if text := string(must(os.ReadFile(filepath.Join(dir, "sessions.toml")))); strings.Contains(text, "[session.quay]\nagent") {

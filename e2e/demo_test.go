@@ -224,7 +224,7 @@ func TestAnEditFromOutsideIsShown(t *testing.T) {
 	if err := os.WriteFile(file, append(text, "\n[session.winch]\nhost = \"10.61.4.70\"\nsite = \"reef\"\n"...), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	s.until("15 routes", "sessions.toml was edited: new: winch", "here ─────── quay ┈┈┈┈┈┈┈ winch")
+	s.until("15 routes", "sessions.toml was edited: new: winch", "┈┈  winch")
 	s.text("e")
 	s.until("session sheet ─ quay")
 	s.keys("Enter")
@@ -247,7 +247,7 @@ func TestSessionsAreRenamedCopiedAndRemoved(t *testing.T) {
 	s.keys("C-u")
 	s.text("pier")
 	s.keys("Enter")
-	s.until("session sheet ─ pier", "renamed quay to pier", "here ─────── pier ─────── gauge-1")
+	s.until("session sheet ─ pier", "renamed quay to pier", "├──❯ pier")
 	s.text("D")
 	s.until("remove pier? enter removes it")
 	s.keys("Enter")
