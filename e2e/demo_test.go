@@ -190,7 +190,7 @@ func TestAWrongLoginIsMendedOnTheSheet(t *testing.T) {
 	s.keys("Down", "Down", "Enter", "C-u") // user
 	s.text("a b")
 	s.keys("Enter")
-	s.until("is no login name") // what was typed is there to be put right
+	s.until("not written: user: ") // what was typed is there to be put right
 	s.keys("C-u")
 	s.text("keeper")
 	s.keys("Enter")

@@ -16,6 +16,7 @@ import (
 	"meatus/core/contain"
 	"meatus/core/sanitize"
 	"meatus/core/secret"
+	"meatus/core/words"
 )
 
 // Use is one use that somebody else asked for: a far side, or a program here.
@@ -171,7 +172,7 @@ func (l *Lend) settle(made bool) {
 }
 
 func (l *Lend) errSpent() error {
-	return fmt.Errorf("it was used as often as it may be, %d times: the lend has stopped", l.Most)
+	return fmt.Errorf("it was used as often as it may be, %s: the lend has stopped", words.Count(l.Most, "time"))
 }
 
 // End ends the lend: whoever uses it is cut off, and nothing is served any more.

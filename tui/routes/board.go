@@ -40,7 +40,7 @@ func (m *Model) tree() bool { return !m.find.on && m.sorted == asWritten }
 // lay orders the sessions by the ways they share, as the file has them; while the board is
 // narrowed, by how well they match.
 func (m *Model) lay() {
-	m.lines = m.lines[:0]
+	m.lines = slices.Grow(m.lines[:0], m.sessions()+1)
 	switch {
 	case m.find.on:
 		for _, i := range m.find.found {

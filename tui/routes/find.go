@@ -58,10 +58,15 @@ func (m *Model) startFind() tea.Cmd {
 
 // endFind shows the whole board again; the selected session stays selected.
 func (m *Model) endFind() {
-	m.find.on, m.find.typing = false, false
-	m.find.line.Begin("")
+	m.forgetFind()
 	m.lay()
 	m.settle()
+}
+
+// forgetFind looks for nothing any more; the board is to be laid anew.
+func (m *Model) forgetFind() {
+	m.find.on, m.find.typing = false, false
+	m.find.line.Begin("")
 }
 
 // narrow finds the sessions that match.

@@ -131,10 +131,10 @@ func (m *Model) Typing() bool { return m.find.typing }
 // setWorkspace shows another reading of the workspace.
 func (m *Model) setWorkspace(ws *workspace.Workspace) {
 	selected := m.Selected()
-	m.ws = ws
+	m.ws, m.root = ws, nil
 	m.cursor = min(m.cursor, max(len(ws.Book.Sessions)-1, 0))
 	m.find.pool = nil
-	m.endFind()
+	m.forgetFind()
 	m.byName = make(map[string]int, len(ws.Book.Sessions))
 	for i, s := range ws.Book.Sessions {
 		m.byName[s.Name] = i

@@ -3,7 +3,6 @@ package routes
 import (
 	"cmp"
 	"slices"
-	"strings"
 
 	"meatus/core/book"
 )
@@ -31,23 +30,14 @@ type kid struct {
 // grow makes the tree of the ways of all sessions. Of several ways to a session it is the
 // one that is named first; what is folded stays folded, by the way to it.
 func grow(b *book.Book, folded map[string]bool) *branch {
-	root := &branch{session: -1}
-	at := map[string]*branch{"": root}
-	before := waysBefore(b)
-	for _, way := range before { // the hops that something hangs from
-		parent, path := root, ""
-		for _, name := range way {
-			path += name + "\x00"
-			if at[path] == nil {
-				at[path] = &branch{parent: parent, name: name, session: -1, folded: folded[path]}
-			}
-			parent = at[path]
-		}
+	g := grower{book: b, folded: folded, root: &branch{session: -1}, behind: map[*book.Access]*branch{}, under: map[*branch]map[string]*branch{}, walking: map[*book.Session]bool{}}
+	parents := make([]*branch, len(b.Sessions))
+	for i, s := range b.Sessions { // every hop that something hangs from is there before it is placed
+		parents[i] = g.parent(s)
 	}
 	for i, s := range b.Sessions {
-		parent := at[pathOf(before[i])]
-		self := at[pathOf(before[i])+s.Name+"\x00"]
-		if self != nil {
+		parent := parents[i]
+		if self := g.under[parent][s.Name]; self != nil {
 			self.session = i
 			self.place()
 		} else {
@@ -58,10 +48,53 @@ func grow(b *book.Book, folded map[string]bool) *branch {
 			up.all = append(up.all, i)
 		}
 	}
-	for _, n := range at {
-		n.sort(b)
+	g.root.sort(b)
+	return g.root
+}
+
+// grower is the making of a tree.
+type grower struct {
+	book    *book.Book
+	folded  map[string]bool
+	root    *branch
+	behind  map[*book.Access]*branch       // that sessions hang from which inherit the same
+	under   map[*branch]map[string]*branch // the branches that hang from one, by name
+	walking map[*book.Session]bool
+}
+
+// parent is the branch that a session hangs from, here for one that is broken.
+func (g *grower) parent(s *book.Session) *branch {
+	if s.Broken != nil || len(s.Via.V) == 0 || g.walking[s] { // a way that runs in a circle is broken anyway
+		return g.root
 	}
-	return root
+	if found := g.behind[s.Access]; found != nil {
+		return found
+	}
+	g.walking[s] = true
+	at := g.root
+	for i, via := range s.Via.V {
+		name := book.Either(via)[0]
+		if hop := g.book.Session(name); i == 0 && hop != nil { // the first brings its own way along
+			at = g.parent(hop)
+		}
+		at = g.hop(at, name)
+	}
+	delete(g.walking, s)
+	g.behind[s.Access] = at
+	return at
+}
+
+// hop is the branch of that name that hangs from another.
+func (g *grower) hop(from *branch, name string) *branch {
+	if g.under[from] == nil {
+		g.under[from] = map[string]*branch{}
+	}
+	if g.under[from][name] == nil {
+		n := &branch{parent: from, name: name, session: -1}
+		n.folded = g.folded[n.path()]
+		g.under[from][name] = n
+	}
+	return g.under[from][name]
 }
 
 // place puts a branch among the kids of the one before it, once.
@@ -74,9 +107,9 @@ func (n *branch) place() {
 	n.parent.kids = append(n.parent.kids, kid{n.session, n})
 }
 
-// sort puts what belongs to one site together, the sites in the order in which they come.
+// sort puts what belongs to one site together, the sites in the order in which they come, in
+// this branch and all behind it.
 func (n *branch) sort(b *book.Book) {
-	first := map[string]int{}
 	site := func(k kid) string {
 		if k.branch != nil {
 			k.session = k.branch.session
@@ -86,12 +119,22 @@ func (n *branch) sort(b *book.Book) {
 		}
 		return b.Sessions[k.session].Site.V
 	}
+	first := map[string]int{}
+	sorted, last := true, -1
 	for i, k := range n.kids {
-		if _, seen := first[site(k)]; !seen {
+		at, seen := first[site(k)]
+		if !seen {
+			at = i
 			first[site(k)] = i
 		}
+		sorted, last = sorted && at >= last, at
+		if k.branch != nil {
+			k.branch.sort(b)
+		}
 	}
-	slices.SortStableFunc(n.kids, func(a, b kid) int { return cmp.Compare(first[site(a)], first[site(b)]) })
+	if !sorted {
+		slices.SortStableFunc(n.kids, func(a, b kid) int { return cmp.Compare(first[site(a)], first[site(b)]) })
+	}
 }
 
 // path names a branch among all, by the way to it.
@@ -102,52 +145,11 @@ func (n *branch) path() string {
 	return n.parent.path() + n.name + "\x00"
 }
 
-func pathOf(way []string) string {
-	if len(way) == 0 {
-		return ""
-	}
-	return strings.Join(way, "\x00") + "\x00"
-}
-
-// waysBefore are the hops before each session, by name; none for one that is broken. Sessions
-// that inherit the same way share it.
-func waysBefore(b *book.Book) [][]string {
-	known := map[*book.Session][]string{}
-	shared := map[string][]string{}
-	var way func(s *book.Session) []string
-	way = func(s *book.Session) []string {
-		if s.Broken != nil || len(s.Via.V) == 0 {
-			return nil
-		}
-		if found, ok := known[s]; ok {
-			return found
-		}
-		known[s] = nil // a way that runs in a circle is broken anyway
-		key := strings.Join(s.Via.V, "\x00")
-		found, ok := shared[key]
-		if !ok {
-			first := b.Session(book.Either(s.Via.V[0])[0])
-			if first != nil {
-				found = slices.Clone(way(first))
-			}
-			for _, via := range s.Via.V {
-				found = append(found, book.Either(via)[0])
-			}
-			shared[key] = found
-		}
-		known[s] = found
-		return found
-	}
-	all := make([][]string, len(b.Sessions))
-	for i, s := range b.Sessions {
-		all[i] = way(s)
-	}
-	return all
-}
-
 // layTree makes lines of the tree: here, and what hangs from it.
 func (m *Model) layTree() {
-	m.root = grow(m.ws.Book, m.folded)
+	if m.root == nil {
+		m.root = grow(m.ws.Book, m.folded)
+	}
 	m.lines = append(m.lines, boardLine{session: -1, branch: m.root})
 	m.root.line = 0
 	m.layBranch(m.root, 1)
@@ -191,8 +193,10 @@ func (m *Model) fold(on bool) {
 	if n == nil || n.parent == nil || n.session < 0 || n.folded == on {
 		return
 	}
-	if delete(m.folded, n.path()); on {
+	if n.folded = on; on {
 		m.folded[n.path()] = true
+	} else {
+		delete(m.folded, n.path())
 	}
 	m.cursor = n.session
 	m.lay()
@@ -201,18 +205,16 @@ func (m *Model) fold(on bool) {
 
 // reveal unfolds what hides a session.
 func (m *Model) reveal(i int) {
-	if m.root == nil || len(m.folded) == 0 {
+	if m.root == nil || len(m.folded) == 0 || !m.tree() || i >= len(m.lineOf) {
 		return
 	}
-	way := waysBefore(m.ws.Book)[i]
 	hidden := false
-	for n := range way {
-		if path := pathOf(way[:n+1]); m.folded[path] {
-			delete(m.folded, path)
-			hidden = true
-		}
+	for l := m.lines[m.lineOf[i]]; l.branch != nil && l.branch.folded && l.session != i; l = m.lines[m.lineOf[i]] {
+		l.branch.folded, hidden = false, true
+		delete(m.folded, l.branch.path())
+		m.lay()
 	}
 	if hidden {
-		m.lay()
+		m.settle()
 	}
 }
