@@ -3,35 +3,31 @@ package watch
 import (
 	"cmp"
 	"fmt"
-	"strings"
+	"slices"
 	"time"
 
 	"meatus/core/draw"
 	"meatus/core/meter"
 	"meatus/core/words"
+	"meatus/tui/chart"
 	"meatus/tui/fit"
 )
 
 // spans are what the chart shows, to choose from.
 var spans = []time.Duration{2 * time.Minute, 10 * time.Minute, time.Hour, 6 * time.Hour, 24 * time.Hour, 7 * 24 * time.Hour, 28 * 24 * time.Hour}
 
-// axisWidth is the room for the words at the left of the chart.
-const axisWidth = 12
-
 // now is the time at the right end of the chart.
 func (m *Model) now() time.Time { return time.Now().Truncate(time.Second) }
 
-// grid is the chart's columns: how many samples, of what length, how many columns
-// each takes.
-func (m *Model) grid(width int) (n int, each time.Duration, columns int) {
-	room := max(width-axisWidth-5, 10)
-	n = min(room, int(spans[m.span]/time.Second))
-	return n, spans[m.span] / time.Duration(n), room / n
+// grid is how many samples the chart has, and of what length.
+func (m *Model) grid(width int) (n int, each time.Duration) {
+	n = min(2*chart.Columns(width), int(spans[m.span]/time.Second))
+	return n, spans[m.span] / time.Duration(n)
 }
 
 // chartKey moves the cursor.
 func (m *Model) chartKey(key string) bool {
-	_, each, _ := m.grid(m.chartWidth())
+	_, each := m.grid(m.chartWidth())
 	steps := map[string]int{"left": -1, "right": 1, "shift+left": -10, "shift+right": 10, "home": -100000, "end": 100000, "h": -1, "l": 1}
 	by, ok := steps[key]
 	if !ok {
@@ -57,9 +53,6 @@ func (m *Model) chartWidth() int {
 	return m.width
 }
 
-// eighths fill a cell from below.
-var eighths = []rune(" ▁▂▃▄▅▆▇█")
-
 // chart draws what the chosen link or flow carried, each way, and its round trips
 // with their spread, over time; and reads it off at the cursor.
 func (m *Model) chart(width, height int) []string {
@@ -68,17 +61,12 @@ func (m *Model) chart(width, height int) []string {
 		return nil
 	}
 	t := m.s.Theme
-	now := m.now()
-	n, each, columns := m.grid(width)
-	from := now.Add(-spans[m.span])
-	samples := series.Span(from, now, n)
-	mostIn, mostOut, worst := 1.0, 1.0, time.Duration(0)
+	n, each := m.grid(width)
+	c := chart.Chart{Theme: t, To: m.now(), Cursor: -1, Marks: m.marks(name)}
+	c.From = c.To.Add(-spans[m.span])
+	samples := series.Span(c.From, c.To, n)
 	for _, p := range samples {
-		mostIn, mostOut, worst = max(mostIn, p.In), max(mostOut, p.Out), max(worst, p.Worst)
-	}
-	at := -1
-	if !m.cursor.IsZero() {
-		at = max(min(int(m.cursor.Sub(from)/each), n)-1, 0)
+		c.Samples = append(c.Samples, chart.Sample{Up: p.In, Down: p.Out, Trip: p.RoundTrip, Best: p.Best, Worst: p.Worst, Known: p.Known})
 	}
 	head := t.Strong.Render(fit.Cut(name, width/2)) + t.Faint.Render(" over "+fit.Ago(spans[m.span]))
 	if m.focus == onChart {
@@ -86,97 +74,34 @@ func (m *Model) chart(width, height int) []string {
 	}
 	lines := []string{t.Title(head, "", width, fit.Spread)}
 	about := m.about()
-	if at >= 0 {
-		about = []string{t.Accent.Render(read(samples[at], each))}
+	if !m.cursor.IsZero() && len(samples) > 0 {
+		c.Cursor = max(min(int(m.cursor.Sub(c.From)/each), len(samples))-1, 0)
+		about = []string{t.Accent.Render(read(samples[c.Cursor], each))}
 	}
-	for _, l := range about[:min(len(about), max(height-6, 1))] {
+	for _, l := range about[:min(len(about), max(height-7, 1))] {
 		lines = append(lines, fit.Cut("   "+l, width))
 	}
-	rows := height - len(lines) - 1
-	trip := 0
-	if worst > 0 && rows >= 6 {
-		trip = max(rows/5, 2)
-	}
-	half := max((rows-trip)/2, 1)
-	// A full cell has the ground of its ink, too: not every font's block fills its cell.
-	solid := t.Live.Background(t.Live.GetForeground())
-	cells := func(glyphs string, cursor bool) string {
-		switch {
-		case cursor && strings.TrimSpace(glyphs) == "":
-			return t.Accent.Render(strings.Repeat("│", len([]rune(glyphs))))
-		case cursor:
-			return t.Accent.Render(glyphs)
-		case strings.HasPrefix(glyphs, "█"):
-			return solid.Render(glyphs)
-		}
-		return t.Live.Render(glyphs)
-	}
-	draw := func(rows int, axis string, cell func(p meter.Sample, row int) rune) {
-		for row := rows - 1; row >= 0; row-- {
-			label := ""
-			if row == rows-1 {
-				label = axis
-			}
-			var b strings.Builder
-			b.WriteString("   " + t.Faint.Render(fit.Pad(label, axisWidth)))
-			run := ""
-			for i, p := range samples {
-				glyph := strings.Repeat(string(cell(p, row)), columns)
-				full := strings.HasPrefix(glyph, "█")
-				if i == at || i-1 == at || strings.HasPrefix(run, "█") != full {
-					b.WriteString(cells(run, i-1 == at && at >= 0))
-					run = ""
-				}
-				run += glyph
-			}
-			lines = append(lines, b.String()+cells(run, at == len(samples)-1))
-		}
-	}
-	bars := func(rows int, most float64, of func(meter.Sample) float64) func(meter.Sample, int) rune {
-		return func(p meter.Sample, row int) rune {
-			if !p.Known && row == 0 {
-				return '·'
-			}
-			return eighths[max(min(int(of(p)/most*float64(rows)*8+0.5)-row*8, 8), 0)]
-		}
-	}
-	top := func(most float64) string {
-		if most == 1 {
-			return "nothing"
-		}
-		return fit.Bytes(most) + "/s"
-	}
-	draw(half, "↓ "+top(mostIn), bars(half, mostIn, func(p meter.Sample) float64 { return p.In }))
-	draw(half, "↑ "+top(mostOut), bars(half, mostOut, func(p meter.Sample) float64 { return p.Out }))
-	if trip > 0 {
-		draw(trip, "⇄ "+fit.RoundTrip(worst), func(p meter.Sample, row int) rune { return spreadCell(p, row, trip, worst) })
-	}
-	layout := "15:04:05"
-	if spans[m.span] > 12*time.Hour {
-		layout = "2 Jan 15:04"
-	}
-	return append(lines, "   "+fit.Pad("", axisWidth)+t.Faint.Render(fit.Spread(from.Local().Format(layout), now.Local().Format(layout), n*columns, " ")))
+	return append(lines, c.Lines(width, height-len(lines))...)
 }
 
-// spreadCell is a cell of the round trips: dots from the best of a span to its worst,
-// four to a cell (the Braille patterns of Unicode).
-func spreadCell(p meter.Sample, row, rows int, most time.Duration) rune {
-	if p.Worst == 0 {
-		return ' '
+// marks are what happened to a machine, for the chart of its link.
+func (m *Model) marks(name string) []chart.Mark {
+	signs := map[string]chart.Mark{
+		"link-up": {Rune: '┬'}, "up": {Rune: '┬'}, "thawed": {Rune: '┬'}, "lost": {Rune: '╳', Bad: true}, "link-down": {Rune: '┴'}, "froze": {Rune: '╍', Bad: true},
 	}
-	dot := func(d time.Duration) int { return min(int(float64(d)/float64(most)*float64(rows*4)), rows*4-1) }
-	low, high := dot(p.Best), dot(p.Worst)
-	bits := [4]rune{0xc0, 0x24, 0x12, 0x09} // from below, both columns of dots
-	cell := rune(0x2800)
-	for i := range 4 {
-		if d := row*4 + i; d >= low && d <= high {
-			cell |= bits[i]
+	var all []chart.Mark
+	for _, e := range m.events {
+		mark, ok := signs[e.Name]
+		if !ok || e.Hop != name && e.Session != name && !slices.Contains(e.Of, name) {
+			continue
 		}
+		if e.Failed != "" {
+			mark.Rune, mark.Bad = '╳', true
+		}
+		mark.At = e.From
+		all = append(all, mark)
 	}
-	if cell == 0x2800 {
-		return ' '
-	}
-	return cell
+	return all
 }
 
 // read says a sample in words.
