@@ -193,40 +193,54 @@ func (c Chart) trips(cols, rows int, worst time.Duration) []string {
 func (c Chart) cells(d *dots, labels []string, grid int, ink lipgloss.Style) []string {
 	t := c.Theme
 	cursor := c.cursorColumn(d.cols)
+	pens := [...]pen{penOf(t.Accent), penOf(ink), penOf(t.Faint), penOf(t.Rule), penOf(t.Text)}
 	var lines []string
 	for row := range d.rows {
 		var b strings.Builder
 		b.WriteString(t.Faint.Render(fit.Pad(labels[row], axisWidth-1)) + t.Rule.Render("│"))
-		run, style := "", lipgloss.Style{}
 		kind := -1
-		put := func(k int, s lipgloss.Style, text string) {
+		put := func(k int, cell rune) {
 			if k != kind {
-				b.WriteString(style.Render(run))
-				run, style, kind = "", s, k
+				if kind >= 0 {
+					b.WriteString(pens[kind].close)
+				}
+				b.WriteString(pens[k].open)
+				kind = k
 			}
-			run += text
+			b.WriteRune(cell)
 		}
 		for x := range d.cols {
 			line, fill := d.line[row*d.cols+x], d.fill[row*d.cols+x]
 			switch {
 			case x == cursor && line|fill == 0:
-				put(0, t.Accent, "│")
+				put(0, '│')
 			case x == cursor:
-				put(0, t.Accent, string(0x2800|line|fill))
+				put(0, 0x2800|line|fill)
 			case line != 0:
-				put(1, ink, string(0x2800|line|fill))
+				put(1, 0x2800|line|fill)
 			case fill != 0:
-				put(2, t.Faint, string(0x2800|fill))
+				put(2, 0x2800|fill)
 			case row == grid:
-				put(3, t.Rule, "┈")
+				put(3, '┈')
 			default:
-				put(4, t.Text, " ")
+				put(4, ' ')
 			}
 		}
-		b.WriteString(style.Render(run))
+		if kind >= 0 {
+			b.WriteString(pens[kind].close)
+		}
 		lines = append(lines, b.String())
 	}
 	return lines
+}
+
+// pen is how a style begins and ends: a style that renders each run of cells by itself costs
+// most of a frame.
+type pen struct{ open, close string }
+
+func penOf(s lipgloss.Style) pen {
+	open, end, _ := strings.Cut(s.Render("x"), "x")
+	return pen{open, end}
 }
 
 // cursorColumn is the column of the cursor, -1 where there is none.
