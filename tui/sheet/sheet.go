@@ -348,50 +348,18 @@ func (m *Model) View(width, height int) []string {
 		}
 		lines = append(lines, "   "+t.Accent.Render(word)+m.input.View(40))
 	}
-	value := max(min(width-44, 44), 24)
 	fields := m.fields()
 	room := height - len(lines)
 	if m.bad || s.Broken != nil {
 		room -= 2
 	}
 	first := max(min(m.cursor-room/2, len(fields)-room), 0)
-	for i, key := range fields[first:min(first+max(room, 1), len(fields))] {
-		i += first
-		text, origin := m.text(key)
-		pointer, name := "  ", t.Faint.Render(fit.Pad(key, 10))
-		if i == m.cursor {
-			pointer, name = t.Accent.Render("❯ "), t.Strong.Render(fit.Pad(key, 10))
-		}
-		if i == m.cursor && m.editing {
-			say := t.Faint.Render(book.HintOf(key))
-			if wrong := m.ws.Book.WrongValue(m.at.Layer, key, m.input.Text()); wrong != "" {
-				say = t.Verdict(gate.Shut).Render("╰ " + wrong)
-			}
-			lines = append(lines, fit.Cut(" "+pointer+name+" "+fit.Pad(m.input.View(value-2), value)+" "+say, width))
-			continue
-		}
-		own := origin.Layer == m.at.Layer
-		from := t.Faint.Render("from " + origin.String())
-		if origin.Layer == book.BuiltIn {
-			from = t.Faint.Render(origin.String())
-		}
-		style := t.Text
-		if key == "keepalive" {
-			from += t.Faint.Render(cost(text))
-		}
-		switch {
-		case text == "":
-			text, style, from = "–", t.Faint, ""
-		case own:
-			style, from = t.Strong, m.without(&far, key)
-			if key == "keepalive" {
-				from += t.Faint.Render(strings.TrimPrefix(cost(text), "; "))
-			}
-		}
+	for i := first; i < min(first+max(room, 1), len(fields)); i++ {
+		more := ""
 		if i-first == room-1 && i < len(fields)-1 {
-			from = fit.Pad(from, max(width-value-30, 10)) + t.Faint.Render("more below")
+			more = "more below"
 		}
-		lines = append(lines, " "+pointer+name+" "+fit.Pad(style.Render(fit.Cut(text, value-1)), value)+" "+from)
+		lines = append(lines, m.fieldLine(i, &far, width, more))
 	}
 	switch {
 	case m.bad:
@@ -404,6 +372,44 @@ func (m *Model) View(width, height int) []string {
 		}
 	}
 	return lines[:min(len(lines), height)]
+}
+
+// fieldLine draws one value, with where it is from; more stands at its end.
+func (m *Model) fieldLine(i int, far *book.Session, width int, more string) string {
+	t, key := m.s.Theme, m.fields()[i]
+	room := max(min(width-44, 44), 24)
+	text, origin := m.text(key)
+	pointer, name := "  ", t.Faint.Render(fit.Pad(key, 10))
+	if i == m.cursor {
+		pointer, name = t.Accent.Render("❯ "), t.Strong.Render(fit.Pad(key, 10))
+	}
+	if i == m.cursor && m.editing {
+		say := t.Faint.Render(book.HintOf(key))
+		if wrong := m.ws.Book.WrongValue(m.at.Layer, key, m.input.Text()); wrong != "" {
+			say = t.Verdict(gate.Shut).Render("╰ " + wrong)
+		}
+		return fit.Cut(" "+pointer+name+" "+fit.Pad(m.input.View(room-2), room)+" "+say, width)
+	}
+	style, from := t.Text, t.Faint.Render("from "+origin.String())
+	if origin.Layer == book.BuiltIn {
+		from = t.Faint.Render(origin.String())
+	}
+	if key == "keepalive" {
+		from += t.Faint.Render(cost(text))
+	}
+	switch {
+	case text == "":
+		text, style, from = "–", t.Faint, ""
+	case origin.Layer == m.at.Layer:
+		style, from = t.Strong, m.without(far, key)
+		if key == "keepalive" {
+			from += t.Faint.Render(strings.TrimPrefix(cost(text), "; "))
+		}
+	}
+	if more != "" {
+		from = fit.Pad(from, max(width-room-30, 10)) + t.Faint.Render(more)
+	}
+	return " " + pointer + name + " " + fit.Pad(style.Render(fit.Cut(text, room-1)), room) + " " + from
 }
 
 // keepaliveBytes is about what one keepalive and its answer take on the wire, with

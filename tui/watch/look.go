@@ -101,58 +101,7 @@ func (m *Model) look() {
 		}
 	}
 	m.lookAtLinks(shells)
-	var all []row
-	find := strings.ToLower(m.find)
-	add := func(r row) {
-		if find != "" && !strings.Contains(strings.ToLower(r.words), find) {
-			return
-		}
-		r.in, r.out = m.series(r.key).Now(now)
-		all = append(all, r)
-	}
-	addFlow := func(r row) {
-		f := r.flow
-		r.words = strings.Join([]string{r.session, f.Who(), f.From, f.To, r.at}, " ")
-		switch groups[m.group] {
-		case "tunnel":
-			r.group = r.at
-		case "host":
-			r.group = host(f.To)
-		case "program":
-			r.group = f.Who()
-		}
-		add(r)
-	}
-	addShell := func(r row) {
-		p := r.program
-		r.session, r.words = p.Session, strings.Join([]string{p.Session, p.Hop, p.What}, " ")
-		switch groups[m.group] {
-		case "tunnel":
-			r.group = shellsGroup
-		case "host":
-			r.group = p.Hop
-		case "program":
-			r.group = p.What
-		}
-		add(r)
-	}
-	for i := range own.Flows {
-		f := &own.Flows[i]
-		addFlow(row{session: f.Session, at: f.Listener, flow: &f.Flow, key: f.Key()})
-	}
-	for i := range own.Shells {
-		addShell(row{program: &own.Shells[i], key: tunnel.ProgramKey(own.Shells[i])})
-	}
-	for i := range m.others {
-		o := &m.others[i]
-		for n := range o.Flows {
-			f := &o.Flows[n]
-			addFlow(row{other: o, session: f.Session, at: f.Listener, flow: &f.Flow, key: o.FlowKey(*f)})
-		}
-		for n := range o.Shells {
-			addShell(row{other: o, program: &o.Shells[n], key: o.Key(tunnel.ProgramKey(o.Shells[n]))})
-		}
-	}
+	all := m.everything(now)
 	slices.SortStableFunc(all, func(a, b row) int {
 		switch orders[m.order] {
 		case "rate":
@@ -176,6 +125,56 @@ func (m *Model) look() {
 	if m.map_.At < len(m.ways) {
 		m.hop = max(min(m.hop, len(m.ways[m.map_.At].links)-1), 0)
 	}
+}
+
+// everything are the rows of all flows and shells, of this program and of others, that are
+// looked for, with what they carry now.
+func (m *Model) everything(now time.Time) []row {
+	var all []row
+	find := strings.ToLower(m.find)
+	add := func(r row, group [3]string, words ...string) {
+		r.words = strings.Join(words, " ")
+		if find != "" && !strings.Contains(strings.ToLower(r.words), find) {
+			return
+		}
+		switch groups[m.group] {
+		case "tunnel":
+			r.group = group[0]
+		case "host":
+			r.group = group[1]
+		case "program":
+			r.group = group[2]
+		}
+		r.in, r.out = m.series(r.key).Now(now)
+		all = append(all, r)
+	}
+	flow := func(r row) {
+		add(r, [3]string{r.at, host(r.flow.To), r.flow.Who()}, r.session, r.flow.Who(), r.flow.From, r.flow.To, r.at)
+	}
+	program := func(r row) {
+		p := r.program
+		r.session = p.Session
+		add(r, [3]string{shellsGroup, p.Hop, p.What}, p.Session, p.Hop, p.What)
+	}
+	own := &m.alive.own
+	for i := range own.Flows {
+		f := &own.Flows[i]
+		flow(row{session: f.Session, at: f.Listener, flow: &f.Flow, key: f.Key()})
+	}
+	for i := range own.Shells {
+		program(row{program: &own.Shells[i], key: tunnel.ProgramKey(own.Shells[i])})
+	}
+	for i := range m.others {
+		o := &m.others[i]
+		for n := range o.Flows {
+			f := &o.Flows[n]
+			flow(row{other: o, session: f.Session, at: f.Listener, flow: &f.Flow, key: o.FlowKey(*f)})
+		}
+		for n := range o.Shells {
+			program(row{other: o, program: &o.Shells[n], key: o.Key(tunnel.ProgramKey(o.Shells[n]))})
+		}
+	}
+	return all
 }
 
 // grouped puts the heads of the groups between the rows; listeners have one even where
