@@ -170,9 +170,7 @@ func (m *Change) View(width, height int) []string {
 	if m.note != "" {
 		say = "   " + t.Verdict(gate.Shut).Render(m.note)
 	}
-	for _, l := range fit.Wrap(say, width-2) {
-		lines = append(lines, l)
-	}
+	lines = append(lines, fit.Wrap(say, width-2)...)
 	if !known(key) {
 		return lines[:min(len(lines), height)]
 	}
