@@ -137,7 +137,7 @@ func tourOfMending(s *screen, dir string) {
 		_, err := os.Stat(filepath.Join(dir, "keys", "buoy.pem"))
 		return err == nil
 	})
-	s.until("14 routes")
+	s.gone("remedies ─")
 }
 
 // tourOfTunnels is step 7: a door that is taken, a tunnel in one's own terms, and Watch.
