@@ -85,9 +85,6 @@ type Access struct {
 	Via       Value[[]string]
 	Keepalive Value[time.Duration]
 	Agent     Value[string]
-	KeyAge    Value[string] // how old its keys may be: "365d", or "off"
-	Proxy     Value[string] // that a first hop is connected to through
-	ProxyFile Value[string] // that its login stands in
 	Network   Value[string] // the private network that the address is of, where several ways lead there
 }
 
@@ -107,6 +104,9 @@ type Behaviour struct {
 	Ring      Value[string]        // whether keys stay in the ring after a use: "on", "off", or "" for those with a passphrase
 	Links     Value[string]        // "1" to "4": links side by side that the tunnels' flows are spread over
 	Windows   Value[string]        // "on": programs there may draw on the display here
+	KeyAge    Value[string]        // how old its keys may be: "365d", or "off"
+	Proxy     Value[string]        // that a first hop is connected to through
+	ProxyFile Value[string]        // that its login stands in
 	KeyList   Value[string]        // where the server reads the account's list of keys, from the home folder on
 	Careful   Value[string]        // "on": a person is to take care there
 	AtStart   Value[string]        // "on": its tunnels open when the program starts
