@@ -20,6 +20,7 @@ import (
 	"meatus/core/trail"
 	"meatus/core/walk"
 	"meatus/core/work"
+	"meatus/lab/await"
 	"meatus/tui/placetest"
 )
 
@@ -377,5 +378,19 @@ func TestDrawingTheBoardReadsNothing(t *testing.T) {
 	}
 	if after := a.see(); after != before {
 		t.Errorf("drawing reads files: it showed\n%s\nand shows\n%s", before, after)
+	}
+}
+
+func TestTunnelsThatAreWantedFromTheStartAreOpenedThen(t *testing.T) {
+	dir := t.TempDir()
+	text := "[session.a]\nhost = \"a\"\nat_start = \"on\"\nknock = \"on\"\ntunnels = [{ bring = \"127.0.0.1:0\", reach = \"b:1\" }]\n[session.b]\nhost = \"b\"\nknock = \"on\"\ntunnels = [{ bring = \"127.0.0.1:0\", reach = \"b:2\" }]\n"
+	if err := os.WriteFile(filepath.Join(dir, book.FileName), []byte(text), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	a := open(t, dir, 100, 30)
+	a.do(a.openAtStart())
+	await.Until(t, "its door to be open", func() bool { return len(a.engine.Tunnels.Of("a")) == 1 })
+	if n := len(a.engine.Tunnels.Of("b")); n != 0 {
+		t.Errorf("%d doors of a session that did not ask for it", n)
 	}
 }

@@ -65,7 +65,8 @@ func (a *App) arrive(msg arrived) tea.Cmd {
 	return tea.Batch(s.Wait(), a.clock())
 }
 
-// tellRefused says what is to be known at a new shell, and what of the session's wishes a new shell does not have.
+// tellRefused says what is to be known at a new shell, and what of the session's wishes it
+// does not have.
 func (a *App) tellRefused(s *shell.Shell) {
 	var say []string
 	if warning := s.Route().Target().Warning(); warning != "" {

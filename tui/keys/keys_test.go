@@ -8,6 +8,7 @@ import (
 
 	"github.com/charmbracelet/x/ansi"
 
+	"meatus/core/book"
 	"meatus/lab"
 	"meatus/tui/placetest"
 )
@@ -215,4 +216,29 @@ func TestHostileFileNamesAreCleaned(t *testing.T) {
 			}
 		}
 	}
+}
+
+func TestARotationWhereCareIsWantedAsksForTheName(t *testing.T) {
+	d, m := open(t)
+	if _, err := book.Set(d.Engine.Workspace().SessionsPath(), "mast", "careful", "on"); err != nil {
+		t.Fatal(err)
+	}
+	d.Engine.Reread(true)
+	d.Until("the care", func() bool { return len(m.ws.Book.Careful("mast")) == 1 })
+	rotate := func(typed string) {
+		choose(d, m, "mast.pem")
+		d.Press("t", "ctrl+u")
+		d.Type("gauge.pem")
+		d.Press("enter", "enter")
+		d.UntilSees("mast marked careful; type the name")
+		d.Type(typed)
+		d.Press("enter")
+	}
+	rotate("sill")
+	d.UntilSaid("mast was not typed; nothing is rotated")
+	if len(d.Begun) > 0 {
+		t.Fatal("a rotation was begun")
+	}
+	rotate("mast")
+	d.Until("the rotation to be begun", func() bool { return len(d.Begun) == 1 })
 }

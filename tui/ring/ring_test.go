@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"testing"
 
+	"meatus/core/remote"
 	"meatus/core/ring"
 	"meatus/tui/placetest"
 )
@@ -114,4 +115,28 @@ func TestOtherProgramsGetASocketWhenThatIsWanted(t *testing.T) {
 	t.Setenv("SSH_AUTH_SOCK", d.Engine.SharedRing().Path)
 	d.Press("s", "s")
 	d.UntilSaid("the socket is closed")
+}
+
+func TestALendIsEndedFromTheRing(t *testing.T) {
+	d, _ := placetest.Lab(t)
+	r, ok := d.Services.Plan("spit")
+	if !ok {
+		t.Fatal("spit has no route")
+	}
+	p, err := d.Engine.Walker.Walk(t.Context(), r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(p.Close)
+	g, err := d.Engine.Programs.Start(t.Context(), p, "", &remote.Terminal{Cols: 80, Rows: 24})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { g.Close() })
+	d.Place(New)
+	d.UntilSees("gauge.pem to spit")
+	d.Press("end", "backspace")
+	d.UntilSaid("backspace again ends what is lent to spit")
+	d.Press("backspace")
+	d.Until("the lend to be ended", func() bool { return d.Engine.Programs.Lends()[0].Ended != nil })
 }
