@@ -476,11 +476,12 @@ func TestATunnelIsComposedInAPersonsTerms(t *testing.T) {
 	s.text("archive.internal")
 	s.until("which service of archive.internal?")
 	s.text(" 5433")
-	s.until("your 127.0.0.1:15433 ⇐ archive.internal:5433, as seen from quay")
+	screen := s.until("⇐ archive.internal:5433, as seen from quay")
+	port := regexp.MustCompile(`your 127\.0\.0\.1:(\d+) ⇐`).FindStringSubmatch(screen)[1] // 15433, where nobody has it
 	s.keys("C-s")
-	s.until("quay has another tunnel: bring 15433 from archive.internal:5433")
+	s.until("quay has another tunnel: bring " + port + " from archive.internal:5433")
 	s.until("answers: FATAL no entry in", "to hand to whoever owns it: let quay, which is seen as 10.61.4.1, connect to archive.internal:5433")
-	if text := string(must(os.ReadFile(filepath.Join(dir, "sessions.toml")))); !strings.Contains(text, `tunnels = [{ bring = "127.0.0.1:15433", reach = "archive.internal:5433" }]`) {
+	if text := string(must(os.ReadFile(filepath.Join(dir, "sessions.toml")))); !strings.Contains(text, `tunnels = [{ bring = "127.0.0.1:`+port+`", reach = "archive.internal:5433" }]`) {
 		t.Errorf("the sessions are\n%s", text)
 	}
 	s.text("T")
