@@ -83,6 +83,7 @@ type Model struct {
 	form          *form.Form
 	note          string
 	which         []workspace.Opens // the answer to which key fits
+	early         string            // what was asked before the keys were read
 	asked         string
 	opened        []byte // a password, shown for a while
 	opening       int    // counts them
@@ -153,6 +154,11 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case read:
 		m.take(msg)
+		if m.early != "" {
+			asked := m.early
+			m.early = ""
+			return m.whichKey(asked)
+		}
 	case lookAgain:
 		m.ticking = false
 		if !m.shows {
@@ -528,6 +534,10 @@ func (m *Model) moveKey(k workspace.Key, how, name string) tea.Cmd {
 // whichKey finds out which key fits what was asked.
 func (m *Model) whichKey(asked string) tea.Cmd {
 	if asked = strings.TrimSpace(asked); asked == "" {
+		return nil
+	}
+	if !m.loaded { // what fits is known once the keys are read
+		m.early = asked
 		return nil
 	}
 	keys := make([]workspace.Key, len(m.keys))

@@ -128,6 +128,24 @@ func TestAKeyIsFoundByWhatItIs(t *testing.T) {
 	}
 }
 
+// What is pasted before the keys are read is answered once they are.
+func TestAnEarlyPasteIsAnswered(t *testing.T) {
+	d, l := placetest.Lab(t)
+	public, err := os.ReadFile(filepath.Join(l.Dir, "lab", "tide.pem.pub"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	p := d.Place(New).On().(*Model)
+	d.Paste(string(public)) // what Show began is not taken before Until
+	if p.loaded || p.asked != "" {
+		t.Errorf("it is answered with no key read: %q", p.which)
+	}
+	d.Until("the answer", func() bool { return p.asked != "" })
+	if len(p.which) != 1 {
+		t.Errorf("%+v fit", p.which)
+	}
+}
+
 func TestALockedKeyIsHeldWithItsPassphraseAlone(t *testing.T) {
 	d, m := open(t)
 	var locked string
