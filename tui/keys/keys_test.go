@@ -138,7 +138,7 @@ func TestAnEarlyPasteIsAnswered(t *testing.T) {
 	p := d.Place(New).On().(*Model)
 	d.Paste(string(public)) // what Show began is not taken before Until
 	if p.loaded || p.asked != "" {
-		t.Errorf("it is answered with no key read: %q", p.which)
+		t.Errorf("it is answered with no key read: %v", p.which)
 	}
 	d.Until("the answer", func() bool { return p.asked != "" })
 	if len(p.which) != 1 {
