@@ -229,12 +229,12 @@ func (e *Engine) Tools() work.Tools {
 // Adopt has everybody use the sessions as they are after an edit of ours. session is
 // the one it was made for, and say what was done; both may be "".
 func (e *Engine) Adopt(b *book.Book, session, say string) {
-	e.change(e.Workspace().With(b), Changed{Session: session, Say: say, Ours: true})
-}
-
-func (e *Engine) change(ws *workspace.Workspace, c Changed) {
 	e.changing.Lock()
 	defer e.changing.Unlock()
+	e.changeLocked(e.Workspace().With(b), Changed{Session: session, Say: say, Ours: true})
+}
+
+func (e *Engine) changeLocked(ws *workspace.Workspace, c Changed) {
 	before := e.ws.Swap(ws) // at once: what is noticed on disk meanwhile is compared with it
 	for old, name := range book.Renames(before.Book, ws.Book) {
 		if err := ws.Vouched.Renamed(old, name); err != nil {
@@ -249,21 +249,33 @@ func (e *Engine) change(ws *workspace.Workspace, c Changed) {
 // Reread reads the sessions anew; asked says that a person wants it. Where nothing that
 // matters has changed, nobody is told but who asked.
 func (e *Engine) Reread(asked bool) {
+	for !e.reread(asked) { // an edit of ours came between
+	}
+}
+
+// reread tells whether what it read was taken, or needs not be.
+func (e *Engine) reread(asked bool) bool {
 	before := e.Workspace()
 	ws, err := before.Reread()
 	if err != nil {
 		e.Events.Tell(Notice{Say: err.Error()})
-		return
+		return true
 	}
 	diff := book.Diff(before.Book, ws.Book)
 	if diff == "" && !asked {
-		return // our own writing, or nothing that matters
+		return true // our own writing, or nothing that matters
 	}
 	c := Changed{}
 	if diff != "" {
 		c.Say = "sessions.toml was edited: " + diff
 	}
-	e.change(ws, c)
+	e.changing.Lock()
+	defer e.changing.Unlock()
+	if e.Workspace() != before {
+		return false
+	}
+	e.changeLocked(ws, c)
+	return true
 }
 
 // Record writes an entry of our own to the trail. What goes wrong is told.

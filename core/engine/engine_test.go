@@ -5,10 +5,12 @@ import (
 	"crypto/ed25519"
 	"crypto/rand"
 	"errors"
+	"fmt"
 	"net"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 
 	"golang.org/x/crypto/ssh/agent"
@@ -179,6 +181,48 @@ func TestAnEditOutsideIsToldToAll(t *testing.T) {
 		t.Errorf("told %+v", c)
 	}
 	await.Until(t, "the new session to be judged", func() bool { s, ok := e.Board.State("pier"); return ok && s.Judged })
+}
+
+// An edit of ours that is noticed on disk before it is adopted is not told as somebody else's
+// afterwards, and what was read before it does not take its place.
+func TestAnEditOfOursIsNotTakenForAnotherAfterwards(t *testing.T) {
+	e := open(t, bay(t))
+	var mu sync.Mutex
+	adopted, late := map[int]bool{}, 0
+	e.Events.Attach(func(ev event.Event) {
+		c, ok := ev.(engine.Changed)
+		if !ok {
+			return
+		}
+		mu.Lock()
+		defer mu.Unlock()
+		n := len(c.Workspace.Book.Sessions)
+		if c.Ours {
+			adopted[n] = true
+		} else if adopted[n] {
+			late++
+		}
+	})
+	path := e.Workspace().SessionsPath()
+	for i := range 60 {
+		name := fmt.Sprintf("late-%d", i)
+		b, err := book.Add(path, book.Draft{Name: name, Host: "10.61.9.9"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		var both sync.WaitGroup
+		both.Go(func() { e.Reread(false) })
+		both.Go(func() { e.Adopt(b, name, "added") })
+		both.Wait()
+		if e.Workspace().Book.Session(name) == nil {
+			t.Fatalf("%s is gone again", name)
+		}
+	}
+	mu.Lock()
+	defer mu.Unlock()
+	if late > 0 {
+		t.Errorf("%d edits of ours are told as another's afterwards", late)
+	}
 }
 
 func TestTheBoardHasWhatAWalkFound(t *testing.T) {
