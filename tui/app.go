@@ -25,6 +25,7 @@ import (
 	"meatus/core/work"
 	"meatus/core/workspace"
 	"meatus/tui/ask"
+	"meatus/tui/finder"
 	"meatus/tui/place"
 	"meatus/tui/routes"
 	"meatus/tui/shells"
@@ -78,7 +79,9 @@ type App struct {
 	task          task            // in place of the card, where there is one
 	switcher      *switcher.Model // not nil while it is open
 	raisedFrom    *shells.Shell   // the shell that a question was gone to from
-	help          bool
+	help          helping
+	finder        *finder.Model // not nil while it is open
+	keymap        *place.Keymap
 	leaving       bool
 	notice        string
 	sure          place.Sure
@@ -110,7 +113,7 @@ func New(ws *workspace.Workspace, o Options) (*App, error) {
 	if o.Leader == "" {
 		o.Leader = "alt+m"
 	}
-	a := &App{options: o, theme: theme.New(true), desk: ask.NewDesk(), receivers: map[int]receiver{}, walks: map[string]context.CancelFunc{}, lost: map[string]bool{}}
+	a := &App{options: o, theme: theme.New(true), keymap: place.NewKeymap(o.Prefs.Keys), desk: ask.NewDesk(), receivers: map[int]receiver{}, walks: map[string]context.CancelFunc{}, lost: map[string]bool{}}
 	a.ctx, a.cancel = context.WithCancel(context.Background())
 	var err error
 	a.engine, err = engine.Open(a.ctx, engine.Options{
@@ -231,7 +234,7 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 // broken puts what shows away after a panic in it, and says so. Shells and tunnels go on.
 func (a *App) broken(err error) {
 	delete(a.receivers, a.task.id)
-	a.task, a.switcher, a.help, a.drawing = task{}, nil, false, nil
+	a.task, a.switcher, a.finder, a.help, a.drawing = task{}, nil, nil, helping{}, nil
 	a.at, a.inShell = 0, false
 	a.notice = err.Error()
 }
@@ -345,6 +348,9 @@ func (a *App) resize(width, height int) {
 	if a.switcher != nil {
 		a.switcher.SetWidth(width)
 	}
+	if a.finder != nil {
+		a.finder.SetWidth(width)
+	}
 }
 
 // foot is how many rows of the window a place does not have: its foot, and for home the
@@ -358,7 +364,7 @@ func (a *App) foot(i int) int {
 
 // goTo shows a shell, or home for nil.
 func (a *App) goTo(s *shells.Shell) tea.Cmd {
-	a.help, a.leaving, a.raisedFrom, a.answering = false, false, nil, false
+	a.help, a.finder, a.leaving, a.raisedFrom, a.answering = helping{}, nil, false, nil, false
 	if s == nil {
 		return a.goToPlace("0", "")
 	}
@@ -376,7 +382,7 @@ func (a *App) goToPlace(key, session string) tea.Cmd {
 	if !a.inShell {
 		a.places[a.at].Hide()
 	}
-	a.at, a.inShell, a.help, a.leaving, a.raisedFrom = i, false, false, false, nil
+	a.at, a.inShell, a.help, a.finder, a.leaving, a.raisedFrom = i, false, helping{}, nil, false, nil
 	a.answering = a.attends()
 	if s, ok := a.places[i].(place.Selector); ok && session != "" {
 		s.Select(session)

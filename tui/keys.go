@@ -58,9 +58,11 @@ func (a *App) keyNow(msg tea.KeyPressMsg) tea.Cmd {
 		a.lead(msg)
 		return nil
 	case a.switcher != nil:
-		return a.switchKey(msg)
-	case a.help:
-		a.help = false
+		return a.switchKey(a.keymap.Meant(msg))
+	case a.finder != nil:
+		return a.finderKey(msg)
+	case a.help.on:
+		a.helpKey(key)
 		return nil
 	case a.inShell:
 		return a.shellWish(a.shell.Update(msg))
@@ -68,13 +70,23 @@ func (a *App) keyNow(msg tea.KeyPressMsg) tea.Cmd {
 		return a.answerKey(msg)
 	case a.goBack(key):
 		return nil
-	case a.at == 0 && a.task.Task != nil:
-		return a.do(a.task.Task, msg)
+	}
+	f := a.focused()
+	if !f.Typing() {
+		msg = a.keymap.Meant(msg)
 	}
 	if cmd, done := a.frameTable().Do(msg); done {
 		return cmd
 	}
-	return a.do(a.places[a.at], msg)
+	cmd, done := f.Table().Do(msg)
+	if done {
+		return cmd
+	}
+	if why := f.Table().WhyNot(msg); why != "" && !f.Typing() {
+		a.notice = why
+		return nil
+	}
+	return f.Update(msg)
 }
 
 // focus is a place or a task that has the keys.
@@ -84,33 +96,33 @@ type focus interface {
 	Update(tea.Msg) tea.Cmd
 }
 
-// do gives a key to what has the keys: as an action, else as it is.
-func (a *App) do(f focus, msg tea.KeyPressMsg) tea.Cmd {
-	if cmd, done := f.Table().Do(msg); done {
-		return cmd
+// focused is what has the keys where no shell and no question has them.
+func (a *App) focused() focus {
+	if a.at == 0 && a.task.Task != nil {
+		return a.task.Task
 	}
-	return f.Update(msg)
+	return a.places[a.at]
 }
 
 // frameTable are the frame's own actions, where nothing is typed.
 func (a *App) frameTable() place.Table {
-	free := func() bool { return !a.places[a.at].Typing() }
-	home := func() bool { return a.at == 0 && free() }
+	task := a.at == 0 && a.task.Task != nil
+	free := func() bool { return !a.focused().Typing() }
+	among := func() bool { return free() && !task }
+	home := func() bool { return a.at == 0 && among() }
 	idle := func() bool {
 		s, _ := a.engine.Board.State(a.home.Selected())
 		return home() && s.Walk == nil
 	}
+	const typed = "something is typed"
 	table := place.Table{
-		place.On("?", "all keys", func() tea.Cmd { a.help = true; return nil }).If(free),
-		place.On("q", "leave", a.leave).If(home),
-		place.On("ctrl+c", "", a.leave).If(idle).Ranked(place.Hidden),
+		place.On(":", "anything by its words", func() tea.Cmd { return a.find("") }).If(free, typed).Whole().Ranked(place.Movement),
+		place.On("?", "all keys", func() tea.Cmd { a.help = helping{on: true}; return nil }).If(free, typed).Whole().Ranked(place.InHelp).Also("help shortcuts"),
+		place.On("q", "leave Meatus", a.leave).If(home, "go to Routes first").Whole().Ranked(place.InHelp).Also("quit exit end close program"),
+		place.On("ctrl+c", "", a.leave).If(idle, "").Ranked(place.Hidden),
 	}
 	for _, entry := range places {
-		for _, key := range fromHome {
-			if entry.Key == key {
-				table = append(table, place.On(key, entry.Name, func() tea.Cmd { return a.goToPlace(key, a.home.Selected()) }).If(home).Ranked(place.InHelp))
-			}
-		}
+		table = append(table, place.On(entry.Key, "go to "+entry.Name, func() tea.Cmd { return a.goToPlace(entry.Key, a.home.Selected()) }).If(among, "finish what is under way first").Whole().Ranked(place.InHelp).Also(entry.Does+" "+entry.Also))
 	}
 	return table
 }
@@ -119,6 +131,13 @@ func (a *App) frameTable() place.Table {
 func (a *App) switchKey(msg tea.KeyPressMsg) tea.Cmd {
 	if key := msg.String(); key == "esc" || key == "ctrl+c" {
 		a.switcher = nil
+		return nil
+	}
+	switch msg.String() {
+	case ":":
+		return a.find("")
+	case "?":
+		a.switcher, a.help = nil, helping{on: true}
 		return nil
 	}
 	to, chosen := a.switcher.Update(msg)
@@ -132,23 +151,29 @@ func (a *App) switchKey(msg tea.KeyPressMsg) tea.Cmd {
 	case to.At != "":
 		return a.goToPlace(to.At, a.home.Selected())
 	case to.Do != "":
-		if a.shell.Do(to.Do); to.Do == "b" {
-			a.beside()
-		}
-		return nil
+		return a.shellAction(to.Do)
 	}
 	return a.goTo(to.Shell)
 }
 
+// shellAction does something with the shell that shows, by its key behind the leader.
+func (a *App) shellAction(key string) tea.Cmd {
+	if a.shell.Do(key); key == "b" {
+		a.beside()
+	}
+	return nil
+}
+
 // lead opens the switcher; pressed twice, the leader goes to the far side.
 func (a *App) lead(msg tea.KeyPressMsg) {
+	a.finder = nil
 	if a.switcher == nil {
 		here := switcher.Place{At: places[a.at].Key}
 		if a.inShell {
 			here = switcher.Place{Shell: a.shell.Shell()}
 		}
 		a.switcher = switcher.New(a.theme, a.width, places, a.open, here)
-		a.switcher.Question = a.ask.Who()
+		a.switcher.Question, a.switcher.Shown = a.ask.Who(), a.keymap.Shown
 		return
 	}
 	a.switcher = nil
@@ -178,7 +203,10 @@ func (a *App) answerLeaving(key string) tea.Cmd {
 
 func (a *App) paste(msg tea.PasteMsg) tea.Cmd {
 	switch {
-	case a.switcher != nil || a.leaving || a.help || a.drawing != nil:
+	case a.finder != nil:
+		a.finder.Paste(msg)
+		return nil
+	case a.switcher != nil || a.leaving || a.help.on || a.drawing != nil:
 		return nil
 	case a.inShell:
 		return a.shellWish(a.shell.Update(msg))
@@ -192,7 +220,7 @@ func (a *App) paste(msg tea.PasteMsg) tea.Cmd {
 
 func (a *App) mouse(msg tea.MouseMsg) tea.Cmd {
 	switch {
-	case a.switcher != nil || a.leaving || a.help:
+	case a.switcher != nil || a.finder != nil || a.leaving || a.help.on:
 		return nil
 	case a.inShell:
 		return a.shellWish(a.shell.Update(msg))

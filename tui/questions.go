@@ -44,7 +44,7 @@ func (a *App) selectAsked() {
 // there asks, and they type nothing else. The use of a lent key is nothing that anybody waits
 // for: what is typed when it comes is meant for something else.
 func (a *App) attends() bool {
-	if !a.ask.Waiting() || a.ask.Lend() || a.inShell || a.at != 0 || a.switcher != nil || a.leaving || a.help || a.drawing != nil || a.places[0].Typing() {
+	if !a.ask.Waiting() || a.ask.Lend() || a.inShell || a.at != 0 || a.switcher != nil || a.finder != nil || a.leaving || a.help.on || a.drawing != nil || a.places[0].Typing() {
 		return false
 	}
 	if a.task.Task != nil {

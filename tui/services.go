@@ -68,6 +68,8 @@ func (a *App) services(id int) *place.Services {
 		Draw:   a.askDrawing,
 		Task:   a.show,
 		Close:  func() { a.close(id) },
+		Press:  a.keymap.Press,
+		Find:   a.find,
 		Adopt:  e.Adopt,
 		Record: e.Record,
 		Reread: func() { e.Reread(true) },

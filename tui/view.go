@@ -32,7 +32,7 @@ func (a *App) view() tea.View {
 	case a.width == 0:
 	case a.tooSmall() && !a.smallShell():
 		v.Content = a.smallView()
-	case a.inShell && a.switcher == nil && !a.leaving && !a.help:
+	case a.inShell && a.switcher == nil && !a.leaving && !a.help.on && a.finder == nil:
 		if a.shell.Shell().Frame().Modes.Mouse == 1003 {
 			v.MouseMode = tea.MouseModeAllMotion
 		}
@@ -77,7 +77,7 @@ const (
 
 // smallShell tells whether a shell shows in a window that is too small for anything else.
 func (a *App) smallShell() bool {
-	return a.inShell && a.switcher == nil && !a.leaving && !a.help && a.width >= leastShellWidth && a.height >= leastShellHeight
+	return a.inShell && a.switcher == nil && !a.leaving && !a.help.on && a.finder == nil && a.width >= leastShellWidth && a.height >= leastShellHeight
 }
 
 func (a *App) smallView() string {
@@ -87,16 +87,20 @@ func (a *App) smallView() string {
 
 // screen draws everything but a shell alone.
 func (a *App) screen() []string {
-	if a.switcher != nil {
-		return a.withSwitcher()
+	switch {
+	case a.switcher != nil:
+		return a.under(a.drawer())
+	case a.finder != nil:
+		rows := max(a.height*2/3, 8)
+		return a.under(append(a.finder.View(rows), a.keysLine(a.finder.Hints())))
 	}
 	lines := a.placeLines()
 	var over []string
 	switch {
 	case a.leaving:
 		over = a.leavingPane()
-	case a.help:
-		over = a.helpPane()
+	case a.help.on:
+		return a.helpPage()
 	}
 	for len(over) > 0 && len(over) < 12 {
 		over = append(over, "")
@@ -151,80 +155,19 @@ func (a *App) leavingPane() []string {
 	return lines
 }
 
-// group is some keys in the help, under a name.
-type group struct {
-	name  string
-	hints []theme.Hint
-}
-
-// helpGroups are what "?" shows: the keys of the place, those of a shell, and the marks.
-func (a *App) helpGroups() []group {
-	leader := a.options.Leader
-	here := append(a.places[a.at].Table().Help(), a.frameTable().Help()...)
-	return []group{
-		{places[a.at].Name, here},
-		{"Shell", []theme.Hint{
-			{Key: leader, Does: "go elsewhere"}, {Key: leader + " twice", Does: "send it through"},
-			{Key: "shift+pgup pgdn", Does: "scroll back"}, {Key: "wheel", Does: "scroll back"}, {Key: "mouse", Does: "select and copy; shift where a program has it"},
-			{Key: leader + " /", Does: "search"}, {Key: leader + " v w l", Does: "select, write, log"}, {Key: leader + " b o [ ]", Does: "two side by side"},
-			{Key: "anything else", Does: "goes to the far side"},
-		}},
-		{"Marks", []theme.Hint{
-			{Key: "● open", Does: "holds"}, {Key: "◐ ajar", Does: "holds, but something is off"},
-			{Key: "╳ shut", Does: "will fail, or failed"}, {Key: "○ untried", Does: "not known from here"},
-			{Key: "━ live", Does: "a link is up"}, {Key: "╍ frozen", Does: "it does not answer"}, {Key: "─ known", Does: "its identity is vouched"}, {Key: "┈ new", Does: "never visited"},
-		}},
-	}
-}
-
-// helpPane lists all keys: the place's own in two columns, the others beside them.
-func (a *App) helpPane() []string {
-	t := a.theme
-	lines := []string{t.Title(t.Accent.Render("all keys"), t.Faint.Render("any key closes this"), a.width, fit.Spread)}
-	groups := a.helpGroups()
-	here := groups[0]
-	half := (len(here.hints) + 1) / 2
-	columns := [][]string{a.helpGroup(group{here.name, here.hints[:half]}), a.helpGroup(group{"", here.hints[half:]})}
-	if a.width >= 110 {
-		columns = append(columns, a.helpGroup(groups[1]), a.helpGroup(groups[2]))
-	} else {
-		columns = append(columns, append(a.helpGroup(groups[1]), a.helpGroup(groups[2])...))
-	}
-	width := (a.width - 2) / len(columns)
-	for row := range slices.MaxFunc(columns, func(a, b []string) int { return len(a) - len(b) }) {
-		line := " "
-		for _, column := range columns {
-			text := ""
-			if row < len(column) {
-				text = column[row]
-			}
-			line += fit.Pad(text, width-1) + " "
-		}
-		lines = append(lines, line)
-	}
-	return lines[:min(len(lines), a.height-1)]
-}
-
-func (a *App) helpGroup(g group) []string {
-	t := a.theme
-	wide := 0
-	for _, h := range g.hints {
-		wide = max(wide, ansi.StringWidth(h.Key))
-	}
-	lines := []string{t.Strong.Render(g.name)}
-	for _, h := range g.hints {
-		lines = append(lines, t.Key.Render(fit.Pad(h.Key, min(wide, 16)+1))+t.Faint.Render(h.Does))
-	}
-	return lines
-}
-
 // footer is the line of keys, or what is to be said.
 func (a *App) footer() string {
 	t := a.theme
 	if say := a.said(); say != "" {
 		return " " + t.Accent.Render(fit.Cut(say, a.width-2))
 	}
-	return fit.Spread(t.Rule.Render("─ ")+t.Keys(a.hints()...)+" ", "", a.width, t.Rule.Render("─"))
+	return a.keysLine(a.hints())
+}
+
+// keysLine is a foot of hints.
+func (a *App) keysLine(hints []theme.Hint) string {
+	t := a.theme
+	return fit.Spread(t.Rule.Render("─ ")+t.Keys(hints...)+" ", "", a.width, t.Rule.Render("─"))
 }
 
 // said is what is to be said at the foot, "" for nothing.
@@ -232,7 +175,7 @@ func (a *App) said() string {
 	switch noter, ok := a.places[a.at].(place.Noter); {
 	case a.drawing != nil:
 		return fmt.Sprintf("draw %s: enter with %s, p without, esc not at all", a.drawing.Of, a.drawing.Private)
-	case a.leaving || a.help:
+	case a.leaving || a.help.on:
 		return ""
 	case a.answering:
 		return ""
@@ -256,33 +199,40 @@ func (a *App) hints() []theme.Hint {
 	case a.answering:
 		return a.ask.Hints()
 	case a.at == 0 && a.task.Task != nil:
-		return a.fitting(a.task.Table().Foot(), nil)
+		if a.task.Typing() {
+			return a.fitting(a.task.Table().Foot(), nil)
+		}
+		return a.fitting(a.task.Table().Foot(), a.always())
 	}
 	p := a.places[a.at]
 	if p.Typing() {
 		return a.fitting(p.Table().Foot(), nil)
 	}
-	hints, always := p.Table().Foot(), []theme.Hint{{Key: "?", Does: "all keys"}}
-	if a.at == 0 {
-		hints = append(hints, theme.Hint{Key: "q", Does: "leave"})
-		always = []theme.Hint{{Key: a.options.Leader, Does: "go to"}, {Key: "?", Does: "all keys"}}
-	}
-	return a.fitting(hints, always)
+	return a.fitting(p.Table().Foot(), a.always())
+}
+
+// always are the hints that no foot is without: the ways to everything else.
+func (a *App) always() []theme.Hint {
+	return []theme.Hint{{Key: a.options.Leader, Does: "go to"}, {Key: ":", Does: "find an action"}, {Key: "?", Does: "keys"}}
 }
 
 // fitting are as many hints as fit beside those that are always there.
 func (a *App) fitting(hints, always []theme.Hint) []theme.Hint {
+	hints, always = a.keymap.Hints(slices.Clone(hints)), a.keymap.Hints(slices.Clone(always))
 	for len(hints) > 0 && ansi.StringWidth(a.theme.Keys(append(slices.Clone(hints), always...)...)) > a.width-4 {
 		hints = hints[:len(hints)-1]
 	}
 	return append(slices.Clone(hints), always...)
 }
 
-// withSwitcher draws the switcher over the upper part of what shows.
-func (a *App) withSwitcher() []string {
-	t := a.theme
+// drawer is the switcher, with its keys below it.
+func (a *App) drawer() []string {
 	drawer := a.switcher.View(max(a.height*2/3, 8), a.home.Summary())
-	drawer = append(drawer[:len(drawer)-1], fit.Spread(t.Rule.Render("─ ")+t.Keys(a.switcher.Hints(a.options.Leader)...)+" ", "", a.width, t.Rule.Render("─")))
+	return append(drawer[:len(drawer)-1], a.keysLine(a.switcher.Hints(a.options.Leader)))
+}
+
+// under draws a drawer over the upper part of what shows.
+func (a *App) under(drawer []string) []string {
 	var below []string
 	if a.inShell {
 		below, _ = a.shell.View(a.waiting(), a.roundTrip())

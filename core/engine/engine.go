@@ -208,7 +208,7 @@ func (e *Engine) attend(ws *workspace.Workspace) {
 	contain.Go(&e.wg, "looking at other programs", func() { e.Others.Watch(e.ctx, ws.Dir) }, nil)
 	written, err := ws.Watch(e.ctx)
 	if err != nil {
-		e.Events.Tell(Notice{Say: err.Error() + "; press r after editing the file"})
+		e.Events.Tell(Notice{Say: err.Error() + "; have it read again on Routes after editing it"})
 		return
 	}
 	contain.Go(&e.wg, "watching sessions.toml", func() {

@@ -14,6 +14,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -36,6 +37,29 @@ const (
 // Prefs are the settings. The zero value is what is built in.
 type Prefs struct {
 	Alert Alert `toml:"alert"`
+	Look  Look  `toml:"look"`
+	// Keys are keys of one's own, by the verb of one of [Letters].
+	Keys map[string]string `toml:"keys"`
+}
+
+// Look is how the full screen looks. What is empty is found out from the terminal.
+type Look struct {
+	Ground  string `toml:"ground"`  // "dark", "light", "terminal" (its own 16 colours), "none"
+	Marks   string `toml:"marks"`   // "plain": ASCII alone
+	Colours string `toml:"colours"` // "red-green": for those who tell red from green badly
+	Motion  string `toml:"motion"`  // "reduced": nothing turns or runs
+}
+
+// looks are what each setting of the look can be.
+var looks = []struct {
+	name string
+	of   func(Look) string
+	can  []string
+}{
+	{"ground", func(l Look) string { return l.Ground }, []string{"dark", "light", "terminal", "none"}},
+	{"marks", func(l Look) string { return l.Marks }, []string{"plain", "full"}},
+	{"colours", func(l Look) string { return l.Colours }, []string{"usual", "red-green"}},
+	{"motion", func(l Look) string { return l.Motion }, []string{"full", "reduced"}},
 }
 
 // Alert is what is done besides when a session that wants an alert is lost, or is back.
@@ -43,6 +67,28 @@ type Alert struct {
 	// Command is a program and its arguments, none for nothing. It is run as it stands, by no
 	// shell; what happened comes in its environment, see [Alert.Run].
 	Command []string `toml:"command"`
+}
+
+// Names are the settings of the look and of the keys, as they are written: "look.ground".
+func Names() []string {
+	names := []string{"alert.command"}
+	for _, l := range looks {
+		names = append(names, "look."+l.name)
+	}
+	return append(names, "keys")
+}
+
+// Can says what the setting of a name can be.
+func Can(name string) string {
+	for _, l := range looks {
+		if name == "look."+l.name {
+			return "it can be " + strings.Join(l.can, ", ")
+		}
+	}
+	if name == "keys" {
+		return "it names the key of each verb"
+	}
+	return "it is a program and its arguments"
 }
 
 // Path is where the file is looked for.
@@ -85,6 +131,10 @@ func Parse(name string, text []byte) (Prefs, error) {
 	var unknown *toml.StrictMissingError
 	switch {
 	case err == nil:
+		if table, key, mistake := p.mistake(); mistake != "" {
+			line, column := place(text, table, key)
+			return Prefs{}, fmt.Errorf("%s:%d:%d: %s", name, line, column, mistake)
+		}
 		return p, nil
 	case errors.As(err, &unknown) && len(unknown.Errors) > 0:
 		line, column := unknown.Errors[0].Position()
@@ -94,6 +144,19 @@ func Parse(name string, text []byte) (Prefs, error) {
 		return Prefs{}, fmt.Errorf("%s:%d:%d: %s", name, line, column, sanitize.Line(strings.TrimPrefix(at.Error(), "toml: "), 160))
 	}
 	return Prefs{}, fmt.Errorf("%s: %w", name, err)
+}
+
+// mistake is the first value that cannot be, and the table and key it is of; "" for none.
+func (p Prefs) mistake() (table, key, mistake string) {
+	if verb, mistake := checkKeys(p.Keys); mistake != "" {
+		return "keys", verb, mistake
+	}
+	for _, l := range looks {
+		if v := l.of(p.Look); v != "" && !slices.Contains(l.can, v) {
+			return "look", l.name, fmt.Sprintf("%s can be %s, not %q", l.name, strings.Join(l.can, ", "), sanitize.Line(v, 40))
+		}
+	}
+	return "", "", ""
 }
 
 // Run runs the command where there is one, for at most ten seconds. MEATUS_SESSION is the

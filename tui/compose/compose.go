@@ -75,10 +75,10 @@ func (m *Model) Table() place.Table {
 	return place.Table{
 		place.On("enter", "open it now", func() tea.Cmd { return m.done(false) }),
 		place.On("ctrl+s", "and keep it in "+strings.TrimSpace(fit.Cut(m.route.Session, 16)), func() tea.Cmd { return m.done(true) }),
-		place.On("up shift+tab", "choose", another(-1)).As("↑↓"),
+		place.On("up shift+tab", "choose", another(-1)).As("↑↓").Ranked(place.Movement),
 		place.On("down tab", "", another(1)).Ranked(place.Hidden),
-		place.On("left", "", other(-1)).If(onKinds).Ranked(place.Hidden),
-		place.On("right", "", other(1)).If(onKinds).Ranked(place.Hidden),
+		place.On("left", "", other(-1)).If(onKinds, "").Ranked(place.Hidden),
+		place.On("right", "", other(1)).If(onKinds, "").Ranked(place.Hidden),
 		place.On("esc ctrl+c", "leave it", func() tea.Cmd { m.s.Close(); return nil }),
 	}
 }

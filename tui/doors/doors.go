@@ -15,6 +15,7 @@ import (
 	"meatus/core/tunnel"
 	"meatus/core/words"
 	"meatus/core/work"
+	"meatus/tui/compose"
 	"meatus/tui/fit"
 	"meatus/tui/place"
 	"meatus/tui/scroll"
@@ -93,15 +94,38 @@ func (m *Model) Show() tea.Cmd { return nil }
 // Typing tells that nothing is typed.
 func (m *Model) Typing() bool { return false }
 
+// Subject is the door that is chosen.
+func (m *Model) Subject() string {
+	switch d, ok := m.selected(); {
+	case !ok:
+		return m.session
+	case d.line != nil:
+		return d.line.Listener
+	default:
+		_, at := d.spec.Kind()
+		return at
+	}
+}
+
 // Table is what can be done.
 func (m *Model) Table() place.Table {
 	d, ok := m.selected()
 	return place.Table{
-		place.On("enter", "open it", m.open).If(func() bool { return ok && d.line == nil }),
-		place.On("backspace delete", "close it", m.close).If(func() bool { return ok && d.line != nil }),
+		place.On("enter", "open it", m.open).If(func() bool { return ok && d.line == nil }, "it is open, or none is chosen").Also("start listen"),
+		place.On("D delete backspace", "close it", m.close).If(func() bool { return ok && d.line != nil }, "it is not open").Also("end stop"),
+		place.On("n", "new door", m.another).Whole().Also("tunnel port forward forwarding proxy"),
 		place.On("esc ctrl+c q", "go on", func() tea.Cmd { m.s.Close(); return nil }),
-		place.On("up down", "choose", nil).If(func() bool { return len(m.doors()) > 1 }),
+		place.On("up down", "choose", nil).If(func() bool { return len(m.doors()) > 1 }, "").Ranked(place.Movement),
 	}
+}
+
+// another asks for another tunnel.
+func (m *Model) another() tea.Cmd {
+	r, ok := m.s.Plan(m.session)
+	if !ok {
+		return nil
+	}
+	return m.s.Task(func(s *place.Services) place.Task { return compose.New(s, r) })
 }
 
 // open opens the chosen tunnel alone.
@@ -132,7 +156,7 @@ func (m *Model) open() tea.Cmd {
 func (m *Model) close() tea.Cmd {
 	d, _ := m.selected()
 	at, live := d.line.Listener, d.line.Live
-	if live > 0 && !m.sure(fmt.Sprintf("closing the door %s cuts %s; backspace again does", at, words.Count(live, "live flow"))) {
+	if live > 0 && !m.sure(fmt.Sprintf("closing the door %s cuts %s; %s again does", at, words.Count(live, "live flow"), m.s.Press("remove"))) {
 		return nil
 	}
 	set := m.s.Tunnels
@@ -182,7 +206,7 @@ func (m *Model) View(width, height int) []string {
 		}
 	}
 	if len(all) == 0 {
-		return append(lines, "", "   "+t.Faint.Render("it has no tunnels; T on Routes makes one"))
+		return append(lines, "", "   "+t.Faint.Render("it has no tunnels; "+m.s.Press("new")+" makes one"))
 	}
 	m.room = max(height-len(lines), 1)
 	from, to := m.at.Window(len(all), m.room)

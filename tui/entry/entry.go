@@ -87,7 +87,7 @@ func (m *Model) Table() place.Table {
 		place.On("enter", "save", m.enter),
 		place.On("tab", "complete", m.complete),
 		place.On("esc ctrl+c", "leave", func() tea.Cmd { m.s.Close(); return nil }),
-		place.On("ctrl+d", "look at the demo", func() tea.Cmd { return m.s.Demo() }).If(func() bool { return m.first && m.input.Text() == "" && m.s.Demo != nil }),
+		place.On("ctrl+d", "look at the demo", func() tea.Cmd { return m.s.Demo() }).If(func() bool { return m.first && m.input.Text() == "" && m.s.Demo != nil }, "it is offered for the first session alone").Also("example lantern bay"),
 	}
 }
 

@@ -216,6 +216,15 @@ func (m *Model) moveTo(wanted vouch.At) {
 	m.move(0)
 }
 
+// Subject is the host that is chosen.
+func (m *Model) Subject() string {
+	h, ok := m.selected()
+	if !ok {
+		return ""
+	}
+	return at(h.Name, h.Port)
+}
+
 // Table is what can be done.
 func (m *Model) Table() place.Table {
 	switch m.asking {
@@ -223,13 +232,13 @@ func (m *Model) Table() place.Table {
 		h, ok := m.selected()
 		return place.Table{
 			place.On("esc q ctrl+c", "to Routes", m.leave),
-			place.On("/", "find", func() tea.Cmd { return m.ask(finding, m.find) }),
-			place.On("p", "expect fingerprints", func() tea.Cmd { return m.ask(importing, "") }),
-			place.On("t", "trust a signer", m.askSigner),
-			place.On("D", "retire", func() tea.Cmd { m.asking = agreeRetire; return nil }).If(func() bool { return ok && len(h.Current()) > 0 }),
-			place.On("c", "confirm announced", func() tea.Cmd { m.asking = agreeConfirm; return nil }).If(func() bool { return ok && len(announced(h)) > 0 }),
-			place.On("x", "export SSHFP", func() tea.Cmd { return m.ask(exporting, "hosts.sshfp") }),
-			place.On("r", "read again", m.read).Ranked(place.InHelp),
+			place.On("/", "find", func() tea.Cmd { return m.ask(finding, m.find) }).Whole().Also("search narrow"),
+			place.On("i", "import fingerprints", func() tea.Cmd { return m.ask(importing, "") }).Whole().Also("expect known hosts sshfp vouch"),
+			place.On("n", "new signer", m.askSigner).Whole().Also("trust certificate authority ca host certificates"),
+			place.On("D", "retire", func() tea.Cmd { m.asking = agreeRetire; return nil }).If(func() bool { return ok && len(h.Current()) > 0 }, "it has no key that is vouched for").Also("remove forget identity host key"),
+			place.On("m", "confirm announced", func() tea.Cmd { m.asking = agreeConfirm; return nil }).If(func() bool { return ok && len(announced(h)) > 0 }, "no key was announced").Also("new host keys rotation"),
+			place.On("X", "write SSHFP", func() tea.Cmd { return m.ask(exporting, "hosts.sshfp") }).Whole().Also("export dns"),
+			place.On("r", "read again", m.read).Whole().Ranked(place.InHelp).Also("reload refresh"),
 		}
 	case agreeImport, agreeRetire, agreeConfirm:
 		return place.Table{place.On("enter", "do it", m.agreed), place.On("esc ctrl+c", "do not", m.refused)}

@@ -82,7 +82,7 @@ func TestFingerprintsThatArePastedAreExpectedAfterAYes(t *testing.T) {
 		e, err := d.Engine.Workspace().Vouched.ExpectedOf("archive.reef.internal", 22)
 		return err == nil && len(e) == 1 && e[0].Print == print
 	})
-	d.Press("p")
+	d.Press("i")
 	d.Paste("nothing of the kind")
 	d.Press("enter")
 	d.Until("a word about it", func() bool { return d.On().(*Model).Note() != "" })
@@ -93,7 +93,7 @@ func TestASignerIsTrusted(t *testing.T) {
 	m := d.On().(*Model)
 	d.UntilSees("quay.lantern.example")
 	m.Select("quay")
-	d.Press("t")
+	d.Press("n")
 	if got := m.line.Text(); got != "*.lantern.example" {
 		t.Errorf("proposed is %q", got)
 	}
@@ -102,7 +102,7 @@ func TestASignerIsTrusted(t *testing.T) {
 	d.Press("enter")
 	d.Until("the signer to be trusted", func() bool { s, err := d.Engine.Workspace().Vouched.Signers(); return err == nil && len(s) == 1 })
 	d.UntilSees("*.lantern.example")
-	d.Press("t", "enter")
+	d.Press("n", "enter")
 	d.Type("no key")
 	d.Press("enter")
 	d.Until("a refusal", func() bool { return m.Note() != "" && !strings.Contains(m.Note(), "trusted") })
@@ -111,7 +111,7 @@ func TestASignerIsTrusted(t *testing.T) {
 func TestRecordsAreExported(t *testing.T) {
 	d := open(t)
 	d.UntilSees("quay.lantern.example")
-	d.Press("x", "ctrl+u")
+	d.Press("X", "ctrl+u")
 	file := filepath.Join(t.TempDir(), "zone")
 	d.Paste(file)
 	d.Press("enter")

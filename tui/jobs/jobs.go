@@ -55,6 +55,15 @@ func (m *Model) selected() (work.State, bool) {
 	return all[m.at.At], true
 }
 
+// Subject is the job that is chosen.
+func (m *Model) Subject() string {
+	s, ok := m.selected()
+	if !ok {
+		return ""
+	}
+	return s.Title.What + " " + s.Title.Of
+}
+
 // Table is what can be done.
 func (m *Model) Table() place.Table {
 	s, ok := m.selected()
@@ -64,10 +73,10 @@ func (m *Model) Table() place.Table {
 	}
 	return place.Table{
 		place.On("esc q ctrl+c", "to Routes", func() tea.Cmd { return m.s.Go("0", s.Title.Session) }),
-		place.On("up down", "choose", nil),
-		place.On("s", "stop it", func() tea.Cmd { m.s.Jobs.Stop(s.ID); return nil }).If(func() bool { return running }),
-		place.On("right", "the next step", move(1)).If(func() bool { return len(s.Steps) > 1 }),
-		place.On("left", "the step before", move(-1)).If(func() bool { return len(s.Steps) > 1 }),
+		place.On("up down", "choose", nil).Ranked(place.Movement),
+		place.On("D", "stop it", func() tea.Cmd { m.s.Jobs.Stop(s.ID); return nil }).If(func() bool { return running }, "it does not run").Also("cancel abort end"),
+		place.On("right", "the next step", move(1)).If(func() bool { return len(s.Steps) > 1 }, "there is no other"),
+		place.On("left", "the step before", move(-1)).If(func() bool { return len(s.Steps) > 1 }, "there is no other"),
 	}
 }
 

@@ -56,7 +56,7 @@ func TestJobsAreShownWhileTheyGoOnAndAfter(t *testing.T) {
 	first.end <- nil
 	d.UntilSees("1 under way", "2 steps, 1 to look at")
 	d.Fits()
-	d.Press("s") // the newest is chosen
+	d.Press("D") // the newest is chosen
 	d.UntilSees("0 under way")
 	d.Press("down", "right", "left")
 	d.UntilSees("lies about")

@@ -42,10 +42,10 @@ func (m *Task) Table() place.Table {
 	over := m.state().Over()
 	away := func() tea.Cmd { m.s.Close(); return nil }
 	return place.Table{
-		place.On("esc ctrl+c", "stop", func() tea.Cmd { m.s.Jobs.Stop(m.id); return nil }).If(func() bool { return !over }),
-		place.On("b", "go on with it in the background", away).If(func() bool { return !over }),
-		place.On("esc ctrl+c q enter", "go on", away).If(func() bool { return over }),
-		place.On("up down", "the rest", nil).If(func() bool { return over && len(m.state().Steps) > 4 }),
+		place.On("esc ctrl+c", "stop", func() tea.Cmd { m.s.Jobs.Stop(m.id); return nil }).If(func() bool { return !over }, "it is over").Also("cancel abort"),
+		place.On("b", "go on with it in the background", away).If(func() bool { return !over }, "it is over"),
+		place.On("esc ctrl+c q enter", "go on", away).If(func() bool { return over }, "it is not over").Also("close"),
+		place.On("up down", "the rest", nil).If(func() bool { return over && len(m.state().Steps) > 4 }, "").Ranked(place.Movement),
 	}
 }
 

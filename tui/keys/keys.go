@@ -274,6 +274,15 @@ func (m *Model) room() int { return max(m.height-21, 4) }
 
 func (m *Model) move(by int) { m.at.Move(by, len(m.shown), m.room()) }
 
+// Subject is the key that is chosen.
+func (m *Model) Subject() string {
+	k, ok := m.selected()
+	if !ok {
+		return ""
+	}
+	return sanitize.Name(k.Path)
+}
+
 // Table is what can be done.
 func (m *Model) Table() place.Table {
 	if m.form != nil {
@@ -291,6 +300,10 @@ func (m *Model) Table() place.Table {
 	}
 	arrived := func() bool { return ok && k.Source == workspace.Downloaded }
 	mends := func() bool { return ok && !arrived() && (k.Loose() || len(k.Sheet.Repairs) > 0) }
+	mending, none := "mend", "no key is chosen"
+	if arrived() {
+		mending = "adopt"
+	}
 	terms := m.terms(k)
 	retire := "move " + name + " aside into " + keyfile.RetiredFolder + "/?"
 	if len(k.Uses) > 0 {
@@ -298,43 +311,45 @@ func (m *Model) Table() place.Table {
 	}
 	return place.Table{
 		place.On("esc q ctrl+c", "to Routes", m.leave),
-		place.On("a", "adopt", func() tea.Cmd { return m.moveKey(k, "adopt", "") }).If(arrived),
-		place.On("m", "mend", func() tea.Cmd { return m.mend(k) }).If(mends),
+		place.On("m", mending, func() tea.Cmd {
+			if arrived() {
+				return m.moveKey(k, "adopt", "")
+			}
+			return m.mend(k)
+		}).Suits(func() bool { return arrived() || mends() }).If(any, none).Also("fix repair permissions mode chmod adopt take over downloaded format line ends"),
 		place.On("n", "make", asks("make",
 			form.Step{Prompt: "name of the new key: ", Proposed: "new.pem"},
 			form.Step{Prompt: "kind (Ed25519, ECDSA 256 384 521, RSA 3072 4096): ", Proposed: "Ed25519"},
 			form.Step{Prompt: "passphrase (none: whoever gets the file has the key): ", Hidden: true, Judge: true},
-			form.Step{Prompt: "the same again: ", Hidden: true, Again: true})),
-		place.On("f", "which key opens this?", asks("which", form.Step{Prompt: "a fingerprint, a public key, or the name of a key pair: "})),
-		place.On("p", "passphrase", asks("passphrase", append(unlock, form.Step{Prompt: "new passphrase (none: whoever gets the file has the key): ", Hidden: true, Judge: true}, form.Step{Prompt: "the same again: ", Hidden: true, Again: true})...)).If(any),
-		place.On("c", "container", asks("container", append(unlock, form.Step{Prompt: "container (bcrypt, pkcs8, pkcs1, sec1): ", Proposed: "pkcs8"})...)).If(any),
-		place.On("i", "install", asks("install",
+			form.Step{Prompt: "the same again: ", Hidden: true, Again: true})).Whole().Also("new key generate create pair"),
+		place.On("a", "which key opens this?", asks("which", form.Step{Prompt: "a fingerprint, a public key, or the name of a key pair: "})).Whole().Also("find match fingerprint pair"),
+		place.On("L", "passphrase", asks("passphrase", append(unlock, form.Step{Prompt: "new passphrase (none: whoever gets the file has the key): ", Hidden: true, Judge: true}, form.Step{Prompt: "the same again: ", Hidden: true, Again: true})...)).If(any, none).Also("password protect encrypt change remove"),
+		place.On("v", "container", asks("container", append(unlock, form.Step{Prompt: "container (bcrypt, pkcs8, pkcs1, sec1): ", Proposed: "pkcs8"})...)).If(any, none).Also("format convert pem pkcs1 pkcs8 sec1"),
+		place.On("I", "install", asks("install",
 			form.Step{Prompt: "put it into the list at which session's machine: ", Proposed: first(k.Uses)},
-			form.Step{Prompt: "with (from=ADDRESSES command=COMMAND comment=TEXT restrict, or nothing): "})).If(any),
-		place.On("t", "rotate", asks("rotate",
+			form.Step{Prompt: "with (from=ADDRESSES command=COMMAND comment=TEXT restrict, or nothing): "})).If(any, none).Also("authorized keys put copy public machine add"),
+		place.On("E", "rotate", asks("rotate",
 			form.Step{Prompt: "which key comes in the place of " + name + ": ", Proposed: succeeding(name)},
-			form.Step{Prompt: fmt.Sprintf("at which sessions' machines (nothing: all %d that use it): ", len(k.Uses))})).If(any),
+			form.Step{Prompt: fmt.Sprintf("at which sessions' machines (nothing: all %d that use it): ", len(k.Uses))})).If(any, none).Also("replace exchange change key everywhere"),
 		place.On("l", "hold in the ring", func() tea.Cmd {
 			if len(unlock) == 0 {
 				return m.hold(k, nil)
 			}
 			return m.ask("hold", unlock...)
-		}).If(any),
-		place.On("b", "meant for", asks("bind",
+		}).If(any, none).Also("agent memory add unlock load"),
+		place.On("e", "meant for", asks("bind",
 			form.Step{Prompt: "meant for which hosts or sessions, as gauge-* (nothing: all): ", Value: strings.Join(terms.Hosts.V, ", ")},
 			form.Step{Prompt: "how long it stays in the ring, as 1h (nothing: to the end): ", Value: stay(terms)},
-			form.Step{Prompt: "ask before others use it (y or n): ", Value: map[bool]string{true: "y", false: "n"}[terms.Confirm.V]})).If(any),
-		place.On("P", "public half", asks("public", append(unlock, form.Step{Prompt: "write the public half to: ", Value: workspace.Short(k.Path) + ".pub"})...)).If(any),
-		place.On("o", "unseal", asks("unseal", append(unlock, form.Step{Prompt: "the sealed password, as the console shows it: "})...)).If(any),
-		place.On("R", "rename", asks("rename", form.Step{Prompt: "new name of " + name + ": ", Value: name})).If(any),
-		place.On("D", "retire", asks("retire", form.Step{Prompt: retire + " enter does, esc does not ", Bare: true})).If(any),
-		place.On("M", "mend the folder", func() tea.Cmd { return m.mendFolder(k) }).If(any).Ranked(place.InHelp),
-		place.On("m", "", func() tea.Cmd { return m.mend(k) }).If(any).Ranked(place.Hidden),
-		place.On("a", "", func() tea.Cmd { return m.moveKey(k, "adopt", "") }).If(any).Ranked(place.Hidden),
-		place.On("/", "find", asks("find", form.Step{Prompt: "/ ", Value: m.find})),
-		place.On("F", "folder", asks("folder", form.Step{Prompt: "look for keys in the folder, too (again: no more): "})),
-		place.On("X", "archive", asks("split", form.Step{Prompt: "put the keys of which archive or file of several into keys/: ", Value: workspace.Short(m.ws.Downloads) + "/"})),
-		place.On("x", "draw its routes", func() tea.Cmd { return m.draw(k) }),
+			form.Step{Prompt: "ask before others use it (y or n): ", Value: map[bool]string{true: "y", false: "n"}[terms.Confirm.V]})).If(any, none).Also("limit hosts terms lifetime confirm edit bind"),
+		place.On("X", "write public half", asks("public", append(unlock, form.Step{Prompt: "write the public half to: ", Value: workspace.Short(k.Path) + ".pub"})...)).If(any, none).Also("export pub file"),
+		place.On("O", "unseal", asks("unseal", append(unlock, form.Step{Prompt: "the sealed password, as the console shows it: "})...)).If(any, none).Also("password decrypt windows administrator first"),
+		place.On("R", "rename", asks("rename", form.Step{Prompt: "new name of " + name + ": ", Value: name})).If(any, none).Also("name move"),
+		place.On("D", "retire", asks("retire", form.Step{Prompt: retire + " enter does, esc does not ", Bare: true})).If(any, none).Also("remove delete aside"),
+		place.On("M", "mend the folder", func() tea.Cmd { return m.mendFolder(k) }).If(any, none).Ranked(place.InHelp).Also("fix permissions directory chmod"),
+		place.On("/", "find", asks("find", form.Step{Prompt: "/ ", Value: m.find})).Whole().Also("search narrow filter"),
+		place.On("N", "another folder", asks("folder", form.Step{Prompt: "look for keys in the folder, too (again: no more): "})).Whole().Also("directory look in"),
+		place.On("i", "import an archive", asks("split", form.Step{Prompt: "put the keys of which archive or file of several into keys/: ", Value: workspace.Short(m.ws.Downloads) + "/"})).Whole().Also("zip tar split several keys bundle"),
+		place.On("x", "draw its routes", func() tea.Cmd { return m.draw(k) }).If(any, none).Also("picture map svg pdf"),
 	}
 }
 

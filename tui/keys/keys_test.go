@@ -80,7 +80,7 @@ func TestAKeyIsMadeWrappedRenamedAndRetired(t *testing.T) {
 	d.Press("enter")
 	d.Until("the key", func() bool { _, err := os.Stat(file(d, "keys", "pier.pem")); return err == nil })
 	d.Until("the new key to be the chosen one", func() bool { k, _ := m.selected(); return filepath.Base(k.Path) == "pier.pem" })
-	d.Press("c")
+	d.Press("v")
 	d.Type("ebb and flood 7")
 	d.Press("enter", "enter") // pkcs8 is proposed
 	d.Until("the container", func() bool {
@@ -118,7 +118,7 @@ func TestAKeyIsFoundByWhatItIs(t *testing.T) {
 	if len(m.shown) != len(m.keys) {
 		t.Error("what was looked for is kept")
 	}
-	d.Press("f")
+	d.Press("a")
 	d.Type("SHA256:nothing")
 	d.Press("enter")
 	d.Until("an answer", func() bool { return m.asked != "" })
@@ -169,7 +169,7 @@ func TestALockedKeyIsHeldWithItsPassphraseAlone(t *testing.T) {
 func TestWhatAKeyIsMeantForIsWritten(t *testing.T) {
 	d, m := open(t)
 	choose(d, m, "gauge.pem")
-	d.Press("b", "ctrl+u")
+	d.Press("e", "ctrl+u")
 	d.Type("gauge-*")
 	d.Press("enter", "ctrl+u")
 	d.Type("2h")
@@ -185,12 +185,12 @@ func TestWhatAKeyIsMeantForIsWritten(t *testing.T) {
 func TestWorkOnKeysIsBegunAsJobs(t *testing.T) {
 	d, m := open(t)
 	choose(d, m, "gauge.pem")
-	d.Press("i", "ctrl+u")
+	d.Press("I", "ctrl+u")
 	d.Type("gauge-1")
 	d.Press("enter", "enter")
 	d.Until("an install", func() bool { return len(d.Begun) == 1 })
 	choose(d, m, "shore.pem")
-	d.Press("t", "ctrl+u")
+	d.Press("E", "ctrl+u")
 	d.Type("gauge.pem")
 	d.Press("enter", "esc")
 	if len(d.Begun) != 1 {
@@ -201,7 +201,7 @@ func TestWorkOnKeysIsBegunAsJobs(t *testing.T) {
 func TestWhatWasShownForAWhileIsForgotten(t *testing.T) {
 	d, m := open(t)
 	choose(d, m, "gauge.pem")
-	d.Press("o")
+	d.Press("O")
 	d.Type("bm8gc2VhbGVkIHBhc3N3b3Jk")
 	d.Press("enter")
 	d.Until("a refusal", func() bool { return m.note != "" })
@@ -245,7 +245,7 @@ func TestARotationWhereCareIsWantedAsksForTheName(t *testing.T) {
 	d.Until("the care", func() bool { return len(m.ws.Book.Careful("mast")) == 1 })
 	rotate := func(typed string) {
 		choose(d, m, "mast.pem")
-		d.Press("t", "ctrl+u")
+		d.Press("E", "ctrl+u")
 		d.Type("gauge.pem")
 		d.Press("enter", "enter")
 		d.UntilSees("mast marked careful; type the name")

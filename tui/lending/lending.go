@@ -126,12 +126,12 @@ func (m *Model) Table() place.Table {
 	return place.Table{
 		place.On("space", "lend this key", m.toggle),
 		place.On("enter", "open the shell", m.begin),
-		place.On("a", "ask or not", func() tea.Cmd { m.ask = !m.ask; return nil }),
-		place.On("f", "hosts", func() tea.Cmd { m.typing = true; return nil }),
-		place.On("u", "uses", m.uses.next),
-		place.On("t", "time", m.lasts.next),
-		place.On("k", "another key file", func() tea.Cmd { m.path = line.New(m.s.Theme, ""); return nil }),
-		place.On("left", "another hop", other(-1)).Ranked(place.InHelp),
+		place.On("a", "ask or not", func() tea.Cmd { m.ask = !m.ask; return nil }).Also("confirm each use"),
+		place.On("h", "hosts", func() tea.Cmd { m.typing = true; return nil }),
+		place.On("v", "uses", m.uses.next).Also("times how often limit"),
+		place.On("w", "time", m.lasts.next).Also("how long limit"),
+		place.On("N", "another key file", func() tea.Cmd { m.path = line.New(m.s.Theme, ""); return nil }),
+		place.On("left", "another hop", other(-1)).As("←→").Ranked(place.Movement),
 		place.On("right", "", other(1)).Ranked(place.Hidden),
 		place.On("esc ctrl+c q", "lend nothing", func() tea.Cmd { m.s.Close(); return nil }),
 	}

@@ -31,7 +31,7 @@ func TestAKeyIsLentToOneShell(t *testing.T) {
 	if name := m.route.Hops[m.hop].Name; name != "quay" || len(m.chosen) != 1 {
 		t.Fatalf("at %s, %v", name, m.chosen)
 	}
-	d.Press("f")
+	d.Press("h")
 	d.Type("gauge-*")
 	d.Press("enter", "a", "enter")
 	d.Until("a shell to be opened", func() bool { return len(d.Opened) == 1 })
@@ -58,7 +58,7 @@ func TestAnyKeyFileIsLentForSomeUsesAndATime(t *testing.T) {
 		t.Fatal(err)
 	}
 	name := func() {
-		d.Press("k")
+		d.Press("N")
 		d.Type(path)
 		d.Press("enter")
 	}
@@ -69,7 +69,7 @@ func TestAnyKeyFileIsLentForSomeUsesAndATime(t *testing.T) {
 	}
 	name()
 	d.UntilSees("borrowed.pem")
-	d.Press("u", "u", "t", "t")
+	d.Press("v", "v", "w", "w")
 	d.UntilSees("3 uses, for 15 min")
 	d.Fits()
 	d.Press("enter")

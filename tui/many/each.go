@@ -68,10 +68,10 @@ func (m *Each) Table() place.Table {
 	}
 	return place.Table{
 		place.On("esc ctrl+c q enter", "go on", away),
-		place.On("left right", "other outputs", nil).If(func() bool { return len(m.alike) > 1 }),
+		place.On("left right", "other outputs", nil).If(func() bool { return len(m.alike) > 1 }, "").Ranked(place.Movement),
 		place.On("left", "", side(-1)).Ranked(place.Hidden),
 		place.On("right", "", side(1)).Ranked(place.Hidden),
-		place.On("up down", "the rest", nil).If(func() bool { return m.longest() > m.room }),
+		place.On("up down", "the rest", nil).If(func() bool { return m.longest() > m.room }, "").Ranked(place.Movement),
 	}
 }
 

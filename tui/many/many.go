@@ -96,10 +96,10 @@ func beginning(typed string) []string {
 func (m *Change) Table() place.Table {
 	_, _, whole := m.typed()
 	return place.Table{
-		place.On("enter", "write it", m.write).If(func() bool { return whole && m.wrong() == "" }),
-		place.On("tab", "complete", m.complete).If(func() bool { return !whole }),
+		place.On("enter", "write it", m.write).If(func() bool { return whole && m.wrong() == "" }, "what is typed is not whole"),
+		place.On("tab", "complete", m.complete).If(func() bool { return !whole }, "it is whole"),
 		place.On("esc ctrl+c", "leave it", func() tea.Cmd { m.s.Close(); return nil }),
-		place.On("up down", "the rest", nil).If(func() bool { return len(m.names) > 6 }),
+		place.On("up down", "the rest", nil).If(func() bool { return len(m.names) > 6 }, "").Ranked(place.Movement),
 	}
 }
 

@@ -38,7 +38,7 @@ func (m *Model) Table() place.Table {
 	again := m.s.Reread
 	return place.Table{
 		place.On("esc ctrl+c q enter", "go on", func() tea.Cmd { m.s.Close(); return nil }),
-		place.On("up down", "the rest", nil).If(func() bool { return len(m.all) > 1 }),
+		place.On("up down", "the rest", nil).If(func() bool { return len(m.all) > 1 }, "").Ranked(place.Movement),
 		place.On("r", "read the file again", func() tea.Cmd { return m.s.Run(func() tea.Msg { again(); return nil }) }),
 	}
 }

@@ -8,10 +8,8 @@
 package place
 
 import (
-	"slices"
 	"time"
 
-	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 
 	"meatus/core/board"
@@ -68,6 +66,9 @@ type Covering interface {
 // Selector is a place that can be shown at a session or a host.
 type Selector interface{ Select(name string) }
 
+// Subject is a place or task with something chosen, that its actions are about; "" for nothing.
+type Subject interface{ Subject() string }
+
 // Noter is a place that has something to say at its foot, "" for nothing.
 type Noter interface{ Note() string }
 
@@ -80,130 +81,8 @@ type Entry struct {
 	Mark string
 	Name string
 	Does string
+	Also string // other words that people look for it by
 	New  func(*Services) Place
-}
-
-// Action is one row of a table: keys, words, when it applies, what it does.
-type Action struct {
-	key.Binding
-	When func() bool // always where nil
-	Do   func(tea.KeyPressMsg) tea.Cmd
-	Rank Rank
-}
-
-// Rank says where an action is shown.
-type Rank uint8
-
-// The ranks. Whatever the rank, an action is in the help and in the finder.
-const (
-	AtFoot Rank = iota // at the foot, as far as there is room
-	InHelp             // in the help alone
-	Hidden             // nowhere: a second key of another action, or movement
-)
-
-// On makes an action: its keys parted by blanks, its words, and what it does.
-func On(keys, words string, do func() tea.Cmd) Action {
-	if do == nil { // it is shown, and done by the list
-		return Pressed(keys, words, nil)
-	}
-	return Pressed(keys, words, func(tea.KeyPressMsg) tea.Cmd { return do() })
-}
-
-// Pressed is [On] for what has to know which key was pressed.
-func Pressed(keys, words string, do func(tea.KeyPressMsg) tea.Cmd) Action {
-	all := split(keys)
-	return Action{Binding: key.NewBinding(key.WithKeys(all...), key.WithHelp(shown(all), words)), Do: do}
-}
-
-// If has an action apply only when a condition holds.
-func (a Action) If(when func() bool) Action {
-	a.When = when
-	return a
-}
-
-// As has an action shown with other text for its keys.
-func (a Action) As(keys string) Action {
-	a.SetHelp(keys, a.Help().Desc)
-	return a
-}
-
-// Ranked gives an action a rank.
-func (a Action) Ranked(r Rank) Action {
-	a.Rank = r
-	return a
-}
-
-// Applies tells whether the action can be done now.
-func (a Action) Applies() bool { return a.When == nil || a.When() }
-
-// Hint is the action as it is shown.
-func (a Action) Hint() theme.Hint { return theme.Hint{Key: a.Help().Key, Does: a.Help().Desc} }
-
-func split(keys string) []string {
-	var all []string
-	for len(keys) > 0 {
-		end := slices.Index([]byte(keys), ' ')
-		if end < 0 {
-			end = len(keys)
-		}
-		if end > 0 {
-			all = append(all, keys[:end])
-		}
-		keys = keys[min(end+1, len(keys)):]
-	}
-	return all
-}
-
-var arrows = map[string]string{"up": "↑", "down": "↓", "left": "←", "right": "→", "pgdown": "pgdn"}
-
-// shown is how keys are shown: the first of them, or a pair of arrows.
-func shown(keys []string) string {
-	if len(keys) == 0 {
-		return ""
-	}
-	text := keys[0]
-	if a, ok := arrows[text]; ok {
-		text = a
-		for _, k := range keys[1:] {
-			text += arrows[k]
-		}
-	}
-	return text
-}
-
-// Table is what can be done.
-type Table []Action
-
-// Do does what a key does, and tells whether it does anything.
-func (t Table) Do(msg tea.KeyPressMsg) (tea.Cmd, bool) {
-	for _, a := range t {
-		if a.Do != nil && key.Matches(msg, a.Binding) && a.Applies() {
-			return a.Do(msg), true
-		}
-	}
-	return nil, false
-}
-
-// Foot are the hints of what applies now and belongs to the foot.
-func (t Table) Foot() []theme.Hint {
-	var hints []theme.Hint
-	for _, a := range t {
-		if a.Rank == AtFoot && a.Applies() {
-			hints = append(hints, a.Hint())
-		}
-	}
-	return hints
-}
-
-// Help are the hints of everything that is not hidden, whether or not it applies.
-func (t Table) Help() []theme.Hint {
-	var hints []theme.Hint
-	for _, a := range t {
-		if a.Rank != Hidden {
-			hints = append(hints, a.Hint())
-		}
-	}
-	return hints
 }
 
 // Addressed is a result on its way to the place or task that began what it is of.
@@ -266,6 +145,8 @@ type Services struct {
 	Demo   func() tea.Cmd                         // ends the program for the demo, nil where there is none
 	Reread func()                                 // reads the sessions anew: call it in what is run
 	Title  string                                 // what the workspace is called
+	Press  func(verb string) string               // what is pressed for a verb of prefs.Letters
+	Find   func(words string) tea.Cmd             // opens the finder with some words in it
 
 	// Adopt has everybody use the sessions as they are after an edit, and Record writes
 	// an entry to the trail. Both may write to disk: call them in what is run.

@@ -148,6 +148,8 @@ func (d *Driver) services() *place.Services {
 			return nil
 		},
 		Close:  func() { d.Closed = true },
+		Press:  new(place.Keymap).Press,
+		Find:   func(string) tea.Cmd { return nil },
 		Demo:   func() tea.Cmd { return tea.Quit },
 		Adopt:  e.Adopt,
 		Record: e.Record,
@@ -225,6 +227,10 @@ func (d *Driver) Press(keys ...string) {
 		d.sure.Pressed()
 		if cmd, done := d.on.Table().Do(msg); done {
 			d.Do(cmd)
+			continue
+		}
+		if why := d.on.Table().WhyNot(msg); why != "" && !d.on.Typing() {
+			d.Said = append(d.Said, why)
 			continue
 		}
 		d.Give(msg)

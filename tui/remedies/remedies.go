@@ -63,7 +63,7 @@ func (m *Model) Table() place.Table {
 		return func() tea.Cmd { m.at.Move(by, len(m.ways), len(m.ways)); return nil }
 	}
 	return place.Table{
-		place.On("up down k j", "choose", nil).As("↑↓"),
+		place.On("up down k j", "choose", nil).As("↑↓").Ranked(place.Movement),
 		place.On("up k", "", move(-1)).Ranked(place.Hidden),
 		place.On("down j", "", move(1)).Ranked(place.Hidden),
 		place.On("enter", "do it", m.choose),

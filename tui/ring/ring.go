@@ -134,7 +134,7 @@ func (m *Model) selectedLend() (remote.LendState, bool) {
 func (m *Model) endLend() tea.Cmd {
 	l, _ := m.selectedLend()
 	keys := strings.Join(l.Keys, ", ")
-	if !m.sure(fmt.Sprintf("%s again ends what is lent to %s: %s", takeKey, l.Hop, keys)) {
+	if !m.sure(fmt.Sprintf("%s again ends what is lent to %s: %s", m.s.Press("remove"), l.Hop, keys)) {
 		return nil
 	}
 	programs := m.s.Programs
@@ -146,6 +146,18 @@ func (m *Model) endLend() tea.Cmd {
 	})
 }
 
+// Subject is the key or lend that is chosen.
+func (m *Model) Subject() string {
+	if l, lent := m.selectedLend(); lent {
+		return "lent to " + l.Hop
+	}
+	e, ok := m.selected()
+	if !ok {
+		return ""
+	}
+	return e.String()
+}
+
 // Table is what can be done.
 func (m *Model) Table() place.Table {
 	if m.form != nil {
@@ -154,24 +166,27 @@ func (m *Model) Table() place.Table {
 	e, chosen := m.selected()
 	l, lent := m.selectedLend()
 	own := func() bool { return chosen && !e.Behind }
+	notOwn := "no key is chosen"
+	if chosen && e.Behind {
+		notOwn = "that key is the other agent's; it is changed there"
+	}
 	lock := "lock"
 	if m.now.locked {
 		lock = "unlock"
 	}
 	return place.Table{
 		place.On("esc q ctrl+c", "to Routes", func() tea.Cmd { return m.s.Go("0", "") }),
-		place.On("a", "hold a key", func() tea.Cmd { return m.s.Go("K", "") }),
-		place.On(takeKey+" delete", "take it out", m.take).If(own),
-		place.On(takeKey+" delete", "end this lend", m.endLend).If(func() bool { return lent && l.Ended == nil }),
-		place.On("t", "how long", m.askStay).If(own),
-		place.On("c", "ask or not", m.confirm).If(own),
-		place.On("h", "hosts", m.askHosts).If(own),
-		place.On(takeKey+" t c h", "", m.ofTheOther).If(func() bool { return chosen && e.Behind }).Ranked(place.Hidden),
-		place.On("L", lock, m.askLock),
-		place.On("E", "empty", m.empty),
-		place.On("s", "socket", m.share),
-		place.On("y", "copy its line", m.copy).If(func() bool { return m.s.Shared() != nil }),
-		place.On("b", "agent behind", m.stand),
+		place.On("n", "hold a key", func() tea.Cmd { return m.s.Go("K", "") }).Whole().Also("add key to the agent memory"),
+		place.On("D delete backspace", "take it out", m.take).If(own, notOwn).Also("remove forget key"),
+		place.On("D delete backspace", "end this lend", m.endLend).If(func() bool { return lent && l.Ended == nil }, "no lend that goes on is chosen").Also("stop lending forwarding"),
+		place.On("w", "how long", m.askStay).If(own, notOwn).Also("lifetime time expire stay"),
+		place.On("a", "ask or not", m.confirm).If(own, notOwn).Also("confirm each use"),
+		place.On("h", "hosts", m.askHosts).If(own, notOwn).Also("limit only for"),
+		place.On("L", lock, m.askLock).Whole().Also("passphrase away"),
+		place.On("Z", "empty", m.empty).Whole().Also("remove all forget keys"),
+		place.On("p", "share with programs", m.share).Whole().Also("socket agent environment"),
+		place.On("y", "copy its line", m.copy).If(func() bool { return m.s.Shared() != nil }, "the ring is not shared with programs").Whole().Also("clipboard environment variable"),
+		place.On("B", "agent behind", m.stand).Whole().Also("other agent in front"),
 	}
 }
 
@@ -246,7 +261,7 @@ func (m *Model) sure(say string) bool {
 }
 
 func (m *Model) empty() tea.Cmd {
-	if !m.sure(fmt.Sprintf("E again wipes %s from memory; lends of them end", words.Count(len(m.now.entries), "key"))) {
+	if !m.sure(fmt.Sprintf("%s again wipes %s from memory; lends of them end", m.s.Press("remove-all"), words.Count(len(m.now.entries), "key"))) {
 		return nil
 	}
 	return m.do(func(r *ring.Ring) (string, error) { return words.Count(r.Forget(), "key") + " gone from memory", nil })
@@ -294,17 +309,9 @@ func (m *Model) stand() tea.Cmd {
 	return m.do(func(r *ring.Ring) (string, error) { return say, r.StandBefore(context.Background(), socket) })
 }
 
-// takeKey takes a key out of memory, in the ring.
-const takeKey = "backspace"
-
-func (m *Model) ofTheOther() tea.Cmd {
-	m.note = "that key is the other agent's; it is changed there"
-	return nil
-}
-
 func (m *Model) take() tea.Cmd {
 	e, _ := m.selected()
-	if !m.sure(fmt.Sprintf("%s again wipes %s from memory", takeKey, e)) {
+	if !m.sure(fmt.Sprintf("%s again wipes %s from memory", m.s.Press("remove"), e)) {
 		return nil
 	}
 	return m.do(func(r *ring.Ring) (string, error) {

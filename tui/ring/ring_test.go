@@ -31,13 +31,13 @@ func TestKeysAreBoundAskedAboutAndTakenOut(t *testing.T) {
 	held := d.Engine.Keys.Ring
 	d.UntilSees("bay.pem", "gauge.pem")
 	d.Fits()
-	d.Press("c")
+	d.Press("a")
 	d.Until("it to be asked about", func() bool { return held.Entries()[0].Confirm })
-	d.Press("t")
+	d.Press("w")
 	d.Type("never")
 	d.Press("enter")
 	d.UntilSaid(`"never" is no time`)
-	d.Press("t")
+	d.Press("w")
 	d.Type("10m")
 	d.Press("enter")
 	d.Until("it to stay so long", func() bool { return !held.Entries()[0].Until.IsZero() })
@@ -47,20 +47,20 @@ func TestKeysAreBoundAskedAboutAndTakenOut(t *testing.T) {
 	d.Until("it to be for these alone", func() bool { e := held.Entries()[0]; return len(e.Said) == 1 && len(e.Hosts) == 2 })
 	d.Press("down")
 	d.Press("backspace")
-	d.UntilSaid("backspace again wipes gauge.pem from memory")
+	d.UntilSaid("D again wipes gauge.pem from memory")
 	d.Press("backspace")
 	d.Until("one to be gone", func() bool { return len(held.Entries()) == 1 })
 	d.UntilSees("1 key in memory")
-	d.Press("E")
-	d.UntilSaid("E again wipes 1 key from memory")
-	d.Press("down", "E")
+	d.Press("Z")
+	d.UntilSaid("Z again wipes 1 key from memory")
+	d.Press("down", "Z")
 	if len(held.Entries()) != 1 {
 		t.Error("it was emptied though another key came in between")
 	}
-	d.Press("E")
+	d.Press("Z")
 	d.Until("all to be gone", func() bool { return len(held.Entries()) == 0 })
 	d.UntilSees("No key is held")
-	d.Press("a", "esc")
+	d.Press("n", "esc")
 	if len(d.Went) != 2 || d.Went[0] != "K" || d.Went[1] != "0" {
 		t.Errorf("went to %v", d.Went)
 	}
@@ -99,21 +99,21 @@ func TestOtherProgramsGetASocketWhenThatIsWanted(t *testing.T) {
 	d := open(t)
 	t.Setenv("SSH_AUTH_SOCK", "")
 	d.UntilSees("bay.pem")
-	d.Press("b")
+	d.Press("B")
 	d.UntilSaid("no agent runs")
-	d.Press("s")
+	d.Press("p")
 	d.UntilSaid("s again opens a socket")
 	if d.Engine.SharedRing() != nil {
 		t.Fatal("it is open")
 	}
-	d.Press("s")
+	d.Press("p")
 	d.UntilSaid("other programs here can use the ring now")
 	d.Press("y")
 	if len(d.Copied) != 1 || d.Copied[0] != "SSH_AUTH_SOCK="+d.Engine.SharedRing().Path+"; export SSH_AUTH_SOCK" {
 		t.Errorf("copied %q", d.Copied)
 	}
 	t.Setenv("SSH_AUTH_SOCK", d.Engine.SharedRing().Path)
-	d.Press("s", "s")
+	d.Press("p", "p")
 	d.UntilSaid("the socket is closed")
 }
 
@@ -136,7 +136,7 @@ func TestALendIsEndedFromTheRing(t *testing.T) {
 	d.Place(New)
 	d.UntilSees("gauge.pem to spit")
 	d.Press("end", "backspace")
-	d.UntilSaid("backspace again ends what is lent to spit")
+	d.UntilSaid("D again ends what is lent to spit")
 	d.Press("backspace")
 	d.Until("the lend to be ended", func() bool { return d.Engine.Programs.Lends()[0].Ended != nil })
 }

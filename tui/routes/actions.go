@@ -132,7 +132,7 @@ func (m *Model) marked() []string {
 		}
 	}
 	if len(names) == 0 {
-		m.s.Tell("no session is marked; space marks one")
+		m.s.Tell("no session is marked; " + m.s.Press("mark") + " marks one")
 	}
 	return names
 }
@@ -232,6 +232,33 @@ func (m *Model) settleIdentity() tea.Cmd {
 		return m.s.Task(func(s *place.Services) place.Task { return settle.New(s, c) })
 	}
 	return nil
+}
+
+// mendWords say what mending the worst gate is.
+func mendWords(worst gate.Gate) string {
+	switch worst.Remedy.Act {
+	case gate.MendKey:
+		return "mend key"
+	case gate.MendFile:
+		return "set its mode"
+	case gate.Settle:
+		return "settle identity"
+	case gate.Choose:
+		return "remedies"
+	}
+	return "mend it"
+}
+
+// mendWorst does what mends the worst gate, or lists what may.
+func (m *Model) mendWorst() tea.Cmd {
+	s, _ := m.current()
+	switch worst, _ := s.Details.Report.Worst(); worst.Remedy.Act {
+	case gate.MendKey, gate.MendFile:
+		return m.mend()
+	case gate.Settle:
+		return m.settleIdentity()
+	}
+	return m.ways()
 }
 
 // mend sets the mode of the file that the selected session's worst gate is about.
@@ -369,7 +396,7 @@ func (m *Model) toggleTunnels(session string) tea.Cmd {
 		for _, t := range set.Of(session) {
 			live += len(t.Flows())
 		}
-		if live > 0 && !m.s.Sure(fmt.Sprintf("closing the doors of %s cuts %s through them; t again does", session, words.Count(live, "live flow"))) {
+		if live > 0 && !m.s.Sure(fmt.Sprintf("closing the doors of %s cuts %s through them; %s again does", session, words.Count(live, "live flow"), m.s.Press("tunnels"))) {
 			return nil
 		}
 		return m.s.Run(func() tea.Msg {
@@ -379,7 +406,7 @@ func (m *Model) toggleTunnels(session string) tea.Cmd {
 	}
 	specs := r.Target().Tunnels
 	if len(specs) == 0 {
-		m.s.Tell(session + " has no tunnels; e edits it: bring 15432 from HOST:5432")
+		m.s.Tell(session + " has no tunnels; " + m.s.Press("new-door") + " opens one")
 		return nil
 	}
 	for _, spec := range specs {

@@ -45,7 +45,7 @@ func (m *Model) card(height int) []string {
 		for _, l := range fit.Wrap(broken, m.width-6) {
 			lines = append(lines, "   "+t.Verdict(gate.Shut).Render(l))
 		}
-		return append(lines, "", "   "+t.Accent.Render("→ ")+"mend "+m.ws.SessionsPath()+", then press "+t.Key.Render("r"))
+		return append(lines, "", "   "+t.Accent.Render("→ ")+"mend "+m.ws.SessionsPath()+", then press "+t.Key.Render(m.s.Press("read")))
 	}
 	if len(e.Details.Report.Hops) == 0 {
 		return append(lines, "", "   "+t.Faint.Render("looking …"))
@@ -241,11 +241,14 @@ func (m *Model) trouble(e row, height int) (shown []string, cut bool) {
 		press, key := "", ""
 		switch worst.Remedy.Act {
 		case gate.MendKey, gate.MendFile:
-			press, key = "press m: ", "m"
+			key = m.s.Press("mend")
+			press = "press " + key + ": "
 		case gate.Settle:
-			press, key = "press i to settle it: ", "i"
+			key = m.s.Press("mend")
+			press = "press " + key + " to settle it: "
 		case gate.Choose:
-			press, key = "press m for what may mend it: ", "m"
+			key = m.s.Press("mend")
+			press = "press " + key + " for what may mend it: "
 		}
 		for i, l := range fit.Wrap(press+worst.Remedy.Say, m.width-8) {
 			mark := "  "

@@ -2,14 +2,13 @@ package routes
 
 import (
 	"fmt"
-	"sort"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
-	"github.com/sahilm/fuzzy"
 
 	"meatus/core/book"
 	"meatus/tui/line"
+	"meatus/tui/match"
 	"meatus/tui/place"
 	"meatus/tui/theme"
 )
@@ -32,7 +31,7 @@ func newFindLine(t *theme.Theme) *line.Line { return line.New(t, "") }
 func (m *Model) findTable() place.Table {
 	move := func(by int) func() tea.Cmd { return func() tea.Cmd { m.step(by); return nil } }
 	return place.Table{
-		place.On("up", "choose", move(-1)).As("↑↓"),
+		place.On("up", "choose", move(-1)).As("↑↓").Ranked(place.Movement),
 		place.On("down", "", move(1)).Ranked(place.Hidden),
 		place.On("enter", "open shell", func() tea.Cmd { m.find.typing = false; return m.open() }),
 		place.On("tab", "to the board", func() tea.Cmd { m.find.typing = false; return nil }),
@@ -89,34 +88,13 @@ func (m *Model) narrow() {
 			f.found = append(f.found, i)
 		}
 	} else {
-		f.found = rank(f.line.Text(), f.pool)
+		f.found = match.Rank(f.line.Text(), f.pool)
 	}
 	m.lay()
 	if len(f.found) > 0 {
 		m.cursor, m.whole = f.found[0], false
 	}
 	m.settle()
-}
-
-// rank orders the matches: those that hold the text as it is first, then those
-// that hold its letters in order, the better ones first.
-func rank(text string, pool []string) []int {
-	text = strings.ToLower(strings.TrimSpace(text))
-	var whole, loose []int
-	matches := fuzzy.FindNoSort(text, pool)
-	scores := make(map[int]int, len(matches))
-	for _, match := range matches {
-		scores[match.Index] = match.Score
-		if strings.Contains(pool[match.Index], text) {
-			whole = append(whole, match.Index)
-		} else {
-			loose = append(loose, match.Index)
-		}
-	}
-	for _, list := range [][]int{whole, loose} {
-		sort.SliceStable(list, func(i, j int) bool { return scores[list[i]] > scores[list[j]] })
-	}
-	return append(whole, loose...)
 }
 
 // matched is what of a session is looked through: name, site, host, user, keys,

@@ -27,6 +27,7 @@ import (
 	"meatus/tui/mistakes"
 	"meatus/tui/place"
 	"meatus/tui/scroll"
+	"meatus/tui/sheet"
 	"meatus/tui/theme"
 	"meatus/tui/undo"
 )
@@ -297,12 +298,16 @@ func (m *Model) Table() place.Table {
 	s, ok := m.current()
 	d := s.Details
 	walks := ok && s.Walk != nil
+	chosen := func() bool { return ok }
 	free := func() bool { return ok && !walks }
+	busy := "no session is chosen"
+	if walks {
+		busy = "it is being walked to; esc stops that"
+	}
 	worst := gate.Gate{}
 	if free() && d.Report.Broken == "" {
 		worst, _ = d.Report.Worst()
 	}
-	act := func(a gate.Act) func() bool { return func() bool { return worst.Remedy.Act == a } }
 	on := func(f func(session string) tea.Cmd) func() tea.Cmd {
 		return func() tea.Cmd {
 			if name := m.Selected(); name != "" {
@@ -311,63 +316,67 @@ func (m *Model) Table() place.Table {
 			return nil
 		}
 	}
-	live := ok && s.Running != nil
-	tunnels := free() && len(d.Route.Hops) > 0 && len(d.Route.Target().Tunnels) > 0
+	task := func(new func(*place.Services, string) place.Task) func() tea.Cmd {
+		return on(func(name string) tea.Cmd {
+			return m.s.Task(func(s *place.Services) place.Task { return new(s, name) })
+		})
+	}
+	live := func() bool { return ok && s.Running != nil }
+	tunnels := func() bool { return free() && len(d.Route.Hops) > 0 && len(d.Route.Target().Tunnels) > 0 }
+	step := func(by func() int) func() tea.Cmd { return func() tea.Cmd { m.step(by()); return nil } }
 	return place.Table{
-		place.On("esc ctrl+c", "stop", m.stop).If(func() bool { return walks || m.looking.on }),
-		place.On("m", "mend key", m.mend).If(act(gate.MendKey)),
-		place.On("m", "set its mode", m.mend).If(act(gate.MendFile)),
-		place.On("i", "settle identity", m.settleIdentity).If(act(gate.Settle)),
-		place.On("m", "remedies", m.ways).If(act(gate.Choose)),
-		place.On("m", "mend it", m.ways).Ranked(place.Hidden),
-		place.On("d", "details", func() tea.Cmd { m.whole = !m.whole; return nil }).If(func() bool { return m.whole || ok && m.hasMore() }),
-		place.On("s", "to its shell", on(func(name string) tea.Cmd { m.s.Visit(name); return nil })).If(func() bool { return live }),
-		place.On("enter", "open shell", m.open).If(free),
-		place.On("t", "tunnels", on(m.toggleTunnels)).If(func() bool { return tunnels }),
-		place.On("w", "wait until it is up", m.wait).If(func() bool { return free() && s.Failure != nil && walk.MayPass(s.Failure) }),
-		place.On("n", "new", m.write),
-		place.On("e", "edit", on(m.edit)).If(free),
-		place.On("c", "check", m.checkOne).If(free),
-		place.On("/", "find", m.startFind),
+		place.On("esc ctrl+c", "stop", m.stop).If(func() bool { return walks || m.looking.on }, "nothing is walked to or checked").Also("cancel abort end"),
+		place.On("m", mendWords(worst), m.mendWorst).Suits(func() bool {
+			return worst.Remedy.Act == gate.MendKey || worst.Remedy.Act == gate.MendFile || worst.Remedy.Act == gate.Settle || worst.Remedy.Act == gate.Choose
+		}).If(func() bool { return free() && worst.Verdict >= gate.Ajar }, "nothing is known to be wrong with it").Also("fix repair chmod permissions settle identity host key changed remedy"),
+		place.On("d", "details", func() tea.Cmd { m.whole = !m.whole; return nil }).Suits(func() bool { return m.whole || ok && m.hasMore() }).If(chosen, "no session is chosen").Also("why verbose more log explain"),
+		place.On("s", "to its shell", on(func(name string) tea.Cmd { m.s.Visit(name); return nil })).If(live, "it has no live shell; enter opens one").Also("terminal attach switch"),
+		place.On("enter", "open shell", m.open).If(free, busy).Also("connect login walk terminal start"),
+		place.On("t", "tunnels", on(m.toggleTunnels)).Suits(tunnels).If(free, busy).Also("port forward forwarding open close bring lend roam socks"),
+		place.On("w", "wait until it is up", m.wait).Suits(func() bool { return free() && s.Failure != nil && walk.MayPass(s.Failure) }).If(free, busy).Also("retry reboot boot starting"),
+		place.On("n", "new session", m.write).Whole().Also("add create host machine server paste command"),
+		place.On("e", "edit", on(m.edit)).If(free, busy).Also("change set user host port key via settings values note"),
+		place.On("c", "check", m.checkOne).If(free, busy).Also("test probe reach ping gates"),
+		place.On("/", "find", m.startFind).Whole().Also("search filter narrow"),
 
-		place.On("up k", "choose a session", func() tea.Cmd { m.step(-1); return nil }).As("↑ ↓  pgup pgdn").Ranked(place.InHelp),
-		place.On("down j", "", func() tea.Cmd { m.step(1); return nil }).Ranked(place.Hidden),
-		place.On("pgup", "", func() tea.Cmd { m.step(-max(m.boardRows()-1, 1)); return nil }).Ranked(place.Hidden),
-		place.On("pgdown", "", func() tea.Cmd { m.step(max(m.boardRows()-1, 1)); return nil }).Ranked(place.Hidden),
-		place.On("left", "fold a branch away", func() tea.Cmd { m.fold(true); return nil }).As("← →").If(m.tree).Ranked(place.InHelp),
-		place.On("right", "", func() tea.Cmd { m.fold(false); return nil }).If(m.tree).Ranked(place.Hidden),
-		place.On("home", "", func() tea.Cmd { m.step(-len(m.lines)); return nil }).Ranked(place.Hidden),
-		place.On("end", "", func() tea.Cmd { m.step(len(m.lines)); return nil }).Ranked(place.Hidden),
-		place.On("w", "wait until it is up", m.wait).If(free).Ranked(place.Hidden),
-		place.On("s", "", on(func(name string) tea.Cmd { m.s.Visit(name); return nil })).Ranked(place.Hidden),
-		place.On("d", "details of what is wrong", func() tea.Cmd { m.whole = !m.whole; return nil }).Ranked(place.Hidden),
-		place.On("t", "its tunnels", on(m.toggleTunnels)).Ranked(place.Hidden),
-		place.On("D", "its doors, one by one", on(func(name string) tea.Cmd {
-			return m.s.Task(func(s *place.Services) place.Task { return doors.New(s, name) })
-		})).Ranked(place.InHelp),
-		place.On("T", "another tunnel", on(m.compose)).Ranked(place.InHelp),
-		place.On("C", "check all", func() tea.Cmd { return m.check(m.ws.Book.Names(), false) }).Ranked(place.InHelp),
-		place.On("v", "how far a check goes", func() tea.Cmd { m.depth = (m.depth + 1) % walk.Depth(len(walk.DepthWords)); return nil }).Ranked(place.InHelp),
-		place.On("R", "how often all are checked", m.repeatMore).Ranked(place.InHelp),
-		place.On("space", "mark it", m.mark).Ranked(place.InHelp),
-		place.On("E", "change the marked", m.changeMarked).Ranked(place.InHelp),
-		place.On("A", "run at the marked", m.runMarked).Ranked(place.InHelp),
-		place.On("V", "what goes via it", on(m.through)).Ranked(place.InHelp),
-		place.On("o", "order", m.order).Ranked(place.InHelp),
-		place.On("M", "all ways to mend it", m.ways).Ranked(place.InHelp),
-		place.On("a", "ask which key opens it", on(m.which)).Ranked(place.InHelp),
-		place.On("l", "lend to one shell", on(m.lend)).Ranked(place.InHelp),
-		place.On("b", "a better way", on(m.takeBetter)).Ranked(place.InHelp),
-		place.On("S", "sweep its account", on(m.sweep)).Ranked(place.InHelp),
-		place.On("x", "draw them all", func() tea.Cmd { return m.draw(m.listed()) }).Ranked(place.InHelp),
-		place.On("X", "draw it alone", on(func(name string) tea.Cmd { return m.draw([]string{name}) })).Ranked(place.InHelp),
-		place.On("!", "the mistakes of the file", func() tea.Cmd { return m.s.Task(mistakes.New) }).If(func() bool { return len(m.ws.Book.Problems) > 0 }).Ranked(place.InHelp),
-		place.On("u", "undo an edit", m.undo.Back).Ranked(place.InHelp),
-		place.On("U", "do it again", m.undo.Again).Ranked(place.InHelp),
-		place.On("r", "read the sessions again", m.reread).Ranked(place.InHelp),
-		place.On("esc ctrl+c", "", func() tea.Cmd { m.endFind(); return nil }).If(func() bool { return m.find.on }).Ranked(place.Hidden),
+		place.On("up k", "choose a session", step(func() int { return -1 })).As("↑ ↓  pgup pgdn").Ranked(place.Movement),
+		place.On("down j", "", step(func() int { return 1 })).Ranked(place.Hidden),
+		place.On("pgup", "", step(func() int { return -max(m.boardRows()-1, 1) })).Ranked(place.Hidden),
+		place.On("pgdown", "", step(func() int { return max(m.boardRows()-1, 1) })).Ranked(place.Hidden),
+		place.On("left", "fold a branch away", func() tea.Cmd { m.fold(true); return nil }).As("← →").If(m.tree, "the board is narrowed or ordered").Ranked(place.Movement),
+		place.On("right", "", func() tea.Cmd { m.fold(false); return nil }).If(m.tree, "").Ranked(place.Hidden),
+		place.On("home", "", step(func() int { return -len(m.lines) })).Ranked(place.Hidden),
+		place.On("end", "", step(func() int { return len(m.lines) })).Ranked(place.Hidden),
+		place.On("p", "its doors, one by one", task(doors.New)).If(chosen, "no session is chosen").Ranked(place.InHelp).Also("tunnels port forward listener close open each"),
+		place.On("P", "another door", on(m.compose)).If(chosen, "no session is chosen").Ranked(place.InHelp).Also("new tunnel port forward forwarding database web socks proxy bring lend roam"),
+		place.On("R", "rename", task(sheet.Rename)).If(free, busy).Ranked(place.InHelp).Also("name"),
+		place.On("N", "another like it", task(sheet.Another)).If(free, busy).Ranked(place.InHelp).Also("copy duplicate clone session"),
+		place.On("D", "remove", task(sheet.Remove)).If(free, busy).Ranked(place.InHelp).Also("delete session forget"),
+		place.On("C", "check all", func() tea.Cmd { return m.check(m.ws.Book.Names(), false) }).Whole().Ranked(place.InHelp).Also("test probe every"),
+		place.On("v", "how far a check goes", func() tea.Cmd { m.depth = (m.depth + 1) % walk.Depth(len(walk.DepthWords)); return nil }).Whole().Ranked(place.InHelp).Also("depth knock identity login"),
+		place.On("F", "how often all are checked", m.repeatMore).Whole().Ranked(place.InHelp).Also("repeat interval background monitor"),
+		place.On("space", "mark it", m.mark).If(chosen, "no session is chosen").Ranked(place.InHelp).Also("select favourite tag"),
+		place.On("E", "change the marked", m.changeMarked).Whole().Ranked(place.InHelp).Also("edit many several bulk"),
+		place.On("A", "run at the marked", m.runMarked).Whole().Ranked(place.InHelp).Also("command many several all execute"),
+		place.On("V", "what goes via it", on(m.through)).If(chosen, "no session is chosen").Ranked(place.InHelp).Also("bastion behind through jump depends"),
+		place.On("o", "order", m.order).Whole().Ranked(place.InHelp).Also("sort recent marked"),
+		place.On("M", "all ways to mend it", m.ways).If(chosen, "no session is chosen").Ranked(place.InHelp).Also("fix remedies user wrong login key timeout refused"),
+		place.On("a", "ask which key opens it", on(m.which)).If(free, busy).Ranked(place.InHelp).Also("find key try keys permission denied publickey"),
+		place.On("l", "lend to one shell", on(m.lend)).If(free, busy).Ranked(place.InHelp).Also("agent forwarding forward key"),
+		place.On("B", "a better way", on(m.takeBetter)).If(chosen, "no session is chosen").Ranked(place.InHelp).Also("bastion instead of agent via"),
+		place.On("S", "sweep its account", on(m.sweep)).If(chosen, "no session is chosen").Ranked(place.InHelp).Also("audit clean left keys authorized"),
+		place.On("x", "draw them all", func() tea.Cmd { return m.draw(m.listed()) }).Whole().Ranked(place.InHelp).Also("map picture svg pdf diagram"),
+		place.On("X", "draw it alone", on(func(name string) tea.Cmd { return m.draw([]string{name}) })).If(chosen, "no session is chosen").Ranked(place.InHelp).Also("map picture svg pdf diagram"),
+		place.On("!", "the mistakes of the file", func() tea.Cmd { return m.s.Task(mistakes.New) }).If(func() bool { return len(m.ws.Book.Problems) > 0 }, "the file has none").Whole().Ranked(place.InHelp).Also("errors problems toml syntax"),
+		place.On("u", "undo an edit", m.undo.Back).Whole().Ranked(place.InHelp).Also("take back revert"),
+		place.On("U", "do it again", m.undo.Again).Whole().Ranked(place.InHelp).Also("redo"),
+		place.On("r", "read the sessions again", m.reread).Whole().Ranked(place.InHelp).Also("reload refresh file"),
+		place.On("esc ctrl+c", "", func() tea.Cmd { m.endFind(); return nil }).If(func() bool { return m.find.on }, "").Ranked(place.Hidden),
 	}
 }
+
+// Subject is the session that is chosen.
+func (m *Model) Subject() string { return m.Selected() }
 
 // listed are the sessions on the board, as it is narrowed.
 func (m *Model) listed() []string {
@@ -460,7 +469,7 @@ func (m *Model) problem() string {
 	}
 	first := all[max(slices.IndexFunc(all, func(p book.Problem) bool { return p.Session == "" }), 0)].Error()
 	if len(all) > 1 {
-		first = fmt.Sprintf("%s, ! lists them: %s", words.Count(len(all), "mistake"), first)
+		first = fmt.Sprintf("%s, %s lists them: %s", words.Count(len(all), "mistake"), m.s.Press("mistakes"), first)
 	}
 	return first
 }

@@ -80,7 +80,7 @@ func TestEveryMachineIsCheckedAndOneAlone(t *testing.T) {
 		s, _ := d.Engine.Board.State("gauge-3")
 		return strings.Contains(d.See(), "refused") && s.Failure != nil
 	})
-	d.Press("R", "R", "d", "d", "o", "o", "o")
+	d.Press("F", "F", "d", "d", "o", "o", "o")
 	d.Fits()
 }
 
@@ -124,7 +124,7 @@ func TestTunnelsAreOpenedAndClosed(t *testing.T) {
 func TestEachTaskIsBegunForTheChosenSession(t *testing.T) {
 	d, m := open(t)
 	at(d, m, "gauge-1")
-	for i, key := range []string{"n", "e", "T", "l"} {
+	for i, key := range []string{"n", "e", "P", "l"} {
 		d.Press(key)
 		d.Until("the task of "+key, func() bool { return len(d.Tasks) == i+1 })
 	}

@@ -63,6 +63,38 @@ func New(s *place.Services, session string) place.Task {
 	return m
 }
 
+// Rename returns the sheet of a session with its new name asked for, Another with the name of a
+// copy, and Remove with removing it asked about.
+func Rename(s *place.Services, session string) place.Task {
+	m := New(s, session).(*Model)
+	m.ask("rename", session)
+	return m
+}
+
+// At returns the sheet of a session at one of its values.
+func At(s *place.Services, session, field string) place.Task {
+	m := New(s, session).(*Model)
+	m.cursor = max(slices.Index(m.fields(), field), 0)
+	return m
+}
+
+// Another is described at [Rename].
+func Another(s *place.Services, session string) place.Task {
+	m := New(s, session).(*Model)
+	m.ask("copy", session+"-2")
+	return m
+}
+
+// Remove is described at [Rename].
+func Remove(s *place.Services, session string) place.Task {
+	m := New(s, session).(*Model)
+	m.askRemove()
+	return m
+}
+
+// Subject is the table that shows.
+func (m *Model) Subject() string { return m.at.Name }
+
 // Show is called when the sheet is shown.
 func (m *Model) Show() tea.Cmd { return nil }
 
@@ -139,20 +171,20 @@ func (m *Model) Table() place.Table {
 	}
 	in := m.at.Layer
 	return place.Table{
-		place.On("up", "choose", do(func() { m.cursor = max(m.cursor-1, 0) })).As("↑↓"),
+		place.On("up", "choose", do(func() { m.cursor = max(m.cursor-1, 0) })).As("↑↓").Ranked(place.Movement),
 		place.On("k", "", do(func() { m.cursor = max(m.cursor-1, 0) })).Ranked(place.Hidden),
 		place.On("down j", "", do(func() { m.cursor = min(m.cursor+1, len(m.fields())-1) })).Ranked(place.Hidden),
-		place.On("enter", "edit", do(m.edit)),
-		place.On("backspace delete", "inherit", m.inherit),
+		place.On("enter e", "edit the value", do(m.edit)).Also("change set"),
+		place.On("backspace delete", "inherit the value", m.inherit).Also("unset clear default remove value"),
 		place.On("esc ctrl+c q", "close", do(m.s.Close)),
-		place.On("u", "undo", m.undo.Back),
-		place.On("U", "do again", m.undo.Again).Ranked(place.InHelp),
-		place.On("tab", "site, likes", func() tea.Cmd { return m.next(1) }),
+		place.On("u", "undo", m.undo.Back).Whole(),
+		place.On("U", "do again", m.undo.Again).Whole().Also("redo").Ranked(place.InHelp),
+		place.On("tab", "site, likes", func() tea.Cmd { return m.next(1) }).Also("defaults inherit from"),
 		place.On("shift+tab", "", func() tea.Cmd { return m.next(-1) }).Ranked(place.Hidden),
-		place.On("r", "rename", do(func() { m.ask("rename", m.at.Name) })).If(func() bool { return in == book.InSession || in == book.InSite }),
-		place.On("y", "copy", do(func() { m.ask("copy", m.session+"-2") })).If(func() bool { return in == book.InSession }),
-		place.On("D", "remove", do(m.askRemove)).If(func() bool { return in != book.InDefaults }),
-		place.On("a", "add site", do(func() { m.ask("add", "site ") })),
+		place.On("R", "rename", do(func() { m.ask("rename", m.at.Name) })).If(func() bool { return in == book.InSession || in == book.InSite }, "only sessions and sites have a name"),
+		place.On("N", "another like it", do(func() { m.ask("copy", m.session+"-2") })).If(func() bool { return in == book.InSession }, "that is for sessions").Also("copy duplicate clone"),
+		place.On("D", "remove", do(m.askRemove)).If(func() bool { return in != book.InDefaults }, "the defaults stay").Also("delete"),
+		place.On("n", "new site", do(func() { m.ask("add", "site ") })).Whole().Also("add group like"),
 	}
 }
 

@@ -20,21 +20,22 @@ import (
 // does it behind the leader.
 type Action struct {
 	theme.Hint
-	do func(m *Model)
+	Also string // other words for it
+	do   func(m *Model)
 }
 
 // Actions lists what can be done with the shell that shows. Two of them are the
 // frame's: b takes the next shell beside, o is told here.
 func Actions() []Action {
 	return []Action{
-		{theme.Hint{Key: "/", Does: "search in what it showed"}, (*Model).search},
-		{theme.Hint{Key: "v", Does: "select and copy with keys"}, (*Model).selectKeys},
-		{theme.Hint{Key: "w", Does: "write what it showed to a file"}, (*Model).save},
-		{theme.Hint{Key: "l", Does: "begin a log, or end it"}, (*Model).toggleLog},
-		{theme.Hint{Key: "b", Does: "the next shell beside it, or none"}, nil},
-		{theme.Hint{Key: "o", Does: "keys to the other side"}, (*Model).Other},
-		{theme.Hint{Key: "[", Does: "divide to the left"}, func(m *Model) { m.MoveDivide(-5) }},
-		{theme.Hint{Key: "]", Does: "divide to the right"}, func(m *Model) { m.MoveDivide(5) }},
+		{theme.Hint{Key: "/", Does: "search in what it showed"}, "find scrollback output", (*Model).search},
+		{theme.Hint{Key: "v", Does: "select and copy with keys"}, "mark clipboard", (*Model).selectKeys},
+		{theme.Hint{Key: "w", Does: "write what it showed to a file"}, "save output export", (*Model).save},
+		{theme.Hint{Key: "l", Does: "begin a log, or end it"}, "record session file", (*Model).toggleLog},
+		{theme.Hint{Key: "b", Does: "the next shell beside it, or none"}, "split two panes", nil},
+		{theme.Hint{Key: "o", Does: "keys to the other side"}, "focus pane", (*Model).Other},
+		{theme.Hint{Key: "[", Does: "divide to the left"}, "narrower split", func(m *Model) { m.MoveDivide(-5) }},
+		{theme.Hint{Key: "]", Does: "divide to the right"}, "wider split", func(m *Model) { m.MoveDivide(5) }},
 	}
 }
 

@@ -33,6 +33,8 @@ type Model struct {
 	cursor int // the line
 	here   Place
 
+	// Shown is what is pressed for a letter of a place.
+	Shown func(letter string) string
 	// Question says who asks for what where a question waits, "" where none does.
 	Question string
 }
@@ -42,7 +44,7 @@ const answerKey = "a"
 
 // New returns the drawer with the places and shells there are; here is what shows now.
 func New(t *theme.Theme, width int, places []place.Entry, all []*shells.Shell, here Place) *Model {
-	m := &Model{theme: t, width: width, places: places, shells: all, here: here}
+	m := &Model{theme: t, width: width, places: places, shells: all, here: here, Shown: func(letter string) string { return letter }}
 	for i, p := range places {
 		if p.Key == here.At {
 			m.cursor = i
@@ -130,7 +132,7 @@ func (m *Model) View(height int, summary string) []string {
 		if i == 0 {
 			does = summary
 		}
-		row(i, p.Key, t.Faint.Render(p.Mark), p.Name, t.Faint.Render(does))
+		row(i, m.Shown(p.Key), t.Faint.Render(p.Mark), p.Name, t.Faint.Render(does))
 	}
 	if m.here.Shell != nil {
 		height -= (len(shells.Actions())+1)/2 + 1
@@ -191,5 +193,5 @@ func rule(width int) string {
 
 // Hints are the drawer's keys.
 func (m *Model) Hints(leader string) []theme.Hint {
-	return []theme.Hint{{Key: "↑↓ enter", Does: "go"}, {Key: leader, Does: "send it through"}, {Key: "esc", Does: "stay"}}
+	return []theme.Hint{{Key: "↑↓ enter", Does: "go"}, {Key: ":", Does: "find an action"}, {Key: leader, Does: "send it through"}, {Key: "esc", Does: "stay"}}
 }

@@ -7,15 +7,12 @@ package theme
 
 import (
 	"image/color"
-	"slices"
 	"strings"
 
 	"charm.land/bubbles/v2/textinput"
 	"charm.land/lipgloss/v2"
-	"github.com/charmbracelet/x/ansi"
 
 	"meatus/core/gate"
-	"meatus/tui/fit"
 )
 
 // Theme is the set of styles for one ground.
@@ -116,41 +113,6 @@ func (t *Theme) Keys(hints ...Hint) string {
 		out += t.Key.Render(h.Key) + " " + t.Faint.Render(h.Does)
 	}
 	return out
-}
-
-// Fit are as many hints as fit a width, from those of a page on: with one behind them
-// that leads to the next page where not all fit. Pages go round.
-func (t *Theme) Fit(hints []Hint, page, width int) []Hint {
-	more := Hint{"?", "more keys"}
-	var pages [][]Hint
-	for len(hints) > 0 {
-		n := 1
-		for n < len(hints) && ansi.StringWidth(t.Keys(append(slices.Clone(hints[:n+1]), more)...)) <= width-4 {
-			n++
-		}
-		pages = append(pages, hints[:n])
-		hints = hints[n:]
-	}
-	switch len(pages) {
-	case 0:
-		return nil
-	case 1:
-		return pages[0]
-	}
-	return append(slices.Clone(pages[page%len(pages)]), more)
-}
-
-// Page makes lines a place of a size: with the keys at its foot, or a note in their
-// stead.
-func (t *Theme) Page(lines []string, note string, width, height int, hints ...Hint) []string {
-	for len(lines) < height-1 {
-		lines = append(lines, "")
-	}
-	foot := fit.Spread(t.Rule.Render("─ ")+t.Keys(hints...)+" ", "", width, t.Rule.Render("─"))
-	if note != "" {
-		foot = " " + t.Accent.Render(fit.Cut(note, width-2))
-	}
-	return append(lines[:max(height-1, 0)], foot)
 }
 
 // Hint is a key and what it does, in words.

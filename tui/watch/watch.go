@@ -260,6 +260,12 @@ func (m *Model) room() int {
 	return m.mapRoom()
 }
 
+// Subject is what is chosen on the map, in the list or in the chart.
+func (m *Model) Subject() string {
+	name, _ := m.subject()
+	return name
+}
+
 // Table is what can be done.
 func (m *Model) Table() place.Table {
 	if m.form != nil {
@@ -273,6 +279,12 @@ func (m *Model) Table() place.Table {
 	onlyRows := func() bool { return m.focus == onRows && m.recap == nil }
 	onlyChart := func() bool { return m.focus == onChart && m.recap == nil }
 	notChart := func() bool { return m.focus != onChart && m.recap == nil }
+	notRows := func() bool { return !onlyRows() && m.recap == nil }
+	noRecap := func() bool { return m.recap == nil }
+	ends := "end it"
+	if m.focus == onMap {
+		ends = "end the link"
+	}
 	leaves := "to Routes"
 	switch {
 	case m.recap != nil:
@@ -282,34 +294,23 @@ func (m *Model) Table() place.Table {
 	}
 	return place.Table{
 		place.On("esc q ctrl+c", leaves, m.leave),
-		place.On("tab", "map, list, chart", panel(1)),
+		place.On("tab", "map, list, chart", panel(1)).Whole(),
 		place.On("shift+tab", "", panel(-1)).Ranked(place.Hidden),
-		place.On("e", "end it", do(m.askEnd)).If(onlyRows),
-		place.On("E", "close its door", do(m.askClose)).If(onlyRows),
-		place.On("y", "copy its door", m.copy).If(onlyRows),
-		place.On("G", "group", do(func() { m.group = (m.group + 1) % len(groups); m.look() })).If(onlyRows),
-		place.On("o", "order", do(func() { m.order = (m.order + 1) % len(orders); m.look() })).If(onlyRows),
-		place.On("/", "find", do(func() { m.form = form.New(m.s.Theme, "find", form.Step{Prompt: "/ ", Value: m.find}) })).If(onlyRows),
-		place.On("left", "hop", do(func() { m.moveHop(1) })).As("←→").If(onlyMap),
-		place.On("right", "", do(func() { m.moveHop(-1) })).If(onlyMap).Ranked(place.Hidden),
-		place.On("e", "end the link", do(m.askEnd)).If(onlyMap),
-		place.Pressed("left right h l", "read off", m.readOff).As("←→").If(onlyChart),
-		place.Pressed("shift+left shift+right home end", "by ten", m.readOff).As("shift ←→").If(onlyChart),
-		place.On("+ =", "longer", do(func() { m.span = min(m.span+1, len(spans)-1) })).If(func() bool { return !onlyRows() && m.recap == nil }),
-		place.On("-", "shorter", do(func() { m.span = max(m.span-1, 0) })).If(func() bool { return !onlyRows() && m.recap == nil }),
-		place.On("x", "draw it", m.draw).If(func() bool { return m.recap == nil }),
-		place.On("X", "write the flows", m.export).If(func() bool { return m.recap == nil }).Ranked(place.InHelp),
-		place.On("r", "last hours", m.sumUpLast).If(notChart),
-		// What is shown for one part works in the others, too.
-		place.On("e", "", do(m.askEnd)).Ranked(place.Hidden),
-		place.On("E", "", do(m.askClose)).Ranked(place.Hidden),
-		place.On("y", "", m.copy).Ranked(place.Hidden),
-		place.On("G", "", do(func() { m.group = (m.group + 1) % len(groups); m.look() })).Ranked(place.Hidden),
-		place.On("o", "", do(func() { m.order = (m.order + 1) % len(orders); m.look() })).Ranked(place.Hidden),
-		place.On("/", "", do(func() { m.form = form.New(m.s.Theme, "find", form.Step{Prompt: "/ ", Value: m.find}) })).Ranked(place.Hidden),
-		place.On("+ =", "", do(func() { m.span = min(m.span+1, len(spans)-1) })).Ranked(place.Hidden),
-		place.On("-", "", do(func() { m.span = max(m.span-1, 0) })).Ranked(place.Hidden),
-		place.On("r", "", m.sumUpLast).Ranked(place.Hidden),
+		place.On("D", ends, do(m.askEnd)).Suits(notChart).Also("stop kill close flow shell link disconnect"),
+		place.On("Z", "close its door", do(m.askClose)).Suits(onlyRows).Also("listener tunnel stop"),
+		place.On("y", "copy its door", m.copy).Suits(onlyRows).Also("clipboard address listener"),
+		place.On("g", "group", do(func() { m.group = (m.group + 1) % len(groups); m.look() })).Suits(onlyRows).Whole().Also("by destination session"),
+		place.On("o", "order", do(func() { m.order = (m.order + 1) % len(orders); m.look() })).Suits(onlyRows).Whole().Also("sort busiest"),
+		place.On("/", "find", do(func() { m.form = form.New(m.s.Theme, "find", form.Step{Prompt: "/ ", Value: m.find}) })).Suits(onlyRows).Whole().Also("search narrow filter"),
+		place.On("left", "hop", do(func() { m.moveHop(1) })).As("←→").If(onlyMap, "").Ranked(place.Movement),
+		place.On("right", "", do(func() { m.moveHop(-1) })).If(onlyMap, "").Ranked(place.Hidden),
+		place.Pressed("left right", "read off", m.readOff).As("←→").If(onlyChart, "").Ranked(place.Movement),
+		place.Pressed("shift+left shift+right home end", "by ten", m.readOff).As("shift ←→").If(onlyChart, "").Ranked(place.Movement),
+		place.On("+ =", "longer", do(func() { m.span = min(m.span+1, len(spans)-1) })).Suits(notRows).Also("span time zoom out chart"),
+		place.On("-", "shorter", do(func() { m.span = max(m.span-1, 0) })).Suits(notRows).Also("span time zoom in chart"),
+		place.On("x", "draw it", m.draw).If(noRecap, "the last hours show").Also("chart picture svg pdf"),
+		place.On("X", "write the flows", m.export).Whole().Ranked(place.InHelp).Also("export csv json connections"),
+		place.On("w", "last hours", m.sumUpLast).Suits(notChart).Whole().Also("recap what happened while away lost"),
 	}
 }
 
@@ -406,7 +407,7 @@ func (m *Model) askEnd() {
 	r, ok := m.selected()
 	switch {
 	case m.onList && ok && r.other != nil && r.listener == nil:
-		m.note = fmt.Sprintf("it runs in another Meatus (process %d, %s) and ends there; E closes its door", r.other.PID, r.other.What)
+		m.note = fmt.Sprintf("it runs in another Meatus (process %d, %s) and ends there; %s closes its door", r.other.PID, r.other.What, m.s.Press("remove-all"))
 	case m.onList && ok && r.flow != nil:
 		f, at, set := *r.flow, r.at, m.s.Tunnels
 		m.ask(fmt.Sprintf("end %s to %s, %s so far? Nothing else ends with it.", f.Who(), f.To, fit.Bytes(float64(f.In+f.Out))), func() string {
@@ -459,7 +460,7 @@ func (m *Model) askClose() {
 		}
 	}
 	set := m.s.Tunnels
-	m.ask(fmt.Sprintf("close the door %s? %s with it.", at, plural(flows, "flow ends", "flows end")), func() string {
+	m.ask(fmt.Sprintf("close the door %s? %s with it.", at, fit.Count(flows, "flow ends", "flows end")), func() string {
 		set.CloseListener(at)
 		return at + " is closed"
 	})
@@ -498,11 +499,4 @@ func (m *Model) left() {
 		m.look()
 	}
 	m.form = nil
-}
-
-func plural(n int, one, more string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %s", n, more)
 }

@@ -146,7 +146,7 @@ func TestWhatRunsIsGrouped(t *testing.T) {
 	d, m := watching(t, 4)
 	d.Press("tab")
 	for _, want := range []string{"by host", "by program", "by nothing", "by tunnel"} {
-		d.Press("G")
+		d.Press("g")
 		see := d.See()
 		if !strings.Contains(see, "what runs "+want) {
 			t.Errorf("%s is not shown:\n%s", want, see)
@@ -161,11 +161,11 @@ func TestWhatRunsIsGrouped(t *testing.T) {
 	if again, _ := m.selected(); again.key != chosen.key {
 		t.Error("another order chooses another flow")
 	}
-	d.Press("e")
+	d.Press("D")
 	if m.form == nil || !strings.Contains(d.See(), "Nothing else ends with it") {
 		t.Errorf("nothing is asked:\n%s", d.See())
 	}
-	d.Press("esc", "E")
+	d.Press("esc", "Z")
 	if !strings.Contains(d.See(), "4 flows end with it") {
 		t.Errorf("it is not said what ends:\n%s", d.See())
 	}
@@ -202,7 +202,7 @@ func TestALostWayAndAnotherProgramsStandOnTheMap(t *testing.T) {
 			t.Errorf("%q is missing of\n%s", want, see)
 		}
 	}
-	d.Press("down", "e")
+	d.Press("down", "D")
 	if m.note == "" || m.form != nil {
 		t.Errorf("the other program's link is ended from here: %q", m.note)
 	}

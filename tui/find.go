@@ -1,0 +1,153 @@
+package tui
+
+import (
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"meatus/core/book"
+	"meatus/core/prefs"
+	"meatus/core/workspace"
+	"meatus/tui/finder"
+	"meatus/tui/place"
+	"meatus/tui/sheet"
+	"meatus/tui/shells"
+)
+
+// find opens the finder over everything that can be done here and now.
+func (a *App) find(words string) tea.Cmd {
+	names := a.engine.Workspace().Book.Names()
+	lower := make([]string, len(names))
+	for i, n := range names {
+		lower[i] = strings.ToLower(n)
+	}
+	session := func(i int) finder.Item {
+		return finder.Item{Say: names[i], Of: "session", Do: func() tea.Cmd { return a.goToPlace("0", names[i]) }}
+	}
+	a.switcher = nil
+	a.finder = finder.New(a.theme, a.width, words, a.actions(), lower, session)
+	return nil
+}
+
+// finderKey gives a key to the finder, and does what is chosen there.
+func (a *App) finderKey(msg tea.KeyPressMsg) tea.Cmd {
+	chosen, done := a.finder.Update(msg)
+	if done {
+		a.finder = nil
+	}
+	if chosen == nil {
+		return nil
+	}
+	return chosen.Do()
+}
+
+// actions are everything that can be done: with what shows, from anywhere, in the other places,
+// with the live shells, and the settings.
+func (a *App) actions() []finder.Item {
+	var items []finder.Item
+	switch {
+	case a.ask.Waiting() && !a.answering:
+		items = append(items, finder.Item{Say: "answer what is asked", Of: a.ask.Who(), Key: a.options.Leader + " a", Also: "question needs you", Do: a.answer})
+	}
+	if a.inShell {
+		items = append(items, a.shellItems()...)
+	} else {
+		items = append(items, a.itemsOf(a.focused(), places[a.at].Name)...)
+	}
+	task := !a.inShell && a.at == 0 && a.task.Task != nil
+	for _, act := range a.frameTable().Actions() {
+		item := a.item(act, "", "")
+		if a.inShell {
+			item.Key = a.options.Leader + " " + item.Key
+		}
+		items = append(items, item)
+	}
+	for _, s := range a.open {
+		if who, way := s.Where(); s.Live() {
+			items = append(items, finder.Item{Say: "to the shell of " + who, Of: way, Also: "live terminal switch", Do: func() tea.Cmd { return a.goTo(s) }})
+		}
+	}
+	for i, p := range a.places {
+		if i == a.at && !a.inShell && !task {
+			continue
+		}
+		items = append(items, a.elsewhere(i, p)...)
+	}
+	return append(items, a.settings()...)
+}
+
+// itemsOf are the actions of a place or task that shows.
+func (a *App) itemsOf(f focus, name string) []finder.Item {
+	subject := ""
+	if s, ok := f.(place.Subject); ok {
+		subject = s.Subject()
+	}
+	var items []finder.Item
+	for _, act := range f.Table().Actions() {
+		items = append(items, a.item(act, name, subject))
+	}
+	return items
+}
+
+func (a *App) item(act place.Action, name, subject string) finder.Item {
+	of := subject
+	if act.All || subject == "" {
+		of = name
+	}
+	hint := act.Hint()
+	return finder.Item{Say: hint.Does, Of: of, Key: a.keymap.Shown(hint.Key), Also: act.Synonyms, WhyNot: act.WhyNot(), Do: func() tea.Cmd { return act.Do(tea.KeyPressMsg{}) }}
+}
+
+// elsewhere are the actions of a place that does not show. What is about the place as a whole is
+// done there at once; for what is about something chosen, it has to be chosen first.
+func (a *App) elsewhere(i int, p place.Place) []finder.Item {
+	var items []finder.Item
+	for _, act := range p.Table().Actions() {
+		hint := act.Hint()
+		if strings.HasPrefix(hint.Key, "esc") || hint.Key == "enter" && i != 0 {
+			continue
+		}
+		key := a.keymap.Shown(hint.Key)
+		items = append(items, finder.Item{Say: hint.Does, Of: "in " + places[i].Name, Key: places[i].Key + " " + key, Also: act.Synonyms, Do: func() tea.Cmd {
+			cmd := a.goToPlace(places[i].Key, a.home.Selected())
+			if act.All {
+				return tea.Batch(cmd, act.Do(tea.KeyPressMsg{}))
+			}
+			a.notice = "choose what to do it to, then " + key + ": " + hint.Does
+			return cmd
+		}})
+	}
+	return items
+}
+
+// shellItems are what can be done with the shell that shows.
+func (a *App) shellItems() []finder.Item {
+	who, _ := a.shell.Shell().Where()
+	var items []finder.Item
+	for _, act := range shells.Actions() {
+		items = append(items, finder.Item{Say: act.Does, Of: who, Key: a.options.Leader + " " + act.Key, Also: act.Also, Do: func() tea.Cmd {
+			return a.shellAction(act.Key)
+		}})
+	}
+	return items
+}
+
+// settings are the values of the selected session, and the person's own settings of the program.
+func (a *App) settings() []finder.Item {
+	var items []finder.Item
+	if session := a.home.Selected(); session != "" {
+		for _, field := range book.FieldsOf(book.InSession) {
+			items = append(items, finder.Item{Say: "set " + field, Of: session, Also: "change value setting", Do: func() tea.Cmd {
+				return a.show(func(s *place.Services) place.Task { return sheet.At(s, session, field) })
+			}})
+		}
+	}
+	path := prefs.Path()
+	for _, name := range prefs.Names() {
+		items = append(items, finder.Item{Say: "set " + name, Of: prefs.FileName, Also: "preferences configuration settings colours keys", Do: func() tea.Cmd {
+			a.notice = name + " is set in " + workspace.Short(path) + ", which is on the clipboard; " + prefs.Can(name)
+			return tea.SetClipboard(path)
+		}})
+	}
+	return items
+}

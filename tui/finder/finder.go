@@ -1,0 +1,163 @@
+// Package finder finds anything that can be done by the words people try: actions of the place
+// that shows and of the others, places, sessions, live shells and settings.
+//
+// It owns what is typed and which line is chosen. What can be done is given to it by the frame,
+// which reads it from the tables of the places, so that nothing stands in two lists.
+package finder
+
+import (
+	"slices"
+
+	tea "charm.land/bubbletea/v2"
+
+	"meatus/tui/fit"
+	"meatus/tui/line"
+	"meatus/tui/match"
+	"meatus/tui/scroll"
+	"meatus/tui/theme"
+)
+
+// Item is something that can be done.
+type Item struct {
+	Say    string // what it does
+	Of     string // to what, "" for nothing in particular
+	Key    string // what does it without the finder, "" for nothing
+	Also   string // other words for it
+	WhyNot string // why it cannot be done now, "" where it can
+	Do     func() tea.Cmd
+}
+
+// most is how many sessions are offered at once.
+const most = 40
+
+// Model is the finder.
+type Model struct {
+	theme    *theme.Theme
+	width    int
+	line     *line.Line
+	items    []Item
+	sessions []string // their names, in lower case
+	session  func(i int) Item
+	found    []Item
+	at       scroll.Cursor
+	room     int
+}
+
+// New returns the finder over items, and over sessions by their names in lower case, of which
+// session makes items. The words are typed in already.
+func New(t *theme.Theme, width int, words string, items []Item, sessions []string, session func(i int) Item) *Model {
+	m := &Model{theme: t, width: width, line: line.New(t, ""), items: items, sessions: sessions, session: session, room: 8}
+	m.line.Begin(words)
+	m.narrow()
+	return m
+}
+
+// SetWidth changes the width, in columns.
+func (m *Model) SetWidth(width int) { m.width = width }
+
+// narrow finds what matches: what can be done now before what cannot, the better matches first.
+func (m *Model) narrow() {
+	text := m.line.Text()
+	type scored struct {
+		Item
+		score int
+	}
+	var all []scored
+	for _, i := range m.items {
+		if s := match.Words(text, i.Say, i.Of+" "+i.Also); s > 0 {
+			if s *= 2; i.WhyNot == "" {
+				s++
+			}
+			all = append(all, scored{i, s})
+		}
+	}
+	slices.SortStableFunc(all, func(a, b scored) int { return b.score - a.score })
+	m.found = m.found[:0]
+	for _, i := range all {
+		m.found = append(m.found, i.Item)
+	}
+	if text != "" {
+		ranked := match.Rank(text, m.sessions)
+		for _, i := range ranked[:min(len(ranked), most)] {
+			m.found = append(m.found, m.session(i))
+		}
+	}
+	m.at = scroll.Cursor{}
+}
+
+// Paste takes a pasted text.
+func (m *Model) Paste(msg tea.PasteMsg) {
+	m.line.Take(msg)
+	m.narrow()
+}
+
+// Update takes a key. chosen is what is to be done, nil for nothing yet; done tells that the
+// finder is done with.
+func (m *Model) Update(msg tea.KeyPressMsg) (chosen *Item, done bool) {
+	switch msg.String() {
+	case "esc", "ctrl+c":
+		return nil, true
+	case "enter":
+		if m.at.At < len(m.found) && m.found[m.at.At].WhyNot == "" {
+			return &m.found[m.at.At], true
+		}
+	case "up", "down", "pgup", "pgdown":
+		m.at.Take(msg, len(m.found), m.room)
+	case "tab":
+		m.at.Move(1, len(m.found), m.room)
+	case "shift+tab":
+		m.at.Move(-1, len(m.found), m.room)
+	default:
+		m.line.Take(msg)
+		m.narrow()
+	}
+	return nil, false
+}
+
+// View draws the finder in height lines: what is typed, what matches, and of what cannot be done
+// the reason.
+func (m *Model) View(height int) []string {
+	t := m.theme
+	lines := []string{
+		t.Title(t.Accent.Render("what can be done"), t.Faint.Render(fit.Count(len(m.found), "match", "matches")), m.width, fit.Spread),
+		"  " + t.Accent.Render(": ") + m.line.View(min(m.width-6, 60)),
+	}
+	m.room = max(height-len(lines)-1, 1)
+	from, to := m.at.Window(len(m.found), m.room)
+	m.at.Top = from
+	says, ofs := 16, 8
+	for _, i := range m.found[from:to] {
+		says, ofs = max(says, min(fit.Width(i.Say), 34)), max(ofs, min(fit.Width(i.Of), 30))
+	}
+	for n, i := range m.found[from:to] {
+		pointer, say, of := "  ", t.Text, t.Faint
+		if from+n == m.at.At {
+			pointer, say = t.Accent.Render("❯ "), t.Strong
+		}
+		right := ""
+		if i.Key != "" {
+			right = t.Key.Render(i.Key) + " "
+		}
+		if i.WhyNot != "" {
+			say, right = t.Faint, t.Faint.Render(i.Key+" ")
+			of = t.Faint
+		}
+		left := " " + pointer + say.Render(fit.Pad(i.Say, says)) + "  " + of.Render(fit.Pad(i.Of, ofs))
+		if i.WhyNot != "" {
+			left += "  " + t.Faint.Render("not now: "+i.WhyNot)
+		}
+		lines = append(lines, fit.Spread(left, right, m.width, " "))
+	}
+	if len(m.found) == 0 {
+		lines = append(lines, "   "+t.Faint.Render("Nothing is called that. Fewer letters find more."))
+	}
+	for len(lines) < height {
+		lines = append(lines, "")
+	}
+	return lines[:height]
+}
+
+// Hints are the finder's keys.
+func (m *Model) Hints() []theme.Hint {
+	return []theme.Hint{{Key: "↑↓", Does: "choose"}, {Key: "enter", Does: "do it"}, {Key: "esc", Does: "leave it"}}
+}

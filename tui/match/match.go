@@ -1,0 +1,60 @@
+// Package match finds what somebody means by a few letters, in lists of any length.
+package match
+
+import (
+	"sort"
+	"strings"
+
+	"github.com/sahilm/fuzzy"
+)
+
+// Rank orders the matches of a text in a pool of lower-case texts, by their index: those that
+// hold the text as it is first, then those that hold its letters in order, the better ones
+// first. It costs one pass over the pool.
+func Rank(text string, pool []string) []int {
+	text = strings.ToLower(strings.TrimSpace(text))
+	var whole, loose []int
+	matches := fuzzy.FindNoSort(text, pool)
+	scores := make(map[int]int, len(matches))
+	for _, match := range matches {
+		scores[match.Index] = match.Score
+		if strings.Contains(pool[match.Index], text) {
+			whole = append(whole, match.Index)
+		} else {
+			loose = append(loose, match.Index)
+		}
+	}
+	for _, list := range [][]int{whole, loose} {
+		sort.SliceStable(list, func(i, j int) bool { return scores[list[i]] > scores[list[j]] })
+	}
+	return append(whole, loose...)
+}
+
+// Words tells how well a text matches something that is called name and that people may also
+// look for by other words: 0 for not, more for better. Each word of the text has to be found; in
+// the name it counts most, at the beginning of a word more than within one, and letters in order
+// within the name least.
+func Words(text, name, others string) int {
+	name, others = strings.ToLower(name), strings.ToLower(others)
+	words := strings.Fields(strings.ToLower(text))
+	score := 1
+	for _, w := range words {
+		switch {
+		case strings.HasPrefix(name, w):
+			score += 12
+		case strings.Contains(" "+name, " "+w):
+			score += 10
+		case strings.Contains(" "+others, " "+w):
+			score += 6
+		case strings.Contains(name, w):
+			score += 4
+		case len(w) > 2 && strings.Contains(others, w):
+			score += 2
+		case len(w) > 2 && len(fuzzy.FindNoSort(w, []string{name})) > 0:
+			score++
+		default:
+			return 0
+		}
+	}
+	return score
+}
