@@ -97,7 +97,7 @@ func TestAnExpectedFingerprintIsCompared(t *testing.T) {
 	s.keys("Enter")
 	s.until("keeper@archive:~$")
 
-	s.lead("h")
+	s.lead("H")
 	s.until("hosts", "10.61.4.50:22", "SHA256:"+shown, "seen", "from")
 	s.pasteText("10.61.4.20 SHA256:" + other + "\n10.61.4.99 nothing here\n")
 	s.until("1 fingerprint, 1 line not understood", "Expect them?")
@@ -135,7 +135,7 @@ func TestHowFarAChecksGoesIsChosen(t *testing.T) {
 	if seen := s.see(); strings.Contains(seen, "identity changed") {
 		t.Errorf("a knock looked at a host key:\n%s", seen)
 	}
-	s.text("R")
+	s.text("F")
 	s.until("check: knock every 1 min")
 	s.keys("Down", "Down", "Space")
 	s.until("❯▪gauge-1")
@@ -221,8 +221,8 @@ func TestSitesAreEditedOnTheirSheet(t *testing.T) {
 	s.until("u again takes back: user of site reef")
 	s.text("u")
 	s.until("undone: user of site reef")
-	s.text("a")
-	s.until("add site")
+	s.text("n")
+	s.until("new site")
 	s.text("pier")
 	s.keys("Enter")
 	s.until("added site pier")

@@ -264,7 +264,7 @@ func TestALendIsAskedForAndSeen(t *testing.T) {
 	s.until("spit was refused the use of gauge.pem: refused, and all that follows, too")
 	s.lead("1")
 	s.until("0 of 5 signatures", "lends no more: all of it was refused")
-	s.lead("t")
+	s.lead("T")
 	s.until("used gauge.pem to log in as keeper", "lend")
 }
 

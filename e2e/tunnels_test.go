@@ -412,7 +412,7 @@ func TestTunnelsInTheInterface(t *testing.T) {
 	}
 	s.text("W")
 	s.until("closing the lid now cuts 0 shells, 1 tunnel, 1 flow; demo traffic has 4 tunnels", "quay", "tables", "survey-web.internal:80", "tables over 2 min", "tables: link is up", "round trip now")
-	s.text("e")
+	s.text("D")
 	s.until("end the link to tables? With it go 0 links behind it, 0 shells and commands")
 	s.keys("Enter")
 	s.until("tables: link ended", "came back 1×", "tables: the way is there", "0 flows")
@@ -425,11 +425,11 @@ func TestTunnelsInTheInterface(t *testing.T) {
 	s.keys("Tab", "Down")
 	s.text("y")
 	s.until("by " + door[1] + " of tables, from 127.0.0.1:") // the chosen flow's
-	s.text("e")
+	s.text("D")
 	s.until("so far? Nothing else ends with it. enter does, esc does not")
 	s.keys("Enter")
 	s.until("1 tunnel, 0 flows", " ended")
-	s.text("G")
+	s.text("g")
 	s.until("what runs by host")
 	s.text("/")
 	s.text("gauge-1")
@@ -441,7 +441,7 @@ func TestTunnelsInTheInterface(t *testing.T) {
 	s.until("draw what", "p without, esc not at all")
 	s.keys("Enter")
 	s.until("drawn, as .svg and .pdf:")
-	s.text("r")
+	s.text("w")
 	s.until("the last 8 h", "no link was lost", "put it away")
 	s.keys("Escape")
 	s.until("over 2 min", "leave the chart")
@@ -471,7 +471,7 @@ func TestATunnelIsComposedInAPersonsTerms(t *testing.T) {
 	dir := t.TempDir()
 	s := show(t, 130, 40, program, "demo", "--dir", dir)
 	s.until("14 routes", "❯ quay")
-	s.text("T")
+	s.text("P")
 	s.until("a tunnel ─ quay", "a service over there, from here")
 	s.text("archive.internal")
 	s.until("which service of archive.internal?")
@@ -484,7 +484,7 @@ func TestATunnelIsComposedInAPersonsTerms(t *testing.T) {
 	if text := string(must(os.ReadFile(filepath.Join(dir, "sessions.toml")))); !strings.Contains(text, `tunnels = [{ bring = "127.0.0.1:`+port+`", reach = "archive.internal:5433" }]`) {
 		t.Errorf("the sessions are\n%s", text)
 	}
-	s.text("T")
+	s.text("P")
 	s.until("a tunnel ─ quay")
 	s.keys("Up", "Right", "Right")
 	s.until("a program here that knows a proxy", "⇐ anywhere that quay reaches")
@@ -572,7 +572,7 @@ func TestWhatWasCarriedAndWhoWasWhereIsDrawnFromTheTrail(t *testing.T) {
 	}
 	s := show(t, 120, 36, program, "--workspace", dir)
 	s.until("15 routes")
-	s.lead("t")
+	s.lead("T")
 	s.until("draw the last day", "link is up")
 	s.text("x")
 	s.until("draw who was connected where over the last day: enter with the accounts here")

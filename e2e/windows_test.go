@@ -152,7 +152,7 @@ func TestWindowsAreAskedForInTheInterface(t *testing.T) {
 	command = append(command, v.env[len(v.env)-2:]...)
 	s := show(t, 130, 40, append(command, program, "--workspace", p.dir)...)
 	s.until("2 routes", "❯ quay")
-	s.text("T")
+	s.text("P")
 	s.until("a tunnel ─ quay")
 	s.keys("Up", "Right", "Right", "Right")
 	s.until("your display "+v.name+" ⇐ windows of programs at quay", "EVERY window")

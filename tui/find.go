@@ -84,7 +84,9 @@ func (a *App) itemsOf(f focus, name string) []finder.Item {
 	}
 	var items []finder.Item
 	for _, act := range f.Table().Actions() {
-		items = append(items, a.item(act, name, subject))
+		item := a.item(act, name, subject)
+		item.Here = true
+		items = append(items, item)
 	}
 	return items
 }
@@ -125,7 +127,7 @@ func (a *App) shellItems() []finder.Item {
 	who, _ := a.shell.Shell().Where()
 	var items []finder.Item
 	for _, act := range shells.Actions() {
-		items = append(items, finder.Item{Say: act.Does, Of: who, Key: a.options.Leader + " " + act.Key, Also: act.Also, Do: func() tea.Cmd {
+		items = append(items, finder.Item{Say: act.Does, Of: who, Key: a.options.Leader + " " + act.Key, Also: act.Also, Here: true, Do: func() tea.Cmd {
 			return a.shellAction(act.Key)
 		}})
 	}

@@ -24,6 +24,7 @@ type Item struct {
 	Key    string // what does it without the finder, "" for nothing
 	Also   string // other words for it
 	WhyNot string // why it cannot be done now, "" where it can
+	Here   bool   // it is of the place that shows
 	Do     func() tea.Cmd
 }
 
@@ -64,9 +65,12 @@ func (m *Model) narrow() {
 	}
 	var all []scored
 	for _, i := range m.items {
-		if s := match.Words(text, i.Say, i.Of+" "+i.Also); s > 0 {
-			if s *= 2; i.WhyNot == "" {
+		if s := match.Words(text, i.Say, i.Also, i.Of); s > 0 {
+			if s *= 4; i.WhyNot == "" {
 				s++
+			}
+			if i.Here {
+				s += 10
 			}
 			all = append(all, scored{i, s})
 		}
@@ -113,6 +117,9 @@ func (m *Model) Update(msg tea.KeyPressMsg) (chosen *Item, done bool) {
 	}
 	return nil, false
 }
+
+// Items are what matches, the best first.
+func (m *Model) Items() []Item { return m.found }
 
 // View draws the finder in height lines: what is typed, what matches, and of what cannot be done
 // the reason.

@@ -33,9 +33,9 @@ func Rank(text string, pool []string) []int {
 // Words tells how well a text matches something that is called name and that people may also
 // look for by other words: 0 for not, more for better. Each word of the text has to be found; in
 // the name it counts most, at the beginning of a word more than within one, and letters in order
-// within the name least.
-func Words(text, name, others string) int {
-	name, others = strings.ToLower(name), strings.ToLower(others)
+// within the name or words about where it is least.
+func Words(text, name, others, where string) int {
+	name, others, where = strings.ToLower(name), strings.ToLower(others), strings.ToLower(where)
 	words := strings.Fields(strings.ToLower(text))
 	score := 1
 	for _, w := range words {
@@ -50,6 +50,8 @@ func Words(text, name, others string) int {
 			score += 4
 		case len(w) > 2 && strings.Contains(others, w):
 			score += 2
+		case strings.Contains(where, w):
+			score++
 		case len(w) > 2 && len(fuzzy.FindNoSort(w, []string{name})) > 0:
 			score++
 		default:

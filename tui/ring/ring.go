@@ -279,7 +279,7 @@ func (m *Model) copy() tea.Cmd {
 // share opens the socket for other programs, or closes it.
 func (m *Model) share() tea.Cmd {
 	on, share := m.s.Shared() == nil, m.s.ShareRing
-	say := "s again opens a socket: every program of this account can use the ring's keys then"
+	say := m.s.Press("doors") + " again opens a socket: every program of this account can use the ring's keys then"
 	if !on {
 		say = "s again closes the socket: programs that use it are cut off"
 	}

@@ -102,7 +102,7 @@ func TestOtherProgramsGetASocketWhenThatIsWanted(t *testing.T) {
 	d.Press("B")
 	d.UntilSaid("no agent runs")
 	d.Press("p")
-	d.UntilSaid("s again opens a socket")
+	d.UntilSaid("p again opens a socket")
 	if d.Engine.SharedRing() != nil {
 		t.Fatal("it is open")
 	}

@@ -1,0 +1,195 @@
+package tui
+
+import (
+	"flag"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"testing"
+
+	tea "charm.land/bubbletea/v2"
+
+	"meatus/core/prefs"
+	"meatus/tui/finder"
+	"meatus/tui/place"
+	"meatus/tui/shells"
+)
+
+var renew = flag.Bool("renew", false, "write docs/keys.md and the golden screens anew")
+
+// opened are the tables of every place, and of the tasks that its keys open, by name.
+func opened(t *testing.T, a *driver) (names []string, tables map[string]place.Table) {
+	tables = map[string]place.Table{}
+	add := func(name string, table place.Table) {
+		names = append(names, name)
+		tables[name] = table
+	}
+	for i, e := range places {
+		a.goToPlace(e.Key, "gauge-1")
+		add(e.Name, a.places[i].Table())
+	}
+	for name, key := range map[string]string{"a session's values": "e", "its doors": "p", "lending": "l", "another door": "P"} {
+		a.goToPlace("0", "gauge-1")
+		a.press(key)
+		if a.task.Task == nil {
+			t.Fatalf("%s opens no task:\n%s", key, a.see())
+		}
+		tables["task: "+name] = a.task.Table()
+		a.close(a.task.id)
+	}
+	for _, name := range []string{"a session's values", "its doors", "lending"} {
+		names = append(names, "task: "+name)
+	}
+	return names, tables
+}
+
+// Every key of every table is one of the letters, or one that moves, confirms or leaves; and
+// what can not be done says why.
+func TestALetterMeansOneThingEverywhere(t *testing.T) {
+	a := open(t, bay(t, 3), 120, 40)
+	letters := map[string]bool{}
+	for _, l := range prefs.Letters {
+		if letters[l.Key] {
+			t.Errorf("%s is two letters", l.Key)
+		}
+		letters[l.Key] = true
+	}
+	_, tables := opened(t, a)
+	for name, table := range tables {
+		for _, act := range append(table, a.frameTable()...) {
+			for _, k := range act.Keys() {
+				if len([]rune(k)) == 1 && !letters[k] && !strings.ContainsAny(k, "kjq=") {
+					t.Errorf("%s: %s (%s) is no letter of the table", name, k, act.Help().Desc)
+				}
+			}
+			if act.Rank <= place.InHelp && !act.Applies() && act.WhyNot() == "" {
+				t.Errorf("%s: %s does not say why not", name, act.Help().Desc)
+			}
+		}
+	}
+}
+
+func TestDocsListEveryKey(t *testing.T) {
+	a := open(t, bay(t, 3), 120, 40)
+	names, tables := opened(t, a)
+	var b strings.Builder
+	b.WriteString("# Keys\n\nWritten by `go test ./tui -run DocsListEveryKey -renew` from the program's own tables.\n\n")
+	b.WriteString("A letter means one thing wherever it means anything. `[keys]` in `settings.toml` of the\nconfiguration folder gives a verb another key: `mend = \"f2\"`. enter, esc, tab, the arrows and what is\ntyped into a line stay as they are. What removes, ends or closes asks first.\n\n")
+	b.WriteString("| Key | Verb | Means |\n|---|---|---|\n")
+	for _, l := range prefs.Letters {
+		fmt.Fprintf(&b, "| `%s` | `%s` | %s |\n", l.Key, l.Verb, l.Means)
+	}
+	write := func(name string, table place.Table) {
+		fmt.Fprintf(&b, "\n## %s\n\n| Key | Does | Also found as |\n|---|---|---|\n", name)
+		for _, act := range table {
+			if act.Rank != place.Hidden {
+				fmt.Fprintf(&b, "| `%s` | %s | %s |\n", act.Help().Key, act.Help().Desc, act.Synonyms)
+			}
+		}
+	}
+	for _, name := range names {
+		write(strings.TrimPrefix(name, "task: "), tables[name])
+	}
+	a.goToPlace("0", "")
+	write("Everywhere", a.frameTable())
+	fmt.Fprintf(&b, "\n## In a shell, behind the leader\n\n| Key | Does | Also found as |\n|---|---|---|\n")
+	for _, act := range shells.Actions() {
+		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", act.Key, act.Does, act.Also)
+	}
+	const path = "../docs/keys.md"
+	if *renew {
+		if err := os.WriteFile(path, []byte(b.String()), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	text, err := os.ReadFile(path)
+	if err != nil || string(text) != b.String() {
+		t.Errorf("docs/keys.md is not what the tables say (%v): renew it", err)
+	}
+}
+
+// A person's own keys do what is meant by them, and are what the foot shows.
+func TestKeysOfOnesOwn(t *testing.T) {
+	a := open(t, bay(t, 3), 160, 40)
+	a.keymap = place.NewKeymap(map[string]string{"edit": "n", "new": "ctrl+e", "keys": "f4"})
+	a.home.Select("gauge-1")
+	if see := a.see(); !strings.Contains(see, "n edit") || !strings.Contains(see, "ctrl+e new session") {
+		t.Errorf("the foot shows other keys:\n%s", see)
+	}
+	a.press("n")
+	if see := a.see(); !strings.Contains(see, "session sheet ─ gauge-1") {
+		t.Errorf("n does not edit:\n%s", see)
+	}
+	a.press("esc", "e") // nothing is on it any more
+	if a.task.Task != nil || a.notice != "" {
+		t.Errorf("e does something:\n%s", a.see())
+	}
+	a.give(tea.KeyPressMsg{Code: tea.KeyF4})
+	if places[a.at].Name != "Keys" {
+		t.Errorf("f4 goes to %s", places[a.at].Name)
+	}
+}
+
+// Everything in every table is found by its own words and by each of its synonyms, and what is
+// chosen in the finder is done.
+func TestEveryActionIsFoundByItsWords(t *testing.T) {
+	a := open(t, bay(t, 3), 120, 40)
+	for i, e := range places {
+		a.goToPlace(e.Key, "gauge-1")
+		for _, act := range a.places[i].Table().Actions() {
+			for _, words := range append(strings.Fields(act.Synonyms), act.Help().Desc) {
+				a.find(words)
+				at := slices.IndexFunc(a.finder.Items(), func(i finder.Item) bool { return i.Here && i.Say == act.Help().Desc })
+				if at < 0 || words == act.Help().Desc && at > 2 {
+					t.Errorf("%s: %q finds %q at %d", e.Name, words, act.Help().Desc, at)
+				}
+				a.press("esc")
+			}
+		}
+	}
+	a.goToPlace("0", "gauge-2")
+	for _, c := range []struct{ words, shows string }{
+		{"forwarding agent", "lend to one shell"}, {"chmod", "mend"}, {"gau", "gauge-2"}, {"keepalive", "set keepalive"},
+		{"journal", "go to Trail"}, {"authorized_keys", "Nothing is called that"}, {"authorized", "install"}, {"csv", "write the flows"}, {"ground", "set look.ground"},
+	} {
+		a.press(":")
+		for _, r := range c.words {
+			a.press(string(r))
+		}
+		if see := a.see(); !strings.Contains(see, c.shows) {
+			t.Errorf("%q does not show %q:\n%s", c.words, c.shows, see)
+		}
+		a.press("esc")
+	}
+	a.press(":", "r", "e", "n", "a", "m", "e", "enter")
+	if see := a.see(); !strings.Contains(see, "rename") || a.task.Task == nil || !a.task.Typing() {
+		t.Errorf("renaming was not begun:\n%s", see)
+	}
+	a.press("esc", "esc")
+	a.press(":", "s", "h", "e", "l", "l", "enter") // open shell is first
+	a.until("a walk", func() bool {
+		return a.walks["gauge-2"] != nil || a.ask.Waiting() || a.inShell || strings.Contains(a.see(), "shut")
+	})
+}
+
+// What cannot be done is listed with the reason, and not done.
+func TestTheFinderSaysWhyNot(t *testing.T) {
+	a := open(t, bay(t, 3), 120, 40)
+	a.home.Select("gauge-1")
+	a.press(":")
+	for _, r := range "to its shell" {
+		a.press(string(r))
+	}
+	if see := a.see(); !strings.Contains(see, "not now: it has no live shell; enter opens one") {
+		t.Errorf("it is not said why not:\n%s", see)
+	}
+	a.press("enter")
+	if a.finder == nil || a.inShell {
+		t.Error("it was done")
+	}
+	a.press("esc", "s") // the key alone says it, too
+	if !strings.Contains(a.see(), "it has no live shell") {
+		t.Errorf("the key does not say why it does nothing:\n%s", a.see())
+	}
+}
