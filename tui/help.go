@@ -79,7 +79,7 @@ func (a *App) helpPage() []string {
 		columns, column = append(columns, column), nil
 	}
 	for i, g := range a.helpGroups() {
-		lines := a.helpGroup(g, width-1)
+		lines := a.helpGroup(g)
 		if i > 0 && len(column)+min(len(lines), 6) > rows {
 			next()
 		}
@@ -94,6 +94,10 @@ func (a *App) helpPage() []string {
 		}
 	}
 	next()
+	if len(columns) < count {
+		count = len(columns)
+		width = min((a.width-1)/count, 60)
+	}
 	pages := (len(columns) + count - 1) / count
 	a.help.page %= pages
 	shown := columns[a.help.page*count : min((a.help.page+1)*count, len(columns))]
@@ -109,14 +113,14 @@ func (a *App) helpPage() []string {
 			if row < len(column) {
 				text = column[row]
 			}
-			line += fit.Pad(text, width)
+			line += fit.Pad(text, width-1) + " "
 		}
 		lines = append(lines, line)
 	}
 	return lines
 }
 
-func (a *App) helpGroup(g group, width int) []string {
+func (a *App) helpGroup(g group) []string {
 	t := a.theme
 	wide := 0
 	for _, h := range g.hints {
@@ -124,7 +128,7 @@ func (a *App) helpGroup(g group, width int) []string {
 	}
 	lines := []string{t.Strong.Render(g.name)}
 	for _, h := range g.hints {
-		lines = append(lines, fit.Cut(t.Key.Render(fit.Pad(h.Key, min(wide, 16)+1))+t.Faint.Render(h.Does), width))
+		lines = append(lines, t.Key.Render(fit.Pad(h.Key, min(wide, 16)+1))+t.Faint.Render(h.Does))
 	}
 	return lines
 }

@@ -28,8 +28,11 @@ type Item struct {
 	Do     func() tea.Cmd
 }
 
-// most is how many sessions are offered at once.
-const most = 40
+// most is how many sessions are offered at once, and least how many lines the finder has.
+const (
+	most  = 40
+	least = 8
+)
 
 // Model is the finder.
 type Model struct {
@@ -121,7 +124,7 @@ func (m *Model) Update(msg tea.KeyPressMsg) (chosen *Item, done bool) {
 // Items are what matches, the best first.
 func (m *Model) Items() []Item { return m.found }
 
-// View draws the finder in height lines: what is typed, what matches, and of what cannot be done
+// View draws the finder in at most height lines: what is typed, what matches, and of what cannot be done
 // the reason.
 func (m *Model) View(height int) []string {
 	t := m.theme
@@ -132,36 +135,33 @@ func (m *Model) View(height int) []string {
 	m.room = max(height-len(lines)-1, 1)
 	from, to := m.at.Window(len(m.found), m.room)
 	m.at.Top = from
-	says, ofs := 16, 8
+	keys, says := 3, 16
 	for _, i := range m.found[from:to] {
-		says, ofs = max(says, min(fit.Width(i.Say), 34)), max(ofs, min(fit.Width(i.Of), 30))
+		keys, says = max(keys, fit.Width(i.Key)), max(says, min(fit.Width(i.Say), 40))
 	}
 	for n, i := range m.found[from:to] {
-		pointer, say, of := "  ", t.Text, t.Faint
+		pointer, key, say := "  ", t.Key, t.Text
 		if from+n == m.at.At {
 			pointer, say = t.Accent.Render("❯ "), t.Strong
 		}
-		right := ""
-		if i.Key != "" {
-			right = t.Key.Render(i.Key) + " "
-		}
 		if i.WhyNot != "" {
-			say, right = t.Faint, t.Faint.Render(i.Key+" ")
-			of = t.Faint
+			key, say = t.Faint, t.Faint
 		}
-		left := " " + pointer + say.Render(fit.Pad(i.Say, says)) + "  " + of.Render(fit.Pad(i.Of, ofs))
+		line := " " + pointer + key.Render(fit.Pad(i.Key, keys)) + "  " + say.Render(fit.Pad(i.Say, says)) + "  "
 		if i.WhyNot != "" {
-			left += "  " + t.Faint.Render("not now: "+i.WhyNot)
+			line += t.Faint.Render(i.Of + "  not now: " + i.WhyNot)
+		} else {
+			line += t.Faint.Render(i.Of)
 		}
-		lines = append(lines, fit.Spread(left, right, m.width, " "))
+		lines = append(lines, fit.Cut(line, m.width))
 	}
 	if len(m.found) == 0 {
 		lines = append(lines, "   "+t.Faint.Render("Nothing is called that. Fewer letters find more."))
 	}
-	for len(lines) < height {
+	for len(lines) < min(least, height) {
 		lines = append(lines, "")
 	}
-	return lines[:height]
+	return lines[:min(len(lines), height)]
 }
 
 // Hints are the finder's keys.

@@ -339,11 +339,11 @@ func (m *Model) Table() place.Table {
 		place.On("c", "check", m.checkOne).If(free, busy).Also("test probe reach ping gates"),
 		place.On("/", "find", m.startFind).Whole().Also("search filter narrow"),
 
-		place.On("up k", "choose a session", step(func() int { return -1 })).As("↑ ↓  pgup pgdn").Ranked(place.Movement),
+		place.On("up k", "choose a session", step(func() int { return -1 })).As("↑↓").Ranked(place.Movement),
 		place.On("down j", "", step(func() int { return 1 })).Ranked(place.Hidden),
 		place.On("pgup", "", step(func() int { return -max(m.boardRows()-1, 1) })).Ranked(place.Hidden),
 		place.On("pgdown", "", step(func() int { return max(m.boardRows()-1, 1) })).Ranked(place.Hidden),
-		place.On("left", "fold a branch away", func() tea.Cmd { m.fold(true); return nil }).As("← →").If(m.tree, "the board is narrowed or ordered").Ranked(place.Movement),
+		place.On("left", "fold a branch away", func() tea.Cmd { m.fold(true); return nil }).As("←→").If(m.tree, "the board is narrowed or ordered").Ranked(place.Movement),
 		place.On("right", "", func() tea.Cmd { m.fold(false); return nil }).If(m.tree, "").Ranked(place.Hidden),
 		place.On("home", "", step(func() int { return -len(m.lines) })).Ranked(place.Hidden),
 		place.On("end", "", step(func() int { return len(m.lines) })).Ranked(place.Hidden),
