@@ -168,6 +168,9 @@ func (a *App) Close() {
 	for _, stop := range a.walks {
 		stop()
 	}
+	if err := a.home.Remember(); err != nil {
+		a.engine.Tell(err.Error())
+	}
 	a.engine.Close()
 }
 
@@ -290,6 +293,11 @@ func (a *App) settle() {
 		above = func(rows int) []string { return covering.Above(a.width, rows) }
 	}
 	a.home.SetPane(pane, above)
+	asked := ""
+	if a.ask.Waiting() && a.ask.Lend() {
+		asked = a.ask.Who()
+	}
+	a.home.SetAsked(asked)
 }
 
 // hear tells every place, and the task that shows, what has happened.

@@ -10,6 +10,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 	"unicode/utf8"
 
@@ -17,12 +18,13 @@ import (
 
 	"meatus/core/engine"
 	"meatus/core/gate"
+	"meatus/core/needs"
 	"meatus/core/route"
 	"meatus/core/walk"
 )
 
 func checkCommand(open opener) *cobra.Command {
-	var asJSON, touch bool
+	var asJSON, touch, summary bool
 	var far string
 	var depth walk.Depth
 	var identities *identities
@@ -61,6 +63,9 @@ func checkCommand(open opener) *cobra.Command {
 			for _, p := range w.Book.Problems {
 				fmt.Fprintln(cmd.ErrOrStderr(), p.Error())
 			}
+			if summary {
+				return summarize(cmd, e, names, depth, asJSON)
+			}
 			print := newPrinter(cmd.OutOrStdout(), asJSON, each, names)
 			if depth > walk.Here {
 				err = touchAll(cmd.Context(), e, names, depth, print)
@@ -85,8 +90,82 @@ func checkCommand(open opener) *cobra.Command {
 	c.Flags().StringVar(&far, "as-far-as", "here", "here (no packet leaves), knock (does it answer, with what), identity (its host key) or login (would it take the keys, asked with nothing signed); hops before a machine are logged in to")
 	c.Flags().BoolVar(&touch, "touch", false, "the same as --as-far-as identity")
 	identities = yesIdentity(c)
-	c.Flags().BoolVar(&asJSON, "json", false, "print an array of reports")
+	c.Flags().BoolVar(&asJSON, "json", false, "print an array of reports, or with --summary of what needs you")
+	c.Flags().BoolVar(&summary, "summary", false, "print what needs you alone, the gravest first, as it stands above the board of Routes")
 	return c
+}
+
+// summarize prints what needs a person: the causes of all sessions, each once, with what key files
+// and the trail tell besides. It fails with status 3 where a session is shut.
+func summarize(cmd *cobra.Command, e *running, names []string, depth walk.Depth, asJSON bool) error {
+	w := e.Workspace()
+	known := w.Knowledge()
+	var causes needs.Causes
+	var routes []route.Route
+	for _, name := range names {
+		r, report := w.Check(name, known)
+		if depth == walk.Here || report.Broken != "" {
+			causes.Add(report, false)
+			continue
+		}
+		routes = append(routes, r)
+	}
+	if len(routes) > 0 {
+		var mu sync.Mutex
+		e.Walker.TouchAll(cmd.Context(), routes, walk.Look{Depth: depth}, func(_ int, report gate.Report) {
+			mu.Lock()
+			defer mu.Unlock()
+			causes.Add(report, true)
+		})
+	}
+	seen, err := needs.ReadSeen(w)
+	if err != nil {
+		return err
+	}
+	s := needs.Sources{Causes: causes.All(), Keys: w.Keys(), Seen: seen, Now: time.Now()}
+	if e.Trail != nil && !seen.At.IsZero() {
+		if s.Recap, err = e.Trail.Recap(cmd.Context(), seen.At, s.Now, nil); err != nil {
+			return err
+		}
+	}
+	all := needs.Of(s)
+	if asJSON {
+		err = printJSON(cmd.OutOrStdout(), append([]needs.Need{}, all...))
+	} else {
+		err = printNeeds(cmd.OutOrStdout(), all)
+	}
+	if err == nil && causes.Shut() {
+		err = &statusError{status: statusShut}
+	}
+	return err
+}
+
+func printNeeds(out io.Writer, all []needs.Need) error {
+	if len(all) == 0 {
+		_, err := fmt.Fprintln(out, "nothing needs you")
+		return err
+	}
+	wide := 0
+	for _, n := range all {
+		wide = max(wide, utf8.RuneCountInString(n.Of))
+	}
+	for _, n := range all {
+		line := fmt.Sprintf("%-*s  ", wide, n.Of)
+		if n.New {
+			line += "new: "
+		}
+		line += n.Say
+		if n.Sessions > 1 {
+			line += fmt.Sprintf(" (%d sessions)", n.Sessions)
+		}
+		if n.Remedy != "" {
+			line += "; " + n.Remedy
+		}
+		if _, err := fmt.Fprintln(out, line); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // checkLinger is how long a bastion's link waits for the next machine behind it.

@@ -13,7 +13,7 @@ import (
 // examples are shown in the help of each command, by its path behind "meatus".
 var examples = map[string][]string{
 	"":                {"meatus", "meatus --workspace ~/bay"},
-	"check":           {"meatus check", "meatus check tide-db --as-far-as identity", "meatus check --json"},
+	"check":           {"meatus check", "meatus check tide-db --as-far-as identity", "meatus check --summary", "meatus check --json"},
 	"each":            {"meatus each reef -- uptime", "meatus each gauge-1 gauge-2 --at-once 2 -- df -h /"},
 	"run":             {"meatus run gauge-1", "meatus run gauge-1 -- uptime", "meatus run -t gauge-1 -- top", "meatus run quay --lend keys/gauge.pem --lend-to gauge-1 -- ls"},
 	"hold":            {"meatus hold tables", "meatus hold tables --json --ready /run/user/1000/tables.ready", "meatus hold quay --bring '15432 from tide-db.internal:5432'"},

@@ -23,6 +23,7 @@ import (
 	"meatus/core/contain"
 	"meatus/core/event"
 	"meatus/core/gate"
+	"meatus/core/needs"
 	"meatus/core/remote"
 	"meatus/core/route"
 	"meatus/core/tunnel"
@@ -84,6 +85,7 @@ type session struct {
 	name, site string
 	judged     bool
 	verdict    gate.Verdict
+	cause      *cause    // why it is ajar or shut, nil where it is not or is not known
 	way        string    // the end of the way that was taken last, of several; "" for the first
 	others     []uint64  // the hashes of the other ways, nil for most
 	target     uint64    // the hash of the way to it, with nothing lent; 0 where not known
@@ -169,6 +171,7 @@ type Board struct {
 	shells   func() []route.Route
 	marks    workspace.Marks
 	visits   map[string]time.Time
+	causes   map[needs.Key]*cause // each once, of all sessions
 	wake     chan struct{}
 	stale    bool // the tunnels are to be looked at anew
 }
@@ -180,7 +183,7 @@ const maxKept = 512
 // live shells, the oldest first, and tell is told of what changes. Run [Board.Run] to have it
 // judge.
 func New(ws *workspace.Workspace, lines func() []tunnel.Line, shells func() []route.Route, tell func(event.Event)) *Board {
-	b := &Board{tell: tell, lines: lines, shells: shells, seed: maphash.MakeSeed(), links: &Links{}, marks: workspace.Marks{}, visits: map[string]time.Time{}, wake: make(chan struct{}, 1)}
+	b := &Board{tell: tell, lines: lines, shells: shells, seed: maphash.MakeSeed(), links: &Links{}, marks: workspace.Marks{}, visits: map[string]time.Time{}, causes: map[needs.Key]*cause{}, wake: make(chan struct{}, 1)}
 	b.SetWorkspace(ws)
 	return b
 }
@@ -192,6 +195,7 @@ func (b *Board) SetWorkspace(ws *workspace.Workspace) {
 	defer b.mu.Unlock()
 	before, byName := b.sessions, b.byName
 	b.ws, b.epoch, b.next, b.shut, b.liveNow, b.stale = ws, b.epoch+1, 0, 0, nil, true
+	b.causes = map[needs.Key]*cause{} // those that are still there come back when they are judged
 	b.sessions = make([]session, len(ws.Book.Sessions))
 	b.byName = make(map[string]int, len(b.sessions))
 	for i, s := range ws.Book.Sessions {
@@ -438,6 +442,7 @@ func (b *Board) findLocked(s *session, hop int, g gate.Gate) {
 	d.Report.Set(hop, g)
 	s.details = &d
 	b.judgeLocked(s, d.Report.Verdict())
+	b.causeLocked(s, d.Report)
 }
 
 // Hear takes an event. It is for [event.Stream.Attach].
@@ -764,6 +769,7 @@ func (b *Board) takeLocked(j judged) {
 		j.details.Report.Set(f.hop, f.gate)
 	}
 	b.judgeLocked(s, j.details.Report.Verdict())
+	b.causeLocked(s, j.details.Report)
 	if !j.kept {
 		return
 	}

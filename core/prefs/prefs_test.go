@@ -17,14 +17,14 @@ func TestMistakesAreToldWithTheirPlace(t *testing.T) {
 		"[alert\n":                               "settings.toml:1:",
 		"[alert]\ncommand = [\"a\x1b[31m\"]\n":   "settings.toml:2:",
 		"[keys]\nmend = \"f2\"\nedit = \"n\"\nnew = \"e\"\n": "",
-		"[keys]\nmend = \"n\"\n":                       "settings.toml:2:1: n is the key of new, too",
-		"[keys]\nmend = \"f2\"\nmake = \"k\"\n":        "settings.toml:3:1: there is nothing called make",
-		"[keys]\nmend = \"f2\"\nedit = \"f2\"\n":       "settings.toml:2:1: f2 is the key of edit, too",
-		"[keys]\nmend = \"enter\"\n":                   "settings.toml:2:1: \"enter\" is no key that mend can have",
-		"[keys]\nmend = \"a b\"\n":                     "settings.toml:2:1: ",
-		"look.marks = \"plain\"\n":                     "",
-		"[look]\nground = \"grey\"\n":                  "settings.toml:2:1: ground can be dark, light, terminal, none, not \"grey\"",
-		"[lookup]\n":                             "settings.toml:1:2: there is no setting lookup",
+		"[keys]\nmend = \"n\"\n":                             "settings.toml:2:1: n is the key of new, too",
+		"[keys]\nmend = \"f2\"\nmake = \"k\"\n":              "settings.toml:3:1: there is nothing called make",
+		"[keys]\nmend = \"f2\"\nedit = \"f2\"\n":             "settings.toml:2:1: f2 is the key of edit, too",
+		"[keys]\nmend = \"enter\"\n":                         "settings.toml:2:1: \"enter\" is no key that mend can have",
+		"[keys]\nmend = \"a b\"\n":                           "settings.toml:2:1: ",
+		"look.marks = \"plain\"\n":                           "",
+		"[look]\nground = \"grey\"\n":                        "settings.toml:2:1: ground can be dark, light, terminal, none, not \"grey\"",
+		"[lookup]\n":                                         "settings.toml:1:2: there is no setting lookup",
 	} {
 		p, err := Parse(FileName, []byte(text))
 		if want == "" && err != nil || want != "" && (err == nil || !strings.HasPrefix(err.Error(), want)) {

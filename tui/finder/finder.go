@@ -10,6 +10,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"meatus/core/words"
 	"meatus/tui/fit"
 	"meatus/tui/line"
 	"meatus/tui/match"
@@ -129,7 +130,7 @@ func (m *Model) Items() []Item { return m.found }
 func (m *Model) View(height int) []string {
 	t := m.theme
 	lines := []string{
-		t.Title(t.Accent.Render("what can be done"), t.Faint.Render(fit.Count(len(m.found), "match", "matches")), m.width, fit.Spread),
+		t.Title(t.Accent.Render("what can be done"), t.Faint.Render(words.Plural(len(m.found), "match", "matches")), m.width, fit.Spread),
 		"  " + t.Accent.Render(": ") + m.line.View(min(m.width-6, 60)),
 	}
 	m.room = max(height-len(lines)-1, 1)

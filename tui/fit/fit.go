@@ -38,14 +38,6 @@ func Spread(left, right string, width int, fill string) string {
 // Width is how many columns s takes.
 func Width(s string) int { return ansi.StringWidth(s) }
 
-// Count says a number of something: "1 match", "3 matches".
-func Count(n int, one, more string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %s", n, more)
-}
-
 // Wrap breaks s into lines of at most width columns, at blanks where it can.
 func Wrap(s string, width int) []string {
 	return strings.Split(ansi.Wrap(s, max(width, 1), ""), "\n")

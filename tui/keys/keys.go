@@ -238,7 +238,7 @@ func (m *Model) take(keys []sheet) {
 		}
 		for _, k := range keys {
 			if k.Source == workspace.Downloaded && !known[k.Path] {
-				m.note = sanitize.Name(k.Path) + " has arrived in the download folder; a adopts it"
+				m.note = sanitize.Name(k.Path) + " has arrived in the download folder; " + m.s.Press("mend") + " adopts it"
 				path = k.Path
 			}
 		}
@@ -273,6 +273,13 @@ func (m *Model) narrow() {
 func (m *Model) room() int { return max(m.height-21, 4) }
 
 func (m *Model) move(by int) { m.at.Move(by, len(m.shown), m.room()) }
+
+// Select moves to the key file of a path, once the keys are read.
+func (m *Model) Select(path string) {
+	if filepath.IsAbs(path) {
+		m.wanted = path
+	}
+}
 
 // Subject is the key that is chosen.
 func (m *Model) Subject() string {

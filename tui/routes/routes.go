@@ -69,6 +69,7 @@ type Model struct {
 	ticking bool              // the seconds are counted
 	pane    Pane
 	above   Above
+	needs   needing
 }
 
 // looking is a look at many sessions' machines.
@@ -121,7 +122,9 @@ func (m *Model) SetSize(width, height int) {
 }
 
 // Show is called when the place is gone to.
-func (m *Model) Show() tea.Cmd { return m.clocks() }
+func (m *Model) Show() tea.Cmd {
+	return tea.Batch(m.clocks(), m.lookForNeeds(m.needs.last.IsZero()))
+}
 
 // Hide is called when the place is left.
 func (m *Model) Hide() {}
@@ -226,6 +229,10 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 				m.s.Tell(msg.causes[0].Say())
 			}
 		}
+	case needsRead:
+		return m.takeNeeds(msg)
+	case needsDue:
+		return m.tellNeeds()
 	case again:
 		if int(msg) == m.asked {
 			return tea.Batch(m.check(m.ws.Book.Names(), true), m.repeat())
@@ -256,12 +263,14 @@ func (m *Model) hear(e place.Heard) tea.Cmd {
 		if e.Session != "" && e.Ours {
 			m.Select(e.Session)
 		}
+		return tea.Batch(m.clocks(), m.lookForNeeds(false))
 	case walk.Touched:
 		m.looking.done++
 	case remote.Lent:
 		m.offerBetter(e)
 	case board.Changed:
 		m.settle()
+		return tea.Batch(m.clocks(), m.tellNeeds())
 	}
 	return m.clocks()
 }
@@ -339,6 +348,8 @@ func (m *Model) Table() place.Table {
 		place.On("c", "check", m.checkOne).If(free, busy).Also("test probe reach ping gates"),
 		place.On("/", "find", m.startFind).Whole().Also("search filter narrow"),
 
+		place.Pressed("1 2 3 4 5 6 7 8 9", "to what needs you", m.jump).As("1-9").If(func() bool { return m.needsRows() > 0 }, "nothing needs you").Whole().Ranked(place.InHelp).Also("problems todo summary attention wrong"),
+		place.On("z", "fold what needs you", m.foldNeeds).If(func() bool { return len(m.needs.all) > 0 }, "nothing needs you").Whole().Ranked(place.InHelp).Also("hide summary"),
 		place.On("up k", "choose a session", step(func() int { return -1 })).As("↑↓").Ranked(place.Movement),
 		place.On("down j", "", step(func() int { return 1 })).Ranked(place.Hidden),
 		place.On("pgup", "", step(func() int { return -max(m.boardRows()-1, 1) })).Ranked(place.Hidden),
@@ -476,7 +487,7 @@ func (m *Model) problem() string {
 
 // headLines are the lines of the board above its sessions.
 func (m *Model) headLines() int {
-	n := 0
+	n := m.needsLines()
 	if m.problem() != "" {
 		n++
 	}
@@ -531,7 +542,7 @@ func upTo(lines []string, n int) []string {
 // viewBoard draws the sessions in so many rows.
 func (m *Model) viewBoard(rows int) []string {
 	t := m.s.Theme
-	var lines []string
+	lines := m.viewNeeds()
 	if p := m.problem(); p != "" {
 		lines = append(lines, " "+t.Mark(gate.Shut)+" "+fit.Cut(p, m.width-4))
 	}

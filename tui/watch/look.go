@@ -11,7 +11,6 @@ import (
 	"meatus/core/tunnel"
 	"meatus/core/walk"
 	"meatus/core/words"
-	"meatus/tui/fit"
 )
 
 // way is one line of the map: the links from here to a machine that is the last, or
@@ -351,7 +350,7 @@ func (m *Model) takes(l link) string {
 			shells++
 		}
 	}
-	return fit.Count(links, "link behind it", "links behind it") + ", " + fit.Count(shells, "shell or command", "shells and commands") + ", " + words.Count(l.Channels, "channel")
+	return words.Plural(links, "link behind it", "links behind it") + ", " + words.Plural(shells, "shell or command", "shells and commands") + ", " + words.Count(l.Channels, "channel")
 }
 
 // subject is what the chart is of: the chosen flow or shell, or a link.

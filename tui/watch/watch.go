@@ -17,6 +17,7 @@ import (
 	"meatus/core/trail"
 	"meatus/core/tunnel"
 	"meatus/core/walk"
+	"meatus/core/words"
 	"meatus/core/work"
 	"meatus/core/workspace"
 	"meatus/tui/fit"
@@ -460,7 +461,7 @@ func (m *Model) askClose() {
 		}
 	}
 	set := m.s.Tunnels
-	m.ask(fmt.Sprintf("close the door %s? %s with it.", at, fit.Count(flows, "flow ends", "flows end")), func() string {
+	m.ask(fmt.Sprintf("close the door %s? %s with it.", at, words.Plural(flows, "flow ends", "flows end")), func() string {
 		set.CloseListener(at)
 		return at + " is closed"
 	})

@@ -1,0 +1,223 @@
+package routes
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"meatus/core/gate"
+	"meatus/core/needs"
+	"meatus/core/trail"
+	"meatus/core/workspace"
+	"meatus/tui/fit"
+)
+
+// needing is what needs the person, above the board.
+type needing struct {
+	all    []needs.Need
+	keys   []workspace.Key
+	stamp  string // of the key files that keys is of
+	seen   needs.Seen
+	recap  trail.Recap
+	asked  string // who asks for a lent key
+	folded bool
+	last   time.Time // when it was told last
+	due    bool      // it is told again in a moment
+}
+
+// The messages of it: the files that were read, and that it is time to tell it again.
+type (
+	needsRead struct {
+		keys  []workspace.Key
+		stamp string
+		seen  needs.Seen
+		recap trail.Recap
+		first bool
+	}
+	needsDue struct{}
+)
+
+// needsEvery is how often what needs the person is told anew at most.
+const needsEvery = time.Second
+
+// lookForNeeds reads the key files and, the first time, what was there when one last looked.
+func (m *Model) lookForNeeds(first bool) tea.Cmd {
+	ws, journal, notice, stamp := m.ws, m.s.Trail, m.s.Notice, m.needs.stamp
+	return m.s.Run(func() tea.Msg {
+		r := needsRead{first: first, stamp: ws.KeysStamp()}
+		if first || r.stamp != stamp {
+			r.keys = ws.Keys()
+		}
+		if first {
+			var err error
+			if r.seen, err = needs.ReadSeen(ws); err != nil {
+				notice(err.Error())
+			}
+			if journal != nil && !r.seen.At.IsZero() {
+				r.recap, _ = journal.Recap(context.Background(), r.seen.At, time.Now(), nil)
+			}
+		}
+		return r
+	})
+}
+
+// takeNeeds takes what was read.
+func (m *Model) takeNeeds(r needsRead) tea.Cmd {
+	n := &m.needs
+	if r.first || r.stamp != n.stamp {
+		n.keys, n.stamp = slices.DeleteFunc(r.keys, func(k workspace.Key) bool { // the others tell nothing
+			return k.Source != workspace.Downloaded && !k.Loose() && k.Cert == nil
+		}), r.stamp
+	}
+	if r.first {
+		n.seen, n.recap = r.seen, r.recap
+	}
+	return m.tellNeeds()
+}
+
+// tellNeeds tells anew what needs the person, at once or in a moment.
+func (m *Model) tellNeeds() tea.Cmd {
+	n := &m.needs
+	if since := time.Since(n.last); since < needsEvery {
+		if n.due {
+			return nil
+		}
+		n.due = true
+		return m.s.After(needsEvery-since, needsDue{})
+	}
+	n.last, n.due = time.Now(), false
+	s := needs.Sources{Causes: m.s.Board.Causes(), Keys: n.keys, Lost: m.s.Board.Losses(), Asked: n.asked, Recap: n.recap, Seen: n.seen, Now: n.last}
+	for _, l := range m.s.Board.Links().All() {
+		s.Links = append(s.Links, l.State)
+	}
+	s.Tunnels = m.s.Board.OpenTunnels()
+	n.all = needs.Of(s)
+	m.settle()
+	return nil
+}
+
+// SetAsked says who asks for a lent key, "" for nobody.
+func (m *Model) SetAsked(who string) {
+	if m.needs.asked != who {
+		m.needs.asked, m.needs.last = who, time.Time{}
+		m.tellNeeds()
+	}
+}
+
+// Remember remembers what needs the person now, as seen. It writes to disk.
+func (m *Model) Remember() error {
+	if m.needs.last.IsZero() {
+		return nil
+	}
+	return needs.Remember(m.ws, m.needs.all, time.Now())
+}
+
+// needsRows is how many of them are shown.
+func (m *Model) needsRows() int {
+	if m.needs.folded {
+		return 0
+	}
+	return min(len(m.needs.all), max(m.height/7, 2), 9)
+}
+
+// needsLines is how many lines they take above the board.
+func (m *Model) needsLines() int {
+	if len(m.needs.all) == 0 || m.find.on {
+		return 0
+	}
+	return 1 + m.needsRows()
+}
+
+// viewNeeds draws what needs the person.
+func (m *Model) viewNeeds() []string {
+	if m.needsLines() == 0 {
+		return nil
+	}
+	t, all := m.s.Theme, m.needs.all
+	fresh := 0
+	for _, n := range all {
+		if n.New {
+			fresh++
+		}
+	}
+	say := fmt.Sprint(len(all))
+	if rows := m.needsRows(); rows > 0 && rows < len(all) {
+		say = fmt.Sprintf("%d of %d", rows, len(all))
+	}
+	if fresh > 0 {
+		say += fmt.Sprintf(", %d new", fresh)
+	}
+	does := " folds it"
+	if m.needs.folded {
+		does = " unfolds it"
+	}
+	lines := []string{t.Title(t.Strong.Render("needs you")+" "+t.Faint.Render(say), t.Key.Render(m.s.Press("fold"))+t.Faint.Render(does), m.width, fit.Spread)}
+	shown := all[:m.needsRows()]
+	wide := 0
+	for _, n := range shown {
+		wide = max(wide, min(fit.Width(n.Of), 28))
+	}
+	for i, n := range shown {
+		lines = append(lines, m.needLine(i, n, wide))
+	}
+	return lines
+}
+
+// needLine draws one: the key that jumps there, what it is about, what is wrong, what mends it.
+func (m *Model) needLine(i int, n needs.Need, wide int) string {
+	t := m.s.Theme
+	mark := t.Mark(gate.Shut)
+	switch n.Kind {
+	case needs.Lost, needs.Open, needs.Certificate, needs.Meanwhile:
+		mark = t.Mark(gate.Ajar)
+	case needs.Asked, needs.Arrived:
+		mark = t.Accent.Render("▲")
+	}
+	say := n.Say
+	if n.Sessions > 1 {
+		say += fmt.Sprintf(" (%d sessions)", n.Sessions)
+	}
+	fresh := ""
+	if n.New {
+		fresh = t.Accent.Render("new ")
+	}
+	line := " " + t.Key.Render(fmt.Sprint(i+1)) + " " + mark + " " + t.Strong.Render(fit.Pad(n.Of, wide)) + "  " + fresh + say
+	if rest := m.width - fit.Width(line) - 4; n.Remedy != "" && rest > 12 {
+		line += t.Accent.Render("  → ") + t.Faint.Render(fit.Cut(n.Remedy, rest))
+	}
+	return fit.Cut(line, m.width)
+}
+
+// jump goes to what a need is about.
+func (m *Model) jump(msg tea.KeyPressMsg) tea.Cmd {
+	i := strings.Index("123456789", msg.String())
+	if i < 0 || msg.String() == "" { // from the finder: the gravest
+		i = 0
+	}
+	if i >= m.needsRows() {
+		return nil
+	}
+	n := m.needs.all[i]
+	switch {
+	case n.Kind == needs.Meanwhile:
+		return m.s.Go("T", "")
+	case n.Kind == needs.Asked:
+		m.s.Tell("the question is answered with the leader key, then a")
+	case n.Session != "":
+		m.Select(n.Session)
+	case n.Key != "":
+		return m.s.Go("K", n.Key)
+	}
+	return nil
+}
+
+// foldNeeds folds the list to its line, or unfolds it.
+func (m *Model) foldNeeds() tea.Cmd {
+	m.needs.folded = !m.needs.folded
+	m.settle()
+	return nil
+}
