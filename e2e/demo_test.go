@@ -252,7 +252,7 @@ func TestSessionsAreRenamedCopiedAndRemoved(t *testing.T) {
 	s.until("remove pier? enter removes it")
 	s.keys("Enter")
 	s.until("through it; give")
-	s.text("y")
+	s.text("N")
 	s.keys("Enter")
 	s.until("session sheet ─ pier-2", "15 routes")
 	s.text("D")
@@ -355,7 +355,7 @@ func TestNewSessionIsWrittenAndWalked(t *testing.T) {
 func TestWindowsOfAllSizes(t *testing.T) {
 	t.Parallel()
 	s := show(t, 80, 24, program, "demo")
-	s.until("Lantern Bay", "survey-web", "open shell", "address")
+	s.until("Lantern Bay", "gauge-2", "open shell", "address")
 	for _, line := range strings.Split(s.see(), "\n") {
 		if n := len([]rune(line)); n > 80 {
 			t.Errorf("a line of %d columns: %q", n, line)
@@ -366,7 +366,7 @@ func TestWindowsOfAllSizes(t *testing.T) {
 	s.resize(200, 60)
 	s.until("Lantern Bay", "open shell")
 	s.text("?")
-	s.until("all keys", "Shell", "Marks", "╳ shut")
+	s.until("all keys", "in a shell", "marks", "╳ shut")
 	s.text("x")
 	s.text("q")
 	s.ended()

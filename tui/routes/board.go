@@ -101,14 +101,14 @@ func (m *Model) siteOf(i int) string { return m.ws.Book.Sessions[i].Site.V }
 
 // shown are the lines of the board that are in view.
 func (m *Model) shown() []boardLine {
-	rows := max(m.boardRows()-m.headLines(), 0)
+	rows := m.boardRows()
 	return m.lines[min(m.top, len(m.lines)):min(m.top+rows, len(m.lines))]
 }
 
 // boardLines draws the visible part of the board.
-func (m *Model) boardLines(height int) []string {
+func (m *Model) boardLines(l layout) []string {
 	if m.sessions() == 0 {
-		return m.emptyBoard(height)
+		return m.emptyBoard(l)
 	}
 	if len(m.lines) == 0 {
 		return []string{"", "   " + m.s.Theme.Faint.Render("Nothing matches.")}
@@ -125,16 +125,16 @@ func (m *Model) boardLines(height int) []string {
 			names = max(names, indent+min(utf8.RuneCountInString(l.branch.name), longestName))
 		}
 	}
-	names = min(names, max(m.width-leastStands-8, 20))
+	names = min(names, max(l.width-leastStands-8, 20))
 	links := m.s.Board.Links()
 	live := m.liveTo()
-	out := make([]string, 0, height)
-	for n, l := range shown {
-		if l.session < 0 {
-			out = append(out, m.hopLine(l, m.top+n, links, live))
+	out := make([]string, 0, len(shown))
+	for n, line := range shown {
+		if line.session < 0 {
+			out = append(out, fit.Cut(m.hopLine(line, m.top+n, links, live), l.width))
 			continue
 		}
-		out = append(out, m.boardRow(l, m.top+n, row{State: states[n], links: links}, names, live))
+		out = append(out, m.boardRow(line, m.top+n, row{State: states[n], links: links}, names, l.width, live))
 	}
 	return out
 }
@@ -238,19 +238,18 @@ func (r row) linkAt(i int) *board.Link {
 	return r.links.At(r.Details.Prefixes[i])
 }
 
-func (m *Model) emptyBoard(height int) []string {
+func (m *Model) emptyBoard(l layout) []string {
 	t := m.s.Theme
 	lines := []string{"", "   " + t.Strong.Render("No sessions yet."), "",
 		"   " + t.Key.Render("n") + " writes one in a line, like",
 		"   " + t.Accent.Render("tide-db = keeper@10.61.4.20 via quay with tide.pem"), "",
-		fit.Cut("   "+t.Faint.Render("It is kept in "+m.ws.SessionsPath()), m.width),
+		fit.Cut("   "+t.Faint.Render("It is kept in "+m.ws.SessionsPath()), l.width),
 		"   " + t.Faint.Render("meatus demo shows a made-up bay to try things in.")}
-	return lines[:min(len(lines), height)]
+	return lines[:min(len(lines), l.rows)]
 }
 
 // scrollTo keeps the selected session, and its site's line, in view.
 func (m *Model) scrollTo(height int) {
-	height -= m.headLines()
 	at := m.lineOf[m.cursor]
 	first := at
 	if at > 0 && m.lines[at-1].session < 0 {
@@ -262,7 +261,7 @@ func (m *Model) scrollTo(height int) {
 }
 
 // boardRow draws one session: the rails that lead to it, its name, and how it stands.
-func (m *Model) boardRow(l boardLine, at int, r row, names int, live map[*branch]int) string {
+func (m *Model) boardRow(l boardLine, at int, r row, names, columns int, live map[*branch]int) string {
 	t := m.s.Theme
 	selected := l.session == m.cursor
 	lead := ""
@@ -286,7 +285,7 @@ func (m *Model) boardRow(l boardLine, at int, r row, names int, live map[*branch
 		margin = " " + t.Verdict(gate.Ajar).Render("!")
 	}
 	left := margin + lead + slot + name + "  "
-	width := max(m.width-ansi.StringWidth(left), 0)
+	width := max(columns-ansi.StringWidth(left), 0)
 	right := ""
 	switch {
 	case l.branch != nil && l.branch.folded:
@@ -297,8 +296,11 @@ func (m *Model) boardRow(l boardLine, at int, r row, names int, live map[*branch
 		right = t.Faint.Render(sanitize.Line(l.site, 24))
 	}
 	stands := m.stands(r, max(width-ansi.StringWidth(right)-2, leastStands-2))
+	if l.branch != nil && l.branch.folded { // what is folded away is told before how the bastion stands
+		stands = fit.Cut(stands, max(width-ansi.StringWidth(right)-2, 0))
+	}
 	if right == "" || ansi.StringWidth(stands)+ansi.StringWidth(right)+2 > width {
-		return fit.Cut(left+m.stands(r, width), m.width)
+		return fit.Cut(left+m.stands(r, width), columns)
 	}
 	return left + fit.Spread(stands, right+" ", width, " ")
 }

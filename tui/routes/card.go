@@ -18,43 +18,50 @@ const leastHop = 36
 
 // card draws the gate card of the selected session: its hops side by side, what
 // stands at each gate, and below them what is wrong and what mends it.
-func (m *Model) card(height int) []string {
-	t := m.s.Theme
+func (m *Model) card(l layout) []string {
+	t, width := m.s.Theme, l.pane
 	s, ok := m.current()
 	if !ok {
-		return []string{t.Rule.Render(strings.Repeat("─", m.width))}
+		return []string{t.Rule.Render(strings.Repeat("─", width))}
 	}
 	e := row{State: s, links: m.s.Board.Links()}
 	right := ""
 	if e.Walk != nil {
 		right = t.Keys(theme.Hint{Key: "esc", Does: "stop"})
 	}
-	title := t.Strong.Render(e.Name)
+	title, note := t.Strong.Render(e.Name), ""
 	if s := m.ws.Book.Session(e.Name); s != nil {
 		if s.Careful.V == "on" {
 			title += t.Rule.Render(" ─ ") + t.Verdict(gate.Ajar).Render("! careful")
 		}
-		if s.Note.V != "" {
-			room := m.width - ansi.StringWidth(title) - ansi.StringWidth(right) - 12
-			title += t.Rule.Render(" ─ ") + t.Text.Render(fit.Cut(sanitize.Line(s.Note.V, 200), max(room, 8)))
+		note = sanitize.Line(s.Note.V, 200)
+	}
+	if room := width - ansi.StringWidth(title) - ansi.StringWidth(right) - 12; note != "" && fit.Width(note) <= room {
+		title += t.Rule.Render(" ─ ") + note
+		note = ""
+	}
+	lines := []string{t.Title(title, right, width, fit.Spread)}
+	if note != "" {
+		for _, l := range fit.Wrap(note, width-4) {
+			lines = append(lines, "  "+l)
 		}
 	}
-	lines := []string{t.Title(title, right, m.width, fit.Spread)}
 	if broken := e.Details.Report.Broken; broken != "" {
 		lines = append(lines, "")
-		for _, l := range fit.Wrap(broken, m.width-6) {
+		for _, l := range fit.Wrap(broken, width-6) {
 			lines = append(lines, "   "+t.Verdict(gate.Shut).Render(l))
 		}
-		return append(lines, "", "   "+t.Accent.Render("→ ")+"mend "+m.ws.SessionsPath()+", then press "+t.Key.Render(m.s.Press("read")))
+		lines = append(lines, "")
+		return append(lines, wrapped("   "+t.Accent.Render("→ "), "mend "+m.ws.SessionsPath()+", then press "+t.Key.Render(m.s.Press("read")), width)...)
 	}
 	if len(e.Details.Report.Hops) == 0 {
 		return append(lines, "", "   "+t.Faint.Render("looking …"))
 	}
 	if !m.whole {
-		lines = append(lines, m.hops(e)...)
-		lines = append(lines, m.listeners(e)...)
+		lines = append(lines, m.hops(e, l)...)
+		lines = append(lines, m.listeners(e, width)...)
 	}
-	trouble, _ := m.trouble(e, height-len(lines))
+	trouble, _ := m.trouble(e, width, l.height-len(lines))
 	return append(lines, trouble...)
 }
 
@@ -65,16 +72,17 @@ func (m *Model) hasMore() bool {
 		return false
 	}
 	e := row{State: s, links: m.s.Board.Links()}
-	rows := m.paneRows() - 1
+	l := m.layout()
+	rows := l.height - 1
 	if !m.whole {
-		rows -= len(m.hops(e)) + len(m.listeners(e))
+		rows -= len(m.hops(e, l)) + len(m.listeners(e, l.pane))
 	}
-	_, cut := m.trouble(e, rows)
+	_, cut := m.trouble(e, l.pane, rows)
 	return cut
 }
 
 // listeners draws the session's open tunnels with their direction.
-func (m *Model) listeners(e row) []string {
+func (m *Model) listeners(e row, width int) []string {
 	t := m.s.Theme
 	var lines []string
 	for _, l := range m.s.Board.Tunnels(e.Name) {
@@ -92,7 +100,7 @@ func (m *Model) listeners(e row) []string {
 		if l.Beyond {
 			say = t.Verdict(gate.Ajar).Render("OPEN TO OTHER MACHINES ") + say
 		}
-		lines = append(lines, fit.Cut("   "+mark+" "+say, m.width))
+		lines = append(lines, wrapped("   "+mark+" ", say, width)...)
 		if proven {
 			var gates []string
 			for _, g := range l.Gates() {
@@ -105,20 +113,43 @@ func (m *Model) listeners(e row) []string {
 				}
 				gates = append(gates, one)
 			}
-			lines = append(lines, fit.Cut("     "+strings.Join(gates, "   "), m.width))
+			lines = append(lines, wrapped("     ", strings.Join(gates, "   "), width)...)
 		}
 		if l.Rule != "" && l.Up {
-			lines = append(lines, fit.Cut("     "+t.Accent.Render("→ ")+"to hand to whoever owns it: "+l.Rule, m.width))
+			lines = append(lines, wrapped("     "+t.Accent.Render("→ "), "to hand to whoever owns it: "+l.Rule, width)...)
 		}
 	}
 	return lines
 }
 
-// hops draws as many hops side by side as fit, among them the one that matters.
-func (m *Model) hops(e row) []string {
+// wrapped is a text over as many lines as it takes, indented below what it begins with.
+func wrapped(begin, text string, width int) []string {
+	indent := fit.Width(begin)
+	var lines []string
+	for i, l := range fit.Wrap(text, max(width-indent-1, 8)) {
+		if i > 0 {
+			begin = strings.Repeat(" ", indent)
+		}
+		lines = append(lines, begin+l)
+	}
+	return lines
+}
+
+// hops draws the hops: one below the other with nothing cut where there is room for that, else as
+// many side by side as fit, among them the one that matters.
+func (m *Model) hops(e row, l layout) []string {
 	n := len(e.Details.Report.Hops)
-	fits := max(min((m.width-2)/leastHop, n), 1)
-	width := min((m.width-2)/fits, 64)
+	if l.beside {
+		var lines []string
+		for i := range n {
+			lines = append(lines, m.hop(e, i, l.pane, true)...)
+		}
+		if len(lines) <= l.height-8 {
+			return lines
+		}
+	}
+	fits := max(min((l.pane-2)/leastHop, n), 1)
+	width := min((l.pane-2)/fits, 64)
 	first := 0
 	if n > fits {
 		first = min(max(m.focusHop(e)-fits+1, 0), n-fits)
@@ -129,7 +160,7 @@ func (m *Model) hops(e row) []string {
 	}
 	lines := make([]string, rows)
 	for i := first; i < first+fits; i++ {
-		column := m.hop(e, i, width)
+		column := m.hop(e, i, width, false)
 		for row := range lines {
 			text := ""
 			if row < len(column) {
@@ -156,9 +187,12 @@ func (m *Model) focusHop(e row) int {
 	return len(e.Details.Report.Hops) - 1
 }
 
-func (m *Model) hop(e row, i, width int) []string {
+func (m *Model) hop(e row, i, width int, wraps bool) []string {
 	t, h := m.s.Theme, e.Details.Report.Hops[i]
 	lines := []string{fmt.Sprintf("  %s %s   %s", t.Accent.Render(fmt.Sprint(i+1)), t.Strong.Render(h.Name), t.Faint.Render(h.User+"@"+h.Address))}
+	if wraps && fit.Width(lines[0]) >= width {
+		lines = wrapped("  "+t.Accent.Render(fmt.Sprint(i+1))+" ", t.Strong.Render(h.Name)+" "+t.Faint.Render(h.User+"@"+h.Address), width)
+	}
 	live := e.linkAt(i) != nil
 	for _, g := range h.Gates {
 		if live && g.Verdict == gate.Untried && g.Kind < gate.Channel {
@@ -175,7 +209,15 @@ func (m *Model) hop(e row, i, width int) []string {
 		if g.Verdict >= gate.Ajar {
 			style = t.Verdict(g.Verdict)
 		}
-		lines = append(lines, fit.Cut(fmt.Sprintf("    %s %-9s %s", mark, g.Kind, style.Render(seen)), width-2))
+		begin := fmt.Sprintf("    %s %-9s ", mark, g.Kind)
+		if wraps {
+			for _, l := range wrapped(begin, seen, width-1) {
+				head, fact := l[:len(l)-len(strings.TrimPrefix(l, begin))], strings.TrimPrefix(l, begin)
+				lines = append(lines, head+style.Render(fact))
+			}
+			continue
+		}
+		lines = append(lines, fit.Cut(begin+style.Render(seen), width-2))
 	}
 	return lines
 }
@@ -194,7 +236,7 @@ func hasDetail(d *board.Details) bool {
 
 // details lists what the gates have to tell: what was tried in which order, what
 // the servers said.
-func (m *Model) details(e row, height int) []string {
+func (m *Model) details(e row, width, height int) []string {
 	t := m.s.Theme
 	var lines []string
 	for _, h := range e.Details.Report.Hops {
@@ -204,7 +246,7 @@ func (m *Model) details(e row, height int) []string {
 				if i == 0 {
 					word = h.Name + ", " + g.Kind.String()
 				}
-				lines = append(lines, "   "+t.Strong.Render(fit.Pad(word, 24))+" "+t.Faint.Render(fit.Cut(d, m.width-30)))
+				lines = append(lines, "   "+t.Strong.Render(fit.Pad(word, 24))+" "+t.Faint.Render(fit.Cut(d, width-30)))
 			}
 		}
 	}
@@ -213,13 +255,13 @@ func (m *Model) details(e row, height int) []string {
 
 // trouble says what is wrong at the worst gate, why, and what mends it; cut tells that
 // there is more to tell than fits.
-func (m *Model) trouble(e row, height int) (shown []string, cut bool) {
+func (m *Model) trouble(e row, width, height int) (shown []string, cut bool) {
 	t := m.s.Theme
 	worst, at := e.Details.Report.Worst()
 	if worst.Verdict < gate.Ajar || e.Walk != nil && e.Walk.Waiting == nil || height < 1 {
 		cut = hasDetail(e.Details)
 		if m.whole && cut && e.Walk == nil {
-			return m.details(e, height), cut
+			return m.details(e, width, height), cut
 		}
 		if e.Said != "" && e.Walk == nil {
 			return []string{"", "   " + t.Accent.Render("✓ ") + e.Said}, cut
@@ -228,7 +270,7 @@ func (m *Model) trouble(e row, height int) (shown []string, cut bool) {
 	}
 	var lines []string
 	head := fmt.Sprintf("%s at %s, %s: ", worst.Verdict, e.Details.Report.Hops[at].Name, worst.Kind)
-	for i, l := range fit.Wrap(head+worst.Reason, m.width-8) {
+	for i, l := range fit.Wrap(head+worst.Reason, width-8) {
 		mark := "  "
 		if i == 0 {
 			mark = t.Mark(worst.Verdict) + " "
@@ -250,7 +292,7 @@ func (m *Model) trouble(e row, height int) (shown []string, cut bool) {
 			key = m.s.Press("mend")
 			press = "press " + key + " for what may mend it: "
 		}
-		for i, l := range fit.Wrap(press+worst.Remedy.Say, m.width-8) {
+		for i, l := range fit.Wrap(press+worst.Remedy.Say, width-8) {
 			mark := "  "
 			if i == 0 {
 				mark = t.Accent.Render("→ ")
@@ -266,7 +308,7 @@ func (m *Model) trouble(e row, height int) (shown []string, cut bool) {
 			cut = true
 			break
 		}
-		lines = append(lines, "     "+t.Faint.Render(fit.Cut(d, m.width-8)))
+		lines = append(lines, "     "+t.Faint.Render(fit.Cut(d, width-8)))
 	}
 	if len(lines)+len(remedy)+1 <= height {
 		lines = append([]string{""}, lines...)

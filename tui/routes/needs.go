@@ -121,7 +121,7 @@ func (m *Model) needsRows() int {
 	if m.needs.folded {
 		return 0
 	}
-	return min(len(m.needs.all), max(m.height/7, 2), 9)
+	return min(len(m.needs.all), max(m.height/10, 2), 9)
 }
 
 // needsLines is how many lines they take above the board.

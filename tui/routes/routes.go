@@ -19,6 +19,8 @@ import (
 	"meatus/core/engine"
 	"meatus/core/gate"
 	"meatus/core/remote"
+	"meatus/core/shell"
+	"meatus/core/statefile"
 	"meatus/core/walk"
 	"meatus/core/words"
 	"meatus/core/workspace"
@@ -70,6 +72,7 @@ type Model struct {
 	pane    Pane
 	above   Above
 	needs   needing
+	divide  divide
 }
 
 // looking is a look at many sessions' machines.
@@ -107,6 +110,9 @@ var orderWords = [...]string{"", "most recent first", "marked first"}
 func New(s *place.Services) place.Place {
 	m := &Model{s: s, depth: walk.Identity, better: map[string]better{}, folded: map[string]bool{}}
 	m.find.line = newFindLine(s.Theme)
+	if err := statefile.Read(layoutFile(s.Workspace()), &m.divide); err != nil {
+		s.Notice(err.Error())
+	}
 	m.undo = undo.Undo{S: s, Of: func() string { return "" }, Tell: s.Tell, Do: m.edited}
 	m.setWorkspace(s.Workspace())
 	return m
@@ -330,7 +336,9 @@ func (m *Model) Table() place.Table {
 			return m.s.Task(func(s *place.Services) place.Task { return new(s, name) })
 		})
 	}
-	live := func() bool { return ok && s.Running != nil }
+	live := func() bool { // the board may not know yet of one that was just opened
+		return ok && (s.Running != nil || slices.ContainsFunc(m.s.Shells(), func(sh *shell.Shell) bool { return sh.Route().Session == s.Name }))
+	}
 	tunnels := func() bool { return free() && len(d.Route.Hops) > 0 && len(d.Route.Target().Tunnels) > 0 }
 	step := func(by func() int) func() tea.Cmd { return func() tea.Cmd { m.step(by()); return nil } }
 	return place.Table{
@@ -350,6 +358,8 @@ func (m *Model) Table() place.Table {
 
 		place.Pressed("1 2 3 4 5 6 7 8 9", "to what needs you", m.jump).As("1-9").If(func() bool { return m.needsRows() > 0 }, "nothing needs you").Whole().Ranked(place.InHelp).Also("problems todo summary attention wrong"),
 		place.On("z", "fold what needs you", m.foldNeeds).If(func() bool { return len(m.needs.all) > 0 }, "nothing needs you").Whole().Ranked(place.InHelp).Also("hide summary"),
+		place.On("[", "a narrower board", func() tea.Cmd { return m.moveDivide(-4) }).If(m.beside, "the window is too narrow for a divide").Whole().Ranked(place.InHelp).Also("divide split layout wider card"),
+		place.On("]", "a wider board", func() tea.Cmd { return m.moveDivide(4) }).If(m.beside, "the window is too narrow for a divide").Whole().Ranked(place.InHelp).Also("divide split layout narrower card"),
 		place.On("up k", "choose a session", step(func() int { return -1 })).As("↑↓").Ranked(place.Movement),
 		place.On("down j", "", step(func() int { return 1 })).Ranked(place.Hidden),
 		place.On("pgup", "", step(func() int { return -max(m.boardRows()-1, 1) })).Ranked(place.Hidden),
@@ -428,8 +438,10 @@ func (m *Model) Click(msg tea.MouseMsg) tea.Cmd {
 		return nil
 	}
 	click, ok := msg.(tea.MouseClickMsg)
-	at := m.top + click.Y - 1 - m.headLines()
-	if !ok || click.Button != tea.MouseLeft || click.Y > m.boardRows() || at < 0 || at >= len(m.lines) || m.lines[at].session < 0 {
+	l, row := m.layout(), click.Y-1-m.headLines()
+	column := min(click.X/(l.width+1), l.columns)
+	at := m.top + column*l.rows + row
+	if !ok || click.Button != tea.MouseLeft || row < 0 || row >= l.rows || column >= l.columns || at < 0 || at >= len(m.lines) || m.lines[at].session < 0 {
 		return nil
 	}
 	twice := m.cursor == m.lines[at].session && time.Since(m.clicked) < 400*time.Millisecond
@@ -495,61 +507,6 @@ func (m *Model) headLines() int {
 		n++
 	}
 	return n
-}
-
-// paneRows is how much of the place the card, or what stands in its stead, takes.
-func (m *Model) paneRows() int { return min(max((m.height+2)*42/100, 12), 18) }
-
-// boardRows is how many rows the board has.
-func (m *Model) boardRows() int {
-	rows := m.height - m.paneRows()
-	if len(m.s.Board.Links().All()) > 0 {
-		rows--
-	}
-	return max(rows, 0)
-}
-
-// View draws the board, the card or what stands in its place, and the live links.
-func (m *Model) View() []string {
-	rows, pane := m.boardRows(), m.paneRows()
-	var upper []string
-	if m.above != nil {
-		upper = m.above(rows)
-	}
-	if upper == nil {
-		upper = m.viewBoard(rows)
-	}
-	lines := upTo(upper, rows)
-	if m.pane != nil {
-		lines = append(lines, upTo(m.pane(m.width, pane), pane)...)
-	} else {
-		lines = append(lines, upTo(m.card(pane), pane)...)
-	}
-	if strip := m.strip(); strip != "" {
-		lines = append(lines, strip)
-	}
-	return lines
-}
-
-// upTo makes lines exactly n.
-func upTo(lines []string, n int) []string {
-	for len(lines) < n {
-		lines = append(lines, "")
-	}
-	return lines[:n]
-}
-
-// viewBoard draws the sessions in so many rows.
-func (m *Model) viewBoard(rows int) []string {
-	t := m.s.Theme
-	lines := m.viewNeeds()
-	if p := m.problem(); p != "" {
-		lines = append(lines, " "+t.Mark(gate.Shut)+" "+fit.Cut(p, m.width-4))
-	}
-	if m.find.on {
-		lines = append(lines, m.findLine())
-	}
-	return append(lines, m.boardLines(rows-len(lines))...)
 }
 
 // strip is the line of live links, "" where there are none.
