@@ -61,8 +61,17 @@ type State struct {
 type Running struct {
 	Shells   int
 	Prefixes []string // of the way of the latest, as [Details] has them
+	Lent     []string // the keys that are lent to where they go, by name
+	Windows  int      // programs of them that draw here
 	Moved    bool     // the session is another now: it leads somewhere else than they go
 	target   uint64   // the hash of the way of the latest
+}
+
+// Shell is a live shell: the way it goes, and what its session has besides.
+type Shell struct {
+	Way     route.Route
+	Lent    []string
+	Windows int
 }
 
 // Details are the parts of a session that are kept for those that are looked at.
@@ -168,7 +177,7 @@ type Board struct {
 	tunnels  map[string][]tunnel.Line // open ones, by session
 	lines    func() []tunnel.Line
 	running  map[string]*Running // live shells, by session
-	shells   func() []route.Route
+	shells   func() []Shell
 	marks    workspace.Marks
 	visits   map[string]time.Time
 	causes   map[needs.Key]*cause // each once, of all sessions
@@ -179,10 +188,10 @@ type Board struct {
 // maxKept is how many sessions' details are kept.
 const maxKept = 512
 
-// New returns a board for a workspace. lines tells the open tunnels, shells the ways of the
-// live shells, the oldest first, and tell is told of what changes. Run [Board.Run] to have it
+// New returns a board for a workspace. lines tells the open tunnels, shells the live
+// shells, the oldest first, and tell is told of what changes. Run [Board.Run] to have it
 // judge.
-func New(ws *workspace.Workspace, lines func() []tunnel.Line, shells func() []route.Route, tell func(event.Event)) *Board {
+func New(ws *workspace.Workspace, lines func() []tunnel.Line, shells func() []Shell, tell func(event.Event)) *Board {
 	b := &Board{tell: tell, lines: lines, shells: shells, seed: maphash.MakeSeed(), links: &Links{}, marks: workspace.Marks{}, visits: map[string]time.Time{}, causes: map[needs.Key]*cause{}, wake: make(chan struct{}, 1)}
 	b.SetWorkspace(ws)
 	return b

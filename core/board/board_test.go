@@ -38,7 +38,7 @@ func open(t *testing.T, sessions string) (b *Board, ws *workspace.Workspace, tol
 		t.Fatal(err)
 	}
 	told = &atomic.Int64{}
-	b = New(ws, func() []tunnel.Line { return []tunnel.Line{{Session: "quay", Kind: "bring"}} }, func() []route.Route { return nil }, func(event.Event) { told.Add(1) })
+	b = New(ws, func() []tunnel.Line { return []tunnel.Line{{Session: "quay", Kind: "bring"}} }, func() []Shell { return nil }, func(event.Event) { told.Add(1) })
 	ctx, end := context.WithCancel(context.Background())
 	done := make(chan struct{})
 	go func() { b.Run(ctx); close(done) }()
@@ -256,7 +256,7 @@ func TestALiveShellOfAnEditedSessionStaysLive(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	b := New(ws, func() []tunnel.Line { return nil }, func() []route.Route { return []route.Route{r} }, func(event.Event) {})
+	b := New(ws, func() []tunnel.Line { return nil }, func() []Shell { return []Shell{{Way: r}} }, func(event.Event) {})
 	judge := func() {
 		for b.judge(route.KeySheets{}) {
 		}
@@ -292,7 +292,7 @@ func TestAKeyThatIsMendedAtOnceIsNotShutByWhatWasFound(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	b := New(ws, func() []tunnel.Line { return nil }, func() []route.Route { return nil }, func(event.Event) {})
+	b := New(ws, func() []tunnel.Line { return nil }, func() []Shell { return nil }, func(event.Event) {})
 	b.Want("reef")
 	b.Begin("reef")
 	b.Failed("reef", &gate.Failure{Hop: "reef", Gate: gate.Key, Cause: gate.KeyUnusable, Why: "too open", Remedy: gate.Remedy{Say: "mend it", Act: gate.MendKey, Subject: path}})
@@ -349,7 +349,7 @@ func TestAnEditForgetsWhatItChangesAlone(t *testing.T) {
 	b, ws := found(t)
 	reef := route.Route{Session: "reef", Hops: []route.Hop{{Name: "quay", Host: "203.0.113.10"}, {Name: "reef", Host: "10.61.4.20"}}}
 	b.mu.Lock()
-	b.shells = func() []route.Route { return []route.Route{reef} }
+	b.shells = func() []Shell { return []Shell{{Way: reef}} }
 	b.mu.Unlock()
 	text := strings.Replace(some, "10.61.4.20", "10.61.4.99", 1) + "tunnels = [{ bring = \"127.0.0.1:0\", reach = \"10.61.4.21:80\" }]\n"
 	if err := os.WriteFile(ws.SessionsPath(), []byte(text), 0o600); err != nil {

@@ -184,13 +184,15 @@ func (b *Board) lookAtOpen(anyway bool) bool {
 		tunnels[l.Session] = append(tunnels[l.Session], l)
 	}
 	running := map[string]*Running{}
-	for _, r := range b.shells() {
+	for _, shell := range b.shells() {
+		r := shell.Way
 		one := running[r.Session]
 		if one == nil {
 			one = &Running{}
 			running[r.Session] = one
 		}
 		one.Shells++
+		one.Lent, one.Windows = shell.Lent, shell.Windows
 		one.Prefixes = nil
 		for i := range r.Hops {
 			one.Prefixes = append(one.Prefixes, r.Prefix(i))

@@ -116,7 +116,7 @@ func Open(ctx context.Context, o Options) (*Engine, error) {
 	e.Tunnels = tunnel.NewSet(e.Walker, e.Events.Tell)
 	e.Tunnels.Links, e.Tunnels.Running = e.Walker.Links, e.Programs.Running
 	e.Jobs = work.NewList(e.Events.Tell)
-	e.Board = board.New(&ws, e.Tunnels.Lines, e.shellWays, e.Events.Tell)
+	e.Board = board.New(&ws, e.Tunnels.Lines, e.boardShells, e.Events.Tell)
 	if o.BeforeAgent {
 		socket := os.Getenv("SSH_AUTH_SOCK")
 		err := ErrNoAgent
@@ -311,11 +311,25 @@ func (e *Engine) Shells() []*shell.Shell {
 	return slices.Clone(e.shells)
 }
 
-// shellWays are the ways of the live shells.
-func (e *Engine) shellWays() []route.Route {
-	var all []route.Route
-	for _, s := range e.Shells() {
-		all = append(all, s.Route())
+// boardShells are the live shells as the board shows them.
+func (e *Engine) boardShells() []board.Shell {
+	var all []board.Shell
+	shells := e.Shells()
+	if len(shells) == 0 {
+		return nil
+	}
+	lent, windows := map[string][]string{}, map[string]int{}
+	for _, l := range e.Programs.Lends() {
+		if l.Ended == nil {
+			lent[l.Session] = append(lent[l.Session], l.Keys...)
+		}
+	}
+	for _, p := range e.Programs.Running() {
+		windows[p.Session] += p.Windows
+	}
+	for _, s := range shells {
+		name := s.Route().Session
+		all = append(all, board.Shell{Way: s.Route(), Lent: lent[name], Windows: windows[name]})
 	}
 	return all
 }

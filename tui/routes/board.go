@@ -380,6 +380,29 @@ func visited(h gate.Hop) bool {
 	return false
 }
 
+// tags tell what a session has besides its shells: keys that are lent, windows, and how many shells
+// where there are several.
+func (m *Model) tags(e row) string {
+	r := e.Running
+	if r == nil {
+		return ""
+	}
+	var tags []string
+	if r.Shells > 1 {
+		tags = append(tags, fmt.Sprintf("%d shells", r.Shells))
+	}
+	if len(r.Lent) > 0 {
+		tags = append(tags, "lends "+strings.Join(r.Lent, " "))
+	}
+	if r.Windows > 0 {
+		tags = append(tags, words.Count(r.Windows, "window"))
+	}
+	if len(tags) == 0 {
+		return ""
+	}
+	return m.s.Theme.Accent.Render("  " + strings.Join(tags, ", "))
+}
+
 // listenersShort names the listeners of a session's open tunnels.
 func (m *Model) listenersShort(e row) string {
 	var b strings.Builder
@@ -419,7 +442,7 @@ func (m *Model) stands(e row, width int) string {
 	}
 	if l := e.linkAt(len(e.Details.Route.Hops) - 1); l != nil && len(e.Details.Route.Hops) > 0 {
 		detail := fmt.Sprintf("%6s  %7s/s ", fit.Ago(time.Since(l.State.Since)), fit.Bytes(l.Rate()))
-		return fit.Cut(t.Live.Render(fit.Pad("live", 8))+t.Faint.Render(detail)+t.Live.Render(fit.Spark(rates(l)))+m.listenersShort(e), width)
+		return fit.Cut(t.Live.Render(fit.Pad("live", 8))+t.Faint.Render(detail)+t.Live.Render(fit.Spark(rates(l)))+m.listenersShort(e)+m.tags(e), width)
 	}
 	if r := e.Running; r != nil && r.Moved {
 		say := "edited since: its shell goes the way it had"
