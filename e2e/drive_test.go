@@ -109,7 +109,7 @@ func show(t *testing.T, cols, rows int, command ...string) *screen {
 	if err := os.WriteFile(settings, []byte("set -g status off\nset -sg escape-time 0\nset -s set-clipboard on\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	s.tmux("-f", settings, "new-session", "-d", "-x", strconv.Itoa(cols), "-y", strconv.Itoa(rows), strings.Join(quoted, " ")+"; echo $? >"+s.left+"; exec tail -f /dev/null") // so that the terminal stays, with all that was printed
+	s.tmux("-f", settings, "new-session", "-d", "-x", strconv.Itoa(cols), "-y", strconv.Itoa(rows), "LC_ALL=${LC_ALL-C.UTF-8} "+strings.Join(quoted, " ")+"; echo $? >"+s.left+"; exec tail -f /dev/null") // so that the terminal stays, with all that was printed
 	t.Cleanup(func() { exec.Command("tmux", "-S", s.socket, "kill-server").Run() })
 	s.tmux("set", "-g", "window-size", "manual") // before there is a window, the server ends by it
 	s.resize(cols, rows)

@@ -75,6 +75,9 @@ func tourOfChecks(s *screen) {
 	screen := s.until("changed identity ─ gauge-2", "type its last 6 characters")
 	now := ""
 	for line := range strings.Lines(screen) {
+		if i := strings.LastIndex(line, "│"); i >= 0 { // beside the board
+			line = line[i+len("│"):]
+		}
 		if fields := strings.Fields(line); len(fields) > 2 && fields[0] == "now" {
 			now = fields[2]
 		}

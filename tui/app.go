@@ -88,6 +88,7 @@ type App struct {
 	drawing       *place.Drawing // that is asked about, or nil
 	toDemo        bool           // the program ends for the demo
 	touched       time.Time      // when a key was last pressed
+	ascii         bool           // the locale has nothing but ASCII
 	second        bool           // the shells' clock runs
 
 	receivers map[int]receiver // places and tasks, by what results are addressed to
@@ -113,7 +114,7 @@ func New(ws *workspace.Workspace, o Options) (*App, error) {
 	if o.Leader == "" {
 		o.Leader = "alt+m"
 	}
-	a := &App{options: o, theme: theme.New(true), keymap: place.NewKeymap(o.Prefs.Keys), desk: ask.NewDesk(), receivers: map[int]receiver{}, walks: map[string]context.CancelFunc{}, lost: map[string]bool{}}
+	a := &App{options: o, theme: theme.Made(lookOf(o.Prefs.Look)), keymap: place.NewKeymap(o.Prefs.Keys), desk: ask.NewDesk(), receivers: map[int]receiver{}, walks: map[string]context.CancelFunc{}, lost: map[string]bool{}}
 	a.ctx, a.cancel = context.WithCancel(context.Background())
 	var err error
 	a.engine, err = engine.Open(a.ctx, engine.Options{
@@ -129,6 +130,7 @@ func New(ws *workspace.Workspace, o Options) (*App, error) {
 	if o.NoPrefs != nil {
 		a.notice = o.NoPrefs.Error()
 	}
+	a.ascii = theme.OnlyASCII()
 	a.shell, a.ask = shells.New(a.theme), ask.New(a.theme)
 	for _, entry := range places {
 		id := a.newID()
@@ -247,7 +249,15 @@ func (a *App) update(msg tea.Msg) tea.Cmd {
 	case tea.WindowSizeMsg:
 		a.resize(msg.Width, msg.Height)
 	case tea.BackgroundColorMsg:
-		*a.theme = *theme.New(msg.IsDark())
+		if a.options.Prefs.Look.Ground == "" && a.theme.Ground <= theme.Light {
+			look := a.theme.Look
+			if look.Ground = theme.Light; msg.IsDark() {
+				look.Ground = theme.Dark
+			}
+			*a.theme = *theme.Made(look)
+		}
+	case tea.ColorProfileMsg:
+		a.coloured(msg.Profile)
 	case tea.KeyPressMsg:
 		return a.key(msg)
 	case tea.PasteMsg:

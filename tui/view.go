@@ -43,6 +43,9 @@ func (a *App) view() tea.View {
 	default:
 		v.Content = fit.Block(a.screen(), a.width, a.height)
 	}
+	if a.onlyASCII() {
+		v.Content = theme.ASCII(v.Content)
+	}
 	return v
 }
 

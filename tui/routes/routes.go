@@ -30,7 +30,6 @@ import (
 	"meatus/tui/place"
 	"meatus/tui/scroll"
 	"meatus/tui/sheet"
-	"meatus/tui/theme"
 	"meatus/tui/undo"
 )
 
@@ -531,4 +530,4 @@ func (m *Model) strip() string {
 }
 
 // turningMark is the mark of a gate that is being tried.
-func (m *Model) turningMark() string { return theme.Turning[m.spin%len(theme.Turning)] }
+func (m *Model) turningMark() string { return m.s.Theme.Turn(m.spin) }

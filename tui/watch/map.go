@@ -137,6 +137,9 @@ func (m *Model) stroke(l link) string {
 	}
 	runes := []rune(strings.Repeat(glyph, strokeLength))
 	at := m.frame % strokeLength
+	if t.Still {
+		at = strokeLength / 2
+	}
 	if in > out {
 		runes[strokeLength-1-at] = '‹'
 	} else {
