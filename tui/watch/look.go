@@ -13,11 +13,11 @@ import (
 	"meatus/core/words"
 )
 
-// way is one line of the map: the links from here to a machine that is the last, or
-// the names of a way that is lost.
-type way struct {
-	links []link
-	hops  []string // of a lost way
+// stop is one line of the map: a link, hung from the one it goes through, or a way that is lost.
+type stop struct {
+	link
+	rails []bool   // for each rail that leads to it, from here on, whether it goes on below
+	hops  []string // of a lost way, nil for a link
 	lost  time.Time
 	whose string // the session of a lost way, or the other program's
 }
@@ -120,11 +120,8 @@ func (m *Model) look() {
 			m.list.Move(at-m.list.At, len(m.rows), m.listRoom())
 		}
 	}
-	m.map_.Move(0, len(m.ways), m.mapRoom())
+	m.map_.Move(0, len(m.stops), m.mapRoom())
 	m.list.Move(0, len(m.rows), m.listRoom())
-	if m.map_.At < len(m.ways) {
-		m.hop = max(min(m.hop, len(m.ways[m.map_.At].links)-1), 0)
-	}
 }
 
 // everything are the rows of all flows and shells, of this program and of others, that are
@@ -247,19 +244,19 @@ func host(at string) string {
 	return at
 }
 
-// lookAtLinks makes the map's lines of the links: every one that no other goes
-// through, with those it goes through; and those that are lost and walked again.
+// lookAtLinks makes the map's lines: the links as the tree of ways that they are, each program's
+// by themselves, and the ways that are lost and walked again.
 func (m *Model) lookAtLinks(shells []shellState) {
-	m.ways = m.ways[:0]
-	m.links = m.addWays(m.alive.own.Links, nil)
+	m.stops = m.stops[:0]
+	m.links = m.addLinks(m.alive.own.Links, nil)
 	for i := range m.others {
-		m.addWays(m.others[i].Links, &m.others[i])
+		m.addLinks(m.others[i].Links, &m.others[i])
 	}
 	lost := map[string]bool{}
 	gone := func(whose string, hops []string, since time.Time) {
 		if !lost[whose] {
 			lost[whose] = true
-			m.ways = append(m.ways, way{hops: hops, lost: since, whose: whose})
+			m.stops = append(m.stops, stop{hops: hops, lost: since, whose: whose})
 		}
 	}
 	for _, l := range m.listeners {
@@ -272,34 +269,53 @@ func (m *Model) lookAtLinks(shells []shellState) {
 			gone(s.session, s.hops, s.lost)
 		}
 	}
+	// From here a rail goes on to the last of those that hang from it.
+	last := -1
+	for i, s := range m.stops {
+		if len(s.rails) <= 1 {
+			last = i
+		}
+	}
+	for i := range m.stops {
+		if len(m.stops[i].rails) == 0 {
+			m.stops[i].rails = []bool{true}
+		}
+		m.stops[i].rails[0] = i < last
+	}
 }
 
-// addWays adds the ways of one program's links, and returns those by their id.
-func (m *Model) addWays(links []walk.LinkState, other *tunnel.Seen) map[walk.ID]link {
+// addLinks adds one program's links, and returns them by their id.
+func (m *Model) addLinks(links []walk.LinkState, other *tunnel.Seen) map[walk.ID]link {
 	byID := make(map[walk.ID]link, len(links))
-	under := map[walk.ID]bool{}
 	for _, l := range links {
 		key := l.Prefix
 		if other != nil {
 			key = other.Key(key)
 		}
 		byID[l.ID] = link{l, key, other}
-		under[l.Below] = true
 	}
+	under := map[walk.ID][]walk.ID{}
 	for _, l := range links {
-		if under[l.ID] {
-			continue
+		below := l.Below
+		if _, known := byID[below]; !known {
+			below = 0
 		}
-		var w way
-		if other != nil {
-			w.whose = other.What
-		}
-		for at, ok := byID[l.ID]; ok; at, ok = byID[at.Below] {
-			w.links = append(w.links, at)
-		}
-		slices.Reverse(w.links)
-		m.ways = append(m.ways, w)
+		under[below] = append(under[below], l.ID)
 	}
+	whose := ""
+	if other != nil {
+		whose = other.What
+	}
+	var hang func(from walk.ID, rails []bool)
+	hang = func(from walk.ID, rails []bool) {
+		all := under[from]
+		for i, id := range all {
+			mine := append(slices.Clone(rails), i < len(all)-1)
+			m.stops = append(m.stops, stop{link: byID[id], rails: mine, whose: whose})
+			hang(id, mine)
+		}
+	}
+	hang(0, nil)
 	return byID
 }
 
@@ -317,11 +333,10 @@ func (m *Model) link() (link, bool) {
 		l, ok := m.links[r.program.Link]
 		return l, ok
 	}
-	if m.map_.At >= len(m.ways) || len(m.ways[m.map_.At].links) == 0 {
+	if m.map_.At >= len(m.stops) || m.stops[m.map_.At].hops != nil {
 		return link{}, false
 	}
-	w := m.ways[m.map_.At].links
-	return w[len(w)-1-min(m.hop, len(w)-1)], true
+	return m.stops[m.map_.At].link, true
 }
 
 // listener is where the chosen tunnel's listener is, "" where none is chosen.

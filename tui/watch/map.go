@@ -11,14 +11,14 @@ import (
 	"meatus/tui/fit"
 )
 
-func (m *Model) mapRoom() int { return max((m.height-7)/4, 3) }
+func (m *Model) mapRoom() int { return max((m.height-9)/3, 3) }
 
 // mapShown is how many lines the map has.
-func (m *Model) mapShown() int { return max(min(len(m.ways)-m.map_.Top, m.mapRoom()), 1) }
+func (m *Model) mapShown() int { return max(min(len(m.stops)-m.map_.Top, m.mapRoom()), 1) }
 
 // mapMore is one where ways are left out below.
 func (m *Model) mapMore() int {
-	if len(m.ways)-m.map_.Top > m.mapRoom() {
+	if len(m.stops)-m.map_.Top > m.mapRoom() {
 		return 1
 	}
 	return 0
@@ -26,7 +26,7 @@ func (m *Model) mapMore() int {
 
 // listRoom is how many lines the list has.
 func (m *Model) listRoom() int {
-	rest := m.height - 6 - m.mapShown() - m.mapMore()
+	rest := m.height - 8 - m.mapShown() - m.mapMore()
 	return max(min(len(m.rows), max(rest*2/5, 4)), 1)
 }
 
@@ -37,13 +37,16 @@ func (m *Model) View() []string {
 	if m.form != nil {
 		lines = append(lines, m.form.View(m.width)...)
 	}
-	if len(m.ways) == 0 {
-		lines = append(lines, "   "+t.Faint.Render("Nothing is connected. On Routes, enter opens a shell and t a session's tunnels."))
+	if len(m.stops) == 0 {
+		lines = append(lines, "   "+t.Faint.Render("Nothing is connected. On Routes, enter opens a shell and "+m.s.Press("tunnels")+" a session's tunnels."))
+	} else {
+		lines = append(lines, m.whole(), "   "+t.Accent.Render("here"))
 	}
-	for i := m.map_.Top; i < min(m.map_.Top+m.mapRoom(), len(m.ways)); i++ {
-		lines = append(lines, m.wayLine(m.ways[i], i == m.map_.At))
+	names := m.namesWidth()
+	for i := m.map_.Top; i < min(m.map_.Top+m.mapRoom(), len(m.stops)); i++ {
+		lines = append(lines, m.stopLine(m.stops[i], i == m.map_.At, names))
 	}
-	if more := len(m.ways) - m.map_.Top - m.mapRoom(); more > 0 {
+	if more := len(m.stops) - m.map_.Top - m.mapRoom(); more > 0 {
 		lines = append(lines, "   "+t.Faint.Render(fmt.Sprintf("%d more below", more)))
 	}
 	lines = append(append(lines, ""), m.listLines()...)
@@ -118,10 +121,10 @@ func (m *Model) summary() string {
 }
 
 // strokeLength is how long a link is drawn.
-const strokeLength = 9
+const strokeLength = 2
 
-// stroke draws a link by what it carries, in bytes a second: thin where that is
-// nothing, heavier with more, and something moving along it the way most of it goes.
+// stroke draws a link by what it carries, in bytes a second: thin where that is nothing, heavy with
+// more, and at its end which way most of it goes.
 func (m *Model) stroke(l link) string {
 	t := m.s.Theme
 	in, out := m.rates(l)
@@ -131,21 +134,17 @@ func (m *Model) stroke(l link) string {
 	case in+out < 1:
 		return t.Live.Render(strings.Repeat("─", strokeLength))
 	}
-	glyph := "━"
+	glyph, end := "━", "›"
 	if in+out >= 1<<20 {
 		glyph = "═"
 	}
-	runes := []rune(strings.Repeat(glyph, strokeLength))
-	at := m.frame % strokeLength
-	if t.Still {
-		at = strokeLength / 2
-	}
 	if in > out {
-		runes[strokeLength-1-at] = '‹'
-	} else {
-		runes[at] = '›'
+		end = "‹"
 	}
-	return t.Live.Render(string(runes))
+	if !t.Still && m.frame%2 == 1 {
+		return t.Live.Render(end + glyph)
+	}
+	return t.Live.Render(glyph + end)
 }
 
 // rates of a link, in bytes a second.
@@ -153,70 +152,108 @@ func (m *Model) rates(l link) (in, out float64) {
 	return m.series(l.key).Now(time.Now())
 }
 
-func (m *Model) wayLine(w way, selected bool) string {
+// whole tells of everything in a line: what comes and goes, by how many links, and the worst round
+// trip among them.
+func (m *Model) whole() string {
 	t := m.s.Theme
-	pointer := "  "
+	var in, out float64
+	links, frozen := 0, 0
+	var worst link
+	for _, s := range m.stops {
+		if s.hops != nil {
+			continue
+		}
+		links++
+		if s.Below == 0 { // what goes through others is within them
+			i, o := m.rates(s.link)
+			in, out = in+i, out+o
+		}
+		if s.RoundTrip > worst.RoundTrip {
+			worst = s.link
+		}
+		if s.Frozen {
+			frozen++
+		}
+	}
+	say := fmt.Sprintf("in %s/s  out %s/s  %s", fit.Bytes(in), fit.Bytes(out), words.Count(links, "link"))
+	if worst.RoundTrip > 0 {
+		say += fmt.Sprintf("  worst round trip %s, to %s", fit.RoundTrip(worst.RoundTrip), worst.Hop)
+	}
+	line := "   " + t.Strong.Render(say)
+	if frozen > 0 {
+		line += "  " + t.Verdict(gate.Ajar).Render(fmt.Sprintf("%d frozen", frozen))
+	}
+	if lost := len(m.stops) - links; lost > 0 {
+		line += "  " + t.Verdict(gate.Shut).Render(fmt.Sprintf("%d lost", lost))
+	}
+	return fit.Cut(line, m.width)
+}
+
+// name is what a stop of the map is called.
+func (s stop) name() string {
+	if s.hops != nil {
+		return strings.Join(s.hops, " ╌ ")
+	}
+	if s.Lane > 0 {
+		return fmt.Sprintf("%s link %d", s.Hop, s.Lane+1)
+	}
+	return s.Hop
+}
+
+// railWidth is how wide a rail of the map is.
+const railWidth = 4
+
+// namesWidth is how wide the rails with the names are drawn.
+func (m *Model) namesWidth() int {
+	most := 0
+	for _, s := range m.stops[m.map_.Top:min(m.map_.Top+m.mapRoom(), len(m.stops))] {
+		most = max(most, len(s.rails)*railWidth+fit.Width(s.name()))
+	}
+	return min(most, m.width/2)
+}
+
+// stopLine draws a line of the map: the rails that lead to it, the link as what it carries, and the
+// figures in columns.
+func (m *Model) stopLine(s stop, selected bool, names int) string {
+	t := m.s.Theme
+	pointer, name := "  ", t.Text
 	if selected {
 		pointer = t.Faint.Render("❯ ")
 		if m.focus == onMap {
-			pointer = t.Accent.Render("❯ ")
+			pointer, name = t.Accent.Render("❯ "), t.Strong
 		}
 	}
-	line := " " + pointer + t.Faint.Render("here")
-	if w.hops != nil {
+	rails := ""
+	for _, on := range s.rails[:len(s.rails)-1] {
+		rail := " "
+		if on {
+			rail = "│"
+		}
+		rails += t.Rule.Render(rail) + strings.Repeat(" ", railWidth-1)
+	}
+	turn := "└"
+	if s.rails[len(s.rails)-1] {
+		turn = "├"
+	}
+	left := rails + t.Live.Render(turn)
+	if s.hops != nil {
 		gone := t.Verdict(gate.Shut)
-		for _, hop := range w.hops {
-			line += " " + gone.Render(strings.Repeat("╌", strokeLength)) + " " + t.Strong.Render(hop)
-		}
-		return fit.Cut(fit.Pad(line, m.wayWidth())+"  "+gone.Render("lost for "+fit.Ago(time.Since(w.lost))+", walked again")+t.Faint.Render("  "+w.whose), m.width)
+		left = " " + pointer + rails + gone.Render(turn+"╌╌ ") + t.Strong.Render(s.name())
+		return fit.Cut(fit.Pad(left, names+4)+"  "+gone.Render("lost for "+fit.Ago(time.Since(s.lost))+", walked again")+t.Faint.Render("  "+s.whose), m.width)
 	}
-	chosen := len(w.links) - 1 - m.hop
-	for i, l := range w.links {
-		name := t.Strong.Render(l.Hop)
-		if selected && !m.onList && len(w.links) > 1 && i == chosen {
-			name = t.Accent.Underline(true).Render(l.Hop)
-		}
-		line += " " + m.stroke(l) + " " + name
-		if l.Lane > 0 {
-			line += t.Faint.Render(fmt.Sprintf(" link %d", l.Lane+1))
-		}
+	left = " " + pointer + left + m.stroke(s.link) + " " + name.Render(s.name())
+	in, out := m.rates(s.link)
+	detail := t.Faint.Render(fmt.Sprintf("%8s  ↓%8s/s  ↑%8s/s  %s, up %s", fit.RoundTrip(s.RoundTrip), fit.Bytes(in), fit.Bytes(out), words.Count(s.Channels, "channel"), fit.Ago(time.Since(s.Since))))
+	if s.Again > 0 {
+		detail += t.Faint.Render(fmt.Sprintf(", came back %d×", s.Again))
 	}
-	last := w.links[len(w.links)-1]
-	if selected && chosen >= 0 {
-		last = w.links[chosen]
+	if s.Frozen {
+		detail = t.Verdict(gate.Ajar).Render("frozen: no byte from " + s.Hop + " for " + fit.Ago(time.Since(s.LastIn)))
 	}
-	in, out := m.rates(last)
-	detail := t.Faint.Render(fmt.Sprintf("%7s  ↓%7s/s ↑%7s/s  %s, up %s", fit.RoundTrip(last.RoundTrip), fit.Bytes(in), fit.Bytes(out), words.Count(last.Channels, "channel"), fit.Ago(time.Since(last.Since))))
-	if last.Again > 0 {
-		detail += t.Faint.Render(fmt.Sprintf(", came back %d×", last.Again))
+	if s.whose != "" {
+		detail += "  " + t.Accent.Render(s.whose)
 	}
-	for _, l := range w.links {
-		if l.Frozen {
-			detail = t.Verdict(gate.Ajar).Render("frozen: no byte from " + l.Hop + " for " + fit.Ago(time.Since(l.LastIn)))
-		}
-	}
-	if w.whose != "" {
-		detail = t.Accent.Render(w.whose) + " " + detail
-	}
-	return fit.Cut(fit.Pad(line, m.wayWidth())+"  "+detail, m.width)
-}
-
-// wayWidth is how wide the ways are drawn.
-func (m *Model) wayWidth() int {
-	most := 0
-	for i := m.map_.Top; i < min(m.map_.Top+m.mapRoom(), len(m.ways)); i++ {
-		width := 7
-		for _, l := range m.ways[i].links {
-			if width += strokeLength + 2 + len(l.Hop); l.Lane > 0 {
-				width += 7
-			}
-		}
-		for _, hop := range m.ways[i].hops {
-			width += strokeLength + 2 + len(hop)
-		}
-		most = max(most, width)
-	}
-	return min(most, m.width*2/3)
+	return fit.Cut(fit.Pad(left, names+4)+"  "+detail, m.width)
 }
 
 // listLines draws the listeners, and the flows and shells.

@@ -75,14 +75,13 @@ type Model struct {
 	alive         alive // as it was last looked at
 
 	links     map[walk.ID]link // of this program
-	ways      []way
+	stops     []stop // of the map
 	listeners []listener
 	others    []tunnel.Seen
 	rows      []row
 	counts    counts
 
 	map_, list   scroll.Cursor
-	hop          int // of the selected way, from its end
 	focus        panel
 	onList       bool // the list was the last of map and list to have the keys
 	order, group int
@@ -207,8 +206,8 @@ func (m *Model) typed(msg tea.Msg) {
 		}
 		return
 	}
-	if m.focus != onChart && m.focused().Take(msg, m.count(), m.room()) {
-		m.hop = 0
+	if m.focus != onChart {
+		m.focused().Take(msg, m.count(), m.room())
 	}
 }
 
@@ -224,13 +223,13 @@ func (m *Model) Click(msg tea.MouseMsg) tea.Cmd {
 
 // click chooses what is clicked on: a way of the map or a line of the list.
 func (m *Model) click(msg tea.MouseClickMsg) {
-	y := msg.Y - 1
+	y := msg.Y - 3 // below the title, the whole, and here
 	if m.form != nil {
 		y -= len(m.form.View(m.width))
 	}
-	if at := m.map_.Top + y; y >= 0 && y < m.mapShown() && at < len(m.ways) {
-		m.focus, m.onList, m.hop = onMap, false, 0
-		m.map_.Move(at-m.map_.At, len(m.ways), m.mapRoom())
+	if at := m.map_.Top + y; y >= 0 && y < m.mapShown() && at < len(m.stops) {
+		m.focus, m.onList = onMap, false
+		m.map_.Move(at-m.map_.At, len(m.stops), m.mapRoom())
 		return
 	}
 	y -= m.mapShown() + m.mapMore() + 2
@@ -251,7 +250,7 @@ func (m *Model) count() int {
 	if m.focus == onRows {
 		return len(m.rows)
 	}
-	return len(m.ways)
+	return len(m.stops)
 }
 
 func (m *Model) room() int {
@@ -276,7 +275,6 @@ func (m *Model) Table() place.Table {
 	panel := func(by panel) func() tea.Cmd {
 		return do(func() { m.setFocus((m.focus + by + panels) % panels) })
 	}
-	onlyMap := func() bool { return m.focus == onMap && m.recap == nil }
 	onlyRows := func() bool { return m.focus == onRows && m.recap == nil }
 	onlyChart := func() bool { return m.focus == onChart && m.recap == nil }
 	notChart := func() bool { return m.focus != onChart && m.recap == nil }
@@ -303,8 +301,6 @@ func (m *Model) Table() place.Table {
 		place.On("g", "group", do(func() { m.group = (m.group + 1) % len(groups); m.look() })).Suits(onlyRows).Whole().Also("by destination session"),
 		place.On("o", "order", do(func() { m.order = (m.order + 1) % len(orders); m.look() })).Suits(onlyRows).Whole().Also("sort busiest"),
 		place.On("/", "find", do(func() { m.form = form.New(m.s.Theme, "find", form.Step{Prompt: "/ ", Value: m.find}) })).Suits(onlyRows).Whole().Also("search narrow filter"),
-		place.On("left", "hop", do(func() { m.moveHop(1) })).As("←→").If(onlyMap, "").Ranked(place.Movement),
-		place.On("right", "", do(func() { m.moveHop(-1) })).If(onlyMap, "").Ranked(place.Hidden),
 		place.Pressed("left right", "read off", m.readOff).As("←→").If(onlyChart, "").Ranked(place.Movement),
 		place.Pressed("shift+left shift+right home end", "by ten", m.readOff).As("shift ←→").If(onlyChart, "").Ranked(place.Movement),
 		place.On("+ =", "longer", do(func() { m.span = min(m.span+1, len(spans)-1) })).Suits(notRows).Also("span time zoom out chart"),
@@ -312,12 +308,6 @@ func (m *Model) Table() place.Table {
 		place.On("x", "draw it", m.draw).If(noRecap, "the last hours show").Also("chart picture svg pdf"),
 		place.On("X", "write the flows", m.export).Whole().Ranked(place.InHelp).Also("export csv json connections"),
 		place.On("w", "last hours", m.sumUpLast).Suits(notChart).Whole().Also("recap what happened while away lost"),
-	}
-}
-
-func (m *Model) moveHop(by int) {
-	if m.map_.At < len(m.ways) {
-		m.hop = max(min(m.hop+by, len(m.ways[m.map_.At].links)-1), 0)
 	}
 }
 

@@ -48,7 +48,7 @@ func watching(t testing.TB, flows int) (*placetest.Driver, *Model) {
 	}
 	var m *Model
 	d.Place(func(s *place.Services) place.Place { m = New(s).(*Model); return m })
-	d.Until("the flows to be seen", func() bool { return len(m.alive.own.Flows) == flows && len(m.ways) > 0 })
+	d.Until("the flows to be seen", func() bool { return len(m.alive.own.Flows) == flows && len(m.stops) > 0 })
 	return d, m
 }
 
@@ -90,12 +90,12 @@ func TestFlowsAreWrittenToFiles(t *testing.T) {
 
 func TestAFrozenLinkIsPlainToSee(t *testing.T) {
 	_, m := watching(t, 1)
-	if len(m.ways) != 1 {
-		t.Fatalf("%d ways", len(m.ways))
+	if len(m.stops) != 1 {
+		t.Fatalf("%d stops", len(m.stops))
 	}
-	w := m.ways[0]
-	w.links[0].Frozen, w.links[0].LastIn = true, time.Now().Add(-12*time.Second)
-	if line := ansi.Strip(m.wayLine(w, false)); !strings.Contains(line, "╍") || !strings.Contains(line, "frozen: no byte from quay for 12 s") {
+	w := m.stops[0]
+	w.Frozen, w.LastIn = true, time.Now().Add(-12*time.Second)
+	if line := ansi.Strip(m.stopLine(w, false, 20)); !strings.Contains(line, "╍") || !strings.Contains(line, "frozen: no byte from quay for 12 s") {
 		t.Errorf("%q", line)
 	}
 }
@@ -197,7 +197,7 @@ func TestALostWayAndAnotherProgramsStandOnTheMap(t *testing.T) {
 	now.others = []tunnel.Seen{{Program: tunnel.Program{PID: 4711, What: "hold", Lines: []tunnel.Line{{Session: "db", Kind: "bring", Listener: "127.0.0.1:15432", Reach: "tide-db:5432", As: "quay", Up: true}}}, Links: []walk.LinkState{{ID: 1, Hop: "quay", Prefix: "x", Since: time.Now()}}}}
 	m.Update(now)
 	see := d.See()
-	for _, want := range []string{"╌ gauge-1", "lost for 20 s, walked again", "cuts 2 shells, 1 tunnel, 1 flow; hold has 1 tunnel", "hold your 127.0.0.1:15432 ⇐ tide-db:5432"} {
+	for _, want := range []string{"here", "├── quay", "└╌╌ quay ╌ gauge-1", "lost for 20 s, walked again", "2 links", "1 lost", "cuts 2 shells, 1 tunnel, 1 flow; hold has 1 tunnel", "hold your 127.0.0.1:15432 ⇐ tide-db:5432"} {
 		if !strings.Contains(see, want) {
 			t.Errorf("%q is missing of\n%s", want, see)
 		}
@@ -205,6 +205,27 @@ func TestALostWayAndAnotherProgramsStandOnTheMap(t *testing.T) {
 	d.Press("down", "D")
 	if m.note == "" || m.form != nil {
 		t.Errorf("the other program's link is ended from here: %q", m.note)
+	}
+}
+
+// Links are drawn as the tree of ways they are: what goes through another hangs from it.
+func TestTheMapIsATree(t *testing.T) {
+	d, m := watching(t, 1)
+	now := m.alive
+	l := func(id, below walk.ID, hop string) walk.LinkState {
+		return walk.LinkState{ID: id, Below: below, Hop: hop, Prefix: hop, Since: time.Now(), RoundTrip: time.Duration(id) * time.Millisecond}
+	}
+	now.own.Links = []walk.LinkState{l(1, 0, "quay"), l(2, 1, "gauge-1"), l(3, 2, "deep"), l(4, 1, "gauge-2"), l(5, 0, "mole")}
+	m.Update(now)
+	see := d.See()
+	for _, want := range []string{"├── quay", "│   ├── gauge-1", "│   │   └── deep", "│   └── gauge-2", "└── mole", "5 links  worst round trip 5.0 ms, to mole"} {
+		if !strings.Contains(see, want) {
+			t.Errorf("%q is missing of\n%s", want, see)
+		}
+	}
+	d.Press("down", "down")
+	if at, ok := m.link(); !ok || at.Hop != "deep" {
+		t.Errorf("%s is chosen", at.Hop)
 	}
 }
 
