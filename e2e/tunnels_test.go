@@ -228,7 +228,7 @@ func TestADoorThatAnotherMeatusHoldsIsNamedAndTakenOver(t *testing.T) {
 	s.text("W")
 	s.until("hold has 2 tunnels", "hold your "+door)
 	s.keys("Escape")
-	s.until("? keys")
+	s.until(" routes · ")
 	s.text("/held")
 	s.keys("Tab")
 	s.until("❯ held")
@@ -395,7 +395,7 @@ func TestTunnelsInTheInterface(t *testing.T) {
 	s.until("first visit ─ tables")
 	s.text("yes")
 	s.keys("Enter")
-	s.until("⇐ survey-web.internal:80, as seen from tables", "live", "⇐ :")
+	s.until("⇐ survey-web.internal:80, as seen from", "live", "⇐ :")
 	door := regexp.MustCompile(`your (127\.0\.0\.1:[0-9]+) ⇐`).FindStringSubmatch(s.see())
 	if door == nil {
 		t.Fatalf("no door:\n%s", s.see())
@@ -480,7 +480,7 @@ func TestATunnelIsComposedInAPersonsTerms(t *testing.T) {
 	port := regexp.MustCompile(`your 127\.0\.0\.1:(\d+) ⇐`).FindStringSubmatch(screen)[1] // 15433, where nobody has it
 	s.keys("C-s")
 	s.until("quay has another tunnel: bring " + port + " from archive.internal:5433")
-	s.until("answers: FATAL no entry in", "to hand to whoever owns it: let quay, which is seen as 10.61.4.1, connect to archive.internal:5433")
+	s.until("answers: FATAL no", "to hand to whoever owns it: let quay", "connect to archive.internal:5433")
 	if text := string(must(os.ReadFile(filepath.Join(dir, "sessions.toml")))); !strings.Contains(text, `tunnels = [{ bring = "127.0.0.1:`+port+`", reach = "archive.internal:5433" }]`) {
 		t.Errorf("the sessions are\n%s", text)
 	}
@@ -521,7 +521,7 @@ func TestTheMapIsDrawnToHandOn(t *testing.T) {
 	s.text("x")
 	s.until("draw the map of 14 sessions: enter with addresses")
 	s.keys("Escape")
-	s.until("? keys")
+	s.until(" routes · ")
 	s.text("x")
 	s.until("draw the map of 14 sessions: enter with addresses")
 	s.text("p")

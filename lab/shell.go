@@ -179,7 +179,7 @@ type editorIO struct {
 
 func (s *shell) prompt(ctx context.Context) int {
 	raw := s.out.(crlf).Writer
-	editor := term.NewTerminal(editorIO{s.in, raw}, fmt.Sprintf("\x1b[36m%s@%s\x1b[0m:~$ ", s.user, s.host.Name))
+	editor := term.NewTerminal(editorIO{s.in, raw}, fmt.Sprintf("\x1b]133;A\x1b\\\x1b[36m%s@%s\x1b[0m:~$ ", s.user, s.host.Name))
 	s.mu.Lock()
 	s.editor = editor
 	editor.SetSize(s.cols, s.rows)
@@ -198,7 +198,7 @@ func (s *shell) prompt(ctx context.Context) int {
 		if rest, ok := strings.CutPrefix(where, "/home/"+s.user); ok {
 			where = "~" + rest
 		}
-		editor.SetPrompt(fmt.Sprintf("\x1b[36m%s@%s\x1b[0m:%s$ ", s.user, s.host.Name, where))
+		editor.SetPrompt(fmt.Sprintf("\x1b]133;A\x1b\\\x1b[36m%s@%s\x1b[0m:%s$ ", s.user, s.host.Name, where))
 	}
 }
 

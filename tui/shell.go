@@ -83,19 +83,16 @@ func (a *App) tellRefused(s *shell.Shell) {
 	}
 }
 
-// beside shows the next shell beside the one that has the keys, after the last of
-// them none.
+// beside shows another shell beside those that show; after the last of them, the one that has the
+// keys alone.
 func (a *App) beside() {
-	here := a.shell.Shell()
-	others := slices.DeleteFunc(slices.Clone(a.open), func(s *shells.Shell) bool { return s == here })
-	next := slices.Index(others, a.shell.Beside()) + 1
+	shown := a.shell.Shown()
+	next := slices.IndexFunc(a.open, func(s *shells.Shell) bool { return !slices.Contains(shown, s) })
 	switch {
-	case len(others) == 0:
+	case len(a.open) < 2:
 		a.shell.Notice("there is no other shell; open one on Routes")
-	case next == len(others):
+	case next < 0 || !a.shell.PutBeside(a.open[next]):
 		a.shell.PutBeside(nil)
-	default:
-		a.shell.PutBeside(others[next])
 	}
 }
 
@@ -120,6 +117,8 @@ func (a *App) shellWish(wish tea.Msg) tea.Cmd {
 	switch wish := wish.(type) {
 	case shells.Copy:
 		return tea.SetClipboard(wish.Text)
+	case shells.OpenLink:
+		return a.openLink(wish.Link)
 	case shells.Closed:
 		return a.putAway(wish.ID)
 	case shells.Again:
@@ -134,6 +133,22 @@ func (a *App) shellWish(wish tea.Msg) tea.Cmd {
 		return cmd
 	}
 	return nil
+}
+
+// openLink has a link of a far side opened by the program that a person has named for that; where
+// they named none, it is not opened.
+func (a *App) openLink(link string) tea.Cmd {
+	links, ctx, e := a.options.Prefs.Links, a.ctx, a.engine
+	if len(links.Command) == 0 {
+		a.shell.Notice("not opened: [links] command in settings.toml says with what")
+		return nil
+	}
+	return func() tea.Msg {
+		if err := links.Open(ctx, link); err != nil {
+			e.Tell(err.Error())
+		}
+		return nil
+	}
 }
 
 // putAway forgets an ended shell.

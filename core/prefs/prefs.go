@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -38,6 +39,7 @@ const (
 type Prefs struct {
 	Alert Alert `toml:"alert"`
 	Look  Look  `toml:"look"`
+	Links Links `toml:"links"`
 	// Keys are keys of one's own, by the verb of one of [Letters].
 	Keys map[string]string `toml:"keys"`
 }
@@ -71,7 +73,7 @@ type Alert struct {
 
 // Names are the settings of the look and of the keys, as they are written: "look.ground".
 func Names() []string {
-	names := []string{"alert.command"}
+	names := []string{"alert.command", "links.command"}
 	for _, l := range looks {
 		names = append(names, "look."+l.name)
 	}
@@ -89,6 +91,22 @@ func Can(name string) string {
 		return "it names the key of each verb"
 	}
 	return "it is a program and its arguments"
+}
+
+// Links is what opens a link that a far side has printed.
+type Links struct {
+	// Command is a program and its arguments, none for nothing: a link from elsewhere is opened by
+	// nothing that a person has not named. It is run by no shell, with the link behind its arguments.
+	Command []string `toml:"command"`
+}
+
+// Open opens a link, waiting at most ten seconds. It fails for any link but http and https.
+func (l Links) Open(ctx context.Context, link string) error {
+	u, err := url.Parse(link)
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
+		return fmt.Errorf("%s is no link that is opened", sanitize.Line(link, 60))
+	}
+	return run(ctx, "the command that opens links", l.Command, nil, u.String())
 }
 
 // Path is where the file is looked for.
@@ -165,17 +183,22 @@ func (a Alert) Run(ctx context.Context, session, state, say string) error {
 	if len(a.Command) == 0 {
 		return nil
 	}
+	return run(ctx, "the alert's command", a.Command, []string{"MEATUS_SESSION=" + session, "MEATUS_STATE=" + state, "MEATUS_SAY=" + sanitize.Line(say, 300)})
+}
+
+// run runs a command of a person's, with more in its environment and more arguments.
+func run(ctx context.Context, what string, command, env []string, more ...string) error {
 	ctx, cancel := context.WithTimeout(ctx, commandTime)
 	defer cancel()
-	cmd := exec.CommandContext(ctx, a.Command[0], a.Command[1:]...)
+	cmd := exec.CommandContext(ctx, command[0], append(command[1:len(command):len(command)], more...)...)
 	cmd.WaitDelay = time.Second
-	cmd.Env = append(os.Environ(), "MEATUS_SESSION="+session, "MEATUS_STATE="+state, "MEATUS_SAY="+sanitize.Line(say, 300))
+	cmd.Env = append(os.Environ(), env...)
 	out, err := cmd.CombinedOutput()
 	if err != nil && ctx.Err() != nil {
 		err = fmt.Errorf("it did not end within %s", commandTime)
 	}
 	if err != nil {
-		return fmt.Errorf("the alert's command %s: %w %s", sanitize.Name(a.Command[0]), err, sanitize.Line(string(out), 100))
+		return fmt.Errorf("%s %s: %w %s", what, sanitize.Name(command[0]), err, sanitize.Line(string(out), 100))
 	}
 	return nil
 }

@@ -76,3 +76,19 @@ func TestTheCommandIsToldWhatHappened(t *testing.T) {
 		t.Error("it was not stopped")
 	}
 }
+
+func TestALinkIsOpenedByWhatIsNamedAlone(t *testing.T) {
+	out := filepath.Join(t.TempDir(), "out")
+	l := Links{Command: []string{"sh", "-c", `printf %s "$1" > "$0"`, out}}
+	if err := l.Open(t.Context(), "https://tables.lantern.example/$(touch x)"); err != nil {
+		t.Fatal(err)
+	}
+	if text, err := os.ReadFile(out); err != nil || !strings.HasPrefix(string(text), "https://tables.lantern.example/$(touch") {
+		t.Errorf("%q, %v", text, err)
+	}
+	for _, link := range []string{"file:///etc/passwd", "javascript:1", "-x", "https://", "http:\x1b[31m"} {
+		if err := l.Open(t.Context(), link); err == nil {
+			t.Errorf("%q is opened", link)
+		}
+	}
+}

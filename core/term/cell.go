@@ -92,6 +92,7 @@ type line struct {
 	cells   []Cell
 	used    int  // cells from here on were never written
 	wrapped bool // the text goes on in the next line
+	prompt  bool // a shell has said that its prompt begins here (OSC 133)
 	dirty   bool
 }
 
@@ -119,7 +120,7 @@ func (l *line) clear(from, to int, s Style) {
 // reset erases the whole line and forgets that it went on.
 func (l *line) reset(s Style) {
 	clear(l.cells)
-	l.used, l.wrapped, l.dirty = 0, false, true
+	l.used, l.wrapped, l.prompt, l.dirty = 0, false, false, true
 	if s.Bg == 0 {
 		return
 	}

@@ -1,6 +1,8 @@
 package term
 
 import (
+	"strings"
+
 	"fmt"
 
 	"github.com/charmbracelet/x/ansi"
@@ -525,9 +527,15 @@ func (s *Screen) modeState(mode int) int {
 	return 2
 }
 
-// osc takes the titles; every other operating system command is ignored, those
+// osc takes the titles, and where a shell says that a prompt begins (OSC 133 ; A); every other operating system command is ignored, those
 // that would write to the clipboard or ask for text among them.
 func (s *Screen) osc(cmd int, data []byte) {
+	if cmd == 133 {
+		if string(data) == "133;A" || strings.HasPrefix(string(data), "133;A;") {
+			s.lines[s.cy].prompt = true
+		}
+		return
+	}
 	if cmd != 0 && cmd != 2 {
 		return
 	}

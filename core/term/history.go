@@ -7,6 +7,7 @@ type packed struct {
 	text    []byte
 	runs    []run
 	wrapped bool
+	prompt  bool
 }
 
 // run is how many cells share a style.
@@ -78,7 +79,7 @@ func (h *history) clear() {
 }
 
 func (p *packed) pack(l *line, c *clusters) {
-	p.text, p.runs, p.wrapped = p.text[:0], p.runs[:0], l.wrapped
+	p.text, p.runs, p.wrapped, p.prompt = p.text[:0], p.runs[:0], l.wrapped, l.prompt
 	var style Style
 	cells := 0
 	for i := range l.cells[:l.used] {
@@ -112,7 +113,7 @@ func (p *packed) unpack(cols int, c *clusters) *line {
 		cells += r.cells
 	}
 	l := newLine(max(cols, cells))
-	l.used, l.wrapped = cells, p.wrapped
+	l.used, l.wrapped, l.prompt = cells, p.wrapped, p.prompt
 	at := 0
 	for rest := p.text; len(rest) > 0; {
 		r, size := utf8.DecodeRune(rest)
@@ -172,7 +173,7 @@ func (h *history) rewrap(screen []*line, cols, rows, cx, cy int, c *clusters) (l
 	}
 	for i := 0; i < total; {
 		var text []Cell
-		offset := -1
+		offset, prompt := -1, source(i).prompt
 		for {
 			l := source(i)
 			if i == cursor {
@@ -188,7 +189,7 @@ func (h *history) rewrap(screen []*line, cols, rows, cx, cy int, c *clusters) (l
 			}
 		}
 		start := made
-		at, onRow := layOut(text, cols, offset, emit)
+		at, onRow := layOut(text, cols, offset, prompt, emit)
 		if offset != -1 {
 			cursorX, cursorY = at, start+onRow
 		}
@@ -203,7 +204,7 @@ func (h *history) rewrap(screen []*line, cols, rows, cx, cy int, c *clusters) (l
 
 // layOut wraps one text into lines of cols cells. It returns column and row of
 // the cell at offset, or of the end where offset is -2.
-func layOut(text []Cell, cols, offset int, emit func(*line)) (x, y int) {
+func layOut(text []Cell, cols, offset int, prompt bool, emit func(*line)) (x, y int) {
 	row := 0
 	for from := 0; ; row++ {
 		to := min(from+cols, len(text))
@@ -212,7 +213,7 @@ func layOut(text []Cell, cols, offset int, emit func(*line)) (x, y int) {
 		}
 		l := newLine(cols)
 		l.used = copy(l.cells, text[from:to])
-		l.wrapped = to < len(text)
+		l.wrapped, l.prompt = to < len(text), prompt && row == 0
 		emit(l)
 		if offset >= from && offset < to {
 			x, y = offset-from, row

@@ -47,6 +47,27 @@ func (s *Screen) cut(l *line, from, to int) (text string, columns []int) {
 	return b.String(), columns
 }
 
+// Prompt is the row of the nearest prompt above a row, or below it, where the shell says where its
+// prompts begin; ok is false where there is none.
+func (s *Screen) Prompt(row int, below bool) (at int, ok bool) {
+	first, end := s.Rows()
+	by := -1
+	if below {
+		by = 1
+	}
+	for at = row + by; at >= first && at < end; at += by {
+		if i := at - s.history.dropped; i < s.history.count {
+			ok = s.history.at(i).prompt
+		} else {
+			ok = s.lines[i-s.history.count].prompt
+		}
+		if ok {
+			return at, true
+		}
+	}
+	return 0, false
+}
+
 // TextBetween is the text from one cell up to and with another, in whichever
 // order they are given. Lines that the screen wrapped are one line; blanks at the
 // ends of lines are left out.

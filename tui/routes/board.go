@@ -295,6 +295,11 @@ func (m *Model) boardRow(l boardLine, at int, r row, names, columns int, live ma
 	case l.site != "":
 		right = t.Faint.Render(sanitize.Line(l.site, 24))
 	}
+	if l.site != "" && m.tree() && (l.branch == nil || !l.branch.folded) { // a site gives way to what is the matter
+		if whole := m.stands(r, width); ansi.StringWidth(whole)+ansi.StringWidth(right)+2 > width {
+			return left + whole
+		}
+	}
 	stands := m.stands(r, max(width-ansi.StringWidth(right)-2, leastStands-2))
 	if l.branch != nil && l.branch.folded { // what is folded away is told before how the bastion stands
 		stands = fit.Cut(stands, max(width-ansi.StringWidth(right)-2, 0))

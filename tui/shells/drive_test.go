@@ -1,6 +1,7 @@
 package shells
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -178,7 +179,7 @@ func TestAShellIsWrittenAndLogged(t *testing.T) {
 	k.until("exists")
 }
 
-func TestTwoShellsShareTheWidth(t *testing.T) {
+func TestSeveralShellsShareTheRoom(t *testing.T) {
 	k := openShell(t)
 	first := k.Shell()
 	second := k.another("quay")
@@ -196,12 +197,117 @@ func TestTwoShellsShareTheWidth(t *testing.T) {
 	}
 	k.Do("]")
 	k.Update(tea.MouseClickMsg{X: 3, Y: 4, Button: tea.MouseLeft})
+	if k.Shell() != first {
+		t.Error("a click does not give the keys")
+	}
 	k.Update(tea.MouseMotionMsg{X: 9, Y: 4, Button: tea.MouseLeft})
 	k.Update(tea.MouseReleaseMsg{X: 9, Y: 4, Button: tea.MouseLeft})
 	k.Update(tea.MouseWheelMsg{X: 3, Y: 4, Button: tea.MouseWheelUp})
+	third := k.another("gauge-1")
+	k.PutBeside(third)
+	for range arrangements {
+		k.Do("=")
+		k.fits()
+		seen := map[[2]int]bool{}
+		for _, r := range k.rects() {
+			if r.width < 20 || r.height < 8 || seen[[2]int{r.x, r.y}] {
+				t.Errorf("%s: %+v", arrangementWords[k.arrangement], k.rects())
+			}
+			seen[[2]int{r.x, r.y}] = true
+		}
+	}
+	k.Do("=")
+	k.Do("=") // in rows and columns
+	k.Update(tea.MouseClickMsg{X: 3, Y: 25, Button: tea.MouseLeft})
+	if k.Shell() != third {
+		t.Error("a click below does not give the keys")
+	}
+	k.Forget(third)
 	k.Forget(second)
-	if k.Shell() != first || k.Beside() != nil {
+	if k.Shell() != first || len(k.Shown()) != 1 {
 		t.Error("the one that is left does not show alone")
+	}
+}
+
+// What is typed goes to several shells after a yes alone, says so at each of them, and ends by
+// itself when another shows.
+func TestTypingToSeveral(t *testing.T) {
+	k := openShell(t)
+	k.Do("A")
+	if !strings.Contains(k.see(), "only one shell shows") {
+		t.Errorf("it is not said:\n%s", k.see())
+	}
+	k.PutBeside(k.another("gauge-1"))
+	k.SetSize(200, 30)
+	k.until("keeper@gauge-1:~$")
+	k.Do("A")
+	k.until("type to 2 shells at once?")
+	k.press("x") // not enter: no
+	k.line("echo one-$((20+3))")
+	k.until("one-")
+	if n := k.Many(); n != 0 {
+		t.Fatalf("it types to %d", n)
+	}
+	k.Do("A")
+	k.press("enter")
+	k.until("TYPES TO 2 SHELLS")
+	if n := strings.Count(k.see(), "TYPES TO 2 SHELLS"); n != 2 {
+		t.Errorf("it is said %d times:\n%s", n, k.see())
+	}
+	k.line("echo both-of-them")
+	await.Until(t, "it at both", func() bool {
+		return strings.Count(k.see(), "\nboth-of-them")+strings.Count(k.see(), "│both-of-them") == 2
+	})
+	k.Update(tea.PasteMsg{Content: "echo pasted"})
+	k.until("paste to 2 SHELLS?")
+	k.press("esc")
+	k.Show(k.another("quay"))
+	if k.Many() != 0 {
+		t.Error("it goes on at another shell")
+	}
+}
+
+func TestCommandsAreGoneBackTo(t *testing.T) {
+	k := openShell(t)
+	for i := range 40 {
+		k.line(fmt.Sprintf("echo mark-%d", i))
+		k.until(fmt.Sprintf("\nmark-%d", i))
+	}
+	k.Do("p")
+	k.Do("p")
+	if f := k.Shell().Frame(); k.marked.from.Row == 0 || !k.marked.on {
+		t.Errorf("nothing is marked: %+v of %d", k.marked, f.First)
+	}
+	for range 30 {
+		k.Do("p")
+	}
+	k.until("echo mark-1")
+	if k.Shell().back == 0 {
+		t.Error("it is not scrolled back")
+	}
+	for range 60 {
+		k.Do("n")
+	}
+	await.Until(t, "the end", func() bool { return k.Shell().back == 0 })
+}
+
+func TestLinksAreCopiedAndOpened(t *testing.T) {
+	k := openShell(t)
+	k.Do("u")
+	if !strings.Contains(k.see(), "no link shows") {
+		t.Errorf("it is not said:\n%s", k.see())
+	}
+	k.line("echo see https://tables.lantern.example/tide?day=2, http://quay.lantern.example:8080/.")
+	k.until("\nsee https")
+	k.Do("u")
+	k.until("link 1 of 2")
+	if wish := k.press("y"); wish != (Copy{"http://quay.lantern.example:8080/"}) {
+		t.Errorf("%#v", wish)
+	}
+	k.Do("u")
+	k.press("n")
+	if wish := k.press("o"); wish != (OpenLink{"https://tables.lantern.example/tide?day=2"}) {
+		t.Errorf("%#v", wish)
 	}
 }
 

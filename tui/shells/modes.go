@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -32,8 +34,13 @@ func Actions() []Action {
 		{theme.Hint{Key: "v", Does: "select and copy with keys"}, "mark clipboard", (*Model).selectKeys},
 		{theme.Hint{Key: "w", Does: "write what it showed to a file"}, "save output export", (*Model).save},
 		{theme.Hint{Key: "l", Does: "begin a log, or end it"}, "record session file", (*Model).toggleLog},
-		{theme.Hint{Key: "b", Does: "the next shell beside it, or none"}, "split two panes", nil},
-		{theme.Hint{Key: "o", Does: "keys to the other side"}, "focus pane", (*Model).Other},
+		{theme.Hint{Key: "p", Does: "to the command before"}, "prompt back jump previous", func(m *Model) { m.toPrompt(false) }},
+		{theme.Hint{Key: "n", Does: "to the command after"}, "prompt forward jump next", func(m *Model) { m.toPrompt(true) }},
+		{theme.Hint{Key: "u", Does: "links in what shows"}, "url web address open copy http", (*Model).findLinks},
+		{theme.Hint{Key: "b", Does: "another shell beside, or alone"}, "split panes several", nil},
+		{theme.Hint{Key: "o", Does: "keys to the next that shows"}, "focus pane other side", (*Model).Other},
+		{theme.Hint{Key: "=", Does: "share the room in another way"}, "layout grid rows columns arrange", (*Model).Arrange},
+		{theme.Hint{Key: "A", Does: "type to all that show, or to one"}, "several many broadcast together", (*Model).askMany},
 		{theme.Hint{Key: "[", Does: "divide to the left"}, "narrower split", func(m *Model) { m.MoveDivide(-5) }},
 		{theme.Hint{Key: "]", Does: "divide to the right"}, "wider split", func(m *Model) { m.MoveDivide(5) }},
 	}
@@ -107,7 +114,7 @@ func (m *Model) paste(msg tea.PasteMsg) {
 	if !m.shell.Live() {
 		return
 	}
-	if strings.ContainsAny(msg.Content, "\r\n") && !m.shell.Frame().Modes.Paste {
+	if strings.ContainsAny(msg.Content, "\r\n") && !m.shell.Frame().Modes.Paste || m.many {
 		m.mode, m.held = pasting, msg.Content
 		return
 	}
@@ -116,7 +123,53 @@ func (m *Model) paste(msg tea.PasteMsg) {
 
 func (m *Model) sendPaste(text string) {
 	m.toEnd()
-	m.send(term.EncodePaste(text, m.shell.Frame().Modes))
+	m.sendAll(func(s *Shell) []byte { return term.EncodePaste(text, s.Frame().Modes) })
+}
+
+// toPrompt shows the command before what shows, or the one after, where the shell says where its
+// prompts begin.
+func (m *Model) toPrompt(below bool) {
+	f := m.shell.Frame()
+	row := f.First
+	if !below && f.Back == 0 {
+		row = f.First + min(f.Y, f.Rows-1)
+	}
+	var at int
+	var ok bool
+	m.shell.With(func(screen *term.Screen) { at, ok = screen.Prompt(row, below) })
+	switch {
+	case !ok && below:
+		m.toEnd()
+	case !ok:
+		m.notice = "no command before this is known; shells that mark their prompts (OSC 133) tell"
+	default:
+		m.shell.back = min(max(f.First+f.Back-at, 0), f.Scrolled)
+		m.shell.Look(m.shell.back)
+		m.marked = span{term.Point{Row: at}, term.Point{Row: at, Col: f.Cols - 1}, true}
+	}
+}
+
+// web are the links that are found: nothing but these two schemes.
+var web = regexp.MustCompile(`https?://[^\s"'<>\x60{}|\\^]+`)
+
+// findLinks goes through the links in what shows, the last first.
+func (m *Model) findLinks() {
+	f := m.shell.Frame()
+	text := ""
+	m.shell.With(func(screen *term.Screen) {
+		text = screen.TextBetween(term.Point{Row: f.First}, term.Point{Row: f.First + f.Rows - 1, Col: f.Cols - 1})
+	})
+	m.links, m.link = nil, 0
+	for _, l := range slices.Backward(web.FindAllString(text, 200)) {
+		if l = strings.TrimRight(l, ".,;:!?)]"); !slices.Contains(m.links, l) {
+			m.links = append(m.links, l)
+		}
+	}
+	if len(m.links) == 0 {
+		m.notice = "no link shows"
+		return
+	}
+	m.mode = linking
 }
 
 // modeKey takes a key while the place does something of its own.
@@ -155,6 +208,27 @@ func (m *Model) modeKey(msg tea.KeyPressMsg) (wish tea.Msg) {
 		}
 	case selecting:
 		return m.selectKey(key)
+	case manying:
+		m.leaveMode()
+		if m.many = key == "enter"; !m.many {
+			m.notice = "typing to this shell alone"
+		}
+	case linking:
+		switch key {
+		case "up", "n", "tab":
+			m.link = (m.link + 1) % len(m.links)
+		case "down", "N", "shift+tab":
+			m.link = (m.link + len(m.links) - 1) % len(m.links)
+		case "enter", "y":
+			link := m.links[m.link]
+			m.leaveMode()
+			m.notice = "the link is on the clipboard"
+			return Copy{link}
+		case "o":
+			link := m.links[m.link]
+			m.leaveMode()
+			return OpenLink{link}
+		}
 	case saving, logging:
 		switch key {
 		case "enter":
@@ -302,10 +376,22 @@ func (m *Model) modeLine(width int) string {
 	case pasting:
 		lines := strings.Split(strings.TrimRight(strings.NewReplacer("\r\n", "\n", "\r", "\n").Replace(m.held), "\n"), "\n")
 		say := fmt.Sprintf("paste %d lines? ", len(lines))
+		if m.many {
+			return word(fmt.Sprintf("paste to %d SHELLS?", m.Many())) + t.Strong.Render(sanitize.Line(lines[0], 40)) + hints(theme.Hint{Key: "enter", Does: "paste"}, theme.Hint{Key: "any other", Does: "do not"})
+		}
 		if len(lines) == 1 {
 			say = "paste a line with its end? "
 		}
 		return word(say+"This shell runs each as it arrives:") + t.Strong.Render(sanitize.Line(lines[0], 40)) + hints(theme.Hint{Key: "enter", Does: "paste"}, theme.Hint{Key: "any other", Does: "do not"})
+	case manying:
+		all, left := m.mayMany()
+		var names []string
+		for _, s := range all {
+			names = append(names, s.Way().Target().Name)
+		}
+		return word(fmt.Sprintf("type to %d shells at once?", len(all))) + t.Strong.Render(fit.Cut(strings.Join(names, ", ")+left, max(width-72, 16))) + hints(theme.Hint{Key: "enter", Does: "type to all"}, theme.Hint{Key: "any other", Does: "do not"})
+	case linking:
+		return word(fmt.Sprintf("link %d of %d", m.link+1, len(m.links))) + t.Strong.Render(fit.Cut(sanitize.Line(m.links[m.link], 300), max(width-66, 16))) + hints(theme.Hint{Key: "n", Does: "earlier"}, theme.Hint{Key: "y", Does: "copy"}, theme.Hint{Key: "o", Does: "open"}, esc)
 	case logging:
 		return word("log to") + m.input.View(room) + hints(theme.Hint{Key: "enter", Does: "begin"}, esc)
 	}

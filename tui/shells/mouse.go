@@ -18,12 +18,14 @@ func (m *Model) mouse(msg tea.MouseMsg) (wish tea.Msg) {
 	if m.moveDivide(msg, e) {
 		return nil
 	}
-	x, width := m.place(true)
-	if _, click := msg.(tea.MouseClickMsg); click && (e.X < x || e.X >= x+width) {
-		m.Other()
-		x, width = m.place(true)
+	if there := m.paneAt(e.X, e.Y); there != nil {
+		if _, click := msg.(tea.MouseClickMsg); click {
+			m.focusOn(there)
+		}
 	}
-	cell := term.Mouse{X: min(max(e.X-x, 0), width-1), Y: max(e.Y-1, 0)}
+	r := m.here()
+	e.X, e.Y = e.X-r.x, e.Y-r.y
+	cell := term.Mouse{X: min(max(e.X, 0), r.width-1), Y: max(e.Y-1, 0)}
 	f := m.shell.Frame()
 	if f.Modes.Mouse != 0 && f.Back == 0 && m.mode == typing && !e.Mod.Contains(tea.ModShift) && e.Y > 0 && m.shell.Live() {
 		m.passOn(msg, e, cell, f.Modes)
@@ -68,7 +70,7 @@ func (m *Model) press(at term.Point) {
 func (m *Model) moveDivide(msg tea.MouseMsg, e tea.Mouse) bool {
 	switch msg.(type) {
 	case tea.MouseClickMsg:
-		m.divide = m.beside != nil && e.Button == tea.MouseLeft && e.X == m.leftWidth()
+		m.divide = len(m.panes) == 2 && m.arrangement != belowEachOther && e.Button == tea.MouseLeft && e.X == m.leftWidth()
 		return m.divide
 	case tea.MouseMotionMsg:
 		if m.divide && m.width > 0 {

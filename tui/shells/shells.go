@@ -6,6 +6,7 @@ package shells
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -30,6 +31,9 @@ type Again struct{ ID int }
 
 // Copy asks the frame to put a text on the clipboard of the local terminal.
 type Copy struct{ Text string }
+
+// OpenLink asks the frame to have a link opened by the program that a person has named for that.
+type OpenLink struct{ Link string }
 
 // Shell is one shell and how it is shown.
 type Shell struct {
@@ -97,16 +101,19 @@ const (
 	pasting               // several lines wait for a yes
 	saving                // a file's name is typed
 	logging               // a file's name is typed
+	manying               // typing to several waits for a yes
+	linking               // links of what was shown are gone through
 )
 
-// Model shows one shell, or two side by side.
+// Model shows one shell, or several that share the room.
 type Model struct {
 	theme         *theme.Theme
 	width, height int
-	shell         *Shell // the one that has the keys
-	beside        *Shell // the other one, or nil
-	onRight       bool   // the one that has the keys is the right one
-	share         int    // of the width that the left one has, in hundredths
+	shell         *Shell // the one that has the keys, or nil
+	panes         []*Shell
+	arrangement   arrangement
+	share         int    // of the width that the left of two has, in hundredths
+	many          bool   // what is typed goes to all that show
 	notice        string // stands in the line above until a key is pressed
 	rows          rowCache
 
@@ -115,6 +122,8 @@ type Model struct {
 	marked  span       // what is selected or found
 	cursor  term.Point // while selecting with keys
 	held    string     // what was pasted
+	links   []string   // of what was shown
+	link    int        // which of them is chosen
 	whole   bool       // everything is saved, not the screen alone
 	drag    bool       // the mouse selects
 	divide  bool       // the mouse moves the divide
@@ -132,14 +141,20 @@ func New(t *theme.Theme) *Model {
 	return &Model{theme: t, share: 50, input: line.New(t, "")}
 }
 
-// Show shows a shell: in the place of the one that has the keys, or where it
-// stands beside that one, by giving it the keys.
+// Show shows a shell: in the place of the one that has the keys, or where it shows already, by
+// giving it the keys.
 func (m *Model) Show(s *Shell) {
 	m.leaveMode()
+	m.endMany()
 	m.notice = ""
-	if m.beside != nil && s == m.beside {
-		m.Other()
+	if slices.Contains(m.panes, s) {
+		m.shell = s
 		return
+	}
+	if i := slices.Index(m.panes, m.shell); i >= 0 && len(m.panes) > 1 {
+		m.panes[i] = s
+	} else {
+		m.panes = []*Shell{s}
 	}
 	m.shell = s
 	m.resize()
@@ -147,45 +162,6 @@ func (m *Model) Show(s *Shell) {
 
 // Shell is the one that has the keys, or nil.
 func (m *Model) Shell() *Shell { return m.shell }
-
-// Beside is the one beside it, or nil.
-func (m *Model) Beside() *Shell { return m.beside }
-
-// PutBeside shows a shell beside the one that has the keys; nil shows that alone.
-func (m *Model) PutBeside(s *Shell) {
-	if s == m.shell {
-		s = nil
-	}
-	m.beside, m.onRight = s, false
-	m.resize()
-}
-
-// Other gives the keys to the shell beside.
-func (m *Model) Other() {
-	if m.beside != nil {
-		m.leaveMode()
-		m.shell, m.beside, m.onRight = m.beside, m.shell, !m.onRight
-	}
-}
-
-// MoveDivide gives the left of two shells more or less of the width, in
-// hundredths of it.
-func (m *Model) MoveDivide(by int) {
-	m.share = min(max(m.share+by, 20), 80)
-	m.resize()
-}
-
-// Forget shows no shell that was put away.
-func (m *Model) Forget(s *Shell) {
-	switch s {
-	case m.beside:
-		m.PutBeside(nil)
-	case m.shell:
-		m.leaveMode()
-		m.shell, m.beside, m.onRight = m.beside, nil, false
-		m.resize()
-	}
-}
 
 // Notice puts a text into the line above, until a key is pressed.
 func (m *Model) Notice(text string) { m.notice = text }
@@ -198,35 +174,6 @@ func (m *Model) SetSize(width, height int) {
 
 // Room is the size of a terminal that is alone.
 func (m *Model) Room() (cols, rows int) { return m.width, max(m.height-1, 1) }
-
-// leftWidth is how many columns the left of two shells has.
-func (m *Model) leftWidth() int { return min(max(m.width*m.share/100, 20), max(m.width-21, 1)) }
-
-// place is the columns of the shell that has the keys, or of the one beside.
-func (m *Model) place(focused bool) (x, width int) {
-	left := m.leftWidth()
-	switch {
-	case m.beside == nil:
-		return 0, m.width
-	case focused == m.onRight:
-		return left + 1, m.width - left - 1
-	}
-	return 0, left
-}
-
-func (m *Model) resize() {
-	if m.width == 0 {
-		return
-	}
-	_, rows := m.Room()
-	for focused, s := range map[bool]*Shell{true: m.shell, false: m.beside} {
-		if s != nil {
-			_, cols := m.place(focused)
-			s.Resize(cols, rows)
-		}
-	}
-	m.marked = span{}
-}
 
 // Update takes a message while the place has focus. It returns what is asked of
 // the frame, or nil.
@@ -285,12 +232,7 @@ func (m *Model) key(msg tea.KeyPressMsg) {
 // Send types a key at the far side.
 func (m *Model) Send(msg tea.KeyPressMsg) {
 	m.toEnd()
-	key := toKey(msg)
-	out := key.Encode(m.shell.Frame().Modes)
-	if key.Special == term.Backspace && m.shell.Route.Target().Manner.Backspace == "bs" {
-		out = swapErase(out)
-	}
-	m.send(out)
+	m.sendAll(keyFor(msg))
 }
 
 // swapErase makes backspace send what control and backspace sends, and the other

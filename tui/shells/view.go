@@ -2,6 +2,7 @@ package shells
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -22,42 +23,31 @@ func (m *Model) View(waiting string, roundTrip time.Duration) (lines []string, c
 	if m.shell == nil {
 		return nil, nil
 	}
-	f := m.shell.Frame()
-	x, width := m.place(true)
-	lines = m.pane(m.shell, f, width, m.where(f, width, waiting, roundTrip), m.marked)
-	if f.CursorOn && m.shell.Live() && m.mode == typing && f.X < width {
-		cursor = tea.NewCursor(x+f.X, f.Y+1)
-		cursor.Shape, cursor.Blink = shape(f.Shape)
+	rects := m.rects()
+	var drawn [][]string
+	for i, s := range m.panes {
+		f, r := s.Frame(), rects[i]
+		if s != m.shell {
+			drawn = append(drawn, m.pane(s, f, r, m.short(s, r.width), span{}))
+			continue
+		}
+		drawn = append(drawn, m.pane(s, f, r, m.where(f, r.width, waiting, roundTrip), m.marked))
+		if f.CursorOn && s.Live() && m.mode == typing && f.X < r.width && f.Y < r.height-1 {
+			cursor = tea.NewCursor(r.x+f.X, r.y+f.Y+1)
+			cursor.Shape, cursor.Blink = shape(f.Shape)
+		}
 	}
-	if m.beside == nil {
-		return lines, cursor
+	if len(drawn) == 1 {
+		return drawn[0], cursor
 	}
-	_, width = m.place(false)
-	other := m.pane(m.beside, m.beside.Frame(), width, m.short(m.beside, width), span{})
-	left, right := lines, other
-	if m.onRight {
-		left, right = other, lines
-	}
-	divide := m.theme.Rule.Render("│")
-	both := make([]string, m.height)
-	for i := range both {
-		both[i] = fit.Pad(at(left, i), m.leftWidth()) + divide + at(right, i)
-	}
-	return both, cursor
-}
-
-func at(lines []string, i int) string {
-	if i < len(lines) {
-		return lines[i]
-	}
-	return ""
+	return m.compose(drawn), cursor
 }
 
 // pane draws a shell: the line above, and its screen.
-func (m *Model) pane(s *Shell, f *term.Frame, width int, above string, marked span) []string {
+func (m *Model) pane(s *Shell, f *term.Frame, r rect, above string, marked span) []string {
+	width, rows := r.width, max(r.height-1, 1)
 	s.saw(f)
 	lines := []string{above}
-	_, rows := m.Room()
 	colours := s.Route.Target().Manner.Colours
 	for i := 0; i < rows && i < len(f.Lines); i++ {
 		if from, to, ok := marked.columns(f.First+i, f.Cols); ok {
@@ -122,7 +112,24 @@ func (m *Model) short(s *Shell, width int) string {
 	if !s.Live() {
 		right = "ended"
 	}
+	if m.typesTo(s) {
+		return fit.Pad(m.loud(who), width)
+	}
 	return fit.Spread(" "+m.theme.Faint.Render("▏")+m.careful(s)+m.theme.Faint.Render(who), m.theme.Faint.Render(right)+" ", width, " ")
+}
+
+// typesTo tells whether what is typed goes to a shell beside others.
+func (m *Model) typesTo(s *Shell) bool {
+	if !m.many {
+		return false
+	}
+	all, _ := m.mayMany()
+	return slices.Contains(all, s)
+}
+
+// loud says above a shell that what is typed goes to several.
+func (m *Model) loud(who string) string {
+	return " " + m.theme.Verdict(gate.Shut).Reverse(true).Render(fmt.Sprintf(" TYPES TO %d SHELLS ", m.Many())) + " " + m.theme.Strong.Render(who)
 }
 
 // careful is the mark of a shell at which care is to be taken, "" for most.
@@ -140,6 +147,9 @@ func (m *Model) where(f *term.Frame, width int, waiting string, roundTrip time.D
 	left := " " + t.Accent.Render("▌") + m.careful(s) + t.Strong.Render(who) + t.Faint.Render(" · ") + way
 	if m.mode != typing {
 		return fit.Pad(m.modeLine(width), width)
+	}
+	if m.typesTo(s) && m.notice == "" {
+		return fit.Pad(m.loud(who), width)
 	}
 	var right string
 	path, logErr := s.Logging()

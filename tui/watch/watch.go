@@ -75,7 +75,7 @@ type Model struct {
 	alive         alive // as it was last looked at
 
 	links     map[walk.ID]link // of this program
-	stops     []stop // of the map
+	stops     []stop           // of the map
 	listeners []listener
 	others    []tunnel.Seen
 	rows      []row
