@@ -97,6 +97,9 @@ type App struct {
 	open  []*shells.Shell
 	walks map[string]context.CancelFunc // by session
 	lost  map[string]bool               // sessions whose loss was told
+
+	last      lastShells      // that are offered
+	restoring map[string]bool // sessions of them that are walked to, with whether they showed
 }
 
 // task is a task that shows, and what it is addressed by.
@@ -139,6 +142,7 @@ func New(ws *workspace.Workspace, o Options) (*App, error) {
 		a.receivers[id] = p
 	}
 	a.home = a.places[0].(*routes.Model)
+	a.readLast()
 	return a, nil
 }
 
@@ -170,7 +174,7 @@ func (a *App) Close() {
 	for _, stop := range a.walks {
 		stop()
 	}
-	if err := a.home.Remember(); err != nil {
+	if err := a.remember(); err != nil {
 		a.engine.Tell(err.Error())
 	}
 	a.engine.Close()

@@ -39,6 +39,7 @@ func failureOf(r route.Route, err error) *gate.Failure {
 
 func (a *App) fail(msg failed) {
 	delete(a.walks, msg.session)
+	delete(a.restoring, msg.session)
 	a.engine.Board.Failed(msg.session, msg.failure)
 	if a.inShell && msg.failure.Cause != gate.Cancelled {
 		a.shell.Notice(fmt.Sprintf("%s is shut at %s, %s", msg.session, msg.failure.Hop, msg.failure.Gate))
@@ -51,6 +52,9 @@ func (a *App) arrive(msg arrived) tea.Cmd {
 	a.engine.Board.Arrived(msg.session)
 	s := &shells.Shell{ID: a.newID(), Route: msg.route, Shell: msg.shell}
 	a.open = append(a.open, s)
+	if a.restored(s) {
+		return tea.Batch(s.Wait(), a.clock())
+	}
 	looking := !a.inShell && a.at == 0 && a.task.Task == nil && a.switcher == nil && !a.ask.Waiting() && a.home.Selected() == msg.session
 	switch {
 	case looking:

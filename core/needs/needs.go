@@ -37,9 +37,10 @@ const (
 	Failed                  // what was walked to or checked is shut
 	Barred                  // it can be seen from here that a walk will fail
 	Meanwhile               // what happened since one last looked
+	Before                  // shells that were open when the program was left
 )
 
-var kindNames = [...]string{"identity", "exposed", "lost", "open", "asked", "arrived", "certificate", "failed", "barred", "meanwhile"}
+var kindNames = [...]string{"identity", "exposed", "lost", "open", "asked", "arrived", "certificate", "failed", "barred", "meanwhile", "before"}
 
 // MarshalText gives the kind's word.
 func (k Kind) MarshalText() ([]byte, error) { return []byte(kindNames[k]), nil }
@@ -128,6 +129,7 @@ type Sources struct {
 	Tunnels []tunnel.Line
 	Asked   string // who asks for a lent key, and for what
 	Recap   trail.Recap
+	Before  []string // sessions whose shells were open when the program was left
 	Seen    Seen
 	Now     time.Time
 }
@@ -176,8 +178,11 @@ func Of(s Sources) []Need {
 	if len(meanwhile) > 0 {
 		all = append(all, Need{Kind: Meanwhile, Of: "since " + s.Recap.From.Local().Format("2 Jan 15:04"), Say: strings.Join(meanwhile, ", "), Remedy: "the trail has them", New: true})
 	}
+	if n := len(s.Before); n > 0 {
+		all = append(all, Need{Kind: Before, Of: "last time", Sessions: n, Say: words.Plural(n, "shell was open", "shells were open") + ": " + sanitize.Line(strings.Join(s.Before, ", "), 120), Remedy: "each is walked to again, by its gates"})
+	}
 	for i := range all {
-		all[i].New = all[i].New || !s.Seen.At.IsZero() && !slices.Contains(s.Seen.IDs, all[i].id())
+		all[i].New = all[i].New || all[i].Kind != Before && !s.Seen.At.IsZero() && !slices.Contains(s.Seen.IDs, all[i].id())
 	}
 	slices.SortStableFunc(all, func(a, b Need) int {
 		switch {

@@ -50,6 +50,7 @@ func TestTheGravestComesFirst(t *testing.T) {
 		Lost:    map[string]string{"gauge-1": "cut off at quay"},
 		Tunnels: []tunnel.Line{{Listener: "0.0.0.0:8080", Session: "tables", Beyond: true}, {Listener: "127.0.0.1:1"}},
 		Asked:   "spit",
+		Before:  []string{"quay", "gauge-1"},
 		Recap:   trail.Recap{From: now, Drops: make([]trail.Drop, 2), Refused: 1},
 		Now:     now,
 	})
@@ -57,7 +58,7 @@ func TestTheGravestComesFirst(t *testing.T) {
 	for _, n := range all {
 		got = append(got, kindNames[n.Kind]+" "+n.Of)
 	}
-	want := []string{"identity gauge-2", "exposed tide.pem", "lost gauge-1", "lost quay", "open 0.0.0.0:8080", "asked spit", "arrived new.pem", "certificate mast.pem", "failed gauge-3", "barred torn", "meanwhile since " + now.Local().Format("2 Jan 15:04")}
+	want := []string{"identity gauge-2", "exposed tide.pem", "lost gauge-1", "lost quay", "open 0.0.0.0:8080", "asked spit", "arrived new.pem", "certificate mast.pem", "failed gauge-3", "barred torn", "meanwhile since " + now.Local().Format("2 Jan 15:04"), "before last time"}
 	if !slices.Equal(got, want) {
 		t.Errorf("%q, want\n%q", got, want)
 	}

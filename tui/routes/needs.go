@@ -23,8 +23,11 @@ type needing struct {
 	stamp  string // of the key files that keys is of
 	seen   needs.Seen
 	recap  trail.Recap
-	asked  string // who asks for a lent key
+	asked  string   // who asks for a lent key
+	before []string // sessions whose shells were open last time
+	reopen func() tea.Cmd
 	folded bool
+	read   bool      // the files were read once
 	last   time.Time // when it was told last
 	due    bool      // it is told again in a moment
 }
@@ -74,6 +77,7 @@ func (m *Model) takeNeeds(r needsRead) tea.Cmd {
 		}), r.stamp
 	}
 	if r.first {
+		n.read = true
 		n.seen, n.recap = r.seen, r.recap
 	}
 	return m.tellNeeds()
@@ -90,7 +94,7 @@ func (m *Model) tellNeeds() tea.Cmd {
 		return m.s.After(needsEvery-since, needsDue{})
 	}
 	n.last, n.due = time.Now(), false
-	s := needs.Sources{Causes: m.s.Board.Causes(), Keys: n.keys, Lost: m.s.Board.Losses(), Asked: n.asked, Recap: n.recap, Seen: n.seen, Now: n.last}
+	s := needs.Sources{Causes: m.s.Board.Causes(), Keys: n.keys, Lost: m.s.Board.Losses(), Asked: n.asked, Before: n.before, Recap: n.recap, Seen: n.seen, Now: n.last}
 	for _, l := range m.s.Board.Links().All() {
 		s.Links = append(s.Links, l.State)
 	}
@@ -108,9 +112,15 @@ func (m *Model) SetAsked(who string) {
 	}
 }
 
+// SetLast says which sessions' shells were open last time, and what opens them again.
+func (m *Model) SetLast(sessions []string, reopen func() tea.Cmd) {
+	m.needs.before, m.needs.reopen, m.needs.last = sessions, reopen, time.Time{}
+	m.tellNeeds()
+}
+
 // Remember remembers what needs the person now, as seen. It writes to disk.
 func (m *Model) Remember() error {
-	if m.needs.last.IsZero() {
+	if !m.needs.read {
 		return nil
 	}
 	return needs.Remember(m.ws, m.needs.all, time.Now())
@@ -174,11 +184,11 @@ func (m *Model) needLine(i int, n needs.Need, wide int) string {
 	switch n.Kind {
 	case needs.Lost, needs.Open, needs.Certificate, needs.Meanwhile:
 		mark = t.Mark(gate.Ajar)
-	case needs.Asked, needs.Arrived:
+	case needs.Asked, needs.Arrived, needs.Before:
 		mark = t.Accent.Render("▲")
 	}
 	say := n.Say
-	if n.Sessions > 1 {
+	if n.Sessions > 1 && n.Kind != needs.Before {
 		say += fmt.Sprintf(" (%d sessions)", n.Sessions)
 	}
 	fresh := ""
@@ -203,6 +213,8 @@ func (m *Model) jump(msg tea.KeyPressMsg) tea.Cmd {
 	}
 	n := m.needs.all[i]
 	switch {
+	case n.Kind == needs.Before:
+		return m.needs.reopen()
 	case n.Kind == needs.Meanwhile:
 		return m.s.Go("T", "")
 	case n.Kind == needs.Asked:

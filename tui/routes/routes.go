@@ -128,7 +128,7 @@ func (m *Model) SetSize(width, height int) {
 
 // Show is called when the place is gone to.
 func (m *Model) Show() tea.Cmd {
-	return tea.Batch(m.clocks(), m.lookForNeeds(m.needs.last.IsZero()))
+	return tea.Batch(m.clocks(), m.lookForNeeds(!m.needs.read))
 }
 
 // Hide is called when the place is left.
@@ -356,6 +356,7 @@ func (m *Model) Table() place.Table {
 		place.On("/", "find", m.startFind).Whole().Also("search filter narrow"),
 
 		place.Pressed("1 2 3 4 5 6 7 8 9", "to what needs you", m.jump).As("1-9").If(func() bool { return m.needsRows() > 0 }, "nothing needs you").Whole().Ranked(place.InHelp).Also("problems todo summary attention wrong"),
+		place.On("", "open the shells of last time", func() tea.Cmd { return m.needs.reopen() }).If(func() bool { return len(m.needs.before) > 0 }, "none was open when Meatus was left").Whole().Ranked(place.InHelp).Also("restore layout again before restart"),
 		place.On("z", "fold what needs you", m.foldNeeds).If(func() bool { return len(m.needs.all) > 0 }, "nothing needs you").Whole().Ranked(place.InHelp).Also("hide summary"),
 		place.On("[", "a narrower board", func() tea.Cmd { return m.moveDivide(-4) }).If(m.beside, "the window is too narrow for a divide").Whole().Ranked(place.InHelp).Also("divide split layout wider card"),
 		place.On("]", "a wider board", func() tea.Cmd { return m.moveDivide(4) }).If(m.beside, "the window is too narrow for a divide").Whole().Ranked(place.InHelp).Also("divide split layout narrower card"),

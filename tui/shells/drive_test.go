@@ -297,16 +297,16 @@ func TestLinksAreCopiedAndOpened(t *testing.T) {
 	if !strings.Contains(k.see(), "no link shows") {
 		t.Errorf("it is not said:\n%s", k.see())
 	}
-	k.line("echo see https://tables.lantern.example/tide?day=2, http://quay.lantern.example:8080/.")
+	k.line("echo see https://tables.example/tide?day=2, http://quay.example:8080/.")
 	k.until("\nsee https")
 	k.Do("u")
 	k.until("link 1 of 2")
-	if wish := k.press("y"); wish != (Copy{"http://quay.lantern.example:8080/"}) {
+	if wish := k.press("y"); wish != (Copy{"http://quay.example:8080/"}) {
 		t.Errorf("%#v", wish)
 	}
 	k.Do("u")
 	k.press("n")
-	if wish := k.press("o"); wish != (OpenLink{"https://tables.lantern.example/tide?day=2"}) {
+	if wish := k.press("o"); wish != (OpenLink{"https://tables.example/tide?day=2"}) {
 		t.Errorf("%#v", wish)
 	}
 }

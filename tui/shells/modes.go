@@ -62,7 +62,9 @@ func (m *Model) ask(what mode, proposed string) {
 }
 
 // leaveMode gives the keys back to the far side.
-func (m *Model) leaveMode() { m.mode, m.held, m.marked, m.drag = typing, "", span{}, false }
+func (m *Model) leaveMode() {
+	m.mode, m.held, m.marked, m.drag, m.jumped = typing, "", span{}, false, false
+}
 
 func (m *Model) search() { m.ask(searching, "") }
 
@@ -131,7 +133,10 @@ func (m *Model) sendPaste(text string) {
 func (m *Model) toPrompt(below bool) {
 	f := m.shell.Frame()
 	row := f.First
-	if !below && f.Back == 0 {
+	switch {
+	case m.jumped: // the frame may not show yet what was gone to last
+		row = m.marked.from.Row
+	case !below && f.Back == 0:
 		row = f.First + min(f.Y, f.Rows-1)
 	}
 	var at int
@@ -145,7 +150,7 @@ func (m *Model) toPrompt(below bool) {
 	default:
 		m.shell.back = min(max(f.First+f.Back-at, 0), f.Scrolled)
 		m.shell.Look(m.shell.back)
-		m.marked = span{term.Point{Row: at}, term.Point{Row: at, Col: f.Cols - 1}, true}
+		m.marked, m.jumped = span{term.Point{Row: at}, term.Point{Row: at, Col: f.Cols - 1}, true}, true
 	}
 }
 

@@ -116,6 +116,17 @@ func (m *Model) Arrange() {
 	m.resize()
 }
 
+// Arrangement is how the shells share the room, and SetArrangement has them do so.
+func (m *Model) Arrangement() int { return int(m.arrangement) }
+
+// SetArrangement is described at [Model.Arrangement]; what is no arrangement changes nothing.
+func (m *Model) SetArrangement(n int) {
+	if n >= 0 && n < int(arrangements) {
+		m.arrangement = arrangement(n)
+		m.resize()
+	}
+}
+
 // MoveDivide gives the left of two shells more or less of the width, in hundredths of it.
 func (m *Model) MoveDivide(by int) {
 	m.share = min(max(m.share+by, 20), 80)

@@ -124,6 +124,7 @@ type Model struct {
 	held    string     // what was pasted
 	links   []string   // of what was shown
 	link    int        // which of them is chosen
+	jumped  bool       // a command was gone back to, which is marked
 	whole   bool       // everything is saved, not the screen alone
 	drag    bool       // the mouse selects
 	divide  bool       // the mouse moves the divide
@@ -271,6 +272,9 @@ func (m *Model) scroll(by int) {
 }
 
 func (m *Model) toEnd() {
+	if m.jumped {
+		m.jumped, m.marked = false, span{}
+	}
 	if m.shell.back > 0 {
 		m.shell.back = 0
 		m.shell.Look(0)

@@ -5,6 +5,7 @@ package switcher
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -44,13 +45,13 @@ const answerKey = "a"
 
 // New returns the drawer with the places and shells there are; here is what shows now.
 func New(t *theme.Theme, width int, places []place.Entry, all []*shells.Shell, here Place) *Model {
-	m := &Model{theme: t, width: width, places: places, shells: all, here: here, Shown: func(letter string) string { return letter }}
+	m := &Model{theme: t, width: width, places: places, shells: grouped(all), here: here, Shown: func(letter string) string { return letter }}
 	for i, p := range places {
 		if p.Key == here.At {
 			m.cursor = i
 		}
 	}
-	for i, s := range all {
+	for i, s := range m.shells {
 		if s == here.Shell {
 			m.cursor = len(m.places) + i
 		}
@@ -63,8 +64,30 @@ func (m *Model) SetWidth(width int) { m.width = width }
 
 // SetShells changes the list; the cursor stays within it.
 func (m *Model) SetShells(all []*shells.Shell) {
-	m.shells = all
+	m.shells = grouped(all)
 	m.cursor = min(m.cursor, len(m.places)-1+len(all))
+}
+
+// grouped are the shells with those of one way beside each other, the way that was taken first
+// first.
+func grouped(all []*shells.Shell) []*shells.Shell {
+	var ways []string
+	of := map[string][]*shells.Shell{}
+	for _, s := range all {
+		_, way := s.Where()
+		if end := strings.LastIndex(way, " ▸ "); end > 0 {
+			way = way[:end]
+		}
+		if of[way] == nil {
+			ways = append(ways, way)
+		}
+		of[way] = append(of[way], s)
+	}
+	out := make([]*shells.Shell, 0, len(all))
+	for _, way := range ways {
+		out = append(out, of[way]...)
+	}
+	return out
 }
 
 // Update takes a key. chosen tells that a place was.
