@@ -103,7 +103,7 @@ func TestDemoMistakesAndTheirRemedies(t *testing.T) {
 	s.keys("Down", "Enter") // gauge-3: closed
 	s.until("refused at gauge-3", "nothing listens", "check the port")
 	s.keys("Down", "Enter") // gauge-4: wrong login
-	s.until("no key accepted at gauge-4", "the login name is the likely cause", "SHA256:")
+	s.until("no key accepted at gauge-4", "the login name is the likely", "SHA256:")
 	s.keys("Down", "Enter") // survey-web: first visit, then a passphrase
 	s.until("first visit ─ survey-web")
 	s.text("yes")
@@ -134,7 +134,7 @@ func TestAReplacedMachineIsSettled(t *testing.T) {
 	s := show(t, 130, 36, program, "demo", "--dir", dir)
 	s.until("14 routes")
 	s.keys("Down", "Down", "Down", "Enter")
-	s.until("identity changed at gauge-2", "press i to settle it")
+	s.until("identity changed at gauge-2", "press m to settle it")
 	s.text("m")
 	screen := s.until("changed identity ─ gauge-2", "type its last 6 characters", "vouched")
 	var now string
@@ -168,7 +168,7 @@ func TestWaitingUntilAMachineIsUp(t *testing.T) {
 	s.keys("Down", "Down", "Down", "Down", "Enter")
 	s.until("refused at gauge-3", "w wait until it is up")
 	s.text("w")
-	s.until("waiting refused at gauge-3, again in")
+	s.until("waiting again in", "refused at gauge-3")
 	s.keys("Up", "Up", "Up", "Up", "Enter")
 	s.until("warden@quay:~$")
 	s.text("fault gauge-3 heal")

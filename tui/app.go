@@ -52,6 +52,8 @@ type Options struct {
 	NoPrefs error
 	// Demo says that the demo can be asked for, with [ErrDemo].
 	Demo bool
+	// Tour leads through the bay, step by step; it is for the demo's workspace.
+	Tour bool
 }
 
 // ErrDemo is what Run ends with where the demo was asked for.
@@ -98,6 +100,8 @@ type App struct {
 	walks map[string]context.CancelFunc // by session
 	lost  map[string]bool               // sessions whose loss was told
 
+	tour      touring
+	lentOnce  bool            // a lent key was used
 	last      lastShells      // that are offered
 	restoring map[string]bool // sessions of them that are walked to, with whether they showed
 }
@@ -143,6 +147,9 @@ func New(ws *workspace.Workspace, o Options) (*App, error) {
 	}
 	a.home = a.places[0].(*routes.Model)
 	a.readLast()
+	if o.Tour {
+		a.beginTour()
+	}
 	return a, nil
 }
 
@@ -230,7 +237,7 @@ func (a *App) listen() tea.Cmd {
 func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	var cmd tea.Cmd
 	err := contain.Do("what was last asked for", func() error {
-		cmd = a.update(msg)
+		cmd = tea.Batch(a.update(msg), a.followTour())
 		a.settle()
 		return nil
 	})
@@ -379,9 +386,9 @@ func (a *App) resize(width, height int) {
 // header.
 func (a *App) foot(i int) int {
 	if i == 0 {
-		return 2
+		return 2 + a.tourRows()
 	}
-	return 1
+	return 1 + a.tourRows()
 }
 
 // goTo shows a shell, or home for nil.

@@ -118,6 +118,7 @@ func (a *App) frameTable() place.Table {
 	table := place.Table{
 		place.On(":", "anything by its words", func() tea.Cmd { return a.find("") }).If(free, typed).Whole().Ranked(place.Movement),
 		place.On("?", "all keys", func() tea.Cmd { a.help = helping{on: true}; return nil }).If(free, typed).Whole().Ranked(place.InHelp).Also("help shortcuts"),
+		place.On("", "leave the tour", a.leaveTour).If(func() bool { return a.tour.on }, "there is no tour; meatus tour begins it").Whole().Ranked(place.InHelp).Also("stop guide"),
 		place.On("q", "leave Meatus", a.leave).If(home, "go to Routes first").Whole().Ranked(place.InHelp).Also("quit exit end close program"),
 		place.On("ctrl+c", "", a.leave).If(idle, "").Ranked(place.Hidden),
 	}

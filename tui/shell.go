@@ -183,6 +183,7 @@ func (a *App) tellDrew(e remote.Drew) {
 // tellLent shows that a lent key was used, wherever the person is.
 func (a *App) tellLent(e remote.Lent) {
 	say := e.Say()
+	a.lentOnce = true
 	if a.inShell && a.home.Better(e) {
 		say += "; it goes with nothing lent, too: " + a.options.Leader + " 0, then b"
 	}

@@ -61,7 +61,10 @@ func (a *App) waiting() string {
 			return fmt.Sprintf("frozen at %s: no byte for %s, typing is held", l.State.Hop, fit.Ago(time.Since(l.State.LastIn)))
 		}
 	}
-	return a.needed()
+	if say := a.needed(); say != "" {
+		return say
+	}
+	return a.tourSay()
 }
 
 // roundTrip is that of the link of the shell that shows, 0 where it is not known.
@@ -120,10 +123,11 @@ func (a *App) placeLines() []string {
 		lines = append(lines, t.Title(t.Accent.Render("meatus")+t.Rule.Render(" ─ ")+t.Strong.Render(a.name()), a.home.Summary(), a.width, fit.Spread))
 	}
 	lines = append(lines, a.places[a.at].View()...)
-	for len(lines) < a.height-1 {
+	rows := max(a.height-1-a.tourRows(), 0)
+	for len(lines) < rows {
 		lines = append(lines, "")
 	}
-	return lines[:max(a.height-1, 0)]
+	return append(lines[:rows], a.tourLines()...)
 }
 
 func (a *App) leavingPane() []string {

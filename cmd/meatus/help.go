@@ -51,6 +51,7 @@ var examples = map[string][]string{
 	"ring":            {"meatus ring keys/gauge.pem -- make deploy", "eval \"$(meatus ring keys/gauge.pem &)\""},
 	"lab":             {"meatus lab --dir bay"},
 	"demo":            {"meatus demo", "meatus demo --dir bay"},
+	"tour":            {"meatus tour", "meatus tour --anew"},
 	"version":         {"meatus version"},
 	"completion":      {"meatus completion bash > ~/.local/share/bash-completion/completions/meatus"},
 }

@@ -2,10 +2,13 @@ package main
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 
+	"github.com/adrg/xdg"
 	"github.com/spf13/cobra"
 
 	"meatus/core/book"
@@ -44,15 +47,55 @@ func demoCommand(leader *string) *cobra.Command {
 		Short: "the lab and its workspace, in one process",
 		Args:  cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return demo(cmd.Context(), dir, *leader)
+			return demo(cmd.Context(), dir, *leader, false)
 		},
 	}
 	c.Flags().StringVar(&dir, "dir", "", "keep the workspace in this folder (else a temporary one)")
 	return c
 }
 
+func tourCommand(leader *string) *cobra.Command {
+	var dir string
+	var anew bool
+	c := &cobra.Command{
+		Use:   "tour",
+		Short: "the demo with a line that leads through it, step by step; goes on where it was left",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if dir == "" {
+				dir = filepath.Join(xdg.DataHome, "meatus", "tour")
+			}
+			if anew {
+				if err := forgetTour(dir); err != nil {
+					return err
+				}
+			}
+			if err := os.MkdirAll(dir, 0o700); err != nil {
+				return fmt.Errorf("making the tour's folder: %w", err)
+			}
+			return demo(cmd.Context(), dir, *leader, true)
+		},
+	}
+	c.Flags().StringVar(&dir, "dir", "", "keep the tour's workspace in this folder (else meatus/tour of the data folder)")
+	c.Flags().BoolVar(&anew, "anew", false, "begin from the first step, with the bay as it was")
+	return c
+}
+
+// forgetTour removes a tour's folder. It fails for a folder that is none.
+func forgetTour(dir string) error {
+	if _, err := os.Stat(dir); errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	for _, part := range []string{book.FileName, "lab"} {
+		if _, err := os.Stat(filepath.Join(dir, part)); err != nil {
+			return fmt.Errorf("%s is not removed, since it is no tour's folder: %w", dir, err)
+		}
+	}
+	return os.RemoveAll(dir)
+}
+
 // demo runs the lab, and the program in its workspace.
-func demo(ctx context.Context, dir, leader string) error {
+func demo(ctx context.Context, dir, leader string, tour bool) error {
 	return withLab(dir, func(l *lab.Lab) error {
 		w, err := workspace.Open(l.Dir)
 		if err != nil {
@@ -65,7 +108,7 @@ func demo(ctx context.Context, dir, leader string) error {
 		} else {
 			defer stop()
 		}
-		return show(ctx, w, ownSettings(tui.Options{Name: "Lantern Bay", Leader: leader, Dialer: l.Dialer()}))
+		return show(ctx, w, ownSettings(tui.Options{Name: "Lantern Bay", Leader: leader, Dialer: l.Dialer(), Tour: tour}))
 	})
 }
 

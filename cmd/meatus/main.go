@@ -111,7 +111,7 @@ func root() command {
 			}
 			err = show(cmd.Context(), w, ownSettings(tui.Options{Leader: leader, Demo: true, BeforeAgent: beforeAgent}))
 			if errors.Is(err, tui.ErrDemo) {
-				return demo(cmd.Context(), "", leader)
+				return demo(cmd.Context(), "", leader, false)
 			}
 			return err
 		},
@@ -119,7 +119,7 @@ func root() command {
 	top.PersistentFlags().StringVar(&dir, "workspace", "", "the folder with sessions.toml (else $"+workspace.Variable+", else the user's configuration)")
 	top.PersistentFlags().StringVar(&leader, "leader", "alt+m", "the key that opens the switcher")
 	top.PersistentFlags().BoolVar(&beforeAgent, "before-agent", false, "stand in front of the agent that SSH_AUTH_SOCK names: use its keys, too")
-	top.AddCommand(checkCommand(open), runCommand(open), eachCommand(open), sessionCommand(open), versionCommand(), trailCommand(open), keyCommand(open), ringCommand(open), holdCommand(open), drawCommand(open), tunnelsCommand(open), hostsCommand(open), exportCommand(open), importCommand(open), labCommand(), demoCommand(&leader))
+	top.AddCommand(checkCommand(open), runCommand(open), eachCommand(open), sessionCommand(open), versionCommand(), trailCommand(open), keyCommand(open), ringCommand(open), holdCommand(open), drawCommand(open), tunnelsCommand(open), hostsCommand(open), exportCommand(open), importCommand(open), labCommand(), demoCommand(&leader), tourCommand(&leader))
 	top.InitDefaultCompletionCmd()
 	plainCompletion(top)
 	helpful(top)

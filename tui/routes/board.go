@@ -426,12 +426,12 @@ func (m *Model) stands(e row, width int) string {
 	t := m.s.Theme
 	word := func(v gate.Verdict) string { return t.Verdict(v).Render(fit.Pad(v.String(), 8)) }
 	if w := e.Walk; w != nil && w.Waiting != nil {
-		say := fmt.Sprintf("%s at %s, again in %d s, until %s", w.Waiting.Failure.Cause, w.Waiting.Failure.Hop,
-			max(int(time.Until(w.Waiting.Next).Seconds()+0.999), 0), w.Waiting.End.Local().Format("15:04"))
+		say := fmt.Sprintf("again in %d s, until %s: %s at %s", max(int(time.Until(w.Waiting.Next).Seconds()+0.999), 0), w.Waiting.End.Local().Format("15:04"),
+			w.Waiting.Failure.Cause, w.Waiting.Failure.Hop)
 		return t.Accent.Render(fit.Pad("waiting", 8)) + t.Faint.Render(fit.Cut(say, width-8))
 	}
 	if w := e.Lost; w != nil && time.Now().Before(w.End) {
-		say := fmt.Sprintf("%s at %s, again in %d s, until %s", w.Failure.Cause, w.Failure.Hop, max(int(time.Until(w.Next).Seconds()+0.999), 0), w.End.Local().Format("15:04"))
+		say := fmt.Sprintf("again in %d s, until %s: %s at %s", max(int(time.Until(w.Next).Seconds()+0.999), 0), w.End.Local().Format("15:04"), w.Failure.Cause, w.Failure.Hop)
 		return t.Verdict(gate.Ajar).Render(fit.Pad("lost", 8)) + t.Faint.Render(fit.Cut(say, width-8))
 	}
 	if w := e.Walk; w != nil {

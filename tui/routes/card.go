@@ -308,7 +308,13 @@ func (m *Model) trouble(e row, width, height int) (shown []string, cut bool) {
 			cut = true
 			break
 		}
-		lines = append(lines, "     "+t.Faint.Render(fit.Cut(d, width-8)))
+		for _, l := range wrapped("     ", d, width) { // as many lines of it as there is room for
+			if len(lines)+len(remedy) < height {
+				lines = append(lines, t.Faint.Render(l))
+			} else {
+				cut = true
+			}
+		}
 	}
 	if len(lines)+len(remedy)+1 <= height {
 		lines = append([]string{""}, lines...)

@@ -157,9 +157,11 @@ func (m *Model) View(height int, summary string) []string {
 		}
 		row(i, m.Shown(p.Key), t.Faint.Render(p.Mark), p.Name, t.Faint.Render(does))
 	}
-	if m.here.Shell != nil {
-		height -= (len(shells.Actions())+1)/2 + 1
+	actions := m.actions()
+	if room := height - len(lines) - 2; len(m.shells)+len(actions) > room {
+		actions = nil // the finder has them, too
 	}
+	height -= len(actions)
 	first := max(m.cursor-(height-2), 0)
 	for i, s := range m.shells[min(first, len(m.shells)):] {
 		if len(lines) >= height-1 {
@@ -181,7 +183,7 @@ func (m *Model) View(height int, summary string) []string {
 		}
 		row(len(m.places)+first+i, fmt.Sprint(first+i+1), mark, who, t.Faint.Render(way)+"   "+s.LastLine())
 	}
-	lines = append(lines, m.actions()...)
+	lines = append(lines, actions...)
 	return append(lines, t.Rule.Render(rule(m.width)))
 }
 
