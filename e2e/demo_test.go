@@ -168,7 +168,7 @@ func TestWaitingUntilAMachineIsUp(t *testing.T) {
 	s.keys("Down", "Down", "Down", "Down", "Enter")
 	s.until("refused at gauge-3", "w wait until it is up")
 	s.text("w")
-	s.until("waiting again in", "refused at gauge-3")
+	s.until("waiting again in")
 	s.keys("Up", "Up", "Up", "Up", "Enter")
 	s.until("warden@quay:~$")
 	s.text("fault gauge-3 heal")
@@ -307,7 +307,7 @@ func TestAllMachinesAreLookedAt(t *testing.T) {
 	s.until("identity changed at gauge-2", "refused at gauge-3", "4 shut")
 	s.gone("looking")
 	s.keys("End", "Up", "Up")
-	s.until("first visit, shows SHA256:")
+	s.until("first visit, shows")
 }
 
 func TestAWalkCanBeStopped(t *testing.T) {

@@ -55,7 +55,7 @@ func TestRemediesAreChosenAndDone(t *testing.T) {
 
 	s.text("/tables") // the door is taken
 	s.keys("Tab")
-	s.until("is taken by meatus (process")
+	s.until("is taken by")
 	s.keys("m")
 	s.until("open the door at port", "tunnels of tables: bring")
 	s.keys("Enter")

@@ -185,7 +185,7 @@ func (a *App) tellLent(e remote.Lent) {
 	say := e.Say()
 	a.lentOnce = true
 	if a.inShell && a.home.Better(e) {
-		say += "; it goes with nothing lent, too: " + a.options.Leader + " 0, then b"
+		say += "; it goes with nothing lent, too: " + a.options.Leader + " 0, then " + a.keymap.Press("better")
 	}
 	a.say(say)
 }

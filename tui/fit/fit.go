@@ -40,8 +40,12 @@ func Width(s string) int { return ansi.StringWidth(s) }
 
 // Wrap breaks s into lines of at most width columns, at blanks where it can.
 func Wrap(s string, width int) []string {
-	return strings.Split(ansi.Wrap(s, max(width, 1), ""), "\n")
+	s = strings.ReplaceAll(s, "-", hyphen) // names are not broken at theirs
+	return strings.Split(strings.ReplaceAll(ansi.Wrap(s, max(width, 1), ""), hyphen, "-"), "\n")
 }
+
+// hyphen is one that no line is broken at.
+const hyphen = "\u2011"
 
 // Block makes lines exactly height of width columns.
 func Block(lines []string, width, height int) string {

@@ -81,7 +81,7 @@ func (m *Model) offerBetter(e remote.Lent) {
 			}
 		}
 		hops = append(hops, e.At[0])
-		say = fmt.Sprintf("A better way: here ▸ %s as a route of %d hops, with nothing lent. b makes that session.", strings.Join(hops, " ▸ "), len(hops))
+		say = fmt.Sprintf("A better way: here ▸ %s as a route of %d hops, with nothing lent. %s makes that session.", strings.Join(hops, " ▸ "), len(hops), m.s.Press("better"))
 	}
 	m.s.Board.Say(e.Session, say)
 }

@@ -264,7 +264,7 @@ func (m *Model) trouble(e row, width, height int) (shown []string, cut bool) {
 			return m.details(e, width, height), cut
 		}
 		if e.Said != "" && e.Walk == nil {
-			return []string{"", "   " + t.Accent.Render("✓ ") + e.Said}, cut
+			return append([]string{""}, wrapped("   "+t.Accent.Render("✓ "), e.Said, width)...), cut
 		}
 		return nil, cut
 	}

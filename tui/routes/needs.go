@@ -40,6 +40,7 @@ type (
 		seen  needs.Seen
 		recap trail.Recap
 		first bool
+		read  bool // the keys were
 	}
 	needsDue struct{}
 )
@@ -52,7 +53,7 @@ func (m *Model) lookForNeeds(first bool) tea.Cmd {
 	ws, journal, notice, stamp := m.ws, m.s.Trail, m.s.Notice, m.needs.stamp
 	return m.s.Run(func() tea.Msg {
 		r := needsRead{first: first, stamp: ws.KeysStamp()}
-		if first || r.stamp != stamp {
+		if r.read = first || r.stamp != stamp; r.read {
 			r.keys = ws.Keys()
 		}
 		if first {
@@ -71,7 +72,7 @@ func (m *Model) lookForNeeds(first bool) tea.Cmd {
 // takeNeeds takes what was read.
 func (m *Model) takeNeeds(r needsRead) tea.Cmd {
 	n := &m.needs
-	if r.first || r.stamp != n.stamp {
+	if r.read {
 		n.keys, n.stamp = slices.DeleteFunc(r.keys, func(k workspace.Key) bool { // the others tell nothing
 			return k.Source != workspace.Downloaded && !k.Loose() && k.Cert == nil
 		}), r.stamp
@@ -80,6 +81,7 @@ func (m *Model) takeNeeds(r needsRead) tea.Cmd {
 		n.read = true
 		n.seen, n.recap = r.seen, r.recap
 	}
+	n.last = time.Time{} // what was read is told at once
 	return m.tellNeeds()
 }
 
@@ -123,6 +125,8 @@ func (m *Model) Remember() error {
 	if !m.needs.read {
 		return nil
 	}
+	m.needs.last = time.Time{}
+	m.tellNeeds()
 	return needs.Remember(m.ws, m.needs.all, time.Now())
 }
 

@@ -1,0 +1,203 @@
+package e2e
+
+import (
+	"flag"
+	"fmt"
+	"os"
+	"os/user"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+)
+
+var renew = flag.Bool("renew", false, "write the golden screens anew")
+
+// What differs from run to run: numbers, and what stands for keys.
+var (
+	prints  = regexp.MustCompile(`SHA256:[A-Za-z0-9+/…]+`)
+	pairs   = regexp.MustCompile(`[0-9a-f]{2}(:[0-9a-f]{2}){3,}`)
+	encoded = regexp.MustCompile(`\b[A-Za-z0-9+/]{27,}`)
+	figures = regexp.MustCompile(`[0-9]`)
+	several = regexp.MustCompile(`#+`)
+	months  = regexp.MustCompile(`\b(Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec)\b`)
+	me      = regexp.MustCompile(`\b(` + account() + `|root)\b`)
+	blanks  = regexp.MustCompile(`[ ─]{2,}`)
+	art     = regexp.MustCompile(`[░▒█ ]{9,}$`)
+)
+
+// account is who runs the tests.
+func account() string {
+	if u, err := user.Current(); err == nil && u.Username != "" {
+		return regexp.QuoteMeta(u.Username)
+	}
+	return "root"
+}
+
+// masked is a screen with what differs made the same, line by line, to be read by a person.
+func masked(screen string) string {
+	var out []string
+	for line := range strings.Lines(screen) {
+		line = strings.TrimRight(line, " \n")
+		line = prints.ReplaceAllString(line, "SHA256:~")
+		line = pairs.ReplaceAllString(line, "~")
+		line = encoded.ReplaceAllString(line, "~")
+		line = me.ReplaceAllString(line, "me")
+		line = months.ReplaceAllString(line, "Mon")
+		line = art.ReplaceAllString(line, "  ~")
+		out = append(out, figures.ReplaceAllString(line, "#"))
+	}
+	return strings.Join(out, "\n") + "\n"
+}
+
+// settled is masked without the room between things, which follows their widths.
+func settled(screen string) string {
+	return blanks.ReplaceAllString(several.ReplaceAllString(masked(screen), "#"), "  ")
+}
+
+// golden compares a screen with the one that is kept.
+func golden(t *testing.T, name, screen string) {
+	t.Helper()
+	path := filepath.Join("testdata", "golden", name+".txt")
+	if *renew {
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(path, []byte(masked(screen)), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	want, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatalf("%v; go test ./e2e -run Golden -renew writes it", err)
+	}
+	now, then := strings.Split(settled(screen), "\n"), strings.Split(settled(string(want)), "\n")
+	for i := range max(len(now), len(then)) {
+		a, b := "", ""
+		if i < len(now) {
+			a = now[i]
+		}
+		if i < len(then) {
+			b = then[i]
+		}
+		if a != b {
+			t.Errorf("%s, line %d is\n%q, and was\n%q; go test ./e2e -run Golden -renew writes it anew where that is meant", name, i+1, a, b)
+		}
+	}
+}
+
+// bay is a home with the bay's workspace in it, which nobody serves.
+func goldenBay(t *testing.T) (home string) {
+	t.Helper()
+	home = t.TempDir()
+	dir := filepath.Join(home, "bay")
+	s := show(t, 80, 24, "env", "HOME="+home, program, "demo", "--dir", dir)
+	s.until("14 routes")
+	s.text("q")
+	s.ended()
+	for _, left := range []string{"state", "downloads"} { // what that start has left
+		if err := os.RemoveAll(filepath.Join(dir, left)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := os.MkdirAll(filepath.Join(home, "Downloads"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	return home
+}
+
+// everywhere are the places, the key of each, and what stands there once it is drawn.
+var everywhere = []struct{ name, key, shows string }{
+	{"routes", "0", "needs you"}, {"trail", "T", "trail ─"}, {"hosts", "H", "10.61.4.33:22"}, {"keys", "K", "gauge.pem"},
+	{"watch", "W", "Nothing is connected"}, {"ring", "G", "No key is held"}, {"jobs", "J", "jobs ─"}, {"help", "?", "all keys"}, {"finder", ":", "what can be done"},
+}
+
+// TestGoldenScreens compares each place at three sizes with what is kept in testdata/golden, which
+// a person can read.
+func TestGoldenScreens(t *testing.T) {
+	t.Parallel()
+	home := goldenBay(t)
+	for _, size := range [][2]int{{80, 24}, {160, 47}, {200, 60}} {
+		s := show(t, size[0], size[1], "env", "HOME="+home, "TZ=UTC", program, "--workspace", filepath.Join(home, "bay"))
+		s.wait("all that needs you", func(screen string) bool { return strings.Contains(screen, "needs you 4") || strings.Contains(screen, "of 4") })
+		for _, p := range everywhere {
+			s.text(p.key)
+			screen := s.quiet(p.shows)
+			golden(t, fmt.Sprintf("%s-%dx%d", p.name, size[0], size[1]), screen)
+			if p.name == "help" || p.name == "finder" {
+				s.keys("Escape")
+				s.gone(p.shows)
+			}
+		}
+		s.text("0q")
+		s.ended()
+	}
+}
+
+// quiet is the screen once it shows a text and no longer changes.
+func (s *screen) quiet(text string) string {
+	s.t.Helper()
+	s.until(text)
+	last := ""
+	return s.wait("a screen that stays", func(screen string) bool {
+		same := screen == last
+		last = screen
+		return same && strings.Contains(screen, text)
+	})
+}
+
+var (
+	anyColour  = regexp.MustCompile(`\x1b\[[0-9;]*\b(3[0-7]|38|9[0-7]|4[0-7]|48)[;m]`)
+	fineColour = regexp.MustCompile(`\x1b\[[0-9;]*(38|48)[;:][25]`)
+)
+
+// TestGroundsAndColours shows every place in each look: what is read is the same in all of them.
+func TestGroundsAndColours(t *testing.T) {
+	t.Parallel()
+	home := goldenBay(t)
+	texts := map[string]string{}
+	for _, look := range []struct {
+		name, settings string
+		env            []string
+		colours, fine  bool
+	}{
+		{"dark", "ground = \"dark\"", []string{"COLORTERM=truecolor"}, true, true},
+		{"light", "ground = \"light\"", []string{"COLORTERM=truecolor"}, true, true},
+		{"light, red and green", "ground = \"light\"\ncolours = \"red-green\"", []string{"COLORTERM=truecolor"}, true, true},
+		{"16 colours", "ground = \"terminal\"", []string{"COLORTERM=truecolor"}, true, false},
+		{"none", "", []string{"NO_COLOR=1"}, false, false},
+	} {
+		config := filepath.Join(home, ".config", "meatus")
+		if err := os.MkdirAll(config, 0o700); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(filepath.Join(config, "settings.toml"), []byte("[look]\nmotion = \"reduced\"\n"+look.settings+"\n"), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		command := append([]string{"env", "HOME=" + home, "TERM=xterm-256color"}, look.env...)
+		s := show(t, 80, 24, append(command, program, "--workspace", filepath.Join(home, "bay"))...)
+		s.wait("all that needs you", func(screen string) bool { return strings.Contains(screen, "of 4") })
+		for _, p := range everywhere {
+			s.text(p.key)
+			screen := settled(s.quiet(p.shows))
+			if texts[p.name] == "" {
+				texts[p.name] = screen
+			} else if texts[p.name] != screen {
+				t.Errorf("%s reads otherwise in %s:\n%s", p.name, look.name, screen)
+			}
+			raw := s.tmux("capture-pane", "-p", "-e")
+			if got := anyColour.MatchString(raw); got != look.colours {
+				t.Errorf("%s in %s: colours %v", p.name, look.name, got)
+			}
+			if fineColour.MatchString(raw) && !look.fine {
+				t.Errorf("%s in %s has more than the terminal's own colours", p.name, look.name)
+			}
+			if p.name == "help" || p.name == "finder" {
+				s.keys("Escape")
+				s.gone(p.shows)
+			}
+		}
+		s.text("0q")
+		s.ended()
+	}
+}
