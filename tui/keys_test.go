@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"context"
 	"flag"
 	"fmt"
 	"os"
@@ -11,6 +12,8 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"meatus/core/prefs"
+	"meatus/core/workspace"
+	"meatus/lab/labtest"
 	"meatus/tui/finder"
 	"meatus/tui/place"
 	"meatus/tui/shells"
@@ -191,5 +194,76 @@ func TestTheFinderSaysWhyNot(t *testing.T) {
 	a.press("esc", "s") // the key alone says it, too
 	if !strings.Contains(a.see(), "it has no live shell") {
 		t.Errorf("the key does not say why it does nothing:\n%s", a.see())
+	}
+}
+
+// Every action of every place and of the tasks is begun once through the finder; none of them is a
+// fault of the program, and what destroys asks first.
+func TestEveryActionIsDoneThroughTheFinder(t *testing.T) {
+	l := labtest.Open(t)
+	ws, err := workspace.Open(l.Dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ws.Downloads = l.Downloads()
+	a := openWith(t, ws, Options{Name: "Lantern Bay", Dialer: l.Dialer()}, 160, 47)
+	sessions, err := os.ReadFile(ws.SessionsPath())
+	if err != nil {
+		t.Fatal(err)
+	}
+	begin := func(name string, act place.Action) {
+		t.Helper()
+		if a.find(""); a.finder == nil {
+			t.Fatalf("%s: there is no finder", name)
+		}
+		items := a.finder.Items()
+		at := slices.IndexFunc(items, func(i finder.Item) bool { return i.Here && (i.Say == act.Help().Desc || i.Key == act.Help().Key && i.Key != "") })
+		if at < 0 {
+			t.Errorf("%s: %q is not offered", name, act.Help().Desc)
+			a.press("esc")
+			return
+		}
+		a.press(slices.Repeat([]string{"down"}, at)...)
+		a.press("enter")
+		if whyNot := items[at].WhyNot; (a.finder != nil) != (whyNot != "") {
+			t.Errorf("%s: %q (%q) leaves the finder open: %v", name, act.Help().Desc, whyNot, a.finder != nil)
+		}
+		if strings.Contains(a.see(), "by a fault of this program") {
+			t.Errorf("%s: %q:\n%s", name, act.Help().Desc, a.see())
+		}
+	}
+	calm := func() { // back to the place with nothing under way
+		for range 4 {
+			a.press("esc")
+		}
+		a.leaving, a.drawing, a.help, a.finder = false, nil, helping{}, nil
+		a.close(a.task.id)
+		a.walks = map[string]context.CancelFunc{}
+	}
+	for i, e := range places {
+		a.do(a.goToPlace(e.Key, "gauge-1"))
+		a.until("what there is", func() bool { return len(a.places[i].Table()) > 0 && !strings.Contains(a.see(), "looking …") })
+		for _, act := range a.places[i].Table().Actions() {
+			a.do(a.goToPlace(e.Key, "gauge-1"))
+			begin(e.Name, act)
+			calm()
+		}
+	}
+	for name, key := range map[string]string{"the sheet": "e", "doors": "p", "lending": "l"} {
+		a.do(a.goToPlace("0", "gauge-1"))
+		a.press(key)
+		if a.task.Task == nil {
+			t.Fatalf("%s is not opened:\n%s", name, a.see())
+		}
+		for _, act := range a.task.Table().Actions() {
+			begin(name, act)
+			calm()
+			a.do(a.goToPlace("0", "gauge-1"))
+			a.press(key)
+		}
+		calm()
+	}
+	if now, err := os.ReadFile(ws.SessionsPath()); err != nil || string(now) != string(sessions) {
+		t.Errorf("the sessions are changed by what should have asked first (%v):\n%s", err, now)
 	}
 }
