@@ -100,6 +100,7 @@ type App struct {
 	walks map[string]context.CancelFunc // by session
 	lost  map[string]bool               // sessions whose loss was told
 
+	plain     *plain // not nil where lines of text are read and written
 	tour      touring
 	lentOnce  bool            // a lent key was used
 	last      lastShells      // that are offered

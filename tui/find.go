@@ -148,7 +148,7 @@ func (a *App) settings() []finder.Item {
 	for _, name := range prefs.Names() {
 		items = append(items, finder.Item{Say: "set " + name, Of: prefs.FileName, Also: "preferences configuration settings colours keys", Do: func() tea.Cmd {
 			a.notice = name + " is set in " + workspace.Short(path) + ", which is on the clipboard; " + prefs.Can(name)
-			return tea.SetClipboard(path)
+			return a.copy(path)
 		}})
 	}
 	return items

@@ -217,7 +217,9 @@ func TestEveryActionIsDoneThroughTheFinder(t *testing.T) {
 			t.Fatalf("%s: there is no finder", name)
 		}
 		items := a.finder.Items()
-		at := slices.IndexFunc(items, func(i finder.Item) bool { return i.Here && (i.Say == act.Help().Desc || i.Key == act.Help().Key && i.Key != "") })
+		at := slices.IndexFunc(items, func(i finder.Item) bool {
+			return i.Here && (i.Say == act.Help().Desc || i.Key == act.Help().Key && i.Key != "")
+		})
 		if at < 0 {
 			t.Errorf("%s: %q is not offered", name, act.Help().Desc)
 			a.press("esc")

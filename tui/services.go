@@ -55,7 +55,7 @@ func (a *App) services(id int) *place.Services {
 		},
 		// It may be called from what is run: it comes as an event.
 		Notice: a.engine.Tell,
-		Copy:   tea.SetClipboard,
+		Copy:   a.copy,
 		Go:     a.goToPlace,
 		Open:   a.walk,
 		Stop: func(session string) {
@@ -78,6 +78,15 @@ func (a *App) services(id int) *place.Services {
 		s.Demo = func() tea.Cmd { a.toDemo = true; return tea.Quit }
 	}
 	return s
+}
+
+// copy puts a text on the clipboard; where nothing is drawn it is read out.
+func (a *App) copy(text string) tea.Cmd {
+	if a.plain != nil {
+		a.plain.say("to copy: " + sanitize.Line(text, 2000))
+		return nil
+	}
+	return tea.SetClipboard(text)
 }
 
 // name is what the workspace is called.

@@ -120,7 +120,7 @@ func (a *App) shellChanged(id int) tea.Cmd {
 func (a *App) shellWish(wish tea.Msg) tea.Cmd {
 	switch wish := wish.(type) {
 	case shells.Copy:
-		return tea.SetClipboard(wish.Text)
+		return a.copy(wish.Text)
 	case shells.OpenLink:
 		return a.openLink(wish.Link)
 	case shells.Closed:

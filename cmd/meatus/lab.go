@@ -40,21 +40,21 @@ func labCommand() *cobra.Command {
 	return c
 }
 
-func demoCommand(leader *string) *cobra.Command {
+func demoCommand(leader *string, plain *bool) *cobra.Command {
 	var dir string
 	c := &cobra.Command{
 		Use:   "demo",
 		Short: "the lab and its workspace, in one process",
 		Args:  cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return demo(cmd.Context(), dir, *leader, false)
+			return demo(cmd.Context(), dir, *leader, false, *plain)
 		},
 	}
 	c.Flags().StringVar(&dir, "dir", "", "keep the workspace in this folder (else a temporary one)")
 	return c
 }
 
-func tourCommand(leader *string) *cobra.Command {
+func tourCommand(leader *string, plain *bool) *cobra.Command {
 	var dir string
 	var anew bool
 	c := &cobra.Command{
@@ -73,7 +73,7 @@ func tourCommand(leader *string) *cobra.Command {
 			if err := os.MkdirAll(dir, 0o700); err != nil {
 				return fmt.Errorf("making the tour's folder: %w", err)
 			}
-			return demo(cmd.Context(), dir, *leader, true)
+			return demo(cmd.Context(), dir, *leader, true, *plain)
 		},
 	}
 	c.Flags().StringVar(&dir, "dir", "", "keep the tour's workspace in this folder (else meatus/tour of the data folder)")
@@ -95,7 +95,7 @@ func forgetTour(dir string) error {
 }
 
 // demo runs the lab, and the program in its workspace.
-func demo(ctx context.Context, dir, leader string, tour bool) error {
+func demo(ctx context.Context, dir, leader string, tour, plain bool) error {
 	return withLab(dir, func(l *lab.Lab) error {
 		w, err := workspace.Open(l.Dir)
 		if err != nil {
@@ -108,7 +108,7 @@ func demo(ctx context.Context, dir, leader string, tour bool) error {
 		} else {
 			defer stop()
 		}
-		return show(ctx, w, ownSettings(tui.Options{Name: "Lantern Bay", Leader: leader, Dialer: l.Dialer(), Tour: tour}))
+		return show(ctx, w, ownSettings(tui.Options{Name: "Lantern Bay", Leader: leader, Dialer: l.Dialer(), Tour: tour}), plain)
 	})
 }
 

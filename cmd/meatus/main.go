@@ -93,7 +93,7 @@ func (c command) execute(ctx context.Context, args []string) error {
 
 func root() command {
 	var dir, leader string
-	var beforeAgent bool
+	var beforeAgent, plain bool
 	open := opener{&dir, &beforeAgent}
 	top := &cobra.Command{
 		Use:           "meatus",
@@ -109,9 +109,9 @@ func root() command {
 			if err != nil {
 				return err
 			}
-			err = show(cmd.Context(), w, ownSettings(tui.Options{Leader: leader, Demo: true, BeforeAgent: beforeAgent}))
+			err = show(cmd.Context(), w, ownSettings(tui.Options{Leader: leader, Demo: true, BeforeAgent: beforeAgent}), plain)
 			if errors.Is(err, tui.ErrDemo) {
-				return demo(cmd.Context(), "", leader, false)
+				return demo(cmd.Context(), "", leader, false, plain)
 			}
 			return err
 		},
@@ -119,7 +119,8 @@ func root() command {
 	top.PersistentFlags().StringVar(&dir, "workspace", "", "the folder with sessions.toml (else $"+workspace.Variable+", else the user's configuration)")
 	top.PersistentFlags().StringVar(&leader, "leader", "alt+m", "the key that opens the switcher")
 	top.PersistentFlags().BoolVar(&beforeAgent, "before-agent", false, "stand in front of the agent that SSH_AUTH_SOCK names: use its keys, too")
-	top.AddCommand(checkCommand(open), runCommand(open), eachCommand(open), sessionCommand(open), versionCommand(), trailCommand(open), keyCommand(open), ringCommand(open), holdCommand(open), drawCommand(open), tunnelsCommand(open), hostsCommand(open), exportCommand(open), importCommand(open), labCommand(), demoCommand(&leader), tourCommand(&leader))
+	top.PersistentFlags().BoolVar(&plain, "plain", false, "lines of text in place of the full screen, for screen readers: a key or words and enter")
+	top.AddCommand(checkCommand(open), runCommand(open), eachCommand(open), sessionCommand(open), versionCommand(), trailCommand(open), keyCommand(open), ringCommand(open), holdCommand(open), drawCommand(open), tunnelsCommand(open), hostsCommand(open), exportCommand(open), importCommand(open), labCommand(), demoCommand(&leader, &plain), tourCommand(&leader, &plain))
 	top.InitDefaultCompletionCmd()
 	plainCompletion(top)
 	helpful(top)

@@ -23,8 +23,8 @@ func ownSettings(o tui.Options) tui.Options {
 	return o
 }
 
-// show opens the full-screen program.
-func show(ctx context.Context, w *workspace.Workspace, o tui.Options) error {
+// show opens the full-screen program, or the same as lines of text.
+func show(ctx context.Context, w *workspace.Workspace, o tui.Options, plain bool) error {
 	if os.Getenv("GOGC") == "" {
 		debug.SetGCPercent(garbagePercent)
 	}
@@ -34,6 +34,9 @@ func show(ctx context.Context, w *workspace.Workspace, o tui.Options) error {
 	}
 	if err != nil {
 		return err
+	}
+	if plain {
+		return a.RunPlain(ctx, os.Stdin, os.Stdout)
 	}
 	return a.Run(ctx)
 }

@@ -65,6 +65,11 @@ func (m *Model) card(l layout) []string {
 	return append(lines, trouble...)
 }
 
+// Card is the card of the chosen session with nothing cut, or what stands in its place.
+func (m *Model) Card() []string {
+	return m.viewPane(layout{beside: true, pane: m.width, height: m.height})
+}
+
 // hasMore tells whether the card has more to tell than fits.
 func (m *Model) hasMore() bool {
 	s, ok := m.current()
