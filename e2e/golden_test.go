@@ -119,7 +119,9 @@ func TestGoldenScreens(t *testing.T) {
 	home := goldenBay(t)
 	for _, size := range [][2]int{{80, 24}, {160, 47}, {200, 60}} {
 		s := show(t, size[0], size[1], "env", "HOME="+home, "TZ=UTC", program, "--workspace", filepath.Join(home, "bay"))
-		s.wait("all that needs you", func(screen string) bool { return strings.Contains(screen, "needs you 4") || strings.Contains(screen, "of 4") })
+		s.wait("all that needs you", func(screen string) bool {
+			return strings.Contains(screen, "needs you 4") || strings.Contains(screen, "of 4")
+		})
 		for _, p := range everywhere {
 			s.text(p.key)
 			screen := s.quiet(p.shows)
