@@ -767,7 +767,7 @@ func judge(path string, k KeySheet, h Hop) gate.Gate {
 	} else if age := time.Since(k.Sheet.Written); h.KeyAge > 0 && age > h.KeyAge {
 		g.Verdict = gate.Ajar
 		g.Reason = fmt.Sprintf("the file was written %s ago, and key_age, from %s, is %s", words.Count(int(age/(24*time.Hour)), "day"), h.From("key_age"), words.Count(int(h.KeyAge/(24*time.Hour)), "day"))
-		g.Remedy.Say = "put a new key in its place: t in Keys, which proves it before the old one goes"
+		g.Remedy.Say = "put a new key in its place in Keys, which proves it before the old one goes"
 	}
 	return g
 }

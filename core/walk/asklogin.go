@@ -67,7 +67,7 @@ func (h *handshake) wouldLogin(names, closed []string) gate.Gate {
 		g.Verdict, g.Seen = gate.Open, fmt.Sprintf("%s, would be let in by %s; asked, nothing signed", user, strings.Join(taken, ", "))
 	case len(closed) > 0:
 		g.Verdict, g.Reason = gate.Ajar, fmt.Sprintf("the public half of %s is locked away, so it could not be asked about", strings.Join(closed, ", "))
-		g.Remedy.Say = "write its public half beside it: P in Keys, or key public"
+		g.Remedy.Say = "write its public half beside it, in Keys or by key public"
 	case len(refused) == 0:
 		g.Seen = user + ", no key to ask about"
 	case len(others) > 0:

@@ -35,7 +35,7 @@ func (j *Install) Run(ctx context.Context, tell func(Step)) error {
 	}
 	defer file.Forget()
 	if file.Public == nil {
-		return errors.New("the public half of that key is locked away; derive it first: key public, or P in Keys")
+		return errors.New("the public half of that key is locked away; derive it first, in Keys or by key public")
 	}
 	line, err := install.Line(file.Public, file.Comment, j.Options)
 	if err != nil {

@@ -54,7 +54,7 @@ func (j *Rotate) Run(ctx context.Context, tell func(Step)) error {
 	defer old.Forget()
 	fresh, err := keyfile.Read(j.New)
 	if err != nil {
-		return fmt.Errorf("%w; make the new key first, with n in Keys or key make", err)
+		return fmt.Errorf("%w; make the new key first, in Keys or by key make", err)
 	}
 	defer fresh.Forget()
 	return install.Rotation{

@@ -132,7 +132,7 @@ func (m *Model) done(keep bool) tea.Cmd {
 // openTunnel opens the tunnel, and keeps it in the session where that is wanted.
 func (m *Model) openTunnel(keep bool) tea.Cmd {
 	set, path, r, spec := m.s.Tunnels, m.s.Workspace().SessionsPath(), m.route, m.got.Spec
-	adopt, notice := m.s.Adopt, m.s.Notice
+	adopt, notice, press := m.s.Adopt, m.s.Notice, m.s.Press("tunnels")
 	specs := append(slices.Clone(r.Target().Tunnels), spec)
 	return m.s.Run(func() tea.Msg {
 		if err := set.Open(r, []book.Tunnel{spec}, tunnel.Options{}, false); err != nil {
@@ -140,7 +140,7 @@ func (m *Model) openTunnel(keep bool) tea.Cmd {
 			return nil
 		}
 		if !keep {
-			notice(r.Session + ": the door is open, until t closes it or the program ends")
+			notice(r.Session + ": the door is open, until " + press + " closes it or the program ends")
 			return nil
 		}
 		b, err := book.Set(path, r.Session, "tunnels", book.TunnelsLine(specs))

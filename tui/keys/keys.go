@@ -448,7 +448,7 @@ func (m *Model) draw(k workspace.Key) tea.Cmd {
 
 // hold puts a key into the ring. The passphrase is wiped after.
 func (m *Model) hold(k workspace.Key, passphrase []byte) tea.Cmd {
-	held, terms, name := m.s.Keys, m.ws.Planner().TermsOf(k.Path), sanitize.Name(k.Path)
+	held, terms, name, press := m.s.Keys, m.ws.Planner().TermsOf(k.Path), sanitize.Name(k.Path), m.s.Press("ring")
 	return m.s.Run(func() tea.Msg {
 		defer clear(passphrase)
 		file, err := keyfile.Read(k.Path)
@@ -460,7 +460,7 @@ func (m *Model) hold(k workspace.Key, passphrase []byte) tea.Cmd {
 		if err != nil {
 			return said(name + ": " + err.Error())
 		}
-		return said(e.String() + " is held in memory " + e.Stay() + "; g on Routes shows the ring")
+		return said(e.String() + " is held in memory " + e.Stay() + "; " + press + " shows the ring")
 	})
 }
 
@@ -630,7 +630,7 @@ func (m *Model) View() []string {
 	case !m.loaded:
 		lines = append(lines, "   "+t.Faint.Render("looking …"))
 	case len(m.shown) == 0:
-		lines = append(lines, "", "   "+t.Faint.Render("No key here. n makes one; what arrives in "+workspace.Short(m.ws.Downloads)+" is noticed."))
+		lines = append(lines, "", "   "+t.Faint.Render("No key here. "+m.s.Press("new")+" makes one; what arrives in "+workspace.Short(m.ws.Downloads)+" is noticed."))
 	}
 	for i := m.at.Top; i < min(m.at.Top+m.room(), len(m.shown)); i++ {
 		lines = append(lines, m.row(m.keys[m.shown[i]].Key, i == m.at.At))
@@ -641,7 +641,7 @@ func (m *Model) View() []string {
 	if k, ok := m.chosen(); ok {
 		lines = append(lines, m.sheet(k)...)
 	}
-	return lines
+	return lines[:min(len(lines), max(m.height, 0))]
 }
 
 func (m *Model) summary() string {

@@ -115,8 +115,12 @@ func (m *Model) facts(k sheet) []string {
 	t := m.s.Theme
 	var lines []string
 	line := func(word, value string) {
-		if value != "" {
-			lines = append(lines, "   "+t.Faint.Render(fit.Pad(word, 12))+value)
+		if value == "" {
+			return
+		}
+		for _, l := range fit.Wrap(value, max(min(m.width-40, rightBlock)-17, 20)) {
+			lines = append(lines, "   "+t.Faint.Render(fit.Pad(word, 12))+l)
+			word = ""
 		}
 	}
 	if k.Missing() {
@@ -146,7 +150,7 @@ func (m *Model) facts(k sheet) []string {
 	}
 	line("comment", s.Comment)
 	line("opens", strings.Join(k.Uses, ", "))
-	line("got in", fit.Cut(strings.Join(k.gotIn, ", "), max(min(m.width-40, rightBlock)-18, 20)))
+	line("got in", strings.Join(k.gotIn, ", "))
 	if terms := m.ws.Planner().TermsOf(k.Path); len(terms.Said) > 0 || terms.Stay > 0 || terms.Confirm {
 		say := "every host"
 		if len(terms.Said) > 0 {

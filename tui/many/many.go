@@ -115,13 +115,13 @@ func (m *Change) complete() tea.Cmd {
 // write writes the value, as one edit.
 func (m *Change) write() tea.Cmd {
 	key, value, _ := m.typed()
-	names, path, adopt, record := m.names, m.s.Workspace().SessionsPath(), m.s.Adopt, m.s.Record
+	names, path, adopt, record, press := m.names, m.s.Workspace().SessionsPath(), m.s.Adopt, m.s.Record, m.s.Press("undo")
 	return m.s.Run(func() tea.Msg {
 		b, err := book.SetAll(path, names, []book.Setting{{Key: key, Value: value}})
 		if b == nil {
 			return refused{err}
 		}
-		say := fmt.Sprintf("%s of %s is written; u takes it back", key, words.Count(len(names), "session"))
+		say := fmt.Sprintf("%s of %s is written; %s takes it back", key, words.Count(len(names), "session"), press)
 		if err != nil {
 			say += "; " + err.Error()
 		}
@@ -158,7 +158,7 @@ func arrows(msg tea.Msg) tea.Msg {
 // View draws the value, and what it would change of each session.
 func (m *Change) View(width, height int) []string {
 	t, b := m.s.Theme, m.s.Workspace().Book
-	lines := []string{t.Title(t.Accent.Render("change the marked")+t.Rule.Render(" ─ ")+t.Strong.Render(words.Count(len(m.names), "session")), t.Faint.Render("one edit; u takes it back"), width, fit.Spread),
+	lines := []string{t.Title(t.Accent.Render("change the marked")+t.Rule.Render(" ─ ")+t.Strong.Render(words.Count(len(m.names), "session")), t.Faint.Render("one edit; "+m.s.Press("undo")+" takes it back"), width, fit.Spread),
 		"   " + t.Accent.Render("key=value ") + m.input.View(max(width-16, 12))}
 	key, value, whole := m.typed()
 	say := t.Faint.Render("   " + m.wrong())

@@ -395,7 +395,10 @@ func (m *Model) View() []string {
 	}
 	all := m.all()
 	if len(all) == 0 {
-		lines = append(lines, "", "   "+t.Faint.Render("No key is held. One with a passphrase stays here once it was unlocked; l in Keys holds any, and ring = \"on\" all of a session."))
+		lines = append(lines, "")
+		for _, l := range fit.Wrap("No key is held. One with a passphrase stays here once it was unlocked; "+m.s.Press("lend")+" in Keys holds any, and ring = \"on\" all of a session.", m.width-6) {
+			lines = append(lines, "   "+t.Faint.Render(l))
+		}
 	} else {
 		lines = append(lines, "   "+t.Faint.Render(fit.Cut(fit.Pad("", 2)+m.columns("key", "kind", "stays", "others", "used")+"for", m.width-4)))
 	}
@@ -507,7 +510,7 @@ func (m *Model) lent() []string {
 // listener says how other programs reach the ring, and what stands behind it.
 func (m *Model) listener() []string {
 	t := m.s.Theme
-	say := t.Faint.Render("closed to other programs; s opens a socket for them")
+	say := t.Faint.Render("closed to other programs; "+m.s.Press("doors")+" opens a socket for them")
 	if socket := m.s.Shared(); socket != nil {
 		say = t.Mark(gate.Ajar) + " open to programs of this account: " + t.Strong.Render(m.export()) + t.Faint.Render("  "+words.Count(socket.Uses(), "use"))
 	}

@@ -186,7 +186,7 @@ func (m *Model) writeLine(text string) tea.Cmd {
 // route line. Anything else that is pasted is for nobody here.
 func (m *Model) pasted(text string) tea.Cmd {
 	if _, ok := routeline.ReadCommand(text, m.ws.Known(nil)); !ok {
-		m.s.Tell("what was pasted is no connect command; n writes a session, / finds one")
+		m.s.Tell("what was pasted is no connect command; " + m.s.Press("new") + " writes a session, " + m.s.Press("find") + " finds one")
 		return nil
 	}
 	return m.s.Task(func(s *place.Services) place.Task {
@@ -380,7 +380,7 @@ func (m *Model) opened(msg opened) {
 		return
 	}
 	m.held = &heldElsewhere{msg.session, msg.held}
-	m.s.Tell(fmt.Sprintf("another Meatus (process %d, %s) holds %s for %s; t again takes it over", msg.held.Program.PID, msg.held.Program.What, msg.held.Listener, msg.held.For))
+	m.s.Tell(fmt.Sprintf("another Meatus (process %d, %s) holds %s for %s; %s again takes it over", msg.held.Program.PID, msg.held.Program.What, msg.held.Listener, msg.held.For, m.s.Press("tunnels")))
 }
 
 // toggleTunnels opens the tunnels of a session, or closes them where they are open.
@@ -413,7 +413,7 @@ func (m *Model) toggleTunnels(session string) tea.Cmd {
 		if spec.Beyond() && m.beyond != session {
 			m.beyond = session
 			_, at := spec.Kind()
-			m.s.Tell(fmt.Sprintf("the door %s listens to OTHER MACHINES: whoever reaches this one can use it; t again opens it knowingly", at))
+			m.s.Tell(fmt.Sprintf("the door %s listens to OTHER MACHINES: whoever reaches this one can use it; %s again opens it knowingly", at, m.s.Press("tunnels")))
 			return nil
 		}
 	}

@@ -72,7 +72,7 @@ func (m *Model) offerBetter(e remote.Lent) {
 		return
 	}
 	m.better[e.Session] = b
-	say := fmt.Sprintf("A better way: %s goes there through this machine, with nothing lent. b goes to it.", b.have)
+	say := fmt.Sprintf("A better way: %s goes there through this machine, with nothing lent. %s goes to it.", b.have, m.s.Press("better"))
 	if b.have == "" {
 		var hops []string
 		if r, ok := m.s.Plan(e.Session); ok {

@@ -406,14 +406,28 @@ func (m *Model) View(width, height int) []string {
 	return lines[:min(len(lines), height)]
 }
 
+// valueWidth is how wide the values are drawn: as the longest of them, with room for one that is
+// typed and for where they are from.
+func (m *Model) valueWidth(width int) int {
+	longest := 24
+	for _, key := range m.fields() {
+		text, _ := m.text(key)
+		longest = max(longest, fit.Width(text)+2)
+	}
+	if m.editing {
+		longest = max(longest, 40)
+	}
+	return max(min(longest, width-44), 24)
+}
+
 // fieldLine draws one value, with where it is from; more stands at its end.
 func (m *Model) fieldLine(i int, far *book.Session, width int, more string) string {
 	t, key := m.s.Theme, m.fields()[i]
-	room := max(min(width-44, 44), 24)
+	room := m.valueWidth(width)
 	text, origin := m.text(key)
-	pointer, name := "  ", t.Faint.Render(fit.Pad(key, 10))
+	pointer, name := "  ", t.Faint.Render(fit.Pad(key, 11))
 	if i == m.cursor {
-		pointer, name = t.Accent.Render("❯ "), t.Strong.Render(fit.Pad(key, 10))
+		pointer, name = t.Accent.Render("❯ "), t.Strong.Render(fit.Pad(key, 11))
 	}
 	if i == m.cursor && m.editing {
 		say := t.Faint.Render(book.HintOf(key))

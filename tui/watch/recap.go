@@ -111,9 +111,9 @@ func (m *Model) takeRecap(msg recapped) tea.Cmd {
 			back++
 		}
 	}
-	say := fmt.Sprintf("while you were away links were lost: %d, of them back: %d. W on Routes tells", len(msg.recap.Drops), back)
+	say := fmt.Sprintf("while you were away links were lost: %d, of them back: %d. %s tells", len(msg.recap.Drops), back, m.s.Press("watch"))
 	if len(msg.recap.Drops) == 0 {
-		say = fmt.Sprintf("while you were away walks did not get through: %d. W on Routes tells", msg.recap.Refused)
+		say = fmt.Sprintf("while you were away walks did not get through: %d. %s tells", msg.recap.Refused, m.s.Press("watch"))
 	}
 	m.s.Notice(say)
 	return nil
