@@ -192,7 +192,7 @@ func (m *Model) View() []string {
 	case m.err != nil:
 		lines = append(lines, "   "+t.Mark(gate.Shut)+" "+m.err.Error())
 	case len(m.entries) == 0:
-		lines = append(lines, "", "   "+t.Faint.Render("Nothing here yet."))
+		lines = append(lines, "", "   "+t.Faint.Render("Nothing yet. What is done stands here, with what came of it: walks, shells, tunnels, edits, keys mended and lent."))
 	}
 	for i := m.at.Top; i < min(m.at.Top+m.room(), len(m.entries)); i++ {
 		lines = append(lines, m.row(m.entries[i], i == m.at.At))

@@ -183,3 +183,15 @@ func TestLongNamesAndManySessionsFit(t *testing.T) {
 	d.Until("the board", func() bool { return d.On().(*Model).Selected() != "" })
 	d.Fits()
 }
+
+// Wide letters and those that are read from the right take the columns that they take, and
+// change nothing about what stands beside them.
+func TestLettersOfAllKindsFit(t *testing.T) {
+	d := placetest.Workspace(t, "[session.\"灯台-北\"]\nhost = \"10.1.1.1\"\nuser = \"ü\"\nnote = \"灯台の番人は夜に二度だけ灯をともす。それ以外は誰も入らない。\"\n\n[session.\"מגדלור\"]\nhost = \"10.1.1.2\"\nvia = [\"灯台-北\"]\nuser = \"k\"\n")
+	m := d.Place(New).On().(*Model)
+	if len(m.ws.Book.Problems) > 0 {
+		t.Fatal(m.ws.Book.Problems[0])
+	}
+	d.UntilSees("灯台-北", "מגדלור")
+	d.Fits()
+}
