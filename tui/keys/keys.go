@@ -355,7 +355,7 @@ func (m *Model) Table() place.Table {
 		place.On("M", "mend the folder", func() tea.Cmd { return m.mendFolder(k) }).If(any, none).Ranked(place.InHelp).Also("fix permissions directory chmod"),
 		place.On("/", "find", asks("find", form.Step{Prompt: "/ ", Value: m.find})).Whole().Also("search narrow filter"),
 		place.On("N", "another folder", asks("folder", form.Step{Prompt: "look for keys in the folder, too (again: no more): "})).Whole().Also("directory look in"),
-		place.On("i", "import an archive", asks("split", form.Step{Prompt: "put the keys of which archive or file of several into keys/: ", Value: workspace.Short(m.ws.Downloads) + "/"})).Whole().Also("zip tar split several keys bundle"),
+		place.On("i", "import an archive", asks("split", form.Step{Prompt: "an archive, or a file with several keys; they go into keys/: ", Value: workspace.Short(m.ws.Downloads) + "/"})).Whole().Also("zip tar split several keys bundle"),
 		place.On("x", "draw its routes", func() tea.Cmd { return m.draw(k) }).If(any, none).Also("picture map svg pdf"),
 	}
 }

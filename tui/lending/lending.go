@@ -276,7 +276,7 @@ func (m *Model) View(width, height int) []string {
 	} else if m.hosts.Text() != "" {
 		hosts = t.Strong.Render(fit.Cut(m.hosts.Text(), width-30))
 	}
-	row("for", hosts, map[bool]string{true: "enter", false: "f: only some hosts or sessions, as gauge-*"}[m.typing])
+	row("for", hosts, map[bool]string{true: "enter", false: m.s.Press("hosts") + ": only some hosts or sessions, as gauge-*"}[m.typing])
 	limit := "any number of uses"
 	if n := m.uses.chosen(); n > 0 {
 		limit = words.Count(n, "use")

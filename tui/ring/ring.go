@@ -281,7 +281,7 @@ func (m *Model) share() tea.Cmd {
 	on, share := m.s.Shared() == nil, m.s.ShareRing
 	say := m.s.Press("doors") + " again opens a socket: every program of this account can use the ring's keys then"
 	if !on {
-		say = "s again closes the socket: programs that use it are cut off"
+		say = m.s.Press("doors") + " again closes the socket: programs that use it are cut off"
 	}
 	if !m.sure(say) {
 		return nil

@@ -234,7 +234,7 @@ func TestSeveralShellsShareTheRoom(t *testing.T) {
 func TestTypingToSeveral(t *testing.T) {
 	k := openShell(t)
 	k.Do("A")
-	if !strings.Contains(k.see(), "only one shell shows") {
+	if !strings.Contains(k.see(), "no other shell shows") {
 		t.Errorf("it is not said:\n%s", k.see())
 	}
 	k.PutBeside(k.another("gauge-1"))

@@ -204,7 +204,7 @@ func (m *Model) askMany() {
 		m.endMany()
 		m.notice = "typing to this shell alone again"
 	case len(all) < 2:
-		m.notice = "only one shell shows that may be typed to with others" + left
+		m.notice = "no other shell shows beside it that could be typed to" + left
 	default:
 		m.mode = manying
 	}
