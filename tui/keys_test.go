@@ -154,7 +154,7 @@ func TestEveryActionIsFoundByItsWords(t *testing.T) {
 	a.goToPlace("0", "gauge-2")
 	for _, c := range []struct{ words, shows string }{
 		{"forwarding agent", "lend to one shell"}, {"chmod", "mend"}, {"gau", "gauge-2"}, {"keepalive", "set keepalive"},
-		{"journal", "go to Trail"}, {"authorized_keys", "Nothing is called that"}, {"authorized", "install"}, {"csv", "write the flows"}, {"ground", "set look.ground"},
+		{"journal", "go to Trail"}, {"authorized_keys", "install"}, {"xyzzy", "Nothing is called that"}, {"port-forward", "another door"}, {"authorized", "install"}, {"csv", "write the flows"}, {"ground", "set look.ground"},
 	} {
 		a.press(":")
 		for _, r := range c.words {
@@ -174,6 +174,33 @@ func TestEveryActionIsFoundByItsWords(t *testing.T) {
 	a.until("a walk", func() bool {
 		return a.walks["gauge-2"] != nil || a.ask.Waiting() || a.inShell || strings.Contains(a.see(), "shut")
 	})
+}
+
+// Who knows the trade and not this program finds everything that the tour does by the words of the
+// trade, among the first few.
+func TestTheTourIsFoundByTheWordsOfTheTrade(t *testing.T) {
+	a := open(t, bay(t, 3), 120, 40)
+	a.home.Select("gauge-1")
+	for words, does := range map[string]string{
+		"test all": "check all", "connect": "open shell", "login": "open shell", "fix permissions": "mend it", "host key changed": "mend it", "known hosts": "go to Hosts",
+		"retry": "wait until it is up", "wrong user": "all ways to mend it", "revert": "undo an edit", "redo": "do it again", "change user": "edit", "port forward": "another door",
+		"socks proxy": "another door", "close tunnel": "its doors, one by one", "traffic": "go to Watch", "monitor": "go to Watch", "disconnect": "end it", "diagram": "draw them all",
+		"private key files": "go to Keys", "generate key": "make", "authorized keys": "install", "rotate": "rotate", "fingerprint": "which key opens this?", "permission denied publickey": "ask which key opens it",
+		"agent forwarding": "lend to one shell", "ssh agent": "go to Ring", "audit account": "sweep its account", "background tasks": "go to Jobs", "several command": "run at the marked",
+		"bulk edit": "change the marked", "jump": "what goes via it", "history": "go to Trail", "duplicate": "another like it", "delete": "remove", "bastion": "what goes via it", "help": "all keys", "quit": "leave Meatus",
+	} {
+		a.find(strings.TrimPrefix(words, "ssh "))
+		items := a.finder.Items()
+		at := slices.IndexFunc(items, func(i finder.Item) bool { return i.Say == does || does == "end it" && strings.HasPrefix(i.Say, "end ") })
+		if at < 0 || at > 7 {
+			var first []string
+			for _, i := range items[:min(len(items), 5)] {
+				first = append(first, i.Say)
+			}
+			t.Errorf("%q finds %q at %d, behind %q", words, does, at, first)
+		}
+		a.press("esc")
+	}
 }
 
 // What cannot be done is listed with the reason, and not done.

@@ -17,8 +17,8 @@ var places = []place.Entry{
 	{Key: "0", Mark: "⌂", Name: "Routes", Does: "every session as its way, and what stands in it", Also: "board home sessions", New: routes.New},
 	{Key: "T", Mark: "≡", Name: "Trail", Does: "what was done, by whom, when", Also: "log journal history audit", New: journal.New},
 	{Key: "H", Mark: "◇", Name: "Hosts", Does: "their identities: who vouched for what, and the history", Also: "known fingerprints host keys", New: hosts.New},
-	{Key: "K", Mark: "▤", Name: "Keys", Does: "every key file, how it stands, and what it opens", Also: "pem files identities", New: keys.New},
+	{Key: "K", Mark: "▤", Name: "Keys", Does: "every key file, how it stands, and what it opens", Also: "private pem files identities", New: keys.New},
 	{Key: "W", Mark: "∿", Name: "Watch", Does: "what is alive: links, tunnels, what flows through them", Also: "connections traffic monitor live", New: watch.New},
 	{Key: "G", Mark: "◯", Name: "Ring", Does: "keys held in memory, who may use them, who did", Also: "agent memory lent", New: ring.New},
-	{Key: "J", Mark: "≣", Name: "Jobs", Does: "what takes its time: sweeps, installs, rotations, drawings", Also: "tasks progress", New: jobs.New},
+	{Key: "J", Mark: "≣", Name: "Jobs", Does: "what takes its time: sweeps, installs, rotations, drawings", Also: "background tasks progress", New: jobs.New},
 }

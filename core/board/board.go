@@ -292,6 +292,17 @@ func (b *Board) Marked(name string) bool {
 	return b.marks[name]
 }
 
+// Verdict is that of a session's worst gate, as it is known now.
+func (b *Board) Verdict(name string) gate.Verdict {
+	b.mu.RLock()
+	defer b.mu.RUnlock()
+	i, ok := b.byName[name]
+	if !ok {
+		return gate.Untried
+	}
+	return b.sessions[i].verdict
+}
+
 // Visited is when a session was last logged in to, zero where that is not known.
 func (b *Board) Visited(name string) time.Time {
 	b.mu.RLock()

@@ -19,13 +19,11 @@ func (m *Model) Above(width, height int) []string {
 	}
 	t := m.s.Theme
 	lines := []string{"", "   " + t.Strong.Render("Where do you want to go?"), ""}
-	for _, way := range []struct{ say, like string }{
-		{"Write it in a line", "tide-db = keeper@10.61.4.20 via quay"},
-		{"or paste what a console shows", `ssh -i "shore.pem" warden@203.0.113.10`},
-	} {
-		lines = append(lines, "   "+fit.Pad(way.say, 30)+t.Accent.Render(fit.Cut(way.like, max(width-38, 10))))
+	lines = append(lines, "   "+fit.Pad("Write it in a line:", 30)+t.Accent.Render(fit.Cut("tide-db = keeper@10.61.4.20 via quay", max(width-38, 10))))
+	for _, l := range fit.Wrap("Or paste the connect command that your cloud's console shows for the machine, with its key, login, ports and hops: it is read, never run, and becomes such a line. Nothing is sent before you walk.", max(width-6, 20)) {
+		lines = append(lines, "   "+t.Faint.Render(l))
 	}
-	lines = append(lines, "", "   "+t.Faint.Render("What is pasted is read, never run. Nothing is sent before you walk."), "")
+	lines = append(lines, "")
 	if len(m.keys) > 0 {
 		lines = append(lines, "   "+t.Strong.Render(fmt.Sprintf("Keys in %s", workspace.Short(m.ws.Downloads))))
 		for i, k := range m.keys {

@@ -36,7 +36,8 @@ func Rank(text string, pool []string) []int {
 // within the name or words about where it is least.
 func Words(text, name, others, where string) int {
 	name, others, where = strings.ToLower(name), strings.ToLower(others), strings.ToLower(where)
-	words := strings.Fields(strings.ToLower(text))
+	words := strings.Fields(strings.NewReplacer("_", " ", "-", " ").Replace(strings.ToLower(text)))
+	others = strings.NewReplacer("_", " ", "-", " ").Replace(others)
 	score := 1
 	for _, w := range words {
 		switch {

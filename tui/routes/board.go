@@ -63,8 +63,11 @@ func (m *Model) laySorted() {
 	}
 	slices.SortStableFunc(order, func(a, b int) int {
 		x, y := m.nameOf(a), m.nameOf(b)
-		if m.sorted == markedFirst {
+		switch m.sorted {
+		case markedFirst:
 			return cmp.Compare(rankOf(m.s.Board.Marked(y)), rankOf(m.s.Board.Marked(x)))
+		case worstFirst:
+			return cmp.Compare(m.s.Board.Verdict(y), m.s.Board.Verdict(x))
 		}
 		return m.s.Board.Visited(y).Compare(m.s.Board.Visited(x))
 	})

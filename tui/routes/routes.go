@@ -101,9 +101,10 @@ const (
 	asWritten = iota
 	recentFirst
 	markedFirst
+	worstFirst
 )
 
-var orderWords = [...]string{"", "most recent first", "marked first"}
+var orderWords = [...]string{"", "most recent first", "marked first", "worst first"}
 
 // New returns the place.
 func New(s *place.Services) place.Place {
@@ -380,7 +381,7 @@ func (m *Model) Table() place.Table {
 		place.On("E", "change the marked", m.changeMarked).Whole().Ranked(place.InHelp).Also("edit many several bulk"),
 		place.On("A", "run at the marked", m.runMarked).Whole().Ranked(place.InHelp).Also("command many several all execute"),
 		place.On("V", "what goes via it", on(m.through)).If(chosen, "no session is chosen").Ranked(place.InHelp).Also("bastion behind through jump depends"),
-		place.On("o", "order", m.order).Whole().Ranked(place.InHelp).Also("sort recent marked"),
+		place.On("o", "order", m.order).Whole().Ranked(place.InHelp).Also("sort recent marked worst wrong shut"),
 		place.On("M", "all ways to mend it", m.ways).If(chosen, "no session is chosen").Ranked(place.InHelp).Also("fix remedies user wrong login key timeout refused"),
 		place.On("a", "ask which key opens it", on(m.which)).If(free, busy).Ranked(place.InHelp).Also("find key try keys permission denied publickey"),
 		place.On("l", "lend to one shell", on(m.lend)).If(free, busy).Ranked(place.InHelp).Also("agent forwarding forward key"),

@@ -80,7 +80,12 @@ func TestEveryMachineIsCheckedAndOneAlone(t *testing.T) {
 		s, _ := d.Engine.Board.State("gauge-3")
 		return strings.Contains(d.See(), "refused") && s.Failure != nil
 	})
-	d.Press("F", "F", "d", "d", "o", "o", "o")
+	d.Press("F", "F", "d", "d", "o", "o", "o") // worst first
+	first, last := m.listed()[0], m.listed()[len(m.listed())-1]
+	if a, b := d.Engine.Board.Verdict(first), d.Engine.Board.Verdict(last); a != gate.Shut || b >= a {
+		t.Errorf("%s (%s) is before %s (%s)", first, a, last, b)
+	}
+	d.Press("o")
 	d.Fits()
 }
 

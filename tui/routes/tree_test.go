@@ -91,7 +91,7 @@ func TestTheWaysAreDrawnOnce(t *testing.T) {
 	if strings.Contains(d.See(), "├") {
 		t.Errorf("rails are drawn in another order:\n%s", d.See())
 	}
-	d.Press("o", "o", "/")
+	d.Press("o", "o", "o", "/")
 	d.Type("deep")
 	d.UntilSees("❯ deep", "via quay ▸ tide-db")
 }
