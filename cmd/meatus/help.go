@@ -20,6 +20,11 @@ var examples = map[string][]string{
 	"tunnels":         {"meatus tunnels", "meatus tunnels --json", "meatus tunnels --flows csv > flows.csv"},
 	"draw":            {"meatus draw -o bay.svg", "meatus draw --site reef --private -o reef.pdf", "meatus draw --paper a1 -o wall.pdf", "meatus draw gauge-1 --chart --over 2h -o chart.svg"},
 	"trail":           {"meatus trail", "meatus trail tide-db --failed", "meatus trail --json"},
+	"estate":          {"meatus estate list", "meatus estate show gauge-2"},
+	"estate list":     {"meatus estate list", "meatus estate list state=running tag:role=gauge --json"},
+	"estate show":     {"meatus estate show gauge-2"},
+	"estate changes":  {"meatus estate changes --kept"},
+	"estate check":    {"meatus estate check bay.json"},
 	"hosts":           {"meatus hosts", "meatus hosts --sshfp"},
 	"hosts expect":    {"meatus hosts expect fingerprints.txt"},
 	"hosts trust":     {"meatus hosts trust '*.reef.example' hosts-signer.pub"},
@@ -60,6 +65,7 @@ var examples = map[string][]string{
 var ownStatuses = map[string]string{
 	"run":      "the command's own; 128 and the signal's number where one ended it",
 	"each":     "3 where it could not be run somewhere, else the highest of the commands' own",
+	"estate check": "3 where something is wrong with the document",
 	"check":    "3 where a gate is shut, or the sessions file has a mistake",
 	"hold":     "3 where a door or a way cannot be opened",
 	"key find": "3 where no key fits",
@@ -160,7 +166,7 @@ func flagLines(flags *pflag.FlagSet) string {
 var metavars = map[string]string{
 	"as-far-as": "DEPTH", "at": "SESSION", "bring": "TUNNEL", "command": "COMMAND", "container": "FORM", "dir": "FOLDER", "flows": "FORMAT", "format": "FORMAT",
 	"from": "ADDRESSES", "host": "HOSTS", "kind": "KIND", "leader": "KEY", "lend": "KEY", "lend-to": "HOSTS", "metrics": "ADDRESS", "output": "FILE", "paper": "SIZE",
-	"ready": "FILE", "roam": "TUNNEL", "session": "SESSION", "site": "SITE", "workspace": "FOLDER",
+	"ready": "FILE", "roam": "TUNNEL", "session": "SESSION", "site": "SITE", "source": "NAME", "workspace": "FOLDER",
 }
 
 // metavar is what stands for a flag's value: what its usage has in backquotes, else a word for

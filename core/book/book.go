@@ -50,10 +50,11 @@ const (
 	InSite
 	InLike
 	InSession
-	InKey // not a session's: what a key file is meant for
+	InKey    // not a session's: what a key file is meant for
+	InEstate // not a session's: where instances are known from
 )
 
-var layerWords = [...]string{"built in", "defaults", "site", "like", "session", "key"}
+var layerWords = [...]string{"built in", "defaults", "site", "like", "session", "key", "estate"}
 
 // String says it as a person would: "site reef", "defaults".
 func (o Origin) String() string {
@@ -125,6 +126,19 @@ type KeyTerms struct {
 	At      Place
 }
 
+// EstateSource is where instances are known from. Paths are as written.
+type EstateSource struct {
+	Name      string
+	Kind      Value[string]   // "document"
+	File      Value[string]   // of a document: a file,
+	URL       Value[string]   // an address,
+	Command   Value[[]string] // or a program and its arguments, which prints it
+	TokenFile Value[string]   // a file with the bearer token of an address, which nobody else may read
+	TokenEnv  Value[string]   // or the variable of the environment that it stands in
+	At        Place
+	Broken    *Problem // the first mistake that keeps it from being used, nil for none
+}
+
 // Session is one session with everything it inherits. Sessions that say nothing of
 // their own in Access or Behaviour share that part, which is not to be changed.
 type Session struct {
@@ -147,6 +161,7 @@ type Book struct {
 	Path     string // "" where it was parsed from memory
 	Sessions []*Session
 	Keys     []KeyTerms
+	Estates  []EstateSource
 	Problems []Problem // in the order of the file
 	byName   map[string]*Session
 	sites    []string

@@ -23,6 +23,7 @@ type table struct {
 	own    Session  // what it says itself; Access and Behaviour are nil where it says nothing in them
 	used   bool     // a site that is nowhere in the file but in the sessions that stand in it
 	terms  KeyTerms // of a key
+	estate EstateSource
 	seen   []seen
 	broken *Problem
 }
@@ -42,6 +43,7 @@ type reader struct {
 	layers
 	sessions []*table
 	keys     []*table
+	estates  []*table
 	current  *table
 	shared   map[string]inheritance // by the tables that are inherited from
 }
@@ -150,7 +152,7 @@ func (r *reader) spoil(p *Problem) {
 	}
 }
 
-var tableWords = []string{"defaults", "site", "like", "session", "key"}
+var tableWords = []string{"defaults", "site", "like", "session", "key", "estate"}
 
 func (r *reader) header(e tomltext.Entry, start int) {
 	var parts []string
@@ -194,6 +196,18 @@ func (r *reader) header(e tomltext.Entry, start int) {
 		}
 		r.current = &table{layer: InKey, name: parts[1], at: at, terms: KeyTerms{Path: parts[1], At: at}}
 		r.keys = append(r.keys, r.current)
+	case parts[0] == "estate" && len(parts) == 2 && !array:
+		for _, old := range r.estates {
+			if old.name == parts[1] {
+				r.problem(at, fmt.Sprintf("estate %q is given twice, first on line %d", sanitize.Line(parts[1], 40), old.at.Line), "put it in one table")
+				return
+			}
+		}
+		r.current = &table{layer: InEstate, name: parts[1], at: at, estate: EstateSource{Name: parts[1], At: at}}
+		if !ValidName(parts[1]) {
+			r.spoil(r.problem(at, fmt.Sprintf("%q cannot be an estate's name", sanitize.Line(parts[1], 40)), nameHint))
+		}
+		r.estates = append(r.estates, r.current)
 	default:
 		r.unknownTable(parts, array, at)
 	}
@@ -204,7 +218,7 @@ func (r *reader) unknownTable(parts []string, array bool, at Place) {
 	switch parts[0] {
 	case "key":
 		hint = `write [key."keys/tide.pem"]`
-	case "session", "site":
+	case "session", "site", "estate":
 		hint = fmt.Sprintf("write [%s.NAME]", parts[0])
 	case "like":
 		hint = "write [[like]]"
@@ -303,7 +317,35 @@ func (r *reader) resolve(b *Book) {
 	for _, t := range r.keys {
 		b.Keys = append(b.Keys, t.terms)
 	}
+	for _, t := range r.estates {
+		b.Estates = append(b.Estates, r.estate(t))
+	}
 	r.checkVia(b)
+}
+
+// estate is what the table of an estate says. It names one of a file, an address and a command.
+func (r *reader) estate(t *table) EstateSource {
+	r.current = t
+	e := t.estate
+	from := 0
+	for _, set := range []bool{e.File.Set, e.URL.Set, e.Command.Set} {
+		if set {
+			from++
+		}
+	}
+	switch {
+	case t.broken != nil:
+	case !e.Kind.Set:
+		r.spoil(r.problem(t.at, fmt.Sprintf("estate %s does not say of what kind it is", t.name), `write kind = "document"`))
+	case from != 1:
+		r.spoil(r.problem(t.at, fmt.Sprintf("estate %s has to name one of a file, a url and a command", t.name), `write file = "PATH", for one`))
+	case (e.TokenFile.Set || e.TokenEnv.Set) && !e.URL.Set:
+		r.spoil(r.problem(t.at, fmt.Sprintf("estate %s has a token for no url", t.name), "leave it out, or name the url"))
+	case e.TokenFile.Set && e.TokenEnv.Set:
+		r.spoil(r.problem(t.at, fmt.Sprintf("estate %s names two tokens", t.name), "keep token_file or token_env"))
+	}
+	e.Broken = t.broken
+	return e
 }
 
 // session adds to what a session says itself what it takes from its likes (later ones

@@ -2,6 +2,7 @@ package book
 
 import (
 	"fmt"
+	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -162,6 +163,38 @@ var settings = []setting{
 			t.terms.Confirm = Value[bool]{v.Text() == "true", o, true}
 			return "", ""
 		}},
+
+	// Of the table of an estate.
+	ofEstate("kind", func(e *EstateSource) *Value[string] { return &e.Kind }, oneOf("document")),
+	ofEstate("file", func(e *EstateSource) *Value[string] { return &e.File }, checkPath),
+	ofEstate("url", func(e *EstateSource) *Value[string] { return &e.URL }, checkAddress),
+	ofEstate("token_file", func(e *EstateSource) *Value[string] { return &e.TokenFile }, checkPath),
+	ofEstate("token_env", func(e *EstateSource) *Value[string] { return &e.TokenEnv }, nil),
+	{name: "command", in: 1 << InEstate, literal: listLiteral,
+		read: func(t *table, v tomltext.Value, o Origin) (string, string) {
+			return readTexts(&t.estate.Command, v, o, "a program and its arguments", nil)
+		}},
+}
+
+// ofEstate is a text of an estate's table.
+func ofEstate(name string, of func(*EstateSource) *Value[string], check func(string) (string, string)) setting {
+	return setting{name: name, in: 1 << InEstate, literal: textLiteral,
+		read: func(t *table, v tomltext.Value, o Origin) (string, string) {
+			return readText(of(&t.estate), v, o, check)
+		}}
+}
+
+// checkAddress takes https, and http on this machine alone: a document is not read over a line
+// that others can write to.
+func checkAddress(s string) (say, hint string) {
+	u, err := url.Parse(s)
+	switch {
+	case err != nil || u.Host == "" || u.User != nil:
+		return fmt.Sprintf("%q is no address", sanitize.Line(s, 60)), "write https://HOST/PATH; a token stands in token_file or token_env"
+	case u.Scheme == "https", u.Scheme == "http" && (u.Hostname() == "127.0.0.1" || u.Hostname() == "::1" || u.Hostname() == "localhost"):
+		return "", ""
+	}
+	return "a document is read over https alone", "write https://HOST/PATH"
 }
 
 // Fields are the keys of a session that [Set] can set, in the order they are shown.
@@ -216,6 +249,8 @@ func layersOf(f *setting) string {
 		return "a like"
 	case 1 << InKey:
 		return "the table of a key"
+	case 1 << InEstate:
+		return "the table of an estate"
 	}
 	return "the session itself"
 }

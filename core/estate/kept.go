@@ -1,0 +1,72 @@
+package estate
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"time"
+
+	"meatus/core/book"
+	"meatus/core/sanitize"
+	"meatus/core/statefile"
+	"meatus/core/workspace"
+)
+
+// maxChanges is how many changes are kept of a source.
+const maxChanges = 500
+
+// Kept is what is known of a source: as it was read last, with what has changed since it is.
+type Kept struct {
+	Source   string    `json:"source"`
+	Read     time.Time `json:"read"`   // when it was read last, zero for never
+	Tried    time.Time `json:"tried"`  // when that was tried last
+	Failed   string    `json:"failed"` // why that failed, "" where it did not
+	Tag      string    `json:"tag,omitempty"`
+	Snapshot Snapshot  `json:"snapshot"`
+	Changes  []Change  `json:"changes"` // the oldest first
+	Problems []Problem `json:"-"`       // of this reading
+}
+
+func keptFile(w *workspace.Workspace, source string) string {
+	return filepath.Join(w.Dir, workspace.StateDir, "estate", source+".json")
+}
+
+// Recall is what is kept of a source, nothing where it was never read.
+func Recall(w *workspace.Workspace, source string) (Kept, error) {
+	k := Kept{Source: source}
+	err := statefile.Read(keptFile(w, source), &k)
+	k.Source = source
+	return k, err
+}
+
+// Renew reads a source and keeps what it gave. Where that fails what was known stays, with the
+// reason in Failed; the error tells of what is kept alone.
+func Renew(ctx context.Context, w *workspace.Workspace, e book.EstateSource, now time.Time) (Kept, error) {
+	before, err := Recall(w, e.Name)
+	if err != nil {
+		return before, err
+	}
+	r, failed := Read(ctx, w.Dir, e, before.Tag)
+	k := before
+	k.Tried, k.Failed = now, ""
+	switch {
+	case failed != nil:
+		k.Failed = sanitize.Line(failed.Error(), 300)
+	case r.Same:
+		k.Read = now
+	default:
+		if !before.Read.IsZero() {
+			for _, c := range Changes(&before.Snapshot, &r.Snapshot) {
+				c.Seen, c.Source = now, e.Name
+				k.Changes = append(k.Changes, c)
+			}
+		}
+		k.Read, k.Tag, k.Snapshot, k.Problems = now, r.Tag, r.Snapshot, r.Problems
+		k.Changes = k.Changes[max(len(k.Changes)-maxChanges, 0):]
+	}
+	var file Kept
+	if err := statefile.Change(keptFile(w, e.Name), &file, func() { file = k }); err != nil {
+		return k, fmt.Errorf("keeping estate %s: %w", e.Name, err)
+	}
+	return k, nil
+}

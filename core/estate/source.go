@@ -1,0 +1,204 @@
+package estate
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"meatus/core/book"
+	"meatus/core/perm"
+	"meatus/core/sanitize"
+)
+
+// readTime is how long reading a source may take.
+const readTime = time.Minute
+
+// Reading is what a source gave.
+type Reading struct {
+	Snapshot Snapshot
+	Problems []Problem // what was left out of it
+	Tag      string    // by which the source knows whether it has changed, "" for no such
+	Same     bool      // nothing has changed since the tag that was asked with
+}
+
+// Read reads a source whose paths are of a workspace's folder. tag is that of the last reading, ""
+// for none. It waits at most a minute, and follows an address to no other host.
+func Read(ctx context.Context, dir string, e book.EstateSource, tag string) (Reading, error) {
+	ctx, cancel := context.WithTimeout(ctx, readTime)
+	defer cancel()
+	var text []byte
+	var err error
+	r := Reading{}
+	switch {
+	case e.Broken != nil:
+		return r, e.Broken
+	case e.File.Set:
+		text, err = readFile(inside(dir, e.File.V))
+	case e.URL.Set:
+		text, r.Tag, err = fetch(ctx, dir, e, tag)
+		if errors.Is(err, errSame) {
+			r.Same, r.Tag = true, tag
+			return r, nil
+		}
+	default:
+		text, err = output(ctx, dir, e.Command.V)
+	}
+	if err != nil {
+		if ctx.Err() != nil && errors.Is(ctx.Err(), context.DeadlineExceeded) {
+			err = fmt.Errorf("it did not answer within %s", readTime)
+		}
+		return r, err
+	}
+	r.Snapshot, r.Problems, err = Parse(text)
+	return r, err
+}
+
+func inside(dir, path string) string {
+	if rest, ok := strings.CutPrefix(path, "~/"); ok {
+		if home, err := os.UserHomeDir(); err == nil {
+			return filepath.Join(home, rest)
+		}
+	}
+	if filepath.IsAbs(path) {
+		return path
+	}
+	return filepath.Join(dir, path)
+}
+
+func readFile(path string) ([]byte, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {
+		return nil, fmt.Errorf("%s is no file that can be read: %w", path, err)
+	}
+	return bounded(f)
+}
+
+// bounded reads at most one byte more than a document may have, which tells that it is too long.
+func bounded(r io.Reader) ([]byte, error) {
+	return io.ReadAll(io.LimitReader(r, MaxDocument+1))
+}
+
+var errSame = errors.New("it has not changed")
+
+// fetch gets a document from an address, with the bearer token (RFC 6750 section 2.1) where one is
+// named, and only where it has changed (RFC 9110 section 13.1.2).
+func fetch(ctx context.Context, dir string, e book.EstateSource, tag string) (text []byte, newTag string, err error) {
+	token, err := token(dir, e)
+	if err != nil {
+		return nil, "", err
+	}
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, e.URL.V, nil)
+	if err != nil {
+		return nil, "", err
+	}
+	req.Header.Set("Accept", "application/json")
+	if token != "" {
+		req.Header.Set("Authorization", "Bearer "+token)
+	}
+	if tag != "" {
+		req.Header.Set("If-None-Match", tag)
+	}
+	client := http.Client{CheckRedirect: func(req *http.Request, _ []*http.Request) error {
+		return fmt.Errorf("it leads on to %s; write that address where it is the right one: no token goes along", sanitize.Line(req.URL.Redacted(), 100))
+	}}
+	resp, err := client.Do(req)
+	if err != nil {
+		return nil, "", errors.New(sanitize.Line(err.Error(), 300))
+	}
+	defer resp.Body.Close()
+	switch {
+	case resp.StatusCode == http.StatusNotModified && tag != "":
+		return nil, tag, errSame
+	case resp.StatusCode == http.StatusUnauthorized, resp.StatusCode == http.StatusForbidden:
+		return nil, "", fmt.Errorf("%s: the token is not taken; see token_file or token_env", resp.Status)
+	case resp.StatusCode == http.StatusTooManyRequests, resp.StatusCode == http.StatusServiceUnavailable:
+		return nil, "", fmt.Errorf("%s%s", resp.Status, later(resp.Header.Get("Retry-After")))
+	case resp.StatusCode != http.StatusOK:
+		return nil, "", fmt.Errorf("it answers %s", sanitize.Line(resp.Status, 60))
+	}
+	text, err = bounded(resp.Body)
+	if err == nil && bytes.HasPrefix(bytes.TrimSpace(text), []byte("<")) {
+		err = errors.New("it answers with a page, not with a document; is the address the right one?")
+	}
+	return text, resp.Header.Get("ETag"), err
+}
+
+// later says when to ask again, as RFC 9110 section 10.2.3 has it.
+func later(after string) string {
+	if after == "" {
+		return "; it is asked again later"
+	}
+	return "; ask again after " + sanitize.Line(after, 40) + " (seconds, or a date)"
+}
+
+// token is the bearer token of a source, "" for none. A file with one is judged as a key file is.
+func token(dir string, e book.EstateSource) (string, error) {
+	switch {
+	case e.TokenEnv.Set:
+		v := os.Getenv(e.TokenEnv.V)
+		if v == "" {
+			return "", fmt.Errorf("the variable %s, which token_env names, is not set", sanitize.Line(e.TokenEnv.V, 40))
+		}
+		return strings.TrimSpace(v), nil
+	case e.TokenFile.Set:
+		path := inside(dir, e.TokenFile.V)
+		info, err := os.Stat(path)
+		if err != nil {
+			return "", err
+		}
+		if err := perm.Judge(path); err != nil {
+			return "", err
+		}
+		if info.Mode().Perm()&0o077 != 0 {
+			return "", fmt.Errorf("%s has mode %04o: others can read the token; set mode 0600", path, info.Mode().Perm())
+		}
+		text, err := readFile(path)
+		if err != nil {
+			return "", err
+		}
+		defer clear(text)
+		token := strings.TrimSpace(string(text))
+		if token == "" || strings.ContainsAny(token, "\r\n") {
+			return "", fmt.Errorf("%s does not hold one token in a line", path)
+		}
+		return token, nil
+	}
+	return "", nil
+}
+
+// limited takes so much, and no more.
+type limited struct {
+	bytes.Buffer
+	most int
+}
+
+func (l *limited) Write(p []byte) (int, error) {
+	if l.Len()+len(p) > l.most {
+		return 0, fmt.Errorf("it prints more than %d MB", l.most>>20)
+	}
+	return l.Buffer.Write(p)
+}
+
+// output is what a command of a person's prints. It is run by no shell, in the workspace's folder.
+func output(ctx context.Context, dir string, command []string) ([]byte, error) {
+	cmd := exec.CommandContext(ctx, command[0], command[1:]...)
+	cmd.Dir, cmd.WaitDelay = dir, time.Second
+	out, errs := limited{most: MaxDocument + 1}, limited{most: 1 << 16}
+	cmd.Stdout, cmd.Stderr = &out, &errs
+	if err := cmd.Run(); err != nil {
+		return nil, fmt.Errorf("%s: %w %s", sanitize.Name(command[0]), err, sanitize.Line(errs.String(), 200))
+	}
+	return out.Bytes(), nil
+}

@@ -1,0 +1,74 @@
+package e2e
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// The sources of a workspace on the command line: listed, chosen among, shown, what has changed, and
+// a document looked through.
+func TestTheEstateOnTheCommandLine(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	write := func(name, text string) {
+		t.Helper()
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	write("sessions.toml", "")
+	if r := do(t, dir, "", "estate", "list"); r.status != 1 || !strings.Contains(r.err, "names no estate") {
+		t.Errorf("%+v", r)
+	}
+	write("sessions.toml", "[estate.bay]\nkind = \"document\"\nfile = \"bay.json\"\n\n[estate.far]\nkind = \"document\"\ncommand = [\"false\"]\n")
+	bay := `{"estate": 1, "networks": [{"id": "reef", "name": "reef"}], "groups": [{"id": "g", "name": "shore", "rules": [{"direction": "in", "protocol": "tcp", "ports": "22", "cidr": "0.0.0.0/0"}]}],
+		"instances": [{"id": "i-2", "name": "gauge-2", "state": "STATE", "addresses": [{"ip": "ADDRESS", "network": "reef"}], "groups": ["g"]}, {"id": "i-3", "name": "gauge-3", "state": "stopped"}]}`
+	write("bay.json", strings.NewReplacer("STATE", "stopped", "ADDRESS", "10.61.4.32").Replace(bay))
+
+	r := do(t, dir, "", "estate", "list", "--json")
+	var list []map[string]any
+	if err := json.Unmarshal([]byte(r.out), &list); err != nil || r.status != 0 || len(list) != 2 {
+		t.Fatalf("%v, %+v", err, r)
+	}
+	if !strings.Contains(r.err, "estate far: false: exit status 1") || !strings.Contains(r.err, "it was never read") {
+		t.Errorf("a source that fails is not told of: %q", r.err)
+	}
+	for _, key := range []string{"id", "name", "state", "checks", "image", "key_pair", "addresses", "groups", "tags", "launched", "source"} {
+		if _, ok := list[0][key]; !ok {
+			t.Errorf("%s is missing of %v", key, list[0])
+		}
+	}
+	write("bay.json", strings.NewReplacer("STATE", "running", "ADDRESS", "10.61.4.47").Replace(bay))
+	if r := do(t, dir, "", "estate", "list", "state=running", "--source", "bay"); r.status != 0 || !strings.HasPrefix(r.out, "gauge-2  running") || strings.Contains(r.out, "gauge-3") {
+		t.Errorf("%+v", r)
+	}
+	if r := do(t, dir, "", "estate", "changes", "--kept"); r.status != 0 || !strings.Contains(r.out, "bay: gauge-2 was stopped and started: 10.61.4.32 became 10.61.4.47") {
+		t.Errorf("%+v", r)
+	}
+	if r := do(t, dir, "", "estate", "show", "gauge-2", "--kept"); r.status != 0 || !strings.Contains(r.out, "shore: lets in tcp 22 from everybody (0.0.0.0/0)") {
+		t.Errorf("%+v", r)
+	}
+	if r := do(t, dir, "", "estate", "show", "gauge-*", "--kept"); r.status != 1 || !strings.Contains(r.err, "fits 2 instances; say more") {
+		t.Errorf("%+v", r)
+	}
+	if r := do(t, dir, "", "estate", "list", "colour=red"); r.status != 2 || !strings.Contains(r.err, `column 1: "colour" is nothing`) {
+		t.Errorf("%+v", r)
+	}
+	if r := do(t, dir, "", "estate", "list", "--source", "moon"); r.status != 1 || !strings.Contains(r.err, "no [estate.moon]") {
+		t.Errorf("%+v", r)
+	}
+	if r := do(t, dir, "", "estate", "check", filepath.Join(dir, "bay.json")); r.status != 0 || !strings.Contains(r.out, "nothing is wrong: 2 instances, 1 network, 1 group") {
+		t.Errorf("%+v", r)
+	}
+	write("torn.json", `{"estate": 1, "instances": [{"state": "running"}, {"id": "`)
+	if r := do(t, dir, "", "estate", "check", filepath.Join(dir, "torn.json")); r.status != 3 || !strings.Contains(r.out, "ends before it is whole") {
+		t.Errorf("%+v", r)
+	}
+	write("sessions.toml", "[estate.bay]\nkind = \"dokument\"\nfile = \"bay.json\"\n[estate.two]\nkind = \"document\"\nfile = \"a\"\nurl = \"http://198.51.100.1/\"\n")
+	if r := do(t, dir, "", "check"); r.status != 3 || !strings.Contains(r.err, `2:8: kind: `) || !strings.Contains(r.err, "a document is read over https alone") {
+		t.Errorf("%+v", r)
+	}
+}
