@@ -200,12 +200,20 @@ func (m *Model) View(width, height int) []string {
 		through += " ▸ " + h.Name
 	}
 	out := []string{t.Title(t.Accent.Render("a tunnel")+t.Rule.Render(" ─ ")+t.Strong.Render(m.route.Session), t.Faint.Render(through), width, fit.Spread), ""}
-	row := func(line int, word, value, help string) {
+	row := func(at int, word, value, help string) {
 		pointer := "  "
-		if m.at == line {
+		if m.at == at {
 			pointer = t.Accent.Render("❯ ")
 		}
-		out = append(out, fit.Cut(" "+pointer+t.Faint.Render(fit.Pad(word, 14))+value+"  "+t.Faint.Render(help), width))
+		line := " " + pointer + t.Faint.Render(fit.Pad(word, 14)) + value + "  "
+		if fit.Width(line)+fit.Width(help) <= width {
+			out = append(out, line+t.Faint.Render(help))
+			return
+		}
+		out = append(out, fit.Cut(line, width)) // what helps stands below, where there is no room beside
+		for _, l := range fit.Wrap(help, max(width-19, 20)) {
+			out = append(out, strings.Repeat(" ", 17)+t.Faint.Render(l))
+		}
 	}
 	help := ""
 	if m.at == onKind {
@@ -213,7 +221,7 @@ func (m *Model) View(width, height int) []string {
 	}
 	row(onKind, "I want", t.Strong.Render(kinds[m.kind].wish), help)
 	target := m.route.Target().Name
-	room := max(min(width-60, 40), 16)
+	room := max(min(width-22, 40), 16)
 	windows := kinds[m.kind].kind == "windows"
 	if kinds[m.kind].kind != "roam" && !windows {
 		seen := map[string]string{"bring": "as " + target + " sees it: db.internal postgres, 10.61.4.20:5432, web", "lend": "as this machine sees it: 3000, web, /run/x.sock"}[kinds[m.kind].kind]

@@ -392,6 +392,9 @@ func (m *Model) View(width, height int) []string {
 			more = "more below"
 		}
 		lines = append(lines, m.fieldLine(i, &far, width, more))
+		if i == m.cursor && m.editing {
+			lines = append(lines, m.below(width)...)
+		}
 	}
 	switch {
 	case m.bad:
@@ -404,6 +407,29 @@ func (m *Model) View(width, height int) []string {
 		}
 	}
 	return lines[:min(len(lines), height)]
+}
+
+// saying is what is said of the value that is edited: what is wrong with it, else what it can be.
+func (m *Model) saying() string {
+	key := m.field()
+	if wrong := m.ws.Book.WrongValue(m.at.Layer, key, m.input.Text()); wrong != "" {
+		return m.s.Theme.Verdict(gate.Shut).Render("╰ " + wrong)
+	}
+	return m.s.Theme.Faint.Render(book.HintOf(key))
+}
+
+// below is that below the value, where there is no room beside it.
+func (m *Model) below(width int) []string {
+	const indent = 15
+	say := m.saying()
+	if indent+m.valueWidth(width)+2+fit.Width(say) <= width {
+		return nil
+	}
+	var lines []string
+	for _, l := range fit.Wrap(say, max(width-indent-1, 20)) {
+		lines = append(lines, strings.Repeat(" ", indent)+l)
+	}
+	return lines
 }
 
 // valueWidth is how wide the values are drawn: as the longest of them, with room for one that is
@@ -430,11 +456,11 @@ func (m *Model) fieldLine(i int, far *book.Session, width int, more string) stri
 		pointer, name = t.Accent.Render("❯ "), t.Strong.Render(fit.Pad(key, 11))
 	}
 	if i == m.cursor && m.editing {
-		say := t.Faint.Render(book.HintOf(key))
-		if wrong := m.ws.Book.WrongValue(m.at.Layer, key, m.input.Text()); wrong != "" {
-			say = t.Verdict(gate.Shut).Render("╰ " + wrong)
+		line := " " + pointer + name + " " + fit.Pad(m.input.View(room-2), room) + " "
+		if say := m.saying(); fit.Width(line)+fit.Width(say) <= width {
+			line += say
 		}
-		return fit.Cut(" "+pointer+name+" "+fit.Pad(m.input.View(room-2), room)+" "+say, width)
+		return line
 	}
 	style, from := t.Text, t.Faint.Render("from "+origin.String())
 	if origin.Layer == book.BuiltIn {
