@@ -63,13 +63,13 @@ var examples = map[string][]string{
 
 // ownStatuses are the exit statuses of commands that have others than every command has.
 var ownStatuses = map[string]string{
-	"run":      "the command's own; 128 and the signal's number where one ended it",
-	"each":     "3 where it could not be run somewhere, else the highest of the commands' own",
+	"run":          "the command's own; 128 and the signal's number where one ended it",
+	"each":         "3 where it could not be run somewhere, else the highest of the commands' own",
 	"estate check": "3 where something is wrong with the document",
-	"check":    "3 where a gate is shut, or the sessions file has a mistake",
-	"hold":     "3 where a door or a way cannot be opened",
-	"key find": "3 where no key fits",
-	"ring":     "the command's own",
+	"check":        "3 where a gate is shut, or the sessions file has a mistake",
+	"hold":         "3 where a door or a way cannot be opened",
+	"key find":     "3 where no key fits",
+	"ring":         "the command's own",
 }
 
 // statuses are told in every help.

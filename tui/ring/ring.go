@@ -510,7 +510,7 @@ func (m *Model) lent() []string {
 // listener says how other programs reach the ring, and what stands behind it.
 func (m *Model) listener() []string {
 	t := m.s.Theme
-	say := t.Faint.Render("closed to other programs; "+m.s.Press("doors")+" opens a socket for them")
+	say := t.Faint.Render("closed to other programs; " + m.s.Press("doors") + " opens a socket for them")
 	if socket := m.s.Shared(); socket != nil {
 		say = t.Mark(gate.Ajar) + " open to programs of this account: " + t.Strong.Render(m.export()) + t.Faint.Render("  "+words.Count(socket.Uses(), "use"))
 	}
