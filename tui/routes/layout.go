@@ -77,11 +77,13 @@ func (m *Model) moveDivide(by int) tea.Cmd {
 	board, _ := m.divided()
 	percent := min(max((board*100+m.width/2)/max(m.width, 1)+by, 30), 75)
 	m.divide.Percent = percent
+	m.latest.Store(int64(percent))
 	m.settle()
-	path, notice := layoutFile(m.ws), m.s.Notice
+	path, notice, latest := layoutFile(m.ws), m.s.Notice, m.latest
 	return m.s.Run(func() tea.Msg {
 		var d divide
-		if err := statefile.Change(path, &d, func() { d.Percent = percent }); err != nil {
+		// Whichever of several is written last writes where the divide is then.
+		if err := statefile.Change(path, &d, func() { d.Percent = int(latest.Load()) }); err != nil {
 			notice("the divide is not remembered: " + err.Error())
 		}
 		return nil

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -72,6 +73,7 @@ type Model struct {
 	above   Above
 	needs   needing
 	divide  divide
+	latest  *atomic.Int64 // where the divide was put last, for those that write it down
 }
 
 // looking is a look at many sessions' machines.
@@ -108,7 +110,7 @@ var orderWords = [...]string{"", "most recent first", "marked first", "worst fir
 
 // New returns the place.
 func New(s *place.Services) place.Place {
-	m := &Model{s: s, depth: walk.Identity, better: map[string]better{}, folded: map[string]bool{}}
+	m := &Model{s: s, depth: walk.Identity, better: map[string]better{}, folded: map[string]bool{}, latest: &atomic.Int64{}}
 	m.find.line = newFindLine(s.Theme)
 	if err := statefile.Read(layoutFile(s.Workspace()), &m.divide); err != nil {
 		s.Notice(err.Error())
