@@ -14,6 +14,7 @@ import (
 	"time"
 
 	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
 	"golang.org/x/crypto/ssh"
 
 	"meatus/core/engine"
@@ -507,7 +508,20 @@ func (m *Model) narrow() {
 }
 
 // room is how many hosts fit.
-func (m *Model) room() int { return max((m.height+1)*45/100-2, 3) }
+func (m *Model) room() int {
+	if _, _, beside := place.Halves(m.width); beside {
+		return max(m.height-2, 3)
+	}
+	return max((m.height+1)*45/100-2, 3)
+}
+
+// in draws something in so many columns.
+func (m *Model) in(width int, draw func() []string) []string {
+	whole := m.width
+	m.width = width
+	defer func() { m.width = whole }()
+	return draw()
+}
 
 func (m *Model) move(by int) { m.at.Move(by, len(m.shown), m.room()) }
 
@@ -530,22 +544,34 @@ func (m *Model) View() []string {
 	case len(m.hosts) == 0:
 		lines = append(lines, "", "   "+t.Faint.Render("No host is vouched for yet: that happens on a first visit."))
 	}
-	for i := m.at.Top; i < min(m.at.Top+m.room(), len(m.shown)); i++ {
-		lines = append(lines, m.row(m.hosts[m.shown[i]], i == m.at.At))
+	room := m.room()
+	list, pane, beside := place.Halves(m.width)
+	rows := m.in(list, func() []string {
+		var rows []string
+		for i := m.at.Top; i < min(m.at.Top+room, len(m.shown)); i++ {
+			rows = append(rows, m.row(m.hosts[m.shown[i]], i == m.at.At))
+		}
+		return rows
+	})
+	told := m.in(pane, m.chosen)
+	if beside {
+		return append(lines, place.Joined(t, rows, told, list, max(m.height-len(lines), 0))...)
 	}
-	for len(lines) < m.room()+2 {
+	lines = append(lines, rows...)
+	for len(lines) < room+2 {
 		lines = append(lines, "")
 	}
+	return append(lines, told...)
+}
+
+// chosen is everything that is told of the chosen host.
+func (m *Model) chosen() []string {
+	t := m.s.Theme
 	h, ok := m.selected()
-	name := ""
-	if ok {
-		name = t.Strong.Render(sanitize.Line(h.At().String(), 200))
+	if !ok {
+		return []string{t.Title("", "", m.width, fit.Spread)}
 	}
-	lines = append(lines, t.Title(name, "", m.width, fit.Spread))
-	if ok {
-		lines = append(lines, m.detail(h)...)
-	}
-	return lines
+	return append([]string{t.Title(t.Strong.Render(sanitize.Line(h.At().String(), 200)), "", m.width, fit.Spread)}, m.detail(h)...)
 }
 
 func (m *Model) row(h vouch.Host, selected bool) string {
@@ -559,7 +585,7 @@ func (m *Model) row(h vouch.Host, selected bool) string {
 	if n := len(current); n > 0 {
 		last := current[n-1]
 		mark = t.Mark(gate.Open)
-		say = t.Faint.Render(fit.Pad("vouched "+day(last.When), 22))
+		say = t.Faint.Render(fit.Pad("vouched "+day(last.When), 21))
 		if a := len(announced(h)); a > 0 {
 			mark = t.Mark(gate.Ajar)
 			say += t.Verdict(gate.Ajar).Render(fmt.Sprintf("%d announced  ", a))
@@ -567,7 +593,7 @@ func (m *Model) row(h vouch.Host, selected bool) string {
 		if n > 1 {
 			say += words.Count(n, "key") + "  "
 		} else {
-			say += last.Algorithm + "  "
+			say += strings.TrimPrefix(last.Algorithm, "ssh-") + "  "
 		}
 	}
 	if before := len(h.Keys) - len(current); before > 0 {
@@ -584,7 +610,12 @@ func (m *Model) detail(h vouch.Host) []string {
 	t := m.s.Theme
 	var lines []string
 	say := func(format string, args ...any) {
-		lines = append(lines, fit.Cut("   "+fmt.Sprintf(format, args...), m.width))
+		for i, l := range fit.Wrap(fmt.Sprintf(format, args...), max(m.width-16, 20)) {
+			if i > 0 {
+				l = strings.Repeat(" ", 12) + l
+			}
+			lines = append(lines, fit.Cut("   "+l, m.width))
+		}
 	}
 	for i := len(h.Keys) - 1; i >= 0; i-- {
 		k := h.Keys[i]
@@ -596,14 +627,18 @@ func (m *Model) detail(h vouch.Host) []string {
 			end = fmt.Sprintf(", until %s: %s", day(when), sanitize.Line(why, 60))
 		} else if k.How == vouch.Announced {
 			when, _ := k.End()
-			style, end = t.Verdict(gate.Ajar), fmt.Sprintf(", compared by nobody: until %s, or c confirms it", day(when))
+			style, end = t.Verdict(gate.Ajar), fmt.Sprintf(", compared by nobody: until %s, or %s confirms it", day(when), m.s.Press("mend"))
 		}
 		say("%s %s", t.Faint.Render(fit.Pad(word, 7)), style.Render(k.SHA256))
 		say("        %s", t.Faint.Render(fmt.Sprintf("%s, vouched %s %s, at %s%s", k.Algorithm, k.When.Local().Format("2 Jan 2006 15:04"), k.Source(), sanitize.Line(k.Address, 60), end)))
 	}
 	if key, err := lastKey(h); err == nil && m.height > 29 {
 		for _, n := range vouch.Notations[1:] {
-			say("%s %s", t.Faint.Render(fit.Pad(n.Name, 11)), t.Faint.Render(n.Write(key)))
+			name := n.Name
+			for _, l := range strings.Split(ansi.Hardwrap(n.Write(key), max(m.width-17, 20), false), "\n") {
+				lines = append(lines, "   "+t.Faint.Render(fit.Pad(name, 12)+l))
+				name = ""
+			}
 		}
 	}
 	if m.seen.of == at(h.Name, h.Port) {

@@ -101,8 +101,19 @@ func (m *Model) move(msg tea.Msg) {
 }
 
 // room is how many jobs fit, stepRows how many steps of the chosen one.
-func (m *Model) room() int     { return max(m.height*40/100-1, 3) }
-func (m *Model) stepRows() int { return max(m.height-m.room()-2, 1) }
+func (m *Model) room() int {
+	if _, _, beside := place.Halves(m.width); beside {
+		return max(m.height-2, 3)
+	}
+	return max(m.height*40/100-1, 3)
+}
+
+func (m *Model) stepRows() int {
+	if _, _, beside := place.Halves(m.width); beside {
+		return max(m.height-2, 1)
+	}
+	return max(m.height-m.room()-2, 1)
+}
 
 // View draws the jobs, and the chosen one's steps.
 func (m *Model) View() []string {
@@ -112,6 +123,8 @@ func (m *Model) View() []string {
 	if len(all) == 0 {
 		return append(lines, "", "   "+t.Faint.Render("Nothing is under way. Sweeping, installing and rotating keys, and drawing, go on here while you work."))
 	}
+	width, pane, beside := place.Halves(m.width)
+	var rows []string
 	from, to := m.at.Window(len(all), m.room())
 	for i, s := range all[from:to] {
 		pointer := "  "
@@ -127,16 +140,20 @@ func (m *Model) View() []string {
 				mark = t.Mark(verdict)
 			}
 		}
-		lines = append(lines, fit.Cut(fmt.Sprintf(" %s%s %s %s %s  %s", pointer, mark, fit.Pad(s.Title.What, 22), t.Strong.Render(fit.Pad(s.Title.Of, min(28, m.width/5))), t.Faint.Render(fit.Pad(fit.Ago(end.Sub(s.Began)), 7)), sum(s)), m.width))
+		rows = append(rows, fit.Cut(fmt.Sprintf(" %s%s %s %s %s  %s", pointer, mark, fit.Pad(s.Title.What, 22), t.Strong.Render(fit.Pad(s.Title.Of, min(28, width/5))), t.Faint.Render(fit.Pad(fit.Ago(end.Sub(s.Began)), 7)), sum(s)), width))
 	}
+	var told []string
+	if s, ok := m.selected(); ok {
+		told = append([]string{title(t, s, pane)}, steps(t, s, m.step, pane, m.stepRows())...)
+	}
+	if beside {
+		return append(lines, place.Joined(t, rows, told, width, max(m.height-1, 0))...)
+	}
+	lines = append(lines, rows...)
 	for len(lines) < m.room()+1 {
 		lines = append(lines, "")
 	}
-	if s, ok := m.selected(); ok {
-		lines = append(lines, title(t, s, m.width))
-		lines = append(lines, steps(t, s, m.step, m.width, m.stepRows())...)
-	}
-	return lines
+	return append(lines, told...)
 }
 
 // worst is the worst verdict of a job's steps, untried where there are none.

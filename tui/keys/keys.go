@@ -83,6 +83,7 @@ type Model struct {
 	form          *form.Form
 	note          string
 	which         []workspace.Opens // the answer to which key fits
+	beside        bool              // the sheet stands beside the list
 	early         string            // what was asked before the keys were read
 	asked         string
 	opened        []byte // a password, shown for a while
@@ -270,7 +271,20 @@ func (m *Model) narrow() {
 }
 
 // room is how many keys fit.
-func (m *Model) room() int { return max(m.height-21, 4) }
+func (m *Model) room() int {
+	if _, _, beside := place.Halves(m.width); beside {
+		return max(m.height-2, 4)
+	}
+	return max(m.height-21, 4)
+}
+
+// in draws something in so many columns.
+func (m *Model) in(width int, draw func() []string) []string {
+	whole := m.width
+	m.width = width
+	defer func() { m.width = whole }()
+	return draw()
+}
 
 func (m *Model) move(by int) { m.at.Move(by, len(m.shown), m.room()) }
 
@@ -632,15 +646,28 @@ func (m *Model) View() []string {
 	case len(m.shown) == 0:
 		lines = append(lines, "", "   "+t.Faint.Render("No key here. "+m.s.Press("new")+" makes one; what arrives in "+workspace.Short(m.ws.Downloads)+" is noticed."))
 	}
-	for i := m.at.Top; i < min(m.at.Top+m.room(), len(m.shown)); i++ {
-		lines = append(lines, m.row(m.keys[m.shown[i]].Key, i == m.at.At))
+	room := m.room()
+	list, pane, beside := place.Halves(m.width)
+	m.beside = beside
+	rows := m.in(list, func() []string {
+		var rows []string
+		for i := m.at.Top; i < min(m.at.Top+room, len(m.shown)); i++ {
+			rows = append(rows, m.row(m.keys[m.shown[i]].Key, i == m.at.At))
+		}
+		return rows
+	})
+	var told []string
+	if k, ok := m.chosen(); ok {
+		told = m.in(pane, func() []string { return m.sheet(k) })
 	}
-	for len(lines) < min(m.room()+2, len(m.shown)+3) {
+	if beside {
+		return append(lines, place.Joined(t, rows, told, list, max(m.height-len(lines), 0))...)
+	}
+	lines = append(lines, rows...)
+	for len(lines) < min(room+2, len(m.shown)+3) {
 		lines = append(lines, "")
 	}
-	if k, ok := m.chosen(); ok {
-		lines = append(lines, m.sheet(k)...)
-	}
+	lines = append(lines, told...)
 	return lines[:min(len(lines), max(m.height, 0))]
 }
 

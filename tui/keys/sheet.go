@@ -80,16 +80,29 @@ func (m *Model) sheet(k sheet) []string {
 		return append(lines, "", "   "+t.Accent.Render("the first password, for a minute: ")+t.Strong.Render(sanitize.Line(string(m.opened), 200)), "   "+t.Faint.Render("It is stored nowhere; esc hides it."))
 	}
 	lines = append(lines, m.answer()...)
-	lines = append(lines, fit.Beside(m.facts(k), m.lattice(k), min(m.width-40, rightBlock))...)
+	if m.beside { // it has the height for both
+		lines = append(append(append(lines, m.facts(k)...), ""), m.lattice(k)...)
+		lines = append(lines, "")
+	} else {
+		lines = append(lines, fit.Beside(m.facts(k), m.lattice(k), min(m.width-40, rightBlock))...)
+	}
 	wide := m.width >= 110
 	prints, picture := m.prints(k), m.picture(k)
 	switch {
 	case wide:
 		prints = fit.Beside(prints, picture, rightBlock)
-	case len(lines)+len(prints)+len(picture) < m.height-m.room()-3: // under them, where there is room
+	case len(lines)+len(prints)+len(picture) < m.sheetRows(): // under them, where there is room
 		prints = append(append(prints, ""), picture...)
 	}
 	return append(append(lines, prints...), m.flaws(k)...)
+}
+
+// sheetRows is how many rows the sheet has.
+func (m *Model) sheetRows() int {
+	if m.beside {
+		return m.height - 3
+	}
+	return m.height - m.room() - 3
 }
 
 // answer says which key fits what was asked.
@@ -110,6 +123,14 @@ func (m *Model) answer() []string {
 	return append(lines, "")
 }
 
+// factsWidth is how wide a fact is drawn.
+func (m *Model) factsWidth() int {
+	if m.beside {
+		return max(m.width-17, 20)
+	}
+	return max(min(m.width-40, rightBlock)-17, 20)
+}
+
 // facts are what the key and its file are, in lines.
 func (m *Model) facts(k sheet) []string {
 	t := m.s.Theme
@@ -118,7 +139,7 @@ func (m *Model) facts(k sheet) []string {
 		if value == "" {
 			return
 		}
-		for _, l := range fit.Wrap(value, max(min(m.width-40, rightBlock)-17, 20)) {
+		for _, l := range fit.Wrap(value, m.factsWidth()) {
 			lines = append(lines, "   "+t.Faint.Render(fit.Pad(word, 12))+l)
 			word = ""
 		}
