@@ -153,9 +153,18 @@ var (
 	fineColour = regexp.MustCompile(`\x1b\[[0-9;]*(38|48)[;:][25]`)
 )
 
-// TestGroundsAndColours shows every place in each look: what is read is the same in all of them.
+// TestGroundsAndColours shows every place in each look, at each size: what is read is the same in all
+// looks.
 func TestGroundsAndColours(t *testing.T) {
-	t.Parallel()
+	for _, size := range [][2]int{{80, 24}, {160, 47}, {200, 60}} {
+		t.Run(fmt.Sprintf("%dx%d", size[0], size[1]), func(t *testing.T) {
+			t.Parallel()
+			groundsAndColours(t, size[0], size[1])
+		})
+	}
+}
+
+func groundsAndColours(t *testing.T, columns, rows int) {
 	home := goldenBay(t)
 	texts := map[string]string{}
 	for _, look := range []struct {
@@ -177,8 +186,10 @@ func TestGroundsAndColours(t *testing.T) {
 			t.Fatal(err)
 		}
 		command := append([]string{"env", "HOME=" + home, "TERM=xterm-256color"}, look.env...)
-		s := show(t, 80, 24, append(command, program, "--workspace", filepath.Join(home, "bay"))...)
-		s.wait("all that needs you", func(screen string) bool { return strings.Contains(screen, "of 4") })
+		s := show(t, columns, rows, append(command, program, "--workspace", filepath.Join(home, "bay"))...)
+		s.wait("all that needs you", func(screen string) bool {
+			return strings.Contains(screen, "needs you 4") || strings.Contains(screen, "of 4")
+		})
 		for _, p := range everywhere {
 			s.text(p.key)
 			screen := settled(s.quiet(p.shows))
