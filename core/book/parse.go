@@ -22,8 +22,8 @@ type table struct {
 	at     Place
 	own    Session  // what it says itself; Access and Behaviour are nil where it says nothing in them
 	used   bool     // a site that is nowhere in the file but in the sessions that stand in it
-	terms  KeyTerms // of a key
-	estate EstateSource
+	terms  *KeyTerms     // of a key, nil for others
+	estate *EstateSource // of an estate
 	seen   []seen
 	broken *Problem
 }
@@ -194,7 +194,7 @@ func (r *reader) header(e tomltext.Entry, start int) {
 				return
 			}
 		}
-		r.current = &table{layer: InKey, name: parts[1], at: at, terms: KeyTerms{Path: parts[1], At: at}}
+		r.current = &table{layer: InKey, name: parts[1], at: at, terms: &KeyTerms{Path: parts[1], At: at}}
 		r.keys = append(r.keys, r.current)
 	case parts[0] == "estate" && len(parts) == 2 && !array:
 		for _, old := range r.estates {
@@ -203,7 +203,7 @@ func (r *reader) header(e tomltext.Entry, start int) {
 				return
 			}
 		}
-		r.current = &table{layer: InEstate, name: parts[1], at: at, estate: EstateSource{Name: parts[1], At: at}}
+		r.current = &table{layer: InEstate, name: parts[1], at: at, estate: &EstateSource{Name: parts[1], At: at}}
 		if !ValidName(parts[1]) {
 			r.spoil(r.problem(at, fmt.Sprintf("%q cannot be an estate's name", sanitize.Line(parts[1], 40)), nameHint))
 		}
@@ -315,7 +315,7 @@ func (r *reader) resolve(b *Book) {
 		b.byName[t.name] = s
 	}
 	for _, t := range r.keys {
-		b.Keys = append(b.Keys, t.terms)
+		b.Keys = append(b.Keys, *t.terms)
 	}
 	for _, t := range r.estates {
 		b.Estates = append(b.Estates, r.estate(t))
@@ -326,7 +326,7 @@ func (r *reader) resolve(b *Book) {
 // estate is what the table of an estate says. It names one of a file, an address and a command.
 func (r *reader) estate(t *table) EstateSource {
 	r.current = t
-	e := t.estate
+	e := *t.estate
 	from := 0
 	for _, set := range []bool{e.File.Set, e.URL.Set, e.Command.Set} {
 		if set {

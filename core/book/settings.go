@@ -180,7 +180,7 @@ var settings = []setting{
 func ofEstate(name string, of func(*EstateSource) *Value[string], check func(string) (string, string)) setting {
 	return setting{name: name, in: 1 << InEstate, literal: textLiteral,
 		read: func(t *table, v tomltext.Value, o Origin) (string, string) {
-			return readText(of(&t.estate), v, o, check)
+			return readText(of(t.estate), v, o, check)
 		}}
 }
 
@@ -400,6 +400,16 @@ func durationText(v Value[time.Duration]) string {
 }
 
 // readText takes a string that check, where given, finds nothing wrong with.
+// plainText tells of most texts that there is nothing in them to be made safe: visible ASCII alone.
+func plainText(s string) bool {
+	for i := range len(s) {
+		if s[i] <= ' ' || s[i] > '~' {
+			return false
+		}
+	}
+	return true
+}
+
 func readText(into *Value[string], v tomltext.Value, o Origin, check check) (string, string) {
 	if v.Kind() != tomltext.String {
 		return fmt.Sprintf("a text is wanted, not %s", v.Kind()), "put it in quotes"
@@ -408,7 +418,7 @@ func readText(into *Value[string], v tomltext.Value, o Origin, check check) (str
 	if strings.TrimSpace(s) == "" {
 		return "it is empty", "leave the line out where there is no value"
 	}
-	if sanitize.Line(s, len(s)+1) != s {
+	if !plainText(s) && sanitize.Line(s, len(s)+1) != s {
 		return "it holds control characters or blanks at its ends", "write it anew"
 	}
 	if check != nil {
