@@ -57,8 +57,9 @@ func BenchmarkBytes(b *testing.B) {
 			defer typed.Close()
 			p := tea.NewProgram(a, tea.WithInput(in), tea.WithOutput(&out), tea.WithWindowSize(160, 47), tea.WithContext(b.Context()))
 			go p.Run()
+			time.Sleep(3 * time.Second)
 			typed.Write([]byte(c.key))
-			time.Sleep(4 * time.Second) // what the first frames cost is not counted
+			time.Sleep(3 * time.Second) // what the first frames cost is not counted
 			for b.Loop() {
 				before := out.n.Load()
 				time.Sleep(c.over)
