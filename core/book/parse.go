@@ -20,8 +20,8 @@ type table struct {
 	layer  Layer
 	name   string
 	at     Place
-	own    Session  // what it says itself; Access and Behaviour are nil where it says nothing in them
-	used   bool     // a site that is nowhere in the file but in the sessions that stand in it
+	own    Session       // what it says itself; Access and Behaviour are nil where it says nothing in them
+	used   bool          // a site that is nowhere in the file but in the sessions that stand in it
 	terms  *KeyTerms     // of a key, nil for others
 	estate *EstateSource // of an estate
 	seen   []seen
