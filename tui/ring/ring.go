@@ -541,7 +541,11 @@ func (m *Model) past(height int) []string {
 		if u.Refuse != nil {
 			mark, say = t.Mark(gate.Shut), fmt.Sprintf("%s was refused %s: %v; asked %s", u.By(), u.Key, u.Refuse, u.For())
 		}
-		lines = append(lines, fit.Cut("   "+mark+" "+t.Faint.Render(u.at.Format("15:04:05"))+"  "+say, m.width))
+		begin := "   " + mark + " " + t.Faint.Render(u.at.Format("15:04:05")) + "  "
+		for _, l := range fit.Wrap(say, max(m.width-16, 20)) {
+			lines = append(lines, begin+l)
+			begin = "               "
+		}
 	}
-	return lines
+	return lines[:min(len(lines), max(height, 1))]
 }
