@@ -140,15 +140,15 @@ func (m *Model) needsRows() int {
 
 // needsLines is how many lines they take above the board.
 func (m *Model) needsLines() int {
-	if len(m.needs.all) == 0 || m.find.on {
-		return 0
-	}
-	return 1 + m.needsRows()
+	return len(m.viewNeeds())
 }
+
+// tall is from how many rows of the place on what needs the person is not cut.
+const tall = 40
 
 // viewNeeds draws what needs the person.
 func (m *Model) viewNeeds() []string {
-	if m.needsLines() == 0 {
+	if len(m.needs.all) == 0 || m.find.on {
 		return nil
 	}
 	t, all := m.s.Theme, m.needs.all
@@ -176,13 +176,14 @@ func (m *Model) viewNeeds() []string {
 		wide = max(wide, min(fit.Width(n.Of), 28))
 	}
 	for i, n := range shown {
-		lines = append(lines, m.needLine(i, n, wide))
+		lines = append(lines, m.needLine(i, n, wide)...)
 	}
 	return lines
 }
 
-// needLine draws one: the key that jumps there, what it is about, what is wrong, what mends it.
-func (m *Model) needLine(i int, n needs.Need, wide int) string {
+// needLine draws one: the key that jumps there, what it is about, what is wrong, what mends it. In a
+// tall window it takes the lines that it needs.
+func (m *Model) needLine(i int, n needs.Need, wide int) []string {
 	t := m.s.Theme
 	mark := t.Mark(gate.Shut)
 	switch n.Kind {
@@ -199,11 +200,15 @@ func (m *Model) needLine(i int, n needs.Need, wide int) string {
 	if n.New {
 		fresh = t.Accent.Render("new ")
 	}
-	line := " " + t.Key.Render(fmt.Sprint(i+1)) + " " + mark + " " + t.Strong.Render(fit.Pad(n.Of, wide)) + "  " + fresh + say
+	begin := " " + t.Key.Render(fmt.Sprint(i+1)) + " " + mark + " " + t.Strong.Render(fit.Pad(n.Of, wide)) + "  " + fresh
+	if whole := say + "  → " + n.Remedy; m.height >= tall && n.Remedy != "" && fit.Width(begin+whole) > m.width {
+		return append(wrapped(begin, say, m.width), wrapped(strings.Repeat(" ", fit.Width(begin))+t.Accent.Render("→ "), t.Faint.Render(n.Remedy), m.width)...)
+	}
+	line := begin + say
 	if rest := m.width - fit.Width(line) - 4; n.Remedy != "" && rest > 12 {
 		line += t.Accent.Render("  → ") + t.Faint.Render(fit.Cut(n.Remedy, rest))
 	}
-	return fit.Cut(line, m.width)
+	return []string{fit.Cut(line, m.width)}
 }
 
 // jump goes to what a need is about.
