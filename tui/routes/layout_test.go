@@ -2,8 +2,6 @@ package routes
 
 import (
 	"fmt"
-	"os"
-	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -11,7 +9,6 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"meatus/core/board"
-	"meatus/core/workspace"
 	"meatus/lab/await"
 	"meatus/tui/placetest"
 )
@@ -54,16 +51,11 @@ func TestAHundredRoutesBesideAWholeCard(t *testing.T) {
 	if now := m.layout(); now.pane <= before.pane {
 		t.Errorf("the card has %d columns, had %d", now.pane, before.pane)
 	}
-	path := filepath.Join(d.Engine.Workspace().Dir, workspace.StateDir, "layout.json")
-	await.Until(t, "the divide to be remembered", func() bool {
-		text, err := os.ReadFile(path)
-		return err == nil && strings.Contains(string(text), "percent")
+	await.Until(t, "the next start to have the divide where it is", func() bool {
+		again := New(d.Services).(*Model)
+		again.SetSize(200, 58)
+		return again.layout().pane == m.layout().pane
 	})
-	again := New(d.Services).(*Model)
-	again.SetSize(200, 58)
-	if again.layout().pane != m.layout().pane {
-		t.Errorf("the next start has the card in %d columns, not %d", again.layout().pane, m.layout().pane)
-	}
 	for _, width := range []int{80, 100, 119, 120, 121, 140, 160, 200, 300} {
 		m.SetSize(width, 40)
 		for _, line := range m.View() {
@@ -117,7 +109,9 @@ func TestWhatNeedsThePersonIsGoneTo(t *testing.T) {
 	if see := d.See(); strings.Contains(see, "1 ╳ tide.pem") || !strings.Contains(see, "z unfolds it") {
 		t.Errorf("it is not folded:\n%s", see)
 	}
-	d.Press("z", "m") // mended, it needs nobody any more
+	d.Press("z")
+	d.UntilSees("press m: set mode 0600")
+	d.Press("m") // mended, it needs nobody any more
 	told("it to be gone", func(see string) bool { return !strings.Contains(see, "╳ tide.pem") })
 	if err := m.Remember(); err != nil {
 		t.Error(err)
