@@ -63,7 +63,8 @@ func TestAnotherListOfKeysIsInstalledIntoAndRead(t *testing.T) {
 			if got := must(os.ReadFile(usual)); len(got) > 0 {
 				t.Errorf("the usual list is\n%s", got)
 			}
-			if r := p.run("key", "sweep", "pilot"); r.status != 0 || strings.Contains(r.out+r.err, "unexplained") {
+			// Other tests leave keys in the temporary folder, which a sweep finds, too.
+			if r := p.run("key", "sweep", "pilot"); r.status != 0 && r.status != 3 || strings.Contains(r.out, "unknown key") || !strings.Contains(r.out, "nothing was changed") {
 				t.Errorf("swept: %+v", r)
 			}
 			p.workspace(fmt.Sprintf("\n[session.pilot]\nhost = %q\nuser = %q\nkey = \"keys/inner.pem\"\nkey_list = %q\n", bastionAddr, pilotLogin, p.path("nowhere", "pilot")))
