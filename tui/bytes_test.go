@@ -9,14 +9,21 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"meatus/core/workspace"
+	"meatus/lab/await"
 	"meatus/lab/labtest"
 	"meatus/lab/traffic"
 )
 
 // counter counts what is written to a terminal.
-type counter struct{ n atomic.Int64 }
+type counter struct{ n, last atomic.Int64 }
+
+// since tells whether nothing was written for a time.
+func (c *counter) since(d time.Duration) bool {
+	return time.Since(time.Unix(0, c.last.Load())) > d
+}
 
 func (c *counter) Write(p []byte) (int, error) {
+	c.last.Store(time.Now().UnixNano())
 	c.n.Add(int64(len(p)))
 	return len(p), nil
 }
@@ -57,13 +64,21 @@ func BenchmarkBytes(b *testing.B) {
 			defer typed.Close()
 			p := tea.NewProgram(a, tea.WithInput(in), tea.WithOutput(&out), tea.WithWindowSize(160, 47), tea.WithContext(b.Context()))
 			go p.Run()
-			time.Sleep(3 * time.Second)
-			typed.Write([]byte(c.key))
-			time.Sleep(3 * time.Second) // what the first frames cost is not counted
-			for b.Loop() {
+			// What the first frames cost is not counted: it is begun when nothing more comes of them.
+			quiet := func(what string) {
+				await.Until(b, what, func() bool { return out.n.Load() > 0 && out.since(time.Second) })
+			}
+			quiet("the first frames")
+			if c.key != "" {
 				before := out.n.Load()
-				time.Sleep(c.over)
-				b.ReportMetric(float64(out.n.Load()-before)*float64(c.per)/float64(c.over), c.unit)
+				typed.Write([]byte(c.key))
+				await.Until(b, "the place to be drawn", func() bool { return out.n.Load() > before })
+			}
+			for b.Loop() {
+				// A rate is bytes in a span of real time, so the span is waited for, and measured.
+				before, start := out.n.Load(), time.Now()
+				<-time.After(c.over)
+				b.ReportMetric(float64(out.n.Load()-before)*float64(c.per)/float64(time.Since(start)), c.unit)
 			}
 			p.Kill()
 		})

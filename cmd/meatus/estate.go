@@ -106,6 +106,16 @@ func (f *estateFlags) of(c *cobra.Command) *cobra.Command {
 	return c
 }
 
+// chosen reads the query that arguments are, and the sources it is to choose from.
+func chosen(cmd *cobra.Command, open opener, f estateFlags, args []string) (estate.Query, []estate.Kept, error) {
+	q, err := estate.ParseQuery(strings.Join(args, " "))
+	if err != nil {
+		return q, nil, &statusError{statusWrongUse, fmt.Errorf("the query: %w", err)}
+	}
+	all, err := estates(cmd, open, f.source, f.kept)
+	return q, all, err
+}
+
 func estateList(open opener) *cobra.Command {
 	var f estateFlags
 	return f.of(&cobra.Command{
@@ -113,11 +123,7 @@ func estateList(open opener) *cobra.Command {
 		Short: "instances: name, state, checks, addresses; QUERY chooses among them",
 		Args:  cobra.ArbitraryArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			q, err := estate.ParseQuery(strings.Join(args, " "))
-			if err != nil {
-				return &statusError{statusWrongUse, fmt.Errorf("the query: %w", err)}
-			}
-			all, err := estates(cmd, open, f.source, f.kept)
+			q, all, err := chosen(cmd, open, f, args)
 			if err != nil {
 				return err
 			}
@@ -173,11 +179,7 @@ func estateShow(open opener) *cobra.Command {
 		Short: "everything known of the instance that a name, an id or a query fits; it has to be one",
 		Args:  cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			q, err := estate.ParseQuery(strings.Join(args, " "))
-			if err != nil {
-				return &statusError{statusWrongUse, fmt.Errorf("the query: %w", err)}
-			}
-			all, err := estates(cmd, open, f.source, f.kept)
+			q, all, err := chosen(cmd, open, f, args)
 			if err != nil {
 				return err
 			}
