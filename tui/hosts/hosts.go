@@ -658,28 +658,36 @@ func (m *Model) detail(h vouch.Host) []string {
 	for _, s := range m.signers {
 		say("%s %s for %s, vouched %s by %s", t.Faint.Render(fit.Pad("signer", 7)), s.SHA256, t.Strong.Render(sanitize.Line(s.Pattern, 40)), day(s.When), sanitize.Line(s.By, 30))
 	}
+	return append(m.agreement(h), lines...)
+}
+
+// agreement is what is asked about the chosen host, or about what was read in, with what it would
+// be done to; nothing where nothing is asked.
+func (m *Model) agreement(h vouch.Host) []string {
+	t := m.s.Theme
+	var lines []string
+	ask := func(what string) {
+		for _, l := range fit.Wrap(what+"? enter does, any other key does not", m.width-6) {
+			lines = append(lines, "   "+t.Accent.Render(l))
+		}
+	}
 	switch m.asking {
 	case agreeConfirm:
-		ahead := []string{"   " + t.Accent.Render("Compare with what the machine's console shows. Vouch for these yourself? enter does, any other key does not")}
+		ask("Compare with what the machine's console shows. Vouch for these yourself")
 		for _, k := range announced(h) {
-			ahead = append(ahead, fmt.Sprintf("     %s  %s", fit.Pad(k.Algorithm, 20), t.Strong.Render(k.SHA256)))
+			lines = append(lines, fmt.Sprintf("     %s  %s", fit.Pad(k.Algorithm, 20), t.Strong.Render(k.SHA256)))
 		}
-		lines = append(ahead, lines...)
 	case agreeRetire:
-		lines = append([]string{"   " + t.Accent.Render(fmt.Sprintf("Make what is vouched for %s history? enter does, any other key does not", h.Name))}, lines...)
+		ask(fmt.Sprintf("Make what is vouched for %s history", h.Name))
 	case agreeImport:
-		var ahead []string
-		for _, l := range fit.Wrap(m.note+". Expect them? enter does, any other key does not", m.width-6) {
-			ahead = append(ahead, "   "+t.Accent.Render(l))
-		}
+		ask(m.note + ". Expect them")
 		for i, e := range m.expected {
 			if i == 6 {
-				ahead = append(ahead, "     "+t.Faint.Render(fmt.Sprintf("and %d more", len(m.expected)-6)))
+				lines = append(lines, "     "+t.Faint.Render(fmt.Sprintf("and %d more", len(m.expected)-6)))
 				break
 			}
-			ahead = append(ahead, fit.Cut(fmt.Sprintf("     %s  %s", fit.Pad(at(e.Host, e.Port), 28), e.Print), m.width))
+			lines = append(lines, fit.Cut(fmt.Sprintf("     %s  %s", fit.Pad(at(e.Host, e.Port), 28), e.Print), m.width))
 		}
-		lines = append(ahead, lines...)
 	}
 	return lines
 }

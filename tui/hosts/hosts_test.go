@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/charmbracelet/x/ansi"
 	"golang.org/x/crypto/ssh"
 
 	"meatus/core/vouch"
@@ -130,4 +131,24 @@ func TestADamagedRecordIsSaid(t *testing.T) {
 	}
 	d.Press("r")
 	d.UntilSees("vouched.toml")
+}
+
+// What is asked is read whole, also where the chosen host stands beside the list.
+func TestAQuestionIsNotCutBesideTheList(t *testing.T) {
+	d := open(t)
+	m := d.On().(*Model)
+	d.UntilSees("quay.lantern.example")
+	m.Select("reef")
+	m.SetSize(160, 46)
+	d.Press("D")
+	for _, line := range m.View() {
+		if n := ansi.StringWidth(line); n > 160 {
+			t.Errorf("a line has %d columns: %q", n, ansi.Strip(line))
+		}
+	}
+	m.asking = agreeConfirm
+	see := ansi.Strip(strings.Join(m.View(), " "))
+	if !strings.Contains(see, "any other key does not") {
+		t.Errorf("the question is cut:\n%s", strings.Join(m.View(), "\n"))
+	}
 }
