@@ -11,6 +11,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"meatus/core/gate"
 	"meatus/core/prefs"
 	"meatus/core/workspace"
 	"meatus/lab/labtest"
@@ -226,6 +227,12 @@ func TestTheFinderSaysWhyNot(t *testing.T) {
 
 // Every action of every place and of the tasks is begun once through the finder; none of them is a
 // fault of the program, and what destroys asks first.
+// identityChanged tells whether the alarm of a changed identity stands at a session.
+func identityChanged(a *driver, session string) bool {
+	s, ok := a.engine.Board.State(session)
+	return ok && s.Failure != nil && s.Failure.Gate == gate.Identity
+}
+
 func TestEveryActionIsDoneThroughTheFinder(t *testing.T) {
 	l := labtest.Open(t)
 	ws, err := workspace.Open(l.Dir)
@@ -278,37 +285,84 @@ func TestEveryActionIsDoneThroughTheFinder(t *testing.T) {
 			calm()
 		}
 	}
-	for _, c := range []struct {
+	tasks := []struct {
 		name, session string
 		keys          []string
 	}{
 		{"the sheet", "gauge-1", []string{"e"}}, {"doors", "tables", []string{"p"}}, {"lending", "gauge-1", []string{"l"}}, {"another door", "gauge-1", []string{"P"}},
 		{"remedies", "tide-db", []string{"M"}}, {"many", "gauge-1", []string{"space", "E"}}, {"each", "gauge-1", []string{"space", "A"}}, {"a new session", "gauge-1", []string{"n"}},
-	} {
-		begun := func() bool {
-			a.do(a.goToPlace("0", c.session))
-			a.until("what is known of it", func() bool { s, ok := a.engine.Board.State(c.session); return ok && s.Judged && s.Details != nil })
-			for _, k := range c.keys {
-				if k != "space" || !a.engine.Board.Marked(c.session) {
-					a.press(k)
-				}
-			}
-			return a.task.Task != nil
+		{"mistakes", "gauge-1", []string{"!"}}, {"a changed identity", "gauge-2", []string{"m"}},
+	}
+	// opened opens a task, as often as it is asked to. The last two need a mistake, and a machine that
+	// was walked to.
+	opened := func(i int) {
+		t.Helper()
+		c := tasks[i]
+		a.do(a.goToPlace("0", c.session))
+		if c.name == "a changed identity" && !identityChanged(a, c.session) {
+			a.press("enter")
+			a.until("the alarm", func() bool { return identityChanged(a, c.session) })
 		}
-		if !begun() {
+		a.until("what is known of it", func() bool { s, ok := a.engine.Board.State(c.session); return ok && s.Judged && s.Details != nil })
+		for _, k := range c.keys {
+			if k != "space" || !a.engine.Board.Marked(c.session) {
+				a.press(k)
+			}
+		}
+		if a.task.Task == nil {
 			t.Fatalf("%s is not opened:\n%s", c.name, a.see())
 		}
+	}
+	confirms := func(act place.Action) bool {
+		return slices.Contains([]string{"enter", "ctrl+s", "ctrl+d"}, act.Help().Key)
+	}
+	for i, c := range tasks {
+		if c.name == "mistakes" {
+			continue
+		}
+		opened(i)
 		for _, act := range a.task.Table().Actions() {
-			if act.Help().Key == "enter" || act.Help().Key == "ctrl+s" || act.Help().Key == "ctrl+d" {
-				continue // what it confirms is tested where it belongs
+			if !confirms(act) {
+				begin(c.name, act)
+				calm()
+				opened(i)
 			}
-			begin(c.name, act)
-			calm()
-			begun()
 		}
 		calm()
 	}
 	if now, err := os.ReadFile(ws.SessionsPath()); err != nil || string(now) != string(sessions) {
 		t.Errorf("the sessions are changed by what should have asked first (%v):\n%s", err, now)
+	}
+	// What a task confirms is done, too: each on the file as it was, with a mistake in it last.
+	write := func(text string) {
+		t.Helper()
+		if err := os.WriteFile(ws.SessionsPath(), []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		a.until("the file as it is now", func() bool { return strings.Contains(text, "whereto") == (len(a.engine.Workspace().Book.Problems) > 0) })
+	}
+	done := 0
+	for i, c := range tasks {
+		if c.name == "mistakes" {
+			write(string(sessions) + "\n[session.lost]\nwhereto = \"reef\"\n")
+		}
+		opened(i)
+		for n, act := range a.task.Table().Actions() {
+			if !confirms(act) && c.name != "mistakes" {
+				continue
+			}
+			if a.task.Task == nil {
+				opened(i)
+			}
+			begin(c.name, a.task.Table().Actions()[n])
+			a.until("the end of what it began", func() bool { return a.engine.Jobs.Running() == 0 })
+			done++
+			calm()
+		}
+		calm()
+		write(string(sessions))
+	}
+	if done < len(tasks) {
+		t.Errorf("%d confirmed of %d tasks", done, len(tasks))
 	}
 }

@@ -4,6 +4,7 @@ package fit
 
 import (
 	"fmt"
+	"regexp"
 	"strings"
 	"time"
 
@@ -41,11 +42,92 @@ func Width(s string) int { return ansi.StringWidth(s) }
 // Wrap breaks s into lines of at most width columns, at blanks where it can.
 func Wrap(s string, width int) []string {
 	s = strings.ReplaceAll(s, "-", hyphen) // names are not broken at theirs
-	return strings.Split(strings.ReplaceAll(ansi.Wrap(s, max(width, 1), ""), hyphen, "-"), "\n")
+	lines := strings.Split(strings.ReplaceAll(ansi.Wrap(s, max(width, 1), ""), hyphen, "-"), "\n")
+	open := ""
+	for i, l := range lines {
+		lines[i] = closed(open + l)
+		open = openAfter(open + l)
+	}
+	return lines
+}
+
+// styles are the sequences that set a style, or end all.
+var styles = regexp.MustCompile("\x1b\\[[0-9;:]*m")
+
+// openAfter is what sets the styles that are still on at the end of a line.
+func openAfter(line string) string {
+	open := ""
+	for _, s := range styles.FindAllString(line, -1) {
+		if s == "\x1b[m" || s == "\x1b[0m" {
+			open = ""
+		} else {
+			open += s
+		}
+	}
+	return open
+}
+
+// closed ends the styles that a line leaves on.
+func closed(line string) string {
+	if openAfter(line) == "" {
+		return line
+	}
+	return line + "\x1b[m"
 }
 
 // hyphen is one that no line is broken at.
 const hyphen = "\u2011"
+
+// Row is a row of a list: one line, cut where it is too long, and the lines that it takes when
+// nothing of it is cut.
+type Row struct {
+	Line  string
+	Whole []string
+}
+
+// Hang makes a row of a line: what does not fit goes on in further lines from a column on.
+func Hang(line string, column, width int) Row {
+	r := Row{Line: Cut(line, width), Whole: []string{line}}
+	if Width(line) <= width || column >= width {
+		r.Whole = []string{r.Line}
+		return r
+	}
+	for i, part := range Wrap(ansi.Cut(line, column, Width(line)), width-column) {
+		if i == 0 {
+			r.Whole[0] = closed(ansi.Cut(line, 0, column)) + part
+		} else {
+			r.Whole = append(r.Whole, strings.Repeat(" ", column)+part)
+		}
+	}
+	return r
+}
+
+// Rows lays rows one below the other. Where there are lines to spare, the row at is whole first,
+// then the others from the top; what has no room is cut. Of each line it tells whose it is.
+func Rows(rows []Row, at, height int) (lines []string, of []int) {
+	spare, whole := height-len(rows), make([]bool, len(rows))
+	unfold := func(i int) {
+		if more := len(rows[i].Whole) - 1; more > 0 && more <= spare && !whole[i] {
+			whole[i], spare = true, spare-more
+		}
+	}
+	if at >= 0 && at < len(rows) {
+		unfold(at)
+	}
+	for i := range rows {
+		unfold(i)
+	}
+	for i, r := range rows {
+		part := []string{r.Line}
+		if whole[i] {
+			part = r.Whole
+		}
+		for _, l := range part {
+			lines, of = append(lines, l), append(of, i)
+		}
+	}
+	return lines, of
+}
 
 // Block makes lines exactly height of width columns.
 func Block(lines []string, width, height int) string {

@@ -1,6 +1,8 @@
 package fit
 
 import (
+	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -35,5 +37,35 @@ func TestWords(t *testing.T) {
 		if got != want {
 			t.Errorf("got %q, want %q", got, want)
 		}
+	}
+}
+
+func TestWhatIsTooLongGoesOnBelowWhereThereIsRoom(t *testing.T) {
+	long := "quay  \x1b[31mkey: group and others can read it\x1b[m"
+	r := Hang(long, 6, 20)
+	if got := ansi.Strip(r.Line); got != "quay  key: group an…" {
+		t.Errorf("cut it is %q", got)
+	}
+	var plain []string
+	for _, l := range r.Whole {
+		plain = append(plain, ansi.Strip(l))
+		if openAfter(l) != "" {
+			t.Errorf("%q leaves a colour to what stands beside it", l)
+		}
+	}
+	if want := []string{"quay  key: group and", "      others can", "      read it"}; !slices.Equal(plain, want) {
+		t.Errorf("whole it is %q", plain)
+	}
+	if !strings.Contains(r.Whole[2], "\x1b[31m") {
+		t.Errorf("the colour is lost in %q", r.Whole[2])
+	}
+	short := Hang("quay  is in", 6, 20)
+	for height, want := range map[int][]int{2: {0, 1}, 3: {0, 1}, 4: {0, 1, 1, 1}, 5: {0, 1, 1, 1}} {
+		if _, of := Rows([]Row{short, r}, 0, height); !slices.Equal(of, want) {
+			t.Errorf("in %d lines: %v, want %v", height, of, want)
+		}
+	}
+	if _, of := Rows([]Row{r, short, r}, 2, 5); !slices.Equal(of, []int{0, 1, 2, 2, 2}) {
+		t.Errorf("the chosen row is not whole first: %v", of)
 	}
 }

@@ -92,32 +92,29 @@ func stands(t *theme.Theme, s work.State) string {
 	return t.Verdict(gate.Open).Render("done")
 }
 
-// steps draws a job's steps around a cursor, what stopped it, and the chosen step in full
-// where its row has no room for it.
+// steps draws a job's steps around a cursor, and what stopped it.
 func steps(t *theme.Theme, s work.State, at scroll.Cursor, width, height int) []string {
 	tail := failure(t, s, width)
-	if full := inFull(t, s, at, width); len(tail) == 0 && len(full) > 0 {
-		tail = append([]string{""}, full...)
-	}
 	wide := 10
 	for _, step := range s.Steps {
 		wide = min(max(wide, len([]rune(step.Where))), 20)
 	}
-	from, to := at.Window(len(s.Steps), max(height-len(tail)-1, 1))
-	var lines []string
-	for i, step := range s.Steps[from:to] {
-		pointer := "  "
-		if from+i == at.At && s.Over() && len(s.Steps) > 1 {
+	room := max(height-len(tail)-1, 1)
+	lines, below := at.Rows(len(s.Steps), room, func(i int) fit.Row {
+		step, pointer := s.Steps[i], "  "
+		if i == at.At && s.Over() && len(s.Steps) > 1 {
 			pointer = t.Accent.Render("❯ ")
 		}
 		say := step.Say
 		if step.Err != nil {
 			say += ": " + step.Err.Error()
 		}
-		lines = append(lines, fit.Cut(" "+pointer+t.Mark(step.Verdict)+" "+t.Strong.Render(fit.Pad(step.Where, wide))+"  "+say, width))
-	}
-	if below := len(s.Steps) - to; below > 0 && len(lines) > 0 {
-		lines[len(lines)-1] = fit.Cut(lines[len(lines)-1], width-16) + t.Faint.Render("  "+fmt.Sprintf("%d more below", below))
+		head := " " + pointer + t.Mark(step.Verdict) + " " + t.Strong.Render(fit.Pad(step.Where, wide)) + "  "
+		return fit.Hang(head+say, fit.Width(head), width)
+	})
+	if below > 0 {
+		last := len(lines) - 1
+		lines[last] = fit.Cut(lines[last], width-16) + t.Faint.Render("  "+fmt.Sprintf("%d more below", below))
 	}
 	if len(s.Steps) == 0 && !s.Over() {
 		lines = append(lines, "   "+t.Faint.Render("walking there …"))
@@ -143,19 +140,4 @@ func failure(t *theme.Theme, s work.State, width int) []string {
 		lines = append(lines, "   "+mark+" "+t.Verdict(gate.Shut).Render(l))
 	}
 	return lines[:min(len(lines), 4)]
-}
-
-func inFull(t *theme.Theme, s work.State, at scroll.Cursor, width int) []string {
-	if !s.Over() || at.At >= len(s.Steps) {
-		return nil
-	}
-	step := s.Steps[at.At]
-	if len([]rune(step.Where))+len([]rune(step.Say)) < width-18 {
-		return nil
-	}
-	var lines []string
-	for _, part := range fit.Wrap(step.Say, width-8) {
-		lines = append(lines, "     "+t.Faint.Render(part))
-	}
-	return lines[:min(len(lines), 3)]
 }

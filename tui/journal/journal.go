@@ -161,7 +161,7 @@ func (m *Model) draw() tea.Cmd {
 }
 
 // room is how many entries fit.
-func (m *Model) room() int { return max(m.height-5, 1) }
+func (m *Model) room() int { return max(m.height-3, 1) }
 
 func (m *Model) move(by int) { m.at.Move(by, len(m.entries), m.room()) }
 
@@ -194,18 +194,15 @@ func (m *Model) View() []string {
 	case len(m.entries) == 0:
 		lines = append(lines, "", "   "+t.Faint.Render("Nothing yet. What is done stands here, with what came of it: walks, shells, tunnels, edits, keys mended and lent."))
 	}
-	for i := m.at.Top; i < min(m.at.Top+m.room(), len(m.entries)); i++ {
-		lines = append(lines, m.row(m.entries[i], i == m.at.At))
-	}
-	for len(lines) < m.height-3 {
+	list, _ := m.at.Rows(len(m.entries), m.room(), func(i int) fit.Row { return m.row(m.entries[i], i == m.at.At) })
+	lines = append(lines, list...)
+	for len(lines) < m.height-2 {
 		lines = append(lines, "")
 	}
-	lines = append(lines, t.Rule.Render(strings.Repeat("─", max(m.width, 0))))
-	lines = append(lines, m.detail()...)
-	return lines
+	return append(lines, t.Rule.Render(strings.Repeat("─", max(m.width, 0))), m.detail())
 }
 
-func (m *Model) row(e trail.Entry, selected bool) string {
+func (m *Model) row(e trail.Entry, selected bool) fit.Row {
 	t := m.s.Theme
 	pointer := "  "
 	if selected {
@@ -225,29 +222,22 @@ func (m *Model) row(e trail.Entry, selected bool) string {
 	if where == "" {
 		where = e.Hop
 	}
-	return fit.Cut(fmt.Sprintf(" %s%s %s %s  %s %s %s", pointer, t.Faint.Render(e.At.Local().Format("2 Jan 15:04:05")), mark,
-		fit.Pad(where, 14), t.Faint.Render(fit.Pad(string(e.Kind), 8)), t.Faint.Render(fmt.Sprintf("%8s", took)), say), m.width)
+	head := fmt.Sprintf(" %s%s %s %s  %s %s ", pointer, t.Faint.Render(fit.Pad(e.At.Local().Format("2 Jan 15:04:05"), 15)), mark,
+		fit.Pad(where, 14), t.Faint.Render(fit.Pad(string(e.Kind), 8)), t.Faint.Render(fmt.Sprintf("%8s", took)))
+	return fit.Hang(head+say, fit.Width(head), m.width)
 }
 
-// detail is the selected entry in full.
-func (m *Model) detail() []string {
+// detail is when the chosen entry was made, by whom, and where.
+func (m *Model) detail() string {
 	if m.at.At >= len(m.entries) {
-		return nil
+		return ""
 	}
-	t, e := m.s.Theme, m.entries[m.at.At]
+	e := m.entries[m.at.At]
 	head := fmt.Sprintf("%s  by %s", e.At.Local().Format("Monday, 2 January 2006, 15:04:05"), e.Who)
 	if e.Hop != "" && e.Hop != e.Session {
 		head += "  at " + e.Hop
 	}
-	lines := []string{"   " + t.Faint.Render(head)}
-	text := e.Say
-	if e.Failed != "" {
-		text = e.Failed
-	}
-	for _, l := range fit.Wrap(text, m.width-6) {
-		lines = append(lines, "   "+l)
-	}
-	return lines[:min(len(lines), 2)]
+	return fit.Cut("   "+m.s.Theme.Faint.Render(head), m.width)
 }
 
 func duration(d time.Duration) string {

@@ -108,13 +108,14 @@ func (m *Model) shown() []boardLine {
 	return m.lines[min(m.top, len(m.lines)):min(m.top+rows, len(m.lines))]
 }
 
-// boardLines draws the visible part of the board.
-func (m *Model) boardLines(l layout) []string {
+// boardLines draws the visible part of the board, and tells which of the lines in view each row is of.
+// While the whole board is in view, what has no room beside a name goes on below it.
+func (m *Model) boardLines(l layout) (lines []string, of []int) {
 	if m.sessions() == 0 {
-		return m.emptyBoard(l)
+		return m.emptyBoard(l), nil
 	}
 	if len(m.lines) == 0 {
-		return []string{"", "   " + m.s.Theme.Faint.Render("Nothing matches.")}
+		return []string{"", "   " + m.s.Theme.Faint.Render("Nothing matches.")}, nil
 	}
 	shown := m.shown()
 	states := make([]board.State, len(shown))
@@ -131,15 +132,72 @@ func (m *Model) boardLines(l layout) []string {
 	names = min(names, max(l.width-leastStands-8, 20))
 	links := m.s.Board.Links()
 	live := m.liveTo()
-	out := make([]string, 0, len(shown))
+	rows, chosen := make([]fit.Row, 0, len(shown)), -1
 	for n, line := range shown {
 		if line.session < 0 {
-			out = append(out, fit.Cut(m.hopLine(line, m.top+n, links, live), l.width))
+			hop := fit.Cut(m.hopLine(line, m.top+n, links, live), l.width)
+			rows = append(rows, fit.Row{Line: hop, Whole: []string{hop}})
 			continue
 		}
-		out = append(out, m.boardRow(line, m.top+n, row{State: states[n], links: links}, names, l.width, live))
+		if line.session == m.cursor {
+			chosen = n
+		}
+		e := row{State: states[n], links: links}
+		head := m.rowHead(line, m.top+n, e, names, live)
+		r := fit.Row{Line: m.boardRow(line, m.top+n, e, head, l.width)}
+		if len(m.lines) < l.rows {
+			r.Whole = m.wholeRow(line, m.top+n, e, head, l.width, live)
+		}
+		rows = append(rows, r)
 	}
-	return out
+	return fit.Rows(rows, chosen, l.rows)
+}
+
+// wholeRow is a session of the board with all that is said of how it stands, nil where its row has room
+// for that.
+func (m *Model) wholeRow(l boardLine, at int, r row, head string, columns int, live map[*branch]int) []string {
+	const much = 1000
+	column, stands, end := fit.Width(head), m.stands(r, much), m.rowEnd(l, r)
+	taken := column + fit.Width(stands)
+	if end != "" {
+		taken += fit.Width(end) + 3
+	}
+	if taken <= columns || columns-column < leastStands {
+		return nil
+	}
+	rails := "  "
+	if l.parent != nil {
+		rails += m.rails(l, at, live) + m.rail(l.parent, at, live) + "    "
+	}
+	if l.branch != nil && m.tree() && !l.branch.folded {
+		rails += m.rail(l.branch, at, live)
+	}
+	var lines []string
+	for n, part := range fit.Wrap(stands, columns-column) {
+		if n > 0 {
+			head = fit.Pad(rails, column)
+		}
+		lines = append(lines, head+part)
+	}
+	switch last := len(lines) - 1; {
+	case end == "":
+	case last > 0 && fit.Width(lines[last])+fit.Width(end)+3 <= columns:
+		lines[last] = fit.Spread(lines[last], end+" ", columns, " ")
+	default:
+		lines = append(lines, fit.Spread(fit.Pad(rails, column), fit.Cut(end, columns-column-1)+" ", columns, " "))
+	}
+	return lines
+}
+
+// rail is the rail that a branch passes on to what stands below a line, blank where nothing does.
+func (m *Model) rail(n *branch, at int, live map[*branch]int) string {
+	switch to, ok := live[n]; {
+	case n.last <= at:
+		return " "
+	case ok && to > at:
+		return m.s.Theme.Live.Render("┃")
+	}
+	return m.s.Theme.Rule.Render("│")
 }
 
 // liveTo is for each branch the last line at which something live hangs from it.
@@ -183,18 +241,9 @@ const (
 
 // rails are the rails of the ways that pass a line on to what stands below it.
 func (m *Model) rails(l boardLine, at int, live map[*branch]int) string {
-	t, text := m.s.Theme, ""
+	text := ""
 	for n := l.parent; n.parent != nil; n = n.parent {
-		rail := " "
-		up := n.parent
-		switch to, ok := live[up]; {
-		case up.last <= at:
-		case ok && to > at:
-			rail = t.Live.Render("┃")
-		default:
-			rail = t.Rule.Render("│")
-		}
-		text = rail + "    " + text
+		text = m.rail(n.parent, at, live) + "    " + text
 	}
 	return text
 }
@@ -263,8 +312,8 @@ func (m *Model) scrollTo(height int) {
 	m.top = max(min(m.top, len(m.lines)-height), 0)
 }
 
-// boardRow draws one session: the rails that lead to it, its name, and how it stands.
-func (m *Model) boardRow(l boardLine, at int, r row, names, columns int, live map[*branch]int) string {
+// rowHead is the rails that lead to a session, and its name.
+func (m *Model) rowHead(l boardLine, at int, r row, names int, live map[*branch]int) string {
 	t := m.s.Theme
 	selected := l.session == m.cursor
 	lead := ""
@@ -287,17 +336,13 @@ func (m *Model) boardRow(l boardLine, at int, r row, names, columns int, live ma
 	if s := m.ws.Book.Session(r.Name); s != nil && s.Careful.V == "on" {
 		margin = " " + t.Verdict(gate.Ajar).Render("!")
 	}
-	left := margin + lead + slot + name + "  "
+	return margin + lead + slot + name + "  "
+}
+
+// boardRow draws one session: the rails that lead to it, its name, and how it stands.
+func (m *Model) boardRow(l boardLine, at int, r row, left string, columns int) string {
 	width := max(columns-ansi.StringWidth(left), 0)
-	right := ""
-	switch {
-	case l.branch != nil && l.branch.folded:
-		right = t.Accent.Render("▸ ") + t.Faint.Render(m.hides(l.branch))
-	case !m.tree():
-		right = t.Faint.Render(via(r))
-	case l.site != "":
-		right = t.Faint.Render(sanitize.Line(l.site, 24))
-	}
+	right := m.rowEnd(l, r)
 	if l.site != "" && m.tree() && (l.branch == nil || !l.branch.folded) { // a site gives way to what is the matter
 		if whole := m.stands(r, width); ansi.StringWidth(whole)+ansi.StringWidth(right)+2 > width {
 			return left + whole
@@ -311,6 +356,20 @@ func (m *Model) boardRow(l boardLine, at int, r row, names, columns int, live ma
 		return fit.Cut(left+m.stands(r, width), columns)
 	}
 	return left + fit.Spread(stands, right+" ", width, " ")
+}
+
+// rowEnd is what stands at the right end of a row: what is folded away, the way in words, or the site.
+func (m *Model) rowEnd(l boardLine, r row) string {
+	t := m.s.Theme
+	switch {
+	case l.branch != nil && l.branch.folded:
+		return t.Accent.Render("▸ ") + t.Faint.Render(m.hides(l.branch))
+	case !m.tree():
+		return t.Faint.Render(via(r))
+	case l.site != "":
+		return t.Faint.Render(sanitize.Line(l.site, 24))
+	}
+	return ""
 }
 
 // via tells the way to a session in words, "" for one that is reached from here.

@@ -156,7 +156,7 @@ func (m *Model) head() []string {
 
 // viewBoard draws the sessions, in as many columns as the layout has.
 func (m *Model) viewBoard(l layout) []string {
-	lines := m.boardLines(l)
+	lines, _ := m.boardLines(l)
 	if l.columns == 1 {
 		return lines
 	}

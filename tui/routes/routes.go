@@ -444,6 +444,9 @@ func (m *Model) Click(msg tea.MouseMsg) tea.Cmd {
 	l, row := m.layout(), click.Y-1-m.headLines()
 	column := min(click.X/(l.width+1), l.columns)
 	at := m.top + column*l.rows + row
+	if _, of := m.boardLines(l); l.columns == 1 && row >= 0 && row < len(of) {
+		at = m.top + of[row]
+	}
 	if !ok || click.Button != tea.MouseLeft || row < 0 || row >= l.rows || column >= l.columns || at < 0 || at >= len(m.lines) || m.lines[at].session < 0 {
 		return nil
 	}

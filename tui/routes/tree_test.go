@@ -6,7 +6,10 @@ import (
 	"strings"
 	"testing"
 
+	tea "charm.land/bubbletea/v2"
+
 	"meatus/core/book"
+	"meatus/core/gate"
 	"meatus/tui/placetest"
 )
 
@@ -169,4 +172,23 @@ func TestALargeTreeIsWhole(t *testing.T) {
 	if len(root.kids) != 20 || len(root.all) != 2020 || slices.ContainsFunc(root.kids, func(k kid) bool { return k.branch == nil || len(k.branch.kids) != 100 }) {
 		t.Errorf("%d branches, %d sessions", len(root.kids), len(root.all))
 	}
+}
+
+func TestHowASessionStandsIsWholeWhereThereIsRoom(t *testing.T) {
+	d, m := tree(t)
+	m.SetSize(130, 40)
+	const why = "it answers, and what it says is no greeting of the protocol that a person would know: it may be another service"
+	d.Engine.Board.Failed("tide-db", &gate.Failure{Hop: "tide-db", Gate: gate.Port, Cause: gate.Cause(why)})
+	d.UntilSees("no greeting of the", "person would know", "service at tide-db")
+	see := d.See()
+	lines := strings.Split(see, "\n")
+	row := slices.IndexFunc(lines, func(l string) bool { return strings.Contains(l, "tide-db") && strings.Contains(l, "shut") })
+	if row < 0 || !strings.HasPrefix(lines[row+1], "  │         │ ") {
+		t.Errorf("the rails end at it:\n%s", see)
+	}
+	m.Click(tea.MouseClickMsg{X: 12, Y: row + 1, Button: tea.MouseLeft})
+	if got := m.Selected(); got != "tide-db" {
+		t.Errorf("a click at its second line chooses %s", got)
+	}
+	d.Fits()
 }

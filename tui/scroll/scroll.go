@@ -1,7 +1,11 @@
 // Package scroll is a cursor in a list that may be longer than its room.
 package scroll
 
-import tea "charm.land/bubbletea/v2"
+import (
+	tea "charm.land/bubbletea/v2"
+
+	"meatus/tui/fit"
+)
 
 // Cursor is where a person is in a list, and which line of it is shown first.
 type Cursor struct {
@@ -19,6 +23,32 @@ func (c *Cursor) Move(by, n, room int) {
 func (c Cursor) Window(n, room int) (from, to int) {
 	c.Move(0, n, max(room, 1))
 	return c.Top, min(c.Top+room, n)
+}
+
+// Rows are the lines of a list of n rows that a view shows in its room, and how many rows are below
+// them. The chosen row is whole, with at most half of the room; the others where there are lines to
+// spare.
+func (c Cursor) Rows(n, room int, row func(i int) fit.Row) (lines []string, below int) {
+	if n == 0 {
+		return nil, 0
+	}
+	c.Move(0, n, max(room, 1))
+	chosen := row(c.At)
+	if most := max(room/2, 1); len(chosen.Whole) > most {
+		chosen.Whole = append([]string{}, chosen.Whole[:most]...)
+		chosen.Whole[most-1] = fit.Cut(chosen.Whole[most-1], fit.Width(chosen.Line)-1) + "…"
+	}
+	from, to := c.Window(n, room-len(chosen.Whole)+1)
+	var rows []fit.Row
+	for i := from; i < to; i++ {
+		if i == c.At {
+			rows = append(rows, chosen)
+		} else {
+			rows = append(rows, row(i))
+		}
+	}
+	lines, _ = fit.Rows(rows, c.At-from, room)
+	return lines, n - to
 }
 
 // Take moves as a key or a turn of the wheel says. It tells whether the message

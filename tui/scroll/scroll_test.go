@@ -1,7 +1,11 @@
 package scroll
 
 import (
+	"fmt"
+	"strings"
 	"testing"
+
+	"meatus/tui/fit"
 
 	tea "charm.land/bubbletea/v2"
 )
@@ -28,5 +32,27 @@ func TestTheCursorStaysInTheListAndInView(t *testing.T) {
 	c.At = 9
 	if c.Move(0, 3, 4); c.At != 2 {
 		t.Errorf("in a shorter list it is at %d", c.At)
+	}
+}
+
+func TestTheChosenRowIsWhole(t *testing.T) {
+	row := func(i int) fit.Row { return fit.Hang(fmt.Sprintf("%02d %s", i, strings.Repeat("word ", 8)), 3, 20) }
+	for at := range 10 {
+		c := Cursor{At: at}
+		lines, below := c.Rows(10, 6, row)
+		text := strings.Join(lines, "\n")
+		if len(lines) > 6 || strings.Count(text, "word") < 8 || !strings.Contains(text, fmt.Sprintf("%02d", at)) {
+			t.Errorf("at %d:\n%s", at, text)
+		}
+		if last := lines[len(lines)-1]; below > 0 && strings.HasPrefix(last, "09") {
+			t.Errorf("at %d %d are told to be below the last", at, below)
+		}
+	}
+	long := func(int) fit.Row { return fit.Hang(strings.Repeat("word ", 400), 3, 20) }
+	if lines, _ := (Cursor{}).Rows(3, 6, long); len(lines) > 6 || !strings.HasSuffix(lines[2], "…") {
+		t.Errorf("one that is longer than the room:\n%s", strings.Join(lines, "\n"))
+	}
+	if lines, below := (Cursor{At: 4}).Rows(0, 6, long); lines != nil || below != 0 {
+		t.Errorf("of nothing: %q", lines)
 	}
 }

@@ -21,6 +21,7 @@ import (
 	"meatus/tui/fit"
 	"meatus/tui/line"
 	"meatus/tui/place"
+	"meatus/tui/scroll"
 	"meatus/tui/undo"
 )
 
@@ -385,17 +386,13 @@ func (m *Model) View(width, height int) []string {
 	if m.bad || s.Broken != nil {
 		room -= 2
 	}
-	first := max(min(m.cursor-room/2, len(fields)-room), 0)
-	for i := first; i < min(first+max(room, 1), len(fields)); i++ {
-		more := ""
-		if i-first == room-1 && i < len(fields)-1 {
-			more = "more below"
-		}
-		lines = append(lines, m.fieldLine(i, &far, width, more))
-		if i == m.cursor && m.editing {
-			lines = append(lines, m.below(width)...)
-		}
+	at := scroll.Cursor{At: m.cursor, Top: max(min(m.cursor-room/2, len(fields)-room), 0)}
+	list, below := at.Rows(len(fields), max(room, 1), func(i int) fit.Row { return m.fieldRow(i, &far, width) })
+	if last := len(list) - 1; below > 0 && last >= 0 {
+		const more = "more below"
+		list[last] = fit.Pad(list[last], width-len(more)-1) + t.Faint.Render(more)
 	}
+	lines = append(lines, list...)
 	switch {
 	case m.bad:
 		for _, l := range fit.Wrap(m.note, width-8) {
@@ -418,20 +415,6 @@ func (m *Model) saying() string {
 	return m.s.Theme.Faint.Render(book.HintOf(key))
 }
 
-// below is that below the value, where there is no room beside it.
-func (m *Model) below(width int) []string {
-	const indent = 15
-	say := m.saying()
-	if indent+m.valueWidth(width)+2+fit.Width(say) <= width {
-		return nil
-	}
-	var lines []string
-	for _, l := range fit.Wrap(say, max(width-indent-1, 20)) {
-		lines = append(lines, strings.Repeat(" ", indent)+l)
-	}
-	return lines
-}
-
 // valueWidth is how wide the values are drawn: as the longest of them, with room for one that is
 // typed and for where they are from.
 func (m *Model) valueWidth(width int) int {
@@ -446,21 +429,25 @@ func (m *Model) valueWidth(width int) int {
 	return max(min(longest, width-44), 24)
 }
 
-// fieldLine draws one value, with where it is from; more stands at its end.
-func (m *Model) fieldLine(i int, far *book.Session, width int, more string) string {
+// fieldRow draws one value, and beside it where it is from or, while it is edited, what it can be.
+func (m *Model) fieldRow(i int, far *book.Session, width int) fit.Row {
 	t, key := m.s.Theme, m.fields()[i]
 	room := m.valueWidth(width)
 	text, origin := m.text(key)
-	pointer, name := "  ", t.Faint.Render(fit.Pad(key, 11))
+	head := "   " + t.Faint.Render(fit.Pad(key, 11)) + " "
 	if i == m.cursor {
-		pointer, name = t.Accent.Render("❯ "), t.Strong.Render(fit.Pad(key, 11))
+		head = " " + t.Accent.Render("❯ ") + t.Strong.Render(fit.Pad(key, 11)) + " "
 	}
 	if i == m.cursor && m.editing {
-		line := " " + pointer + name + " " + fit.Pad(m.input.View(room-2), room) + " "
-		if say := m.saying(); fit.Width(line)+fit.Width(say) <= width {
-			line += say
+		line, say := head+fit.Pad(m.input.View(room-2), room)+" ", m.saying()
+		if fit.Width(line)+fit.Width(say) <= width {
+			return fit.Row{Line: line + say, Whole: []string{line + say}}
 		}
-		return line
+		whole := []string{line}
+		for _, l := range fit.Wrap(say, max(width-fit.Width(head)-1, 20)) {
+			whole = append(whole, strings.Repeat(" ", fit.Width(head))+l)
+		}
+		return fit.Row{Line: line, Whole: whole}
 	}
 	style, from := t.Text, t.Faint.Render("from "+origin.String())
 	if origin.Layer == book.BuiltIn {
@@ -478,10 +465,20 @@ func (m *Model) fieldLine(i int, far *book.Session, width int, more string) stri
 			from += t.Faint.Render(strings.TrimPrefix(cost(text), "; "))
 		}
 	}
-	if more != "" {
-		from = fit.Pad(from, max(width-room-30, 10)) + t.Faint.Render(more)
+	row := fit.Row{Line: fit.Cut(head+fit.Pad(style.Render(fit.Cut(text, room-1)), room)+" "+from, width)}
+	values, origins := fit.Wrap(text, room-1), fit.Wrap(from, max(width-fit.Width(head)-room-1, 10))
+	for n := range max(len(values), len(origins)) {
+		value, origin := "", ""
+		if n < len(values) {
+			value = style.Render(values[n])
+		}
+		if n < len(origins) {
+			origin = origins[n]
+		}
+		row.Whole = append(row.Whole, head+fit.Pad(value, room)+" "+origin)
+		head = strings.Repeat(" ", fit.Width(head))
 	}
-	return " " + pointer + name + " " + fit.Pad(style.Render(fit.Cut(text, room-1)), room) + " " + from
+	return row
 }
 
 // keepaliveBytes is about what one keepalive and its answer take on the wire, with
