@@ -282,7 +282,7 @@ func TestTheTrailTellsWhatWasDone(t *testing.T) {
 	s.keys("Down", "Down", "Enter")
 	s.until("identity changed at gauge-2")
 	s.keys("M-m", "T")
-	s.until("trail", "shell ended, status 3", "answered: the identity ssh-ed25519 SHA256:", "tide.pem now has mode 0600", "walked to its end", "identity changed")
+	s.until("trail", "shell ended, status 3", "answered: the identity ssh-ed25519", "SHA256:", "tide.pem now has mode 0600", "walked to its end", "identity changed")
 	s.text("f")
 	s.until("failures only", "gauge-2")
 	s.gone("status 3")

@@ -54,7 +54,8 @@ func TestTheTourLeadsThroughTheBay(t *testing.T) {
 	}
 	a.press("leader", "0")
 	step(4)
-	a.engine.Board.Say("gauge-2", "settled by the test") // its own tests settle it by hand
+	a.until("the end of the check", func() bool { return !a.home.Checking() }) // it finds gauge-2 changed, whenever it comes there
+	a.engine.Board.Say("gauge-2", "settled by the test")                       // its own tests settle it by hand
 	step(5)
 	a.press(":", "f", "o", "r", "esc")
 	step(6)

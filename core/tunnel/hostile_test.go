@@ -163,19 +163,19 @@ func TestAFarSideThatLiesHarmsItsOwnLinkAndTheDoorStays(t *testing.T) {
 
 func TestAListenerIsCancelledOnce(t *testing.T) {
 	server, set, _ := against(t, 0, book.Tunnel{Lend: "127.0.0.1:7009", Reach: "127.0.0.1:9"})
+	await.Until(t, "the door over there", func() bool {
+		lines := set.Lines()
+		return len(lines) == 1 && lines[0].Open
+	})
+	conn := server.Conns()[0] // it ends with its last door, and is no longer among them then
 	asked := func(kind string) (n int) {
-		for _, ask := range server.Conns()[0].Asks() {
+		for _, ask := range conn.Asks() {
 			if ask == kind {
 				n++
 			}
 		}
 		return n
 	}
-	await.Until(t, "the door over there", func() bool {
-		lines := set.Lines()
-		return len(lines) == 1 && lines[0].Open
-	})
-	conn := server.Conns()[0]
 	set.CloseAll(0)
 	if opened, cancelled := asked("tcpip-forward"), asked("cancel-tcpip-forward"); opened != 1 || cancelled != 1 {
 		t.Errorf("asked for %d times, cancelled %d times: %q", opened, cancelled, conn.Asks())

@@ -209,15 +209,13 @@ func (m *Model) View(width, height int) []string {
 		return append(lines, "", "   "+t.Faint.Render("it has no tunnels; "+m.s.Press("new")+" makes one"))
 	}
 	m.room = max(height-len(lines), 1)
-	from, to := m.at.Window(len(all), m.room)
-	for i, d := range all[from:to] {
-		pointer := "  "
-		if from+i == m.at.At {
+	list, _ := m.at.Rows(len(all), m.room, func(i int) fit.Row {
+		d, pointer := all[i], "  "
+		if i == m.at.At {
 			pointer = t.Accent.Render("❯ ")
 		}
 		if d.line == nil {
-			lines = append(lines, fit.Cut(" "+pointer+t.Mark(gate.Untried)+" "+d.spec.String()+t.Faint.Render("  closed"), width))
-			continue
+			return fit.Hang(" "+pointer+t.Mark(gate.Untried)+" "+d.spec.String()+t.Faint.Render("  closed"), 5, width)
 		}
 		v, off := d.line.Standing()
 		mark := t.Mark(v)
@@ -228,7 +226,8 @@ func (m *Model) View(width, height int) []string {
 		if off != "" {
 			say += ": " + off
 		}
-		lines = append(lines, fit.Cut(" "+pointer+mark+" "+say, width))
-	}
+		return fit.Hang(" "+pointer+mark+" "+say, 5, width)
+	})
+	lines = append(lines, list...)
 	return lines[:min(len(lines), height)]
 }

@@ -339,7 +339,7 @@ func (m *Model) route(width int) []string {
 		lines = append(lines, "   "+t.Verdict(gate.Ajar).Render("lends the agent to "+target.Name))
 	}
 	if len(m.line.Mistakes) == 0 {
-		lines = append(lines, fit.Cut("   "+t.Faint.Render("enter writes it to "+m.ws.SessionsPath()), width))
+		lines = append(lines, fit.Hang("   "+t.Faint.Render("enter writes it to "+m.ws.SessionsPath()), 3, width).Whole...)
 	}
 	return lines
 }

@@ -102,6 +102,25 @@ func Hang(line string, column, width int) Row {
 	return r
 }
 
+// Columns makes a row of a head and two columns, the left one of so many columns with one blank
+// after it: what does not fit goes on in its own column.
+func Columns(head, left string, room int, right string, width int) Row {
+	r := Row{Line: Cut(head+Pad(left, room)+" "+right, width)}
+	lefts, rights := Wrap(left, room), Wrap(right, max(width-Width(head)-room-1, 10))
+	for n := range max(len(lefts), len(rights)) {
+		a, b := "", ""
+		if n < len(lefts) {
+			a = lefts[n]
+		}
+		if n < len(rights) {
+			b = rights[n]
+		}
+		r.Whole = append(r.Whole, head+Pad(a, room)+" "+b)
+		head = strings.Repeat(" ", Width(head))
+	}
+	return r
+}
+
 // Rows lays rows one below the other. Where there are lines to spare, the row at is whole first,
 // then the others from the top; what has no room is cut. Of each line it tells whose it is.
 func Rows(rows []Row, at, height int) (lines []string, of []int) {

@@ -118,7 +118,7 @@ func (m *Model) answer() []string {
 	}
 	var lines []string
 	for _, w := range m.which {
-		lines = append(lines, fit.Cut("   "+t.Mark(gate.Open)+" "+t.Strong.Render(m.short(w.Key))+" is "+asked+t.Faint.Render(", by "+w.By), m.width))
+		lines = append(lines, fit.Hang("   "+t.Mark(gate.Open)+" "+t.Strong.Render(m.short(w.Key))+" is "+asked+t.Faint.Render(", by "+w.By), 5, m.width).Whole...)
 	}
 	return append(lines, "")
 }

@@ -231,7 +231,7 @@ func (m *Each) View(width, height int) []string {
 		lines := title(t.Accent.Render(fmt.Sprintf("%d of %d", len(state.Steps), len(m.names))))
 		lines = append(lines, "   "+t.Faint.Render("command ")+fit.Cut(m.command, width-14))
 		for _, step := range slices.Backward(state.Steps) {
-			lines = append(lines, fit.Cut("   "+t.Mark(step.Verdict)+" "+fit.Pad(step.Where, 16)+" "+step.Say, width))
+			lines = append(lines, fit.Hang("   "+t.Mark(step.Verdict)+" "+fit.Pad(step.Where, 16)+" "+step.Say, 22, width).Whole...)
 		}
 		return lines[:min(len(lines), height)]
 	}
@@ -240,8 +240,9 @@ func (m *Each) View(width, height int) []string {
 		right = t.Verdict(gate.Shut).Render("stopped")
 	}
 	lines := append(title(right), "   "+t.Faint.Render("command ")+fit.Cut(m.command, width-14))
-	for i, a := range m.alike {
-		pointer := "  "
+	at := scroll.Cursor{At: m.first}
+	list, _ := at.Rows(len(m.alike), max(height-len(lines), 1), func(i int) fit.Row {
+		a, pointer := m.alike[i], "  "
 		if i == m.first && len(m.alike) > 1 {
 			pointer = t.Accent.Render("❯ ")
 		}
@@ -250,7 +251,8 @@ func (m *Each) View(width, height int) []string {
 			who = fmt.Sprintf("%d machines: %s", n, strings.Join(a.Sessions, ", "))
 		}
 		room := max(width/3, 16)
-		lines = append(lines, fit.Cut(" "+pointer+t.Mark(standing(a.Result))+" "+t.Strong.Render(fit.Pad(fit.Cut(who, room), room))+"  "+sanitize.Line(a.Ended(), 200), width))
-	}
+		return fit.Columns(" "+pointer+t.Mark(standing(a.Result))+" ", t.Strong.Render(who), room, " "+sanitize.Line(a.Ended(), 200), width)
+	})
+	lines = append(lines, list...)
 	return lines[:min(len(lines), height)]
 }

@@ -193,7 +193,7 @@ func (m *Change) View(width, height int) []string {
 		default:
 			line += t.Accent.Render(" → ") + t.Strong.Render(value)
 		}
-		lines = append(lines, fit.Cut("     "+line, width))
+		lines = append(lines, fit.Hang("     "+line, 7, width).Whole...)
 	}
 	return lines[:min(len(lines), height)]
 }

@@ -190,7 +190,7 @@ func (m *Model) View(width, height int) []string {
 	var preview []string
 	if m.at.At < len(m.ways) {
 		for _, p := range m.ways[m.at.At].Preview {
-			preview = append(preview, "     "+t.Accent.Render("→ ")+fit.Cut(p, width-9))
+			preview = append(preview, fit.Hang("     "+t.Accent.Render("→ ")+p, 7, width-2).Whole...)
 		}
 	}
 	if m.note != "" {
@@ -199,16 +199,19 @@ func (m *Model) View(width, height int) []string {
 		}
 	}
 	room := max(height-len(lines)-1-min(len(preview), 4), 1)
-	first := max(min(m.at.At-room/2, len(m.ways)-room), 0)
-	for i := first; i < min(first+room, len(m.ways)); i++ {
+	at := scroll.Cursor{At: m.at.At, Top: max(min(m.at.At-room/2, len(m.ways)-room), 0)}
+	list, below := at.Rows(len(m.ways), room, func(i int) fit.Row {
 		pointer, say := "  ", m.ways[i].Say
 		if i == m.at.At {
 			pointer, say = t.Accent.Render("❯ "), t.Strong.Render(say)
 		}
-		lines = append(lines, " "+pointer+fit.Pad(say, min(44, width/2))+" "+t.Faint.Render(fit.Cut(m.ways[i].Why, max(width-48, 10))))
-	}
-	if left := len(m.ways) - first - room; left > 0 {
-		lines[len(lines)-1] += t.Faint.Render(fmt.Sprintf("  %d more below", left))
+		head := " " + pointer + fit.Pad(say, min(44, width/2)) + " "
+		return fit.Hang(head+t.Faint.Render(m.ways[i].Why), fit.Width(head), width-1)
+	})
+	lines = append(lines, list...)
+	if below > 0 {
+		more := fmt.Sprintf("  %d more below", below)
+		lines[len(lines)-1] = fit.Cut(lines[len(lines)-1], width-fit.Width(more)-1) + t.Faint.Render(more)
 	}
 	lines = append(append(lines, ""), preview...)
 	return lines[:min(len(lines), height)]

@@ -514,13 +514,14 @@ func (m *Model) listener() []string {
 	if socket := m.s.Shared(); socket != nil {
 		say = t.Mark(gate.Ajar) + " open to programs of this account: " + t.Strong.Render(m.export()) + t.Faint.Render("  "+words.Count(socket.Uses(), "use"))
 	}
-	lines := []string{"", t.Title(t.Strong.Render("other programs"), "", m.width, fit.Spread), fit.Cut("   "+say, m.width)}
+	lines := []string{"", t.Title(t.Strong.Render("other programs"), "", m.width, fit.Spread)}
+	lines = append(lines, fit.Hang("   "+say, 5, m.width).Whole...)
 	if m.now.behind.socket != "" {
 		say := fmt.Sprintf("the agent behind listens at %s", m.now.behind.socket)
 		if m.now.behind.err != nil {
 			say += ", and does not answer: " + m.now.behind.err.Error()
 		}
-		lines = append(lines, fit.Cut("   "+t.Faint.Render(say), m.width))
+		lines = append(lines, fit.Hang("   "+t.Faint.Render(say), 5, m.width).Whole...)
 	}
 	return lines
 }

@@ -164,7 +164,7 @@ func (m *Model) View(width, height int) []string {
 		}
 	}
 	if len(m.known.before) > 0 {
-		lines = append(lines, fit.Cut("   "+t.Faint.Render(fit.Pad("seen here", wordWidth))+t.Faint.Render(strings.Join(m.known.before, ", ")), width))
+		lines = append(lines, fit.Hang("   "+t.Faint.Render(fit.Pad("seen here", wordWidth))+t.Faint.Render(strings.Join(m.known.before, ", ")), 3+wordWidth, width).Whole...)
 	}
 	lines = append(lines, "")
 	say := func(format string, args ...any) {

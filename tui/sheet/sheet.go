@@ -465,20 +465,7 @@ func (m *Model) fieldRow(i int, far *book.Session, width int) fit.Row {
 			from += t.Faint.Render(strings.TrimPrefix(cost(text), "; "))
 		}
 	}
-	row := fit.Row{Line: fit.Cut(head+fit.Pad(style.Render(fit.Cut(text, room-1)), room)+" "+from, width)}
-	values, origins := fit.Wrap(text, room-1), fit.Wrap(from, max(width-fit.Width(head)-room-1, 10))
-	for n := range max(len(values), len(origins)) {
-		value, origin := "", ""
-		if n < len(values) {
-			value = style.Render(values[n])
-		}
-		if n < len(origins) {
-			origin = origins[n]
-		}
-		row.Whole = append(row.Whole, head+fit.Pad(value, room)+" "+origin)
-		head = strings.Repeat(" ", fit.Width(head))
-	}
-	return row
+	return fit.Columns(head, style.Render(text), room, from, width)
 }
 
 // keepaliveBytes is about what one keepalive and its answer take on the wire, with

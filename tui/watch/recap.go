@@ -17,7 +17,7 @@ import (
 func (m *Model) recapLines(width, height int) []string {
 	t, r := m.s.Theme, m.recap
 	lines := []string{t.Title(t.Strong.Render("the last "+fit.Ago(r.To.Sub(r.From))), t.Faint.Render("since "+r.From.Local().Format("2 Jan 15:04")), width, fit.Spread)}
-	say := func(text string) { lines = append(lines, fit.Cut("   "+text, width)) }
+	say := func(text string) { lines = append(lines, fit.Hang("   "+text, 5, width).Whole...) }
 	if len(r.Drops) == 0 {
 		say(t.Mark(gate.Open) + " no link was lost")
 	}
