@@ -68,18 +68,15 @@ func (a *App) helpGroups() []group {
 	return groups
 }
 
-// helpPage draws a page of the help: as many columns as the window has room for.
-func (a *App) helpPage() []string {
-	t := a.theme
-	rows, count := max(a.height-2, 1), max((a.width-1)/39, 1)
-	width := (a.width - 1) / count
+// helpColumns lays the help out in columns of so many rows, each at most width wide.
+func (a *App) helpColumns(rows, width int) [][]string {
 	var columns [][]string
 	column := []string{}
 	next := func() {
 		columns, column = append(columns, column), nil
 	}
 	for i, g := range a.helpGroups() {
-		lines := a.helpGroup(g)
+		lines := a.helpGroup(g, width)
 		if i > 0 && len(column)+min(len(lines), 6) > rows {
 			next()
 		}
@@ -94,9 +91,19 @@ func (a *App) helpPage() []string {
 		}
 	}
 	next()
-	if len(columns) < count {
+	return columns
+}
+
+// helpPage draws a page of the help: as many columns as the window has room for.
+func (a *App) helpPage() []string {
+	t := a.theme
+	rows, count := max(a.height-2, 1), max((a.width-1)/39, 1)
+	width := (a.width - 1) / count
+	columns := a.helpColumns(rows, width-1)
+	if len(columns) < count { // there is room for wider ones
 		count = len(columns)
 		width = min((a.width-1)/count, 60)
+		columns = a.helpColumns(rows, width-1)
 	}
 	pages := (len(columns) + count - 1) / count
 	a.help.page %= pages
@@ -120,7 +127,8 @@ func (a *App) helpPage() []string {
 	return lines
 }
 
-func (a *App) helpGroup(g group) []string {
+// helpGroup are the lines of a group, at most width columns wide.
+func (a *App) helpGroup(g group, width int) []string {
 	t := a.theme
 	wide := 0
 	for _, h := range g.hints {
@@ -128,7 +136,8 @@ func (a *App) helpGroup(g group) []string {
 	}
 	lines := []string{t.Strong.Render(g.name)}
 	for _, h := range g.hints {
-		lines = append(lines, t.Key.Render(fit.Pad(h.Key, min(wide, 16)+1))+t.Faint.Render(h.Does))
+		column := min(wide, 16) + 1
+		lines = append(lines, fit.Hang(t.Key.Render(fit.Pad(h.Key, column))+t.Faint.Render(h.Does), column, width).Whole...)
 	}
 	return lines
 }

@@ -210,8 +210,15 @@ func shared(words []string) string {
 // View draws the line and what it means in height lines.
 func (m *Model) View(width, height int) []string {
 	t := m.s.Theme
-	lines := []string{t.Title(t.Accent.Render("new session"), t.Faint.Render(fit.Cut("NAME = USER@HOST:PORT via HOP with KEY bring PORT from SERVICE", max(width-24, 0))), width, fit.Spread)}
-	if height > 9 {
+	const form = "NAME = USER@HOST:PORT via HOP with KEY bring PORT from SERVICE"
+	beside := t.Faint.Render(form)
+	if width < len(form)+24 {
+		beside = ""
+	}
+	lines := []string{t.Title(t.Accent.Render("new session"), beside, width, fit.Spread)}
+	if beside == "" {
+		lines = append(lines, fit.Hang("   "+t.Faint.Render(form), 3, width-1).Whole...)
+	} else if height > 9 {
 		lines = append(lines, "")
 	}
 	lines = append(lines, m.words(width)...)

@@ -121,7 +121,7 @@ func (m *Model) View() []string {
 	all := m.all()
 	lines := []string{t.Title(t.Accent.Render("jobs"), t.Faint.Render(fmt.Sprintf("%d under way", m.s.Jobs.Running())), m.width, fit.Spread)}
 	if len(all) == 0 {
-		return append(lines, "", "   "+t.Faint.Render("Nothing is under way. Sweeping, installing and rotating keys, and drawing, go on here while you work."))
+		return append(append(lines, ""), fit.Hang("   "+t.Faint.Render("Nothing is under way. Sweeping, installing and rotating keys, and drawing, go on here while you work."), 3, m.width-1).Whole...)
 	}
 	width, pane, beside := place.Halves(m.width)
 	var rows []string

@@ -190,11 +190,15 @@ func (m *Model) View() []string {
 			lines = append(lines, "   "+l)
 		}
 	case m.err != nil:
-		lines = append(lines, "   "+t.Mark(gate.Shut)+" "+m.err.Error())
+		lines = append(lines, fit.Hang("   "+t.Mark(gate.Shut)+" "+m.err.Error(), 5, m.width-1).Whole...)
 	case len(m.entries) == 0:
-		lines = append(lines, "", "   "+t.Faint.Render("Nothing yet. What is done stands here, with what came of it: walks, shells, tunnels, edits, keys mended and lent."))
+		lines = append(append(lines, ""), fit.Hang("   "+t.Faint.Render("Nothing yet. What is done stands here, with what came of it: walks, shells, tunnels, edits, keys mended and lent."), 3, m.width-1).Whole...)
 	}
-	list, _ := m.at.Rows(len(m.entries), m.room(), func(i int) fit.Row { return m.row(m.entries[i], i == m.at.At) })
+	names := 8
+	for _, e := range m.entries {
+		names = min(max(names, fit.Width(where(e))), 24)
+	}
+	list, _ := m.at.Rows(len(m.entries), m.room(), func(i int) fit.Row { return m.row(m.entries[i], names, i == m.at.At) })
 	lines = append(lines, list...)
 	for len(lines) < m.height-2 {
 		lines = append(lines, "")
@@ -202,7 +206,15 @@ func (m *Model) View() []string {
 	return append(lines, t.Rule.Render(strings.Repeat("─", max(m.width, 0))), m.detail())
 }
 
-func (m *Model) row(e trail.Entry, selected bool) fit.Row {
+// where is the session or the hop that an entry is about.
+func where(e trail.Entry) string {
+	if e.Session != "" {
+		return e.Session
+	}
+	return e.Hop
+}
+
+func (m *Model) row(e trail.Entry, names int, selected bool) fit.Row {
 	t := m.s.Theme
 	pointer := "  "
 	if selected {
@@ -214,16 +226,11 @@ func (m *Model) row(e trail.Entry, selected bool) fit.Row {
 		mark = t.Mark(gate.Shut)
 		say += ": " + e.Failed
 	}
-	took := ""
 	if e.Took > 0 {
-		took = duration(e.Took)
+		say += t.Faint.Render(", " + duration(e.Took))
 	}
-	where := e.Session
-	if where == "" {
-		where = e.Hop
-	}
-	head := fmt.Sprintf(" %s%s %s %s  %s %s ", pointer, t.Faint.Render(fit.Pad(e.At.Local().Format("2 Jan 15:04:05"), 15)), mark,
-		fit.Pad(where, 14), t.Faint.Render(fit.Pad(string(e.Kind), 8)), t.Faint.Render(fmt.Sprintf("%8s", took)))
+	head := fmt.Sprintf(" %s%s %s %s  %s ", pointer, t.Faint.Render(fit.Pad(e.At.Local().Format("2 Jan 15:04:05"), 15)), mark,
+		fit.Pad(where(e), names), t.Faint.Render(fit.Pad(string(e.Kind), 8)))
 	return fit.Hang(head+say, fit.Width(head), m.width)
 }
 

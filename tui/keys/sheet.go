@@ -113,8 +113,9 @@ func (m *Model) answer() []string {
 	}
 	asked := t.Strong.Render(fit.Cut(sanitize.Line(m.asked, 80), m.width/2))
 	if len(m.which) == 0 {
-		return []string{"   " + t.Mark(gate.Shut) + " no key here fits " + asked,
-			"     " + t.Faint.Render("Ask whoever made the key pair for the file they downloaded then: it cannot be downloaded again."), ""}
+		lines := []string{"   " + t.Mark(gate.Shut) + " no key here fits " + asked}
+		lines = append(lines, fit.Hang("     "+t.Faint.Render("Ask whoever made the key pair for the file they downloaded then: it cannot be downloaded again."), 5, m.width-1).Whole...)
+		return append(lines, "")
 	}
 	var lines []string
 	for _, w := range m.which {

@@ -128,6 +128,9 @@ func (m *Model) choose(line int) (to Place, chosen bool) {
 	return Place{Shell: m.shells[line-len(m.places)]}, true
 }
 
+// placeNames is how wide the names of places are drawn.
+const placeNames = 7
+
 // View draws the drawer: at most height lines, a hairline below.
 func (m *Model) View(height int, summary string) []string {
 	t := m.theme
@@ -137,7 +140,7 @@ func (m *Model) View(height int, summary string) []string {
 		who, _ := s.Where()
 		names = min(max(names, len([]rune(who))), 44)
 	}
-	row := func(line int, press, mark, name, detail string) {
+	row := func(line int, press, mark, name, detail string, names int) {
 		pointer := "  "
 		if line == m.cursor {
 			pointer = t.Accent.Render("❯ ")
@@ -155,7 +158,7 @@ func (m *Model) View(height int, summary string) []string {
 		if i == 0 {
 			does = summary
 		}
-		row(i, m.Shown(p.Key), t.Faint.Render(p.Mark), p.Name, t.Faint.Render(does))
+		row(i, m.Shown(p.Key), t.Faint.Render(p.Mark), p.Name, t.Faint.Render(does), placeNames)
 	}
 	actions := m.actions()
 	if room := height - len(lines) - 2; len(m.shells)+len(actions) > room {
@@ -181,7 +184,7 @@ func (m *Model) View(height int, summary string) []string {
 				mark = t.Accent.Render("•")
 			}
 		}
-		row(len(m.places)+first+i, fmt.Sprint(first+i+1), mark, who, t.Faint.Render(way)+"   "+s.LastLine())
+		row(len(m.places)+first+i, fmt.Sprint(first+i+1), mark, who, t.Faint.Render(way)+"   "+s.LastLine(), names)
 	}
 	lines = append(lines, actions...)
 	return append(lines, t.Rule.Render(rule(m.width)))

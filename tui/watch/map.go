@@ -38,7 +38,7 @@ func (m *Model) View() []string {
 		lines = append(lines, m.form.View(m.width)...)
 	}
 	if len(m.stops) == 0 {
-		lines = append(lines, "   "+t.Faint.Render("Nothing is connected. On Routes, enter opens a shell and "+m.s.Press("tunnels")+" a session's tunnels."))
+		lines = append(lines, fit.Hang("   "+t.Faint.Render("Nothing is connected. On Routes, enter opens a shell and "+m.s.Press("tunnels")+" a session's tunnels."), 3, m.width-1).Whole...)
 	} else {
 		lines = append(lines, m.whole(), "   "+t.Accent.Render("here"))
 	}
