@@ -44,9 +44,9 @@ func estates(cmd *cobra.Command, open opener, source string, kept bool) ([]estat
 	}
 	var all []estate.Kept
 	for _, e := range sources {
-		k, err := estate.Recall(w, e.Name)
+		k, err := estate.Recall(w.Dir, e.Name)
 		if !kept && err == nil {
-			k, err = estate.Renew(cmd.Context(), w, e, time.Now())
+			k, err = estate.Renew(cmd.Context(), w.Dir, e, time.Now())
 		}
 		if err != nil {
 			return all, err
@@ -130,7 +130,7 @@ func estateList(open opener) *cobra.Command {
 			list := []listedInstance{}
 			out := tabwriter.NewWriter(cmd.OutOrStdout(), 0, 0, 2, ' ', 0)
 			for _, k := range all {
-				for _, i := range q.Find(&k.Snapshot) {
+				for _, i := range q.Find(k.Source, &k.Snapshot) {
 					list = append(list, listedOf(i, k.Source))
 					fmt.Fprintf(out, "%s\t%s\t%s\t%s\t%s\t%s\n", called(i), i.State, checksWord(i), addresses(&k.Snapshot, i), i.KeyPair, k.Source)
 				}
@@ -187,7 +187,7 @@ func estateShow(open opener) *cobra.Command {
 			var of estate.Kept
 			n := 0
 			for _, k := range all {
-				for _, i := range q.Find(&k.Snapshot) {
+				for _, i := range q.Find(k.Source, &k.Snapshot) {
 					if n++; n == 1 {
 						found, of = i, k
 					}

@@ -51,14 +51,15 @@ const (
 	InLike
 	InSession
 	InKey    // not a session's: what a key file is meant for
-	InEstate // not a session's: where instances are known from
+	InEstate // where instances are known from; of a session that is bound to one, what is taken from it
+	InFleet
 )
 
-var layerWords = [...]string{"built in", "defaults", "site", "like", "session", "key", "estate"}
+var layerWords = [...]string{"built in", "defaults", "site", "like", "session", "key", "estate", "fleet"}
 
 // String says it as a person would: "site reef", "defaults".
 func (o Origin) String() string {
-	if o.Layer == BuiltIn || o.Layer == InDefaults {
+	if o.Layer == BuiltIn || o.Layer == InDefaults || o.Layer == InFleet {
 		return layerWords[o.Layer]
 	}
 	return layerWords[o.Layer] + " " + o.Name
@@ -142,15 +143,23 @@ type EstateSource struct {
 // Session is one session with everything it inherits. Sessions that say nothing of
 // their own in Access or Behaviour share that part, which is not to be changed.
 type Session struct {
-	Name    string
-	Note    Value[string]
-	Site    Value[string]
-	Host    Value[string]
-	Dial    Value[string]
-	Tunnels Value[[]Tunnel]
+	Name string
+	Note Value[string]
+	Site Value[string]
+	Host Value[string]
+	// Instance is a query that fits the one instance whose address is the host, and Address which of
+	// its addresses that is: "inside", "outside", or that in a network.
+	Instance Value[string]
+	Address  Value[string]
+	Dial     Value[string]
+	Tunnels  Value[[]Tunnel]
 	*Access
 	*Behaviour
 	At Place
+	// Bound is the instance that it is bound to, nil for none, or where that is not known.
+	Bound *Binding
+	// Fleet is the rule that made it of an instance, nil for a session that is written.
+	Fleet *Fleet
 	// Broken is the first problem that keeps the session from being used, or
 	// nil. What could be read is there all the same.
 	Broken *Problem
@@ -162,10 +171,12 @@ type Book struct {
 	Sessions []*Session
 	Keys     []KeyTerms
 	Estates  []EstateSource
+	Fleets   []*Fleet
 	Problems []Problem // in the order of the file
 	byName   map[string]*Session
 	sites    []string
 	far      layers
+	unbound  *Book // that it was made of by Bind, nil for none
 }
 
 // emptySession is one that says nothing.

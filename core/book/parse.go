@@ -24,6 +24,7 @@ type table struct {
 	used   bool          // a site that is nowhere in the file but in the sessions that stand in it
 	terms  *KeyTerms     // of a key, nil for others
 	estate *EstateSource // of an estate
+	fleet  *Fleet        // of a fleet
 	seen   []seen
 	broken *Problem
 }
@@ -44,6 +45,7 @@ type reader struct {
 	sessions []*table
 	keys     []*table
 	estates  []*table
+	fleets   []*table
 	current  *table
 	shared   map[string]inheritance // by the tables that are inherited from
 }
@@ -88,7 +90,7 @@ func Parse(file string, text []byte) *Book {
 // usedSites makes the sites that sessions stand in and that have no table: a site comes into
 // being by being used, and has one when it gives values.
 func (r *reader) usedSites() {
-	for _, t := range r.sessions {
+	for _, t := range append(r.sessions[:len(r.sessions):len(r.sessions)], r.fleets...) {
 		site := t.own.Site
 		if !site.Set || r.sites[site.V] != nil {
 			continue
@@ -152,7 +154,7 @@ func (r *reader) spoil(p *Problem) {
 	}
 }
 
-var tableWords = []string{"defaults", "site", "like", "session", "key", "estate"}
+var tableWords = []string{"defaults", "site", "like", "session", "key", "estate", "fleet"}
 
 func (r *reader) header(e tomltext.Entry, start int) {
 	var parts []string
@@ -181,6 +183,9 @@ func (r *reader) header(e tomltext.Entry, start int) {
 	case parts[0] == "like" && len(parts) == 1 && array:
 		r.current = &table{layer: InLike, at: at}
 		r.likes = append(r.likes, r.current)
+	case parts[0] == "fleet" && len(parts) == 1 && array:
+		r.current = &table{layer: InFleet, at: at, fleet: &Fleet{At: at}}
+		r.fleets = append(r.fleets, r.current)
 	case parts[0] == "session" && len(parts) == 2 && !array:
 		r.current = &table{layer: InSession, name: parts[1], at: at}
 		if !ValidName(parts[1]) {
@@ -220,8 +225,8 @@ func (r *reader) unknownTable(parts []string, array bool, at Place) {
 		hint = `write [key."keys/tide.pem"]`
 	case "session", "site", "estate":
 		hint = fmt.Sprintf("write [%s.NAME]", parts[0])
-	case "like":
-		hint = "write [[like]]"
+	case "like", "fleet":
+		hint = fmt.Sprintf("write [[%s]]", parts[0])
 	case "defaults":
 		hint = "write [defaults]"
 	}
@@ -273,8 +278,11 @@ func (r *reader) keyValue(e tomltext.Entry, start int) {
 
 func (r *reader) unknownKey(t *table, key string, at Place, elsewhere *setting) {
 	where := Origin{Layer: t.layer, Name: t.name}.String()
-	if t.layer == InLike {
+	switch t.layer {
+	case InLike:
 		where = "a like"
+	case InFleet:
+		where = "a fleet"
 	}
 	if elsewhere != nil {
 		r.spoil(r.problem(at, fmt.Sprintf("%q has no meaning in %s", key, where), "give it in "+layersOf(elsewhere)))
@@ -320,7 +328,20 @@ func (r *reader) resolve(b *Book) {
 	for _, t := range r.estates {
 		b.Estates = append(b.Estates, r.estate(t))
 	}
+	for _, t := range r.fleets {
+		b.Fleets = append(b.Fleets, r.fleet(t))
+	}
 	r.checkVia(b)
+}
+
+// fleet is what a rule that makes sessions of instances says.
+func (r *reader) fleet(t *table) *Fleet {
+	r.current = t
+	if !t.fleet.Query.Set && t.broken == nil {
+		r.spoil(r.problem(t.at, "this fleet does not say which instances it is made of", `write query = "tag:role=gauge state=running"`))
+	}
+	t.fleet.Broken, t.fleet.table = t.broken, t
+	return t.fleet
 }
 
 // estate is what the table of an estate says. It names one of a file, an address and a command.
@@ -371,7 +392,13 @@ func (r *reader) session(t *table) *Session {
 	if t.own.Access != nil || t.own.Behaviour != nil {
 		complete(&s, &Session{Access: far.Access, Behaviour: far.Behaviour})
 	}
-	if !s.Host.Set && s.Broken == nil {
+	switch {
+	case s.Broken != nil:
+	case s.Host.Set && s.Instance.Set:
+		r.breaks(&s, s.Instance.Origin.Place, fmt.Sprintf("session %q names a host and an instance", sanitize.Line(t.name, 40)), "keep one of them")
+	case s.Address.Set && !s.Instance.Set && t.layer != InFleet:
+		r.breaks(&s, s.Address.Origin.Place, "address says which of an instance's addresses is meant, and no instance is named", `write instance = "NAME", too`)
+	case !s.Host.Set && !s.Instance.Set && t.layer != InFleet:
 		r.breaks(&s, t.at, fmt.Sprintf("session %q has no host", sanitize.Line(t.name, 40)), `give it an address or a name: host = "203.0.113.10"`)
 	}
 	return &s
@@ -465,7 +492,7 @@ func (r *reader) checkVia(b *Book) {
 	var names []string
 	for _, s := range b.Sessions {
 		for _, hop := range s.hops() {
-			if b.byName[hop] == nil {
+			if b.byName[hop] == nil && len(b.Fleets) == 0 { // else it may be of a fleet
 				if names == nil {
 					names = b.Names()
 				}

@@ -97,23 +97,25 @@ const (
 )
 
 const (
-	anywhere    = 1<<InDefaults | 1<<InSite | 1<<InLike | 1<<InSession
+	anywhere    = 1<<InDefaults | 1<<InSite | 1<<InLike | 1<<InSession | 1<<InFleet
 	sessionOnly = 1 << InSession
 )
 
 // settings are all of them, in the order they are shown. One is a field of [Session],
 // [Access] or [Behaviour], and a line here.
 var settings = []setting{
-	oneText("site", alone, func(s *Session) *Value[string] { return &s.Site }, nil, "", "a site of the file"),
+	inFleets(oneText("site", alone, func(s *Session) *Value[string] { return &s.Site }, nil, "", "a site of the file")),
 	oneText("host", alone, func(s *Session) *Value[string] { return &s.Host }, checkHost, "", "a name or an address, alone"),
+	oneText("instance", alone, func(s *Session) *Value[string] { return &s.Instance }, nil, "", "in place of a host: the name or id of an instance of an estate, or a query that fits one"),
+	inFleets(oneText("address", alone, func(s *Session) *Value[string] { return &s.Address }, nil, "", "which of the instance's: inside, outside, or a network's name")),
 	portNumber("port", access, func(s *Session) *Value[int] { return &s.Port }, DefaultPort, "1 to 65535"),
 	oneText("user", access, func(s *Session) *Value[string] { return &s.User }, checkUser, "", "the login"),
 	texts("key", access, func(s *Session) *Value[[]string] { return &s.Keys }, "a path", checkPath, "key files, parted by commas"),
 	texts("via", access, func(s *Session) *Value[[]string] { return &s.Via }, "a session's name", nil, "sessions to go through, in order, parted by commas; quay | mole: the first that answers"),
 	period("keepalive", access, func(s *Session) *Value[time.Duration] { return &s.Keepalive }, readKeepalive, DefaultKeepalive, "1s to 1h, or off"),
 	oneText("agent", access, func(s *Session) *Value[string] { return &s.Agent }, oneOf("off", "ask", "lend"), "off", "off, lend, or ask before each use"),
-	tunnelList("tunnels", alone, func(s *Session) *Value[[]Tunnel] { return &s.Tunnels }, "bring 15432 from db.internal:5432, roam 1080"),
-	oneText("note", alone, func(s *Session) *Value[string] { return &s.Note }, nil, "", "what whoever goes there is to know, in a line"),
+	inFleets(tunnelList("tunnels", alone, func(s *Session) *Value[[]Tunnel] { return &s.Tunnels }, "bring 15432 from db.internal:5432, roam 1080")),
+	inFleets(oneText("note", alone, func(s *Session) *Value[string] { return &s.Note }, nil, "", "what whoever goes there is to know, in a line")),
 	oneText("careful", behaviour, func(s *Session) *Value[string] { return &s.Careful }, oneOf("on", "off"), "", "on: care is to be taken there; it shows, and what destroys asks for the session's name"),
 	oneText("at_start", behaviour, func(s *Session) *Value[string] { return &s.AtStart }, oneOf("on", "off"), "", "on: its tunnels open when the full screen starts"),
 	texts("lends", behaviour, func(s *Session) *Value[[]string] { return &s.Lends }, "a path", checkPath, "the keys that may be used from there, parted by commas"),
@@ -164,6 +166,16 @@ var settings = []setting{
 			return "", ""
 		}},
 
+	// Of a fleet.
+	{name: "query", in: 1 << InFleet, literal: textLiteral, hint: "which instances: tag:role=gauge state=running",
+		read: func(t *table, v tomltext.Value, o Origin) (string, string) {
+			return readText(&t.fleet.Query, v, o, nil)
+		}},
+	{name: "called", in: 1 << InFleet, literal: textLiteral, hint: "what the sessions are called: * is the instance's name",
+		read: func(t *table, v tomltext.Value, o Origin) (string, string) {
+			return readText(&t.fleet.Called, v, o, checkCalled)
+		}},
+
 	// Of the table of an estate.
 	ofEstate("kind", func(e *EstateSource) *Value[string] { return &e.Kind }, oneOf("document")),
 	ofEstate("file", func(e *EstateSource) *Value[string] { return &e.File }, checkPath),
@@ -174,6 +186,20 @@ var settings = []setting{
 		read: func(t *table, v tomltext.Value, o Origin) (string, string) {
 			return readTexts(&t.estate.Command, v, o, "a program and its arguments", nil)
 		}},
+}
+
+// inFleets is a setting of a session alone that has a meaning in a fleet, too.
+func inFleets(s setting) setting {
+	s.in |= 1 << InFleet
+	return s
+}
+
+// checkCalled takes what can be a session's name with an instance's in place of the asterisk.
+func checkCalled(s string) (say, hint string) {
+	if strings.Count(s, "*") != 1 || !ValidName(strings.ReplaceAll(s, "*", "x")) {
+		return fmt.Sprintf("%q cannot be what a fleet's sessions are called", sanitize.Line(s, 40)), `write a name with one * for the instance's, as in "reef-*"`
+	}
+	return "", ""
 }
 
 // ofEstate is a text of an estate's table.
@@ -251,6 +277,8 @@ func layersOf(f *setting) string {
 		return "the table of a key"
 	case 1 << InEstate:
 		return "the table of an estate"
+	case 1 << InFleet:
+		return "a fleet"
 	}
 	return "the session itself"
 }

@@ -12,7 +12,6 @@ import (
 	"time"
 
 	"meatus/core/book"
-	"meatus/core/workspace"
 )
 
 // example is the document of docs/estate.md.
@@ -143,7 +142,7 @@ func TestQueriesChoose(t *testing.T) {
 			continue
 		}
 		var got []string
-		for _, i := range q.Find(&s) {
+		for _, i := range q.Find("bay", &s) {
 			got = append(got, i.ID)
 		}
 		if strings.Join(got, " ") != want {
@@ -168,7 +167,7 @@ func FuzzQuery(f *testing.F) {
 			}
 			return
 		}
-		q.Find(&s)
+		q.Find("bay", &s)
 	})
 }
 
@@ -195,27 +194,20 @@ func TestChangesAreTold(t *testing.T) {
 	}
 }
 
-// sources is a workspace whose sessions file says text.
-func sources(t *testing.T, text string) (*workspace.Workspace, book.EstateSource) {
+// sources is an estate that text describes, of a workspace in a folder.
+func sources(t *testing.T, text string) (dir string, e book.EstateSource) {
 	t.Helper()
-	dir := t.TempDir()
-	if err := os.WriteFile(filepath.Join(dir, book.FileName), []byte("[estate.bay]\nkind = \"document\"\n"+text), 0o600); err != nil {
-		t.Fatal(err)
+	b := book.Parse(book.FileName, []byte("[estate.bay]\nkind = \"document\"\n"+text))
+	if len(b.Problems) > 0 || len(b.Estates) != 1 {
+		t.Fatalf("%v, %+v", b.Problems, b.Estates)
 	}
-	w, err := workspace.Open(dir)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if len(w.Book.Problems) > 0 || len(w.Book.Estates) != 1 {
-		t.Fatalf("%v, %+v", w.Book.Problems, w.Book.Estates)
-	}
-	return w, w.Book.Estates[0]
+	return t.TempDir(), b.Estates[0]
 }
 
 // A source that fails leaves what was known, with the reason; one that is there again goes on.
 func TestAFailingSourceLeavesWhatWasKnown(t *testing.T) {
-	w, e := sources(t, "file = \"bay.json\"\n")
-	path := filepath.Join(w.Dir, "bay.json")
+	dir, e := sources(t, "file = \"bay.json\"\n")
+	path := filepath.Join(dir, "bay.json")
 	write := func(text string) {
 		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
 			t.Fatal(err)
@@ -225,7 +217,7 @@ func TestAFailingSourceLeavesWhatWasKnown(t *testing.T) {
 	renew := func() Kept {
 		t.Helper()
 		at = at.Add(time.Minute)
-		k, err := Renew(t.Context(), w, e, at)
+		k, err := Renew(t.Context(), dir, e, at)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -247,21 +239,21 @@ func TestAFailingSourceLeavesWhatWasKnown(t *testing.T) {
 	if k := renew(); k.Failed != "" || len(k.Changes) != 1 || k.Changes[0].Source != "bay" || k.Changes[0].Seen != at {
 		t.Errorf("%+v", k)
 	}
-	if again, err := Recall(w, "bay"); err != nil || again.Snapshot.Instances[0].State != Stopped || len(again.Changes) != 1 {
+	if again, err := Recall(dir, "bay"); err != nil || again.Snapshot.Instances[0].State != Stopped || len(again.Changes) != 1 {
 		t.Errorf("%+v, %v", again, err)
 	}
 }
 
 func TestACommandIsASource(t *testing.T) {
-	w, e := sources(t, "command = [\"sh\", \"-c\", \"cat bay.json; exit ${BAY-0}\"]\n")
-	if err := os.WriteFile(filepath.Join(w.Dir, "bay.json"), []byte(`{"estate": 1}`), 0o600); err != nil {
+	dir, e := sources(t, "command = [\"sh\", \"-c\", \"cat bay.json; exit ${BAY-0}\"]\n")
+	if err := os.WriteFile(filepath.Join(dir, "bay.json"), []byte(`{"estate": 1}`), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if k, err := Renew(t.Context(), w, e, time.Now()); err != nil || k.Failed != "" || k.Read.IsZero() {
+	if k, err := Renew(t.Context(), dir, e, time.Now()); err != nil || k.Failed != "" || k.Read.IsZero() {
 		t.Errorf("%+v, %v", k, err)
 	}
 	t.Setenv("BAY", "7")
-	if k, err := Renew(t.Context(), w, e, time.Now()); err != nil || !strings.Contains(k.Failed, "sh: exit status 7") {
+	if k, err := Renew(t.Context(), dir, e, time.Now()); err != nil || !strings.Contains(k.Failed, "sh: exit status 7") {
 		t.Errorf("%+v, %v", k, err)
 	}
 }
@@ -275,14 +267,14 @@ func TestAnAddressIsASource(t *testing.T) {
 	defer other.Close()
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { answer(w, r) }))
 	defer server.Close()
-	w, e := sources(t, fmt.Sprintf("url = %q\ntoken_file = \"token\"\n", server.URL+"/bay.json"))
-	token := filepath.Join(w.Dir, "token")
+	dir, e := sources(t, fmt.Sprintf("url = %q\ntoken_file = \"token\"\n", server.URL+"/bay.json"))
+	token := filepath.Join(dir, "token")
 	if err := os.WriteFile(token, []byte("ebb-and-flow\n"), 0o644); err != nil {
 		t.Fatal(err)
 	}
 	fails := func(want string) {
 		t.Helper()
-		k, err := Renew(t.Context(), w, e, time.Now())
+		k, err := Renew(t.Context(), dir, e, time.Now())
 		if err != nil || !strings.Contains(k.Failed, want) {
 			t.Errorf("%q, %v; want %q", k.Failed, err, want)
 		}
@@ -306,7 +298,7 @@ func TestAnAddressIsASource(t *testing.T) {
 		fmt.Fprint(w, `{"estate": 1, "instances": [{"id": "a", "state": "running"}]}`)
 	}
 	for range 2 { // the second time it has not changed
-		if k, err := Renew(t.Context(), w, e, time.Now()); err != nil || k.Failed != "" || len(k.Snapshot.Instances) != 1 {
+		if k, err := Renew(t.Context(), dir, e, time.Now()); err != nil || k.Failed != "" || len(k.Snapshot.Instances) != 1 {
 			t.Errorf("%+v, %v", k, err)
 		}
 	}
@@ -328,7 +320,7 @@ func TestAnAddressIsASource(t *testing.T) {
 	}
 	server.Close()
 	fails("connection refused")
-	if k, err := Recall(w, "bay"); err != nil || len(k.Snapshot.Instances) != 1 {
+	if k, err := Recall(dir, "bay"); err != nil || len(k.Snapshot.Instances) != 1 {
 		t.Errorf("what was known is gone: %+v, %v", k, err)
 	}
 }
@@ -397,7 +389,7 @@ func BenchmarkQuery(b *testing.B) {
 		b.Fatal(err)
 	}
 	for b.Loop() {
-		if len(q.Find(&s)) == 0 {
+		if len(q.Find("bay", &s)) == 0 {
 			b.Fatal("nothing is found")
 		}
 	}

@@ -9,7 +9,6 @@ import (
 	"meatus/core/book"
 	"meatus/core/sanitize"
 	"meatus/core/statefile"
-	"meatus/core/workspace"
 )
 
 // maxChanges is how many changes are kept of a source.
@@ -27,26 +26,26 @@ type Kept struct {
 	Problems []Problem `json:"-"`       // of this reading
 }
 
-func keptFile(w *workspace.Workspace, source string) string {
-	return filepath.Join(w.Dir, workspace.StateDir, "estate", source+".json")
+func keptFile(dir, source string) string {
+	return filepath.Join(dir, "state", "estate", source+".json")
 }
 
-// Recall is what is kept of a source, nothing where it was never read.
-func Recall(w *workspace.Workspace, source string) (Kept, error) {
+// Recall is what is kept of a source in a workspace's folder, nothing where it was never read.
+func Recall(dir, source string) (Kept, error) {
 	k := Kept{Source: source}
-	err := statefile.Read(keptFile(w, source), &k)
+	err := statefile.Read(keptFile(dir, source), &k)
 	k.Source = source
 	return k, err
 }
 
 // Renew reads a source and keeps what it gave. Where that fails what was known stays, with the
 // reason in Failed; the error tells of what is kept alone.
-func Renew(ctx context.Context, w *workspace.Workspace, e book.EstateSource, now time.Time) (Kept, error) {
-	before, err := Recall(w, e.Name)
+func Renew(ctx context.Context, dir string, e book.EstateSource, now time.Time) (Kept, error) {
+	before, err := Recall(dir, e.Name)
 	if err != nil {
 		return before, err
 	}
-	r, failed := Read(ctx, w.Dir, e, before.Tag)
+	r, failed := Read(ctx, dir, e, before.Tag)
 	k := before
 	k.Tried, k.Failed = now, ""
 	switch {
@@ -65,7 +64,7 @@ func Renew(ctx context.Context, w *workspace.Workspace, e book.EstateSource, now
 		k.Changes = k.Changes[max(len(k.Changes)-maxChanges, 0):]
 	}
 	var file Kept
-	if err := statefile.Change(keptFile(w, e.Name), &file, func() { file = k }); err != nil {
+	if err := statefile.Change(keptFile(dir, e.Name), &file, func() { file = k }); err != nil {
 		return k, fmt.Errorf("keeping estate %s: %w", e.Name, err)
 	}
 	return k, nil

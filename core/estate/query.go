@@ -24,7 +24,7 @@ type term struct {
 }
 
 // QueryKeys are the keys of a query, in the order they are offered.
-var QueryKeys = []string{"name", "id", "state", "checks", "network", "group", "image", "key", "address", "tag:"}
+var QueryKeys = []string{"name", "source", "id", "state", "checks", "network", "group", "image", "key", "address", "tag:"}
 
 // QueryError is a mistake in a query. Column counts letters, from 1.
 type QueryError struct {
@@ -100,20 +100,30 @@ func readTerm(word string, equals, column int) (term, error) {
 // String is the query as it was written.
 func (q Query) String() string { return q.text }
 
-// Find are the instances that a query chooses, in their order.
-func (q Query) Find(s *Snapshot) []*Instance {
+// Plain is the name or the id that a query is for, where it is nothing else and has no * or ? in it;
+// "" for other queries.
+func (q Query) Plain() string {
+	if len(q.terms) != 1 || q.terms[0].key != "" || q.terms[0].not || strings.ContainsAny(q.terms[0].value, "*?") {
+		return ""
+	}
+	return q.terms[0].value
+}
+
+// Find are the instances of a source that a query chooses, in their order.
+func (q Query) Find(source string, s *Snapshot) []*Instance {
 	var found []*Instance
 	for i := range s.Instances {
-		if q.holds(s, &s.Instances[i]) {
+		if q.Holds(source, s, &s.Instances[i]) {
 			found = append(found, &s.Instances[i])
 		}
 	}
 	return found
 }
 
-func (q Query) holds(s *Snapshot, i *Instance) bool {
+// Holds tells whether a query chooses an instance.
+func (q Query) Holds(source string, s *Snapshot, i *Instance) bool {
 	for _, t := range q.terms {
-		if t.holds(s, i) == t.not {
+		if t.holds(source, s, i) == t.not {
 			return false
 		}
 	}
@@ -123,7 +133,7 @@ func (q Query) holds(s *Snapshot, i *Instance) bool {
 // asPattern has a value mean * and ? alone; a slash is a letter like others.
 var asPattern = strings.NewReplacer("/", "\x00", "[", "\\[", "\\", "\\\\")
 
-func (t term) holds(s *Snapshot, i *Instance) bool {
+func (t term) holds(source string, s *Snapshot, i *Instance) bool {
 	fits := func(texts ...string) bool {
 		return slices.ContainsFunc(texts, func(text string) bool {
 			ok, _ := path.Match(asPattern.Replace(t.value), strings.ReplaceAll(text, "/", "\x00"))
@@ -135,6 +145,8 @@ func (t term) holds(s *Snapshot, i *Instance) bool {
 		return fits(i.Name, i.ID)
 	case "name":
 		return fits(i.Name)
+	case "source":
+		return fits(source)
 	case "id":
 		return fits(i.ID)
 	case "state":

@@ -15,7 +15,8 @@ type Kind uint8
 
 // The gates of a hop, in the order they are passed.
 const (
-	Proxy    Kind = iota // what stands before the first hop connects us onward; most ways have none
+	State    Kind = iota // the instance runs, and its checks are passed; of hops that are bound to one
+	Proxy                // what stands before the first hop connects us onward; most ways have none
 	Address              // the name has an address
 	Port                 // something answers there
 	Identity             // it is the machine it was
@@ -25,9 +26,9 @@ const (
 )
 
 // Kinds lists every gate in the order it is passed.
-var Kinds = [...]Kind{Proxy, Address, Port, Identity, Key, Login, Channel}
+var Kinds = [...]Kind{State, Proxy, Address, Port, Identity, Key, Login, Channel}
 
-var kindNames = [...]string{"proxy", "address", "port", "identity", "key", "login", "channel"}
+var kindNames = [...]string{"state", "proxy", "address", "port", "identity", "key", "login", "channel"}
 
 func (k Kind) String() string { return kindNames[k] }
 

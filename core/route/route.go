@@ -65,6 +65,7 @@ type Hop struct {
 	KeyList   string           // where the server reads the account's list of keys
 	Ring      string           // whether keys stay in the ring: "on", "off", or "" for those with a passphrase
 	Terms     map[string]Terms // by absolute path, of the keys that something is said of
+	Instance  *book.Binding    // the instance that it is, nil where it is bound to none
 	session   *book.Session    // that it is made of
 }
 
@@ -140,8 +141,14 @@ func (h Hop) Lending() bool { return h.Agent == "ask" || h.Agent == "lend" }
 // Address is host and port as the hop before it sees them.
 func (h Hop) Address() string { return net.JoinHostPort(h.Host, strconv.Itoa(h.Port)) }
 
-// At is the host whose key is judged.
-func (h Hop) At() vouch.At { return vouch.At{Host: h.Host, Port: h.Port, Way: h.Way} }
+// At is the host whose key is judged. That of an instance is known by the instance's id, whichever
+// address it has.
+func (h Hop) At() vouch.At {
+	if h.Instance != nil {
+		return vouch.At{Host: h.Instance.ID, Port: h.Port, Way: "of " + h.Instance.Source}
+	}
+	return vouch.At{Host: h.Host, Port: h.Port, Way: h.Way}
+}
 
 // Knock is the address that is really connected to.
 func (h Hop) Knock() string {
@@ -365,8 +372,9 @@ func (p Planner) hop(s *book.Session, before string) Hop {
 	h := Hop{
 		Name: s.Name, Host: s.Host.V, Port: s.Port.V, User: s.User.V, Dial: s.Dial.V, Keepalive: s.Keepalive.V,
 		Tunnels: s.Tunnels.V, OnKnock: s.Knock.V == "on", Windows: s.Windows.V == "on", Agent: s.Agent.V,
-		Manner:  Manner{s.Reconnect.V, s.Backspace.V, s.Term.V, s.Colours.V, s.Env.V, s.Folder.V, s.Arrive.V},
-		session: s,
+		Manner:   Manner{s.Reconnect.V, s.Backspace.V, s.Term.V, s.Colours.V, s.Env.V, s.Folder.V, s.Arrive.V},
+		Instance: s.Bound,
+		session:  s,
 	}
 	if Private(h.Host) {
 		switch {
@@ -490,6 +498,9 @@ func (r Route) Check(k Knowledge) gate.Report {
 	report := gate.Report{Session: r.Session}
 	for i, h := range r.Hops {
 		hop := gate.Hop{Name: h.Name, User: h.User, Address: h.Address()}
+		if h.Instance != nil {
+			hop.Gates = append(hop.Gates, StateGate(h.Instance))
+		}
 		if h.Proxy != (book.Proxy{}) {
 			hop.Gates = append(hop.Gates, ProxyGate(h))
 		}
@@ -517,6 +528,9 @@ func (r Route) address(i int) gate.Gate {
 		g.Seen += ", seen from the proxy"
 	case i > 0:
 		g.Seen += ", seen from " + r.Hops[i-1].Name
+	}
+	if h.Instance != nil {
+		g.Seen += ", by estate " + h.Instance.HostFrom
 	}
 	g = h.InPlace(g)
 	if i == 0 && len(r.Others) > 0 {

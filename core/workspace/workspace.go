@@ -17,6 +17,7 @@ import (
 	"github.com/adrg/xdg"
 
 	"meatus/core/book"
+	"meatus/core/estate"
 	"meatus/core/gate"
 	"meatus/core/keyfile"
 	"meatus/core/perm"
@@ -37,10 +38,12 @@ const StateDir = "state"
 type Workspace struct {
 	Dir     string
 	Book    *book.Book
+	Estates []estate.Kept // what is known of the file's estates, in its order
 	Vouched *vouch.Record
 	Logins  route.Logins // how logins got in before, nil where that is not known
 	// Downloads is the folder that downloaded key files arrive in.
 	Downloads string
+	pairs     *pairs
 }
 
 // Folder decides which folder is meant: the one named, else the one in the
@@ -62,7 +65,7 @@ func Open(dir string) (*Workspace, error) {
 	if err != nil {
 		return nil, err
 	}
-	w := &Workspace{Dir: dir, Downloads: xdg.UserDirs.Download, Vouched: vouch.Open(filepath.Join(dir, vouch.FileName))}
+	w := &Workspace{Dir: dir, Downloads: xdg.UserDirs.Download, Vouched: vouch.Open(filepath.Join(dir, vouch.FileName)), pairs: &pairs{}}
 	return w, w.read()
 }
 
@@ -91,19 +94,13 @@ func (w *Workspace) read() error {
 	case err != nil:
 		return fmt.Errorf("the sessions cannot be read: %w; mend the file's permissions, or name another workspace", err)
 	}
-	w.Book = read
+	w.recall(read)
+	w.Book = w.bound(read)
 	return nil
 }
 
 // SessionsPath is where the sessions are written.
 func (w *Workspace) SessionsPath() string { return filepath.Join(w.Dir, book.FileName) }
-
-// With is the workspace with another book, as [book.Add] returns it.
-func (w *Workspace) With(b *book.Book) *Workspace {
-	again := *w
-	again.Book = b
-	return &again
-}
 
 // Planner makes routes of the workspace's sessions.
 func (w *Workspace) Planner() route.Planner { return route.Planner{Source: w.Book, Dir: w.Dir} }

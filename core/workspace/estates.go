@@ -1,0 +1,101 @@
+package workspace
+
+import (
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+
+	"meatus/core/book"
+	"meatus/core/estate"
+	"meatus/core/keyfile"
+)
+
+// recall makes Estates what is kept of the estates of a book, where it is not in memory already.
+func (w *Workspace) recall(b *book.Book) {
+	before := w.Estates
+	w.Estates = nil
+	for _, e := range b.Estates {
+		i := slices.IndexFunc(before, func(k estate.Kept) bool { return k.Source == e.Name })
+		if i >= 0 {
+			w.Estates = append(w.Estates, before[i])
+			continue
+		}
+		k, err := estate.Recall(w.Dir, e.Name)
+		if err != nil { // it is read anew; what was known is in the way of nothing
+			k = estate.Kept{Source: e.Name, Failed: err.Error()}
+		}
+		w.Estates = append(w.Estates, k)
+	}
+}
+
+// bound is a book with its sessions bound to the instances that are known.
+func (w *Workspace) bound(b *book.Book) *book.Book {
+	return estate.Bind(b, w.Estates, w.keyOf)
+}
+
+// pairs remembers which files are those of which key pairs, while no key file comes or goes.
+type pairs struct {
+	mu    sync.Mutex
+	stamp string
+	files map[estate.KeyPair]string
+}
+
+// keyOf is the file here of a key pair, as the sessions file would write it, "" for none: the one whose
+// key has its fingerprint, or where none is known the one of its name.
+func (w *Workspace) keyOf(p estate.KeyPair) string {
+	w.pairs.mu.Lock()
+	defer w.pairs.mu.Unlock()
+	if stamp := w.KeysStamp(); w.pairs.files == nil || w.pairs.stamp != stamp {
+		w.pairs.stamp, w.pairs.files = stamp, map[estate.KeyPair]string{}
+	}
+	file, known := w.pairs.files[p]
+	if !known {
+		file = w.fileOf(p)
+		w.pairs.files[p] = file
+	}
+	return file
+}
+
+func (w *Workspace) fileOf(p estate.KeyPair) string {
+	var keys []Key
+	for _, name := range w.KeyNames() {
+		path := filepath.Join(w.Dir, "keys", name)
+		if sheet, err := keyfile.Look(path); err == nil {
+			keys = append(keys, Key{Path: path, Sheet: sheet})
+		}
+	}
+	if p.Fingerprint != "" {
+		if fits := WhichKey(keys, p.Fingerprint); len(fits) > 0 {
+			return w.Written(fits[0].Key.Path)
+		}
+		return ""
+	}
+	for _, k := range keys {
+		if name := filepath.Base(k.Path); name == p.Name || strings.TrimSuffix(name, filepath.Ext(name)) == p.Name {
+			return w.Written(k.Path)
+		}
+	}
+	return ""
+}
+
+// Knowing is the workspace with something else known of one of its estates.
+func (w *Workspace) Knowing(k estate.Kept) *Workspace {
+	again := *w
+	again.Estates = slices.Clone(w.Estates)
+	for i := range again.Estates {
+		if again.Estates[i].Source == k.Source {
+			again.Estates[i] = k
+		}
+	}
+	again.Book = again.bound(w.Book.Unbound())
+	return &again
+}
+
+// With is the workspace with another book, bound to what is known of instances, as [book.Add] returns it.
+func (w *Workspace) With(b *book.Book) *Workspace {
+	again := *w
+	again.recall(b)
+	again.Book = again.bound(b.Unbound())
+	return &again
+}
