@@ -22,6 +22,7 @@ const (
 	DefaultReconnect = 10 * time.Minute
 	DefaultTerm      = "xterm-256color"
 	DefaultKeyList   = ".ssh/authorized_keys"
+	DefaultEvery     = time.Minute // that an estate is read
 )
 
 // maxFile bounds what is read, in bytes: some 100,000 sessions.
@@ -130,12 +131,13 @@ type KeyTerms struct {
 // EstateSource is where instances are known from. Paths are as written.
 type EstateSource struct {
 	Name      string
-	Kind      Value[string]   // "document"
-	File      Value[string]   // of a document: a file,
-	URL       Value[string]   // an address,
-	Command   Value[[]string] // or a program and its arguments, which prints it
-	TokenFile Value[string]   // a file with the bearer token of an address, which nobody else may read
-	TokenEnv  Value[string]   // or the variable of the environment that it stands in
+	Kind      Value[string]        // "document"
+	File      Value[string]        // of a document: a file,
+	URL       Value[string]        // an address,
+	Command   Value[[]string]      // or a program and its arguments, which prints it
+	TokenFile Value[string]        // a file with the bearer token of an address, which nobody else may read
+	TokenEnv  Value[string]        // or the variable of the environment that it stands in
+	Every     Value[time.Duration] // how often it is read while somebody looks, 0 for when asked alone
 	At        Place
 	Broken    *Problem // the first mistake that keeps it from being used, nil for none
 }

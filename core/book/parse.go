@@ -8,6 +8,7 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"time"
 	"unicode"
 	"unicode/utf8"
 
@@ -365,6 +366,7 @@ func (r *reader) estate(t *table) EstateSource {
 	case e.TokenFile.Set && e.TokenEnv.Set:
 		r.spoil(r.problem(t.at, fmt.Sprintf("estate %s names two tokens", t.name), "keep token_file or token_env"))
 	}
+	e.Every.orElse(Value[time.Duration]{V: DefaultEvery})
 	e.Broken = t.broken
 	return e
 }

@@ -182,6 +182,10 @@ var settings = []setting{
 	ofEstate("url", func(e *EstateSource) *Value[string] { return &e.URL }, checkAddress),
 	ofEstate("token_file", func(e *EstateSource) *Value[string] { return &e.TokenFile }, checkPath),
 	ofEstate("token_env", func(e *EstateSource) *Value[string] { return &e.TokenEnv }, nil),
+	{name: "every", in: 1 << InEstate, literal: textLiteral,
+		read: func(t *table, v tomltext.Value, o Origin) (string, string) {
+			return readPeriod(&t.estate.Every, v, o, upToADay("between two readings", "off"))
+		}},
 	{name: "command", in: 1 << InEstate, literal: listLiteral,
 		read: func(t *table, v tomltext.Value, o Origin) (string, string) {
 			return readTexts(&t.estate.Command, v, o, "a program and its arguments", nil)

@@ -88,6 +88,9 @@ type Engine struct {
 	unreport  func()         // ends the reports of panics
 	once      sync.Once
 
+	edited chan struct{} // the estates in the file may be others
+	asked  chan struct{} // somebody wants the estates read
+
 	changing sync.Mutex // held while everybody is told of another workspace
 
 	mu     sync.Mutex
@@ -101,7 +104,7 @@ var ErrNoAgent = errors.New("SSH_AUTH_SOCK names no agent to stand in front of")
 // Open opens everything. It fails where the ring cannot stand in front of the agent that
 // is wanted; what else cannot be had is told as a [Notice], and missing.
 func Open(ctx context.Context, o Options) (*Engine, error) {
-	e := &Engine{Events: &event.Stream{}, Others: &tunnel.Others{}, options: o, hide: func() {}}
+	e := &Engine{Events: &event.Stream{}, Others: &tunnel.Others{}, options: o, hide: func() {}, edited: make(chan struct{}, 1), asked: make(chan struct{}, 1)}
 	e.ctx, e.cancel = context.WithCancel(context.Background())
 	e.unreport = contain.Report(filepath.Join(o.Workspace.Dir, workspace.StateDir), func(p *contain.Panic) { e.Events.Tell(Notice{Say: p.Error()}) })
 	ws := *o.Workspace
@@ -206,6 +209,7 @@ func (e *Engine) attend(ws *workspace.Workspace) {
 	e.Events.Attach(e.Board.Hear)
 	contain.Go(&e.wg, "judging sessions", func() { e.Board.Run(e.ctx) }, nil)
 	contain.Go(&e.wg, "looking at other programs", func() { e.Others.Watch(e.ctx, ws.Dir) }, nil)
+	contain.Go(&e.wg, "reading estates", e.followEstates, nil)
 	written, err := ws.Watch(e.ctx)
 	if err != nil {
 		e.Events.Tell(Notice{Say: err.Error() + "; have it read again on Routes after editing it"})
@@ -244,6 +248,10 @@ func (e *Engine) changeLocked(ws *workspace.Workspace, c Changed) {
 	e.Board.SetWorkspace(ws)
 	c.Workspace = ws
 	e.Events.Tell(c)
+	select {
+	case e.edited <- struct{}{}:
+	default:
+	}
 }
 
 // Reread reads the sessions anew; asked says that a person wants it. Where nothing that

@@ -19,6 +19,7 @@ type Changed struct {
 	Session   string // that the edit was made for, or ""
 	Say       string // what was done, or ""
 	Ours      bool   // the edit was made here
+	Estate    string // that was read and gave something else, "" where the file was edited
 }
 
 // KeysGone says that the ring has forgotten its keys, and why.

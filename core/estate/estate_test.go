@@ -310,7 +310,7 @@ func TestAnAddressIsASource(t *testing.T) {
 		w.Header().Set("Retry-After", "120")
 		w.WriteHeader(http.StatusTooManyRequests)
 	}
-	fails("ask again after 120")
+	fails("asked again after 2m0s")
 	answer = func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, "<html>sign in</html>") }
 	fails("a page, not with a document")
 	answer = func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, other.URL, http.StatusFound) }
@@ -391,6 +391,18 @@ func BenchmarkQuery(b *testing.B) {
 	for b.Loop() {
 		if len(q.Find("bay", &s)) == 0 {
 			b.Fatal("nothing is found")
+		}
+	}
+}
+
+func TestAWaitThatASourceAsksForIsBounded(t *testing.T) {
+	now := time.Date(2026, 11, 26, 8, 0, 0, 0, time.UTC)
+	for header, want := range map[string]time.Duration{
+		"": 0, "120": 2 * time.Minute, " 5 ": 5 * time.Second, "-5": 0, "99999999999999": 0, "86400": time.Hour, "soon": 0,
+		"Thu, 26 Nov 2026 08:10:00 GMT": 10 * time.Minute, "Thu, 26 Nov 2026 07:00:00 GMT": 0,
+	} {
+		if got := retryAfter(header, now); got != want {
+			t.Errorf("%q: %s, want %s", header, got, want)
 		}
 	}
 }

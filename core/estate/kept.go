@@ -2,8 +2,10 @@ package estate
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"path/filepath"
+	"reflect"
 	"time"
 
 	"meatus/core/book"
@@ -20,10 +22,13 @@ type Kept struct {
 	Read     time.Time `json:"read"`   // when it was read last, zero for never
 	Tried    time.Time `json:"tried"`  // when that was tried last
 	Failed   string    `json:"failed"` // why that failed, "" where it did not
+	Later    time.Time `json:"later"`  // before which it asked not to be read again, zero for none
 	Tag      string    `json:"tag,omitempty"`
 	Snapshot Snapshot  `json:"snapshot"`
 	Changes  []Change  `json:"changes"` // the oldest first
 	Problems []Problem `json:"-"`       // of this reading
+	Fresh    int       `json:"-"`       // how many of the changes, the last of them, this reading found
+	Differs  bool      `json:"-"`       // this reading gave something else than the one before, in whatever
 }
 
 func keptFile(dir, source string) string {
@@ -47,10 +52,14 @@ func Renew(ctx context.Context, dir string, e book.EstateSource, now time.Time) 
 	}
 	r, failed := Read(ctx, dir, e, before.Tag)
 	k := before
-	k.Tried, k.Failed = now, ""
+	k.Fresh, k.Differs = 0, false
+	k.Tried, k.Failed, k.Later, k.Problems = now, "", time.Time{}, nil
 	switch {
 	case failed != nil:
 		k.Failed = sanitize.Line(failed.Error(), 300)
+		if busy := (*Busy)(nil); errors.As(failed, &busy) && busy.After > 0 {
+			k.Later = now.Add(busy.After)
+		}
 	case r.Same:
 		k.Read = now
 	default:
@@ -58,8 +67,10 @@ func Renew(ctx context.Context, dir string, e book.EstateSource, now time.Time) 
 			for _, c := range Changes(&before.Snapshot, &r.Snapshot) {
 				c.Seen, c.Source = now, e.Name
 				k.Changes = append(k.Changes, c)
+				k.Fresh++
 			}
 		}
+		k.Differs = !reflect.DeepEqual(before.Snapshot, r.Snapshot)
 		k.Read, k.Tag, k.Snapshot, k.Problems = now, r.Tag, r.Snapshot, r.Problems
 		k.Changes = k.Changes[max(len(k.Changes)-maxChanges, 0):]
 	}

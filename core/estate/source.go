@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"time"
 
@@ -124,7 +125,7 @@ func fetch(ctx context.Context, dir string, e book.EstateSource, tag string) (te
 	case resp.StatusCode == http.StatusUnauthorized, resp.StatusCode == http.StatusForbidden:
 		return nil, "", fmt.Errorf("%s: the token is not taken; see token_file or token_env", resp.Status)
 	case resp.StatusCode == http.StatusTooManyRequests, resp.StatusCode == http.StatusServiceUnavailable:
-		return nil, "", fmt.Errorf("%s%s", resp.Status, later(resp.Header.Get("Retry-After")))
+		return nil, "", &Busy{sanitize.Line(resp.Status, 60), retryAfter(resp.Header.Get("Retry-After"), time.Now())}
 	case resp.StatusCode != http.StatusOK:
 		return nil, "", fmt.Errorf("it answers %s", sanitize.Line(resp.Status, 60))
 	}
@@ -135,12 +136,32 @@ func fetch(ctx context.Context, dir string, e book.EstateSource, tag string) (te
 	return text, resp.Header.Get("ETag"), err
 }
 
-// later says when to ask again, as RFC 9110 section 10.2.3 has it.
-func later(after string) string {
-	if after == "" {
-		return "; it is asked again later"
+// Busy is a source that asks to be left alone for a while.
+type Busy struct {
+	Says  string        // as it was put
+	After time.Duration // how long, 0 where it does not say
+}
+
+func (b *Busy) Error() string {
+	if b.After == 0 {
+		return b.Says + "; it is asked again later"
 	}
-	return "; ask again after " + sanitize.Line(after, 40) + " (seconds, or a date)"
+	return fmt.Sprintf("%s; it wants to be asked again after %s", b.Says, b.After.Round(time.Second))
+}
+
+// longestWait bounds how long a source can have itself left alone.
+const longestWait = time.Hour
+
+// retryAfter is how long a header asks to wait, in seconds or until a date (RFC 9110 section 10.2.3); at
+// most an hour, and 0 where it says nothing that can be read.
+func retryAfter(header string, now time.Time) time.Duration {
+	d := time.Duration(0)
+	if n, err := strconv.ParseUint(strings.TrimSpace(header), 10, 31); err == nil {
+		d = time.Duration(n) * time.Second
+	} else if at, err := http.ParseTime(header); err == nil {
+		d = at.Sub(now)
+	}
+	return max(min(d, longestWait), 0)
 }
 
 // token is the bearer token of a source, "" for none. A file with one is judged as a key file is.

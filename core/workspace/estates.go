@@ -99,3 +99,15 @@ func (w *Workspace) With(b *book.Book) *Workspace {
 	again.Book = again.bound(b.Unbound())
 	return &again
 }
+
+// Aged is the workspace with one of its estates read again, which gave nothing else.
+func (w *Workspace) Aged(k estate.Kept) *Workspace {
+	again := *w
+	again.Estates = slices.Clone(w.Estates)
+	for i := range again.Estates {
+		if again.Estates[i].Source == k.Source {
+			again.Estates[i] = k
+		}
+	}
+	return &again
+}

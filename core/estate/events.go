@@ -1,0 +1,34 @@
+package estate
+
+import (
+	"fmt"
+
+	"meatus/core/event"
+)
+
+// Noticed is a change that was seen when a source was read.
+type Noticed struct {
+	event.Note
+	Change
+	Session string // that is bound to the instance, "" for none
+}
+
+// Record words it.
+func (n Noticed) Record() event.Record {
+	return event.Record{Name: "estate", Session: n.Session, Hop: n.Name, Say: n.Say, Fields: map[string]any{"source": n.Source, "id": n.ID, "change": string(n.Kind)}}
+}
+
+// Unread says that a source cannot be read, or with Why "" that it can be again.
+type Unread struct {
+	event.Note
+	Source, Why string
+}
+
+// Record words it.
+func (f Unread) Record() event.Record {
+	r := event.Record{Name: "estate", Hop: f.Source, Say: fmt.Sprintf("estate %s is read again", f.Source), Fields: map[string]any{"source": f.Source}}
+	if f.Why != "" {
+		r.Say, r.Failed = fmt.Sprintf("estate %s cannot be read; what was known of it stays", f.Source), f.Why
+	}
+	return r
+}
