@@ -218,6 +218,9 @@ func (r Route) Prefix(i int) string {
 	var b strings.Builder
 	for _, h := range r.Hops[:i+1] {
 		fmt.Fprintf(&b, "%s@%s (%s) with %s %s\n", h.User, h.Address(), h.Dial, strings.Join(h.Keys, ","), h.Alone)
+		if h.Instance != nil { // its key is judged as that of the instance
+			fmt.Fprintf(&b, "instance %s\n", h.At())
+		}
 		if h.Proxy != (book.Proxy{}) {
 			fmt.Fprintf(&b, "by %s with %s\n", h.Proxy, h.ProxyFile)
 		}

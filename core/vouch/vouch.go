@@ -249,6 +249,28 @@ func (r *Record) Elsewhere(at At, key ssh.PublicKey) ([]Vouch, error) {
 	return found, nil
 }
 
+// Stood are the current vouches of other hosts at the address that an instance has now: those of that
+// address by itself, as before says it, and those of other instances of the same estate that were first
+// seen at it.
+func (r *Record) Stood(now, before At) ([]Vouch, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if err := r.refresh(); err != nil {
+		return nil, err
+	}
+	address := net.JoinHostPort(before.Host, strconv.Itoa(before.Port))
+	var found []Vouch
+	for other, list := range r.vouches {
+		for _, v := range list {
+			if v.Current() && other != now.name() && (other == before.name() || v.Way == now.Way && v.Address == address) {
+				found = append(found, v)
+			}
+		}
+	}
+	slices.SortFunc(found, func(a, b Vouch) int { return a.When.Compare(b.When) })
+	return found, nil
+}
+
 // Judge tells how a key presented by a host stands, with what is vouched for
 // that host.
 func (r *Record) Judge(at At, key ssh.PublicKey) (Standing, []Vouch, error) {

@@ -2,6 +2,7 @@ package walk
 
 import (
 	"context"
+	"encoding/base64"
 	"fmt"
 
 	"golang.org/x/crypto/ssh"
@@ -45,6 +46,8 @@ type IdentityQuestion struct {
 	MD5       string           // sixteen pairs of hexadecimal digits
 	Expected  []vouch.Expected // what somebody said the key has
 	Elsewhere []vouch.Vouch    // other hosts, and ways, that this very key is vouched for
+	Stood     []vouch.Vouch    // who else is vouched for at the address that this instance has now
+	Address   string           // that address, of an instance
 	LeadsBack string           // the hop before it that has this key, "" where none has
 	Covered   string           // the pattern of a vouched signing key that covers the host, which shows no certificate
 }
@@ -57,6 +60,11 @@ func (q IdentityQuestion) Words() []string {
 	}
 	if q.Covered != "" {
 		words = append(words, fmt.Sprintf("a signing key is vouched for hosts like %s, and this one shows a key without its certificate", q.Covered))
+	}
+	for _, v := range q.Stood[:min(len(q.Stood), 2)] {
+		if v.Key != base64.StdEncoding.EncodeToString(q.Key.Marshal()) {
+			words = append(words, fmt.Sprintf("at %s another machine stood: %s, vouched for since %s; this instance is visited for the first time", q.Address, v.At(), v.When.Local().Format("2 Jan 2006")))
+		}
 	}
 	for i, v := range q.Elsewhere {
 		if i == 3 {

@@ -352,7 +352,7 @@ func (h *handshake) identity(remote net.Addr, key ssh.PublicKey) error {
 		h.compared = true
 	default:
 		h.recognised(key, vouched)
-		l.w.tell(Sighted{l.hop.Host, l.hop.Port, ssh.FingerprintSHA256(key), h.address(remote)})
+		l.w.tell(Sighted{l.hop.At().Host, l.hop.Port, ssh.FingerprintSHA256(key), h.address(remote)})
 	}
 	return h.known()
 }
@@ -491,6 +491,12 @@ func (h *handshake) identityQuestion(key ssh.PublicKey) IdentityQuestion {
 	l := h.l
 	q := IdentityQuestion{Place: h.place(), Hops: len(l.route.Hops), Key: key, Algorithm: key.Type(), SHA256: ssh.FingerprintSHA256(key), MD5: ssh.FingerprintLegacyMD5(key)}
 	q.Expected, _ = l.w.Vouched.ExpectedOf(l.hop.Host, l.hop.Port)
+	if l.hop.Instance != nil { // what was expected at the address may have been another machine's
+		at := l.hop.At()
+		q.Expected, _ = l.w.Vouched.ExpectedOf(at.Host, at.Port)
+		q.Stood, _ = l.w.Vouched.Stood(at, vouch.At{Host: l.hop.Host, Port: l.hop.Port, Way: l.hop.Way})
+		q.Address = l.hop.Address()
+	}
 	q.Elsewhere, _ = l.w.Vouched.Elsewhere(l.hop.At(), key)
 	if signers, err := l.w.Vouched.SignersFor(l.hop.Host); err == nil && len(signers) > 0 {
 		q.Covered = signers[0].Pattern
@@ -517,7 +523,7 @@ func (h *handshake) askIdentity(remote net.Addr, key ssh.PublicKey) error {
 		if err := l.w.Vouched.Accept(l.hop.At(), key, h.address(remote), time.Now()); err != nil {
 			return h.give(h.recordUnreadable(err).(*gate.Failure))
 		}
-		l.w.tell(Sighted{l.hop.Host, l.hop.Port, q.SHA256, h.address(remote)})
+		l.w.tell(Sighted{l.hop.At().Host, l.hop.Port, q.SHA256, h.address(remote)})
 		return nil
 	}
 	if l.ctx.Err() != nil {
@@ -554,7 +560,7 @@ func (c *ChangedIdentity) Error() string {
 
 func (h *handshake) changed(key ssh.PublicKey, vouched []vouch.Vouch) *gate.Failure {
 	l := h.l
-	c := &ChangedIdentity{Place: h.place(), Host: l.hop.Host, Port: l.hop.Port, Way: l.hop.Way, Key: key, Seen: l.hop.Knock(), Vouched: vouched}
+	c := &ChangedIdentity{Place: h.place(), Host: l.hop.At().Host, Port: l.hop.Port, Way: l.hop.At().Way, Key: key, Seen: l.hop.Knock(), Vouched: vouched}
 	c.Elsewhere, _ = l.w.Vouched.Elsewhere(l.hop.At(), key)
 	f := l.fail(gate.Identity, gate.IdentityChanged, "not the key that was vouched",
 		fmt.Sprintf("%s shows another key than the vouched one: it was replaced, its address moved, or somebody stands between", l.hop.Name),
