@@ -63,16 +63,17 @@ func (a *App) services(id int) *place.Services {
 				stop()
 			}
 		},
-		Visit:  a.visit,
-		Begin:  a.begin,
-		Draw:   a.askDrawing,
-		Task:   a.show,
-		Close:  func() { a.close(id) },
-		Press:  a.keymap.Press,
-		Find:   a.find,
-		Adopt:  e.Adopt,
-		Record: e.Record,
-		Reread: func() { e.Reread(true) },
+		Visit:       a.visit,
+		Begin:       a.begin,
+		Draw:        a.askDrawing,
+		Task:        a.show,
+		Close:       func() { a.close(id) },
+		Press:       a.keymap.Press,
+		Find:        a.find,
+		Adopt:       e.Adopt,
+		Record:      e.Record,
+		Reread:      func() { e.Reread(true) },
+		ReadEstates: e.ReadEstates,
 	}
 	if a.options.Demo {
 		s.Demo = func() tea.Cmd { a.toDemo = true; return tea.Quit }

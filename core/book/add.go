@@ -11,6 +11,7 @@ import (
 // Draft is a session to be written down. Empty fields are left out.
 type Draft struct {
 	Name, Site, User, Host string
+	Instance               string // in place of a host
 	Port                   int
 	Via, Keys              []string
 	Keepalive              string
@@ -26,7 +27,11 @@ func (d Draft) Text() string {
 	if d.Site != "" {
 		line("site", quote(d.Site))
 	}
-	line("host", quote(d.Host))
+	if d.Instance != "" {
+		line("instance", quote(d.Instance))
+	} else {
+		line("host", quote(d.Host))
+	}
 	if d.Port != 0 {
 		line("port", strconv.Itoa(d.Port))
 	}

@@ -189,7 +189,7 @@ func (b *Book) Imagine(d Draft) *Session {
 	t := &table{layer: InSession, name: d.Name, own: emptySession()}
 	o := Origin{Layer: InSession, Name: d.Name}
 	text := func(s string) Value[string] { return Value[string]{s, o, s != ""} }
-	t.own.Site, t.own.Host, t.own.User = text(d.Site), text(d.Host), text(d.User)
+	t.own.Site, t.own.Host, t.own.User, t.own.Instance = text(d.Site), text(d.Host), text(d.User), text(d.Instance)
 	t.own.Port = Value[int]{d.Port, o, d.Port != 0}
 	t.own.Via = Value[[]string]{d.Via, o, len(d.Via) > 0}
 	t.own.Keys = Value[[]string]{d.Keys, o, len(d.Keys) > 0}

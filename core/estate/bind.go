@@ -129,7 +129,7 @@ func (x *Index) One(text string) (Match, string) {
 // several it is the first of IPv4. Where nothing is said, it is that inside for what is reached through
 // another machine, and else that outside, where there is one.
 func (s *Snapshot) address(i *Instance, which string, through bool) (a Address, why string) {
-	fits := func(a Address) bool { return a.Network == which || s.networkName(a.Network) == which }
+	fits := func(a Address) bool { return a.Network == which || s.NetworkName(a.Network) == which }
 	switch which {
 	case "inside":
 		fits = func(a Address) bool { return !a.Outside }
@@ -183,7 +183,7 @@ func (x Binder) binding(m Match, which string, through bool) (*book.Binding, str
 	if why != "" {
 		return b, why
 	}
-	where := m.Kept.Snapshot.networkName(a.Network)
+	where := m.Kept.Snapshot.NetworkName(a.Network)
 	if a.Outside {
 		where = "outside"
 	}

@@ -113,7 +113,7 @@ func movedWords(s *Snapshot, old, now *Instance) string {
 			gone[k] = gone[k][1:]
 			continue
 		}
-		say = append(say, fmt.Sprintf("%s came, in %s", a.IP, s.networkName(a.Network)))
+		say = append(say, fmt.Sprintf("%s came, in %s", a.IP, s.NetworkName(a.Network)))
 	}
 	for _, a := range old.Addresses {
 		if k := key(a); len(gone[k]) > 0 && gone[k][0] == a {

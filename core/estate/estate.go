@@ -9,6 +9,7 @@ package estate
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"time"
 )
 
@@ -150,14 +151,31 @@ func (s *Snapshot) Instance(id string) *Instance {
 	return nil
 }
 
-// networkName is what a network is called, its id where it has no name.
-func (s *Snapshot) networkName(id string) string {
+// NetworkName is what a network is called, its id where it has no name.
+func (s *Snapshot) NetworkName(id string) string {
 	for _, n := range s.Networks {
 		if n.ID == id && n.Name != "" {
 			return n.Name
 		}
 	}
 	return id
+}
+
+// ImageOf is the image that an instance was made from; ok is false where that is not known.
+func (s *Snapshot) ImageOf(i *Instance) (m Image, ok bool) {
+	n := slices.IndexFunc(s.Images, func(m Image) bool { return m.ID == i.Image })
+	if i.Image == "" || n < 0 {
+		return m, false
+	}
+	return s.Images[n], true
+}
+
+// KeyPairOf is the key pair of an instance, with its name alone where nothing else is known of it.
+func (s *Snapshot) KeyPairOf(i *Instance) KeyPair {
+	if n := slices.IndexFunc(s.KeyPairs, func(p KeyPair) bool { return p.Name == i.KeyPair }); n >= 0 {
+		return s.KeyPairs[n]
+	}
+	return KeyPair{Name: i.KeyPair}
 }
 
 // called is an instance in words: its name, or its id where it has none.

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"path/filepath"
 	"reflect"
+	"slices"
 	"time"
 
 	"meatus/core/book"
@@ -33,6 +34,20 @@ type Kept struct {
 
 func keptFile(dir, source string) string {
 	return filepath.Join(dir, "state", "estate", source+".json")
+}
+
+// Since is when an instance was noticed to be as it is: by the last change of its state that is kept, or
+// when it was launched where it runs; zero where that is not known.
+func (k *Kept) Since(i *Instance) time.Time {
+	for _, c := range slices.Backward(k.Changes) {
+		if c.ID == i.ID && (c.Kind == StateChanged || c.Kind == Restarted || c.Kind == Launched) {
+			return c.Seen
+		}
+	}
+	if i.State == Running {
+		return i.Launched
+	}
+	return time.Time{}
 }
 
 // Recall is what is kept of a source in a workspace's folder, nothing where it was never read.

@@ -181,7 +181,7 @@ func (t term) holds(source string, s *Snapshot, i *Instance) bool {
 		return false
 	}
 	for _, a := range i.Addresses {
-		if t.key == "address" && fits(a.IP.String()) || t.key == "network" && fits(a.Network, s.networkName(a.Network)) {
+		if t.key == "address" && fits(a.IP.String()) || t.key == "network" && fits(a.Network, s.NetworkName(a.Network)) {
 			return true
 		}
 	}

@@ -78,6 +78,7 @@ var Letters = []Letter{
 
 	{"routes", "0", "the place Routes"},
 	{"trail", "T", "the place Trail"},
+	{"estate", "Y", "the place Estate"},
 	{"hosts-place", "H", "the place Hosts"},
 	{"keys", "K", "the place Keys"},
 	{"watch", "W", "the place Watch"},

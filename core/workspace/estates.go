@@ -31,7 +31,7 @@ func (w *Workspace) recall(b *book.Book) {
 
 // bound is a book with its sessions bound to the instances that are known.
 func (w *Workspace) bound(b *book.Book) *book.Book {
-	return estate.Bind(b, w.Estates, w.keyOf)
+	return estate.Bind(b, w.Estates, w.KeyOf)
 }
 
 // pairs remembers which files are those of which key pairs, while no key file comes or goes.
@@ -41,9 +41,9 @@ type pairs struct {
 	files map[estate.KeyPair]string
 }
 
-// keyOf is the file here of a key pair, as the sessions file would write it, "" for none: the one whose
+// KeyOf is the file here of a key pair, as the sessions file would write it, "" for none: the one whose
 // key has its fingerprint, or where none is known the one of its name.
-func (w *Workspace) keyOf(p estate.KeyPair) string {
+func (w *Workspace) KeyOf(p estate.KeyPair) string {
 	w.pairs.mu.Lock()
 	defer w.pairs.mu.Unlock()
 	if stamp := w.KeysStamp(); w.pairs.files == nil || w.pairs.stamp != stamp {

@@ -109,11 +109,14 @@ func sessionsOf(hosts []vouch.Host, ws *workspace.Workspace) map[string][]string
 	}
 	for _, s := range ws.Book.Sessions {
 		where := at(s.Host.V, s.Port.V)
+		if s.Bound != nil {
+			where = at(s.Bound.ID, s.Port.V)
+		}
 		if !known[where] {
 			continue
 		}
 		if r, err := ws.Planner().Plan(s.Name); err == nil {
-			where += r.Target().Way
+			where += r.Target().At().Way
 		}
 		of[where] = append(of[where], s.Name)
 	}

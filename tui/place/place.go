@@ -130,23 +130,24 @@ type Services struct {
 	Run   func(do func() tea.Msg) tea.Cmd
 	After func(d time.Duration, msg tea.Msg) tea.Cmd
 
-	Tell   func(say string)                       // says something at the foot
-	Sure   func(what string) bool                 // tells whether it was asked for twice; else says what, which names the key that does it
-	Notice func(say string)                       // says something wherever the person is
-	Copy   func(text string) tea.Cmd              // puts a text on the clipboard
-	Go     func(key, at string) tea.Cmd           // goes to a place, at a session or host where at is not ""
-	Open   func(r route.Route, wait bool) tea.Cmd // walks a route and opens a shell at its end
-	Stop   func(session string)                   // stops that walk
-	Visit  func(session string)                   // shows a live shell of a session
-	Begin  func(job work.Job) tea.Cmd             // begins a job and shows it
-	Draw   func(Drawing) tea.Cmd                  // asks what is to be left out, and draws
-	Task   func(new func(*Services) Task) tea.Cmd // shows a task in place of the card
-	Close  func()                                 // puts the task away that calls it
-	Demo   func() tea.Cmd                         // ends the program for the demo, nil where there is none
-	Reread func()                                 // reads the sessions anew: call it in what is run
-	Title  string                                 // what the workspace is called
-	Press  func(verb string) string               // what is pressed for a verb of prefs.Letters
-	Find   func(words string) tea.Cmd             // opens the finder with some words in it
+	Tell        func(say string)                       // says something at the foot
+	Sure        func(what string) bool                 // tells whether it was asked for twice; else says what, which names the key that does it
+	Notice      func(say string)                       // says something wherever the person is
+	Copy        func(text string) tea.Cmd              // puts a text on the clipboard
+	Go          func(key, at string) tea.Cmd           // goes to a place, at a session or host where at is not ""
+	Open        func(r route.Route, wait bool) tea.Cmd // walks a route and opens a shell at its end
+	Stop        func(session string)                   // stops that walk
+	Visit       func(session string)                   // shows a live shell of a session
+	Begin       func(job work.Job) tea.Cmd             // begins a job and shows it
+	Draw        func(Drawing) tea.Cmd                  // asks what is to be left out, and draws
+	Task        func(new func(*Services) Task) tea.Cmd // shows a task in place of the card
+	Close       func()                                 // puts the task away that calls it
+	Demo        func() tea.Cmd                         // ends the program for the demo, nil where there is none
+	ReadEstates func()                                 // has all estates read now
+	Reread      func()                                 // reads the sessions anew: call it in what is run
+	Title       string                                 // what the workspace is called
+	Press       func(verb string) string               // what is pressed for a verb of prefs.Letters
+	Find        func(words string) tea.Cmd             // opens the finder with some words in it
 
 	// Adopt has everybody use the sessions as they are after an edit, and Record writes
 	// an entry to the trail. Both may write to disk: call them in what is run.

@@ -147,13 +147,14 @@ func (d *Driver) services() *place.Services {
 			d.Tasks = append(d.Tasks, new(d.Services))
 			return nil
 		},
-		Close:  func() { d.Closed = true },
-		Press:  new(place.Keymap).Press,
-		Find:   func(string) tea.Cmd { return nil },
-		Demo:   func() tea.Cmd { return tea.Quit },
-		Adopt:  e.Adopt,
-		Record: e.Record,
-		Reread: func() { e.Reread(true) },
+		Close:       func() { d.Closed = true },
+		Press:       new(place.Keymap).Press,
+		Find:        func(string) tea.Cmd { return nil },
+		Demo:        func() tea.Cmd { return tea.Quit },
+		Adopt:       e.Adopt,
+		Record:      e.Record,
+		Reread:      func() { e.Reread(true) },
+		ReadEstates: e.ReadEstates,
 	}
 }
 

@@ -1,0 +1,440 @@
+// Package estates is the place of what is known of instances: networks as areas with the instances in
+// them, how one gets into each from here, and for the chosen instance its facts, its sessions' gates and
+// its rules as sentences.
+package estates
+
+import (
+	"fmt"
+	"slices"
+
+	tea "charm.land/bubbletea/v2"
+
+	"meatus/core/board"
+	"meatus/core/book"
+	"meatus/core/engine"
+	"meatus/core/estate"
+	"meatus/core/sanitize"
+	"meatus/core/words"
+	"meatus/tui/fit"
+	"meatus/tui/line"
+	"meatus/tui/place"
+	"meatus/tui/scroll"
+)
+
+// Model is the place.
+type Model struct {
+	s             *place.Services
+	width, height int
+	areas         []estate.Area
+	rows          []row
+	at            spot // the chosen one
+	top           int  // the first row that shows
+	typing        bool
+	line          *line.Line
+	query         estate.Query
+	mistake       string
+	asked         int // groupings asked for; answers to older ones are dropped
+	grouped       bool
+}
+
+// spot is an instance by where it stands: the area, and its number there.
+type spot struct{ area, n int }
+
+// row is a line of the picture: the title of an area, or some of its instances.
+type row struct {
+	area     int
+	from, to int // of its instances; both 0 for the title
+	cell     int // columns of each
+}
+
+// grouped is what became of a grouping.
+type grouped struct {
+	asked int
+	areas []estate.Area
+}
+
+// added is what became of a session that was to be made.
+type added struct {
+	name string
+	err  error
+}
+
+// New returns the place.
+func New(s *place.Services) place.Place { return &Model{s: s, line: line.New(s.Theme, "")} }
+
+// SetSize changes the size of the place.
+func (m *Model) SetSize(width, height int) {
+	m.width, m.height = width, height
+	m.lay()
+}
+
+// Show groups the instances anew.
+func (m *Model) Show() tea.Cmd { return m.group() }
+
+// Hide is called when the place is left.
+func (m *Model) Hide() {}
+
+// Typing tells whether keys go into the query.
+func (m *Model) Typing() bool { return m.typing }
+
+// Subject is the chosen instance.
+func (m *Model) Subject() string {
+	if s := m.chosen(); s != nil {
+		return called(s.Instance)
+	}
+	return ""
+}
+
+// group groups the instances that the query chooses.
+func (m *Model) group() tea.Cmd {
+	m.asked++
+	asked, ws, q := m.asked, m.s.Workspace(), m.query
+	return m.s.Run(func() tea.Msg { return grouped{asked, estate.Areas(ws.Estates, ws.Book, q)} })
+}
+
+// Table is what can be done.
+func (m *Model) Table() place.Table {
+	if m.typing {
+		return place.Table{
+			place.On("enter tab", "keep it", func() tea.Cmd { m.typing = false; return nil }),
+			place.On("esc ctrl+c", "show all", func() tea.Cmd { m.typing = false; m.line.Begin(""); return m.find() }),
+		}
+	}
+	some := func() bool { return m.chosen() != nil }
+	session := func() bool { return m.session() != "" }
+	return place.Table{
+		place.On("up down left right", "choose", nil).Ranked(place.Movement),
+		place.On("enter", "open shell", m.open).If(session, "no session leads to it").Suits(session).Also("connect walk ssh login"),
+		place.On("n", "make a session of it", m.add).If(func() bool { return some() && !m.bound() }, "a session is bound to it").Suits(func() bool { return some() && !session() }).Also("add bind new connect"),
+		place.On("s", "to its session on Routes", func() tea.Cmd { return m.s.Go("0", m.session()) }).If(session, "no session leads to it").Also("route card"),
+		place.On("y", "copy its address", m.copy).If(func() bool { return m.address() != "" }, "it has no address").Also("ip clipboard"),
+		place.On("/", "find", func() tea.Cmd { m.typing = true; m.line.Begin(m.query.String()); return nil }).Whole().Also("query filter search tag state"),
+		place.On("r", "read the sources now", func() tea.Cmd { m.s.ReadEstates(); m.s.Tell("reading …"); return nil }).Whole().Also("refresh reload poll"),
+		place.On("esc q ctrl+c", "to Routes", m.leave),
+	}
+}
+
+// Update takes a message.
+func (m *Model) Update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case grouped:
+		if msg.asked == m.asked {
+			m.take(msg.areas)
+		}
+	case added:
+		if msg.err != nil {
+			m.s.Tell(msg.err.Error())
+			return nil
+		}
+		m.s.Tell(msg.name + " is written; " + m.s.Press("undo") + " on Routes takes it back")
+		return m.group()
+	case place.Heard:
+		switch msg.Event.(type) {
+		case engine.Changed:
+			return m.group()
+		case board.Changed:
+			m.want()
+		}
+	case tea.PasteMsg:
+		if m.typing {
+			m.line.Take(msg)
+			return m.find()
+		}
+	case tea.KeyPressMsg:
+		if m.typing {
+			m.line.Take(msg)
+			return m.find()
+		}
+		m.move(msg.String())
+	}
+	return nil
+}
+
+// Click moves with the wheel, and chooses what is clicked.
+func (m *Model) Click(msg tea.MouseMsg) tea.Cmd {
+	if by, ok := scroll.Wheel(msg); ok {
+		m.move(map[int]string{-1: "up", 1: "down"}[by])
+		return nil
+	}
+	click, ok := msg.(tea.MouseClickMsg)
+	at := m.top + click.Y - 1 - m.headLines()
+	if !ok || click.Button != tea.MouseLeft || at < m.top || at >= min(m.top+m.room(), len(m.rows)) || m.rows[at].to == 0 {
+		return nil
+	}
+	r := m.rows[at]
+	if n := r.from + max(click.X-m.indent(r.area), 0)/r.cell; n < r.to {
+		m.at = spot{r.area, n}
+		m.settle()
+	}
+	return nil
+}
+
+// take shows what was grouped, and stays at the instance that was chosen.
+func (m *Model) take(areas []estate.Area) {
+	was := m.chosen()
+	m.areas, m.grouped, m.at = areas, true, spot{}
+	for a := range areas {
+		for n := range areas[a].Spots {
+			if s := &areas[a].Spots[n]; was != nil && s.Instance.ID == was.Instance.ID && s.Source.Source == was.Source.Source {
+				m.at = spot{a, n}
+			}
+		}
+	}
+	m.lay()
+}
+
+// find narrows to what is typed.
+func (m *Model) find() tea.Cmd {
+	q, err := estate.ParseQuery(m.line.Text())
+	if m.mistake = ""; err != nil {
+		m.mistake = err.Error()
+		return nil
+	}
+	m.query = q
+	return m.group()
+}
+
+// Select goes to the instance of a session.
+func (m *Model) Select(session string) {
+	for a := range m.areas {
+		for n := range m.areas[a].Spots {
+			if slices.Contains(m.areas[a].Spots[n].Sessions, session) {
+				m.at = spot{a, n}
+				m.settle()
+				return
+			}
+		}
+	}
+}
+
+func (m *Model) leave() tea.Cmd {
+	if m.query.String() != "" {
+		m.line.Begin("")
+		return m.find()
+	}
+	return m.s.Go("0", m.session())
+}
+
+// chosen is the chosen instance, nil where there is none.
+func (m *Model) chosen() *estate.Spot {
+	if m.at.area >= len(m.areas) || m.at.n >= len(m.areas[m.at.area].Spots) {
+		return nil
+	}
+	return &m.areas[m.at.area].Spots[m.at.n]
+}
+
+// session is the first session that leads to the chosen instance, "" for none.
+func (m *Model) session() string {
+	if s := m.chosen(); s != nil && len(s.Sessions) > 0 {
+		return s.Sessions[0]
+	}
+	return ""
+}
+
+// bound tells whether a session is bound to the chosen instance.
+func (m *Model) bound() bool {
+	s := m.chosen()
+	return s != nil && slices.ContainsFunc(s.Sessions, func(name string) bool {
+		session := m.s.Workspace().Book.Session(name)
+		return session != nil && session.Bound != nil
+	})
+}
+
+// address is the address of the chosen instance that its session goes by, else its first.
+func (m *Model) address() string {
+	if r, ok := m.s.Plan(m.session()); ok {
+		return r.Target().Host
+	}
+	if s := m.chosen(); s != nil && len(s.Instance.Addresses) > 0 {
+		return s.Instance.Addresses[0].IP.String()
+	}
+	return ""
+}
+
+func (m *Model) copy() tea.Cmd {
+	m.s.Tell(m.address() + " is copied")
+	return m.s.Copy(m.address())
+}
+
+func (m *Model) open() tea.Cmd {
+	r, ok := m.s.Plan(m.session())
+	if !ok {
+		m.s.Tell(m.session() + " cannot be used as it stands: see its card on Routes")
+		return nil
+	}
+	return m.s.Open(r, false)
+}
+
+// add writes a session that is bound to the chosen instance, by the way that its neighbours have.
+func (m *Model) add() tea.Cmd {
+	s := m.chosen()
+	ws := m.s.Workspace()
+	d := book.Draft{Name: free(ws.Book, estate.SessionName(called(s.Instance))), Instance: s.Instance.ID}
+	if through := m.areas[m.at.area].Through; through != "" {
+		d.Via = []string{through}
+	}
+	adopt := m.s.Adopt
+	return m.s.Run(func() tea.Msg {
+		b, err := book.Add(ws.SessionsPath(), d)
+		if err == nil {
+			adopt(b, d.Name, "session "+d.Name+" is bound to instance "+d.Instance)
+		}
+		return added{d.Name, err}
+	})
+}
+
+// free is a name that no written session has: the one that is wanted, or that with a number.
+func free(b *book.Book, name string) string {
+	if name == "" || !book.ValidName(name) {
+		name = "instance"
+	}
+	taken := func(name string) bool { s := b.Session(name); return s != nil && s.Fleet == nil }
+	for n, wanted := 2, name; taken(name); n++ {
+		name = fmt.Sprintf("%s-%d", wanted, n)
+	}
+	return name
+}
+
+// called is what an instance is called on the screen.
+func called(i *estate.Instance) string {
+	if i.Name == "" {
+		return sanitize.Line(i.ID, 60)
+	}
+	return sanitize.Line(i.Name, 60)
+}
+
+// state is how an instance stands where that is to be seen at a glance, "" where it runs and its checks
+// say nothing else.
+func state(i *estate.Instance) string {
+	switch {
+	case i.State == estate.Running && i.Checks == estate.Initializing:
+		return "checks go on"
+	case i.State == estate.Running && i.Checks == estate.Failing:
+		return "checks fail"
+	case i.State == estate.Running:
+		return ""
+	}
+	return string(i.State)
+}
+
+// Summary counts what there is, for the title.
+func (m *Model) summary() string {
+	total, not := 0, 0
+	for _, a := range m.areas {
+		for _, s := range a.Spots {
+			total++
+			if s.Instance.State != estate.Running {
+				not++
+			}
+		}
+	}
+	say := words.Count(total, "instance")
+	if not > 0 {
+		say += fmt.Sprintf(", %d not running", not)
+	}
+	return say
+}
+
+// lay lays the areas out in rows.
+func (m *Model) lay() {
+	list, _, _ := place.Halves(m.width)
+	m.rows = nil
+	for a := range m.areas {
+		area := &m.areas[a]
+		m.rows = append(m.rows, row{area: a})
+		cell := 12
+		for i := range area.Spots {
+			n := area.Spots[i].Instance
+			wide := fit.Width(called(n)) + 6
+			if s := state(n); s != "" {
+				wide += fit.Width(s) + 1
+			}
+			cell = max(cell, wide)
+		}
+		room := max(list-m.indent(a)-1, 12)
+		cell = min(cell, room)
+		for from, in := 0, room/cell; from < len(area.Spots); from += in {
+			m.rows = append(m.rows, row{a, from, min(from+in, len(area.Spots)), cell})
+		}
+	}
+	m.settle()
+}
+
+// indent is the column that an area's instances begin at.
+func (m *Model) indent(area int) int { return 7 + 3*m.areas[area].Depth }
+
+// rowOf is the row of the chosen instance.
+func (m *Model) rowOf() int {
+	return max(slices.IndexFunc(m.rows, func(r row) bool { return r.area == m.at.area && r.from <= m.at.n && m.at.n < r.to }), 0)
+}
+
+// settle keeps the chosen instance in view, with the title of its area where that is just above.
+func (m *Model) settle() {
+	at := m.rowOf()
+	first := at
+	if at > 0 && m.rows[at-1].to == 0 {
+		first--
+	}
+	m.top = max(min(m.top, first), at-m.room()+1)
+	m.top = max(min(m.top, len(m.rows)-m.room()), 0)
+	m.want()
+}
+
+// want has the sessions in view judged first.
+func (m *Model) want() {
+	var names []string
+	for _, r := range m.rows[min(m.top, len(m.rows)):min(m.top+m.room(), len(m.rows))] {
+		for _, s := range m.areas[r.area].Spots[r.from:r.to] {
+			names = append(names, s.Sessions...)
+		}
+	}
+	if len(names) > 0 {
+		m.s.Board.Want(names...)
+	}
+}
+
+// move moves by a key: to the side within a row and on into the next, up and down by rows.
+func (m *Model) move(key string) {
+	at := m.rowOf()
+	step := func(by int) {
+		for n := at + by; n >= 0 && n < len(m.rows); n += by {
+			if r := m.rows[n]; r.to > 0 {
+				m.at = spot{r.area, min(r.from+m.at.n-m.rows[at].from, r.to-1)}
+				return
+			}
+		}
+	}
+	switch key {
+	case "down", "j":
+		step(1)
+	case "up", "k":
+		step(-1)
+	case "right":
+		if m.at.n++; m.chosen() == nil {
+			if m.at.n--; m.at.area+1 < len(m.areas) {
+				m.at = spot{m.at.area + 1, 0}
+			}
+		}
+	case "left":
+		if m.at.n--; m.at.n < 0 {
+			if m.at.n = 0; m.at.area > 0 {
+				m.at = spot{m.at.area - 1, len(m.areas[m.at.area-1].Spots) - 1}
+			}
+		}
+	case "pgdown", "pgup":
+		by := map[string]int{"pgdown": 1, "pgup": -1}[key]
+		for range m.room() {
+			at = m.rowOf()
+			step(by)
+		}
+	case "home":
+		m.at = spot{}
+	case "end":
+		if last := len(m.areas) - 1; last >= 0 {
+			m.at = spot{last, len(m.areas[last].Spots) - 1}
+		}
+	default:
+		return
+	}
+	m.settle()
+}

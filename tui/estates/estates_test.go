@@ -1,0 +1,166 @@
+package estates
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	tea "charm.land/bubbletea/v2"
+
+	"meatus/core/estate"
+	"meatus/tui/placetest"
+)
+
+const sessions = `[estate.bay]
+kind = "document"
+file = "bay.json"
+every = "off"
+[session.quay]
+host = "203.0.113.10"
+[[fleet]]
+query = "tag:role=gauge"
+via = ["quay"]
+`
+
+const document = `{"estate": 1,
+"networks": [{"id": "n-1", "name": "shore", "cidrs": ["10.61.0.0/24"]}, {"id": "n-2", "name": "reef", "cidrs": ["10.61.4.0/24"]}, {"id": "n-3", "name": "deep"}],
+"images": [{"id": "deb", "name": "debian-12", "family": "debian"}],
+"groups": [{"id": "g", "name": "reef", "rules": [{"direction": "in", "protocol": "tcp", "ports": "22", "cidr": "0.0.0.0/0"}]}],
+"instances": [
+	{"id": "i-q", "name": "quay", "state": "running", "checks": "passed", "addresses": [{"ip": "203.0.113.10", "outside": true}, {"ip": "10.61.0.10", "network": "n-1"}]},
+	{"id": "i-1", "name": "gauge-1", "state": "running", "checks": "initializing", "image": "deb", "key_pair": "gauge", "groups": ["g"], "tags": {"role": "gauge"}, "addresses": [{"ip": "10.61.4.31", "network": "n-2"}]},
+	{"id": "i-2", "name": "gauge-2", "state": "stopped", "tags": {"role": "gauge"}, "addresses": [{"ip": "10.61.4.32", "network": "n-2"}], "wrong": "out of disk\u001b[31m"},
+	{"id": "i-3", "name": "hermit", "state": "running", "addresses": [{"ip": "10.62.0.2", "network": "n-3"}]}
+]}`
+
+// open shows the estate of a workspace with a document.
+func open(t *testing.T, text string) (d *placetest.Driver, m *Model, write func(string)) {
+	t.Helper()
+	d = placetest.Workspace(t, sessions)
+	dir := d.Engine.Workspace().Dir
+	write = func(text string) {
+		t.Helper()
+		path := filepath.Join(dir, "bay.json")
+		if err := os.WriteFile(path+".new", []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.Rename(path+".new", path); err != nil {
+			t.Fatal(err)
+		}
+		d.Services.ReadEstates()
+	}
+	write(text)
+	d.Place(New)
+	return d, d.On().(*Model), write
+}
+
+func TestNetworksHangFromTheirWays(t *testing.T) {
+	d, m, _ := open(t, document)
+	d.UntilSees("shore 10.61.0.0/24, from here", "└─ reef 10.61.4.0/24, through quay", "deep, no session leads here", "gauge-2 stopped", "gauge-1 checks go on")
+	d.UntilSees("4 instances, 1 not running", "bay read")
+	d.Fits()
+	d.Press("down")
+	d.UntilSees("gauge-1 runs, and its start-up checks are not passed yet", "debian-12, its usual login is debian", "gauge, no file of it is here", "reef: lets in tcp 22 from everybody (0.0.0.0/0)", "role=gauge")
+	d.Fits()
+	d.Press("right")
+	d.UntilSees("gauge-2 is stopped", "out of disk")
+	if strings.Contains(strings.Join(d.Lines(), ""), "\x1b[31m") {
+		t.Error("an instance's text colours the screen")
+	}
+	d.Press("s")
+	if len(d.Went) != 1 || d.Went[0] != "0" {
+		t.Errorf("went to %v", d.Went)
+	}
+	m.Select("gauge-1")
+	d.Press("y")
+	if len(d.Copied) != 1 || d.Copied[0] != "10.61.4.31" {
+		t.Errorf("copied %v", d.Copied)
+	}
+	d.Press("enter")
+	if len(d.Opened) != 1 || d.Opened[0].Target().Instance.ID != "i-1" {
+		t.Errorf("opened %+v", d.Opened)
+	}
+}
+
+func TestASessionIsMadeOfAnInstance(t *testing.T) {
+	d, m, _ := open(t, document)
+	d.UntilSees("hermit")
+	d.Press("end")
+	d.UntilSees("none leads to it; n makes one")
+	d.Press("n")
+	d.Until("the session", func() bool {
+		s := d.Engine.Workspace().Book.Session("hermit")
+		return s != nil && s.Bound != nil && s.Bound.ID == "i-3" && s.Host.V == "10.62.0.2"
+	})
+	d.UntilSees("deep, from here")
+	if got := m.chosen(); got == nil || got.Instance.ID != "i-3" {
+		t.Errorf("then chosen is %+v", got)
+	}
+}
+
+func TestInstancesAreFoundByTheQuery(t *testing.T) {
+	d, m, _ := open(t, document)
+	d.UntilSees("hermit")
+	d.Press("/")
+	d.Type("tag:role=gauge !state=stopped")
+	d.Until("the one that fits", func() bool { return len(m.areas) == 1 && len(m.areas[0].Spots) == 1 })
+	d.Type(" colour=")
+	d.UntilSees(`"colour" is nothing that instances are chosen by`)
+	d.Fits()
+	d.Press("esc")
+	d.Until("all of them", func() bool { return len(m.areas) == 3 })
+	d.Press("/")
+	d.Type("nobody")
+	d.UntilSees("No instance is chosen by that.")
+}
+
+func TestChangesAreShownAsTheyHappen(t *testing.T) {
+	d, m, write := open(t, document)
+	d.UntilSees("hermit")
+	m.Select("gauge-2")
+	write(strings.NewReplacer(`"state": "stopped"`, `"state": "running"`, "10.61.4.32", "10.61.4.47").Replace(document))
+	d.UntilSees("was stopped and started: 10.61.4.32 became 10.61.4.47", "10.61.4.47")
+	write("{")
+	d.UntilSees("bay cannot be read", "what is known is")
+	d.Fits()
+	if s := d.Engine.Workspace().Book.Session("gauge-2"); s == nil || s.Host.V != "10.61.4.47" {
+		t.Error("what was known is gone")
+	}
+}
+
+func TestAnEmptyEstateSaysWhatToDo(t *testing.T) {
+	d := placetest.Workspace(t, "[session.quay]\nhost = \"203.0.113.10\"\n")
+	d.Place(New)
+	d.UntilSees("No estate is named")
+	d.Fits()
+	e, _, write := open(t, `{"estate": 1}`)
+	e.UntilSees("There are no instances.")
+	write(`{"estate": 1, "instances": [{"id": "x"}]}`)
+	e.UntilSees("no network", "1 instance, 1 not running")
+	e.Fits()
+}
+
+func BenchmarkKeyToFrame(b *testing.B) {
+	for _, n := range []int{2000, 20000} {
+		b.Run(fmt.Sprint(n), func(b *testing.B) {
+			d := placetest.Workspace(b, "[session.quay]\nhost = \"203.0.113.10\"\n")
+			m := New(d.Services).(*Model)
+			m.SetSize(160, 47)
+			var areas []estate.Area
+			for a := range n / 100 {
+				area := estate.Area{Network: &estate.Network{ID: fmt.Sprint("net-", a)}, Parent: -1, Source: &estate.Kept{Source: "bay"}}
+				for i := range 100 {
+					area.Spots = append(area.Spots, estate.Spot{Source: area.Source, Instance: &estate.Instance{ID: fmt.Sprintf("i-%d-%d", a, i), State: estate.Running}})
+				}
+				areas = append(areas, area)
+			}
+			m.take(areas)
+			for b.Loop() {
+				m.Update(tea.KeyPressMsg{Code: tea.KeyDown})
+				m.View()
+			}
+		})
+	}
+}
