@@ -46,7 +46,7 @@ func estates(cmd *cobra.Command, open opener, source string, kept bool) ([]estat
 	for _, e := range sources {
 		k, err := estate.Recall(w.Dir, e.Name)
 		if !kept && err == nil {
-			k, err = estate.Renew(cmd.Context(), w.Dir, e, time.Now())
+			k, err = (&estate.Source{Dir: w.Dir, EstateSource: e}).Renew(cmd.Context(), time.Now())
 		}
 		if err != nil {
 			return all, err

@@ -131,7 +131,9 @@ type KeyTerms struct {
 // EstateSource is where instances are known from. Paths are as written.
 type EstateSource struct {
 	Name      string
-	Kind      Value[string]        // "document"
+	Kind      Value[string]        // "document" or "openstack"
+	Cloud     Value[string]        // of OpenStack: its name in clouds.yaml
+	Region    Value[string]        // and the region, where that names none or another
 	File      Value[string]        // of a document: a file,
 	URL       Value[string]        // an address,
 	Command   Value[[]string]      // or a program and its arguments, which prints it

@@ -359,6 +359,13 @@ func (r *reader) estate(t *table) EstateSource {
 	case t.broken != nil:
 	case !e.Kind.Set:
 		r.spoil(r.problem(t.at, fmt.Sprintf("estate %s does not say of what kind it is", t.name), `write kind = "document"`))
+	case e.Kind.V == "openstack" && (from > 0 || e.TokenFile.Set || e.TokenEnv.Set):
+		r.spoil(r.problem(t.at, fmt.Sprintf("estate %s names a cloud, and what is of a document", t.name), "keep cloud and region alone"))
+	case e.Kind.V == "openstack" && !e.Cloud.Set:
+		r.spoil(r.problem(t.at, fmt.Sprintf("estate %s does not name its cloud", t.name), `write cloud = "NAME", as clouds.yaml has it`))
+	case e.Kind.V == "openstack":
+	case e.Cloud.Set || e.Region.Set:
+		r.spoil(r.problem(t.at, fmt.Sprintf("estate %s is a document, and names a cloud", t.name), `write kind = "openstack", or leave cloud and region out`))
 	case from != 1:
 		r.spoil(r.problem(t.at, fmt.Sprintf("estate %s has to name one of a file, a url and a command", t.name), `write file = "PATH", for one`))
 	case (e.TokenFile.Set || e.TokenEnv.Set) && !e.URL.Set:

@@ -177,7 +177,9 @@ var settings = []setting{
 		}},
 
 	// Of the table of an estate.
-	ofEstate("kind", func(e *EstateSource) *Value[string] { return &e.Kind }, oneOf("document")),
+	ofEstate("kind", func(e *EstateSource) *Value[string] { return &e.Kind }, oneOf("document", "openstack")),
+	ofEstate("cloud", func(e *EstateSource) *Value[string] { return &e.Cloud }, nil),
+	ofEstate("region", func(e *EstateSource) *Value[string] { return &e.Region }, nil),
 	ofEstate("file", func(e *EstateSource) *Value[string] { return &e.File }, checkPath),
 	ofEstate("url", func(e *EstateSource) *Value[string] { return &e.URL }, checkAddress),
 	ofEstate("token_file", func(e *EstateSource) *Value[string] { return &e.TokenFile }, checkPath),

@@ -36,7 +36,7 @@ func (e *Engine) followEstates() {
 			if source.Broken != nil {
 				continue
 			}
-			is := fmt.Sprint(source.Kind.V, source.File.V, source.URL.V, source.Command.V, source.TokenFile.V, source.TokenEnv.V, source.Every.V)
+			is := fmt.Sprint(source.Kind.V, source.Cloud.V, source.Region.V, source.File.V, source.URL.V, source.Command.V, source.TokenFile.V, source.TokenEnv.V, source.Every.V)
 			listed[source.Name] = true
 			if old := following[source.Name]; old != nil && old.source == is {
 				continue
@@ -83,6 +83,7 @@ func (e *Engine) ReadEstates() {
 // followEstate reads a source as often as it is to be: at once where that was longer ago, later and later
 // where it fails, and not before it wants to be asked again.
 func (e *Engine) followEstate(ctx context.Context, source book.EstateSource, now <-chan struct{}) {
+	reader := estate.Source{Dir: e.Workspace().Dir, EstateSource: source}
 	failures := 0
 	for {
 		due := e.due(source, failures)
@@ -98,7 +99,7 @@ func (e *Engine) followEstate(ctx context.Context, source book.EstateSource, now
 		case <-now:
 			timer.Stop()
 		}
-		k, err := estate.Renew(ctx, e.Workspace().Dir, source, time.Now())
+		k, err := reader.Renew(ctx, time.Now())
 		if ctx.Err() != nil {
 			return
 		}

@@ -217,7 +217,7 @@ func TestAFailingSourceLeavesWhatWasKnown(t *testing.T) {
 	renew := func() Kept {
 		t.Helper()
 		at = at.Add(time.Minute)
-		k, err := Renew(t.Context(), dir, e, at)
+		k, err := (&Source{Dir: dir, EstateSource: e}).Renew(t.Context(), at)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -249,11 +249,11 @@ func TestACommandIsASource(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(dir, "bay.json"), []byte(`{"estate": 1}`), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if k, err := Renew(t.Context(), dir, e, time.Now()); err != nil || k.Failed != "" || k.Read.IsZero() {
+	if k, err := (&Source{Dir: dir, EstateSource: e}).Renew(t.Context(), time.Now()); err != nil || k.Failed != "" || k.Read.IsZero() {
 		t.Errorf("%+v, %v", k, err)
 	}
 	t.Setenv("BAY", "7")
-	if k, err := Renew(t.Context(), dir, e, time.Now()); err != nil || !strings.Contains(k.Failed, "sh: exit status 7") {
+	if k, err := (&Source{Dir: dir, EstateSource: e}).Renew(t.Context(), time.Now()); err != nil || !strings.Contains(k.Failed, "sh: exit status 7") {
 		t.Errorf("%+v, %v", k, err)
 	}
 }
@@ -274,7 +274,7 @@ func TestAnAddressIsASource(t *testing.T) {
 	}
 	fails := func(want string) {
 		t.Helper()
-		k, err := Renew(t.Context(), dir, e, time.Now())
+		k, err := (&Source{Dir: dir, EstateSource: e}).Renew(t.Context(), time.Now())
 		if err != nil || !strings.Contains(k.Failed, want) {
 			t.Errorf("%q, %v; want %q", k.Failed, err, want)
 		}
@@ -298,7 +298,7 @@ func TestAnAddressIsASource(t *testing.T) {
 		fmt.Fprint(w, `{"estate": 1, "instances": [{"id": "a", "state": "running"}]}`)
 	}
 	for range 2 { // the second time it has not changed
-		if k, err := Renew(t.Context(), dir, e, time.Now()); err != nil || k.Failed != "" || len(k.Snapshot.Instances) != 1 {
+		if k, err := (&Source{Dir: dir, EstateSource: e}).Renew(t.Context(), time.Now()); err != nil || k.Failed != "" || len(k.Snapshot.Instances) != 1 {
 			t.Errorf("%+v, %v", k, err)
 		}
 	}

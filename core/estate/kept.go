@@ -9,7 +9,6 @@ import (
 	"slices"
 	"time"
 
-	"meatus/core/book"
 	"meatus/core/sanitize"
 	"meatus/core/statefile"
 )
@@ -60,12 +59,13 @@ func Recall(dir, source string) (Kept, error) {
 
 // Renew reads a source and keeps what it gave. Where that fails what was known stays, with the
 // reason in Failed; the error tells of what is kept alone.
-func Renew(ctx context.Context, dir string, e book.EstateSource, now time.Time) (Kept, error) {
+func (s *Source) Renew(ctx context.Context, now time.Time) (Kept, error) {
+	dir, e := s.Dir, s.EstateSource
 	before, err := Recall(dir, e.Name)
 	if err != nil {
 		return before, err
 	}
-	r, failed := Read(ctx, dir, e, before.Tag)
+	r, failed := s.Read(ctx, before.Tag)
 	k := before
 	k.Fresh, k.Differs = 0, false
 	k.Tried, k.Failed, k.Later, k.Problems = now, "", time.Time{}, nil

@@ -30,9 +30,17 @@ type Reading struct {
 	Same     bool      // nothing has changed since the tag that was asked with
 }
 
-// Read reads a source whose paths are of a workspace's folder. tag is that of the last reading, ""
-// for none. It waits at most a minute, and follows an address to no other host.
-func Read(ctx context.Context, dir string, e book.EstateSource, tag string) (Reading, error) {
+// Source reads an estate again and again. It is for one goroutine.
+type Source struct {
+	Dir string // the workspace, which paths are relative to
+	book.EstateSource
+	cloud *cloud // of OpenStack, once it has logged in
+}
+
+// Read reads the source. tag is that of the last reading, "" for none. It waits at most a minute, and
+// follows an address to no other host.
+func (s *Source) Read(ctx context.Context, tag string) (Reading, error) {
+	dir, e := s.Dir, s.EstateSource
 	ctx, cancel := context.WithTimeout(ctx, readTime)
 	defer cancel()
 	var text []byte
@@ -41,6 +49,12 @@ func Read(ctx context.Context, dir string, e book.EstateSource, tag string) (Rea
 	switch {
 	case e.Broken != nil:
 		return r, e.Broken
+	case e.Kind.V == "openstack":
+		r.Snapshot, err = s.ask(ctx)
+		if err != nil && errors.Is(ctx.Err(), context.DeadlineExceeded) {
+			err = fmt.Errorf("it did not answer within %s", readTime)
+		}
+		return r, err
 	case e.File.Set:
 		text, err = readFile(inside(dir, e.File.V))
 	case e.URL.Set:
@@ -60,6 +74,22 @@ func Read(ctx context.Context, dir string, e book.EstateSource, tag string) (Rea
 	}
 	r.Snapshot, r.Problems, err = Parse(text)
 	return r, err
+}
+
+// ask reads the cloud, and logs in where it has not yet.
+func (s *Source) ask(ctx context.Context) (Snapshot, error) {
+	if s.cloud == nil {
+		c, err := dialCloud(ctx, s.Dir, s.EstateSource)
+		if err != nil {
+			return Snapshot{}, told(err)
+		}
+		s.cloud = c
+	}
+	found, err := s.cloud.read(ctx)
+	if err != nil {
+		return Snapshot{}, told(err)
+	}
+	return found, nil
 }
 
 func inside(dir, path string) string {
@@ -175,15 +205,8 @@ func token(dir string, e book.EstateSource) (string, error) {
 		return strings.TrimSpace(v), nil
 	case e.TokenFile.Set:
 		path := inside(dir, e.TokenFile.V)
-		info, err := os.Stat(path)
-		if err != nil {
+		if err := judgeSecret(path, "the token"); err != nil {
 			return "", err
-		}
-		if err := perm.Judge(path); err != nil {
-			return "", err
-		}
-		if info.Mode().Perm()&0o077 != 0 {
-			return "", fmt.Errorf("%s has mode %04o: others can read the token; set mode 0600", path, info.Mode().Perm())
 		}
 		text, err := readFile(path)
 		if err != nil {
@@ -197,6 +220,21 @@ func token(dir string, e book.EstateSource) (string, error) {
 		return token, nil
 	}
 	return "", nil
+}
+
+// judgeSecret judges a file with a secret in it as a key file is judged.
+func judgeSecret(path, what string) error {
+	info, err := os.Stat(path)
+	if err != nil {
+		return err
+	}
+	if err := perm.Judge(path); err != nil {
+		return err
+	}
+	if info.Mode().Perm()&0o077 != 0 {
+		return fmt.Errorf("%s has mode %04o: others can read %s; set mode 0600", path, info.Mode().Perm(), what)
+	}
+	return nil
 }
 
 // limited takes so much, and no more.

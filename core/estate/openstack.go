@@ -1,0 +1,449 @@
+package estate
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/netip"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/adrg/xdg"
+	"github.com/gophercloud/gophercloud/v2"
+	"github.com/gophercloud/gophercloud/v2/openstack"
+	"github.com/gophercloud/gophercloud/v2/openstack/compute/v2/keypairs"
+	"github.com/gophercloud/gophercloud/v2/openstack/compute/v2/servers"
+	"github.com/gophercloud/gophercloud/v2/openstack/config/clouds"
+	"github.com/gophercloud/gophercloud/v2/openstack/image/v2/images"
+	"github.com/gophercloud/gophercloud/v2/openstack/networking/v2/extensions/external"
+	"github.com/gophercloud/gophercloud/v2/openstack/networking/v2/extensions/layer3/floatingips"
+	"github.com/gophercloud/gophercloud/v2/openstack/networking/v2/extensions/layer3/routers"
+	"github.com/gophercloud/gophercloud/v2/openstack/networking/v2/extensions/security/groups"
+	"github.com/gophercloud/gophercloud/v2/openstack/networking/v2/networks"
+	netports "github.com/gophercloud/gophercloud/v2/openstack/networking/v2/ports"
+	"github.com/gophercloud/gophercloud/v2/openstack/networking/v2/subnets"
+	"github.com/gophercloud/gophercloud/v2/pagination"
+	"golang.org/x/crypto/ssh"
+
+	"meatus/core/book"
+	"meatus/core/sanitize"
+)
+
+const (
+	// microversion is the newest of the Compute API that is asked for: 2.79 embeds no flavor id that we
+	// need, and every service since 2019 has it.
+	microversion = "2.79"
+	// pageLength is how many of a list are asked for at once, and mostRequests how many requests one
+	// reading may take, so that pages that never end do.
+	pageLength   = 500
+	mostRequests = 600
+	requestTime  = 30 * time.Second
+)
+
+// cloud is a connection to the OpenStack services of one cloud, project and region. Its token is renewed
+// when it has ended; it is for one goroutine.
+type cloud struct {
+	compute, network, image *gophercloud.ServiceClient
+	line                    *limitedLine
+	images                  map[string]Image // those that were asked about
+}
+
+// limitedLine is what requests go over: no token goes over a line that others can read, no answer is
+// longer than a document may be, and a reading takes no more requests than it may.
+type limitedLine struct {
+	over     http.RoundTripper
+	requests int
+}
+
+func (l *limitedLine) RoundTrip(r *http.Request) (*http.Response, error) {
+	if host := r.URL.Hostname(); r.URL.Scheme != "https" && !loopback(host) {
+		return nil, fmt.Errorf("%s is not https: others could read the token on the way", sanitize.Line(r.URL.Scheme+"://"+r.URL.Host, 100))
+	}
+	if l.requests++; l.requests > mostRequests {
+		return nil, fmt.Errorf("it takes more than %d requests: its pages do not end", mostRequests)
+	}
+	resp, err := l.over.RoundTrip(r)
+	if err != nil {
+		return nil, err
+	}
+	if resp.StatusCode/100 == 2 && strings.HasPrefix(resp.Header.Get("Content-Type"), "text/html") {
+		_ = resp.Body.Close() // what it says is of no use
+		return nil, errors.New("it answers with a page, not with what the service says; is auth_url the right address?")
+	}
+	resp.Body = &bounding{resp.Body, MaxDocument}
+	return resp, nil
+}
+
+// bounding ends a body that is longer than it may be.
+type bounding struct {
+	io.ReadCloser
+	left int
+}
+
+func (b *bounding) Read(p []byte) (int, error) {
+	n, err := b.ReadCloser.Read(p)
+	if b.left -= n; b.left < 0 {
+		return 0, fmt.Errorf("it answers with more than %d MB", MaxDocument>>20)
+	}
+	return n, err
+}
+
+func loopback(host string) bool {
+	ip, err := netip.ParseAddr(host)
+	return host == "localhost" || err == nil && ip.IsLoopback()
+}
+
+// dialCloud logs in to the cloud that a source names in a clouds.yaml: that of the workspace, else that of
+// the account, else that of the machine.
+func dialCloud(ctx context.Context, dir string, e book.EstateSource) (*cloud, error) {
+	file := ""
+	for _, path := range []string{filepath.Join(dir, "clouds.yaml"), filepath.Join(xdg.ConfigHome, "openstack", "clouds.yaml"), "/etc/openstack/clouds.yaml"} {
+		if _, err := os.Stat(path); err == nil {
+			file = path
+			break
+		}
+	}
+	if file == "" {
+		return nil, fmt.Errorf("there is no clouds.yaml: write one in %s, with mode 0600", dir)
+	}
+	for _, secret := range []string{file, filepath.Join(filepath.Dir(file), "secure.yaml")} {
+		if err := judgeSecret(secret, "the credentials"); err != nil && !errors.Is(err, os.ErrNotExist) {
+			return nil, err
+		}
+	}
+	options := []clouds.ParseOption{clouds.WithCloudName(e.Cloud.V), clouds.WithLocations(file)}
+	if e.Region.Set {
+		options = append(options, clouds.WithRegion(e.Region.V))
+	}
+	auth, endpoint, secure, err := clouds.Parse(options...)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %s", file, sanitize.Line(err.Error(), 200))
+	}
+	if at, err := url.Parse(auth.IdentityEndpoint); err != nil || at.Host == "" {
+		return nil, fmt.Errorf("%s: cloud %s has no auth_url that can be read", file, sanitize.Line(e.Cloud.V, 40))
+	}
+	if secure != nil && secure.InsecureSkipVerify {
+		return nil, fmt.Errorf("%s: cloud %s has verify set to false, so the credentials would go to whoever answers; name its cacert instead", file, sanitize.Line(e.Cloud.V, 40))
+	}
+	auth.AllowReauth = true
+	provider, err := openstack.NewClient(auth.IdentityEndpoint)
+	if err != nil {
+		return nil, err
+	}
+	over := http.DefaultTransport.(*http.Transport).Clone()
+	over.TLSClientConfig = secure
+	c := &cloud{line: &limitedLine{over: over}, images: map[string]Image{}}
+	provider.HTTPClient = http.Client{
+		Transport: c.line, Timeout: requestTime,
+		CheckRedirect: func(r *http.Request, _ []*http.Request) error {
+			return fmt.Errorf("it leads on to %s: no token goes along", sanitize.Line(r.URL.Redacted(), 100))
+		},
+	}
+	if err := openstack.Authenticate(ctx, provider, auth); err != nil {
+		return nil, err
+	}
+	for _, service := range []struct {
+		into *(*gophercloud.ServiceClient)
+		open func(*gophercloud.ProviderClient, gophercloud.EndpointOpts) (*gophercloud.ServiceClient, error)
+	}{{&c.compute, openstack.NewComputeV2}, {&c.network, openstack.NewNetworkV2}, {&c.image, openstack.NewImageV2}} {
+		if *service.into, err = service.open(provider, endpoint); err != nil {
+			return nil, err
+		}
+	}
+	c.compute.Microversion = microversion
+	return c, nil
+}
+
+// told says what a service answered, as a person can use it.
+func told(err error) error {
+	var code gophercloud.ErrUnexpectedResponseCode
+	if !errors.As(err, &code) {
+		return errors.New(sanitize.Line(err.Error(), 300))
+	}
+	status := fmt.Sprintf("%d %s", code.Actual, http.StatusText(code.Actual))
+	switch code.Actual {
+	case http.StatusUnauthorized:
+		return fmt.Errorf("%s: the credentials in clouds.yaml are not taken", status)
+	case http.StatusForbidden:
+		return fmt.Errorf("%s: these credentials may not do that", status)
+	case http.StatusTooManyRequests, http.StatusServiceUnavailable, http.StatusRequestEntityTooLarge:
+		return &Busy{status, retryAfter(code.ResponseHeader.Get("Retry-After"), time.Now())}
+	}
+	return fmt.Errorf("it answers %s: %s", status, sanitize.Line(string(code.Body[:min(len(code.Body), 1000)]), 160))
+}
+
+// read reads everything that is known there.
+func (c *cloud) read(ctx context.Context) (Snapshot, error) {
+	c.line.requests = 0
+	var s Snapshot
+	names, outside, err := c.readNetworks(ctx, &s)
+	if err != nil {
+		return s, err
+	}
+	if err := c.readGroups(ctx, &s); err != nil {
+		return s, err
+	}
+	if err := c.readKeyPairs(ctx, &s); err != nil {
+		return s, err
+	}
+	if err := c.readServers(ctx, &s, names, outside); err != nil {
+		return s, err
+	}
+	return s, c.readReservations(ctx, &s)
+}
+
+// each reads a list page by page.
+func each[T any](ctx context.Context, list pagination.Pager, extract func(pagination.Page) ([]T, error), do func(T)) error {
+	return list.EachPage(ctx, func(_ context.Context, page pagination.Page) (bool, error) {
+		all, err := extract(page)
+		for _, one := range all {
+			do(one)
+		}
+		return err == nil, err
+	})
+}
+
+// text is a service's text as it can be shown and compared.
+func text(s string) string { return sanitize.Line(s, maxText) }
+
+// readNetworks reads networks, subnets and routers. It returns the ids of networks by their names, and
+// which of them lead outside.
+func (c *cloud) readNetworks(ctx context.Context, s *Snapshot) (names map[string]string, outside map[string]bool, err error) {
+	names, outside = map[string]string{}, map[string]bool{}
+	type network struct {
+		networks.Network
+		external.NetworkExternalExt
+	}
+	at := map[string]int{}
+	err = each(ctx, networks.List(c.network, networks.ListOpts{Limit: pageLength}), func(p pagination.Page) (all []network, err error) {
+		return all, networks.ExtractNetworksInto(p, &all)
+	}, func(n network) {
+		at[n.ID] = len(s.Networks)
+		s.Networks = append(s.Networks, Network{ID: text(n.ID), Name: text(n.Name)})
+		names[n.Name], outside[n.ID] = n.ID, n.External
+	})
+	if err != nil {
+		return nil, nil, err
+	}
+	err = each(ctx, subnets.List(c.network, subnets.ListOpts{Limit: pageLength}), subnets.ExtractSubnets, func(n subnets.Subnet) {
+		cidr, err := netip.ParsePrefix(n.CIDR)
+		if err != nil {
+			return
+		}
+		s.Subnets = append(s.Subnets, Subnet{ID: text(n.ID), Name: text(n.Name), Network: text(n.NetworkID), CIDR: cidr})
+		if i, ok := at[n.NetworkID]; ok {
+			s.Networks[i].CIDRs = append(s.Networks[i].CIDRs, cidr)
+		}
+	})
+	if err != nil {
+		return nil, nil, err
+	}
+	joined := map[string][]string{}
+	for _, owner := range []string{"network:router_interface", "network:router_interface_distributed", "network:ha_router_replicated_interface"} {
+		err = each(ctx, netports.List(c.network, netports.ListOpts{DeviceOwner: owner, Limit: pageLength}), netports.ExtractPorts, func(p netports.Port) {
+			if !slices.Contains(joined[p.DeviceID], p.NetworkID) {
+				joined[p.DeviceID] = append(joined[p.DeviceID], p.NetworkID)
+			}
+		})
+		if err != nil {
+			return nil, nil, err
+		}
+	}
+	err = each(ctx, routers.List(c.network, routers.ListOpts{Limit: pageLength}), routers.ExtractRouters, func(r routers.Router) {
+		s.Routers = append(s.Routers, Router{ID: text(r.ID), Name: text(r.Name), Networks: joined[r.ID], Outside: r.GatewayInfo.NetworkID != ""})
+	})
+	return names, outside, err
+}
+
+func (c *cloud) readGroups(ctx context.Context, s *Snapshot) error {
+	return each(ctx, groups.List(c.network, groups.ListOpts{Limit: pageLength}), groups.ExtractGroups, func(g groups.SecGroup) {
+		group := Group{ID: text(g.ID), Name: text(g.Name)}
+		for _, r := range g.Rules {
+			rule := Rule{Inbound: r.Direction == "ingress", Protocol: text(r.Protocol), To: 65535, Group: text(r.RemoteGroupID)}
+			if rule.Protocol == "" {
+				rule.Protocol = "any"
+			}
+			if r.PortRangeMin > 0 || r.PortRangeMax > 0 {
+				rule.From, rule.To = port(r.PortRangeMin), port(r.PortRangeMax)
+			}
+			if cidr, err := netip.ParsePrefix(r.RemoteIPPrefix); err == nil {
+				rule.CIDR = cidr
+			} else if rule.Group == "" { // no range is all of its family
+				rule.CIDR = netip.PrefixFrom(netip.IPv4Unspecified(), 0)
+				if r.EtherType == "IPv6" {
+					rule.CIDR = netip.PrefixFrom(netip.IPv6Unspecified(), 0)
+				}
+			}
+			group.Rules = append(group.Rules, rule)
+		}
+		s.Groups = append(s.Groups, group)
+	})
+}
+
+func port(n int) uint16 { return uint16(max(min(n, 65535), 0)) }
+
+func (c *cloud) readKeyPairs(ctx context.Context, s *Snapshot) error {
+	return each(ctx, keypairs.List(c.compute, keypairs.ListOpts{}), keypairs.ExtractKeyPairs, func(k keypairs.KeyPair) {
+		pair := KeyPair{Name: text(k.Name), Fingerprint: text(k.Fingerprint)}
+		if public, _, _, _, err := ssh.ParseAuthorizedKey([]byte(k.PublicKey)); err == nil {
+			pair.Fingerprint, pair.Kind = ssh.FingerprintSHA256(public), public.Type()
+		}
+		s.KeyPairs = append(s.KeyPairs, pair)
+	})
+}
+
+// cloudStates are how the Compute API's states are told here; what it is about to become counts more.
+var cloudStates = map[string]State{
+	"ACTIVE": Running, "PASSWORD": Running, "VERIFY_RESIZE": Running, "BUILD": Starting, "REBUILD": Starting, "REBOOT": Starting, "HARD_REBOOT": Starting,
+	"SHUTOFF": Stopped, "PAUSED": Stopped, "SUSPENDED": Stopped, "SHELVED": Stopped, "SHELVED_OFFLOADED": Stopped, "RESCUE": Stopped,
+	"ERROR": Failed, "DELETED": Ended, "SOFT_DELETED": Ended,
+}
+
+func stateOf(n *servers.Server) State {
+	switch n.TaskState {
+	case "powering-off", "deleting":
+		return Stopping
+	case "powering-on", "rebooting", "reboot_started", "spawning":
+		return Starting
+	}
+	if s, ok := cloudStates[n.Status]; ok {
+		return s
+	}
+	return UnknownState
+}
+
+func (c *cloud) readServers(ctx context.Context, s *Snapshot, names map[string]string, outside map[string]bool) error {
+	groupIDs := map[string]string{}
+	for _, g := range s.Groups {
+		groupIDs[g.Name] = g.ID
+	}
+	var failed []int
+	wanted := map[string]bool{}
+	err := each(ctx, servers.List(c.compute, servers.ListOpts{Limit: pageLength}), servers.ExtractServers, func(n servers.Server) {
+		i := Instance{
+			ID: text(n.ID), Name: text(n.Name), Tags: map[string]string{}, State: stateOf(&n), Checks: None, KeyPair: text(n.KeyName), Launched: n.LaunchedAt.UTC(),
+			Addresses: addressesOf(n.Addresses, names, outside), Wrong: text(n.Fault.Message),
+		}
+		if i.Launched.IsZero() {
+			i.Launched = n.Created.UTC()
+		}
+		for k, v := range n.Metadata {
+			i.Tags[text(k)] = text(v)
+		}
+		if n.Tags != nil {
+			for _, tag := range *n.Tags {
+				i.Tags[text(tag)] = ""
+			}
+		}
+		if id, ok := n.Image["id"].(string); ok {
+			i.Image = text(id)
+			wanted[i.Image] = true
+		}
+		for _, g := range n.SecurityGroups {
+			if name, ok := g["name"].(string); ok {
+				i.Groups = append(i.Groups, cmp.Or(groupIDs[text(name)], text(name)))
+			}
+		}
+		slices.Sort(i.Groups)
+		i.Groups = slices.Compact(i.Groups)
+		if i.State == Failed && i.Wrong == "" {
+			failed = append(failed, len(s.Instances))
+		}
+		s.Instances = append(s.Instances, i)
+	})
+	if err != nil {
+		return err
+	}
+	for _, at := range failed[:min(len(failed), 50)] { // the list does not always say what went wrong
+		if n, err := servers.Get(ctx, c.compute, s.Instances[at].ID).Extract(); err == nil {
+			s.Instances[at].Wrong = text(n.Fault.Message)
+		}
+	}
+	return c.readImages(ctx, s, wanted)
+}
+
+// addressesOf are a server's addresses, those inside first. The service has them by the names of networks,
+// in no order that stays.
+func addressesOf(all map[string]any, names map[string]string, outside map[string]bool) []Address {
+	var out []Address
+	for name, list := range all {
+		entries, _ := list.([]any)
+		for _, e := range entries {
+			entry, _ := e.(map[string]any)
+			said, _ := entry["addr"].(string)
+			ip, err := netip.ParseAddr(said)
+			if err != nil || ip.Zone() != "" {
+				continue
+			}
+			id := cmp.Or(names[name], text(name))
+			a := Address{IP: ip, Network: id, Outside: outside[id]}
+			if entry["OS-EXT-IPS:type"] == "floating" {
+				a.Network, a.Outside = "", true
+			}
+			out = append(out, a)
+		}
+	}
+	slices.SortFunc(out, func(a, b Address) int {
+		if a.Outside != b.Outside {
+			return map[bool]int{false: -1, true: 1}[a.Outside]
+		}
+		return a.IP.Compare(b.IP)
+	})
+	return out
+}
+
+// readImages reads the images that instances are made from. One that is there does not change.
+func (c *cloud) readImages(ctx context.Context, s *Snapshot, wanted map[string]bool) error {
+	ids := make([]string, 0, len(wanted))
+	for id := range wanted {
+		ids = append(ids, id)
+	}
+	slices.Sort(ids)
+	for _, id := range ids {
+		image, known := c.images[id]
+		if !known {
+			found, err := images.Get(ctx, c.image, id).Extract()
+			image = Image{ID: id}
+			switch {
+			case gophercloud.ResponseCodeIs(err, http.StatusNotFound):
+			case err != nil:
+				return err
+			default:
+				image.Name = text(found.Name)
+				if login, ok := found.Properties["os_admin_user"].(string); ok {
+					image.Login = text(login)
+				}
+				if image.Family, _ = found.Properties["os_distro"].(string); image.Family == "" {
+					image.Family = strings.ToLower(strings.TrimRight(strings.FieldsFunc(image.Name+" ", func(r rune) bool { return r == '-' || r == ' ' || r == '_' })[0], "0123456789."))
+				}
+				image.Family = text(image.Family)
+			}
+			c.images[id] = image
+		}
+		s.Images = append(s.Images, image)
+	}
+	return nil
+}
+
+func (c *cloud) readReservations(ctx context.Context, s *Snapshot) error {
+	holder := map[netip.Addr]string{}
+	for _, i := range s.Instances {
+		for _, a := range i.Addresses {
+			if a.Outside {
+				holder[a.IP] = i.ID
+			}
+		}
+	}
+	return each(ctx, floatingips.List(c.network, floatingips.ListOpts{Limit: pageLength}), floatingips.ExtractFloatingIPs, func(f floatingips.FloatingIP) {
+		if ip, err := netip.ParseAddr(f.FloatingIP); err == nil {
+			s.Reservations = append(s.Reservations, Reservation{IP: ip, Instance: holder[ip]})
+		}
+	})
+}
