@@ -38,6 +38,11 @@ const baySessions = `# Lantern Bay, a tide observatory. Everything here is made 
 [defaults]
 keepalive = "30s"
 
+[estate.bay]                     # the bay's cloud: Y shows its instances
+kind  = "openstack"
+cloud = "bay"                    # as clouds.yaml has it, which stands beside this file
+every = "10s"
+
 [site.shore]
 user = "warden"
 

@@ -132,7 +132,7 @@ func changeFolder(_ context.Context, s *shell, args []string) int {
 }
 
 func addresses(_ context.Context, s *shell, _ []string) int {
-	fmt.Fprintf(s.out, "lo    127.0.0.1\nbay0  %s\nyou   %s\n", s.host.Address, s.from)
+	fmt.Fprintf(s.out, "lo    127.0.0.1\nbay0  %s\nyou   %s\n", s.host.at(), s.from)
 	return 0
 }
 
@@ -142,7 +142,7 @@ func routeGet(_ context.Context, s *shell, a []string) int {
 		fmt.Fprintln(s.errs, "ip -o route get ADDRESS is all there is here")
 		return 1
 	}
-	own := s.host.Address
+	own := s.host.at()
 	if s.host.Bastion && strings.HasPrefix(a[3], "10.61.") {
 		own = InnerAddress
 	}

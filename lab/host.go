@@ -31,7 +31,7 @@ type Account struct {
 // Host is one machine of the lab.
 type Host struct {
 	Name     string
-	Address  string // in the simulated network
+	Address  string // in the simulated network, when the bay was opened
 	Accounts map[string]Account
 	Bastion  bool   // lets connections onward
 	Banner   string // said before the login
@@ -42,8 +42,43 @@ type Host struct {
 	mu     sync.Mutex
 	signer ssh.Signer
 	conns  map[net.Conn]bool
+	moved  string // its address now, "" while that is the first
+	down   bool   // its instance does not run
 	logins int
 	logged map[*ssh.ServerConn]bool
+}
+
+// at is its address now.
+func (h *Host) at() string {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.moved != "" {
+		return h.moved
+	}
+	return h.Address
+}
+
+// moveTo gives the host another address.
+func (h *Host) moveTo(address string) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.moved = address
+}
+
+func (h *Host) off() bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.down
+}
+
+// power switches the host on, or off, which ends every connection to it.
+func (h *Host) power(on bool) {
+	h.mu.Lock()
+	h.down = !on
+	h.mu.Unlock()
+	if !on {
+		h.Cut()
+	}
 }
 
 // Identity is the host's public key.

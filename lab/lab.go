@@ -34,6 +34,7 @@ type Lab struct {
 	hosts map[string]*Host
 	names map[string]string // simulated names to addresses
 	since time.Time
+	cloud *Cloud
 
 	ctx      context.Context // ends with the bay
 	cancel   context.CancelFunc
@@ -118,7 +119,11 @@ func Open(dir string) (*Lab, error) {
 	if err := b.listen(); err != nil {
 		return nil, err
 	}
-	if err := b.writeWorkspace(); err != nil {
+	err = b.openCloud()
+	if err == nil {
+		err = b.writeWorkspace()
+	}
+	if err != nil {
 		b.Close()
 		return nil, err
 	}
@@ -225,6 +230,9 @@ func (b *Lab) Close() {
 	b.cancel()
 	b.listener.Close()
 	b.taken.Close()
+	if b.cloud != nil {
+		b.cloud.close()
+	}
 	for _, h := range b.hosts {
 		h.Faults.Heal()
 		h.Cut()
@@ -257,7 +265,7 @@ func (b *Lab) accept() {
 		if err != nil {
 			return
 		}
-		if quay.Faults.portClosed() {
+		if quay.Faults.portClosed() || quay.off() {
 			conn.Close()
 			continue
 		}
@@ -279,7 +287,7 @@ func (b *Lab) start(h *Host, conn net.Conn) bool {
 
 // startService serves a connection to a service of a host unless the bay is closing.
 func (b *Lab) startService(serve service, h *Host, conn net.Conn, from *Host) bool {
-	seen := from.Address
+	seen := from.at()
 	if from.Name == "quay" {
 		seen = InnerAddress
 	}
@@ -318,29 +326,34 @@ func (b *Lab) dial(from *Host, address string) (net.Conn, error) {
 	if err != nil {
 		return nil, errors.New("address not understood")
 	}
-	if net.ParseIP(host) == nil {
+	if name := host; net.ParseIP(host) == nil {
 		known, ok := b.names[host]
 		if !ok {
 			return nil, refusal("Name or service not known")
 		}
-		host = known
+		if host = known; b.hosts[strings.TrimSuffix(name, ".internal")] != nil {
+			host = b.hosts[strings.TrimSuffix(name, ".internal")].at()
+		}
 	}
 	for _, h := range b.hosts {
-		if h.Address != host {
+		if h.at() != host {
 			continue
+		}
+		if h.off() {
+			return nil, refusal("No route to host")
 		}
 		serve := bayServices[h.Name][port]
 		if port != "22" && serve == nil || h.Faults.portClosed() {
 			return nil, refusal("Connection refused")
 		}
 		if serve != nil {
-			near, far := newLine(&h.Faults, simulated(from.Address+":40000"), simulated(address))
+			near, far := newLine(&h.Faults, simulated(from.at()+":40000"), simulated(address))
 			if !b.startService(serve, h, far, from) {
 				return nil, refusal("Connection refused")
 			}
 			return near, nil
 		}
-		near, far := newLine(&h.Faults, simulated(from.Address+":40000"), simulated(address))
+		near, far := newLine(&h.Faults, simulated(from.at()+":40000"), simulated(address))
 		if !b.start(h, far) {
 			return nil, refusal("Connection refused")
 		}

@@ -34,13 +34,13 @@ func reach(_ context.Context, s *shell, args []string) int {
 		return 1
 	}
 	defer done()
-	conn, err := s.host.bay.dial(s.host, net.JoinHostPort(h.Address, "22"))
+	conn, err := s.host.bay.dial(s.host, net.JoinHostPort(h.at(), "22"))
 	if err != nil {
 		fmt.Fprintf(s.errs, "reach: %v\n", err)
 		return 1
 	}
 	defer conn.Close()
-	c, channels, requests, err := ssh.NewClientConn(conn, h.Address, &ssh.ClientConfig{
+	c, channels, requests, err := ssh.NewClientConn(conn, h.at(), &ssh.ClientConfig{
 		User: login, Auth: []ssh.AuthMethod{ssh.PublicKeysCallback(func() ([]ssh.Signer, error) { return boundSigners(client, h) })}, HostKeyCallback: ssh.FixedHostKey(h.Identity()),
 	})
 	if err != nil {

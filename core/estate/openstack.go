@@ -176,7 +176,11 @@ func told(err error) error {
 	case http.StatusTooManyRequests, http.StatusServiceUnavailable, http.StatusRequestEntityTooLarge:
 		return &Busy{status, retryAfter(code.ResponseHeader.Get("Retry-After"), time.Now())}
 	}
-	return fmt.Errorf("it answers %s: %s", status, sanitize.Line(string(code.Body[:min(len(code.Body), 1000)]), 160))
+	asked := code.URL
+	if at, err := url.Parse(code.URL); err == nil {
+		asked = at.Path
+	}
+	return fmt.Errorf("it answers %s to %s %s: %s", status, code.Method, sanitize.Line(asked, 100), sanitize.Line(string(code.Body[:min(len(code.Body), 1000)]), 160))
 }
 
 // read reads everything that is known there.
