@@ -22,6 +22,7 @@ import (
 func estateCommand(open opener) *cobra.Command {
 	c := &cobra.Command{Use: "estate", Short: "what is known of the instances that sessions lead to"}
 	c.AddCommand(estateList(open), estateShow(open), estateChanges(open), estateCheck())
+	c.AddCommand(estateActs(open)...)
 	return c
 }
 
@@ -220,7 +221,11 @@ func showInstance(out io.Writer, s *estate.Snapshot, i *estate.Instance, of esta
 	line("checks", string(i.Checks))
 	line("wrong", i.Wrong)
 	line("addresses", addresses(s, i))
-	line("image", i.Image)
+	image := i.Image
+	if m, ok := s.ImageOf(i); ok && m.Name != "" {
+		image = m.Name
+	}
+	line("image", image)
 	line("key pair", i.KeyPair)
 	if !i.Launched.IsZero() {
 		line("launched", i.Launched.Local().Format("2 Jan 2006 15:04"))

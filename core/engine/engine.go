@@ -408,7 +408,7 @@ func (e *Engine) close() {
 	e.UnshareRing()
 	e.Jobs.Close()
 	e.mu.Lock()
-	shells := e.shells
+	shells := slices.Clone(e.shells) // Shells forgets those that have ended in the other
 	e.mu.Unlock()
 	for _, s := range shells {
 		s.Close()

@@ -50,6 +50,39 @@ func bay(t *testing.T) *lab.Lab {
 	return l
 }
 
+// TestShellsAreListedWhileTheEngineCloses is for the race detector: whoever lists the shells forgets
+// those that have ended, while Close still waits for them.
+func TestShellsAreListedWhileTheEngineCloses(t *testing.T) {
+	e := open(t, bay(t))
+	r, err := e.Workspace().Planner().Plan("gauge-1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for range 4 {
+		if _, err := e.Await(t.Context(), r, false, 80, 24); err != nil {
+			t.Fatal(err)
+		}
+	}
+	closed, listed := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(listed)
+		for {
+			select {
+			case <-closed:
+				return
+			default:
+				e.Shells()
+			}
+		}
+	}()
+	e.Close()
+	close(closed)
+	<-listed
+	if n := len(e.Shells()); n > 0 {
+		t.Errorf("%d shells are left", n)
+	}
+}
+
 // TestEveryEndingIsInTheTrail leaves the program with shells, tunnels and links live.
 func TestEveryEndingIsInTheTrail(t *testing.T) {
 	l := bay(t)

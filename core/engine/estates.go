@@ -10,6 +10,7 @@ import (
 	"meatus/core/book"
 	"meatus/core/contain"
 	"meatus/core/estate"
+	"meatus/core/vouch"
 )
 
 const (
@@ -84,7 +85,7 @@ func (e *Engine) ReadEstates() {
 // where it fails, and not before it wants to be asked again.
 func (e *Engine) followEstate(ctx context.Context, source book.EstateSource, now <-chan struct{}) {
 	reader := estate.Source{Dir: e.Workspace().Dir, EstateSource: source}
-	failures := 0
+	failures, looked := 0, map[string]int{}
 	for {
 		due := e.due(source, failures)
 		timer := time.NewTimer(time.Until(due))
@@ -110,6 +111,51 @@ func (e *Engine) followEstate(ctx context.Context, source book.EstateSource, now
 			failures = 0
 		}
 		e.know(k)
+		e.expect(ctx, &reader, looked)
+	}
+}
+
+const (
+	// mostConsoles is how many consoles are looked at after a reading, and mostLooks how often at one.
+	mostConsoles = 5
+	mostLooks    = 5
+)
+
+// expect looks at the consoles of instances that sessions are bound to and that were never visited: the
+// fingerprints that first-boot scripts print there are expected on the first visit. looked is how often
+// each was looked at.
+func (e *Engine) expect(ctx context.Context, s *estate.Source, looked map[string]int) {
+	if !s.Acts() {
+		return
+	}
+	ws, n := e.Workspace(), 0
+	for _, session := range ws.Book.Sessions {
+		b := session.Bound
+		if b == nil || b.Source != s.Name || b.State != string(estate.Running) || looked[b.ID] >= mostLooks || n == mostConsoles {
+			continue
+		}
+		at := vouch.At{Host: b.ID, Port: session.Port.V, Way: "of " + b.Source}
+		known, err := ws.Vouched.Of(at)
+		expected, _ := ws.Vouched.ExpectedOf(at.Host, at.Port)
+		if err != nil || len(known) > 0 || len(expected) > 0 {
+			continue
+		}
+		looked[b.ID]++
+		n++
+		text, err := s.Console(ctx, b.ID)
+		if err != nil {
+			continue // it has none yet, or hands none out
+		}
+		var list []vouch.Expected
+		for _, print := range estate.ConsolePrints(text) {
+			list = append(list, vouch.Expected{Host: at.Host, Port: at.Port, Print: print, Source: "the console of " + b.Name})
+		}
+		if len(list) == 0 {
+			continue
+		}
+		if _, err := ws.Vouched.Expect(list, time.Now()); err != nil {
+			e.Events.Tell(Notice{Say: err.Error()})
+		}
 	}
 }
 

@@ -75,6 +75,13 @@ func Areas(all []Kept, b *book.Book, q Query) []Area {
 	return g.ordered()
 }
 
+// SpotOf is an instance with the sessions of a book that lead to it.
+func SpotOf(b *book.Book, m Match) Spot {
+	g := grouping{book: b}
+	g.index(b)
+	return Spot{m.Kept, m.Instance, g.sessionsOf(m.Kept.Source, m.Instance)}
+}
+
 // home is the network that an instance stands in, "" for none.
 func (i *Instance) home() string {
 	home := ""

@@ -78,14 +78,11 @@ func (s *Source) Read(ctx context.Context, tag string) (Reading, error) {
 
 // ask reads the cloud, and logs in where it has not yet.
 func (s *Source) ask(ctx context.Context) (Snapshot, error) {
-	if s.cloud == nil {
-		c, err := dialCloud(ctx, s.Dir, s.EstateSource)
-		if err != nil {
-			return Snapshot{}, told(err)
-		}
-		s.cloud = c
+	c, err := s.dialled(ctx)
+	if err != nil {
+		return Snapshot{}, err
 	}
-	found, err := s.cloud.read(ctx)
+	found, err := c.read(ctx)
 	if err != nil {
 		return Snapshot{}, told(err)
 	}

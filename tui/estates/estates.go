@@ -6,6 +6,7 @@ package estates
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -15,6 +16,7 @@ import (
 	"meatus/core/estate"
 	"meatus/core/sanitize"
 	"meatus/core/words"
+	"meatus/core/work"
 	"meatus/tui/fit"
 	"meatus/tui/line"
 	"meatus/tui/place"
@@ -30,6 +32,7 @@ type Model struct {
 	at            spot // the chosen one
 	top           int  // the first row that shows
 	typing        bool
+	ending        string // the id of the instance whose name is to be typed, "" for none
 	line          *line.Line
 	query         estate.Query
 	mistake       string
@@ -75,7 +78,7 @@ func (m *Model) Show() tea.Cmd { return m.group() }
 func (m *Model) Hide() {}
 
 // Typing tells whether keys go into the query.
-func (m *Model) Typing() bool { return m.typing }
+func (m *Model) Typing() bool { return m.typing || m.ending != "" }
 
 // Subject is the chosen instance.
 func (m *Model) Subject() string {
@@ -100,6 +103,12 @@ func (m *Model) Table() place.Table {
 			place.On("esc ctrl+c", "show all", func() tea.Cmd { m.typing = false; m.line.Begin(""); return m.find() }),
 		}
 	}
+	if m.ending != "" {
+		return place.Table{
+			place.On("enter", "end it for good", m.ended),
+			place.On("esc ctrl+c", "leave it", func() tea.Cmd { m.ending = ""; m.line.Begin(m.query.String()); return nil }),
+		}
+	}
 	some := func() bool { return m.chosen() != nil }
 	session := func() bool { return m.session() != "" }
 	return place.Table{
@@ -109,6 +118,10 @@ func (m *Model) Table() place.Table {
 		place.On("s", "to its session on Routes", func() tea.Cmd { return m.s.Go("0", m.session()) }).If(session, "no session leads to it").Also("route card"),
 		place.On("y", "copy its address", m.copy).If(func() bool { return m.address() != "" }, "it has no address").Also("ip clipboard"),
 		place.On("/", "find", func() tea.Cmd { m.typing = true; m.line.Begin(m.query.String()); return nil }).Whole().Also("query filter search tag state"),
+		place.On("m", "start it", m.act(estate.Start)).If(m.can(estate.Start), "it is not stopped, or its source only tells").Suits(m.can(estate.Start)).Also("power on boot run"),
+		place.On("D", "stop it", m.act(estate.Stop)).If(m.can(estate.Stop), "it does not run, or its source only tells").Also("shut down power off halt"),
+		place.On("M", "restart it", m.act(estate.Restart)).If(m.can(estate.Restart), "it does not run, or its source only tells").Also("reboot"),
+		place.On("Z", "end it for good", m.end).If(m.can(estate.End), "its source only tells").Also("terminate delete destroy remove"),
 		place.On("r", "read the sources now", func() tea.Cmd { m.s.ReadEstates(); m.s.Tell("reading …"); return nil }).Whole().Also("refresh reload poll"),
 		place.On("esc q ctrl+c", "to Routes", m.leave),
 	}
@@ -141,6 +154,10 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 			return m.find()
 		}
 	case tea.KeyPressMsg:
+		if m.ending != "" {
+			m.line.Take(msg)
+			return nil
+		}
 		if m.typing {
 			m.line.Take(msg)
 			return m.find()
@@ -437,4 +454,72 @@ func (m *Model) move(key string) {
 		return
 	}
 	m.settle()
+}
+
+// source is where the chosen instance is known from.
+func (m *Model) source() (book.EstateSource, bool) {
+	if s := m.chosen(); s != nil {
+		for _, e := range m.s.Workspace().Book.Estates {
+			if e.Name == s.Source.Source {
+				return e, true
+			}
+		}
+	}
+	return book.EstateSource{}, false
+}
+
+// can tells whether an act can be done to the chosen instance.
+func (m *Model) can(a estate.Act) func() bool {
+	return func() bool {
+		e, ok := m.source()
+		return ok && (&estate.Source{EstateSource: e}).Acts() && a.Applies(m.chosen().Instance) == ""
+	}
+}
+
+// consequences are what an act does besides, in a line.
+func (m *Model) consequences(a estate.Act) string {
+	links := m.s.Board.Links()
+	live := func(session string) bool {
+		s, ok := m.s.Board.State(session)
+		return ok && s.Details != nil && len(s.Details.Prefixes) > 0 && links.At(s.Details.Prefixes[len(s.Details.Prefixes)-1]) != nil
+	}
+	return strings.Join(work.Consequences(m.s.Workspace(), a, *m.chosen(), live), "; ")
+}
+
+// act does something to the chosen instance, once it is asked for twice where it ends something.
+func (m *Model) act(a estate.Act) func() tea.Cmd {
+	return func() tea.Cmd {
+		key := map[estate.Act]string{estate.Stop: "remove", estate.Restart: "mend-more", estate.Start: "mend"}[a]
+		if !m.s.Sure(fmt.Sprintf("%s again to %s %s: %s", m.s.Press(key), a, m.Subject(), m.consequences(a))) {
+			return nil
+		}
+		return m.begin(a)
+	}
+}
+
+func (m *Model) begin(a estate.Act) tea.Cmd {
+	e, ok := m.source()
+	if !ok {
+		return nil
+	}
+	return m.s.Begin(&work.Instance{Tools: m.s.Tools, Source: e, Act: a, ID: m.chosen().Instance.ID, Name: m.Subject(), Read: m.s.ReadEstates})
+}
+
+// end asks for the name of the instance that is to be ended.
+func (m *Model) end() tea.Cmd {
+	m.ending = m.chosen().Instance.ID
+	m.line.Begin("")
+	return nil
+}
+
+// ended ends the instance where its name was typed.
+func (m *Model) ended() tea.Cmd {
+	id, typed := m.ending, m.line.Text()
+	m.ending = ""
+	m.line.Begin(m.query.String())
+	if s := m.chosen(); s == nil || s.Instance.ID != id || typed != m.Subject() {
+		m.s.Tell("nothing was done: that is not its name")
+		return nil
+	}
+	return m.begin(estate.End)
 }

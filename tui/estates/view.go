@@ -34,6 +34,11 @@ func (m *Model) head() []string {
 	if m.mistake != "" {
 		lines = append(lines, fit.Cut("   "+t.Verdict(gate.Shut).Render("╰ "+m.mistake), m.width))
 	}
+	if m.ending != "" && m.chosen() != nil {
+		say := t.Verdict(gate.Shut).Render("type "+m.Subject()+" to end it for good: ") + m.line.View(30)
+		lines = append(lines, "   "+say)
+		lines = append(lines, fit.Hang("   "+t.Faint.Render(m.consequences(estate.End)), 3, m.width-1).Whole...)
+	}
 	for _, k := range m.s.Workspace().Estates {
 		if k.Failed != "" && len(lines) < 4 {
 			lines = append(lines, fit.Hang("  "+t.Mark(gate.Ajar)+" "+t.Strong.Render(k.Source)+" cannot be read: "+k.Failed+t.Faint.Render("; "+age(k)), 4, m.width-1).Whole...)
