@@ -68,8 +68,18 @@ func (m *Model) forgetFind() {
 	m.find.line.Begin("")
 }
 
-// narrow finds the sessions that match.
+// narrow finds the sessions that match, and goes to the best.
 func (m *Model) narrow() {
+	m.match()
+	m.lay()
+	if found := m.find.found; len(found) > 0 {
+		m.cursor, m.whole = found[0], false
+	}
+	m.settle()
+}
+
+// match finds the sessions that match what is looked for.
+func (m *Model) match() {
 	f := &m.find
 	if len(f.pool) != m.sessions() {
 		f.pool = make([]string, m.sessions())
@@ -90,11 +100,6 @@ func (m *Model) narrow() {
 	} else {
 		f.found = match.Rank(f.line.Text(), f.pool)
 	}
-	m.lay()
-	if len(f.found) > 0 {
-		m.cursor, m.whole = f.found[0], false
-	}
-	m.settle()
 }
 
 // matched is what of a session is looked through: name, site, host, user, keys,

@@ -116,7 +116,7 @@ func New(s *place.Services) place.Place {
 		s.Notice(err.Error())
 	}
 	m.undo = undo.Undo{S: s, Of: func() string { return "" }, Tell: s.Tell, Do: m.edited}
-	m.setWorkspace(s.Workspace())
+	m.setWorkspace(s.Workspace(), true)
 	return m
 }
 
@@ -141,15 +141,21 @@ func (m *Model) Hide() {}
 func (m *Model) Typing() bool { return m.find.typing }
 
 // setWorkspace shows another reading of the workspace.
-func (m *Model) setWorkspace(ws *workspace.Workspace) {
+// setWorkspace shows another workspace. What is looked for stays looked for where the change was made
+// by others.
+func (m *Model) setWorkspace(ws *workspace.Workspace, ours bool) {
 	selected := m.Selected()
 	m.ws, m.root = ws, nil
 	m.cursor = min(m.cursor, max(len(ws.Book.Sessions)-1, 0))
 	m.find.pool = nil
-	m.forgetFind()
 	m.byName = make(map[string]int, len(ws.Book.Sessions))
 	for i, s := range ws.Book.Sessions {
 		m.byName[s.Name] = i
+	}
+	if ours || !m.find.on {
+		m.forgetFind()
+	} else {
+		m.match()
 	}
 	m.lay()
 	if selected == "" {
@@ -267,7 +273,7 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 func (m *Model) hear(e place.Heard) tea.Cmd {
 	switch e := e.Event.(type) {
 	case engine.Changed:
-		m.setWorkspace(e.Workspace)
+		m.setWorkspace(e.Workspace, e.Ours)
 		if e.Session != "" && e.Ours {
 			m.Select(e.Session)
 		}

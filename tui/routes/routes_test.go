@@ -200,3 +200,20 @@ func TestLettersOfAllKindsFit(t *testing.T) {
 	d.UntilSees("灯台-北", "מגדלור")
 	d.Fits()
 }
+
+func TestWhatIsLookedForStaysWhenOthersEditTheFile(t *testing.T) {
+	d, m := tree(t)
+	d.Press("/", "s")
+	path := d.Engine.Workspace().SessionsPath()
+	if err := os.WriteFile(path, []byte(branches+"[session.sounder]\nhost = \"10.61.9.4\"\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	d.Until("the file as it is now", func() bool { return len(m.ws.Book.Sessions) == 7 })
+	if !m.Typing() {
+		t.Fatalf("the next letter is a key:\n%s", d.See())
+	}
+	d.Press("o", "u")
+	if got := m.Selected(); got != "sounder" || m.find.line.Text() != "sou" {
+		t.Errorf("%q finds %s", m.find.line.Text(), got)
+	}
+}
