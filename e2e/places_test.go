@@ -153,10 +153,10 @@ func TestListsGoOutAndComeIn(t *testing.T) {
 	dir := startLab(t)
 	list := filepath.Join(dir, "list.csv")
 	out := do(t, dir, "", "export")
-	if out.status != 0 || !strings.HasPrefix(out.out, "name,site,host,instance,address,port,user,key,via,keepalive,agent,tunnels,") {
+	if out.status != 0 || !strings.HasPrefix(out.out, "name,site,host,port,user,key,via,keepalive,agent,tunnels,") {
 		t.Fatalf("%+v", out)
 	}
-	changed := strings.Replace(out.out, "10.61.4.31", "10.61.4.91", 1) + "pier,shore,203.0.113.20,,,,warden" + strings.Repeat(",", 30) + "\n"
+	changed := strings.Replace(out.out, "10.61.4.31", "10.61.4.91", 1) + "pier,shore,203.0.113.20,,warden" + strings.Repeat(",", 32) + "\n"
 	if err := os.WriteFile(list, []byte(changed), 0o600); err != nil {
 		t.Fatal(err)
 	}

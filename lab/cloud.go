@@ -117,15 +117,7 @@ func (b *Lab) openCloud() error {
 		return err
 	}
 	c.secret = secret
-	port, err := keptText(filepath.Join(b.Dir, "lab", "cloudport"), func() string { return "0" })
-	if err != nil {
-		return err
-	}
-	if c.listener, err = net.Listen("tcp", net.JoinHostPort("127.0.0.1", port)); err != nil {
-		return fmt.Errorf("the port %s of the lab's cloud is taken: %w; stop what holds it (perhaps another lab in %s)", port, err, b.Dir)
-	}
-	_, port, _ = net.SplitHostPort(c.listener.Addr().String())
-	if err := os.WriteFile(filepath.Join(b.Dir, "lab", "cloudport"), []byte(port+"\n"), 0o600); err != nil {
+	if c.listener, err = net.Listen("tcp", "127.0.0.1:0"); err != nil {
 		return err
 	}
 	clouds := fmt.Sprintf("clouds:\n  bay:\n    auth_type: v3applicationcredential\n    auth:\n      auth_url: %s/v3\n      application_credential_id: bay\n      application_credential_secret: %s\n    region_name: Bay\n", c.URL(), c.secret)

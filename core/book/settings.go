@@ -106,8 +106,6 @@ const (
 var settings = []setting{
 	inFleets(oneText("site", alone, func(s *Session) *Value[string] { return &s.Site }, nil, "", "a site of the file")),
 	oneText("host", alone, func(s *Session) *Value[string] { return &s.Host }, checkHost, "", "a name or an address, alone"),
-	oneText("instance", alone, func(s *Session) *Value[string] { return &s.Instance }, nil, "", "in place of a host: the name or id of an instance of an estate, or a query that fits one"),
-	inFleets(oneText("address", alone, func(s *Session) *Value[string] { return &s.Address }, nil, "", "which of the instance's: inside, outside, or a network's name")),
 	portNumber("port", access, func(s *Session) *Value[int] { return &s.Port }, DefaultPort, "1 to 65535"),
 	oneText("user", access, func(s *Session) *Value[string] { return &s.User }, checkUser, "", "the login"),
 	texts("key", access, func(s *Session) *Value[[]string] { return &s.Keys }, "a path", checkPath, "key files, parted by commas"),
@@ -132,6 +130,8 @@ var settings = []setting{
 	oneText("proxy", behaviour, func(s *Session) *Value[string] { return &s.Proxy }, checkProxy, "", "what it is connected to through where it is the first hop: http://HOST:PORT, https:// or socks5://, or off"),
 	oneText("proxy_login", behaviour, func(s *Session) *Value[string] { return &s.ProxyFile }, checkPath, "", "a file with LOGIN:PASSWORD of the proxy, which nobody else may read; without it one is asked for"),
 	oneText("network", access, func(s *Session) *Value[string] { return &s.Network }, checkNetwork, "", "a name for the private network its address is in: where several ways lead there, its machines are vouched for once"),
+	oneText("instance", alone, func(s *Session) *Value[string] { return &s.Instance }, nil, "", "in place of a host: the name or id of an instance of an estate, or a query that fits one"),
+	inFleets(oneText("address", alone, func(s *Session) *Value[string] { return &s.Address }, nil, "", "which of the instance's: inside, outside, or a network's name")),
 	period("reconnect", behaviour, func(s *Session) *Value[time.Duration] { return &s.Reconnect }, upToADay("to go on trying", "off"), DefaultReconnect, "how long a lost way is tried again: 10m, or off"),
 	oneText("backspace", behaviour, func(s *Session) *Value[string] { return &s.Backspace }, oneOf("del", "bs"), "del", "what the key sends: del or bs"),
 	oneText("term", behaviour, func(s *Session) *Value[string] { return &s.Term }, checkTerm, DefaultTerm, "the terminal's name over there"),

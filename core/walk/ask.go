@@ -47,7 +47,6 @@ type IdentityQuestion struct {
 	Expected  []vouch.Expected // what somebody said the key has
 	Elsewhere []vouch.Vouch    // other hosts, and ways, that this very key is vouched for
 	Stood     []vouch.Vouch    // who else is vouched for at the address that this instance has now
-	Address   string           // that address, of an instance
 	LeadsBack string           // the hop before it that has this key, "" where none has
 	Covered   string           // the pattern of a vouched signing key that covers the host, which shows no certificate
 }

@@ -495,7 +495,6 @@ func (h *handshake) identityQuestion(key ssh.PublicKey) IdentityQuestion {
 		at := l.hop.At()
 		q.Expected, _ = l.w.Vouched.ExpectedOf(at.Host, at.Port)
 		q.Stood, _ = l.w.Vouched.Stood(at, vouch.At{Host: l.hop.Host, Port: l.hop.Port, Way: l.hop.Way})
-		q.Address = l.hop.Address()
 	}
 	q.Elsewhere, _ = l.w.Vouched.Elsewhere(l.hop.At(), key)
 	if signers, err := l.w.Vouched.SignersFor(l.hop.Host); err == nil && len(signers) > 0 {
