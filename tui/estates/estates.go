@@ -290,6 +290,13 @@ func (m *Model) add() tea.Cmd {
 	if through := m.areas[m.at.area].Through; through != "" {
 		d.Via = []string{through}
 	}
+	way := ""
+	if len(d.Via) > 0 {
+		way = ", via " + d.Via[0]
+	}
+	if !m.s.Sure(fmt.Sprintf("%s again to write a session %s, bound to instance %s%s", m.s.Press("new"), d.Name, d.Instance, way)) {
+		return nil
+	}
 	adopt := m.s.Adopt
 	return m.s.Run(func() tea.Msg {
 		b, err := book.Add(ws.SessionsPath(), d)

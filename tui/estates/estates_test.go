@@ -90,6 +90,8 @@ func TestASessionIsMadeOfAnInstance(t *testing.T) {
 	d.Press("end")
 	d.UntilSees("none leads to it; n makes one")
 	d.Press("n")
+	d.UntilSaid("n again to write a session hermit, bound to instance i-3")
+	d.Press("n")
 	d.Until("the session", func() bool {
 		s := d.Engine.Workspace().Book.Session("hermit")
 		return s != nil && s.Bound != nil && s.Bound.ID == "i-3" && s.Host.V == "10.62.0.2"
