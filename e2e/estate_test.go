@@ -72,3 +72,48 @@ func TestTheEstateOnTheCommandLine(t *testing.T) {
 		t.Errorf("%+v", r)
 	}
 }
+
+// TestAnInstanceIsStoppedStartedAndWalkedTo goes through the place Estate at 80x24: the ways to the
+// instances, a session that is made of one, an address that moved, and no question about it.
+func TestAnInstanceIsStoppedStartedAndWalkedTo(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	s := show(t, 80, 24, program, "demo", "--dir", dir)
+	s.until("14 routes")
+	s.text("Y")
+	s.until("shore 10.61.0.0/24, from here", "reef 10.61.4.0/24, through quay", "❯○ quay")
+	s.text("d")
+	s.until("lets in tcp 22 from everybody")
+	s.text("d")
+	s.text("/name=gauge-1")
+	s.keys("Enter")
+	s.until("1 instance", "gauge-1", "i-gauge-1", "keeper")
+	s.text("n")
+	s.until("n again to write a session gauge-1-2")
+	s.text("n")
+	s.until("session gauge-1-2 is bound to instance i-gauge-1")
+	s.text("D")
+	s.until("D again to stop gauge-1", "that are bound to it follow")
+	s.text("D")
+	s.until("stop ─ gauge-1", "it is stopped")
+	s.keys("Escape")
+	s.gone("stop ─ gauge-1")
+	s.text("Y")
+	s.until("gauge-1 stopped", "gauge-1 is stopped")
+	s.text("m")
+	s.until("m again to start gauge-1")
+	s.text("m")
+	s.until("start ─ gauge-1", "it is running")
+	s.keys("Escape")
+	s.gone("start ─ gauge-1")
+	s.text("Y")
+	s.until("10.61.4.70", "running since")
+	s.keys("Enter")
+	// The console's fingerprint is the one that it shows: it is compared, and a yes is all.
+	s.until("gauge-1-2 asks: first visit")
+	s.keys("M-m", "a")
+	s.until("first visit ─ gauge-1-2", "the console of gauge-1")
+	s.text("yes")
+	s.keys("Enter")
+	s.until("keeper on gauge-1-2")
+}

@@ -32,6 +32,8 @@ type Model struct {
 	at            spot // the chosen one
 	top           int  // the first row that shows
 	typing        bool
+	details       bool   // the card has most of the room
+	pending       string // what the act would do that was asked for once, "" for none
 	ending        string // the id of the instance whose name is to be typed, "" for none
 	line          *line.Line
 	query         estate.Query
@@ -57,10 +59,7 @@ type grouped struct {
 }
 
 // added is what became of a session that was to be made.
-type added struct {
-	name string
-	err  error
-}
+type added struct{ err error }
 
 // New returns the place.
 func New(s *place.Services) place.Place { return &Model{s: s, line: line.New(s.Theme, "")} }
@@ -122,6 +121,7 @@ func (m *Model) Table() place.Table {
 		place.On("D", "stop it", m.act(estate.Stop)).If(m.can(estate.Stop), "it does not run, or its source only tells").Also("shut down power off halt"),
 		place.On("M", "restart it", m.act(estate.Restart)).If(m.can(estate.Restart), "it does not run, or its source only tells").Also("reboot"),
 		place.On("Z", "end it for good", m.end).If(m.can(estate.End), "its source only tells").Also("terminate delete destroy remove"),
+		place.On("d", "show details", func() tea.Cmd { m.details = !m.details; m.settle(); return nil }).Whole().Also("card facts rules whole"),
 		place.On("r", "read the sources now", func() tea.Cmd { m.s.ReadEstates(); m.s.Tell("reading …"); return nil }).Whole().Also("refresh reload poll"),
 		place.On("esc q ctrl+c", "to Routes", m.leave),
 	}
@@ -139,7 +139,6 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 			m.s.Tell(msg.err.Error())
 			return nil
 		}
-		m.s.Tell(msg.name + " is written; " + m.s.Press("undo") + " on Routes takes it back")
 		return m.group()
 	case place.Heard:
 		switch msg.Event.(type) {
@@ -303,7 +302,7 @@ func (m *Model) add() tea.Cmd {
 		if err == nil {
 			adopt(b, d.Name, "session "+d.Name+" is bound to instance "+d.Instance)
 		}
-		return added{d.Name, err}
+		return added{err}
 	})
 }
 
@@ -417,8 +416,9 @@ func (m *Model) want() {
 	}
 }
 
-// move moves by a key: to the side within a row and on into the next, up and down by rows.
+// move moves by a key, and takes back what was asked for once: to the side within a row and on into the next, up and down by rows.
 func (m *Model) move(key string) {
+	m.pending = ""
 	at := m.rowOf()
 	step := func(by int) {
 		for n := at + by; n >= 0 && n < len(m.rows); n += by {
@@ -497,9 +497,12 @@ func (m *Model) consequences(a estate.Act) string {
 func (m *Model) act(a estate.Act) func() tea.Cmd {
 	return func() tea.Cmd {
 		key := map[estate.Act]string{estate.Stop: "remove", estate.Restart: "mend-more", estate.Start: "mend"}[a]
-		if !m.s.Sure(fmt.Sprintf("%s again to %s %s: %s", m.s.Press(key), a, m.Subject(), m.consequences(a))) {
+		if !m.s.Sure(fmt.Sprintf("%s again to %s %s", m.s.Press(key), a, m.Subject())) {
+			m.pending = fmt.Sprintf("To %s %s: %s.", a, m.Subject(), m.consequences(a))
+			m.settle()
 			return nil
 		}
+		m.pending = ""
 		return m.begin(a)
 	}
 }

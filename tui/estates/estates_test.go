@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -100,6 +101,36 @@ func TestASessionIsMadeOfAnInstance(t *testing.T) {
 	if got := m.chosen(); got == nil || got.Instance.ID != "i-3" {
 		t.Errorf("then chosen is %+v", got)
 	}
+}
+
+func TestWhatEndsSomethingIsSaidFirst(t *testing.T) {
+	d, l := placetest.Lab(t)
+	l.Cloud().Pace = 20 * time.Millisecond
+	d.Place(New)
+	d.UntilSees("gauge-1")
+	m := d.On().(*Model)
+	m.Select("quay")
+	d.Press("m")
+	d.Press("D")
+	d.UntilSaid("D again to stop quay")
+	d.UntilSees("To stop quay:", "can not be reached through it meanwhile")
+	d.Fits()
+	d.Press("down", "up", "Z")
+	d.UntilSees("type quay to end it for good", "what is on it is lost")
+	d.Type("quai")
+	d.Press("enter")
+	d.UntilSaid("nothing was done")
+	if len(d.Begun) > 0 {
+		t.Fatalf("begun is %+v", d.Begun)
+	}
+	d.Press("D", "D")
+	d.Until("it to stop", func() bool { return l.Cloud().Status("quay") == "SHUTOFF" })
+	d.UntilSees("quay stopped")
+	m.Select("quay")
+	d.Press("Z")
+	d.Type("quay")
+	d.Press("enter")
+	d.Until("its end", func() bool { return l.Cloud().Status("quay") == "" })
 }
 
 func TestInstancesAreFoundByTheQuery(t *testing.T) {

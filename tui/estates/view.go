@@ -19,7 +19,9 @@ import (
 func (m *Model) room() int {
 	rows := m.height - 1 - m.headLines()
 	if _, _, beside := place.Halves(m.width); !beside {
-		rows = rows * 55 / 100
+		if rows = rows * 55 / 100; m.details {
+			rows = 3
+		}
 	}
 	return max(rows, 3)
 }
@@ -33,6 +35,9 @@ func (m *Model) head() []string {
 	var lines []string
 	if m.mistake != "" {
 		lines = append(lines, fit.Cut("   "+t.Verdict(gate.Shut).Render("╰ "+m.mistake), m.width))
+	}
+	if m.pending != "" {
+		lines = append(lines, fit.Hang("   "+t.Verdict(gate.Ajar).Render(m.pending), 3, m.width-1).Whole...)
 	}
 	if m.ending != "" && m.chosen() != nil {
 		say := t.Verdict(gate.Shut).Render("type "+m.Subject()+" to end it for good: ") + m.line.View(30)
