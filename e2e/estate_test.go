@@ -112,7 +112,7 @@ func TestAnInstanceIsStoppedStartedAndWalkedTo(t *testing.T) {
 	// The console's fingerprint is the one that it shows: it is compared, and a yes is all.
 	s.until("gauge-1-2 asks: first visit")
 	s.keys("M-m", "a")
-	s.until("first visit ─ gauge-1-2", "the console of gauge-1")
+	s.until("first visit ─ gauge-1-2", "expected", "● the same")
 	s.text("yes")
 	s.keys("Enter")
 	s.until("keeper on gauge-1-2")
