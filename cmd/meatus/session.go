@@ -92,6 +92,9 @@ commas, tunnels written as in a route line.`,
 			if len(names) == 0 || len(values) == 0 {
 				return &statusError{statusWrongUse, errors.New("name a session, and what to set as KEY=VALUE; see meatus session set --help")}
 			}
+			if err := writtenAll(w, names); err != nil {
+				return err
+			}
 			if _, err := book.SetAll(w.SessionsPath(), names, values); err != nil {
 				return &statusError{statusWrongUse, err}
 			}
@@ -108,6 +111,18 @@ commas, tunnels written as in a route line.`,
 	}
 }
 
+// writtenAll fails for the first of some sessions that a fleet makes, and that is written nowhere.
+func writtenAll(w *workspace.Workspace, names []string) error {
+	for _, name := range names {
+		if s := w.Book.Session(name); s != nil {
+			if err := s.Written(); err != nil {
+				return &statusError{statusWrongUse, err}
+			}
+		}
+	}
+	return nil
+}
+
 func sessionRemove(open opener) *cobra.Command {
 	return &cobra.Command{
 		Use:   "remove NAME...",
@@ -122,6 +137,9 @@ func sessionRemove(open opener) *cobra.Command {
 				if w.Book.Session(name) == nil {
 					return fmt.Errorf("%w %q", route.ErrNoSession, sanitize.Line(name, 60))
 				}
+			}
+			if err := writtenAll(w, args); err != nil {
+				return err
 			}
 			for _, name := range args {
 				if _, err := book.Remove(w.SessionsPath(), name); err != nil {

@@ -28,6 +28,7 @@ func Columns() []string { return append([]string{"name"}, Fields...) }
 func (b *Book) Export(w io.Writer, format string, effective bool) error {
 	var rows []map[string]string
 	if !effective {
+		b = b.Unbound() // what instances give stands in no file
 		rows = b.tableRows()
 	}
 	for _, s := range b.Sessions {

@@ -148,6 +148,13 @@ via = ["reef-gauge-2", "gauge-1"]
 	if s.Fleet == nil || s.Host.V != "10.61.4.31" || s.User.V != "keeper" || s.Note.V != "by the fleet" || s.Keys.V[0] != "keys/gauge.pem" || s.Via.Origin.String() != "fleet" {
 		t.Errorf("%+v, from %s", s, s.Via.Origin)
 	}
+	var out strings.Builder
+	if err := b.Export(&out, "csv", false); err != nil || strings.Contains(out.String(), "\nreef-gauge-1,") {
+		t.Errorf("what a fleet makes is exported as if it were written: %v\n%s", err, out.String())
+	}
+	if err := s.Written(); err == nil || !strings.Contains(err.Error(), "reef-gauge-1 is made by the fleet on line 7") {
+		t.Errorf("who edits it is told %v", err)
+	}
 	if b.Session("reef-gauge-2").Host.V != "10.61.4.99" {
 		t.Error("a written session did not take the place of the fleet's")
 	}

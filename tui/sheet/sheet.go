@@ -325,6 +325,12 @@ func (m *Model) add(what string) tea.Cmd {
 // write does one edit of the file. show is the session to show then, "" for the
 // same.
 func (m *Model) write(say, show string, edit func(path string) (*book.Book, error)) tea.Cmd {
+	if s := m.ws.Book.Session(m.session); s != nil && m.at.Layer == book.InSession {
+		if err := s.Written(); err != nil {
+			m.note, m.bad, m.naming, m.editing = err.Error(), true, "", false
+			return nil
+		}
+	}
 	path, session, adopt, record, last := m.ws.SessionsPath(), m.session, m.s.Adopt, m.s.Record, m.last
 	if show != "" {
 		session = show
