@@ -81,15 +81,9 @@ func (w *Workspace) fileOf(p estate.KeyPair) string {
 
 // Knowing is the workspace with something else known of one of its estates.
 func (w *Workspace) Knowing(k estate.Kept) *Workspace {
-	again := *w
-	again.Estates = slices.Clone(w.Estates)
-	for i := range again.Estates {
-		if again.Estates[i].Source == k.Source {
-			again.Estates[i] = k
-		}
-	}
+	again := w.Aged(k)
 	again.Book = again.bound(w.Book.Unbound())
-	return &again
+	return again
 }
 
 // With is the workspace with another book, bound to what is known of instances, as [book.Add] returns it.
