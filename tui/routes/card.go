@@ -2,6 +2,7 @@ package routes
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/charmbracelet/x/ansi"
@@ -57,12 +58,17 @@ func (m *Model) card(l layout) []string {
 	if len(e.Details.Report.Hops) == 0 {
 		return append(lines, "", "   "+t.Faint.Render("looking …"))
 	}
-	if !m.whole {
-		lines = append(lines, m.hops(e, l)...)
-		lines = append(lines, m.listeners(e, width)...)
+	if m.whole {
+		trouble, _ := m.trouble(e, width, l.height-len(lines))
+		return append(lines, trouble...)
 	}
-	trouble, _ := m.trouble(e, width, l.height-len(lines))
-	return append(lines, trouble...)
+	hops, listeners := m.hops(e, l, 0), m.listeners(e, width)
+	rest := l.height - len(lines) - len(hops) - len(listeners)
+	trouble, _ := m.trouble(e, width, rest)
+	if spare := rest - len(trouble); spare > 0 {
+		hops = m.hops(e, l, spare)
+	}
+	return slices.Concat(lines, hops, listeners, trouble)
 }
 
 // Card is the card of the chosen session with nothing cut, or what stands in its place.
@@ -80,7 +86,7 @@ func (m *Model) hasMore() bool {
 	l := m.layout()
 	rows := l.height - 1
 	if !m.whole {
-		rows -= len(m.hops(e, l)) + len(m.listeners(e, l.pane))
+		rows -= len(m.hops(e, l, 0)) + len(m.listeners(e, l.pane))
 	}
 	_, cut := m.trouble(e, l.pane, rows)
 	return cut
@@ -141,13 +147,16 @@ func wrapped(begin, text string, width int) []string {
 }
 
 // hops draws the hops: one below the other with nothing cut where there is room for that, else as
-// many side by side as fit, among them the one that matters.
-func (m *Model) hops(e row, l layout) []string {
+// many side by side as fit, among them the one that matters. What is too long for its column goes
+// on below in so many spare lines.
+func (m *Model) hops(e row, l layout, spare int) []string {
 	n := len(e.Details.Report.Hops)
 	if l.beside {
 		var lines []string
 		for i := range n {
-			lines = append(lines, m.hop(e, i, l.pane, true)...)
+			for _, r := range m.hop(e, i, l.pane) {
+				lines = append(lines, r.Whole...)
+			}
 		}
 		if len(lines) <= l.height-8 {
 			return lines
@@ -159,13 +168,17 @@ func (m *Model) hops(e row, l layout) []string {
 	if n > fits {
 		first = min(max(m.focusHop(e)-fits+1, 0), n-fits)
 	}
-	rows := 0
-	for i := first; i < first+fits; i++ {
-		rows = max(rows, 1+len(e.Details.Report.Hops[i].Gates))
+	columns, height := make([][]fit.Row, fits), 0
+	for i := range columns {
+		columns[i] = m.hop(e, first+i, width)
+		height = max(height, len(columns[i]))
 	}
-	lines := make([]string, rows)
-	for i := first; i < first+fits; i++ {
-		column := m.hop(e, i, width, false)
+	var lines []string
+	for i, rows := range columns {
+		column, _ := fit.Rows(rows, worstOf(e.Details.Report.Hops[first+i].Gates)+1, height+spare)
+		for len(lines) < len(column) {
+			lines = append(lines, strings.Repeat(" ", 1+i*width))
+		}
 		for row := range lines {
 			text := ""
 			if row < len(column) {
@@ -174,10 +187,18 @@ func (m *Model) hops(e row, l layout) []string {
 			lines[row] += fit.Pad(text, width)
 		}
 	}
-	for row := range lines {
-		lines[row] = " " + lines[row]
-	}
 	return lines
+}
+
+// worstOf is which of the gates stands worst.
+func worstOf(gates []gate.Gate) int {
+	at := 0
+	for i := range gates {
+		if gates[i].Verdict > gates[at].Verdict {
+			at = i
+		}
+	}
+	return at
 }
 
 // focusHop is the hop that matters: where the walk is, where something is wrong,
@@ -192,19 +213,24 @@ func (m *Model) focusHop(e row) int {
 	return len(e.Details.Report.Hops) - 1
 }
 
-func (m *Model) hop(e row, i, width int, wraps bool) []string {
+// hop is a hop's name and its gates as rows of a column.
+func (m *Model) hop(e row, i, width int) []fit.Row {
 	t, h := m.s.Theme, e.Details.Report.Hops[i]
-	lines := []string{fmt.Sprintf("  %s %s   %s", t.Accent.Render(fmt.Sprint(i+1)), t.Strong.Render(h.Name), t.Faint.Render(h.User+"@"+h.Address))}
-	if wraps && fit.Width(lines[0]) >= width {
-		lines = wrapped("  "+t.Accent.Render(fmt.Sprint(i+1))+" ", t.Strong.Render(h.Name)+" "+t.Faint.Render(h.User+"@"+h.Address), width)
+	number := t.Accent.Render(fmt.Sprint(i + 1))
+	name := fit.Row{Line: fmt.Sprintf("  %s %s   %s", number, t.Strong.Render(h.Name), t.Faint.Render(h.User+"@"+h.Address))}
+	if fit.Width(name.Line) < width {
+		name.Whole = []string{name.Line}
+	} else {
+		name.Whole = wrapped("  "+number+" ", t.Strong.Render(h.Name)+" "+t.Faint.Render(h.User+"@"+h.Address), width)
+		name.Line = fit.Cut(name.Line, width-2)
 	}
+	rows := []fit.Row{name}
 	live := e.linkAt(i) != nil
 	for _, g := range h.Gates {
 		if live && g.Verdict == gate.Untried && g.Kind < gate.Channel {
 			g.Verdict = gate.Open // another session's walk has passed it
 		}
-		mark, seen := t.Mark(g.Verdict), g.Seen
-		style := t.Text
+		mark, style := t.Mark(g.Verdict), t.Text
 		if g.Verdict == gate.Untried {
 			style = t.Faint
 		}
@@ -215,16 +241,9 @@ func (m *Model) hop(e row, i, width int, wraps bool) []string {
 			style = t.Verdict(g.Verdict)
 		}
 		begin := fmt.Sprintf("    %s %-9s ", mark, g.Kind)
-		if wraps {
-			for _, l := range wrapped(begin, seen, width-1) {
-				head, fact := l[:len(l)-len(strings.TrimPrefix(l, begin))], strings.TrimPrefix(l, begin)
-				lines = append(lines, head+style.Render(fact))
-			}
-			continue
-		}
-		lines = append(lines, fit.Cut(begin+style.Render(seen), width-2))
+		rows = append(rows, fit.Hang(begin+style.Render(g.Seen), fit.Width(begin), width-2))
 	}
-	return lines
+	return rows
 }
 
 // hasDetail tells whether a gate has more to tell than fits beside it.

@@ -18,6 +18,8 @@ const (
 	leastTask   = 78  // what a task needs beside the board; with less it stands below it
 	leastColumn = 54  // of the board's, where it is laid in several
 	mostColumns = 3
+	leastBoard  = 5 // lines that a board above a card has at least
+	spareBoard  = 3 // lines that it keeps for rows that take more than one
 )
 
 // layout is where the board and what stands beside or below it are, in columns and rows.
@@ -47,7 +49,8 @@ func (m *Model) layout() layout {
 	rest := max(height-m.headLines(), 0)
 	board, pane := m.divided()
 	if m.width < widest || m.above != nil || m.pane != nil && pane < leastTask {
-		pane := m.paneRows()
+		// A short board leaves its room to the card.
+		pane := max(m.paneRows(), rest-max(len(m.lines)+spareBoard, leastBoard))
 		return layout{rows: max(rest-pane, 0), columns: 1, width: m.width, pane: m.width, height: pane}
 	}
 	l := layout{beside: true, rows: rest, columns: 1, width: board, pane: pane, height: rest}

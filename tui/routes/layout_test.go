@@ -66,6 +66,27 @@ func TestAHundredRoutesBesideAWholeCard(t *testing.T) {
 	}
 }
 
+// At 80x24 a way of several hops is drawn side by side; what is too long for its column goes on
+// below while there are lines to spare, what is wrong first.
+func TestAFactOfAHopGoesOnBelow(t *testing.T) {
+	d, m := open(t)
+	m.SetSize(80, 22)
+	m.Select("gauge-1")
+	d.Until("its card", func() bool { return strings.Contains(strings.Join(cardOf(m), "\n"), "seen from") })
+	see := strings.Join(cardOf(m), "\n")
+	if strings.Contains(see, "…") || !strings.Contains(see, "quay") {
+		t.Errorf("a fact is cut:\n%s", see)
+	}
+	m.Select("tide-db")
+	d.Until("its card", func() bool { return strings.Contains(strings.Join(cardOf(m), "\n"), "tide.pem 0644") })
+	d.Press("/")
+	d.Type("tide-db")
+	see = strings.Join(cardOf(m), "\n")
+	if strings.Contains(see, "…") {
+		t.Errorf("a fact is cut though the board is short:\n%s", see)
+	}
+}
+
 // cardOf is the card as it is drawn.
 func cardOf(m *Model) []string {
 	var lines []string
