@@ -706,8 +706,9 @@ func (b *Board) judge(sheets route.KeySheets) bool {
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if b.ws != ws {
-		return true // what is there now is judged next
+	if b.ws != ws { // what is there now is judged next, and what is wanted stays so
+		b.wanted = append(wanted, b.wanted...)
+		return true
 	}
 	for _, j := range todo {
 		b.takeLocked(j)

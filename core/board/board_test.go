@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -297,7 +298,7 @@ func TestAKeyThatIsMendedAtOnceIsNotShutByWhatWasFound(t *testing.T) {
 	b.Begin("reef")
 	b.Failed("reef", &gate.Failure{Hop: "reef", Gate: gate.Key, Cause: gate.KeyUnusable, Why: "too open", Remedy: gate.Remedy{Say: "mend it", Act: gate.MendKey, Subject: path}})
 	b.KeyMended("reef", path, "it was mended", nil)
-	for b.judge(route.KeySheets{}) {
+	for n := 0; n < 10 && b.judge(route.KeySheets{}); n++ {
 	}
 	if s, _ := b.State("reef"); s.Verdict == gate.Shut || s.Failure != nil || s.Said != "it was mended" {
 		t.Errorf("reef is %s, failed %v, said %q", s.Verdict, s.Failure, s.Said)
@@ -402,5 +403,38 @@ func TestManySessionsAreAllJudged(t *testing.T) {
 	whenJudged(t, b, "pier-0")
 	if n := b.Counts().Sessions; n != 3000 {
 		t.Errorf("%d sessions", n)
+	}
+}
+
+// meanwhile does something once, when a login is asked about while a session is judged.
+type meanwhile struct {
+	once sync.Once
+	do   func()
+}
+
+func (m *meanwhile) Last(string, int, string) (route.Login, bool) {
+	m.once.Do(m.do)
+	return route.Login{}, false
+}
+
+// What is wanted stays so where the workspace is read anew while it is judged.
+func TestWhatIsWantedIsJudgedThoughTheWorkspaceChangesMeanwhile(t *testing.T) {
+	dir := t.TempDir()
+	if err := os.WriteFile(filepath.Join(dir, "sessions.toml"), []byte("[session.quay]\nhost = \"203.0.113.10\"\nuser = \"warden\"\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	ws, err := workspace.Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var b *Board
+	again := *ws
+	ws.Logins = &meanwhile{do: func() { b.SetWorkspace(&again) }}
+	b = New(ws, func() []tunnel.Line { return nil }, func() []Shell { return nil }, func(event.Event) {})
+	b.Want("quay")
+	for n := 0; n < 10 && b.judge(route.KeySheets{}); n++ {
+	}
+	if s, _ := b.State("quay"); s.Details == nil {
+		t.Error("nobody has looked at it")
 	}
 }
