@@ -4,6 +4,7 @@ import (
 	"crypto/rand"
 	"encoding/hex"
 	"fmt"
+	"maps"
 	"net"
 	"net/http"
 	"net/netip"
@@ -38,6 +39,10 @@ type Cloud struct {
 	next      int // the last part of the next address inside
 	requests  int
 	rounds    map[string]*time.Timer // what is to happen to instances, by their ids
+	rules     map[string][]cloudRule // by the names of groups
+	pairs     map[string]string      // public halves that were sent, by the names of pairs
+	fault     Fault
+	until     time.Time // when the fault ends
 }
 
 // instance is one of the cloud's.
@@ -45,7 +50,9 @@ type instance struct {
 	id, name, status, task string
 	image, key, network    string
 	inside                 netip.Addr
-	outside                netip.Addr // the zero address for none
+	more                   netip.Addr // another inside, in the reef; the zero address for none
+	outside                netip.Addr // the same
+	size, mark             string
 	groups                 []string
 	meta                   map[string]string
 	launched, updated      time.Time
@@ -64,20 +71,30 @@ var cloudNetworks = []cloudNetwork{
 	{"n-reef", "reef", "10.61.4.0/24", false}, {"n-deep", "deep", "10.62.0.0/24", false},
 }
 
-// cloudRule is a rule of a group: inbound where in is set; from is a range, or a group by its name.
+// cloudRule is a rule of a group: inbound where in is set; from is a range, or a group by its name. The
+// ports are first and last, both 0 for all.
 type cloudRule struct {
-	in       bool
-	protocol string
-	port     int // 0 for all
-	from     string
+	in          bool
+	protocol    string
+	first, last int
+	from        string
 }
 
-// cloudGroups are the groups of rules. The shore lets everybody knock at 22, which is a mistake.
+// anywhere lets out whatever there is.
+var anywhere = cloudRule{from: "0.0.0.0/0"}
+
+// cloudGroups are the groups of rules at the start. A few things are wrong: the shore lets everybody knock
+// at 22, and the tide's database is open to the bastion of yesterday, too.
 var cloudGroups = map[string][]cloudRule{
-	"shore": {{true, "tcp", 22, "0.0.0.0/0"}, {false, "", 0, "0.0.0.0/0"}},
-	"reef":  {{true, "tcp", 22, "10.61.0.0/24"}, {true, "tcp", 0, "reef"}, {false, "", 0, "0.0.0.0/0"}},
-	"deep":  {{false, "", 0, "0.0.0.0/0"}},
+	"shore":    {{true, "tcp", 22, 22, "0.0.0.0/0"}, anywhere},
+	"reef":     {{true, "tcp", 22, 22, InnerAddress + "/32"}, {true, "tcp", 0, 0, "reef"}, anywhere},
+	"services": {{true, "tcp", 7, 8080, InnerAddress + "/32"}, anywhere},
+	"tide":     {{true, "tcp", 5432, 5432, InnerAddress + "/32"}, {true, "tcp", 5432, 5432, "10.61.4.9/32"}, anywhere},
+	"deep":     {anywhere},
 }
+
+// cloudSizes are how large instances can be: CPUs, MiB, and GiB of disk.
+var cloudSizes = map[string][3]int{"skiff": {1, 512, 5}, "cutter": {2, 2048, 20}, "barge": {4, 8192, 80}}
 
 // cloudImages are the images, with their families and logins.
 var cloudImages = map[string][3]string{
@@ -86,24 +103,26 @@ var cloudImages = map[string][3]string{
 
 // openCloud makes the cloud of the bay's machines, and serves it.
 func (b *Lab) openCloud() error {
-	c := &Cloud{Pace: 2 * time.Second, bay: b, tokens: map[string]time.Time{}, next: 70, rounds: map[string]*time.Timer{}}
+	c := &Cloud{Pace: 2 * time.Second, bay: b, tokens: map[string]time.Time{}, next: 70, rounds: map[string]*time.Timer{}, rules: maps.Clone(cloudGroups), pairs: map[string]string{}}
 	launched := time.Now().Add(-6 * 24 * time.Hour).Truncate(time.Second)
 	for _, p := range bayMap {
 		i := &instance{
 			name: p.name, status: "ACTIVE", image: "im-keeper", key: "gauge", network: "n-reef", groups: []string{"reef"},
-			inside: netip.MustParseAddr(strings.Replace(p.address, "203.0.113", "10.61.0", 1)), meta: map[string]string{}, launched: launched, updated: launched, host: b.hosts[p.name],
+			inside: netip.MustParseAddr(strings.Replace(p.address, "203.0.113", "10.61.0", 1)), meta: map[string]string{}, size: "skiff", launched: launched, updated: launched, host: b.hosts[p.name],
 		}
 		switch {
 		case p.name == "quay":
-			i.image, i.key, i.network, i.groups, i.outside = "im-warden", "shore", "n-shore", []string{"shore"}, netip.MustParseAddr(p.address)
+			i.image, i.key, i.network, i.groups, i.outside, i.more = "im-warden", "shore", "n-shore", []string{"shore"}, netip.MustParseAddr(p.address), netip.MustParseAddr(InnerAddress)
 		case strings.HasPrefix(p.name, "gauge-"):
-			i.meta["role"] = "gauge"
+			i.meta["role"], i.groups = "gauge", []string{"reef", "services"}
+		case p.name == "archive":
+			i.groups = []string{"reef", "services"}
 		case p.name == "tide-db":
-			i.key = "tide"
+			i.key, i.groups, i.size = "tide", []string{"reef", "tide"}, "cutter"
 		case p.name == "mast":
 			i.key = "mast"
 		case p.name == "survey-web":
-			i.key = "survey"
+			i.key, i.groups = "survey", []string{"reef", "services"}
 		}
 		i.id = "i-" + p.name
 		c.servers = append(c.servers, i)
@@ -188,7 +207,7 @@ func (c *Cloud) Status(name string) string {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for _, i := range c.servers {
-		if i.name == name {
+		if i.name == name && i.status != "DELETED" {
 			return i.status
 		}
 	}
@@ -197,7 +216,7 @@ func (c *Cloud) Status(name string) string {
 
 // find is an instance by its id. It is called with the lock.
 func (c *Cloud) find(id string) *instance {
-	if n := slices.IndexFunc(c.servers, func(i *instance) bool { return i.id == id }); n >= 0 {
+	if n := slices.IndexFunc(c.servers, func(i *instance) bool { return i.id == id && i.status != "DELETED" }); n >= 0 {
 		return c.servers[n]
 	}
 	return nil
@@ -252,7 +271,7 @@ func (c *Cloud) act(i *instance, action string) error {
 		i.task = "deleting"
 		c.later(i, func() {
 			i.down()
-			c.servers = slices.DeleteFunc(c.servers, func(o *instance) bool { return o == i })
+			i.status, i.task = "DELETED", "" // it is told of to who asks what has changed
 		})
 	default:
 		return fmt.Errorf("there is no action %s", action)

@@ -5,11 +5,11 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
-	"sort"
 	"strconv"
 	"strings"
 	"time"
@@ -44,11 +44,22 @@ func (c *Cloud) handler() http.Handler {
 	for path, do := range map[string]func(w http.ResponseWriter, r *http.Request){
 		"GET /compute/v2.1/servers/detail": func(w http.ResponseWriter, r *http.Request) {
 			var all []object
+			since, err := time.Parse(time.RFC3339, r.URL.Query().Get("changes-since"))
 			for _, i := range c.servers {
+				if i.status == "DELETED" && err != nil || err == nil && i.updated.Before(since) {
+					continue // what was ended is told to those who ask what has changed
+				}
 				all = append(all, c.serverOf(i, false))
 			}
 			c.list(w, r, "servers", all)
 		},
+		"POST /compute/v2.1/servers":                        c.create,
+		"GET /compute/v2.1/flavors/detail":                  c.flavors,
+		"POST /compute/v2.1/os-keypairs":                    c.createPair,
+		"POST /network/v2.0/security-groups":                c.createGroup,
+		"POST /network/v2.0/security-group-rules":           c.createRule,
+		"GET /image/v2/images":                              c.listImages,
+		"GET /compute/v2.1/servers/{id}/os-server-password": c.onServer(c.password),
 		"GET /compute/v2.1/servers/{id}": c.onServer(func(w http.ResponseWriter, _ *http.Request, i *instance) {
 			answer(w, http.StatusOK, object{"server": c.serverOf(i, true)})
 		}),
@@ -84,6 +95,9 @@ func (c *Cloud) handler() http.Handler {
 		c.requests++
 		intercept := c.intercept
 		c.mu.Unlock()
+		if c.faulty(w, r) {
+			return
+		}
 		if intercept == nil || !intercept(w, r) {
 			mux.ServeHTTP(w, r)
 		}
@@ -211,6 +225,9 @@ func (c *Cloud) serverOf(i *instance, whole bool) object {
 			list = append(list, object{"addr": i.outside.String(), "version": 4, "OS-EXT-IPS:type": "floating"})
 		}
 		addresses[name] = list
+		if i.more.IsValid() {
+			addresses["reef"] = []object{{"addr": i.more.String(), "version": 4, "OS-EXT-IPS:type": "fixed"}}
+		}
 	}
 	groups := []object{}
 	for _, g := range i.groups {
@@ -222,6 +239,7 @@ func (c *Cloud) serverOf(i *instance, whole bool) object {
 	}
 	s := object{
 		"id": i.id, "name": i.name, "status": i.status, "OS-EXT-STS:task_state": task, "metadata": i.meta, "image": object{"id": i.image}, "key_name": i.key,
+		"flavor":  object{"original_name": i.size, "vcpus": cloudSizes[i.size][0], "ram": cloudSizes[i.size][1], "disk": cloudSizes[i.size][2]},
 		"created": i.launched.UTC().Format(time.RFC3339), "updated": i.updated.UTC().Format(time.RFC3339), "OS-SRV-USG:launched_at": i.launched.UTC().Format("2006-01-02T15:04:05.000000"),
 		"addresses": addresses, "security_groups": groups, "tenant_id": "p-bay", "links": []object{},
 	}
@@ -270,6 +288,9 @@ func (c *Cloud) keyPairs(w http.ResponseWriter, r *http.Request) {
 		}
 		all = append(all, object{"keypair": pair, "id": name})
 	}
+	for _, name := range slices.Sorted(maps.Keys(c.pairs)) {
+		all = append(all, object{"keypair": object{"name": name, "type": "ssh", "public_key": c.pairs[name]}, "id": name})
+	}
 	c.list(w, r, "keypairs", all)
 }
 
@@ -302,28 +323,39 @@ func (c *Cloud) ports(w http.ResponseWriter, r *http.Request) {
 
 func (c *Cloud) groups(w http.ResponseWriter, r *http.Request) {
 	var all []object
-	for name, rules := range cloudGroups {
-		list := []object{}
-		for n, rule := range rules {
-			o := object{"id": fmt.Sprintf("g-%s-%d", name, n), "security_group_id": "g-" + name, "direction": "egress", "ethertype": "IPv4"}
-			if rule.in {
-				o["direction"] = "ingress"
-			}
-			if rule.protocol != "" {
-				o["protocol"] = rule.protocol
-			}
-			if rule.port > 0 {
-				o["port_range_min"], o["port_range_max"] = rule.port, rule.port
-			}
-			if strings.Contains(rule.from, "/") {
-				o["remote_ip_prefix"] = rule.from
-			} else {
-				o["remote_group_id"] = "g-" + rule.from
-			}
-			list = append(list, o)
+	wanted := r.URL.Query().Get("name")
+	for _, name := range slices.Sorted(maps.Keys(c.rules)) {
+		if wanted == "" || wanted == name {
+			all = append(all, c.groupOf(name))
 		}
-		all = append(all, object{"id": "g-" + name, "name": name, "description": "", "security_group_rules": list})
 	}
-	sort.Slice(all, func(i, j int) bool { return all[i]["id"].(string) < all[j]["id"].(string) })
 	c.list(w, r, "security_groups", all)
+}
+
+// groupOf is a group of rules as the Networking API tells it.
+func (c *Cloud) groupOf(name string) object {
+	list := []object{}
+	for n, rule := range c.rules[name] {
+		list = append(list, ruleOf(name, n, rule))
+	}
+	return object{"id": "g-" + name, "name": name, "description": "", "security_group_rules": list}
+}
+
+func ruleOf(group string, n int, rule cloudRule) object {
+	o := object{"id": fmt.Sprintf("g-%s-%d", group, n), "security_group_id": "g-" + group, "direction": "egress", "ethertype": "IPv4"}
+	if rule.in {
+		o["direction"] = "ingress"
+	}
+	if rule.protocol != "" {
+		o["protocol"] = rule.protocol
+	}
+	if rule.last > 0 {
+		o["port_range_min"], o["port_range_max"] = rule.first, rule.last
+	}
+	if strings.Contains(rule.from, "/") {
+		o["remote_ip_prefix"] = rule.from
+	} else {
+		o["remote_group_id"] = "g-" + rule.from
+	}
+	return o
 }

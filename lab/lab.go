@@ -12,9 +12,11 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -179,6 +181,8 @@ func (b *Lab) build(p place, keys map[string]ssh.PublicKey) error {
 	if err := b.disorder(h); err != nil {
 		return err
 	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
 	b.hosts[p.name] = h
 	b.names[p.name+".internal"] = p.address
 	return nil
@@ -204,13 +208,24 @@ func (b *Lab) certified(key ssh.PublicKey) (Account, error) {
 }
 
 // Host returns the host of that name, or nil.
-func (b *Lab) Host(name string) *Host { return b.hosts[name] }
+func (b *Lab) Host(name string) *Host {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.hosts[name]
+}
+
+// all are the hosts that there are now.
+func (b *Lab) all() []*Host {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return slices.Collect(maps.Values(b.hosts))
+}
 
 // Distance makes every host as late as a real one some way off.
 func (b *Lab) Distance() {
-	for name, h := range b.hosts {
+	for _, h := range b.all() {
 		h.Faults.Delay(3 * time.Millisecond)
-		if name == "quay" {
+		if h.Name == "quay" {
 			h.Faults.Delay(8 * time.Millisecond)
 		}
 	}
@@ -233,7 +248,7 @@ func (b *Lab) Close() {
 	if b.cloud != nil {
 		b.cloud.close()
 	}
-	for _, h := range b.hosts {
+	for _, h := range b.all() {
 		h.Faults.Heal()
 		h.Cut()
 	}
@@ -259,7 +274,7 @@ func (b *Lab) listen() (err error) {
 }
 
 func (b *Lab) accept() {
-	quay := b.hosts["quay"]
+	quay := b.Host("quay")
 	for {
 		conn, err := b.listener.Accept()
 		if err != nil {
@@ -327,20 +342,29 @@ func (b *Lab) dial(from *Host, address string) (net.Conn, error) {
 		return nil, errors.New("address not understood")
 	}
 	if name := host; net.ParseIP(host) == nil {
+		b.mu.Lock()
 		known, ok := b.names[host]
+		b.mu.Unlock()
 		if !ok {
 			return nil, refusal("Name or service not known")
 		}
-		if host = known; b.hosts[strings.TrimSuffix(name, ".internal")] != nil {
-			host = b.hosts[strings.TrimSuffix(name, ".internal")].at()
+		if host = known; b.Host(strings.TrimSuffix(name, ".internal")) != nil {
+			host = b.Host(strings.TrimSuffix(name, ".internal")).at()
 		}
 	}
-	for _, h := range b.hosts {
+	for _, h := range b.all() {
 		if h.at() != host {
 			continue
 		}
 		if h.off() {
 			return nil, refusal("No route to host")
+		}
+		if !b.cloud.lets(from, h, port) {
+			select { // what no rule lets in is dropped, and not answered
+			case <-b.ctx.Done():
+			case <-time.After(silence):
+			}
+			return nil, refusal("Connection timed out")
 		}
 		serve := bayServices[h.Name][port]
 		if port != "22" && serve == nil || h.Faults.portClosed() {

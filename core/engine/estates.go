@@ -99,6 +99,7 @@ func (e *Engine) followEstate(ctx context.Context, source book.EstateSource, now
 		case <-timer.C:
 		case <-now:
 			timer.Stop()
+			reader.Whole = true
 		}
 		k, err := reader.Renew(ctx, time.Now())
 		if ctx.Err() != nil {

@@ -46,6 +46,7 @@ type document struct {
 		} `json:"addresses"`
 		Groups   []string `json:"groups"`
 		Launched string   `json:"launched"`
+		Size     string   `json:"size"`
 		Wrong    string   `json:"wrong"`
 	} `json:"instances"`
 	KeyPairs []KeyPair `json:"key_pairs"`
@@ -54,6 +55,8 @@ type document struct {
 		ID    string   `json:"id"`
 		Name  string   `json:"name"`
 		CIDRs []string `json:"cidrs"`
+
+		External bool `json:"external"`
 	} `json:"networks"`
 	Subnets []struct {
 		ID      string `json:"id"`
@@ -187,7 +190,7 @@ func (t *taker) take(s *Snapshot, d *document) {
 	networks := map[string]bool{}
 	for i, n := range d.Networks {
 		t.at = fmt.Sprintf("networks[%d]", i)
-		one := Network{ID: t.text("id", n.ID), Name: t.text("name", n.Name)}
+		one := Network{ID: t.text("id", n.ID), Name: t.text("name", n.Name), External: n.External}
 		for _, c := range n.CIDRs {
 			if p, ok := t.prefix("cidrs", c); ok {
 				one.CIDRs = append(one.CIDRs, p)
@@ -200,7 +203,7 @@ func (t *taker) take(s *Snapshot, d *document) {
 		t.at = fmt.Sprintf("instances[%d]", i)
 		one := Instance{
 			ID: t.text("id", in.ID), Name: t.text("name", in.Name), Image: t.text("image", in.Image), KeyPair: t.text("key_pair", in.KeyPair),
-			Groups: t.texts("groups", in.Groups), Wrong: t.text("wrong", in.Wrong), Tags: map[string]string{},
+			Groups: t.texts("groups", in.Groups), Size: t.text("size", in.Size), Wrong: t.text("wrong", in.Wrong), Tags: map[string]string{},
 		}
 		switch {
 		case one.ID == "":

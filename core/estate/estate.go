@@ -56,8 +56,9 @@ type Instance struct {
 	Image     string            `json:"image"`    // its id
 	KeyPair   string            `json:"key_pair"` // its name
 	Addresses []Address         `json:"addresses"`
-	Groups    []string          `json:"groups"`   // their ids
-	Launched  time.Time         `json:"launched"` // zero where that is not known
+	Groups    []string          `json:"groups"`         // their ids
+	Launched  time.Time         `json:"launched"`       // zero where that is not known
+	Size      string            `json:"size,omitempty"` // its name
 	Wrong     string            `json:"wrong,omitempty"`
 }
 
@@ -81,6 +82,8 @@ type Network struct {
 	ID    string         `json:"id"`
 	Name  string         `json:"name"`
 	CIDRs []netip.Prefix `json:"cidrs"`
+
+	External bool `json:"external,omitempty"` // it is what is outside
 }
 
 // Subnet is a part of a network.

@@ -19,10 +19,11 @@ const maxChanges = 500
 // Kept is what is known of a source: as it was read last, with what has changed since it is.
 type Kept struct {
 	Source   string    `json:"source"`
-	Read     time.Time `json:"read"`   // when it was read last, zero for never
-	Tried    time.Time `json:"tried"`  // when that was tried last
-	Failed   string    `json:"failed"` // why that failed, "" where it did not
-	Later    time.Time `json:"later"`  // before which it asked not to be read again, zero for none
+	Read     time.Time `json:"read"`     // when it was read last, zero for never
+	Tried    time.Time `json:"tried"`    // when that was tried last
+	Failed   string    `json:"failed"`   // why that failed, "" where it did not
+	Later    time.Time `json:"later"`    // before which it asked not to be read again, zero for none
+	Requests int       `json:"requests"` // how many the last reading took
 	Tag      string    `json:"tag,omitempty"`
 	Snapshot Snapshot  `json:"snapshot"`
 	Changes  []Change  `json:"changes"` // the oldest first
@@ -68,7 +69,7 @@ func (s *Source) Renew(ctx context.Context, now time.Time) (Kept, error) {
 	r, failed := s.Read(ctx, before.Tag)
 	k := before
 	k.Fresh, k.Differs = 0, false
-	k.Tried, k.Failed, k.Later, k.Problems = now, "", time.Time{}, nil
+	k.Tried, k.Failed, k.Later, k.Problems, k.Requests = now, "", time.Time{}, nil, r.Requests
 	switch {
 	case failed != nil:
 		k.Failed = sanitize.Line(failed.Error(), 300)

@@ -53,7 +53,17 @@ type cloud struct {
 	compute, network, image *gophercloud.ServiceClient
 	line                    *limitedLine
 	images                  map[string]Image // those that were asked about
+
+	last    *Snapshot // as it was read last, nil for never
+	names   map[string]string
+	outside map[string]bool
+	changed time.Time // the latest change of an instance that is known, by the service's clock
+	light   int       // readings of what has changed alone since the last whole one
 }
+
+// mostLight is how many readings ask for changed instances alone between two whole ones, which see what
+// no instance tells of: groups, networks, and addresses given to an instance that is otherwise the same.
+const mostLight = 3
 
 // limitedLine is what requests go over: no token goes over a line that others can read, no answer is
 // longer than a document may be, and a reading takes no more requests than it may.
@@ -183,12 +193,19 @@ func told(err error) error {
 	return fmt.Errorf("it answers %s to %s %s: %s", status, code.Method, sanitize.Line(asked, 100), sanitize.Line(string(code.Body[:min(len(code.Body), 1000)]), 160))
 }
 
-// read reads everything that is known there.
-func (c *cloud) read(ctx context.Context) (Snapshot, error) {
+// read reads what is known there: all of it where whole is set or it is time for that, else the instances
+// that have changed.
+func (c *cloud) read(ctx context.Context, whole bool) (Snapshot, error) {
 	c.line.requests = 0
+	if !whole && c.last != nil && c.light < mostLight && !c.changed.IsZero() {
+		if s, ok, err := c.readChanged(ctx); ok || err != nil {
+			return s, err
+		}
+	}
 	var s Snapshot
-	names, outside, err := c.readNetworks(ctx, &s)
-	if err != nil {
+	var err error
+	c.last, c.changed = nil, time.Time{}
+	if c.names, c.outside, err = c.readNetworks(ctx, &s); err != nil {
 		return s, err
 	}
 	if err := c.readGroups(ctx, &s); err != nil {
@@ -197,10 +214,55 @@ func (c *cloud) read(ctx context.Context) (Snapshot, error) {
 	if err := c.readKeyPairs(ctx, &s); err != nil {
 		return s, err
 	}
-	if err := c.readServers(ctx, &s, names, outside); err != nil {
+	if err := c.readServers(ctx, &s); err != nil {
 		return s, err
 	}
-	return s, c.readReservations(ctx, &s)
+	if err := c.readReservations(ctx, &s); err != nil {
+		return s, err
+	}
+	c.last, c.light = &s, 0
+	return s, nil
+}
+
+// readChanged reads the instances that have changed since the last reading, and puts them into what that
+// gave. It is not ok where one of them has something that was not known then.
+func (c *cloud) readChanged(ctx context.Context) (s Snapshot, ok bool, err error) {
+	found, _, err := c.listServers(ctx, c.last, c.changed.Format(time.RFC3339))
+	if err != nil {
+		return s, false, err
+	}
+	c.light++
+	s = *c.last
+	s.Instances = slices.Clone(s.Instances)
+	at := make(map[string]int, len(s.Instances))
+	for i := range s.Instances {
+		at[s.Instances[i].ID] = i
+	}
+	for _, n := range found {
+		for _, a := range n.Addresses {
+			if a.Network != "" && !slices.ContainsFunc(s.Networks, func(known Network) bool { return known.ID == a.Network }) {
+				return s, false, nil
+			}
+		}
+		for _, id := range n.Groups {
+			if !slices.ContainsFunc(s.Groups, func(g Group) bool { return g.ID == id }) {
+				return s, false, nil
+			}
+		}
+		_, imaged := s.ImageOf(&n)
+		i, known := at[n.ID]
+		switch {
+		case n.State != Ended && (n.Image != "" && !imaged || n.KeyPair != "" && !slices.ContainsFunc(s.KeyPairs, func(p KeyPair) bool { return p.Name == n.KeyPair })):
+			return s, false, nil
+		case known:
+			s.Instances[i] = n
+		case n.State != Ended:
+			s.Instances = append(s.Instances, n)
+		}
+	}
+	s.Instances = slices.DeleteFunc(s.Instances, func(i Instance) bool { return i.State == Ended })
+	c.last = &s
+	return s, true, nil
 }
 
 // each reads a list page by page.
@@ -230,7 +292,7 @@ func (c *cloud) readNetworks(ctx context.Context, s *Snapshot) (names map[string
 		return all, networks.ExtractNetworksInto(p, &all)
 	}, func(n network) {
 		at[n.ID] = len(s.Networks)
-		s.Networks = append(s.Networks, Network{ID: text(n.ID), Name: text(n.Name)})
+		s.Networks = append(s.Networks, Network{ID: text(n.ID), Name: text(n.Name), External: n.External})
 		names[n.Name], outside[n.ID] = n.ID, n.External
 	})
 	if err != nil {
@@ -323,54 +385,80 @@ func stateOf(n *servers.Server) State {
 	return UnknownState
 }
 
-func (c *cloud) readServers(ctx context.Context, s *Snapshot, names map[string]string, outside map[string]bool) error {
+func (c *cloud) readServers(ctx context.Context, s *Snapshot) (err error) {
+	var wanted map[string]bool
+	if s.Instances, wanted, err = c.listServers(ctx, s, ""); err != nil {
+		return err
+	}
+	return c.readImages(ctx, s, wanted)
+}
+
+// listServers reads the instances, those alone that have changed since a time where that is not "". It
+// returns the ids of their images, too.
+func (c *cloud) listServers(ctx context.Context, s *Snapshot, since string) (all []Instance, images map[string]bool, err error) {
 	groupIDs := map[string]string{}
 	for _, g := range s.Groups {
 		groupIDs[g.Name] = g.ID
 	}
 	var failed []int
-	wanted := map[string]bool{}
-	err := each(ctx, servers.List(c.compute, servers.ListOpts{Limit: pageLength}), servers.ExtractServers, func(n servers.Server) {
-		i := Instance{
-			ID: text(n.ID), Name: text(n.Name), Tags: map[string]string{}, State: stateOf(&n), Checks: None, KeyPair: text(n.KeyName), Launched: n.LaunchedAt.UTC(),
-			Addresses: addressesOf(n.Addresses, names, outside), Wrong: text(n.Fault.Message),
+	images = map[string]bool{}
+	err = each(ctx, servers.List(c.compute, servers.ListOpts{Limit: pageLength, ChangesSince: since}), servers.ExtractServers, func(n servers.Server) {
+		i := c.instanceOf(&n, groupIDs)
+		if i.Image != "" {
+			images[i.Image] = true
 		}
-		if i.Launched.IsZero() {
-			i.Launched = n.Created.UTC()
-		}
-		for k, v := range n.Metadata {
-			i.Tags[text(k)] = text(v)
-		}
-		if n.Tags != nil {
-			for _, tag := range *n.Tags {
-				i.Tags[text(tag)] = ""
-			}
-		}
-		if id, ok := n.Image["id"].(string); ok {
-			i.Image = text(id)
-			wanted[i.Image] = true
-		}
-		for _, g := range n.SecurityGroups {
-			if name, ok := g["name"].(string); ok {
-				i.Groups = append(i.Groups, cmp.Or(groupIDs[text(name)], text(name)))
-			}
-		}
-		slices.Sort(i.Groups)
-		i.Groups = slices.Compact(i.Groups)
 		if i.State == Failed && i.Wrong == "" {
-			failed = append(failed, len(s.Instances))
+			failed = append(failed, len(all))
 		}
-		s.Instances = append(s.Instances, i)
+		if n.Updated.After(c.changed) {
+			c.changed = n.Updated.UTC()
+		}
+		all = append(all, i)
 	})
 	if err != nil {
-		return err
+		return nil, nil, err
 	}
 	for _, at := range failed[:min(len(failed), 50)] { // the list does not always say what went wrong
-		if n, err := servers.Get(ctx, c.compute, s.Instances[at].ID).Extract(); err == nil {
-			s.Instances[at].Wrong = text(n.Fault.Message)
+		if n, err := servers.Get(ctx, c.compute, all[at].ID).Extract(); err == nil {
+			all[at].Wrong = text(n.Fault.Message)
 		}
 	}
-	return c.readImages(ctx, s, wanted)
+	return all, images, nil
+}
+
+// instanceOf is an instance as the Compute API tells it.
+func (c *cloud) instanceOf(n *servers.Server, groupIDs map[string]string) Instance {
+	i := Instance{
+		ID: text(n.ID), Name: text(n.Name), Tags: map[string]string{}, State: stateOf(n), Checks: None, KeyPair: text(n.KeyName), Launched: n.LaunchedAt.UTC(),
+		Addresses: addressesOf(n.Addresses, c.names, c.outside), Wrong: text(n.Fault.Message),
+	}
+	if i.Launched.IsZero() {
+		i.Launched = n.Created.UTC()
+	}
+	for k, v := range n.Metadata {
+		i.Tags[text(k)] = text(v)
+	}
+	for _, key := range []string{"original_name", "id"} { // which of them depends on the microversion
+		if size, ok := n.Flavor[key].(string); ok && i.Size == "" {
+			i.Size = text(size)
+		}
+	}
+	if n.Tags != nil {
+		for _, tag := range *n.Tags {
+			i.Tags[text(tag)] = ""
+		}
+	}
+	if id, ok := n.Image["id"].(string); ok {
+		i.Image = text(id)
+	}
+	for _, g := range n.SecurityGroups {
+		if name, ok := g["name"].(string); ok {
+			i.Groups = append(i.Groups, cmp.Or(groupIDs[text(name)], text(name)))
+		}
+	}
+	slices.Sort(i.Groups)
+	i.Groups = slices.Compact(i.Groups)
+	return i
 }
 
 // addressesOf are a server's addresses, those inside first. The service has them by the names of networks,
@@ -420,20 +508,27 @@ func (c *cloud) readImages(ctx context.Context, s *Snapshot, wanted map[string]b
 			case err != nil:
 				return err
 			default:
-				image.Name = text(found.Name)
-				if login, ok := found.Properties["os_admin_user"].(string); ok {
-					image.Login = text(login)
-				}
-				if image.Family, _ = found.Properties["os_distro"].(string); image.Family == "" {
-					image.Family = strings.ToLower(strings.TrimRight(strings.FieldsFunc(image.Name+" ", func(r rune) bool { return r == '-' || r == ' ' || r == '_' })[0], "0123456789."))
-				}
-				image.Family = text(image.Family)
+				image = imageOf(found)
 			}
 			c.images[id] = image
 		}
 		s.Images = append(s.Images, image)
 	}
 	return nil
+}
+
+// imageOf is an image as the Image API tells it.
+func imageOf(found *images.Image) Image {
+	m := Image{ID: text(found.ID), Name: text(found.Name)}
+	if login, ok := found.Properties["os_admin_user"].(string); ok {
+		m.Login = text(login)
+	}
+	if m.Family, _ = found.Properties["os_distro"].(string); m.Family == "" {
+		first, _, _ := strings.Cut(strings.NewReplacer(" ", "-", "_", "-").Replace(m.Name), "-")
+		m.Family = strings.ToLower(strings.TrimRight(first, "0123456789."))
+	}
+	m.Family = text(m.Family)
+	return m
 }
 
 func (c *cloud) readReservations(ctx context.Context, s *Snapshot) error {

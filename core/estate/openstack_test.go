@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"slices"
@@ -53,11 +54,11 @@ func TestACloudIsRead(t *testing.T) {
 	l, s := cloudOf(t)
 	l.Cloud().Page = 3
 	k := renew(t, s)
-	if k.Failed != "" || len(k.Snapshot.Instances) != 14 || len(k.Snapshot.Networks) != 4 || len(k.Snapshot.Groups) != 3 {
+	if k.Failed != "" || len(k.Snapshot.Instances) != 14 || len(k.Snapshot.Networks) != 4 || len(k.Snapshot.Groups) != 5 {
 		t.Fatalf("%s: %d instances, %d networks, %d groups", k.Failed, len(k.Snapshot.Instances), len(k.Snapshot.Networks), len(k.Snapshot.Groups))
 	}
 	quay := instance(t, k, "quay")
-	if fmt.Sprint(quay.Addresses) != "[{10.61.0.10 n-shore false} {203.0.113.10  true}]" || quay.State != estate.Running || quay.KeyPair != "shore" || fmt.Sprint(quay.Groups) != "[g-shore]" {
+	if fmt.Sprint(quay.Addresses) != "[{10.61.0.10 n-shore false} {10.61.4.1 n-reef false} {203.0.113.10  true}]" || quay.State != estate.Running || quay.KeyPair != "shore" || fmt.Sprint(quay.Groups) != "[g-shore]" {
 		t.Errorf("%+v", quay)
 	}
 	if m, ok := k.Snapshot.ImageOf(quay); !ok || m.UsualLogin() != "warden" || m.Family != "debian" {
@@ -81,11 +82,62 @@ func TestACloudIsRead(t *testing.T) {
 	if r := k.Snapshot.Routers; len(r) != 1 || !r[0].Outside || len(r[0].Networks) != 2 {
 		t.Errorf("routers are %+v", r)
 	}
+	s.Whole = true
 	before := l.Cloud().Requests()
 	if again := renew(t, s); again.Failed != "" || again.Differs || len(again.Changes) > 0 {
 		t.Errorf("read again: %s, differs %v, %v", again.Failed, again.Differs, again.Changes)
 	}
 	t.Logf("%d requests a reading, with pages of 3", l.Cloud().Requests()-before)
+}
+
+// Between two whole readings the instances that have changed are asked for alone; what is new among
+// what they refer to has everything read.
+func TestWhatHasChangedIsAskedForAlone(t *testing.T) {
+	l, s := cloudOf(t)
+	whole := renew(t, s).Requests
+	if k := renew(t, s); k.Requests > 2 || whole < 8 || k.Differs {
+		t.Errorf("%d requests, and %d where nothing has changed (differs %v)", whole, k.Requests, k.Differs)
+	}
+	if err := s.Do(t.Context(), estate.End, "i-mast"); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Await(t.Context(), "i-mast", estate.Ended, func(estate.State) {}); err != nil {
+		t.Fatal(err)
+	}
+	k := renew(t, s)
+	if slices.ContainsFunc(k.Snapshot.Instances, func(i estate.Instance) bool { return i.Name == "mast" }) || len(k.Changes) != 1 || k.Requests > 2 {
+		t.Errorf("%d requests, %v", k.Requests, k.Changes)
+	}
+	o, err := s.Offer(t.Context(), &k.Snapshot)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var id string
+	launch := o.Like(&k.Snapshot, instance(t, k, "gauge-1")).Alone(o, netip.MustParsePrefix("10.61.4.1/32"))
+	if err := s.Launch(t.Context(), launch, o, "m", func(_, made string) { id = made }); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Await(t.Context(), id, estate.Running, func(estate.State) {}); err != nil {
+		t.Fatal(err)
+	}
+	k = renew(t, s) // it is in a group that is new
+	if i := k.Snapshot.Instance(id); i == nil || k.Requests < 8 || !slices.ContainsFunc(k.Snapshot.Sentences(i), func(say string) bool {
+		return strings.Contains(say, "ssh-from-10.61.4.1: lets in tcp 22 from 10.61.4.1/32")
+	}) {
+		t.Errorf("after %d requests it is %+v", k.Requests, i)
+	}
+	l.Cloud().Fail(lab.Throttled, time.Minute)
+	if k := renew(t, s); !strings.Contains(k.Failed, "asked again after 5s") || len(k.Snapshot.Instances) != 14 {
+		t.Errorf("throttled: %s", k.Failed)
+	}
+	l.Cloud().Fail(lab.Broken, time.Minute)
+	if k := renew(t, s); k.Failed == "" || len(k.Snapshot.Instances) != 14 {
+		t.Error("what is broken is taken")
+	}
+	l.Cloud().Fail(lab.Expired, 0)
+	if k := renew(t, s); k.Failed != "" {
+		t.Error(k.Failed)
+	}
 }
 
 func TestATokenThatHasEndedIsRenewed(t *testing.T) {
@@ -180,6 +232,7 @@ func TestAHostileCloudEmptiesNothing(t *testing.T) {
 			c.answer(w, r)
 			return true
 		})
+		s.Whole = true
 		k := renew(t, s)
 		if !strings.Contains(k.Failed, c.want) || len(k.Snapshot.Instances) != 14 || strings.Contains(k.Failed, "\x1b") {
 			t.Errorf("%s: %q, %d instances", name, k.Failed, len(k.Snapshot.Instances))

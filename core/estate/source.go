@@ -28,12 +28,14 @@ type Reading struct {
 	Problems []Problem // what was left out of it
 	Tag      string    // by which the source knows whether it has changed, "" for no such
 	Same     bool      // nothing has changed since the tag that was asked with
+	Requests int       // how many it took
 }
 
 // Source reads an estate again and again. It is for one goroutine.
 type Source struct {
 	Dir string // the workspace, which paths are relative to
 	book.EstateSource
+	Whole bool   // the next reading asks for everything, and not for what has changed alone
 	cloud *cloud // of OpenStack, once it has logged in
 }
 
@@ -51,6 +53,9 @@ func (s *Source) Read(ctx context.Context, tag string) (Reading, error) {
 		return r, e.Broken
 	case e.Kind.V == "openstack":
 		r.Snapshot, err = s.ask(ctx)
+		if s.cloud != nil {
+			r.Requests = s.cloud.line.requests
+		}
 		if err != nil && errors.Is(ctx.Err(), context.DeadlineExceeded) {
 			err = fmt.Errorf("it did not answer within %s", readTime)
 		}
@@ -58,6 +63,7 @@ func (s *Source) Read(ctx context.Context, tag string) (Reading, error) {
 	case e.File.Set:
 		text, err = readFile(inside(dir, e.File.V))
 	case e.URL.Set:
+		r.Requests = 1
 		text, r.Tag, err = fetch(ctx, dir, e, tag)
 		if errors.Is(err, errSame) {
 			r.Same, r.Tag = true, tag
@@ -82,7 +88,8 @@ func (s *Source) ask(ctx context.Context) (Snapshot, error) {
 	if err != nil {
 		return Snapshot{}, err
 	}
-	found, err := c.read(ctx)
+	found, err := c.read(ctx, s.Whole)
+	s.Whole = false
 	if err != nil {
 		return Snapshot{}, told(err)
 	}
