@@ -7,6 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"meatus/core/book"
+	"meatus/core/estate"
 	"meatus/core/walk"
 	"meatus/core/workspace"
 )
@@ -58,7 +59,14 @@ var completers = map[string]completer{
 	"key show": then(keyPaths, nil), "key mend": then(keyPaths, nil), "key wrap": then(keyPaths, nil), "key public": then(keyPaths, nil),
 	"key unseal": then(keyPaths, nil), "key bind": then(keyPaths, nil), "key rename": then(keyPaths, nil), "key retire": then(keyPaths, nil),
 	"key install": then(keyPaths, sessionNames), "key rotate": keysThenSessions, "key sweep": then(sessionNames, nil), "ring": keyPaths,
-	"trail": then(sessionNames, nil),
+	"trail":       then(sessionNames, nil),
+	"estate list": instances, "estate show": instances, "estate start": instances, "estate stop": instances, "estate restart": instances, "estate end": instances,
+	"estate password": instances, "estate pairs send": then(keyPaths, nil),
+}
+
+// instances completes the last word of a query by what is known already.
+func instances(w *workspace.Workspace, _ []string, begins string) []string {
+	return estate.Complete(begins, w.Estates)
 }
 
 func keysThenSessions(w *workspace.Workspace, before []string, begins string) []string {
@@ -78,6 +86,7 @@ var flagCompleters = map[string]completer{
 	"at":        sessionNames,
 	"site":      func(w *workspace.Workspace, _ []string, _ string) []string { return w.Book.Sites() },
 	"lend":      keyPaths,
+	"like":      instances,
 	"lend-to":   sessionNames,
 	"as-far-as": func(*workspace.Workspace, []string, string) []string { return walk.DepthWords[:] },
 	"format":    func(*workspace.Workspace, []string, string) []string { return []string{"csv", "json"} },

@@ -21,7 +21,7 @@ import (
 
 func estateCommand(open opener) *cobra.Command {
 	c := &cobra.Command{Use: "estate", Short: "what is known of the instances that sessions lead to"}
-	c.AddCommand(estateList(open), estateShow(open), estateChanges(open), estateCheck())
+	c.AddCommand(estateList(open), estateShow(open), estateChanges(open), estateSources(open), estateCheck(), estateOffer(open), estateLaunch(open), estatePairs(open), estatePassword(open), estateUnused(open))
 	c.AddCommand(estateActs(open)...)
 	return c
 }
@@ -82,12 +82,13 @@ type listedInstance struct {
 	Addresses []estate.Address  `json:"addresses"`
 	Groups    []string          `json:"groups"`
 	Tags      map[string]string `json:"tags"`
+	Size      string            `json:"size"`
 	Launched  *time.Time        `json:"launched"`
 	Source    string            `json:"source"`
 }
 
 func listedOf(i *estate.Instance, source string) listedInstance {
-	l := listedInstance{i.ID, i.Name, i.State, i.Checks, i.Image, i.KeyPair, append([]estate.Address{}, i.Addresses...), append([]string{}, i.Groups...), i.Tags, nil, source}
+	l := listedInstance{i.ID, i.Name, i.State, i.Checks, i.Image, i.KeyPair, append([]estate.Address{}, i.Addresses...), append([]string{}, i.Groups...), i.Tags, i.Size, nil, source}
 	if !i.Launched.IsZero() {
 		l.Launched = &i.Launched
 	}
@@ -226,6 +227,7 @@ func showInstance(out io.Writer, s *estate.Snapshot, i *estate.Instance, of esta
 		image = m.Name
 	}
 	line("image", image)
+	line("size", i.Size)
 	line("key pair", i.KeyPair)
 	if !i.Launched.IsZero() {
 		line("launched", i.Launched.Local().Format("2 Jan 2006 15:04"))

@@ -81,23 +81,22 @@ func agreedTo(cmd *cobra.Command, act estate.Act, i *estate.Instance, does []str
 	for _, say := range does {
 		fmt.Fprintf(cmd.ErrOrStderr(), "meatus: %s\n", say)
 	}
+	if act != estate.End {
+		return sure(cmd, string(act)+" "+called(i), yes)
+	}
 	if yes {
 		return nil
 	}
 	tty, err := os.OpenFile("/dev/tty", os.O_RDWR, 0)
 	if err != nil {
-		return &statusError{statusWrongUse, fmt.Errorf("there is nobody to ask whether to %s %s; pass --yes", act, called(i))}
+		return &statusError{statusWrongUse, fmt.Errorf("there is nobody to ask whether to end %s; pass --yes", called(i))}
 	}
 	defer tty.Close()
-	want, prompt := "yes", fmt.Sprintf("%s %s? Type yes: ", act, called(i))
-	if act == estate.End {
-		want, prompt = called(i), fmt.Sprintf("End %s for good? Type its name: ", called(i))
-	}
-	answer, err := ask(cmd.Context(), tty, prompt, true)
+	answer, err := ask(cmd.Context(), tty, fmt.Sprintf("End %s for good? Type its name: ", called(i)), true)
 	if err != nil {
 		return err
 	}
-	if answer != want {
+	if answer != called(i) {
 		return errors.New("nothing was done")
 	}
 	return nil

@@ -10,7 +10,6 @@ import (
 	"meatus/core/book"
 	"meatus/core/contain"
 	"meatus/core/estate"
-	"meatus/core/vouch"
 )
 
 const (
@@ -81,10 +80,21 @@ func (e *Engine) ReadEstates() {
 	}
 }
 
+// ReadEstate reads one estate and has everybody use what it gave. It is for commands, which follow none.
+func (e *Engine) ReadEstate(ctx context.Context, source book.EstateSource) error {
+	k, err := (&estate.Source{Dir: e.Workspace().Dir, EstateSource: source}).Renew(ctx, time.Now())
+	if err != nil {
+		return err
+	}
+	e.know(k)
+	return nil
+}
+
 // followEstate reads a source as often as it is to be: at once where that was longer ago, later and later
 // where it fails, and not before it wants to be asked again.
 func (e *Engine) followEstate(ctx context.Context, source book.EstateSource, now <-chan struct{}) {
 	reader := estate.Source{Dir: e.Workspace().Dir, EstateSource: source}
+	left := estate.CutShort(reader.Dir, source.Name)
 	failures, looked := 0, map[string]int{}
 	for {
 		due := e.due(source, failures)
@@ -112,6 +122,15 @@ func (e *Engine) followEstate(ctx context.Context, source book.EstateSource, now
 			failures = 0
 		}
 		e.know(k)
+		if k.Failed == "" {
+			for _, launch := range left {
+				say := launch.Told(&k.Snapshot)
+				e.Events.Tell(estate.Cut{Source: source.Name, Say: say})
+				e.Events.Tell(Notice{Say: say})
+				launch.End()
+			}
+			left = nil
+		}
 		e.expect(ctx, &reader, looked)
 	}
 }
@@ -135,10 +154,7 @@ func (e *Engine) expect(ctx context.Context, s *estate.Source, looked map[string
 		if b == nil || b.Source != s.Name || b.State != string(estate.Running) || looked[b.ID] >= mostLooks || n == mostConsoles {
 			continue
 		}
-		at := vouch.At{Host: b.ID, Port: session.Port.V, Way: "of " + b.Source}
-		known, err := ws.Vouched.Of(at)
-		expected, _ := ws.Vouched.ExpectedOf(at.Host, at.Port)
-		if err != nil || len(known) > 0 || len(expected) > 0 {
+		if ws.Expects(b, session.Port.V) {
 			continue
 		}
 		looked[b.ID]++
@@ -147,14 +163,7 @@ func (e *Engine) expect(ctx context.Context, s *estate.Source, looked map[string
 		if err != nil {
 			continue // it has none yet, or hands none out
 		}
-		var list []vouch.Expected
-		for _, print := range estate.ConsolePrints(text) {
-			list = append(list, vouch.Expected{Host: at.Host, Port: at.Port, Print: print, Source: "the console of " + b.Name})
-		}
-		if len(list) == 0 {
-			continue
-		}
-		if _, err := ws.Vouched.Expect(list, time.Now()); err != nil {
+		if _, err := ws.ExpectConsole(b, session.Port.V, text, time.Now()); err != nil {
 			e.Events.Tell(Notice{Say: err.Error()})
 		}
 	}

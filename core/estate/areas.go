@@ -75,6 +75,19 @@ func Areas(all []Kept, b *book.Book, q Query) []Area {
 	return g.ordered()
 }
 
+// Through is the hop that most sessions into the network of an instance go through, "" for none, or where
+// they go from here.
+func Through(all []Kept, b *book.Book, source, id string) string {
+	for _, a := range Areas(all, b, Query{}) {
+		for _, s := range a.Spots {
+			if s.Source.Source == source && s.Instance.ID == id {
+				return a.Through
+			}
+		}
+	}
+	return ""
+}
+
 // SpotOf is an instance with the sessions of a book that lead to it.
 func SpotOf(b *book.Book, m Match) Spot {
 	g := grouping{book: b}

@@ -32,3 +32,14 @@ func (f Unread) Record() event.Record {
 	}
 	return r
 }
+
+// Cut says what became of a launch that was cut short.
+type Cut struct {
+	event.Note
+	Source, Say string
+}
+
+// Record words it.
+func (c Cut) Record() event.Record {
+	return event.Record{Name: "estate", Hop: c.Source, Say: c.Say, Fields: map[string]any{"source": c.Source}}
+}

@@ -307,6 +307,21 @@ func (l Launch) Alone(o *Offer, from netip.Prefix) Launch {
 	return l
 }
 
+// ParseFrom reads an address, or a range of them, that is to be let in.
+func ParseFrom(text string) (netip.Prefix, error) {
+	if ip, err := netip.ParseAddr(text); err == nil && ip.Zone() == "" {
+		return netip.PrefixFrom(ip.Unmap(), ip.Unmap().BitLen()), nil
+	}
+	p, err := netip.ParsePrefix(text)
+	switch {
+	case err != nil:
+		return p, fmt.Errorf("%s is no address and no range of addresses", sanitize.Line(text, 60))
+	case p != p.Masked():
+		return p, fmt.Errorf("%s has bits set behind its length; write %s", sanitize.Line(text, 60), p.Masked())
+	}
+	return p, nil
+}
+
 // groupFrom is what the group is called that lets a range in.
 func groupFrom(from netip.Prefix) string {
 	if from.IsSingleIP() {

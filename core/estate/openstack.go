@@ -40,11 +40,11 @@ const (
 	// microversion is the newest of the Compute API that is asked for: 2.79 embeds no flavor id that we
 	// need, and every service since 2019 has it.
 	microversion = "2.79"
-	// pageLength is how many of a list are asked for at once, and mostRequests how many requests one
-	// reading may take, so that pages that never end do.
-	pageLength   = 500
-	mostRequests = 600
-	requestTime  = 30 * time.Second
+	// pageLength is how many of a list are asked for at once.
+	pageLength  = 500
+	requestTime = 30 * time.Second
+	// MostRequests is how many requests one reading may take.
+	MostRequests = 600
 )
 
 // cloud is a connection to the OpenStack services of one cloud, project and region. Its token is renewed
@@ -76,8 +76,8 @@ func (l *limitedLine) RoundTrip(r *http.Request) (*http.Response, error) {
 	if host := r.URL.Hostname(); r.URL.Scheme != "https" && !loopback(host) {
 		return nil, fmt.Errorf("%s is not https: others could read the token on the way", sanitize.Line(r.URL.Scheme+"://"+r.URL.Host, 100))
 	}
-	if l.requests++; l.requests > mostRequests {
-		return nil, fmt.Errorf("it takes more than %d requests: its pages do not end", mostRequests)
+	if l.requests++; l.requests > MostRequests {
+		return nil, fmt.Errorf("it takes more than %d requests: its pages do not end", MostRequests)
 	}
 	resp, err := l.over.RoundTrip(r)
 	if err != nil {

@@ -81,6 +81,23 @@ func (t *Trail) Opened(key string) []string {
 	return names
 }
 
+// UsersOf are who used a key, by its fingerprint, by what is written: the accounts here, then the logins it
+// got in with.
+func (t *Trail) UsersOf(key string) []string {
+	var names []string
+	rows, err := t.db.Query("select distinct who from entries where session in (select session from logins where key = ?) and kind in (?, ?) order by who", key, Shell, Walk)
+	if err == nil { // what cannot be read is not known
+		defer rows.Close()
+		for rows.Next() {
+			var who string
+			if rows.Scan(&who) == nil {
+				names = append(names, who)
+			}
+		}
+	}
+	return append(names, t.Opened(key)...)
+}
+
 // Visits tells when each session was last logged in to.
 func (t *Trail) Visits() map[string]time.Time {
 	t.mu.Lock()

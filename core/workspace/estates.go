@@ -1,14 +1,17 @@
 package workspace
 
 import (
+	"fmt"
 	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"meatus/core/book"
 	"meatus/core/estate"
 	"meatus/core/keyfile"
+	"meatus/core/vouch"
 )
 
 // recall makes Estates what is kept of the estates of a book, where it is not in memory already.
@@ -72,11 +75,17 @@ func (w *Workspace) fileOf(p estate.KeyPair) string {
 		return ""
 	}
 	for _, k := range keys {
-		if name := filepath.Base(k.Path); name == p.Name || strings.TrimSuffix(name, filepath.Ext(name)) == p.Name {
+		if filepath.Base(k.Path) == p.Name || PairName(k.Path) == p.Name {
 			return w.Written(k.Path)
 		}
 	}
 	return ""
+}
+
+// PairName is what a key pair of a key file is called: as the file, without its ending.
+func PairName(path string) string {
+	name := filepath.Base(path)
+	return strings.TrimSuffix(name, filepath.Ext(name))
 }
 
 // Knowing is the workspace with something else known of one of its estates.
@@ -104,4 +113,61 @@ func (w *Workspace) Aged(k estate.Kept) *Workspace {
 		}
 	}
 	return &again
+}
+
+// visitOf is where what is vouched for a bound session's instance stands.
+func visitOf(b *book.Binding, port int) vouch.At {
+	return vouch.At{Host: b.ID, Port: port, Way: "of " + b.Source}
+}
+
+// Expects tells whether the identity of an instance is vouched for, or expected already.
+func (w *Workspace) Expects(b *book.Binding, port int) bool {
+	at := visitOf(b, port)
+	known, err := w.Vouched.Of(at)
+	expected, _ := w.Vouched.ExpectedOf(at.Host, at.Port)
+	return err != nil || len(known) > 0 || len(expected) > 0
+}
+
+// ExpectConsole keeps the fingerprints that an instance's first-boot scripts printed on its console as those
+// that are expected at its first visit. It returns how many there are.
+func (w *Workspace) ExpectConsole(b *book.Binding, port int, console string, now time.Time) (int, error) {
+	at := visitOf(b, port)
+	var list []vouch.Expected
+	for _, print := range estate.ConsolePrints(console) {
+		list = append(list, vouch.Expected{Host: at.Host, Port: at.Port, Print: print, Source: "the console of " + b.Name})
+	}
+	if len(list) == 0 {
+		return 0, nil
+	}
+	_, err := w.Vouched.Expect(list, now)
+	return len(list), err
+}
+
+// SessionOf is the session that is bound to an instance, nil for none; one that the file says counts before
+// one that a fleet makes.
+func (w *Workspace) SessionOf(source, id string) *book.Session {
+	var found *book.Session
+	for _, s := range w.Book.Sessions {
+		if s.Bound != nil && s.Bound.Source == source && s.Bound.ID == id && (found == nil || s.Fleet == nil) {
+			found = s
+		}
+	}
+	return found
+}
+
+// DraftOf is a session for an instance: bound to it, by the way that most sessions into its network go.
+func (w *Workspace) DraftOf(source string, i *estate.Instance) book.Draft {
+	name := estate.SessionName(i.Name)
+	if name == "" || !book.ValidName(name) {
+		name = "instance"
+	}
+	d := book.Draft{Name: name, Instance: i.ID}
+	taken := func() bool { s := w.Book.Session(d.Name); return s != nil && s.Fleet == nil }
+	for n := 2; taken(); n++ {
+		d.Name = fmt.Sprintf("%s-%d", name, n)
+	}
+	if through := estate.Through(w.Estates, w.Book, source, i.ID); through != "" {
+		d.Via = []string{through}
+	}
+	return d
 }

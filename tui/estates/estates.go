@@ -285,10 +285,7 @@ func (m *Model) open() tea.Cmd {
 func (m *Model) add() tea.Cmd {
 	s := m.chosen()
 	ws := m.s.Workspace()
-	d := book.Draft{Name: free(ws.Book, estate.SessionName(called(s.Instance))), Instance: s.Instance.ID}
-	if through := m.areas[m.at.area].Through; through != "" {
-		d.Via = []string{through}
-	}
+	d := ws.DraftOf(s.Source.Source, s.Instance)
 	way := ""
 	if len(d.Via) > 0 {
 		way = ", via " + d.Via[0]
@@ -304,18 +301,6 @@ func (m *Model) add() tea.Cmd {
 		}
 		return added{err}
 	})
-}
-
-// free is a name that no written session has: the one that is wanted, or that with a number.
-func free(b *book.Book, name string) string {
-	if name == "" || !book.ValidName(name) {
-		name = "instance"
-	}
-	taken := func(name string) bool { s := b.Session(name); return s != nil && s.Fleet == nil }
-	for n, wanted := 2, name; taken(name); n++ {
-		name = fmt.Sprintf("%s-%d", wanted, n)
-	}
-	return name
 }
 
 // called is what an instance is called on the screen.
