@@ -104,7 +104,7 @@ var cloudImages = map[string][3]string{
 // openCloud makes the cloud of the bay's machines, and serves it.
 func (b *Lab) openCloud() error {
 	c := &Cloud{Pace: 2 * time.Second, bay: b, tokens: map[string]time.Time{}, next: 70, rounds: map[string]*time.Timer{}, rules: maps.Clone(cloudGroups), pairs: map[string]string{}}
-	launched := time.Now().Add(-6 * 24 * time.Hour).Truncate(time.Second)
+	launched := time.Now().Add(-12 * 24 * time.Hour).Truncate(time.Second)
 	for _, p := range bayMap {
 		i := &instance{
 			name: p.name, status: "ACTIVE", image: "im-keeper", key: "gauge", network: "n-reef", groups: []string{"reef"},

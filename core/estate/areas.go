@@ -2,10 +2,12 @@ package estate
 
 import (
 	"cmp"
+	"net/netip"
 	"slices"
 	"strings"
 
 	"meatus/core/book"
+	"meatus/core/words"
 )
 
 // Spot is an instance where it stands, with the sessions that lead to it.
@@ -43,9 +45,16 @@ func (a *Area) Name() string {
 // several addresses stands where its first address inside is. Those that have ended are left out unless
 // the query asks for a state.
 func Areas(all []Kept, b *book.Book, q Query) []Area {
+	state := slices.ContainsFunc(q.terms, func(t term) bool { return t.key == "state" })
+	return AreasOf(all, b, func(k *Kept, n *Instance) bool {
+		return (n.State != Ended || state) && q.Holds(k.Source, &k.Snapshot, n)
+	})
+}
+
+// AreasOf are the areas of the instances that are to be kept.
+func AreasOf(all []Kept, b *book.Book, keep func(*Kept, *Instance) bool) []Area {
 	g := grouping{hops: map[string]int{}, book: b}
 	g.index(b)
-	state := slices.ContainsFunc(q.terms, func(t term) bool { return t.key == "state" })
 	for k := range all {
 		kept := &all[k]
 		at := map[string]int{}
@@ -55,7 +64,7 @@ func Areas(all []Kept, b *book.Book, q Query) []Area {
 		}
 		for i := range kept.Snapshot.Instances {
 			n := &kept.Snapshot.Instances[i]
-			if n.State == Ended && !state || !q.Holds(kept.Source, &kept.Snapshot, n) {
+			if !keep(kept, n) {
 				continue
 			}
 			home := n.home()
@@ -86,6 +95,87 @@ func Through(all []Kept, b *book.Book, source, id string) string {
 		}
 	}
 	return ""
+}
+
+// Joins say what joins an area's network with others, each in words: "router harbour joins it with shore and
+// outside".
+func (a *Area) Joins() []string {
+	if a.Network == nil {
+		return nil
+	}
+	s := &a.Source.Snapshot
+	var say []string
+	others := func(all []string) []string {
+		var names []string
+		for _, id := range all {
+			if id != a.Network.ID {
+				names = append(names, s.NetworkName(id))
+			}
+		}
+		return names
+	}
+	for _, r := range s.Routers {
+		if !slices.Contains(r.Networks, a.Network.ID) {
+			continue
+		}
+		to := others(r.Networks)
+		if r.Outside {
+			to = append(to, "outside")
+		}
+		if len(to) > 0 {
+			say = append(say, "router "+cmp.Or(r.Name, r.ID)+" joins it with "+words.And(to))
+		}
+	}
+	for _, p := range s.Peerings {
+		if to := others(p.Networks); slices.Contains(p.Networks, a.Network.ID) && len(to) > 0 {
+			say = append(say, "peered with "+words.And(to))
+		}
+	}
+	return say
+}
+
+// Way are the hops through which a network of a source is come to from here, the first one first; not ok
+// where no session leads there.
+func Way(areas []Area, source, network string) (hops []string, ok bool) {
+	a := areaOf(areas, source, network)
+	for n := 0; a != nil && a.Through != "" && n <= len(areas); n++ {
+		hops = append(hops, a.Through)
+		if a.Parent < 0 {
+			break
+		}
+		a = &areas[a.Parent]
+	}
+	slices.Reverse(hops)
+	a = areaOf(areas, source, network)
+	return hops, a != nil && a.Reached
+}
+
+// areaOf is the area of a network of a source, by its name or its id; nil for none.
+func areaOf(areas []Area, source, network string) *Area {
+	for i := range areas {
+		if a := &areas[i]; a.Source.Source == source && a.Network != nil && (a.Network.Name == network || a.Network.ID == network) {
+			return a
+		}
+	}
+	return nil
+}
+
+// SeenFrom is the address by which a hop is seen in a network: that inside it, else its first inside. It is
+// not ok where the hop is no instance that is known.
+func SeenFrom(areas []Area, hop, network string) (at netip.Addr, ok bool) {
+	for _, a := range areas {
+		for _, s := range a.Spots {
+			if !slices.Contains(s.Sessions, hop) {
+				continue
+			}
+			for _, b := range s.Instance.Addresses {
+				if !b.Outside && (!ok || b.Network == network || s.Source.Snapshot.NetworkName(b.Network) == network) {
+					at, ok = b.IP, true
+				}
+			}
+		}
+	}
+	return at, ok
 }
 
 // SpotOf is an instance with the sessions of a book that lead to it.

@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 
 	"golang.org/x/crypto/ssh"
@@ -255,4 +256,29 @@ func (w *Workspace) MoveKey(path, how, name string) (Moved, error) {
 		return s
 	})
 	return m, errors.Join(err, berr)
+}
+
+// MakeKey makes a key pair in keys/. kind is as "Ed25519" or "RSA 4096", Ed25519 where it is empty; the
+// passphrase may be nil.
+func (w *Workspace) MakeKey(name, kind string, passphrase []byte) error {
+	name = strings.TrimSpace(name)
+	if name == "" || name != filepath.Base(name) {
+		return fmt.Errorf("%q is no name for a file in keys/", name)
+	}
+	words, bits := strings.Fields(kind), 0
+	if len(words) > 1 {
+		bits, _ = strconv.Atoi(words[1])
+	}
+	if len(words) == 0 {
+		words = []string{"Ed25519"}
+	}
+	key, err := keyfile.Make(words[0], bits)
+	if err != nil {
+		return err
+	}
+	dir := filepath.Join(w.Dir, "keys")
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return err
+	}
+	return keyfile.Write(filepath.Join(dir, name), key, keyfile.Wrapping{Passphrase: passphrase})
 }

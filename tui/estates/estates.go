@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -18,6 +19,7 @@ import (
 	"meatus/core/words"
 	"meatus/core/work"
 	"meatus/tui/fit"
+	"meatus/tui/form"
 	"meatus/tui/line"
 	"meatus/tui/place"
 	"meatus/tui/scroll"
@@ -38,7 +40,20 @@ type Model struct {
 	line          *line.Line
 	query         estate.Query
 	mistake       string
-	asked         int // groupings asked for; answers to older ones are dropped
+	launch        *launching // under review, nil for none
+	pairs         bool       // the key pairs show in place of the networks
+	uses          []estate.Use
+	pair          scroll.Cursor
+	form          *form.Form // asks for something, nil for nothing
+	unused        bool       // what nobody used for long shows alone
+	idle          map[string]estate.Idle
+	offers        []string // completions of what is typed
+	locked        passwordLocked
+	opened        []byte // the first password that is shown
+	openedOf      string
+	opening       int
+	begun         work.ID // the last job that was begun here, 0 for none that is told of
+	asked         int     // groupings asked for; answers to older ones are dropped
 	grouped       bool
 }
 
@@ -56,6 +71,7 @@ type row struct {
 type grouped struct {
 	asked int
 	areas []estate.Area
+	idle  map[string]estate.Idle
 }
 
 // added is what became of a session that was to be made.
@@ -74,10 +90,10 @@ func (m *Model) SetSize(width, height int) {
 func (m *Model) Show() tea.Cmd { return m.group() }
 
 // Hide is called when the place is left.
-func (m *Model) Hide() {}
+func (m *Model) Hide() { m.forget() }
 
 // Typing tells whether keys go into the query.
-func (m *Model) Typing() bool { return m.typing || m.ending != "" }
+func (m *Model) Typing() bool { return m.typing || m.ending != "" || m.launch != nil || m.form != nil }
 
 // Subject is the chosen instance.
 func (m *Model) Subject() string {
@@ -91,14 +107,62 @@ func (m *Model) Subject() string {
 func (m *Model) group() tea.Cmd {
 	m.asked++
 	asked, ws, q := m.asked, m.s.Workspace(), m.query
-	return m.s.Run(func() tea.Msg { return grouped{asked, estate.Areas(ws.Estates, ws.Book, q)} })
+	if !m.unused {
+		return m.s.Run(func() tea.Msg { return grouped{asked, estate.Areas(ws.Estates, ws.Book, q), nil} })
+	}
+	live := map[string]bool{}
+	for _, i := range m.s.Board.Live() {
+		if i < len(ws.Book.Sessions) {
+			live[ws.Book.Sessions[i].Name] = true
+		}
+	}
+	trail := m.s.Trail
+	return m.s.Run(func() tea.Msg {
+		visits := map[string]time.Time{}
+		if trail != nil {
+			visits = trail.Visits()
+		}
+		g := grouped{asked: asked, idle: map[string]estate.Idle{}}
+		for _, i := range estate.Idles(ws.Estates, ws.Book, visits, live, time.Now().AddDate(0, 0, -idleDays)) {
+			g.idle[i.Source+"\x00"+i.ID] = i
+		}
+		g.areas = estate.AreasOf(ws.Estates, ws.Book, func(k *estate.Kept, n *estate.Instance) bool {
+			_, is := g.idle[k.Source+"\x00"+n.ID]
+			return is && q.Holds(k.Source, &k.Snapshot, n)
+		})
+		return g
+	})
+}
+
+// idleDays is from when on what nobody uses is told as unused.
+const idleDays = 7
+
+// idleOf tells since when the chosen instance is unused, "" where that is not asked for.
+func (m *Model) idleOf(s *estate.Spot) string {
+	i, ok := m.idle[s.Source.Source+"\x00"+s.Instance.ID]
+	switch {
+	case !ok:
+		return ""
+	case i.Used.IsZero():
+		return "never from here"
+	}
+	return fit.Ago(time.Since(i.Used)) + " ago from here"
 }
 
 // Table is what can be done.
 func (m *Model) Table() place.Table {
+	switch {
+	case m.launch != nil:
+		return m.launchTable()
+	case m.form != nil:
+		return m.formTable()
+	case m.pairs:
+		return m.pairsTable()
+	}
 	if m.typing {
 		return place.Table{
-			place.On("enter tab", "keep it", func() tea.Cmd { m.typing = false; return nil }),
+			place.On("enter", "keep it", func() tea.Cmd { m.typing = false; return nil }),
+			place.On("tab", "complete it", m.complete).If(func() bool { return len(m.offers) > 0 }, "nothing goes on like that"),
 			place.On("esc ctrl+c", "show all", func() tea.Cmd { m.typing = false; m.line.Begin(""); return m.find() }),
 		}
 	}
@@ -117,10 +181,14 @@ func (m *Model) Table() place.Table {
 		place.On("s", "to its session on Routes", func() tea.Cmd { return m.s.Go("0", m.session()) }).If(session, "no session leads to it").Also("route card"),
 		place.On("y", "copy its address", m.copy).If(func() bool { return m.address() != "" }, "it has no address").Also("ip clipboard"),
 		place.On("/", "find", func() tea.Cmd { m.typing = true; m.line.Begin(m.query.String()); return nil }).Whole().Also("query filter search tag state"),
+		place.On("N", "launch another", m.another).If(func() bool { _, ok := m.launchable(); return ok }, "the estates only tell").Whole().Also("create new instance machine like clone provision"),
 		place.On("m", "start it", m.act(estate.Start)).If(m.can(estate.Start), "it is not stopped, or its source only tells").Suits(m.can(estate.Start)).Also("power on boot run"),
 		place.On("D", "stop it", m.act(estate.Stop)).If(m.can(estate.Stop), "it does not run, or its source only tells").Also("shut down power off halt"),
 		place.On("M", "restart it", m.act(estate.Restart)).If(m.can(estate.Restart), "it does not run, or its source only tells").Also("reboot"),
 		place.On("Z", "end it for good", m.end).If(m.can(estate.End), "its source only tells").Also("terminate delete destroy remove"),
+		place.On("O", "open its first password", m.password).If(m.passwordCan, "no file of its key pair is here, or its source only tells").Also("sealed unseal administrator windows initial"),
+		place.On("v", "key pairs", m.showPairs).Whole().Also("which have a file ask around who has"),
+		place.On("f", "what nobody used for a week", func() tea.Cmd { m.unused = !m.unused; return m.group() }).Whole().Also("unused idle forgotten filter"),
 		place.On("d", "show details", func() tea.Cmd { m.details = !m.details; m.settle(); return nil }).Whole().Also("card facts rules whole"),
 		place.On("r", "read the sources now", func() tea.Cmd { m.s.ReadEstates(); m.s.Tell("reading …"); return nil }).Whole().Also("refresh reload poll"),
 		place.On("esc q ctrl+c", "to Routes", m.leave),
@@ -132,8 +200,38 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case grouped:
 		if msg.asked == m.asked {
+			m.idle = msg.idle
 			m.take(msg.areas)
 		}
+	case usesFound:
+		m.uses = msg.uses
+		m.pair.Move(0, len(m.uses), m.pairRoom())
+	case pairSent:
+		if msg.err != nil {
+			m.s.Tell(msg.err.Error())
+			return nil
+		}
+		m.s.Tell(msg.say)
+		m.s.ReadEstates()
+	case passwordLocked:
+		m.locked = msg
+		return m.ask("passphrase", form.Step{Prompt: "passphrase of " + sanitize.Path(msg.file) + ": ", Hidden: true})
+	case passwordIs:
+		return m.showPassword(msg)
+	case forgetPassword:
+		if msg.n == m.opening {
+			m.forget()
+		}
+	case offering:
+		if msg.err != nil {
+			m.s.Tell(msg.err.Error())
+			return nil
+		}
+		m.launch = msg.launch
+		m.launch.focus(0)
+		m.s.Tell("")
+	case booted:
+		m.boot(msg)
 	case added:
 		if msg.err != nil {
 			m.s.Tell(msg.err.Error())
@@ -143,25 +241,45 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	case place.Heard:
 		switch msg.Event.(type) {
 		case engine.Changed:
+			if m.pairs {
+				return tea.Batch(m.group(), m.findUses())
+			}
 			return m.group()
 		case board.Changed:
 			m.want()
 		}
 	case tea.PasteMsg:
-		if m.typing {
-			m.line.Take(msg)
-			return m.find()
+		if m.launch != nil {
+			m.launch.typed(msg)
+			return nil
 		}
-	case tea.KeyPressMsg:
-		if m.ending != "" {
-			m.line.Take(msg)
+		if m.form != nil {
+			m.form.Take(msg)
 			return nil
 		}
 		if m.typing {
 			m.line.Take(msg)
 			return m.find()
 		}
-		m.move(msg.String())
+	case tea.KeyPressMsg:
+		if m.launch != nil {
+			m.launch.typed(msg)
+			return nil
+		}
+		switch {
+		case m.form != nil:
+			m.form.Take(msg)
+		case m.ending != "":
+			m.line.Take(msg)
+		case m.typing:
+			m.line.Take(msg)
+			return m.find()
+		case m.pairs:
+			m.pair.Take(msg, len(m.uses), m.pairRoom())
+		default:
+			m.told()
+			m.move(msg.String())
+		}
 	}
 	return nil
 }
@@ -202,12 +320,34 @@ func (m *Model) take(areas []estate.Area) {
 // find narrows to what is typed.
 func (m *Model) find() tea.Cmd {
 	q, err := estate.ParseQuery(m.line.Text())
+	m.offers = nil
+	if m.typing && m.line.Text() != "" {
+		m.offers = estate.Complete(m.line.Text(), m.s.Workspace().Estates)
+	}
 	if m.mistake = ""; err != nil {
 		m.mistake = err.Error()
 		return nil
 	}
 	m.query = q
 	return m.group()
+}
+
+// complete takes the first of what the query can become; what all of them begin with where that is more
+// than is typed.
+func (m *Model) complete() tea.Cmd {
+	common := m.offers[0]
+	for _, o := range m.offers[1:] {
+		n := 0
+		for n < min(len(common), len(o)) && common[n] == o[n] {
+			n++
+		}
+		common = strings.ToValidUTF8(common[:n], "")
+	}
+	if len(common) <= len(m.line.Text()) {
+		common = m.offers[0]
+	}
+	m.line.Begin(common)
+	return m.find()
 }
 
 // Select goes to the instance of a session.
@@ -224,6 +364,10 @@ func (m *Model) Select(session string) {
 }
 
 func (m *Model) leave() tea.Cmd {
+	if m.unused {
+		m.unused = false
+		return m.group()
+	}
 	if m.query.String() != "" {
 		m.line.Begin("")
 		return m.find()
@@ -268,6 +412,9 @@ func (m *Model) address() string {
 }
 
 func (m *Model) copy() tea.Cmd {
+	if len(m.opened) > 0 {
+		return m.copyPassword()
+	}
 	m.s.Tell(m.address() + " is copied")
 	return m.s.Copy(m.address())
 }
@@ -497,7 +644,25 @@ func (m *Model) begin(a estate.Act) tea.Cmd {
 	if !ok {
 		return nil
 	}
-	return m.s.Begin(&work.Instance{Tools: m.s.Tools, Source: e, Act: a, ID: m.chosen().Instance.ID, Name: m.Subject(), Read: m.s.ReadEstates})
+	m.begun = m.s.Jobs.Begin(&work.Instance{Tools: m.s.Tools, Source: e, Act: a, ID: m.chosen().Instance.ID, Name: m.Subject(), Read: m.s.ReadEstates})
+	return nil
+}
+
+// job is the job that was begun here last, where it is told of.
+func (m *Model) job() (work.State, bool) {
+	for _, s := range m.s.Jobs.All() {
+		if s.ID == m.begun {
+			return s, true
+		}
+	}
+	return work.State{}, false
+}
+
+// told has a job that has ended be told of no more.
+func (m *Model) told() {
+	if s, ok := m.job(); ok && s.Over() {
+		m.begun = 0
+	}
 }
 
 // end asks for the name of the instance that is to be ended.

@@ -11,6 +11,7 @@ import (
 	"meatus/core/gate"
 	"meatus/core/sanitize"
 	"meatus/core/words"
+	"meatus/core/work"
 	"meatus/tui/fit"
 	"meatus/tui/place"
 )
@@ -36,6 +37,22 @@ func (m *Model) head() []string {
 	if m.mistake != "" {
 		lines = append(lines, fit.Cut("   "+t.Verdict(gate.Shut).Render("╰ "+m.mistake), m.width))
 	}
+	if m.typing && len(m.offers) > 0 {
+		var all []string
+		for _, o := range m.offers[:min(len(m.offers), 10)] {
+			all = append(all, sanitize.Line(o[strings.LastIndexByte(strings.TrimSuffix(o, "\""), ' ')+1:], 40))
+		}
+		lines = append(lines, fit.Cut("   "+t.Faint.Render(strings.Join(all, " · ")), m.width))
+	}
+	if m.form != nil {
+		lines = append(lines, m.form.View(m.width)...)
+	}
+	if len(m.opened) > 0 {
+		lines = append(lines, fit.Hang("   "+t.Accent.Render("the first password of "+m.openedOf+" is ")+t.Strong.Render(sanitize.Line(string(m.opened), 200))+t.Faint.Render(", shown for a minute; "+m.s.Press("copy")+" copies it"), 3, m.width-1).Whole...)
+	}
+	if s, ok := m.job(); ok {
+		lines = append(lines, m.jobLine(s))
+	}
 	if m.pending != "" {
 		lines = append(lines, fit.Hang("   "+t.Verdict(gate.Ajar).Render(m.pending), 3, m.width-1).Whole...)
 	}
@@ -52,6 +69,24 @@ func (m *Model) head() []string {
 	return lines[:min(len(lines), 6)]
 }
 
+// jobLine tells of a job that was begun here: what it does, and its last step.
+func (m *Model) jobLine(s work.State) string {
+	t := m.s.Theme
+	mark, say := t.Accent.Render("◜"), ""
+	if n := len(s.Steps); n > 0 {
+		say = s.Steps[n-1].Say
+		if s.Steps[n-1].Where != s.Title.Of {
+			say = s.Steps[n-1].Where + ": " + say
+		}
+	}
+	if s.Over() {
+		if mark = t.Mark(gate.Open); s.Err != nil {
+			mark, say = t.Mark(gate.Shut), s.Err.Error()
+		}
+	}
+	return fit.Cut("   "+mark+" "+s.Title.What+" "+t.Strong.Render(sanitize.Line(s.Title.Of, 40))+"  "+sanitize.Line(say, 300), m.width-1)
+}
+
 // age says how old what is known of a source is.
 func age(k estate.Kept) string {
 	if k.Read.IsZero() {
@@ -62,8 +97,17 @@ func age(k estate.Kept) string {
 
 // View draws the place.
 func (m *Model) View() []string {
+	switch {
+	case m.launch != nil:
+		return m.launchView()
+	case m.pairs:
+		return m.pairsView()
+	}
 	t := m.s.Theme
 	title := t.Accent.Render("estate")
+	if m.unused {
+		title += t.Accent.Render(" / what nobody used for a week")
+	}
 	if m.typing || m.query.String() != "" {
 		text := t.Strong.Render(sanitize.Line(m.query.String(), 60))
 		if m.typing {
@@ -121,6 +165,8 @@ func (m *Model) empty() string {
 		return "looking …"
 	case len(m.areas) == 0 && m.query.String() != "":
 		return "No instance is chosen by that."
+	case len(m.areas) == 0 && m.unused:
+		return "Everything that runs was used from here within the week, or runs for less."
 	case len(m.areas) == 0:
 		return "There are no instances."
 	}
@@ -205,7 +251,13 @@ func (m *Model) areaTitle(at, width int, live map[int]bool) string {
 	default:
 		left += t.Text.Render(", through " + sanitize.Line(a.Through, 40))
 	}
-	return fit.Spread(left+" ", t.Faint.Render(" "+words.Count(len(a.Spots), "instance")+" "), width-1, t.Rule.Render("─"))
+	count := t.Faint.Render(" " + words.Count(len(a.Spots), "instance") + " ")
+	for _, say := range a.Joins() { // where there is room for it
+		if say = t.Faint.Render("; " + sanitize.Line(say, 100)); fit.Width(left+say+count)+3 <= width {
+			left += say
+		}
+	}
+	return fit.Spread(left+" ", count, width-1, t.Rule.Render("─"))
 }
 
 // spots draws some instances of an area side by side.
@@ -268,6 +320,9 @@ func (m *Model) card(width int) []string {
 	if i.Wrong != "" {
 		say("wrong", t.Verdict(gate.Ajar).Render(sanitize.Line(i.Wrong, 300)))
 	}
+	if idle := m.idleOf(s); idle != "" {
+		say("used", t.Verdict(gate.Ajar).Render(idle))
+	}
 	m.tellSessions(s, say)
 	for n, a := range i.Addresses {
 		word := ""
@@ -289,12 +344,18 @@ func (m *Model) card(width int) []string {
 		}
 		say("image", text)
 	}
+	if i.Size != "" {
+		say("size", sanitize.Line(i.Size, 60))
+	}
 	if i.KeyPair != "" {
 		here := t.Faint.Render(", no file of it is here")
 		if file := m.s.Workspace().KeyOf(snapshot.KeyPairOf(i)); file != "" {
 			here = t.Faint.Render(", here " + sanitize.Path(file))
 		}
 		say("key pair", sanitize.Line(i.KeyPair, 60)+here)
+	}
+	for n, joins := range m.areas[m.at.area].Joins() {
+		say(map[bool]string{true: "network"}[n == 0], t.Faint.Render(sanitize.Line(joins, 200)))
 	}
 	if len(i.Tags) > 0 {
 		say("tags", sanitize.Line(tags(i.Tags), 300))

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"strconv"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -72,7 +71,7 @@ func (m *Model) answered(what string, values []string) tea.Cmd {
 	case "retire":
 		return m.moveKey(k, "retire", "")
 	case "make":
-		return job(values[0]+" is made, its public half beside it", keyAt(ws, values[0]), func() error { return makeKey(ws, values, secrets[2]) })
+		return job(values[0]+" is made, its public half beside it", keyAt(ws, values[0]), func() error { return ws.MakeKey(values[0], values[1], secrets[2]) })
 	case "passphrase":
 		if !k.Sheet.Passphrase {
 			old = nil
@@ -187,31 +186,6 @@ func (m *Model) bind(k workspace.Key, values []string) tea.Cmd {
 		}
 		return d
 	})
-}
-
-// makeKey makes a key pair in keys/ of what was typed: name and kind, and the passphrase.
-func makeKey(ws *workspace.Workspace, values []string, passphrase []byte) error {
-	name := strings.TrimSpace(values[0])
-	if name == "" || name != filepath.Base(name) {
-		return fmt.Errorf("%q is no name for a file in keys/", name)
-	}
-	words := strings.Fields(values[1])
-	bits := 0
-	if len(words) > 1 {
-		bits, _ = strconv.Atoi(words[1])
-	}
-	if len(words) == 0 {
-		words = []string{"Ed25519"}
-	}
-	key, err := keyfile.Make(words[0], bits)
-	if err != nil {
-		return err
-	}
-	dir := filepath.Join(ws.Dir, "keys")
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return err
-	}
-	return keyfile.Write(filepath.Join(dir, name), key, keyfile.Wrapping{Passphrase: passphrase})
 }
 
 // writePublic writes the public half of a key to a new file.
