@@ -27,6 +27,10 @@ func exportCommand(open opener) *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if n := len(w.Book.Fleets) + len(w.Book.Estates); n > 0 && !effective {
+				fmt.Fprintf(cmd.ErrOrStderr(), "meatus: %s and %s are no sessions, and are not in the list: copy their tables from %s, or list what fleets make with --effective\n",
+					words.Count(len(w.Book.Estates), "estate"), words.Count(len(w.Book.Fleets), "fleet"), w.SessionsPath())
+			}
 			return w.Book.Export(cmd.OutOrStdout(), format, effective)
 		},
 	}

@@ -285,8 +285,8 @@ func (b *Book) Compare(rows []Row) Import {
 			mistake = fmt.Sprintf("%q cannot be a %s's name; %s", sanitize.Line(t.Name, 40), layerWords[t.Layer], nameHint)
 		case twice && t.Layer != InLike:
 			mistake = fmt.Sprintf("%s was in row %d already", row.Name, first)
-		case t.Layer == InSession && !there && row.Values["host"] == "":
-			mistake = row.Name + " has no host"
+		case t.Layer == InSession && !there && row.Values["host"] == "" && row.Values["instance"] == "":
+			mistake = row.Name + " has no host and no instance"
 		case t.Layer != InSession:
 			for key := range row.Values {
 				if !slices.Contains(FieldsOf(t.Layer), key) {

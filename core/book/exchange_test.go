@@ -20,14 +20,14 @@ func exported(t *testing.T, b *Book, format string) string {
 }
 
 func TestWhatIsExportedImportsAsItWas(t *testing.T) {
-	b := Parse("f", []byte(layered+"tunnels = [{ bring = \"127.0.0.1:1\", reach = \"db:2\" }]\narrive = \"say \\\"a, b\\\"\"\nport = 2022\n"))
+	b := Parse("f", []byte(layered+"tunnels = [{ bring = \"127.0.0.1:1\", reach = \"db:2\" }]\narrive = \"say \\\"a, b\\\"\"\nport = 2022\n\n[session.drifter]\ninstance = \"i-7\"\naddress = \"inside\"\n"))
 	for _, format := range []string{"csv", "json"} {
 		text := exported(t, b, format)
 		rows, err := ReadRows(strings.NewReader(text), format)
 		if err != nil {
 			t.Fatalf("%s: %v\n%s", format, err, text)
 		}
-		if im := b.Compare(rows); len(im.Same) != len(rows) || len(rows) != 4 || len(im.Add)+len(im.Change)+len(im.Mistakes) != 0 {
+		if im := b.Compare(rows); len(im.Same) != len(rows) || len(rows) != 5 || len(im.Add)+len(im.Change)+len(im.Mistakes) != 0 {
 			t.Errorf("%s: importing what was exported would do %+v", format, im)
 		}
 		path := filepath.Join(t.TempDir(), FileName)
