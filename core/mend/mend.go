@@ -246,7 +246,7 @@ func (c Case) otherKeys() []Way {
 	ws, h := c.Workspace, c.hop()
 	last := ""
 	if ws.Logins != nil {
-		l, _ := ws.Logins.Last(h.Host, h.Port, h.User)
+		l, _ := ws.Logins.Last(h.At().Host, h.Port, h.User)
 		last = l.Key
 	}
 	type choice struct {
@@ -373,7 +373,11 @@ func (c Case) neighbours() map[string][]string {
 		if other.Name == s.Name || other.Site.V != s.Site.V || other.User.V == "" {
 			continue
 		}
-		if _, ok := ws.Logins.Last(other.Host.V, other.Port.V, other.User.V); ok {
+		host := other.Host.V
+		if other.Bound != nil {
+			host = other.Bound.ID
+		}
+		if _, ok := ws.Logins.Last(host, other.Port.V, other.User.V); ok {
 			worked[other.User.V] = append(worked[other.User.V], other.Name)
 		}
 	}

@@ -623,7 +623,7 @@ func (k Knowledge) key(h Hop) gate.Gate {
 	if k.Logins == nil || g.Verdict != gate.Open || len(h.Keys) == 0 {
 		return g
 	}
-	last, ok := k.Logins.Last(h.Host, h.Port, h.User)
+	last, ok := k.Logins.Last(h.At().Host, h.Port, h.User)
 	if !ok || last.Key == "" {
 		return g
 	}
@@ -645,7 +645,7 @@ func (k Knowledge) login(h Hop) gate.Gate {
 	if k.Logins == nil {
 		return g
 	}
-	if last, ok := k.Logins.Last(h.Host, h.Port, h.User); ok {
+	if last, ok := k.Logins.Last(h.At().Host, h.Port, h.User); ok {
 		g.Seen += ", got in " + last.When.Local().Format("2 Jan 2006")
 	}
 	return g

@@ -260,7 +260,7 @@ func (h *handshake) shake() error {
 
 // tellLogin tells how the login went.
 func (h *handshake) tellLogin() {
-	in := LoggedIn{Place: h.place(), Host: h.l.hop.Host, Port: h.l.hop.Port, Version: h.softwareName(), Banner: h.said()}
+	in := LoggedIn{Place: h.place(), Host: h.l.hop.At().Host, Port: h.l.hop.Port, Version: h.softwareName(), Banner: h.said()}
 	if h.login.accepted != nil {
 		in.Key = keyfile.Fingerprint(bare(h.login.accepted))
 	}

@@ -49,7 +49,7 @@ type Answered struct {
 // LoggedIn says how a login got in.
 type LoggedIn struct {
 	Place
-	Host    string
+	Host    string // what the login is remembered by: the host, or the instance that the session is bound to
 	Port    int
 	Key     string // SHA-256 fingerprint of the key that was accepted last, or ""
 	Version string // what the server's software calls itself, cleaned

@@ -2,12 +2,17 @@ package walk_test
 
 import (
 	"errors"
+	"path/filepath"
+	"slices"
 	"strings"
+	"sync"
 	"testing"
 
 	"meatus/core/book"
+	"meatus/core/event"
 	"meatus/core/gate"
 	"meatus/core/route"
+	"meatus/core/vouch"
 	"meatus/core/walk"
 )
 
@@ -58,5 +63,43 @@ func TestIdentityFollowsTheInstance(t *testing.T) {
 	}
 	if err := walked("the session that goes by the address", b.route("gauge-2"), 0); !errors.As(err, &f) || f.Cause != gate.IdentityChanged {
 		t.Errorf("the address itself is still another's: %v", err)
+	}
+}
+
+// asked remembers by what it was asked how a login got in before.
+type asked struct {
+	mu    sync.Mutex
+	hosts []string
+}
+
+func (a *asked) Last(host string, _ int, _ string) (route.Login, bool) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.hosts = append(a.hosts, host)
+	return route.Login{}, false
+}
+
+func TestALoginIsRememberedByTheInstance(t *testing.T) {
+	var stream event.Stream
+	before := &asked{}
+	b := openBay(t, func(c *walk.Config) { c.Events = &stream })
+	inbox := stream.Subscribe()
+	r := b.asInstance("gauge-1", "i-1")
+	r.Check(route.Knowledge{Vouched: vouch.Open(filepath.Join(b.Dir, vouch.FileName)), Logins: before})
+	p, err := b.Walk(t.Context(), r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p.Close()
+	hosts := map[string]bool{}
+	for len(hosts) < 2 {
+		for _, e := range inbox.Take(t.Context()) {
+			if in, ok := e.(walk.LoggedIn); ok {
+				hosts[in.Host] = true
+			}
+		}
+	}
+	if !hosts["i-1"] || !hosts["203.0.113.10"] || !slices.Contains(before.hosts, "i-1") || slices.Contains(before.hosts, "10.61.4.31") {
+		t.Errorf("it is remembered by %v, and asked about by %v", hosts, before.hosts)
 	}
 }

@@ -378,7 +378,7 @@ func (g *login) causes() string {
 	list := "its home folder or list of keys there is open to others, or the server reads another list: that machine's log says which"
 	key := "the key is in no list of that account: try another"
 	if l.w.Logins != nil {
-		if last, ok := l.w.Logins.Last(l.hop.Host, l.hop.Port, l.hop.User); ok {
+		if last, ok := l.w.Logins.Last(l.hop.At().Host, l.hop.Port, l.hop.User); ok {
 			when := last.When.Local().Format("2 Jan 2006")
 			if !slices.ContainsFunc(g.tries, func(t Try) bool { return t.Print != "" && t.Print == last.Key }) && last.Key != "" {
 				return fmt.Sprintf("another key is the likely cure: this login got in on %s by %s; or %s", when, last.Key, list)
