@@ -1,6 +1,7 @@
 package estate
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"errors"
@@ -13,6 +14,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/adrg/xdg"
@@ -69,6 +71,7 @@ const mostLight = 3
 // longer than a document may be, and a reading takes no more requests than it may.
 type limitedLine struct {
 	over     http.RoundTripper
+	turn     chan struct{} // held while a request is under way
 	requests int
 }
 
@@ -79,6 +82,12 @@ func (l *limitedLine) RoundTrip(r *http.Request) (*http.Response, error) {
 	if l.requests++; l.requests > MostRequests {
 		return nil, fmt.Errorf("it takes more than %d requests: its pages do not end", MostRequests)
 	}
+	select { // whoever asks this service waits until nobody else does
+	case l.turn <- struct{}{}:
+		defer func() { <-l.turn }()
+	case <-r.Context().Done():
+		return nil, r.Context().Err()
+	}
 	resp, err := l.over.RoundTrip(r)
 	if err != nil {
 		return nil, err
@@ -87,22 +96,24 @@ func (l *limitedLine) RoundTrip(r *http.Request) (*http.Response, error) {
 		_ = resp.Body.Close() // what it says is of no use
 		return nil, errors.New("it answers with a page, not with what the service says; is auth_url the right address?")
 	}
-	resp.Body = &bounding{resp.Body, MaxDocument}
+	body, err := bounded(resp.Body)
+	_ = resp.Body.Close() // what it says is read
+	if err != nil {
+		return nil, err
+	}
+	if len(body) > MaxDocument {
+		return nil, fmt.Errorf("it answers with more than %d MB", MaxDocument>>20)
+	}
+	resp.Body = io.NopCloser(bytes.NewReader(body))
 	return resp, nil
 }
 
-// bounding ends a body that is longer than it may be.
-type bounding struct {
-	io.ReadCloser
-	left int
-}
+// turns are the services that are asked, each by one request at a time, by the address that one logs in at.
+var turns sync.Map
 
-func (b *bounding) Read(p []byte) (int, error) {
-	n, err := b.ReadCloser.Read(p)
-	if b.left -= n; b.left < 0 {
-		return 0, fmt.Errorf("it answers with more than %d MB", MaxDocument>>20)
-	}
-	return n, err
+func turnAt(address string) chan struct{} {
+	turn, _ := turns.LoadOrStore(address, make(chan struct{}, 1))
+	return turn.(chan struct{})
 }
 
 func loopback(host string) bool {
@@ -149,7 +160,7 @@ func dialCloud(ctx context.Context, dir string, e book.EstateSource) (*cloud, er
 	}
 	over := http.DefaultTransport.(*http.Transport).Clone()
 	over.TLSClientConfig = secure
-	c := &cloud{line: &limitedLine{over: over}, images: map[string]Image{}}
+	c := &cloud{line: &limitedLine{over: over, turn: turnAt(auth.IdentityEndpoint)}, images: map[string]Image{}}
 	provider.HTTPClient = http.Client{
 		Transport: c.line, Timeout: requestTime,
 		CheckRedirect: func(r *http.Request, _ []*http.Request) error {

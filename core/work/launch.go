@@ -14,7 +14,7 @@ import (
 
 const (
 	// consoleTime is how long a console is looked at for fingerprints, and consolePace how often.
-	consoleTime = 3 * time.Minute
+	consoleTime = 2 * time.Minute
 	consolePace = 3 * time.Second
 	// knownTime is how long is waited for an instance that runs to be known of by everybody.
 	knownTime = time.Minute
@@ -51,63 +51,82 @@ func (j *Launch) Run(ctx context.Context, tell func(Step)) error {
 	failed := s.Launch(ctx, j.Launch, j.Offer, down.Mark, func(name, id string) {
 		made = append(made, one{name, id})
 		unwritten = errors.Join(unwritten, down.Add(id))
-		tell(Step{Verdict: gate.Open, Where: name, Say: "estate " + j.Source.Name + " builds it, as " + id})
+		tell(Step{Verdict: gate.Open, Where: name, Say: "estate " + j.Source.Name + " builds " + name + ", as " + id})
 	})
 	if failed != nil && len(made) > 0 {
 		failed = fmt.Errorf("%w; %s launched before that", failed, words.Plural(len(made), "instance was", "instances were"))
 	}
 	errs := []error{failed, unwritten}
+	fail := func(i one, err error) {
+		tell(Step{Verdict: gate.Shut, Where: i.name, Say: i.name + " is not what it should be", Err: err})
+		errs = append(errs, fmt.Errorf("%s: %w", i.name, err))
+	}
+	sessions := map[one]*book.Session{}
 	for _, i := range made {
-		if err := j.settle(ctx, &s, i.name, i.id, tell); err != nil {
-			tell(Step{Verdict: gate.Shut, Where: i.name, Say: "it is not what it should be", Err: err})
-			errs = append(errs, fmt.Errorf("%s: %w", i.name, err))
+		say := func(now estate.State) {
+			tell(Step{Verdict: gate.Open, Where: i.name, Say: i.name + " is " + string(now)})
+		}
+		if err := s.Await(ctx, i.id, estate.Running, say); err != nil {
+			fail(i, err)
+			continue
+		}
+		j.Read()
+		session, err := j.session(ctx, i.id)
+		if err != nil {
+			fail(i, err)
+			continue
+		}
+		sessions[i], j.Made = session, append(j.Made, session.Name)
+		way := ""
+		if len(session.Via.V) > 0 {
+			way = ", via " + session.Via.V[len(session.Via.V)-1]
+		}
+		tell(Step{Verdict: gate.Open, Where: i.name, Say: "session " + session.Name + " leads to " + i.name + way})
+	}
+	// The consoles are looked at in turn, until each has said what it has to say.
+	for until := time.Now().Add(consoleTime); len(sessions) > 0; {
+		for _, i := range made {
+			session := sessions[i]
+			if session == nil {
+				continue
+			}
+			n, err := j.prints(ctx, &s, session, i.id)
+			switch {
+			case err != nil:
+				fail(i, err)
+			case n > 0:
+				tell(Step{Verdict: gate.Open, Where: i.name, Say: "the console of " + i.name + " has " + words.Count(n, "fingerprint") + ": the first visit is compared with it"})
+			case time.Now().After(until):
+				tell(Step{Verdict: gate.Ajar, Where: i.name, Say: "the console of " + i.name + " has no fingerprints: ask somebody before its first visit"})
+			default:
+				continue
+			}
+			delete(sessions, i)
+		}
+		if len(sessions) == 0 {
+			break
+		}
+		select {
+		case <-ctx.Done():
+			return errors.Join(append(errs, ctx.Err())...)
+		case <-time.After(consolePace):
 		}
 	}
 	return errors.Join(errs...)
 }
 
-// settle waits for one instance until it can be walked to.
-func (j *Launch) settle(ctx context.Context, s *estate.Source, name, id string, tell func(Step)) error {
-	say := func(text string) { tell(Step{Verdict: gate.Open, Where: name, Say: text}) }
-	if err := s.Await(ctx, id, estate.Running, func(now estate.State) { say("it is " + string(now)) }); err != nil {
-		return err
-	}
-	j.Read()
-	session, err := j.session(ctx, id)
+// prints has what the console of an instance tells expected at the first visit, and tells how much that is.
+func (j *Launch) prints(ctx context.Context, s *estate.Source, session *book.Session, id string) (int, error) {
+	console, err := s.Console(ctx, id)
 	if err != nil {
-		return err
+		return 0, ctx.Err() // it has none yet
 	}
-	j.Made = append(j.Made, session.Name)
-	way := ""
-	if len(session.Via.V) > 0 {
-		way = ", via " + session.Via.V[len(session.Via.V)-1]
-	}
-	say("session " + session.Name + " leads to it" + way)
-	for until := time.Now().Add(consoleTime); ; {
-		if console, err := s.Console(ctx, id); err == nil {
-			n, err := j.Workspace().ExpectConsole(session.Bound, session.Port.V, console, time.Now())
-			if err != nil {
-				return err
-			}
-			if n > 0 {
-				say("its console has " + words.Count(n, "fingerprint") + ": the first visit is compared with them")
-				return nil
-			}
-		}
-		if time.Now().After(until) {
-			tell(Step{Verdict: gate.Ajar, Where: name, Say: "its console has no fingerprints: ask somebody before its first visit"})
-			return nil
-		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(consolePace):
-		}
-	}
+	return j.Workspace().ExpectConsole(session.Bound, session.Port.V, console, time.Now())
 }
 
 // session is the session of an instance: the one that a fleet makes of it, else one that is written now.
 func (j *Launch) session(ctx context.Context, id string) (*book.Session, error) {
+	written := ""
 	for until := time.Now().Add(knownTime); ; {
 		ws := j.Workspace()
 		if found := ws.SessionOf(j.Source.Name, id); found != nil {
@@ -115,7 +134,7 @@ func (j *Launch) session(ctx context.Context, id string) (*book.Session, error) 
 		}
 		for k := range ws.Estates {
 			i := ws.Estates[k].Snapshot.Instance(id)
-			if ws.Estates[k].Source != j.Source.Name || i == nil || len(i.Addresses) == 0 {
+			if ws.Estates[k].Source != j.Source.Name || i == nil || len(i.Addresses) == 0 || written != "" {
 				continue
 			}
 			d := ws.DraftOf(j.Source.Name, i)
@@ -124,12 +143,12 @@ func (j *Launch) session(ctx context.Context, id string) (*book.Session, error) 
 				return nil, fmt.Errorf("writing a session %s: %w", d.Name, err)
 			}
 			j.Adopt(b)
-			if s := j.Workspace().Book.Session(d.Name); s != nil && s.Bound != nil {
-				return s, nil
-			}
-			return nil, fmt.Errorf("session %s is written, and bound to nothing", d.Name)
+			written = d.Name
 		}
 		if time.Now().After(until) {
+			if written != "" {
+				return nil, fmt.Errorf("session %s is written, and not bound to it", written)
+			}
 			return nil, errors.New("it runs, and the estate does not tell of it")
 		}
 		select {

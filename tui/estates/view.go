@@ -75,9 +75,6 @@ func (m *Model) jobLine(s work.State) string {
 	mark, say := t.Accent.Render("◜"), ""
 	if n := len(s.Steps); n > 0 {
 		say = s.Steps[n-1].Say
-		if s.Steps[n-1].Where != s.Title.Of {
-			say = s.Steps[n-1].Where + ": " + say
-		}
 	}
 	if s.Over() {
 		if mark = t.Mark(gate.Open); s.Err != nil {
