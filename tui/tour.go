@@ -4,10 +4,13 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
+	"meatus/core/book"
+	"meatus/core/estate"
 	"meatus/core/gate"
 	"meatus/core/prefs"
 	"meatus/core/statefile"
@@ -57,6 +60,14 @@ var tourSteps = []tourStep{
 	{"{keys} has every key file. {new} makes one there; {copy} and {import} are at the foot.", func(a *App) bool { return places[a.at].Name == "Keys" && !a.inShell }},
 	{"spit lends a key to a shell. Open its shell from Routes, type reach gauge-1 there, and answer with {leader} a.", func(a *App) bool {
 		return a.sawWhile("lent", a.lentOnce)
+	}},
+	{"{estate} has the bay's instances. On gauge-1, {another} launches another like it: enter, and enter again.", func(a *App) bool {
+		return slices.ContainsFunc(a.engine.Workspace().Book.Sessions, func(s *book.Session) bool { return s.Bound != nil })
+	}},
+	{"Walk there with enter: its console told its fingerprint. Then, in {estate}, {remove} twice stops it, {mend} twice starts it: its session follows.", func(a *App) bool {
+		return slices.ContainsFunc(a.engine.Workspace().Estates, func(k estate.Kept) bool {
+			return slices.ContainsFunc(k.Changes, func(c estate.Change) bool { return c.Kind == estate.Restarted })
+		})
 	}},
 	{"{trail} tells everything that you did, and what came of it.", func(a *App) bool { return places[a.at].Name == "Trail" && !a.inShell }},
 }

@@ -92,16 +92,24 @@ func (a *ttyAsker) Identity(ctx context.Context, q walk.IdentityQuestion) error 
 	for _, word := range q.Words() {
 		fmt.Fprintf(tty, "  NOTE: %s\n", word)
 	}
+	same, others := q.Agreement()
 	for _, e := range q.Expected {
-		if m, ok := vouch.Compare(e.Print, q.Key); ok {
+		if m, ok := vouch.Compare(e.Print, q.Key); ok && (e.Kind == "" || e.Kind == vouch.KindOf(q.Key)) {
 			fmt.Fprintf(tty, "  %s was expected, from %s: %s\n", e.Print, e.Source, map[bool]string{true: "the same", false: "ANOTHER"}[m.Same])
 		}
 	}
-	answer, err := ask(ctx, tty, "Compare it with what its console shows. Vouch for it? Type yes, or paste the fingerprint you expect: ", true)
+	prompt, want := "Compare it with what its console shows. Vouch for it? Type yes, or paste the fingerprint you expect: ", "yes"
+	switch {
+	case same != nil:
+		prompt, want = "It is the one that "+same.Source+" told. Enter vouches for it, anything else does not: ", ""
+	case len(others) > 0:
+		prompt, want = "It is NOT the one that is expected. If you know why, type the last six characters of the SHA256 fingerprint it shows: ", q.SHA256[max(len(q.SHA256)-6, 0):]
+	}
+	answer, err := ask(ctx, tty, prompt, true)
 	if err != nil {
 		return err
 	}
-	if m, ok := vouch.Compare(answer, q.Key); answer == "yes" || ok && m.Same {
+	if m, ok := vouch.Compare(answer, q.Key); answer == want || same != nil && answer == "yes" || ok && m.Same {
 		return nil
 	} else if ok {
 		fmt.Fprintln(tty, "That is another fingerprint.")

@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strings"
 
+	"meatus/core/vouch"
+
 	"golang.org/x/crypto/ssh"
 )
 
@@ -15,6 +17,13 @@ const (
 	maxPrints  = 16
 )
 
+// Print is a fingerprint that a console prints, with the kind of the key as scripts name it: "ED25519", or ""
+// where that is not said.
+type Print struct{ Print, Kind string }
+
+// kinds are the names of kinds behind a fingerprint.
+var kinds = regexp.MustCompile(`\((ED25519|ECDSA|RSA|DSA)\)`)
+
 // prints are fingerprints as first-boot scripts print them.
 var prints = regexp.MustCompile(`SHA256:[A-Za-z0-9+/]{43}\b|(?:MD5:)?\b(?:[0-9a-f]{2}:){15}[0-9a-f]{2}\b`)
 
@@ -22,12 +31,12 @@ var prints = regexp.MustCompile(`SHA256:[A-Za-z0-9+/]{43}\b|(?:MD5:)?\b(?:[0-9a-
 // the marks of fingerprints, or of the keys themselves. What stands anywhere else is not taken, since
 // programs of an instance's users print there, too; a line may have the script's own name before it. The
 // text is hostile: nothing of it but fingerprints comes out.
-func ConsolePrints(text string) []string {
+func ConsolePrints(text string) []Print {
 	text = text[max(len(text)-maxConsole, 0):]
-	var found []string
-	add := func(print string) {
-		if !slices.Contains(found, print) && len(found) < maxPrints {
-			found = append(found, print)
+	var found []Print
+	add := func(print, kind string) {
+		if len(found) < maxPrints && !slices.ContainsFunc(found, func(p Print) bool { return p.Print == print }) {
+			found = append(found, Print{print, kind})
 		}
 	}
 	inside := ""
@@ -41,13 +50,17 @@ func ConsolePrints(text string) []string {
 			inside = ""
 		case inside == "prints":
 			if print := prints.FindString(line); print != "" {
-				add(print)
+				kind := ""
+				if named := kinds.FindStringSubmatch(line); named != nil {
+					kind = named[1]
+				}
+				add(print, kind)
 			}
 		case inside == "keys":
 			words := strings.Fields(line)
 			for i := range max(len(words)-1, 0) {
 				if key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(words[i] + " " + words[i+1])); err == nil {
-					add(ssh.FingerprintSHA256(key))
+					add(ssh.FingerprintSHA256(key), vouch.KindOf(key))
 					break
 				}
 			}

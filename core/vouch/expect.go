@@ -19,10 +19,42 @@ import (
 type Expected struct {
 	Host   string    `toml:"host"`
 	Port   int       `toml:"port"`
-	Print  string    `toml:"print"` // "SHA256:…", "SHA1:…" or "MD5:…", as pairs of hexadecimal digits or base64
+	Print  string    `toml:"print"`          // "SHA256:…", "SHA1:…" or "MD5:…", as pairs of hexadecimal digits or base64
+	Kind   string    `toml:"kind,omitempty"` // of the key, as [KindOf] names it; "" where that is not said
 	Source string    `toml:"source"`
 	When   time.Time `toml:"when"`
 	By     string    `toml:"by"`
+}
+
+// KindOf names the kind of a key as tools print it behind a fingerprint: "ED25519", "ECDSA", "RSA", "DSA"; ""
+// for others.
+func KindOf(key ssh.PublicKey) string {
+	switch kind := key.Type(); {
+	case kind == ssh.KeyAlgoED25519:
+		return "ED25519"
+	case strings.HasPrefix(kind, "ecdsa-"):
+		return "ECDSA"
+	case kind == ssh.KeyAlgoRSA:
+		return "RSA"
+	case kind == ssh.InsecureKeyAlgoDSA:
+		return "DSA"
+	}
+	return ""
+}
+
+// Agree tells which of what is expected a key is, and where it is none of them what is expected in its
+// place: those that are said to be of its kind. Both are empty where nothing that is expected is about it.
+func Agree(expected []Expected, key ssh.PublicKey) (same *Expected, others []Expected) {
+	for i, e := range expected {
+		m, ok := Compare(e.Print, key)
+		switch {
+		case ok && m.Same:
+			return &expected[i], nil
+		case ok && e.Kind != "" && e.Kind == KindOf(key):
+			others = append(others, e)
+		}
+	}
+	return nil, others
 }
 
 // ExpectedOf lists what is expected of a host's key.

@@ -54,6 +54,9 @@ type IdentityQuestion struct {
 // Words are what speaks against a yes, or is to be known before it; none for most.
 func (q IdentityQuestion) Words() []string {
 	var words []string
+	if _, others := vouch.Agree(q.Expected, q.Key); len(others) > 0 {
+		words = append(words, fmt.Sprintf("%s told another fingerprint of its %s key: whoever answers may not be %s", others[0].Source, others[0].Kind, q.Hop))
+	}
 	if q.LeadsBack != "" {
 		words = append(words, fmt.Sprintf("this is the key of %s, a hop before it: the way leads back there, and not to %s", q.LeadsBack, q.Hop))
 	}
@@ -73,6 +76,16 @@ func (q IdentityQuestion) Words() []string {
 		words = append(words, fmt.Sprintf("the same key is vouched for %s since %s", v.At(), v.When.Local().Format("2 Jan 2006")))
 	}
 	return words
+}
+
+// Agreement is what was expected and is the key, nil for none, or where something speaks against it; and where
+// none of it is, what was expected of a key of this kind.
+func (q IdentityQuestion) Agreement() (same *vouch.Expected, others []vouch.Expected) {
+	same, others = vouch.Agree(q.Expected, q.Key)
+	if q.LeadsBack != "" || q.Covered != "" {
+		same = nil
+	}
+	return same, others
 }
 
 // PassphraseQuestion asks for the passphrase of a key.

@@ -342,6 +342,12 @@ func (h *handshake) identity(remote net.Addr, key ssh.PublicKey) error {
 				g.Verdict, g.Reason = gate.Ajar, g.Detail[0]
 				g.Remedy.Say = "look into that before it is vouched for"
 			}
+			switch same, others := vouch.Agree(q.Expected, key); {
+			case len(others) > 0:
+				g.Verdict = gate.Shut
+			case same != nil:
+				g.Seen = "first visit, shows the key that " + sanitize.Line(same.Source, 60) + " told"
+			}
 			l.tell(0, g, false)
 			return errTouched
 		}

@@ -134,7 +134,7 @@ func (w *Workspace) ExpectConsole(b *book.Binding, port int, console string, now
 	at := visitOf(b, port)
 	var list []vouch.Expected
 	for _, print := range estate.ConsolePrints(console) {
-		list = append(list, vouch.Expected{Host: at.Host, Port: at.Port, Print: print, Source: "the console of " + b.Name})
+		list = append(list, vouch.Expected{Host: at.Host, Port: at.Port, Print: print.Print, Kind: print.Kind, Source: "the console of " + b.Name})
 	}
 	if len(list) == 0 {
 		return 0, nil

@@ -219,9 +219,20 @@ func (m *Model) enter() {
 // vouchedFor tells whether what was typed vouches for the host: the word yes, or
 // the very fingerprint it shows.
 func (m *Model) vouchedFor(typed string) bool {
-	match, ok := vouch.Compare(typed, m.waiting[0].identity.Key)
+	i := m.waiting[0].identity
+	match, ok := vouch.Compare(typed, i.Key)
+	same, others := i.Agreement()
 	switch {
-	case typed == "yes" || ok && match.Same:
+	case ok && match.Same, typed == "" && same != nil:
+		return true
+	case len(others) > 0 && !ok:
+		if len(typed) == 6 && strings.HasSuffix(i.SHA256, typed) {
+			return true
+		}
+		m.note = "it is not the key that is expected: type the last six characters of what it shows, or press esc"
+		m.inputs[0].Begin("")
+		return false
+	case typed == "yes":
 		return true
 	case ok:
 		m.note = "that is another fingerprint; it is marked where it differs"
@@ -314,13 +325,32 @@ func (m *Model) words(q *question) (title string, body []string) {
 				body = append(body, t.Mark(gate.Ajar)+" "+t.Verdict(gate.Ajar).Render(l))
 			}
 		}
-		for _, e := range i.Expected {
-			body = append(body, m.compared("expected", e.Print, i.Key)...)
+		same, others := i.Agreement()
+		switch {
+		case same != nil:
+			body = append(body, m.compared("expected", same.Print, i.Key)...)
+		case len(others) > 0:
+			for _, e := range others {
+				body = append(body, m.compared("expected", e.Print, i.Key)...)
+			}
+		default:
+			for _, e := range i.Expected {
+				if e.Kind == "" { // one of another kind is about another key
+					body = append(body, m.compared("expected", e.Print, i.Key)...)
+				}
+			}
 		}
 		if len(m.inputs) > 0 {
 			body = append(body, m.compared("pasted", m.inputs[0].Text(), i.Key)...)
 		}
-		wrap("Compare it with what the machine's console shows, or paste that here. If it is the same, type yes:")
+		switch {
+		case same != nil:
+			wrap(fmt.Sprintf("It is the one that %s told. Enter vouches for it:", sanitize.Line(same.Source, 80)))
+		case len(others) > 0:
+			wrap("Ask whoever runs it before you go on. If you know why it is another, type the last six characters of the SHA256 fingerprint it shows:")
+		default:
+			wrap("Compare it with what the machine's console shows, or paste that here. If it is the same, type yes:")
+		}
 		return "first visit", body
 	case q.lend != nil:
 		u := q.lend.Use

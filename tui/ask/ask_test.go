@@ -102,6 +102,56 @@ func TestAFirstVisitSaysWhatSpeaksAgainstIt(t *testing.T) {
 	}
 }
 
+// What a console told is one key press where it is the key, and an alarm where it is another of its kind.
+func TestWhatIsExpectedIsOneKeyPressOrAnAlarm(t *testing.T) {
+	p := newPerson(t)
+	q, other := identity(t), identity(t)
+	rsa := vouch.Expected{Print: other.SHA256, Kind: "RSA", Source: "the console of tide-db"}
+	q.Expected = []vouch.Expected{rsa, {Print: q.SHA256, Kind: "ED25519", Source: "the console of tide-db"}}
+	done := p.asked(func(ctx context.Context) error { return p.desk.Identity(ctx, q) })
+	if see := p.sees(); !strings.Contains(see, "Enter vouches for it") || strings.Contains(see, "differs") {
+		t.Errorf("it says\n%s", see)
+	}
+	p.Update(placetest.Key("enter"))
+	if err := <-done; err != nil {
+		t.Error(err)
+	}
+	q.LeadsBack = "quay"
+	done = p.asked(func(ctx context.Context) error { return p.desk.Identity(ctx, q) })
+	p.Update(placetest.Key("enter"))
+	if !p.Waiting() {
+		t.Error("enter vouched for a way that leads back")
+	}
+	p.Update(placetest.Key("esc"))
+	<-done
+
+	q.LeadsBack, q.Expected = "", []vouch.Expected{rsa, {Print: other.SHA256, Kind: "ED25519", Source: "the console of tide-db"}}
+	done = p.asked(func(ctx context.Context) error { return p.desk.Identity(ctx, q) })
+	if see := strings.Join(strings.Fields(p.sees()), " "); !strings.Contains(see, "may not be tide-db") || !strings.Contains(see, "differs") || !strings.Contains(see, "last six characters") {
+		t.Errorf("it says\n%s", see)
+	}
+	for _, typed := range []string{"", "yes", "abc"} {
+		p.types(typed)
+		p.Update(placetest.Key("enter"))
+		if !p.Waiting() {
+			t.Fatalf("%q vouched for another key than the expected", typed)
+		}
+	}
+	p.types(q.SHA256[len(q.SHA256)-6:])
+	p.Update(placetest.Key("enter"))
+	if err := <-done; err != nil {
+		t.Error(err)
+	}
+	q.Expected = []vouch.Expected{rsa} // it is about another key
+	done = p.asked(func(ctx context.Context) error { return p.desk.Identity(ctx, q) })
+	if see := p.sees(); strings.Contains(see, "differs") || !strings.Contains(see, "type yes:") {
+		t.Errorf("it says\n%s", see)
+	}
+	p.types("yes")
+	p.Update(placetest.Key("enter"))
+	<-done
+}
+
 func TestQuestionsAreAnsweredInTheirOrder(t *testing.T) {
 	p := newPerson(t)
 	first := p.asked(func(ctx context.Context) error { return p.desk.Identity(ctx, identity(t)) })
