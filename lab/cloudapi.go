@@ -31,6 +31,7 @@ func (c *Cloud) handler() http.Handler {
 		answer(w, http.StatusMultipleChoices, object{"versions": object{"values": []object{{"id": "v3.14", "status": "stable", "links": []object{{"rel": "self", "href": c.URL() + "/v3/"}}}}}})
 	})
 	mux.HandleFunc("POST /v3/auth/tokens", c.login)
+	mux.HandleFunc("POST /lab/fault", c.fail)
 	versions := func(path, id string) {
 		mux.HandleFunc("GET "+path+"/{$}", func(w http.ResponseWriter, _ *http.Request) {
 			answer(w, http.StatusOK, object{"versions": []object{{"id": id, "status": "CURRENT", "links": []object{{"rel": "self", "href": c.URL() + path + "/" + strings.Split(id, ".")[0] + map[string]string{"/network": ".0"}[path] + "/"}}}}})
@@ -95,7 +96,7 @@ func (c *Cloud) handler() http.Handler {
 		c.requests++
 		intercept := c.intercept
 		c.mu.Unlock()
-		if c.faulty(w, r) {
+		if r.URL.Path != "/lab/fault" && c.faulty(w, r) {
 			return
 		}
 		if intercept == nil || !intercept(w, r) {

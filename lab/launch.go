@@ -312,7 +312,7 @@ const (
 	Expired   Fault = "expired"   // no token is taken any more
 )
 
-// Faults are all of them.
+// AllFaults are all of them.
 var AllFaults = []Fault{Throttled, Slow, Broken, Expired}
 
 // Fail has something be wrong with the cloud for a while.
@@ -324,6 +324,33 @@ func (c *Cloud) Fail(f Fault, while time.Duration) {
 		clear(c.tokens)
 		c.fault = Well
 	}
+}
+
+// fail has something be wrong on demand.
+func (c *Cloud) fail(w http.ResponseWriter, r *http.Request) {
+	fault := Fault(r.URL.Query().Get("kind"))
+	while, err := time.ParseDuration(r.URL.Query().Get("for"))
+	if err != nil || while < 0 || fault != Well && !slices.Contains(AllFaults, fault) {
+		faultOf(w, http.StatusBadRequest, "badRequest", fmt.Sprintf("kind is one of %v, for a time as 30s", AllFaults))
+		return
+	}
+	c.Fail(fault, while)
+	w.WriteHeader(http.StatusNoContent)
+}
+
+// SomebodyElse launches an instance after a while, as somebody else who uses the cloud does.
+func (c *Cloud) SomebodyElse(after time.Duration) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	now := time.Now()
+	i := &instance{id: "i-wader", name: "wader", status: "BUILD", task: "spawning", image: "im-plain", key: "sounding", network: "n-reef", groups: []string{"reef"}, size: "skiff", meta: map[string]string{"owner": "survey"}, launched: now, updated: now}
+	c.rounds[i.id] = time.AfterFunc(after, func() {
+		c.mu.Lock()
+		defer c.mu.Unlock()
+		i.launched, i.updated = time.Now(), time.Now()
+		c.servers = append(c.servers, i)
+		c.later(i, func() { c.built(i, "debian") })
+	})
 }
 
 // faulty answers a request as the fault has it, where there is one.

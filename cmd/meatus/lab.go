@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"time"
 
 	"github.com/adrg/xdg"
 	"github.com/spf13/cobra"
@@ -102,6 +103,7 @@ func demo(ctx context.Context, dir, leader string, tour, plain bool) error {
 			return &statusError{statusWorkspace, err}
 		}
 		l.Distance()
+		l.Cloud().SomebodyElse(3 * time.Minute)
 		w.Downloads = l.Downloads()
 		if stop, err := traffic.Start(w, l.Dialer()); err != nil {
 			fmt.Fprintln(os.Stderr, "meatus: "+err.Error())

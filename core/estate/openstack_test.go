@@ -16,6 +16,7 @@ import (
 	"meatus/core/book"
 	"meatus/core/estate"
 	"meatus/lab"
+	"meatus/lab/await"
 	"meatus/lab/labtest"
 )
 
@@ -126,7 +127,12 @@ func TestWhatHasChangedIsAskedForAlone(t *testing.T) {
 	}) {
 		t.Errorf("after %d requests it is %+v", k.Requests, i)
 	}
-	l.Cloud().Fail(lab.Throttled, time.Minute)
+	if resp, err := http.Post(l.Cloud().URL()+"/lab/fault?kind=throttled&for=1m", "", nil); err != nil || resp.StatusCode != http.StatusNoContent {
+		t.Fatal(resp, err)
+	}
+	if resp, err := http.Post(l.Cloud().URL()+"/lab/fault?kind=fog&for=1m", "", nil); err != nil || resp.StatusCode != http.StatusBadRequest {
+		t.Error(resp, err)
+	}
 	if k := renew(t, s); !strings.Contains(k.Failed, "asked again after 5s") || len(k.Snapshot.Instances) != 14 {
 		t.Errorf("throttled: %s", k.Failed)
 	}
@@ -137,6 +143,21 @@ func TestWhatHasChangedIsAskedForAlone(t *testing.T) {
 	l.Cloud().Fail(lab.Expired, 0)
 	if k := renew(t, s); k.Failed != "" {
 		t.Error(k.Failed)
+	}
+}
+
+// Somebody else launches an instance while one looks.
+func TestAnInstanceOfSomebodyElseIsNoticed(t *testing.T) {
+	l, s := cloudOf(t)
+	renew(t, s)
+	l.Cloud().SomebodyElse(time.Millisecond)
+	var k estate.Kept
+	await.Until(t, "it to be noticed", func() bool {
+		k = renew(t, s)
+		return len(k.Snapshot.Instances) == 15 && instance(t, k, "wader").State == estate.Running
+	})
+	if len(k.Changes) == 0 || k.Changes[0].Say != "wader is new: starting" && k.Changes[0].Say != "wader is new: running" {
+		t.Errorf("it is told: %+v", k.Changes)
 	}
 }
 

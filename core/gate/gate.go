@@ -75,6 +75,8 @@ const (
 	Choose              // one of several ways, which have to be looked for
 	Wait                // wait until it opens by itself
 	AskKeys             // ask the server which keys it would take
+	Start               // start the instance, and wait until it runs
+	Runs                // wait until the instance runs
 )
 
 // Remedy is what mends a gate: one sentence, and where the program can do it

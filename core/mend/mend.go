@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"meatus/core/book"
+	"meatus/core/estate"
 	"meatus/core/gate"
 	"meatus/core/keyfile"
 	"meatus/core/localaddr"
@@ -66,6 +67,8 @@ func Ways(c Case) []Way {
 	switch {
 	case c.Gate.Remedy.Act == gate.Settle:
 		ways = append(ways, Way{Say: "settle what the new identity means", Act: gate.Settle})
+	case c.Gate.Kind == gate.State:
+		return c.state()
 	case c.Gate.Kind == gate.Key:
 		ways = append(c.file(), c.otherKeys()...)
 	case c.Gate.Kind == gate.Login:
@@ -84,6 +87,23 @@ func Ways(c Case) []Way {
 	}
 	if c.Failure != nil && walk.MayPass(c.Failure) {
 		ways = append(ways, Way{Say: "wait until it is up", Why: "tries again after longer and longer pauses, then goes on", Act: gate.Wait})
+	}
+	return ways
+}
+
+// state are the ways to have an instance run.
+func (c Case) state() []Way {
+	i := c.hop().Instance
+	if i == nil {
+		return nil
+	}
+	var ways []Way
+	if source, ok := c.Workspace.Source(i.Source); ok && i.State == "stopped" && (&estate.Source{EstateSource: source}).Acts() {
+		ways = append(ways, Way{Say: "start it, and walk there once it runs", Act: gate.Start,
+			Preview: []string{fmt.Sprintf("asks estate %s to start %s; its address may be another then, and the session follows", i.Source, sanitize.Line(i.Name, 60))}})
+	}
+	if i.State == "stopped" || i.State == "starting" {
+		ways = append(ways, Way{Say: "wait until it runs, and walk there then", Act: gate.Runs, Preview: []string{"reads estate " + i.Source + " again and again, for ten minutes at most"}})
 	}
 	return ways
 }

@@ -32,11 +32,11 @@ func StateGate(i *book.Binding) gate.Gate {
 			g.Remedy.Say = "look at what its console says; restart it where nothing else helps"
 		}
 	case "starting":
-		shut(i.Name+" is starting", "wait until it runs", gate.Wait)
+		shut(i.Name+" is starting", "wait until it runs", gate.Choose)
 	case "stopping":
 		shut(i.Name+" is being stopped", "wait until it has stopped, then start it", gate.ByHand)
 	case "stopped":
-		shut(i.Name+" is stopped", "start it", gate.ByHand)
+		shut(i.Name+" is stopped", "start it, and wait until it runs", gate.Choose)
 	case "ended":
 		shut(i.Name+" was ended, and does not come back", "bind the session to the instance that took its place", gate.ByHand)
 	case "failed":

@@ -171,3 +171,13 @@ func (w *Workspace) DraftOf(source string, i *estate.Instance) book.Draft {
 	}
 	return d
 }
+
+// Source is the source of a name.
+func (w *Workspace) Source(name string) (book.EstateSource, bool) {
+	for _, e := range w.Book.Estates {
+		if e.Name == name {
+			return e, true
+		}
+	}
+	return book.EstateSource{}, false
+}

@@ -6,11 +6,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 
+	"meatus/core/estate"
 	"meatus/core/gate"
 	"meatus/core/mend"
+	"meatus/core/sanitize"
 	"meatus/core/trail"
 	"meatus/core/walk"
 	"meatus/core/work"
@@ -82,6 +85,8 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 		m.s.Close()
 	case asked:
 		return m.answered(msg)
+	case runs:
+		return m.walk(msg)
 	}
 	return nil
 }
@@ -99,6 +104,8 @@ func (m *Model) choose() tea.Cmd {
 		return m.askKeys()
 	case gate.Settle:
 		return m.settle()
+	case gate.Start, gate.Runs:
+		return m.start(way.Act == gate.Start)
 	}
 	m.s.Close()
 	return m.s.Open(r, true)
@@ -123,6 +130,63 @@ func (m *Model) do(way mend.Way) tea.Cmd {
 		record(trail.Entry{Kind: trail.Mend, Session: session, Say: did.Say})
 		return done{}
 	})
+}
+
+const (
+	// runsTime is how long is waited for an instance to run, and readPace how often its estate is read.
+	runsTime = 10 * time.Minute
+	readPace = 3 * time.Second
+)
+
+// runs is what became of waiting for an instance.
+type runs struct{ err error }
+
+// start has an instance started where that is wanted, waits until it runs, and walks there.
+func (m *Model) start(start bool) tea.Cmd {
+	i := m.what.Route.Hops[m.what.Hop].Instance
+	source, ok := m.s.Workspace().Source(i.Source)
+	if !ok {
+		return nil
+	}
+	m.note = "waiting until " + sanitize.Line(i.Name, 60) + " runs …"
+	workspace, read, began := m.s.Workspace, m.s.ReadEstates, make(chan error, 1)
+	if start {
+		m.s.Jobs.Begin(&work.Told{Job: &work.Instance{Tools: m.s.Tools, Source: source, Act: estate.Start, ID: i.ID, Name: i.Name, Read: read}, Say: func(err error) { began <- err }})
+	} else {
+		began <- nil
+	}
+	return m.s.Run(func() tea.Msg {
+		if err := <-began; err != nil {
+			return runs{err}
+		}
+		asked := time.Time{}
+		for until := time.Now().Add(runsTime); time.Now().Before(until); time.Sleep(100 * time.Millisecond) {
+			for _, k := range workspace().Estates {
+				if now := k.Snapshot.Instance(i.ID); k.Source == i.Source && now != nil && now.State == estate.Running && now.Checks != estate.Initializing {
+					return runs{}
+				}
+			}
+			if time.Since(asked) > readPace {
+				read()
+				asked = time.Now()
+			}
+		}
+		return runs{fmt.Errorf("%s does not run after %s", sanitize.Line(i.Name, 60), runsTime)}
+	})
+}
+
+// walk walks to the session as it is now.
+func (m *Model) walk(msg runs) tea.Cmd {
+	if msg.err != nil {
+		m.note = msg.err.Error()
+		return nil
+	}
+	m.s.Close()
+	r, ok := m.s.Plan(m.what.Route.Session)
+	if !ok {
+		return nil
+	}
+	return m.s.Open(r, true)
 }
 
 // settle asks what a changed identity means, where one was met.

@@ -2,9 +2,13 @@ package remedies
 
 import (
 	"testing"
+	"time"
 
+	"meatus/core/book"
+	"meatus/core/estate"
 	"meatus/core/gate"
 	"meatus/core/mend"
+	"meatus/lab/await"
 	"meatus/tui/placetest"
 )
 
@@ -43,5 +47,47 @@ func TestItIsLeft(t *testing.T) {
 	d.Press("q")
 	if !d.Closed {
 		t.Error("it still stands there")
+	}
+}
+
+// An instance that is stopped is started from the card of its session, and walked to where it is then.
+func TestAStoppedInstanceIsStartedAndWalkedTo(t *testing.T) {
+	d, l := placetest.Lab(t)
+	l.Cloud().Pace = 20 * time.Millisecond
+	e := d.Engine
+	b, err := book.Add(e.Workspace().SessionsPath(), book.Draft{Name: "drifter", Instance: "i-gauge-1", Via: []string{"quay"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	e.Adopt(b, "", "")
+	source, _ := e.Workspace().Source("bay")
+	s := estate.Source{Dir: e.Workspace().Dir, EstateSource: source}
+	if err := s.Do(t.Context(), estate.Stop, "i-gauge-1"); err != nil {
+		t.Fatal(err)
+	}
+	await.Until(t, "it to stop", func() bool { return l.Cloud().Status("gauge-1") == "SHUTOFF" })
+	await.Until(t, "that to be known", func() bool {
+		e.ReadEstates()
+		bound := e.Workspace().Book.Session("drifter").Bound
+		return bound != nil && bound.State == "stopped"
+	})
+	r, ok := d.Services.Plan("drifter")
+	if !ok {
+		t.Fatal("it has no route")
+	}
+	ws := e.Workspace()
+	_, report := ws.Check("drifter", ws.Knowledge())
+	worst, hop := report.Worst()
+	if worst.Kind != gate.State || worst.Remedy.Act != gate.Choose {
+		t.Fatalf("the worst gate is %+v", worst)
+	}
+	d.Task(New(d.Services, mend.Case{Workspace: ws, Route: r, Hop: hop, Gate: worst}))
+	d.UntilSees("start it, and walk there once it runs", "wait until it runs", "asks estate bay to start gauge-1")
+	d.Fits()
+	d.Press("enter")
+	d.UntilSees("waiting until gauge-1 runs")
+	d.Until("the walk", func() bool { return d.Closed && len(d.Opened) == 1 })
+	if at := d.Opened[0].Target().Host; at != "10.61.4.70" {
+		t.Errorf("it is walked to %s", at)
 	}
 }
