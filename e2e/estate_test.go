@@ -1,8 +1,10 @@
 package e2e
 
 import (
+	"bufio"
 	"encoding/json"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -107,4 +109,54 @@ func TestAnInstanceIsStoppedStartedAndWalkedTo(t *testing.T) {
 	s.until("first visit ─ gauge-1-2", "expected", "● the same", "Enter vouches for it")
 	s.keys("Enter")
 	s.until("keeper on gauge-1-2")
+}
+
+// An instance is launched by a command: what becomes of it is said before, and it can be walked to. A launch
+// that is cut short is told of by the next.
+func TestAnInstanceIsLaunchedByACommand(t *testing.T) {
+	t.Parallel()
+	dir := startLab(t)
+	for _, c := range []struct {
+		args   []string
+		status int
+		out    []string // in what it prints, or says
+	}{
+		{[]string{"estate", "offer", "--json"}, 0, []string{`"name": "skiff"`, `"login": "keeper"`}},
+		{[]string{"estate", "sources"}, 0, []string{"bay  openstack  every 10s", "of at most 600 requests"}},
+		{[]string{"estate", "launch", "--like", "quay", "--dry"}, 0, []string{"! everybody may knock at 22, by group shore", "--from ADDRESS"}},
+		{[]string{"estate", "launch", "--like", "quay", "--from", "10.61.4.1/24"}, 2, []string{"write 10.61.4.0/24"}},
+		{[]string{"estate", "launch", "--like", "gauge-1", "--image", "none", "--yes"}, 1, []string{"there is no image none"}},
+		{[]string{"estate", "launch", "--like", "gauge-1"}, 2, []string{"nobody to ask whether to launch"}},
+		{[]string{"estate", "launch", "--like", "gauge-1", "--name", "gauge-9", "--tag", "role=test", "--yes"}, 0, []string{"gauge-9 is running", "session gauge-9 leads to gauge-9, via quay", "has 1 fingerprint"}},
+		{[]string{"check", "gauge-9", "--as-far-as", "identity"}, 0, []string{"shows the key that the console of gauge-9 told"}},
+		{[]string{"estate", "pairs", "sounding"}, 0, []string{"Who has the private half of key pair sounding", "sounder"}},
+		{[]string{"estate", "pairs", "send", "keys/spare.pem"}, 0, []string{"key pair spare is at estate bay"}},
+		{[]string{"estate", "pairs", "send", "keys/spare.pem"}, 1, []string{"there is a key pair spare already"}},
+		{[]string{"estate", "unused", "--json"}, 0, []string{`"name": "tide-db"`}},
+		{[]string{"estate", "password", "gauge-9"}, 1, []string{"it has no first password"}},
+		{[]string{"estate", "password", "sounder"}, 1, []string{"no file of its key pair sounding is here"}},
+	} {
+		r := do(t, dir, "", c.args...)
+		for _, want := range c.out {
+			if r.status != c.status || !strings.Contains(r.out+r.err, want) {
+				t.Fatalf("%v: %q is missing: %+v", c.args, want, r)
+			}
+		}
+	}
+	cut := exec.Command(program, "--workspace", dir, "estate", "launch", "--like", "gauge-1", "--name", "wave", "--count", "2", "--yes")
+	out := must(cut.StdoutPipe())
+	if err := cut.Start(); err != nil {
+		t.Fatal(err)
+	}
+	if line, _ := bufio.NewReader(out).ReadString('\n'); !strings.Contains(line, "builds wave-1") {
+		t.Fatalf("it says %q", line)
+	}
+	cut.Process.Kill()
+	cut.Wait()
+	if r := do(t, dir, "", "estate", "launch", "--like", "gauge-1", "--dry"); !strings.Contains(r.err, "a launch of 2 instances") || !strings.Contains(r.err, "wave-1 (") {
+		t.Errorf("%+v", r)
+	}
+	if r := do(t, dir, "", "estate", "launch", "--like", "gauge-1", "--dry"); strings.Contains(r.err, "cut short") {
+		t.Errorf("it is told twice: %+v", r)
+	}
 }
