@@ -186,10 +186,10 @@ func (m *Model) Table() place.Table {
 		place.On("D", "stop it", m.act(estate.Stop)).If(m.can(estate.Stop), "it does not run, or its source only tells").Also("shut down power off halt"),
 		place.On("M", "restart it", m.act(estate.Restart)).If(m.can(estate.Restart), "it does not run, or its source only tells").Also("reboot"),
 		place.On("Z", "end it for good", m.end).If(m.can(estate.End), "its source only tells").Also("terminate delete destroy remove"),
+		place.On("d", "show details", func() tea.Cmd { m.details = !m.details; m.settle(); return nil }).Whole().Also("card facts rules whole"),
 		place.On("O", "open its first password", m.password).If(m.passwordCan, "no file of its key pair is here, or its source only tells").Also("sealed unseal administrator windows initial"),
 		place.On("v", "key pairs", m.showPairs).Whole().Also("which have a file ask around who has"),
 		place.On("f", "what nobody used for a week", func() tea.Cmd { m.unused = !m.unused; return m.group() }).Whole().Also("unused idle forgotten filter"),
-		place.On("d", "show details", func() tea.Cmd { m.details = !m.details; m.settle(); return nil }).Whole().Also("card facts rules whole"),
 		place.On("r", "read the sources now", func() tea.Cmd { m.s.ReadEstates(); m.s.Tell("reading …"); return nil }).Whole().Also("refresh reload poll"),
 		place.On("esc q ctrl+c", "to Routes", m.leave),
 	}

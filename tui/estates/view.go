@@ -51,7 +51,7 @@ func (m *Model) head() []string {
 		lines = append(lines, fit.Hang("   "+t.Accent.Render("the first password of "+m.openedOf+" is ")+t.Strong.Render(sanitize.Line(string(m.opened), 200))+t.Faint.Render(", shown for a minute; "+m.s.Press("copy")+" copies it"), 3, m.width-1).Whole...)
 	}
 	if s, ok := m.job(); ok {
-		lines = append(lines, m.jobLine(s))
+		lines = append(lines, m.jobLines(s)...)
 	}
 	if m.pending != "" {
 		lines = append(lines, fit.Hang("   "+t.Verdict(gate.Ajar).Render(m.pending), 3, m.width-1).Whole...)
@@ -69,8 +69,8 @@ func (m *Model) head() []string {
 	return lines[:min(len(lines), 6)]
 }
 
-// jobLine tells of a job that was begun here: what it does, and its last step.
-func (m *Model) jobLine(s work.State) string {
+// jobLines tell of a job that was begun here: what it does, and its last step.
+func (m *Model) jobLines(s work.State) []string {
 	t := m.s.Theme
 	mark, say := t.Accent.Render("◜"), ""
 	if n := len(s.Steps); n > 0 {
@@ -81,7 +81,7 @@ func (m *Model) jobLine(s work.State) string {
 			mark, say = t.Mark(gate.Shut), s.Err.Error()
 		}
 	}
-	return fit.Cut("   "+mark+" "+s.Title.What+" "+t.Strong.Render(sanitize.Line(s.Title.Of, 40))+"  "+sanitize.Line(say, 300), m.width-1)
+	return fit.Hang("   "+mark+" "+s.Title.What+" "+t.Strong.Render(sanitize.Line(s.Title.Of, 40))+"  "+sanitize.Line(say, 300), 5, m.width-1).Whole
 }
 
 // age says how old what is known of a source is.
