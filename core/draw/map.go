@@ -54,6 +54,7 @@ type station struct {
 const (
 	margin   = 36.0
 	stationW = 190.0
+	stationH = 3*lineH + 8
 	gap      = 120.0
 	lineH    = 11.0
 	rowH     = 4*lineH + 18
@@ -203,6 +204,19 @@ func (m Map) draw(s *sheet, st *station, x, y float64) {
 	at := margin + 60 + float64(st.depth-1)*(stationW+gap) + gap*0.6
 	middle := titleH + st.row*rowH
 	verdict := standing(st.gates)
+	ink := leadTo(s, verdict, x, y, at, middle)
+	top := middle - stationH/2
+	s.box(at, top, stationW, stationH, white, black)
+	m.mark(s, at+9, top+10, verdict)
+	m.label(s, st, at+18, top+13)
+	m.beneath(s, st, at, top+stationH-2, ink)
+	for _, n := range st.next {
+		m.draw(s, n, at+stationW, middle)
+	}
+}
+
+// leadTo draws the way to a station as its gates stand, and returns the colour of that.
+func leadTo(s *sheet, verdict gate.Verdict, x, y, at, middle float64) color.Color {
 	var dashes []vg.Length
 	var ink color.Color = black
 	switch verdict {
@@ -221,16 +235,17 @@ func (m Map) draw(s *sheet, st *station, x, y float64) {
 		s.line(1.6, red, nil, [2]float64{cx - 4, middle - 4}, [2]float64{cx + 4, middle + 4})
 		s.line(1.6, red, nil, [2]float64{cx - 4, middle + 4}, [2]float64{cx + 4, middle - 4})
 	}
-	h := 3*lineH + 8
-	top := middle - h/2
-	s.box(at, top, stationW, h, white, black)
-	m.mark(s, at+9, top+10, verdict)
+	return ink
+}
+
+// label writes what a station is into its box, from the baseline of its first line on.
+func (m Map) label(s *sheet, st *station, x, y float64) {
 	name := st.hop.Name
 	if len(st.name) > 0 {
 		name = strings.Join(st.name, ", ")
 	}
 	room := stationW - 26
-	s.text(at+18, top+13, s.cut(sanitize.Line(name, 200), 10, true, room), 10, true, black)
+	s.text(x, y, s.cut(sanitize.Line(name, 200), 10, true, room), 10, true, black)
 	where := fmt.Sprintf("%s@%s", st.hop.User, st.hop.Address())
 	key := ""
 	if len(st.hop.Keys) > 0 {
@@ -245,9 +260,12 @@ func (m Map) draw(s *sheet, st *station, x, y float64) {
 			where = ""
 		}
 	}
-	s.text(at+18, top+13+lineH, s.cut(sanitize.Line(where, 200), 8, false, room), 8, false, grey)
-	s.text(at+18, top+13+2*lineH, s.cut(sanitize.Line(key, 200), 7, false, room), 7, false, grey)
-	line := top + h - 2
+	s.text(x, y+lineH, s.cut(sanitize.Line(where, 200), 8, false, room), 8, false, grey)
+	s.text(x, y+2*lineH, s.cut(sanitize.Line(key, 200), 7, false, room), 7, false, grey)
+}
+
+// beneath writes what is wrong at a station and its tunnels below its box, each in a line below the one given.
+func (m Map) beneath(s *sheet, st *station, at, line float64, ink color.Color) {
 	if g := st.gates.Worst(); g.Verdict >= gate.Ajar {
 		line += lineH
 		say := fmt.Sprintf("%s: %s, %s", g.Verdict, g.Kind, g.Reason)
@@ -268,9 +286,6 @@ func (m Map) draw(s *sheet, st *station, x, y float64) {
 			say = "roam by " + listener
 		}
 		s.text(at+16, line, s.cut(sanitize.Line(say, 200), 7, false, stationW+gap*0.4), 7, false, black)
-	}
-	for _, n := range st.next {
-		m.draw(s, n, at+stationW, middle)
 	}
 }
 

@@ -31,6 +31,9 @@ type Launch struct {
 	Made   []string // sessions, once it has ended
 }
 
+// launched is an instance that was asked for.
+type launched struct{ name, id string }
+
 // Title says what the job is.
 func (j *Launch) Title() Title {
 	return Title{What: "launch", Of: j.Launch.Name, Record: "launched"}
@@ -45,11 +48,10 @@ func (j *Launch) Run(ctx context.Context, tell func(Step)) error {
 	}
 	defer down.End()
 	defer j.Read()
-	type one struct{ name, id string }
-	var made []one
+	var made []launched
 	var unwritten error
 	failed := s.Launch(ctx, j.Launch, j.Offer, down.Mark, func(name, id string) {
-		made = append(made, one{name, id})
+		made = append(made, launched{name, id})
 		unwritten = errors.Join(unwritten, down.Add(id))
 		tell(Step{Verdict: gate.Open, Where: name, Say: "estate " + j.Source.Name + " builds " + name + ", as " + id})
 	})
@@ -57,11 +59,11 @@ func (j *Launch) Run(ctx context.Context, tell func(Step)) error {
 		failed = fmt.Errorf("%w; %s launched before that", failed, words.Plural(len(made), "instance was", "instances were"))
 	}
 	errs := []error{failed, unwritten}
-	fail := func(i one, err error) {
+	fail := func(i launched, err error) {
 		tell(Step{Verdict: gate.Shut, Where: i.name, Say: i.name + " is not what it should be", Err: err})
 		errs = append(errs, fmt.Errorf("%s: %w", i.name, err))
 	}
-	sessions := map[one]*book.Session{}
+	sessions := map[launched]*book.Session{}
 	for _, i := range made {
 		say := func(now estate.State) {
 			tell(Step{Verdict: gate.Open, Where: i.name, Say: i.name + " is " + string(now)})
@@ -83,14 +85,19 @@ func (j *Launch) Run(ctx context.Context, tell func(Step)) error {
 		}
 		tell(Step{Verdict: gate.Open, Where: i.name, Say: "session " + session.Name + " leads to " + i.name + way})
 	}
-	// The consoles are looked at in turn, until each has said what it has to say.
-	for until := time.Now().Add(consoleTime); len(sessions) > 0; {
+	j.readConsoles(ctx, &s, made, sessions, tell, fail)
+	return errors.Join(append(errs, ctx.Err())...)
+}
+
+// readConsoles looks at the consoles of instances in turn, until each has said what it has to say.
+func (j *Launch) readConsoles(ctx context.Context, s *estate.Source, made []launched, sessions map[launched]*book.Session, tell func(Step), fail func(launched, error)) {
+	for until := time.Now().Add(consoleTime); ; {
 		for _, i := range made {
 			session := sessions[i]
 			if session == nil {
 				continue
 			}
-			n, err := j.prints(ctx, &s, session, i.id)
+			n, err := j.prints(ctx, s, session, i.id)
 			switch {
 			case err != nil:
 				fail(i, err)
@@ -104,15 +111,14 @@ func (j *Launch) Run(ctx context.Context, tell func(Step)) error {
 			delete(sessions, i)
 		}
 		if len(sessions) == 0 {
-			break
+			return
 		}
 		select {
 		case <-ctx.Done():
-			return errors.Join(append(errs, ctx.Err())...)
+			return
 		case <-time.After(consolePace):
 		}
 	}
-	return errors.Join(errs...)
 }
 
 // prints has what the console of an instance tells expected at the first visit, and tells how much that is.

@@ -308,50 +308,56 @@ func (m *Model) questionText(q *walk.ServerQuestions, i int) string {
 	return q.Questions[i].Text
 }
 
+// identityWords are what is told of a host that is visited for the first time.
+func (m *Model) identityWords(i *walk.IdentityQuestion) (body []string) {
+	t := m.theme
+	wrap := func(s string) { body = append(body, fit.Wrap(s, m.width-6)...) }
+	wrap(fmt.Sprintf("%s at %s is visited for the first time. The key it shows:", i.Hop, i.Address))
+	body = append(body,
+		"  "+t.Faint.Render(fit.Pad("kind", 9))+i.Algorithm,
+		"  "+t.Faint.Render(fit.Pad("SHA256", 9))+t.Strong.Render(strings.TrimPrefix(i.SHA256, "SHA256:")),
+		"  "+t.Faint.Render(fit.Pad("MD5", 9))+i.MD5)
+	for _, word := range i.Words() {
+		for _, l := range fit.Wrap(word, m.width-10) {
+			body = append(body, t.Mark(gate.Ajar)+" "+t.Verdict(gate.Ajar).Render(l))
+		}
+	}
+	same, others := i.Agreement()
+	switch {
+	case same != nil:
+		body = append(body, m.compared("expected", same.Print, i.Key)...)
+	case len(others) > 0:
+		for _, e := range others {
+			body = append(body, m.compared("expected", e.Print, i.Key)...)
+		}
+	default:
+		for _, e := range i.Expected {
+			if e.Kind == "" { // one of another kind is about another key
+				body = append(body, m.compared("expected", e.Print, i.Key)...)
+			}
+		}
+	}
+	if len(m.inputs) > 0 {
+		body = append(body, m.compared("pasted", m.inputs[0].Text(), i.Key)...)
+	}
+	switch {
+	case same != nil:
+		wrap(fmt.Sprintf("It is the one that %s told. Enter vouches for it:", sanitize.Line(same.Source, 80)))
+	case len(others) > 0:
+		wrap("Ask whoever runs it before you go on. If you know why it is another, type the last six characters of the SHA256 fingerprint it shows:")
+	default:
+		wrap("Compare it with what the machine's console shows, or paste that here. If it is the same, type yes:")
+	}
+	return body
+}
+
 // words are a question's title and text.
 func (m *Model) words(q *question) (title string, body []string) {
 	t := m.theme
 	wrap := func(s string) { body = append(body, fit.Wrap(s, m.width-6)...) }
 	switch {
 	case q.identity != nil:
-		i := q.identity
-		wrap(fmt.Sprintf("%s at %s is visited for the first time. The key it shows:", i.Hop, i.Address))
-		body = append(body,
-			"  "+t.Faint.Render(fit.Pad("kind", 9))+i.Algorithm,
-			"  "+t.Faint.Render(fit.Pad("SHA256", 9))+t.Strong.Render(strings.TrimPrefix(i.SHA256, "SHA256:")),
-			"  "+t.Faint.Render(fit.Pad("MD5", 9))+i.MD5)
-		for _, word := range i.Words() {
-			for _, l := range fit.Wrap(word, m.width-10) {
-				body = append(body, t.Mark(gate.Ajar)+" "+t.Verdict(gate.Ajar).Render(l))
-			}
-		}
-		same, others := i.Agreement()
-		switch {
-		case same != nil:
-			body = append(body, m.compared("expected", same.Print, i.Key)...)
-		case len(others) > 0:
-			for _, e := range others {
-				body = append(body, m.compared("expected", e.Print, i.Key)...)
-			}
-		default:
-			for _, e := range i.Expected {
-				if e.Kind == "" { // one of another kind is about another key
-					body = append(body, m.compared("expected", e.Print, i.Key)...)
-				}
-			}
-		}
-		if len(m.inputs) > 0 {
-			body = append(body, m.compared("pasted", m.inputs[0].Text(), i.Key)...)
-		}
-		switch {
-		case same != nil:
-			wrap(fmt.Sprintf("It is the one that %s told. Enter vouches for it:", sanitize.Line(same.Source, 80)))
-		case len(others) > 0:
-			wrap("Ask whoever runs it before you go on. If you know why it is another, type the last six characters of the SHA256 fingerprint it shows:")
-		default:
-			wrap("Compare it with what the machine's console shows, or paste that here. If it is the same, type yes:")
-		}
-		return "first visit", body
+		return "first visit", m.identityWords(q.identity)
 	case q.lend != nil:
 		u := q.lend.Use
 		wrap(fmt.Sprintf("%s wants to use %s %s. It is request %d.", q.lend.By(), u.Key, u.For(), u.Count))

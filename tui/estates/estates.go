@@ -248,38 +248,30 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 		case board.Changed:
 			m.want()
 		}
-	case tea.PasteMsg:
-		if m.launch != nil {
-			m.launch.typed(msg)
-			return nil
-		}
-		if m.form != nil {
-			m.form.Take(msg)
-			return nil
-		}
-		if m.typing {
-			m.line.Take(msg)
-			return m.find()
-		}
-	case tea.KeyPressMsg:
-		if m.launch != nil {
-			m.launch.typed(msg)
-			return nil
-		}
-		switch {
-		case m.form != nil:
-			m.form.Take(msg)
-		case m.ending != "":
-			m.line.Take(msg)
-		case m.typing:
-			m.line.Take(msg)
-			return m.find()
-		case m.pairs:
-			m.pair.Take(msg, len(m.uses), m.pairRoom())
-		default:
-			m.told()
-			m.move(msg.String())
-		}
+	case tea.PasteMsg, tea.KeyPressMsg:
+		return m.typed(msg)
+	}
+	return nil
+}
+
+// typed takes a key, or what was pasted.
+func (m *Model) typed(msg tea.Msg) tea.Cmd {
+	key, pressed := msg.(tea.KeyPressMsg)
+	switch {
+	case m.launch != nil:
+		m.launch.typed(msg)
+	case m.form != nil:
+		m.form.Take(msg)
+	case m.ending != "" && pressed:
+		m.line.Take(msg)
+	case m.typing:
+		m.line.Take(msg)
+		return m.find()
+	case m.pairs && pressed:
+		m.pair.Take(msg, len(m.uses), m.pairRoom())
+	case pressed:
+		m.told()
+		m.move(key.String())
 	}
 	return nil
 }

@@ -128,7 +128,9 @@ func TestWhatNobodyUsedIsStoppedByAKey(t *testing.T) {
 	m.Select("gauge-2")
 	d.Press("D", "D")
 	d.Until("it to stop", func() bool { return l.Cloud().Status("gauge-2") == "SHUTOFF" })
-	d.Until("it to be no longer listed", func() bool { return !strings.Contains(d.See(), "gauge-2 ") || strings.Contains(d.See(), "stop gauge-2") })
+	d.Until("it to be no longer listed", func() bool {
+		return !strings.Contains(d.See(), "gauge-2 ") || strings.Contains(d.See(), "stop gauge-2")
+	})
 	d.Press("esc")
 	d.UntilSees("gauge-2 stopped")
 }

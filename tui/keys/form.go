@@ -48,17 +48,6 @@ func (m *Model) answered(what string, values []string) tea.Cmd {
 	ws := m.ws
 	last := strings.TrimSpace(values[len(values)-1])
 	old := secrets[0] // nil where the key has no passphrase
-	job := func(say, show string, do func() error) tea.Cmd {
-		return m.change(func() done {
-			for _, secret := range secrets {
-				defer clear(secret)
-			}
-			if err := do(); err != nil {
-				return done{err: err}
-			}
-			return done{say: say, show: show}
-		})
-	}
 	switch what {
 	case "which":
 		return m.whichKey(last)
@@ -70,26 +59,8 @@ func (m *Model) answered(what string, values []string) tea.Cmd {
 		return m.moveKey(k, "rename", last)
 	case "retire":
 		return m.moveKey(k, "retire", "")
-	case "make":
-		return job(values[0]+" is made, its public half beside it", keyAt(ws, values[0]), func() error { return ws.MakeKey(values[0], values[1], secrets[2]) })
-	case "passphrase":
-		if !k.Sheet.Passphrase {
-			old = nil
-		}
-		return job(sanitize.Name(k.Path)+" has another passphrase", "", func() error {
-			return keyfile.Rewrap(k.Path, old, keyfile.Wrapping{Container: k.Sheet.Container, Passphrase: secrets[len(secrets)-2]})
-		})
-	case "container":
-		form, ok := map[string]keyfile.Container{"bcrypt": keyfile.Bcrypt, "pkcs8": keyfile.PKCS8, "pkcs1": keyfile.PKCS1, "sec1": keyfile.SEC1}[strings.ToLower(last)]
-		if !ok {
-			m.note = fmt.Sprintf("%q is no container that is written here", last)
-			return nil
-		}
-		return job(sanitize.Name(k.Path)+" is in "+string(form)+" now", "", func() error {
-			return keyfile.Rewrap(k.Path, old, keyfile.Wrapping{Container: form, Passphrase: old})
-		})
-	case "public":
-		return job("the public half is in "+last, "", func() error { return writePublic(ws, k, old, last) })
+	case "make", "passphrase", "container", "public":
+		return m.written(what, k, values, secrets)
 	case "hold":
 		return m.hold(k, old)
 	case "install":
@@ -116,6 +87,45 @@ func (m *Model) answered(what string, values []string) tea.Cmd {
 			text, err := file.Unseal(last, old)
 			return unsealed{text, err}
 		})
+	}
+	return nil
+}
+
+// written writes a key file anew, or a new one, as it was asked for.
+func (m *Model) written(what string, k workspace.Key, values []string, secrets [][]byte) tea.Cmd {
+	ws, last, old := m.ws, strings.TrimSpace(values[len(values)-1]), secrets[0]
+	job := func(say, show string, do func() error) tea.Cmd {
+		return m.change(func() done {
+			for _, secret := range secrets {
+				defer clear(secret)
+			}
+			if err := do(); err != nil {
+				return done{err: err}
+			}
+			return done{say: say, show: show}
+		})
+	}
+	switch what {
+	case "make":
+		return job(values[0]+" is made, its public half beside it", keyAt(ws, values[0]), func() error { return ws.MakeKey(values[0], values[1], secrets[2]) })
+	case "passphrase":
+		if !k.Sheet.Passphrase {
+			old = nil
+		}
+		return job(sanitize.Name(k.Path)+" has another passphrase", "", func() error {
+			return keyfile.Rewrap(k.Path, old, keyfile.Wrapping{Container: k.Sheet.Container, Passphrase: secrets[len(secrets)-2]})
+		})
+	case "container":
+		form, ok := map[string]keyfile.Container{"bcrypt": keyfile.Bcrypt, "pkcs8": keyfile.PKCS8, "pkcs1": keyfile.PKCS1, "sec1": keyfile.SEC1}[strings.ToLower(last)]
+		if !ok {
+			m.note = fmt.Sprintf("%q is no container that is written here", last)
+			return nil
+		}
+		return job(sanitize.Name(k.Path)+" is in "+string(form)+" now", "", func() error {
+			return keyfile.Rewrap(k.Path, old, keyfile.Wrapping{Container: form, Passphrase: old})
+		})
+	case "public":
+		return job("the public half is in "+last, "", func() error { return writePublic(ws, k, old, last) })
 	}
 	return nil
 }

@@ -247,7 +247,7 @@ func (m *Model) begin() tea.Cmd {
 
 // View draws what is asked in height lines.
 func (m *Model) View(width, height int) []string {
-	t, planner := m.s.Theme, m.s.Workspace().Planner()
+	t := m.s.Theme
 	lines := []string{t.Title(t.Accent.Render("lend to one shell")+t.Rule.Render(" ─ ")+t.Strong.Render(m.route.Session), t.Faint.Render("for as long as that shell lives"), width, fit.Spread)}
 	row := func(word, value, help string) {
 		lines = append(lines, fit.Cut("   "+t.Faint.Render(fit.Pad(word, 7))+value+t.Faint.Render("   "+help), width))
@@ -293,7 +293,18 @@ func (m *Model) View(width, height int) []string {
 	if m.note != "" {
 		lines[len(lines)-1] = "   " + t.Verdict(gate.Shut).Render(m.note)
 	}
-	top, end := m.at.Window(len(m.keys), max(height-len(lines), 1))
+	lines = append(lines, m.keyRows(width, max(height-len(lines), 1))...)
+	if !m.loaded {
+		lines = append(lines, "   "+t.Faint.Render("looking …"))
+	}
+	return lines
+}
+
+// keyRows are the keys that can be lent, in so many rows.
+func (m *Model) keyRows(width, rows int) []string {
+	t, planner := m.s.Theme, m.s.Workspace().Planner()
+	var lines []string
+	top, end := m.at.Window(len(m.keys), rows)
 	for i := top; i < end; i++ {
 		k := m.keys[i]
 		pointer, box := "  ", t.Faint.Render("□")
@@ -312,9 +323,6 @@ func (m *Model) View(width, height int) []string {
 			detail += ", meant for " + strings.Join(terms.Said, ", ")
 		}
 		lines = append(lines, fit.Cut(" "+pointer+box+" "+name+"  "+t.Faint.Render(detail), width))
-	}
-	if !m.loaded {
-		lines = append(lines, "   "+t.Faint.Render("looking …"))
 	}
 	return lines
 }
