@@ -64,7 +64,7 @@ func TestAnotherIsLaunchedAndHasASession(t *testing.T) {
 		one, two := b.Session("gauge-9-1"), b.Session("gauge-9-2")
 		return one != nil && two != nil && one.Bound != nil && two.Bound != nil && strings.Join(two.Via.V, "") == "quay"
 	})
-	d.UntilSees("launch gauge-9", "the first visit is compared with it")
+	d.UntilSees("● launch gauge-9", "the first visit is compared with it") // it is over
 	d.Fits()
 	d.Press("down")
 	d.Until("its job to be told of no more", func() bool { return !strings.Contains(d.See(), "launch gauge-9") })
