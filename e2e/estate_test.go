@@ -160,3 +160,37 @@ func TestAnInstanceIsLaunchedByACommand(t *testing.T) {
 		t.Errorf("it is told twice: %+v", r)
 	}
 }
+
+// A shell that lives at an instance comes back where the instance is after it was stopped and started.
+func TestALiveShellFollowsItsInstance(t *testing.T) {
+	t.Parallel()
+	dir := startLab(t)
+	if r := do(t, dir, "", "estate", "launch", "--like", "gauge-1", "--name", "gauge-9", "--yes"); r.status != 0 {
+		t.Fatalf("%+v", r)
+	}
+	s := show(t, 120, 30, program, "--workspace", dir)
+	s.until("15 routes")
+	s.choose("gauge-9")
+	s.keys("Enter")
+	s.until("Enter vouches for it")
+	s.keys("Enter")
+	s.until("keeper on gauge-9")
+	s.lead("0")
+	s.until("15 routes")
+	s.text("Y")
+	s.text("/gauge-9")
+	s.keys("Enter")
+	s.until("1 instance", "gauge-9")
+	s.text("D")
+	s.until("D again to stop gauge-9", "what is live there ends")
+	s.text("D")
+	s.until("gauge-9 stopped")
+	s.text("m")
+	s.until("m again to start gauge-9")
+	s.text("m")
+	s.until("10.61.4.71")
+	s.keys("Enter") // another shell, beside the one that comes back
+	s.until("keeper on gauge-9")
+	s.lead("0")
+	s.until("15 routes", "shells", "10.61.4.71")
+}

@@ -165,6 +165,10 @@ func (p *peers) serveWith(name, ns, addr, key, first, extra string) (stop func()
 	}
 	locked, _ := os.ReadFile(p.path("keys", "locked.pem.pub"))
 	p.write(filepath.Join(dir, "authorized"), string(authorized)+string(locked), 0o644)
+	// The account's own start-up files are no part of a test: what they begin could be cut off with a line,
+	// and what it leaves behind stop the commands of others.
+	home := filepath.Join(dir, "home")
+	os.MkdirAll(home, 0o700)
 	config := filepath.Join(dir, "config")
 	p.write(config, fmt.Sprintf(`%sListenAddress %s:22
 HostKey %s
@@ -177,7 +181,9 @@ KbdInteractiveAuthentication no
 PermitRootLogin prohibit-password
 LogLevel VERBOSE
 %s
-`, first, addr, filepath.Join(dir, "host"), filepath.Join(dir, "authorized"), extra), 0o600)
+Match User root
+SetEnv HOME=%s
+`, first, addr, filepath.Join(dir, "host"), filepath.Join(dir, "authorized"), extra, home), 0o600)
 	log, err := os.OpenFile(filepath.Join(dir, "log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
 		p.t.Fatal(err)

@@ -318,7 +318,7 @@ func tourOfEstate(s *screen) {
 	s.keys("Enter")
 	s.until("enter again to launch 1 instance")
 	s.keys("Enter")
-	s.until("launch gauge-5", "the first visit is compared with it")
+	s.until("● launch gauge-5", "has 1 fingerprint")
 	s.text("/")
 	s.keys("C-u")
 	s.text("gauge-5")

@@ -96,9 +96,10 @@ type App struct {
 	receivers map[int]receiver // places and tasks, by what results are addressed to
 	nextID    int
 
-	open  []*shells.Shell
-	walks map[string]context.CancelFunc // by session
-	lost  map[string]bool               // sessions whose loss was told
+	open       []*shells.Shell
+	walks      map[string]context.CancelFunc // by session
+	walkedFrom map[string]int                // the place that each was begun from
+	lost       map[string]bool               // sessions whose loss was told
 
 	plain     *plain // not nil where lines of text are read and written
 	tour      touring
@@ -122,7 +123,7 @@ func New(ws *workspace.Workspace, o Options) (*App, error) {
 	if o.Leader == "" {
 		o.Leader = "alt+m"
 	}
-	a := &App{options: o, theme: theme.Made(lookOf(o.Prefs.Look)), keymap: place.NewKeymap(o.Prefs.Keys), desk: ask.NewDesk(), receivers: map[int]receiver{}, walks: map[string]context.CancelFunc{}, lost: map[string]bool{}}
+	a := &App{options: o, theme: theme.Made(lookOf(o.Prefs.Look)), keymap: place.NewKeymap(o.Prefs.Keys), desk: ask.NewDesk(), receivers: map[int]receiver{}, walks: map[string]context.CancelFunc{}, walkedFrom: map[string]int{}, lost: map[string]bool{}}
 	a.ctx, a.cancel = context.WithCancel(context.Background())
 	var err error
 	a.engine, err = engine.Open(a.ctx, engine.Options{

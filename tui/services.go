@@ -156,6 +156,7 @@ func (a *App) walk(r route.Route, wait bool) tea.Cmd {
 	a.engine.Board.Begin(session)
 	ctx, cancel := context.WithCancel(a.ctx)
 	a.walks[session] = cancel
+	a.walkedFrom[session] = a.at
 	e := a.engine
 	cols, rows := a.shell.Room()
 	return func() tea.Msg {

@@ -55,13 +55,16 @@ func (a *App) arrive(msg arrived) tea.Cmd {
 	if a.restored(s) {
 		return tea.Batch(s.Wait(), a.clock())
 	}
-	looking := !a.inShell && a.at == 0 && a.task.Task == nil && a.switcher == nil && !a.ask.Waiting() && a.home.Selected() == msg.session
+	free := !a.inShell && a.task.Task == nil && a.switcher == nil && !a.ask.Waiting()
+	looking := free && a.at == a.walkedFrom[msg.session] && (a.at != 0 || a.home.Selected() == msg.session)
 	switch {
 	case looking:
 		a.goTo(s)
 		a.tellRefused(msg.shell)
 	case a.inShell:
 		a.shell.Notice(msg.session + " is open: " + a.options.Leader)
+	case a.at != 0:
+		a.notice = msg.session + " is open: " + a.options.Leader
 	}
 	if a.switcher != nil {
 		a.switcher.SetShells(a.open)

@@ -35,6 +35,9 @@ var examples = map[string][]string{
 	"estate pairs":      {"meatus estate pairs", "meatus estate pairs sounding"},
 	"estate pairs send": {"meatus estate pairs send keys/gauge.pem --name gauges"},
 	"estate password":   {"meatus estate password survey-web"},
+	"estate reach":      {"meatus estate reach quay tide-db:5432", "meatus estate reach 198.51.100.7 quay:22"},
+	"estate expect":     {"meatus estate expect bay.expect"},
+	"estate exposure":   {"meatus estate exposure", "meatus estate exposure network=reef --json"},
 	"estate unused":     {"meatus estate unused --days 30"},
 	"hosts":             {"meatus hosts", "meatus hosts --sshfp"},
 	"hosts expect":      {"meatus hosts expect fingerprints.txt"},
@@ -74,13 +77,15 @@ var examples = map[string][]string{
 
 // ownStatuses are the exit statuses of commands that have others than every command has.
 var ownStatuses = map[string]string{
-	"run":          "the command's own; 128 and the signal's number where one ended it",
-	"each":         "3 where it could not be run somewhere, else the highest of the commands' own",
-	"estate check": "3 where something is wrong with the document",
-	"check":        "3 where a gate is shut, or the sessions file has a mistake",
-	"hold":         "3 where a door or a way cannot be opened",
-	"key find":     "3 where no key fits",
-	"ring":         "the command's own",
+	"run":           "the command's own; 128 and the signal's number where one ended it",
+	"each":          "3 where it could not be run somewhere, else the highest of the commands' own",
+	"estate check":  "3 where something is wrong with the document",
+	"estate expect": "3 where something does not hold",
+	"estate reach":  "3 where it does not get there",
+	"check":         "3 where a gate is shut, or the sessions file has a mistake",
+	"hold":          "3 where a door or a way cannot be opened",
+	"key find":      "3 where no key fits",
+	"ring":          "the command's own",
 }
 
 // statuses are told in every help.

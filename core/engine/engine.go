@@ -114,7 +114,7 @@ func Open(ctx context.Context, o Options) (*Engine, error) {
 	e.Programs = remote.New(remote.Config{Custody: e.Keys, Asker: o.Asker, Display: Display, Events: e.Events})
 	e.Walker = walk.New(walk.Config{
 		Vouched: ws.Vouched, Asker: o.Asker, Dialer: o.Dialer, Linger: o.Linger, Logins: ws.Logins,
-		Keys: e.Keys, Events: e.Events, Serve: e.Programs.Serve(),
+		Keys: e.Keys, Events: e.Events, Serve: e.Programs.Serve(), Follow: func(r route.Route) route.Route { return e.Workspace().Follow(r) },
 	})
 	e.Tunnels = tunnel.NewSet(e.Walker, e.Events.Tell)
 	e.Tunnels.Links, e.Tunnels.Running = e.Walker.Links, e.Programs.Running

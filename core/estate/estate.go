@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 	"time"
 )
 
@@ -202,15 +203,15 @@ func (s *Snapshot) Sentences(i *Instance) []string {
 				name = g.ID
 			}
 			for _, r := range g.Rules {
-				all = append(all, name+": "+s.sentence(r))
+				all = append(all, name+": "+s.Sentence(r))
 			}
 		}
 	}
 	return all
 }
 
-// sentence is a rule in words: "lets in tcp 22 from everybody (0.0.0.0/0)".
-func (s *Snapshot) sentence(r Rule) string {
+// Sentence is a rule in words: "lets in tcp 22 from everybody (0.0.0.0/0)".
+func (s *Snapshot) Sentence(r Rule) string {
 	say, way := "lets out ", "to "
 	if r.Inbound {
 		say, way = "lets in ", "from "
@@ -238,4 +239,32 @@ func (s *Snapshot) sentence(r Rule) string {
 		return say + " " + way + "everybody (" + r.CIDR.String() + ")"
 	}
 	return say + " " + way + r.CIDR.String()
+}
+
+// protocols are numbers of protocols (IANA) by the names that rules have for them.
+var protocols = map[string]string{"1": "icmp", "6": "tcp", "17": "udp", "58": "icmpv6", "ipv6-icmp": "icmpv6", "": "any"}
+
+// protocol is a rule's protocol by one name: "any" for every one.
+func protocol(said string) string {
+	said = strings.ToLower(said)
+	if name, ok := protocols[said]; ok {
+		return name
+	}
+	return said
+}
+
+// Proto is the rule's protocol by one name: "tcp" for "TCP" and for "6", "any" for every one.
+func (r Rule) Proto() string { return protocol(r.Protocol) }
+
+// About tells whether a rule is about a port of a protocol. What is called a port range of ICMP rules is
+// something else, and ranges that go backwards hold nothing.
+func (r Rule) About(name string, port uint16) bool {
+	name, of := protocol(name), protocol(r.Protocol)
+	switch {
+	case of != "any" && of != name:
+		return false
+	case name == "icmp" || name == "icmpv6":
+		return true
+	}
+	return r.From <= port && port <= r.To
 }

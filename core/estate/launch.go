@@ -248,7 +248,7 @@ func (l Launch) Review(o *Offer, fileOf func(KeyPair) string) Review {
 	knocks := false
 	for _, g := range s.groups {
 		for _, rule := range g.Rules {
-			if !rule.Inbound || !rule.lets("tcp", 22) {
+			if !rule.Inbound || !rule.About("tcp", 22) {
 				continue
 			}
 			knocks = true
@@ -256,7 +256,7 @@ func (l Launch) Review(o *Offer, fileOf func(KeyPair) string) Review {
 				r.Alone = true
 				r.Ajar = append(r.Ajar, "everybody may knock at 22, by group "+cmp.Or(g.Name, g.ID))
 			} else {
-				r.Does = append(r.Does, cmp.Or(g.Name, g.ID)+": "+(&Snapshot{Groups: o.Groups}).sentence(rule))
+				r.Does = append(r.Does, cmp.Or(g.Name, g.ID)+": "+(&Snapshot{Groups: o.Groups}).Sentence(rule))
 			}
 		}
 	}
@@ -288,17 +288,12 @@ func (l Launch) Review(o *Offer, fileOf func(KeyPair) string) Review {
 	return r
 }
 
-// lets tells whether a rule is about a port of a protocol.
-func (r Rule) lets(protocol string, port uint16) bool {
-	return (r.Protocol == "any" || r.Protocol == "" || r.Protocol == protocol) && r.From <= port && port <= r.To
-}
-
 // Alone is a launch that lets one address alone knock at 22: without the groups that let everybody.
 func (l Launch) Alone(o *Offer, from netip.Prefix) Launch {
 	kept := []string{}
 	for _, want := range l.Groups {
 		g, why := named(o.Groups, "group", want, func(g Group) string { return g.ID }, func(g Group) string { return g.Name })
-		everybody := slices.ContainsFunc(g.Rules, func(r Rule) bool { return r.Inbound && r.lets("tcp", 22) && r.Group == "" && r.CIDR.Bits() == 0 })
+		everybody := slices.ContainsFunc(g.Rules, func(r Rule) bool { return r.Inbound && r.About("tcp", 22) && r.Group == "" && r.CIDR.Bits() == 0 })
 		if why != "" || !everybody {
 			kept = append(kept, want)
 		}

@@ -120,6 +120,9 @@ func (w *Walker) keepTrying(ctx context.Context, r route.Route, limit time.Durat
 		defer stop()
 	}
 	for try := 1; ; try++ {
+		if w.Follow != nil { // an instance that was started meanwhile may have another address
+			r = w.Follow(r)
+		}
 		passage, err := w.Walk(ctx, r)
 		var f *gate.Failure
 		if err == nil || !errors.As(err, &f) || !MayPass(f) {

@@ -44,7 +44,11 @@ type Config struct {
 	Events   *event.Stream    // told of everything; one of its own where nil
 	Roots    *x509.CertPool   // whom proxies' certificates are signed by; the system's where nil
 	Serve    Serve            // who answers what far sides open
+	Follow   Follow           // tells where a route's instances are now; they stay where they were where nil
 }
+
+// Follow is a route with its hops that are bound to instances at the addresses that those have now.
+type Follow func(route.Route) route.Route
 
 // Serve says who answers the channels that a far side opens, by the name of their kind.
 // Each is called once for each link, in a goroutine of its own that the walker waits for,

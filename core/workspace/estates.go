@@ -11,6 +11,7 @@ import (
 	"meatus/core/book"
 	"meatus/core/estate"
 	"meatus/core/keyfile"
+	"meatus/core/route"
 	"meatus/core/vouch"
 )
 
@@ -180,4 +181,24 @@ func (w *Workspace) Source(name string) (book.EstateSource, bool) {
 		}
 	}
 	return book.EstateSource{}, false
+}
+
+// Follow is a route with its hops that are bound to instances at the addresses that those have now. Where the
+// workspace does not know better they stay.
+func (w *Workspace) Follow(r route.Route) route.Route {
+	if !slices.ContainsFunc(r.Hops, func(h route.Hop) bool { return h.Instance != nil }) {
+		return r
+	}
+	now, err := w.Planner().Plan(r.Session)
+	if err != nil || len(now.Hops) != len(r.Hops) {
+		return r
+	}
+	r.Hops = slices.Clone(r.Hops)
+	for i := range r.Hops {
+		h, is := &r.Hops[i], &now.Hops[i]
+		if h.Instance != nil && is.Instance != nil && h.Instance.Source == is.Instance.Source && h.Instance.ID == is.Instance.ID {
+			h.Host, h.Instance = is.Host, is.Instance
+		}
+	}
+	return r
 }

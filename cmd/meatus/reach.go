@@ -1,0 +1,212 @@
+package main
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/netip"
+	"os"
+	"strings"
+	"text/tabwriter"
+
+	"github.com/spf13/cobra"
+
+	"meatus/core/estate"
+	"meatus/core/reach"
+	"meatus/core/sanitize"
+)
+
+// reachJSON is an answer as "meatus estate reach --json" promises it.
+type reachJSON struct {
+	reach.Answer
+	From string     `json:"from"`
+	To   string     `json:"to"`
+	Port reach.Port `json:"port"`
+}
+
+func estateReach(open opener) *cobra.Command {
+	var f estateFlags
+	return f.of(&cobra.Command{
+		Use:   "reach FROM TO:PORT",
+		Short: "whether FROM gets to a port of TO, and the proof; status 3 where it does not",
+		Long: `Whether something gets to a port of an instance, by what is known of networks and
+rules, with the proof, line by line; where it does not, the smallest change that would
+open it.
+
+FROM is an instance (a name, an id or a query that fits one) or an address outside. TO is
+an instance. PORT is a number, of tcp, or one with its protocol, as udp/53.`,
+		Args: cobra.ExactArgs(2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			name, port, err := reach.ReadPort(args[1])
+			if err != nil {
+				return &statusError{statusWrongUse, err}
+			}
+			all, err := estates(cmd, open, f.source, f.kept)
+			if err != nil {
+				return err
+			}
+			index := estate.NewIndex(all)
+			to, why := index.One(name)
+			if why != "" {
+				return errors.New(why)
+			}
+			from := reach.From{}
+			if from.Address, err = netip.ParseAddr(args[0]); err != nil {
+				m, why := index.One(args[0])
+				if why != "" {
+					return errors.New(why)
+				}
+				if m.Kept.Source != to.Kept.Source {
+					return fmt.Errorf("%s is of estate %s and %s of %s: what is between them is not known", called(m.Instance), m.Kept.Source, called(to.Instance), to.Kept.Source)
+				}
+				from.Instance = m.Instance
+			}
+			a := reach.NewJudge(&to.Kept.Snapshot).Ask(from, to.Instance, port)
+			if f.asJSON {
+				if err := json.NewEncoder(cmd.OutOrStdout()).Encode(reachJSON{a, sanitize.Line(args[0], 60), called(to.Instance), port}); err != nil {
+					return err
+				}
+			} else if _, err := fmt.Fprint(cmd.OutOrStdout(), a); err != nil {
+				return err
+			}
+			if !a.Open {
+				return &statusError{status: statusShut}
+			}
+			return nil
+		},
+	})
+}
+
+// brokenJSON is an expectation that does not hold, as "meatus estate expect --json" promises it.
+type brokenJSON struct {
+	Line  int          `json:"line"`
+	Text  string       `json:"text"`
+	Why   string       `json:"why"`
+	Proof []reach.Line `json:"proof"`
+}
+
+func estateExpect(open opener) *cobra.Command {
+	var f estateFlags
+	return f.of(&cobra.Command{
+		Use:   "expect FILE",
+		Short: "whether what is expected holds, with the proof where it does not; status 3 then",
+		Long: `Whether what a file expects of who reaches what holds. Each line is one of
+
+  quay reaches tide-db:5432
+  tag:role=gauge does not reach tide-db:5432
+  only quay reaches tide-db:5432
+  outside does not reach tide-db:5432
+
+where instances are chosen by queries; what stands behind # is a comment. Where there are
+several estates, --source says which is meant.`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			text, err := os.ReadFile(args[0])
+			if err != nil {
+				return err
+			}
+			expected, err := reach.ReadExpectations(string(text))
+			if err != nil {
+				return &statusError{statusWrongUse, fmt.Errorf("%s: %w", args[0], err)}
+			}
+			all, err := estates(cmd, open, f.source, f.kept)
+			if err != nil {
+				return err
+			}
+			if len(all) != 1 {
+				return &statusError{statusWrongUse, fmt.Errorf("there are several estates; pass --source %s, or another", all[0].Source)}
+			}
+			if all[0].Read.IsZero() {
+				return fmt.Errorf("nothing is known of estate %s", all[0].Source)
+			}
+			j := reach.NewJudge(&all[0].Snapshot)
+			broken := []brokenJSON{}
+			for _, e := range expected {
+				why, proof := e.Broken(all[0].Source, j)
+				if why == "" {
+					continue
+				}
+				broken = append(broken, brokenJSON{e.Line, e.Text, why, append([]reach.Line{}, proof.Proof...)})
+				if !f.asJSON {
+					fmt.Fprintf(cmd.OutOrStdout(), "%s:%d: %s\n  %s\n", args[0], e.Line, e.Text, why)
+					for _, l := range proof.Proof {
+						fmt.Fprintf(cmd.OutOrStdout(), "    %s\n", l.Say)
+					}
+				}
+			}
+			if f.asJSON {
+				if err := printJSON(cmd.OutOrStdout(), broken); err != nil {
+					return err
+				}
+			} else if len(broken) == 0 {
+				fmt.Fprintf(cmd.OutOrStdout(), "%s: all %d hold\n", args[0], len(expected))
+			}
+			if len(broken) > 0 {
+				return &statusError{status: statusShut}
+			}
+			return nil
+		},
+	})
+}
+
+// exposedJSON is a range of ports as "meatus estate exposure --json" promises it.
+type exposedJSON struct {
+	Source    string   `json:"source"`
+	ID        string   `json:"id"`
+	Name      string   `json:"name"`
+	Protocol  string   `json:"protocol"`
+	From      uint16   `json:"from"`
+	To        uint16   `json:"to"`
+	Who       []string `json:"who"`
+	More      int      `json:"more"` // ranges that are not listed
+	Everybody bool     `json:"everybody"`
+	Outside   bool     `json:"outside"`
+	By        []string `json:"by"`
+}
+
+// mostWho is how many ranges of addresses are listed of a range of ports.
+const mostWho = 20
+
+func estateExposure(open opener) *cobra.Command {
+	var f estateFlags
+	return f.of(&cobra.Command{
+		Use:   "exposure [QUERY]",
+		Short: "which ports of which instances are open to whom, those that everybody can come to first",
+		Args:  cobra.ArbitraryArgs,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			q, all, err := chosen(cmd, open, f, args)
+			if err != nil {
+				return err
+			}
+			list := []exposedJSON{}
+			for k := range all {
+				for _, e := range reach.NewJudge(&all[k].Snapshot).Exposure() {
+					if !q.Holds(all[k].Source, &all[k].Snapshot, e.Instance) {
+						continue
+					}
+					who, more := e.Who(mostWho)
+					list = append(list, exposedJSON{all[k].Source, e.Instance.ID, called(e.Instance), e.Protocol, e.From, e.To, who, more, e.Everybody, e.Outside, e.By})
+				}
+			}
+			if f.asJSON {
+				return printJSON(cmd.OutOrStdout(), list)
+			}
+			t := tabwriter.NewWriter(cmd.OutOrStdout(), 0, 0, 2, ' ', 0)
+			for _, e := range list {
+				who := strings.Join(e.Who[:min(len(e.Who), 4)], ", ")
+				if more := e.More + len(e.Who) - min(len(e.Who), 4); more > 0 {
+					who += fmt.Sprintf(" and %d more", more)
+				}
+				mark := " "
+				switch {
+				case e.Everybody && e.Outside:
+					mark, who = "!", "everybody, from outside"
+				case e.Everybody:
+					who = "everybody who can come to its network"
+				}
+				fmt.Fprintf(t, "%s %s\t%s\t%s\t%s\n", mark, e.Name, reach.Exposed{Protocol: e.Protocol, From: e.From, To: e.To}.Ports(), who, e.Source)
+			}
+			return t.Flush()
+		},
+	})
+}
