@@ -169,6 +169,10 @@ func (p *peers) serveWith(name, ns, addr, key, first, extra string) (stop func()
 	// and what it leaves behind stop the commands of others.
 	home := filepath.Join(dir, "home")
 	os.MkdirAll(home, 0o700)
+	elsewhere := "Match User root\nSetEnv HOME=" + home
+	if strings.Contains(extra, "SetEnv") { // a server takes one such line alone
+		elsewhere = ""
+	}
 	config := filepath.Join(dir, "config")
 	p.write(config, fmt.Sprintf(`%sListenAddress %s:22
 HostKey %s
@@ -181,9 +185,8 @@ KbdInteractiveAuthentication no
 PermitRootLogin prohibit-password
 LogLevel VERBOSE
 %s
-Match User root
-SetEnv HOME=%s
-`, first, addr, filepath.Join(dir, "host"), filepath.Join(dir, "authorized"), extra, home), 0o600)
+%s
+`, first, addr, filepath.Join(dir, "host"), filepath.Join(dir, "authorized"), extra, elsewhere), 0o600)
 	log, err := os.OpenFile(filepath.Join(dir, "log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
 		p.t.Fatal(err)

@@ -204,7 +204,7 @@ func estateExposure(open opener) *cobra.Command {
 				case e.Everybody:
 					who = "everybody who can come to its network"
 				}
-				fmt.Fprintf(t, "%s %s\t%s\t%s\t%s\n", mark, e.Name, reach.Exposed{Protocol: e.Protocol, From: e.From, To: e.To}.Ports(), who, e.Source)
+				fmt.Fprintf(t, "%s %s\t%s\t%s\t%s\n", mark, e.Name, (&reach.Opening{Protocol: e.Protocol, From: e.From, To: e.To}).Ports(), who, e.Source)
 			}
 			return t.Flush()
 		},

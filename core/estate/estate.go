@@ -211,7 +211,10 @@ func (s *Snapshot) Sentences(i *Instance) []string {
 }
 
 // Sentence is a rule in words: "lets in tcp 22 from everybody (0.0.0.0/0)".
-func (s *Snapshot) Sentence(r Rule) string {
+func (s *Snapshot) Sentence(r Rule) string { return r.Sentence(s.groupName(r.Group)) }
+
+// Sentence is the rule in words, with what the group that it names is called.
+func (r Rule) Sentence(group string) string {
 	say, way := "lets out ", "to "
 	if r.Inbound {
 		say, way = "lets in ", "from "
@@ -228,13 +231,7 @@ func (s *Snapshot) Sentence(r Rule) string {
 	}
 	switch {
 	case r.Group != "":
-		name := r.Group
-		for _, g := range s.Groups {
-			if g.ID == r.Group && g.Name != "" {
-				name = g.Name
-			}
-		}
-		return say + " " + way + "whoever is in " + name
+		return say + " " + way + "whoever is in " + group
 	case r.CIDR.Bits() == 0:
 		return say + " " + way + "everybody (" + r.CIDR.String() + ")"
 	}

@@ -12,19 +12,24 @@ import (
 	"meatus/core/estate"
 )
 
-// Exposed is a range of ports of an instance with who can come to it.
-type Exposed struct {
-	Instance  *estate.Instance
+// Opening is a range of ports that rules let somebody in at. Instances of the same groups share it.
+type Opening struct {
 	Protocol  string // "tcp", "any", ...
 	From, To  uint16
 	Everybody bool     // every address of a family is let in
-	Outside   bool     // and it has an address that is reached from outside
 	By        []string // the rules, as sentences
 	who       *netipx.IPSet
 }
 
+// Exposed is an opening of an instance.
+type Exposed struct {
+	Instance *estate.Instance
+	Outside  bool // it has an address that is reached from outside
+	*Opening
+}
+
 // Ports are the ports in words: "tcp 22", "all tcp", "anything".
-func (e Exposed) Ports() string {
+func (e *Opening) Ports() string {
 	switch {
 	case e.Protocol == "any" && e.From == 0 && e.To == 65535:
 		return "anything"
@@ -37,7 +42,7 @@ func (e Exposed) Ports() string {
 }
 
 // Who are the addresses that are let in, as ranges; at most so many, and how many more there are.
-func (e Exposed) Who(most int) (ranges []string, more int) {
+func (e *Opening) Who(most int) (ranges []string, more int) {
 	for _, p := range e.who.Prefixes() {
 		if len(ranges) == most {
 			more++
@@ -49,51 +54,49 @@ func (e Exposed) Who(most int) (ranges []string, more int) {
 }
 
 // Exposure tells for every running instance which ports of it are open to whom, those that are open to
-// everybody from outside first. It costs one pass over the rules of each instance's groups.
+// everybody from outside first. The rules of each group are gone through once.
 func (j *Judge) Exposure() []Exposed {
-	sets := map[string]*netipx.IPSet{} // of groups
-	for id, addresses := range j.within {
-		var b netipx.IPSetBuilder
-		for a := range addresses {
-			b.Add(a)
-		}
-		sets[id], _ = b.IPSet() // it cannot fail: single addresses are valid
-	}
-	var all []Exposed
+	var running []*estate.Instance
 	for i := range j.s.Instances {
-		n := &j.s.Instances[i]
-		if n.State == estate.Running {
-			all = append(all, j.exposed(n, sets)...)
+		if n := &j.s.Instances[i]; n.State == estate.Running {
+			running = append(running, n)
 		}
 	}
-	slices.SortStableFunc(all, func(a, b Exposed) int {
-		return cmp.Or(cmp.Compare(b.rank(), a.rank()), strings.Compare(named(a.Instance), named(b.Instance)), cmp.Compare(a.From, b.From))
-	})
-	return all
-}
-
-// rank puts what everybody can come to first.
-func (e Exposed) rank() int {
-	switch {
-	case e.Everybody && e.Outside:
-		return 2
-	case e.Everybody:
-		return 1
+	slices.SortStableFunc(running, func(a, b *estate.Instance) int { return strings.Compare(named(a), named(b)) })
+	of := map[string][]*Opening{} // by the groups that instances are in
+	var ranked [3][]Exposed
+	for _, n := range running {
+		key := strings.Join(n.Groups, "\x00")
+		openings, ok := of[key]
+		if !ok {
+			openings = j.openings(n.Groups)
+			of[key] = openings
+		}
+		outside := slices.ContainsFunc(n.Addresses, func(a estate.Address) bool { return a.Outside })
+		for _, o := range openings {
+			rank := 2
+			switch {
+			case o.Everybody && outside:
+				rank = 0
+			case o.Everybody:
+				rank = 1
+			}
+			ranked[rank] = append(ranked[rank], Exposed{n, outside, o})
+		}
 	}
-	return 0
+	return slices.Concat(ranked[0], ranked[1], ranked[2])
 }
 
-// exposed are the ports of one instance, each range of ports that a rule names once.
-func (j *Judge) exposed(n *estate.Instance, sets map[string]*netipx.IPSet) []Exposed {
+// openings are those of instances in some groups, each range of ports that a rule names once, by their ports.
+func (j *Judge) openings(groups []string) []*Opening {
 	type key struct {
 		protocol string
 		from, to uint16
 	}
-	at := map[key]int{}
-	var all []Exposed
-	var builders []*netipx.IPSetBuilder
-	outside := slices.ContainsFunc(n.Addresses, func(a estate.Address) bool { return a.Outside })
-	for _, id := range n.Groups {
+	at := map[key]*Opening{}
+	builders := map[*Opening]*netipx.IPSetBuilder{}
+	var all []*Opening
+	for _, id := range groups {
 		g := j.groups[id]
 		if g == nil {
 			continue
@@ -104,34 +107,33 @@ func (j *Judge) exposed(n *estate.Instance, sets map[string]*netipx.IPSet) []Exp
 				continue
 			}
 			k := key{rule.Proto(), rule.From, rule.To}
-			i, ok := at[k]
-			if !ok {
-				i = len(all)
-				at[k] = i
-				all = append(all, Exposed{Instance: n, Protocol: k.protocol, From: k.from, To: k.to, Outside: outside})
-				builders = append(builders, &netipx.IPSetBuilder{})
+			o := at[k]
+			if o == nil {
+				o = &Opening{Protocol: k.protocol, From: k.from, To: k.to}
+				at[k], builders[o] = o, &netipx.IPSetBuilder{}
+				all = append(all, o)
 			}
 			switch {
 			case rule.Group != "":
-				if set := sets[rule.Group]; set != nil {
-					builders[i].AddSet(set)
+				for a := range j.within[rule.Group] {
+					builders[o].Add(a)
 				}
 			case rule.CIDR.IsValid():
-				builders[i].AddPrefix(rule.CIDR.Masked())
-				all[i].Everybody = all[i].Everybody || rule.CIDR.Bits() == 0
+				builders[o].AddPrefix(rule.CIDR.Masked())
+				o.Everybody = o.Everybody || rule.CIDR.Bits() == 0
 			}
-			all[i].By = append(all[i].By, j.told(rule, g))
+			o.By = append(o.By, j.told(rule, g))
 		}
 	}
-	out := all[:0]
-	for i := range all {
-		all[i].who, _ = builders[i].IPSet() // prefixes of a snapshot are valid
-		if len(all[i].who.Ranges()) > 0 {
-			out = append(out, all[i])
-		}
+	for _, o := range all {
+		o.who, _ = builders[o].IPSet() // prefixes of a snapshot are valid
 	}
-	return out
+	all = slices.DeleteFunc(all, func(o *Opening) bool { return len(o.who.Ranges()) == 0 })
+	slices.SortStableFunc(all, func(a, b *Opening) int {
+		return cmp.Or(cmp.Compare(a.From, b.From), cmp.Compare(a.To, b.To), strings.Compare(a.Protocol, b.Protocol))
+	})
+	return all
 }
 
 // Holds tells whether an address is among those that are let in.
-func (e Exposed) Holds(a netip.Addr) bool { return e.who.Contains(a) }
+func (e *Opening) Holds(a netip.Addr) bool { return e.who.Contains(a) }

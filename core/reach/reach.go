@@ -348,7 +348,7 @@ func (j *Judge) groupName(id string) string {
 
 // told is a rule in words, with its group.
 func (j *Judge) told(r *estate.Rule, g *estate.Group) string {
-	return cmp.Or(g.Name, g.ID) + ": " + j.s.Sentence(*r)
+	return cmp.Or(g.Name, g.ID) + ": " + r.Sentence(j.groupName(r.Group))
 }
 
 func (j *Judge) shut(at Stage, before []Line, say string, change Change) Answer {

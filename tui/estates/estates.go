@@ -417,7 +417,6 @@ func (m *Model) open() tea.Cmd {
 		m.s.Tell(m.session() + " cannot be used as it stands: see its card on Routes")
 		return nil
 	}
-	m.s.Tell("walking to " + m.session() + " …")
 	return m.s.Open(r, false)
 }
 
