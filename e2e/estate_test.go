@@ -194,3 +194,39 @@ func TestALiveShellFollowsItsInstance(t *testing.T) {
 	s.lead("0")
 	s.until("15 routes", "shells", "10.61.4.71")
 }
+
+// Who gets where on the command line: the proof, what would open it, exposure, expectations.
+func TestWhoGetsWhereOnTheCommandLine(t *testing.T) {
+	t.Parallel()
+	dir := startLab(t)
+	expected := filepath.Join(dir, "bay.expect")
+	if err := os.WriteFile(expected, []byte("only quay reaches sounder:22 # nobody does\noutside does not reach tide-db:5432\noutside does not reach quay:22\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	torn := filepath.Join(dir, "torn.expect")
+	if err := os.WriteFile(torn, []byte("\nquay tide-db\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		args   []string
+		status int
+		out    []string
+	}{
+		{[]string{"estate", "reach", "quay", "tide-db:5432"}, 0, []string{"● both are in network reef", "● tide: lets in tcp 5432 from 10.61.4.1/32"}},
+		{[]string{"estate", "reach", "198.51.100.7", "quay:80"}, 3, []string{"╳ no rule of quay lets tcp 80 in from 198.51.100.7", "→ let tcp 80 in from 198.51.100.7, in group shore, which quay alone is in"}},
+		{[]string{"estate", "reach", "quay", "sounder:22", "--json"}, 3, []string{`"open":false`, `"at":"route"`, `"change":{"say":"join network`}},
+		{[]string{"estate", "reach", "quay", "gauge-*:22"}, 1, []string{"4 instances fit gauge-*"}},
+		{[]string{"estate", "reach", "quay", "tide-db"}, 2, []string{"write TO:PORT"}},
+		{[]string{"estate", "exposure", "name=quay"}, 0, []string{"! quay  tcp 22  everybody, from outside"}},
+		{[]string{"estate", "exposure", "name=tide-db", "--json"}, 0, []string{`"10.61.4.9/32"`, `tide: lets in tcp 5432 from 10.61.4.9/32`}},
+		{[]string{"estate", "expect", expected}, 3, []string{":1: only quay reaches sounder:22", "quay does not reach sounder", ":3: outside does not reach quay:22", "lets in tcp 22 from everybody"}},
+		{[]string{"estate", "expect", torn}, 2, []string{"line 2", "write WHO reaches TO:PORT"}},
+	} {
+		r := do(t, dir, "", c.args...)
+		for _, want := range c.out {
+			if r.status != c.status || !strings.Contains(r.out+r.err, want) {
+				t.Errorf("%v: %q is missing: %+v", c.args, want, r)
+			}
+		}
+	}
+}

@@ -52,7 +52,7 @@ type instance struct {
 	inside                 netip.Addr
 	more                   netip.Addr // another inside, in the reef; the zero address for none
 	outside                netip.Addr // the same
-	size, mark             string
+	size                   string
 	groups                 []string
 	meta                   map[string]string
 	launched, updated      time.Time

@@ -254,7 +254,8 @@ func (c *Cloud) password(w http.ResponseWriter, _ *http.Request, i *instance) {
 	if public, _, _, _, err := ssh.ParseAuthorizedKey([]byte(c.publicOf(i.key))); err == nil {
 		if crypto, ok := public.(ssh.CryptoPublicKey); ok {
 			if key, ok := crypto.CryptoPublicKey().(*rsa.PublicKey); ok {
-				if raw, err := rsa.EncryptPKCS1v15(rand.Reader, key, []byte(FirstPassword)); err == nil { //lint:ignore SA1019 it is the form such passwords are sealed in
+				//lint:ignore SA1019 it is the form such passwords are sealed in
+				if raw, err := rsa.EncryptPKCS1v15(rand.Reader, key, []byte(FirstPassword)); err == nil {
 					sealed = base64.StdEncoding.EncodeToString(raw)
 				}
 			}

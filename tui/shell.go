@@ -56,7 +56,11 @@ func (a *App) arrive(msg arrived) tea.Cmd {
 		return tea.Batch(s.Wait(), a.clock())
 	}
 	free := !a.inShell && a.task.Task == nil && a.switcher == nil && !a.ask.Waiting()
-	looking := free && a.at == a.walkedFrom[msg.session] && (a.at != 0 || a.home.Selected() == msg.session)
+	there := a.at == a.walkedFrom[msg.session]
+	if a.at == 0 {
+		there = a.home.Selected() == msg.session
+	}
+	looking := free && there
 	switch {
 	case looking:
 		a.goTo(s)

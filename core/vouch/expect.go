@@ -36,7 +36,7 @@ func KindOf(key ssh.PublicKey) string {
 		return "ECDSA"
 	case kind == ssh.KeyAlgoRSA:
 		return "RSA"
-	case kind == ssh.InsecureKeyAlgoDSA:
+	case kind == "ssh-dss":
 		return "DSA"
 	}
 	return ""
