@@ -61,7 +61,7 @@ var completers = map[string]completer{
 	"key install": then(keyPaths, sessionNames), "key rotate": keysThenSessions, "key sweep": then(sessionNames, nil), "ring": keyPaths,
 	"trail":       then(sessionNames, nil),
 	"estate list": instances, "estate show": instances, "estate start": instances, "estate stop": instances, "estate restart": instances, "estate end": instances,
-	"estate password": instances, "estate pairs send": then(keyPaths, nil),
+	"estate password": instances, "estate ways": instances, "estate reach": instances, "estate exposure": instances, "estate pairs send": then(keyPaths, nil),
 }
 
 // instances completes the last word of a query by what is known already.

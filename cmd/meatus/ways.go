@@ -1,0 +1,159 @@
+package main
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"net/netip"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"meatus/core/estate"
+	"meatus/core/localaddr"
+	"meatus/core/reach"
+	"meatus/core/trail"
+	"meatus/core/workspace"
+)
+
+// waysJSON are the ways to a port, and where there is none the nearest misses, as "meatus estate ways --json"
+// promises them.
+type waysJSON struct {
+	Here   netip.Addr  `json:"here,omitzero"`
+	Ways   []reach.Way `json:"ways"`
+	Misses []reach.Way `json:"misses"`
+}
+
+func estateWays(open opener) *cobra.Command {
+	var f estateFlags
+	var from string
+	c := f.of(&cobra.Command{
+		Use:   "ways TO[:PORT]",
+		Short: "the ways from here to an instance or a service of it, the best first; status 3 where there is none",
+		Long: `The ways from here to a port of an instance, 22 where none is named: through which
+machines, with what one would log in there, and the proof for each hop. Those through the
+fewest machines come first, then those that are open to the fewest, then what was used
+last. Where there is no way, the nearest misses say what each lacks.
+
+Machines that nothing at hand logs in to are on no way: no session leads to them, or no
+file of their key pair is here.`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			name, port := args[0], reach.Port{Protocol: "tcp", Number: 22}
+			if strings.Contains(name, ":") {
+				var err error
+				if name, port, err = reach.ReadPort(name); err != nil {
+					return &statusError{statusWrongUse, err}
+				}
+			}
+			here, known := localaddr.Own()
+			if from != "" {
+				var err error
+				if here, err = netip.ParseAddr(from); err != nil {
+					return &statusError{statusWrongUse, fmt.Errorf("--from: %w", err)}
+				}
+			} else if !known || here.IsPrivate() { // it is seen as another outside
+				here = netip.Addr{}
+			}
+			all, err := estates(cmd, open, f.source, f.kept)
+			if err != nil {
+				return err
+			}
+			w, err := open.workspace()
+			if err != nil {
+				return err
+			}
+			to, why := estate.NewIndex(all).One(name)
+			if why != "" {
+				return errors.New(why)
+			}
+			visits := map[string]time.Time{}
+			if t, err := trail.Open(w.Dir); err == nil { // where it cannot be read, what was used is not known
+				visits = t.Visits()
+				defer t.Close()
+			}
+			found := waysJSON{Here: here}
+			found.Ways, found.Misses = reach.NewJudge(&to.Kept.Snapshot).Ways(reach.Finding{Here: here, To: to.Instance, Port: port, Means: meansOf(w, to.Kept, visits)})
+			if f.asJSON {
+				found.Ways, found.Misses = append([]reach.Way{}, found.Ways...), append([]reach.Way{}, found.Misses...)
+				if err := printJSON(cmd.OutOrStdout(), found); err != nil {
+					return err
+				}
+			} else {
+				sayWays(cmd.OutOrStdout(), found)
+			}
+			if len(found.Ways) == 0 {
+				return &statusError{status: statusShut}
+			}
+			return nil
+		},
+	})
+	c.Flags().StringVar(&from, "from", "", "as which address this machine is seen outside, where that is another than its own")
+	return c
+}
+
+// meansOf tells what one could log in to an instance with.
+func meansOf(w *workspace.Workspace, kept *estate.Kept, visits map[string]time.Time) func(*estate.Instance) reach.Means {
+	means := map[*estate.Instance]reach.Means{}
+	spots := map[string]estate.Spot{}
+	for _, a := range estate.Areas([]estate.Kept{*kept}, w.Book, estate.Query{}) {
+		for _, s := range a.Spots {
+			spots[s.Instance.ID] = s
+		}
+	}
+	return func(i *estate.Instance) reach.Means {
+		if m, ok := means[i]; ok {
+			return m
+		}
+		var m reach.Means
+		for _, session := range spots[i.ID].Sessions {
+			if m.Session == "" || visits[session].After(m.Used) {
+				m.Session, m.Used = session, visits[session]
+			}
+		}
+		if image, ok := kept.Snapshot.ImageOf(i); ok {
+			m.Login = image.UsualLogin()
+		}
+		if i.KeyPair != "" {
+			m.Key = w.KeyOf(kept.Snapshot.KeyPairOf(i))
+		}
+		means[i] = m
+		return m
+	}
+}
+
+// sayWays prints ways, or the misses where there is none.
+func sayWays(out io.Writer, found waysJSON) {
+	ways := found.Ways
+	if len(ways) == 0 {
+		fmt.Fprintln(out, "there is no way; the nearest misses are")
+		ways = found.Misses
+	}
+	for _, w := range ways {
+		say := "here"
+		for _, h := range w.Hops {
+			say += " ── " + h.Name
+		}
+		last := w.Hops[len(w.Hops)-1]
+		fmt.Fprintf(out, "%s  %s\n", say, last.Port)
+		for _, h := range w.Hops {
+			fmt.Fprintf(out, "  %s%s\n", h.Name, meansWords(h.Means))
+			for line := range strings.Lines(h.Answer.String()) {
+				fmt.Fprint(out, "    "+line)
+			}
+		}
+	}
+}
+
+// meansWords say what one would log in with.
+func meansWords(m reach.Means) string {
+	say := ""
+	if m.Session != "" {
+		say = ", session " + m.Session
+	}
+	if m.Login != "" && m.Key != "" {
+		say += ", as " + m.Login + " with " + m.Key
+	}
+	return say
+}
