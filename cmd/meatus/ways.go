@@ -14,7 +14,6 @@ import (
 	"meatus/core/localaddr"
 	"meatus/core/reach"
 	"meatus/core/trail"
-	"meatus/core/workspace"
 )
 
 // waysJSON are the ways to a port, and where there is none the nearest misses, as "meatus estate ways --json"
@@ -47,14 +46,12 @@ file of their key pair is here.`,
 					return &statusError{statusWrongUse, err}
 				}
 			}
-			here, known := localaddr.Own()
+			here := localaddr.Outside()
 			if from != "" {
 				var err error
 				if here, err = netip.ParseAddr(from); err != nil {
 					return &statusError{statusWrongUse, fmt.Errorf("--from: %w", err)}
 				}
-			} else if !known || here.IsPrivate() { // it is seen as another outside
-				here = netip.Addr{}
 			}
 			all, err := estates(cmd, open, f.source, f.kept)
 			if err != nil {
@@ -74,7 +71,7 @@ file of their key pair is here.`,
 				defer t.Close()
 			}
 			found := waysJSON{Here: here}
-			found.Ways, found.Misses = reach.NewJudge(&to.Kept.Snapshot).Ways(reach.Finding{Here: here, To: to.Instance, Port: port, Means: meansOf(w, to.Kept, visits)})
+			found.Ways, found.Misses = reach.NewJudge(&to.Kept.Snapshot).Ways(reach.Finding{Here: here, To: to.Instance, Port: port, Means: w.MeansOf(to.Kept, visits)})
 			if f.asJSON {
 				found.Ways, found.Misses = append([]reach.Way{}, found.Ways...), append([]reach.Way{}, found.Misses...)
 				if err := printJSON(cmd.OutOrStdout(), found); err != nil {
@@ -91,36 +88,6 @@ file of their key pair is here.`,
 	})
 	c.Flags().StringVar(&from, "from", "", "as which address this machine is seen outside, where that is another than its own")
 	return c
-}
-
-// meansOf tells what one could log in to an instance with.
-func meansOf(w *workspace.Workspace, kept *estate.Kept, visits map[string]time.Time) func(*estate.Instance) reach.Means {
-	means := map[*estate.Instance]reach.Means{}
-	spots := map[string]estate.Spot{}
-	for _, a := range estate.Areas([]estate.Kept{*kept}, w.Book, estate.Query{}) {
-		for _, s := range a.Spots {
-			spots[s.Instance.ID] = s
-		}
-	}
-	return func(i *estate.Instance) reach.Means {
-		if m, ok := means[i]; ok {
-			return m
-		}
-		var m reach.Means
-		for _, session := range spots[i.ID].Sessions {
-			if m.Session == "" || visits[session].After(m.Used) {
-				m.Session, m.Used = session, visits[session]
-			}
-		}
-		if image, ok := kept.Snapshot.ImageOf(i); ok {
-			m.Login = image.UsualLogin()
-		}
-		if i.KeyPair != "" {
-			m.Key = w.KeyOf(kept.Snapshot.KeyPairOf(i))
-		}
-		means[i] = m
-		return m
-	}
 }
 
 // sayWays prints ways, or the misses where there is none.

@@ -19,3 +19,12 @@ func Own() (at netip.Addr, ok bool) {
 	}
 	return from.Addr().Unmap(), true
 }
+
+// Outside is the address that this machine is seen as outside, as far as it knows itself: not valid where that is
+// one of a private network (RFC 1918, RFC 4193), which is another one outside, or where there is none.
+func Outside() netip.Addr {
+	if at, ok := Own(); ok && !at.IsPrivate() {
+		return at
+	}
+	return netip.Addr{}
+}

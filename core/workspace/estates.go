@@ -11,6 +11,7 @@ import (
 	"meatus/core/book"
 	"meatus/core/estate"
 	"meatus/core/keyfile"
+	"meatus/core/reach"
 	"meatus/core/route"
 	"meatus/core/vouch"
 )
@@ -201,4 +202,35 @@ func (w *Workspace) Follow(r route.Route) route.Route {
 		}
 	}
 	return r
+}
+
+// MeansOf tells what one could log in to the instances of a source with. visits is when each session was last
+// logged in to.
+func (w *Workspace) MeansOf(kept *estate.Kept, visits map[string]time.Time) func(*estate.Instance) reach.Means {
+	means := map[*estate.Instance]reach.Means{}
+	spots := map[string]estate.Spot{}
+	for _, a := range estate.Areas([]estate.Kept{*kept}, w.Book, estate.Query{}) {
+		for _, s := range a.Spots {
+			spots[s.Instance.ID] = s
+		}
+	}
+	return func(i *estate.Instance) reach.Means {
+		if m, ok := means[i]; ok {
+			return m
+		}
+		var m reach.Means
+		for _, session := range spots[i.ID].Sessions {
+			if m.Session == "" || visits[session].After(m.Used) {
+				m.Session, m.Used = session, visits[session]
+			}
+		}
+		if image, ok := kept.Snapshot.ImageOf(i); ok {
+			m.Login = image.UsualLogin()
+		}
+		if i.KeyPair != "" {
+			m.Key = w.KeyOf(kept.Snapshot.KeyPairOf(i))
+		}
+		means[i] = m
+		return m
+	}
 }

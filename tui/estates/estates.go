@@ -52,6 +52,7 @@ type Model struct {
 	opened        []byte // the first password that is shown
 	openedOf      string
 	opening       int
+	ways          *found  // of the chosen instance, nil where they are not asked for
 	begun         work.ID // the last job that was begun here, 0 for none that is told of
 	asked         int     // groupings asked for; answers to older ones are dropped
 	grouped       bool
@@ -187,6 +188,7 @@ func (m *Model) Table() place.Table {
 		place.On("M", "restart it", m.act(estate.Restart)).If(m.can(estate.Restart), "it does not run, or its source only tells").Also("reboot"),
 		place.On("Z", "end it for good", m.end).If(m.can(estate.End), "its source only tells").Also("terminate delete destroy remove"),
 		place.On("d", "show details", func() tea.Cmd { m.details = !m.details; m.settle(); return nil }).Whole().Also("card facts rules whole"),
+		place.On("V", "ways to it", m.findWays).If(some, "none is chosen").Also("reach route path how to get there proof rules hops"),
 		place.On("O", "open its first password", m.password).If(m.passwordCan, "no file of its key pair is here, or its source only tells").Also("sealed unseal administrator windows initial"),
 		place.On("v", "key pairs", m.showPairs).Whole().Also("which have a file ask around who has"),
 		place.On("f", "what nobody used for a week", func() tea.Cmd { m.unused = !m.unused; return m.group() }).Whole().Also("unused idle forgotten filter"),
@@ -203,6 +205,10 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 			m.idle = msg.idle
 			m.take(msg.areas)
 		}
+	case found:
+		m.ways = &msg
+		m.details = true
+		m.settle()
 	case usesFound:
 		m.uses = msg.uses
 		m.pair.Move(0, len(m.uses), m.pairRoom())

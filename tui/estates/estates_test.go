@@ -133,6 +133,27 @@ func TestWhatEndsSomethingIsSaidFirst(t *testing.T) {
 	d.Until("its end", func() bool { return l.Cloud().Status("quay") == "" })
 }
 
+func TestTheWaysToAnInstanceAreShownWithTheirProof(t *testing.T) {
+	d, _ := placetest.Lab(t)
+	d.Place(New)
+	d.UntilSees("gauge-1")
+	m := d.On().(*Model)
+	m.Select("tide-db")
+	d.Press("V")
+	d.UntilSees("ways to tide-db", "here ── quay ── tide-db", "quay: session quay, warden with keys/shore.pem", "shore: lets in tcp 22 from everybody", "reef: lets in tcp 22 from 10.61.4.1/32")
+	d.Fits()
+	d.Press("V")
+	d.UntilSees("tide, here keys/tide.pem")
+	d.Press("end") // float, which failed
+	d.Press("V")
+	d.UntilSees("there is none, by what estate bay knows", "float is failed")
+	d.Fits()
+	d.Press("home")
+	if see := d.See(); strings.Contains(see, "ways to") {
+		t.Errorf("the ways of one show at another:\n%s", see)
+	}
+}
+
 func TestInstancesAreFoundByTheQuery(t *testing.T) {
 	d, m, _ := open(t, document)
 	d.UntilSees("hermit")

@@ -307,6 +307,9 @@ func (m *Model) card(width int) []string {
 	if s == nil {
 		return nil
 	}
+	if m.ways != nil && m.ways.id == s.Instance.ID {
+		return m.waysCard(s, width)
+	}
 	i, snapshot := s.Instance, &s.Source.Snapshot
 	lines := []string{t.Title(t.Strong.Render(called(i)), t.Faint.Render(sanitize.Line(i.ID, 40)), width, fit.Spread)}
 	const words = 11
