@@ -46,6 +46,35 @@ func Complete(text string, all []Kept) []string {
 	return offers[:min(len(offers), mostOffered)]
 }
 
+// Completed is what a query becomes by one key: what all that it can become begin with, where that is more than is
+// typed, else the first of them. It stays as it is where nothing goes on like that.
+func Completed(text string, offers []string) string {
+	if len(offers) == 0 {
+		return text
+	}
+	common := offers[0]
+	for _, o := range offers[1:] {
+		n := 0
+		for n < min(len(common), len(o)) && common[n] == o[n] {
+			n++
+		}
+		common = strings.ToValidUTF8(common[:n], "")
+	}
+	if len(common) <= len(text) {
+		return offers[0]
+	}
+	return common
+}
+
+// Offered are completions as they are shown beside what is typed: the last word of each.
+func Offered(offers []string, most int) string {
+	var all []string
+	for _, o := range offers[:min(len(offers), most)] {
+		all = append(all, o[strings.LastIndexByte(strings.TrimSuffix(o, "\""), ' ')+1:])
+	}
+	return strings.Join(all, " · ")
+}
+
 func quoted(value string) string {
 	if strings.ContainsAny(value, " \t") {
 		return `"` + value + `"`

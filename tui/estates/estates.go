@@ -330,21 +330,9 @@ func (m *Model) find() tea.Cmd {
 	return m.group()
 }
 
-// complete takes the first of what the query can become; what all of them begin with where that is more
-// than is typed.
+// complete has the query go on as it can.
 func (m *Model) complete() tea.Cmd {
-	common := m.offers[0]
-	for _, o := range m.offers[1:] {
-		n := 0
-		for n < min(len(common), len(o)) && common[n] == o[n] {
-			n++
-		}
-		common = strings.ToValidUTF8(common[:n], "")
-	}
-	if len(common) <= len(m.line.Text()) {
-		common = m.offers[0]
-	}
-	m.line.Begin(common)
+	m.line.Begin(estate.Completed(m.line.Text(), m.offers))
 	return m.find()
 }
 

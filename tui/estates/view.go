@@ -38,11 +38,7 @@ func (m *Model) head() []string {
 		lines = append(lines, fit.Cut("   "+t.Verdict(gate.Shut).Render("╰ "+m.mistake), m.width))
 	}
 	if m.typing && len(m.offers) > 0 {
-		var all []string
-		for _, o := range m.offers[:min(len(m.offers), 10)] {
-			all = append(all, sanitize.Line(o[strings.LastIndexByte(strings.TrimSuffix(o, "\""), ' ')+1:], 40))
-		}
-		lines = append(lines, fit.Cut("   "+t.Faint.Render(strings.Join(all, " · ")), m.width))
+		lines = append(lines, fit.Cut("   "+t.Faint.Render(sanitize.Line(estate.Offered(m.offers, 10), 400)), m.width))
 	}
 	if m.form != nil {
 		lines = append(lines, m.form.View(m.width)...)

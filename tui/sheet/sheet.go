@@ -15,7 +15,9 @@ import (
 
 	"meatus/core/book"
 	"meatus/core/engine"
+	"meatus/core/estate"
 	"meatus/core/gate"
+	"meatus/core/sanitize"
 	"meatus/core/trail"
 	"meatus/core/workspace"
 	"meatus/tui/fit"
@@ -165,6 +167,7 @@ func (m *Model) Table() place.Table {
 	case m.Typing():
 		return place.Table{
 			place.On("enter", "save", m.typed),
+			place.On("tab", "complete it", m.complete).If(func() bool { return len(m.offers()) > 0 }, "nothing goes on like that").Suits(func() bool { return len(m.offers()) > 0 }),
 			place.On("esc ctrl+c", "leave it as it is", do(func() { m.editing, m.naming, m.note = false, "", "" })),
 		}
 	case m.remove:
@@ -212,10 +215,28 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 		switch {
 		case m.Typing():
 			m.input.Take(msg)
+			if m.editing && m.field() == "instance" {
+				m.note, m.bad = sanitize.Line(estate.Offered(m.offers(), 10), 300), false
+			}
 		case m.remove:
 			m.keepIt()
 		}
 	}
+	return nil
+}
+
+// offers are what the query of an instance that is typed can become.
+func (m *Model) offers() []string {
+	if !m.editing || m.field() != "instance" || m.input.Text() == "" {
+		return nil
+	}
+	return estate.Complete(m.input.Text(), m.ws.Estates)
+}
+
+// complete has the query that is typed go on as it can.
+func (m *Model) complete() tea.Cmd {
+	m.input.Begin(estate.Completed(m.input.Text(), m.offers()))
+	m.note, m.bad = sanitize.Line(estate.Offered(m.offers(), 10), 300), false
 	return nil
 }
 

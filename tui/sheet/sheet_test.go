@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"meatus/core/book"
+	"meatus/lab/await"
 	"meatus/tui/place"
 	"meatus/tui/placetest"
 )
@@ -199,3 +200,32 @@ func TestAnEditFromOutsideIsSaidWhileAValueIsTyped(t *testing.T) {
 }
 
 var _ place.Task = (*Model)(nil)
+
+// The query of an instance is completed while it is typed, as where instances are looked for.
+func TestAQueryOfAnInstanceIsCompleted(t *testing.T) {
+	d, _ := placetest.Lab(t)
+	await.Until(t, "the estate to be read", func() bool {
+		known := d.Engine.Workspace().Estates
+		return len(known) == 1 && len(known[0].Snapshot.Instances) > 0
+	})
+	b, err := book.Add(d.Engine.Workspace().SessionsPath(), book.Draft{Name: "drifter", Instance: "i-gauge-1", Via: []string{"quay"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	d.Engine.Adopt(b, "", "")
+	d.Task(New(d.Services, "drifter"))
+	m := d.On().(*Model)
+	to(d, m, "instance")
+	d.Press("enter", "ctrl+u")
+	d.Type("network=reef name=mas")
+	d.UntilSees("name=mast")
+	d.Press("tab")
+	if got := m.input.Text(); got != "network=reef name=mast" {
+		t.Errorf("it is completed to %q", got)
+	}
+	d.Press("enter")
+	d.Until("it to be bound to the other", func() bool {
+		s := d.Engine.Workspace().Book.Session("drifter")
+		return s.Bound != nil && s.Bound.ID == "i-mast"
+	})
+}
