@@ -18,6 +18,7 @@ import (
 	"meatus/core/sanitize"
 	"meatus/core/words"
 	"meatus/core/work"
+	"meatus/core/workspace"
 	"meatus/tui/fit"
 	"meatus/tui/form"
 	"meatus/tui/line"
@@ -47,7 +48,8 @@ type Model struct {
 	form          *form.Form // asks for something, nil for nothing
 	unused        bool       // what nobody used for long shows alone
 	idle          map[string]estate.Idle
-	offers        []string // completions of what is typed
+	files         map[estate.KeyPair]string // here, of key pairs
+	offers        []string                  // completions of what is typed
 	locked        passwordLocked
 	opened        []byte // the first password that is shown
 	openedOf      string
@@ -73,6 +75,16 @@ type grouped struct {
 	asked int
 	areas []estate.Area
 	idle  map[string]estate.Idle
+	files map[estate.KeyPair]string
+}
+
+// filesOf are the files here of all key pairs that are known, "" for none.
+func filesOf(ws *workspace.Workspace) map[estate.KeyPair]string {
+	files := map[estate.KeyPair]string{}
+	for _, u := range estate.Uses(ws.Estates, ws.KeyOf) {
+		files[u.KeyPair] = u.File
+	}
+	return files
 }
 
 // added is what became of a session that was to be made.
@@ -109,7 +121,7 @@ func (m *Model) group() tea.Cmd {
 	m.asked++
 	asked, ws, q := m.asked, m.s.Workspace(), m.query
 	if !m.unused {
-		return m.s.Run(func() tea.Msg { return grouped{asked, estate.Areas(ws.Estates, ws.Book, q), nil} })
+		return m.s.Run(func() tea.Msg { return grouped{asked, estate.Areas(ws.Estates, ws.Book, q), nil, filesOf(ws)} })
 	}
 	live := map[string]bool{}
 	for _, i := range m.s.Board.Live() {
@@ -123,7 +135,7 @@ func (m *Model) group() tea.Cmd {
 		if trail != nil {
 			visits = trail.Visits()
 		}
-		g := grouped{asked: asked, idle: map[string]estate.Idle{}}
+		g := grouped{asked: asked, idle: map[string]estate.Idle{}, files: filesOf(ws)}
 		for _, i := range estate.Idles(ws.Estates, ws.Book, visits, live, time.Now().AddDate(0, 0, -idleDays)) {
 			g.idle[i.Source+"\x00"+i.ID] = i
 		}
@@ -180,6 +192,8 @@ func (m *Model) Table() place.Table {
 		place.On("enter", "open shell", m.open).If(session, "no session leads to it").Suits(session).Also("connect walk ssh login"),
 		place.On("n", "make a session of it", m.add).If(func() bool { return some() && !m.bound() }, "a session is bound to it").Suits(func() bool { return some() && !session() }).Also("add bind new connect"),
 		place.On("s", "to its session on Routes", func() tea.Cmd { return m.s.Go("0", m.session()) }).If(session, "no session leads to it").Also("route card"),
+		place.On("K", "to the file of its key pair", func() tea.Cmd { return m.s.Go("K", m.keyFile()) }).If(func() bool { return m.keyFile() != "" }, "no file of it is here").Also("keys pem"),
+		place.On("T", "to its trail", func() tea.Cmd { return m.s.Go("T", m.Subject()) }).If(some, "none is chosen").Also("log history"),
 		place.On("y", "copy its address", m.copy).If(func() bool { return m.address() != "" }, "it has no address").Also("ip clipboard"),
 		place.On("/", "find", func() tea.Cmd { m.typing = true; m.line.Begin(m.query.String()); return nil }).Whole().Also("query filter search tag state"),
 		place.On("N", "launch another", m.another).If(func() bool { _, ok := m.launchable(); return ok }, "the estates only tell").Whole().Also("create new instance machine like clone provision"),
@@ -202,7 +216,7 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case grouped:
 		if msg.asked == m.asked {
-			m.idle = msg.idle
+			m.idle, m.files = msg.idle, msg.files
 			m.take(msg.areas)
 		}
 	case found:
@@ -395,6 +409,19 @@ func (m *Model) address() string {
 		return s.Instance.Addresses[0].IP.String()
 	}
 	return ""
+}
+
+// keyFile is the path of the file here of the chosen instance's key pair, "" for none.
+func (m *Model) keyFile() string {
+	s := m.chosen()
+	if s == nil || s.Instance.KeyPair == "" {
+		return ""
+	}
+	file := m.files[s.Source.Snapshot.KeyPairOf(s.Instance)]
+	if file == "" {
+		return ""
+	}
+	return m.s.Workspace().Planner().KeyPath(file)
 }
 
 func (m *Model) copy() tea.Cmd {

@@ -144,6 +144,10 @@ func TestTheWaysToAnInstanceAreShownWithTheirProof(t *testing.T) {
 	d.Fits()
 	d.Press("V")
 	d.UntilSees("tide, here keys/tide.pem")
+	d.Press("K", "T")
+	if len(d.Went) != 2 || d.Went[0] != "K" || d.Went[1] != "T" {
+		t.Errorf("went to %v", d.Went)
+	}
 	d.Press("end") // float, which failed
 	d.Press("V")
 	d.UntilSees("there is none, by what estate bay knows", "float is failed")

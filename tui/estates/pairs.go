@@ -250,7 +250,7 @@ func (m *Model) password() tea.Cmd {
 	s := m.chosen()
 	source, _ := m.source()
 	ws, id, of := m.s.Workspace(), s.Instance.ID, called(s.Instance)
-	file := ws.KeyOf(s.Source.Snapshot.KeyPairOf(s.Instance))
+	file := m.files[s.Source.Snapshot.KeyPairOf(s.Instance)]
 	m.s.Tell("asking for the first password of " + of + " …")
 	return m.s.Run(func() tea.Msg {
 		ctx, cancel := context.WithTimeout(context.Background(), askTime)
@@ -287,7 +287,7 @@ func unseal(ws *workspace.Workspace, l passwordLocked, passphrase []byte) passwo
 func (m *Model) passwordCan() bool {
 	s := m.chosen()
 	source, ok := m.source()
-	return ok && (&estate.Source{EstateSource: source}).Acts() && s.Instance.KeyPair != "" && m.s.Workspace().KeyOf(s.Source.Snapshot.KeyPairOf(s.Instance)) != ""
+	return ok && (&estate.Source{EstateSource: source}).Acts() && s.Instance.KeyPair != "" && m.files[s.Source.Snapshot.KeyPairOf(s.Instance)] != ""
 }
 
 // showPassword shows a first password for a minute.

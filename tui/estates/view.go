@@ -345,7 +345,7 @@ func (m *Model) card(width int) []string {
 	}
 	if i.KeyPair != "" {
 		here := t.Faint.Render(", no file of it is here")
-		if file := m.s.Workspace().KeyOf(snapshot.KeyPairOf(i)); file != "" {
+		if file := m.files[snapshot.KeyPairOf(i)]; file != "" {
 			here = t.Faint.Render(", here " + sanitize.Path(file))
 		}
 		say("key pair", sanitize.Line(i.KeyPair, 60)+here)

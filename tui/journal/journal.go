@@ -124,6 +124,9 @@ func (m *Model) Click(msg tea.MouseMsg) tea.Cmd {
 	return nil
 }
 
+// Select shows the entries that hold a name alone, once it is gone to.
+func (m *Model) Select(name string) { m.filter.Text, m.at.At = name, 0 }
+
 // find shows the entries that hold a text.
 func (m *Model) find(text string) tea.Cmd {
 	if text == m.filter.Text {
