@@ -193,7 +193,7 @@ func (m *Model) Table() place.Table {
 		place.On("n", "make a session of it", m.add).If(func() bool { return some() && !m.bound() }, "a session is bound to it").Suits(func() bool { return some() && !session() }).Also("add bind new connect"),
 		place.On("s", "to its session on Routes", func() tea.Cmd { return m.s.Go("0", m.session()) }).If(session, "no session leads to it").Also("route card"),
 		place.On("K", "to the file of its key pair", func() tea.Cmd { return m.s.Go("K", m.keyFile()) }).If(func() bool { return m.keyFile() != "" }, "no file of it is here").Also("keys pem"),
-		place.On("T", "to its trail", func() tea.Cmd { return m.s.Go("T", m.Subject()) }).If(some, "none is chosen").Also("log history"),
+		place.On("T", "to its trail", func() tea.Cmd { return m.s.Go("T", "/"+m.Subject()) }).If(some, "none is chosen").Also("log history"),
 		place.On("y", "copy its address", m.copy).If(func() bool { return m.address() != "" }, "it has no address").Also("ip clipboard"),
 		place.On("/", "find", func() tea.Cmd { m.typing = true; m.line.Begin(m.query.String()); return nil }).Whole().Also("query filter search tag state"),
 		place.On("N", "launch another", m.another).If(func() bool { _, ok := m.launchable(); return ok }, "the estates only tell").Whole().Also("create new instance machine like clone provision"),

@@ -30,6 +30,7 @@ type Model struct {
 	entries       []trail.Entry
 	at            scroll.Cursor
 	filter        trail.Filter
+	picked        bool // its text was asked for by another place
 	typing        bool
 	line          *line.Line
 	err           error
@@ -124,8 +125,17 @@ func (m *Model) Click(msg tea.MouseMsg) tea.Cmd {
 	return nil
 }
 
-// Select shows the entries that hold a name alone, once it is gone to.
-func (m *Model) Select(name string) { m.filter.Text, m.at.At = name, 0 }
+// Select has what stands behind a slash found, as a place does that asks for the entries of one thing; it is
+// forgotten when the place is gone to otherwise.
+func (m *Model) Select(name string) {
+	text, picked := strings.CutPrefix(name, "/")
+	if picked {
+		m.filter.Text, m.at.At = text, 0
+	} else if m.picked {
+		m.filter.Text = ""
+	}
+	m.picked = picked
+}
 
 // find shows the entries that hold a text.
 func (m *Model) find(text string) tea.Cmd {

@@ -79,3 +79,18 @@ func TestWithoutATrailItSaysSo(t *testing.T) {
 		t.Error("something was drawn")
 	}
 }
+
+// A place that asks for the entries of one thing has them found; going there otherwise shows all again.
+func TestTheEntriesOfOneThingAreAskedFor(t *testing.T) {
+	m := &Model{}
+	m.Select("quay")
+	if m.filter.Text != "" {
+		t.Errorf("a session that is only chosen is found: %q", m.filter.Text)
+	}
+	if m.Select("/gauge-1"); m.filter.Text != "gauge-1" {
+		t.Errorf("found is %q", m.filter.Text)
+	}
+	if m.Select("quay"); m.filter.Text != "" {
+		t.Errorf("%q is still found", m.filter.Text)
+	}
+}
