@@ -333,12 +333,7 @@ func tourOfEstate(s *screen) {
 	s.lead("0")
 	s.until("15 routes")
 	s.text("Y")
-	s.until("1 instance", "gauge-5")
-	s.text("/")
-	s.keys("C-u")
-	s.text("gauge-5")
-	s.keys("Enter")
-	s.until("1 instance", "gauge-5")
+	s.until("❯━ gauge-5") // what was looked for is looked for still
 	s.text("D")
 	s.until("D again to stop gauge-5", "what is live there ends")
 	s.text("D")
