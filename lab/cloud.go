@@ -26,6 +26,8 @@ type Cloud struct {
 	Pace time.Duration
 	// Page is how many of a list are answered at once, 0 for as many as are asked for.
 	Page int
+	// Skew is how far its clock is off; to be set before anything is asked.
+	Skew time.Duration
 
 	bay      *Lab
 	listener net.Listener

@@ -47,7 +47,7 @@ func (c *Cloud) handler() http.Handler {
 			var all []object
 			since, err := time.Parse(time.RFC3339, r.URL.Query().Get("changes-since"))
 			for _, i := range c.servers {
-				if i.status == "DELETED" && err != nil || err == nil && i.updated.Before(since) {
+				if i.status == "DELETED" && err != nil || err == nil && i.updated.Add(c.Skew).Before(since) {
 					continue // what was ended is told to those who ask what has changed
 				}
 				all = append(all, c.serverOf(i, false))
@@ -146,7 +146,7 @@ func (c *Cloud) login(w http.ResponseWriter, r *http.Request) {
 	}
 	w.Header().Set("X-Subject-Token", token)
 	answer(w, http.StatusCreated, object{"token": object{
-		"methods": []string{"application_credential"}, "expires_at": ends.UTC().Format("2006-01-02T15:04:05.000000Z"), "issued_at": time.Now().UTC().Format("2006-01-02T15:04:05.000000Z"),
+		"methods": []string{"application_credential"}, "expires_at": ends.Add(c.Skew).UTC().Format("2006-01-02T15:04:05.000000Z"), "issued_at": time.Now().UTC().Format("2006-01-02T15:04:05.000000Z"),
 		"project": object{"id": "p-bay", "name": "bay", "domain": object{"id": "default", "name": "Default"}}, "user": object{"id": "u-keeper", "name": "keeper", "domain": object{"id": "default", "name": "Default"}},
 		"roles": []object{{"id": "member", "name": "member"}}, "catalog": catalog,
 	}})
@@ -241,7 +241,7 @@ func (c *Cloud) serverOf(i *instance, whole bool) object {
 	s := object{
 		"id": i.id, "name": i.name, "status": i.status, "OS-EXT-STS:task_state": task, "metadata": i.meta, "image": object{"id": i.image}, "key_name": i.key,
 		"flavor":  object{"original_name": i.size, "vcpus": cloudSizes[i.size][0], "ram": cloudSizes[i.size][1], "disk": cloudSizes[i.size][2]},
-		"created": i.launched.UTC().Format(time.RFC3339), "updated": i.updated.UTC().Format(time.RFC3339), "OS-SRV-USG:launched_at": i.launched.UTC().Format("2006-01-02T15:04:05.000000"),
+		"created": i.launched.Add(c.Skew).UTC().Format(time.RFC3339), "updated": i.updated.Add(c.Skew).UTC().Format(time.RFC3339), "OS-SRV-USG:launched_at": i.launched.Add(c.Skew).UTC().Format("2006-01-02T15:04:05.000000"),
 		"addresses": addresses, "security_groups": groups, "tenant_id": "p-bay", "links": []object{},
 	}
 	if whole && i.fault != "" {

@@ -4,7 +4,9 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"log"
 	"net/http"
+	"net/http/httptest"
 	"net/netip"
 	"os"
 	"path/filepath"
@@ -143,6 +145,54 @@ func TestWhatHasChangedIsAskedForAlone(t *testing.T) {
 	l.Cloud().Fail(lab.Expired, 0)
 	if k := renew(t, s); k.Failed != "" {
 		t.Error(k.Failed)
+	}
+}
+
+// A service whose clock is an hour off, either way, is read as any other.
+func TestAClockThatIsOffDoesNoHarm(t *testing.T) {
+	for _, skew := range []time.Duration{-time.Hour, time.Hour} {
+		l, s := cloudOf(t)
+		l.Cloud().Skew = skew
+		renew(t, s)
+		if err := s.Do(t.Context(), estate.Stop, "i-mast"); err != nil {
+			t.Fatal(err)
+		}
+		if err := s.Await(t.Context(), "i-mast", estate.Stopped, func(estate.State) {}); err != nil {
+			t.Fatal(err)
+		}
+		if k := renew(t, s); k.Failed != "" || instance(t, k, "mast").State != estate.Stopped || k.Requests > 2 {
+			t.Errorf("%s off: %s, %+v after %d requests", skew, k.Failed, instance(t, k, "mast"), k.Requests)
+		}
+	}
+}
+
+// Who shows a certificate that nobody knows is told nothing, and the token least of all.
+func TestABadCertificateIsToldNothing(t *testing.T) {
+	asked := false
+	server := httptest.NewTLSServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { asked = true }))
+	defer server.Close()
+	server.Config.ErrorLog = log.New(io.Discard, "", 0)
+	_, s := cloudOf(t)
+	file := filepath.Join(s.Dir, "clouds.yaml")
+	text, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	at := strings.Index(string(text), "http://")
+	end := at + strings.IndexByte(string(text[at:]), '\n')
+	if err := os.WriteFile(file, []byte(string(text[:at])+server.URL+"/v3"+string(text[end:])), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if k := renew(t, s); !strings.Contains(k.Failed, "certificate") {
+		t.Errorf("the cloud: %q", k.Failed)
+	}
+	t.Setenv("BAY_TOKEN", "ebb")
+	b := book.Parse("f", []byte("[estate.far]\nkind = \"document\"\nurl = \""+server.URL+"/bay.json\"\ntoken_env = \"BAY_TOKEN\"\n"))
+	if k := renew(t, &estate.Source{Dir: t.TempDir(), EstateSource: b.Estates[0]}); !strings.Contains(k.Failed, "certificate") {
+		t.Errorf("the document: %q", k.Failed)
+	}
+	if asked {
+		t.Error("something was asked of it")
 	}
 }
 
