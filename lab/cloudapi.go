@@ -42,7 +42,26 @@ func (c *Cloud) handler() http.Handler {
 	mux.HandleFunc("GET /compute/v2.1/{$}", func(w http.ResponseWriter, _ *http.Request) {
 		answer(w, http.StatusOK, object{"version": object{"id": "v2.1", "status": "CURRENT", "version": fmt.Sprintf("2.%d", newestMicroversion), "min_version": "2.1", "links": []object{{"rel": "self", "href": c.URL() + "/compute/v2.1/"}}}})
 	})
-	for path, do := range map[string]func(w http.ResponseWriter, r *http.Request){
+	for path, do := range c.answers() {
+		mux.HandleFunc(path, c.guarded(do))
+	}
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		c.mu.Lock()
+		c.requests++
+		intercept := c.intercept
+		c.mu.Unlock()
+		if r.URL.Path != "/lab/fault" && c.faulty(w, r) {
+			return
+		}
+		if intercept == nil || !intercept(w, r) {
+			mux.ServeHTTP(w, r)
+		}
+	})
+}
+
+// answers are what is answered to who has a token, by method and path.
+func (c *Cloud) answers() map[string]http.HandlerFunc {
+	return map[string]http.HandlerFunc{
 		"GET /compute/v2.1/servers/detail": func(w http.ResponseWriter, r *http.Request) {
 			var all []object
 			since, err := time.Parse(time.RFC3339, r.URL.Query().Get("changes-since"))
@@ -88,21 +107,7 @@ func (c *Cloud) handler() http.Handler {
 			}
 			answer(w, http.StatusOK, object{"id": r.PathValue("id"), "name": image[0], "status": "active", "os_distro": image[1], "os_admin_user": image[2]})
 		},
-	} {
-		mux.HandleFunc(path, c.guarded(do))
 	}
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		c.mu.Lock()
-		c.requests++
-		intercept := c.intercept
-		c.mu.Unlock()
-		if r.URL.Path != "/lab/fault" && c.faulty(w, r) {
-			return
-		}
-		if intercept == nil || !intercept(w, r) {
-			mux.ServeHTTP(w, r)
-		}
-	})
 }
 
 func answer(w http.ResponseWriter, status int, body any) {

@@ -17,6 +17,7 @@ import (
 	"meatus/core/estate"
 	"meatus/core/sanitize"
 	"meatus/core/words"
+	"meatus/core/workspace"
 )
 
 func estateCommand(open opener) *cobra.Command {
@@ -61,6 +62,16 @@ func estates(cmd *cobra.Command, open opener, source string, kept bool) ([]estat
 		all = append(all, k)
 	}
 	return all, nil
+}
+
+// readAnew are the sources as [estates] reads them, and the workspace as it is then.
+func readAnew(cmd *cobra.Command, open opener, source string, kept bool) ([]estate.Kept, *workspace.Workspace, error) {
+	all, err := estates(cmd, open, source, kept)
+	if err != nil {
+		return nil, nil, err
+	}
+	w, err := open.workspace()
+	return all, w, err
 }
 
 // age says how old what is known of a source is.

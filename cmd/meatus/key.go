@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/crypto/ssh"
 
 	"meatus/core/book"
 	"meatus/core/engine"
@@ -406,18 +407,9 @@ func keyPublic() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			public := file.Public
-			if public == nil {
-				pass, err := secret(cmd, fd, "Passphrase of "+args[0], false)
-				if err != nil {
-					return err
-				}
-				defer clear(pass)
-				signer, err := file.Signer(pass)
-				if err != nil {
-					return err
-				}
-				public = signer.PublicKey()
+			public, err := publicOf(cmd, file, fd, args[0])
+			if err != nil {
+				return err
 			}
 			text := keyfile.PublicLine(public, file.Comment)
 			if form4716 {
@@ -604,4 +596,21 @@ func secret(cmd *cobra.Command, fd int, prompt string, twice bool) ([]byte, erro
 		err = &statusError{statusWrongUse, errors.New("the two are not the same; nothing was done")}
 	}
 	return first, err
+}
+
+// publicOf is the public half of a key file. Where its container does not show that, the passphrase is asked for.
+func publicOf(cmd *cobra.Command, file *keyfile.File, fd int, name string) (ssh.PublicKey, error) {
+	if file.Public != nil {
+		return file.Public, nil
+	}
+	pass, err := secret(cmd, fd, "Passphrase of "+sanitize.Path(name), false)
+	if err != nil {
+		return nil, err
+	}
+	defer clear(pass)
+	signer, err := file.Signer(pass)
+	if err != nil {
+		return nil, err
+	}
+	return signer.PublicKey(), nil
 }

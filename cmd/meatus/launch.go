@@ -133,10 +133,7 @@ func (f launchFlags) of(w *workspace.Workspace, kept *estate.Kept, o *estate.Off
 }
 
 func launch(cmd *cobra.Command, open opener, f launchFlags) error {
-	if _, err := estates(cmd, open, f.source, false); err != nil {
-		return err
-	}
-	w, err := open.workspace() // as it is now that the sources are read
+	_, w, err := readAnew(cmd, open, f.source, false)
 	if err != nil {
 		return err
 	}
@@ -222,10 +219,7 @@ func estateOffer(open opener) *cobra.Command {
 		Short: "what instances can be launched from: images, sizes, networks, groups, key pairs",
 		Args:  cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if _, err := estates(cmd, open, source, false); err != nil {
-				return err
-			}
-			w, err := open.workspace()
+			_, w, err := readAnew(cmd, open, source, false)
 			if err != nil {
 				return err
 			}

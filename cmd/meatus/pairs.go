@@ -24,11 +24,7 @@ func estatePairs(open opener) *cobra.Command {
 		Short: "key pairs: which have a file here, which instances are made with; with NAME what to ask around for it",
 		Args:  cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			all, err := estates(cmd, open, f.source, f.kept)
-			if err != nil {
-				return err
-			}
-			w, err := open.workspace()
+			all, w, err := readAnew(cmd, open, f.source, f.kept)
 			if err != nil {
 				return err
 			}
@@ -95,18 +91,9 @@ func sendPair(open opener) *cobra.Command {
 				return err
 			}
 			defer file.Forget()
-			public := file.Public
-			if public == nil { // its container does not show it
-				pass, err := secret(cmd, fd, "Passphrase of "+sanitize.Path(args[0]), false)
-				if err != nil {
-					return err
-				}
-				defer clear(pass)
-				signer, err := file.Signer(pass)
-				if err != nil {
-					return err
-				}
-				public = signer.PublicKey()
+			public, err := publicOf(cmd, file, fd, args[0])
+			if err != nil {
+				return err
 			}
 			if name == "" {
 				name = workspace.PairName(path)
@@ -132,10 +119,7 @@ func estatePassword(open opener) *cobra.Command {
 		Short: "the first password of an instance that has one: fetched sealed, opened by its key pair's file here",
 		Args:  cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if _, err := estates(cmd, open, "", false); err != nil {
-				return err
-			}
-			w, err := open.workspace()
+			_, w, err := readAnew(cmd, open, "", false)
 			if err != nil {
 				return err
 			}
@@ -196,11 +180,7 @@ func estateUnused(open opener) *cobra.Command {
 			if days < 0 {
 				return &statusError{statusWrongUse, errors.New("--days: a number of days from 0 on")}
 			}
-			all, err := estates(cmd, open, f.source, f.kept)
-			if err != nil {
-				return err
-			}
-			w, err := open.workspace()
+			all, w, err := readAnew(cmd, open, f.source, f.kept)
 			if err != nil {
 				return err
 			}
@@ -239,11 +219,7 @@ func estateSources(open opener) *cobra.Command {
 		Short: "where instances are known from: how each is read, how often, when last and with how many requests",
 		Args:  cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			all, err := estates(cmd, open, f.source, f.kept)
-			if err != nil {
-				return err
-			}
-			w, err := open.workspace()
+			all, w, err := readAnew(cmd, open, f.source, f.kept)
 			if err != nil {
 				return err
 			}

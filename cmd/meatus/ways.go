@@ -53,11 +53,7 @@ file of their key pair is here.`,
 					return &statusError{statusWrongUse, fmt.Errorf("--from: %w", err)}
 				}
 			}
-			all, err := estates(cmd, open, f.source, f.kept)
-			if err != nil {
-				return err
-			}
-			w, err := open.workspace()
+			all, w, err := readAnew(cmd, open, f.source, f.kept)
 			if err != nil {
 				return err
 			}

@@ -306,7 +306,7 @@ func (m *Model) card(width int) []string {
 	if m.ways != nil && m.ways.id == s.Instance.ID {
 		return m.waysCard(s, width)
 	}
-	i, snapshot := s.Instance, &s.Source.Snapshot
+	i := s.Instance
 	lines := []string{t.Title(t.Strong.Render(called(i)), t.Faint.Render(sanitize.Line(i.ID, 40)), width, fit.Spread)}
 	const words = 11
 	say := func(word, text string) {
@@ -320,6 +320,13 @@ func (m *Model) card(width int) []string {
 		say("used", t.Verdict(gate.Ajar).Render(idle))
 	}
 	m.tellSessions(s, say)
+	m.tellFacts(s, say)
+	return lines
+}
+
+// tellFacts tells what an instance is and has: its addresses, what it is made from, its rules, its changes.
+func (m *Model) tellFacts(s *estate.Spot, say func(word, text string)) {
+	t, i, snapshot := m.s.Theme, s.Instance, &s.Source.Snapshot
 	for n, a := range i.Addresses {
 		word := ""
 		if n == 0 {
@@ -370,7 +377,6 @@ func (m *Model) card(width int) []string {
 			word = ""
 		}
 	}
-	return lines
 }
 
 // tellSessions tells which sessions lead to an instance, and how the gates of the first stand that are
