@@ -130,18 +130,19 @@ type KeyTerms struct {
 
 // EstateSource is where instances are known from. Paths are as written.
 type EstateSource struct {
-	Name      string
-	Kind      Value[string]        // "document" or "openstack"
-	Cloud     Value[string]        // of OpenStack: its name in clouds.yaml
-	Region    Value[string]        // and the region, where that names none or another
-	File      Value[string]        // of a document: a file,
-	URL       Value[string]        // an address,
-	Command   Value[[]string]      // or a program and its arguments, which prints it
-	TokenFile Value[string]        // a file with the bearer token of an address, which nobody else may read
-	TokenEnv  Value[string]        // or the variable of the environment that it stands in
-	Every     Value[time.Duration] // how often it is read while somebody looks, 0 for when asked alone
-	At        Place
-	Broken    *Problem // the first mistake that keeps it from being used, nil for none
+	Name         string
+	Kind         Value[string]        // "document" or "openstack"
+	Cloud        Value[string]        // of OpenStack: its name in clouds.yaml
+	Region       Value[string]        // and the region, where that names none or another
+	File         Value[string]        // of a document: a file,
+	URL          Value[string]        // an address,
+	Command      Value[[]string]      // or a program and its arguments, which prints it
+	TokenFile    Value[string]        // a file with the bearer token of an address, which nobody else may read
+	TokenEnv     Value[string]        // or the variable of the environment that it stands in
+	TokenCommand Value[[]string]      // or a program and its arguments, which prints it
+	Every        Value[time.Duration] // how often it is read while somebody looks, 0 for when asked alone
+	At           Place
+	Broken       *Problem // the first mistake that keeps it from being used, nil for none
 }
 
 // Session is one session with everything it inherits. Sessions that say nothing of

@@ -355,11 +355,17 @@ func (r *reader) estate(t *table) EstateSource {
 			from++
 		}
 	}
+	tokens := 0
+	for _, set := range []bool{e.TokenFile.Set, e.TokenEnv.Set, e.TokenCommand.Set} {
+		if set {
+			tokens++
+		}
+	}
 	switch {
 	case t.broken != nil:
 	case !e.Kind.Set:
 		r.spoil(r.problem(t.at, fmt.Sprintf("estate %s does not say of what kind it is", t.name), `write kind = "document"`))
-	case e.Kind.V == "openstack" && (from > 0 || e.TokenFile.Set || e.TokenEnv.Set):
+	case e.Kind.V == "openstack" && from+tokens > 0:
 		r.spoil(r.problem(t.at, fmt.Sprintf("estate %s names a cloud, and what is of a document", t.name), "keep cloud and region alone"))
 	case e.Kind.V == "openstack" && !e.Cloud.Set:
 		r.spoil(r.problem(t.at, fmt.Sprintf("estate %s does not name its cloud", t.name), `write cloud = "NAME", as clouds.yaml has it`))
@@ -368,10 +374,10 @@ func (r *reader) estate(t *table) EstateSource {
 		r.spoil(r.problem(t.at, fmt.Sprintf("estate %s is a document, and names a cloud", t.name), `write kind = "openstack", or leave cloud and region out`))
 	case from != 1:
 		r.spoil(r.problem(t.at, fmt.Sprintf("estate %s has to name one of a file, a url and a command", t.name), `write file = "PATH", for one`))
-	case (e.TokenFile.Set || e.TokenEnv.Set) && !e.URL.Set:
+	case tokens > 0 && !e.URL.Set:
 		r.spoil(r.problem(t.at, fmt.Sprintf("estate %s has a token for no url", t.name), "leave it out, or name the url"))
-	case e.TokenFile.Set && e.TokenEnv.Set:
-		r.spoil(r.problem(t.at, fmt.Sprintf("estate %s names two tokens", t.name), "keep token_file or token_env"))
+	case tokens > 1:
+		r.spoil(r.problem(t.at, fmt.Sprintf("estate %s names two tokens", t.name), "keep one of token_file, token_env and token_command"))
 	}
 	e.Every.orElse(Value[time.Duration]{V: DefaultEvery})
 	e.Broken = t.broken

@@ -192,6 +192,10 @@ var settings = []setting{
 		read: func(t *table, v tomltext.Value, o Origin) (string, string) {
 			return readTexts(&t.estate.Command, v, o, "a program and its arguments", nil)
 		}},
+	{name: "token_command", in: 1 << InEstate, literal: listLiteral,
+		read: func(t *table, v tomltext.Value, o Origin) (string, string) {
+			return readTexts(&t.estate.TokenCommand, v, o, "a program and its arguments", nil)
+		}},
 }
 
 // inFleets is a setting of a session alone that has a meaning in a fleet, too.

@@ -400,3 +400,30 @@ func FuzzConsole(f *testing.F) {
 		}
 	})
 }
+
+// The token of an address can be what a command prints.
+func TestATokenIsPrintedByACommand(t *testing.T) {
+	said := ""
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		said = r.Header.Get("Authorization")
+		fmt.Fprint(w, `{"estate": 1}`)
+	}))
+	defer server.Close()
+	from := func(command string) estate.Kept {
+		b := book.Parse("f", []byte("[estate.far]\nkind = \"document\"\nurl = \""+server.URL+"\"\ntoken_command = "+command+"\n"))
+		return renew(t, &estate.Source{Dir: t.TempDir(), EstateSource: b.Estates[0]})
+	}
+	if k := from(`["echo", "ebb"]`); k.Failed != "" || said != "Bearer ebb" {
+		t.Errorf("%q, %q", k.Failed, said)
+	}
+	said = ""
+	for command, want := range map[string]string{`["false"]`: "the token's command: false", `["printf", "ebb\\nflow"]`: "does not hold one token", `["true"]`: "does not hold one token"} {
+		if k := from(command); !strings.Contains(k.Failed, want) || strings.Contains(k.Failed, "ebb") || said != "" {
+			t.Errorf("%s: %q, and %q was sent", command, k.Failed, said)
+		}
+	}
+	two := book.Parse("f", []byte("[estate.far]\nkind = \"document\"\nurl = \"https://a.example/\"\ntoken_env = \"A\"\ntoken_command = [\"b\"]\n"))
+	if two.Estates[0].Broken == nil {
+		t.Error("two tokens are taken")
+	}
+}

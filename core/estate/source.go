@@ -130,7 +130,7 @@ var errSame = errors.New("it has not changed")
 // fetch gets a document from an address, with the bearer token (RFC 6750 section 2.1) where one is
 // named, and only where it has changed (RFC 9110 section 13.1.2).
 func fetch(ctx context.Context, dir string, e book.EstateSource, tag string) (text []byte, newTag string, err error) {
-	token, err := token(dir, e)
+	token, err := token(ctx, dir, e)
 	if err != nil {
 		return nil, "", err
 	}
@@ -157,7 +157,7 @@ func fetch(ctx context.Context, dir string, e book.EstateSource, tag string) (te
 	case resp.StatusCode == http.StatusNotModified && tag != "":
 		return nil, tag, errSame
 	case resp.StatusCode == http.StatusUnauthorized, resp.StatusCode == http.StatusForbidden:
-		return nil, "", fmt.Errorf("%s: the token is not taken; see token_file or token_env", resp.Status)
+		return nil, "", fmt.Errorf("%s: the token is not taken; see token_file, token_env or token_command", resp.Status)
 	case resp.StatusCode == http.StatusTooManyRequests, resp.StatusCode == http.StatusServiceUnavailable:
 		return nil, "", &Busy{sanitize.Line(resp.Status, 60), retryAfter(resp.Header.Get("Retry-After"), time.Now())}
 	case resp.StatusCode != http.StatusOK:
@@ -199,8 +199,15 @@ func retryAfter(header string, now time.Time) time.Duration {
 }
 
 // token is the bearer token of a source, "" for none. A file with one is judged as a key file is.
-func token(dir string, e book.EstateSource) (string, error) {
+func token(ctx context.Context, dir string, e book.EstateSource) (string, error) {
 	switch {
+	case e.TokenCommand.Set:
+		text, err := output(ctx, dir, e.TokenCommand.V)
+		if err != nil {
+			return "", fmt.Errorf("the token's command: %w", err)
+		}
+		defer clear(text)
+		return oneToken(text, "what "+sanitize.Name(e.TokenCommand.V[0])+" prints")
 	case e.TokenEnv.Set:
 		v := os.Getenv(e.TokenEnv.V)
 		if v == "" {
@@ -217,13 +224,18 @@ func token(dir string, e book.EstateSource) (string, error) {
 			return "", err
 		}
 		defer clear(text)
-		token := strings.TrimSpace(string(text))
-		if token == "" || strings.ContainsAny(token, "\r\n") {
-			return "", fmt.Errorf("%s does not hold one token in a line", path)
-		}
-		return token, nil
+		return oneToken(text, path)
 	}
 	return "", nil
+}
+
+// oneToken is the token that stands alone in a text.
+func oneToken(text []byte, where string) (string, error) {
+	token := strings.TrimSpace(string(text))
+	if token == "" || strings.ContainsAny(token, "\r\n") {
+		return "", fmt.Errorf("%s does not hold one token in a line", where)
+	}
+	return token, nil
 }
 
 // judgeSecret judges a file with a secret in it as a key file is judged.
