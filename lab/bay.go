@@ -28,6 +28,7 @@ const baySessions = `# Lantern Bay, a tide observatory. Everything here is made 
 #   survey-web  its key has a passphrase: low tide
 #   buoy        its key file is missing: it lies in the download folder
 #   tables      the door of its tunnel is taken
+#   sluice      its rules let quay not in, but mast and archive
 #   sill        its keeper's home can be written by everybody, so the server
 #               passes the list of keys over; the password is: ebb
 #   quay        a private key, an agent's socket and an unknown line were left
@@ -108,6 +109,11 @@ arrive = "cat tide.log"
 site = "reef"
 host = "10.61.4.62"
 key  = "keys/buoy.pem"           # not there yet
+
+[session.sluice]
+site = "reef"
+host = "10.61.4.64"
+key  = "keys/gauge.pem"
 
 [session.tables]                 # the tide tables, brought here
 site = "reef"

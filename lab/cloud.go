@@ -80,19 +80,33 @@ type cloudRule struct {
 	protocol    string
 	first, last int
 	from        string
+	id, note    string // its description; those of the start have ids of their own
+}
+
+// same tells whether two rules do the same.
+func (r cloudRule) same(other cloudRule) bool {
+	r.id, r.note, other.id, other.note = "", "", "", ""
+	return r == other
 }
 
 // anywhere lets out whatever there is.
 var anywhere = cloudRule{from: "0.0.0.0/0"}
 
 // cloudGroups are the groups of rules at the start. A few things are wrong: the shore lets everybody knock
-// at 22, and the tide's database is open to the bastion of yesterday, too.
+// at 22, the tide's database is open to the bastion of yesterday, too, and the sluice lets in two machines,
+// but not the bastion.
 var cloudGroups = map[string][]cloudRule{
-	"shore":    {{true, "tcp", 22, 22, "0.0.0.0/0"}, anywhere},
-	"reef":     {{true, "tcp", 22, 22, InnerAddress + "/32"}, {true, "tcp", 0, 0, "reef"}, anywhere},
-	"services": {{true, "tcp", 7, 8080, InnerAddress + "/32"}, anywhere},
-	"tide":     {{true, "tcp", 5432, 5432, InnerAddress + "/32"}, {true, "tcp", 5432, 5432, "10.61.4.9/32"}, anywhere},
+	"shore":    {letIn(22, 22, "0.0.0.0/0"), anywhere},
+	"reef":     {letIn(22, 22, InnerAddress+"/32"), letIn(0, 0, "reef"), anywhere},
+	"services": {letIn(7, 8080, InnerAddress+"/32"), anywhere},
+	"tide":     {letIn(5432, 5432, InnerAddress+"/32"), letIn(5432, 5432, "10.61.4.9/32"), anywhere},
+	"sluice":   {letIn(22, 22, "10.61.4.61/32"), letIn(22, 22, "10.61.4.50/32"), anywhere},
 	"deep":     {anywhere},
+}
+
+// letIn is a rule that lets tcp in.
+func letIn(first, last int, from string) cloudRule {
+	return cloudRule{in: true, protocol: "tcp", first: first, last: last, from: from}
 }
 
 // cloudSizes are how large instances can be: CPUs, MiB, and GiB of disk.
@@ -123,6 +137,8 @@ func (b *Lab) openCloud() error {
 			i.key, i.groups, i.size = "tide", []string{"reef", "tide"}, "cutter"
 		case p.name == "mast":
 			i.key = "mast"
+		case p.name == "sluice":
+			i.groups = []string{"sluice"}
 		case p.name == "survey-web":
 			i.key, i.groups = "survey", []string{"reef", "services"}
 		}

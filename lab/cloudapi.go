@@ -1,6 +1,7 @@
 package lab
 
 import (
+	"cmp"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -78,6 +79,8 @@ func (c *Cloud) answers() map[string]http.HandlerFunc {
 		"POST /compute/v2.1/os-keypairs":                    c.createPair,
 		"POST /network/v2.0/security-groups":                c.createGroup,
 		"POST /network/v2.0/security-group-rules":           c.createRule,
+		"GET /network/v2.0/security-group-rules":            c.listRules,
+		"DELETE /network/v2.0/security-group-rules/{id}":    c.deleteRule,
 		"GET /image/v2/images":                              c.listImages,
 		"GET /compute/v2.1/servers/{id}/os-server-password": c.onServer(c.password),
 		"GET /compute/v2.1/servers/{id}": c.onServer(func(w http.ResponseWriter, _ *http.Request, i *instance) {
@@ -347,8 +350,13 @@ func (c *Cloud) groupOf(name string) object {
 	return object{"id": "g-" + name, "name": name, "description": "", "security_group_rules": list}
 }
 
+// ruleID is the id of the nth rule of a group.
+func ruleID(group string, n int, rule cloudRule) string {
+	return cmp.Or(rule.id, fmt.Sprintf("g-%s-%d", group, n))
+}
+
 func ruleOf(group string, n int, rule cloudRule) object {
-	o := object{"id": fmt.Sprintf("g-%s-%d", group, n), "security_group_id": "g-" + group, "direction": "egress", "ethertype": "IPv4"}
+	o := object{"id": ruleID(group, n, rule), "description": rule.note, "security_group_id": "g-" + group, "direction": "egress", "ethertype": "IPv4"}
 	if rule.in {
 		o["direction"] = "ingress"
 	}

@@ -67,6 +67,7 @@ var bayMap = []place{
 	{"mast", "10.61.4.61", map[string]string{"keeper": "mast.pem"}, true},
 	{"buoy", "10.61.4.62", map[string]string{"keeper": "gauge.pem"}, true},
 	{"sill", "10.61.4.63", map[string]string{"keeper": "gauge.pem"}, true},
+	{"sluice", "10.61.4.64", map[string]string{"keeper": "gauge.pem"}, true},
 }
 
 // LampCode is the second step at the lamp, which its banner gives away.
@@ -134,7 +135,7 @@ func Open(dir string) (*Lab, error) {
 }
 
 func (b *Lab) build(p place, keys map[string]ssh.PublicKey) error {
-	h := &Host{Name: p.name, Address: p.address, Bastion: p.name == "quay" || p.name == "archive", Accounts: map[string]Account{}, bay: b, conns: map[net.Conn]bool{}}
+	h := &Host{Name: p.name, Address: p.address, Bastion: p.name == "quay" || p.name == "archive" || p.name == "mast", Accounts: map[string]Account{}, bay: b, conns: map[net.Conn]bool{}}
 	for login, key := range p.logins {
 		h.Accounts[login] = Account{Keys: []ssh.PublicKey{keys[key]}}
 	}

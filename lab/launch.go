@@ -225,6 +225,7 @@ func (c *Cloud) createRule(w http.ResponseWriter, r *http.Request) {
 			Last      int    `json:"port_range_max"`
 			Prefix    string `json:"remote_ip_prefix"`
 			From      string `json:"remote_group_id"`
+			Note      string `json:"description"`
 		} `json:"security_group_rule"`
 	}
 	if !read(w, r, &asked) {
@@ -236,16 +237,52 @@ func (c *Cloud) createRule(w http.ResponseWriter, r *http.Request) {
 		faultOf(w, http.StatusNotFound, "itemNotFound", "Security group "+asked.Rule.Group+" does not exist")
 		return
 	}
-	rule := cloudRule{asked.Rule.Direction == "ingress", asked.Rule.Protocol, asked.Rule.First, asked.Rule.Last, asked.Rule.Prefix}
+	rule := cloudRule{
+		in: asked.Rule.Direction == "ingress", protocol: asked.Rule.Protocol, first: asked.Rule.First, last: asked.Rule.Last, from: asked.Rule.Prefix,
+		id: "r-" + hex.EncodeToString(randomBytes(6)), note: asked.Rule.Note,
+	}
 	if asked.Rule.From != "" {
 		rule.from = strings.TrimPrefix(asked.Rule.From, "g-")
 	}
-	if slices.Contains(rules, rule) {
+	if slices.ContainsFunc(rules, rule.same) {
 		faultOf(w, http.StatusConflict, "conflictingRequest", "Security group rule already exists.")
 		return
 	}
 	c.rules[name] = append(slices.Clone(rules), rule)
 	answer(w, http.StatusCreated, object{"security_group_rule": ruleOf(name, len(rules), rule)})
+}
+
+// deleteRule takes a rule out of its group.
+func (c *Cloud) deleteRule(w http.ResponseWriter, r *http.Request) {
+	id := r.PathValue("id")
+	for name, rules := range c.rules {
+		for n, rule := range rules {
+			if ruleID(name, n, rule) == id {
+				kept := slices.Clone(rules)
+				for k := range kept {
+					kept[k].id = ruleID(name, k, kept[k]) // those behind it keep theirs
+				}
+				c.rules[name] = slices.Delete(kept, n, n+1)
+				w.WriteHeader(http.StatusNoContent)
+				return
+			}
+		}
+	}
+	faultOf(w, http.StatusNotFound, "itemNotFound", "Security group rule "+id+" does not exist")
+}
+
+// listRules lists the rules of a group, or of all.
+func (c *Cloud) listRules(w http.ResponseWriter, r *http.Request) {
+	var all []object
+	of := r.URL.Query().Get("security_group_id")
+	for _, name := range slices.Sorted(maps.Keys(c.rules)) {
+		for n, rule := range c.rules[name] {
+			if of == "" || of == "g-"+name {
+				all = append(all, ruleOf(name, n, rule))
+			}
+		}
+	}
+	c.list(w, r, "security_group_rules", all)
 }
 
 // password is the first password of an instance, sealed to its key pair where that is an RSA one.

@@ -573,7 +573,7 @@ func (b *Board) touchedLocked(e walk.Touched) {
 		last := len(e.Report.Hops) - 1
 		for i, h := range e.Report.Hops {
 			for _, g := range h.Gates {
-				looked := g.Kind <= gate.Identity || g.Kind == gate.Login && (i < last || e.Depth == walk.Login)
+				looked := g.Kind <= gate.Identity && g.Kind != gate.State && g.Kind != gate.Rules || g.Kind == gate.Login && (i < last || e.Depth == walk.Login)
 				failed := e.Failure != nil && e.Failure.Hop == h.Name && e.Failure.Gate == g.Kind
 				if looked && g.Verdict != gate.Untried || failed || g.Kind == gate.Identity {
 					s.found = append(s.found, finding{hop: i, gate: g})

@@ -115,6 +115,7 @@ func Open(ctx context.Context, o Options) (*Engine, error) {
 	e.Walker = walk.New(walk.Config{
 		Vouched: ws.Vouched, Asker: o.Asker, Dialer: o.Dialer, Linger: o.Linger, Logins: ws.Logins,
 		Keys: e.Keys, Events: e.Events, Serve: e.Programs.Serve(), Follow: func(r route.Route) route.Route { return e.Workspace().Follow(r) },
+		Rules: func() walk.Rules { return e.Workspace() },
 	})
 	e.Tunnels = tunnel.NewSet(e.Walker, e.Events.Tell)
 	e.Tunnels.Links, e.Tunnels.Running = e.Walker.Links, e.Programs.Running

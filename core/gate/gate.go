@@ -18,6 +18,7 @@ const (
 	State    Kind = iota // the instance runs, and its checks are passed; of hops that are bound to one
 	Proxy                // what stands before the first hop connects us onward; most ways have none
 	Address              // the name has an address
+	Rules                // the estate's rules let the hop before in at the port; of hops that are instances
 	Port                 // something answers there
 	Identity             // it is the machine it was
 	Key                  // our key can be used
@@ -26,9 +27,9 @@ const (
 )
 
 // Kinds lists every gate in the order it is passed.
-var Kinds = [...]Kind{State, Proxy, Address, Port, Identity, Key, Login, Channel}
+var Kinds = [...]Kind{State, Proxy, Address, Rules, Port, Identity, Key, Login, Channel}
 
-var kindNames = [...]string{"state", "proxy", "address", "port", "identity", "key", "login", "channel"}
+var kindNames = [...]string{"state", "proxy", "address", "rules", "port", "identity", "key", "login", "channel"}
 
 func (k Kind) String() string { return kindNames[k] }
 
@@ -200,12 +201,40 @@ func (r Report) Printed() Printed {
 // MarshalJSON writes [Report.Printed].
 func (r Report) MarshalJSON() ([]byte, error) { return json.Marshal(r.Printed()) }
 
-// Set replaces the gate of g's kind at hop i, or adds it in its place.
+// Set replaces the gate of g's kind at hop i, or adds it in its place. What answers at a port that the
+// estate's rules keep shut shows that the estate is not known as it is.
 func (r *Report) Set(i int, g Gate) {
 	if i < 0 || i >= len(r.Hops) {
 		return
 	}
 	r.Hops = append([]Hop(nil), r.Hops...) // what was handed out stays as it was
+	r.set(i, g)
+	if g.Kind == Port || g.Kind == Rules {
+		r.compare(i)
+	}
+}
+
+// compare holds what the rules say against what a knock found.
+func (r *Report) compare(i int) {
+	var rules, port Gate
+	for _, g := range r.Hops[i].Gates {
+		switch g.Kind {
+		case Rules:
+			rules = g
+		case Port:
+			port = g
+		}
+	}
+	if rules.Kind == Rules && rules.Verdict == Shut && port.Verdict == Open {
+		rules.Verdict = Ajar
+		rules.Detail = append([]string{rules.Reason}, rules.Detail...)
+		rules.Reason = "it answers, though the estate knows of nothing that lets it in: what is known of the estate is old, or not whole"
+		rules.Remedy = Remedy{Say: "read the estate again"}
+		r.set(i, rules)
+	}
+}
+
+func (r *Report) set(i int, g Gate) {
 	gates := append([]Gate(nil), r.Hops[i].Gates...)
 	for n := range gates {
 		if gates[n].Kind == g.Kind {

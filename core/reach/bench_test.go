@@ -26,6 +26,9 @@ func large(n int) *estate.Snapshot {
 			}
 			g.Rules = append(g.Rules, rule)
 		}
+		if i%100 == 0 { // a hundredth of the machines let everybody knock
+			g.Rules = append(g.Rules, estate.Rule{Inbound: true, Protocol: "tcp", From: 22, To: 22, CIDR: netip.MustParsePrefix("0.0.0.0/0")})
+		}
 		s.Groups = append(s.Groups, g)
 	}
 	for i := range n {

@@ -176,9 +176,9 @@ func (j *Judge) Outside(to *estate.Instance, port Port) (from netip.Addr, a Answ
 	try(anywhere[false])
 	for _, id := range to.Groups {
 		if g := j.groups[id]; g != nil {
-			for i := range g.Rules {
-				if r := &g.Rules[i]; r.Inbound && r.Group == "" && r.CIDR.IsValid() && r.About(port.Protocol, port.Number) {
-					try(r.CIDR.Masked().Addr())
+			for i := range g.in {
+				if r := &g.in[i]; r.Group == "" && r.prefix.IsValid() && r.about(port.plain()) {
+					try(r.prefix.Addr())
 				}
 			}
 		}

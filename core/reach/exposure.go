@@ -101,12 +101,12 @@ func (j *Judge) openings(groups []string) []*Opening {
 		if g == nil {
 			continue
 		}
-		for r := range g.Rules {
-			rule := &g.Rules[r]
-			if !rule.Inbound || rule.From > rule.To {
+		for r := range g.in {
+			rule := &g.in[r]
+			if rule.From > rule.To {
 				continue
 			}
-			k := key{rule.Proto(), rule.From, rule.To}
+			k := key{rule.protocol, rule.From, rule.To}
 			o := at[k]
 			if o == nil {
 				o = &Opening{Protocol: k.protocol, From: k.from, To: k.to}
@@ -118,11 +118,11 @@ func (j *Judge) openings(groups []string) []*Opening {
 				for a := range j.within[rule.Group] {
 					builders[o].Add(a)
 				}
-			case rule.CIDR.IsValid():
-				builders[o].AddPrefix(rule.CIDR.Masked())
-				o.Everybody = o.Everybody || rule.CIDR.Bits() == 0
+			case rule.prefix.IsValid():
+				builders[o].AddPrefix(rule.prefix)
+				o.Everybody = o.Everybody || rule.prefix.Bits() == 0
 			}
-			o.By = append(o.By, j.told(rule, g))
+			o.By = append(o.By, j.told(rule.Rule, g.Group))
 		}
 	}
 	for _, o := range all {

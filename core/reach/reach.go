@@ -70,13 +70,21 @@ type Answer struct {
 	Everybody bool       `json:"everybody"`        // it is open to every address
 	Proof     []Line     `json:"proof"`
 	Change    *Change    `json:"change,omitempty"` // nil where it is open
+	Others    []string   `json:"-"`                // rules that let others in at the port, as sentences, where it is shut at the inbound rules
 	stage     Stage      // at which it is shut
 }
+
+// Shut is the stage at which something does not get through.
+func (a Answer) Shut() Stage { return a.stage }
+
+// Instance is the one of an id, nil where there is none.
+func (j *Judge) Instance(id string) *estate.Instance { return j.ids[id] }
 
 // Judge judges by a snapshot, which is not to change. It is safe to use from many goroutines.
 type Judge struct {
 	s        *estate.Snapshot
-	groups   map[string]*estate.Group
+	ids      map[string]*estate.Instance
+	groups   map[string]*set
 	members  map[string][]*estate.Instance // by group
 	within   map[string]map[netip.Addr]bool
 	networks map[string]*estate.Network
@@ -86,15 +94,16 @@ type Judge struct {
 
 // NewJudge indexes a snapshot: one pass over it.
 func NewJudge(s *estate.Snapshot) *Judge {
-	j := &Judge{s: s, groups: map[string]*estate.Group{}, members: map[string][]*estate.Instance{}, within: map[string]map[netip.Addr]bool{}, networks: map[string]*estate.Network{}, joined: map[[2]string]string{}, gateways: map[string]string{}}
+	j := &Judge{s: s, ids: make(map[string]*estate.Instance, len(s.Instances)), groups: make(map[string]*set, len(s.Groups)), members: map[string][]*estate.Instance{}, within: map[string]map[netip.Addr]bool{}, networks: map[string]*estate.Network{}, joined: map[[2]string]string{}, gateways: map[string]string{}}
 	for i := range s.Groups {
-		j.groups[s.Groups[i].ID] = &s.Groups[i]
+		j.groups[s.Groups[i].ID] = newSet(&s.Groups[i])
 	}
 	for i := range s.Networks {
 		j.networks[s.Networks[i].ID] = &s.Networks[i]
 	}
 	for i := range s.Instances {
 		n := &s.Instances[i]
+		j.ids[n.ID] = n
 		if n.State == estate.Ended {
 			continue
 		}
@@ -134,8 +143,62 @@ func NewJudge(s *estate.Snapshot) *Judge {
 	return j
 }
 
-// Ask judges whether something gets from an end to a port of an instance.
+// set is a group of rules, ready to be asked.
+type set struct {
+	*estate.Group
+	in, out []rule
+}
+
+// rule is a rule with its protocol by one name, and its range masked.
+type rule struct {
+	*estate.Rule
+	protocol string
+	prefix   netip.Prefix
+}
+
+func newSet(g *estate.Group) *set {
+	s := &set{Group: g}
+	for i := range g.Rules {
+		r := rule{Rule: &g.Rules[i], protocol: g.Rules[i].Proto()}
+		if r.CIDR.IsValid() {
+			r.prefix = r.CIDR.Masked()
+		}
+		if r.Inbound {
+			s.in = append(s.in, r)
+		} else {
+			s.out = append(s.out, r)
+		}
+	}
+	return s
+}
+
+// about is [estate.Rule.About] for a protocol by its one name.
+func (r *rule) about(p Port) bool {
+	if r.protocol != "any" && r.protocol != p.Protocol {
+		return false
+	}
+	return p.Protocol == "icmp" || p.Protocol == "icmpv6" || r.From <= p.Number && p.Number <= r.To
+}
+
+// plain is the port with its protocol by the one name that rules have it by.
+func (p Port) plain() Port {
+	p.Protocol = estate.Rule{Protocol: p.Protocol}.Proto()
+	return p
+}
+
+// Ask judges whether something gets from an end to a port of an instance, at whichever of its addresses. Nobody
+// in particular is asked for where an end is neither an instance nor a valid address: rules for everybody alone
+// let it in.
 func (j *Judge) Ask(from From, to *estate.Instance, port Port) Answer {
+	return j.AskAt(from, to, netip.Addr{}, port)
+}
+
+// AskAt is [Judge.Ask] for one address of the instance, any where it is not valid.
+func (j *Judge) AskAt(from From, to *estate.Instance, at netip.Addr, port Port) Answer {
+	port = port.plain()
+	if from.Instance == nil && !from.Address.IsValid() {
+		from.Address = anywhere[!at.Is6()]
+	}
 	if to.State != estate.Running {
 		return j.shut(State, nil, fmt.Sprintf("%s is %s", named(to), to.State), Change{Say: "start " + named(to)})
 	}
@@ -143,17 +206,23 @@ func (j *Judge) Ask(from From, to *estate.Instance, port Port) Answer {
 	if from.Instance != nil && from.Instance.State != estate.Running {
 		return j.shut(State, running, fmt.Sprintf("%s is %s", named(from.Instance), from.Instance.State), Change{Say: "start " + named(from.Instance)})
 	}
-	best := j.shut(Route, running, "no address of "+named(to)+" can be come to from there", j.joining(from, to))
+	var best *Answer
 	for _, pair := range j.pairs(from, to) {
+		if at.IsValid() && pair.to.IP != at {
+			continue
+		}
 		a := j.through(from, to, port, pair, running)
 		if a.Open {
 			return a
 		}
-		if a.stage > best.stage {
-			best = a
+		if best == nil || a.stage > best.stage {
+			best = &a
 		}
 	}
-	return best
+	if best == nil {
+		return j.shut(Route, running, "no address of "+named(to)+" can be come to from there", j.joining(from, to))
+	}
+	return *best
 }
 
 // pair is a way from an address to one of the instance's.
@@ -218,12 +287,12 @@ func (j *Judge) pairs(from From, to *estate.Instance) []pair {
 func (j *Judge) joins(a, b string) (say string, ok bool) {
 	switch {
 	case a == b && a != "":
-		return "both are in network " + j.s.NetworkName(a), true
+		return "both are in network " + j.networkName(a), true
 	case a == "" || b == "":
 		return "", false
 	}
 	by, ok := j.joined[[2]string{min(a, b), max(a, b)}]
-	return fmt.Sprintf("%s joins network %s with %s", by, j.s.NetworkName(a), j.s.NetworkName(b)), ok
+	return fmt.Sprintf("%s joins network %s with %s", by, j.networkName(a), j.networkName(b)), ok
 }
 
 // joining is what would make a way where there is none.
@@ -234,7 +303,7 @@ func (j *Judge) joining(from From, to *estate.Instance) Change {
 	name := func(i *estate.Instance) string {
 		for _, a := range i.Addresses {
 			if a.Network != "" && !a.Outside {
-				return j.s.NetworkName(a.Network)
+				return j.networkName(a.Network)
 			}
 		}
 		return "that of " + named(i)
@@ -264,7 +333,7 @@ func (j *Judge) through(from From, to *estate.Instance, port Port, p pair, befor
 			change = j.adding(to, estate.Rule{Inbound: true, Protocol: port.Protocol, From: port.Number, To: port.Number, CIDR: single(p.seen)})
 		}
 		a := j.shut(In, proof, fmt.Sprintf("no rule of %s lets %s in from %s", named(to), port, who), change)
-		a.Address, a.Seen = p.to.IP, p.seen
+		a.Address, a.Seen, a.Others = p.to.IP, p.seen, j.others(to, port)
 		return a
 	}
 	proof = append(proof, line(In, true, j.told(rule, group)))
@@ -275,37 +344,58 @@ func (j *Judge) through(from From, to *estate.Instance, port Port, p pair, befor
 // narrowest, nil for none. An address that is not valid is let by rules for everybody alone; one that is come
 // by from outside is in no group.
 func (j *Judge) find(i *estate.Instance, inbound bool, port Port, other netip.Addr, outside bool) (*estate.Rule, *estate.Group) {
-	var best *estate.Rule
+	var best *rule
 	var of *estate.Group
 	for _, id := range i.Groups {
 		g := j.groups[id]
 		if g == nil {
 			continue
 		}
-		for n := range g.Rules {
-			r := &g.Rules[n]
-			if r.Inbound != inbound || !r.About(port.Protocol, port.Number) || !j.fits(r, other, outside) {
-				continue
-			}
-			if best == nil || width(r) < width(best) {
-				best, of = r, g
+		rules := g.out
+		if inbound {
+			rules = g.in
+		}
+		for n := range rules {
+			if r := &rules[n]; r.about(port) && j.fits(r, other, outside) && (best == nil || width(r.Rule) < width(best.Rule)) {
+				best, of = r, g.Group
 			}
 		}
 	}
-	return best, of
+	if best == nil {
+		return nil, nil
+	}
+	return best.Rule, of
 }
 
+// others are the rules of an instance that let somebody in at a port, as sentences.
+func (j *Judge) others(i *estate.Instance, port Port) []string {
+	var all []string
+	for _, id := range i.Groups {
+		if g := j.groups[id]; g != nil {
+			for n := range g.in {
+				if r := &g.in[n]; r.about(port) && len(all) < mostOthers {
+					all = append(all, j.told(r.Rule, g.Group))
+				}
+			}
+		}
+	}
+	return all
+}
+
+// mostOthers is how many rules that let others in are told.
+const mostOthers = 8
+
 // fits tells whether a rule is about an address.
-func (j *Judge) fits(r *estate.Rule, a netip.Addr, outside bool) bool {
+func (j *Judge) fits(r *rule, a netip.Addr, outside bool) bool {
 	switch {
 	case r.Group != "":
 		return a.IsValid() && !outside && j.within[r.Group][a]
-	case !r.CIDR.IsValid():
+	case !r.prefix.IsValid():
 		return false
 	case !a.IsValid():
-		return r.CIDR.Bits() == 0
+		return r.prefix.Bits() == 0
 	}
-	return r.CIDR.Masked().Contains(a)
+	return r.prefix.Contains(a)
 }
 
 // width is how many addresses a rule is about, in bits: a group is narrow, and everybody is widest.
@@ -337,6 +427,13 @@ func (j *Judge) adding(i *estate.Instance, r estate.Rule) Change {
 		say += fmt.Sprintf(", which %s are in: it opens them all", words.Count(n, "instance"))
 	}
 	return Change{Group: id, Rule: r, Say: say}
+}
+
+func (j *Judge) networkName(id string) string {
+	if n := j.networks[id]; n != nil {
+		return cmp.Or(n.Name, id)
+	}
+	return id
 }
 
 func (j *Judge) groupName(id string) string {

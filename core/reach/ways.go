@@ -10,12 +10,10 @@ import (
 )
 
 const (
-	// mostHops is how many machines a way goes through at most, before the one that is asked for.
-	mostHops = 2
 	// mostWays is how many ways are told, and mostMisses how many near misses.
 	mostWays   = 20
 	mostMisses = 3
-	// mostTried is how many machines are looked behind on the way further from the target.
+	// mostTried is how many machines are looked at as the first on a way, and as the one between.
 	mostTried = 100
 	sshPort   = 22
 )
@@ -56,66 +54,115 @@ type Finding struct {
 }
 
 // Ways are the ways from here to a port, the best first: through the fewest machines, open to the fewest, with
-// what is at hand to log in, used last. Where there is none, the nearest misses say what each lacks.
+// what is at hand to log in, used last. None goes through a machine that it could leave out. Where there is none,
+// the nearest misses say what each lacks.
 func (j *Judge) Ways(f Finding) (ways []Way, misses []Way) {
-	here := f.Here
-	if !here.IsValid() {
-		here = anywhere[true] // rules for everybody alone let it in
-	}
-	type node struct {
-		hop  Hop
-		next []Hop // on to the target
-	}
-	visited := map[*estate.Instance]bool{f.To: true}
-	level := []node{{hop: Hop{Instance: f.To, Port: f.Port}}}
-	for depth := 0; len(level) > 0 && len(ways) == 0 && depth <= mostHops; depth++ {
-		var further []node
-		for _, n := range level {
-			a := j.Ask(From{Address: here}, n.hop.Instance, n.hop.Port)
-			n.hop.Answer = a
-			way := Way{Hops: append([]Hop{j.hop(n.hop, f)}, n.next...)}
-			switch {
-			case a.Open:
-				ways = append(ways, way)
-			case a.stage >= In || depth == 0:
-				misses = append(misses, way)
-			}
-			if depth == mostHops {
-				continue
-			}
-			for _, before := range j.before(n.hop.Instance, n.hop.Port) {
-				if visited[before] {
-					continue
-				}
-				on := n.hop
-				on.Answer = j.Ask(From{Instance: before}, n.hop.Instance, n.hop.Port)
-				if !on.Answer.Open || !f.Means(before).Have() {
-					continue
-				}
-				visited[before] = true
-				further = append(further, node{Hop{Instance: before, Port: Port{"tcp", sshPort}}, append([]Hop{j.hop(on, f)}, n.next...)})
+	here := From{Address: f.Here}
+	last := func(a Answer) Hop { return j.hop(Hop{Instance: f.To, Port: f.Port, Answer: a}, f) }
+	ssh := func(i *estate.Instance, a Answer) Hop { return j.hop(Hop{Instance: i, Port: Port{"tcp", sshPort}, Answer: a}, f) }
+	take := func(hops ...Hop) {
+		way := Way{Hops: hops}
+		for _, h := range hops {
+			if h.Answer.Everybody {
+				way.wide++
 			}
 		}
-		slices.SortStableFunc(further, func(a, b node) int { return f.Means(b.hop.Instance).Used.Compare(f.Means(a.hop.Instance).Used) })
-		level = further[:min(len(further), mostTried)]
+		if slices.ContainsFunc(hops, func(h Hop) bool { return !h.Answer.Open }) {
+			misses = append(misses, way)
+		} else {
+			ways = append(ways, way)
+		}
 	}
-	for i := range ways {
-		for _, h := range ways[i].Hops {
-			if h.Answer.Everybody {
-				ways[i].wide++
+	direct := j.Ask(here, f.To, f.Port)
+	take(last(direct))
+	front, on := j.front(f), map[*estate.Instance]bool{}
+	for _, first := range front {
+		a := j.Ask(From{Instance: first.Instance}, f.To, f.Port)
+		on[first.Instance] = a.Open
+		if a.Open || a.stage >= In {
+			take(ssh(first.Instance, first.Answer), last(a))
+		}
+	}
+	var middle []*estate.Instance
+	for _, i := range j.before(f.To, f.Port) {
+		if _, first := on[i]; !first && f.Means(i).Have() {
+			middle = append(middle, i)
+		}
+	}
+	slices.SortStableFunc(middle, func(a, b *estate.Instance) int { return f.Means(b).Used.Compare(f.Means(a).Used) })
+	for _, between := range middle[:min(len(middle), mostTried)] {
+		a := j.Ask(From{Instance: between}, f.To, f.Port)
+		if !a.Open {
+			continue
+		}
+		for _, first := range front {
+			if !on[first.Instance] { // else the one between is not needed
+				take(ssh(first.Instance, first.Answer), ssh(between, j.Ask(From{Instance: first.Instance}, between, Port{"tcp", sshPort})), last(a))
 			}
+		}
+		if b := j.Ask(here, between, Port{"tcp", sshPort}); b.stage >= In { // it is no first machine, but nearly
+			take(ssh(between, b), last(a))
 		}
 	}
 	slices.SortStableFunc(ways, func(a, b Way) int {
-		return cmp.Or(cmp.Compare(len(a.Hops), len(b.Hops)), cmp.Compare(a.wide, b.wide), b.Hops[0].Means.Used.Compare(a.Hops[0].Means.Used))
+		return cmp.Or(cmp.Compare(len(a.Hops), len(b.Hops)), cmp.Compare(a.wide, b.wide), b.used().Compare(a.used()))
 	})
 	if len(ways) > 0 {
 		return ways[:min(len(ways), mostWays)], nil
 	}
 	slices.SortStableFunc(misses, func(a, b Way) int { // those that lack the least first
-		return cmp.Or(cmp.Compare(b.Hops[0].Answer.stage, a.Hops[0].Answer.stage), cmp.Compare(len(a.Hops), len(b.Hops)))
+		return cmp.Or(cmp.Compare(b.lacks(), a.lacks()), cmp.Compare(len(a.Hops), len(b.Hops)))
 	})
 	return nil, misses[:min(len(misses), mostMisses)]
+}
+
+// used is when a machine on the way was used last.
+func (w Way) used() (last time.Time) {
+	for _, h := range w.Hops {
+		if h.Means.Used.After(last) {
+			last = h.Means.Used
+		}
+	}
+	return last
+}
+
+// lacks is the stage at which a way is shut; what is shut at a later one lacks less.
+func (w Way) lacks() Stage {
+	least := In
+	for _, h := range w.Hops {
+		if !h.Answer.Open {
+			least = min(least, h.Answer.stage)
+		}
+	}
+	return least
+}
+
+// front are the machines that one gets to from here at the port of SSH, and could log in to, each with the answer;
+// those that are open to the fewest and were used last come first.
+func (j *Judge) front(f Finding) []Hop {
+	var all []Hop
+	here, port := f.Here, Port{"tcp", sshPort}
+	if !here.IsValid() {
+		here = anywhere[true]
+	}
+	lets := map[string]bool{} // whether a group lets this machine in
+	for id, g := range j.groups {
+		lets[id] = slices.ContainsFunc(g.in, func(r rule) bool { return r.about(port) && j.fits(&r, here, true) })
+	}
+	for n := range j.s.Instances {
+		i := &j.s.Instances[n]
+		if i == f.To || !slices.ContainsFunc(i.Groups, func(id string) bool { return lets[id] }) || i.State != estate.Running || !slices.ContainsFunc(i.Addresses, func(a estate.Address) bool { return a.Outside }) {
+			continue
+		}
+		if a := j.Ask(From{Address: f.Here}, i, port); a.Open && f.Means(i).Have() {
+			all = append(all, Hop{Instance: i, Answer: a})
+		}
+	}
+	slices.SortStableFunc(all, func(a, b Hop) int {
+		wide := map[bool]int{true: 1}
+		return cmp.Or(cmp.Compare(wide[a.Answer.Everybody], wide[b.Answer.Everybody]), f.Means(b.Instance).Used.Compare(f.Means(a.Instance).Used))
+	})
+	return all[:min(len(all), mostTried)]
 }
 
 // hop is a hop with what is told of it.
@@ -137,15 +184,15 @@ func (j *Judge) before(to *estate.Instance, port Port) []*estate.Instance {
 		if g == nil {
 			continue
 		}
-		for i := range g.Rules {
-			switch r := &g.Rules[i]; {
-			case !r.Inbound || !r.About(port.Protocol, port.Number):
+		for i := range g.in {
+			switch r := &g.in[i]; {
+			case !r.about(port.plain()):
 			case r.Group != "":
 				for _, m := range j.members[r.Group] {
 					members[m] = true
 				}
-			case r.CIDR.IsValid():
-				ranges = append(ranges, r.CIDR.Masked())
+			case r.prefix.IsValid():
+				ranges = append(ranges, r.prefix)
 			}
 		}
 	}

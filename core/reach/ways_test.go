@@ -44,10 +44,10 @@ func TestWaysAreFoundTheBestFirst(t *testing.T) {
 		port     uint16
 		want     string
 	}{
-		{"198.51.100.7", "i-q", 22, "here > quay"},
+		{"198.51.100.7", "i-q", 22, "here > quay; here > narrows > quay"},
 		{"198.51.100.7", "i-1", 22, "here > narrows > gauge-1; here > quay > gauge-1"}, // the narrower first
 		{"", "i-1", 22, "here > quay > gauge-1"},                                       // as nobody knows who
-		{"198.51.100.7", "i-t", 5432, "here > quay > tide-db"},
+		{"198.51.100.7", "i-t", 5432, "here > quay > tide-db; here > narrows > gauge-1 > tide-db"},
 		{"198.51.100.7", "i-h", 22, ""},
 	} {
 		ways, misses := find(c.here, c.to, c.port, means)

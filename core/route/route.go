@@ -491,6 +491,15 @@ type Knowledge struct {
 	// shares them between checks. It may be nil.
 	Keys   KeySheets
 	Logins Logins // may be nil
+	Rules  Rules  // may be nil
+}
+
+// Rules judges what the rules of an estate let through.
+type Rules interface {
+	// RulesGate judges whether hop i of a route is let in at its port; ok is false where nothing is known.
+	RulesGate(r Route, i int) (g gate.Gate, ok bool)
+	// FarGate judges whether the machine at the end of a route is let in to a service, "host:port", behind it.
+	FarGate(r Route, service string) (g gate.Gate, ok bool)
 }
 
 // Check judges every gate of the route that this machine alone can judge.
@@ -507,13 +516,18 @@ func (r Route) Check(k Knowledge) gate.Report {
 		if h.Proxy != (book.Proxy{}) {
 			hop.Gates = append(hop.Gates, ProxyGate(h))
 		}
-		hop.Gates = append(hop.Gates, r.address(i), gate.Gate{Kind: gate.Port, Seen: strconv.Itoa(h.Port)},
-			identity(h, k.Vouched), k.key(h), k.login(h))
+		hop.Gates = append(hop.Gates, r.address(i))
+		if k.Rules != nil {
+			if g, ok := k.Rules.RulesGate(r, i); ok {
+				hop.Gates = append(hop.Gates, g)
+			}
+		}
+		hop.Gates = append(hop.Gates, gate.Gate{Kind: gate.Port, Seen: strconv.Itoa(h.Port)}, identity(h, k.Vouched), k.key(h), k.login(h))
 		channel := gate.Gate{Kind: gate.Channel, Seen: "onward"}
 		if i < len(r.Hops)-1 {
 			channel.Seen = "onward to " + r.Hops[i+1].Name
 		} else {
-			channel = listeners(h)
+			channel = k.services(r, listeners(h))
 		}
 		hop.Gates = append(hop.Gates, channel)
 		report.Hops = append(report.Hops, hop)
@@ -612,6 +626,29 @@ func listeners(h Hop) gate.Gate {
 		if err := localaddr.Try(address); err != nil {
 			g.Verdict, g.Reason = gate.Ajar, err.Error()
 			g.Remedy = gate.Remedy{Say: "use another local port, or end what holds it", Act: gate.Choose, Subject: address}
+		}
+	}
+	return g
+}
+
+// services judges at the channel gate whether the rules let the machine in to the services that its tunnels
+// bring.
+func (k Knowledge) services(r Route, g gate.Gate) gate.Gate {
+	if k.Rules == nil {
+		return g
+	}
+	for _, t := range r.Target().Tunnels {
+		if kind, _ := t.Kind(); kind != "bring" {
+			continue
+		}
+		far, ok := k.Rules.FarGate(r, t.Reach)
+		if !ok {
+			continue
+		}
+		g.Detail = append(g.Detail, far.Detail...)
+		if far.Verdict == gate.Shut && g.Verdict == gate.Untried {
+			g.Verdict, g.Reason, g.Remedy = gate.Ajar, far.Reason, far.Remedy
+			g.Remedy.Subject = t.Reach
 		}
 	}
 	return g

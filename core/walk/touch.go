@@ -52,7 +52,7 @@ func (w *Walker) Touch(ctx context.Context, r route.Route, look Look) gate.Repor
 	a := &attempt{w: w, id: w.newID(), at: gate.Address, quiet: look.Quiet}
 	reports := map[string]*gate.Report{} // by the end of the way
 	judge := func(way route.Route) *gate.Report {
-		report := way.Check(route.Knowledge{Vouched: w.Vouched, Logins: w.Logins})
+		report := way.Check(w.knowledge())
 		reports[way.End()] = &report
 		return &report
 	}
@@ -73,7 +73,7 @@ func (w *Walker) Touch(ctx context.Context, r route.Route, look Look) gate.Repor
 	w.mu.Unlock()
 	report := *reports[r.End()]
 	var f *gate.Failure
-	if errors.As(err, &f) && f.Cause != gate.Cancelled {
+	if errors.As(w.explain(r, err), &f) && f.Cause != gate.Cancelled {
 		for i, h := range r.Hops {
 			if h.Name == f.Hop {
 				report.Set(i, f.Judged())
@@ -157,10 +157,10 @@ func (w *Walker) sameMachine(ctx context.Context, r route.Route, first gate.Repo
 			break
 		}
 	}
-	report := r.Check(route.Knowledge{Vouched: w.Vouched, Logins: w.Logins})
+	report := r.Check(w.knowledge())
 	for i, h := range first.Hops {
 		for _, g := range h.Gates {
-			if i < len(r.Hops)-1 || g.Kind <= gate.Identity {
+			if i < len(r.Hops)-1 || g.Kind <= gate.Identity && g.Kind != gate.Rules {
 				report.Set(i, g)
 			}
 		}

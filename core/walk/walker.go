@@ -45,6 +45,13 @@ type Config struct {
 	Roots    *x509.CertPool   // whom proxies' certificates are signed by; the system's where nil
 	Serve    Serve            // who answers what far sides open
 	Follow   Follow           // tells where a route's instances are now; they stay where they were where nil
+	Rules    func() Rules     // what the rules of estates let through, as it is known now; may be nil
+}
+
+// Rules judges what the rules of estates let through, and says of a failure what they leave as its cause.
+type Rules interface {
+	route.Rules
+	Explain(r route.Route, f *gate.Failure) *gate.Failure
 }
 
 // Follow is a route with its hops that are bound to instances at the addresses that those have now.
@@ -219,11 +226,30 @@ func (w *Walker) Walk(ctx context.Context, r route.Route) (*Passage, error) {
 		return err
 	})
 	if err != nil {
+		err = w.explain(a.route, err)
 		w.tell(Ended{a.id, r.Session, a.hop, err, time.Since(began)})
 		return nil, err
 	}
 	w.tell(Ended{a.id, r.Session, len(taken.Hops) - 1, nil, time.Since(began)})
 	return &Passage{walker: w, link: link, route: taken, id: a.id, reused: a.reused}, nil
+}
+
+// explain is an error with what the rules of an estate leave as its cause.
+func (w *Walker) explain(r route.Route, err error) error {
+	var f *gate.Failure
+	if w.Rules != nil && errors.As(err, &f) {
+		return w.Rules().Explain(r, f)
+	}
+	return err
+}
+
+// knowledge is what the walker's own checks draw on.
+func (w *Walker) knowledge() route.Knowledge {
+	k := route.Knowledge{Vouched: w.Vouched, Logins: w.Logins}
+	if w.Rules != nil {
+		k.Rules = w.Rules()
+	}
+	return k
 }
 
 // isDead tells whether a walk failed because a link was gone.

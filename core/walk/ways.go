@@ -83,7 +83,7 @@ func (w *Walker) ways(ctx context.Context, r route.Route, along func(way route.R
 
 // turn tells which way is taken.
 func (w *Walker) turn(r route.Route) {
-	w.tell(Turned{Route: r, Report: r.Check(route.Knowledge{Vouched: w.Vouched, Logins: w.Logins})})
+	w.tell(Turned{Route: r, Report: r.Check(w.knowledge())})
 }
 
 // liveFirst is a route with a way first whose links are live, as far as any is.

@@ -32,6 +32,7 @@ func (w *Workspace) recall(b *book.Book) {
 		}
 		w.Estates = append(w.Estates, k)
 	}
+	w.judges = &judges{of: map[string]*reach.Judge{}, all: w.Estates}
 }
 
 // bound is a book with its sessions bound to the instances that are known.
@@ -93,6 +94,12 @@ func PairName(path string) string {
 // Knowing is the workspace with something else known of one of its estates.
 func (w *Workspace) Knowing(k estate.Kept) *Workspace {
 	again := w.Aged(k)
+	again.judges = &judges{of: map[string]*reach.Judge{}, all: again.Estates}
+	for source, j := range w.judges.made() { // those of other estates are the same
+		if source != k.Source {
+			again.judges.of[source] = j
+		}
+	}
 	again.Book = again.bound(w.Book.Unbound())
 	return again
 }

@@ -44,6 +44,7 @@ type Workspace struct {
 	// Downloads is the folder that downloaded key files arrive in.
 	Downloads string
 	pairs     *pairs
+	judges    *judges // of Estates
 }
 
 // Folder decides which folder is meant: the one named, else the one in the
@@ -107,7 +108,7 @@ func (w *Workspace) Planner() route.Planner { return route.Planner{Source: w.Boo
 
 // Knowledge is what checks draw on, as it is now, for many of them in a row.
 func (w *Workspace) Knowledge() route.Knowledge {
-	return route.Knowledge{Vouched: w.Vouched.Snapshot(), Keys: route.KeySheets{}, Logins: w.Logins}
+	return route.Knowledge{Vouched: w.Vouched.Snapshot(), Keys: route.KeySheets{}, Logins: w.Logins, Rules: w}
 }
 
 // Check judges what this machine alone can know about a session.
