@@ -73,6 +73,7 @@ func (a *App) services(id int) *place.Services {
 		Adopt:       e.Adopt,
 		Record:      e.Record,
 		Reread:      func() { e.Reread(true) },
+		Grants:      e.Grants,
 		ReadEstates: e.ReadEstates,
 	}
 	if a.options.Demo {

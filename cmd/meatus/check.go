@@ -17,6 +17,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"meatus/core/engine"
+	"meatus/core/estate"
 	"meatus/core/gate"
 	"meatus/core/needs"
 	"meatus/core/route"
@@ -123,6 +124,9 @@ func summarize(cmd *cobra.Command, e *running, names []string, depth walk.Depth,
 		return err
 	}
 	s := needs.Sources{Causes: causes.All(), Keys: w.Keys(), Seen: seen, Now: time.Now()}
+	if s.Grants, err = estate.Granted(w.Dir); err != nil {
+		return err
+	}
 	if e.Trail != nil && !seen.At.IsZero() {
 		if s.Recap, err = e.Trail.Recap(cmd.Context(), seen.At, s.Now, nil); err != nil {
 			return err

@@ -22,7 +22,7 @@ import (
 
 func estateCommand(open opener) *cobra.Command {
 	c := &cobra.Command{Use: "estate", Short: "what is known of the instances that sessions lead to"}
-	c.AddCommand(estateList(open), estateShow(open), estateChanges(open), estateSources(open), estateCheck(), estateOffer(open), estateLaunch(open), estatePairs(open), estatePassword(open), estateUnused(open), estateReach(open), estateExposure(open), estateExpect(open), estateWays(open))
+	c.AddCommand(estateList(open), estateShow(open), estateChanges(open), estateSources(open), estateCheck(), estateOffer(open), estateLaunch(open), estatePairs(open), estatePassword(open), estateUnused(open), estateReach(open), estateExposure(open), estateExpect(open), estateWays(open), estateOpen(open), estateClose(open), estateWhatIf(open))
 	c.AddCommand(estateActs(open)...)
 	return c
 }

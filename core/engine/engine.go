@@ -25,6 +25,7 @@ import (
 	"meatus/core/book"
 	"meatus/core/contain"
 	"meatus/core/custody"
+	"meatus/core/estate"
 	"meatus/core/event"
 	"meatus/core/meter"
 	"meatus/core/remote"
@@ -91,6 +92,8 @@ type Engine struct {
 	edited chan struct{} // the estates in the file may be others
 	asked  chan struct{} // somebody wants the estates read
 
+	grants atomic.Pointer[[]estate.Grant] // that stand for a time
+
 	changing sync.Mutex // held while everybody is told of another workspace
 
 	mu     sync.Mutex
@@ -139,6 +142,9 @@ func Open(ctx context.Context, o Options) (*Engine, error) {
 			e.Events.Tell(KeysGone{Why: why, Keys: n})
 		}
 	})
+	if o.Attended || o.Name != "" {
+		contain.Go(&e.wg, "taking rules back", e.keepGrants, nil)
+	}
 	if o.Attended {
 		e.attend(&ws)
 	}

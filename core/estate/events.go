@@ -43,3 +43,22 @@ type Cut struct {
 func (c Cut) Record() event.Record {
 	return event.Record{Name: "estate", Hop: c.Source, Say: c.Say, Fields: map[string]any{"source": c.Source}}
 }
+
+// GrantsChanged says that another rule stands for a time, or one no longer.
+type GrantsChanged struct{ event.Note }
+
+// TakenBack says that a rule was taken back whose time was over, or why it could not be.
+type TakenBack struct {
+	event.Note
+	Grant Grant
+	Why   string // "" where it was
+}
+
+// Record words it.
+func (t TakenBack) Record() event.Record {
+	r := event.Record{Name: "rule", Session: t.Grant.Session, Hop: t.Grant.Source, Say: "no longer " + t.Grant.Sentence(), Fields: map[string]any{"source": t.Grant.Source, "group": t.Grant.Group}}
+	if t.Why != "" {
+		r.Say, r.Failed = "taking back: "+t.Grant.Sentence(), t.Why
+	}
+	return r
+}

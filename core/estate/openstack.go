@@ -343,25 +343,30 @@ func (c *cloud) readGroups(ctx context.Context, s *Snapshot) error {
 	return each(ctx, groups.List(c.network, groups.ListOpts{Limit: pageLength}), groups.ExtractGroups, func(g groups.SecGroup) {
 		group := Group{ID: text(g.ID), Name: text(g.Name)}
 		for _, r := range g.Rules {
-			rule := Rule{Inbound: r.Direction == "ingress", Protocol: text(r.Protocol), To: 65535, Group: text(r.RemoteGroupID)}
-			if rule.Protocol == "" {
-				rule.Protocol = "any"
-			}
-			if r.PortRangeMin > 0 || r.PortRangeMax > 0 {
-				rule.From, rule.To = port(r.PortRangeMin), port(r.PortRangeMax)
-			}
-			if cidr, err := netip.ParsePrefix(r.RemoteIPPrefix); err == nil {
-				rule.CIDR = cidr
-			} else if rule.Group == "" { // no range is all of its family
-				rule.CIDR = netip.PrefixFrom(netip.IPv4Unspecified(), 0)
-				if r.EtherType == "IPv6" {
-					rule.CIDR = netip.PrefixFrom(netip.IPv6Unspecified(), 0)
-				}
-			}
-			group.Rules = append(group.Rules, rule)
+			group.Rules = append(group.Rules, ruleOf(r.Direction, r.EtherType, r.Protocol, r.PortRangeMin, r.PortRangeMax, r.RemoteIPPrefix, r.RemoteGroupID))
 		}
 		s.Groups = append(s.Groups, group)
 	})
+}
+
+// ruleOf is a rule as the Networking API tells it: no protocol is every one, and no range all of its family.
+func ruleOf(direction, family, protocol string, first, last int, prefix, from string) Rule {
+	rule := Rule{Inbound: direction == "ingress", Protocol: text(protocol), To: 65535, Group: text(from)}
+	if rule.Protocol == "" {
+		rule.Protocol = "any"
+	}
+	if first > 0 || last > 0 {
+		rule.From, rule.To = port(first), port(last)
+	}
+	if cidr, err := netip.ParsePrefix(prefix); err == nil {
+		rule.CIDR = cidr
+	} else if rule.Group == "" {
+		rule.CIDR = netip.PrefixFrom(netip.IPv4Unspecified(), 0)
+		if family == "IPv6" {
+			rule.CIDR = netip.PrefixFrom(netip.IPv6Unspecified(), 0)
+		}
+	}
+	return rule
 }
 
 func port(n int) uint16 { return uint16(max(min(n, 65535), 0)) }

@@ -78,6 +78,8 @@ const (
 	AskKeys             // ask the server which keys it would take
 	Start               // start the instance, and wait until it runs
 	Runs                // wait until the instance runs
+	LetIn               // add the rules that it lacks for a time
+	HandOn              // copy what is to be asked of whoever owns the rules; Subject is the text
 )
 
 // Remedy is what mends a gate: one sentence, and where the program can do it

@@ -37,10 +37,11 @@ type Case struct {
 
 // Way is one way to mend a gate.
 type Way struct {
-	Say     string   // "use the login keeper"
-	Why     string   // why it is likely, "" where there is nothing to say
-	Preview []string // what it would change
-	Act     gate.Act // [gate.Settle] or [gate.Wait] where the interface does it
+	Say     string          // "use the login keeper"
+	Why     string          // why it is likely, "" where there is nothing to say
+	Preview []string        // what it would change
+	Act     gate.Act        // [gate.Settle] or [gate.Wait] where the interface does it
+	LetIn   workspace.LetIn // what [gate.LetIn] adds
 	do      func() (Done, error)
 }
 
@@ -69,6 +70,8 @@ func Ways(c Case) []Way {
 		ways = append(ways, Way{Say: "settle what the new identity means", Act: gate.Settle})
 	case c.Gate.Kind == gate.State:
 		return c.state()
+	case c.Gate.Kind == gate.Rules:
+		return c.rules(c.Workspace.AskHop(c.Route, c.Hop))
 	case c.Gate.Kind == gate.Key:
 		ways = append(c.file(), c.otherKeys()...)
 	case c.Gate.Kind == gate.Login:
@@ -80,6 +83,8 @@ func Ways(c Case) []Way {
 			ways = append(ways, Way{Say: "ask it which of your keys it would take", Why: "nothing is signed, nobody logs in", Act: gate.AskKeys,
 				Preview: []string{fmt.Sprintf("asks %s about at most %d keys for the login %s", c.hop().Name, len(c.Workspace.KeyNames()), c.hop().User)}})
 		}
+	case c.Gate.Kind == gate.Channel && c.shutFar():
+		ways = c.rules(c.Workspace.AskFar(c.Route, c.Gate.Remedy.Subject))
 	case c.Gate.Kind == gate.Channel && c.Gate.Remedy.Act == gate.Choose:
 		ways = c.otherListener()
 	case c.Gate.Remedy.Act == gate.MendKey:

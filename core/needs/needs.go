@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"meatus/core/estate"
 	"meatus/core/gate"
 	"meatus/core/keyfile"
 	"meatus/core/sanitize"
@@ -31,6 +32,7 @@ const (
 	Exposed                 // others can read a key, or change what decides where walks go
 	Lost                    // a link is frozen or lost
 	Open                    // a door listens beyond this machine
+	Standing                // a rule lets somebody in for a time
 	Asked                   // somebody asks to use a lent key
 	Arrived                 // a key file came into the download folder
 	Certificate             // a certificate ends within a week, or has ended
@@ -40,7 +42,7 @@ const (
 	Before                  // shells that were open when the program was left
 )
 
-var kindNames = [...]string{"identity", "exposed", "lost", "open", "asked", "arrived", "certificate", "failed", "barred", "meanwhile", "before"}
+var kindNames = [...]string{"identity", "exposed", "lost", "open", "standing", "asked", "arrived", "certificate", "failed", "barred", "meanwhile", "before"}
 
 // MarshalText gives the kind's word.
 func (k Kind) MarshalText() ([]byte, error) { return []byte(kindNames[k]), nil }
@@ -52,6 +54,7 @@ type Need struct {
 	Session  string `json:"session,omitempty"` // to look at, the first of them
 	Key      string `json:"key,omitempty"`     // the path of the key file it is about
 	Sessions int    `json:"sessions"`          // that it concerns, 0 for none
+	Mark     string `json:"mark,omitempty"`    // of the rule that stands for a time
 	Say      string `json:"say"`
 	Remedy   string `json:"remedy,omitempty"`
 	New      bool   `json:"new"` // it was not there when one last looked
@@ -127,7 +130,8 @@ type Sources struct {
 	Links   []walk.LinkState
 	Lost    map[string]string // sessions whose way is lost, with why
 	Tunnels []tunnel.Line
-	Asked   string // who asks for a lent key, and for what
+	Grants  []estate.Grant // rules that stand for a time
+	Asked   string         // who asks for a lent key, and for what
 	Recap   trail.Recap
 	Before  []string // sessions whose shells were open when the program was left
 	Seen    Seen
@@ -164,6 +168,13 @@ func Of(s Sources) []Need {
 		if l.Beyond {
 			all = append(all, Need{Kind: Open, Of: l.Listener, Session: l.Session, Sessions: 1, Say: "a door of " + l.Session + " listens to other machines", Remedy: "close it where nobody else is to use it"})
 		}
+	}
+	for _, g := range s.Grants {
+		n := Need{Kind: Standing, Mark: g.Mark, Of: g.Session, Session: g.Session, Sessions: 1, Say: "until " + g.Until.Local().Format("15:04") + " " + g.Sentence(), Remedy: "it is taken back then; close it where it is not needed"}
+		if g.Failed != "" && g.Due(s.Now) {
+			n.Say, n.Remedy = "could not be taken back ("+g.Failed+"): "+g.Sentence(), "it is tried again; take it back at estate "+g.Source+" where that does not help"
+		}
+		all = append(all, n)
 	}
 	if s.Asked != "" {
 		all = append(all, Need{Kind: Asked, Of: s.Asked, Say: "asks for a lent key", Remedy: "answer it"})

@@ -54,6 +54,8 @@ var Letters = []Letter{
 	{"how-often", "F", "how often all are checked"},
 	{"variant", "v", "which of several variants"},
 	{"via", "V", "what goes through it"},
+	{"at", "@", "where it stands in the estate, and the ways to it"},
+	{"exposure", "*", "what is open to whom"},
 	{"ask", "a", "ask: which key opens it; or whether to be asked"},
 	{"run-many", "A", "run a command at many machines"},
 

@@ -436,6 +436,9 @@ func (j *Judge) networkName(id string) string {
 	return id
 }
 
+// GroupName is what a group is called, its id where it has no name.
+func (j *Judge) GroupName(id string) string { return j.groupName(id) }
+
 func (j *Judge) groupName(id string) string {
 	if g := j.groups[id]; g != nil {
 		return cmp.Or(g.Name, g.ID)

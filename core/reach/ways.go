@@ -59,7 +59,9 @@ type Finding struct {
 func (j *Judge) Ways(f Finding) (ways []Way, misses []Way) {
 	here := From{Address: f.Here}
 	last := func(a Answer) Hop { return j.hop(Hop{Instance: f.To, Port: f.Port, Answer: a}, f) }
-	ssh := func(i *estate.Instance, a Answer) Hop { return j.hop(Hop{Instance: i, Port: Port{"tcp", sshPort}, Answer: a}, f) }
+	ssh := func(i *estate.Instance, a Answer) Hop {
+		return j.hop(Hop{Instance: i, Port: Port{"tcp", sshPort}, Answer: a}, f)
+	}
 	take := func(hops ...Hop) {
 		way := Way{Hops: hops}
 		for _, h := range hops {

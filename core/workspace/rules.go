@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"time"
 
 	"meatus/core/book"
 	"meatus/core/estate"
@@ -101,12 +102,21 @@ func (w *Workspace) InstanceOf(h route.Hop) (source string, i *estate.Instance) 
 	return h.Instance.Source, j.Instance(h.Instance.ID)
 }
 
+// Seen is as which address this machine is seen outside, not valid where that is not known.
+func (w *Workspace) Seen() netip.Addr {
+	if w.Here.IsValid() {
+		return w.Here
+	}
+	return localaddr.Outside()
+}
+
 // Asked is what was asked of the rules, and the answer.
 type Asked struct {
 	Source string
 	From   reach.From
 	Here   bool // from this machine, as it is seen outside
 	To     *estate.Instance
+	At     netip.Addr // the address of it that is gone to
 	Port   reach.Port
 	Answer reach.Answer
 }
@@ -136,8 +146,9 @@ func (w *Workspace) AskHop(r route.Route, i int) (a Asked, ok bool) {
 	case !outside || h.Proxy != (book.Proxy{}):
 		return a, false
 	default:
-		a.Here, a.From.Address = true, localaddr.Outside()
+		a.Here, a.From.Address = true, w.Seen()
 	}
+	a.At = at
 	a.Answer = w.Judge(a.Source).AskAt(a.From, a.To, at, a.Port)
 	return a, true
 }
@@ -158,7 +169,7 @@ func (w *Workspace) AskFar(r route.Route, service string) (a Asked, ok bool) {
 	if from == nil || !known || m.Kept.Source != source || from.State != estate.Running || m.Instance.State != estate.Running || m.Instance.ID == from.ID {
 		return a, false
 	}
-	a = Asked{Source: source, From: reach.From{Instance: from}, To: m.Instance, Port: reach.Port{Protocol: "tcp", Number: uint16(port)}}
+	a = Asked{Source: source, From: reach.From{Instance: from}, To: m.Instance, At: ip.Unmap(), Port: reach.Port{Protocol: "tcp", Number: uint16(port)}}
 	a.Answer = w.Judge(source).AskAt(a.From, a.To, ip.Unmap(), a.Port)
 	return a, true
 }
@@ -240,4 +251,165 @@ func (w *Workspace) Explain(r route.Route, f *gate.Failure) *gate.Failure {
 	again := *f
 	again.Detail = append(slices.Clone(f.Detail), left)
 	return &again
+}
+
+// LetIn is what something lacks to get through.
+type LetIn struct {
+	Source  string
+	Edits   []reach.Edit
+	Lines   []string // the same as lines of a change file
+	Of      string   // what is let in, in words
+	Session string
+	For     time.Duration
+}
+
+// Lacks are the rules that something lacks; ok is false where it gets through, or rules alone do not do it.
+func (w *Workspace) Lacks(a Asked) (l LetIn, ok bool) {
+	j := w.Judge(a.Source)
+	if j == nil || a.Here && !a.From.Address.IsValid() {
+		return l, false
+	}
+	edits, ok := j.Missing(a.From, a.To, a.At, a.Port)
+	l = LetIn{Source: a.Source, Edits: edits, Of: fmt.Sprintf("%s at %s", called(a.To), a.Port)}
+	for _, e := range edits {
+		l.Lines = append(l.Lines, j.Line(e))
+	}
+	return l, ok && len(edits) > 0
+}
+
+func called(i *estate.Instance) string {
+	if i.Name == "" {
+		return i.ID
+	}
+	return i.Name
+}
+
+// WaysTo are the ways from here to a port of an instance, or the nearest misses. visits is when sessions were used
+// last, nil for never.
+func (w *Workspace) WaysTo(source string, to *estate.Instance, port reach.Port, visits map[string]time.Time) (ways, misses []reach.Way) {
+	j := w.Judge(source)
+	i := slices.IndexFunc(w.Estates, func(k estate.Kept) bool { return k.Source == source })
+	if j == nil || i < 0 {
+		return nil, nil
+	}
+	if to = j.Instance(to.ID); to == nil {
+		return nil, nil
+	}
+	return j.Ways(reach.Finding{Here: w.Seen(), To: to, Port: port, Means: w.MeansOf(&w.Estates[i], visits)})
+}
+
+// Leads tells whether a session's way is by the machines of some hops.
+func (w *Workspace) Leads(session string, hops []reach.Hop) bool {
+	r, err := w.Planner().Plan(session)
+	if err != nil || len(r.Hops) != len(hops) {
+		return false
+	}
+	for n, h := range r.Hops {
+		if _, i := w.InstanceOf(h); i == nil || i.ID != hops[n].ID {
+			return false
+		}
+	}
+	return true
+}
+
+// Probes are what sessions and their tunnels want to get through in a source's estate, each once.
+func (w *Workspace) Probes(source string) []reach.Probe {
+	var all []reach.Probe
+	planner := w.Planner()
+	for _, s := range w.Book.Sessions {
+		r, err := planner.Plan(s.Name)
+		if err != nil {
+			continue
+		}
+		for i := range r.Hops {
+			if a, ok := w.AskHop(r, i); ok && a.Source == source {
+				all = append(all, a.probe(s.Name, false))
+			}
+		}
+		for _, t := range r.Target().Tunnels {
+			if kind, _ := t.Kind(); kind == "bring" {
+				if a, ok := w.AskFar(r, t.Reach); ok && a.Source == source {
+					all = append(all, a.probe(s.Name, true))
+				}
+			}
+		}
+	}
+	return all
+}
+
+func (a Asked) probe(session string, tunnel bool) reach.Probe {
+	return reach.Probe{Session: session, What: fmt.Sprintf("%s at %s", called(a.To), a.Port), Tunnel: tunnel, From: a.From, To: a.To, At: a.At, Port: a.Port}
+}
+
+// WhatIf tells what edits of the rules of a source's estate do.
+func (w *Workspace) WhatIf(source string, edits []reach.Edit, visits map[string]time.Time) (reach.Effects, error) {
+	j := w.Judge(source)
+	i := slices.IndexFunc(w.Estates, func(k estate.Kept) bool { return k.Source == source })
+	if j == nil || i < 0 {
+		return reach.Effects{}, fmt.Errorf("nothing is known of estate %s", source)
+	}
+	after, err := j.With(edits)
+	if err != nil {
+		return reach.Effects{}, err
+	}
+	return j.Compare(after, edits, w.Probes(source), reach.Finding{Here: w.Seen(), Means: w.MeansOf(&w.Estates[i], visits)}), nil
+}
+
+// Drafts are the sessions that a way needs and that there are not yet, its machine's last: each bound to its instance,
+// through the one before. last is the session that leads there by then; none are needed where one does already.
+func (w *Workspace) Drafts(source string, way reach.Way) (drafts []book.Draft, last string) {
+	taken := map[string]bool{}
+	for n, h := range way.Hops {
+		if s := h.Means.Session; s != "" && w.Leads(s, way.Hops[:n+1]) {
+			last = s
+			continue
+		}
+		d := w.DraftOf(source, h.Instance)
+		for name, k := d.Name, 2; taken[d.Name]; k++ {
+			d.Name = fmt.Sprintf("%s-%d", name, k)
+		}
+		taken[d.Name] = true
+		if d.Via = nil; last != "" {
+			d.Via = []string{last}
+		}
+		drafts, last = append(drafts, d), d.Name
+	}
+	return drafts, last
+}
+
+// UsedAt tells when a session from here last came to an instance, or by a tunnel to a port of it; visits is when each
+// was logged in to. Zero is never.
+func (w *Workspace) UsedAt(source string, visits map[string]time.Time) func(i *estate.Instance, rule estate.Rule) time.Time {
+	type use struct {
+		port uint16
+		at   time.Time
+	}
+	uses := map[string][]use{} // by instance
+	planner := w.Planner()
+	for _, s := range w.Book.Sessions {
+		at := visits[s.Name]
+		if at.IsZero() {
+			continue
+		}
+		r, err := planner.Plan(s.Name)
+		if err != nil {
+			continue
+		}
+		if of, i := w.InstanceOf(r.Target()); i != nil && of == source {
+			uses[i.ID] = append(uses[i.ID], use{uint16(r.Target().Port), at})
+		}
+		for _, t := range r.Target().Tunnels {
+			if a, ok := w.AskFar(r, t.Reach); ok && a.Source == source {
+				uses[a.To.ID] = append(uses[a.To.ID], use{a.Port.Number, at})
+			}
+		}
+	}
+	return func(i *estate.Instance, rule estate.Rule) (last time.Time) {
+		for _, u := range uses[i.ID] {
+			if rule.About("tcp", u.port) && u.at.After(last) {
+				last = u.at
+			}
+		}
+		return last
+	}
 }

@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"strings"
@@ -43,8 +44,11 @@ type Workspace struct {
 	Logins  route.Logins // how logins got in before, nil where that is not known
 	// Downloads is the folder that downloaded key files arrive in.
 	Downloads string
-	pairs     *pairs
-	judges    *judges // of Estates
+	// Here is as which address this machine is seen outside, where somebody has said so; else it is what the
+	// machine knows of itself.
+	Here   netip.Addr
+	pairs  *pairs
+	judges *judges // of Estates
 }
 
 // Folder decides which folder is meant: the one named, else the one in the

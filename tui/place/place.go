@@ -15,6 +15,7 @@ import (
 	"meatus/core/board"
 	"meatus/core/book"
 	"meatus/core/custody"
+	"meatus/core/estate"
 	"meatus/core/event"
 	"meatus/core/meter"
 	"meatus/core/remote"
@@ -143,6 +144,7 @@ type Services struct {
 	Task        func(new func(*Services) Task) tea.Cmd // shows a task in place of the card
 	Close       func()                                 // puts the task away that calls it
 	Demo        func() tea.Cmd                         // ends the program for the demo, nil where there is none
+	Grants      func() []estate.Grant                  // rules that stand for a time
 	ReadEstates func()                                 // has all estates read now
 	Reread      func()                                 // reads the sessions anew: call it in what is run
 	Title       string                                 // what the workspace is called

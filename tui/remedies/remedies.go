@@ -17,6 +17,7 @@ import (
 	"meatus/core/trail"
 	"meatus/core/walk"
 	"meatus/core/work"
+	"meatus/core/workspace"
 	"meatus/tui/fit"
 	"meatus/tui/place"
 	"meatus/tui/scroll"
@@ -106,6 +107,12 @@ func (m *Model) choose() tea.Cmd {
 		return m.settle()
 	case gate.Start, gate.Runs:
 		return m.start(way.Act == gate.Start)
+	case gate.LetIn:
+		return m.letIn(way.LetIn)
+	case gate.HandOn:
+		m.s.Close()
+		m.s.Tell("what to ask for is copied")
+		return m.s.Copy(way.Ask())
 	}
 	m.s.Close()
 	return m.s.Open(r, true)
@@ -173,6 +180,18 @@ func (m *Model) start(start bool) tea.Cmd {
 		}
 		return runs{fmt.Errorf("%s does not run after %s", sanitize.Line(i.Name, 60), runsTime)}
 	})
+}
+
+// letIn has the rules added that are lacking, waits until that is so, and walks there.
+func (m *Model) letIn(l workspace.LetIn) tea.Cmd {
+	source, ok := m.s.Workspace().Source(l.Source)
+	if !ok {
+		return nil
+	}
+	m.note = "asking estate " + l.Source + " …"
+	done := make(chan error, 1)
+	m.s.Jobs.Begin(&work.Told{Job: &work.LetIn{Tools: m.s.Tools, Source: source, Edits: l.Edits, For: l.For, Session: l.Session, Of: l.Of, Read: m.s.ReadEstates}, Say: func(err error) { done <- err }})
+	return m.s.Run(func() tea.Msg { return runs{<-done} })
 }
 
 // walk walks to the session as it is now.

@@ -9,9 +9,11 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"meatus/core/estate"
 	"meatus/core/gate"
 	"meatus/core/needs"
 	"meatus/core/trail"
+	"meatus/core/work"
 	"meatus/core/workspace"
 	"meatus/tui/fit"
 )
@@ -96,7 +98,7 @@ func (m *Model) tellNeeds() tea.Cmd {
 		return m.s.After(needsEvery-since, needsDue{})
 	}
 	n.last, n.due = time.Now(), false
-	s := needs.Sources{Causes: m.s.Board.Causes(), Keys: n.keys, Lost: m.s.Board.Losses(), Asked: n.asked, Before: n.before, Recap: n.recap, Seen: n.seen, Now: n.last}
+	s := needs.Sources{Causes: m.s.Board.Causes(), Keys: n.keys, Lost: m.s.Board.Losses(), Asked: n.asked, Before: n.before, Recap: n.recap, Seen: n.seen, Grants: m.s.Grants(), Now: n.last}
 	for _, l := range m.s.Board.Links().All() {
 		s.Links = append(s.Links, l.State)
 	}
@@ -189,7 +191,7 @@ func (m *Model) needLine(i int, n needs.Need, wide int) []string {
 	switch n.Kind {
 	case needs.Lost, needs.Open, needs.Certificate, needs.Meanwhile:
 		mark = t.Mark(gate.Ajar)
-	case needs.Asked, needs.Arrived, needs.Before:
+	case needs.Asked, needs.Arrived, needs.Before, needs.Standing:
 		mark = t.Accent.Render("▲")
 	}
 	say := n.Say
@@ -226,6 +228,11 @@ func (m *Model) jump(msg tea.KeyPressMsg) tea.Cmd {
 		return m.needs.reopen()
 	case n.Kind == needs.Meanwhile:
 		return m.s.Go("T", "")
+	case n.Kind == needs.Standing:
+		m.Select(n.Session)
+		if m.s.Sure(fmt.Sprintf("%d again to take the rule back now", i+1)) {
+			return m.takeBack(n.Mark)
+		}
 	case n.Kind == needs.Asked:
 		m.s.Tell("the question is answered with the leader key, then a")
 	case n.Session != "":
@@ -233,6 +240,13 @@ func (m *Model) jump(msg tea.KeyPressMsg) tea.Cmd {
 	case n.Key != "":
 		return m.s.Go("K", n.Key)
 	}
+	return nil
+}
+
+// takeBack takes a rule back that stands for a time.
+func (m *Model) takeBack(mark string) tea.Cmd {
+	grants := slices.DeleteFunc(slices.Clone(m.s.Grants()), func(g estate.Grant) bool { return g.Mark != mark })
+	m.s.Jobs.Begin(&work.TakeBack{Tools: m.s.Tools, Grants: grants, Read: m.s.ReadEstates})
 	return nil
 }
 

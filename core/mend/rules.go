@@ -1,0 +1,70 @@
+package mend
+
+import (
+	"fmt"
+	"time"
+
+	"meatus/core/estate"
+	"meatus/core/gate"
+	"meatus/core/reach"
+	"meatus/core/workspace"
+)
+
+// grantedFor is how long a rule is granted from a gate.
+const grantedFor = time.Hour
+
+// shutFar tells whether the gate is about a service that the rules keep shut.
+func (c Case) shutFar() bool {
+	a, ok := c.Workspace.AskFar(c.Route, c.Gate.Remedy.Subject)
+	return ok && !a.Answer.Open
+}
+
+// rules are the ways to get through the rules of an estate: by another way, by what they lack, for an hour, or
+// by asking whoever owns them.
+func (c Case) rules(a workspace.Asked, ok bool) []Way {
+	if !ok || a.Answer.Open {
+		return nil
+	}
+	var ways []Way
+	source, known := c.Workspace.Source(a.Source)
+	if l, ok := c.Workspace.Lacks(a); ok {
+		l.Session, l.For = c.Route.Session, grantedFor
+		if known && (&estate.Source{EstateSource: source}).Acts() {
+			ways = append(ways, Way{Say: "open it for an hour, and walk there", Why: "for that one address alone", Act: gate.LetIn, LetIn: l,
+				Preview: append(l.Lines, "taken back after an hour, also where Meatus ends meanwhile: then by the next one that runs")})
+		}
+		ways = append(ways, Way{Say: "copy what to ask for", Why: "for whoever owns the rules", Act: gate.HandOn, Preview: l.Lines})
+	} else if a.Answer.Change != nil {
+		ways = append(ways, Way{Say: "copy what to ask for", Why: "rules alone do not open it", Act: gate.HandOn, Preview: []string{a.Answer.Change.Say}})
+	}
+	return append(c.around(a), ways...)
+}
+
+// around are other ways to a hop's machine that the rules leave open, by sessions that there are.
+func (c Case) around(a workspace.Asked) []Way {
+	if a.Port != (reach.Port{Protocol: "tcp", Number: uint16(c.hop().Port)}) || c.Gate.Kind != gate.Rules {
+		return nil
+	}
+	found, _ := c.Workspace.WaysTo(a.Source, a.To, a.Port, nil)
+	var ways []Way
+	for _, w := range found {
+		if len(w.Hops) < 2 {
+			continue
+		}
+		through := w.Hops[len(w.Hops)-2].Means.Session
+		if through == "" || !c.Workspace.Leads(through, w.Hops[:len(w.Hops)-1]) || len(ways) == 3 {
+			continue
+		}
+		ways = append(ways, Way{Say: "go by " + through, Why: w.String(), Preview: []string{c.change("via", through)}, do: c.set("via", through)})
+	}
+	return ways
+}
+
+// Ask is what is to be asked of whoever owns the rules, as text.
+func (w Way) Ask() string {
+	text := ""
+	for _, line := range w.Preview {
+		text += fmt.Sprintln(line)
+	}
+	return text
+}
