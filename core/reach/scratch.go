@@ -379,6 +379,35 @@ func whole(set *netipx.IPSet) bool {
 	return set.ContainsPrefix(netip.PrefixFrom(netip.IPv4Unspecified(), 0)) || set.ContainsPrefix(netip.PrefixFrom(netip.IPv6Unspecified(), 0))
 }
 
+// turning are the sessions that open or shut at one thing.
+type turning struct {
+	Turned
+	sessions []string
+}
+
+// turned are the probes that open or shut, those at one thing together.
+func (e Effects) turned() []turning {
+	type at struct {
+		what         string
+		tunnel, open bool
+	}
+	where := map[at]int{}
+	var all []turning
+	for _, t := range e.Turned {
+		key := at{t.What, t.Tunnel, t.Open}
+		i, ok := where[key]
+		if !ok {
+			i = len(all)
+			where[key] = i
+			all = append(all, turning{Turned: t})
+		}
+		if !slices.Contains(all[i].sessions, t.Session) {
+			all[i].sessions = append(all[i].sessions, t.Session)
+		}
+	}
+	return all
+}
+
 // Say are the effects in words, a line each, the gravest first.
 func (e Effects) Say() []string {
 	var all []string
@@ -387,16 +416,27 @@ func (e Effects) Say() []string {
 			all = append(all, s.String())
 		}
 	}
-	for _, t := range e.Turned {
-		does := "shuts"
-		if t.Open {
-			does = "opens"
+	for _, t := range e.turned() {
+		say := ""
+		switch n := len(t.sessions); {
+		case t.Tunnel && n == 1:
+			say = "a door of session " + t.sessions[0]
+		case t.Tunnel:
+			say = fmt.Sprintf("doors of %s", words.Count(n, "session"))
+		case n == 1:
+			say = "session " + t.sessions[0]
+		default:
+			say = words.Count(n, "session")
 		}
-		what := "session "
-		if t.Tunnel {
-			what = "a door of session "
+		does := map[bool]string{true: "open", false: "shut"}[t.Open]
+		if len(t.sessions) == 1 {
+			does += "s"
 		}
-		all = append(all, fmt.Sprintf("%s%s %s, at %s", what, t.Session, does, t.What))
+		say += " " + does + ", at " + t.What
+		if len(t.sessions) > 1 {
+			say += ": " + some(t.sessions)
+		}
+		all = append(all, say)
 	}
 	for _, p := range e.Paths {
 		say := "there is no way to " + named(p.To) + " any more"

@@ -54,9 +54,13 @@ type Model struct {
 	opened        []byte // the first password that is shown
 	openedOf      string
 	opening       int
-	ways          *found  // of the chosen instance, nil where they are not asked for
-	begun         work.ID // the last job that was begun here, 0 for none that is told of
-	asked         int     // groupings asked for; answers to older ones are dropped
+	ways          *found   // of the chosen instance, nil where they are not asked for
+	sought        string   // a session whose instance is gone to once it is known, "" for none
+	seekWays      bool     // and the ways to it show then
+	scratch       *scratch // of rules, nil where none is edited
+	exposed       *exposed // who is let in where, nil where it does not show
+	begun         work.ID  // the last job that was begun here, 0 for none that is told of
+	asked         int      // groupings asked for; answers to older ones are dropped
 	grouped       bool
 }
 
@@ -106,7 +110,9 @@ func (m *Model) Show() tea.Cmd { return m.group() }
 func (m *Model) Hide() { m.forget() }
 
 // Typing tells whether keys go into the query.
-func (m *Model) Typing() bool { return m.typing || m.ending != "" || m.launch != nil || m.form != nil }
+func (m *Model) Typing() bool {
+	return m.typing || m.ending != "" || m.launch != nil || m.form != nil || m.scratch != nil && m.scratch.typing
+}
 
 // Subject is the chosen instance.
 func (m *Model) Subject() string {
@@ -171,6 +177,10 @@ func (m *Model) Table() place.Table {
 		return m.formTable()
 	case m.pairs:
 		return m.pairsTable()
+	case m.scratch != nil:
+		return m.scratchTable()
+	case m.exposed != nil:
+		return m.exposedTable()
 	}
 	if m.typing {
 		return place.Table{
@@ -190,7 +200,10 @@ func (m *Model) Table() place.Table {
 	return place.Table{
 		place.On("up down left right", "choose", nil).Ranked(place.Movement),
 		place.On("enter", "open shell", m.open).If(session, "no session leads to it").Suits(session).Also("connect walk ssh login"),
-		place.On("n", "make a session of it", m.add).If(func() bool { return some() && !m.bound() }, "a session is bound to it").Suits(func() bool { return some() && !session() }).Also("add bind new connect"),
+		place.On("n", "make a session of the way", m.makeWay).If(func() bool { return m.waysShow() && len(m.ways.ways) > 0 }, "").Suits(m.waysShow).Also("add bind new connect"),
+		place.On("n", "make a session of it", m.add).If(func() bool { return some() && !m.bound() && !m.waysShow() }, "a session is bound to it").Suits(func() bool { return some() && !session() }).Also("add bind new connect"),
+		place.On("tab", "the next way", m.next(1)).If(func() bool { return m.waysShow() && m.ways.shown() > 1 }, "").Ranked(place.Hidden),
+		place.On("shift+tab", "the way before", m.next(-1)).If(func() bool { return m.waysShow() && m.ways.shown() > 1 }, "").Ranked(place.Hidden),
 		place.On("s", "to its session on Routes", func() tea.Cmd { return m.s.Go("0", m.session()) }).If(session, "no session leads to it").Also("route card"),
 		place.On("K", "to the file of its key pair", func() tea.Cmd { return m.s.Go("K", m.keyFile()) }).If(func() bool { return m.keyFile() != "" }, "no file of it is here").Also("keys pem"),
 		place.On("T", "to its trail", func() tea.Cmd { return m.s.Go("T", "/"+m.Subject()) }).If(some, "none is chosen").Also("log history"),
@@ -202,7 +215,9 @@ func (m *Model) Table() place.Table {
 		place.On("M", "restart it", m.act(estate.Restart)).If(m.can(estate.Restart), "it does not run, or its source only tells").Also("reboot"),
 		place.On("Z", "end it for good", m.end).If(m.can(estate.End), "its source only tells").Also("terminate delete destroy remove"),
 		place.On("d", "show details", func() tea.Cmd { m.details = !m.details; m.settle(); return nil }).Whole().Also("card facts rules whole"),
-		place.On("V", "ways to it", m.findWays).If(some, "none is chosen").Also("reach route path how to get there proof rules hops"),
+		place.On("V", "ways to it, and from it", m.findWays).If(some, "none is chosen").Also("reach route path how to get there proof rules hops"),
+		place.On("e", "try other rules", m.beginScratch).If(func() bool { return some() && len(m.chosen().Instance.Groups) > 0 }, "it is in no group of rules").Also("what if rule change edit security group firewall scratch open close"),
+		place.On("*", "what is open to whom", m.showExposed).If(some, "there are no instances").Whole().Also("exposure everybody public open ports audit"),
 		place.On("O", "open its first password", m.password).If(m.passwordCan, "no file of its key pair is here, or its source only tells").Also("sealed unseal administrator windows initial"),
 		place.On("v", "key pairs", m.showPairs).Whole().Also("which have a file ask around who has"),
 		place.On("f", "what nobody used for a week", func() tea.Cmd { m.unused = !m.unused; return m.group() }).Whole().Also("unused idle forgotten filter"),
@@ -218,11 +233,28 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 		if msg.asked == m.asked {
 			m.idle, m.files = msg.idle, msg.files
 			m.take(msg.areas)
+			found, ways, session := m.seek(), m.seekWays, m.sought
+			m.sought, m.seekWays = "", false
+			switch {
+			case ways && found:
+				m.ways = nil
+				return m.findWays()
+			case ways:
+				m.s.Tell("no instance is known that " + session + " leads to")
+			}
 		}
 	case found:
 		m.ways = &msg
 		m.details = true
 		m.settle()
+	case effects:
+		m.takeEffects(msg)
+	case exposing:
+		m.takeExposed(msg)
+	case written:
+		if m.s.Tell("written to " + msg.path); msg.err != nil {
+			m.s.Tell(msg.err.Error())
+		}
 	case usesFound:
 		m.uses = msg.uses
 		m.pair.Move(0, len(m.uses), m.pairRoom())
@@ -261,10 +293,17 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	case place.Heard:
 		switch msg.Event.(type) {
 		case engine.Changed:
+			cmds := []tea.Cmd{m.group()}
 			if m.pairs {
-				return tea.Batch(m.group(), m.findUses())
+				cmds = append(cmds, m.findUses())
 			}
-			return m.group()
+			if m.exposed != nil {
+				cmds = append(cmds, m.findExposed())
+			}
+			if m.scratch != nil {
+				cmds = append(cmds, m.renewScratch())
+			}
+			return tea.Batch(cmds...)
 		case board.Changed:
 			m.want()
 		}
@@ -287,6 +326,11 @@ func (m *Model) typed(msg tea.Msg) tea.Cmd {
 	case m.typing:
 		m.line.Take(msg)
 		return m.find()
+	case m.scratch != nil && m.scratch.typing:
+		m.line.Take(msg)
+		return m.tryTyped()
+	case m.exposed != nil && pressed:
+		m.exposed.at.Take(msg, len(m.exposed.arrows), m.exposedRoom())
 	case m.pairs && pressed:
 		m.pair.Take(msg, len(m.uses), m.pairRoom())
 	case pressed:
@@ -350,20 +394,32 @@ func (m *Model) complete() tea.Cmd {
 	return m.find()
 }
 
-// Select goes to the instance of a session.
+// Select goes to the instance of a session; with "@" before its name the ways to it show.
 func (m *Model) Select(session string) {
+	m.sought, m.seekWays = strings.CutPrefix(session, "@")
+	m.seek()
+}
+
+// seek goes to the instance of the session that is sought, and tells whether it is known.
+func (m *Model) seek() bool {
 	for a := range m.areas {
 		for n := range m.areas[a].Spots {
-			if slices.Contains(m.areas[a].Spots[n].Sessions, session) {
+			if m.sought != "" && slices.Contains(m.areas[a].Spots[n].Sessions, m.sought) {
 				m.at = spot{a, n}
 				m.settle()
-				return
+				return true
 			}
 		}
 	}
+	return false
 }
 
 func (m *Model) leave() tea.Cmd {
+	if m.waysShow() {
+		m.ways, m.details = nil, false
+		m.settle()
+		return nil
+	}
 	if m.unused {
 		m.unused = false
 		return m.group()

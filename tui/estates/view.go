@@ -20,12 +20,20 @@ import (
 func (m *Model) room() int {
 	rows := m.height - 1 - m.headLines()
 	if _, _, beside := place.Halves(m.width); !beside {
-		if rows = rows * 55 / 100; m.details {
+		switch {
+		case m.details && rows >= tall:
+			rows = rows * 40 / 100
+		case m.details:
 			rows = 3
+		default:
+			rows = rows * 55 / 100
 		}
 	}
 	return max(rows, 3)
 }
+
+// tall is from how many rows on the picture stays in view beside details.
+const tall = 30
 
 // headLines is how many lines stand above the picture.
 func (m *Model) headLines() int { return len(m.head()) }
@@ -95,6 +103,8 @@ func (m *Model) View() []string {
 		return m.launchView()
 	case m.pairs:
 		return m.pairsView()
+	case m.exposed != nil:
+		return m.exposedView()
 	}
 	t := m.s.Theme
 	title := t.Accent.Render("estate")
@@ -273,6 +283,9 @@ func (m *Model) spots(r row, live map[int]bool) string {
 		if len(s.Sessions) > 0 {
 			mark = m.mark(s.Sessions[0], links)
 		}
+		if m.scratch != nil {
+			name, mark = m.scratch.lit(t, s, name, mark)
+		}
 		pointer := " "
 		if m.at == (spot{r.area, n}) {
 			pointer, name = t.Accent.Render("❯"), t.Strong.Render(called(s.Instance))
@@ -303,7 +316,10 @@ func (m *Model) card(width int) []string {
 	if s == nil {
 		return nil
 	}
-	if m.ways != nil && m.ways.id == s.Instance.ID {
+	if m.scratch != nil {
+		return m.scratchCard(s, width)
+	}
+	if m.waysShow() {
 		return m.waysCard(s, width)
 	}
 	i := s.Instance

@@ -1,0 +1,290 @@
+package estates
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"meatus/core/estate"
+	"meatus/core/gate"
+	"meatus/core/reach"
+	"meatus/core/sanitize"
+	"meatus/core/words"
+	"meatus/tui/fit"
+	"meatus/tui/place"
+	"meatus/tui/scroll"
+)
+
+// exposed is who is let in where, as arrows from who to whom.
+type exposed struct {
+	arrows []exposure
+	at     scroll.Cursor
+	read   bool
+	unused bool // what nobody used for long alone, the oldest first
+}
+
+// exposure is an arrow, with when somebody here used it last, zero for never.
+type exposure struct {
+	reach.Arrow
+	source string
+	group  string // what the group is called that has the rule
+	say    string // the rule
+	used   time.Time
+}
+
+// exposing is what was found of it.
+type exposing struct{ arrows []exposure }
+
+// showExposed shows who is let in where in place of the networks.
+func (m *Model) showExposed() tea.Cmd {
+	m.exposed = &exposed{}
+	return m.findExposed()
+}
+
+func (m *Model) findExposed() tea.Cmd {
+	ws, journal, unused := m.s.Workspace(), m.s.Trail, m.exposed.unused
+	return m.s.Run(func() tea.Msg {
+		visits := map[string]time.Time{}
+		if journal != nil {
+			visits = journal.Visits()
+		}
+		var all []exposure
+		for k := range ws.Estates {
+			source := ws.Estates[k].Source
+			j := ws.Judge(source)
+			if j == nil {
+				continue
+			}
+			used := ws.UsedAt(source, visits)
+			for _, a := range j.Arrows() {
+				x := exposure{Arrow: a, source: source, group: j.GroupName(a.Group), say: a.Rule.Sentence(j.GroupName(a.Rule.Group))}
+				for _, i := range a.To {
+					if at := used(i, a.Rule); at.After(x.used) {
+						x.used = at
+					}
+				}
+				all = append(all, x)
+			}
+		}
+		if unused {
+			all = slices.DeleteFunc(all, func(x exposure) bool { return time.Since(x.used) < idleDays*24*time.Hour })
+			slices.SortStableFunc(all, func(a, b exposure) int { return a.used.Compare(b.used) })
+		} else {
+			slices.SortStableFunc(all, func(a, b exposure) int { return int(a.Rank) - int(b.Rank) })
+		}
+		return exposing{all}
+	})
+}
+
+func (m *Model) takeExposed(msg exposing) {
+	if m.exposed != nil {
+		m.exposed.arrows, m.exposed.read = msg.arrows, true
+		m.exposed.at.Move(0, len(msg.arrows), m.exposedRoom())
+	}
+}
+
+// arrow is the chosen one.
+func (m *Model) arrow() (exposure, bool) {
+	if m.exposed.at.At >= len(m.exposed.arrows) {
+		return exposure{}, false
+	}
+	return m.exposed.arrows[m.exposed.at.At], true
+}
+
+func (m *Model) exposedTable() place.Table {
+	_, some := m.arrow()
+	return place.Table{
+		place.On("up down", "choose", nil).Ranked(place.Movement),
+		place.On("enter", "to an instance of it", m.toExposed).If(func() bool { return some }, "there is none").Also("go show"),
+		place.On("e", "try without that rule", m.tryWithout).If(func() bool { return some }, "there is none").Suits(func() bool { return some }).Also("drop close what if scratch remove"),
+		place.On("f", "what nobody used for a week", func() tea.Cmd { m.exposed.unused = !m.exposed.unused; return m.findExposed() }).Whole().Also("unused idle oldest filter"),
+		place.On("* esc q ctrl+c", "to the instances", func() tea.Cmd { m.exposed = nil; return nil }),
+	}
+}
+
+// toExposed goes to the first instance of the chosen arrow.
+func (m *Model) toExposed() tea.Cmd {
+	x, _ := m.arrow()
+	m.exposed = nil
+	m.choose(x.source, x.To[0].ID)
+	return nil
+}
+
+// choose goes to an instance.
+func (m *Model) choose(source, id string) bool {
+	for a := range m.areas {
+		for n := range m.areas[a].Spots {
+			if s := &m.areas[a].Spots[n]; s.Instance.ID == id && s.Source.Source == source {
+				m.at = spot{a, n}
+				m.settle()
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// tryWithout begins a scratch in which the chosen rule is dropped.
+func (m *Model) tryWithout() tea.Cmd {
+	x, _ := m.arrow()
+	m.exposed = nil
+	if !m.choose(x.source, x.To[0].ID) {
+		m.s.Tell("the query leaves " + called(x.To[0]) + " out")
+		return nil
+	}
+	m.beginScratch()
+	if m.scratch == nil {
+		return nil
+	}
+	for n, r := range m.rules() {
+		if r.group == x.Group && r.rule.Same(x.Rule) {
+			m.scratch.at = n
+			return m.dropRule()
+		}
+	}
+	return nil
+}
+
+// exposedRoom is how many arrows show at least at once; the names of who take lines, too.
+func (m *Model) exposedRoom() int {
+	rows := m.height - 2
+	if _, _, beside := place.Halves(m.width); !beside {
+		rows = rows * 55 / 100
+	}
+	return max(rows/2, 2)
+}
+
+// exposedView draws who is let in where: who at the left, an arrow with its ports for each rule, and to whom.
+func (m *Model) exposedView() []string {
+	t, x := m.s.Theme, m.exposed
+	title := t.Accent.Render("estate / what is open to whom")
+	if x.unused {
+		title += t.Accent.Render(" / unused for a week, the oldest first")
+	}
+	lines := []string{t.Title(title, t.Faint.Render(words.Count(len(x.arrows), "rule")), m.width, fit.Spread)}
+	switch {
+	case !x.read:
+		return append(lines, "", "   "+t.Faint.Render("looking …"))
+	case len(x.arrows) == 0:
+		return append(lines, "", "   "+t.Faint.Render("No rule lets anybody in that is told here."))
+	}
+	list, pane, beside := place.Halves(m.width)
+	rows := m.height - 1
+	if !beside {
+		list, pane, rows = m.width, m.width, rows*55/100
+	}
+	picture := m.arrows(list, rows)
+	card := m.arrowCard(pane)
+	if beside {
+		return append(lines, place.Joined(t, picture, card, list, max(m.height-1, 0))...)
+	}
+	for len(picture) < rows {
+		picture = append(picture, "")
+	}
+	lines = append(lines, picture...)
+	return append(lines, card[:max(min(len(card), m.height-len(lines)), 0)]...)
+}
+
+// arrows draws the arrows around the chosen one that there is room for.
+func (m *Model) arrows(width, rows int) []string {
+	t, x := m.s.Theme, m.exposed
+	wide := 6
+	for _, a := range x.arrows {
+		wide = max(wide, min(fit.Width(a.Ports), 14))
+	}
+	var lines []string
+	at := 0 // the line of the chosen one
+	for n, a := range x.arrows {
+		if n == 0 || a.Who != x.arrows[n-1].Who {
+			lines = append(lines, m.who(a.Arrow, width))
+		}
+		last := n == len(x.arrows)-1 || x.arrows[n+1].Who != a.Who
+		turn := map[bool]string{false: "├", true: "└"}[last]
+		style, head := t.Rule, "▷"
+		if a.Rank <= reach.Everybody {
+			style, head = t.Verdict(m.rankOf(a.Arrow)), "▶"
+			turn = map[bool]string{false: "┣", true: "┗"}[last]
+		}
+		pointer, to := "   ", t.Text
+		if n == x.at.At {
+			pointer, to, at = " "+t.Accent.Render("❯")+" ", t.Strong, len(lines)
+		}
+		begin := pointer + " " + style.Render(turn+"─ ") + fit.Pad(t.Text.Render(sanitize.Line(a.Ports, 14)), wide) + style.Render(" ─"+head) + " "
+		room := max(width-fit.Width(begin)-1, 10)
+		lines = append(lines, begin+to.Render(instances(a.To, room)))
+	}
+	from := max(min(at-rows/2, len(lines)-rows), 0)
+	return lines[from:min(from+rows, len(lines))]
+}
+
+// rankOf is how grave it is who is let in.
+func (m *Model) rankOf(a reach.Arrow) gate.Verdict {
+	switch a.Rank {
+	case reach.FromOutside:
+		return gate.Shut
+	case reach.Everybody:
+		return gate.Ajar
+	}
+	if a.Rank == reach.Machine && a.Of == nil {
+		return gate.Ajar
+	}
+	return gate.Untried
+}
+
+// who names who is let in.
+func (m *Model) who(a reach.Arrow, width int) string {
+	t := m.s.Theme
+	say := t.Strong.Render(sanitize.Line(a.Who, 80))
+	if v := m.rankOf(a); v >= gate.Ajar {
+		return fit.Cut("  "+t.Mark(v)+" "+t.Verdict(v).Render(sanitize.Line(a.Who, 80)), width)
+	}
+	return fit.Cut("  "+t.Accent.Render("▪")+" "+say, width)
+}
+
+// instances are the names of some, as many as there is room for.
+func instances(all []*estate.Instance, room int) string {
+	text := called(all[0])
+	for n, i := range all[1:] {
+		more := fmt.Sprintf(" and %d more", len(all)-n-1)
+		if fit.Width(text)+2+fit.Width(called(i))+fit.Width(more) > room {
+			return text + more
+		}
+		text += ", " + called(i)
+	}
+	return text
+}
+
+// arrowCard is everything that is known of the chosen arrow.
+func (m *Model) arrowCard(width int) []string {
+	t := m.s.Theme
+	x, ok := m.arrow()
+	if !ok {
+		return nil
+	}
+	lines := []string{t.Title(t.Strong.Render(x.group), t.Faint.Render("estate "+sanitize.Line(x.source, 20)), width, fit.Spread)}
+	say := func(word, text string) {
+		lines = append(lines, fit.Hang("   "+t.Faint.Render(fit.Pad(word, 10))+" "+text, 14, width-1).Whole...)
+	}
+	say("rule", t.Text.Render(sanitize.Line(x.say, 200)))
+	say("from", t.Text.Render(sanitize.Line(x.Who, 200)))
+	used := "never from here, as far as the trail goes back"
+	if !x.used.IsZero() {
+		used = fit.Ago(time.Since(x.used)) + " ago from here"
+	}
+	say("used", t.Text.Render(used))
+	if x.Rank <= reach.Everybody {
+		say("instead", t.Text.Render("let in the addresses alone that one comes from; "+m.s.Press("edit")+" tries it without this rule"))
+	}
+	if x.Rank == reach.Machine && x.Of == nil {
+		say("instead", t.Text.Render("drop it where nobody knows whose address that is; "+m.s.Press("edit")+" tries it without this rule"))
+	}
+	var list []string
+	for _, i := range x.To {
+		list = append(list, called(i))
+	}
+	say("to", t.Text.Render(sanitize.Line(strings.Join(list, ", "), 2000)))
+	return lines
+}
