@@ -56,7 +56,7 @@ func Granted(dir string) (all []Grant, err error) {
 	for _, file := range files {
 		var g Grant
 		if bad := statefile.Peek(file, &g); bad != nil {
-			err = errors.Join(err, bad)
+			err = errors.Join(err, fmt.Errorf("%s: %w; see at the source whether a rule described as meatus stands, then move the file away", file, bad))
 			continue
 		}
 		if g.Mark == "" { // it went while it was read

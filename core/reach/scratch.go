@@ -206,6 +206,10 @@ func (j *Judge) Compare(after *Judge, edits []Edit, probes []Probe, finding Find
 		same[key] = append(same[key], n)
 	}
 	looked := 0
+	var front, later []Hop
+	if len(keys) > 0 && finding.Means != nil {
+		front, later = j.front(finding), after.front(finding)
+	}
 	for _, key := range keys {
 		all := same[key]
 		outside := slices.ContainsFunc(all, func(i *estate.Instance) bool {
@@ -221,8 +225,8 @@ func (j *Judge) Compare(after *Judge, edits []Edit, probes []Probe, finding Find
 			}
 			f := finding
 			f.To, f.Port = i, Port{"tcp", sshPort}
-			was, _ := j.Ways(f)
-			is, _ := after.Ways(f)
+			was, _ := j.ways(f, front, true)
+			is, _ := after.ways(f, later, true)
 			switch {
 			case len(was) == 0 && len(is) > 0:
 				e.Paths = append(e.Paths, Path{i, true, is[0]})

@@ -57,6 +57,11 @@ type Finding struct {
 // what is at hand to log in, used last. None goes through a machine that it could leave out. Where there is none,
 // the nearest misses say what each lacks.
 func (j *Judge) Ways(f Finding) (ways []Way, misses []Way) {
+	return j.ways(f, j.front(f), false)
+}
+
+// ways is [Judge.Ways] with the machines at the front; with one it ends at the first way that there is.
+func (j *Judge) ways(f Finding, front []Hop, one bool) (ways []Way, misses []Way) {
 	here := From{Address: f.Here}
 	last := func(a Answer) Hop { return j.hop(Hop{Instance: f.To, Port: f.Port, Answer: a}, f) }
 	ssh := func(i *estate.Instance, a Answer) Hop {
@@ -77,13 +82,22 @@ func (j *Judge) Ways(f Finding) (ways []Way, misses []Way) {
 	}
 	direct := j.Ask(here, f.To, f.Port)
 	take(last(direct))
-	front, on := j.front(f), map[*estate.Instance]bool{}
+	on := map[*estate.Instance]bool{}
 	for _, first := range front {
+		if one && len(ways) > 0 {
+			return ways, nil
+		}
+		if first.Instance == f.To {
+			continue
+		}
 		a := j.Ask(From{Instance: first.Instance}, f.To, f.Port)
 		on[first.Instance] = a.Open
 		if a.Open || a.stage >= In {
 			take(ssh(first.Instance, first.Answer), last(a))
 		}
+	}
+	if one && len(ways) > 0 {
+		return ways, nil
 	}
 	var middle []*estate.Instance
 	for _, i := range j.before(f.To, f.Port) {
@@ -93,12 +107,15 @@ func (j *Judge) Ways(f Finding) (ways []Way, misses []Way) {
 	}
 	slices.SortStableFunc(middle, func(a, b *estate.Instance) int { return f.Means(b).Used.Compare(f.Means(a).Used) })
 	for _, between := range middle[:min(len(middle), mostTried)] {
+		if one && len(ways) > 0 {
+			break
+		}
 		a := j.Ask(From{Instance: between}, f.To, f.Port)
 		if !a.Open {
 			continue
 		}
 		for _, first := range front {
-			if !on[first.Instance] { // else the one between is not needed
+			if !on[first.Instance] && first.Instance != f.To { // else the one between is not needed
 				take(ssh(first.Instance, first.Answer), ssh(between, j.Ask(From{Instance: first.Instance}, between, Port{"tcp", sshPort})), last(a))
 			}
 		}
@@ -153,7 +170,7 @@ func (j *Judge) front(f Finding) []Hop {
 	}
 	for n := range j.s.Instances {
 		i := &j.s.Instances[n]
-		if i == f.To || !slices.ContainsFunc(i.Groups, func(id string) bool { return lets[id] }) || i.State != estate.Running || !slices.ContainsFunc(i.Addresses, func(a estate.Address) bool { return a.Outside }) {
+		if !slices.ContainsFunc(i.Groups, func(id string) bool { return lets[id] }) || i.State != estate.Running || !slices.ContainsFunc(i.Addresses, func(a estate.Address) bool { return a.Outside }) {
 			continue
 		}
 		if a := j.Ask(From{Address: f.Here}, i, port); a.Open && f.Means(i).Have() {
