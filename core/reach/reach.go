@@ -89,6 +89,7 @@ type Judge struct {
 	within   map[string]map[netip.Addr]bool
 	networks map[string]*estate.Network
 	joined   map[[2]string]string // two networks, the lesser id first: by what
+	out      bool                 // some rule is about what is let out
 	gateways map[string]string    // networks that a router joins with outside: its name
 }
 
@@ -96,7 +97,8 @@ type Judge struct {
 func NewJudge(s *estate.Snapshot) *Judge {
 	j := &Judge{s: s, ids: make(map[string]*estate.Instance, len(s.Instances)), groups: make(map[string]*set, len(s.Groups)), members: map[string][]*estate.Instance{}, within: map[string]map[netip.Addr]bool{}, networks: map[string]*estate.Network{}, joined: map[[2]string]string{}, gateways: map[string]string{}}
 	for i := range s.Groups {
-		j.groups[s.Groups[i].ID] = newSet(&s.Groups[i])
+		g := newSet(&s.Groups[i])
+		j.groups[g.ID], j.out = g, j.out || len(g.out) > 0
 	}
 	for i := range s.Networks {
 		j.networks[s.Networks[i].ID] = &s.Networks[i]
@@ -314,7 +316,11 @@ func (j *Judge) joining(from From, to *estate.Instance) Change {
 // through judges one way by address.
 func (j *Judge) through(from From, to *estate.Instance, port Port, p pair, before []Line) Answer {
 	proof := append(slices.Clone(before), line(Route, true, p.say))
-	if from.Instance != nil {
+	switch {
+	case from.Instance == nil:
+	case !j.out:
+		proof = append(proof, line(Out, true, "nothing is told of outbound rules: anything is let out"))
+	default:
 		rule, group := j.find(from.Instance, false, port, p.to.IP, p.to.Outside)
 		if rule == nil {
 			change := j.adding(from.Instance, estate.Rule{Protocol: port.Protocol, From: port.Number, To: port.Number, CIDR: single(p.to.IP)})

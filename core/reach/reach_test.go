@@ -142,7 +142,16 @@ func brute(s *estate.Snapshot, from From, to *estate.Instance, port Port) bool {
 		}
 		return false
 	}
+	told := false
+	for _, g := range s.Groups {
+		for _, r := range g.Rules {
+			told = told || !r.Inbound
+		}
+	}
 	let := func(i *estate.Instance, inbound bool, a netip.Addr, outside bool) bool {
+		if !inbound && !told {
+			return true
+		}
 		for _, id := range i.Groups {
 			for _, g := range s.Groups {
 				for _, r := range g.Rules {

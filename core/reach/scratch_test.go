@@ -114,6 +114,7 @@ func TestAScratchJudgesAsTheChangedEstate(t *testing.T) {
 			}
 		}
 		anew := NewJudge(&changed)
+		anew.out = j.out // a source that tells of outbound rules goes on to, also where none is left
 		for n := range s.Instances {
 			for m := range s.Instances {
 				port := Port{"tcp", uint16(20 + source.IntN(12))}

@@ -122,11 +122,11 @@ type Asked struct {
 }
 
 // AskHop asks whether hop i of a route is let in, from the machine before it or from here; ok is false where what
-// is known says nothing of it. Nobody knows who this machine is seen as where it stands inside, or behind a proxy.
+// is known says nothing of it: of an instance that runs and is in groups of rules alone it does. Nobody knows who this machine is seen as where it stands inside, or behind a proxy.
 func (w *Workspace) AskHop(r route.Route, i int) (a Asked, ok bool) {
 	h := r.Hops[i]
 	a.Source, a.To = w.InstanceOf(h)
-	if a.To == nil || a.To.State != estate.Running || h.Port < 1 || h.Port > 65535 {
+	if a.To == nil || len(a.To.Groups) == 0 || a.To.State != estate.Running || h.Port < 1 || h.Port > 65535 {
 		return a, false
 	}
 	a.Port = reach.Port{Protocol: "tcp", Number: uint16(h.Port)}
@@ -139,7 +139,7 @@ func (w *Workspace) AskHop(r route.Route, i int) (a Asked, ok bool) {
 	switch {
 	case i > 0:
 		source, before := w.InstanceOf(r.Hops[i-1])
-		if before == nil || source != a.Source || before.State != estate.Running {
+		if before == nil || len(before.Groups) == 0 || source != a.Source || before.State != estate.Running {
 			return a, false
 		}
 		a.From.Instance = before
@@ -166,7 +166,7 @@ func (w *Workspace) AskFar(r route.Route, service string) (a Asked, ok bool) {
 	}
 	source, from := w.InstanceOf(r.Target())
 	m, known := w.instanceAt(ip.String())
-	if from == nil || !known || m.Kept.Source != source || from.State != estate.Running || m.Instance.State != estate.Running || m.Instance.ID == from.ID {
+	if from == nil || len(from.Groups) == 0 || !known || m.Kept.Source != source || from.State != estate.Running || len(m.Instance.Groups) == 0 || m.Instance.State != estate.Running || m.Instance.ID == from.ID {
 		return a, false
 	}
 	a = Asked{Source: source, From: reach.From{Instance: from}, To: m.Instance, At: ip.Unmap(), Port: reach.Port{Protocol: "tcp", Number: uint16(port)}}

@@ -143,6 +143,9 @@ func TestTheWaysToAnInstanceAreShownWithTheirProof(t *testing.T) {
 	d.UntilSees("ways to tide-db", "here ── quay ── tide-db", "quay: session quay, warden with keys/shore.pem", "shore: lets in tcp 22 from everybody", "reef: lets in tcp 22 from 10.61.4.1/32")
 	d.Fits()
 	d.Press("V")
+	d.UntilSees("from tide-db")
+	d.Fits()
+	d.Press("V")
 	d.UntilSees("tide, here keys/tide.pem")
 	d.Press("K", "T")
 	if len(d.Went) != 2 || d.Went[0] != "K" || d.Went[1] != "T" {

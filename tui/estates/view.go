@@ -283,12 +283,12 @@ func (m *Model) spots(r row, live map[int]bool) string {
 		if len(s.Sessions) > 0 {
 			mark = m.mark(s.Sessions[0], links)
 		}
-		if m.scratch != nil {
-			name, mark = m.scratch.lit(t, s, name, mark)
-		}
 		pointer := " "
 		if m.at == (spot{r.area, n}) {
 			pointer, name = t.Accent.Render("❯"), t.Strong.Render(called(s.Instance))
+		}
+		if m.scratch != nil {
+			name, mark = m.scratch.lit(t, s, name, mark)
 		}
 		text := pointer + mark + " " + name
 		if say := state(s.Instance); say != "" {

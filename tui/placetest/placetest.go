@@ -155,6 +155,7 @@ func (d *Driver) services() *place.Services {
 		Record:      e.Record,
 		Reread:      func() { e.Reread(true) },
 		ReadEstates: e.ReadEstates,
+		Grants:      e.Grants,
 	}
 }
 

@@ -1,0 +1,122 @@
+package estates
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"meatus/tui/placetest"
+)
+
+// ruled shows the bay's estate at an instance.
+func ruled(t *testing.T, session string) (*placetest.Driver, *Model) {
+	t.Helper()
+	d, _, m := bay(t)
+	m.Select(session)
+	return d, m
+}
+
+func TestRulesAreTriedAndLightUp(t *testing.T) {
+	d, m := ruled(t, "sluice")
+	d.Press("e")
+	d.UntilSees("rules of sluice", "as they are", "❯", "sluice: lets in tcp 22 from 10.61.4.61/32", "Drop a rule or add one")
+	d.Fits()
+	d.Press("n")
+	d.UntilSees("add to sluice: lets in tcp 22 from")
+	d.Type("10.61.4.1")
+	d.UntilSees("session sluice opens, at sluice at tcp 22") // while it is typed
+	d.Fits()
+	d.Press("enter")
+	d.UntilSees("1 change tried", "+ sluice: lets in tcp 22 from 10.61.4.1/32")
+	d.Press("n")
+	d.Type("everybody")
+	d.UntilSees("everybody who can come to its network gets there now", "sluice!")
+	d.Press("esc")
+	d.Until("it to be left", func() bool { return !strings.Contains(d.See(), "everybody who can come") })
+	d.Press("n")
+	d.Type("nowhere")
+	d.UntilSees("nowhere is no address")
+	d.Press("enter", "esc", "tab", "D")
+	d.UntilSees("2 changes tried")
+	d.Press("u")
+	d.UntilSees("1 change tried")
+	d.Press("X")
+	d.Until("the file", func() bool {
+		files, _ := filepath.Glob(filepath.Join(d.Engine.Workspace().Dir, "rules-*.txt"))
+		if len(files) != 1 {
+			return false
+		}
+		text, _ := os.ReadFile(files[0])
+		return strings.HasSuffix(string(text), "\nadd to sluice: lets in tcp 22 from 10.61.4.1/32\n")
+	})
+	d.Press("esc")
+	d.UntilSaid("esc again to drop 1 change")
+	d.Press("enter", "enter") // another key takes that back
+	d.Until("it to be applied", func() bool { return m.scratch == nil })
+	d.UntilSees("● change rules bay", "add to sluice: lets in tcp 22 from 10.61.4.1/32")
+	d.Services.ReadEstates()
+	m.Select("sluice")
+	d.UntilSees("sluice: lets in tcp 22 from 10.61.4.1/32")
+	d.Press("e", "u")
+	d.UntilSaid("u again to undo 1 change")
+	d.Press("u")
+	d.Until("it to be undone", func() bool {
+		g, err := d.Engine.Workspace().Estates[0].Snapshot.GroupNamed("sluice")
+		return err == nil && len(g.Rules) == 3
+	})
+	d.UntilSees("● undo rules bay") // it is over
+	d.Press("u")
+	d.UntilSaid("no change of its rules was made from here that stands")
+	d.Press("esc")
+	d.Until("the card", func() bool { return m.scratch == nil })
+}
+
+func TestWhoIsLetInIsDrawn(t *testing.T) {
+	d, m := ruled(t, "quay")
+	d.Press("*")
+	d.UntilSees("what is open to whom", "everybody, from outside", "─▶ quay", "10.61.4.9, which no instance has", "whoever is in reef, 11 instances", "never from here")
+	d.Fits()
+	d.Press("f")
+	d.UntilSees("unused for a week, the oldest first")
+	d.Press("f", "down")
+	d.UntilSees("lets in tcp 7-8080 from 10.61.4.1/32")
+	d.Press("up", "e")
+	d.UntilSees("rules of quay", "15 sessions shut, at quay at tcp 22", "quay at tcp 22: everybody no longer")
+	d.Fits()
+	d.Press("esc", "esc")
+	d.Press("*")
+	d.UntilSees("─▶ quay")
+	d.Press("end", "enter")
+	d.Until("an instance of the last", func() bool { return m.exposed == nil && m.Subject() == "archive" })
+	d.Press("*", "esc")
+	d.Until("the networks", func() bool { return m.exposed == nil })
+}
+
+func TestASessionIsMadeOfAWay(t *testing.T) {
+	d, m := ruled(t, "sluice")
+	d.Press("V")
+	d.UntilSees("ways to sluice", "here ── quay ── archive ── sluice", "here ── quay ── mast ── sluice", "1 of 2, tab the next")
+	d.Press("tab")
+	d.UntilSees("mast: session mast", "sluice: lets in tcp 22 from 10.61.4.61/32")
+	d.Press("n")
+	d.UntilSaid("n again to write session sluice-2, via mast")
+	d.Press("n")
+	d.Until("the session", func() bool {
+		s := d.Engine.Workspace().Book.Session("sluice-2")
+		return s != nil && s.Bound != nil && strings.Join(s.Via.V, "") == "mast"
+	})
+	d.UntilSees("ways to sluice")
+	d.Press("V")
+	d.UntilSees("from sluice", "── quay  tcp 22")
+	d.Press("V", "V")
+	d.UntilSees("ways to sluice")
+	d.Press("esc")
+	d.Until("its card", func() bool { return m.ways == nil && len(d.Went) == 0 })
+	m.Select("@mast")
+	m.Show()
+	d.Do(m.Show())
+	d.UntilSees("ways to mast")
+	d.Press("V")
+	d.UntilSees("from mast", "── sluice  tcp 22")
+}
