@@ -23,6 +23,8 @@ type drawOptions struct {
 	chart, timeline bool
 	over            time.Duration
 	paper           string
+	estate          bool
+	source, wayTo   string
 }
 
 func drawCommand(open opener) *cobra.Command {
@@ -37,6 +39,9 @@ verdicts that this machine alone can give, now.
 With --chart it draws what the link to one session carried, and its round trips; with
 --timeline who was connected where; both out of the trail, as far back as --over says.
 
+With --estate it draws an estate: networks as areas, instances, who is let in where by
+which rule, what is open to everybody, and with --way-to the way to an instance.
+
 The ending of FILE says whether it is SVG or PDF. --private leaves addresses, logins,
 fingerprints and accounts out.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -47,6 +52,8 @@ fingerprints and accounts out.`,
 			switch {
 			case o.chart && o.timeline:
 				return &statusError{statusWrongUse, fmt.Errorf("--chart and --timeline are two drawings; make one after the other")}
+			case o.estate && (o.chart || o.timeline || len(args) > 0 || o.site != ""), !o.estate && o.source+o.wayTo != "":
+				return &statusError{statusWrongUse, fmt.Errorf("--estate draws an estate and no sessions; --source and --way-to go with it alone")}
 			case o.over <= 0:
 				return &statusError{statusWrongUse, fmt.Errorf("--over has to be a time ahead of nothing, as 1h")}
 			}
@@ -69,6 +76,9 @@ fingerprints and accounts out.`,
 	c.Flags().BoolVar(&o.timeline, "timeline", false, "who was connected where")
 	c.Flags().DurationVar(&o.over, "over", 24*time.Hour, "how far back --chart and --timeline reach")
 	c.Flags().StringVar(&o.paper, "paper", "", "of a map as PDF: one sheet of this size ("+strings.Join(draw.Papers(), ", ")+"), or pages; pages where it would be larger than A3, if nothing is said")
+	c.Flags().BoolVar(&o.estate, "estate", false, "an estate, as it was read last")
+	c.Flags().StringVar(&o.source, "source", "", "which estate, where there are several")
+	c.Flags().StringVar(&o.wayTo, "way-to", "", "an instance whose way from here is highlighted")
 	c.MarkFlagRequired("output")
 	return c
 }
@@ -94,6 +104,15 @@ func (o drawOptions) names(w *workspace.Workspace, args []string) (names []strin
 
 // drawing is what is wanted.
 func (o drawOptions) drawing(ctx context.Context, w *workspace.Workspace, args []string) (draw.Drawing, error) {
+	if o.estate {
+		source, err := oneSource(w, o.source)
+		if err != nil {
+			return nil, err
+		}
+		e, err := work.Estate(w, source.Name, o.wayTo, visitsOf(w))
+		e.Private = o.private
+		return e, err
+	}
 	if !o.chart && !o.timeline {
 		names, title, err := o.names(w, args)
 		if err != nil {
@@ -139,4 +158,14 @@ func (o drawOptions) chartOf(t *trail.Trail, args []string) (draw.Drawing, error
 		c.Title = "a link"
 	}
 	return c, nil
+}
+
+// visitsOf is when each session was logged in to last; where the trail cannot be read nothing is known of that.
+func visitsOf(w *workspace.Workspace) map[string]time.Time {
+	t, err := trail.Open(w.Dir)
+	if err != nil {
+		return nil
+	}
+	defer t.Close()
+	return t.Visits()
 }

@@ -16,7 +16,6 @@ import (
 	"meatus/core/engine"
 	"meatus/core/estate"
 	"meatus/core/reach"
-	"meatus/core/trail"
 	"meatus/core/work"
 	"meatus/core/workspace"
 )
@@ -318,12 +317,7 @@ last one back.`,
 			if err != nil {
 				return err
 			}
-			visits := map[string]time.Time{}
-			if t, err := trail.Open(w.Dir); err == nil { // where it cannot be read, what was used is not known
-				visits = t.Visits()
-				defer t.Close()
-			}
-			effects, err := w.WhatIf(source.Name, edits, visits)
+			effects, err := w.WhatIf(source.Name, edits, visitsOf(w))
 			if err != nil {
 				return err
 			}

@@ -6,14 +6,12 @@ import (
 	"io"
 	"net/netip"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
 	"meatus/core/estate"
 	"meatus/core/localaddr"
 	"meatus/core/reach"
-	"meatus/core/trail"
 )
 
 // waysJSON are the ways to a port, and where there is none the nearest misses, as "meatus estate ways --json"
@@ -61,13 +59,8 @@ file of their key pair is here.`,
 			if why != "" {
 				return errors.New(why)
 			}
-			visits := map[string]time.Time{}
-			if t, err := trail.Open(w.Dir); err == nil { // where it cannot be read, what was used is not known
-				visits = t.Visits()
-				defer t.Close()
-			}
 			found := waysJSON{Here: here}
-			found.Ways, found.Misses = reach.NewJudge(&to.Kept.Snapshot).Ways(reach.Finding{Here: here, To: to.Instance, Port: port, Means: w.MeansOf(to.Kept, visits)})
+			found.Ways, found.Misses = reach.NewJudge(&to.Kept.Snapshot).Ways(reach.Finding{Here: here, To: to.Instance, Port: port, Means: w.MeansOf(to.Kept, visitsOf(w))})
 			if f.asJSON {
 				found.Ways, found.Misses = append([]reach.Way{}, found.Ways...), append([]reach.Way{}, found.Misses...)
 				if err := printJSON(cmd.OutOrStdout(), found); err != nil {

@@ -3,6 +3,7 @@ package work
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -12,8 +13,10 @@ import (
 
 	"meatus/core/atomicfile"
 	"meatus/core/draw"
+	"meatus/core/estate"
 	"meatus/core/gate"
 	"meatus/core/meter"
+	"meatus/core/reach"
 	"meatus/core/trail"
 	"meatus/core/tunnel"
 	"meatus/core/workspace"
@@ -100,6 +103,30 @@ func Map(w *workspace.Workspace, sessions []string, title string, reports map[st
 		m.Routes = append(m.Routes, one)
 	}
 	return m, nil
+}
+
+// Estate is the drawing of a source's estate, with the best way to an instance highlighted where one is named.
+func Estate(w *workspace.Workspace, source, wayTo string, visits map[string]time.Time) (draw.Estate, error) {
+	i := slices.IndexFunc(w.Estates, func(k estate.Kept) bool { return k.Source == source })
+	j := w.Judge(source)
+	if j == nil || i < 0 {
+		return draw.Estate{}, fmt.Errorf("nothing is known of estate %s", source)
+	}
+	kept := &w.Estates[i]
+	d := draw.Estate{Title: "estate " + source, At: kept.Read.Local(), Snapshot: &kept.Snapshot, Arrows: j.Arrows()}
+	if wayTo == "" {
+		return d, nil
+	}
+	m, why := estate.NewIndex([]estate.Kept{*kept}).One(wayTo)
+	if why != "" {
+		return d, errors.New(why)
+	}
+	ways, _ := w.WaysTo(source, m.Instance, reach.Port{Protocol: "tcp", Number: 22}, visits)
+	if len(ways) == 0 {
+		return d, fmt.Errorf("there is no way to %s, by what is known of estate %s", wayTo, source)
+	}
+	d.Ways, d.Title = ways[:1], d.Title+", "+ways[0].String()
+	return d, nil
 }
 
 // Chart is what the link to a session carried over the last time, out of the trail. It

@@ -220,6 +220,7 @@ func (m *Model) Table() place.Table {
 		place.On("*", "what is open to whom", m.showExposed).If(some, "there are no instances").Whole().Also("exposure everybody public open ports audit"),
 		place.On("O", "open its first password", m.password).If(m.passwordCan, "no file of its key pair is here, or its source only tells").Also("sealed unseal administrator windows initial"),
 		place.On("v", "key pairs", m.showPairs).Whole().Also("which have a file ask around who has"),
+		place.On("x", "draw it", m.draw).If(some, "there are no instances").Whole().Also("picture svg pdf diagram hand on networks"),
 		place.On("f", "what nobody used for a week", func() tea.Cmd { m.unused = !m.unused; return m.group() }).Whole().Also("unused idle forgotten filter"),
 		place.On("r", "read the sources now", func() tea.Cmd { m.s.ReadEstates(); m.s.Tell("reading …"); return nil }).Whole().Also("refresh reload poll"),
 		place.On("esc q ctrl+c", "to Routes", m.leave),

@@ -1,6 +1,7 @@
 package estates
 
 import (
+	"context"
 	"fmt"
 	"strings"
 	"time"
@@ -8,11 +9,14 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"meatus/core/book"
+	"meatus/core/draw"
 	"meatus/core/estate"
 	"meatus/core/gate"
 	"meatus/core/reach"
 	"meatus/core/sanitize"
+	"meatus/core/work"
 	"meatus/tui/fit"
+	"meatus/tui/place"
 )
 
 // found are the ways to an instance, or where there is none the nearest misses; or where it gets to.
@@ -116,6 +120,25 @@ func (m *Model) makeWay() tea.Cmd {
 		}
 		return added{}
 	})
+}
+
+// draw draws the estate of the chosen instance, with the way to it highlighted where ways show.
+func (m *Model) draw() tea.Cmd {
+	ws, journal, source, wayTo := m.s.Workspace(), m.s.Trail, m.chosen().Source.Source, ""
+	if m.waysShow() && !m.ways.from && len(m.ways.ways) > 0 {
+		wayTo = m.ways.id
+	}
+	return m.s.Draw(place.Drawing{Kind: "estate", Of: "estate " + sanitize.Line(source, 20), Private: "addresses", Make: func(private bool) work.Draw {
+		return work.Draw{Of: "estate " + source, Make: func(context.Context) (draw.Drawing, error) {
+			visits := map[string]time.Time{}
+			if journal != nil {
+				visits = journal.Visits()
+			}
+			d, err := work.Estate(ws, source, wayTo, visits)
+			d.Private = private
+			return d, err
+		}}
+	}})
 }
 
 // waysCard draws the ways to an instance in place of its card, the chosen one with its proof hop by hop; or where
