@@ -6,14 +6,17 @@ import (
 	"fmt"
 	"net/netip"
 	"os"
+	"slices"
 	"strings"
 	"text/tabwriter"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"meatus/core/estate"
 	"meatus/core/reach"
 	"meatus/core/sanitize"
+	"meatus/core/workspace"
 )
 
 // reachJSON is an answer as "meatus estate reach --json" promises it.
@@ -164,12 +167,85 @@ type exposedJSON struct {
 	By        []string `json:"by"`
 }
 
+// unusedJSON is a rule that nobody here used, as "meatus estate exposure --unused --json" promises it.
+type unusedJSON struct {
+	Source string     `json:"source"`
+	Group  string     `json:"group"`
+	Rule   string     `json:"rule"`
+	Who    string     `json:"who"`
+	Ports  string     `json:"ports"`
+	To     []string   `json:"to"`
+	Used   *time.Time `json:"used"` // null for never from here
+}
+
+// unused lists the rules that let somebody in and that nobody here used for a week, the oldest first.
+func unused(cmd *cobra.Command, w *workspace.Workspace, all []estate.Kept, q estate.Query, asJSON bool) error {
+	list := []unusedJSON{}
+	visits := visitsOf(w)
+	for k := range all {
+		j := w.Judge(all[k].Source)
+		if j == nil {
+			continue
+		}
+		used := w.UsedAt(all[k].Source, visits)
+		for _, a := range j.Arrows() {
+			to := slices.DeleteFunc(slices.Clone(a.To), func(i *estate.Instance) bool { return !q.Holds(all[k].Source, &all[k].Snapshot, i) })
+			one := unusedJSON{Source: all[k].Source, Group: j.GroupName(a.Group), Rule: a.Rule.Sentence(j.GroupName(a.Rule.Group)), Who: a.Who, Ports: a.Ports}
+			var last time.Time
+			for _, i := range to {
+				one.To = append(one.To, called(i))
+				if at := used(i, a.Rule); at.After(last) {
+					last = at
+				}
+			}
+			if len(to) == 0 || time.Since(last) < unusedFor {
+				continue
+			}
+			if !last.IsZero() {
+				one.Used = &last
+			}
+			list = append(list, one)
+		}
+	}
+	slices.SortStableFunc(list, func(a, b unusedJSON) int {
+		switch {
+		case a.Used == nil && b.Used == nil:
+			return 0
+		case a.Used == nil:
+			return -1
+		case b.Used == nil:
+			return 1
+		}
+		return a.Used.Compare(*b.Used)
+	})
+	if asJSON {
+		return printJSON(cmd.OutOrStdout(), list)
+	}
+	t := tabwriter.NewWriter(cmd.OutOrStdout(), 0, 0, 2, ' ', 0)
+	for _, u := range list {
+		when := "never from here"
+		if u.Used != nil {
+			when = u.Used.Local().Format("2 Jan 2006")
+		}
+		to := strings.Join(u.To[:min(len(u.To), 4)], ", ")
+		if more := len(u.To) - 4; more > 0 {
+			to += fmt.Sprintf(" and %d more", more)
+		}
+		fmt.Fprintf(t, "%s\t%s: %s\t%s\t%s\n", when, u.Group, u.Rule, to, u.Source)
+	}
+	return t.Flush()
+}
+
+// unusedFor is from when on what nobody here uses is told as unused.
+const unusedFor = 7 * 24 * time.Hour
+
 // mostWho is how many ranges of addresses are listed of a range of ports.
 const mostWho = 20
 
 func estateExposure(open opener) *cobra.Command {
 	var f estateFlags
-	return f.of(&cobra.Command{
+	var idle bool
+	c := f.of(&cobra.Command{
 		Use:   "exposure [QUERY]",
 		Short: "which ports of which instances are open to whom, those that everybody can come to first",
 		Args:  cobra.ArbitraryArgs,
@@ -177,6 +253,13 @@ func estateExposure(open opener) *cobra.Command {
 			q, all, err := chosen(cmd, open, f, args)
 			if err != nil {
 				return err
+			}
+			if idle {
+				w, err := open.workspace() // as it is now that the sources are read
+				if err != nil {
+					return err
+				}
+				return unused(cmd, w, all, q, f.asJSON)
 			}
 			list := []exposedJSON{}
 			for k := range all {
@@ -209,4 +292,6 @@ func estateExposure(open opener) *cobra.Command {
 			return t.Flush()
 		},
 	})
+	c.Flags().BoolVar(&idle, "unused", false, "the rules that nobody here used for a week, as the trail has it, the oldest first")
+	return c
 }
