@@ -34,7 +34,7 @@ func (s *screen) vouch(session string) {
 func (s *screen) home() {
 	s.t.Helper()
 	s.lead("0")
-	s.until("14 routes")
+	s.until("15 routes")
 }
 
 // The README's tour, step by step, at the smallest size and at a usual one.
@@ -45,7 +45,7 @@ func TestTheTourIsGoneThrough(t *testing.T) {
 			dir := t.TempDir()
 			home := t.TempDir()
 			s := show(t, size[0], size[1], "env", "HOME="+home, program, "demo", "--dir", dir)
-			s.until("14 routes")
+			s.until("15 routes")
 			tourOfChecks(s)
 			tourOfMending(s, dir)
 			tourOfTunnels(s)
@@ -89,7 +89,7 @@ func tourOfChecks(s *screen) {
 	s.text("H")
 	s.until("hosts ─", "10.61.4.32:22")
 	s.keys("Escape")
-	s.until("14 routes")
+	s.until("15 routes")
 
 	s.choose("gauge-3")
 	s.until("refused")

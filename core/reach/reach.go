@@ -71,6 +71,7 @@ type Answer struct {
 	Proof     []Line     `json:"proof"`
 	Change    *Change    `json:"change,omitempty"` // nil where it is open
 	Others    []string   `json:"-"`                // rules that let others in at the port, as sentences, where it is shut at the inbound rules
+	By        string     `json:"-"`                // who is let in by which group, short, where it is open: "everybody, by shore"
 	stage     Stage      // at which it is shut
 }
 
@@ -343,7 +344,7 @@ func (j *Judge) through(from From, to *estate.Instance, port Port, p pair, befor
 		return a
 	}
 	proof = append(proof, line(In, true, j.told(rule, group)))
-	return Answer{Open: true, Address: p.to.IP, Seen: p.seen, Proof: proof, Everybody: rule.Group == "" && rule.CIDR.Bits() == 0}
+	return Answer{Open: true, Address: p.to.IP, Seen: p.seen, Proof: proof, By: j.who(rule) + ", by " + cmp.Or(group.Name, group.ID), Everybody: rule.Group == "" && rule.CIDR.Bits() == 0}
 }
 
 // find is the rule of an instance's groups that lets something in from an address, or out to it: the
@@ -455,6 +456,19 @@ func (j *Judge) groupName(id string) string {
 // told is a rule in words, with its group.
 func (j *Judge) told(r *estate.Rule, g *estate.Group) string {
 	return cmp.Or(g.Name, g.ID) + ": " + r.Sentence(j.groupName(r.Group))
+}
+
+// who is who a rule lets in, short.
+func (j *Judge) who(r *estate.Rule) string {
+	switch {
+	case r.Group != "":
+		return "all in " + j.groupName(r.Group)
+	case r.CIDR.Bits() == 0:
+		return "everybody"
+	case r.CIDR.IsSingleIP():
+		return r.CIDR.Addr().String()
+	}
+	return r.CIDR.Masked().String()
 }
 
 func (j *Judge) shut(at Stage, before []Line, say string, change Change) Answer {

@@ -208,25 +208,19 @@ func (a Asked) gate() gate.Gate {
 	for _, l := range answer.Proof {
 		g.Detail = append(g.Detail, l.Say)
 	}
-	seen := func() {
-		if n := len(answer.Proof); n > 0 {
-			g.Seen = answer.Proof[n-1].Say
-		}
-	}
 	switch {
 	case answer.Open && answer.Everybody:
-		seen()
+		g.Seen = answer.By
 		g.Verdict, g.Reason = gate.Ajar, fmt.Sprintf("everybody is let in at %s", a.Port)
 		g.Remedy.Say = "let in the addresses alone that one comes from, and drop that rule"
 	case answer.Open:
-		seen()
+		g.Seen = answer.By
 		g.Verdict = gate.Open
 	case a.Here && !a.From.Address.IsValid() && answer.Shut() == reach.In && len(answer.Others) > 0:
 		g.Seen = "lets in some, not everybody"
 		g.Detail = append(answer.Others, "as which of them this machine is seen outside is not known here")
 	default:
-		seen()
-		g.Verdict, g.Reason = gate.Shut, g.Seen
+		g.Verdict, g.Reason = gate.Shut, answer.Proof[len(answer.Proof)-1].Say
 		g.Seen = "shut by " + answer.Shut().String()
 		g.Remedy = gate.Remedy{Say: answer.Change.Say, Act: gate.Choose}
 	}

@@ -100,8 +100,8 @@ func TestRulesAreAGate(t *testing.T) {
 	}{
 		{"quay", 0, "ajar: everybody is let in at tcp 22"},
 		{"pier", 0, "shut: no rule of pier lets tcp 22 in from 192.0.2.1"},
-		{"gauge", 0, "open: shore: lets in tcp 22 from everybody (0.0.0.0/0)"}, // whom quay is open to is quay's own matter
-		{"gauge", 1, "open: reef: lets in tcp 22 from 10.61.4.1/32"},
+		{"gauge", 0, "open: everybody, by shore"}, // whom quay is open to is quay's own matter
+		{"gauge", 1, "open: 10.61.4.1, by reef"},
 		{"lamp", 1, "shut: no rule of lamp lets tcp 22 in from 10.61.4.1"},
 		{"sunk", 1, ""},      // its state tells
 		{"inside", 0, ""},    // nobody knows how this machine stands inside

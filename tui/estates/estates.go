@@ -200,10 +200,9 @@ func (m *Model) Table() place.Table {
 	return place.Table{
 		place.On("up down left right", "choose", nil).Ranked(place.Movement),
 		place.On("enter", "open shell", m.open).If(session, "no session leads to it").Suits(session).Also("connect walk ssh login"),
-		place.On("n", "make a session of the way", m.makeWay).If(func() bool { return m.waysShow() && len(m.ways.ways) > 0 }, "").Suits(m.waysShow).Also("add bind new connect"),
-		place.On("n", "make a session of it", m.add).If(func() bool { return some() && !m.bound() && !m.waysShow() }, "a session is bound to it").Suits(func() bool { return some() && !session() }).Also("add bind new connect"),
-		place.On("tab", "the next way", m.next(1)).If(func() bool { return m.waysShow() && m.ways.shown() > 1 }, "").Ranked(place.Hidden),
-		place.On("shift+tab", "the way before", m.next(-1)).If(func() bool { return m.waysShow() && m.ways.shown() > 1 }, "").Ranked(place.Hidden),
+		place.On("n", "make a session of it", m.make).If(func() bool { return some() && (m.wayShows() || !m.bound()) }, "a session is bound to it").Suits(func() bool { return m.wayShows() || some() && !session() }).Also("add bind new connect way"),
+		place.On("tab", "the next way", m.next(1)).If(func() bool { return m.waysShow() && m.ways.shown() > 1 }, "no ways show").Ranked(place.Hidden),
+		place.On("shift+tab", "the way before", m.next(-1)).If(func() bool { return m.waysShow() && m.ways.shown() > 1 }, "no ways show").Ranked(place.Hidden),
 		place.On("s", "to its session on Routes", func() tea.Cmd { return m.s.Go("0", m.session()) }).If(session, "no session leads to it").Also("route card"),
 		place.On("K", "to the file of its key pair", func() tea.Cmd { return m.s.Go("K", m.keyFile()) }).If(func() bool { return m.keyFile() != "" }, "no file of it is here").Also("keys pem"),
 		place.On("T", "to its trail", func() tea.Cmd { return m.s.Go("T", "/"+m.Subject()) }).If(some, "none is chosen").Also("log history"),
@@ -496,6 +495,14 @@ func (m *Model) open() tea.Cmd {
 		return nil
 	}
 	return m.s.Open(r, false)
+}
+
+// make makes a session of the way that shows, or of the chosen instance.
+func (m *Model) make() tea.Cmd {
+	if m.wayShows() {
+		return m.makeWay()
+	}
+	return m.add()
 }
 
 // add writes a session that is bound to the chosen instance, by the way that its neighbours have.

@@ -90,6 +90,9 @@ func (m *Model) waysShow() bool {
 	return m.ways != nil && s != nil && m.ways.id == s.Instance.ID
 }
 
+// wayShows tells whether a way to the chosen instance shows.
+func (m *Model) wayShows() bool { return m.waysShow() && len(m.ways.ways) > 0 }
+
 // makeWay writes the sessions that the shown way needs.
 func (m *Model) makeWay() tea.Cmd {
 	way, ws := m.ways.ways[m.ways.at], m.s.Workspace()

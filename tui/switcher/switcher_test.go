@@ -55,14 +55,14 @@ func TestAQuestionIsGoneToFromTheSwitcher(t *testing.T) {
 	m := New(theme.New(true), 60, entries, nil, Place{At: "K"})
 	m.Question = "spit asks for a-key-with-a-very-long-name-that-does-not-fit-anywhere.pem"
 	seen := ""
-	for _, l := range m.View(20, "14 routes") {
+	for _, l := range m.View(20, "15 routes") {
 		plain := ansi.Strip(l)
 		if ansi.StringWidth(plain) > 60 {
 			t.Errorf("%d columns: %q", ansi.StringWidth(plain), plain)
 		}
 		seen += plain + "\n"
 	}
-	if !strings.Contains(seen, "needs you: spit asks for a-key") || !strings.Contains(seen, "14 routes") || !strings.Contains(seen, "what is alive") {
+	if !strings.Contains(seen, "needs you: spit asks for a-key") || !strings.Contains(seen, "15 routes") || !strings.Contains(seen, "what is alive") {
 		t.Errorf("it shows\n%s", seen)
 	}
 	if to, chosen := m.Update(key("a")); !chosen || !to.Answer {
