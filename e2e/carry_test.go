@@ -316,7 +316,7 @@ func TestKeysAreLentToOneShellAndABetterWayIsOffered(t *testing.T) {
 	s.text("B")
 	s.until("10-61-4-62 = keeper@10.61.4.62 via quay with keys/gauge.pem")
 	s.keys("Enter")
-	s.until("15 routes", "❯ 10-61-4-62")
+	s.until("16 routes", "❯ 10-61-4-62")
 	s.keys("Enter")
 	s.until("keeper on 10-61-4-62")
 	if text := string(must(os.ReadFile(filepath.Join(dir, "sessions.toml")))); strings.Contains(text, "[session.quay]\nagent") {

@@ -169,14 +169,14 @@ func TestALiveShellFollowsItsInstance(t *testing.T) {
 		t.Fatalf("%+v", r)
 	}
 	s := show(t, 120, 30, program, "--workspace", dir)
-	s.until("15 routes")
+	s.until("16 routes")
 	s.choose("gauge-9")
 	s.keys("Enter")
 	s.until("Enter vouches for it")
 	s.keys("Enter")
 	s.until("keeper on gauge-9")
 	s.lead("0")
-	s.until("15 routes")
+	s.until("16 routes")
 	s.text("Y")
 	s.text("/gauge-9")
 	s.keys("Enter")
@@ -192,7 +192,7 @@ func TestALiveShellFollowsItsInstance(t *testing.T) {
 	s.keys("Enter") // another shell, beside the one that comes back
 	s.until("keeper on gauge-9")
 	s.lead("0")
-	s.until("15 routes", "shells", "10.61.4.71")
+	s.until("16 routes", "shells", "10.61.4.71")
 }
 
 // Who gets where on the command line: the proof, what would open it, exposure, expectations.

@@ -331,7 +331,7 @@ func tourOfEstate(s *screen) {
 	s.keys("Enter")
 	s.until("keeper on gauge-5")
 	s.lead("0")
-	s.until("15 routes")
+	s.until("16 routes")
 	s.text("Y")
 	s.until("❯━ gauge-5") // what was looked for is looked for still
 	s.text("D")
@@ -345,5 +345,5 @@ func tourOfEstate(s *screen) {
 	s.keys("Enter")
 	s.until("keeper on gauge-5") // the address is another, the instance the same: nothing is asked
 	s.lead("0")
-	s.until("15 routes")
+	s.until("16 routes")
 }

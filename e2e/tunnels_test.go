@@ -573,7 +573,7 @@ func TestWhatWasCarriedAndWhoWasWhereIsDrawnFromTheTrail(t *testing.T) {
 		t.Errorf("%s", text)
 	}
 	s := show(t, 120, 36, program, "--workspace", dir)
-	s.until("15 routes")
+	s.until("16 routes")
 	s.lead("T")
 	s.until("draw the last day", "link is up")
 	s.text("x")
