@@ -53,6 +53,7 @@ func TestTheTourIsGoneThrough(t *testing.T) {
 			tourOfLending(s)
 			tourOfMany(s)
 			tourOfEstate(s)
+			tourOfRules(s)
 		})
 	}
 }
@@ -346,4 +347,31 @@ func tourOfEstate(s *screen) {
 	s.until("keeper on gauge-5") // the address is another, the instance the same: nothing is asked
 	s.lead("0")
 	s.until("16 routes")
+}
+
+// tourOfRules is step 14: a session that rules keep shut, the ways to it, rules that are tried, and who is let in.
+func tourOfRules(s *screen) {
+	s.lead("0")
+	s.until("routes")
+	s.choose("sluice")
+	s.text("m")
+	s.until("go by archive", "open it for an hour, and walk there")
+	s.keys("Down", "Down", "Enter")
+	s.until("keeper on sluice")
+	s.lead("0")
+	s.until("routes")
+	s.text("@")
+	s.until("ways to sluice", "here ── quay ── sluice", "tab the next")
+	s.keys("Tab")
+	s.until("here ── quay ── archive ── sluice")
+	s.text("e")
+	s.until("rules of sluice", "sluice: lets in tcp 22 from 10.61.4.1/32")
+	s.text("D")
+	s.until("what that does", "sluice at tcp 22: no longer from")
+	s.keys("Escape")
+	s.until("esc again to drop 1 change")
+	s.keys("Escape")
+	s.gone("rules of sluice")
+	s.text("*")
+	s.until("everybody, from outside", "10.61.4.9, which no instance has")
 }

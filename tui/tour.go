@@ -69,6 +69,10 @@ var tourSteps = []tourStep{
 			return slices.ContainsFunc(k.Changes, func(c estate.Change) bool { return c.Kind == estate.Restarted })
 		})
 	}},
+	{"sluice is shut by the rules of its group. Go to it, and {mend}: open it for an hour, or go another way.", func(a *App) bool {
+		s := a.engine.Workspace().Book.Session("sluice")
+		return a.sawWhile("rule", len(a.engine.Grants()) > 0) || s != nil && strings.Join(s.Via.V, "") != "quay"
+	}},
 	{"{trail} tells everything that you did, and what came of it.", func(a *App) bool { return places[a.at].Name == "Trail" && !a.inShell }},
 }
 

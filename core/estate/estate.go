@@ -122,7 +122,8 @@ type Rule struct {
 	From     uint16       `json:"from"`     // ports, both inclusive; 0 and 65535 for all
 	To       uint16       `json:"to"`
 	CIDR     netip.Prefix `json:"cidr,omitzero"`
-	Group    string       `json:"group,omitempty"` // its id, in place of a range
+	Group    string       `json:"group,omitempty"`  // its id, in place of a range
+	Family   int          `json:"family,omitempty"` // of addresses, 4 or 6, where a rule for a group is about one alone
 }
 
 // Group is a set of rules that instances are in.

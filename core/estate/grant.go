@@ -232,6 +232,9 @@ func (s *Source) AddRule(ctx context.Context, group string, r Rule, note string)
 	if r.Inbound {
 		options.Direction = rules.DirIngress
 	}
+	if r.Family == 6 {
+		options.EtherType = rules.EtherType6
+	}
 	if r.CIDR.IsValid() && r.Group == "" {
 		options.RemoteIPPrefix = r.CIDR.Masked().String()
 		if r.CIDR.Addr().Is6() {

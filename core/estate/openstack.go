@@ -358,6 +358,11 @@ func ruleOf(direction, family, protocol string, first, last int, prefix, from st
 	if first > 0 || last > 0 {
 		rule.From, rule.To = port(first), port(last)
 	}
+	if rule.Group != "" {
+		if rule.Family = 4; family == "IPv6" {
+			rule.Family = 6
+		}
+	}
 	if cidr, err := netip.ParsePrefix(prefix); err == nil {
 		rule.CIDR = cidr
 	} else if rule.Group == "" {

@@ -57,7 +57,7 @@ func TestACloudIsRead(t *testing.T) {
 	l, s := cloudOf(t)
 	l.Cloud().Page = 3
 	k := renew(t, s)
-	if k.Failed != "" || len(k.Snapshot.Instances) != 14 || len(k.Snapshot.Networks) != 4 || len(k.Snapshot.Groups) != 5 {
+	if k.Failed != "" || len(k.Snapshot.Instances) != 15 || len(k.Snapshot.Networks) != 4 || len(k.Snapshot.Groups) != 6 {
 		t.Fatalf("%s: %d instances, %d networks, %d groups", k.Failed, len(k.Snapshot.Instances), len(k.Snapshot.Networks), len(k.Snapshot.Groups))
 	}
 	quay := instance(t, k, "quay")
@@ -135,11 +135,11 @@ func TestWhatHasChangedIsAskedForAlone(t *testing.T) {
 	if resp, err := http.Post(l.Cloud().URL()+"/lab/fault?kind=fog&for=1m", "", nil); err != nil || resp.StatusCode != http.StatusBadRequest {
 		t.Error(resp, err)
 	}
-	if k := renew(t, s); !strings.Contains(k.Failed, "asked again after 5s") || len(k.Snapshot.Instances) != 14 {
+	if k := renew(t, s); !strings.Contains(k.Failed, "asked again after 5s") || len(k.Snapshot.Instances) != 15 {
 		t.Errorf("throttled: %s", k.Failed)
 	}
 	l.Cloud().Fail(lab.Broken, time.Minute)
-	if k := renew(t, s); k.Failed == "" || len(k.Snapshot.Instances) != 14 {
+	if k := renew(t, s); k.Failed == "" || len(k.Snapshot.Instances) != 15 {
 		t.Error("what is broken is taken")
 	}
 	l.Cloud().Fail(lab.Expired, 0)
@@ -204,7 +204,7 @@ func TestAnInstanceOfSomebodyElseIsNoticed(t *testing.T) {
 	var k estate.Kept
 	await.Until(t, "it to be noticed", func() bool {
 		k = renew(t, s)
-		return len(k.Snapshot.Instances) == 15 && instance(t, k, "wader").State == estate.Running
+		return len(k.Snapshot.Instances) == 16 && instance(t, k, "wader").State == estate.Running
 	})
 	if len(k.Changes) == 0 || k.Changes[0].Say != "wader is new: starting" && k.Changes[0].Say != "wader is new: running" {
 		t.Errorf("it is told: %+v", k.Changes)
@@ -305,7 +305,7 @@ func TestAHostileCloudEmptiesNothing(t *testing.T) {
 		})
 		s.Whole = true
 		k := renew(t, s)
-		if !strings.Contains(k.Failed, c.want) || len(k.Snapshot.Instances) != 14 || strings.Contains(k.Failed, "\x1b") {
+		if !strings.Contains(k.Failed, c.want) || len(k.Snapshot.Instances) != 15 || strings.Contains(k.Failed, "\x1b") {
 			t.Errorf("%s: %q, %d instances", name, k.Failed, len(k.Snapshot.Instances))
 		}
 		if wait := k.Later.Sub(k.Tried); (name == "busy") != (wait == 90*time.Second) {

@@ -83,8 +83,13 @@ func plainProtocol(s string) bool {
 	})
 }
 
-// Same tells whether two rules do the same.
-func (r Rule) Same(other Rule) bool { return r.plain() == other.plain() }
+// Same tells whether two rules do the same. One for a group that names no family is the same as one that does.
+func (r Rule) Same(other Rule) bool {
+	if r.Family == 0 || other.Family == 0 {
+		r.Family, other.Family = 0, 0
+	}
+	return r.plain() == other.plain()
+}
 
 // plain is the rule with what can be written in several ways written in one.
 func (r Rule) plain() Rule {

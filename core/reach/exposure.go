@@ -116,7 +116,9 @@ func (j *Judge) openings(groups []string) []*Opening {
 			switch {
 			case rule.Group != "":
 				for a := range j.within[rule.Group] {
-					builders[o].Add(a)
+					if rule.families(a) {
+						builders[o].Add(a)
+					}
 				}
 			case rule.prefix.IsValid():
 				builders[o].AddPrefix(rule.prefix)

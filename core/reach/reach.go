@@ -183,6 +183,9 @@ func (r *rule) about(p Port) bool {
 	return p.Protocol == "icmp" || p.Protocol == "icmpv6" || r.From <= p.Number && p.Number <= r.To
 }
 
+// families tells whether a rule for a group is about the family of an address.
+func (r *rule) families(a netip.Addr) bool { return r.Family == 0 || (r.Family == 4) == a.Is4() }
+
 // plain is the port with its protocol by the one name that rules have it by.
 func (p Port) plain() Port {
 	p.Protocol = estate.Rule{Protocol: p.Protocol}.Proto()
@@ -396,7 +399,7 @@ const mostOthers = 8
 func (j *Judge) fits(r *rule, a netip.Addr, outside bool) bool {
 	switch {
 	case r.Group != "":
-		return a.IsValid() && !outside && j.within[r.Group][a]
+		return a.IsValid() && !outside && r.families(a) && j.within[r.Group][a]
 	case !r.prefix.IsValid():
 		return false
 	case !a.IsValid():

@@ -397,6 +397,10 @@ func (m *Model) complete() tea.Cmd {
 // Select goes to the instance of a session; with "@" before its name the ways to it show.
 func (m *Model) Select(session string) {
 	m.sought, m.seekWays = strings.CutPrefix(session, "@")
+	if m.seekWays { // whatever was looked for before
+		m.query, m.unused, m.exposed, m.pairs, m.scratch = estate.Query{}, false, nil, false, nil
+		m.line.Begin("")
+	}
 	m.seek()
 }
 
