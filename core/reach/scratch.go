@@ -182,21 +182,27 @@ const mostPaths = 20
 // Compare tells what edits do, that after is with. finding finds ways, to whichever instance.
 func (j *Judge) Compare(after *Judge, edits []Edit, probes []Probe, finding Finding) Effects {
 	var e Effects
+	touched := map[string]bool{}
+	for _, edit := range edits {
+		touched[edit.Group] = true
+	}
+	in := func(i *estate.Instance) bool {
+		return i != nil && slices.ContainsFunc(i.Groups, func(id string) bool { return touched[id] })
+	}
 	for _, p := range probes {
+		if !in(p.To) && !in(p.From.Instance) { // nothing about it changes
+			continue
+		}
 		was, is := j.AskAt(p.From, p.To, p.At, p.Port), after.AskAt(p.From, p.To, p.At, p.Port)
 		if was.Open != is.Open {
 			e.Turned = append(e.Turned, Turned{p, is.Open, is})
 		}
 	}
-	touched := map[string]bool{}
-	for _, edit := range edits {
-		touched[edit.Group] = true
-	}
 	same := map[string][]*estate.Instance{} // by their groups
 	var keys []string
 	for i := range j.s.Instances {
 		n := &j.s.Instances[i]
-		if n.State == estate.Ended || !slices.ContainsFunc(n.Groups, func(id string) bool { return touched[id] }) {
+		if n.State == estate.Ended || !in(n) {
 			continue
 		}
 		key := strings.Join(n.Groups, "\x00")

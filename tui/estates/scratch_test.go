@@ -1,11 +1,15 @@
 package estates
 
 import (
+	"fmt"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 
+	"meatus/core/estate"
+	"meatus/core/reach"
 	"meatus/tui/placetest"
 )
 
@@ -119,4 +123,44 @@ func TestASessionIsMadeOfAWay(t *testing.T) {
 	d.UntilSees("ways to mast")
 	d.Press("V")
 	d.UntilSees("from mast", "── sluice  tcp 22")
+}
+
+// BenchmarkScratchKeyToFrame is a key typed into a rule that is tried, to the frame, with 20,000 instances and 2,000 groups.
+func BenchmarkScratchKeyToFrame(b *testing.B) {
+	d := placetest.Workspace(b, "[session.quay]\nhost = \"203.0.113.10\"\n")
+	m := New(d.Services).(*Model)
+	m.SetSize(160, 47)
+	kept := &estate.Kept{Source: "bay"}
+	for i := range 2000 {
+		g := estate.Group{ID: fmt.Sprint("g-", i), Name: fmt.Sprint("role-", i)}
+		for r := range 50 {
+			g.Rules = append(g.Rules, estate.Rule{Inbound: true, Protocol: "tcp", From: uint16(r), To: uint16(r), CIDR: netip.MustParsePrefix("10.0.0.0/8")})
+		}
+		kept.Snapshot.Groups = append(kept.Snapshot.Groups, g)
+	}
+	for i := range 20000 {
+		kept.Snapshot.Instances = append(kept.Snapshot.Instances, estate.Instance{ID: fmt.Sprint("i-", i), State: estate.Running, Groups: []string{fmt.Sprint("g-", i%2000)}})
+	}
+	var areas []estate.Area
+	for a := range 200 {
+		area := estate.Area{Network: &estate.Network{ID: fmt.Sprint("net-", a)}, Parent: -1, Source: kept}
+		for i := range 100 {
+			area.Spots = append(area.Spots, estate.Spot{Source: kept, Instance: &kept.Snapshot.Instances[a*100+i]})
+		}
+		areas = append(areas, area)
+	}
+	m.take(areas)
+	m.scratch = &scratch{source: "bay", judge: reach.NewJudge(&kept.Snapshot), marks: map[string]lit{}}
+	m.typeRule()
+	for b.Loop() {
+		for _, c := range "10.61.4.1" {
+			m.Update(tea.KeyPressMsg{Code: c, Text: string(c)})
+			m.View()
+		}
+		for range 9 {
+			m.Update(tea.KeyPressMsg{Code: tea.KeyBackspace})
+			m.View()
+		}
+	}
+	b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N)/18, "ns/key")
 }
