@@ -8,6 +8,8 @@ import (
 	"strings"
 	"testing"
 
+	tea "charm.land/bubbletea/v2"
+
 	"meatus/core/estate"
 	"meatus/core/reach"
 	"meatus/tui/placetest"
