@@ -145,6 +145,7 @@ func (g Grant) write() error {
 
 func (g Grant) forget() {
 	_ = os.Remove(g.file) // what stays is taken back again, which does nothing
+	_ = os.Remove(filepath.Join(filepath.Dir(g.file), "."+filepath.Base(g.file)+".lock"))
 }
 
 // TakeBack takes a granted rule back, and is done where it is gone already. Where it fails that is written down,

@@ -227,10 +227,14 @@ func (a Asked) gate() gate.Gate {
 	return g
 }
 
-// left are what can still be the cause where the rules let something in, and a knock got no answer.
-const left = "the estate's rules let it in; what is left is that nothing listens there, a filter of the machine's own, or rules of its network that the estate does not tell"
+// What can still be the cause where the rules let something in, and a knock got no answer, or a refusal.
+const (
+	leftSilent  = "the estate's rules let it in; what is left is a machine that hangs, a filter of its own, or rules of its network that the estate does not tell"
+	leftRefused = "the estate's rules let it in; what is left is that nothing listens there, or a filter of the machine's own that refuses"
+)
 
-// Explain is a failure with what is left that can be its cause, where it is at a port that the rules let in.
+// Explain is a failure at a port with what the rules say of its cause: what is left where they let it in, and
+// where they do not, that.
 func (w *Workspace) Explain(r route.Route, f *gate.Failure) *gate.Failure {
 	if f.Gate != gate.Port || f.Cause != gate.NoAnswer && f.Cause != gate.Refused {
 		return f
@@ -239,11 +243,21 @@ func (w *Workspace) Explain(r route.Route, f *gate.Failure) *gate.Failure {
 	if i < 0 {
 		return f
 	}
-	if a, ok := w.AskHop(r, i); !ok || !a.Answer.Open {
+	a, ok := w.AskHop(r, i)
+	if !ok {
 		return f
 	}
-	again := *f
-	again.Detail = append(slices.Clone(f.Detail), left)
+	again, say := *f, leftSilent
+	switch g := a.gate(); {
+	case g.Verdict == gate.Untried:
+		return f
+	case g.Verdict == gate.Shut:
+		say = "by estate " + a.Source + ", " + g.Reason
+		again.Remedy = g.Remedy
+	case f.Cause == gate.Refused:
+		say = leftRefused
+	}
+	again.Detail = append(slices.Clone(f.Detail), say)
 	return &again
 }
 

@@ -145,12 +145,20 @@ func TestAKnockIsHeldAgainstTheRules(t *testing.T) {
 		}
 	}
 	f := &gate.Failure{Hop: "gauge", Gate: gate.Port, Cause: gate.NoAnswer}
-	if got := w.Explain(planned(t, w, "gauge"), f); !strings.Contains(strings.Join(got.Detail, ""), "nothing listens there") || len(f.Detail) > 0 {
+	if got := w.Explain(planned(t, w, "gauge"), f); !strings.Contains(strings.Join(got.Detail, ""), "a machine that hangs") || len(f.Detail) > 0 {
 		t.Errorf("no answer where the rules let in: %+v", got)
 	}
+	f = &gate.Failure{Hop: "gauge", Gate: gate.Port, Cause: gate.Refused}
+	if got := w.Explain(planned(t, w, "gauge"), f); !strings.Contains(strings.Join(got.Detail, ""), "nothing listens there") {
+		t.Errorf("refused where the rules let in: %+v", got)
+	}
 	f = &gate.Failure{Hop: "lamp", Gate: gate.Port, Cause: gate.NoAnswer}
-	if got := w.Explain(planned(t, w, "lamp"), f); len(got.Detail) > 0 {
+	if got := w.Explain(planned(t, w, "lamp"), f); !strings.Contains(strings.Join(got.Detail, ""), "by estate bay, no rule of lamp lets tcp 22 in") || !strings.HasPrefix(got.Remedy.Say, "let tcp 22 in from 10.61.4.1") {
 		t.Errorf("no answer where the rules are shut: %+v", got)
+	}
+	f = &gate.Failure{Hop: "lamp", Gate: gate.Login, Cause: gate.NoKeyAccepted}
+	if got := w.Explain(planned(t, w, "lamp"), f); got != f {
+		t.Errorf("another failure: %+v", got)
 	}
 }
 
