@@ -287,3 +287,52 @@ func question(r *rand.Rand, s *estate.Snapshot) (From, *estate.Instance, Port) {
 	}
 	return from, &s.Instances[r.IntN(4)], Port{[]string{"tcp", "udp"}[r.IntN(2)], uint16(r.IntN(4))}
 }
+
+// Odd estates neither mislead the judge nor stop it: groups in circles, two networks of one range, an address in no
+// network, protocols that nobody knows, and ten thousand rules in one group.
+func TestOddEstatesAreJudged(t *testing.T) {
+	ip, all := netip.MustParseAddr, netip.MustParsePrefix("0.0.0.0/0")
+	out := estate.Rule{Protocol: "any", To: 65535, CIDR: all}
+	s := &estate.Snapshot{
+		Networks: []estate.Network{{ID: "a"}, {ID: "b"}},
+		Groups: []estate.Group{
+			{ID: "x", Rules: []estate.Rule{{Inbound: true, Protocol: "tcp", To: 65535, Group: "y"}, out}},
+			{ID: "y", Rules: []estate.Rule{{Inbound: true, Protocol: "tcp", To: 65535, Group: "x"}, out}},
+			{ID: "odd", Rules: []estate.Rule{{Inbound: true, Protocol: "251", To: 65535, CIDR: all}, {Inbound: true, Protocol: "icmp", From: 8, To: 0, CIDR: all}, {Inbound: true, CIDR: netip.MustParsePrefix("10.9.9.9/8")}, out}},
+			{ID: "many", Rules: []estate.Rule{out}},
+		},
+	}
+	for i := range 10000 {
+		s.Groups[3].Rules = append(s.Groups[3].Rules, estate.Rule{Inbound: true, Protocol: "tcp", From: uint16(i), To: uint16(i), CIDR: netip.PrefixFrom(netip.AddrFrom4([4]byte{11, byte(i >> 8), byte(i), 1}), 32)})
+	}
+	add := func(id, network, address string, groups ...string) {
+		s.Instances = append(s.Instances, estate.Instance{ID: id, State: estate.Running, Groups: groups, Addresses: []estate.Address{{IP: ip(address), Network: network}}})
+	}
+	add("x1", "a", "10.0.0.1", "x")
+	add("y1", "a", "10.0.0.2", "y")
+	add("y2", "b", "10.0.0.2", "y") // the same address in a network of its own
+	add("o", "a", "10.0.0.3", "odd")
+	add("m", "a", "10.0.0.4", "many")
+	add("none", "", "10.0.0.5", "x")
+	s.Groups[3].Rules = append(s.Groups[3].Rules, estate.Rule{Inbound: true, Protocol: "tcp", From: 7, To: 7, CIDR: netip.MustParsePrefix("10.0.0.1/32")})
+	j := NewJudge(s)
+	for _, c := range []struct {
+		from, to string
+		port     Port
+		open     bool
+	}{
+		{"x1", "y1", Port{"tcp", 22}, true}, {"y1", "x1", Port{"tcp", 22}, true}, {"x1", "x1", Port{"tcp", 22}, false}, // in circles
+		{"x1", "y2", Port{"tcp", 22}, false}, {"y2", "x1", Port{"tcp", 22}, false}, // nothing joins the two networks
+		{"x1", "o", Port{"251", 0}, true}, {"x1", "o", Port{"icmp", 0}, true}, {"x1", "o", Port{"tcp", 22}, false},
+		{"x1", "o", Port{"tcp", 0}, true}, // a rule without a protocol, with host bits
+		{"x1", "m", Port{"tcp", 7}, true}, {"x1", "m", Port{"tcp", 8}, false},
+		{"none", "y1", Port{"tcp", 22}, false},
+	} {
+		if a := j.Ask(From{Instance: s.Instance(c.from)}, s.Instance(c.to), c.port); a.Open != c.open {
+			t.Errorf("%s to %s at %s is judged\n%v", c.from, c.to, c.port, a)
+		}
+	}
+	if n := len(j.Exposure()) + len(j.Arrows()); n == 0 {
+		t.Error("nothing is exposed")
+	}
+}
