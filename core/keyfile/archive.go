@@ -18,11 +18,12 @@ import (
 
 // How much of an archive is looked at: its bytes, names, bytes unpacked, keys.
 const (
-	maxArchive  = 512 << 20
-	maxMembers  = 10_000
-	maxUnpacked = 256 << 20
-	maxKeys     = 100
+	maxArchive = 512 << 20
+	maxMembers = 10_000
+	maxKeys    = 100
 )
+
+var maxUnpacked int64 = 256 << 20 // less in tests
 
 var (
 	errLarge = fmt.Errorf("the archive has more than %d files, or unpacks to more than %d MiB; unpack it and name what you mean", maxMembers, maxUnpacked>>20)
@@ -126,7 +127,7 @@ func eachZipped(f io.ReaderAt, size int64, take func(string, []byte) error) erro
 	if len(z.File) > maxMembers {
 		return errLarge
 	}
-	left := int64(maxUnpacked)
+	left := maxUnpacked
 	for _, member := range z.File {
 		if left <= 0 {
 			return errLarge

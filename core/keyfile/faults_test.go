@@ -4,9 +4,11 @@ import (
 	"archive/tar"
 	"archive/zip"
 	"bytes"
+	"compress/flate"
 	"compress/gzip"
 	"errors"
 	"fmt"
+	"hash/crc32"
 	"io"
 	"io/fs"
 	"os"
@@ -159,14 +161,23 @@ func TestOfManyProgramsThatRetireAKeyOneDoes(t *testing.T) {
 func TestTheWorkOnAnArchiveIsBounded(t *testing.T) {
 	key := containers(someKeys["ECDSA"])["bcrypt"]
 	zipped := func(n int, text []byte) string {
-		var out bytes.Buffer
+		var out, squeezed bytes.Buffer
+		f, err := flate.NewWriter(&squeezed, flate.BestSpeed)
+		if err != nil {
+			t.Fatal(err)
+		}
+		f.Write(text)
+		f.Close()
 		z := zip.NewWriter(&out)
-		for i := range n {
-			w, err := z.Create(fmt.Sprintf("%d/gauge.pem", i))
+		for i := range n { // each is the same, and squeezed once
+			w, err := z.CreateRaw(&zip.FileHeader{
+				Name: fmt.Sprintf("%d/gauge.pem", i), Method: zip.Deflate, CRC32: crc32.ChecksumIEEE(text),
+				CompressedSize64: uint64(squeezed.Len()), UncompressedSize64: uint64(len(text)),
+			})
 			if err != nil {
 				t.Fatal(err)
 			}
-			w.Write(text)
+			w.Write(squeezed.Bytes())
 		}
 		z.Close()
 		file := filepath.Join(t.TempDir(), "a.zip")
@@ -175,7 +186,10 @@ func TestTheWorkOnAnArchiveIsBounded(t *testing.T) {
 		}
 		return file
 	}
-	if _, err := SplitFile(zipped(1100, make([]byte, MaxSize)), t.TempDir()); !errors.Is(err, errLarge) { // 275 MiB in 300 KiB
+	whole := maxUnpacked
+	maxUnpacked = 8 << 20
+	t.Cleanup(func() { maxUnpacked = whole })
+	if _, err := SplitFile(zipped(40, make([]byte, MaxSize)), t.TempDir()); !errors.Is(err, errLarge) { // 10 MiB in 10 KiB
 		t.Errorf("an archive that unpacks to much: %v", err)
 	}
 	dir := t.TempDir()
