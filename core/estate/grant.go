@@ -173,10 +173,9 @@ func (s *Source) TakeBack(ctx context.Context, g Grant) error {
 	return errors.Join(err, g.write())
 }
 
+// takeBack drops the rules of the grant's group that bear its mark, whatever is written down of their ids: so
+// nothing else goes, whoever changed that file.
 func (s *Source) takeBack(ctx context.Context, g Grant) error {
-	if g.ID != "" {
-		return s.DropRule(ctx, g.ID)
-	}
 	c, err := s.dialled(ctx)
 	if err != nil {
 		return err
