@@ -235,7 +235,7 @@ func (m *Model) scratchTable() place.Table {
 	some := func() bool { return len(s.edits) > 0 }
 	_, chosen := m.row()
 	return place.Table{
-		place.On("D", "drop the rule, or take it up again", m.dropRule).If(func() bool { return chosen }, "it has no rules").Suits(func() bool { return chosen }).Also("remove delete"),
+		place.On("D", "drop or keep it", m.dropRule).If(func() bool { return chosen }, "it has no rules").Suits(func() bool { return chosen }).Also("remove delete"),
 		place.On("n", "another rule", m.typeRule).If(func() bool { return chosen }, "it has no rules").Suits(func() bool { return chosen }).Also("add new open"),
 		place.On("u", "undo", m.undoRule).Whole().Also("take back applied"),
 		place.On("enter", "apply it", m.apply).If(func() bool { return some() && m.acts() }, "nothing is changed, or the source only tells").Suits(some).Also("change make real"),
@@ -243,7 +243,7 @@ func (m *Model) scratchTable() place.Table {
 		place.On("tab", "the next rule", m.nextRule(1)),
 		place.On("shift+tab", "the rule before", m.nextRule(-1)).Ranked(place.Hidden),
 		place.On("up down left right", "another instance", nil).Ranked(place.Movement),
-		place.On("esc q ctrl+c", "leave the rules as they are", m.leaveScratch),
+		place.On("esc q ctrl+c", "leave them as they are", m.leaveScratch),
 	}
 }
 
