@@ -65,7 +65,7 @@ func NewIndex(all []Kept) *Index {
 			pairs[kept.Snapshot.KeyPairs[i].Name] = &kept.Snapshot.KeyPairs[i]
 		}
 		for _, c := range kept.Changes {
-			if c.Kind == StateChanged || c.Kind == Restarted || c.Kind == Launched {
+			if c.begins() {
 				since[c.ID] = c.Seen
 			}
 		}

@@ -36,11 +36,14 @@ func keptFile(dir, source string) string {
 	return filepath.Join(dir, "state", "estate", source+".json")
 }
 
+// begins tells whether an instance is as it is since the change.
+func (c Change) begins() bool { return c.Kind == StateChanged || c.Kind == Restarted || c.Kind == Launched }
+
 // Since is when an instance was noticed to be as it is: by the last change of its state that is kept, or
 // when it was launched where it runs; zero where that is not known.
 func (k *Kept) Since(i *Instance) time.Time {
 	for _, c := range slices.Backward(k.Changes) {
-		if c.ID == i.ID && (c.Kind == StateChanged || c.Kind == Restarted || c.Kind == Launched) {
+		if c.ID == i.ID && c.begins() {
 			return c.Seen
 		}
 	}
