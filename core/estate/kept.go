@@ -37,7 +37,9 @@ func keptFile(dir, source string) string {
 }
 
 // begins tells whether an instance is as it is since the change.
-func (c Change) begins() bool { return c.Kind == StateChanged || c.Kind == Restarted || c.Kind == Launched }
+func (c Change) begins() bool {
+	return c.Kind == StateChanged || c.Kind == Restarted || c.Kind == Launched
+}
 
 // Since is when an instance was noticed to be as it is: by the last change of its state that is kept, or
 // when it was launched where it runs; zero where that is not known.

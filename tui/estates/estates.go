@@ -201,6 +201,7 @@ func (m *Model) Table() place.Table {
 		place.On("up down left right", "choose", nil).Ranked(place.Movement),
 		place.On("enter", "open shell", m.open).If(session, "no session leads to it").Suits(session).Also("connect walk ssh login"),
 		place.On("n", "make a session of it", m.make).If(func() bool { return some() && (m.wayShows() || !m.bound()) }, "a session is bound to it").Suits(func() bool { return m.wayShows() || some() && !session() }).Also("add bind new connect way"),
+		place.On("c", "ways to another port of it", m.askPort).If(m.waysShow, "no ways show").Also("service check reach tunnel database"),
 		place.On("tab", "the next way", m.next(1)).If(func() bool { return m.waysShow() && m.ways.shown() > 1 }, "no ways show").Ranked(place.Hidden),
 		place.On("shift+tab", "the way before", m.next(-1)).If(func() bool { return m.waysShow() && m.ways.shown() > 1 }, "no ways show").Ranked(place.Hidden),
 		place.On("s", "to its session on Routes", func() tea.Cmd { return m.s.Go("0", m.session()) }).If(session, "no session leads to it").Also("route card"),

@@ -14,6 +14,7 @@ import (
 	"meatus/core/estate"
 	"meatus/core/gate"
 	"meatus/core/keyfile"
+	"meatus/core/reach"
 	"meatus/core/sanitize"
 	"meatus/core/workspace"
 	"meatus/tui/fit"
@@ -114,6 +115,13 @@ func (m *Model) answered(what string, values []string) tea.Cmd {
 		return m.s.Run(func() tea.Msg {
 			return sendPair(ws, source, strings.TrimSpace(values[0]), strings.TrimSpace(values[1]))
 		})
+	case "port":
+		_, port, err := reach.ReadPort("it:" + strings.TrimSpace(values[0]))
+		if err != nil {
+			m.s.Tell(err.Error())
+			return nil
+		}
+		return m.findAt(false, port)
 	case "passphrase":
 		locked := m.locked
 		return m.s.Run(func() tea.Msg {

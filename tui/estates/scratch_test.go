@@ -78,6 +78,27 @@ func TestRulesAreTriedAndLightUp(t *testing.T) {
 	d.Until("the card", func() bool { return m.scratch == nil })
 }
 
+func TestWaysToAServiceAreShown(t *testing.T) {
+	d, _ := ruled(t, "tide-db")
+	d.Press("V")
+	d.UntilSees("ways to tide-db, tcp 22")
+	d.Press("c")
+	d.UntilSees("which port, as 5432 or udp/53:")
+	d.Type("5432")
+	d.Press("enter")
+	d.UntilSees("ways to tide-db, tcp 5432", "tide: lets in tcp 5432 from 10.61.4.1/32")
+	d.Fits()
+	d.Press("c")
+	d.Type("udp/53")
+	d.Press("enter")
+	d.UntilSees("ways to tide-db, udp 53", "there is none", "let udp 53 in from 10.61.4.1, in group tide")
+	d.Fits()
+	d.Press("c")
+	d.Type("much")
+	d.Press("enter")
+	d.UntilSaid("much is no port")
+}
+
 func TestWhoIsLetInIsDrawn(t *testing.T) {
 	d, m := ruled(t, "quay")
 	d.Press("*")

@@ -16,6 +16,7 @@ import (
 	"meatus/core/sanitize"
 	"meatus/core/work"
 	"meatus/tui/fit"
+	"meatus/tui/form"
 	"meatus/tui/place"
 )
 
@@ -26,6 +27,7 @@ type found struct {
 	ways, misses []reach.Way
 	reached      []reach.Reached
 	at           int // the way, or the one that is reached, whose proof shows
+	port         reach.Port
 }
 
 // findWays shows the ways to the chosen instance, then where it gets to, then its card.
@@ -40,9 +42,15 @@ func (m *Model) findWays() tea.Cmd {
 		}
 		from = true
 	}
+	return m.findAt(from, sshPort)
+}
+
+// findAt finds the ways to a port of the chosen instance, or where it gets to.
+func (m *Model) findAt(from bool, port reach.Port) tea.Cmd {
+	s := m.chosen()
 	ws, journal, source, i := m.s.Workspace(), m.s.Trail, s.Source.Source, s.Instance
 	return m.s.Run(func() tea.Msg {
-		f := found{id: i.ID, from: from}
+		f := found{id: i.ID, from: from, port: port}
 		j := ws.Judge(source)
 		if j == nil || j.Instance(i.ID) == nil {
 			return f
@@ -55,13 +63,18 @@ func (m *Model) findWays() tea.Cmd {
 		if journal != nil {
 			visits = journal.Visits()
 		}
-		f.ways, f.misses = ws.WaysTo(source, i, sshPort, visits)
+		f.ways, f.misses = ws.WaysTo(source, i, port, visits)
 		return f
 	})
 }
 
-// sshPort is the port that ways to an instance lead to.
+// sshPort is the port that ways to an instance lead to, where no other is asked for.
 var sshPort = reach.Port{Protocol: "tcp", Number: 22}
+
+// askPort asks for another port that the ways are to lead to.
+func (m *Model) askPort() tea.Cmd {
+	return m.ask("port", form.Step{Prompt: "which port, as 5432 or udp/53: "})
+}
 
 // shown is how many ways, or instances that are reached, show.
 func (f *found) shown() int {
@@ -90,8 +103,10 @@ func (m *Model) waysShow() bool {
 	return m.ways != nil && s != nil && m.ways.id == s.Instance.ID
 }
 
-// wayShows tells whether a way to the chosen instance shows.
-func (m *Model) wayShows() bool { return m.waysShow() && len(m.ways.ways) > 0 }
+// wayShows tells whether a way to the chosen instance shows that a session can go.
+func (m *Model) wayShows() bool {
+	return m.waysShow() && len(m.ways.ways) > 0 && m.ways.port == sshPort
+}
 
 // makeWay writes the sessions that the shown way needs.
 func (m *Model) makeWay() tea.Cmd {
@@ -148,7 +163,7 @@ func (m *Model) draw() tea.Cmd {
 // it gets to.
 func (m *Model) waysCard(s *estate.Spot, width int) []string {
 	t, f := m.s.Theme, m.ways
-	title := t.Strong.Render("ways to "+called(s.Instance)) + t.Faint.Render(", tcp 22")
+	title := t.Strong.Render("ways to "+called(s.Instance)) + t.Faint.Render(", "+f.port.String())
 	if f.from {
 		title = t.Strong.Render("from " + called(s.Instance))
 	}
