@@ -78,6 +78,29 @@ func TestRulesAreTriedAndLightUp(t *testing.T) {
 	d.Until("the card", func() bool { return m.scratch == nil })
 }
 
+// The estate changes while one tries rules: what somebody else has made meanwhile is no edit any more.
+func TestAnEstateThatChangesUnderAScratch(t *testing.T) {
+	d, m := ruled(t, "sluice")
+	d.Press("e", "n")
+	d.Type("10.61.4.1")
+	d.UntilSees("session sluice opens")
+	d.Press("enter", "n")
+	d.Type("10.61.4.9")
+	d.UntilSees("sluice at tcp 22: now from 10.61.4.1/32, 10.61.4.9/32")
+	d.Press("enter")
+	d.UntilSees("2 changes tried")
+	ws := d.Engine.Workspace()
+	e, _ := ws.Source("bay")
+	if _, err := (&estate.Source{Dir: ws.Dir, EstateSource: e}).AddRule(t.Context(), "g-sluice", m.scratch.edits[0].Rule, ""); err != nil {
+		t.Fatal(err)
+	}
+	d.Services.ReadEstates()
+	d.UntilSees("1 change tried", "sluice at tcp 22: now from 10.61.4.9/32")
+	d.Press("esc", "esc", "*")
+	d.UntilSees("10.61.4.1, quay", "tcp 22")
+	d.Fits()
+}
+
 func TestWaysToAServiceAreShown(t *testing.T) {
 	d, _ := ruled(t, "tide-db")
 	d.Press("V")
