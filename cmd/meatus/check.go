@@ -207,7 +207,7 @@ type printer struct {
 	width  int  // of the names
 	n      int
 	shut   bool
-	causes gate.Causes
+	causes needs.Causes
 
 	unlooked int // sessions that nothing is known of
 }
@@ -306,7 +306,7 @@ func (p *printer) line(r gate.Report) error {
 			p.unlooked++
 		}
 	}
-	if cause := p.causes.Add(r); cause != nil && cause.Sessions > 1 {
+	if cause := p.causes.Add(r, false); cause != nil && cause.Sessions > 1 {
 		say = fmt.Sprintf("%s: %s: as %s", r.Hops[at].Name, worst.Kind, cause.First)
 	}
 	if _, err := fmt.Fprintf(p.out, "%-*s  %-7s  %s\n", p.width, r.Session, r.Word(), say); err != nil || !p.all {

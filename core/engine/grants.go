@@ -17,8 +17,8 @@ const (
 	longestAgain = 5 * time.Minute
 )
 
-// held is what this program knows of a rule that stands for a time.
-type held struct {
+// retry is since when this program knows of a rule that stands for a time, and when it tries again to take it back.
+type retry struct {
 	seen     time.Time // since when, by a clock that nobody sets
 	failures int
 	next     time.Time // before which it is not tried again
@@ -29,7 +29,7 @@ type held struct {
 func (e *Engine) keepGrants() {
 	tick := time.NewTicker(grantPace)
 	defer tick.Stop()
-	known, unread := map[string]*held{}, ""
+	known, unread := map[string]*retry{}, ""
 	for {
 		standing, err := estate.Granted(e.Workspace().Dir)
 		if err != nil && err.Error() != unread {
@@ -42,16 +42,16 @@ func (e *Engine) keepGrants() {
 			e.Events.Tell(estate.GrantsChanged{})
 		}
 		for _, g := range standing {
-			h := known[g.Mark]
-			if h == nil {
-				h = &held{seen: time.Now()}
-				known[g.Mark] = h
+			r := known[g.Mark]
+			if r == nil {
+				r = &retry{seen: time.Now()}
+				known[g.Mark] = r
 			}
-			over := g.Due(time.Now()) || time.Since(h.seen) >= g.Until.Sub(g.Began)
-			if !over || time.Now().Before(h.next) {
+			over := g.Due(time.Now()) || time.Since(r.seen) >= g.Until.Sub(g.Began)
+			if !over || time.Now().Before(r.next) {
 				continue
 			}
-			e.takeBack(g, h)
+			e.takeBack(g, r)
 		}
 		select {
 		case <-e.ctx.Done():
@@ -62,7 +62,7 @@ func (e *Engine) keepGrants() {
 }
 
 // takeBack takes a rule back.
-func (e *Engine) takeBack(g estate.Grant, h *held) {
+func (e *Engine) takeBack(g estate.Grant, r *retry) {
 	source, ok := e.Workspace().Source(g.Source)
 	err := fmt.Errorf("estate %s is no longer in the sessions file", g.Source)
 	if ok {
@@ -77,11 +77,11 @@ func (e *Engine) takeBack(g estate.Grant, h *held) {
 		e.ReadEstates()
 		return
 	}
-	if h.failures++; h.failures == 1 {
+	if r.failures++; r.failures == 1 {
 		e.Events.Tell(estate.TakenBack{Grant: g, Why: err.Error()})
 		e.Events.Tell(Notice{Say: fmt.Sprintf("a rule could not be taken back, and is tried again: %s: %v", g.Sentence(), err)})
 	}
-	h.next = time.Now().Add(min(firstAgain<<min(h.failures-1, 10), longestAgain))
+	r.next = time.Now().Add(min(firstAgain<<min(r.failures-1, 10), longestAgain))
 }
 
 // Grants are the rules that stand for a time, those that end first before the others.
@@ -100,7 +100,7 @@ func (e *Engine) TakeBackDue(ctx context.Context) {
 	}
 	for _, g := range standing {
 		if ctx.Err() == nil && g.Due(time.Now()) {
-			e.takeBack(g, &held{})
+			e.takeBack(g, &retry{})
 		}
 	}
 }

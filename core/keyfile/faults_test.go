@@ -186,9 +186,9 @@ func TestTheWorkOnAnArchiveIsBounded(t *testing.T) {
 		}
 		return file
 	}
-	whole := maxUnpacked
+	usual := maxUnpacked
 	maxUnpacked = 8 << 20
-	t.Cleanup(func() { maxUnpacked = whole })
+	t.Cleanup(func() { maxUnpacked = usual })
 	if _, err := SplitFile(zipped(40, make([]byte, MaxSize)), t.TempDir()); !errors.Is(err, errLarge) { // 10 MiB in 10 KiB
 		t.Errorf("an archive that unpacks to much: %v", err)
 	}

@@ -1,6 +1,10 @@
 package needs
 
-import "meatus/core/gate"
+import (
+	"slices"
+
+	"meatus/core/gate"
+)
 
 // Causes collects why sessions are ajar or shut, each cause once. Its zero value is empty.
 type Causes struct {
@@ -22,8 +26,9 @@ func KeyOf(g gate.Gate, found bool) Key {
 	return Key{g.Kind, g.Verdict, g.Reason, g.Remedy.Say, found}
 }
 
-// Add adds a report; found says that its machines were looked at.
-func (c *Causes) Add(r gate.Report, found bool) {
+// Add adds a report; found says that its machines were looked at. It tells the cause as it is known with this session,
+// nil where it is not shut at a gate.
+func (c *Causes) Add(r gate.Report, found bool) *gate.Shared {
 	c.shut = c.shut || r.Verdict() == gate.Shut
 	g, at := r.Worst()
 	hop := ""
@@ -31,14 +36,14 @@ func (c *Causes) Add(r gate.Report, found bool) {
 	case r.Broken != "":
 		g = gate.Gate{Kind: gate.Address, Verdict: gate.Shut, Reason: r.Broken}
 	case at < 0 || g.Verdict < gate.Ajar:
-		return
+		return nil
 	default:
 		hop = r.Hops[at].Name
 	}
 	key := KeyOf(g, found)
 	one := c.by[key]
 	if one == nil {
-		one = &Cause{Shared: gate.Shared{Hop: hop, Gate: g, First: r.Session}, Found: found}
+		one = &Cause{Shared: gate.Shared{Hop: hop, Gate: g, First: r.Session}, Found: found, broken: r.Broken != ""}
 		if c.by == nil {
 			c.by = map[Key]*Cause{}
 		}
@@ -49,6 +54,22 @@ func (c *Causes) Add(r gate.Report, found bool) {
 		one.Hop = ""
 	}
 	one.Sessions++
+	if g.Verdict != gate.Shut || r.Broken != "" {
+		return nil
+	}
+	return &one.Shared
+}
+
+// Shared are the causes that keep several sessions shut at a gate, those of the most sessions first.
+func (c *Causes) Shared() []gate.Shared {
+	var all []gate.Shared
+	for _, one := range c.all {
+		if one.Sessions > 1 && one.Gate.Verdict == gate.Shut && !one.broken {
+			all = append(all, one.Shared)
+		}
+	}
+	slices.SortStableFunc(all, func(a, b gate.Shared) int { return b.Sessions - a.Sessions })
+	return all
 }
 
 // All are the causes, in the order they were added.

@@ -67,6 +67,8 @@ func (n Need) id() string { return kindNames[n.Kind] + " " + n.Of }
 type Cause struct {
 	gate.Shared
 	Found bool // by walking or looking, not from here alone
+
+	broken bool // the sessions are none that can be used
 }
 
 // ofCause is what a cause needs; ok is false where that is nothing worth a person's act.

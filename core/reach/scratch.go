@@ -337,9 +337,9 @@ func shifts(before, after []*Opening) []Shift {
 			}
 			switch {
 			case len(s.Gained)+len(s.Lost) == 0:
-			case whole(is) && !whole(was):
+			case everyAddress(is) && !everyAddress(was):
 				s.Everybody = 1
-			case whole(was) && !whole(is):
+			case everyAddress(was) && !everyAddress(is):
 				s.Everybody = -1
 			}
 			if n > 0 && s.Everybody == last.Everybody && slices.Equal(s.Gained, last.Gained) && slices.Equal(s.Lost, last.Lost) {
@@ -384,8 +384,8 @@ func without(set, other *netipx.IPSet) []string {
 // mostRanges is how many ranges of addresses are told of one shift.
 const mostRanges = 50
 
-// whole tells whether a set is all of a family of addresses.
-func whole(set *netipx.IPSet) bool {
+// everyAddress tells whether a set is all of a family of addresses.
+func everyAddress(set *netipx.IPSet) bool {
 	return set.ContainsPrefix(netip.PrefixFrom(netip.IPv4Unspecified(), 0)) || set.ContainsPrefix(netip.PrefixFrom(netip.IPv6Unspecified(), 0))
 }
 

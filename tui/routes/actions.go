@@ -13,6 +13,7 @@ import (
 	"meatus/core/draw"
 	"meatus/core/gate"
 	"meatus/core/mend"
+	"meatus/core/needs"
 	"meatus/core/route"
 	"meatus/core/routeline"
 	"meatus/core/trail"
@@ -81,11 +82,11 @@ func (m *Model) check(sessions []string, quiet bool) tea.Cmd {
 	return m.s.Run(func() tea.Msg {
 		defer cancel()
 		var mu sync.Mutex
-		var causes gate.Causes
+		var causes needs.Causes
 		walker.TouchAll(ctx, routes, look, func(_ int, report gate.Report) {
 			mu.Lock()
 			defer mu.Unlock()
-			causes.Add(report)
+			causes.Add(report, true)
 		})
 		return looked{n, causes.Shared()}
 	})
