@@ -181,6 +181,13 @@ func (w *Workspace) RulesGate(r route.Route, i int) (g gate.Gate, ok bool) {
 		return g, false
 	}
 	g = a.gate()
+	for _, k := range w.Estates {
+		if k.Source == a.Source && k.Failed != "" {
+			as := "as of " + k.Read.Local().Format("2 Jan 15:04")
+			g.Seen += ", " + as
+			g.Detail = append(g.Detail, fmt.Sprintf("%s: estate %s could not be read since: %s", as, k.Source, k.Failed))
+		}
+	}
 	if g.Verdict == gate.Ajar && i < len(r.Hops)-1 { // whom it is open to besides is that machine's own matter
 		g.Verdict, g.Reason, g.Remedy = gate.Open, "", gate.Remedy{}
 	}

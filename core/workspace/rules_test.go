@@ -119,6 +119,11 @@ func TestRulesAreAGate(t *testing.T) {
 			t.Errorf("%s, hop %d: %q, want %q", c.session, c.hop, got, c.want)
 		}
 	}
+	// What is known is old: the gate says so.
+	old := w.Aged(estate.Kept{Source: "bay", Read: time.Date(2026, 11, 1, 12, 0, 0, 0, time.Local), Failed: "503", Snapshot: w.Estates[0].Snapshot})
+	if g, _ := old.RulesGate(planned(t, old, "gauge"), 1); g.Seen != "10.61.4.1, by reef, as of 1 Nov 12:00" || !strings.Contains(strings.Join(g.Detail, "; "), "estate bay could not be read since: 503") {
+		t.Errorf("of an estate that cannot be read: %+v", g)
+	}
 	// As whom this machine is seen is not known: what lets some in is not judged.
 	w.Here = netip.Addr{}
 	r := planned(t, w, "pier")
