@@ -24,7 +24,13 @@ type judges struct {
 	of  map[string]*reach.Judge       // by source
 	at  map[netip.Addr][]estate.Match // who has an address, in all of them
 	all []estate.Kept
+
+	seen  netip.Addr // as which this machine is seen outside,
+	asked time.Time  // and when that was looked up
 }
+
+// seenFor is how long it is taken as it was, since looking it up asks the system.
+const seenFor = 5 * time.Second
 
 // made are those that were made.
 func (j *judges) made() map[string]*reach.Judge {
@@ -107,7 +113,15 @@ func (w *Workspace) Seen() netip.Addr {
 	if w.Here.IsValid() {
 		return w.Here
 	}
-	return localaddr.Outside()
+	if w.judges == nil {
+		return localaddr.Outside()
+	}
+	w.judges.mu.Lock()
+	defer w.judges.mu.Unlock()
+	if time.Since(w.judges.asked) > seenFor {
+		w.judges.seen, w.judges.asked = localaddr.Outside(), time.Now()
+	}
+	return w.judges.seen
 }
 
 // Asked is what was asked of the rules, and the answer.
