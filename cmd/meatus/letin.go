@@ -104,7 +104,7 @@ func readFrom(cmd *cobra.Command, open opener, from string) (*workspace.Workspac
 		return nil, err
 	}
 	w, err := open.workspace()
-	if err == nil {
+	if err == nil && here.IsValid() {
 		w.Here = here
 	}
 	return w, err

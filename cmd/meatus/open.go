@@ -12,6 +12,7 @@ import (
 
 	"meatus/core/engine"
 	"meatus/core/event"
+	"meatus/core/prefs"
 	"meatus/core/work"
 	"meatus/core/workspace"
 )
@@ -33,6 +34,11 @@ func (o opener) workspace() (*workspace.Workspace, error) {
 	if err != nil {
 		return nil, &statusError{statusWorkspace, err}
 	}
+	own, err := prefs.Read(prefs.Path())
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "meatus: "+err.Error())
+	}
+	w.Here = own.Estate.Address()
 	return w, nil
 }
 

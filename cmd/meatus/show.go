@@ -28,6 +28,7 @@ func show(ctx context.Context, w *workspace.Workspace, o tui.Options, plain bool
 	if os.Getenv("GOGC") == "" {
 		debug.SetGCPercent(garbagePercent)
 	}
+	w.Here = o.Prefs.Estate.Address()
 	a, err := tui.New(w, o)
 	if errors.Is(err, engine.ErrNoAgent) {
 		return &statusError{statusWrongUse, err}

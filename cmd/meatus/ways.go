@@ -10,7 +10,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"meatus/core/estate"
-	"meatus/core/localaddr"
 	"meatus/core/reach"
 )
 
@@ -44,7 +43,7 @@ file of their key pair is here.`,
 					return &statusError{statusWrongUse, err}
 				}
 			}
-			here := localaddr.Outside()
+			var here netip.Addr
 			if from != "" {
 				var err error
 				if here, err = netip.ParseAddr(from); err != nil {
@@ -54,6 +53,9 @@ file of their key pair is here.`,
 			all, w, err := readAnew(cmd, open, f.source, f.kept)
 			if err != nil {
 				return err
+			}
+			if !here.IsValid() {
+				here = w.Seen()
 			}
 			to, why := estate.NewIndex(all).One(name)
 			if why != "" {

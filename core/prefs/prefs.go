@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net/netip"
 	"net/url"
 	"os"
 	"os/exec"
@@ -40,8 +41,23 @@ type Prefs struct {
 	Alert Alert `toml:"alert"`
 	Look  Look  `toml:"look"`
 	Links Links `toml:"links"`
+
+	Estate Estate `toml:"estate"`
 	// Keys are keys of one's own, by the verb of one of [Letters].
 	Keys map[string]string `toml:"keys"`
+}
+
+// Estate is what concerns estates.
+type Estate struct {
+	// Seen is as which address this machine is seen outside, where that is another than its own: behind a router
+	// that translates, or a tunnel.
+	Seen string `toml:"seen"`
+}
+
+// Address is that address, not valid where none is set.
+func (e Estate) Address() netip.Addr {
+	at, _ := netip.ParseAddr(e.Seen) // it was looked at when it was read
+	return at.Unmap()
 }
 
 // Look is how the full screen looks. What is empty is found out from the terminal.
@@ -73,7 +89,7 @@ type Alert struct {
 
 // Names are the settings of the look and of the keys, as they are written: "look.ground".
 func Names() []string {
-	names := []string{"alert.command", "links.command"}
+	names := []string{"alert.command", "links.command", "estate.seen"}
 	for _, l := range looks {
 		names = append(names, "look."+l.name)
 	}
@@ -86,6 +102,9 @@ func Can(name string) string {
 		if name == "look."+l.name {
 			return "it can be " + strings.Join(l.can, ", ")
 		}
+	}
+	if name == "estate.seen" {
+		return "it is the address as which this machine is seen outside"
 	}
 	if name == "keys" {
 		return "it names the key of each verb"
@@ -168,6 +187,9 @@ func Parse(name string, text []byte) (Prefs, error) {
 func (p Prefs) mistake() (table, key, mistake string) {
 	if verb, mistake := checkKeys(p.Keys); mistake != "" {
 		return "keys", verb, mistake
+	}
+	if at, err := netip.ParseAddr(p.Estate.Seen); p.Estate.Seen != "" && (err != nil || at.Zone() != "") {
+		return "estate", "seen", fmt.Sprintf("seen is an address, as 198.51.100.7, not %q", sanitize.Line(p.Estate.Seen, 60))
 	}
 	for _, l := range looks {
 		if v := l.of(p.Look); v != "" && !slices.Contains(l.can, v) {

@@ -24,11 +24,16 @@ func TestMistakesAreToldWithTheirPlace(t *testing.T) {
 		"[keys]\nmend = \"a b\"\n":                           "settings.toml:2:1: ",
 		"look.marks = \"plain\"\n":                           "",
 		"[look]\nground = \"grey\"\n":                        "settings.toml:2:1: ground can be dark, light, terminal, none, not \"grey\"",
+		"[estate]\nseen = \"198.51.100.7\"\n":                "",
+		"[estate]\nseen = \"198.51.100.0/24\"\n":             "settings.toml:2:1: seen is an address",
 		"[lookup]\n":                                         "settings.toml:1:2: there is no setting lookup",
 	} {
 		p, err := Parse(FileName, []byte(text))
 		if want == "" && err != nil || want != "" && (err == nil || !strings.HasPrefix(err.Error(), want)) {
 			t.Errorf("%q: %v, want %q", text, err, want)
+		}
+		if set := strings.Contains(text, "100.7"); p.Estate.Address().IsValid() != set {
+			t.Errorf("%q: this machine is seen as %s", text, p.Estate.Address())
 		}
 		if want != "" && len(p.Alert.Command) > 0 {
 			t.Errorf("%q: part of it is used: %+v", text, p)
