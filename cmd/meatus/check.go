@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"runtime"
 	"slices"
 	"strings"
 	"sync"
@@ -16,12 +17,14 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"meatus/core/contain"
 	"meatus/core/engine"
 	"meatus/core/estate"
 	"meatus/core/gate"
 	"meatus/core/needs"
 	"meatus/core/route"
 	"meatus/core/walk"
+	"meatus/core/workspace"
 )
 
 func checkCommand(open opener) *cobra.Command {
@@ -71,13 +74,7 @@ func checkCommand(open opener) *cobra.Command {
 			if depth > walk.Here {
 				err = touchAll(cmd.Context(), e, names, depth, print)
 			} else {
-				known := w.Knowledge()
-				for _, name := range names {
-					_, report := w.Check(name, known)
-					if err = print.report(report); err != nil {
-						break
-					}
-				}
+				err = checkHere(w, names, print)
 			}
 			if err := errors.Join(err, print.end()); err != nil {
 				return err
@@ -172,6 +169,62 @@ func printNeeds(out io.Writer, all []needs.Need) error {
 	return nil
 }
 
+// atOnce is how many sessions one goroutine judges in a row.
+const atOnce = 256
+
+// checkHere prints what this machine alone can know of sessions, in their order. Several goroutines judge, some
+// batches ahead of what is printed.
+func checkHere(w *workspace.Workspace, names []string, print *printer) error {
+	workers := runtime.GOMAXPROCS(0)
+	type batch struct {
+		names []string
+		done  chan []printable
+	}
+	todo, printed := make(chan batch), make(chan batch, 2*workers)
+	ended := make(chan struct{})
+	defer close(ended)
+	go func() {
+		defer close(todo)
+		defer close(printed)
+		for len(names) > 0 {
+			n := min(atOnce, len(names))
+			b := batch{names[:n], make(chan []printable, 1)}
+			names = names[n:]
+			for _, to := range []chan batch{printed, todo} {
+				select {
+				case to <- b:
+				case <-ended:
+					return
+				}
+			}
+		}
+	}()
+	for range workers {
+		go func() {
+			known := w.Knowledge() // what it has read of key files is of one goroutine
+			for b := range todo {
+				list := make([]printable, len(b.names))
+				for i, name := range b.names {
+					var report gate.Report
+					if err := contain.Do("judging "+name, func() error { _, report = w.Check(name, known); return nil }); err != nil {
+						report = gate.Report{Session: name, Broken: err.Error()}
+					}
+					list[i] = print.prepare(report)
+				}
+				b.done <- list
+			}
+		}()
+	}
+	for b := range printed {
+		for _, one := range <-b.done {
+			if err := print.put(one); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
 // checkLinger is how long a bastion's link waits for the next machine behind it.
 const checkLinger = time.Minute
 
@@ -201,7 +254,6 @@ func touchAll(ctx context.Context, e *running, names []string, depth walk.Depth,
 // line, or over several where they were asked for by name.
 type printer struct {
 	out    *bufio.Writer
-	text   bytes.Buffer // the report that is being printed
 	asJSON bool
 	all    bool // every gate, and not the worst alone
 	width  int  // of the names
@@ -220,30 +272,48 @@ func newPrinter(out io.Writer, asJSON, all bool, names []string) *printer {
 	return p
 }
 
-func (p *printer) report(r gate.Report) error {
-	p.shut = p.shut || r.Verdict() == gate.Shut
+// printable is a report with its text where it is printed as JSON.
+type printable struct {
+	gate.Report
+	text []byte
+	err  error
+}
+
+// prepare makes a report ready to be printed. It may be called by several goroutines.
+func (p *printer) prepare(r gate.Report) printable {
+	one := printable{Report: r}
+	if !p.asJSON {
+		return one
+	}
+	var text bytes.Buffer
+	encoder := json.NewEncoder(&text)
+	encoder.SetEscapeHTML(false)
+	if p.all {
+		text.WriteString("  ")
+		encoder.SetIndent("  ", "  ")
+	}
+	one.err = encoder.Encode(r.Printed())
+	one.text = bytes.TrimRight(text.Bytes(), "\n")
+	return one
+}
+
+func (p *printer) report(r gate.Report) error { return p.put(p.prepare(r)) }
+
+// put prints a report that is ready.
+func (p *printer) put(one printable) error {
+	p.shut = p.shut || one.Verdict() == gate.Shut
 	p.n++
 	if !p.asJSON {
-		return p.line(r)
+		return p.line(one.Report)
 	}
 	between := ",\n"
 	if p.n == 1 {
 		between = "[\n"
 	}
-	if _, err := p.out.WriteString(between); err != nil {
-		return err
+	if _, err := p.out.WriteString(between); err != nil || one.err != nil {
+		return errors.Join(err, one.err)
 	}
-	p.text.Reset()
-	encoder := json.NewEncoder(&p.text)
-	encoder.SetEscapeHTML(false)
-	if p.all {
-		p.text.WriteString("  ")
-		encoder.SetIndent("  ", "  ")
-	}
-	if err := encoder.Encode(r.Printed()); err != nil {
-		return err
-	}
-	_, err := p.out.Write(bytes.TrimRight(p.text.Bytes(), "\n"))
+	_, err := p.out.Write(one.text)
 	return err
 }
 
