@@ -2,6 +2,7 @@ package mend
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"meatus/core/estate"
@@ -10,8 +11,11 @@ import (
 	"meatus/core/workspace"
 )
 
-// grantedFor is how long a rule is granted from a gate.
-const grantedFor = time.Hour
+// grantedFor are how long a rule can be granted from a gate, the usual first.
+var grantedFor = []struct {
+	say string
+	d   time.Duration
+}{{"an hour", time.Hour}, {"ten minutes", 10 * time.Minute}, {"eight hours", 8 * time.Hour}}
 
 // shutFar tells whether the gate is about a service that the rules keep shut.
 func (c Case) shutFar() bool {
@@ -28,10 +32,13 @@ func (c Case) rules(a workspace.Asked, ok bool) []Way {
 	var ways []Way
 	source, known := c.Workspace.Source(a.Source)
 	if l, ok := c.Workspace.Lacks(a); ok {
-		l.Session, l.For = c.Route.Session, grantedFor
+		l.Session = c.Route.Session
 		if known && (&estate.Source{EstateSource: source}).Acts() {
-			ways = append(ways, Way{Say: "open it for an hour, and walk there", Why: "for that one address alone", Act: gate.LetIn, LetIn: l,
-				Preview: append(l.Lines, "taken back after an hour, also where Meatus ends meanwhile: then by the next one that runs")})
+			for _, g := range grantedFor {
+				l.For = g.d
+				ways = append(ways, Way{Say: "open it for " + g.say + ", and walk there", Why: "for that one address alone", Act: gate.LetIn, LetIn: l,
+					Preview: append(slices.Clone(l.Lines), "taken back after "+g.say+", also where Meatus ends meanwhile: then by the next one that runs")})
+			}
 		}
 		ways = append(ways, Way{Say: "copy what to ask for", Why: "for whoever owns the rules", Act: gate.HandOn, Preview: l.Lines})
 	} else if a.Answer.Change != nil {

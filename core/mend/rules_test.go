@@ -32,7 +32,8 @@ func TestWhatRulesKeepShutIsOpenedOrGoneAround(t *testing.T) {
 	ways := Ways(c)
 	if got := said(ways); c.Gate.Kind != gate.Rules || !slices.Equal(got, []string{
 		"go by archive [here ── quay ── archive ── sluice]", "go by mast [here ── quay ── mast ── sluice]",
-		"open it for an hour, and walk there [for that one address alone]", "copy what to ask for [for whoever owns the rules]",
+		"open it for an hour, and walk there [for that one address alone]", "open it for ten minutes, and walk there [for that one address alone]",
+		"open it for eight hours, and walk there [for that one address alone]", "copy what to ask for [for whoever owns the rules]",
 	}) {
 		t.Fatalf("%+v\n%q", c.Gate, got)
 	}
@@ -40,7 +41,7 @@ func TestWhatRulesKeepShutIsOpenedOrGoneAround(t *testing.T) {
 	if hour.Act != gate.LetIn || hour.LetIn.For != time.Hour || hour.LetIn.Session != "sluice" || len(hour.LetIn.Edits) != 1 || hour.LetIn.Edits[0].Group != "g-sluice" {
 		t.Errorf("the rule for an hour is %+v", hour.LetIn)
 	}
-	if text := ways[3].Ask(); text != "add to sluice: lets in tcp 22 from 10.61.4.1/32\n" {
+	if text := ways[5].Ask(); text != "add to sluice: lets in tcp 22 from 10.61.4.1/32\n" {
 		t.Errorf("what is copied: %q", text)
 	}
 	done := goWay(t, ways, "go by mast")
