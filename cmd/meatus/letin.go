@@ -317,7 +317,7 @@ last one back.`,
 			if err != nil {
 				return err
 			}
-			effects, err := w.WhatIf(source.Name, edits, visitsOf(w))
+			effects, err := w.WhatIf(source.Name, edits, nil, visitsOf(w))
 			if err != nil {
 				return err
 			}

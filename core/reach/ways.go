@@ -99,14 +99,7 @@ func (j *Judge) ways(f Finding, front []Hop, one bool) (ways []Way, misses []Way
 	if one && len(ways) > 0 {
 		return ways, nil
 	}
-	var middle []*estate.Instance
-	for _, i := range j.before(f.To, f.Port) {
-		if _, first := on[i]; !first && f.Means(i).Have() {
-			middle = append(middle, i)
-		}
-	}
-	slices.SortStableFunc(middle, func(a, b *estate.Instance) int { return f.Means(b).Used.Compare(f.Means(a).Used) })
-	for _, between := range middle[:min(len(middle), mostTried)] {
+	for _, between := range j.middle(f, on) {
 		if one && len(ways) > 0 {
 			break
 		}
@@ -123,6 +116,24 @@ func (j *Judge) ways(f Finding, front []Hop, one bool) (ways []Way, misses []Way
 			take(ssh(between, b), last(a))
 		}
 	}
+	return best(ways, misses)
+}
+
+// middle are the machines between the first and the target that one could log in to, those that were used last first;
+// none of the first.
+func (j *Judge) middle(f Finding, first map[*estate.Instance]bool) []*estate.Instance {
+	var all []*estate.Instance
+	for _, i := range j.before(f.To, f.Port) {
+		if _, is := first[i]; !is && f.Means(i).Have() {
+			all = append(all, i)
+		}
+	}
+	slices.SortStableFunc(all, func(a, b *estate.Instance) int { return f.Means(b).Used.Compare(f.Means(a).Used) })
+	return all[:min(len(all), mostTried)]
+}
+
+// best are the best of some ways; the nearest misses where there is none.
+func best(ways, misses []Way) ([]Way, []Way) {
 	slices.SortStableFunc(ways, func(a, b Way) int {
 		return cmp.Or(cmp.Compare(len(a.Hops), len(b.Hops)), cmp.Compare(a.wide, b.wide), b.used().Compare(a.used()))
 	})

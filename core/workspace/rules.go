@@ -370,8 +370,9 @@ func (a Asked) probe(session string, tunnel bool) reach.Probe {
 	return reach.Probe{Session: session, What: fmt.Sprintf("%s at %s", called(a.To), a.Port), Tunnel: tunnel, From: a.From, To: a.To, At: a.At, Port: a.Port}
 }
 
-// WhatIf tells what edits of the rules of a source's estate do.
-func (w *Workspace) WhatIf(source string, edits []reach.Edit, visits map[string]time.Time) (reach.Effects, error) {
+// WhatIf tells what edits of the rules of a source's estate do. probes are what sessions want, as [Workspace.Probes]
+// has them; they are looked up where they are nil.
+func (w *Workspace) WhatIf(source string, edits []reach.Edit, probes []reach.Probe, visits map[string]time.Time) (reach.Effects, error) {
 	j := w.Judge(source)
 	i := slices.IndexFunc(w.Estates, func(k estate.Kept) bool { return k.Source == source })
 	if j == nil || i < 0 {
@@ -381,7 +382,10 @@ func (w *Workspace) WhatIf(source string, edits []reach.Edit, visits map[string]
 	if err != nil {
 		return reach.Effects{}, err
 	}
-	return j.Compare(after, edits, w.Probes(source), reach.Finding{Here: w.Seen(), Means: w.MeansOf(&w.Estates[i], visits)}), nil
+	if probes == nil {
+		probes = w.Probes(source)
+	}
+	return j.Compare(after, edits, probes, reach.Finding{Here: w.Seen(), Means: w.MeansOf(&w.Estates[i], visits)}), nil
 }
 
 // Drafts are the sessions that a way needs and that there are not yet, its machine's last: each bound to its instance,

@@ -47,12 +47,12 @@ func BenchmarkWhatIf(b *testing.B) {
 	w = w.Knowing(estate.Kept{Source: "bay", Read: w.Estates[0].Tried.AddDate(2026, 0, 0), Snapshot: snapshot})
 	w.Here = netip.MustParseAddr("192.0.2.1")
 	edits := []reach.Edit{{Drop: true, Group: "g-7", Rule: snapshot.Groups[7].Rules[23]}}
-	if e, err := w.WhatIf("bay", edits, nil); err != nil || len(e.Turned) == 0 {
+	if e, err := w.WhatIf("bay", edits, nil, nil); err != nil || len(e.Turned) == 0 {
 		b.Fatal(e.Say(), err)
 	}
 	b.Run("anew", func(b *testing.B) {
 		for b.Loop() {
-			w.WhatIf("bay", edits, nil)
+			w.WhatIf("bay", edits, nil, nil)
 		}
 	})
 	j, probes := w.Judge("bay"), w.Probes("bay")

@@ -174,15 +174,15 @@ func TestWhatASessionLacks(t *testing.T) {
 	if !ok || l.Of != "lamp at tcp 22" || !slices.Equal(l.Lines, []string{"add to tide: lets in tcp 22 from 10.61.4.1/32"}) {
 		t.Fatalf("%+v, %v", l, ok)
 	}
-	e, err := w.WhatIf("bay", l.Edits, nil)
+	e, err := w.WhatIf("bay", l.Edits, nil, nil)
 	if err != nil || !slices.Contains(e.Say(), "session lamp opens, at lamp at tcp 22") {
 		t.Errorf("%q, %v", e.Say(), err)
 	}
-	e, err = w.WhatIf("bay", []reach.Edit{{Drop: true, Group: "g-t", Rule: estate.Rule{Inbound: true, Protocol: "tcp", From: 5432, To: 5432, CIDR: netip.MustParsePrefix("10.61.4.1/32")}}}, nil)
+	e, err = w.WhatIf("bay", []reach.Edit{{Drop: true, Group: "g-t", Rule: estate.Rule{Inbound: true, Protocol: "tcp", From: 5432, To: 5432, CIDR: netip.MustParsePrefix("10.61.4.1/32")}}}, nil, nil)
 	if err != nil || !slices.Contains(e.Say(), "a door of session tables shuts, at lamp at tcp 5432") {
 		t.Errorf("%q, %v", e.Say(), err)
 	}
-	if _, err := w.WhatIf("none", nil, nil); err == nil {
+	if _, err := w.WhatIf("none", nil, nil, nil); err == nil {
 		t.Error("an estate that is not there is changed")
 	}
 }

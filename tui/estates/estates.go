@@ -16,6 +16,7 @@ import (
 	"meatus/core/engine"
 	"meatus/core/estate"
 	"meatus/core/sanitize"
+	"meatus/core/trail"
 	"meatus/core/words"
 	"meatus/core/work"
 	"meatus/core/workspace"
@@ -137,10 +138,7 @@ func (m *Model) group() tea.Cmd {
 	}
 	trail := m.s.Trail
 	return m.s.Run(func() tea.Msg {
-		visits := map[string]time.Time{}
-		if trail != nil {
-			visits = trail.Visits()
-		}
+		visits := visitsOf(trail)
 		g := grouped{asked: asked, idle: map[string]estate.Idle{}, files: filesOf(ws)}
 		for _, i := range estate.Idles(ws.Estates, ws.Book, visits, live, time.Now().AddDate(0, 0, -idleDays)) {
 			g.idle[i.Source+"\x00"+i.ID] = i
@@ -231,19 +229,7 @@ func (m *Model) Table() place.Table {
 func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case grouped:
-		if msg.asked == m.asked {
-			m.idle, m.files = msg.idle, msg.files
-			m.take(msg.areas)
-			found, ways, session := m.seek(), m.seekWays, m.sought
-			m.sought, m.seekWays = "", false
-			switch {
-			case ways && found:
-				m.ways = nil
-				return m.findWays()
-			case ways:
-				m.s.Tell("no instance is known that " + session + " leads to")
-			}
-		}
+		return m.regrouped(msg)
 	case found:
 		m.ways = &msg
 		m.details = true
@@ -294,17 +280,7 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	case place.Heard:
 		switch msg.Event.(type) {
 		case engine.Changed:
-			cmds := []tea.Cmd{m.group()}
-			if m.pairs {
-				cmds = append(cmds, m.findUses())
-			}
-			if m.exposed != nil {
-				cmds = append(cmds, m.findExposed())
-			}
-			if m.scratch != nil {
-				cmds = append(cmds, m.renewScratch())
-			}
-			return tea.Batch(cmds...)
+			return m.changed()
 		case board.Changed:
 			m.want()
 		}
@@ -312,6 +288,48 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 		return m.typed(msg)
 	}
 	return nil
+}
+
+// regrouped takes what was grouped, and goes to the instance that is sought.
+func (m *Model) regrouped(msg grouped) tea.Cmd {
+	if msg.asked != m.asked {
+		return nil
+	}
+	m.idle, m.files = msg.idle, msg.files
+	m.take(msg.areas)
+	found, ways, session := m.seek(), m.seekWays, m.sought
+	m.sought, m.seekWays = "", false
+	switch {
+	case ways && found:
+		m.ways = nil
+		return m.findWays()
+	case ways:
+		m.s.Tell("no instance is known that " + session + " leads to")
+	}
+	return nil
+}
+
+// changed looks anew at everything that shows, since the workspace is another.
+func (m *Model) changed() tea.Cmd {
+	cmds := []tea.Cmd{m.group()}
+	if m.pairs {
+		cmds = append(cmds, m.findUses())
+	}
+	if m.exposed != nil {
+		cmds = append(cmds, m.findExposed())
+	}
+	if m.scratch != nil {
+		cmds = append(cmds, m.renewScratch())
+	}
+	return tea.Batch(cmds...)
+}
+
+// visitsOf is when each session was logged in to last, nothing where no trail is kept.
+func visitsOf(journal *trail.Trail) map[string]time.Time {
+	if journal == nil {
+		return map[string]time.Time{}
+	}
+	return journal.Visits()
 }
 
 // typed takes a key, or what was pasted.

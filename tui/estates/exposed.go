@@ -47,10 +47,7 @@ func (m *Model) showExposed() tea.Cmd {
 func (m *Model) findExposed() tea.Cmd {
 	ws, journal, unused := m.s.Workspace(), m.s.Trail, m.exposed.unused
 	return m.s.Run(func() tea.Msg {
-		visits := map[string]time.Time{}
-		if journal != nil {
-			visits = journal.Visits()
-		}
+		visits := visitsOf(journal)
 		var all []exposure
 		for k := range ws.Estates {
 			source := ws.Estates[k].Source

@@ -101,26 +101,13 @@ func (s *scratch) all() []reach.Edit {
 func (m *Model) try() tea.Cmd {
 	s := m.scratch
 	s.asked++
-	asked, edits, j, probes, source, ws, journal := s.asked, slices.Clone(s.all()), s.judge, s.probes, s.source, m.s.Workspace(), m.s.Trail
+	asked, edits, probes, source, ws, journal := s.asked, slices.Clone(s.all()), s.probes, s.source, m.s.Workspace(), m.s.Trail
 	return m.s.Run(func() tea.Msg {
 		out := effects{asked: asked, probes: probes}
 		if out.probes == nil {
 			out.probes = ws.Probes(source)
 		}
-		after, err := j.With(edits)
-		if err != nil {
-			out.err = err
-			return out
-		}
-		visits := map[string]time.Time{}
-		if journal != nil {
-			visits = journal.Visits()
-		}
-		f := reach.Finding{Here: ws.Seen()}
-		if i := slices.IndexFunc(ws.Estates, func(k estate.Kept) bool { return k.Source == source }); i >= 0 {
-			f.Means = ws.MeansOf(&ws.Estates[i], visits)
-		}
-		out.effects = j.Compare(after, edits, out.probes, f)
+		out.effects, out.err = ws.WhatIf(source, edits, out.probes, visitsOf(journal))
 		return out
 	})
 }

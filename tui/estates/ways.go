@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"strings"
-	"time"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -59,10 +58,7 @@ func (m *Model) findAt(from bool, port reach.Port) tea.Cmd {
 			f.reached = j.From(j.Instance(i.ID))
 			return f
 		}
-		visits := map[string]time.Time{}
-		if journal != nil {
-			visits = journal.Visits()
-		}
+		visits := visitsOf(journal)
 		f.ways, f.misses = ws.WaysTo(source, i, port, visits)
 		return f
 	})
@@ -148,10 +144,7 @@ func (m *Model) draw() tea.Cmd {
 	}
 	return m.s.Draw(place.Drawing{Kind: "estate", Of: "estate " + sanitize.Line(source, 20), Private: "addresses", Make: func(private bool) work.Draw {
 		return work.Draw{Of: "estate " + source, Make: func(context.Context) (draw.Drawing, error) {
-			visits := map[string]time.Time{}
-			if journal != nil {
-				visits = journal.Visits()
-			}
+			visits := visitsOf(journal)
 			d, err := work.Estate(ws, source, wayTo, visits)
 			d.Private = private
 			return d, err

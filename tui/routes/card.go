@@ -277,6 +277,34 @@ func (m *Model) details(e row, width, height int) []string {
 	return lines[:min(len(lines), max(height, 0))]
 }
 
+// remedy is what mends a gate, with the key that does it, as lines.
+func (m *Model) remedy(r gate.Remedy, width int) (lines []string) {
+	t := m.s.Theme
+	if r.IsZero() {
+		return nil
+	}
+	press, key := "", m.s.Press("mend")
+	switch r.Act {
+	case gate.MendKey, gate.MendFile:
+		press = "press " + key + ": "
+	case gate.Settle:
+		press = "press " + key + " to settle it: "
+	case gate.Choose:
+		press = "press " + key + " for what may mend it: "
+	}
+	for i, l := range fit.Wrap(press+r.Say, width-8) {
+		mark := "  "
+		if i == 0 {
+			mark = t.Accent.Render("→ ")
+			if press != "" && strings.HasPrefix(l, press) {
+				l = strings.Replace(press, key, t.Key.Render(key), 1) + l[len(press):]
+			}
+		}
+		lines = append(lines, "   "+mark+l)
+	}
+	return lines
+}
+
 // trouble says what is wrong at the worst gate, why, and what mends it; cut tells that
 // there is more to tell than fits.
 func (m *Model) trouble(e row, width, height int) (shown []string, cut bool) {
@@ -305,31 +333,7 @@ func (m *Model) trouble(e row, width, height int) (shown []string, cut bool) {
 		}
 		lines = append(lines, "   "+mark+l)
 	}
-	var remedy []string
-	if !worst.Remedy.IsZero() {
-		press, key := "", ""
-		switch worst.Remedy.Act {
-		case gate.MendKey, gate.MendFile:
-			key = m.s.Press("mend")
-			press = "press " + key + ": "
-		case gate.Settle:
-			key = m.s.Press("mend")
-			press = "press " + key + " to settle it: "
-		case gate.Choose:
-			key = m.s.Press("mend")
-			press = "press " + key + " for what may mend it: "
-		}
-		for i, l := range fit.Wrap(press+worst.Remedy.Say, width-8) {
-			mark := "  "
-			if i == 0 {
-				mark = t.Accent.Render("→ ")
-				if press != "" && strings.HasPrefix(l, press) {
-					l = strings.Replace(press, key, t.Key.Render(key), 1) + l[len(press):]
-				}
-			}
-			remedy = append(remedy, "   "+mark+l)
-		}
-	}
+	remedy := m.remedy(worst.Remedy, width)
 	for _, d := range worst.Detail {
 		if len(lines)+len(remedy) >= height {
 			cut = true
