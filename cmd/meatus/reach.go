@@ -179,45 +179,21 @@ type unusedJSON struct {
 }
 
 // unused lists the rules that let somebody in and that nobody here used for a week, the oldest first.
-func unused(cmd *cobra.Command, w *workspace.Workspace, all []estate.Kept, q estate.Query, asJSON bool) error {
+func unused(cmd *cobra.Command, w *workspace.Workspace, sources []string, q estate.Query, asJSON bool) error {
 	list := []unusedJSON{}
-	visits := visitsOf(w)
-	for k := range all {
-		j := w.Judge(all[k].Source)
-		if j == nil {
-			continue
-		}
-		used := w.UsedAt(all[k].Source, visits)
-		for _, a := range j.Arrows() {
-			to := slices.DeleteFunc(slices.Clone(a.To), func(i *estate.Instance) bool { return !q.Holds(all[k].Source, &all[k].Snapshot, i) })
-			one := unusedJSON{Source: all[k].Source, Group: j.GroupName(a.Group), Rule: a.Rule.Sentence(j.GroupName(a.Rule.Group)), Who: a.Who, Ports: a.Ports}
-			var last time.Time
-			for _, i := range to {
-				one.To = append(one.To, called(i))
-				if at := used(i, a.Rule); at.After(last) {
-					last = at
-				}
-			}
-			if len(to) == 0 || time.Since(last) < unusedFor {
-				continue
-			}
-			if !last.IsZero() {
-				one.Used = &last
-			}
-			list = append(list, one)
-		}
+	meant := func(k *estate.Kept, i *estate.Instance) bool {
+		return slices.Contains(sources, k.Source) && q.Holds(k.Source, &k.Snapshot, i)
 	}
-	slices.SortStableFunc(list, func(a, b unusedJSON) int {
-		switch {
-		case a.Used == nil && b.Used == nil:
-			return 0
-		case a.Used == nil:
-			return -1
-		case b.Used == nil:
-			return 1
+	for _, l := range w.LetIn(visitsOf(w), meant, true, time.Now()) {
+		one := unusedJSON{Source: l.Source, Group: l.Called, Rule: l.Say, Who: l.Who, Ports: l.Ports}
+		for _, i := range l.To {
+			one.To = append(one.To, called(i))
 		}
-		return a.Used.Compare(*b.Used)
-	})
+		if !l.Used.IsZero() {
+			one.Used = &l.Used
+		}
+		list = append(list, one)
+	}
 	if asJSON {
 		return printJSON(cmd.OutOrStdout(), list)
 	}
@@ -235,9 +211,6 @@ func unused(cmd *cobra.Command, w *workspace.Workspace, all []estate.Kept, q est
 	}
 	return t.Flush()
 }
-
-// unusedFor is from when on what nobody here uses is told as unused.
-const unusedFor = 7 * 24 * time.Hour
 
 // mostWho is how many ranges of addresses are listed of a range of ports.
 const mostWho = 20
@@ -259,7 +232,11 @@ func estateExposure(open opener) *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return unused(cmd, w, all, q, f.asJSON)
+				var sources []string
+				for _, k := range all {
+					sources = append(sources, k.Source)
+				}
+				return unused(cmd, w, sources, q, f.asJSON)
 			}
 			list := []exposedJSON{}
 			for k := range all {

@@ -446,3 +446,50 @@ func (w *Workspace) UsedAt(source string, visits map[string]time.Time) func(i *e
 		return last
 	}
 }
+
+// LetsIn is what one rule of a source lets in, with when a session from here used it last, zero for never.
+type LetsIn struct {
+	reach.Arrow
+	Source string
+	Called string // the group that has the rule
+	Say    string // the rule
+	Used   time.Time
+}
+
+// UnusedFor is from when on what nobody here uses is told as unused.
+const UnusedFor = 7 * 24 * time.Hour
+
+// LetIn is what the rules of all sources let in, those to everybody first. With unused it is what nobody here used
+// for [UnusedFor] before now, the oldest first. Of instances those alone count that meant chooses, all where it is nil.
+func (w *Workspace) LetIn(visits map[string]time.Time, meant func(*estate.Kept, *estate.Instance) bool, unused bool, now time.Time) []LetsIn {
+	var all []LetsIn
+	for k := range w.Estates {
+		kept := &w.Estates[k]
+		j := w.Judge(kept.Source)
+		if j == nil {
+			continue
+		}
+		used := w.UsedAt(kept.Source, visits)
+		for _, a := range j.Arrows() {
+			if meant != nil {
+				a.To = slices.DeleteFunc(slices.Clone(a.To), func(i *estate.Instance) bool { return !meant(kept, i) })
+			}
+			one := LetsIn{Arrow: a, Source: kept.Source, Called: j.GroupName(a.Group), Say: a.Rule.Sentence(j.GroupName(a.Rule.Group))}
+			for _, i := range a.To {
+				if at := used(i, a.Rule); at.After(one.Used) {
+					one.Used = at
+				}
+			}
+			if len(a.To) > 0 && !(unused && now.Sub(one.Used) < UnusedFor) {
+				all = append(all, one)
+			}
+		}
+	}
+	slices.SortStableFunc(all, func(a, b LetsIn) int {
+		if unused {
+			return a.Used.Compare(b.Used)
+		}
+		return int(a.Rank) - int(b.Rank)
+	})
+	return all
+}

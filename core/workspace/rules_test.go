@@ -228,3 +228,24 @@ func TestWhatIsUsed(t *testing.T) {
 		}
 	}
 }
+
+func TestWhatIsLetInAndNotUsed(t *testing.T) {
+	w := reef(t)
+	now := time.Date(2026, 11, 26, 0, 0, 0, 0, time.UTC)
+	visits := map[string]time.Time{"quay": now.AddDate(0, 0, -1), "gauge": now.AddDate(0, 0, -9)}
+	told := func(meant func(*estate.Kept, *estate.Instance) bool, unused bool) (all []string) {
+		for _, l := range w.LetIn(visits, meant, unused, now) {
+			all = append(all, l.Called+" "+l.Ports)
+		}
+		return all
+	}
+	if got := told(nil, false); len(got) != 4 || got[0] != "shore tcp 22" {
+		t.Errorf("everybody first: %q", got)
+	}
+	if got := told(nil, true); !slices.Equal(got, []string{"pier tcp 22", "tide tcp 5432", "reef tcp 22"}) {
+		t.Errorf("unused, the oldest first: %q", got)
+	}
+	if got := told(func(_ *estate.Kept, i *estate.Instance) bool { return i.Name == "gauge" }, true); !slices.Equal(got, []string{"reef tcp 22"}) {
+		t.Errorf("of gauge alone: %q", got)
+	}
+}

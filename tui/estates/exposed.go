@@ -2,7 +2,6 @@ package estates
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -13,6 +12,7 @@ import (
 	"meatus/core/reach"
 	"meatus/core/sanitize"
 	"meatus/core/words"
+	"meatus/core/workspace"
 	"meatus/tui/fit"
 	"meatus/tui/place"
 	"meatus/tui/scroll"
@@ -20,23 +20,14 @@ import (
 
 // exposed is who is let in where, as arrows from who to whom.
 type exposed struct {
-	arrows []exposure
+	arrows []workspace.LetsIn
 	at     scroll.Cursor
 	read   bool
 	unused bool // what nobody used for long alone, the oldest first
 }
 
-// exposure is an arrow, with when somebody here used it last, zero for never.
-type exposure struct {
-	reach.Arrow
-	source string
-	group  string // what the group is called that has the rule
-	say    string // the rule
-	used   time.Time
-}
-
 // exposing is what was found of it.
-type exposing struct{ arrows []exposure }
+type exposing struct{ arrows []workspace.LetsIn }
 
 // showExposed shows who is let in where in place of the networks.
 func (m *Model) showExposed() tea.Cmd {
@@ -46,34 +37,7 @@ func (m *Model) showExposed() tea.Cmd {
 
 func (m *Model) findExposed() tea.Cmd {
 	ws, journal, unused := m.s.Workspace(), m.s.Trail, m.exposed.unused
-	return m.s.Run(func() tea.Msg {
-		visits := visitsOf(journal)
-		var all []exposure
-		for k := range ws.Estates {
-			source := ws.Estates[k].Source
-			j := ws.Judge(source)
-			if j == nil {
-				continue
-			}
-			used := ws.UsedAt(source, visits)
-			for _, a := range j.Arrows() {
-				x := exposure{Arrow: a, source: source, group: j.GroupName(a.Group), say: a.Rule.Sentence(j.GroupName(a.Rule.Group))}
-				for _, i := range a.To {
-					if at := used(i, a.Rule); at.After(x.used) {
-						x.used = at
-					}
-				}
-				all = append(all, x)
-			}
-		}
-		if unused {
-			all = slices.DeleteFunc(all, func(x exposure) bool { return time.Since(x.used) < idleDays*24*time.Hour })
-			slices.SortStableFunc(all, func(a, b exposure) int { return a.used.Compare(b.used) })
-		} else {
-			slices.SortStableFunc(all, func(a, b exposure) int { return int(a.Rank) - int(b.Rank) })
-		}
-		return exposing{all}
-	})
+	return m.s.Run(func() tea.Msg { return exposing{ws.LetIn(visitsOf(journal), nil, unused, time.Now())} })
 }
 
 func (m *Model) takeExposed(msg exposing) {
@@ -84,9 +48,9 @@ func (m *Model) takeExposed(msg exposing) {
 }
 
 // arrow is the chosen one.
-func (m *Model) arrow() (exposure, bool) {
+func (m *Model) arrow() (workspace.LetsIn, bool) {
 	if m.exposed.at.At >= len(m.exposed.arrows) {
-		return exposure{}, false
+		return workspace.LetsIn{}, false
 	}
 	return m.exposed.arrows[m.exposed.at.At], true
 }
@@ -106,7 +70,7 @@ func (m *Model) exposedTable() place.Table {
 func (m *Model) toExposed() tea.Cmd {
 	x, _ := m.arrow()
 	m.exposed = nil
-	m.choose(x.source, x.To[0].ID)
+	m.choose(x.Source, x.To[0].ID)
 	return nil
 }
 
@@ -128,7 +92,7 @@ func (m *Model) choose(source, id string) bool {
 func (m *Model) tryWithout() tea.Cmd {
 	x, _ := m.arrow()
 	m.exposed = nil
-	if !m.choose(x.source, x.To[0].ID) {
+	if !m.choose(x.Source, x.To[0].ID) {
 		m.s.Tell("the query leaves " + called(x.To[0]) + " out")
 		return nil
 	}
@@ -261,15 +225,15 @@ func (m *Model) arrowCard(width int) []string {
 	if !ok {
 		return nil
 	}
-	lines := []string{t.Title(t.Strong.Render(x.group), t.Faint.Render("estate "+sanitize.Line(x.source, 20)), width, fit.Spread)}
+	lines := []string{t.Title(t.Strong.Render(x.Called), t.Faint.Render("estate "+sanitize.Line(x.Source, 20)), width, fit.Spread)}
 	say := func(word, text string) {
 		lines = append(lines, fit.Hang("   "+t.Faint.Render(fit.Pad(word, 10))+" "+text, 14, width-1).Whole...)
 	}
-	say("rule", t.Text.Render(sanitize.Line(x.say, 200)))
+	say("rule", t.Text.Render(sanitize.Line(x.Say, 200)))
 	say("from", t.Text.Render(sanitize.Line(x.Who, 200)))
 	used := "never from here, as far as the trail goes back"
-	if !x.used.IsZero() {
-		used = fit.Ago(time.Since(x.used)) + " ago from here"
+	if !x.Used.IsZero() {
+		used = fit.Ago(time.Since(x.Used)) + " ago from here"
 	}
 	say("used", t.Text.Render(used))
 	if x.Rank <= reach.Everybody {
