@@ -23,7 +23,13 @@ const MaxLook = 64 << 20
 // for. done ends it, and so does the context. It fails with a [gate.Failure] at the
 // channel gate where the server has none.
 func Files(ctx context.Context, p *walk.Passage, limit int64) (files *sftp.Client, done func(), err error) {
-	f, err := walk.Over(ctx, p, "file-transfer channel", func(l *walk.Link) (*fileChannel, error) { return openFiles(l, limit) }, (*fileChannel).close)
+	return FilesBy(ctx, p, "", limit)
+}
+
+// FilesBy is [Files] by a command that serves the protocol on its standard input and output,
+// where command is not "", and with options of the client.
+func FilesBy(ctx context.Context, p *walk.Passage, command string, limit int64, options ...sftp.ClientOption) (files *sftp.Client, done func(), err error) {
+	f, err := walk.Over(ctx, p, "file-transfer channel", func(l *walk.Link) (*fileChannel, error) { return openFiles(l, command, limit, options) }, (*fileChannel).close)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -53,14 +59,18 @@ func (f *fileChannel) close() {
 	})
 }
 
-func openFiles(l *walk.Link, limit int64) (*fileChannel, error) {
+func openFiles(l *walk.Link, command string, limit int64, options []sftp.ClientOption) (*fileChannel, error) {
 	session, err := l.Session()
 	if err != nil {
 		return nil, err
 	}
 	in, err1 := session.StdinPipe()
 	out, err2 := session.StdoutPipe()
-	if err := errors.Join(err1, err2, session.RequestSubsystem("sftp")); err != nil {
+	begin := func() error { return session.RequestSubsystem("sftp") }
+	if command != "" {
+		begin = func() error { return session.Start(command) }
+	}
+	if err := errors.Join(err1, err2, begin()); err != nil {
 		session.Close()
 		return nil, err
 	}
@@ -69,7 +79,7 @@ func openFiles(l *walk.Link, limit int64) (*fileChannel, error) {
 	if limit > 0 {
 		out = io.LimitReader(out, limit)
 	}
-	if f.files, err = sftp.NewClientPipe(out, in); err != nil {
+	if f.files, err = sftp.NewClientPipe(out, in, options...); err != nil {
 		close(f.cut)
 		session.Close()
 		return nil, err

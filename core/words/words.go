@@ -2,6 +2,7 @@
 package words
 
 import (
+	"fmt"
 	"strconv"
 	"strings"
 )
@@ -24,4 +25,31 @@ func And(all []string) string {
 	}
 	last := len(all) - 1
 	return strings.Join(all[:last], ", ") + " and " + all[last]
+}
+
+// Bytes says a number of bytes: "0 B", "12 kB", "3.4 MB".
+func Bytes(n float64) string {
+	for _, unit := range []string{"B", "kB", "MB", "GB"} {
+		if n < 999.5 {
+			if n < 9.95 && unit != "B" {
+				return fmt.Sprintf("%.1f %s", n, unit)
+			}
+			return fmt.Sprintf("%.0f %s", n, unit)
+		}
+		n /= 1000
+	}
+	return fmt.Sprintf("%.1f TB", n)
+}
+
+// ParseBytes reads a number of bytes as [Bytes] says it: "500kB", "2 MB", "1048576".
+func ParseBytes(text string) (int, error) {
+	number := strings.TrimSpace(strings.TrimRight(strings.TrimSpace(text), "kKMGTB"))
+	unit := strings.ToUpper(strings.TrimSuffix(strings.TrimSpace(strings.TrimSpace(text)[len(number):]), "B"))
+	powers := map[string]float64{"": 1, "K": 1e3, "M": 1e6, "G": 1e9, "T": 1e12}
+	n, err := strconv.ParseFloat(number, 64)
+	by, known := powers[unit]
+	if err != nil || !known || n <= 0 || n*by > 1e15 {
+		return 0, fmt.Errorf("%q is no number of bytes, as 500kB or 2MB", text)
+	}
+	return int(n * by), nil
 }

@@ -14,6 +14,7 @@ import (
 	"charm.land/lipgloss/v2"
 
 	"meatus/core/gate"
+	"meatus/core/words"
 	"meatus/tui/fit"
 	"meatus/tui/theme"
 )
@@ -347,5 +348,5 @@ func Rate(v float64) string {
 	if v == 0 {
 		return "nothing"
 	}
-	return fit.Bytes(v) + "/s"
+	return words.Bytes(v) + "/s"
 }

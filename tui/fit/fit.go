@@ -204,20 +204,6 @@ func RoundTrip(d time.Duration) string {
 	return fmt.Sprintf("%.1f s", ms/1000)
 }
 
-// Bytes says a number of bytes: "0 B", "12 kB", "3.4 MB".
-func Bytes(n float64) string {
-	for _, unit := range []string{"B", "kB", "MB", "GB"} {
-		if n < 999.5 {
-			if n < 9.95 && unit != "B" {
-				return fmt.Sprintf("%.1f %s", n, unit)
-			}
-			return fmt.Sprintf("%.0f %s", n, unit)
-		}
-		n /= 1000
-	}
-	return fmt.Sprintf("%.1f TB", n)
-}
-
 var bars = []rune("▁▂▃▄▅▆▇█")
 
 // Spark draws values as bars, the largest of them full height.

@@ -542,7 +542,7 @@ func (m *Model) strip() string {
 		if rtt := fit.RoundTrip(s.RoundTrip); rtt != "" {
 			text += " " + t.Faint.Render(rtt)
 		}
-		parts = append(parts, text+t.Faint.Render(fmt.Sprintf(" ↓%s ↑%s", fit.Bytes(float64(s.In)), fit.Bytes(float64(s.Out)))))
+		parts = append(parts, text+t.Faint.Render(fmt.Sprintf(" ↓%s ↑%s", words.Bytes(float64(s.In)), words.Bytes(float64(s.Out)))))
 	}
 	return fit.Cut(" "+t.Faint.Render(words.Count(len(parts), "link")+"  ")+strings.Join(parts, "   "), m.width)
 }

@@ -19,6 +19,7 @@ import (
 	"meatus/core/gate"
 	"meatus/core/sanitize"
 	"meatus/core/trail"
+	"meatus/core/words"
 	"meatus/core/workspace"
 	"meatus/tui/fit"
 	"meatus/tui/line"
@@ -505,7 +506,7 @@ func cost(every string) string {
 	if err != nil || d <= 0 {
 		return ""
 	}
-	return fmt.Sprintf("; costs %s an hour", fit.Bytes(keepaliveBytes*float64(time.Hour)/float64(d)))
+	return fmt.Sprintf("; costs %s an hour", words.Bytes(keepaliveBytes*float64(time.Hour)/float64(d)))
 }
 
 // title names the table that shows, and the others that can.

@@ -110,7 +110,7 @@ func read(p meter.Sample, each time.Duration) string {
 	if !p.Known {
 		return when + "  nothing is known of it"
 	}
-	say := fmt.Sprintf("%s  ↓ %s/s  ↑ %s/s", when, fit.Bytes(p.In), fit.Bytes(p.Out))
+	say := fmt.Sprintf("%s  ↓ %s/s  ↑ %s/s", when, words.Bytes(p.In), words.Bytes(p.Out))
 	if each >= 2*time.Second {
 		say += " in the mean of " + fit.Ago(each)
 	}
@@ -126,7 +126,7 @@ func read(p meter.Sample, each time.Duration) string {
 // about says what is known of the chosen link or flow now.
 func (m *Model) about() []string {
 	t := m.s.Theme
-	bytes := func(n uint64) string { return fit.Bytes(float64(n)) }
+	bytes := func(n uint64) string { return words.Bytes(float64(n)) }
 	if r, ok := m.selected(); ok && m.onList && r.flow != nil {
 		f := r.flow
 		return []string{t.Faint.Render(fmt.Sprintf("by %s of %s, from %s; %s down, %s up; %s old", r.at, r.session, cmp.Or(f.From, "a socket"), bytes(f.In), bytes(f.Out), fit.Ago(time.Since(f.Began))))}

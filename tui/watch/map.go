@@ -175,7 +175,7 @@ func (m *Model) whole() string {
 			frozen++
 		}
 	}
-	say := fmt.Sprintf("in %s/s  out %s/s  %s", fit.Bytes(in), fit.Bytes(out), words.Count(links, "link"))
+	say := fmt.Sprintf("in %s/s  out %s/s  %s", words.Bytes(in), words.Bytes(out), words.Count(links, "link"))
 	if worst.RoundTrip > 0 {
 		say += fmt.Sprintf("  worst round trip %s, to %s", fit.RoundTrip(worst.RoundTrip), worst.Hop)
 	}
@@ -243,7 +243,7 @@ func (m *Model) stopLine(s stop, selected bool, names int) string {
 	}
 	left = " " + pointer + left + m.stroke(s.link) + " " + name.Render(s.name())
 	in, out := m.rates(s.link)
-	detail := t.Faint.Render(fmt.Sprintf("%8s  ↓%8s/s  ↑%8s/s  %s, up %s", fit.RoundTrip(s.RoundTrip), fit.Bytes(in), fit.Bytes(out), words.Count(s.Channels, "channel"), fit.Ago(time.Since(s.Since))))
+	detail := t.Faint.Render(fmt.Sprintf("%8s  ↓%8s/s  ↑%8s/s  %s, up %s", fit.RoundTrip(s.RoundTrip), words.Bytes(in), words.Bytes(out), words.Count(s.Channels, "channel"), fit.Ago(time.Since(s.Since))))
 	if s.Again > 0 {
 		detail += t.Faint.Render(fmt.Sprintf(", came back %d×", s.Again))
 	}
@@ -299,7 +299,7 @@ func (m *Model) rowLine(r row, selected bool) string {
 		}
 		return pointer + m.listenerLine(*r.listener, whose)
 	case r.head != "":
-		return pointer + t.Strong.Render(r.head) + t.Faint.Render(fmt.Sprintf("  ↓%s/s ↑%s/s", fit.Bytes(r.in), fit.Bytes(r.out)))
+		return pointer + t.Strong.Render(r.head) + t.Faint.Render(fmt.Sprintf("  ↓%s/s ↑%s/s", words.Bytes(r.in), words.Bytes(r.out)))
 	}
 	var name, to string
 	var in, out uint64
@@ -320,11 +320,11 @@ func (m *Model) rowLine(r row, selected bool) string {
 	if r.program != nil && r.program.Windows > 0 {
 		to += ", " + words.Count(r.program.Windows, "window program")
 	}
-	rates := fmt.Sprintf(" ↓%7s/s ↑%7s/s", fit.Bytes(r.in), fit.Bytes(r.out))
+	rates := fmt.Sprintf(" ↓%7s/s ↑%7s/s", words.Bytes(r.in), words.Bytes(r.out))
 	if narrow {
 		return pointer + "  " + strong(fit.Pad(name, wide)) + " " + fit.Pad(to, wide) + t.Faint.Render(rates)
 	}
-	return pointer + "  " + strong(fit.Pad(name, wide)) + " " + fit.Pad(to, wide) + t.Faint.Render(rates+fmt.Sprintf("  %7s down %7s up  %s, idle %s", fit.Bytes(float64(in)), fit.Bytes(float64(out)), fit.Ago(time.Since(r.began())), fit.Ago(time.Since(idle))))
+	return pointer + "  " + strong(fit.Pad(name, wide)) + " " + fit.Pad(to, wide) + t.Faint.Render(rates+fmt.Sprintf("  %7s down %7s up  %s, idle %s", words.Bytes(float64(in)), words.Bytes(float64(out)), fit.Ago(time.Since(r.began())), fit.Ago(time.Since(idle))))
 }
 
 // listenerLine draws a tunnel with how it stands.
@@ -334,7 +334,7 @@ func (m *Model) listenerLine(l tunnel.Line, whose string) string {
 	mark, say := t.Mark(v), l.Drawn()+"  "
 	switch v {
 	case gate.Open:
-		say += fmt.Sprintf("%s, %s so far", words.Count(l.Live, "flow"), fit.Bytes(float64(l.In+l.Out)))
+		say += fmt.Sprintf("%s, %s so far", words.Count(l.Live, "flow"), words.Bytes(float64(l.In+l.Out)))
 	case gate.Untried:
 		say += "walked at the first knock"
 	default:

@@ -47,7 +47,7 @@ func (m *Model) recapLines(width, height int) []string {
 			say(t.Faint.Render("and " + words.Count(len(r.Carried)-i, "more link")))
 			break
 		}
-		say(fmt.Sprintf("  %s %s  ↓ %s  ↑ %s", fit.Pad(c.Name, 12), t.Live.Render(fit.Pad(bar((c.In+c.Out)/most, 16), 16)), fit.Bytes(c.In), fit.Bytes(c.Out)))
+		say(fmt.Sprintf("  %s %s  ↓ %s  ↑ %s", fit.Pad(c.Name, 12), t.Live.Render(fit.Pad(bar((c.In+c.Out)/most, 16), 16)), words.Bytes(c.In), words.Bytes(c.Out)))
 	}
 	if len(r.Carried) == 0 {
 		say(t.Faint.Render("nothing was carried that is known of"))

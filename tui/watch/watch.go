@@ -20,7 +20,6 @@ import (
 	"meatus/core/words"
 	"meatus/core/work"
 	"meatus/core/workspace"
-	"meatus/tui/fit"
 	"meatus/tui/form"
 	"meatus/tui/place"
 	"meatus/tui/scroll"
@@ -401,7 +400,7 @@ func (m *Model) askEnd() {
 		m.note = fmt.Sprintf("it runs in another Meatus (process %d, %s) and ends there; %s closes its door", r.other.PID, r.other.What, m.s.Press("remove-all"))
 	case m.onList && ok && r.flow != nil:
 		f, at, set := *r.flow, r.at, m.s.Tunnels
-		m.ask(fmt.Sprintf("end %s to %s, %s so far? Nothing else ends with it.", f.Who(), f.To, fit.Bytes(float64(f.In+f.Out))), func() string {
+		m.ask(fmt.Sprintf("end %s to %s, %s so far? Nothing else ends with it.", f.Who(), f.To, words.Bytes(float64(f.In+f.Out))), func() string {
 			set.EndFlow(at, f.ID)
 			return "ended"
 		})

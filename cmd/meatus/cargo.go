@@ -1,0 +1,504 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"meatus/core/cargo"
+	"meatus/core/engine"
+	"meatus/core/sanitize"
+	"meatus/core/words"
+	"meatus/core/work"
+	"meatus/core/workspace"
+)
+
+// The exit statuses of moving files, besides those of every command.
+const (
+	statusSome    = 5 // some of it is not there
+	statusNothing = 6 // nothing is
+)
+
+// cargoFlags are the flags of the commands that move files.
+type cargoFlags struct {
+	rules      cargo.Rules
+	links      string
+	over       string
+	proof      string
+	order      string
+	rate       string
+	keep       time.Duration
+	noKeep     bool
+	dry        bool
+	save       string
+	asJSON     bool
+	quiet      bool
+	super      bool
+	identities *identities
+}
+
+func (f *cargoFlags) on(c *cobra.Command) {
+	flags := c.Flags()
+	flags.StringArrayVar(&f.rules.Exclude, "exclude", nil, "leave out what fits a pattern, as *.log, cache/ or data/**/*.tmp (repeatable)")
+	flags.StringArrayVar(&f.rules.Include, "include", nil, "take only files that fit a pattern (repeatable)")
+	flags.BoolVar(&f.rules.Content, "checksum", false, "compare files by their content, and not by size and time")
+	flags.BoolVar(&f.rules.Owner, "owner", false, "keep whose files are, and every bit of their permissions")
+	flags.StringVar(&f.links, "links", "keep", "symbolic links: keep, follow or leave; none ever leads out of the tree")
+	flags.StringVar(&f.over, "over", "older", "what may be replaced: older, all (also what is newer there) or none")
+	flags.StringVar(&f.proof, "proof", "cheap", "compare contents afterwards: cheap (where no line has to carry them back), all or none")
+	flags.StringVar(&f.order, "order", "path", "what goes first: path, small, large or new")
+	flags.StringVar(&f.rate, "rate", "", "at most so much a second, as 500kB or 2MB")
+	flags.DurationVar(&f.keep, "keep", cargo.DefaultKeep, "how long what is replaced or removed is kept over there, for undo")
+	flags.BoolVar(&f.noKeep, "no-keep", false, "keep nothing of what is replaced or removed: it cannot be undone")
+	flags.BoolVar(&f.dry, "dry-run", false, "show the plan and move nothing")
+	flags.StringVar(&f.save, "save-plan", "", "write the plan to a file and move nothing; meatus cargo carry takes it")
+	flags.BoolVar(&f.asJSON, "json", false, "print the plan, the progress and what came of it as lines of JSON")
+	flags.BoolVar(&f.quiet, "quiet", false, "print nothing but what went wrong")
+	flags.BoolVar(&f.super, "sudo", false, "read and write over there with the superuser's right, where sudo asks for no password")
+	f.identities = yesIdentity(c)
+}
+
+// read takes the flags into rules and options.
+func (f *cargoFlags) read() (o cargo.Options, err error) {
+	f.rules.Links, f.rules.Over = cargo.Links(f.links), cargo.Over(f.over)
+	if err := f.rules.Check(); err != nil {
+		return o, err
+	}
+	proofs := map[string]cargo.Proof{"cheap": cargo.ProveCheap, "all": cargo.ProveAll, "none": cargo.ProveNought}
+	orders := map[string]cargo.Order{"path": cargo.ByPath, "small": cargo.SmallFirst, "large": cargo.LargeFirst, "new": cargo.NewFirst}
+	var ok bool
+	if o.Proof, ok = proofs[f.proof]; !ok {
+		return o, fmt.Errorf("contents are compared cheap, all or none, not %q", f.proof)
+	}
+	if o.Order, ok = orders[f.order]; !ok {
+		return o, fmt.Errorf("first goes what is first by path, small, large or new, not %q", f.order)
+	}
+	if f.rate != "" {
+		if o.Rate, err = words.ParseBytes(strings.TrimSuffix(f.rate, "/s")); err != nil {
+			return o, err
+		}
+	}
+	if o.Keep = f.keep; f.noKeep {
+		o.Keep = -1
+	}
+	return o, nil
+}
+
+func sendCommand(open opener) *cobra.Command {
+	var f cargoFlags
+	c := &cobra.Command{
+		Use:   "send PATH... SESSION:PATH",
+		Short: "move files and folders to a session's machine, and prove that they arrived",
+		Long: `send moves files and folders of this machine, or of another session, to a
+session's machine. A target that ends with / is a folder to put things into;
+another is what is to be made. PATH - is standard input.
+
+A file is written beside its place, compared by its SHA-256 digest, and put in
+its place by one rename. What it replaces is kept over there for a week: meatus
+cargo undo brings it back. What is newer over there is left, and told.
+
+Status 0: all is there; 5: some is not; 6: nothing is.`,
+		Args: cobra.MinimumNArgs(2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return moveAll(cmd, open, args[:len(args)-1], args[len(args)-1], &f, false)
+		},
+	}
+	f.on(c)
+	return c
+}
+
+func fetchCommand(open opener) *cobra.Command {
+	var f cargoFlags
+	c := &cobra.Command{
+		Use:   "fetch SESSION:PATH... [PATH]",
+		Short: "move files and folders from a session's machine to here, and prove that they arrived",
+		Long: `fetch moves files and folders of a session's machine to this one, into the folder
+one is in where no PATH is given. PATH - is standard output, for one file.
+
+It works as send does, and has the same statuses.`,
+		Args: cobra.MinimumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			to := "./"
+			if last := args[len(args)-1]; len(args) > 1 && !strings.Contains(last, ":") {
+				args, to = args[:len(args)-1], last
+			}
+			return moveAll(cmd, open, args, to, &f, false)
+		},
+	}
+	f.on(c)
+	return c
+}
+
+func mirrorCommand(open opener) *cobra.Command {
+	var f cargoFlags
+	c := &cobra.Command{
+		Use:   "mirror FROM TO",
+		Short: "make a folder like another, here or at a session's machine",
+		Long: `mirror makes the folder TO like the folder FROM. Each is a path here or
+SESSION:PATH; both may be far. With --delete what stands in TO alone is put
+aside, too. --dry-run shows what would be done.`,
+		Args: cobra.ExactArgs(2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return moveAll(cmd, open, args[:1], args[1], &f, true)
+		},
+	}
+	f.on(c)
+	c.Flags().BoolVar(&f.rules.Delete, "delete", false, "put aside what stands in TO alone")
+	return c
+}
+
+// mover moves things for one command.
+type mover struct {
+	*running
+	ws      *workspace.Workspace
+	f       *cargoFlags
+	options cargo.Options
+	out     io.Writer
+	errs    io.Writer
+}
+
+// moveAll moves sources to a target, one after the other.
+func moveAll(cmd *cobra.Command, open opener, sources []string, target string, f *cargoFlags, mirror bool) error {
+	options, err := f.read()
+	if err != nil {
+		return &statusError{statusWrongUse, err}
+	}
+	w, err := open.workspace()
+	if err != nil {
+		return err
+	}
+	from, to, err := places(w, sources, target, f.super)
+	if err != nil {
+		return &statusError{statusWrongUse, err}
+	}
+	if mirror {
+		for _, p := range []*cargo.Place{&from[0], &to} {
+			if p.Path = strings.TrimSuffix(p.Path, "/"); p.Path == "" {
+				p.Path = "."
+			}
+		}
+	}
+	e, err := open.engine(cmd, w, f.identities, engine.Options{}, nil)
+	if err != nil {
+		return err
+	}
+	defer e.Close()
+	m := &mover{running: e, ws: w, f: f, options: options, out: cmd.OutOrStdout(), errs: cmd.ErrOrStderr()}
+	var all error
+	done := 0
+	for _, one := range from {
+		n, err := m.move(cmd, one, to, mirror)
+		done += n
+		if err != nil && len(from) > 1 && cmd.Context().Err() == nil {
+			fmt.Fprintln(m.errs, "meatus: "+sanitize.Text(err.Error(), 2000))
+		}
+		all = errors.Join(all, err)
+	}
+	return cargoStatus(cmd.Context(), all, done)
+}
+
+// places reads where things are moved from and to.
+func places(w *workspace.Workspace, sources []string, target string, super bool) (from []cargo.Place, to cargo.Place, err error) {
+	known := func(name string) bool { return w.Book.Session(name) != nil }
+	place := func(text string) (cargo.Place, error) {
+		p, err := cargo.ParsePlace(text, known)
+		p.Super = super && p.Session != ""
+		return p, err
+	}
+	far := false
+	for _, s := range sources {
+		p, err := place(s)
+		if err != nil {
+			return nil, to, err
+		}
+		far = far || p.Session != ""
+		from = append(from, p)
+	}
+	if to, err = place(target); err != nil {
+		return nil, to, err
+	}
+	if !far && to.Session == "" {
+		return nil, to, errors.New("both are on this machine: one is written SESSION:PATH")
+	}
+	if len(from) > 1 && !to.Into() {
+		to.Path += "/" // several things go into a folder
+	}
+	return from, to, nil
+}
+
+// cargoStatus is the status that moving ends with.
+func cargoStatus(ctx context.Context, err error, done int) error {
+	switch {
+	case err == nil:
+		return nil
+	case ctx.Err() != nil:
+		return interrupted(ctx, err)
+	case done > 0:
+		return &statusError{statusSome, err}
+	case statusOf(err) != statusFailed:
+		return err
+	}
+	return &statusError{statusNothing, err}
+}
+
+// move moves one thing, and returns how many names were done.
+func (m *mover) move(cmd *cobra.Command, from, to cargo.Place, mirror bool) (int, error) {
+	ctx := cmd.Context()
+	if from.Path == "-" && from.Session == "" || to.Path == "-" && to.Session == "" {
+		return m.pour(cmd, from, to)
+	}
+	trees, err := m.Tools().Between(ctx, from, to)
+	if err != nil {
+		return 0, err
+	}
+	defer trees.Close()
+	if mirror && trees.Source != "" {
+		return 0, &statusError{statusWrongUse, fmt.Errorf("%s is no folder: meatus send or fetch moves a file", from)}
+	}
+	plan, err := trees.Plan(ctx, m.f.rules, m.looked())
+	m.clear()
+	if err != nil {
+		return 0, err
+	}
+	if m.f.save != "" {
+		return plan.Sum().By[cargo.Leave].Names, m.savePlan(plan)
+	}
+	if err := m.show(plan); err != nil || m.f.dry {
+		return 1, err
+	}
+	return m.carry(cmd, &work.Carry{Tools: m.Tools(), Plan: plan, Options: m.options, Trees: trees})
+}
+
+// carry carries a plan out and tells how far it is.
+func (m *mover) carry(cmd *cobra.Command, job *work.Carry) (int, error) {
+	quit := m.follow(job)
+	err := m.do(cmd, job, func(s work.Step) {
+		m.clear()
+		m.step(s)
+	})
+	quit()
+	left := job.Plan.Sum().Problems
+	if err == nil && left > 0 {
+		err = fmt.Errorf("%w: %s left", work.ErrSome, words.Count(left, "name"))
+	}
+	if m.f.asJSON {
+		m.line(map[string]any{"event": "end", "done": job.Report.Done, "failed": job.Report.Failed, "left": left, "proven": job.Report.Proven, "plan": job.Plan.ID})
+	}
+	return job.Report.Done.Names + job.Plan.Same, err
+}
+
+// step tells one step of a carry.
+func (m *mover) step(s work.Step) {
+	if m.f.asJSON {
+		l := map[string]any{"event": "step", "say": s.Say}
+		if s.Where != "" {
+			l["path"] = s.Where
+		}
+		if s.Err != nil {
+			l["error"] = s.Err.Error()
+		}
+		m.line(l)
+		return
+	}
+	if m.f.quiet && s.Err == nil {
+		return
+	}
+	out := m.errs
+	if s.Err == nil && s.Where == "" {
+		out = m.out
+	}
+	if s.Err != nil {
+		s.Say += ": " + sanitize.Line(s.Err.Error(), 500)
+	}
+	if s.Where != "" {
+		s.Say = s.Where + ": " + s.Say
+	}
+	fmt.Fprintln(out, s.Say)
+}
+
+func (m *mover) line(v any) {
+	text, err := json.Marshal(v)
+	if err == nil {
+		fmt.Fprintln(m.out, string(text))
+	}
+}
+
+// terminal tells whether progress is for a person.
+func (m *mover) terminal() bool {
+	f, ok := m.errs.(*os.File)
+	return ok && !m.f.asJSON && !m.f.quiet && term.IsTerminal(int(f.Fd()))
+}
+
+// clear takes the line of progress away.
+func (m *mover) clear() {
+	if m.terminal() {
+		fmt.Fprint(m.errs, "\r\x1b[K")
+	}
+}
+
+// looked tells a person how many names were found, while a plan is made.
+func (m *mover) looked() func(cargo.Listed) {
+	if !m.terminal() {
+		return nil
+	}
+	last := time.Now()
+	return func(l cargo.Listed) {
+		if time.Since(last) > 100*time.Millisecond {
+			last = time.Now()
+			fmt.Fprintf(m.errs, "\r\x1b[K%s looked at", words.Count(l.Known, "name"))
+		}
+	}
+}
+
+// follow tells how far a job is until quit is called.
+func (m *mover) follow(job *work.Carry) (quit func()) {
+	every := 200 * time.Millisecond
+	if m.f.asJSON {
+		every = time.Second
+	} else if !m.terminal() {
+		return func() {}
+	}
+	stop, done := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(done)
+		tick := time.NewTicker(every)
+		defer tick.Stop()
+		for {
+			select {
+			case <-stop:
+				m.clear()
+				return
+			case <-tick.C:
+				if p, ok := job.Progress(); ok && !p.Over {
+					m.progress(p)
+				}
+			}
+		}
+	}()
+	return func() {
+		close(stop)
+		<-done
+	}
+}
+
+func (m *mover) progress(p cargo.Progress) {
+	if m.f.asJSON {
+		m.line(map[string]any{"event": "progress", "names": p.NamesDone, "of_names": p.Names, "bytes": p.BytesDone, "of_bytes": p.Bytes, "rate": int64(p.Rate), "waiting": p.Waiting})
+		return
+	}
+	const width = 24
+	full := int(p.Share() * width)
+	say := fmt.Sprintf("%s%s %3.0f %%  %s of %s  %s/s", strings.Repeat("━", full), strings.Repeat("┄", width-full), p.Share()*100,
+		words.Bytes(float64(p.BytesDone)), words.Bytes(float64(p.Bytes)), words.Bytes(p.Rate))
+	if p.Left > 0 {
+		say += "  " + p.Left.Round(time.Second).String() + " left"
+	}
+	if p.Waiting {
+		say += "  the line is lost"
+	}
+	fmt.Fprint(m.errs, "\r\x1b[K"+say)
+}
+
+// savePlan writes a plan to a file.
+func (m *mover) savePlan(p *cargo.Plan) error {
+	text, err := json.MarshalIndent(p, "", " ")
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(m.f.save, append(text, '\n'), 0o600)
+}
+
+// maxShown is how many lines of a plan are printed.
+const maxShown = 2000
+
+// show prints a plan: all of it where nothing else is wanted, what it comes to else.
+func (m *mover) show(p *cargo.Plan) error {
+	if m.f.asJSON {
+		if m.f.dry {
+			return printJSON(m.out, p)
+		}
+		s := p.Sum()
+		m.line(map[string]any{"event": "plan", "plan": p.ID, "make": s.By[cargo.Make], "replace": s.By[cargo.Replace], "settle": s.By[cargo.Settle], "remove": s.By[cargo.Remove], "left": s.Problems, "same": p.Same})
+	} else if m.f.dry {
+		m.list(p)
+	}
+	if m.f.asJSON || m.f.quiet {
+		return nil
+	}
+	for _, s := range p.Says() {
+		fmt.Fprintln(m.out, s)
+	}
+	if !m.f.dry {
+		m.leaves(p)
+	}
+	return nil
+}
+
+// list prints what a plan does, name by name.
+func (m *mover) list(p *cargo.Plan) {
+	shown := 0
+	for _, b := range p.Batches {
+		for i := range b.Items {
+			if shown++; shown > maxShown {
+				fmt.Fprintln(m.out, "… and more; --json has all of it")
+				return
+			}
+			fmt.Fprintln(m.out, b.Items[i].Line(b.Path))
+		}
+	}
+}
+
+// leaves tells what is left alone, and why.
+func (m *mover) leaves(p *cargo.Plan) {
+	shown := 0
+	for _, b := range p.Batches {
+		for i := range b.Items {
+			if b.Items[i].Act != cargo.Leave {
+				continue
+			}
+			if shown++; shown > 20 {
+				fmt.Fprintln(m.errs, "… and more; --dry-run has all of them")
+				return
+			}
+			fmt.Fprintln(m.errs, b.Items[i].Line(b.Path))
+		}
+	}
+}
+
+// pour moves standard input to a file, or a file to standard output.
+func (m *mover) pour(cmd *cobra.Command, from, to cargo.Place) (int, error) {
+	ctx := cmd.Context()
+	if from.Path == "-" && to.Path == "-" {
+		return 0, &statusError{statusWrongUse, errors.New("from standard input to standard output nothing need be moved")}
+	}
+	if to.Path == "-" {
+		end, err := m.Tools().Open(ctx, from)
+		if err != nil {
+			return 0, err
+		}
+		defer end.Close()
+		_, err = cargo.Drain(ctx, end, "", m.out, m.options)
+		return 0, err
+	}
+	if to.Into() {
+		return 0, &statusError{statusWrongUse, fmt.Errorf("standard input has no name: %s needs one", to)}
+	}
+	trees, err := m.Tools().ForOne(ctx, to)
+	if err != nil {
+		return 0, err
+	}
+	defer trees.Close()
+	n, err := cargo.Pour(ctx, cmd.InOrStdin(), trees.To, trees.Target, m.options)
+	if err == nil && !m.f.quiet {
+		fmt.Fprintf(m.errs, "%s in %s\n", words.Bytes(float64(n)), to)
+	}
+	return 1, err
+}

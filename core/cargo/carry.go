@@ -1,0 +1,518 @@
+package cargo
+
+import (
+	"cmp"
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+	"golang.org/x/sync/semaphore"
+	"golang.org/x/time/rate"
+
+	"meatus/core/cargo/ends"
+)
+
+// Proof says when contents are compared by their digests after they were written.
+type Proof string
+
+// When.
+const (
+	ProveCheap  Proof = ""     // where neither end has to send what it has over a line again
+	ProveAll    Proof = "all"  // also where that costs reading everything back
+	ProveNought Proof = "none" // sizes alone are looked at
+)
+
+// Options say how a plan is carried out.
+type Options struct {
+	Proof Proof
+	Rate  int           // bytes a second, 0 for as many as go
+	Keep  time.Duration // how long what is replaced or removed is kept; [DefaultKeep] where 0, not at all below
+	Order Order
+	// Record is written as it goes on, and read where it goes on with what was begun; nil for
+	// none.
+	Record *Record
+	Tell   func(Event) // told of what happens, from many goroutines; may be nil
+}
+
+// DefaultKeep is how long what was replaced or removed is kept.
+const DefaultKeep = 7 * 24 * time.Hour
+
+// Order says what goes first.
+type Order string
+
+// The orders.
+const (
+	ByPath     Order = ""
+	SmallFirst Order = "small"
+	LargeFirst Order = "large"
+	NewFirst   Order = "new"
+)
+
+// Event is something that happened to one name, or to the line where Path is "".
+type Event struct {
+	Path    string
+	Err     error  // why it was not done
+	Say     string // what else is worth telling
+	Waiting bool   // the line is lost, and is waited for
+}
+
+// Failure is a name that was not done, and why.
+type Failure struct {
+	Path string
+	Err  error
+}
+
+// maxFailures is how many are kept to be told.
+const maxFailures = 1000
+
+// Report is what came of a carry.
+type Report struct {
+	Done     Tally // names that are as the plan wanted them, and the bytes that were moved
+	Failed   int
+	Failures []Failure // the first of them
+	Proven   int       // files whose content was compared
+	Unproven int       // files of which the size alone was looked at
+}
+
+// Bounds of what is under way.
+const (
+	filesAtOnce = 64
+	onTheWay    = 64 << 20 // bytes
+)
+
+// Carry carries one plan out. It is safe to use from many goroutines; Run is called once.
+type Carry struct {
+	plan     *Plan
+	from, to ends.End
+	options  Options
+	budget   *semaphore.Weighted
+	limit    *rate.Limiter
+	paused   pause
+	progress progress
+	aside    asides
+
+	mu      sync.Mutex
+	report  Report
+	tries   map[ends.End]int // how often a line came back with nothing moved since
+	steps   atomic.Int64     // of anything that went well
+	made    map[string]bool  // folders that were made here and now, so that nothing else is in them
+	buffers sync.Pool
+}
+
+// NewCarry returns what carries a plan out between two trees, which have to be the plan's.
+func NewCarry(p *Plan, from, to ends.End, o Options) *Carry {
+	c := &Carry{plan: p, from: from, to: to, options: o, budget: semaphore.NewWeighted(onTheWay), tries: map[ends.End]int{}, made: map[string]bool{}}
+	c.paused.init()
+	c.limit = o.limiter()
+	if c.options.Keep == 0 {
+		c.options.Keep = DefaultKeep
+	}
+	c.aside.init(c)
+	c.progress.init(p)
+	return c
+}
+
+// Run carries the plan out. The error is why it ended early; what could not be done of single
+// names is in the report.
+func (c *Carry) Run(ctx context.Context) (Report, error) {
+	if err := c.room(ctx); err != nil {
+		return c.report, err
+	}
+	c.options.Record.write(line{Do: lineBegan, When: time.Now().UTC(), In: c.aside.folder})
+	c.progress.start()
+	defer c.progress.stop()
+	steps := []func(context.Context) error{c.aside.expire, c.folders, c.files, c.removals, c.finish}
+	for _, step := range steps {
+		if err := step(ctx); err != nil {
+			return c.sum(), err
+		}
+	}
+	if r := c.sum(); r.Failed == 0 {
+		c.options.Record.write(line{Do: lineOver})
+	}
+	return c.sum(), c.options.Record.Err()
+}
+
+// sum is the report so far.
+func (c *Carry) sum() Report {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.report
+}
+
+// ErrNoRoom says that a tree has less room than is to be written.
+var ErrNoRoom = errors.New("there is not enough room")
+
+// room asks whether what comes has room.
+func (c *Carry) room(ctx context.Context) error {
+	need := c.plan.Sum().Need
+	for i, end := range []ends.End{c.to, c.from} {
+		free, known := end.Room(ctx)
+		if known && need[i] > 0 && uint64(need[i]) > free {
+			return fmt.Errorf("%s at %s: %w: %d bytes come, and %d are free", end.Root(), end.Name(), ErrNoRoom, need[i], free)
+		}
+	}
+	return nil
+}
+
+// source and target are the ends that an item goes from and to.
+func (c *Carry) source(i *Item) ends.End {
+	if i.Back {
+		return c.to
+	}
+	return c.from
+}
+
+func (c *Carry) target(i *Item) ends.End {
+	if i.Back {
+		return c.from
+	}
+	return c.to
+}
+
+// job is one item under way.
+type job struct {
+	*Item
+	folder string
+	part   string // its name while it is written
+	at     int64  // how much of it has arrived
+	begun  bool   // something was written there
+	fresh  bool   // what is written to was empty, so that nothing need be written where there is nothing
+	sum    ends.Sum
+	summed bool // sum is the digest of what was read
+	again  bool // it was moved a second time
+}
+
+func (j *job) path() string { return ends.Join(j.folder, j.Name) }
+
+func (j *job) sourcePath() string {
+	if j.Source != "" {
+		return ends.Join(j.folder, j.Source)
+	}
+	return j.path()
+}
+
+// jobs are the items that a choice takes and that are not done, in the wanted order.
+func (c *Carry) jobs(choose func(*Item) bool) []*job {
+	var all []*job
+	for bi := range c.plan.Batches {
+		b := &c.plan.Batches[bi]
+		for i := range b.Items {
+			item := &b.Items[i]
+			if !choose(item) {
+				continue
+			}
+			path := ends.Join(b.Path, item.Name)
+			if c.options.Record.isDone(path) {
+				c.progress.skip(item)
+				c.count(item)
+				continue
+			}
+			j := &job{Item: item, folder: b.Path, part: ends.Join(b.Path, c.partName(path))}
+			j.at, j.begun = c.options.Record.arrived(path)
+			all = append(all, j)
+		}
+	}
+	return c.ordered(all)
+}
+
+func (c *Carry) ordered(all []*job) []*job {
+	by := map[Order]func(a, b *job) int{
+		SmallFirst: func(a, b *job) int { return int(max(min(a.New.Size-b.New.Size, 1), -1)) },
+		LargeFirst: func(a, b *job) int { return int(max(min(b.New.Size-a.New.Size, 1), -1)) },
+		NewFirst:   func(a, b *job) int { return int(max(min(b.New.Time-a.New.Time, 1), -1)) },
+	}[c.options.Order]
+	if by != nil {
+		slices.SortStableFunc(all, by)
+	}
+	return all
+}
+
+// partName is the name that a file has while it is written: it is the same when it is gone on
+// with, and another for other content.
+func (c *Carry) partName(path string) string {
+	digest := sha256.Sum256([]byte(c.plan.ID + "\x00" + path))
+	return fmt.Sprintf("%s%x", partPrefix, digest[:10])
+}
+
+// each does something with jobs, some at once. One that fails is told, and the others go on;
+// the error is why all end.
+func (c *Carry) each(ctx context.Context, jobs []*job, do func(context.Context, *job) error) error {
+	g, within := errgroup.WithContext(ctx)
+	g.SetLimit(filesAtOnce)
+	for _, j := range jobs {
+		if within.Err() != nil {
+			break
+		}
+		g.Go(func() error { return c.one(within, j, do) })
+	}
+	return cmp.Or(context.Cause(ctx), g.Wait())
+}
+
+// one does something with one job, again when a line that was lost is back.
+func (c *Carry) one(ctx context.Context, j *job, do func(context.Context, *job) error) error {
+	if err := c.paused.wait(ctx); err != nil {
+		return err
+	}
+	err := c.insist(ctx, func() error { return do(ctx, j) })
+	var gone *goneError
+	switch {
+	case ctx.Err() != nil:
+		return ctx.Err()
+	case errors.As(err, &gone):
+		return err
+	case err != nil:
+		c.fail(j, err)
+	}
+	return c.options.Record.Err()
+}
+
+// goneError says that a line is lost for good.
+type goneError struct{ error }
+
+func (g *goneError) Unwrap() error { return g.error }
+
+// maxTries is how often a line may come back without anything moved in between.
+const maxTries = 4
+
+// insist does something until it is not a lost line that it fails by.
+func (c *Carry) insist(ctx context.Context, do func() error) error {
+	for {
+		err := do()
+		if err == nil {
+			c.steps.Add(1)
+			return nil
+		}
+		var end ends.End
+		for _, e := range []ends.End{c.from, c.to} {
+			if e.Lost(err) {
+				end = e
+			}
+		}
+		if end == nil || ctx.Err() != nil {
+			return err
+		}
+		if err := c.back(ctx, end, err); err != nil {
+			return &goneError{err}
+		}
+	}
+}
+
+// back waits until an end is reached again.
+func (c *Carry) back(ctx context.Context, end ends.End, why error) error {
+	c.mu.Lock()
+	moved := c.steps.Swap(0) > 0
+	if c.tries[end]++; moved {
+		c.tries[end] = 1
+	}
+	many := c.tries[end] > maxTries*filesAtOnce
+	c.mu.Unlock()
+	if many {
+		return fmt.Errorf("the line to %s is lost again and again with nothing moved in between: %w", end.Name(), why)
+	}
+	if c.progress.waiting.Add(1) == 1 {
+		c.tell(Event{Waiting: true, Say: "the line to " + end.Name() + " is lost; it goes on when it is back"})
+	}
+	err := end.Again(ctx)
+	if c.progress.waiting.Add(-1) == 0 && err == nil {
+		c.tell(Event{Say: "the line to " + end.Name() + " is back"})
+	}
+	return err
+}
+
+func (c *Carry) tell(e Event) {
+	if c.options.Tell != nil {
+		c.options.Tell(e)
+	}
+}
+
+// fail notes that an item could not be done.
+func (c *Carry) fail(j *job, err error) {
+	c.progress.failed(j.Item, j.at)
+	c.mu.Lock()
+	c.report.Failed++
+	if len(c.report.Failures) < maxFailures {
+		c.report.Failures = append(c.report.Failures, Failure{j.path(), err})
+	}
+	c.mu.Unlock()
+	c.tell(Event{Path: j.path(), Err: err})
+}
+
+// finished notes that an item is done.
+func (c *Carry) finished(j *job) {
+	c.options.Record.step(lineDone, j.path(), 0)
+	c.progress.done(j.Item)
+	c.count(j.Item)
+}
+
+func (c *Carry) count(i *Item) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	bytes := int64(0)
+	if i.Act == Make || i.Act == Replace {
+		bytes = i.New.Size
+	}
+	c.report.Done.add(1, bytes)
+}
+
+// folders makes the folders that come, those above before those in them. Each is writable for
+// its owner until the end.
+func (c *Carry) folders(ctx context.Context) error {
+	all := c.jobs(func(i *Item) bool { return (i.Act == Make || i.Act == Replace) && i.New.Kind == ends.Folder })
+	for depth := 0; len(all) > 0; depth++ {
+		var level, rest []*job
+		for _, j := range all {
+			if depthOf(j.path()) == depth {
+				level = append(level, j)
+			} else {
+				rest = append(rest, j)
+			}
+		}
+		if err := c.each(ctx, level, c.makeFolder); err != nil {
+			return err
+		}
+		all = rest
+	}
+	return nil
+}
+
+func depthOf(path string) int {
+	if path == "" {
+		return 0
+	}
+	return strings.Count(path, "/") + 1
+}
+
+// makeFolder makes a folder; its permissions come at the end.
+func (c *Carry) makeFolder(ctx context.Context, j *job) error {
+	target := c.target(j.Item)
+	now, err := target.Lstat(ctx, j.path())
+	if err == nil && now.Kind == ends.Folder {
+		return nil // from an attempt before, or by somebody else: it is as good
+	}
+	if j.Old != nil && err == nil {
+		if err := c.aside.put(ctx, j, now); err != nil {
+			return err
+		}
+	} else if err == nil {
+		return errChanged("something else stands there now")
+	}
+	if target.Lost(err) {
+		return err
+	}
+	if err := target.Mkdir(ctx, j.path(), 0o700); err != nil {
+		return fmt.Errorf("the folder cannot be made: %w", err)
+	}
+	c.mu.Lock()
+	c.made[sideOf(j.Item)+j.path()] = true
+	c.mu.Unlock()
+	return nil
+}
+
+// sideOf marks the paths of each side apart.
+func sideOf(i *Item) string {
+	if i.Back {
+		return "<"
+	}
+	return ">"
+}
+
+// errChanged says that the world is no longer as it was when the plan was made.
+type errChanged string
+
+func (e errChanged) Error() string {
+	return string(e) + ": it is not what the plan was made for; make it anew"
+}
+
+// files moves files and links, and settles what differs in its permissions alone. What is
+// written is proven in batches, as they come, and then put in its place.
+func (c *Carry) files(ctx context.Context) error {
+	jobs := c.jobs(func(i *Item) bool {
+		return (i.Act == Make || i.Act == Replace) && i.New.Kind != ends.Folder || i.Act == Settle && i.New.Kind != ends.Folder
+	})
+	written := make(chan *job, filesAtOnce)
+	g, ctx := errgroup.WithContext(ctx)
+	g.Go(func() error {
+		defer close(written)
+		return c.each(ctx, jobs, func(ctx context.Context, j *job) error {
+			switch {
+			case j.Act == Settle:
+				return c.settle(ctx, j)
+			case j.New.Kind == ends.Link:
+				return c.link(ctx, j)
+			}
+			if err := c.write(ctx, j); err != nil {
+				return err
+			}
+			select {
+			case written <- j:
+				return nil
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+		})
+	})
+	g.Go(func() error { return c.proveAll(ctx, written) })
+	return g.Wait()
+}
+
+// removals puts aside what is to be removed. Where a folder goes its content goes along.
+func (c *Carry) removals(ctx context.Context) error {
+	return c.each(ctx, c.jobs(func(i *Item) bool { return i.Act == Remove }), c.remove)
+}
+
+func (c *Carry) remove(ctx context.Context, j *job) error {
+	target := c.target(j.Item)
+	now, err := target.Lstat(ctx, j.path())
+	if c.options.Record.isAside(j.path()) && isNotThere(err) {
+		c.finished(j)
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if !now.Same(*j.Old) {
+		return errChanged("it has changed since")
+	}
+	if err := c.aside.put(ctx, j, now); err != nil {
+		return err
+	}
+	c.finished(j)
+	return nil
+}
+
+// finish sets the permissions and times of folders, the innermost first.
+func (c *Carry) finish(ctx context.Context) error {
+	all := c.jobs(func(i *Item) bool { return i.New.Kind == ends.Folder && i.Act != Leave && i.Act != Remove })
+	slices.SortStableFunc(all, func(a, b *job) int { return depthOf(b.path()) - depthOf(a.path()) })
+	for len(all) > 0 {
+		depth := depthOf(all[0].path())
+		n := slices.IndexFunc(all, func(j *job) bool { return depthOf(j.path()) != depth })
+		if n < 0 {
+			n = len(all)
+		}
+		if err := c.each(ctx, all[:n], c.finishFolder); err != nil {
+			return err
+		}
+		all = all[n:]
+	}
+	return nil
+}
+
+func (c *Carry) finishFolder(ctx context.Context, j *job) error {
+	if now, err := c.target(j.Item).Lstat(ctx, j.path()); err != nil || now.Kind != ends.Folder {
+		return err // it failed before, and that was told
+	}
+	if err := c.attributes(ctx, j, j.path(), true); err != nil {
+		return err
+	}
+	c.finished(j)
+	return nil
+}

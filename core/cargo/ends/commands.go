@@ -1,0 +1,217 @@
+package ends
+
+import (
+	"bytes"
+	"context"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"strings"
+
+	"meatus/core/remote"
+)
+
+// The scripts are for a POSIX shell; each is given the folder it works in as $1. What a far
+// side prints before the mark is of its start-up files.
+const (
+	mark = "=meatus="
+	// DigestScript reads names, each ended by a null byte, and prints the digest of each.
+	DigestScript = `cd "$1" || exit 96
+if command -v sha256sum >/dev/null 2>&1; then d="sha256sum --"
+elif command -v shasum >/dev/null 2>&1; then d="shasum -a 256 --"
+elif command -v sha256 >/dev/null 2>&1; then d="sha256 -r"
+else exit 97; fi
+echo =meatus=; xargs -0 $d`
+	// AskScript tells what there is over there, and the time.
+	AskScript = `cd "$1" || exit 96
+echo =meatus=; date +%s
+if command -v sha256sum || command -v shasum || command -v sha256; then command -v xargs && echo can-digest; fi
+command -v tar && echo can-unpack`
+)
+
+// superServer serves the file-transfer protocol with the superuser's right.
+const superServer = `exec sudo -n sh -c 'for s in /usr/lib/openssh/sftp-server /usr/libexec/openssh/sftp-server /usr/lib/ssh/sftp-server /usr/libexec/sftp-server; do [ -x "$s" ] && exec "$s"; done; exit 97'`
+
+// commands is what is known of an account's shell.
+type commands struct {
+	asked          bool
+	digest, unpack bool
+	clock          int64 // what its clock said, in seconds since 1970, 0 where that is not known
+	at             int64 // and ours then
+}
+
+// line is a command line that runs a script in a folder.
+func (t *There) line(script string) string {
+	line := "sh -c " + quoted(script) + " sh " + quoted(t.dir)
+	if t.Super {
+		return "sudo -n " + line
+	}
+	return line
+}
+
+// quoted is a word as a shell takes it whole.
+func quoted(word string) string { return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'" }
+
+// run runs a script, and returns what it printed behind the mark.
+func (t *There) run(ctx context.Context, script string, input []byte, limit int64) ([]byte, error) {
+	p := t.Passage()
+	if p == nil {
+		return nil, lost{errors.New("the line to " + t.Session + " is lost")}
+	}
+	o, err := remote.Run(ctx, p, t.line(script), input, limit)
+	if err != nil {
+		return nil, err
+	}
+	_, out, ok := bytes.Cut(o.Out, []byte(mark+"\n"))
+	if !ok {
+		return nil, errors.New("there is no shell that runs commands")
+	}
+	return out, nil
+}
+
+// known is what is known of the account's shell. It is asked once.
+func (t *There) known() commands {
+	t.mu.Lock()
+	c := t.commands
+	t.mu.Unlock()
+	if c.asked {
+		return c
+	}
+	c.asked = true
+	began := now()
+	if out, err := t.run(t.ctx, AskScript, nil, 4<<10); err == nil {
+		for line := range strings.Lines(string(out)) {
+			switch line = strings.TrimSpace(line); line {
+			case "can-digest":
+				c.digest = true
+			case "can-unpack":
+				c.unpack = true
+			default:
+				if c.clock == 0 {
+					fmt.Sscan(line, &c.clock)
+				}
+			}
+		}
+		c.at = (began + now()) / 2
+	}
+	t.mu.Lock()
+	t.commands = c
+	t.mu.Unlock()
+	return c
+}
+
+// Ahead is by how many seconds the far side's clock is ahead of ours; ok is false where it
+// does not tell.
+func (t *There) Ahead() (seconds int64, ok bool) {
+	c := t.known()
+	return c.clock - c.at, c.clock != 0
+}
+
+// maxBatch is how many names, and how many bytes of them, one command is given.
+const (
+	maxBatch      = 2000
+	maxBatchBytes = 256 << 10
+)
+
+// Digest has the files' digests told by a command over there, or where there is none reads
+// them over the line.
+func (t *There) Digest(ctx context.Context, names []string, each func(string, Sum, error)) error {
+	if !t.known().digest {
+		return t.readDigests(ctx, names, each)
+	}
+	for len(names) > 0 {
+		n, bytes := 0, 0
+		for n < len(names) && n < maxBatch && bytes < maxBatchBytes {
+			bytes += len(names[n])
+			n++
+		}
+		if err := t.digestBatch(ctx, names[:n], each); err != nil {
+			return err
+		}
+		names = names[n:]
+	}
+	return nil
+}
+
+// readDigests reads the files over the line.
+func (t *There) readDigests(ctx context.Context, names []string, each func(string, Sum, error)) error {
+	for _, name := range names {
+		sum, err := readSum(ctx, t, name)
+		if t.Lost(err) || ctx.Err() != nil {
+			return err
+		}
+		each(name, sum, err)
+	}
+	return nil
+}
+
+func (t *There) digestBatch(ctx context.Context, names []string, each func(string, Sum, error)) error {
+	var input bytes.Buffer
+	want := make(map[string]string, len(names)) // by what the tool prints of it
+	limit := int64(4 << 10)
+	for _, name := range names {
+		full := t.relative(name)
+		input.WriteString(full)
+		input.WriteByte(0)
+		want[full], want[escaped(full)] = name, name
+		limit += int64(2*len(full) + 80)
+	}
+	out, err := t.run(ctx, DigestScript, input.Bytes(), limit)
+	if err != nil {
+		return err
+	}
+	got := make(map[string]Sum, len(names))
+	for line := range strings.Lines(string(out)) {
+		if sum, name, ok := ParseSum(line); ok {
+			if of, ok := want[name]; ok {
+				got[of] = sum
+			}
+		}
+	}
+	for _, name := range names {
+		sum, ok := got[name]
+		if !ok {
+			sum, err = readSum(ctx, t, name) // it says why, or it was a name the tool prints in another way
+		}
+		if t.Lost(err) || ctx.Err() != nil {
+			return err
+		}
+		each(name, sum, err)
+		err = nil
+	}
+	return nil
+}
+
+// relative is a path as commands in the folder know it.
+func (t *There) relative(name string) string {
+	if t.base != "" {
+		name = Join(t.base, name)
+	}
+	return "./" + name
+}
+
+// escaped is a name as the common digest tool prints it: where it holds a line's end or a
+// backslash these are escaped, and the line begins with a backslash, which is part of the
+// digest's column here.
+func escaped(name string) string {
+	return strings.NewReplacer("\\", `\\`, "\n", `\n`, "\r", `\r`).Replace(name)
+}
+
+// ParseSum reads one line of a list of digests: the digest in hexadecimal, a blank, a blank
+// or "*", the name. A line that begins with a backslash has the name escaped, and name is
+// then as it stands there.
+func ParseSum(line string) (sum Sum, name string, ok bool) {
+	line = strings.TrimPrefix(strings.TrimRight(line, "\n"), `\`)
+	if len(line) < 66 || line[64] != ' ' {
+		return sum, "", false
+	}
+	digest, err := hex.DecodeString(line[:64])
+	if err != nil {
+		return sum, "", false
+	}
+	name = line[65:]
+	if name != "" && (name[0] == ' ' || name[0] == '*') {
+		name = name[1:]
+	}
+	return Sum(digest), name, name != ""
+}

@@ -1,0 +1,664 @@
+package ends
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"math"
+	"os"
+	"path"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/pkg/sftp"
+
+	"meatus/core/remote"
+	"meatus/core/walk"
+)
+
+// MaxChannels is how many file-transfer channels a tree takes at most.
+const MaxChannels = 6
+
+// Bounds of one folder's listing, and of what a far side may keep us waiting for it.
+const (
+	maxNames = 4 << 20
+	maxList  = 10 * time.Minute
+)
+
+// Walk walks to the account. again says that it was reached before: then it is waited for.
+type Walk func(ctx context.Context, again bool) (*walk.Passage, error)
+
+// Options of a far tree.
+type Options struct {
+	Session string
+	Walk    Walk
+	// Super has everything done with the superuser's right, by the command sudo, which
+	// must not ask for a password.
+	Super bool
+}
+
+// There is a tree of a far account. It is safe to use from many goroutines.
+type There struct {
+	Options
+	path string // of the root
+	dir  string // the folder that commands run in
+	base string // what is put before each path there
+
+	ctx    context.Context
+	cancel context.CancelFunc
+
+	again sync.Mutex // held while the account is reached anew
+
+	mu       sync.Mutex
+	passage  *walk.Passage
+	channels []*channel
+	full     bool // no more channels are to be had
+	growing  bool
+	commands commands
+	counted  int64 // requests that were made
+}
+
+// channel is one file-transfer channel.
+type channel struct {
+	files *sftp.Client
+	done  func()
+	busy  int // operations under way, guarded by the tree's lock
+}
+
+// OpenThere opens the tree at a path of an account: one that does not begin with "/" stands
+// in the login's folder. It fails with a gate's failure where the account or its
+// file-transfer channel cannot be reached.
+func OpenThere(ctx context.Context, o Options, at string) (*There, error) {
+	t := &There{Options: o}
+	t.ctx, t.cancel = context.WithCancel(context.Background())
+	if err := t.connect(ctx, false); err != nil {
+		t.cancel()
+		return nil, err
+	}
+	if err := t.settle(at); err != nil {
+		t.Close()
+		return nil, err
+	}
+	return t, nil
+}
+
+// connect walks to the account and opens the first channel.
+func (t *There) connect(ctx context.Context, again bool) error {
+	p, err := t.Walk(ctx, again)
+	if err != nil {
+		return err
+	}
+	c, err := t.open(ctx, p)
+	if err != nil {
+		p.Close()
+		return err
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.passage, t.channels, t.full = p, []*channel{c}, false
+	return nil
+}
+
+// open opens a channel. ctx bounds the opening alone.
+func (t *There) open(ctx context.Context, p *walk.Passage) (*channel, error) {
+	life, end := context.WithCancel(t.ctx)
+	stop := context.AfterFunc(ctx, end)
+	files, done, err := remote.FilesBy(life, p, t.server(), 0, sftp.MaxPacketUnchecked(largePiece))
+	if !stop() || err != nil {
+		end()
+		return nil, errors.Join(err, ctx.Err())
+	}
+	return &channel{files: files, done: func() { done(); end() }}, nil
+}
+
+// server is the command that serves the protocol, "" for the subsystem.
+func (t *There) server() string {
+	if t.Super {
+		return superServer
+	}
+	return ""
+}
+
+// settle finds out where the root is.
+func (t *There) settle(at string) error {
+	files := t.channels[0].files
+	if rest, home := strings.CutPrefix(at, "~"); home && (rest == "" || rest[0] == '/') {
+		at = strings.TrimPrefix(rest, "/")
+	}
+	if !path.IsAbs(at) {
+		home, err := files.RealPath(".")
+		if err != nil {
+			return fmt.Errorf("the login's folder at %s: %w", t.Session, err)
+		}
+		at = path.Join(home, at)
+	}
+	t.path = path.Clean(at)
+	info, err := files.Stat(t.path)
+	if err == nil && info.IsDir() {
+		t.dir = t.path
+		if real, err := files.RealPath(t.path); err == nil && path.IsAbs(real) {
+			t.dir = real
+		}
+		return nil
+	}
+	if t.dir, t.base = path.Split(t.path); t.dir != "/" {
+		t.dir = path.Clean(t.dir)
+	}
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("%s at %s: %w", t.path, t.Session, err)
+	}
+	if info, err := files.Stat(t.dir); err != nil || !info.IsDir() {
+		return fmt.Errorf("there is no folder %s at %s", t.dir, t.Session)
+	}
+	return nil
+}
+
+// Reroot gives the tree another root. Nothing else may use it meanwhile.
+func (t *There) Reroot(at string) error {
+	t.dir, t.base = "", ""
+	return t.settle(at)
+}
+
+// at is a path as the server knows it.
+func (t *There) at(name string) string {
+	if t.base != "" {
+		name = Join(t.base, name)
+	}
+	if t.dir == "/" {
+		return "/" + name
+	}
+	if name == "" {
+		return t.dir
+	}
+	return t.dir + "/" + name
+}
+
+// Name is the session.
+func (t *There) Name() string { return t.Session }
+
+// Root is the root's full path.
+func (t *There) Root() string { return t.path }
+
+// Can tells what the far side can do.
+func (t *There) Can(f Feature) bool {
+	switch f {
+	case Digests, Packs:
+		c := t.known()
+		return f == Digests && c.digest || f == Packs && c.unpack
+	}
+	name := map[Feature]string{Replaces: "posix-rename@openssh.com", Hardens: "hardlink@openssh.com", Syncs: "fsync@openssh.com"}[f]
+	c, err := t.take()
+	if err != nil {
+		return false
+	}
+	defer t.give(c)
+	_, can := c.files.HasExtension(name)
+	return can
+}
+
+// The pieces that files are asked for in: what every server has to take (section 3 of the
+// draft), and what those take that tell their limits.
+const (
+	smallPiece = 32 << 10
+	largePiece = 240 << 10
+)
+
+// Widths is how much may be under way at once.
+func (t *There) Widths() (operations, piece int) {
+	c, err := t.take()
+	if err != nil {
+		return 1, smallPiece
+	}
+	defer t.give(c)
+	if _, large := c.files.HasExtension("limits@openssh.com"); large {
+		return 96, largePiece
+	}
+	return 256, smallPiece
+}
+
+// Requests is how many operations the far side was asked for so far.
+func (t *There) Requests() int64 {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.counted
+}
+
+// lost is the error of an operation that the line was lost under.
+type lost struct{ error }
+
+func (l lost) Unwrap() error { return l.error }
+
+// Lost tells whether an error means that the line is no more.
+func (t *There) Lost(err error) bool {
+	var l lost
+	return errors.As(err, &l)
+}
+
+// answered tells whether an error is an answer of the server.
+func answered(err error) bool {
+	var s *sftp.StatusError
+	return err == io.EOF || errors.As(err, &s) || errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) ||
+		errors.Is(err, fs.ErrExist) || errors.Is(err, os.ErrClosed) || errors.Is(err, context.Canceled) || errors.Is(err, errEndless) || errors.Is(err, ErrUnsafe)
+}
+
+// judged is an operation's error, as a lost line where it is none of the server's answers.
+func judged(err error) error {
+	if err == nil || answered(err) {
+		return err
+	}
+	return lost{err}
+}
+
+// busyAt is from how many operations on each channel on another one is worth while; a full
+// window of a channel is ten large pieces (2 MiB).
+const busyAt = 8
+
+// take takes the channel with the least to do for one operation.
+func (t *There) take() (*channel, error) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	var least *channel
+	for _, c := range t.channels {
+		if least == nil || c.busy < least.busy {
+			least = c
+		}
+	}
+	if least == nil {
+		return nil, lost{errors.New("the line to " + t.Session + " is lost")}
+	}
+	least.busy++
+	t.counted++
+	if least.busy > busyAt && !t.full && !t.growing && len(t.channels) < t.worthLocked() {
+		t.growing = true
+		go t.grow(t.passage)
+	}
+	return least, nil
+}
+
+// worthLocked is how many channels are worth having: behind a long round trip one window a
+// channel is all that comes through each.
+func (t *There) worthLocked() int {
+	switch trip := t.passage.Link().RoundTrip; {
+	case trip > 10*time.Millisecond:
+		return MaxChannels
+	case trip > 2*time.Millisecond:
+		return 4
+	}
+	return 2
+}
+
+// grow opens one more channel. A server that has no more is not asked again.
+func (t *There) grow(p *walk.Passage) {
+	c, err := t.open(t.ctx, p)
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.growing = false
+	switch {
+	case err != nil:
+		t.full = true
+	case t.passage != p: // it was reached anew meanwhile
+		c.done()
+	default:
+		t.channels = append(t.channels, c)
+	}
+}
+
+func (t *There) give(c *channel) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	c.busy--
+}
+
+// do does one operation.
+func (t *There) do(ctx context.Context, operation func(*sftp.Client) error) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	c, err := t.take()
+	if err != nil {
+		return err
+	}
+	defer t.give(c)
+	return judged(operation(c.files))
+}
+
+// Again has the account reached anew, once for all that ask for it together.
+func (t *There) Again(ctx context.Context) error {
+	t.mu.Lock()
+	before := t.passage
+	t.mu.Unlock()
+	t.again.Lock()
+	defer t.again.Unlock()
+	if t.drop(before) {
+		return t.connect(ctx, true)
+	}
+	return ctx.Err()
+}
+
+// drop gives up what goes over a passage, and tells whether that was what is used now.
+func (t *There) drop(p *walk.Passage) bool {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.passage != p {
+		return false
+	}
+	for _, c := range t.channels {
+		c.done()
+	}
+	t.channels = nil
+	if t.passage != nil {
+		t.passage.Close()
+		t.passage = nil
+	}
+	return true
+}
+
+// Close gives the tree up.
+func (t *There) Close() error {
+	t.cancel()
+	t.mu.Lock()
+	p := t.passage
+	t.mu.Unlock()
+	t.drop(p)
+	return nil
+}
+
+// Passage is the way to the account as it is now, nil where there is none.
+func (t *There) Passage() *walk.Passage {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.passage
+}
+
+// entryOf makes an entry of what the server says.
+func entryOf(info fs.FileInfo) Entry {
+	e := Entry{Kind: kindOf(info.Mode()), Mode: bits(info.Mode()), Time: info.ModTime().Unix()}
+	if e.Kind == File {
+		e.Size = max(info.Size(), 0) // beyond what can be counted is refused by [Entry.Size] 0 and a changed look
+	}
+	if s, ok := info.Sys().(*sftp.FileStat); ok {
+		e.UID, e.GID, e.Owned = s.UID, s.GID, true
+	}
+	return e
+}
+
+// Lstat tells what stands under a name.
+func (t *There) Lstat(ctx context.Context, name string) (e Entry, err error) {
+	err = t.do(ctx, func(c *sftp.Client) error {
+		info, err := c.Lstat(t.at(name))
+		if err == nil {
+			e = entryOf(info)
+		}
+		if err == nil && e.Kind == Link {
+			e.Link, err = c.ReadLink(t.at(name))
+		}
+		return err
+	})
+	return e, err
+}
+
+// Stat tells what a name leads to, where that stands in the tree.
+func (t *There) Stat(ctx context.Context, name string) (e Entry, err error) {
+	err = t.do(ctx, func(c *sftp.Client) error {
+		real, err := c.RealPath(t.at(name))
+		if err != nil {
+			return err
+		}
+		if real != t.dir && !strings.HasPrefix(real, strings.TrimSuffix(t.dir, "/")+"/") {
+			return fmt.Errorf("it leads out of the tree: %w", fs.ErrPermission)
+		}
+		info, err := c.Stat(t.at(name))
+		if err == nil {
+			e = entryOf(info)
+		}
+		return err
+	})
+	return e, err
+}
+
+var errEndless = errors.New("the folder has more names than are taken")
+
+// List tells each name in a folder.
+func (t *There) List(ctx context.Context, folder string, each func(string, Entry) error) error {
+	ctx, cancel := context.WithTimeout(ctx, maxList)
+	defer cancel()
+	return t.do(ctx, func(c *sftp.Client) error {
+		infos, err := c.ReadDirContext(ctx, t.at(folder))
+		if err != nil {
+			return err
+		}
+		if len(infos) > maxNames {
+			return errEndless
+		}
+		for _, info := range infos {
+			e := entryOf(info)
+			if e.Kind == Link && !Unsafe(info.Name()) {
+				e.Link, _ = c.ReadLink(t.at(Join(folder, info.Name())))
+			}
+			if err := each(info.Name(), e); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// thereFile is an open file of the far side, on as many channels as reading or writing it
+// comes to.
+type thereFile struct {
+	t     *There
+	name  string
+	flags int
+
+	mu     sync.Mutex
+	opened map[*channel]*sftp.File
+}
+
+// on is the file on a channel.
+func (f *thereFile) on(c *channel) (*sftp.File, error) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if file := f.opened[c]; file != nil {
+		return file, nil
+	}
+	file, err := c.files.OpenFile(f.t.at(f.name), f.flags)
+	if err == nil {
+		f.opened[c] = file
+	}
+	return file, err
+}
+
+func (f *thereFile) use(do func(*sftp.File) error) error {
+	c, err := f.t.take()
+	if err != nil {
+		return err
+	}
+	defer f.t.give(c)
+	file, err := f.on(c)
+	if err != nil {
+		return judged(err)
+	}
+	return judged(do(file))
+}
+
+// ReadAt reads a piece.
+func (f *thereFile) ReadAt(b []byte, at int64) (n int, err error) {
+	err = f.use(func(file *sftp.File) (err error) { n, err = file.ReadAt(b, at); return err })
+	return n, err
+}
+
+// WriteAt writes a piece.
+func (f *thereFile) WriteAt(b []byte, at int64) (n int, err error) {
+	err = f.use(func(file *sftp.File) (err error) { n, err = file.WriteAt(b, at); return err })
+	return n, err
+}
+
+// Look tells how the file is now.
+func (f *thereFile) Look() (e Entry, err error) {
+	err = f.use(func(file *sftp.File) error {
+		info, err := file.Stat()
+		if err == nil {
+			e = entryOf(info)
+		}
+		return err
+	})
+	return e, err
+}
+
+// Truncate gives the file a size.
+func (f *thereFile) Truncate(size int64) error {
+	return f.use(func(file *sftp.File) error { return file.Truncate(size) })
+}
+
+// Sync has the content on the disk where the server offers it.
+func (f *thereFile) Sync() error {
+	return f.use(func(file *sftp.File) error {
+		if _, can := f.t.canSync(); !can {
+			return nil
+		}
+		return file.Sync()
+	})
+}
+
+func (t *There) canSync() (string, bool) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if len(t.channels) == 0 {
+		return "", false
+	}
+	return t.channels[0].files.HasExtension("fsync@openssh.com")
+}
+
+// Close closes the file on every channel.
+func (f *thereFile) Close() error {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	var all error
+	for _, file := range f.opened {
+		all = errors.Join(all, judged(file.Close()))
+	}
+	f.opened = nil
+	return all
+}
+
+// open opens a file with flags, on one channel at first.
+func (t *There) file(ctx context.Context, name string, first, flags int) (*thereFile, error) {
+	f := &thereFile{t: t, name: name, flags: flags, opened: map[*channel]*sftp.File{}}
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	c, err := t.take()
+	if err != nil {
+		return nil, err
+	}
+	defer t.give(c)
+	file, err := c.files.OpenFile(t.at(name), first)
+	if err != nil {
+		return nil, judged(err)
+	}
+	f.opened[c] = file
+	return f, nil
+}
+
+// Open opens a file to be read.
+func (t *There) Open(ctx context.Context, name string) (Reader, error) {
+	return t.file(ctx, name, os.O_RDONLY, os.O_RDONLY)
+}
+
+// Create makes a file, which the account alone may read from when its mode can be set.
+func (t *There) Create(ctx context.Context, name string) (Writer, error) {
+	f, err := t.file(ctx, name, os.O_RDWR|os.O_CREATE|os.O_EXCL, os.O_RDWR)
+	if err != nil {
+		return nil, err
+	}
+	return f, nil
+}
+
+// Reopen opens a file that is there, to be written.
+func (t *There) Reopen(ctx context.Context, name string) (Writer, error) {
+	return t.file(ctx, name, os.O_RDWR, os.O_RDWR)
+}
+
+// Mkdir makes a folder.
+func (t *There) Mkdir(ctx context.Context, name string, mode uint16) error {
+	return t.do(ctx, func(c *sftp.Client) error {
+		if err := c.Mkdir(t.at(name)); err != nil {
+			return err
+		}
+		return c.Chmod(t.at(name), modeOf(mode))
+	})
+}
+
+// Rename gives a name to what stands under another, where nothing is: the protocol's own
+// rename fails where there is something.
+func (t *There) Rename(ctx context.Context, from, to string) error {
+	return t.do(ctx, func(c *sftp.Client) error { return c.Rename(t.at(from), t.at(to)) })
+}
+
+// Replace puts a file in the place of another.
+func (t *There) Replace(ctx context.Context, from, to string) error {
+	return t.do(ctx, func(c *sftp.Client) error { return c.PosixRename(t.at(from), t.at(to)) })
+}
+
+// Link makes a second name of a file.
+func (t *There) Link(ctx context.Context, from, to string) error {
+	return t.do(ctx, func(c *sftp.Client) error { return c.Link(t.at(from), t.at(to)) })
+}
+
+// Symlink makes a symbolic link.
+func (t *There) Symlink(ctx context.Context, leads, name string) error {
+	return t.do(ctx, func(c *sftp.Client) error { return c.Symlink(leads, t.at(name)) })
+}
+
+// Remove removes a file, a link or an empty folder.
+func (t *There) Remove(ctx context.Context, name string) error {
+	return t.do(ctx, func(c *sftp.Client) error {
+		info, err := c.Lstat(t.at(name))
+		if err != nil {
+			return err
+		}
+		if info.IsDir() {
+			return c.RemoveDirectory(t.at(name))
+		}
+		return c.Remove(t.at(name))
+	})
+}
+
+// Chmod sets the bits of permission.
+func (t *There) Chmod(ctx context.Context, name string, mode uint16) error {
+	return t.do(ctx, func(c *sftp.Client) error { return c.Chmod(t.at(name), modeOf(mode)) })
+}
+
+// Chtime sets when it was written last. The protocol has seconds from 1970 to 2106 alone.
+func (t *There) Chtime(ctx context.Context, name string, e Entry) error {
+	if !Tellable(e.Time) {
+		return fmt.Errorf("the protocol has no time %s", e.When().UTC().Format(time.DateOnly))
+	}
+	return t.do(ctx, func(c *sftp.Client) error { return c.Chtimes(t.at(name), e.When(), e.When()) })
+}
+
+// Tellable tells whether the protocol can say a time, in seconds since 1970.
+func Tellable(seconds int64) bool { return seconds >= 0 && seconds <= math.MaxUint32 }
+
+// Chown sets whose it is.
+func (t *There) Chown(ctx context.Context, name string, e Entry) error {
+	return t.do(ctx, func(c *sftp.Client) error { return c.Chown(t.at(name), int(e.UID), int(e.GID)) })
+}
+
+// Room is how many bytes the account may still write.
+func (t *There) Room(ctx context.Context) (room uint64, ok bool) {
+	err := t.do(ctx, func(c *sftp.Client) error {
+		if _, can := c.HasExtension("statvfs@openssh.com"); !can {
+			return fs.ErrInvalid
+		}
+		s, err := c.StatVFS(t.dir)
+		if err == nil {
+			room = s.Bavail * s.Frsize
+		}
+		return err
+	})
+	return room, err == nil
+}

@@ -1,0 +1,457 @@
+package cargo
+
+import (
+	"cmp"
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io/fs"
+	"slices"
+	"strings"
+	"time"
+
+	"meatus/core/cargo/ends"
+)
+
+// Act is what is done about one name.
+type Act uint8
+
+// The acts.
+const (
+	Leave   Act = iota // nothing, and Why says why
+	Make               // it is not there yet
+	Replace            // another takes its place
+	Settle             // its permissions or its time are set
+	Remove             // it is put aside
+)
+
+var actNames = [...]string{"leave", "make", "replace", "settle", "remove"}
+
+// String names the act.
+func (a Act) String() string { return actNames[a] }
+
+// Item is what the plan has for one name.
+type Item struct {
+	Name string
+	Act  Act
+	// Back says that it goes from the second tree to the first.
+	Back bool
+	// Source is its name where it comes from, where that is another one.
+	Source string
+	New    ends.Entry  // what comes; of what is removed, nothing
+	Old    *ends.Entry // what stands at the target, nil for nothing
+	Why    string      // of what is left, or what is worth knowing
+	// Under is what a folder that is removed holds.
+	Under Tally
+}
+
+// Tally is a number of names, and the bytes of the files among them.
+type Tally struct {
+	Names int   `json:"names"`
+	Bytes int64 `json:"bytes"`
+}
+
+func (t *Tally) add(n int, bytes int64) { t.Names, t.Bytes = t.Names+n, t.Bytes+bytes }
+
+// Batch are the items of one folder, by name.
+type Batch struct {
+	Path  string
+	Items []Item
+}
+
+// Place is where a tree is.
+type Place struct {
+	Session string `json:"session,omitempty"` // "" for this machine
+	Path    string `json:"path"`
+	Super   bool   `json:"super,omitempty"` // with the superuser's right
+}
+
+// String says the place as the command line takes it.
+func (p Place) String() string {
+	if p.Session == "" {
+		return p.Path
+	}
+	return p.Session + ":" + p.Path
+}
+
+// Plan is what is to be done about the differences of two trees. It is a value: nothing
+// changes it but the one who makes it.
+type Plan struct {
+	ID       string
+	Made     time.Time
+	From, To Place
+	Rules    Rules
+	Batches  []Batch // by path
+	Same     int     // names that are the same on both sides
+	LeftOut  int     // names that the rules leave out
+}
+
+// Sum is what a plan comes to.
+type Sum struct {
+	By       [len(actNames)]Tally // by act
+	Newer    Tally                // of what is replaced: what is newer than what comes
+	Moves    int64                // the bytes that are moved
+	Need     [2]int64             // the bytes that have to have room at the second tree, and at the first
+	Problems int                  // of what is left: what somebody may have wanted to move
+}
+
+// Sum adds a plan up.
+func (p *Plan) Sum() Sum {
+	var s Sum
+	for item := range p.Items() {
+		n, size := 1, item.New.Size
+		switch {
+		case item.Act == Remove && item.Old.Kind == ends.Folder:
+			n, size = item.Under.Names+1, item.Under.Bytes
+		case item.Act == Remove:
+			size = item.Old.Size
+		}
+		s.By[item.Act].add(n, size)
+		switch item.Act {
+		case Leave:
+			s.Problems++
+		case Make, Replace:
+			s.Moves += item.New.Size
+			side := 0
+			if item.Back {
+				side = 1
+			}
+			s.Need[side] += item.New.Size
+			if item.Old != nil && item.Old.Kind == ends.File && item.Old.Time > item.New.Time {
+				s.Newer.add(1, item.Old.Size)
+			}
+		}
+	}
+	return s
+}
+
+// Items goes through all items, with their paths.
+func (p *Plan) Items() func(yield func(*Item) bool) {
+	return func(yield func(*Item) bool) {
+		for _, b := range p.Batches {
+			for i := range b.Items {
+				if !yield(&b.Items[i]) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// Acts tells whether there is anything to do.
+func (p *Plan) Acts() bool {
+	for item := range p.Items() {
+		if item.Act != Leave {
+			return true
+		}
+	}
+	return false
+}
+
+// NewID is a name for a plan.
+func NewID() string { return strings.ToLower(rand.Text()[:12]) }
+
+// Planner makes a plan of what a comparison tells.
+type Planner struct {
+	plan     *Plan
+	from, to ends.End
+	doubts   []doubt         // files whose content decides
+	kept     map[string]bool // folders that cannot be removed as a whole
+}
+
+// doubt is a file whose content decides what is done about it.
+type doubt struct {
+	folder string
+	pair   Pair
+}
+
+// NewPlanner returns a planner of a plan between two trees.
+func NewPlanner(from, to ends.End, rules Rules) *Planner {
+	return &Planner{from: from, to: to, kept: map[string]bool{}, plan: &Plan{
+		ID: NewID(), Made: time.Now().UTC().Truncate(time.Second), Rules: rules, From: placeOf(from), To: placeOf(to),
+	}}
+}
+
+func placeOf(e ends.End) Place {
+	p := Place{Path: e.Root()}
+	if t, ok := e.(*ends.There); ok {
+		p.Session, p.Super = t.Session, t.Super
+	}
+	return p
+}
+
+// NewPlan compares two trees and makes the plan. each is told of every folder, and may be nil.
+func NewPlan(ctx context.Context, from, to ends.End, rules Rules, each func(Listed)) (*Plan, error) {
+	p := NewPlanner(from, to, rules)
+	err := Compare(ctx, from, to, rules, func(l Listed) {
+		p.Add(l)
+		if each != nil {
+			each(l)
+		}
+	})
+	if err != nil {
+		return nil, err
+	}
+	return p.Finish(ctx)
+}
+
+// Add takes what a comparison told of a folder.
+func (p *Planner) Add(l Listed) {
+	p.plan.LeftOut += l.Left
+	if l.Left > 0 {
+		p.keep(l.Path)
+	}
+	batch := Batch{Path: l.Path}
+	if l.Err != nil {
+		p.keep(l.Path)
+		folder, base := ends.Split(l.Path)
+		batch = Batch{Path: folder, Items: []Item{{Name: base, Why: "cannot be read: " + cause(l.Err)}}}
+	}
+	folded := map[string]string{}
+	for _, pair := range l.Pairs {
+		item, undecided := decide(pair, p.plan.Rules, p.byContent(pair))
+		if undecided {
+			p.doubts = append(p.doubts, doubt{l.Path, pair})
+			continue
+		}
+		p.take(&batch, pair, item)
+		if item.Act == Make {
+			low := strings.ToLower(pair.Name)
+			if other, there := folded[low]; there {
+				batch.Items[len(batch.Items)-1].Why = "it differs from " + Say(other) + " in capitals alone: some machines have room for one of them"
+			}
+			folded[low] = pair.Name
+		}
+	}
+	p.add(batch)
+}
+
+// take takes one item into its batch.
+func (p *Planner) take(batch *Batch, pair Pair, item Item) {
+	if item.Act == Leave && item.Why == "" {
+		p.plan.Same++
+		return
+	}
+	if item.Act == Leave && pair.To.Kind != ends.None {
+		p.keep(batch.Path)
+	}
+	batch.Items = append(batch.Items, item)
+}
+
+// keep notes that a folder cannot be removed as a whole, nor those above it.
+func (p *Planner) keep(folder string) {
+	for !p.kept[folder] {
+		p.kept[folder] = true
+		folder, _ = ends.Split(folder)
+	}
+}
+
+func (p *Planner) add(b Batch) {
+	if len(b.Items) > 0 {
+		b.Items = slices.Clip(b.Items)
+		p.plan.Batches = append(p.plan.Batches, b)
+	}
+}
+
+// byContent tells whether a pair's content is to be looked at: where that is wished, and where
+// the time alone differs and looking costs no line.
+func (p *Planner) byContent(pair Pair) bool {
+	if pair.From.Kind != ends.File || pair.To.Kind != ends.File || pair.From.Size != pair.To.Size {
+		return false
+	}
+	return p.plan.Rules.Content || pair.Diff == Touched && p.from.Can(ends.Digests) && p.to.Can(ends.Digests)
+}
+
+// decide says what the rules have for a pair. Where byContent is set and the content decides,
+// undecided is true.
+func decide(pair Pair, rules Rules, byContent bool) (item Item, undecided bool) {
+	item = Item{Name: pair.Name, New: pair.From}
+	if pair.To.Kind != ends.None {
+		old := pair.To
+		item.Old = &old
+	}
+	switch pair.Diff {
+	case Refused:
+		item.Why = pair.Why
+	case Same:
+		return item, byContent
+	case OnlyFrom:
+		item.Act = Make
+	case OnlyTo:
+		if item.New = (ends.Entry{}); rules.Delete {
+			item.Act = Remove
+		}
+	case Mode:
+		if item.Act = Settle; byContent {
+			return item, true
+		}
+	case Touched:
+		if byContent {
+			return item, true
+		}
+		return over(item, rules, pair.From.Time > pair.To.Time, "what is there is newer"), false
+	case FromNewer:
+		return over(item, rules, true, ""), false
+	case ToNewer:
+		return over(item, rules, false, "what is there is newer"), false
+	case Differs:
+		return over(item, rules, pair.From.Kind == ends.Link || pair.From.Time >= pair.To.Time, "what is there is newer"), false
+	case OtherKind:
+		return over(item, rules, false, fmt.Sprintf("what is there is a %v, and this a %v", pair.To.Kind, pair.From.Kind)), false
+	}
+	return item, false
+}
+
+// over is an item with what is there replaced, where the rules let that be.
+func over(item Item, rules Rules, older bool, why string) Item {
+	switch {
+	case rules.Over == OverAll || older && cmp.Or(rules.Over, OverOlder) == OverOlder:
+		item.Act = Replace
+	case rules.Over == OverNone:
+		item.Why = "it differs, and nothing that is there is to be replaced"
+	default:
+		item.Why = why
+	}
+	return item
+}
+
+// Finish looks at the contents that decide, and returns the plan.
+func (p *Planner) Finish(ctx context.Context) (*Plan, error) {
+	if err := p.settleDoubts(ctx); err != nil {
+		return nil, err
+	}
+	byPath := func(a, b Batch) int { return strings.Compare(a.Path, b.Path) }
+	slices.SortStableFunc(p.plan.Batches, byPath)
+	p.plan.Batches = merged(p.plan.Batches)
+	p.fold()
+	return p.plan, ctx.Err()
+}
+
+// merged are batches, those of one folder as one.
+func merged(all []Batch) []Batch {
+	var out []Batch
+	for _, b := range all {
+		if n := len(out); n > 0 && out[n-1].Path == b.Path {
+			out[n-1].Items = append(out[n-1].Items, b.Items...)
+			slices.SortStableFunc(out[n-1].Items, func(a, b Item) int { return strings.Compare(a.Name, b.Name) })
+			continue
+		}
+		out = append(out, b)
+	}
+	return out
+}
+
+// NewFilePlan makes the plan to move one file or link, under another name.
+func NewFilePlan(ctx context.Context, from, to ends.End, source, target string, rules Rules) (*Plan, error) {
+	pair := Pair{Name: target}
+	var err error
+	if pair.From, err = from.Lstat(ctx, source); err != nil {
+		return nil, fmt.Errorf("%s: %w", ends.Join(from.Root(), source), err)
+	}
+	if pair.From.Kind == ends.Link && rules.Links == FollowLinks {
+		if pair.From, err = from.Stat(ctx, source); err != nil {
+			return nil, fmt.Errorf("what %s leads to: %w", ends.Join(from.Root(), source), err)
+		}
+	}
+	if pair.To, err = to.Lstat(ctx, target); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("%s: %w", ends.Join(to.Root(), target), err)
+	}
+	if pair.Diff = differ(pair.From, pair.To, rules); pair.Diff == Touched || pair.Diff == Same && rules.Content {
+		pair.Diff = Touched // one file is moved anew rather than two compared
+		if pair.From.Time == pair.To.Time {
+			pair.Diff = FromNewer
+		}
+	}
+	pair.refuse()
+	item, _ := decide(pair, rules, false)
+	if source != target {
+		item.Source = source
+	}
+	p := NewPlanner(from, to, rules)
+	batch := Batch{}
+	p.take(&batch, pair, item)
+	p.add(batch)
+	return p.plan, nil
+}
+
+// settleDoubts compares contents.
+func (p *Planner) settleDoubts(ctx context.Context) error {
+	if len(p.doubts) == 0 {
+		return nil
+	}
+	names := make([]string, len(p.doubts))
+	for i, d := range p.doubts {
+		names[i] = ends.Join(d.folder, d.pair.Name)
+	}
+	differ, err := Unlike(ctx, p.from, p.to, names)
+	if err != nil {
+		return err
+	}
+	for i, d := range p.doubts {
+		batch := Batch{Path: d.folder}
+		p.take(&batch, d.pair, p.settled(d.pair, differ[names[i]]))
+		p.add(batch)
+	}
+	p.doubts = nil
+	return nil
+}
+
+// settled is what is done about a pair whose contents were compared.
+func (p *Planner) settled(pair Pair, content Likeness) Item {
+	old := pair.To
+	item := Item{Name: pair.Name, New: pair.From, Old: &old}
+	switch {
+	case content.Err != nil:
+		item.Why = "its content cannot be compared: " + cause(content.Err)
+	case content.Differs:
+		item = over(item, p.plan.Rules, pair.From.Time >= pair.To.Time, "what is there is newer")
+	case pair.Diff != Same:
+		item.Act = Settle
+	}
+	return item
+}
+
+// fold makes one removal of each folder that goes as a whole.
+func (p *Planner) fold() {
+	whole := map[string]*Item{} // folders that are removed whole, by path
+	for bi := range p.plan.Batches {
+		b := &p.plan.Batches[bi]
+		if top := within(whole, b.Path); top != nil {
+			for _, item := range b.Items {
+				top.Under.add(1, item.Old.Size)
+			}
+			b.Items = nil
+			continue
+		}
+		items := b.Items[:0]
+		for _, item := range b.Items {
+			folder := item.Act == Remove && item.Old.Kind == ends.Folder
+			if folder && p.kept[ends.Join(b.Path, item.Name)] {
+				item.Act, item.Why = Leave, "something in it is left, so the folder is, too"
+			}
+			items = append(items, item)
+		}
+		b.Items = items
+		for i := range b.Items {
+			if item := &b.Items[i]; item.Act == Remove && item.Old.Kind == ends.Folder {
+				whole[ends.Join(b.Path, item.Name)] = item
+			}
+		}
+	}
+	p.plan.Batches = slices.DeleteFunc(p.plan.Batches, func(b Batch) bool { return len(b.Items) == 0 })
+}
+
+// within is the folder among some that a path is or lies in.
+func within(whole map[string]*Item, name string) *Item {
+	if len(whole) == 0 {
+		return nil
+	}
+	for name != "" {
+		if item := whole[name]; item != nil {
+			return item
+		}
+		name, _ = ends.Split(name)
+	}
+	return nil
+}

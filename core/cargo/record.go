@@ -1,0 +1,298 @@
+package cargo
+
+import (
+	"bufio"
+	"crypto/sha256"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"sort"
+	"sync"
+	"time"
+
+	"github.com/gofrs/flock"
+
+	"meatus/core/atomicfile"
+	"meatus/core/perm"
+)
+
+// Dir is the folder of a workspace in which records are kept.
+func Dir(workspace string) string { return filepath.Join(workspace, "state", "cargo") }
+
+// Record is what was written down of a carry, in a folder of its own: the plan, and line by line
+// what was done. It is written before and after each step, so that a carry that was cut off at
+// any moment can be gone on with, or undone. It is safe to use from many goroutines.
+type Record struct {
+	Plan *Plan
+
+	dir string
+	mu  sync.Mutex
+	log *os.File
+	err error // why it could not be written
+	state
+}
+
+// state is what the lines of a record come to.
+type state struct {
+	Began  time.Time
+	parts  map[string]int64 // by path, how much of it has arrived beside its place
+	aside  map[string]bool  // what was to be put aside
+	done   map[string]bool
+	Over   bool // it came to its end
+	Undone bool
+	Folder string // in which things are put aside
+}
+
+// line is one line of a record.
+type line struct {
+	Do   string    `json:"do"`
+	Path *name     `json:"path,omitempty"`
+	At   int64     `json:"at,omitempty"`
+	When time.Time `json:"when,omitzero"`
+	In   string    `json:"in,omitempty"`
+}
+
+// The lines' kinds.
+const (
+	lineBegan  = "began"
+	linePart   = "part"
+	lineAside  = "aside"
+	lineDone   = "done"
+	lineOver   = "over"
+	lineUndone = "undone"
+)
+
+const (
+	planFile = "plan.json"
+	logFile  = "log"
+)
+
+// NewRecord begins the record of a plan in a folder of records. It fails where the plan has one.
+func NewRecord(dir string, p *Plan) (*Record, error) {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, fmt.Errorf("what is moved cannot be written down: %w", err)
+	}
+	own := filepath.Join(dir, p.ID)
+	if err := os.Mkdir(own, 0o700); err != nil {
+		return nil, fmt.Errorf("the record of this plan: %w", err)
+	}
+	text, err := json.Marshal(p)
+	if err == nil {
+		err = atomicfile.Write(filepath.Join(own, planFile), text)
+	}
+	if err != nil {
+		os.RemoveAll(own)
+		return nil, err
+	}
+	return OpenRecord(dir, p.ID)
+}
+
+// OpenRecord opens a record that is there, to go on with it.
+func OpenRecord(dir, id string) (*Record, error) {
+	r, err := ReadRecord(dir, id)
+	if err != nil {
+		return nil, err
+	}
+	r.log, err = os.OpenFile(filepath.Join(r.dir, logFile), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("what is moved cannot be written down: %w", err)
+	}
+	return r, nil
+}
+
+// ReadRecord reads a record to look at it.
+func ReadRecord(dir, id string) (*Record, error) {
+	if !validID(id) {
+		return nil, fmt.Errorf("%q is no name of a plan", id)
+	}
+	r := &Record{Plan: &Plan{}, dir: filepath.Join(dir, id)}
+	path := filepath.Join(r.dir, planFile)
+	if err := perm.Judge(path); err != nil {
+		return nil, fmt.Errorf("not used: %w", err)
+	}
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	if err := json.Unmarshal(text, r.Plan); err != nil {
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	r.state = newState()
+	return r, r.read()
+}
+
+func newState() state {
+	return state{parts: map[string]int64{}, aside: map[string]bool{}, done: map[string]bool{}}
+}
+
+// read reads the lines. The last one may be torn.
+func (r *Record) read() error {
+	f, err := os.Open(filepath.Join(r.dir, logFile))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	lines := bufio.NewScanner(f)
+	lines.Buffer(make([]byte, 64<<10), 1<<20)
+	for lines.Scan() {
+		var l line
+		if json.Unmarshal(lines.Bytes(), &l) != nil {
+			continue // torn by an end in the middle of it
+		}
+		r.take(l)
+	}
+	return lines.Err()
+}
+
+// take takes one line into the state.
+func (r *Record) take(l line) {
+	var path string
+	if l.Path != nil {
+		path = string(*l.Path)
+	}
+	switch l.Do {
+	case lineBegan:
+		if r.Began.IsZero() {
+			r.Began, r.Folder = l.When, l.In
+		}
+		r.Over = false
+	case linePart:
+		r.parts[path] = l.At
+	case lineAside:
+		r.aside[path] = true
+	case lineDone:
+		r.done[path] = true
+		delete(r.parts, path)
+	case lineOver:
+		r.Over = true
+	case lineUndone:
+		r.Undone = true
+	}
+}
+
+// write adds a line. What cannot be written is told by Err, and ends the carry.
+func (r *Record) write(l line) {
+	if r == nil {
+		return
+	}
+	text, err := json.Marshal(l)
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.take(l)
+	if r.log == nil {
+		return
+	}
+	if err == nil {
+		_, err = r.log.Write(append(text, '\n'))
+	}
+	if err != nil && r.err == nil {
+		r.err = fmt.Errorf("what is moved cannot be written down: %w", err)
+	}
+}
+
+func (r *Record) step(do, path string, at int64) {
+	n := name(path)
+	r.write(line{Do: do, Path: &n, At: at})
+}
+
+// Err is why the record could not be written, nil where it could.
+func (r *Record) Err() error {
+	if r == nil {
+		return nil
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.err
+}
+
+// arrived is how much of a file was written beside its place, and whether any was.
+func (r *Record) arrived(path string) (at int64, begun bool) {
+	if r == nil {
+		return 0, false
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	at, begun = r.parts[path]
+	return at, begun
+}
+
+func (r *Record) has(of func(*state) map[string]bool, path string) bool {
+	if r == nil {
+		return false
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return of(&r.state)[path]
+}
+
+func (r *Record) isDone(path string) bool {
+	return r.has(func(s *state) map[string]bool { return s.done }, path)
+}
+
+func (r *Record) isAside(path string) bool {
+	return r.has(func(s *state) map[string]bool { return s.aside }, path)
+}
+
+// Close ends writing.
+func (r *Record) Close() error {
+	if r == nil || r.log == nil {
+		return nil
+	}
+	return r.log.Close()
+}
+
+// Forget removes the record.
+func (r *Record) Forget() error { return os.RemoveAll(r.dir) }
+
+// Done is how many of the plan's items were carried out.
+func (r *Record) Done() int {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return len(r.done)
+}
+
+// Lock keeps other programs from carrying anything to a place until unlock is called; ok is false
+// where one does. dir is the folder of records.
+func Lock(dir string, to Place) (unlock func(), ok bool, err error) {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, false, err
+	}
+	l := flock.New(filepath.Join(dir, lockName(to)), flock.SetPermissions(0o600))
+	if ok, err = l.TryLock(); !ok || err != nil {
+		return nil, false, err
+	}
+	return func() { l.Close() }, true, nil
+}
+
+// lockName is the name of the file that is locked for a place.
+func lockName(to Place) string {
+	digest := sha256.Sum256([]byte(to.String()))
+	return fmt.Sprintf("%x.lock", digest[:8])
+}
+
+// Records are the records of a folder, the latest first. What cannot be read is told.
+func Records(dir string) (all []*Record, errs []error) {
+	entries, err := os.ReadDir(dir)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		errs = append(errs, err)
+	}
+	for _, e := range entries {
+		if !e.IsDir() || !validID(e.Name()) {
+			continue
+		}
+		r, err := ReadRecord(dir, e.Name())
+		if err != nil {
+			errs = append(errs, err)
+			continue
+		}
+		all = append(all, r)
+	}
+	sort.Slice(all, func(i, j int) bool { return all[i].Began.After(all[j].Began) })
+	return all, errs
+}
