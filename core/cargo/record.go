@@ -296,3 +296,17 @@ func Records(dir string) (all []*Record, errs []error) {
 	sort.Slice(all, func(i, j int) bool { return all[i].Began.After(all[j].Began) })
 	return all, errs
 }
+
+// State says in a word or two how a record stands.
+func (r *Record) State() string {
+	switch {
+	case r.Undone:
+		return "undone"
+	case r.Over:
+		return "all there"
+	}
+	return "not ended"
+}
+
+// End notes that the carry is not to be gone on with.
+func (r *Record) End() { r.write(line{Do: lineOver}) }

@@ -85,3 +85,25 @@ func itThem(n int) string {
 	}
 	return "them"
 }
+
+// Differences says what differs between two trees, a line each, of a plan that would make the
+// second like the first.
+func (p *Plan) Differences() []string {
+	says := map[Act]string{Make: "only in %s", Replace: "differs", Settle: "permissions or time differ", Remove: "only in %s"}
+	var all []string
+	for _, b := range p.Batches {
+		for _, i := range b.Items {
+			say := says[i.Act]
+			switch i.Act {
+			case Make:
+				say = fmt.Sprintf(say, Say(p.From.String()))
+			case Remove:
+				say = fmt.Sprintf(say, Say(p.To.String()))
+			case Leave:
+				say = i.Why
+			}
+			all = append(all, Say(ends.Join(b.Path, i.Name))+": "+say)
+		}
+	}
+	return all
+}

@@ -266,3 +266,85 @@ func Moved(r cargo.Report, p cargo.Progress) string {
 	}
 	return say
 }
+
+// UndoCargo takes back what a carry did.
+type UndoCargo struct {
+	Tools
+	Plan   *cargo.Plan
+	Report cargo.Report
+}
+
+// Title says what the job is.
+func (j *UndoCargo) Title() Title {
+	t := (&Carry{Plan: j.Plan}).Title()
+	t.What = "undo cargo"
+	return t
+}
+
+// Run does it.
+func (j *UndoCargo) Run(ctx context.Context, tell func(Step)) error {
+	return j.withRecord(ctx, j.Plan, func(trees *Between, r *cargo.Record) (err error) {
+		j.Report, err = cargo.Undo(ctx, r, trees.From, trees.To, func(e cargo.Event) { tell(stepOf(e)) })
+		if err == nil && j.Report.Failed > 0 {
+			err = fmt.Errorf("%w: %s stayed", ErrSome, words.Count(j.Report.Failed, "name"))
+		}
+		tell(Step{Verdict: gate.Open, Say: words.Count(j.Report.Done.Names, "name") + " as they were before"})
+		return err
+	})
+}
+
+// withRecord does something with the record of a plan, that nobody else may use meanwhile.
+func (t Tools) withRecord(ctx context.Context, p *cargo.Plan, do func(*Between, *cargo.Record) error) error {
+	dir := cargo.Dir(t.Workspace().Dir)
+	unlock, ok, err := cargo.Lock(dir, p.To)
+	if err != nil {
+		return err
+	}
+	if !ok {
+		return fmt.Errorf("%s: %w", p.To, ErrBusy)
+	}
+	defer unlock()
+	r, err := cargo.OpenRecord(dir, p.ID)
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	trees, err := t.trees(ctx, p)
+	if err != nil {
+		return err
+	}
+	defer trees.Close()
+	return do(trees, r)
+}
+
+// ForgetCargo clears up what a carry had begun.
+type ForgetCargo struct {
+	Tools
+	Plan *cargo.Plan
+}
+
+// Title says what the job is.
+func (j *ForgetCargo) Title() Title {
+	t := (&Carry{Plan: j.Plan}).Title()
+	t.What = "clear up cargo"
+	return t
+}
+
+// Run does it.
+func (j *ForgetCargo) Run(ctx context.Context, tell func(Step)) error {
+	return j.withRecord(ctx, j.Plan, func(trees *Between, r *cargo.Record) error {
+		if err := cargo.Clean(ctx, r, trees.From, trees.To); err != nil {
+			return err
+		}
+		if r.Done() == 0 {
+			r.Close()
+			if err := r.Forget(); err != nil {
+				return err
+			}
+		} else {
+			r.End()
+		}
+		tell(Step{Verdict: gate.Open, Say: "what was begun is cleared up; what was done stays, and can be undone"})
+		return nil
+	})
+}

@@ -153,7 +153,7 @@ func (t *There) digestBatch(ctx context.Context, names []string, each func(strin
 		full := t.relative(name)
 		input.WriteString(full)
 		input.WriteByte(0)
-		want[full], want[escaped(full)] = name, name
+		want[full], want[Escaped(full)] = name, name
 		limit += int64(2*len(full) + 80)
 	}
 	out, err := t.run(ctx, DigestScript, input.Bytes(), limit)
@@ -190,11 +190,15 @@ func (t *There) relative(name string) string {
 	return "./" + name
 }
 
-// escaped is a name as the common digest tool prints it: where it holds a line's end or a
-// backslash these are escaped, and the line begins with a backslash, which is part of the
-// digest's column here.
-func escaped(name string) string {
+// Escaped is a name as the common digest tool prints it: where it holds a line's end or a
+// backslash these are escaped, and the line begins with a backslash.
+func Escaped(name string) string {
 	return strings.NewReplacer("\\", `\\`, "\n", `\n`, "\r", `\r`).Replace(name)
+}
+
+// Unescaped is a name of such a line.
+func Unescaped(name string) string {
+	return strings.NewReplacer(`\\`, "\\", `\n`, "\n", `\r`, "\r").Replace(name)
 }
 
 // ParseSum reads one line of a list of digests: the digest in hexadecimal, a blank, a blank
