@@ -36,7 +36,7 @@ func init() {
 		"getent":   {"getent hosts NAME: the address of a name", hostsOf},
 		"uptime":   {"how long this machine is up", uptime},
 		"date": {"the time", func(_ context.Context, s *shell, _ []string) int {
-			fmt.Fprintln(s.out, time.Now().UTC().Format(time.RFC1123))
+			fmt.Fprintln(s.out, s.host.Files.now().UTC().Format(time.RFC1123))
 			return 0
 		}},
 		"echo": {"echo WORD...: say them", func(_ context.Context, s *shell, a []string) int { fmt.Fprintln(s.out, strings.Join(a, " ")); return 0 }},
@@ -46,6 +46,7 @@ func init() {
 		}},
 		"env":    {"the environment", environment},
 		"secret": {"asks for a passphrase without showing it, as some programs do", secret},
+		"sh":     {"sh -c SCRIPT sh FOLDER: what this program asks machines about their files", script},
 		"size":   {"the terminal's size", terminalSize},
 		"stream": {"stream [EVERY]: readings until stopped, 500ms apart", stream},
 		"gauge":  {"the gauge over the whole screen; q leaves", gaugeDisplay},
@@ -57,7 +58,7 @@ func init() {
 		"copy":   {"print what is typed until its end", func(_ context.Context, s *shell, _ []string) int { io.Copy(s.out, s.in); return 0 }},
 		"sleep":  {"sleep SECONDS", sleep},
 		"clear":  {"an empty screen", func(_ context.Context, s *shell, _ []string) int { fmt.Fprint(s.out, "\x1b[H\x1b[2J"); return 0 }},
-		"fault":  {"fault HOST delay DURATION|limit BYTES|loss PERCENT|freeze|cut|closed|forbid|replace|impostor|heal: what goes wrong in the lab", fault},
+		"fault":  {"fault HOST delay DURATION|limit BYTES|loss PERCENT|freeze|cut|closed|forbid|replace|impostor|quota BYTES|clock DURATION|lie|forget|cut-files BYTES|files-only|shell-only|heal: what goes wrong in the lab", fault},
 		"exit":   {"exit [STATUS]: leave", exit},
 	}
 }
@@ -335,12 +336,44 @@ func fault(_ context.Context, s *shell, args []string) int {
 		time.AfterFunc(50*time.Millisecond, h.Cut) // after this command has ended
 	case "heal":
 		h.Faults.Heal()
+		h.Files.Heal()
 	default:
-		fmt.Fprintln(s.errs, commands["fault"].use)
-		return 2
+		if !fileFault(h, args[1:]) {
+			fmt.Fprintln(s.errs, commands["fault"].use)
+			return 2
+		}
 	}
 	fmt.Fprintf(s.out, "%s: %s\n", h.Name, strings.Join(args[1:], " "))
 	return 0
+}
+
+// fileFault sets a fault of a host's files, and tells whether there is one of that name.
+func fileFault(h *Host, args []string) bool {
+	value := ""
+	if len(args) > 1 {
+		value = args[1]
+	}
+	number, nerr := strconv.ParseInt(value, 10, 64)
+	ahead, derr := time.ParseDuration(value)
+	switch {
+	case args[0] == "quota" && nerr == nil && number >= 0:
+		h.Files.Quota(number)
+	case args[0] == "clock" && derr == nil:
+		h.Files.Clock(ahead)
+	case args[0] == "cut-files" && nerr == nil && number >= 0:
+		h.Files.CutAfter(number)
+	case args[0] == "lie":
+		h.Files.Lie(true)
+	case args[0] == "forget":
+		h.Files.Forget(true)
+	case args[0] == "files-only":
+		h.Files.FilesOnly(true)
+	case args[0] == "shell-only":
+		h.Files.ShellOnly(true)
+	default:
+		return false
+	}
+	return true
 }
 
 // tideLevel is the water's height in metres at an hour of the day: two tides,

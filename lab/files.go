@@ -1,6 +1,7 @@
 package lab
 
 import (
+	"errors"
 	"io/fs"
 	"path"
 	"sort"
@@ -13,12 +14,14 @@ import (
 // own.
 const keeperID = 1000
 
-// node is a file, a folder or a socket of a host.
+// node is a file, a folder, a link or a socket of a host.
 type node struct {
 	mode  fs.FileMode
 	owner uint32
 	text  []byte
+	leads string // of a link
 	at    time.Time
+	in    map[string]bool // the names in a folder
 }
 
 // tree is a host's file tree, by full names. It is safe to use from many
@@ -28,6 +31,7 @@ type tree struct {
 
 	mu    sync.Mutex
 	nodes map[string]*node
+	used  int64 // bytes of all files
 }
 
 // filesSince is how old the files of the bay are.
@@ -68,7 +72,28 @@ func (t *tree) plant(name, text string, mode fs.FileMode) {
 	if strings.HasPrefix(name, "/home/") || strings.HasPrefix(name, "/tmp/") {
 		n.owner = keeperID
 	}
+	t.setLocked(name, n)
+}
+
+// setLocked has a node stand at a name, nothing where n is nil.
+func (t *tree) setLocked(name string, n *node) {
+	if before := t.nodes[name]; before != nil {
+		t.used -= int64(len(before.text))
+	}
+	up := t.nodes[path.Dir(name)]
+	if n == nil {
+		delete(t.nodes, name)
+		delete(up.in, path.Base(name))
+		return
+	}
 	t.nodes[name] = n
+	t.used += int64(len(n.text))
+	if up != nil && name != "/" {
+		if up.in == nil {
+			up.in = map[string]bool{}
+		}
+		up.in[path.Base(name)] = true
+	}
 }
 
 // ours tells whether a login may write at a place.
@@ -116,19 +141,52 @@ func (t *tree) read(full string) string {
 func (t *tree) list(dir string) []string {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	var names []string
-	for name, n := range t.nodes {
-		if name != "/" && path.Dir(name) == dir {
-			base := path.Base(name)
-			if n.mode.IsDir() {
-				base += "/"
-			}
-			names = append(names, base)
+	n := t.nodes[dir]
+	if n == nil {
+		return nil
+	}
+	names := make([]string, 0, len(n.in))
+	for base := range n.in {
+		if t.nodes[path.Join(dir, base)].mode.IsDir() {
+			base += "/"
 		}
+		names = append(names, base)
 	}
 	sort.Strings(names)
 	return names
 }
+
+// resolve is the name that a name leads to, through links.
+func (t *tree) resolve(full string) (string, bool) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for range maxLinks {
+		parts := strings.Split(strings.TrimPrefix(path.Clean(full), "/"), "/")
+		at, link := "/", false
+		for i, part := range parts {
+			at = path.Join(at, part)
+			n := t.nodes[at]
+			if n == nil {
+				return full, false
+			}
+			if n.mode&fs.ModeSymlink != 0 {
+				leads := n.leads
+				if !path.IsAbs(leads) {
+					leads = path.Join(path.Dir(at), leads)
+				}
+				full, link = path.Join(append([]string{leads}, parts[i+1:]...)...), true
+				break
+			}
+		}
+		if !link {
+			return path.Clean(full), true
+		}
+	}
+	return full, false
+}
+
+// maxLinks is how many links a name may lead through.
+const maxLinks = 20
 
 // change changes what stands at a name. It fails where that is not the login's or
 // is not there.
@@ -142,7 +200,9 @@ func (t *tree) change(full string, do func(*node)) error {
 	case n.owner != keeperID:
 		return fs.ErrPermission
 	}
+	before := len(n.text)
 	do(n)
+	t.used += int64(len(n.text) - before)
 	t.save(full)
 	return nil
 }
@@ -165,11 +225,37 @@ func (t *tree) make(full string, mode fs.FileMode) error {
 	case !up.mode.IsDir() || !ours(full):
 		return fs.ErrPermission
 	}
-	t.nodes[full] = &node{mode: mode, owner: keeperID, at: time.Now()}
+	t.setLocked(full, &node{mode: mode, owner: keeperID, at: time.Now()})
 	return nil
 }
 
-// move gives a file another name, in the place of what is there if over is set.
+// link makes a symbolic link, or where leads is "" a second name of a file.
+func (t *tree) link(leads, from, full string) error {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	up := t.nodes[path.Dir(full)]
+	n := &node{mode: fs.ModeSymlink | 0o777, owner: keeperID, leads: leads, at: time.Now()}
+	switch {
+	case up == nil:
+		return fs.ErrNotExist
+	case !up.mode.IsDir() || !ours(full):
+		return fs.ErrPermission
+	case t.nodes[full] != nil:
+		return fs.ErrExist
+	}
+	if leads == "" {
+		of := t.nodes[from]
+		if of == nil || !of.mode.IsRegular() {
+			return fs.ErrNotExist
+		}
+		second := *of // a change of the one is no change of the other: nothing here writes to what has two names
+		n = &second
+	}
+	t.setLocked(full, n)
+	return nil
+}
+
+// move gives a file or a folder another name, in the place of what is there if over is set.
 func (t *tree) move(from, to string, over bool) error {
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -177,31 +263,43 @@ func (t *tree) move(from, to string, over bool) error {
 	switch {
 	case n == nil || t.nodes[path.Dir(to)] == nil:
 		return fs.ErrNotExist
-	case !ours(from) || !ours(to) || n.mode.IsDir():
+	case !ours(from) || !ours(to) || strings.HasPrefix(to, from+"/"):
 		return fs.ErrPermission
 	case there != nil && (!over || there.mode.IsDir()):
 		return fs.ErrExist
 	}
-	delete(t.nodes, from)
-	t.nodes[to] = n
+	t.moveLocked(from, to, n)
 	t.save(to)
 	return nil
 }
 
-// remove takes a file away.
-func (t *tree) remove(full string) error {
+// moveLocked gives another name to a node and all in it.
+func (t *tree) moveLocked(from, to string, n *node) {
+	t.setLocked(to, &node{mode: n.mode, owner: n.owner, text: n.text, leads: n.leads, at: n.at})
+	for base := range n.in {
+		t.moveLocked(path.Join(from, base), path.Join(to, base), t.nodes[path.Join(from, base)])
+	}
+	t.setLocked(from, nil)
+}
+
+// remove takes a file away, or an empty folder where folder is set.
+func (t *tree) remove(full string, folder bool) error {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	n := t.nodes[full]
 	switch {
 	case n == nil:
 		return fs.ErrNotExist
-	case n.owner != keeperID || n.mode.IsDir():
+	case n.owner != keeperID || n.mode.IsDir() != folder:
 		return fs.ErrPermission
+	case len(n.in) > 0:
+		return errNotEmpty
 	}
-	delete(t.nodes, full)
+	t.setLocked(full, nil)
 	return nil
 }
 
+var errNotEmpty = errors.New("the folder is not empty")
+
 // maxFile is how long a file of the lab can become, in bytes.
-const maxFile = 16 << 20
+const maxFile = 64 << 20

@@ -39,6 +39,7 @@ type Host struct {
 
 	bay    *Lab
 	files  *tree
+	Files  FileFaults // what is wrong with them
 	mu     sync.Mutex
 	signer ssh.Signer
 	conns  map[net.Conn]bool

@@ -126,6 +126,9 @@ func Open(dir string) (*Lab, error) {
 	if err == nil {
 		err = b.writeWorkspace()
 	}
+	if err == nil {
+		err = b.plantTables()
+	}
 	if err != nil {
 		b.Close()
 		return nil, err
@@ -176,6 +179,9 @@ func (b *Lab) build(p place, keys map[string]ssh.PublicKey) error {
 		}
 	}
 	h.files = newTree(h, bayFiles[p.name])
+	if p.name == "archive" {
+		h.plantArchive()
+	}
 	if err := h.plantLists(); err != nil {
 		return err
 	}

@@ -179,7 +179,7 @@ type editorIO struct {
 
 func (s *shell) prompt(ctx context.Context) int {
 	raw := s.out.(crlf).Writer
-	editor := term.NewTerminal(editorIO{s.in, raw}, fmt.Sprintf("\x1b]133;A\x1b\\\x1b[36m%s@%s\x1b[0m:~$ ", s.user, s.host.Name))
+	editor := term.NewTerminal(editorIO{s.in, raw}, s.promptText())
 	s.mu.Lock()
 	s.editor = editor
 	editor.SetSize(s.cols, s.rows)
@@ -194,12 +194,17 @@ func (s *shell) prompt(ctx context.Context) int {
 		if leave {
 			return status
 		}
-		where := s.cwd
-		if rest, ok := strings.CutPrefix(where, "/home/"+s.user); ok {
-			where = "~" + rest
-		}
-		editor.SetPrompt(fmt.Sprintf("\x1b]133;A\x1b\\\x1b[36m%s@%s\x1b[0m:%s$ ", s.user, s.host.Name, where))
+		editor.SetPrompt(s.promptText())
 	}
+}
+
+// promptText is the prompt, with a mark in front and where the shell is, as shells tell it.
+func (s *shell) promptText() string {
+	where := s.cwd
+	if rest, ok := strings.CutPrefix(where, "/home/"+s.user); ok {
+		where = "~" + rest
+	}
+	return fmt.Sprintf("\x1b]133;A\x1b\\\x1b]7;file://%s%s\x1b\\\x1b[36m%s@%s\x1b[0m:%s$ ", s.host.Name, s.cwd, s.user, s.host.Name, where)
 }
 
 // line runs the commands of one line, which ";" parts.

@@ -11,12 +11,20 @@ import (
 
 // transfer is the file-transfer channel to a host's tree, as the protocol library
 // wants it.
-type transfer struct{ *tree }
+type transfer struct {
+	*tree
+	faults *FileFaults
+	home   string
+}
 
 // serveFiles serves the file-transfer channel until it ends.
 func (s *shell) serveFiles(stream io.ReadWriteCloser) int {
-	t := transfer{s.files}
-	server := sftp.NewRequestServer(stream, sftp.Handlers{FileGet: t, FilePut: t, FileCmd: t, FileList: t}, sftp.WithStartDirectory("/home/"+s.user))
+	t := transfer{s.files, &s.host.Files, "/home/" + s.user}
+	if t.faults.shellOnly() {
+		return 1
+	}
+	stream = t.faults.over(stream)
+	server := sftp.NewRequestServer(stream, sftp.Handlers{FileGet: t, FilePut: t, FileCmd: t, FileList: t}, sftp.WithStartDirectory(t.home))
 	if err := server.Serve(); err != nil && err != io.EOF {
 		return 1
 	}
@@ -24,7 +32,8 @@ func (s *shell) serveFiles(stream io.ReadWriteCloser) int {
 }
 
 func (t transfer) Fileread(r *sftp.Request) (io.ReaderAt, error) {
-	n, ok := t.get(r.Filepath)
+	name, _ := t.resolve(r.Filepath)
+	n, ok := t.get(name)
 	switch {
 	case !ok:
 		return nil, fs.ErrNotExist
@@ -65,17 +74,23 @@ func (t transfer) Filewrite(r *sftp.Request) (io.WriterAt, error) {
 	case flags.Trunc:
 		t.change(r.Filepath, func(n *node) { n.text = nil })
 	}
-	return writer{t.tree, r.Filepath}, nil
+	return writer{t, r.Filepath}, nil
 }
 
 type writer struct {
-	t    *tree
+	t    transfer
 	name string
 }
 
 func (w writer) WriteAt(p []byte, off int64) (int, error) {
 	if off < 0 || off+int64(len(p)) > maxFile {
 		return 0, sftp.ErrSSHFxFailure
+	}
+	if w.t.full(int64(len(p))) {
+		return 0, errQuota
+	}
+	if w.t.faults.forgets() {
+		return len(p), w.t.change(w.name, func(n *node) { n.text = append(n.text, make([]byte, max(int(off)+len(p)-len(n.text), 0))...) })
 	}
 	err := w.t.change(w.name, func(n *node) {
 		if grow := int(off) + len(p) - len(n.text); grow > 0 {
@@ -95,8 +110,11 @@ func (t transfer) Filecmd(r *sftp.Request) error {
 			if flags.Permissions {
 				n.mode = n.mode&^fs.ModePerm | a.FileMode().Perm()
 			}
-			if flags.Size && a.Size <= uint64(len(n.text)) {
-				n.text = n.text[:a.Size]
+			if flags.Size && a.Size <= maxFile {
+				n.text = append(n.text[:min(int(a.Size), len(n.text)):min(int(a.Size), len(n.text))], make([]byte, max(int(a.Size)-len(n.text), 0))...)
+			}
+			if flags.Acmodtime {
+				n.at = a.ModTime()
 			}
 		})
 	case "Mkdir":
@@ -107,7 +125,13 @@ func (t transfer) Filecmd(r *sftp.Request) error {
 	case "Rename":
 		return t.move(r.Filepath, r.Target, false)
 	case "Remove":
-		return t.remove(r.Filepath)
+		return t.remove(r.Filepath, false)
+	case "Rmdir":
+		return t.remove(r.Filepath, true)
+	case "Symlink": // the library has the two names of this request the other way round
+		return t.link(r.Filepath, "", r.Target)
+	case "Link":
+		return t.link("", r.Filepath, r.Target)
 	}
 	return sftp.ErrSSHFxOpUnsupported
 }
@@ -115,19 +139,57 @@ func (t transfer) Filecmd(r *sftp.Request) error {
 // PosixRename puts a file in the place of another at once.
 func (t transfer) PosixRename(r *sftp.Request) error { return t.move(r.Filepath, r.Target, true) }
 
-func (t transfer) Filelist(r *sftp.Request) (sftp.ListerAt, error) {
+// RealPath is a name without links.
+func (t transfer) RealPath(name string) (string, error) {
+	if !path.IsAbs(name) {
+		name = path.Join(t.home, name)
+	}
+	name = path.Clean(name)
+	if real, ok := t.resolve(name); ok {
+		return real, nil
+	}
+	return name, nil
+}
+
+// Readlink is where a link leads.
+func (t transfer) Readlink(name string) (string, error) {
+	n, ok := t.get(name)
+	if !ok || n.mode&fs.ModeSymlink == 0 {
+		return "", fs.ErrNotExist
+	}
+	return n.leads, nil
+}
+
+// Lstat tells what stands under a name, a link where it is one.
+func (t transfer) Lstat(r *sftp.Request) (sftp.ListerAt, error) {
 	n, ok := t.get(r.Filepath)
+	if !ok {
+		return nil, fs.ErrNotExist
+	}
+	return listing{t.entry(path.Base(r.Filepath), n)}, nil
+}
+
+// StatVFS tells how much room there is.
+func (t transfer) StatVFS(*sftp.Request) (*sftp.StatVFS, error) {
+	const block = 4096
+	free := uint64(max(t.room(), 0)) / block
+	return &sftp.StatVFS{Bsize: block, Frsize: block, Blocks: free, Bfree: free, Bavail: free, Namemax: 255}, nil
+}
+
+func (t transfer) Filelist(r *sftp.Request) (sftp.ListerAt, error) {
+	name, _ := t.resolve(r.Filepath)
+	n, ok := t.get(name)
 	if !ok {
 		return nil, fs.ErrNotExist
 	}
 	switch r.Method {
 	case "Stat":
-		return listing{{path.Base(r.Filepath), n}}, nil
+		return listing{t.entry(path.Base(r.Filepath), n)}, nil
 	case "List":
 		var all listing
-		for _, name := range t.list(r.Filepath) {
-			if n, ok := t.get(path.Join(r.Filepath, name)); ok {
-				all = append(all, entry{path.Base(name), n})
+		for _, base := range t.list(name) {
+			if n, ok := t.get(path.Join(name, base)); ok {
+				all = append(all, t.entry(path.Base(base), n))
 			}
 		}
 		return all, nil
@@ -154,10 +216,15 @@ func (l listing) ListAt(to []fs.FileInfo, off int64) (int, error) {
 type entry struct {
 	name string
 	n    node
+	size int64
+}
+
+func (t transfer) entry(name string, n node) entry {
+	return entry{name, n, t.faults.size(int64(len(n.text)))}
 }
 
 func (e entry) Name() string       { return e.name }
-func (e entry) Size() int64        { return int64(len(e.n.text)) }
+func (e entry) Size() int64        { return e.size }
 func (e entry) Mode() fs.FileMode  { return e.n.mode }
 func (e entry) ModTime() time.Time { return e.n.at }
 func (e entry) IsDir() bool        { return e.n.mode.IsDir() }

@@ -18,18 +18,26 @@ import (
 // Open opens the tree at a place.
 func (t Tools) Open(ctx context.Context, p cargo.Place) (ends.End, error) {
 	if p.Session == "" {
-		return ends.OpenHere(p.Path)
+		here, err := ends.OpenHere(p.Path)
+		if err != nil {
+			return nil, err
+		}
+		return here, nil
 	}
 	r, err := t.Workspace().Planner().Plan(p.Session)
 	if err != nil {
 		return nil, err
 	}
-	return ends.OpenThere(ctx, ends.Options{Session: p.Session, Super: p.Super, Walk: func(ctx context.Context, again bool) (*walk.Passage, error) {
+	there, err := ends.OpenThere(ctx, ends.Options{Session: p.Session, Super: p.Super, Walk: func(ctx context.Context, again bool) (*walk.Passage, error) {
 		if again {
 			return t.Walker.Await(ctx, r, walk.WaitLimit)
 		}
 		return t.Walker.Walk(ctx, r)
 	}}, p.Path)
+	if err != nil {
+		return nil, err
+	}
+	return there, nil
 }
 
 // Between is two trees that something is moved between. Source and Target are the names of one
@@ -116,7 +124,11 @@ func reroot(e ends.End, root string) (ends.End, error) {
 		return there, nil
 	}
 	e.Close()
-	return ends.OpenHere(root)
+	here, err := ends.OpenHere(root)
+	if err != nil {
+		return nil, err
+	}
+	return here, nil
 }
 
 // Plan makes the plan.
