@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"meatus/tui/cargo"
 	"meatus/tui/estates"
 	"meatus/tui/hosts"
 	"meatus/tui/jobs"
@@ -18,6 +19,7 @@ var places = []place.Entry{
 	{Key: "0", Mark: "⌂", Name: "Routes", Does: "every session as its way, and what stands in it", Also: "board home sessions", New: routes.New},
 	{Key: "T", Mark: "≡", Name: "Trail", Does: "what was done, by whom, when", Also: "log journal history audit", New: journal.New},
 	{Key: "Y", Mark: "▦", Name: "Estate", Does: "the instances, how they stand, and the ways to them", Also: "instances cloud machines networks inventory servers", New: estates.New},
+	{Key: "Q", Mark: "▷", Name: "Cargo", Does: "files here and there as one tree, moved by a plan", Also: "files transfer copy upload download sync mirror", New: cargo.New},
 	{Key: "H", Mark: "◇", Name: "Hosts", Does: "their identities: who vouched for what, and the history", Also: "known fingerprints host keys", New: hosts.New},
 	{Key: "K", Mark: "▤", Name: "Keys", Does: "every key file, how it stands, and what it opens", Also: "private pem files identities", New: keys.New},
 	{Key: "W", Mark: "∿", Name: "Watch", Does: "what is alive: links, tunnels, what flows through them", Also: "connections traffic monitor live", New: watch.New},

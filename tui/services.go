@@ -2,6 +2,7 @@ package tui
 
 import (
 	"context"
+	"os/exec"
 	"path/filepath"
 	"time"
 
@@ -44,6 +45,9 @@ func (a *App) services(id int) *place.Services {
 		},
 		After: func(d time.Duration, msg tea.Msg) tea.Cmd {
 			return tea.Tick(d, func(time.Time) tea.Msg { return place.Addressed{To: id, Msg: msg} })
+		},
+		Exec: func(c *exec.Cmd, done func(error) tea.Msg) tea.Cmd {
+			return tea.ExecProcess(c, func(err error) tea.Msg { return place.Addressed{To: id, Msg: done(err)} })
 		},
 		Tell: func(say string) { a.notice = say },
 		Sure: func(what string) bool {

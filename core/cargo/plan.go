@@ -298,9 +298,18 @@ func decide(pair Pair, rules Rules, byContent bool) (item Item, undecided bool) 
 	case Differs:
 		return over(item, rules, pair.From.Kind == ends.Link || pair.From.Time >= pair.To.Time, "what is there is newer"), false
 	case OtherKind:
+		if pair.fixed() {
+			item.Why = fmt.Sprintf("what is there is a %v, and this a %v: move the one that is not wanted away first", pair.To.Kind, pair.From.Kind)
+			return item, false
+		}
 		return over(item, rules, false, fmt.Sprintf("what is there is a %v, and this a %v", pair.To.Kind, pair.From.Kind)), false
 	}
 	return item, false
+}
+
+// fixed tells whether neither can take the place of the other: one is a folder, and the other not.
+func (p Pair) fixed() bool {
+	return p.Diff == OtherKind && (p.From.Kind == ends.Folder || p.To.Kind == ends.Folder)
 }
 
 // over is an item with what is there replaced, where the rules let that be.

@@ -24,7 +24,7 @@ var Letters = []Letter{
 	{"leave", "q", "put this away; on Routes, leave the program"},
 
 	{"find", "/", "find in what is listed"},
-	{"filter", "f", "narrow what is listed to one kind"},
+	{"filter", "|", "narrow what is listed to one kind"},
 	{"order", "o", "order what is listed"},
 	{"group", "g", "group what is listed"},
 	{"details", "d", "show details"},
@@ -74,6 +74,8 @@ var Letters = []Letter{
 	{"sweep", "S", "look for what should not lie there"},
 	{"unseal", "O", "open something sealed with it"},
 
+	{"files", "f", "the files of its machine"},
+	{"carry", ">", "carry the plan out"},
 	{"copy", "y", "copy to the clipboard"},
 	{"draw", "x", "draw it, as a picture to hand on"},
 	{"write", "X", "write it to a file"},
@@ -81,6 +83,7 @@ var Letters = []Letter{
 	{"routes", "0", "the place Routes"},
 	{"trail", "T", "the place Trail"},
 	{"estate", "Y", "the place Estate"},
+	{"cargo", "Q", "the place Cargo"},
 	{"hosts-place", "H", "the place Hosts"},
 	{"keys", "K", "the place Keys"},
 	{"watch", "W", "the place Watch"},

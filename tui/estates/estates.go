@@ -203,6 +203,7 @@ func (m *Model) Table() place.Table {
 		place.On("tab", "the next way", m.next(1)).If(func() bool { return m.waysShow() && m.ways.shown() > 1 }, "no ways show").Ranked(place.Hidden),
 		place.On("shift+tab", "the way before", m.next(-1)).If(func() bool { return m.waysShow() && m.ways.shown() > 1 }, "no ways show").Ranked(place.Hidden),
 		place.On("s", "to its session on Routes", func() tea.Cmd { return m.s.Go("0", m.session()) }).If(session, "no session leads to it").Also("route card"),
+		place.On("f", "its files", func() tea.Cmd { return m.s.Go("Q", m.session()) }).If(session, "no session leads to it").Ranked(place.InHelp).Also("cargo copy move transfer"),
 		place.On("K", "to the file of its key pair", func() tea.Cmd { return m.s.Go("K", m.keyFile()) }).If(func() bool { return m.keyFile() != "" }, "no file of it is here").Also("keys pem"),
 		place.On("T", "to its trail", func() tea.Cmd { return m.s.Go("T", "/"+m.Subject()) }).If(some, "none is chosen").Also("log history"),
 		place.On("y", "copy its address", m.copy).If(func() bool { return m.address() != "" }, "it has no address").Also("ip clipboard"),
@@ -219,7 +220,7 @@ func (m *Model) Table() place.Table {
 		place.On("O", "open its first password", m.password).If(m.passwordCan, "no file of its key pair is here, or its source only tells").Also("sealed unseal administrator windows initial"),
 		place.On("v", "key pairs", m.showPairs).Whole().Also("which have a file ask around who has"),
 		place.On("x", "draw it", m.draw).If(some, "there are no instances").Whole().Also("picture svg pdf diagram hand on networks"),
-		place.On("f", "what nobody used for a week", func() tea.Cmd { m.unused = !m.unused; return m.group() }).Whole().Also("unused idle forgotten filter"),
+		place.On("|", "what nobody used for a week", func() tea.Cmd { m.unused = !m.unused; return m.group() }).Whole().Also("unused idle forgotten filter"),
 		place.On("r", "read the sources now", func() tea.Cmd { m.s.ReadEstates(); m.s.Tell("reading …"); return nil }).Whole().Also("refresh reload poll"),
 		place.On("esc q ctrl+c", "to Routes", m.leave),
 	}

@@ -61,7 +61,7 @@ func (m *Model) exposedTable() place.Table {
 		place.On("up down", "choose", nil).Ranked(place.Movement),
 		place.On("enter", "to an instance of it", m.toExposed).If(func() bool { return some }, "there is none").Also("go show"),
 		place.On("e", "try without that rule", m.tryWithout).If(func() bool { return some }, "there is none").Suits(func() bool { return some }).Also("drop close what if scratch remove"),
-		place.On("f", "what nobody used for a week", func() tea.Cmd { m.exposed.unused = !m.exposed.unused; return m.findExposed() }).Whole().Also("unused idle oldest filter"),
+		place.On("|", "what nobody used for a week", func() tea.Cmd { m.exposed.unused = !m.exposed.unused; return m.findExposed() }).Whole().Also("unused idle oldest filter"),
 		place.On("* esc q ctrl+c", "to the instances", func() tea.Cmd { m.exposed = nil; return nil }),
 	}
 }

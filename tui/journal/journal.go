@@ -92,7 +92,7 @@ func (m *Model) Table() place.Table {
 	return place.Table{
 		place.On("up down", "choose", nil).Ranked(place.Movement),
 		place.On("/", "find", func() tea.Cmd { m.typing = true; m.line.Begin(m.filter.Text); return nil }).Whole().Also("search narrow filter"),
-		place.On("f", "failures only", m.failures).Whole().Also("errors filter failed"),
+		place.On("|", "failures only", m.failures).Whole().Also("errors filter failed"),
 		place.On("r", "read again", m.read).Whole().Also("reload refresh"),
 		place.On("x", "draw the last "+spans[m.over].word, m.draw).Whole().Also("timeline picture svg pdf who was connected"),
 		place.On("+ =", "longer", func() tea.Cmd { m.over = min(m.over+1, len(spans)-1); return nil }).Whole().Also("timeline span"),

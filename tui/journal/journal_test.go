@@ -30,9 +30,9 @@ func TestEntriesAreReadNarrowedAndLookedAt(t *testing.T) {
 	d.Fits()
 	d.Press("down")
 	d.UntilSees("nothing listens at the harbour")
-	d.Press("f")
+	d.Press("|")
 	d.UntilSees("failures only", "1 entries")
-	d.Press("f", "/")
+	d.Press("|", "/")
 	d.Type("mode")
 	d.Until("one entry", func() bool { return len(m.entries) == 1 })
 	d.Press("enter", "q") // the first leaves the line, the second what was looked for

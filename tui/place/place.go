@@ -8,6 +8,7 @@
 package place
 
 import (
+	"os/exec"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -130,6 +131,9 @@ type Services struct {
 	// whether or not it shows by then. After brings a message after a time.
 	Run   func(do func() tea.Msg) tea.Cmd
 	After func(d time.Duration, msg tea.Msg) tea.Cmd
+	// Exec gives the terminal to a program until it ends; what done makes of its end comes
+	// back as a result.
+	Exec func(c *exec.Cmd, done func(error) tea.Msg) tea.Cmd
 
 	Tell        func(say string)                       // says something at the foot
 	Sure        func(what string) bool                 // tells whether it was asked for twice; else says what, which names the key that does it

@@ -6,6 +6,7 @@ package placetest
 import (
 	"context"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -127,7 +128,10 @@ func (d *Driver) services() *place.Services {
 		},
 		Run:   func(do func() tea.Msg) tea.Cmd { return func() tea.Msg { return do() } },
 		After: func(after time.Duration, msg tea.Msg) tea.Cmd { return later{after, msg}.cmd },
-		Tell:  func(say string) { d.Said = append(d.Said, say) },
+		Exec: func(c *exec.Cmd, done func(error) tea.Msg) tea.Cmd {
+			return func() tea.Msg { return done(c.Run()) }
+		},
+		Tell: func(say string) { d.Said = append(d.Said, say) },
 		Sure: func(what string) bool {
 			if d.sure.Again(what) {
 				return true

@@ -392,6 +392,7 @@ func (m *Model) Table() place.Table {
 		place.On("space", "mark it", m.mark).If(chosen, "no session is chosen").Ranked(place.InHelp).Also("select favourite tag"),
 		place.On("E", "change the marked", m.changeMarked).Whole().Ranked(place.InHelp).Also("edit many several bulk"),
 		place.On("A", "run at the marked", m.runMarked).Whole().Ranked(place.InHelp).Also("command many several all execute"),
+		place.On("f", "its files", on(func(name string) tea.Cmd { return m.s.Go("Q", name) })).If(chosen, "no session is chosen").Ranked(place.InHelp).Also("cargo copy move transfer upload download"),
 		place.On("@", "its instance, and the ways to it", on(func(name string) tea.Cmd { return m.s.Go("Y", "@"+name) })).If(func() bool { return len(m.ws.Book.Estates) > 0 }, "the file names no estate").Suits(func() bool { return worst.Kind == gate.Rules || worst.Kind == gate.Port }).Also("estate reach rules security group where"),
 		place.On("V", "what goes via it", on(m.through)).If(chosen, "no session is chosen").Ranked(place.InHelp).Also("bastion behind through jump depends"),
 		place.On("o", "order", m.order).Whole().Ranked(place.InHelp).Also("sort recent marked worst wrong shut"),

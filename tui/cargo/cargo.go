@@ -1,0 +1,605 @@
+// Package cargo is the place of files on the move: a folder here and one at a session's machine as one
+// tree, in which each name stands once with what is here, what is there, and how they differ. One chooses
+// which way each name goes, sees the plan grow, and has it carried out.
+package cargo
+
+import (
+	"context"
+	"os"
+	"path"
+	"path/filepath"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"meatus/core/cargo"
+	"meatus/core/cargo/ends"
+	"meatus/core/sanitize"
+	"meatus/core/words"
+	"meatus/core/work"
+	"meatus/tui/line"
+	"meatus/tui/place"
+	"meatus/tui/scroll"
+)
+
+// Model is the place.
+type Model struct {
+	s             *place.Services
+	width, height int
+	pick          scroll.Cursor // among the sessions, while none is chosen
+	look          *look         // the trees that are looked at, nil while no session is chosen
+	every         bool          // what is the same shows, too
+	entry         *entry        // the folders being typed, nil for none
+	clash         *clash        // a save that met another's change, nil for none
+	job           work.ID       // the last carry that was begun here, 0 for none
+	carry         *work.Carry   // and what tells how far it is
+	asked         int           // looks asked for; answers to older ones are dropped
+	ticking       bool
+	wanted        string // a path here that is to go there once its folder has been read
+}
+
+// New returns the place.
+func New(s *place.Services) place.Place { return &Model{s: s} }
+
+// SetSize changes the size of the place.
+func (m *Model) SetSize(width, height int) { m.width, m.height = width, height }
+
+// Show is called when the place is gone to.
+func (m *Model) Show() tea.Cmd { return m.tick() }
+
+// Hide is called when the place is left.
+func (m *Model) Hide() { m.entry = nil }
+
+// Typing tells whether keys go into a folder's name.
+func (m *Model) Typing() bool { return m.entry != nil }
+
+// Subject is the name that is chosen.
+func (m *Model) Subject() string {
+	if n := m.node(); n != nil {
+		return cargo.Say(n.Path())
+	}
+	return ""
+}
+
+// Select shows a session's folders: those of the last time, else the home folders. What stands behind
+// a blank is a folder of the machine.
+func (m *Model) Select(at string) {
+	session, folder, _ := strings.Cut(at, " ")
+	if m.look != nil && m.look.session == session && folder == "" {
+		return
+	}
+	l, known := cargo.Remembered(m.s.Workspace().Dir, session)
+	if !known {
+		l.Here, _ = os.UserHomeDir()
+	}
+	if folder != "" {
+		l.There = folder
+	}
+	m.begin(session, l)
+}
+
+// sessions are those one can choose among.
+func (m *Model) sessions() []string { return m.s.Workspace().Book.Names() }
+
+// node is the chosen name, nil for none.
+func (m *Model) node() *cargo.Node {
+	if m.look == nil || m.look.at.At >= len(m.look.rows) {
+		return nil
+	}
+	return m.look.rows[m.look.at.At].node
+}
+
+// look is two trees that are looked at.
+type look struct {
+	session string
+	last    cargo.Last
+	id      int
+	trees   *work.Between // nil until they are open
+	tree    *cargo.Tree
+	rows    []row
+	folded  map[*cargo.Node]bool
+	at      scroll.Cursor
+	err     error
+	over    bool // all is read
+	found   *found
+	preview preview
+	ahead   int64 // by how many seconds the machine's clock is ahead
+	stop    context.CancelFunc
+}
+
+// row is a line of the tree.
+type row struct {
+	node  *cargo.Node
+	depth int
+}
+
+// opened says that both trees are open, or why not.
+type opened struct {
+	id    int
+	trees *work.Between
+	found *found
+	err   error
+}
+
+// more says that more of the trees was read.
+type more struct {
+	id     int
+	listed []cargo.Listed
+	err    error
+	over   bool
+	alike  map[string]cargo.Likeness
+	ahead  int64
+}
+
+// again has what goes on drawn anew.
+type again struct{}
+
+// begin looks at two folders.
+func (m *Model) begin(session string, last cargo.Last) {
+	if m.look != nil {
+		m.look.end()
+	}
+	m.asked++
+	m.look = &look{session: session, last: last, id: m.asked, folded: map[*cargo.Node]bool{}}
+}
+
+// end gives the trees up.
+func (l *look) end() {
+	if l.stop != nil {
+		l.stop()
+	}
+	if l.trees != nil {
+		trees := l.trees
+		go trees.Close()
+		l.trees = nil
+	}
+}
+
+// tick begins what was asked for, and has a carry that is under way drawn anew.
+func (m *Model) tick() tea.Cmd {
+	var cmds []tea.Cmd
+	if l := m.look; l != nil && l.stop == nil {
+		var ctx context.Context
+		ctx, l.stop = context.WithCancel(context.Background())
+		cmds = append(cmds, m.open(ctx, l))
+	}
+	if m.under() && !m.ticking {
+		m.ticking = true
+		cmds = append(cmds, m.s.After(200*time.Millisecond, again{}))
+	}
+	return tea.Batch(cmds...)
+}
+
+// under tells whether the last carry is under way.
+func (m *Model) under() bool {
+	s, ok := m.s.Jobs.Get(m.job)
+	return m.job != 0 && ok && !s.Over()
+}
+
+// open opens both trees.
+func (m *Model) open(ctx context.Context, l *look) tea.Cmd {
+	here, there := cargo.Place{Path: l.last.Here}, cargo.Place{Session: l.session, Path: l.last.There}
+	return m.s.Run(func() tea.Msg {
+		from, err := m.s.Tools.Open(ctx, here)
+		if err != nil {
+			return opened{id: l.id, err: err}
+		}
+		to, err := m.s.Tools.Open(ctx, there)
+		if err != nil {
+			from.Close()
+			return opened{id: l.id, err: err}
+		}
+		trees := &work.Between{From: from, To: to}
+		return opened{id: l.id, trees: trees, found: find(ctx, trees)}
+	})
+}
+
+// Update takes a message.
+func (m *Model) Update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case opened:
+		return m.opened(msg)
+	case more:
+		return m.more(msg)
+	case offered:
+		if m.entry != nil {
+			m.entry.take(msg)
+		}
+	case previewed:
+		if m.look != nil && m.look.id == msg.id {
+			m.look.preview = msg.preview
+		}
+	case edited:
+		return m.edited(msg)
+	case again:
+		m.ticking = false
+		return m.tick()
+	case place.Heard:
+		return m.heard(msg)
+	case tea.PasteMsg:
+		if m.entry != nil {
+			m.entry.line.Take(msg)
+			return m.offer()
+		}
+		return m.drop(msg.Content)
+	case tea.KeyPressMsg:
+		return m.key(msg)
+	}
+	return nil
+}
+
+func (m *Model) heard(h place.Heard) tea.Cmd {
+	e, ok := h.Event.(work.Ended)
+	if !ok || e.State.ID != m.job {
+		return m.tick()
+	}
+	if m.look != nil { // what is there is another now
+		return m.reread()
+	}
+	return nil
+}
+
+// reread reads both trees anew.
+func (m *Model) reread() tea.Cmd {
+	l := m.look
+	at := ""
+	if n := m.node(); n != nil {
+		at = n.Path()
+	}
+	m.begin(l.session, l.last)
+	m.look.preview.path = at // where the cursor comes back to
+	return m.tick()
+}
+
+func (m *Model) opened(msg opened) tea.Cmd {
+	l := m.look
+	if l == nil || l.id != msg.id {
+		if msg.trees != nil {
+			go msg.trees.Close()
+		}
+		return nil
+	}
+	if l.err = msg.err; l.err != nil {
+		return nil
+	}
+	l.trees, l.found = msg.trees, msg.found
+	from, to := cargo.Place{Path: l.trees.From.Root()}, cargo.Place{Session: l.session, Path: l.trees.To.Root()}
+	l.tree = cargo.NewTree(from, to, cargo.Rules{})
+	l.last = cargo.Last{Here: from.Path, There: to.Path}
+	dir, session, last := m.s.Workspace().Dir, l.session, l.last
+	remember := m.s.Run(func() tea.Msg {
+		if err := cargo.Remember(dir, session, last); err != nil {
+			m.s.Notice(err.Error())
+		}
+		return nil
+	})
+	return tea.Batch(remember, m.next())
+}
+
+// next waits for more of the trees.
+func (m *Model) next() tea.Cmd {
+	l := m.look
+	return m.s.Run(func() tea.Msg { return l.found.take(l.id) })
+}
+
+func (m *Model) more(msg more) tea.Cmd {
+	l := m.look
+	if l == nil || l.id != msg.id || l.tree == nil {
+		return nil
+	}
+	chosen := m.node()
+	back := l.preview.path
+	for _, listed := range msg.listed {
+		l.tree.Add(listed)
+		if n := l.tree.At(listed.Path); n != nil && len(n.Kids) > manyNames && n.Parent != nil {
+			l.folded[n] = true
+		}
+	}
+	l.tree.Settle(msg.alike)
+	if msg.err != nil {
+		l.err = msg.err
+	}
+	l.over, l.ahead = msg.over, msg.ahead
+	m.lay(chosen)
+	if back != "" && chosen == nil {
+		m.point(l.tree.At(back))
+	}
+	if l.over {
+		return m.drop(m.wanted)
+	}
+	return m.next()
+}
+
+// manyNames is from how many names on a folder is folded at first.
+const manyNames = 40
+
+// lay lays the tree out in rows. The cursor stays at the chosen name.
+func (m *Model) lay(chosen *cargo.Node) {
+	l := m.look
+	l.rows = l.rows[:0]
+	var add func(n *cargo.Node, depth int)
+	add = func(n *cargo.Node, depth int) {
+		if n.Parent != nil && !m.every && n.Differ == 0 && n.Err == "" {
+			return
+		}
+		l.rows = append(l.rows, row{n, depth})
+		if l.folded[n] {
+			return
+		}
+		for _, kid := range n.Kids {
+			add(kid, depth+1)
+		}
+	}
+	add(l.tree.Root, 0)
+	if chosen != nil {
+		m.point(chosen)
+	}
+	l.at.Move(0, len(l.rows), m.room())
+}
+
+// point has the cursor at a name, or at the nearest folder above it that shows.
+func (m *Model) point(n *cargo.Node) {
+	l := m.look
+	for ; n != nil; n = n.Parent {
+		for i, r := range l.rows {
+			if r.node == n {
+				l.at.At = i
+				l.at.Move(0, len(l.rows), m.room())
+				return
+			}
+		}
+	}
+}
+
+// Table is what can be done.
+func (m *Model) Table() place.Table {
+	switch {
+	case m.entry != nil:
+		return m.entryTable()
+	case m.clash != nil:
+		return m.clashTable()
+	case m.look == nil:
+		return m.pickTable()
+	}
+	l := m.look
+	n := m.node()
+	some := func() bool { return n != nil && l.trees != nil }
+	file := func() bool { return some() && !n.Folder() }
+	planned := func() bool { return l.tree != nil && l.tree.Totals.Any() }
+	ready := func() bool { return l.over && planned() && !m.under() }
+	return place.Table{
+		place.On("esc q ctrl+c", "to Routes", func() tea.Cmd { return m.s.Go("0", l.session) }),
+		place.On("up down", "choose", nil).Ranked(place.Movement),
+		place.On("right", "it goes there", m.turn(cargo.GoThere)).If(some, "nothing is chosen").Also("send upload put push"),
+		place.On("left", "it comes here", m.turn(cargo.ComeHere)).If(some, "nothing is chosen").Also("fetch download get pull"),
+		place.On("space", "it stays", m.turn(cargo.Stay)).If(some, "nothing is chosen").Also("none skip clear"),
+		place.On("D", "put it aside", m.turn(cargo.PutAside)).If(func() bool { return some() && n.Alone() }, "only what stands on one side alone is put aside").Also("delete remove"),
+		place.On(">", "carry the plan out", m.carryOut).If(ready, "nothing is chosen to go, all is not read yet, or a plan is being carried out").Suits(planned).Also("go start run transfer"),
+		place.On("enter", "fold, or look into it", m.enter).If(some, "nothing is chosen").Also("open preview unfold"),
+		place.On("e", "edit it there, in your editor", m.edit).If(func() bool { return file() && n.To.Kind == ends.File }, "no file is chosen that is there").Also("change vi text"),
+		place.On("v", "all names, or what differs", func() tea.Cmd { m.every = !m.every; m.lay(n); return nil }).If(func() bool { return l.tree != nil }, "it is not read yet").Whole().Also("same hidden show"),
+		place.On("tab", "other folders", m.folders).Whole().Also("path directory go to"),
+		place.On("f", "another session", func() tea.Cmd { l.end(); m.look = nil; return nil }).Whole().Also("machine"),
+		place.On("r", "read again", m.reread).Whole().Also("refresh reload"),
+		place.On("w", "pause, or go on", m.pause).If(m.under, "nothing is under way").Suits(m.under).Whole().Also("wait resume hold"),
+		place.On("Z", "stop it", m.stop).If(m.under, "nothing is under way").Suits(m.under).Whole().Also("cancel end abort"),
+		place.On("u", "undo the last carry", m.undo).If(func() bool { return !m.under() }, "one is under way").Suits(func() bool { return m.job != 0 && !m.under() }).Whole().Also("back restore"),
+		place.On("y", "copy the path there", func() tea.Cmd { return m.s.Copy(path.Join(l.last.There, n.Path())) }).If(some, "nothing is chosen").Ranked(place.InHelp),
+		place.On("X", "write the plan to a file", m.write).If(planned, "nothing is chosen to go").Ranked(place.InHelp).Also("save json"),
+	}
+}
+
+func (m *Model) pickTable() place.Table {
+	all := m.sessions()
+	return place.Table{
+		place.On("enter", "its files", func() tea.Cmd { m.Select(all[m.pick.At]); return m.tick() }).If(func() bool { return len(all) > 0 }, "there are no sessions"),
+		place.On("up down", "choose", nil).Ranked(place.Movement),
+		place.On("esc q ctrl+c", "to Routes", func() tea.Cmd { return m.s.Go("0", "") }),
+	}
+}
+
+// key moves the cursor.
+func (m *Model) key(msg tea.KeyPressMsg) tea.Cmd {
+	switch {
+	case m.entry != nil:
+		m.entry.line.Take(msg)
+		return m.offer()
+	case m.clash != nil:
+		m.clash.at.Take(msg, len(m.clash.lines), max(m.height-4, 3))
+	case m.look == nil:
+		m.pick.Take(msg, len(m.sessions()), max(m.height-2, 3))
+	default:
+		if m.look.at.Take(msg, len(m.look.rows), m.room()) {
+			m.look.preview = preview{}
+		}
+	}
+	return nil
+}
+
+// Click moves with the wheel, and to the row that is clicked.
+func (m *Model) Click(msg tea.MouseMsg) tea.Cmd {
+	if m.look == nil {
+		m.pick.Take(msg, len(m.sessions()), max(m.height-2, 3))
+		return nil
+	}
+	if m.look.at.Take(msg, len(m.look.rows), m.room()) {
+		return nil
+	}
+	click, ok := msg.(tea.MouseClickMsg)
+	at := m.look.at.Top + click.Y - m.headRows()
+	if !ok || click.Button != tea.MouseLeft || click.Y < m.headRows() || at >= len(m.look.rows) || click.Y-m.headRows() >= m.room() {
+		return nil
+	}
+	if at == m.look.at.At {
+		return m.enter()
+	}
+	m.look.at.At = at
+	m.look.preview = preview{}
+	return nil
+}
+
+// turn has the chosen name go a way, and moves on.
+func (m *Model) turn(turn cargo.Turn) func() tea.Cmd {
+	return func() tea.Cmd {
+		n := m.node()
+		chosen, why := m.look.tree.Choose(n, turn)
+		switch {
+		case why != "":
+			m.s.Tell(cargo.Say(n.Path()) + ": " + why)
+		case turn != cargo.Stay && n.Folder():
+			m.s.Tell(words.Count(chosen, "name") + " of " + cargo.Say(n.Path()))
+		}
+		if why == "" && !n.Folder() {
+			m.look.at.Move(1, len(m.look.rows), m.room())
+			m.look.preview = preview{}
+		}
+		return nil
+	}
+}
+
+// enter folds or unfolds a folder, or shows what a file begins with.
+func (m *Model) enter() tea.Cmd {
+	n := m.node()
+	if n.Folder() {
+		m.look.folded[n] = !m.look.folded[n]
+		m.lay(n)
+		return nil
+	}
+	return m.read(n)
+}
+
+// carryOut begins the plan, at the second press where something would be lost over there or here.
+func (m *Model) carryOut() tea.Cmd {
+	l := m.look
+	t := l.tree.Totals
+	if why := m.careful(t); why != "" && !m.s.Sure(why+": press > again to do it") {
+		return nil
+	}
+	plan := l.tree.Plan()
+	m.carry = &work.Carry{Tools: m.s.Tools, Plan: plan}
+	m.job = m.s.Jobs.Begin(m.carry)
+	return m.tick()
+}
+
+// careful is what a plan does that is to be asked for twice, "" for nothing.
+func (m *Model) careful(t cargo.Totals) string {
+	var all []string
+	if t.Aside.Names > 0 {
+		all = append(all, words.Count(t.Aside.Names, "name")+" "+isAre(t.Aside.Names)+" put aside")
+	}
+	if t.Newer > 0 {
+		all = append(all, words.Count(t.Newer, "newer file")+" "+isAre(t.Newer)+" replaced by older ones")
+	}
+	if there := m.look.last.There; t.There.Names > 0 && !strings.HasPrefix(there, "/home/") && !strings.HasPrefix(there, "/root") && !strings.HasPrefix(there, "/Users/") {
+		all = append(all, there+" is outside of a home")
+	}
+	if r, ok := m.s.Plan(m.look.session); ok && r.Target().Careful {
+		all = append(all, m.look.session+" is marked careful")
+	}
+	return words.And(all)
+}
+
+func isAre(n int) string {
+	if n == 1 {
+		return "is"
+	}
+	return "are"
+}
+
+func (m *Model) pause() tea.Cmd {
+	p, ok := m.carry.Progress()
+	if ok {
+		m.carry.Pause(!p.Paused)
+	}
+	return nil
+}
+
+func (m *Model) stop() tea.Cmd {
+	if m.s.Sure("what has arrived stays, the rest does not go: press " + m.s.Press("remove-all") + " again to stop it") {
+		m.s.Jobs.Stop(m.job)
+	}
+	return nil
+}
+
+// undo takes back what was carried last between these two folders.
+func (m *Model) undo() tea.Cmd {
+	l := m.look
+	records, _ := cargo.Records(cargo.Dir(m.s.Workspace().Dir))
+	for _, r := range records {
+		if r.Undone || r.Plan.To.Session != l.session && r.Plan.From.Session != l.session || r.Done() == 0 {
+			continue
+		}
+		say := "take back what was done " + r.Began.Local().Format("2 Jan 15:04") + ", " + words.Count(r.Done(), "name")
+		if m.s.Sure(say + ": press " + m.s.Press("undo") + " again") {
+			m.carry = nil
+			m.job = m.s.Jobs.Begin(&work.UndoCargo{Tools: m.s.Tools, Plan: r.Plan})
+			return m.tick()
+		}
+		return nil
+	}
+	m.s.Tell("nothing that was carried there can be undone")
+	return nil
+}
+
+// drop takes a path that was pasted or dropped: it is to go there.
+func (m *Model) drop(text string) tea.Cmd {
+	m.wanted = ""
+	full := dropped(text)
+	if full == "" || m.look == nil || m.look.trees == nil {
+		return nil
+	}
+	if _, err := os.Lstat(full); err != nil {
+		m.s.Tell(cargo.Say(full) + ": " + sanitize.Line(err.Error(), 200))
+		return nil
+	}
+	l := m.look
+	name, err := filepath.Rel(l.last.Here, full)
+	if err != nil || name == ".." || strings.HasPrefix(name, "../") {
+		m.wanted = full
+		m.begin(l.session, cargo.Last{Here: filepath.Dir(full), There: l.last.There})
+		return m.tick()
+	}
+	n := l.tree.At(name)
+	if n == nil {
+		m.wanted = full
+		return m.reread()
+	}
+	for up := n.Parent; up != nil; up = up.Parent {
+		l.folded[up] = false
+	}
+	m.lay(n)
+	return m.turn(cargo.GoThere)()
+}
+
+// dropped is the one path of this machine that a pasted text is, "" where it is none.
+func dropped(text string) string {
+	text = strings.TrimSpace(text)
+	text = strings.Trim(strings.TrimPrefix(text, "file://"), `'"`)
+	text = strings.ReplaceAll(text, `\ `, " ")
+	if strings.ContainsAny(text, "\n\x00") || !filepath.IsAbs(text) {
+		return ""
+	}
+	return filepath.Clean(text)
+}
+
+// write writes the plan to a file here.
+func (m *Model) write() tea.Cmd {
+	plan := m.look.tree.Plan()
+	name := filepath.Join(m.look.last.Here, "cargo-"+plan.ID+".json")
+	return m.s.Run(func() tea.Msg {
+		if err := plan.Save(name); err != nil {
+			m.s.Notice(err.Error())
+			return nil
+		}
+		m.s.Notice("the plan is written to " + name + "; meatus cargo carry takes it")
+		return nil
+	})
+}
+
+// newLine is a line to type a path in.
+func newLine(s *place.Services, value string) *line.Line {
+	l := line.New(s.Theme, "")
+	l.Begin(value)
+	return l
+}
