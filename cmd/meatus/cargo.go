@@ -42,6 +42,7 @@ type cargoFlags struct {
 	asJSON     bool
 	quiet      bool
 	super      bool
+	watch      bool
 	identities *identities
 }
 
@@ -152,6 +153,7 @@ aside, too. --dry-run shows what would be done.`,
 	}
 	f.on(c)
 	c.Flags().BoolVar(&f.rules.Delete, "delete", false, "put aside what stands in TO alone")
+	c.Flags().BoolVar(&f.watch, "watch", false, "go on until ended: what is saved in FROM, a folder here, goes over within a second")
 	return c
 }
 
@@ -252,6 +254,9 @@ func cargoStatus(ctx context.Context, err error, done int) error {
 // move moves one thing, and returns how many names were done.
 func (m *mover) move(cmd *cobra.Command, from, to cargo.Place, mirror bool) (int, error) {
 	ctx := cmd.Context()
+	if m.f.watch {
+		return m.watch(cmd, from, to)
+	}
 	if from.Path == "-" && from.Session == "" || to.Path == "-" && to.Session == "" {
 		return m.pour(cmd, from, to)
 	}
@@ -476,6 +481,9 @@ func (m *mover) leaves(p *cargo.Plan) {
 // pour moves standard input to a file, or a file to standard output.
 func (m *mover) pour(cmd *cobra.Command, from, to cargo.Place) (int, error) {
 	ctx := cmd.Context()
+	if m.f.watch {
+		return m.watch(cmd, from, to)
+	}
 	if from.Path == "-" && to.Path == "-" {
 		return 0, &statusError{statusWrongUse, errors.New("from standard input to standard output nothing need be moved")}
 	}

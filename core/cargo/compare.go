@@ -67,8 +67,36 @@ func Compare(ctx context.Context, from, to ends.End, rules Rules, each func(List
 	if root.From.Kind != ends.Folder && root.To.Kind != ends.Folder || root.Diff == OtherKind {
 		return nil
 	}
-	c := &comparison{from: from, to: to, rules: rules, wake: make(chan struct{}, atOnce), found: make(chan Listed, atOnce)}
+	c := newComparison(from, to, rules)
 	c.push(folder{in: sides{root.From.Kind == ends.Folder, root.To.Kind == ends.Folder}})
+	return c.run(ctx, each)
+}
+
+// compareSome compares some folders of two trees, and of those in them the ones that stand on one
+// side alone.
+func compareSome(ctx context.Context, from, to ends.End, rules Rules, folders []string, each func(Listed)) error {
+	c := newComparison(from, to, rules)
+	c.shallow, c.seen = true, map[string]bool{}
+	for _, path := range folders {
+		f := folder{path: path, depth: depthOf(path)}
+		for end, in := range map[ends.End]*bool{from: &f.in.from, to: &f.in.to} {
+			e, err := end.Stat(ctx, path)
+			if err != nil && !isNotThere(err) {
+				return err
+			}
+			*in = e.Kind == ends.Folder
+		}
+		c.push(f)
+	}
+	return c.run(ctx, each)
+}
+
+func newComparison(from, to ends.End, rules Rules) *comparison {
+	return &comparison{from: from, to: to, rules: rules, wake: make(chan struct{}, atOnce), found: make(chan Listed, atOnce)}
+}
+
+// run reads what waits, and all that is found under it.
+func (c *comparison) run(ctx context.Context, each func(Listed)) error {
 	var workers sync.WaitGroup
 	for range atOnce {
 		workers.Go(func() { c.work(ctx) })
@@ -121,6 +149,8 @@ type folder struct {
 type comparison struct {
 	from, to ends.End
 	rules    Rules
+	shallow  bool            // folders on both sides are not gone into
+	seen     map[string]bool // where shallow, the folders that were pushed
 	wake     chan struct{}
 	found    chan Listed
 
@@ -131,6 +161,13 @@ type comparison struct {
 
 func (c *comparison) push(all ...folder) {
 	c.mu.Lock()
+	if c.shallow {
+		all = slices.DeleteFunc(all, func(f folder) bool {
+			before := c.seen[f.path]
+			c.seen[f.path] = true
+			return before
+		})
+	}
 	c.waiting = append(c.waiting, all...)
 	c.open += len(all)
 	c.mu.Unlock()
@@ -247,7 +284,7 @@ func (c *comparison) judge(ctx context.Context, f folder, l Listed, names map[st
 			p.Diff = differ(p.From, p.To, c.rules)
 		}
 		p.refuse()
-		if in := (sides{p.From.Kind == ends.Folder, p.To.Kind == ends.Folder}); (in.from || in.to) && p.Diff != OtherKind && p.Diff != Refused {
+		if in := (sides{p.From.Kind == ends.Folder, p.To.Kind == ends.Folder}); (in.from || in.to) && p.Diff != OtherKind && p.Diff != Refused && !(c.shallow && in.from && in.to) {
 			deeper = append(deeper, folder{ends.Join(f.path, p.Name), in, f.depth + 1, follows})
 		}
 		l.Pairs = append(l.Pairs, *p)

@@ -216,7 +216,7 @@ func (j *Carry) Run(ctx context.Context, tell func(Step)) error {
 		return err
 	}
 	defer o.Record.Close()
-	o.Tell = func(e cargo.Event) { tell(stepOf(e)) }
+	o.Tell = func(e cargo.Event) { tell(EventStep(e)) }
 	c := cargo.NewCarry(j.Plan, trees.From, trees.To, o)
 	j.running.Store(c)
 	j.Report, err = c.Run(ctx)
@@ -247,7 +247,8 @@ func (t Tools) trees(ctx context.Context, p *cargo.Plan) (*Between, error) {
 	return b, nil
 }
 
-func stepOf(e cargo.Event) Step {
+// EventStep is what happened to a name, as a step.
+func EventStep(e cargo.Event) Step {
 	s := Step{Verdict: gate.Ajar, Where: cargo.Say(e.Path), Say: e.Say}
 	switch {
 	case e.Err != nil:
@@ -296,7 +297,7 @@ func (j *UndoCargo) Title() Title {
 // Run does it.
 func (j *UndoCargo) Run(ctx context.Context, tell func(Step)) error {
 	return j.withRecord(ctx, j.Plan, func(trees *Between, r *cargo.Record) (err error) {
-		j.Report, err = cargo.Undo(ctx, r, trees.From, trees.To, func(e cargo.Event) { tell(stepOf(e)) })
+		j.Report, err = cargo.Undo(ctx, r, trees.From, trees.To, func(e cargo.Event) { tell(EventStep(e)) })
 		if err == nil && j.Report.Failed > 0 {
 			err = fmt.Errorf("%w: %s stayed", ErrSome, words.Count(j.Report.Failed, "name"))
 		}

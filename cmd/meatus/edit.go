@@ -1,0 +1,203 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"meatus/core/cargo"
+	"meatus/core/cargo/ends"
+	"meatus/core/engine"
+	"meatus/core/sanitize"
+	"meatus/core/words"
+	"meatus/core/work"
+)
+
+func editCommand(open opener) *cobra.Command {
+	var super bool
+	var identities *identities
+	c := &cobra.Command{
+		Use:   "edit SESSION:PATH...",
+		Short: "edit files at a session's machine in your own editor here",
+		Long: `edit reads each file into a private copy, and has the editor that VISUAL or EDITOR
+names edit it. Each save goes back at once, by one rename, with the mode and owner
+the file had. Where another has changed it meanwhile nothing is sent: the lines that
+differ are shown, and you choose. While the line is down saves are kept, and sent
+when it is back. Nothing is left behind here but what could not be sent.`,
+		Args: cobra.MinimumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			w, err := open.workspace()
+			if err != nil {
+				return err
+			}
+			var at []cargo.Place
+			for _, a := range args {
+				p, err := cargo.ParsePlace(a, func(name string) bool { return w.Book.Session(name) != nil })
+				if err != nil {
+					return &statusError{statusWrongUse, err}
+				}
+				p.Super = super
+				at = append(at, p)
+			}
+			e, err := open.engine(cmd, w, identities, engine.Options{}, nil)
+			if err != nil {
+				return err
+			}
+			defer e.Close()
+			return editAll(cmd, e, at)
+		},
+	}
+	c.Flags().BoolVar(&super, "sudo", false, "read and write over there with the superuser's right, where sudo asks for no password")
+	identities = yesIdentity(c)
+	return c
+}
+
+// editAll edits files until the editor ends, and settles what their saves met.
+func editAll(cmd *cobra.Command, e *running, at []cargo.Place) (err error) {
+	ctx := cmd.Context()
+	errs := cmd.ErrOrStderr()
+	var all []*work.Editing
+	defer func() {
+		for _, one := range all {
+			kept, cerr := one.Close()
+			if kept != "" {
+				fmt.Fprintln(errs, "meatus: what was not sent is kept in "+kept)
+			}
+			err = errors.Join(err, cerr)
+		}
+	}()
+	var copies []string
+	for _, p := range at {
+		one, err := e.Tools().Edit(ctx, p, nil)
+		if err != nil {
+			return err
+		}
+		all, copies = append(all, one), append(copies, one.Copy())
+	}
+	command, err := work.Editor(copies...)
+	if err != nil {
+		return &statusError{statusWrongUse, err}
+	}
+	follow, quit := context.WithCancel(ctx)
+	defer quit()
+	for _, one := range all {
+		go one.Follow(follow)
+	}
+	if err := runEditor(command); err != nil {
+		fmt.Fprintln(errs, "meatus: the editor ended with "+err.Error())
+	}
+	quit()
+	for _, one := range all {
+		err = errors.Join(err, settleEdit(cmd, one))
+	}
+	return err
+}
+
+// runEditor runs the editor on the terminal.
+func runEditor(c *exec.Cmd) error {
+	c.Stdin, c.Stdout, c.Stderr = os.Stdin, os.Stdout, os.Stderr
+	return c.Run()
+}
+
+// settleEdit sends the last save, and asks where another has changed the file.
+func settleEdit(cmd *cobra.Command, e *work.Editing) error {
+	ctx, errs := cmd.Context(), cmd.ErrOrStderr()
+	err := e.Save(ctx)
+	var met *cargo.Conflict
+	for errors.As(err, &met) {
+		fmt.Fprintln(errs, "meatus: "+sanitize.Line(met.Error(), 300))
+		printDiff(errs, met)
+		var answer string
+		if answer, err = askEdit(ctx); err != nil {
+			return fmt.Errorf("%w, and nobody to ask what to do about it", met)
+		}
+		switch answer {
+		case "mine":
+			err = e.Overwrite(ctx)
+		case "theirs":
+			kept, kerr := e.KeepHere()
+			fmt.Fprintln(errs, "meatus: yours is kept in "+kept)
+			return kerr
+		default:
+			err = met
+		}
+	}
+	if err == nil && e.Sends() > 0 {
+		fmt.Fprintf(errs, "%s: %s went back\n", cargo.Say(e.Place.String()), words.Count(e.Sends(), "save"))
+	}
+	return err
+}
+
+// askEdit asks whose text stays.
+func askEdit(ctx context.Context) (string, error) {
+	tty, err := os.OpenFile("/dev/tty", os.O_RDWR, 0)
+	if err != nil {
+		return "", err
+	}
+	defer tty.Close()
+	answer, err := ask(ctx, tty, "Type mine to replace theirs, which is kept aside, or theirs to leave it, and keep yours here: ", true)
+	return strings.TrimSpace(answer), err
+}
+
+func printDiff(out io.Writer, c *cargo.Conflict) {
+	for _, d := range cargo.Lines(c.Theirs, c.Mine) {
+		mark := map[rune]string{'-': "theirs  ", '+': "yours   ", ' ': "        ", '…': "  …"}[d.Mark]
+		fmt.Fprintln(out, mark+sanitize.Line(strings.ReplaceAll(d.Text, "\t", "    "), 300))
+	}
+}
+
+// watch has a tree follow a folder here until the command is ended.
+func (m *mover) watch(cmd *cobra.Command, from, to cargo.Place) (int, error) {
+	ctx := cmd.Context()
+	trees, err := m.Tools().Between(ctx, from, to)
+	if err != nil {
+		return 0, err
+	}
+	defer trees.Close()
+	here, ok := trees.From.(*ends.Here)
+	if !ok || trees.Source != "" {
+		return 0, &statusError{statusWrongUse, errors.New("what is watched is a folder here")}
+	}
+	unlock, free, err := cargo.Lock(cargo.Dir(m.ws.Dir), cargo.Place{Session: to.Session, Path: trees.To.Root()})
+	if err != nil || !free {
+		return 0, errors.Join(err, fmt.Errorf("%s: %w", to, work.ErrBusy))
+	}
+	defer unlock()
+	m.options.Tell = func(e cargo.Event) {
+		if e.Err != nil || e.Say != "" {
+			m.step(work.EventStep(e))
+		}
+	}
+	mirror := cargo.Mirror{From: here, To: trees.To, Rules: m.f.rules, Options: m.options, Failed: func(err error) {
+		fmt.Fprintln(m.errs, "meatus: "+err.Error())
+	}}
+	names := 0
+	mirror.Each = func(p *cargo.Plan, r cargo.Report) {
+		names += r.Done.Names
+		switch {
+		case m.f.asJSON:
+			m.line(map[string]any{"event": "sent", "done": r.Done, "failed": r.Failed, "left": p.Sum().Problems})
+		case !m.f.quiet:
+			for _, b := range p.Batches {
+				for i := range b.Items {
+					fmt.Fprintln(m.out, b.Items[i].Line(b.Path))
+				}
+			}
+		}
+	}
+	if m.terminal() {
+		fmt.Fprintf(m.errs, "%s follows %s; ctrl+c ends it\n", to, from)
+	}
+	err = mirror.Run(ctx)
+	if err == nil || ctx.Err() != nil {
+		return names + 1, nil // ended as it is meant to be
+	}
+	return names, err
+}
+
