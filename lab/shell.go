@@ -186,6 +186,7 @@ func (s *shell) prompt(ctx context.Context) int {
 	s.mu.Unlock()
 	fmt.Fprint(s.out, s.files.read("/etc/motd"))
 	for {
+		fmt.Fprintf(raw, "\x1b]7;file://%s%s\x1b\\", s.host.Name, s.cwd) // where the shell is, as shells tell it
 		line, err := editor.ReadLine()
 		if err != nil || ctx.Err() != nil {
 			return 0
@@ -198,13 +199,13 @@ func (s *shell) prompt(ctx context.Context) int {
 	}
 }
 
-// promptText is the prompt, with a mark in front and where the shell is, as shells tell it.
+// promptText is the prompt, with a mark in front.
 func (s *shell) promptText() string {
 	where := s.cwd
 	if rest, ok := strings.CutPrefix(where, "/home/"+s.user); ok {
 		where = "~" + rest
 	}
-	return fmt.Sprintf("\x1b]133;A\x1b\\\x1b]7;file://%s%s\x1b\\\x1b[36m%s@%s\x1b[0m:%s$ ", s.host.Name, s.cwd, s.user, s.host.Name, where)
+	return fmt.Sprintf("\x1b]133;A\x1b\\\x1b[36m%s@%s\x1b[0m:%s$ ", s.user, s.host.Name, where)
 }
 
 // line runs the commands of one line, which ";" parts.

@@ -424,9 +424,9 @@ func (a *App) goToPlace(key, session string) tea.Cmd {
 // tick says that a second has passed for what is drawn beside the shells.
 type tick struct{}
 
-// clock has what shows drawn anew once a second, as long as a shell is open.
+// clock has what shows drawn anew once a second, as long as a shell is open or cargo is under way.
 func (a *App) clock() tea.Cmd {
-	if a.second || len(a.open) == 0 {
+	if a.second || len(a.open) == 0 && len(a.engine.Jobs.Cargo()) == 0 {
 		return nil
 	}
 	a.second = true

@@ -150,11 +150,23 @@ func (a *App) switchKey(msg tea.KeyPressMsg) tea.Cmd {
 	case to.Answer:
 		return a.answer()
 	case to.At != "":
-		return a.goToPlace(to.At, a.home.Selected())
+		return a.goToPlace(to.At, a.subjectFor(to.At))
 	case to.Do != "":
 		return a.shellAction(to.Do)
 	}
 	return a.goTo(to.Shell)
+}
+
+// cargoKey goes to the place of files.
+const cargoKey = "Q"
+
+// subjectFor is what a place is gone to at: the session that is chosen, and for files that of the shell
+// that shows with the folder it says it is in.
+func (a *App) subjectFor(key string) string {
+	if s := a.shell.Shell(); key == cargoKey && a.inShell && s != nil {
+		return s.Route.Session + " " + s.Frame().Folder
+	}
+	return a.home.Selected()
 }
 
 // shellAction does something with the shell that shows, by its key behind the leader.
@@ -173,7 +185,7 @@ func (a *App) lead(msg tea.KeyPressMsg) {
 		if a.inShell {
 			here = switcher.Place{Shell: a.shell.Shell()}
 		}
-		a.switcher = switcher.New(a.theme, a.width, places, a.open, here)
+		a.switcher = switcher.New(a.theme, a.width, a.placesNow(), a.open, here)
 		a.switcher.Question, a.switcher.Shown = a.ask.Who(), a.keymap.Shown
 		return
 	}

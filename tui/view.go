@@ -27,7 +27,7 @@ func (a *App) View() (v tea.View) {
 }
 
 func (a *App) view() tea.View {
-	v := tea.View{AltScreen: true, MouseMode: tea.MouseModeCellMotion, WindowTitle: "meatus " + a.name()}
+	v := tea.View{AltScreen: true, ProgressBar: a.progressBar(), MouseMode: tea.MouseModeCellMotion, WindowTitle: "meatus " + a.name()}
 	switch {
 	case a.width == 0:
 	case a.tooSmall() && !a.smallShell():
@@ -62,6 +62,9 @@ func (a *App) waiting() string {
 		}
 	}
 	if say := a.needed(); say != "" {
+		return say
+	}
+	if say := a.moving(); say != "" {
 		return say
 	}
 	return a.tourSay()
@@ -171,10 +174,20 @@ func (a *App) footer() string {
 	return a.keysLine(a.hints())
 }
 
+// right is what stands at the right end of the foot: how far cargo is that is under way. In its own
+// place it shows as a bar.
+func (a *App) right() string {
+	say := a.moving()
+	if say == "" || places[a.at].Key == cargoKey {
+		return ""
+	}
+	return a.theme.Live.Render(" "+say) + " "
+}
+
 // keysLine is a foot of hints.
 func (a *App) keysLine(hints []theme.Hint) string {
 	t := a.theme
-	return fit.Spread(t.Rule.Render("─ ")+t.Keys(hints...)+" ", "", a.width, t.Rule.Render("─"))
+	return fit.Spread(t.Rule.Render("─ ")+t.Keys(hints...)+" ", a.right(), a.width, t.Rule.Render("─"))
 }
 
 // said is what is to be said at the foot, "" for nothing.

@@ -200,4 +200,3 @@ func (m *mover) watch(cmd *cobra.Command, from, to cargo.Place) (int, error) {
 	}
 	return names, err
 }
-

@@ -1,6 +1,7 @@
 package term
 
 import (
+	"net/url"
 	"strings"
 
 	"fmt"
@@ -527,13 +528,33 @@ func (s *Screen) modeState(mode int) int {
 	return 2
 }
 
-// osc takes the titles, and where a shell says that a prompt begins (OSC 133 ; A); every other operating system command is ignored, those
+// folderOf is the folder that a shell says it is in, "7;file://HOST/PATH" with what is no letter as %XX;
+// "" where that is no path.
+func folderOf(data []byte) string {
+	const most = 4096
+	rest, ok := strings.CutPrefix(string(data), "7;file://")
+	at := strings.IndexByte(rest, '/')
+	if !ok || at < 0 || len(rest) > most {
+		return ""
+	}
+	path, err := url.PathUnescape(rest[at:])
+	if err != nil || strings.ContainsFunc(path, func(r rune) bool { return r < ' ' || r == 0x7f }) {
+		return ""
+	}
+	return path
+}
+
+// osc takes the titles, where a shell says that a prompt begins (OSC 133 ; A), and the folder it says it is in (OSC 7); every other operating system command is ignored, those
 // that would write to the clipboard or ask for text among them.
 func (s *Screen) osc(cmd int, data []byte) {
 	if cmd == 133 {
 		if string(data) == "133;A" || strings.HasPrefix(string(data), "133;A;") {
 			s.lines[s.cy].prompt = true
 		}
+		return
+	}
+	if cmd == 7 {
+		s.folder = folderOf(data)
 		return
 	}
 	if cmd != 0 && cmd != 2 {

@@ -13,6 +13,7 @@ type Frame struct {
 	CursorOn   bool
 	Shape      CursorShape
 	Title      string
+	Folder     string // that the shell says it is in, "" where it does not
 	Bells      uint64
 	Modes      Modes
 	Alternate  bool // a full-screen program shows
@@ -56,7 +57,7 @@ func (s *Screen) Frame(back int, before *Frame) *Frame {
 	}
 	f := &Frame{
 		Cols: s.cols, Rows: s.rows, X: min(s.cx, s.cols-1), Y: s.cy + back, CursorOn: !s.cursorOff && s.cy+back < s.rows,
-		Shape: s.shape, Title: s.title, Bells: s.bells, Modes: s.modes, Alternate: s.alternate, Back: back, Scrolled: s.history.count,
+		Shape: s.shape, Title: s.title, Folder: s.folder, Bells: s.bells, Modes: s.modes, Alternate: s.alternate, Back: back, Scrolled: s.history.count,
 		First:    s.history.dropped + s.history.count - back,
 		clusters: s.clusters.list, Lines: make([]*Row, s.rows),
 	}

@@ -80,6 +80,7 @@ type Screen struct {
 	cursorOff   bool
 	shape       CursorShape
 	title       string
+	folder      string
 	bells       uint64
 	last        rune // the last printed, for REP
 	replies     []byte
@@ -137,6 +138,10 @@ func (s *Screen) Modes() Modes { return s.modes }
 
 // Title is what the far side calls itself, cleaned, or "".
 func (s *Screen) Title() string { return s.title }
+
+// Folder is the folder that the shell says it is in, "" where it does not. It is a claim of the far
+// side.
+func (s *Screen) Folder() string { return s.folder }
 
 // Bells counts the bells rung.
 func (s *Screen) Bells() uint64 { return s.bells }

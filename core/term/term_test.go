@@ -322,3 +322,14 @@ func BenchmarkIdleMemory(b *testing.B) {
 		runtime.KeepAlive(screens)
 	}
 }
+
+func TestAShellTellsItsFolder(t *testing.T) {
+	for text, want := range map[string]string{
+		"\x1b]7;file://quay/srv/tide%20tables\x1b\\": "/srv/tide tables", "\x1b]7;file:///home/keeper\a": "/home/keeper",
+		"\x1b]7;http://quay/x\a": "", "\x1b]7;file://quay\a": "", "\x1b]7;file://quay/a%0ab\a": "", "\x1b]7;file://quay/%zz\a": "",
+	} {
+		if got := screen(40, 2, text).Folder(); got != want {
+			t.Errorf("%q: %q", text, got)
+		}
+	}
+}

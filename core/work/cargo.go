@@ -361,3 +361,24 @@ func (j *ForgetCargo) Run(ctx context.Context, tell func(Step)) error {
 		return nil
 	})
 }
+
+// Moving is a carry that is under way.
+type Moving struct {
+	ID ID
+	Of string
+	cargo.Progress
+}
+
+// Cargo are the carries that are under way, the oldest first.
+func (l *List) Cargo() []Moving {
+	var all []Moving
+	for _, s := range l.All() {
+		c, is := s.Job.(*Carry)
+		if !is || s.Over() {
+			continue
+		}
+		p, _ := c.Progress()
+		all = append(all, Moving{s.ID, s.Title.Of, p})
+	}
+	return all
+}

@@ -11,6 +11,7 @@ import (
 	"meatus/core/sanitize"
 	"meatus/core/words"
 	"meatus/core/workspace"
+	"meatus/tui/chart"
 	"meatus/tui/fit"
 	"meatus/tui/place"
 )
@@ -266,27 +267,7 @@ func (m *Model) jobLines() []string {
 	if !ok {
 		return []string{"   " + t.Accent.Render("◜ ") + "walking there …"}
 	}
-	return []string{fit.Cut("   "+Bar(m.s, p, max(m.width/4, 10)), m.width)}
-}
-
-// Bar draws how far a carry is, in one line.
-func Bar(s *place.Services, p cargo.Progress, width int) string {
-	t := s.Theme
-	full := int(p.Share() * float64(width))
-	say := t.Live.Render(strings.Repeat("━", full)) + t.Rule.Render(strings.Repeat("┄", width-full)) +
-		fmt.Sprintf(" %.0f %%  %s of %s  %s/s", p.Share()*100, words.Bytes(float64(p.BytesDone)), words.Bytes(float64(p.Bytes)), words.Bytes(p.Rate))
-	if p.Left > 0 {
-		say += "  " + fit.Ago(p.Left) + " left"
-	}
-	switch {
-	case p.Waiting:
-		say += "  " + t.Verdict(gate.Ajar).Render("the line is lost, it goes on when it is back")
-	case p.Paused:
-		say += "  " + t.Verdict(gate.Ajar).Render("paused")
-	case p.Now != "":
-		say += "  " + t.Faint.Render(cargo.Say(p.Now))
-	}
-	return say
+	return []string{fit.Cut("   "+chart.Bar(m.s.Theme, p, max(m.width/4, 10)), m.width)}
 }
 
 // card tells what is planned, and of the chosen name both sides and what it begins with.

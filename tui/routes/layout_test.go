@@ -70,7 +70,7 @@ func TestAHundredRoutesBesideAWholeCard(t *testing.T) {
 // below while there are lines to spare, what is wrong first.
 func TestAFactOfAHopGoesOnBelow(t *testing.T) {
 	d, m := open(t)
-	m.SetSize(80, 22)
+	m.SetSize(80, 26) // with lines to spare whether or not the gate of rules is known by then
 	m.Select("gauge-1")
 	d.Until("its card", func() bool { return strings.Contains(strings.Join(cardOf(m), "\n"), "seen from") })
 	see := strings.Join(cardOf(m), "\n")

@@ -5,9 +5,11 @@ import (
 	"strings"
 	"time"
 
+	"meatus/core/cargo"
 	"meatus/core/gate"
 	"meatus/core/tunnel"
 	"meatus/core/words"
+	"meatus/tui/chart"
 	"meatus/tui/fit"
 )
 
@@ -49,9 +51,27 @@ func (m *Model) View() []string {
 	if more := len(m.stops) - m.map_.Top - m.mapRoom(); more > 0 {
 		lines = append(lines, "   "+t.Faint.Render(fmt.Sprintf("%d more below", more)))
 	}
-	lines = append(append(lines, ""), m.listLines()...)
+	lines = append(append(lines, m.cargoLines()...), "")
+	lines = append(lines, m.listLines()...)
 	lines = append(lines, "")
 	return append(lines, m.bottom(m.height-len(lines))...)
+}
+
+// maxCargo is how many carries show at once.
+const maxCargo = 4
+
+// cargoLines draw the files that are on the move: from where, to where, and how far.
+func (m *Model) cargoLines() []string {
+	t := m.s.Theme
+	var lines []string
+	for _, c := range m.s.Jobs.Cargo() {
+		if len(lines) == maxCargo {
+			break
+		}
+		wide := max(min(m.width/3, 48), 20)
+		lines = append(lines, fit.Cut("   "+t.Live.Render("▷ ")+fit.Pad(cargo.Say(c.Of), wide)+" "+chart.Bar(t, c.Progress, max(m.width/8, 8)), m.width))
+	}
+	return lines
 }
 
 // bottom is the chart, or what happened meanwhile, with the events beside it where

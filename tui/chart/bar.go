@@ -1,0 +1,31 @@
+package chart
+
+import (
+	"fmt"
+	"strings"
+
+	"meatus/core/cargo"
+	"meatus/core/gate"
+	"meatus/core/words"
+	"meatus/tui/fit"
+	"meatus/tui/theme"
+)
+
+// Bar draws how far a carry is, in one line.
+func Bar(t *theme.Theme, p cargo.Progress, width int) string {
+	full := int(p.Share() * float64(width))
+	say := t.Live.Render(strings.Repeat("━", full)) + t.Rule.Render(strings.Repeat("┄", width-full)) +
+		fmt.Sprintf(" %.0f %%  %s of %s  %s/s", p.Share()*100, words.Bytes(float64(p.BytesDone)), words.Bytes(float64(p.Bytes)), words.Bytes(p.Rate))
+	if p.Left > 0 {
+		say += "  " + fit.Ago(p.Left) + " left"
+	}
+	switch {
+	case p.Waiting:
+		say += "  " + t.Verdict(gate.Ajar).Render("the line is lost, it goes on when it is back")
+	case p.Paused:
+		say += "  " + t.Verdict(gate.Ajar).Render("paused")
+	case p.Now != "":
+		say += "  " + t.Faint.Render(cargo.Say(p.Now))
+	}
+	return say
+}
