@@ -265,6 +265,22 @@ func (c *Carry) replace(ctx context.Context, j *job, now ends.Entry) error {
 	return err
 }
 
+// unlessDone is the error of an operation, or nil where what it was to make stands there: an attempt
+// before, whose answer was lost, has made it, or another at the same time.
+func unlessDone(ctx context.Context, target ends.End, name string, err error, is func(ends.Entry) bool) error {
+	if err == nil || target.Lost(err) {
+		return err
+	}
+	now, lerr := target.Lstat(ctx, name)
+	switch {
+	case target.Lost(lerr):
+		return lerr
+	case lerr == nil && is(now):
+		return nil
+	}
+	return err
+}
+
 // asides puts things aside in a folder of the tree that is named after the day it is kept until.
 type asides struct {
 	c      *Carry
@@ -306,10 +322,8 @@ func (a *asides) move(ctx context.Context, j *job, how func(target ends.End, to 
 	before := a.c.options.Record.isAside(j.path())
 	a.c.options.Record.step(lineAside, j.path(), 0)
 	err := how(target, to)
-	if err != nil && !target.Lost(err) && before { // a line was lost in the middle of it
-		if _, lerr := target.Lstat(ctx, to); lerr == nil {
-			return nil
-		}
+	if before { // a line was lost in the middle of it
+		err = unlessDone(ctx, target, to, err, func(ends.Entry) bool { return true })
 	}
 	if err != nil {
 		return fmt.Errorf("what is there cannot be put aside: %w", err)
@@ -332,12 +346,7 @@ func (a *asides) folders(ctx context.Context, target ends.End, side, folder stri
 	if err := a.folders(ctx, target, side, up); err != nil {
 		return err
 	}
-	err := target.Mkdir(ctx, folder, 0o700)
-	if err != nil && !target.Lost(err) {
-		if now, lerr := target.Lstat(ctx, folder); lerr == nil && now.Kind == ends.Folder {
-			err = nil
-		}
-	}
+	err := unlessDone(ctx, target, folder, target.Mkdir(ctx, folder, 0o700), func(now ends.Entry) bool { return now.Kind == ends.Folder })
 	if err != nil {
 		return err
 	}

@@ -136,10 +136,11 @@ func (u *undo) bringBack(ctx context.Context, j *job) error {
 	kept := u.aside.path(j.path())
 	old, err := target.Lstat(ctx, kept)
 	if err != nil {
-		if now, lerr := target.Lstat(ctx, j.path()); lerr == nil && now.Same(*j.Old) {
-			return nil // it was brought back by an attempt before, or never went
+		// It was brought back by an attempt before, or never went.
+		if err = unlessDone(ctx, target, j.path(), err, func(now ends.Entry) bool { return now.Same(*j.Old) }); err != nil {
+			err = fmt.Errorf("what was put aside is no longer kept: %w", err)
 		}
-		return fmt.Errorf("what was put aside is no longer kept: %w", err)
+		return err
 	}
 	now, err := target.Lstat(ctx, j.path())
 	if err != nil && !isNotThere(err) {

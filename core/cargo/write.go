@@ -79,10 +79,9 @@ func (c *Carry) begin(ctx context.Context, j *job) (ends.Writer, error) {
 	j.at = 0
 	c.options.Record.step(linePart, j.path(), 0)
 	w, err := target.Create(ctx, j.part)
-	if err != nil && !target.Lost(err) {
-		if now, lerr := target.Lstat(ctx, j.part); lerr == nil && now.Kind == ends.File {
-			w, err = target.Reopen(ctx, j.part) // of an attempt of which nothing was written down
-			if err == nil {
+	if err != nil { // of an attempt of which nothing was written down
+		if err = unlessDone(ctx, target, j.part, err, func(now ends.Entry) bool { return now.Kind == ends.File }); err == nil {
+			if w, err = target.Reopen(ctx, j.part); err == nil {
 				err = w.Truncate(0)
 			}
 		}
@@ -326,12 +325,11 @@ func (c *Carry) settle(ctx context.Context, j *job) error {
 // link makes a symbolic link beside its place and puts it there.
 func (c *Carry) link(ctx context.Context, j *job) error {
 	target := c.target(j.Item)
-	err := target.Symlink(ctx, j.New.Link, j.part)
-	if err != nil && !target.Lost(err) {
-		if now, lerr := target.Lstat(ctx, j.part); lerr == nil && now.Kind == ends.Link && now.Link == j.New.Link {
-			err = nil // of an attempt before
-		}
+	if now, err := target.Lstat(ctx, j.path()); err == nil && now.Kind == ends.Link && now.Link == j.New.Link {
+		c.finished(j) // an attempt before has put it there, whose answer was lost
+		return nil
 	}
+	err := unlessDone(ctx, target, j.part, target.Symlink(ctx, j.New.Link, j.part), func(now ends.Entry) bool { return now.Kind == ends.Link && now.Link == j.New.Link })
 	if err != nil {
 		return fmt.Errorf("the link cannot be made: %w", err)
 	}

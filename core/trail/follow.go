@@ -16,7 +16,7 @@ var kinds = map[string]Kind{
 	"walked": Walk, "diverted": Walk, "asked": Question, "began": Shell, "finished": End, "lent": Lend, "not-taken": Lend, "drew": Window,
 	"learned": Vouch, "checked": Check, "carried": Carry, "swept": Sweep, "asked-keys": Check, "link-up": Link, "froze": Link, "thawed": Link, "link-down": End,
 	"open": Tunnel, "shut": Tunnel, "stuck": Tunnel, "rested": Tunnel, "wider": Tunnel, "up": Tunnel, "lost": Tunnel, "proven": Tunnel,
-	"estate": Estate, "acted": Estate, "launched": Estate, "rule": Estate,
+	"moved": Cargo, "estate": Estate, "acted": Estate, "launched": Estate, "rule": Estate,
 }
 
 // Follow writes what happens to walks, questions, shells, links and tunnels, until the

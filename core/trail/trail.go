@@ -64,6 +64,7 @@ const (
 	Shell    Kind = "shell"    // a shell or command began
 	End      Kind = "end"      // a shell, command or link ended
 	Link     Kind = "link"     // a link came up
+	Cargo    Kind = "cargo"    // files were moved, or taken back
 	Estate   Kind = "estate"   // an instance changed, or an estate could not be read
 	Window   Kind = "window"   // a program at a far side drew here, or was turned away
 )

@@ -121,7 +121,7 @@ func Start(b testing.TB) Server {
 	addr := free.Addr().String()
 	free.Close()
 	_, port, _ := net.SplitHostPort(addr)
-	config := write("config", fmt.Sprintf("ListenAddress 127.0.0.1:%s\nHostKey %s\nAuthorizedKeysFile %s\nPidFile none\nStrictModes no\nUsePAM no\nMaxStartups 100\n",
+	config := write("config", fmt.Sprintf("ListenAddress 127.0.0.1:%s\nHostKey %s\nAuthorizedKeysFile %s\nPidFile none\nStrictModes no\nUsePAM no\nMaxStartups 100\nSubsystem sftp /usr/lib/openssh/sftp-server\n",
 		port, key, write("authorized", string(ssh.MarshalAuthorizedKey(signer.PublicKey())))))
 	os.MkdirAll("/run/sshd", 0o755)
 	cmd := exec.Command(path, "-D", "-e", "-f", config)

@@ -1,0 +1,227 @@
+package cargo_test
+
+import (
+	"context"
+	"crypto/rand"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/pkg/sftp"
+	"golang.org/x/crypto/ssh"
+
+	"meatus/core/cargo"
+	"meatus/core/cargo/ends"
+	"meatus/core/walk"
+	"meatus/lab/labtest"
+	"meatus/lab/servertest"
+)
+
+func TestMain(m *testing.M) { labtest.Main(m) }
+
+// memory is a folder in memory, so that no disk is measured.
+func memory(b testing.TB) string {
+	b.Helper()
+	dir, err := os.MkdirTemp("/dev/shm", "cargo")
+	if err != nil {
+		b.Skip(err)
+	}
+	b.Cleanup(func() { os.RemoveAll(dir) })
+	return dir
+}
+
+// there opens a tree of a server at the end of some hops.
+func there(b testing.TB, s servertest.Server, hops int, dir string) *ends.There {
+	b.Helper()
+	w := s.Walker(b)
+	t, err := ends.OpenThere(context.Background(), ends.Options{Session: "bench", Walk: func(ctx context.Context, _ bool) (*walk.Passage, error) {
+		return w.Walk(ctx, s.Way(hops))
+	}}, dir)
+	if err != nil {
+		b.Fatal(err)
+	}
+	b.Cleanup(func() { t.Close() })
+	return t
+}
+
+// bareSend sends bytes through a bare channel of the protocol library to a command that drops them.
+func bareSend(b testing.TB, client *ssh.Client, size int) time.Duration {
+	session, err := client.NewSession()
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer session.Close()
+	in, err := session.StdinPipe()
+	if err != nil {
+		b.Fatal(err)
+	}
+	if err := session.Start("cat > /dev/null"); err != nil {
+		b.Fatal(err)
+	}
+	began := time.Now()
+	block := make([]byte, 256<<10)
+	for sent := 0; sent < size; sent += len(block) {
+		if _, err := in.Write(block); err != nil {
+			b.Fatal(err)
+		}
+	}
+	in.Close()
+	session.Wait()
+	return time.Since(began)
+}
+
+// BenchmarkLargeFile sends one large file, against a bare channel of the protocol library.
+func BenchmarkLargeFile(b *testing.B) {
+	for _, trip := range []time.Duration{0, 20 * time.Millisecond, 100 * time.Millisecond} {
+		for hops := 1; hops <= 2; hops++ {
+			b.Run(fmt.Sprintf("%v/%d hops", trip, hops), func(b *testing.B) {
+				s := servertest.Start(b)
+				if trip > 0 {
+					s = s.Far(b, trip)
+				}
+				size := 512 << 20
+				if trip > 0 {
+					size = 128 << 20
+				}
+				from, to := memory(b), memory(b)
+				random(b, filepath.Join(from, "file"), size)
+				here, far := here(b, from), there(b, s, hops, to)
+				client := s.Bare(b, hops)
+				servertest.Compare(b, size, func() time.Duration { return bareSend(b, client, size) }, func() time.Duration {
+					os.RemoveAll(filepath.Join(to, "file"))
+					p := planned(b, here, far, cargo.Rules{})
+					began := time.Now()
+					r, err := cargo.NewCarry(p, here, far, cargo.Options{Proof: cargo.ProveNought}).Run(context.Background())
+					if err != nil || r.Failed > 0 {
+						b.Fatal(err, r)
+					}
+					return time.Since(began)
+				})
+			})
+		}
+	}
+}
+
+func random(b testing.TB, name string, size int) {
+	b.Helper()
+	f, err := os.Create(name)
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer f.Close()
+	if _, err := io.CopyN(f, rand.Reader, int64(size)); err != nil {
+		b.Fatal(err)
+	}
+}
+
+// small makes a tree of many small files.
+func small(b testing.TB, n, size int) string {
+	dir := memory(b)
+	text := make([]byte, size)
+	for i := range n {
+		folder := filepath.Join(dir, fmt.Sprintf("d%02d", i/100))
+		if i%100 == 0 {
+			os.Mkdir(folder, 0o755)
+		}
+		rand.Read(text[:16])
+		if err := os.WriteFile(filepath.Join(folder, fmt.Sprintf("f%05d", i)), text, 0o644); err != nil {
+			b.Fatal(err)
+		}
+	}
+	return dir
+}
+
+// BenchmarkSmallFiles sends 10,000 files of 4 kB, against the file-transfer library used plainly, one
+// by one (of which fewer are sent, behind a long line).
+func BenchmarkSmallFiles(b *testing.B) {
+	const n, size = 10_000, 4 << 10
+	for _, trip := range []time.Duration{0, 50 * time.Millisecond} {
+		b.Run(trip.String(), func(b *testing.B) {
+			s := servertest.Start(b)
+			if trip > 0 {
+				s = s.Far(b, trip)
+			}
+			from := small(b, n, size)
+			plainN := n
+			if trip > 0 {
+				plainN = 100
+			}
+			client, err := sftp.NewClient(s.Bare(b, 1))
+			if err != nil {
+				b.Fatal(err)
+			}
+			here := here(b, from)
+			for b.Loop() {
+				to := memory(b)
+				began := time.Now()
+				plainly(b, client, from, to, plainN)
+				plain := time.Since(began) * time.Duration(n/plainN)
+				to = memory(b)
+				far := there(b, s, 1, to)
+				began = time.Now()
+				p := planned(b, here, far, cargo.Rules{})
+				r, err := cargo.NewCarry(p, here, far, cargo.Options{}).Run(context.Background())
+				if err != nil || r.Failed > 0 {
+					b.Fatal(err, r)
+				}
+				ours := time.Since(began)
+				b.ReportMetric(plain.Seconds(), "plain-s")
+				b.ReportMetric(ours.Seconds(), "ours-s")
+				b.ReportMetric(plain.Seconds()/ours.Seconds(), "ratio")
+				b.ReportMetric(float64(far.Requests()), "requests")
+			}
+			b.ReportMetric(0, "ns/op")
+		})
+	}
+}
+
+// plainly sends files one by one.
+func plainly(b testing.TB, client *sftp.Client, from, to string, n int) {
+	sent := 0
+	folders, _ := os.ReadDir(from)
+	for _, d := range folders {
+		client.Mkdir(filepath.Join(to, d.Name()))
+		files, _ := os.ReadDir(filepath.Join(from, d.Name()))
+		for _, f := range files {
+			if sent++; sent > n {
+				return
+			}
+			text, err := os.ReadFile(filepath.Join(from, d.Name(), f.Name()))
+			if err != nil {
+				b.Fatal(err)
+			}
+			out, err := client.Create(filepath.Join(to, d.Name(), f.Name()))
+			if err != nil {
+				b.Fatal(err)
+			}
+			if _, err := out.Write(text); err != nil {
+				b.Fatal(err)
+			}
+			out.Close()
+		}
+	}
+}
+
+// BenchmarkCompareTrees compares two trees of 100,000 files that are the same.
+func BenchmarkCompareTrees(b *testing.B) {
+	for _, trip := range []time.Duration{0, 50 * time.Millisecond} {
+		b.Run(trip.String(), func(b *testing.B) {
+			s := servertest.Start(b)
+			if trip > 0 {
+				s = s.Far(b, trip)
+			}
+			dir := small(b, 100_000, 16)
+			from, to := here(b, dir), there(b, s, 1, dir)
+			for b.Loop() {
+				before := to.Requests()
+				if p := planned(b, from, to, cargo.Rules{}); p.Acts() || p.Same < 100_000 {
+					b.Fatal(acts(p))
+				}
+				b.ReportMetric(float64(to.Requests()-before), "requests")
+			}
+		})
+	}
+}
