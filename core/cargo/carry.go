@@ -103,12 +103,13 @@ type Carry struct {
 	tries   map[ends.End]int // how often a line came back with nothing moved since
 	steps   atomic.Int64     // of anything that went well
 	made    map[string]bool  // folders that were made here and now, so that nothing else is in them
+	packed  map[string]bool  // paths that went in a stream
 	buffers sync.Pool
 }
 
 // NewCarry returns what carries a plan out between two trees, which have to be the plan's.
 func NewCarry(p *Plan, from, to ends.End, o Options) *Carry {
-	c := &Carry{plan: p, from: from, to: to, options: o, budget: semaphore.NewWeighted(onTheWay), tries: map[ends.End]int{}, made: map[string]bool{}}
+	c := &Carry{plan: p, from: from, to: to, options: o, budget: semaphore.NewWeighted(onTheWay), tries: map[ends.End]int{}, made: map[string]bool{}, packed: map[string]bool{}}
 	c.paused.init()
 	c.limit = o.limiter()
 	if c.options.Keep == 0 {
@@ -128,7 +129,8 @@ func (c *Carry) Run(ctx context.Context) (Report, error) {
 	c.options.Record.write(line{Do: lineBegan, When: time.Now().UTC(), In: c.aside.folder})
 	c.progress.start()
 	defer c.progress.stop()
-	steps := []func(context.Context) error{c.aside.expire, c.folders, c.files, c.removals, c.finish}
+	c.countDone()
+	steps := []func(context.Context) error{c.aside.expire, c.streams, c.folders, c.files, c.removals, c.finish}
 	for _, step := range steps {
 		if err := step(ctx); err != nil {
 			return c.sum(), err
@@ -138,6 +140,18 @@ func (c *Carry) Run(ctx context.Context) (Report, error) {
 		c.options.Record.write(line{Do: lineOver})
 	}
 	return c.sum(), c.options.Record.Err()
+}
+
+// countDone counts what was done before this program took the carry up.
+func (c *Carry) countDone() {
+	for _, b := range c.plan.Batches {
+		for i := range b.Items {
+			if item := &b.Items[i]; item.Act != Leave && c.options.Record.isDone(ends.Join(b.Path, item.Name)) {
+				c.progress.skip(item)
+				c.count(item)
+			}
+		}
+	}
 }
 
 // sum is the report so far.
@@ -211,8 +225,9 @@ func (c *Carry) jobs(choose func(*Item) bool) []*job {
 			}
 			path := ends.Join(b.Path, item.Name)
 			if c.options.Record.isDone(path) {
-				c.progress.skip(item)
-				c.count(item)
+				continue
+			}
+			if c.packed[sideOf(item)+path] {
 				continue
 			}
 			j := &job{Item: item, folder: b.Path, part: ends.Join(b.Path, c.partName(path))}

@@ -122,7 +122,12 @@ func (u *undo) unmake(ctx context.Context, j *job) error {
 		return errNoLonger
 	}
 	if now.Kind == ends.Folder {
-		if err := target.Remove(ctx, j.path()); err != nil {
+		err := target.Remove(ctx, j.path())
+		if err != nil && j.path() == "" && !target.Lost(err) {
+			u.tell(Event{Say: "the folder itself stays, since what was put aside is in it"})
+			return nil
+		}
+		if err != nil {
 			return fmt.Errorf("the folder stays, something is in it: %w", err)
 		}
 		return nil
@@ -176,5 +181,8 @@ func (a *asides) undone(ctx context.Context, j *job) error {
 func Clean(ctx context.Context, r *Record, from, to ends.End) error {
 	c := NewCarry(r.Plan, from, to, Options{})
 	u := &undo{Carry: c, record: r}
+	if err := c.clearStreams(ctx); err != nil {
+		return err
+	}
 	return c.each(ctx, c.jobs(func(i *Item) bool { return i.Act == Make || i.Act == Replace }), u.clear)
 }

@@ -1,6 +1,7 @@
 package remote
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"io"
@@ -20,6 +21,11 @@ type Outcome struct {
 // limit bytes on each output. The command is lent nothing. It fails with a [gate.Failure]
 // where the command could not be started, and with the context's error.
 func Run(ctx context.Context, p *walk.Passage, command string, input []byte, limit int64) (Outcome, error) {
+	return Feed(ctx, p, command, bytes.NewReader(input), limit)
+}
+
+// Feed is [Run] with a stream as input. Where reading that fails the command's input ends.
+func Feed(ctx context.Context, p *walk.Passage, command string, input io.Reader, limit int64) (Outcome, error) {
 	g := &Program{}
 	p.Trying()
 	if err := g.start(ctx, p, command, nil, nil, nil); err != nil {
@@ -29,7 +35,7 @@ func Run(ctx context.Context, p *walk.Passage, command string, input []byte, lim
 	stop := context.AfterFunc(ctx, g.Close)
 	defer stop()
 	go func() {
-		g.In.Write(input)
+		io.Copy(g.In, input)
 		g.In.Close()
 	}()
 	take := func(from io.Reader) (kept []byte, cut bool, err error) {

@@ -12,6 +12,8 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
+	"strings"
 	"testing"
 	"time"
 
@@ -28,6 +30,7 @@ type Server struct {
 	Address string
 	Key     string // a key file that it takes
 	Signer  ssh.Signer
+	pid     int
 	first   string // where the first hop is knocked at instead, or ""
 }
 
@@ -87,7 +90,11 @@ func late(to, from net.Conn, by time.Duration) {
 }
 
 // Start starts the server. It ends with the test.
-func Start(b testing.TB) Server {
+func Start(b testing.TB) Server { return StartWith(b, "") }
+
+// StartWith is Start with more lines of configuration; "#nosubsystem" leaves out the subsystem of
+// file transfer.
+func StartWith(b testing.TB, extra string) Server {
 	b.Helper()
 	const path = "/usr/sbin/sshd"
 	if _, err := os.Stat(path); err != nil {
@@ -121,8 +128,12 @@ func Start(b testing.TB) Server {
 	addr := free.Addr().String()
 	free.Close()
 	_, port, _ := net.SplitHostPort(addr)
-	config := write("config", fmt.Sprintf("ListenAddress 127.0.0.1:%s\nHostKey %s\nAuthorizedKeysFile %s\nPidFile none\nStrictModes no\nUsePAM no\nMaxStartups 100\nSubsystem sftp /usr/lib/openssh/sftp-server\n",
-		port, key, write("authorized", string(ssh.MarshalAuthorizedKey(signer.PublicKey())))))
+	config := write("config", fmt.Sprintf("ListenAddress 127.0.0.1:%s\nHostKey %s\nAuthorizedKeysFile %s\nPidFile none\nStrictModes no\nUsePAM no\nMaxStartups 100\nSubsystem sftp /usr/lib/openssh/sftp-server\n%s",
+		port, key, write("authorized", string(ssh.MarshalAuthorizedKey(signer.PublicKey()))), extra))
+	if strings.Contains(extra, "#nosubsystem") {
+		text, _ := os.ReadFile(config)
+		write("config", strings.Replace(string(text), "Subsystem sftp", "#", 1))
+	}
 	os.MkdirAll("/run/sshd", 0o755)
 	cmd := exec.Command(path, "-D", "-e", "-f", config)
 	if err := cmd.Start(); err != nil {
@@ -135,12 +146,25 @@ func Start(b testing.TB) Server {
 	for range 500 {
 		if c, err := net.Dial("tcp", addr); err == nil {
 			c.Close()
-			return Server{Address: addr, Key: key, Signer: signer}
+			return Server{Address: addr, Key: key, Signer: signer, pid: cmd.Process.Pid}
 		}
 		time.Sleep(10 * time.Millisecond)
 	}
 	b.Fatal("the SSH server did not start")
 	return Server{}
+}
+
+// CutAll ends every connection that the server has, as a machine that goes away does.
+func (s Server) CutAll(b testing.TB) {
+	b.Helper()
+	out, err := exec.Command("pgrep", "-P", strconv.Itoa(s.pid)).Output()
+	if err != nil {
+		return // it has none
+	}
+	for _, pid := range strings.Fields(string(out)) {
+		exec.Command("pkill", "-KILL", "-P", pid).Run()
+		exec.Command("kill", "-KILL", pid).Run()
+	}
 }
 
 // Way is a route of so many hops, all of them this server.

@@ -6,9 +6,11 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
 	"strings"
 
 	"meatus/core/remote"
+	"meatus/core/sanitize"
 )
 
 // The scripts are for a POSIX shell; each is given the folder it works in as $1. What a far
@@ -22,6 +24,9 @@ elif command -v shasum >/dev/null 2>&1; then d="shasum -a 256 --"
 elif command -v sha256 >/dev/null 2>&1; then d="sha256 -r"
 else exit 97; fi
 echo =meatus=; xargs -0 $d`
+	// UnpackScript unpacks what comes, for the account alone, and has it on the disk.
+	UnpackScript = `cd "$1" || exit 96
+umask 077; echo =meatus=; tar -xopf - && { sync -f . 2>/dev/null || sync; }`
 	// AskScript tells what there is over there, and the time.
 	AskScript = `cd "$1" || exit 96
 echo =meatus=; date +%s
@@ -29,7 +34,9 @@ if command -v sha256sum || command -v shasum || command -v sha256; then command 
 command -v tar && echo can-unpack`
 )
 
-// superServer serves the file-transfer protocol with the superuser's right.
+// superServer serves the file-transfer protocol with the superuser's right, plainServer with the
+// account's own where the server has no such subsystem, and the program is there.
+const plainServer = `exec sh -c 'for s in /usr/lib/openssh/sftp-server /usr/libexec/openssh/sftp-server /usr/lib/ssh/sftp-server /usr/libexec/sftp-server; do [ -x "$s" ] && exec "$s"; done; exit 97'`
 const superServer = `exec sudo -n sh -c 'for s in /usr/lib/openssh/sftp-server /usr/libexec/openssh/sftp-server /usr/lib/ssh/sftp-server /usr/libexec/sftp-server; do [ -x "$s" ] && exec "$s"; done; exit 97'`
 
 // commands is what is known of an account's shell.
@@ -109,8 +116,8 @@ func (t *There) Ahead() (seconds int64, ok bool) {
 
 // maxBatch is how many names, and how many bytes of them, one command is given.
 const (
-	maxBatch      = 2000
-	maxBatchBytes = 256 << 10
+	maxBatch      = 10000
+	maxBatchBytes = 1 << 20
 )
 
 // Digest has the files' digests told by a command over there, or where there is none reads
@@ -181,6 +188,36 @@ func (t *There) digestBatch(ctx context.Context, names []string, each func(strin
 	}
 	return nil
 }
+
+// Packer is an end that takes many files as one stream.
+type Packer interface {
+	// Unpack has the files of a stream made, which is a tape archive (POSIX.1-2001, pax). Names in
+	// it are what Staged says.
+	Unpack(ctx context.Context, stream io.Reader) error
+	// Staged is a path of the tree as it is written in a stream.
+	Staged(name string) string
+}
+
+// Unpack has the files of a stream made by a command over there.
+func (t *There) Unpack(ctx context.Context, stream io.Reader) error {
+	p := t.Passage()
+	if p == nil {
+		return lost{errors.New("the line to " + t.Session + " is lost")}
+	}
+	o, err := remote.Feed(ctx, p, t.line(UnpackScript), stream, 4<<10)
+	switch {
+	case err != nil:
+		return err
+	case o.Ending.Err != nil:
+		return lost{o.Ending.Err}
+	case o.Status != 0 || o.Signal != "":
+		return fmt.Errorf("the stream cannot be unpacked there: %s", sanitize.Line(string(o.Err), 300))
+	}
+	return nil
+}
+
+// Staged is a path as commands in the tree's folder know it.
+func (t *There) Staged(name string) string { return t.relative(name) }
 
 // relative is a path as commands in the folder know it.
 func (t *There) relative(name string) string {

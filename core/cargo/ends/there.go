@@ -1,6 +1,7 @@
 package ends
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -43,9 +44,10 @@ type Options struct {
 // There is a tree of a far account. It is safe to use from many goroutines.
 type There struct {
 	Options
-	path string // of the root
-	dir  string // the folder that commands run in
-	base string // what is put before each path there
+	server string // the command that serves the protocol, "" for the subsystem; guarded by mu
+	path   string // of the root
+	dir    string // the folder that commands run in
+	base   string // what is put before each path there
 
 	ctx    context.Context
 	cancel context.CancelFunc
@@ -73,6 +75,9 @@ type channel struct {
 // file-transfer channel cannot be reached.
 func OpenThere(ctx context.Context, o Options, at string) (*There, error) {
 	t := &There{Options: o}
+	if o.Super {
+		t.server = superServer
+	}
 	t.ctx, t.cancel = context.WithCancel(context.Background())
 	if err := t.connect(ctx, false); err != nil {
 		t.cancel()
@@ -106,20 +111,25 @@ func (t *There) connect(ctx context.Context, again bool) error {
 func (t *There) open(ctx context.Context, p *walk.Passage) (*channel, error) {
 	life, end := context.WithCancel(t.ctx)
 	stop := context.AfterFunc(ctx, end)
-	files, done, err := remote.FilesBy(life, p, t.server(), 0, sftp.MaxPacketUnchecked(largePiece))
+	t.mu.Lock()
+	server := t.server
+	t.mu.Unlock()
+	files, done, err := remote.FilesBy(life, p, server, 0, sftp.MaxPacketUnchecked(largePiece))
+	if server == "" && remote.NoFiles(err) {
+		was := err
+		if files, done, err = remote.FilesBy(life, p, plainServer, 0, sftp.MaxPacketUnchecked(largePiece)); err == nil {
+			t.mu.Lock()
+			t.server = plainServer
+			t.mu.Unlock()
+		} else {
+			err = was // it says more
+		}
+	}
 	if !stop() || err != nil {
 		end()
-		return nil, errors.Join(err, ctx.Err())
+		return nil, cmp.Or(ctx.Err(), err)
 	}
 	return &channel{files: files, done: func() { done(); end() }}, nil
-}
-
-// server is the command that serves the protocol, "" for the subsystem.
-func (t *There) server() string {
-	if t.Super {
-		return superServer
-	}
-	return ""
 }
 
 // settle finds out where the root is.

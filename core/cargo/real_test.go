@@ -1,0 +1,197 @@
+package cargo_test
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"meatus/core/cargo"
+	"meatus/core/cargo/ends"
+	"meatus/core/walk"
+	"meatus/lab/await"
+	"meatus/lab/servertest"
+)
+
+// At the distribution's server, over one hop and two, a tree goes there and comes back whole, also
+// where there is no shell, no file-transfer subsystem, or room for one channel alone.
+func TestATreeGoesToARealServerAndComesBack(t *testing.T) {
+	for _, c := range []struct {
+		name  string
+		extra string
+		hops  int
+		shell bool
+	}{
+		{"as it comes", "", 1, true},
+		{"over two hops", "", 2, true},
+		{"files alone", "ForceCommand internal-sftp\n", 1, false},
+		{"no subsystem", "#nosubsystem\n", 1, true},
+		{"one channel", "MaxSessions 1\n", 1, false},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			s := servertest.StartWith(t, c.extra)
+			a, _ := mixed(t)
+			for i := range 300 { // enough for a stream
+				plant(t, a, map[string]string{fmt.Sprintf("new/%d/reading-%d", i%3, i): fmt.Sprint(i), fmt.Sprintf("loose-%d", i): fmt.Sprint("l", i)})
+			}
+			plant(t, a, map[string]string{"odd/line\nend": "1", "odd/back\\slash": "2", "odd/caf\xe9": "3", "odd/-n": "4"})
+			os.Chmod(filepath.Join(a, "new/1/reading-1"), 0o600)
+			b := filepath.Join(t.TempDir(), "there")
+			from, far := here(t, a), there(t, s, c.hops, b)
+			if got := far.Can(ends.Digests); got != c.shell {
+				t.Errorf("that it can digest is %v", got)
+			}
+			report, record := carried(t, planned(t, from, far, cargo.Rules{}), from, far, cargo.Options{})
+			if (report.Proven > 0) != c.shell || (report.Unproven > 0) == c.shell {
+				t.Errorf("%+v", report)
+			}
+			same(t, b, a)
+			noParts(t, b)
+			if info, err := os.Stat(filepath.Join(b, "new/1/reading-1")); err != nil || info.Mode().Perm() != 0o600 || !info.ModTime().Equal(old) {
+				t.Errorf("%v, %v", info, err)
+			}
+			if p := planned(t, from, far, cargo.Rules{Content: true}); p.Acts() {
+				t.Errorf("there is still something to do:\n%s", acts(p))
+			}
+			back := filepath.Join(t.TempDir(), "back")
+			to := here(t, back)
+			carried(t, planned(t, far, to, cargo.Rules{}), far, to, cargo.Options{Proof: cargo.ProveAll})
+			same(t, back, a)
+			if report, err := cargo.Undo(t.Context(), record, from, far, nil); err != nil || report.Failed > 0 {
+				t.Fatalf("undo: %v, %+v", err, report)
+			}
+			if left := tree(t, b); len(left) > 1 {
+				t.Errorf("after undo there is %v", left)
+			}
+		})
+	}
+}
+
+// The server is killed again and again while a large file and many small ones go: all arrives, and
+// nothing is moved twice that had arrived.
+func TestAServerThatGoesAwayInTheMiddle(t *testing.T) {
+	s := servertest.StartWith(t, "")
+	a := t.TempDir()
+	random(t, filepath.Join(a, "large"), 64<<20)
+	for i := range 400 {
+		plant(t, a, map[string]string{fmt.Sprintf("d%d/f%d", i%4, i): fmt.Sprint(i)})
+	}
+	b := t.TempDir()
+	w := s.Walker(t)
+	far, err := ends.OpenThere(t.Context(), ends.Options{Session: "bench", Walk: func(ctx context.Context, again bool) (*walk.Passage, error) {
+		if again {
+			return w.Await(ctx, s.Way(1), time.Minute)
+		}
+		return w.Walk(ctx, s.Way(1))
+	}}, b)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { far.Close() })
+	from := here(t, a)
+	p := planned(t, from, far, cargo.Rules{})
+	record, err := cargo.NewRecord(t.TempDir(), p)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer record.Close()
+	waits := 0
+	c := cargo.NewCarry(p, from, far, cargo.Options{Record: record, Rate: 40 << 20, Tell: func(e cargo.Event) {
+		if e.Waiting {
+			waits++
+		}
+	}})
+	type outcome struct {
+		cargo.Report
+		err error
+	}
+	done := make(chan outcome, 1)
+	go func() { r, err := c.Run(t.Context()); done <- outcome{r, err} }()
+	for n := int64(1); n <= 3; n++ {
+		await.Until(t, "some of it", func() bool { return c.Progress().BytesDone > n*10<<20 || len(done) > 0 })
+		s.CutAll(t)
+	}
+	o := <-done
+	if o.err != nil || o.Failed > 0 || waits == 0 {
+		t.Fatalf("%v, %+v, waited %d times", o.err, o.Report, waits)
+	}
+	same(t, b, a)
+	if out, err := exec.Command("cmp", filepath.Join(a, "large"), filepath.Join(b, "large")).CombinedOutput(); err != nil {
+		t.Errorf("%s", out)
+	}
+	noParts(t, b)
+}
+
+func TestFilesOfTheSuperuser(t *testing.T) {
+	s := servertest.StartWith(t, "")
+	b := t.TempDir()
+	plant(t, b, map[string]string{"secret": "of the superuser"})
+	w := s.Walker(t)
+	far, err := ends.OpenThere(t.Context(), ends.Options{Session: "bench", Super: true, Walk: func(ctx context.Context, _ bool) (*walk.Passage, error) {
+		return w.Walk(ctx, s.Way(1))
+	}}, b)
+	if err != nil {
+		if _, there := exec.LookPath("sudo"); there != nil {
+			return // it says why: the machine has no sudo
+		}
+		t.Fatal(err)
+	}
+	defer far.Close()
+	to := t.TempDir()
+	carried(t, planned(t, far, here(t, to), cargo.Rules{}), far, here(t, to), cargo.Options{})
+	same(t, to, b)
+}
+
+func TestManifestsAreWrittenAndChecked(t *testing.T) {
+	s := servertest.StartWith(t, "")
+	a := t.TempDir()
+	plant(t, a, map[string]string{"x": "1", "d/y": "2", "line\nend": "3", "back\\slash": "4"})
+	far := there(t, s, 1, a)
+	var list strings.Builder
+	n, problems, err := cargo.WriteManifest(t.Context(), far, cargo.Rules{}, &list)
+	if err != nil || n != 4 || len(problems) > 0 {
+		t.Fatalf("%d, %v, %v", n, problems, err)
+	}
+	check := exec.Command("sha256sum", "-c")
+	check.Dir, check.Stdin = a, strings.NewReader(list.String())
+	if out, err := check.CombinedOutput(); err != nil {
+		t.Errorf("the common tool does not take it: %v\n%s", err, out)
+	}
+	plant(t, a, map[string]string{"x": "changed", "z": "new"})
+	os.Remove(filepath.Join(a, "d/y"))
+	right, wrong, err := cargo.CheckManifest(t.Context(), here(t, a), cargo.Rules{}, strings.NewReader(list.String()))
+	if err != nil || right != 2 || fmt.Sprint(wrong) != "[{d/y it is not there} {x its content is another} {z it is not in the manifest}]" {
+		t.Errorf("%d, %v, %v", right, wrong, err)
+	}
+	for _, bad := range []string{"nothing", strings.Repeat("0", 64) + "  ../x", strings.Repeat("0", 64) + "  /etc/passwd", strings.Repeat("g", 64) + "  x"} {
+		if _, _, err := cargo.CheckManifest(t.Context(), here(t, a), cargo.Rules{}, strings.NewReader(bad)); err == nil {
+			t.Errorf("%q was taken", bad)
+		}
+	}
+}
+
+func TestStreamsOfBytes(t *testing.T) {
+	s := servertest.StartWith(t, "")
+	b := t.TempDir()
+	far := there(t, s, 1, b)
+	text := strings.Repeat("high water\n", 300_000)
+	n, err := cargo.Pour(t.Context(), strings.NewReader(text), far, "dump.sql", cargo.Options{})
+	if err != nil || n != int64(len(text)) {
+		t.Fatalf("%d, %v", n, err)
+	}
+	var got strings.Builder
+	if n, err := cargo.Drain(t.Context(), far, "dump.sql", &got, cargo.Options{}); err != nil || n != int64(len(text)) || got.String() != text {
+		t.Errorf("%d, %v", n, err)
+	}
+	if _, err := cargo.Pour(t.Context(), strings.NewReader("second"), far, "dump.sql", cargo.Options{}); err != nil {
+		t.Fatal(err)
+	}
+	if kept, _ := filepath.Glob(filepath.Join(b, cargo.AsideFolder, "*", "dump.sql")); len(kept) != 1 {
+		t.Errorf("the first is kept %d times", len(kept))
+	}
+	noParts(t, b)
+}
