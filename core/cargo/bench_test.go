@@ -27,7 +27,7 @@ func memory(b testing.TB) string {
 	b.Helper()
 	dir, err := os.MkdirTemp("/dev/shm", "cargo")
 	if err != nil {
-		b.Skip(err)
+		return b.TempDir()
 	}
 	b.Cleanup(func() { os.RemoveAll(dir) })
 	return dir

@@ -174,7 +174,7 @@ func (f badFile) WriteAt(p []byte, at int64) (int, error) {
 
 // mixed is a tree with some of everything, and what stood before it at the target.
 func mixed(t testing.TB) (a, b string) {
-	a, b = t.TempDir(), t.TempDir()
+	a, b = memory(t), memory(t)
 	files := map[string]string{"large": strings.Repeat("0123456789abcdef", 100_000), "empty": ""}
 	for i := range 60 {
 		files[fmt.Sprintf("d%d/f%d", i%5, i)] = fmt.Sprintf("text of %d", i)
@@ -192,7 +192,7 @@ func mixed(t testing.TB) (a, b string) {
 // However often the line is lost, and wherever, all arrives.
 func TestALineThatIsLostAgainAndAgain(t *testing.T) {
 	for _, plain := range []bool{false, true} {
-		for at := int64(11); at < 160; at += 8 {
+		for at := int64(11); at < 160; at += 16 {
 			a, b := mixed(t)
 			before := tree2(t, b)
 			from, bad := here(t, a), &badEnd{End: here(t, b), plain: plain}
@@ -218,7 +218,7 @@ func TestALineThatIsLostAgainAndAgain(t *testing.T) {
 // A program that is killed has left a record, and another goes on with it. The half that has
 // arrived is under no real name.
 func TestWhatWasCutOffIsGoneOnWith(t *testing.T) {
-	for at := int64(5); at < 400; at += 23 {
+	for at := int64(5); at < 400; at += 40 {
 		a, b := mixed(t)
 		from, bad := here(t, a), &badEnd{End: here(t, b)}
 		p := planned(t, from, bad, cargo.Rules{Delete: true})

@@ -58,6 +58,9 @@ func (c *Carry) proves() bool {
 // proveBatch compares what was written with what it is of, and has what differs written again,
 // once.
 func (c *Carry) proveBatch(ctx context.Context, batch []*job) error {
+	if err := c.syncAll(batch); err != nil {
+		return err
+	}
 	if !c.proves() {
 		c.mu.Lock()
 		c.report.Unproven += len(batch)

@@ -40,7 +40,7 @@ func TestATreeGoesToARealServerAndComesBack(t *testing.T) {
 			}
 			plant(t, a, map[string]string{"odd/line\nend": "1", "odd/back\\slash": "2", "odd/caf\xe9": "3", "odd/-n": "4"})
 			os.Chmod(filepath.Join(a, "new/1/reading-1"), 0o600)
-			b := filepath.Join(t.TempDir(), "there")
+			b := filepath.Join(memory(t), "there")
 			from, far := here(t, a), there(t, s, c.hops, b)
 			if got := far.Can(ends.Digests); got != c.shell {
 				t.Errorf("that it can digest is %v", got)
@@ -57,7 +57,7 @@ func TestATreeGoesToARealServerAndComesBack(t *testing.T) {
 			if p := planned(t, from, far, cargo.Rules{Content: true}); p.Acts() {
 				t.Errorf("there is still something to do:\n%s", acts(p))
 			}
-			back := filepath.Join(t.TempDir(), "back")
+			back := filepath.Join(memory(t), "back")
 			to := here(t, back)
 			carried(t, planned(t, far, to, cargo.Rules{}), far, to, cargo.Options{Proof: cargo.ProveAll})
 			same(t, back, a)
@@ -75,12 +75,12 @@ func TestATreeGoesToARealServerAndComesBack(t *testing.T) {
 // nothing is moved twice that had arrived.
 func TestAServerThatGoesAwayInTheMiddle(t *testing.T) {
 	s := servertest.StartWith(t, "")
-	a := t.TempDir()
+	a := memory(t)
 	random(t, filepath.Join(a, "large"), 64<<20)
 	for i := range 400 {
 		plant(t, a, map[string]string{fmt.Sprintf("d%d/f%d", i%4, i): fmt.Sprint(i)})
 	}
-	b := t.TempDir()
+	b := memory(t)
 	w := s.Walker(t)
 	far, err := ends.OpenThere(t.Context(), ends.Options{Session: "bench", Walk: func(ctx context.Context, again bool) (*walk.Passage, error) {
 		if again {

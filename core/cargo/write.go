@@ -158,10 +158,29 @@ func (c *Carry) fill(ctx context.Context, r ends.Reader, w ends.Writer, j *job) 
 	if err == nil && now.Size != size { // its end is a hole, or more stood there
 		err = w.Truncate(size)
 	}
-	if err == nil {
+	if _, together := c.target(j.Item).(syncer); err == nil && !(together && c.small(j)) {
 		err = w.Sync()
 	}
 	return err
+}
+
+// syncer is an end that can have many small files on the disk at once, which is much faster than one
+// by one.
+type syncer interface{ SyncAll() error }
+
+// syncAll has what was written of a batch on the disk, before any of it takes its place.
+func (c *Carry) syncAll(batch []*job) error {
+	done := map[ends.End]bool{}
+	for _, j := range batch {
+		target := c.target(j.Item)
+		if s, ok := target.(syncer); ok && !done[target] {
+			done[target] = true
+			if err := s.SyncAll(); err != nil {
+				return fmt.Errorf("what was written cannot be put on the disk: %w", err)
+			}
+		}
+	}
+	return nil
 }
 
 // onTheWay waits until so many bytes may be on their way.

@@ -302,6 +302,16 @@ func (s stopped) Read(p []byte) (int, error) {
 	return s.Reader.Read(p)
 }
 
+// SyncAll has everything that was written in the tree on the disk.
+func (h *Here) SyncAll() error {
+	f, err := h.root.Open(".")
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	return unix.Syncfs(int(f.Fd()))
+}
+
 // Room is how many bytes this account may still write.
 func (h *Here) Room(context.Context) (uint64, bool) {
 	var s unix.Statfs_t

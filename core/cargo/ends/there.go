@@ -16,6 +16,7 @@ import (
 
 	"github.com/pkg/sftp"
 
+	"meatus/core/gate"
 	"meatus/core/remote"
 	"meatus/core/walk"
 )
@@ -342,11 +343,30 @@ func (t *There) Again(ctx context.Context) error {
 	t.mu.Unlock()
 	t.again.Lock()
 	defer t.again.Unlock()
-	if t.drop(before) {
-		return t.connect(ctx, true)
+	if !t.drop(before) {
+		return ctx.Err()
 	}
-	return ctx.Err()
+	// A link that is shared may be dead without that being known yet, and a machine that starts may
+	// take a login before it takes a channel.
+	for pause := firstPause; ; pause = min(2*pause, longPause) {
+		err := t.connect(ctx, true)
+		var f *gate.Failure
+		if err == nil || ctx.Err() != nil || !errors.As(err, &f) || !walk.MayPass(f) && f.Cause != gate.ChannelRefused || pause == longPause {
+			return err
+		}
+		select {
+		case <-time.After(pause):
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
 }
+
+// The pauses between attempts to open the file-transfer channel anew.
+const (
+	firstPause = 50 * time.Millisecond
+	longPause  = 30 * time.Second
+)
 
 // drop gives up what goes over a passage, and tells whether that was what is used now.
 func (t *There) drop(p *walk.Passage) bool {
