@@ -85,6 +85,17 @@ var soundings = sync.OnceValue(func() []byte {
 	return b
 })
 
+// Text is the text of a file of the host, "" where there is none.
+func (h *Host) Text(name string) string { return h.files.read(name) }
+
+// SetText writes a file of the host, as somebody else who works there does.
+func (h *Host) SetText(name, text string) {
+	h.files.mu.Lock()
+	defer h.files.mu.Unlock()
+	h.files.plant(name, text, 0o644)
+	h.files.nodes[name].at = time.Now()
+}
+
 // Tables is the folder here with the keeper's tables.
 func (b *Lab) Tables() string { return filepath.Join(b.Dir, "tables") }
 

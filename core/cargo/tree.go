@@ -160,14 +160,34 @@ func (t *Tree) Touched() []string {
 	return all
 }
 
+// Alike are the paths of files of one size, whose content alone says whether they differ, and their
+// bytes.
+func (t *Tree) Alike() (all []string, bytes int64) {
+	for path, n := range t.byPath {
+		if n.From.Kind == ends.File && n.To.Kind == ends.File && n.From.Size == n.To.Size && n.Diff != Refused {
+			all, bytes = append(all, path), bytes+n.From.Size
+		}
+	}
+	slices.Sort(all)
+	return all, bytes
+}
+
 // Settle takes what a comparison of contents has found.
 func (t *Tree) Settle(found map[string]Likeness) {
 	for path, l := range found {
 		n := t.byPath[path]
-		if n == nil || n.Diff != Touched || l.Err != nil {
+		if n == nil || l.Err != nil {
 			continue
 		}
 		switch {
+		case n.Diff == Same && l.Differs || n.Diff == Mode && l.Differs:
+			if n.Diff == Same {
+				for up := n; up != nil; up = up.Parent {
+					up.Differ++
+				}
+			}
+			n.Diff = Differs
+		case n.Diff != Touched:
 		case l.Differs && n.From.Time > n.To.Time:
 			n.Diff = FromNewer
 		case l.Differs:

@@ -36,7 +36,8 @@ type Model struct {
 	carry         *work.Carry   // and what tells how far it is
 	asked         int           // looks asked for; answers to older ones are dropped
 	ticking       bool
-	wanted        string // a path here that is to go there once its folder has been read
+	left          []*cargo.Record // of this session's carries that did not end
+	wanted        string          // a path here that is to go there once its folder has been read
 }
 
 // New returns the place.
@@ -215,6 +216,12 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	case again:
 		m.ticking = false
 		return m.tick()
+	case checked:
+		return m.checked(msg)
+	case leftOver:
+		if m.look != nil && m.look.id == msg.id {
+			m.left = msg.records
+		}
 	case place.Heard:
 		return m.heard(msg)
 	case tea.PasteMsg:
@@ -274,7 +281,7 @@ func (m *Model) opened(msg opened) tea.Cmd {
 		}
 		return nil
 	})
-	return tea.Batch(remember, m.next())
+	return tea.Batch(remember, m.next(), m.findLeft())
 }
 
 // next waits for more of the trees.
@@ -381,6 +388,9 @@ func (m *Model) Table() place.Table {
 		place.On("v", "all names, or what differs", func() tea.Cmd { m.every = !m.every; m.lay(n); return nil }).If(func() bool { return l.tree != nil }, "it is not read yet").Whole().Also("same hidden show"),
 		place.On("tab", "other folders", m.folders).Whole().Also("path directory go to"),
 		place.On("f", "another session", func() tea.Cmd { l.end(); m.look = nil; return nil }).Whole().Also("machine"),
+		place.On("c", "compare by content", m.check).If(func() bool { return l.over && l.err == nil }, "it is not read yet").Whole().Ranked(place.InHelp).Also("checksum digest verify proof"),
+		place.On("b", "go on with what was begun", m.resume).If(func() bool { return len(m.left) > 0 && !m.under() }, "nothing was begun that did not end").Suits(func() bool { return len(m.left) > 0 }).Whole().Also("resume continue"),
+		place.On("Z", "clear up what was begun", m.forget).If(func() bool { return len(m.left) > 0 && !m.under() }, "nothing was begun that did not end").Ranked(place.InHelp).Whole().Also("discard"),
 		place.On("r", "read again", m.reread).Whole().Also("refresh reload"),
 		place.On("w", "pause, or go on", m.pause).If(m.under, "nothing is under way").Suits(m.under).Whole().Also("wait resume hold"),
 		place.On("Z", "stop it", m.stop).If(m.under, "nothing is under way").Suits(m.under).Whole().Also("cancel end abort"),

@@ -24,6 +24,9 @@ func (m *Model) room() int {
 	rows := m.height - m.headRows()
 	if _, _, beside := place.Halves(m.width); !beside {
 		rows = rows * 62 / 100
+		if m.look != nil {
+			rows = min(rows, len(m.look.rows)+1) // what is told of the chosen name has the rest
+		}
 	}
 	return max(rows, 3)
 }
@@ -247,6 +250,9 @@ func day(at time.Time) string {
 func (m *Model) jobLines() []string {
 	t := m.s.Theme
 	s, ok := m.s.Jobs.Get(m.job)
+	if say := m.leftLine(); say != "" {
+		return []string{fit.Cut("   "+t.Mark(gate.Ajar)+" "+say, m.width)}
+	}
 	if m.job == 0 || !ok {
 		return nil
 	}

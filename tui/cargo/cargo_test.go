@@ -1,0 +1,234 @@
+package cargo
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"meatus/core/cargo"
+	"meatus/lab"
+	"meatus/lab/labtest"
+	"meatus/tui/placetest"
+)
+
+func TestMain(m *testing.M) { labtest.Main(m) }
+
+// archive shows the keeper's tables, here and at the archive.
+func archive(t testing.TB) (*placetest.Driver, *Model, *lab.Lab) {
+	t.Helper()
+	d, l := placetest.Lab(t)
+	d.Place(New)
+	m := d.On().(*Model)
+	m.Select("archive")
+	d.Do(m.tick())
+	d.UntilSees("10 differ", "november.csv", "newer here", "old-channel.svg", "only there", "nothing goes yet")
+	d.Until("all to be read", func() bool { return m.look.over })
+	return d, m, l
+}
+
+// at has the cursor at a name.
+func at(t testing.TB, m *Model, path string) {
+	t.Helper()
+	n := m.look.tree.At(path)
+	if n == nil {
+		t.Fatalf("there is no %s", path)
+	}
+	m.point(n)
+	if m.node() != n {
+		t.Fatalf("the cursor is at %q, not %s", m.Subject(), path)
+	}
+}
+
+func TestBothSidesAreOneTreeAndThePlanGrows(t *testing.T) {
+	d, m, l := archive(t)
+	d.Fits()
+	at(t, m, "november.csv")
+	d.Press("right")
+	d.UntilSees("go there", "1 name", "676 B", "> carries it out")
+	at(t, m, "soundings")
+	d.Press("left")
+	d.UntilSees("come here", "3 names", "22 kB")
+	at(t, m, "december.csv")
+	d.Press("left")
+	d.UntilSaid("there is nothing on that side to go this way")
+	d.Press("D")
+	d.UntilSees("put aside", "698 B")
+	d.Fits()
+	d.Press(">")
+	d.UntilSaid("1 name is put aside: press > again to do it")
+	d.Press(">")
+	d.UntilSees("5 names done", "3 files proven by digest", "takes it back")
+	d.UntilSees("5 differ")
+	if text, _ := os.ReadFile(filepath.Join(l.Tables(), "soundings/line-4.dat")); len(text) != 8000 {
+		t.Errorf("what came has %d bytes", len(text))
+	}
+	if _, err := os.Stat(filepath.Join(l.Tables(), "december.csv")); err == nil {
+		t.Error("what was put aside still stands there")
+	}
+	d.Press("u")
+	d.Press("u")
+	d.UntilSees("5 names as they were before", "10 differ")
+	if _, err := os.Stat(filepath.Join(l.Tables(), "december.csv")); err != nil {
+		t.Error(err)
+	}
+}
+
+func TestANewerFileIsReplacedAtTheSecondPressAlone(t *testing.T) {
+	d, m, _ := archive(t)
+	at(t, m, "notes.txt")
+	d.Press("right")
+	d.UntilSees("1 newer file replaced by an older one")
+	d.Press(">")
+	d.UntilSaid("1 newer file is replaced by older ones")
+	if m.under() {
+		t.Error("it was begun")
+	}
+	at(t, m, "notes.txt")
+	d.Press("space")
+	d.UntilSees("nothing goes yet")
+}
+
+func TestFilesAreLookedInto(t *testing.T) {
+	d, m, _ := archive(t)
+	at(t, m, "november.csv")
+	d.Press("enter")
+	d.UntilSees("date,high,level", "2026-11-09", "676 B (676)", "544 B (544)")
+	at(t, m, "soundings/line-4.dat")
+	d.Press("enter")
+	d.UntilSees("4.31 4.28 4.30 4.27")
+	at(t, m, "charts")
+	d.Press("enter")
+	d.Until("the folder to be folded", func() bool { return !strings.Contains(d.See(), "inner-reef.svg") })
+	d.Press("v")
+	d.UntilSees("october.csv")
+	d.Press("c")
+	d.UntilSaid("3 files compared by content, 0 files of them differ")
+}
+
+func TestOtherFoldersAreTypedAndCompleted(t *testing.T) {
+	d, m, l := archive(t)
+	d.Press("tab")
+	d.UntilSees("the folder here:", l.Tables())
+	d.Press("enter")
+	d.UntilSees("the folder at archive: /home/keeper/tables")
+	for range len("home/keeper/tables") {
+		d.Press("backspace")
+	}
+	d.Type("srv/ar")
+	d.UntilSees("/srv/archive/")
+	d.Press("tab")
+	d.Type("od")
+	d.UntilSees("/srv/archive/odd/")
+	d.Press("tab", "enter")
+	d.UntilSees("storm.txt", "Storm.txt", "caf.txt", "tide table.txt", "only there")
+	d.Fits()
+	if got := m.look.last; got.There != "/srv/archive/odd" {
+		t.Errorf("%+v", got)
+	}
+	if kept, ok := cargo.Remembered(d.Engine.Workspace().Dir, "archive"); !ok || kept != m.look.last {
+		t.Errorf("remembered is %+v", kept)
+	}
+}
+
+func TestAPathThatIsDroppedGoesThere(t *testing.T) {
+	d, _, l := archive(t)
+	d.Paste(filepath.Join(l.Tables(), "web/index.html") + "\n")
+	d.UntilSees("go there", "1 name")
+	elsewhere := filepath.Join(t.TempDir(), "new chart.svg")
+	os.WriteFile(elsewhere, []byte("<svg/>"), 0o644)
+	d.Paste("'" + elsewhere + "'")
+	d.UntilSees("new chart.svg", "go there", "6 B")
+	d.Paste("/nowhere/at/all")
+	d.UntilSaid("no such file")
+}
+
+func TestAFileIsEditedAndAnothersChangeIsMet(t *testing.T) {
+	d, m, l := archive(t)
+	editor := filepath.Join(t.TempDir(), "editor")
+	os.WriteFile(editor, []byte("#!/bin/sh\necho mine >> \"$1\"\n"), 0o755)
+	t.Setenv("VISUAL", editor)
+	at(t, m, "notes.txt")
+	d.Press("e")
+	d.Until("the save to go back", func() bool {
+		return strings.HasSuffix(l.Host("archive").Text("/home/keeper/tables/notes.txt"), "table\nmine\n")
+	})
+	d.UntilSees("10 differ", "notes.txt")
+	d.Until("the look to be over", func() bool { return m.look.over })
+
+	os.WriteFile(editor, []byte("#!/bin/sh\nsleep 0; echo mine too >> \"$1\"\n"), 0o755)
+	l.Host("archive").SetText("/home/keeper/tables/README", "Tide tables.\nTheirs.\n")
+	at(t, m, "README")
+	m.look.trees.To.Lstat(t.Context(), "README")
+	d.Press("e")
+	d.Until("an end", func() bool { return strings.Contains(l.Host("archive").Text("/home/keeper/tables/README"), "mine too") })
+}
+
+func TestTheMachineCannotBeReached(t *testing.T) {
+	d, l := placetest.Lab(t)
+	l.Host("archive").Faults.ClosePort(true)
+	d.Place(New)
+	d.UntilSees("Whose files?", "archive", "tables ⇄ /home/keeper/tables")
+	d.Fits()
+	m := d.On().(*Model)
+	m.Select("archive")
+	d.Do(m.tick())
+	d.UntilSees("not read", "archive", "tries again")
+	d.Fits()
+	l.Host("archive").Faults.ClosePort(false)
+	d.Press("r")
+	d.UntilSees("10 differ")
+}
+
+func TestWhatDidNotEndIsFound(t *testing.T) {
+	d, m, _ := archive(t)
+	at(t, m, "november.csv")
+	d.Press("right")
+	plan := m.look.tree.Plan()
+	r, err := cargo.NewRecord(cargo.Dir(d.Engine.Workspace().Dir), plan)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.Close()
+	d.Press("r")
+	d.UntilSees("did not end: 0 names done", "goes on with it")
+	d.Press("b")
+	d.UntilSees("1 name done")
+}
+
+// BenchmarkKey measures a key to its frame with 100,000 names, chosen and not.
+func BenchmarkKey(b *testing.B) {
+	d, _ := placetest.Lab(b)
+	d.Place(New)
+	m := d.On().(*Model)
+	m.SetSize(160, 46)
+	m.look = &look{session: "archive", folded: map[*cargo.Node]bool{}, tree: cargo.NewTree(cargo.Place{}, cargo.Place{}, cargo.Rules{}), over: true}
+	for f := range 100 {
+		l := cargo.Listed{Path: fmt.Sprintf("d%02d", f)}
+		for n := range 1000 {
+			p := cargo.Pair{Name: fmt.Sprintf("f%05d", n), Diff: cargo.OnlyFrom}
+			p.From.Kind, p.From.Size = 1, 1000
+			l.Pairs = append(l.Pairs, p)
+		}
+		m.look.tree.Add(l)
+	}
+	m.lay(nil)
+	var times []time.Duration
+	keys := []tea.KeyPressMsg{{Code: tea.KeyDown}, {Code: tea.KeyPgDown}, {Code: tea.KeyRight}, {Code: tea.KeyEnd}, {Code: tea.KeyHome}, {Code: tea.KeyDown}, {Code: tea.KeyDown}}
+	for i := 0; b.Loop(); i++ {
+		began := time.Now()
+		key := keys[i%len(keys)]
+		if _, did := m.Table().Do(key); !did {
+			m.Update(key)
+		}
+		m.View()
+		times = append(times, time.Since(began))
+	}
+	slices.Sort(times)
+	b.ReportMetric(float64(times[len(times)*99/100].Microseconds()), "µs/p99")
+}
