@@ -16,6 +16,7 @@ type FileFaults struct {
 	lies      bool          // about sizes
 	forget    bool          // what is written is acknowledged, and not written
 	cutAfter  int64         // bytes of a channel, 0 for none
+	endless   bool // a folder's listing
 	noShell   bool
 	noChannel bool
 }
@@ -41,6 +42,15 @@ func (f *FileFaults) Forget(on bool) { f.set(func() { f.forget = on }) }
 // CutAfter has each file-transfer channel end after so many bytes that it was sent.
 func (f *FileFaults) CutAfter(bytes int64) { f.set(func() { f.cutAfter = bytes }) }
 
+// Endless has every folder list one name for ever.
+func (f *FileFaults) Endless(on bool) { f.set(func() { f.endless = on }) }
+
+func (f *FileFaults) neverEnds() bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.endless
+}
+
 // ShellOnly has the host have no file-transfer channel, FilesOnly have it run no commands of files.
 func (f *FileFaults) ShellOnly(on bool) { f.set(func() { f.noChannel = on }) }
 
@@ -51,7 +61,7 @@ func (f *FileFaults) FilesOnly(on bool) { f.set(func() { f.noShell = on }) }
 func (f *FileFaults) Heal() {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	f.quota, f.ahead, f.lies, f.forget, f.cutAfter, f.noShell, f.noChannel = 0, 0, false, false, 0, false, false
+	f.quota, f.ahead, f.lies, f.forget, f.cutAfter, f.noShell, f.noChannel, f.endless = 0, 0, false, false, 0, false, false, false
 }
 
 func (f *FileFaults) shellOnly() bool {

@@ -192,9 +192,22 @@ func (t transfer) Filelist(r *sftp.Request) (sftp.ListerAt, error) {
 				all = append(all, t.entry(path.Base(base), n))
 			}
 		}
+		if t.faults.neverEnds() {
+			return endless{t.entry("tide", n)}, nil
+		}
 		return all, nil
 	}
 	return nil, sftp.ErrSSHFxOpUnsupported
+}
+
+// endless lists one name for ever.
+type endless struct{ entry }
+
+func (e endless) ListAt(to []fs.FileInfo, _ int64) (int, error) {
+	for i := range to {
+		to[i] = e.entry
+	}
+	return len(to), nil
 }
 
 // listing is what stands in a folder.

@@ -23,13 +23,20 @@ const MaxLook = 64 << 20
 // for. done ends it, and so does the context. It fails with a [gate.Failure] at the
 // channel gate where the server has none.
 func Files(ctx context.Context, p *walk.Passage, limit int64) (files *sftp.Client, done func(), err error) {
-	return FilesBy(ctx, p, "", limit)
+	return FilesWith(ctx, p, FileOptions{Limit: limit})
 }
 
-// FilesBy is [Files] by a command that serves the protocol on its standard input and output,
-// where command is not "", and with options of the client.
-func FilesBy(ctx context.Context, p *walk.Passage, command string, limit int64, options ...sftp.ClientOption) (files *sftp.Client, done func(), err error) {
-	f, err := walk.Over(ctx, p, "file-transfer channel", func(l *walk.Link) (*fileChannel, error) { return openFiles(l, command, limit, options) }, (*fileChannel).close)
+// FileOptions say how a file-transfer channel is opened.
+type FileOptions struct {
+	Command string      // that serves the protocol on its standard input and output; the subsystem where ""
+	Limit   int64       // of what the far side may say, in bytes; 0 for none
+	Heard   func(n int) // told of what the far side says, in bytes; may be nil
+	Piece   int         // the longest piece of a file that is asked for or sent, in bytes; the protocol's least where 0
+}
+
+// FilesWith is [Files] with options.
+func FilesWith(ctx context.Context, p *walk.Passage, o FileOptions) (files *sftp.Client, done func(), err error) {
+	f, err := walk.Over(ctx, p, "file-transfer channel", func(l *walk.Link) (*fileChannel, error) { return openFiles(l, o) }, (*fileChannel).close)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -59,7 +66,7 @@ func (f *fileChannel) close() {
 	})
 }
 
-func openFiles(l *walk.Link, command string, limit int64, options []sftp.ClientOption) (*fileChannel, error) {
+func openFiles(l *walk.Link, o FileOptions) (*fileChannel, error) {
 	session, err := l.Session()
 	if err != nil {
 		return nil, err
@@ -67,8 +74,8 @@ func openFiles(l *walk.Link, command string, limit int64, options []sftp.ClientO
 	in, err1 := session.StdinPipe()
 	out, err2 := session.StdoutPipe()
 	begin := func() error { return session.RequestSubsystem("sftp") }
-	if command != "" {
-		begin = func() error { return session.Start(command) }
+	if o.Command != "" {
+		begin = func() error { return session.Start(o.Command) }
 	}
 	if err := errors.Join(err1, err2, begin()); err != nil {
 		session.Close()
@@ -76,8 +83,15 @@ func openFiles(l *walk.Link, command string, limit int64, options []sftp.ClientO
 	}
 	f := &fileChannel{session: session, cut: make(chan struct{})}
 	out = cuttable(out, f.cut)
-	if limit > 0 {
-		out = io.LimitReader(out, limit)
+	if o.Limit > 0 {
+		out = io.LimitReader(out, o.Limit)
+	}
+	if o.Heard != nil {
+		out = heard{out, o.Heard}
+	}
+	var options []sftp.ClientOption
+	if o.Piece > 0 {
+		options = append(options, sftp.MaxPacketUnchecked(o.Piece))
 	}
 	if f.files, err = sftp.NewClientPipe(out, in, options...); err != nil {
 		close(f.cut)
@@ -85,6 +99,18 @@ func openFiles(l *walk.Link, command string, limit int64, options []sftp.ClientO
 		return nil, err
 	}
 	return f, nil
+}
+
+// heard is a reader whose bytes are told.
+type heard struct {
+	io.Reader
+	tell func(n int)
+}
+
+func (h heard) Read(p []byte) (int, error) {
+	n, err := h.Reader.Read(p)
+	h.tell(n)
+	return n, err
 }
 
 // NoFiles tells whether an error is that a server has no file-transfer channel.

@@ -12,6 +12,7 @@ import (
 	"path"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/pkg/sftp"
@@ -26,8 +27,9 @@ const MaxChannels = 6
 
 // Bounds of one folder's listing, and of what a far side may keep us waiting for it.
 const (
-	maxNames = 4 << 20
-	maxList  = 10 * time.Minute
+	maxNames  = 1 << 20
+	maxListed = 300 << 20 // bytes
+	maxList   = 10 * time.Minute
 )
 
 // Walk walks to the account. again says that it was reached before: then it is waited for.
@@ -69,6 +71,9 @@ type channel struct {
 	files *sftp.Client
 	done  func()
 	busy  int // operations under way, guarded by the tree's lock
+
+	heard atomic.Int64 // bytes that the far side said
+	data  atomic.Int64 // of them, what files hold
 }
 
 // OpenThere opens the tree at a path of an account: one that does not begin with "/" stands
@@ -115,10 +120,13 @@ func (t *There) open(ctx context.Context, p *walk.Passage) (*channel, error) {
 	t.mu.Lock()
 	server := t.server
 	t.mu.Unlock()
-	files, done, err := remote.FilesBy(life, p, server, 0, sftp.MaxPacketUnchecked(largePiece))
+	c := &channel{}
+	o := remote.FileOptions{Command: server, Piece: largePiece, Heard: func(n int) { c.heard.Add(int64(n)) }}
+	files, done, err := remote.FilesWith(life, p, o)
 	if server == "" && remote.NoFiles(err) {
 		was := err
-		if files, done, err = remote.FilesBy(life, p, plainServer, 0, sftp.MaxPacketUnchecked(largePiece)); err == nil {
+		o.Command = plainServer
+		if files, done, err = remote.FilesWith(life, p, o); err == nil {
 			t.mu.Lock()
 			t.server = plainServer
 			t.mu.Unlock()
@@ -130,7 +138,8 @@ func (t *There) open(ctx context.Context, p *walk.Passage) (*channel, error) {
 		end()
 		return nil, cmp.Or(ctx.Err(), err)
 	}
-	return &channel{files: files, done: func() { done(); end() }}, nil
+	c.files, c.done = files, func() { done(); end() }
+	return c, nil
 }
 
 // settle finds out where the root is.
@@ -455,25 +464,61 @@ var errEndless = errors.New("the folder has more names than are taken")
 func (t *There) List(ctx context.Context, folder string, each func(string, Entry) error) error {
 	ctx, cancel := context.WithTimeout(ctx, maxList)
 	defer cancel()
-	return t.do(ctx, func(c *sftp.Client) error {
-		infos, err := c.ReadDirContext(ctx, t.at(folder))
-		if err != nil {
+	c, err := t.take()
+	if err != nil {
+		return err
+	}
+	defer t.give(c)
+	infos, err := c.list(ctx, t.at(folder))
+	if err != nil {
+		return judged(err)
+	}
+	return t.each(c.files, folder, infos, each)
+}
+
+// list reads a folder. The library gathers what a far side lists, which may never end: so it is
+// given up when more has come than a folder of [maxNames] has.
+func (c *channel) list(ctx context.Context, folder string) ([]fs.FileInfo, error) {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	began := c.heard.Load() - c.data.Load()
+	endless := atomic.Bool{}
+	look := time.NewTicker(100 * time.Millisecond)
+	defer look.Stop()
+	done := make(chan struct{})
+	defer close(done)
+	go func() {
+		for {
+			select {
+			case <-done:
+				return
+			case <-look.C:
+				if c.heard.Load()-c.data.Load()-began > maxListed {
+					endless.Store(true)
+					cancel()
+				}
+			}
+		}
+	}()
+	infos, err := c.files.ReadDirContext(ctx, folder)
+	if endless.Load() || len(infos) > maxNames {
+		return nil, errEndless
+	}
+	return infos, err
+}
+
+// each tells the names of a folder that was read.
+func (t *There) each(c *sftp.Client, folder string, infos []fs.FileInfo, each func(string, Entry) error) error {
+	for _, info := range infos {
+		e := entryOf(info)
+		if e.Kind == Link && !Unsafe(info.Name()) {
+			e.Link, _ = c.ReadLink(t.at(Join(folder, info.Name())))
+		}
+		if err := each(info.Name(), e); err != nil {
 			return err
 		}
-		if len(infos) > maxNames {
-			return errEndless
-		}
-		for _, info := range infos {
-			e := entryOf(info)
-			if e.Kind == Link && !Unsafe(info.Name()) {
-				e.Link, _ = c.ReadLink(t.at(Join(folder, info.Name())))
-			}
-			if err := each(info.Name(), e); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
+	}
+	return nil
 }
 
 // thereFile is an open file of the far side, on as many channels as reading or writing it
@@ -502,6 +547,10 @@ func (f *thereFile) on(c *channel) (*sftp.File, error) {
 }
 
 func (f *thereFile) use(do func(*sftp.File) error) error {
+	return f.used(func(_ *channel, file *sftp.File) error { return do(file) })
+}
+
+func (f *thereFile) used(do func(*channel, *sftp.File) error) error {
 	c, err := f.t.take()
 	if err != nil {
 		return err
@@ -511,12 +560,16 @@ func (f *thereFile) use(do func(*sftp.File) error) error {
 	if err != nil {
 		return judged(err)
 	}
-	return judged(do(file))
+	return judged(do(c, file))
 }
 
 // ReadAt reads a piece.
 func (f *thereFile) ReadAt(b []byte, at int64) (n int, err error) {
-	err = f.use(func(file *sftp.File) (err error) { n, err = file.ReadAt(b, at); return err })
+	err = f.used(func(c *channel, file *sftp.File) (err error) {
+		n, err = file.ReadAt(b, at)
+		c.data.Add(int64(n))
+		return err
+	})
 	return n, err
 }
 
