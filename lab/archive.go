@@ -60,8 +60,7 @@ func (h *Host) plantArchive() {
 		}
 	}
 	for i, name := range []string{"survey-1999.raw", "survey-2001.raw"} {
-		h.files.plant("/srv/archive/"+name, "", 0o644)
-		h.files.nodes["/srv/archive/"+name].text = soundings()[:(i+1)*4<<20]
+		h.files.setLocked("/srv/archive/"+name, &node{mode: 0o644, text: soundings()[: (i+1)*4<<20 : (i+1)*4<<20], at: filesSince})
 	}
 	h.files.setLocked("/srv/archive/latest", &node{mode: fs.ModeSymlink | 0o777, leads: "readings/2004", at: filesSince})
 	h.files.plant("/srv/archive/odd/tide\ntable.txt", "a line's end is in its name\n", 0o644)

@@ -16,7 +16,7 @@ type FileFaults struct {
 	lies      bool          // about sizes
 	forget    bool          // what is written is acknowledged, and not written
 	cutAfter  int64         // bytes of a channel, 0 for none
-	endless   bool // a folder's listing
+	endless   bool          // a folder's listing
 	noShell   bool
 	noChannel bool
 }

@@ -79,6 +79,9 @@ func (t *tree) plant(name, text string, mode fs.FileMode) {
 func (t *tree) setLocked(name string, n *node) {
 	if before := t.nodes[name]; before != nil {
 		t.used -= int64(len(before.text))
+		if n != nil && n.mode.IsDir() {
+			n.in = before.in
+		}
 	}
 	up := t.nodes[path.Dir(name)]
 	if n == nil {

@@ -54,6 +54,9 @@ func TestTheArchiveComesWhole(t *testing.T) {
 	if report.Proven != 2024 {
 		t.Errorf("%+v", report)
 	}
+	if p := planned(t, far, to, cargo.Rules{Content: true}); p.Acts() {
+		t.Errorf("there is still something to do:\n%s", acts(p))
+	}
 	got := tree(t, to.Root())
 	for name, want := range map[string]string{"latest": "-> readings/2004", "odd/caf\xe9.txt": "its name is no UTF-8\n", "odd/tide\ntable.txt": "a line's end is in its name\n", "readings/1999/02/03.txt": "1999-02-03 06:00 level "} {
 		if !strings.HasPrefix(got[name], want) {

@@ -28,7 +28,7 @@ const MaxChannels = 6
 // Bounds of one folder's listing, and of what a far side may keep us waiting for it.
 const (
 	maxNames  = 1 << 20
-	maxListed = 300 << 20 // bytes
+	maxListed = 200 << 20 // bytes
 	maxList   = 10 * time.Minute
 )
 
