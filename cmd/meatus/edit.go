@@ -148,7 +148,7 @@ func askEdit(ctx context.Context) (string, error) {
 func printDiff(out io.Writer, c *cargo.Conflict) {
 	for _, d := range cargo.Lines(c.Theirs, c.Mine) {
 		mark := map[rune]string{'-': "theirs  ", '+': "yours   ", ' ': "        ", '…': "  …"}[d.Mark]
-		fmt.Fprintln(out, mark+sanitize.Line(strings.ReplaceAll(d.Text, "\t", "    "), 300))
+		fmt.Fprintln(out, mark+sanitize.Code(d.Text, 300))
 	}
 }
 

@@ -19,6 +19,10 @@ import (
 	"meatus/core/cargo/ends"
 )
 
+// sureSize is up to how long a file is read again before it is replaced, in bytes: of a longer one its
+// size and time say whether another has changed it.
+const sureSize = 1 << 20
+
 // maxEdit is how long a file may be that is edited in place, in bytes.
 const maxEdit = 32 << 20
 
@@ -209,7 +213,7 @@ func (e *Edit) sendLocked(ctx context.Context, mine []byte) error {
 		return e.held
 	case err != nil:
 		return err
-	case !now.Same(e.entry):
+	case !now.Same(e.entry) || now.Size <= sureSize: // a far side tells times in seconds: two changes may share one
 		theirs, entry, err := readWhole(ctx, e.end, e.name)
 		if err != nil {
 			return err

@@ -24,6 +24,25 @@ func Text(s string, max int) string {
 	return clean(s, max, true)
 }
 
+// Code is [Line] for a line of a file, in which blanks mean something: each is kept, and a tab is
+// four of them.
+func Code(s string, max int) string {
+	var b strings.Builder
+	kept := 0
+	for _, r := range strings.ReplaceAll(s, "\t", "    ") {
+		if r == utf8.RuneError || !shows(r) {
+			continue
+		}
+		if kept == max {
+			b.WriteRune('…')
+			break
+		}
+		b.WriteRune(r)
+		kept++
+	}
+	return strings.TrimRight(b.String(), " ")
+}
+
 func clean(s string, max int, keepBreaks bool) string {
 	var b strings.Builder
 	kept, space := 0, false

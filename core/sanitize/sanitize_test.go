@@ -57,3 +57,14 @@ func abs(n int) int {
 	}
 	return n
 }
+
+func TestLinesOfFilesKeepTheirBlanks(t *testing.T) {
+	for text, want := range map[string]string{"  oil: low": "  oil: low", "\tif  x {\r": "    if  x {", "\x1b[31mred\u202e": "[31mred", "caf\xe9": "caf"} {
+		if got := Code(text, 100); got != want {
+			t.Errorf("%q: %q", text, got)
+		}
+	}
+	if got := Code("12345678", 5); got != "12345…" {
+		t.Errorf("%q", got)
+	}
+}

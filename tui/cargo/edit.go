@@ -8,6 +8,7 @@ import (
 
 	"meatus/core/cargo"
 	"meatus/core/gate"
+	"meatus/core/sanitize"
 	"meatus/core/words"
 	"meatus/core/work"
 	"meatus/tui/fit"
@@ -162,7 +163,7 @@ func (m *Model) clashView() []string {
 	room := max(m.height-len(lines), 3)
 	from, to := c.at.Window(len(c.lines), room)
 	for _, d := range c.lines[from:to] {
-		text := fit.Cut(cargo.Say(d.Text), m.width-7)
+		text := fit.Cut(sanitize.Code(d.Text, 1000), m.width-7)
 		switch d.Mark {
 		case '-':
 			text = t.Verdict(gate.Shut).Render(" ◁  " + text)

@@ -92,7 +92,7 @@ func shown(b []byte) (lines []string, kind string) {
 		return nil, "no text"
 	}
 	for line := range strings.Lines(string(cut)) {
-		lines = append(lines, sanitize.Line(strings.ReplaceAll(line, "\t", "    "), 300))
+		lines = append(lines, sanitize.Code(line, 300))
 		if len(lines) == 200 {
 			break
 		}
