@@ -15,6 +15,7 @@ import (
 
 	"meatus/core/cargo"
 	"meatus/core/cargo/ends"
+	"meatus/core/route"
 	"meatus/core/walk"
 	"meatus/lab/labtest"
 	"meatus/lab/servertest"
@@ -34,11 +35,15 @@ func memory(b testing.TB) string {
 }
 
 // there opens a tree of a server at the end of some hops.
-func there(b testing.TB, s servertest.Server, hops int, dir string) *ends.There {
+func there(b testing.TB, s servertest.Server, hops int, dir string, lane ...int) *ends.There {
 	b.Helper()
 	w := s.Walker(b)
-	t, err := ends.OpenThere(context.Background(), ends.Options{Session: "bench", Walk: func(ctx context.Context, _ bool) (*walk.Passage, error) {
-		return w.Walk(ctx, s.Way(hops))
+	lanes := 1
+	if len(lane) > 0 {
+		lanes = lane[0]
+	}
+	t, err := ends.OpenThere(context.Background(), ends.Options{Session: "bench", Lanes: lanes, Walk: func(ctx context.Context, lane int, _ bool) (*walk.Passage, error) {
+		return w.Walk(ctx, s.Way(hops).AtEnd(func(last *route.Hop) { last.Lane = lane }))
 	}}, dir)
 	if err != nil {
 		b.Fatal(err)
@@ -84,11 +89,11 @@ func BenchmarkLargeFile(b *testing.B) {
 				}
 				size := 512 << 20
 				if trip > 0 {
-					size = 128 << 20
+					size = 384 << 20
 				}
 				from, to := memory(b), memory(b)
 				random(b, filepath.Join(from, "file"), size)
-				here, far := here(b, from), there(b, s, hops, to)
+				here, far := here(b, from), there(b, s, hops, to, lanesOf(hops))
 				client := s.Bare(b, hops)
 				servertest.Compare(b, size, func() time.Duration { return bareSend(b, client, size) }, func() time.Duration {
 					os.RemoveAll(filepath.Join(to, "file"))
@@ -224,4 +229,13 @@ func BenchmarkCompareTrees(b *testing.B) {
 			}
 		})
 	}
+}
+
+// lanesOf is how many links the way has: behind a hop all channels of one link share a window of the
+// hop before, so a session over a long line says "links".
+func lanesOf(hops int) int {
+	if hops > 1 {
+		return 4
+	}
+	return 1
 }

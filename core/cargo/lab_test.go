@@ -33,7 +33,7 @@ func atArchive(t testing.TB, dir string) (*ends.There, *lab.Host) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	far, err := ends.OpenThere(t.Context(), ends.Options{Session: "archive", Walk: func(ctx context.Context, again bool) (*walk.Passage, error) {
+	far, err := ends.OpenThere(t.Context(), ends.Options{Session: "archive", Walk: func(ctx context.Context, _ int, again bool) (*walk.Passage, error) {
 		if again {
 			return w.Await(ctx, r, time.Minute)
 		}

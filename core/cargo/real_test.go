@@ -82,7 +82,7 @@ func TestAServerThatGoesAwayInTheMiddle(t *testing.T) {
 	}
 	b := memory(t)
 	w := s.Walker(t)
-	far, err := ends.OpenThere(t.Context(), ends.Options{Session: "bench", Walk: func(ctx context.Context, again bool) (*walk.Passage, error) {
+	far, err := ends.OpenThere(t.Context(), ends.Options{Session: "bench", Walk: func(ctx context.Context, _ int, again bool) (*walk.Passage, error) {
 		if again {
 			return w.Await(ctx, s.Way(1), time.Minute)
 		}
@@ -131,7 +131,7 @@ func TestFilesOfTheSuperuser(t *testing.T) {
 	b := t.TempDir()
 	plant(t, b, map[string]string{"secret": "of the superuser"})
 	w := s.Walker(t)
-	far, err := ends.OpenThere(t.Context(), ends.Options{Session: "bench", Super: true, Walk: func(ctx context.Context, _ bool) (*walk.Passage, error) {
+	far, err := ends.OpenThere(t.Context(), ends.Options{Session: "bench", Super: true, Walk: func(ctx context.Context, _ int, _ bool) (*walk.Passage, error) {
 		return w.Walk(ctx, s.Way(1))
 	}}, b)
 	if err != nil {

@@ -11,6 +11,7 @@ import (
 	"meatus/core/cargo"
 	"meatus/core/cargo/ends"
 	"meatus/core/gate"
+	"meatus/core/route"
 	"meatus/core/walk"
 	"meatus/core/words"
 )
@@ -28,11 +29,15 @@ func (t Tools) Open(ctx context.Context, p cargo.Place) (ends.End, error) {
 	if err != nil {
 		return nil, err
 	}
-	there, err := ends.OpenThere(ctx, ends.Options{Session: p.Session, Super: p.Super, Walk: func(ctx context.Context, again bool) (*walk.Passage, error) {
-		if again {
-			return t.Walker.Await(ctx, r, walk.WaitLimit)
+	there, err := ends.OpenThere(ctx, ends.Options{Session: p.Session, Super: p.Super, Lanes: r.Target().Links, Walk: func(ctx context.Context, lane int, again bool) (*walk.Passage, error) {
+		way := r
+		if lane > 0 {
+			way = r.AtEnd(func(last *route.Hop) { last.Lane = lane })
 		}
-		return t.Walker.Walk(ctx, r)
+		if again {
+			return t.Walker.Await(ctx, way, walk.WaitLimit)
+		}
+		return t.Walker.Walk(ctx, way)
 	}}, p.Path)
 	if err != nil {
 		return nil, err

@@ -32,13 +32,16 @@ const (
 	maxList   = 10 * time.Minute
 )
 
-// Walk walks to the account. again says that it was reached before: then it is waited for.
-type Walk func(ctx context.Context, again bool) (*walk.Passage, error)
+// Walk walks to the account. lane is 0, or says which further link beside the first it is to be over;
+// again says that it was reached before: then it is waited for.
+type Walk func(ctx context.Context, lane int, again bool) (*walk.Passage, error)
 
 // Options of a far tree.
 type Options struct {
 	Session string
 	Walk    Walk
+	// Lanes is how many links to the account may be used, as the session says; 1 where 0.
+	Lanes int
 	// Super has everything done with the superuser's right, by the command sudo, which
 	// must not ask for a password.
 	Super bool
@@ -61,7 +64,8 @@ type There struct {
 	passage  *walk.Passage
 	channels []*channel
 	full     bool // no more channels are to be had
-	growing  bool
+	growing  int // channels that are being opened
+	tried    int // channels that were asked for since the account was reached
 	commands commands
 	counted  int64 // requests that were made
 }
@@ -98,7 +102,7 @@ func OpenThere(ctx context.Context, o Options, at string) (*There, error) {
 
 // connect walks to the account and opens the first channel.
 func (t *There) connect(ctx context.Context, again bool) error {
-	p, err := t.Walk(ctx, again)
+	p, err := t.Walk(ctx, 0, again)
 	if err != nil {
 		return err
 	}
@@ -109,7 +113,7 @@ func (t *There) connect(ctx context.Context, again bool) error {
 	}
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	t.passage, t.channels, t.full = p, []*channel{c}, false
+	t.passage, t.channels, t.full, t.tried = p, []*channel{c}, false, 1
 	return nil
 }
 
@@ -291,9 +295,10 @@ func (t *There) take() (*channel, error) {
 	}
 	least.busy++
 	t.counted++
-	if least.busy > busyAt && !t.full && !t.growing && len(t.channels) < t.worthLocked() {
-		t.growing = true
-		go t.grow(t.passage)
+	for least.busy > busyAt && !t.full && len(t.channels)+t.growing < t.worthLocked() {
+		t.growing++
+		go t.grow(t.passage, t.tried%max(t.Lanes, 1))
+		t.tried++
 	}
 	return least, nil
 }
@@ -310,12 +315,13 @@ func (t *There) worthLocked() int {
 	return 2
 }
 
-// grow opens one more channel. A server that has no more is not asked again.
-func (t *There) grow(p *walk.Passage) {
-	c, err := t.open(t.ctx, p)
+// grow opens one more channel, over a further link where the session has several. A server that has
+// no more is not asked again.
+func (t *There) grow(p *walk.Passage, lane int) {
+	c, err := t.openOn(p, lane)
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	t.growing = false
+	t.growing--
 	switch {
 	case err != nil:
 		t.full = true
@@ -324,6 +330,28 @@ func (t *There) grow(p *walk.Passage) {
 	default:
 		t.channels = append(t.channels, c)
 	}
+}
+
+// openOn opens a channel over a passage, or over a link of its own beside it.
+func (t *There) openOn(p *walk.Passage, lane int) (*channel, error) {
+	if lane == 0 {
+		return t.open(t.ctx, p)
+	}
+	own, err := t.Walk(t.ctx, lane, false)
+	if err != nil {
+		return nil, err
+	}
+	c, err := t.open(t.ctx, own)
+	if err != nil {
+		own.Close()
+		return nil, err
+	}
+	done := c.done
+	c.done = func() {
+		done()
+		own.Close()
+	}
+	return c, nil
 }
 
 func (t *There) give(c *channel) {
@@ -529,21 +557,27 @@ type thereFile struct {
 	flags int
 
 	mu     sync.Mutex
-	opened map[*channel]*sftp.File
+	opened map[*channel]*opening
+}
+
+// opening is a file on one channel, opened when it is used there first.
+type opening struct {
+	once sync.Once
+	file *sftp.File
+	err  error
 }
 
 // on is the file on a channel.
 func (f *thereFile) on(c *channel) (*sftp.File, error) {
 	f.mu.Lock()
-	defer f.mu.Unlock()
-	if file := f.opened[c]; file != nil {
-		return file, nil
+	o := f.opened[c]
+	if o == nil {
+		o = &opening{}
+		f.opened[c] = o
 	}
-	file, err := c.files.OpenFile(f.t.at(f.name), f.flags)
-	if err == nil {
-		f.opened[c] = file
-	}
-	return file, err
+	f.mu.Unlock()
+	o.once.Do(func() { o.file, o.err = c.files.OpenFile(f.t.at(f.name), f.flags) })
+	return o.file, o.err
 }
 
 func (f *thereFile) use(do func(*sftp.File) error) error {
@@ -620,16 +654,25 @@ func (f *thereFile) Close() error {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	var all error
-	for _, file := range f.opened {
-		all = errors.Join(all, judged(file.Close()))
+	var closing sync.WaitGroup
+	errs := make(chan error, len(f.opened))
+	for _, o := range f.opened {
+		if o.file != nil {
+			closing.Go(func() { errs <- judged(o.file.Close()) })
+		}
 	}
-	f.opened = nil
+	closing.Wait()
+	close(errs)
+	for err := range errs {
+		all = errors.Join(all, err)
+	}
+	f.opened = map[*channel]*opening{}
 	return all
 }
 
 // open opens a file with flags, on one channel at first.
 func (t *There) file(ctx context.Context, name string, first, flags int) (*thereFile, error) {
-	f := &thereFile{t: t, name: name, flags: flags, opened: map[*channel]*sftp.File{}}
+	f := &thereFile{t: t, name: name, flags: flags, opened: map[*channel]*opening{}}
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
@@ -642,7 +685,9 @@ func (t *There) file(ctx context.Context, name string, first, flags int) (*there
 	if err != nil {
 		return nil, judged(err)
 	}
-	f.opened[c] = file
+	o := &opening{file: file}
+	o.once.Do(func() {})
+	f.opened[c] = o
 	return f, nil
 }
 
