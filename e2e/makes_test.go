@@ -348,3 +348,47 @@ func TestServersOfOtherMakesCarryTunnels(t *testing.T) {
 	}
 	h.end()
 }
+
+func TestServersOfOtherMakesMoveFiles(t *testing.T) {
+	t.Parallel()
+	m := openMakes(t)
+	from := t.TempDir()
+	for i := range 150 {
+		os.MkdirAll(filepath.Join(from, fmt.Sprint("d", i%3)), 0o755)
+		m.write(filepath.Join(from, fmt.Sprintf("d%d/f%d", i%3, i)), fmt.Sprint("reading ", i))
+	}
+	m.write(filepath.Join(from, "odd name\twith [1m"), "odd")
+	m.write(filepath.Join(from, "large"), strings.Repeat("0123456789abcdef", 200_000))
+	for name, addr := range map[string]string{"drop": m.dropbear(), "async": m.asyncssh(), "ftp": m.proftpd(), "tiny": m.tinyssh()} {
+		m.session(name, addr, `key = "keys/ed.pem"`)
+		r := do(t, m.dir, "", "send", from, name+":tables-"+name)
+		if name == "tiny" { // one channel for each login, and no file-transfer channel among what it has here
+			if r.status != 0 && r.status != 3 {
+				t.Errorf("tiny: %+v", r)
+			}
+			continue
+		}
+		if r.status != 0 {
+			t.Errorf("%s: %+v", name, r)
+			continue
+		}
+		there := m.in("tables-" + name)
+		alike(t, from, there)
+		m.write(filepath.Join(from, "large"), strings.Repeat("fedcba9876543210", 200_000)+name)
+		if r := do(t, m.dir, "", "mirror", from, name+":tables-"+name); r.status != 0 || !strings.Contains(r.out, "1 replaced") {
+			t.Errorf("%s: %+v", name, r)
+		}
+		alike(t, from, there)
+		back := filepath.Join(t.TempDir(), name)
+		if r := do(t, m.dir, "", "fetch", name+":tables-"+name, back); r.status != 0 {
+			t.Errorf("%s: %+v", name, r)
+		}
+		alike(t, from, back)
+		for range 2 {
+			do(t, m.dir, "", "cargo", "undo") // of what came, and of what was replaced
+		}
+		if text, _ := os.ReadFile(filepath.Join(there, "large")); !strings.HasPrefix(string(text), "0123") && !strings.HasPrefix(string(text), "fedc") {
+			t.Errorf("%s: large is %.20q", name, text)
+		}
+	}
+}

@@ -48,6 +48,7 @@ func init() {
 		"secret": {"asks for a passphrase without showing it, as some programs do", secret},
 		"sh":     {"sh -c SCRIPT sh FOLDER: what this program asks machines about their files", script},
 		"size":   {"the terminal's size", terminalSize},
+		"later":  {"later SECONDS FILE WORD...: somebody else puts a line behind a file, so much later", later},
 		"stream": {"stream [EVERY]: readings until stopped, 500ms apart", stream},
 		"gauge":  {"the gauge over the whole screen; q leaves", gaugeDisplay},
 		"reach":  {"reach HOST [COMMAND]: log in there with a key that is lent to this shell", reach},
@@ -197,6 +198,23 @@ func taps(ctx context.Context, s *shell, _ []string) int {
 			return 130
 		}
 	}
+}
+
+// later has somebody else write to a file after a time, as in a place where several work.
+func later(_ context.Context, s *shell, args []string) int {
+	if len(args) < 3 {
+		fmt.Fprintln(s.errs, commands["later"].use)
+		return 2
+	}
+	seconds, err := strconv.ParseFloat(args[0], 64)
+	full, dir, ok := s.files.find(s.cwd, args[1])
+	if err != nil || seconds < 0 || seconds > 600 || !ok || dir {
+		fmt.Fprintln(s.errs, commands["later"].use)
+		return 2
+	}
+	host, line := s.host, strings.Join(args[2:], " ")+"\n"
+	time.AfterFunc(time.Duration(seconds*float64(time.Second)), func() { host.SetText(full, host.Text(full)+line) })
+	return 0
 }
 
 // secret reads a line without echo.

@@ -25,7 +25,8 @@ func script(ctx context.Context, s *shell, args []string) int {
 	}
 	switch args[1] {
 	case ends.AskScript:
-		fmt.Fprintf(s.out, "=meatus=\n%d\ncan-digest\n", s.host.Files.now().Unix())
+		n, _ := s.files.get(folder)
+		fmt.Fprintf(s.out, "=meatus=\n%d\nseen %d %d %x\ncan-digest\n", s.host.Files.now().Unix(), n.at.Unix(), n.owner, 0o40000|uint32(n.mode.Perm()))
 		return 0
 	case ends.DigestScript:
 		return digestFiles(s, folder)

@@ -378,6 +378,8 @@ func (m *Model) Table() place.Table {
 	return place.Table{
 		place.On("esc q ctrl+c", "to Routes", func() tea.Cmd { return m.s.Go("0", l.session) }),
 		place.On("up down", "choose", nil).Ranked(place.Movement),
+		place.On("w", "pause, or go on", m.pause).If(m.under, "nothing is under way").Suits(m.under).Whole().Also("wait resume hold"),
+		place.On("Z", "stop it", m.stop).If(m.under, "nothing is under way").Suits(m.under).Whole().Also("cancel end abort"),
 		place.On("right", "it goes there", m.turn(cargo.GoThere)).If(some, "nothing is chosen").Also("send upload put push"),
 		place.On("left", "it comes here", m.turn(cargo.ComeHere)).If(some, "nothing is chosen").Also("fetch download get pull"),
 		place.On("space", "it stays", m.turn(cargo.Stay)).If(some, "nothing is chosen").Also("none skip clear"),
@@ -392,8 +394,6 @@ func (m *Model) Table() place.Table {
 		place.On("b", "go on with what was begun", m.resume).If(func() bool { return len(m.left) > 0 && !m.under() }, "nothing was begun that did not end").Suits(func() bool { return len(m.left) > 0 }).Whole().Also("resume continue"),
 		place.On("Z", "clear up what was begun", m.forget).If(func() bool { return len(m.left) > 0 && !m.under() }, "nothing was begun that did not end").Ranked(place.InHelp).Whole().Also("discard"),
 		place.On("r", "read again", m.reread).Whole().Also("refresh reload"),
-		place.On("w", "pause, or go on", m.pause).If(m.under, "nothing is under way").Suits(m.under).Whole().Also("wait resume hold"),
-		place.On("Z", "stop it", m.stop).If(m.under, "nothing is under way").Suits(m.under).Whole().Also("cancel end abort"),
 		place.On("u", "undo the last carry", m.undo).If(func() bool { return !m.under() }, "one is under way").Suits(func() bool { return m.job != 0 && !m.under() }).Whole().Also("back restore"),
 		place.On("y", "copy the path there", func() tea.Cmd { return m.s.Copy(path.Join(l.last.There, n.Path())) }).If(some, "nothing is chosen").Ranked(place.InHelp),
 		place.On("X", "write the plan to a file", m.write).If(planned, "nothing is chosen to go").Ranked(place.InHelp).Also("save json"),

@@ -62,6 +62,7 @@ func (m *Model) edited(msg edited) tea.Cmd {
 		m.s.Tell(msg.err.Error())
 		return nil
 	case msg.ready:
+		m.s.Tell("")
 		return m.runEditor(msg.editing)
 	case msg.ended:
 		msg.follow()

@@ -56,6 +56,10 @@ func (m *Model) View() []string {
 	for i := from; i < to; i++ {
 		tree = append(tree, m.row(i, list))
 	}
+	if below := len(l.rows) - to; below > 0 && len(tree) > 0 {
+		more := t.Faint.Render(fmt.Sprintf("  %d more below ", below))
+		tree[len(tree)-1] = fit.Pad(fit.Cut(tree[len(tree)-1], list-fit.Width(more)), list-fit.Width(more)) + more
+	}
 	card := m.card(pane)
 	if beside {
 		return append(lines, place.Joined(t, tree, card, list, max(m.height-len(lines), 0))...)
@@ -194,6 +198,14 @@ func (m *Model) row(i, width int) string {
 		m.side(n.From, n)+m.side(n.To, n), width)
 }
 
+// called is a name's path, in words for all of it.
+func (m *Model) called(n *cargo.Node) string {
+	if n.Parent == nil {
+		return "all of it"
+	}
+	return cargo.Say(n.Path())
+}
+
 func (m *Model) nameOf(n *cargo.Node) string {
 	name := cargo.Say(n.Name)
 	if n.Parent == nil {
@@ -284,7 +296,7 @@ func (m *Model) card(width int) []string {
 	if n == nil {
 		return lines
 	}
-	lines = append(lines, t.Title(t.Strong.Render(cargo.Say(n.Path())), t.Faint.Render(differences[n.Diff]), width, fit.Spread))
+	lines = append(lines, t.Title(t.Strong.Render(m.called(n)), t.Faint.Render(differences[n.Diff]), width, fit.Spread))
 	if why := n.Why + n.Err; why != "" {
 		lines = append(lines, fit.Hang("   "+t.Verdict(gate.Ajar).Render(why), 3, width-1).Whole...)
 	}

@@ -3,6 +3,7 @@ package chart
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"meatus/core/cargo"
 	"meatus/core/gate"
@@ -16,7 +17,7 @@ func Bar(t *theme.Theme, p cargo.Progress, width int) string {
 	full := int(p.Share() * float64(width))
 	say := t.Live.Render(strings.Repeat("━", full)) + t.Rule.Render(strings.Repeat("┄", width-full)) +
 		fmt.Sprintf(" %.0f %%  %s of %s  %s/s", p.Share()*100, words.Bytes(float64(p.BytesDone)), words.Bytes(float64(p.Bytes)), words.Bytes(p.Rate))
-	if p.Left > 0 {
+	if p.Left >= time.Second {
 		say += "  " + fit.Ago(p.Left) + " left"
 	}
 	switch {

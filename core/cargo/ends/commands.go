@@ -30,6 +30,7 @@ umask 077; echo =meatus=; tar -xopf - && { sync -f . 2>/dev/null || sync; }`
 	// AskScript tells what there is over there, and the time.
 	AskScript = `cd "$1" || exit 96
 echo =meatus=; date +%s
+echo "seen $(stat -c '%Y %u %f' . 2>/dev/null || stat -f '%m %u %Xp' .)"
 if command -v sha256sum || command -v shasum || command -v sha256; then command -v xargs && echo can-digest; fi
 command -v tar && echo can-unpack`
 )
@@ -85,10 +86,16 @@ func (t *There) known() commands {
 		return c
 	}
 	c.asked = true
+	same := false
 	began := now()
 	if out, err := t.run(t.ctx, AskScript, nil, 4<<10); err == nil {
 		for line := range strings.Lines(string(out)) {
-			switch line = strings.TrimSpace(line); line {
+			line = strings.TrimSpace(line)
+			if seen, ok := strings.CutPrefix(line, "seen "); ok {
+				same = t.seesSame(seen)
+				continue
+			}
+			switch line {
 			case "can-digest":
 				c.digest = true
 			case "can-unpack":
@@ -101,10 +108,34 @@ func (t *There) known() commands {
 		}
 		c.at = (began + now()) / 2
 	}
+	if !same { // the commands are of another tree than the file-transfer channel, in a jail perhaps
+		c.digest, c.unpack = false, false
+	}
 	t.mu.Lock()
 	t.commands = c
 	t.mu.Unlock()
 	return c
+}
+
+// seesSame tells whether what commands see of the folder is what the file-transfer channel sees of it:
+// the time, the owner and the mode, which is in hexadecimal.
+func (t *There) seesSame(seen string) bool {
+	ch, err := t.take()
+	if err != nil {
+		return false
+	}
+	defer t.give(ch)
+	info, err := ch.files.Stat(t.dir)
+	if err != nil {
+		return false
+	}
+	e := entryOf(info)
+	var at int64
+	var uid, mode uint64
+	if n, err := fmt.Sscanf(seen, "%d %d %x", &at, &uid, &mode); n != 3 || err != nil {
+		return false
+	}
+	return at == e.Time && (!e.Owned || uint32(uid) == e.UID) && uint16(mode&0o7777) == e.Mode
 }
 
 // Ahead is by how many seconds the far side's clock is ahead of ours; ok is false where it

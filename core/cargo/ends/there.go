@@ -64,8 +64,8 @@ type There struct {
 	passage  *walk.Passage
 	channels []*channel
 	full     bool // no more channels are to be had
-	growing  int // channels that are being opened
-	tried    int // channels that were asked for since the account was reached
+	growing  int  // channels that are being opened
+	tried    int  // channels that were asked for since the account was reached
 	commands commands
 	counted  int64 // requests that were made
 }
@@ -230,6 +230,9 @@ const (
 	largePiece = 240 << 10
 )
 
+// limits is by which a server says that it takes large pieces.
+const limits = "limits@openssh.com"
+
 // Widths is how much may be under way at once.
 func (t *There) Widths() (operations, piece int) {
 	c, err := t.take()
@@ -237,7 +240,7 @@ func (t *There) Widths() (operations, piece int) {
 		return 1, smallPiece
 	}
 	defer t.give(c)
-	if _, large := c.files.HasExtension("limits@openssh.com"); large {
+	if _, large := c.files.HasExtension(limits); large {
 		return 96, largePiece
 	}
 	return 256, smallPiece
@@ -556,8 +559,11 @@ type thereFile struct {
 	name  string
 	flags int
 
+	first *channel // on which it was opened
+
 	mu     sync.Mutex
 	opened map[*channel]*opening
+	alone  bool // it is opened on the first channel alone
 }
 
 // opening is a file on one channel, opened when it is used there first.
@@ -581,35 +587,68 @@ func (f *thereFile) on(c *channel) (*sftp.File, error) {
 }
 
 func (f *thereFile) use(do func(*sftp.File) error) error {
-	return f.used(func(_ *channel, file *sftp.File) error { return do(file) })
+	return f.used(false, func(_ *channel, file *sftp.File) error { return do(file) })
 }
 
-func (f *thereFile) used(do func(*channel, *sftp.File) error) error {
-	c, err := f.t.take()
+// used does something with the file: on the channel it was opened on, or where it may be spread on
+// the one with the least to do. A server that lets nobody open it twice has it on the first alone.
+func (f *thereFile) used(spread bool, do func(*channel, *sftp.File) error) error {
+	c, err := f.channel(spread)
 	if err != nil {
 		return err
 	}
 	defer f.t.give(c)
 	file, err := f.on(c)
+	if err != nil && c != f.first && answered(err) {
+		f.mu.Lock()
+		f.alone = true
+		f.mu.Unlock()
+		return f.used(false, do)
+	}
 	if err != nil {
 		return judged(err)
 	}
 	return judged(do(c, file))
 }
 
-// ReadAt reads a piece.
+// channel takes the channel for one operation.
+func (f *thereFile) channel(spread bool) (*channel, error) {
+	f.mu.Lock()
+	alone := f.alone
+	f.mu.Unlock()
+	if spread && !alone {
+		return f.t.take()
+	}
+	f.t.mu.Lock()
+	defer f.t.mu.Unlock()
+	f.first.busy++
+	f.t.counted++
+	return f.first, nil
+}
+
+// ReadAt reads from a place on, one request for each piece: what the library makes of a longer read
+// is wrong where a server answers with less than it was asked for.
 func (f *thereFile) ReadAt(b []byte, at int64) (n int, err error) {
-	err = f.used(func(c *channel, file *sftp.File) (err error) {
-		n, err = file.ReadAt(b, at)
-		c.data.Add(int64(n))
-		return err
-	})
+	for n < len(b) && err == nil {
+		var got int
+		err = f.used(at > 0, func(c *channel, file *sftp.File) (err error) {
+			_, large := c.files.HasExtension(limits)
+			piece := smallPiece
+			if large {
+				piece = largePiece
+			}
+			got, err = file.ReadAt(b[n:min(n+piece, len(b))], at+int64(n))
+			c.data.Add(int64(got))
+			return err
+		})
+		n += got
+	}
 	return n, err
 }
 
 // WriteAt writes a piece.
 func (f *thereFile) WriteAt(b []byte, at int64) (n int, err error) {
-	err = f.use(func(file *sftp.File) (err error) { n, err = file.WriteAt(b, at); return err })
+	err = f.used(at > 0, func(_ *channel, file *sftp.File) (err error) { n, err = file.WriteAt(b, at); return err })
 	return n, err
 }
 
@@ -687,7 +726,7 @@ func (t *There) file(ctx context.Context, name string, first, flags int) (*there
 	}
 	o := &opening{file: file}
 	o.once.Do(func() {})
-	f.opened[c] = o
+	f.opened[c], f.first = o, c
 	return f, nil
 }
 
@@ -723,7 +762,24 @@ func (t *There) Mkdir(ctx context.Context, name string, mode uint16) error {
 // Rename gives a name to what stands under another, where nothing is: the protocol's own
 // rename fails where there is something.
 func (t *There) Rename(ctx context.Context, from, to string) error {
-	return t.do(ctx, func(c *sftp.Client) error { return c.Rename(t.at(from), t.at(to)) })
+	return t.do(ctx, func(c *sftp.Client) error {
+		err := c.Rename(t.at(from), t.at(to))
+		if err == nil || !answered(err) || errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		// A server of another make refuses it now and then though nothing stands there, and takes the
+		// same as a second name or as the rename that replaces.
+		if _, lerr := c.Lstat(t.at(to)); !errors.Is(lerr, fs.ErrNotExist) {
+			return err
+		}
+		if _, can := c.HasExtension("hardlink@openssh.com"); can && c.Link(t.at(from), t.at(to)) == nil {
+			return c.Remove(t.at(from))
+		}
+		if _, can := c.HasExtension("posix-rename@openssh.com"); can {
+			return c.PosixRename(t.at(from), t.at(to))
+		}
+		return err
+	})
 }
 
 // Replace puts a file in the place of another.
