@@ -83,7 +83,7 @@ func TestAnInstanceIsStoppedStartedAndWalkedTo(t *testing.T) {
 	s := show(t, 80, 24, program, "demo", "--dir", dir)
 	s.until("15 routes")
 	s.text("Y")
-	s.until("shore 10.61.0.0/24, from here", "reef 10.61.4.0/24, through quay", "❯○ quay")
+	s.until("shore 10.61.0.0/24, from here", "reef 10.61.4.0/24, through quay", " quay ")
 	s.text("d")
 	s.until("lets in tcp 22 from everybody")
 	s.text("d")

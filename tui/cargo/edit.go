@@ -19,10 +19,9 @@ import (
 // edited is a message of a file that is edited.
 type edited struct {
 	editing *work.Editing
-	ready   bool  // the copy is there, the editor can begin
-	ended   bool  // the editor has ended
-	err     error // why it could not be begun, or sent
-	kept    string
+	ready   bool   // the copy is there, the editor can begin
+	ended   bool   // the editor has ended
+	err     error  // why it could not be begun, or sent
 	follow  func() // ends the sending of saves
 }
 

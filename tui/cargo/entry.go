@@ -21,7 +21,6 @@ type entry struct {
 	there  bool // the folder there, and not the one here
 	here   string
 	offers []string
-	asked  string // the folder that was asked for names
 }
 
 // offered are the names of folders that what is typed may go on with.
