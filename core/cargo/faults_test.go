@@ -600,3 +600,27 @@ func TestWhatWasPutAsideIsKeptForItsTime(t *testing.T) {
 		t.Errorf("the folder is left: %v", err)
 	}
 }
+
+func TestRecordsOfLongAgoGo(t *testing.T) {
+	a, b, records := t.TempDir(), t.TempDir(), t.TempDir()
+	from, to := here(t, a), here(t, b)
+	for _, over := range []bool{true, false} {
+		plant(t, a, map[string]string{fmt.Sprint("f", over): "1"})
+		r, err := cargo.NewRecord(records, planned(t, from, to, cargo.Rules{}))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if over {
+			r.End()
+		}
+		r.Close()
+	}
+	for _, c := range []struct {
+		days, left int
+	}{{89, 2}, {91, 1}} {
+		cargo.Prune(records, time.Now().AddDate(0, 0, c.days))
+		if all, errs := cargo.Records(records); len(all) != c.left || len(errs) > 0 {
+			t.Errorf("after %d days there are %d, %v", c.days, len(all), errs)
+		}
+	}
+}

@@ -35,7 +35,7 @@ func TestATreeGoesToARealServerAndComesBack(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			s := servertest.StartWith(t, c.extra)
 			a, _ := mixed(t)
-			for i := range 300 { // enough for a stream
+			for i := range 110 { // enough for a stream
 				plant(t, a, map[string]string{fmt.Sprintf("new/%d/reading-%d", i%3, i): fmt.Sprint(i), fmt.Sprintf("loose-%d", i): fmt.Sprint("l", i)})
 			}
 			plant(t, a, map[string]string{"odd/line\nend": "1", "odd/back\\slash": "2", "odd/caf\xe9": "3", "odd/-n": "4"})

@@ -276,6 +276,23 @@ func lockName(to Place) string {
 	return fmt.Sprintf("%x.lock", digest[:8])
 }
 
+// kept is how long a record is kept of what has come to its end.
+const kept = 90 * 24 * time.Hour
+
+// Prune removes the records of what came to its end, or was undone, long ago.
+func Prune(dir string, now time.Time) {
+	entries, _ := os.ReadDir(dir)
+	for _, e := range entries {
+		info, err := os.Stat(filepath.Join(dir, e.Name(), logFile))
+		if err != nil || now.Sub(info.ModTime()) < kept {
+			continue
+		}
+		if r, err := ReadRecord(dir, e.Name()); err == nil && (r.Over || r.Undone) {
+			r.Forget()
+		}
+	}
+}
+
 // Records are the records of a folder, the latest first. What cannot be read is told.
 func Records(dir string) (all []*Record, errs []error) {
 	entries, err := os.ReadDir(dir)

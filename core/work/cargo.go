@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"path"
 	"sync/atomic"
+	"time"
 
 	"meatus/core/cargo"
 	"meatus/core/cargo/ends"
@@ -196,7 +197,12 @@ var ErrBusy = errors.New("something is being moved there by another program, or 
 
 // Run does it.
 func (j *Carry) Run(ctx context.Context, tell func(Step)) error {
+	if !j.Plan.Acts() { // there is nothing to write down, either
+		tell(Step{Verdict: gate.Open, Say: "all is there"})
+		return nil
+	}
 	dir := cargo.Dir(j.Workspace().Dir)
+	cargo.Prune(dir, time.Now())
 	unlock, ok, err := cargo.Lock(dir, j.Plan.To)
 	if err != nil {
 		return err
