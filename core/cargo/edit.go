@@ -90,21 +90,8 @@ func readWhole(ctx context.Context, end ends.End, name string) ([]byte, ends.Ent
 	case entry.Size > maxEdit:
 		return nil, entry, fmt.Errorf("it has %d bytes, and what is edited here has %d at most: fetch it", entry.Size, maxEdit)
 	}
-	text, err := io.ReadAll(stoppable{ctx, io.NewSectionReader(f, 0, maxEdit+1)})
+	text, err := io.ReadAll(ends.Stoppable(ctx, io.NewSectionReader(f, 0, maxEdit+1)))
 	return text, entry, err
-}
-
-// stoppable is a reader that ends with a context.
-type stoppable struct {
-	ctx context.Context
-	io.Reader
-}
-
-func (s stoppable) Read(p []byte) (int, error) {
-	if err := s.ctx.Err(); err != nil {
-		return 0, err
-	}
-	return s.Reader.Read(p)
 }
 
 // Copy is the path of the copy. Its last name is the file's, so that an editor knows what it is.

@@ -64,26 +64,12 @@ func (p *Plan) Says() []string {
 	}
 	says = append(says, say)
 	if s.Newer.Names > 0 {
-		says = append(says, fmt.Sprintf("%s over there %s newer than what replaces %s", words.Count(s.Newer.Names, "file"), isAre(s.Newer.Names), itThem(s.Newer.Names)))
+		says = append(says, fmt.Sprintf("%s over there %s newer than what replaces %s", words.Count(s.Newer.Names, "file"), words.Choose(s.Newer.Names, "is", "are"), words.Choose(s.Newer.Names, "it", "them")))
 	}
 	if s.Problems > 0 {
 		says = append(says, fmt.Sprintf("%s left alone", words.Count(s.Problems, "name")))
 	}
 	return says
-}
-
-func isAre(n int) string {
-	if n == 1 {
-		return "is"
-	}
-	return "are"
-}
-
-func itThem(n int) string {
-	if n == 1 {
-		return "it"
-	}
-	return "them"
 }
 
 // Differences says what differs between two trees, a line each, of a plan that would make the

@@ -18,6 +18,14 @@ func Plural(n int, one, more string) string {
 	return strconv.Itoa(n) + " " + more
 }
 
+// Choose is one word for one thing and another for any other number of them: "is", "are".
+func Choose(n int, one, more string) string {
+	if n == 1 {
+		return one
+	}
+	return more
+}
+
 // And lists words: "a", "a and b", "a, b and c".
 func And(all []string) string {
 	if len(all) < 2 {

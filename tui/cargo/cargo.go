@@ -496,10 +496,10 @@ func (m *Model) carryOut() tea.Cmd {
 func (m *Model) careful(t cargo.Totals) string {
 	var all []string
 	if t.Aside.Names > 0 {
-		all = append(all, words.Count(t.Aside.Names, "name")+" "+isAre(t.Aside.Names)+" put aside")
+		all = append(all, words.Count(t.Aside.Names, "name")+" "+words.Choose(t.Aside.Names, "is", "are")+" put aside")
 	}
 	if t.Newer > 0 {
-		all = append(all, words.Count(t.Newer, "newer file")+" "+isAre(t.Newer)+" replaced by older ones")
+		all = append(all, words.Count(t.Newer, "newer file")+" "+words.Choose(t.Newer, "is", "are")+" replaced by older ones")
 	}
 	if there := m.look.last.There; t.There.Names > 0 && !strings.HasPrefix(there, "/home/") && !strings.HasPrefix(there, "/root") && !strings.HasPrefix(there, "/Users/") {
 		all = append(all, there+" is outside of a home")
@@ -508,13 +508,6 @@ func (m *Model) careful(t cargo.Totals) string {
 		all = append(all, m.look.session+" is marked careful")
 	}
 	return words.And(all)
-}
-
-func isAre(n int) string {
-	if n == 1 {
-		return "is"
-	}
-	return "are"
 }
 
 func (m *Model) pause() tea.Cmd {

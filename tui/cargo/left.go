@@ -100,13 +100,6 @@ func (m *Model) checked(msg checked) tea.Cmd {
 	n := m.node()
 	m.look.tree.Settle(msg.alike)
 	m.lay(n)
-	m.s.Tell(words.Count(len(msg.alike), "file") + " compared by content, " + words.Count(differ, "file") + " of them " + differs(differ))
+	m.s.Tell(words.Count(len(msg.alike), "file") + " compared by content, " + words.Count(differ, "file") + " of them " + words.Choose(differ, "differs", "differ"))
 	return nil
-}
-
-func differs(n int) string {
-	if n == 1 {
-		return "differs"
-	}
-	return "differ"
 }

@@ -283,13 +283,15 @@ func readSum(ctx context.Context, e End, name string) (sum Sum, err error) {
 	}
 	defer f.Close()
 	digest := sha256.New()
-	if _, err := io.CopyBuffer(digest, stopped{ctx, io.NewSectionReader(f, 0, 1<<62)}, make([]byte, 256<<10)); err != nil {
+	if _, err := io.CopyBuffer(digest, Stoppable(ctx, io.NewSectionReader(f, 0, 1<<62)), make([]byte, 256<<10)); err != nil {
 		return sum, err
 	}
 	return Sum(digest.Sum(nil)), nil
 }
 
-// stopped is a reader that ends with a context.
+// Stoppable is a reader that ends with a context.
+func Stoppable(ctx context.Context, r io.Reader) io.Reader { return stopped{ctx, r} }
+
 type stopped struct {
 	ctx context.Context
 	io.Reader
