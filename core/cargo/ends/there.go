@@ -143,7 +143,36 @@ func (t *There) open(ctx context.Context, p *walk.Passage) (*channel, error) {
 		return nil, cmp.Or(ctx.Err(), err)
 	}
 	c.files, c.done = files, func() { done(); end() }
+	go t.guard(life, c)
 	return c, nil
+}
+
+// silence is how long a far side may say nothing while something is asked of it.
+const silence = 2 * time.Minute
+
+// guard ends a channel whose far side is silent while something is asked of it, so that nothing waits
+// for it for ever.
+func (t *There) guard(ctx context.Context, c *channel) {
+	look := time.NewTicker(silence / 8)
+	defer look.Stop()
+	was, since := int64(-1), time.Now()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-look.C:
+		}
+		t.mu.Lock()
+		busy := c.busy > 0
+		t.mu.Unlock()
+		if now := c.heard.Load(); now != was || !busy {
+			was, since = now, time.Now()
+		}
+		if time.Since(since) > silence {
+			c.done()
+			return
+		}
+	}
 }
 
 // settle finds out where the root is.
