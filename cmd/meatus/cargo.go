@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -14,7 +15,6 @@ import (
 	"golang.org/x/term"
 
 	"meatus/core/cargo"
-	"meatus/core/engine"
 	"meatus/core/sanitize"
 	"meatus/core/words"
 	"meatus/core/work"
@@ -169,42 +169,32 @@ type mover struct {
 
 // moveAll moves sources to a target, one after the other.
 func moveAll(cmd *cobra.Command, open opener, sources []string, target string, f *cargoFlags, mirror bool) error {
-	options, err := f.read()
-	if err != nil {
-		return &statusError{statusWrongUse, err}
-	}
-	w, err := open.workspace()
-	if err != nil {
-		return err
-	}
-	from, to, err := places(w, sources, target, f.super)
-	if err != nil {
-		return &statusError{statusWrongUse, err}
-	}
-	if mirror {
-		for _, p := range []*cargo.Place{&from[0], &to} {
-			if p.Path = strings.TrimSuffix(p.Path, "/"); p.Path == "" {
-				p.Path = "."
+	return withMover(cmd, open, f, func(m *mover) (done int, all error) {
+		from, to, err := places(m.ws, sources, target, f.super)
+		if err != nil {
+			return 0, &statusError{statusWrongUse, err}
+		}
+		if mirror {
+			from[0].Path, to.Path = itself(from[0].Path), itself(to.Path)
+		}
+		for _, one := range from {
+			n, err := m.move(cmd, one, to, mirror)
+			done += n
+			if err != nil && len(from) > 1 && cmd.Context().Err() == nil {
+				fmt.Fprintln(m.errs, "meatus: "+sanitize.Text(err.Error(), 2000))
 			}
+			all = errors.Join(all, err)
 		}
+		return done, all
+	})
+}
+
+// itself is a path that means the folder, and not what is put into it.
+func itself(path string) string {
+	if path == "" {
+		return "."
 	}
-	e, err := open.engine(cmd, w, f.identities, engine.Options{}, nil)
-	if err != nil {
-		return err
-	}
-	defer e.Close()
-	m := &mover{running: e, ws: w, f: f, options: options, out: cmd.OutOrStdout(), errs: cmd.ErrOrStderr()}
-	var all error
-	done := 0
-	for _, one := range from {
-		n, err := m.move(cmd, one, to, mirror)
-		done += n
-		if err != nil && len(from) > 1 && cmd.Context().Err() == nil {
-			fmt.Fprintln(m.errs, "meatus: "+sanitize.Text(err.Error(), 2000))
-		}
-		all = errors.Join(all, err)
-	}
-	return cargoStatus(cmd.Context(), all, done)
+	return cmp.Or(strings.TrimSuffix(path, "/"), "/")
 }
 
 // places reads where things are moved from and to.
