@@ -46,6 +46,9 @@ type cargoFlags struct {
 	identities *identities
 }
 
+// usualCargo are the flags of the commands that take only some of them.
+var usualCargo = cargoFlags{links: "keep", over: "older", proof: "cheap", order: "path"}
+
 func (f *cargoFlags) on(c *cobra.Command) {
 	flags := c.Flags()
 	flags.StringArrayVar(&f.rules.Exclude, "exclude", nil, "leave out what fits a pattern, as *.log, cache/ or data/**/*.tmp (repeatable)")

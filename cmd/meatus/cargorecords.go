@@ -174,7 +174,7 @@ func cargoResume(open opener) *cobra.Command {
 }
 
 func cargoUndo(open opener) *cobra.Command {
-	var f cargoFlags
+	f := usualCargo
 	c := &cobra.Command{
 		Use:   "undo [PLAN]",
 		Short: "bring back what was replaced or removed, and take away what was made",
@@ -195,13 +195,12 @@ has changed since is left, and told.`,
 		},
 	}
 	f.identities = yesIdentity(c)
-	f.links, f.over, f.proof, f.order = "keep", "older", "cheap", "path"
 	c.Flags().BoolVar(&f.asJSON, "json", false, "print each step as a line of JSON")
 	return c
 }
 
 func cargoForget(open opener) *cobra.Command {
-	f := cargoFlags{links: "keep", over: "older", proof: "cheap", order: "path"}
+	f := usualCargo
 	c := &cobra.Command{
 		Use:   "forget [PLAN]",
 		Short: "clear up what was begun and is not to be gone on with",
@@ -221,7 +220,7 @@ func cargoForget(open opener) *cobra.Command {
 }
 
 func checkFilesCommand(open opener) *cobra.Command {
-	f := cargoFlags{links: "keep", over: "older", proof: "cheap", order: "path"}
+	f := usualCargo
 	var write, check string
 	c := &cobra.Command{
 		Use:   "check-files FROM [TO]",
