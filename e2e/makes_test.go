@@ -359,7 +359,7 @@ func TestServersOfOtherMakesMoveFiles(t *testing.T) {
 	}
 	m.write(filepath.Join(from, "odd name\twith [1m"), "odd")
 	m.write(filepath.Join(from, "large"), strings.Repeat("0123456789abcdef", 200_000))
-	for name, addr := range map[string]string{"drop": m.dropbear(), "async": m.asyncssh(), "tiny": m.tinyssh()} {
+	for name, addr := range map[string]string{"ftp": m.proftpd(), "drop": m.dropbear(), "async": m.asyncssh(), "tiny": m.tinyssh()} {
 		m.session(name, addr, `key = "keys/ed.pem"`)
 		r := do(t, m.dir, "", "send", from, name+":tables-"+name)
 		if name == "tiny" { // one channel for each login, and no file-transfer channel among what it has here

@@ -19,6 +19,9 @@ type FileFaults struct {
 	endless   bool          // a folder's listing
 	noShell   bool
 	noChannel bool
+	crowds    bool // several file-transfer channels at once are too many
+	open      int  // file-transfer channels
+	mute      bool // they have been too many, and none is answered
 }
 
 func (f *FileFaults) set(change func()) {
@@ -45,6 +48,9 @@ func (f *FileFaults) CutAfter(bytes int64) { f.set(func() { f.cutAfter = bytes }
 // Endless has every folder list one name for ever.
 func (f *FileFaults) Endless(on bool) { f.set(func() { f.endless = on }) }
 
+// Crowd has every file-transfer channel fall silent once there are two, until all are closed.
+func (f *FileFaults) Crowd(on bool) { f.set(func() { f.crowds = on }) }
+
 func (f *FileFaults) neverEnds() bool {
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -61,7 +67,7 @@ func (f *FileFaults) FilesOnly(on bool) { f.set(func() { f.noShell = on }) }
 func (f *FileFaults) Heal() {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	f.quota, f.ahead, f.lies, f.forget, f.cutAfter, f.noShell, f.noChannel, f.endless = 0, 0, false, false, 0, false, false, false
+	f.quota, f.ahead, f.lies, f.forget, f.cutAfter, f.noShell, f.noChannel, f.endless, f.crowds = 0, 0, false, false, 0, false, false, false, false
 }
 
 func (f *FileFaults) shellOnly() bool {
@@ -103,10 +109,37 @@ func (f *FileFaults) size(real int64) int64 {
 func (f *FileFaults) over(stream io.ReadWriteCloser) io.ReadWriteCloser {
 	f.mu.Lock()
 	defer f.mu.Unlock()
+	f.open++
+	f.mute = f.mute || f.crowds && f.open > 1
+	stream = crowdStream{stream, f}
 	if f.cutAfter == 0 {
 		return stream
 	}
 	return &cutStream{stream, f.cutAfter}
+}
+
+// left says that a file-transfer channel has ended.
+func (f *FileFaults) left() {
+	f.set(func() {
+		f.open--
+		f.mute = f.mute && f.open > 0
+	})
+}
+
+// crowdStream is a channel whose answers get lost while the host is mute.
+type crowdStream struct {
+	io.ReadWriteCloser
+	faults *FileFaults
+}
+
+func (c crowdStream) Write(p []byte) (int, error) {
+	c.faults.mu.Lock()
+	mute := c.faults.mute
+	c.faults.mu.Unlock()
+	if mute {
+		return len(p), nil
+	}
+	return c.ReadWriteCloser.Write(p)
 }
 
 // cutStream is a channel that ends after so many bytes.

@@ -24,6 +24,7 @@ func (s *shell) serveFiles(stream io.ReadWriteCloser) int {
 		return 1
 	}
 	stream = t.faults.over(stream)
+	defer t.faults.left()
 	server := sftp.NewRequestServer(stream, sftp.Handlers{FileGet: t, FilePut: t, FileCmd: t, FileList: t}, sftp.WithStartDirectory(t.home))
 	if err := server.Serve(); err != nil && err != io.EOF {
 		return 1

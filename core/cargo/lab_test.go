@@ -33,7 +33,7 @@ func atArchive(t testing.TB, dir string) (*ends.There, *lab.Host) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	far, err := ends.OpenThere(t.Context(), ends.Options{Session: "archive", Walk: func(ctx context.Context, _ int, again bool) (*walk.Passage, error) {
+	far, err := ends.OpenThere(t.Context(), ends.Options{Session: "archive", Silence: 2 * time.Second, Walk: func(ctx context.Context, _ int, again bool) (*walk.Passage, error) {
 		if again {
 			return w.Await(ctx, r, time.Minute)
 		}
@@ -80,6 +80,7 @@ func TestFaultsOfAMachinesFiles(t *testing.T) {
 		{"lies about sizes", func(f *lab.FileFaults) { f.Lie(true); f.FilesOnly(true) }, cargo.ProveCheap, "have arrived"},
 		{"has a quota", func(f *lab.FileFaults) { f.Quota(13_000_000) }, cargo.ProveCheap, "not enough room"},
 		{"is cut in the middle", func(f *lab.FileFaults) { f.CutAfter(300_000) }, cargo.ProveCheap, ""},
+		{"falls silent", func(f *lab.FileFaults) { f.Crowd(true) }, cargo.ProveCheap, ""},
 		{"has files alone", func(f *lab.FileFaults) { f.FilesOnly(true) }, cargo.ProveCheap, ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {

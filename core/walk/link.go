@@ -293,6 +293,7 @@ func (l *Link) stateLocked() LinkState {
 	}
 	if l.conn != nil {
 		s.In, s.Out = l.conn.in.Load(), l.conn.out.Load()
+		s.Software = software(l.conn.greeting())
 		s.LastIn, s.Frozen = epoch.Add(time.Duration(l.conn.lastIn.Load())), l.frozen.Load()
 	}
 	return s

@@ -10,6 +10,7 @@ import (
 	"math"
 	"os"
 	"path"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -45,6 +46,9 @@ type Options struct {
 	// Super has everything done with the superuser's right, by the command sudo, which
 	// must not ask for a password.
 	Super bool
+	// Silence is how long the far side may say nothing while something is asked of it; two
+	// minutes where 0.
+	Silence time.Duration
 }
 
 // There is a tree of a far account. It is safe to use from many goroutines.
@@ -62,8 +66,11 @@ type There struct {
 
 	mu       sync.Mutex
 	passage  *walk.Passage
+	lives    context.Context // as long as the passage is used
+	leave    context.CancelFunc
 	channels []*channel
 	full     bool // no more channels are to be had
+	single   bool // the server falls silent when it has several channels
 	growing  int  // channels that are being opened
 	tried    int  // channels that were asked for since the account was reached
 	commands commands
@@ -85,6 +92,7 @@ type channel struct {
 // file-transfer channel cannot be reached.
 func OpenThere(ctx context.Context, o Options, at string) (*There, error) {
 	t := &There{Options: o}
+	t.Silence = cmp.Or(t.Silence, longSilence)
 	if o.Super {
 		t.server = superServer
 	}
@@ -114,6 +122,7 @@ func (t *There) connect(ctx context.Context, again bool) error {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.passage, t.channels, t.full, t.tried = p, []*channel{c}, false, 1
+	t.lives, t.leave = context.WithCancel(t.ctx)
 	return nil
 }
 
@@ -124,6 +133,7 @@ func (t *There) open(ctx context.Context, p *walk.Passage) (*channel, error) {
 	t.mu.Lock()
 	server := t.server
 	t.mu.Unlock()
+	slow := time.AfterFunc(t.Silence, end)
 	c := &channel{}
 	o := remote.FileOptions{Command: server, Piece: largePiece, Heard: func(n int) { c.heard.Add(int64(n)) }}
 	files, done, err := remote.FilesWith(life, p, o)
@@ -138,8 +148,11 @@ func (t *There) open(ctx context.Context, p *walk.Passage) (*channel, error) {
 			err = was // it says more
 		}
 	}
-	if !stop() || err != nil {
+	if !stop() || !slow.Stop() || err != nil {
 		end()
+		if ctx.Err() == nil && life.Err() != nil && t.ctx.Err() == nil {
+			return nil, errSilent
+		}
 		return nil, cmp.Or(ctx.Err(), err)
 	}
 	c.files, c.done = files, func() { done(); end() }
@@ -147,13 +160,19 @@ func (t *There) open(ctx context.Context, p *walk.Passage) (*channel, error) {
 	return c, nil
 }
 
-// silence is how long a far side may say nothing while something is asked of it.
-const silence = 2 * time.Minute
+// longSilence is how long a far side may say nothing where the options do not tell.
+const longSilence = 2 * time.Minute
+
+var errSilent = errors.New("the far side does not answer over its file-transfer channel")
+
+// crowded are what servers call themselves that lose count of what comes when files are moved over
+// several channels of one link at once: they wait for ever then.
+var crowded = []string{"mod_sftp"}
 
 // guard ends a channel whose far side is silent while something is asked of it, so that nothing waits
 // for it for ever.
 func (t *There) guard(ctx context.Context, c *channel) {
-	look := time.NewTicker(silence / 8)
+	look := time.NewTicker(t.Silence / 8)
 	defer look.Stop()
 	was, since := int64(-1), time.Now()
 	for {
@@ -168,7 +187,10 @@ func (t *There) guard(ctx context.Context, c *channel) {
 		if now := c.heard.Load(); now != was || !busy {
 			was, since = now, time.Now()
 		}
-		if time.Since(since) > silence {
+		if time.Since(since) > t.Silence {
+			t.mu.Lock()
+			t.single = t.single || len(t.channels)+t.growing > 1
+			t.mu.Unlock()
 			c.done()
 			return
 		}
@@ -329,7 +351,7 @@ func (t *There) take() (*channel, error) {
 	t.counted++
 	for least.busy > busyAt && !t.full && len(t.channels)+t.growing < t.worthLocked() {
 		t.growing++
-		go t.grow(t.passage, t.tried%max(t.Lanes, 1))
+		go t.grow(t.lives, t.passage, t.tried%max(t.Lanes, 1))
 		t.tried++
 	}
 	return least, nil
@@ -338,7 +360,10 @@ func (t *There) take() (*channel, error) {
 // worthLocked is how many channels are worth having: behind a long round trip one window a
 // channel is all that comes through each.
 func (t *There) worthLocked() int {
-	switch trip := t.passage.Link().RoundTrip; {
+	link := t.passage.Link()
+	switch trip := link.RoundTrip; {
+	case t.single || slices.ContainsFunc(crowded, func(s string) bool { return strings.HasPrefix(link.Software, s) }):
+		return 1
 	case trip > 10*time.Millisecond:
 		return MaxChannels
 	case trip > 2*time.Millisecond:
@@ -349,31 +374,33 @@ func (t *There) worthLocked() int {
 
 // grow opens one more channel, over a further link where the session has several. A server that has
 // no more is not asked again.
-func (t *There) grow(p *walk.Passage, lane int) {
-	c, err := t.openOn(p, lane)
+func (t *There) grow(ctx context.Context, p *walk.Passage, lane int) {
+	c, err := t.openOn(ctx, p, lane)
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.growing--
 	switch {
+	case t.passage != p: // it was reached anew meanwhile
+		if err == nil {
+			c.done()
+		}
 	case err != nil:
 		t.full = true
-	case t.passage != p: // it was reached anew meanwhile
-		c.done()
 	default:
 		t.channels = append(t.channels, c)
 	}
 }
 
 // openOn opens a channel over a passage, or over a link of its own beside it.
-func (t *There) openOn(p *walk.Passage, lane int) (*channel, error) {
+func (t *There) openOn(ctx context.Context, p *walk.Passage, lane int) (*channel, error) {
 	if lane == 0 {
-		return t.open(t.ctx, p)
+		return t.open(ctx, p)
 	}
-	own, err := t.Walk(t.ctx, lane, false)
+	own, err := t.Walk(ctx, lane, false)
 	if err != nil {
 		return nil, err
 	}
-	c, err := t.open(t.ctx, own)
+	c, err := t.open(ctx, own)
 	if err != nil {
 		own.Close()
 		return nil, err
@@ -420,7 +447,8 @@ func (t *There) Again(ctx context.Context) error {
 	for pause := firstPause; ; pause = min(2*pause, longPause) {
 		err := t.connect(ctx, true)
 		var f *gate.Failure
-		if err == nil || ctx.Err() != nil || !errors.As(err, &f) || !walk.MayPass(f) && f.Cause != gate.ChannelRefused || pause == longPause {
+		if err == nil || ctx.Err() != nil || pause == longPause ||
+			!errors.Is(err, errSilent) && (!errors.As(err, &f) || !walk.MayPass(f) && f.Cause != gate.ChannelRefused) {
 			return err
 		}
 		select {
@@ -449,6 +477,7 @@ func (t *There) drop(p *walk.Passage) bool {
 	}
 	t.channels = nil
 	if t.passage != nil {
+		t.leave()
 		t.passage.Close()
 		t.passage = nil
 	}
