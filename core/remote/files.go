@@ -1,6 +1,7 @@
 package remote
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"io"
@@ -36,7 +37,7 @@ type FileOptions struct {
 
 // FilesWith is [Files] with options.
 func FilesWith(ctx context.Context, p *walk.Passage, o FileOptions) (files *sftp.Client, done func(), err error) {
-	f, err := walk.Over(ctx, p, "file-transfer channel", func(l *walk.Link) (*fileChannel, error) { return openFiles(l, o) }, (*fileChannel).close)
+	f, err := walk.Over(ctx, p, "file-transfer channel", func(l *walk.Link) (*fileChannel, error) { return openFiles(ctx, l, o) }, (*fileChannel).close)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -66,7 +67,7 @@ func (f *fileChannel) close() {
 	})
 }
 
-func openFiles(l *walk.Link, o FileOptions) (*fileChannel, error) {
+func openFiles(ctx context.Context, l *walk.Link, o FileOptions) (*fileChannel, error) {
 	session, err := l.Session()
 	if err != nil {
 		return nil, err
@@ -89,11 +90,19 @@ func openFiles(l *walk.Link, o FileOptions) (*fileChannel, error) {
 	if o.Heard != nil {
 		out = heard{out, o.Heard}
 	}
+	given := context.AfterFunc(ctx, func() { // the far side may never say which version it speaks
+		close(f.cut)
+		session.Close()
+	})
 	var options []sftp.ClientOption
 	if o.Piece > 0 {
 		options = append(options, sftp.MaxPacketUnchecked(o.Piece))
 	}
-	if f.files, err = sftp.NewClientPipe(out, in, options...); err != nil {
+	f.files, err = sftp.NewClientPipe(out, in, options...)
+	if !given() {
+		return nil, cmp.Or(err, ctx.Err())
+	}
+	if err != nil {
 		close(f.cut)
 		session.Close()
 		return nil, err

@@ -199,7 +199,12 @@ func (t *There) guard(ctx context.Context, c *channel) {
 
 // settle finds out where the root is.
 func (t *There) settle(at string) error {
-	files := t.channels[0].files
+	c, err := t.take()
+	if err != nil {
+		return err
+	}
+	defer t.give(c)
+	files := c.files
 	if rest, home := strings.CutPrefix(at, "~"); home && (rest == "" || rest[0] == '/') {
 		at = strings.TrimPrefix(rest, "/")
 	}
