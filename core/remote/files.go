@@ -24,7 +24,11 @@ const MaxLook = 64 << 20
 // for. done ends it, and so does the context. It fails with a [gate.Failure] at the
 // channel gate where the server has none.
 func Files(ctx context.Context, p *walk.Passage, limit int64) (files *sftp.Client, done func(), err error) {
-	return FilesWith(ctx, p, FileOptions{Limit: limit})
+	f, err := FilesWith(ctx, p, FileOptions{Limit: limit})
+	if err != nil {
+		return nil, nil, err
+	}
+	return f.Client, f.Close, nil
 }
 
 // FileOptions say how a file-transfer channel is opened.
@@ -35,39 +39,45 @@ type FileOptions struct {
 	Piece   int         // the longest piece of a file that is asked for or sent, in bytes; the protocol's least where 0
 }
 
-// FilesWith is [Files] with options.
-func FilesWith(ctx context.Context, p *walk.Passage, o FileOptions) (files *sftp.Client, done func(), err error) {
-	f, err := walk.Over(ctx, p, "file-transfer channel", func(l *walk.Link) (*fileChannel, error) { return openFiles(ctx, l, o) }, (*fileChannel).close)
-	if err != nil {
-		return nil, nil, err
-	}
-	stop := context.AfterFunc(ctx, f.close)
-	return f.files, func() {
-		stop()
-		f.close()
-	}, nil
-}
+// FileChannel is a file-transfer channel.
+type FileChannel struct {
+	*sftp.Client
+	Extended *Extended
 
-// fileChannel is a file-transfer channel and what speaks over it.
-type fileChannel struct {
 	session *ssh.Session
-	files   *sftp.Client
 	once    sync.Once
 	cut     chan struct{}
+	stop    func() bool
 }
 
-// close ends the channel without waiting for the far side's word.
-func (f *fileChannel) close() {
+// FilesWith is [Files] with options.
+func FilesWith(ctx context.Context, p *walk.Passage, o FileOptions) (*FileChannel, error) {
+	f, err := walk.Over(ctx, p, "file-transfer channel", func(l *walk.Link) (*FileChannel, error) { return openFiles(ctx, l, o) }, (*FileChannel).Close)
+	if err == nil {
+		f.stop = context.AfterFunc(ctx, f.end)
+	}
+	return f, err
+}
+
+// Close ends the channel without waiting for the far side's word.
+func (f *FileChannel) Close() {
+	if f.stop != nil {
+		f.stop()
+	}
+	f.end()
+}
+
+func (f *FileChannel) end() {
 	f.once.Do(func() {
 		close(f.cut)
 		go func() {
 			f.session.Close()
-			f.files.Close()
+			f.Client.Close()
 		}()
 	})
 }
 
-func openFiles(ctx context.Context, l *walk.Link, o FileOptions) (*fileChannel, error) {
+func openFiles(ctx context.Context, l *walk.Link, o FileOptions) (*FileChannel, error) {
 	session, err := l.Session()
 	if err != nil {
 		return nil, err
@@ -82,7 +92,7 @@ func openFiles(ctx context.Context, l *walk.Link, o FileOptions) (*fileChannel, 
 		session.Close()
 		return nil, err
 	}
-	f := &fileChannel{session: session, cut: make(chan struct{})}
+	f := &FileChannel{session: session, cut: make(chan struct{})}
 	out = cuttable(out, f.cut)
 	if o.Limit > 0 {
 		out = io.LimitReader(out, o.Limit)
@@ -98,7 +108,8 @@ func openFiles(ctx context.Context, l *walk.Link, o FileOptions) (*fileChannel, 
 	if o.Piece > 0 {
 		options = append(options, sftp.MaxPacketUnchecked(o.Piece))
 	}
-	f.files, err = sftp.NewClientPipe(out, in, options...)
+	f.Extended = extend(out, in)
+	f.Client, err = sftp.NewClientPipe(f.Extended, f.Extended, options...)
 	if !given() {
 		return nil, cmp.Or(err, ctx.Err())
 	}

@@ -151,38 +151,6 @@ const (
 	maxBatchBytes = 1 << 20
 )
 
-// Digest has the files' digests told by a command over there, or where there is none reads
-// them over the line.
-func (t *There) Digest(ctx context.Context, names []string, each func(string, Sum, error)) error {
-	if !t.known().digest {
-		return t.readDigests(ctx, names, each)
-	}
-	for len(names) > 0 {
-		n, bytes := 0, 0
-		for n < len(names) && n < maxBatch && bytes < maxBatchBytes {
-			bytes += len(names[n])
-			n++
-		}
-		if err := t.digestBatch(ctx, names[:n], each); err != nil {
-			return err
-		}
-		names = names[n:]
-	}
-	return nil
-}
-
-// readDigests reads the files over the line.
-func (t *There) readDigests(ctx context.Context, names []string, each func(string, Sum, error)) error {
-	for _, name := range names {
-		sum, err := readSum(ctx, t, name)
-		if t.Lost(err) || ctx.Err() != nil {
-			return err
-		}
-		each(name, sum, err)
-	}
-	return nil
-}
-
 func (t *There) digestBatch(ctx context.Context, names []string, each func(string, Sum, error)) error {
 	var input bytes.Buffer
 	want := make(map[string]string, len(names)) // by what the tool prints of it

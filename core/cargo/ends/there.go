@@ -62,6 +62,9 @@ type There struct {
 	ctx    context.Context
 	cancel context.CancelFunc
 
+	digests sync.Once // found out: whether the file-transfer channel tells them
+	tells   atomic.Bool
+
 	again sync.Mutex // held while the account is reached anew
 
 	mu       sync.Mutex
@@ -79,9 +82,10 @@ type There struct {
 
 // channel is one file-transfer channel.
 type channel struct {
-	files *sftp.Client
-	done  func()
-	busy  int // operations under way, guarded by the tree's lock
+	files    *sftp.Client
+	extended *remote.Extended
+	done     func()
+	busy     int // operations under way, guarded by the tree's lock
 
 	heard atomic.Int64 // bytes that the far side said
 	data  atomic.Int64 // of them, what files hold
@@ -136,11 +140,11 @@ func (t *There) open(ctx context.Context, p *walk.Passage) (*channel, error) {
 	slow := time.AfterFunc(t.Silence, end)
 	c := &channel{}
 	o := remote.FileOptions{Command: server, Piece: largePiece, Heard: func(n int) { c.heard.Add(int64(n)) }}
-	files, done, err := remote.FilesWith(life, p, o)
+	files, err := remote.FilesWith(life, p, o)
 	if server == "" && remote.NoFiles(err) {
 		was := err
 		o.Command = plainServer
-		if files, done, err = remote.FilesWith(life, p, o); err == nil {
+		if files, err = remote.FilesWith(life, p, o); err == nil {
 			t.mu.Lock()
 			t.server = plainServer
 			t.mu.Unlock()
@@ -148,14 +152,15 @@ func (t *There) open(ctx context.Context, p *walk.Passage) (*channel, error) {
 			err = was // it says more
 		}
 	}
-	if !stop() || !slow.Stop() || err != nil {
+	silent := !slow.Stop()
+	if !stop() || silent || err != nil {
 		end()
-		if ctx.Err() == nil && life.Err() != nil && t.ctx.Err() == nil {
-			return nil, errSilent
+		if silent {
+			err = errSilent
 		}
 		return nil, cmp.Or(ctx.Err(), err)
 	}
-	c.files, c.done = files, func() { done(); end() }
+	c.files, c.extended, c.done = files.Client, files.Extended, func() { files.Close(); end() }
 	go t.guard(life, c)
 	return c, nil
 }
@@ -267,7 +272,7 @@ func (t *There) Can(f Feature) bool {
 	switch f {
 	case Digests, Packs:
 		c := t.known()
-		return f == Digests && c.digest || f == Packs && c.unpack
+		return f == Digests && (c.digest || t.tellsDigests()) || f == Packs && c.unpack
 	}
 	name := map[Feature]string{Replaces: "posix-rename@openssh.com", Hardens: "hardlink@openssh.com", Syncs: "fsync@openssh.com"}[f]
 	c, err := t.take()
