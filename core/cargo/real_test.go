@@ -30,12 +30,17 @@ func TestATreeGoesToARealServerAndComesBack(t *testing.T) {
 		{"over two hops", "", 2, true},
 		{"files alone", "ForceCommand internal-sftp\n", 1, false},
 		{"no subsystem", "#nosubsystem\n", 1, true},
+		{"a shell alone", "#nosubsystem\nForceCommand case \"$SSH_ORIGINAL_COMMAND\" in *sftp-server*) exit 97;; *) exec sh -c \"$SSH_ORIGINAL_COMMAND\";; esac\n", 2, true},
 		{"one channel", "MaxSessions 1\n", 1, false},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			s := servertest.StartWith(t, c.extra)
 			a, _ := mixed(t)
-			for i := range 110 { // enough for a stream
+			many := 110 // enough for a stream
+			if c.name == "a shell alone" {
+				many = 8 // each step is a command
+			}
+			for i := range many {
 				plant(t, a, map[string]string{fmt.Sprintf("new/%d/reading-%d", i%3, i): fmt.Sprint(i), fmt.Sprintf("loose-%d", i): fmt.Sprint("l", i)})
 			}
 			plant(t, a, map[string]string{"odd/line\nend": "1", "odd/back\\slash": "2", "odd/caf\xe9": "3", "odd/-n": "4"})

@@ -17,6 +17,18 @@ type Outcome struct {
 	Ending
 }
 
+// Begin begins a command at a passage's end that is written to and read from while it runs, and is lent
+// nothing. It fails with a [gate.Failure] where it could not be started. The caller reads both outputs and
+// closes it.
+func Begin(ctx context.Context, p *walk.Passage, command string) (*Program, error) {
+	g := &Program{}
+	p.Trying()
+	if err := g.start(ctx, p, command, nil, nil, nil); err != nil {
+		return nil, err
+	}
+	return g, nil
+}
+
 // Run runs a command at a passage's end, gives it input, and keeps what it prints, up to
 // limit bytes on each output. The command is lent nothing. It fails with a [gate.Failure]
 // where the command could not be started, and with the context's error.
@@ -26,9 +38,8 @@ func Run(ctx context.Context, p *walk.Passage, command string, input []byte, lim
 
 // Feed is [Run] with a stream as input. Where reading that fails the command's input ends.
 func Feed(ctx context.Context, p *walk.Passage, command string, input io.Reader, limit int64) (Outcome, error) {
-	g := &Program{}
-	p.Trying()
-	if err := g.start(ctx, p, command, nil, nil, nil); err != nil {
+	g, err := Begin(ctx, p, command)
+	if err != nil {
 		return Outcome{}, err
 	}
 	defer g.Close()

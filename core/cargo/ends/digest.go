@@ -53,7 +53,7 @@ func (t *There) tellsDigests() bool {
 		_, tells := c.files.HasExtension(checkFile)
 		t.tells.Store(tells)
 		t.give(c)
-		if tells || t.known().digest {
+		if tells || c.shell || t.known().digest {
 			return
 		}
 		ctx, cancel := context.WithTimeout(t.ctx, maxProbe)

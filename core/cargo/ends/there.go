@@ -72,10 +72,10 @@ type There struct {
 	lives    context.Context // as long as the passage is used
 	leave    context.CancelFunc
 	channels []*channel
-	full     bool // no more channels are to be had
-	single   bool // the server falls silent when it has several channels
-	growing  int  // channels that are being opened
-	tried    int  // channels that were asked for since the account was reached
+	full     bool          // no more channels are to be had
+	single   bool          // the server falls silent when it has several channels
+	growing  int           // channels that are being opened
+	tried    int           // channels that were asked for since the account was reached
 	commands commands
 	counted  int64 // requests that were made
 }
@@ -83,7 +83,8 @@ type There struct {
 // channel is one file-transfer channel.
 type channel struct {
 	files    *sftp.Client
-	extended *remote.Extended
+	extended *remote.Extended // nil where it is served by commands
+	shell    bool             // it is
 	done     func()
 	busy     int // operations under way, guarded by the tree's lock
 
@@ -139,17 +140,16 @@ func (t *There) open(ctx context.Context, p *walk.Passage) (*channel, error) {
 	t.mu.Unlock()
 	slow := time.AfterFunc(t.Silence, end)
 	c := &channel{}
-	o := remote.FileOptions{Command: server, Piece: largePiece, Heard: func(n int) { c.heard.Add(int64(n)) }}
-	files, err := remote.FilesWith(life, p, o)
-	if server == "" && remote.NoFiles(err) {
-		was := err
-		o.Command = plainServer
-		if files, err = remote.FilesWith(life, p, o); err == nil {
+	err := t.openWith(life, p, server, c)
+	for _, other := range [...]string{plainServer, shellServer} {
+		if server != "" && (server != superServer || other == plainServer) || !remote.NoFiles(err) {
+			continue
+		}
+		if t.openWith(life, p, other, c) == nil {
+			err = nil
 			t.mu.Lock()
-			t.server = plainServer
+			t.server = other
 			t.mu.Unlock()
-		} else {
-			err = was // it says more
 		}
 	}
 	silent := !slow.Stop()
@@ -160,9 +160,22 @@ func (t *There) open(ctx context.Context, p *walk.Passage) (*channel, error) {
 		}
 		return nil, cmp.Or(ctx.Err(), err)
 	}
-	c.files, c.extended, c.done = files.Client, files.Extended, func() { files.Close(); end() }
+	done := c.done
+	c.done = func() { done(); end() }
 	go t.guard(life, c)
 	return c, nil
+}
+
+// openWith opens a channel to what serves it: "" for the subsystem, [shellServer] for commands of a shell.
+func (t *There) openWith(ctx context.Context, p *walk.Passage, server string, c *channel) error {
+	if server == shellServer {
+		return t.openShell(ctx, p, c)
+	}
+	files, err := remote.FilesWith(ctx, p, remote.FileOptions{Command: server, Piece: largePiece, Heard: func(n int) { c.heard.Add(int64(n)) }})
+	if err == nil {
+		c.files, c.extended, c.done = files.Client, files.Extended, files.Close
+	}
+	return err
 }
 
 // longSilence is how long a far side may say nothing where the options do not tell.
@@ -301,10 +314,21 @@ func (t *There) Widths() (operations, piece int) {
 		return 1, smallPiece
 	}
 	defer t.give(c)
-	if _, large := c.files.HasExtension(limits); large {
-		return 96, largePiece
+	switch piece := c.piece(); {
+	case c.shell:
+		return 2 * shellChannels, piece
+	case piece == largePiece:
+		return 96, piece
 	}
 	return 256, smallPiece
+}
+
+// piece is how long a piece of a file the far side takes, in bytes.
+func (c *channel) piece() int {
+	if _, large := c.files.HasExtension(limits); large || c.shell {
+		return largePiece
+	}
+	return smallPiece
 }
 
 // Requests is how many operations the far side was asked for so far.
@@ -359,7 +383,7 @@ func (t *There) take() (*channel, error) {
 	}
 	least.busy++
 	t.counted++
-	for least.busy > busyAt && !t.full && len(t.channels)+t.growing < t.worthLocked() {
+	for (least.busy > busyAt || least.shell && least.busy > 1) && !t.full && len(t.channels)+t.growing < t.worthLocked() {
 		t.growing++
 		go t.grow(t.lives, t.passage, t.tried%max(t.Lanes, 1))
 		t.tried++
@@ -372,6 +396,8 @@ func (t *There) take() (*channel, error) {
 func (t *There) worthLocked() int {
 	link := t.passage.Link()
 	switch trip := link.RoundTrip; {
+	case t.server == shellServer:
+		return shellChannels // each answers one request after the other
 	case t.single || slices.ContainsFunc(crowded, func(s string) bool { return strings.HasPrefix(link.Software, s) }):
 		return 1
 	case trip > 10*time.Millisecond:
@@ -700,12 +726,7 @@ func (f *thereFile) ReadAt(b []byte, at int64) (n int, err error) {
 	for n < len(b) && err == nil {
 		var got int
 		err = f.used(at > 0, func(c *channel, file *sftp.File) (err error) {
-			_, large := c.files.HasExtension(limits)
-			piece := smallPiece
-			if large {
-				piece = largePiece
-			}
-			got, err = file.ReadAt(b[n:min(n+piece, len(b))], at+int64(n))
+			got, err = file.ReadAt(b[n:min(n+c.piece(), len(b))], at+int64(n))
 			c.data.Add(int64(got))
 			return err
 		})
