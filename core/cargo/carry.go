@@ -100,10 +100,11 @@ type Carry struct {
 
 	mu      sync.Mutex
 	report  Report
-	tries   map[ends.End]int // how often a line came back with nothing moved since
-	steps   atomic.Int64     // of anything that went well
-	made    map[string]bool  // folders that were made here and now, so that nothing else is in them
-	packed  map[string]bool  // paths that went in a stream
+	tries   map[ends.End]int    // how often a line came back with nothing moved since
+	steps   atomic.Int64        // of anything that went well
+	made    map[string]bool     // folders that were made here and now, so that nothing else is in them
+	packed  map[string]bool     // paths that went in a stream
+	ready   map[string]*fetched // by path: came in a stream, and are to be written
 	buffers sync.Pool
 }
 
@@ -130,7 +131,7 @@ func (c *Carry) Run(ctx context.Context) (Report, error) {
 	c.progress.start()
 	defer c.progress.stop()
 	c.countDone()
-	steps := []func(context.Context) error{c.aside.expire, c.streams, c.folders, c.files, c.removals, c.finish}
+	steps := []func(context.Context) error{c.aside.expire, c.streams, c.folders, c.fetches, c.files, c.removals, c.finish}
 	for _, step := range steps {
 		if err := step(ctx); err != nil {
 			return c.sum(), err

@@ -22,7 +22,7 @@ const noteEvery = 8 << 20
 func (c *Carry) write(ctx context.Context, j *job) (err error) {
 	path := j.path()
 	c.progress.now.Store(&path)
-	r, err := c.source(j.Item).Open(ctx, j.sourcePath())
+	r, err := c.open(ctx, j)
 	if err != nil {
 		return fmt.Errorf("it cannot be read: %w", err)
 	}

@@ -1,13 +1,16 @@
 package ends
 
 import (
+	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
 	"strings"
+	"time"
 
 	"meatus/core/remote"
 	"meatus/core/sanitize"
@@ -27,12 +30,17 @@ echo =meatus=; xargs -0 $d`
 	// UnpackScript unpacks what comes, for the account alone, and has it on the disk.
 	UnpackScript = `cd "$1" || exit 96
 umask 077; echo =meatus=; tar -xopf - && { sync -f . 2>/dev/null || sync; }`
+	// PackScript packs the files whose names it reads, each ended by a null byte.
+	PackScript = `cd "$1" || exit 96
+echo =meatus=; exec tar --null --no-recursion -T - -cf - --format=pax`
 	// AskScript tells what there is over there, and the time.
 	AskScript = `cd "$1" || exit 96
 echo =meatus=; date +%s
 echo "seen $(stat -c '%Y %u %f' . 2>/dev/null || stat -f '%m %u %Xp' .)"
 if command -v sha256sum || command -v shasum || command -v sha256; then command -v xargs && echo can-digest; fi
-command -v tar && echo can-unpack`
+command -v tar && echo can-unpack
+printf '.\000' | tar --null --no-recursion -T - -cf - --format=pax >/dev/null 2>&1 && echo can-pack
+true`
 )
 
 // superServer serves the file-transfer protocol with the superuser's right, plainServer with the
@@ -44,6 +52,7 @@ const superServer = `exec sudo -n sh -c 'for s in /usr/lib/openssh/sftp-server /
 type commands struct {
 	asked          bool
 	digest, unpack bool
+	pack           bool
 	clock          int64 // what its clock said, in seconds since 1970, 0 where that is not known
 	at             int64 // and ours then
 }
@@ -88,7 +97,9 @@ func (t *There) known() commands {
 	c.asked = true
 	same := false
 	began := now()
-	if out, err := t.run(t.ctx, AskScript, nil, 4<<10); err == nil {
+	ctx, cancel := context.WithTimeout(t.ctx, maxProbe)
+	defer cancel()
+	if out, err := t.run(ctx, AskScript, nil, 4<<10); err == nil {
 		for line := range strings.Lines(string(out)) {
 			line = strings.TrimSpace(line)
 			if seen, ok := strings.CutPrefix(line, "seen "); ok {
@@ -100,6 +111,8 @@ func (t *There) known() commands {
 				c.digest = true
 			case "can-unpack":
 				c.unpack = true
+			case "can-pack":
+				c.pack = true
 			default:
 				if c.clock == 0 {
 					fmt.Sscan(line, &c.clock)
@@ -109,7 +122,7 @@ func (t *There) known() commands {
 		c.at = (began + now()) / 2
 	}
 	if !same { // the commands are of another tree than the file-transfer channel, in a jail perhaps
-		c.digest, c.unpack = false, false
+		c.digest, c.unpack, c.pack = false, false, false
 	}
 	t.mu.Lock()
 	t.commands = c
@@ -162,6 +175,8 @@ func (t *There) digestBatch(ctx context.Context, names []string, each func(strin
 		want[full], want[Escaped(full)] = name, name
 		limit += int64(2*len(full) + 80)
 	}
+	ctx, cancel := context.WithTimeout(ctx, maxDigest)
+	defer cancel()
 	out, err := t.run(ctx, DigestScript, input.Bytes(), limit)
 	if err != nil {
 		return err
@@ -203,6 +218,8 @@ func (t *There) Unpack(ctx context.Context, stream io.Reader) error {
 	if p == nil {
 		return lost{errors.New("the line to " + t.Session + " is lost")}
 	}
+	ctx, cancel := context.WithTimeout(ctx, maxDigest)
+	defer cancel()
 	o, err := remote.Feed(ctx, p, t.line(UnpackScript), stream, 4<<10)
 	switch {
 	case err != nil:
@@ -213,6 +230,76 @@ func (t *There) Unpack(ctx context.Context, stream io.Reader) error {
 		return fmt.Errorf("the stream cannot be unpacked there: %s", sanitize.Line(string(o.Err), 300))
 	}
 	return nil
+}
+
+// Sender is an end that gives many files as one stream.
+type Sender interface {
+	// Pack has files read in the order that they come in a stream, which is a tape archive. Those that
+	// cannot be read are missing. Names in it are what Staged says.
+	Pack(ctx context.Context, names []string, read func(stream io.Reader) error) error
+	Staged(name string) string
+}
+
+// Pack has files packed by a command over there. A far side that is silent for long is given up.
+func (t *There) Pack(ctx context.Context, names []string, read func(io.Reader) error) error {
+	p := t.Passage()
+	if p == nil {
+		return lost{errors.New("the line to " + t.Session + " is lost")}
+	}
+	g, err := remote.Begin(ctx, p, t.line(PackScript))
+	if err != nil {
+		return judged(err)
+	}
+	defer g.Close()
+	stop := context.AfterFunc(ctx, g.Close)
+	defer stop()
+	go func() {
+		list := bufio.NewWriter(g.In)
+		for _, name := range names {
+			list.WriteString(t.relative(name) + "\x00")
+		}
+		list.Flush()
+		g.In.Close()
+	}()
+	go io.Copy(io.Discard, g.Err)
+	out := bufio.NewReaderSize(&bounded{g.Out, time.AfterFunc(t.Silence, g.Close), t.Silence}, 256<<10)
+	for began := 0; ; {
+		line, err := out.ReadSlice('\n')
+		if began += len(line); err != nil && err != bufio.ErrBufferFull || began > maxGreeting {
+			return errors.New("there is no shell that runs commands")
+		}
+		if string(line) == mark+"\n" {
+			break
+		}
+	}
+	if err = read(out); err == nil || ctx.Err() != nil {
+		return cmp.Or(ctx.Err(), err)
+	}
+	select {
+	case <-p.Done():
+		return lost{err}
+	case <-time.After(lostSoon): // what a line carried ends a little before the line counts as lost
+		return err
+	}
+}
+
+// lostSoon is how long after a stream's end it is known whether the line was lost.
+const lostSoon = time.Second
+
+// maxGreeting is how much an account's start-up files may print, in bytes.
+const maxGreeting = 64 << 10
+
+// bounded is a reader that waits for a far side so long, and then gives it up.
+type bounded struct {
+	io.Reader
+	giveUp *time.Timer
+	most   time.Duration
+}
+
+func (b *bounded) Read(p []byte) (int, error) {
+	b.giveUp.Reset(b.most)
+	defer b.giveUp.Stop()
+	return b.Reader.Read(p)
 }
 
 // Staged is a path as commands in the tree's folder know it.

@@ -71,10 +71,10 @@ var emptySum = Sum(sha256.Sum256(nil))
 // unsupported is the status of a request that a server does not know (section 7 of the draft).
 const unsupported = 8
 
-// maxProbe is how long a server may take to say whether it knows of digests.
+// maxProbe is how long a server may take to say what it knows.
 const maxProbe = 20 * time.Second
 
-// maxDigest is how long a server may take for one file's digest.
+// maxDigest is how long a server may take for one file's digest, or one command of many files.
 const maxDigest = time.Hour
 
 // manyDigests is how many files a server is asked for the digest of at once.

@@ -92,6 +92,7 @@ const (
 	Hardens                      // Link makes a second name of a file
 	Digests                      // Digest needs not read the files over the line
 	Packs                        // Unpack takes a packed stream
+	Sends                        // Pack gives one
 	Syncs
 )
 

@@ -72,10 +72,10 @@ type There struct {
 	lives    context.Context // as long as the passage is used
 	leave    context.CancelFunc
 	channels []*channel
-	full     bool          // no more channels are to be had
-	single   bool          // the server falls silent when it has several channels
-	growing  int           // channels that are being opened
-	tried    int           // channels that were asked for since the account was reached
+	full     bool // no more channels are to be had
+	single   bool // the server falls silent when it has several channels
+	growing  int  // channels that are being opened
+	tried    int  // channels that were asked for since the account was reached
 	commands commands
 	counted  int64 // requests that were made
 }
@@ -283,9 +283,12 @@ func (t *There) Root() string { return t.path }
 // Can tells what the far side can do.
 func (t *There) Can(f Feature) bool {
 	switch f {
-	case Digests, Packs:
-		c := t.known()
-		return f == Digests && (c.digest || t.tellsDigests()) || f == Packs && c.unpack
+	case Digests:
+		return t.known().digest || t.tellsDigests()
+	case Packs:
+		return t.known().unpack
+	case Sends:
+		return t.known().pack
 	}
 	name := map[Feature]string{Replaces: "posix-rename@openssh.com", Hardens: "hardlink@openssh.com", Syncs: "fsync@openssh.com"}[f]
 	c, err := t.take()
