@@ -3,6 +3,7 @@ package cargo_test
 import (
 	"context"
 	"crypto/rand"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -139,7 +140,7 @@ func small(b testing.TB, n, size int) string {
 	return dir
 }
 
-// BenchmarkSmallFiles sends 10,000 files of 4 kB, against the file-transfer library used plainly, one
+// BenchmarkSmallFiles sends and fetches 10,000 files of 4 kB, against the file-transfer library used plainly, one
 // by one (of which fewer are sent, behind a long line).
 func BenchmarkSmallFiles(b *testing.B) {
 	const n, size = 10_000, 4 << 10
@@ -158,7 +159,7 @@ func BenchmarkSmallFiles(b *testing.B) {
 			if err != nil {
 				b.Fatal(err)
 			}
-			here := here(b, from)
+			tree := here(b, from)
 			for b.Loop() {
 				to := memory(b)
 				began := time.Now()
@@ -167,8 +168,8 @@ func BenchmarkSmallFiles(b *testing.B) {
 				to = memory(b)
 				far := there(b, s, 1, to)
 				began = time.Now()
-				p := planned(b, here, far, cargo.Rules{})
-				r, err := cargo.NewCarry(p, here, far, cargo.Options{}).Run(context.Background())
+				p := planned(b, tree, far, cargo.Rules{})
+				r, err := cargo.NewCarry(p, tree, far, cargo.Options{}).Run(context.Background())
 				if err != nil || r.Failed > 0 {
 					b.Fatal(err, r)
 				}
@@ -177,9 +178,49 @@ func BenchmarkSmallFiles(b *testing.B) {
 				b.ReportMetric(ours.Seconds(), "ours-s")
 				b.ReportMetric(plain.Seconds()/ours.Seconds(), "ratio")
 				b.ReportMetric(float64(far.Requests()), "requests")
+
+				began = time.Now()
+				plainlyBack(b, client, to, plainN)
+				plain = time.Since(began) * time.Duration(n/plainN)
+				back := here(b, memory(b))
+				began = time.Now()
+				p = planned(b, far, back, cargo.Rules{})
+				if r, err = cargo.NewCarry(p, far, back, cargo.Options{}).Run(context.Background()); err != nil || r.Failed > 0 {
+					b.Fatal(err, r)
+				}
+				b.ReportMetric(plain.Seconds(), "plain-back-s")
+				b.ReportMetric(time.Since(began).Seconds(), "ours-back-s")
+				b.ReportMetric(plain.Seconds()/time.Since(began).Seconds(), "ratio-back")
 			}
 			b.ReportMetric(0, "ns/op")
 		})
+	}
+}
+
+// plainlyBack fetches files one by one.
+func plainlyBack(b testing.TB, client *sftp.Client, from string, n int) {
+	to := memory(b)
+	folders, err := client.ReadDir(from)
+	if err != nil {
+		b.Fatal(err)
+	}
+	got := 0
+	for _, d := range folders {
+		files, _ := client.ReadDir(filepath.Join(from, d.Name()))
+		for _, f := range files {
+			if got++; got > n {
+				return
+			}
+			in, err := client.Open(filepath.Join(from, d.Name(), f.Name()))
+			if err != nil {
+				b.Fatal(err)
+			}
+			text, err := io.ReadAll(in)
+			in.Close()
+			if err = errors.Join(err, os.WriteFile(filepath.Join(to, fmt.Sprint(got)), text, 0o600)); err != nil {
+				b.Fatal(err)
+			}
+		}
 	}
 }
 
