@@ -297,3 +297,38 @@ func TestAFolderIsFollowedWhileOneWorks(t *testing.T) {
 		t.Errorf("it ended with %v", err)
 	}
 }
+
+// Between two machines of which the one reaches the other, and is lent a key, files go directly; where
+// nothing is lent they go through here, and that is said.
+func TestOneMachineHandsFilesToAnother(t *testing.T) {
+	t.Parallel()
+	p := startPeers(t)
+	p.vouch("quay")
+	p.vouch("reef")
+	p.workspace(fmt.Sprintf("\n[session.lender]\nhost = %q\nkey = \"keys/outer.pem\"\nagent = \"lend\"\nlends = [\"keys/inner.pem\"]\n", bastionAddr))
+	from, to := t.TempDir(), t.TempDir()
+	for name, text := range map[string]string{"one": "1", "odd/line\nend": "2", "odd/-n": "3", "odd/it's": "4", "empty": "", "large": strings.Repeat("0123456789abcdef", 200_000)} {
+		os.MkdirAll(filepath.Dir(filepath.Join(from, name)), 0o755)
+		p.write(filepath.Join(from, name), text, 0o640)
+	}
+	r := p.run("send", "--direct", "lender:"+from, "reef:"+to+"/a")
+	if r.status != 0 || !strings.Contains(r.out, "lender hands 6 files to reef itself") || !strings.Contains(r.out, "6 files proven by digest") || strings.Contains(r.out, "through here") {
+		t.Errorf("directly: %+v", r)
+	}
+	alike(t, from, to+"/a")
+	if r := p.run("trail", "lend"); !strings.Contains(r.out, "used inner.pem to log in as root") {
+		t.Errorf("the trail: %+v", r)
+	}
+	p.write(filepath.Join(from, "one"), "11", 0o640)
+	r = p.run("mirror", "--direct", "quay:"+from, "reef:"+to+"/a")
+	if r.status != 0 || !strings.Contains(r.out, "what is left goes through here: ") || !strings.Contains(r.out, "lends no key") {
+		t.Errorf("nothing is lent: %+v", r)
+	}
+	alike(t, from, to+"/a")
+	if names, _ := os.ReadDir(to + "/a"); len(names) != 5 { // and the folder for what was put aside
+		t.Errorf("there is %v", names)
+	}
+	if r := p.run("send", "--direct", from, "reef:"+to+"/b"); r.status == 0 || !strings.Contains(r.err, "between two far machines") {
+		t.Errorf("from here: %+v", r)
+	}
+}

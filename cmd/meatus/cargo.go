@@ -43,6 +43,7 @@ type cargoFlags struct {
 	quiet      bool
 	super      bool
 	watch      bool
+	direct     bool
 	identities *identities
 }
 
@@ -59,6 +60,7 @@ func (f *cargoFlags) on(c *cobra.Command) {
 	flags.StringVar(&f.over, "over", "older", "what may be replaced: older, all (also what is newer there) or none")
 	flags.StringVar(&f.proof, "proof", "cheap", "compare contents afterwards: cheap (where no line has to carry them back), all or none")
 	flags.StringVar(&f.order, "order", "path", "what goes first: path, small, large or new")
+	flags.BoolVar(&f.direct, "direct", false, "between two far machines: the one hands the files to the other itself, with a key that its session lends")
 	flags.StringVar(&f.rate, "rate", "", "at most so much a second, as 500kB or 2MB")
 	flags.DurationVar(&f.keep, "keep", cargo.DefaultKeep, "how long what is replaced or removed is kept over there, for undo")
 	flags.BoolVar(&f.noKeep, "no-keep", false, "keep nothing of what is replaced or removed: it cannot be undone")
@@ -89,6 +91,9 @@ func (f *cargoFlags) read() (o cargo.Options, err error) {
 		if o.Rate, err = words.ParseBytes(strings.TrimSuffix(f.rate, "/s")); err != nil {
 			return o, err
 		}
+	}
+	if o.Direct = f.direct; o.Direct && o.Rate > 0 {
+		return o, errors.New("what goes directly takes another line, which --rate cannot slow down: leave out one of the two")
 	}
 	if o.Keep = f.keep; f.noKeep {
 		o.Keep = -1

@@ -35,6 +35,8 @@ type Options struct {
 	Rate  int           // bytes a second, 0 for as many as go
 	Keep  time.Duration // how long what is replaced or removed is kept; [DefaultKeep] where 0, not at all below
 	Order Order
+	// Direct has the one far machine hand files to the other by itself, with a key that its session lends.
+	Direct bool
 	// Record is written as it goes on, and read where it goes on with what was begun; nil for
 	// none.
 	Record *Record
@@ -131,7 +133,7 @@ func (c *Carry) Run(ctx context.Context) (Report, error) {
 	c.progress.start()
 	defer c.progress.stop()
 	c.countDone()
-	steps := []func(context.Context) error{c.aside.expire, c.streams, c.folders, c.fetches, c.files, c.removals, c.finish}
+	steps := []func(context.Context) error{c.aside.expire, c.streams, c.folders, c.hands, c.fetches, c.files, c.removals, c.finish}
 	for _, step := range steps {
 		if err := step(ctx); err != nil {
 			return c.sum(), err

@@ -212,7 +212,11 @@ func (h *handshake) shake() error {
 		ClientVersion:     clientVersion,
 		HostKeyAlgorithms: algorithmsFor(vouched, len(signers) > 0),
 		HostKeyCallback: func(_ string, remote net.Addr, key ssh.PublicKey) error {
-			return h.contained(func() error { return h.identity(remote, key) })
+			err := h.contained(func() error { return h.identity(remote, key) })
+			if err == nil {
+				l.hostKey = plainKey(key)
+			}
+			return err
 		},
 		AuthCallback:   h.login.next,
 		BannerCallback: h.hearBanner,

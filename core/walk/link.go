@@ -39,6 +39,7 @@ type Link struct {
 	client  *ssh.Client
 	conn    *countedConn
 	cipher  string
+	hostKey ssh.PublicKey // that the machine showed and that was found right
 	since   time.Time
 	reached time.Duration   // how long connecting took, where that was looked at
 	opened  time.Duration   // how long its connection took to be opened: a round trip

@@ -3,6 +3,8 @@ package walk
 import (
 	"context"
 
+	"golang.org/x/crypto/ssh"
+
 	"meatus/core/route"
 )
 
@@ -27,6 +29,18 @@ func (p *Passage) Link() LinkState {
 	p.walker.mu.Lock()
 	defer p.walker.mu.Unlock()
 	return p.link.stateLocked()
+}
+
+// HostKey is the key by which the target proved that it is what is vouched for. Where it showed a
+// certificate it is the key in that.
+func (p *Passage) HostKey() ssh.PublicKey { return p.current().hostKey }
+
+// plainKey is a key without its certificate.
+func plainKey(key ssh.PublicKey) ssh.PublicKey {
+	if cert, ok := key.(*ssh.Certificate); ok {
+		return cert.Key
+	}
+	return key
 }
 
 // Done is closed when the link to the target has ended.

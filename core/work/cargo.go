@@ -12,6 +12,7 @@ import (
 	"meatus/core/cargo"
 	"meatus/core/cargo/ends"
 	"meatus/core/gate"
+	"meatus/core/remote"
 	"meatus/core/route"
 	"meatus/core/walk"
 	"meatus/core/words"
@@ -39,11 +40,19 @@ func (t Tools) Open(ctx context.Context, p cargo.Place) (ends.End, error) {
 			return t.Walker.Await(ctx, way, walk.WaitLimit)
 		}
 		return t.Walker.Walk(ctx, way)
-	}}, p.Path)
+	}, Lent: t.lent}, p.Path)
 	if err != nil {
 		return nil, err
 	}
 	return there, nil
+}
+
+// lent begins a command that keys are lent to.
+func (t Tools) lent(ctx context.Context, p *walk.Passage, command string) (*remote.Program, error) {
+	if t.Programs == nil {
+		return nil, errors.New("nothing is lent here")
+	}
+	return t.Programs.Start(ctx, p, command, nil)
 }
 
 // Between is two trees that something is moved between. Source and Target are the names of one

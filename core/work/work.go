@@ -19,6 +19,7 @@ import (
 	"meatus/core/custody"
 	"meatus/core/event"
 	"meatus/core/gate"
+	"meatus/core/remote"
 	"meatus/core/tunnel"
 	"meatus/core/walk"
 	"meatus/core/workspace"
@@ -29,6 +30,7 @@ type Tools struct {
 	Workspace func() *workspace.Workspace // as it is now
 	Keys      *custody.Custody
 	Walker    *walk.Walker
+	Programs  *remote.Programs
 	Tunnels   *tunnel.Set
 	Adopt     func(*book.Book) // has everybody use the sessions as they are after an edit
 }

@@ -57,9 +57,14 @@ type commands struct {
 	at             int64 // and ours then
 }
 
-// line is a command line that runs a script in a folder.
-func (t *There) line(script string) string {
-	line := "sh -c " + quoted(script) + " sh " + quoted(t.dir)
+// line is a command line that runs a script in the tree's folder, with more words as its $2, $3 and so on.
+func (t *There) line(script string, more ...string) string { return t.lineIn(t.dir, script, more...) }
+
+func (t *There) lineIn(dir, script string, more ...string) string {
+	line := "sh -c " + quoted(script) + " sh " + quoted(dir)
+	for _, word := range more {
+		line += " " + quoted(word)
+	}
 	if t.Super {
 		return "sudo -n " + line
 	}

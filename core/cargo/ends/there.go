@@ -46,6 +46,8 @@ type Options struct {
 	// Super has everything done with the superuser's right, by the command sudo, which
 	// must not ask for a password.
 	Super bool
+	// Lent begins a command that keys are lent to, as the session says; nil where none may be.
+	Lent func(ctx context.Context, p *walk.Passage, command string) (*remote.Program, error)
 	// Silence is how long the far side may say nothing while something is asked of it; two
 	// minutes where 0.
 	Silence time.Duration
