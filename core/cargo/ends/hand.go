@@ -74,7 +74,8 @@ func (t *There) Hand(ctx context.Context, names []string, to *There, folder stri
 		said <- string(text)
 	}()
 	io.Copy(io.Discard, g.Out)
-	why := sanitize.Line(strings.TrimSpace(<-said), 300)
+	words := strings.Split(strings.TrimSpace(<-said), "\n")
+	why := sanitize.Line(words[len(words)-1], 300) // what stands before it is of a banner, or a warning of many lines
 	end := g.Wait()
 	switch {
 	case ctx.Err() != nil:
