@@ -79,6 +79,28 @@ func TestBothSidesAreOneTreeAndThePlanGrows(t *testing.T) {
 	}
 }
 
+// Where a machine has files alone what has arrived is known by its size, and reading it back is offered,
+// and done when that is said twice.
+func TestWhatIsUnprovenCanBeReadBack(t *testing.T) {
+	d, l := placetest.Lab(t)
+	l.Host("archive").Files.FilesOnly(true)
+	d.Place(New)
+	m := d.On().(*Model)
+	m.Select("archive")
+	d.Do(m.tick())
+	d.UntilSees("november.csv")
+	d.Until("all to be read", func() bool { return m.look.over })
+	at(t, m, "november.csv")
+	before := m.look.id
+	d.Press("right", ">")
+	d.UntilSees("1 file by size alone", "c reads them back to compare")
+	d.Until("all to be read anew", func() bool { return m.look.id != before && m.look.over })
+	d.Press("c")
+	d.UntilSaid("come over the line to compare: press c again")
+	d.Press("c")
+	d.UntilSaid("compared by content")
+}
+
 func TestANewerFileIsReplacedAtTheSecondPressAlone(t *testing.T) {
 	d, m, _ := archive(t)
 	at(t, m, "notes.txt")

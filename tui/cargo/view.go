@@ -276,7 +276,11 @@ func (m *Model) jobLines() []string {
 		if s.Err != nil {
 			mark, say = t.Mark(gate.Shut), sanitize.Line(s.Err.Error(), 300)
 		}
-		return []string{fit.Cut("   "+mark+" "+say+t.Faint.Render("   "+m.s.Press("undo")+" takes it back, J has each step"), m.width)}
+		hint := m.s.Press("undo") + " takes it back, J has each step"
+		if m.carry != nil && m.carry.Report.Unproven > 0 {
+			hint = m.s.Press("check") + " reads them back to compare, " + m.s.Press("undo") + " takes it back"
+		}
+		return []string{fit.Cut("   "+mark+" "+say+t.Faint.Render("   "+hint), m.width)}
 	}
 	if m.carry == nil {
 		return []string{"   " + t.Accent.Render("◜ ") + s.Title.What}
