@@ -448,13 +448,13 @@ func (m *mover) show(p *cargo.Plan) error {
 // list prints what a plan does, name by name.
 func (m *mover) list(p *cargo.Plan) {
 	shown := 0
-	for _, b := range p.Batches {
-		for i := range b.Items {
+	for path, items := range p.Folders() {
+		for i := range items {
 			if shown++; shown > maxShown {
 				fmt.Fprintln(m.out, "… and more; --json has all of it")
 				return
 			}
-			fmt.Fprintln(m.out, b.Items[i].Line(b.Path))
+			fmt.Fprintln(m.out, items[i].Line(path))
 		}
 	}
 }
@@ -462,16 +462,16 @@ func (m *mover) list(p *cargo.Plan) {
 // leaves tells what is left alone, and why.
 func (m *mover) leaves(p *cargo.Plan) {
 	shown := 0
-	for _, b := range p.Batches {
-		for i := range b.Items {
-			if b.Items[i].Act != cargo.Leave {
+	for path, items := range p.Folders() {
+		for i := range items {
+			if items[i].Act != cargo.Leave {
 				continue
 			}
 			if shown++; shown > 20 {
 				fmt.Fprintln(m.errs, "… and more; --dry-run has all of them")
 				return
 			}
-			fmt.Fprintln(m.errs, b.Items[i].Line(b.Path))
+			fmt.Fprintln(m.errs, items[i].Line(path))
 		}
 	}
 }

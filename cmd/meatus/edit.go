@@ -184,9 +184,9 @@ func (m *mover) watch(cmd *cobra.Command, from, to cargo.Place) (int, error) {
 		case m.f.asJSON:
 			m.line(map[string]any{"event": "sent", "done": r.Done, "failed": r.Failed, "left": p.Sum().Problems})
 		case !m.f.quiet:
-			for _, b := range p.Batches {
-				for i := range b.Items {
-					fmt.Fprintln(m.out, b.Items[i].Line(b.Path))
+			for path, items := range p.Folders() {
+				for i := range items {
+					fmt.Fprintln(m.out, items[i].Line(path))
 				}
 			}
 		}

@@ -118,9 +118,9 @@ func planned(t testing.TB, from, to ends.End, rules cargo.Rules) *cargo.Plan {
 // acts are a plan's items, as "make a/b".
 func acts(p *cargo.Plan) string {
 	var lines []string
-	for _, b := range p.Batches {
-		for _, i := range b.Items {
-			line := i.Act.String() + " " + cargo.Say(ends.Join(b.Path, i.Name))
+	for path, items := range p.Folders() {
+		for _, i := range items {
+			line := i.Act.String() + " " + cargo.Say(ends.Join(path, i.Name))
 			if i.Why != "" {
 				line += ": " + i.Why
 			}

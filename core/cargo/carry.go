@@ -105,14 +105,17 @@ type Carry struct {
 	tries   map[ends.End]int    // how often a line came back with nothing moved since
 	steps   atomic.Int64        // of anything that went well
 	made    map[string]bool     // folders that were made here and now, so that nothing else is in them
-	packed  map[string]bool     // paths that went in a stream
+	window  []Batch             // what is looked at
+	packed  map[string]bool     // paths of it that went in a stream
+	stages  int                 // folders that streams were unpacked in
+	paced   map[string]pace     // by what, how fast streams were
 	ready   map[string]*fetched // by path: came in a stream, and are to be written
 	buffers sync.Pool
 }
 
 // NewCarry returns what carries a plan out between two trees, which have to be the plan's.
 func NewCarry(p *Plan, from, to ends.End, o Options) *Carry {
-	c := &Carry{plan: p, from: from, to: to, options: o, budget: semaphore.NewWeighted(onTheWay), tries: map[ends.End]int{}, made: map[string]bool{}, packed: map[string]bool{}}
+	c := &Carry{plan: p, from: from, to: to, options: o, budget: semaphore.NewWeighted(onTheWay), tries: map[ends.End]int{}, made: map[string]bool{}, packed: map[string]bool{}, paced: map[string]pace{}, window: p.Batches}
 	c.paused.init()
 	c.limit = o.limiter()
 	if c.options.Keep == 0 {
@@ -133,9 +136,22 @@ func (c *Carry) Run(ctx context.Context) (Report, error) {
 	c.progress.start()
 	defer c.progress.stop()
 	c.countDone()
-	steps := []func(context.Context) error{c.aside.expire, c.streams, c.folders, c.hands, c.fetches, c.files, c.removals, c.finish}
-	for _, step := range steps {
-		if err := step(ctx); err != nil {
+	if err := c.aside.expire(ctx); err != nil {
+		return c.sum(), err
+	}
+	windows := c.windows()
+	for _, steps := range [][]func(context.Context) error{{c.streams, c.folders, c.hands, c.fetches, c.files}, {c.removals}} {
+		for _, c.window = range windows {
+			clear(c.packed)
+			for _, step := range steps {
+				if err := step(ctx); err != nil {
+					return c.sum(), err
+				}
+			}
+		}
+	}
+	for _, c.window = range slices.Backward(windows) { // what is in a folder comes behind it
+		if err := c.finish(ctx); err != nil {
 			return c.sum(), err
 		}
 	}
@@ -145,11 +161,37 @@ func (c *Carry) Run(ctx context.Context) (Report, error) {
 	return c.sum(), c.options.Record.Err()
 }
 
+// windowItems is how many items are looked at together, so that a plan of any size costs little memory.
+const windowItems = 20000
+
+// windows are the plan's folders, as many together as are looked at at once. Where an order is wished that
+// is all of them.
+func (c *Carry) windows() [][]Batch {
+	rest := c.plan.Batches
+	if c.options.Order != ByPath {
+		return [][]Batch{rest}
+	}
+	var all [][]Batch
+	for len(rest) > 0 {
+		n, items := 0, 0
+		for n < len(rest) && (n == 0 || items+rest[n].Len() <= windowItems) {
+			items += rest[n].Len()
+			n++
+		}
+		all = append(all, rest[:n])
+		rest = rest[n:]
+	}
+	return all
+}
+
 // countDone counts what was done before this program took the carry up.
 func (c *Carry) countDone() {
-	for _, b := range c.plan.Batches {
-		for i := range b.Items {
-			if item := &b.Items[i]; item.Act != Leave && c.options.Record.isDone(ends.Join(b.Path, item.Name)) {
+	if c.options.Record.Done() == 0 {
+		return
+	}
+	for path, items := range c.plan.Folders() {
+		for i := range items {
+			if item := &items[i]; item.Act != Leave && c.options.Record.isDone(ends.Join(path, item.Name)) {
 				c.progress.skip(item)
 				c.count(item)
 			}
@@ -216,13 +258,13 @@ func (j *job) sourcePath() string {
 	return j.path()
 }
 
-// jobs are the items that a choice takes and that are not done, in the wanted order.
+// jobs are the items of the window that a choice takes and that are not done, in the wanted order.
 func (c *Carry) jobs(choose func(*Item) bool) []*job {
 	var all []*job
-	for bi := range c.plan.Batches {
-		b := &c.plan.Batches[bi]
-		for i := range b.Items {
-			item := &b.Items[i]
+	for _, b := range c.window {
+		items := b.Items()
+		for i := range items {
+			item := &items[i]
 			if !choose(item) {
 				continue
 			}

@@ -19,7 +19,7 @@ const (
 
 // hands has the one machine hand files to the other. What does not arrive so goes through here.
 func (c *Carry) hands(ctx context.Context) error {
-	if !c.options.Direct {
+	if !c.options.Direct || c.paced["handed"].none {
 		return nil
 	}
 	from, far1 := c.from.(*ends.There)
@@ -30,7 +30,7 @@ func (c *Carry) hands(ctx context.Context) error {
 	jobs := c.jobs(func(i *Item) bool {
 		return !i.Back && i.Source == "" && (i.Act == Make || i.Act == Replace) && i.New.Kind == ends.File
 	})
-	for n := 0; len(jobs) > 0; n++ {
+	for len(jobs) > 0 {
 		count, bytes := 0, int64(0)
 		for count < len(jobs) && count < handFiles && (count == 0 || bytes+jobs[count].New.Size <= handBytes) {
 			bytes += jobs[count].New.Size
@@ -42,8 +42,9 @@ func (c *Carry) hands(ctx context.Context) error {
 			return err
 		}
 		c.tell(Event{Say: fmt.Sprintf("%s hands %d files to %s itself, with the key that is lent to it", from.Session, count, to.Session)})
-		err := c.hand(ctx, from, to, batch, c.stageOf(n))
+		err := c.hand(ctx, from, to, batch, c.stageOf())
 		if errors.Is(err, ends.ErrNotHanded) {
+			c.paced["handed"] = pace{none: true}
 			c.tell(Event{Say: "what is left goes through here: " + cause(err)})
 			return nil
 		}

@@ -395,7 +395,7 @@ func TestHostileNamesAreRefusedAndOddOnesMoved(t *testing.T) {
 	if err := json.Unmarshal(text, read); err != nil {
 		t.Fatal(err)
 	}
-	if acts(read) != acts(p) || len(read.Batches[0].Items) != len(odd) {
+	if acts(read) != acts(p) || read.Batches[0].Len() != len(odd) {
 		t.Fatalf("read back:\n%s", acts(read))
 	}
 	carried(t, read, from, to, cargo.Options{})
@@ -449,9 +449,9 @@ func FuzzPlan(f *testing.F) {
 		if json.Unmarshal(text, p) != nil {
 			return
 		}
-		for _, b := range p.Batches {
-			for _, i := range b.Items {
-				if full := ends.Join(b.Path, i.Name); strings.HasPrefix(full, "/") || strings.Contains("/"+full+"/", "/../") {
+		for path, items := range p.Folders() {
+			for _, i := range items {
+				if full := ends.Join(path, i.Name); strings.HasPrefix(full, "/") || strings.Contains("/"+full+"/", "/../") {
 					t.Fatalf("%q leads out", full)
 				}
 			}

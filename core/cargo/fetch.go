@@ -28,9 +28,11 @@ const (
 // fetches fetches small files in packed streams, as long as that is faster than one by one.
 func (c *Carry) fetches(ctx context.Context) error {
 	packer, can := c.from.(ends.Sender)
-	if !can {
+	p := c.paced["fetched"]
+	if !can || p.slower() {
 		return nil
 	}
+	defer func() { c.paced["fetched"] = p }()
 	jobs := c.jobs(func(i *Item) bool {
 		return !i.Back && i.Source == "" && (i.Act == Make || i.Act == Replace) && i.New.Kind == ends.File && i.New.Size <= smallFile
 	})
@@ -59,22 +61,24 @@ func (c *Carry) fetches(ctx context.Context) error {
 		behind.Go(func() error { return c.someFiles(ctx, batch) })
 		return true, nil
 	}
-	began := time.Now()
-	one := take(sampleFiles / 4)
-	if err := c.someFiles(ctx, one); err != nil {
-		return err
+	if p.byFile == 0 { // measured once: some go each way
+		began := time.Now()
+		one := take(sampleFiles / 4)
+		if err := c.someFiles(ctx, one); err != nil {
+			return err
+		}
+		p.byFile = time.Since(began) / time.Duration(len(one))
+		began = time.Now()
+		some := take(sampleFiles)
+		ok, err := fetch(some)
+		if err = cmp.Or(err, behind.Wait()); err != nil {
+			return err
+		}
+		p.none, p.byStream = !ok, time.Since(began)/time.Duration(max(len(some), 1))
 	}
-	byFile := time.Since(began) / time.Duration(len(one))
-	began = time.Now()
-	some := take(sampleFiles)
-	if ok, err := fetch(some); !ok {
-		return err
-	}
-	if err := behind.Wait(); err != nil || time.Since(began)/time.Duration(max(len(some), 1)) > byFile {
-		return err
-	}
-	for len(jobs) > 0 {
-		if ok, err := fetch(take(fetchFiles)); !ok {
+	for len(jobs) > 0 && !p.slower() {
+		ok, err := fetch(take(fetchFiles))
+		if p.none = !ok; err != nil {
 			return err
 		}
 	}

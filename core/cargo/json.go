@@ -1,10 +1,14 @@
 package cargo
 
 import (
+	"bytes"
 	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"io"
 	"slices"
+	"strings"
 	"time"
 	"unicode/utf8"
 
@@ -103,42 +107,101 @@ type jsonBatch struct {
 	Items []jsonItem `json:"items"`
 }
 
+// jsonPlan is a plan without its folders, which come behind.
 type jsonPlan struct {
-	Format  string      `json:"format"`
-	Version int         `json:"version"`
-	ID      string      `json:"id"`
-	Made    time.Time   `json:"made"`
-	From    Place       `json:"from"`
-	To      Place       `json:"to"`
-	Rules   Rules       `json:"rules"`
-	Same    int         `json:"same"`
-	LeftOut int         `json:"left_out"`
-	Batches []jsonBatch `json:"folders"`
+	Format  string    `json:"format"`
+	Version int       `json:"version"`
+	ID      string    `json:"id"`
+	Made    time.Time `json:"made"`
+	From    Place     `json:"from"`
+	To      Place     `json:"to"`
+	Rules   Rules     `json:"rules"`
+	Same    int       `json:"same"`
+	LeftOut int       `json:"left_out"`
 }
 
 // MarshalJSON writes the plan in the format of docs/cargo.md.
 func (p *Plan) MarshalJSON() ([]byte, error) {
-	j := jsonPlan{format, version, p.ID, p.Made, p.From, p.To, p.Rules, p.Same, p.LeftOut, make([]jsonBatch, 0, len(p.Batches))}
-	for _, b := range p.Batches {
-		jb := jsonBatch{Path: name(b.Path)}
-		for _, i := range b.Items {
-			item := jsonItem{Name: name(i.Name), Act: i.Act.String(), Back: i.Back, Source: name(i.Source), New: entryJSON(i.New), Why: i.Why}
-			if i.Old != nil {
-				item.Old = entryJSON(*i.Old)
-			}
-			if i.Under != (Tally{}) {
-				item.Under = &i.Under
-			}
-			jb.Items = append(jb.Items, item)
-		}
-		j.Batches = append(j.Batches, jb)
-	}
-	return json.Marshal(j)
+	var text bytes.Buffer
+	err := p.WriteJSON(&text)
+	return text.Bytes(), err
 }
 
-// UnmarshalJSON reads a plan, and fails where it holds what no plan may: paths that lead out of a
-// tree, unknown acts, other versions.
-func (p *Plan) UnmarshalJSON(text []byte) error {
+// WriteJSON writes the plan in the format of docs/cargo.md, folder by folder.
+func (p *Plan) WriteJSON(w io.Writer) error {
+	head, err := json.Marshal(jsonPlan{format, version, p.ID, p.Made, p.From, p.To, p.Rules, p.Same, p.LeftOut})
+	if err != nil {
+		return err
+	}
+	if _, err := fmt.Fprintf(w, "%s,\"folders\":[", head[:len(head)-1]); err != nil {
+		return err
+	}
+	between := ""
+	for path, items := range p.Folders() {
+		text, err := json.Marshal(folderJSON(path, items))
+		if err != nil {
+			return err
+		}
+		if _, err := fmt.Fprintf(w, "%s%s", between, text); err != nil {
+			return err
+		}
+		between = ","
+	}
+	_, err = io.WriteString(w, "]}")
+	return err
+}
+
+func folderJSON(path string, items []Item) jsonBatch {
+	jb := jsonBatch{Path: name(path)}
+	for _, i := range items {
+		item := jsonItem{Name: name(i.Name), Act: i.Act.String(), Back: i.Back, Source: name(i.Source), New: entryJSON(i.New), Why: i.Why}
+		if i.Old != nil {
+			item.Old = entryJSON(*i.Old)
+		}
+		if i.Under != (Tally{}) {
+			item.Under = &i.Under
+		}
+		jb.Items = append(jb.Items, item)
+	}
+	return jb
+}
+
+// UnmarshalJSON reads a plan as [Plan.ReadJSON] does.
+func (p *Plan) UnmarshalJSON(text []byte) error { return p.ReadJSON(bytes.NewReader(text)) }
+
+// ReadJSON reads a plan, folder by folder, and fails where it holds what no plan may: paths that lead out
+// of a tree, unknown acts, other versions.
+func (p *Plan) ReadJSON(r io.Reader) error {
+	in := json.NewDecoder(r)
+	if t, err := in.Token(); err != nil || t != json.Delim('{') {
+		return errors.Join(errNoPlan, err)
+	}
+	head := map[string]json.RawMessage{}
+	var batches []Batch
+	for in.More() {
+		key, err := in.Token()
+		if err != nil {
+			return err
+		}
+		if key != "folders" {
+			var value json.RawMessage
+			if err := in.Decode(&value); err != nil {
+				return err
+			}
+			head[fmt.Sprint(key)] = value
+			continue
+		}
+		if batches, err = readFolders(in, batches); err != nil {
+			return err
+		}
+	}
+	if _, err := in.Token(); err != nil {
+		return err
+	}
+	text, err := json.Marshal(head)
+	if err != nil {
+		return err
+	}
 	var j jsonPlan
 	if err := json.Unmarshal(text, &j); err != nil {
 		return err
@@ -152,16 +215,35 @@ func (p *Plan) UnmarshalJSON(text []byte) error {
 	if err := j.Rules.Check(); err != nil {
 		return err
 	}
-	read := Plan{ID: j.ID, Made: j.Made, From: j.From, To: j.To, Rules: j.Rules, Same: j.Same, LeftOut: j.LeftOut}
-	for _, jb := range j.Batches {
+	slices.SortStableFunc(batches, func(a, b Batch) int { return strings.Compare(a.Path, b.Path) }) // a folder before what is in it
+	*p = Plan{ID: j.ID, Made: j.Made, From: j.From, To: j.To, Rules: j.Rules, Same: j.Same, LeftOut: j.LeftOut, Batches: batches}
+	return nil
+}
+
+var errNoPlan = errors.New("it is no plan of cargo")
+
+// readFolders reads the folders of a plan.
+func readFolders(in *json.Decoder, batches []Batch) ([]Batch, error) {
+	t, err := in.Token()
+	if t == nil && err == nil {
+		return batches, nil // null
+	}
+	if err != nil || t != json.Delim('[') {
+		return nil, errors.Join(errNoPlan, err)
+	}
+	for in.More() {
+		var jb jsonBatch
+		if err := in.Decode(&jb); err != nil {
+			return nil, err
+		}
 		b, err := jb.batch()
 		if err != nil {
-			return fmt.Errorf("folder %q: %w", Say(string(jb.Path)), err)
+			return nil, fmt.Errorf("folder %q: %w", Say(string(jb.Path)), err)
 		}
-		read.Batches = append(read.Batches, b)
+		batches = append(batches, b)
 	}
-	*p = read
-	return nil
+	_, err = in.Token()
+	return batches, err
 }
 
 // validID tells whether a text can be a plan's name: it is part of names of files.
@@ -175,18 +257,18 @@ func validID(id string) bool {
 }
 
 func (jb jsonBatch) batch() (Batch, error) {
-	b := Batch{Path: string(jb.Path)}
-	if b.Path != cleaned(b.Path) {
-		return b, ends.ErrUnsafe
+	path := string(jb.Path)
+	if path != cleaned(path) {
+		return Batch{}, ends.ErrUnsafe
 	}
-	for _, ji := range jb.Items {
-		i, err := ji.item(b.Path)
-		if err != nil {
-			return b, fmt.Errorf("%q: %w", Say(string(ji.Name)), err)
+	items := make([]Item, len(jb.Items))
+	for i, ji := range jb.Items {
+		var err error
+		if items[i], err = ji.item(path); err != nil {
+			return Batch{}, fmt.Errorf("%q: %w", Say(string(ji.Name)), err)
 		}
-		b.Items = append(b.Items, i)
 	}
-	return b, nil
+	return NewBatch(path, items), nil
 }
 
 func (ji jsonItem) item(folder string) (i Item, err error) {

@@ -54,12 +54,6 @@ type Tally struct {
 
 func (t *Tally) add(n int, bytes int64) { t.Names, t.Bytes = t.Names+n, t.Bytes+bytes }
 
-// Batch are the items of one folder, by name.
-type Batch struct {
-	Path  string
-	Items []Item
-}
-
 // Place is where a tree is.
 type Place struct {
 	Session string `json:"session,omitempty"` // "" for this machine
@@ -129,9 +123,9 @@ func (p *Plan) Sum() Sum {
 // Items goes through all items, with their paths.
 func (p *Plan) Items() func(yield func(*Item) bool) {
 	return func(yield func(*Item) bool) {
-		for _, b := range p.Batches {
-			for i := range b.Items {
-				if !yield(&b.Items[i]) {
+		for _, items := range p.Folders() {
+			for i := range items {
+				if !yield(&items[i]) {
 					return
 				}
 			}
@@ -202,11 +196,13 @@ func (p *Planner) Add(l Listed) {
 	if l.Left > 0 {
 		p.keep(l.Path)
 	}
-	batch := Batch{Path: l.Path}
+	path := l.Path
+	var items []Item
 	if l.Err != nil {
 		p.keep(l.Path)
-		folder, base := ends.Split(l.Path)
-		batch = Batch{Path: folder, Items: []Item{{Name: base, Why: "cannot be read: " + cause(l.Err)}}}
+		var base string
+		path, base = ends.Split(l.Path)
+		items = []Item{{Name: base, Why: "cannot be read: " + cause(l.Err)}}
 	}
 	folded := map[string]string{}
 	for _, pair := range l.Pairs {
@@ -215,28 +211,28 @@ func (p *Planner) Add(l Listed) {
 			p.doubts = append(p.doubts, doubt{l.Path, pair})
 			continue
 		}
-		p.take(&batch, pair, item)
+		items = p.take(items, path, pair, item)
 		if item.Act == Make {
 			low := strings.ToLower(pair.Name)
 			if other, there := folded[low]; there {
-				batch.Items[len(batch.Items)-1].Why = "it differs from " + Say(other) + " in capitals alone: some machines have room for one of them"
+				items[len(items)-1].Why = "it differs from " + Say(other) + " in capitals alone: some machines have room for one of them"
 			}
 			folded[low] = pair.Name
 		}
 	}
-	p.add(batch)
+	p.add(path, items)
 }
 
-// take takes one item into its batch.
-func (p *Planner) take(batch *Batch, pair Pair, item Item) {
+// take takes one item of a folder to its others.
+func (p *Planner) take(items []Item, folder string, pair Pair, item Item) []Item {
 	if item.Act == Leave && item.Why == "" {
 		p.plan.Same++
-		return
+		return items
 	}
 	if item.Act == Leave && pair.To.Kind != ends.None {
-		p.keep(batch.Path)
+		p.keep(folder)
 	}
-	batch.Items = append(batch.Items, item)
+	return append(items, item)
 }
 
 // keep notes that a folder cannot be removed as a whole, nor those above it.
@@ -247,10 +243,9 @@ func (p *Planner) keep(folder string) {
 	}
 }
 
-func (p *Planner) add(b Batch) {
-	if len(b.Items) > 0 {
-		b.Items = slices.Clip(b.Items)
-		p.plan.Batches = append(p.plan.Batches, b)
+func (p *Planner) add(folder string, items []Item) {
+	if len(items) > 0 {
+		p.plan.Batches = append(p.plan.Batches, NewBatch(folder, items))
 	}
 }
 
@@ -342,8 +337,9 @@ func merged(all []Batch) []Batch {
 	var out []Batch
 	for _, b := range all {
 		if n := len(out); n > 0 && out[n-1].Path == b.Path {
-			out[n-1].Items = append(out[n-1].Items, b.Items...)
-			slices.SortStableFunc(out[n-1].Items, func(a, b Item) int { return strings.Compare(a.Name, b.Name) })
+			items := append(out[n-1].Items(), b.Items()...)
+			slices.SortStableFunc(items, func(a, b Item) int { return strings.Compare(a.Name, b.Name) })
+			out[n-1] = NewBatch(b.Path, items)
 			continue
 		}
 		out = append(out, b)
@@ -378,9 +374,7 @@ func NewFilePlan(ctx context.Context, from, to ends.End, source, target string, 
 		item.Source = source
 	}
 	p := NewPlanner(from, to, rules)
-	batch := Batch{}
-	p.take(&batch, pair, item)
-	p.add(batch)
+	p.add("", p.take(nil, "", pair, item))
 	return p.plan, nil
 }
 
@@ -398,9 +392,7 @@ func (p *Planner) settleDoubts(ctx context.Context) error {
 		return err
 	}
 	for i, d := range p.doubts {
-		batch := Batch{Path: d.folder}
-		p.take(&batch, d.pair, p.settled(d.pair, differ[names[i]]))
-		p.add(batch)
+		p.add(d.folder, p.take(nil, d.folder, d.pair, p.settled(d.pair, differ[names[i]])))
 	}
 	p.doubts = nil
 	return nil
@@ -423,42 +415,54 @@ func (p *Planner) settled(pair Pair, content Likeness) Item {
 
 // fold makes one removal of each folder that goes as a whole.
 func (p *Planner) fold() {
-	whole := map[string]*Item{} // folders that are removed whole, by path
-	for bi := range p.plan.Batches {
-		b := &p.plan.Batches[bi]
-		if top := within(whole, b.Path); top != nil {
-			for _, item := range b.Items {
-				top.Under.add(1, item.Old.Size)
-			}
-			b.Items = nil
-			continue
-		}
-		items := b.Items[:0]
-		for _, item := range b.Items {
-			folder := item.Act == Remove && item.Old.Kind == ends.Folder
-			if folder && p.kept[ends.Join(b.Path, item.Name)] {
-				item.Act, item.Why = Leave, "something in it is left, so the folder is, too"
-			}
-			items = append(items, item)
-		}
-		b.Items = items
-		for i := range b.Items {
-			if item := &b.Items[i]; item.Act == Remove && item.Old.Kind == ends.Folder {
-				whole[ends.Join(b.Path, item.Name)] = item
-			}
-		}
+	if !p.plan.Rules.Delete {
+		return
 	}
-	p.plan.Batches = slices.DeleteFunc(p.plan.Batches, func(b Batch) bool { return len(b.Items) == 0 })
+	whole := map[string]*Tally{} // what folders hold that are removed whole, by path
+	tops := map[int][]Item{}     // the items of batches with such folders
+	var all []Batch
+	for _, b := range p.plan.Batches {
+		top := within(whole, b.Path)
+		removes := false
+		items := b.Items()
+		for i := range items {
+			item := &items[i]
+			if top != nil {
+				top.add(1, item.Old.Size)
+				continue
+			}
+			if item.Act != Remove || item.Old.Kind != ends.Folder {
+				continue
+			}
+			removes = true
+			if p.kept[ends.Join(b.Path, item.Name)] {
+				item.Act, item.Why = Leave, "something in it is left, so the folder is, too"
+				continue
+			}
+			whole[ends.Join(b.Path, item.Name)] = &item.Under
+		}
+		switch {
+		case top != nil:
+			continue
+		case removes:
+			tops[len(all)] = items
+		}
+		all = append(all, b)
+	}
+	for i, items := range tops {
+		all[i] = NewBatch(all[i].Path, items)
+	}
+	p.plan.Batches = all
 }
 
-// within is the folder among some that a path is or lies in.
-func within(whole map[string]*Item, name string) *Item {
+// within is what the folder among some holds that a path is or lies in.
+func within(whole map[string]*Tally, name string) *Tally {
 	if len(whole) == 0 {
 		return nil
 	}
 	for name != "" {
-		if item := whole[name]; item != nil {
-			return item
+		if held := whole[name]; held != nil {
+			return held
 		}
 		name, _ = ends.Split(name)
 	}

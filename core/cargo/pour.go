@@ -39,9 +39,9 @@ func Pour(ctx context.Context, r io.Reader, to ends.End, target string, o Option
 	case !isNotThere(err):
 		return 0, err
 	}
-	plan := &Plan{ID: NewID(), To: placeOf(to), Batches: []Batch{{Items: []Item{item}}}}
+	plan := &Plan{ID: NewID(), To: placeOf(to), Batches: []Batch{NewBatch("", []Item{item})}}
 	c := NewCarry(plan, to, to, o)
-	j := &job{Item: &plan.Batches[0].Items[0], part: partPrefix + strings.ToLower(rand.Text()[:16])}
+	j := &job{Item: &item, part: partPrefix + strings.ToLower(rand.Text()[:16])}
 	w, err := c.begin(ctx, j)
 	if err != nil {
 		return 0, err
@@ -120,7 +120,7 @@ func pourInto(ctx context.Context, r io.Reader, w ends.Writer, piece int, limit 
 // where that costs nothing. It goes on where a lost line is back. It returns how many bytes went.
 func Drain(ctx context.Context, from ends.End, source string, w io.Writer, o Options) (int64, error) {
 	item := Item{Name: source, Act: Make}
-	c := NewCarry(&Plan{ID: NewID(), Batches: []Batch{{Items: []Item{item}}}}, from, from, o)
+	c := NewCarry(&Plan{ID: NewID(), Batches: []Batch{NewBatch("", []Item{item})}}, from, from, o)
 	digest := sha256.New()
 	out := io.MultiWriter(w, digest)
 	var at int64

@@ -2,6 +2,7 @@ package cargo
 
 import (
 	"bufio"
+	"cmp"
 	"crypto/sha256"
 	"encoding/json"
 	"errors"
@@ -14,8 +15,8 @@ import (
 	"time"
 
 	"github.com/gofrs/flock"
+	"github.com/google/renameio/v2"
 
-	"meatus/core/atomicfile"
 	"meatus/core/perm"
 )
 
@@ -40,7 +41,7 @@ type state struct {
 	Began  time.Time
 	parts  map[string]int64 // by path, how much of it has arrived beside its place
 	aside  map[string]bool  // what was to be put aside
-	done   map[string]bool
+	done   map[mark]bool
 	Over   bool // it came to its end
 	Undone bool
 	Folder string // in which things are put aside
@@ -79,15 +80,35 @@ func NewRecord(dir string, p *Plan) (*Record, error) {
 	if err := os.Mkdir(own, 0o700); err != nil {
 		return nil, fmt.Errorf("the record of this plan: %w", err)
 	}
-	text, err := json.Marshal(p)
-	if err == nil {
-		err = atomicfile.Write(filepath.Join(own, planFile), text)
-	}
-	if err != nil {
+	r := &Record{Plan: p, dir: own, state: newState()}
+	if err := savePlan(filepath.Join(own, planFile), p); err != nil {
 		os.RemoveAll(own)
 		return nil, err
 	}
-	return OpenRecord(dir, p.ID)
+	return r, r.open()
+}
+
+// savePlan writes a plan into a file of its own.
+func savePlan(path string, p *Plan) error {
+	f, err := renameio.NewPendingFile(path, renameio.WithPermissions(0o600))
+	if err != nil {
+		return err
+	}
+	defer f.Cleanup()
+	w := bufio.NewWriterSize(f, 256<<10)
+	if err := cmp.Or(p.WriteJSON(w), w.Flush()); err != nil {
+		return err
+	}
+	return f.CloseAtomicallyReplace()
+}
+
+// open opens the list of what is done, to be written on.
+func (r *Record) open() (err error) {
+	r.log, err = os.OpenFile(filepath.Join(r.dir, logFile), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return fmt.Errorf("what is moved cannot be written down: %w", err)
+	}
+	return nil
 }
 
 // OpenRecord opens a record that is there, to go on with it.
@@ -96,11 +117,7 @@ func OpenRecord(dir, id string) (*Record, error) {
 	if err != nil {
 		return nil, err
 	}
-	r.log, err = os.OpenFile(filepath.Join(r.dir, logFile), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
-	if err != nil {
-		return nil, fmt.Errorf("what is moved cannot be written down: %w", err)
-	}
-	return r, nil
+	return r, r.open()
 }
 
 // ReadRecord reads a record to look at it.
@@ -113,11 +130,12 @@ func ReadRecord(dir, id string) (*Record, error) {
 	if err := perm.Judge(path); err != nil {
 		return nil, fmt.Errorf("not used: %w", err)
 	}
-	text, err := os.ReadFile(path)
+	f, err := os.Open(path)
 	if err != nil {
 		return nil, err
 	}
-	if err := json.Unmarshal(text, r.Plan); err != nil {
+	defer f.Close()
+	if err := r.Plan.ReadJSON(bufio.NewReaderSize(f, 256<<10)); err != nil {
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
 	r.state = newState()
@@ -125,7 +143,7 @@ func ReadRecord(dir, id string) (*Record, error) {
 }
 
 func newState() state {
-	return state{parts: map[string]int64{}, aside: map[string]bool{}, done: map[string]bool{}}
+	return state{parts: map[string]int64{}, aside: map[string]bool{}, done: map[mark]bool{}}
 }
 
 // read reads the lines. The last one may be torn.
@@ -167,7 +185,7 @@ func (r *Record) take(l line) {
 	case lineAside:
 		r.aside[path] = true
 	case lineDone:
-		r.done[path] = true
+		r.done[markOf(path)] = true
 		delete(r.parts, path)
 	case lineOver:
 		r.Over = true
@@ -222,21 +240,22 @@ func (r *Record) arrived(path string) (at int64, begun bool) {
 	return at, begun
 }
 
-func (r *Record) has(of func(*state) map[string]bool, path string) bool {
+func (r *Record) isDone(path string) bool {
 	if r == nil {
 		return false
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return of(&r.state)[path]
-}
-
-func (r *Record) isDone(path string) bool {
-	return r.has(func(s *state) map[string]bool { return s.done }, path)
+	return r.done[markOf(path)]
 }
 
 func (r *Record) isAside(path string) bool {
-	return r.has(func(s *state) map[string]bool { return s.aside }, path)
+	if r == nil {
+		return false
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.aside[path]
 }
 
 // Close ends writing.
@@ -250,8 +269,19 @@ func (r *Record) Close() error {
 // Forget removes the record.
 func (r *Record) Forget() error { return os.RemoveAll(r.dir) }
 
+// mark is what is kept in memory of a path: of a digest, so much that no two are the same.
+type mark [16]byte
+
+func markOf(path string) mark {
+	sum := sha256.Sum256([]byte(path))
+	return mark(sum[:16])
+}
+
 // Done is how many of the plan's items were carried out.
 func (r *Record) Done() int {
+	if r == nil {
+		return 0
+	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	return len(r.done)

@@ -77,8 +77,8 @@ func (p *Plan) Says() []string {
 func (p *Plan) Differences() []string {
 	says := map[Act]string{Make: "only in %s", Replace: "differs", Settle: "permissions or time differ", Remove: "only in %s"}
 	var all []string
-	for _, b := range p.Batches {
-		for _, i := range b.Items {
+	for path, items := range p.Folders() {
+		for _, i := range items {
 			say := says[i.Act]
 			switch i.Act {
 			case Make:
@@ -88,7 +88,7 @@ func (p *Plan) Differences() []string {
 			case Leave:
 				say = i.Why
 			}
-			all = append(all, Say(ends.Join(b.Path, i.Name))+": "+say)
+			all = append(all, Say(ends.Join(path, i.Name))+": "+say)
 		}
 	}
 	return all

@@ -30,6 +30,15 @@ const (
 	sampleFiles = 256 // how many go each way first, so that it is known which is faster
 )
 
+// pace is how long a file took, in a stream and by itself, 0 where that is not known.
+type pace struct {
+	byStream, byFile time.Duration
+	none             bool // streams are not to be had
+}
+
+// slower tells whether files go better one by one.
+func (p pace) slower() bool { return p.none || p.byFile > 0 && p.byStream > p.byFile }
+
 // unit is what is put in its place as one: a new folder with what is in it, or one file.
 type unit struct {
 	top   *job // the folder, nil for a file by itself
@@ -41,7 +50,7 @@ type unit struct {
 // streams sends small files in packed streams, as long as that is faster than one by one.
 func (c *Carry) streams(ctx context.Context) error {
 	packer, can := c.to.(ends.Packer)
-	if _, here := c.from.(*ends.Here); !can || !here {
+	if _, here := c.from.(*ends.Here); !can || !here || c.paced["sent"].slower() {
 		return nil
 	}
 	units, files := c.units()
@@ -53,10 +62,11 @@ func (c *Carry) streams(ctx context.Context) error {
 			return err
 		}
 	}
-	var byStream, byFile time.Duration // for each file
-	var behind errgroup.Group          // one stream is proven while the next one is sent
-	for n := 0; len(units) > 0; n++ {
-		if n == 1 { // measured once: a sample goes file by file
+	p := c.paced["sent"]
+	defer func() { c.paced["sent"] = p }()
+	var behind errgroup.Group // one stream is proven while the next one is sent
+	for len(units) > 0 {
+		if p.byStream > 0 && p.byFile == 0 { // measured once: a sample goes file by file
 			sample := loose(&units, sampleFiles/4)
 			if err := behind.Wait(); err != nil {
 				return err
@@ -66,14 +76,14 @@ func (c *Carry) streams(ctx context.Context) error {
 				return err
 			}
 			if len(sample) > 0 {
-				byFile = time.Since(began) / time.Duration(len(sample))
+				p.byFile = time.Since(began) / time.Duration(len(sample))
 			}
 		}
-		if byFile > 0 && byStream > byFile {
+		if p.slower() {
 			return behind.Wait()
 		}
 		most := streamFiles
-		if n == 0 {
+		if p.byStream == 0 {
 			most = sampleFiles
 		}
 		batch := takeUnits(&units, most)
@@ -81,12 +91,13 @@ func (c *Carry) streams(ctx context.Context) error {
 		for _, u := range batch {
 			count += u.files
 		}
-		s, err := c.stream(ctx, packer, batch, n)
+		s, err := c.stream(ctx, packer, batch)
 		if s == nil || err != nil {
+			p.none = true
 			return cmp.Or(err, behind.Wait())
 		}
 		if count > 0 {
-			byStream = time.Since(began) / time.Duration(count)
+			p.byStream = time.Since(began) / time.Duration(count)
 		}
 		if err := behind.Wait(); err != nil {
 			return err
@@ -188,14 +199,15 @@ func (c *Carry) someFiles(ctx context.Context, jobs []*job) error {
 }
 
 // stageOf is the folder in which the files of a stream that stand by themselves are unpacked.
-func (c *Carry) stageOf(n int) string {
-	return fmt.Sprintf("%s%s-%d", partPrefix, c.plan.ID, n)
+func (c *Carry) stageOf() string {
+	c.stages++
+	return fmt.Sprintf("%s%s-%d", partPrefix, c.plan.ID, c.stages)
 }
 
 // stream sends units as one stream. It returns nil where the far side cannot unpack it: then they go
 // file by file.
-func (c *Carry) stream(ctx context.Context, packer ends.Packer, units []*unit, n int) (*packing, error) {
-	stage := c.stageOf(n)
+func (c *Carry) stream(ctx context.Context, packer ends.Packer, units []*unit) (*packing, error) {
+	stage := c.stageOf()
 	s := &packing{c: c, packer: packer, stage: stage}
 	for _, u := range units {
 		s.place(u)

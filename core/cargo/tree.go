@@ -299,7 +299,7 @@ func (t *Tree) Plan() *Plan {
 // collect adds the items of a folder's names, and of the folders under it. It tells whether
 // anything under it goes to a side on which the folder itself is not there.
 func (t *Tree) collect(p *Plan, n *Node, path string) (makes sides) {
-	b := Batch{Path: path}
+	var items []Item
 	for _, kid := range n.Kids {
 		var needed sides
 		if kid.Folder() && !(kid.Turn == PutAside && kid.wholly()) {
@@ -307,15 +307,15 @@ func (t *Tree) collect(p *Plan, n *Node, path string) (makes sides) {
 		}
 		item, goes := kid.item(needed)
 		if goes {
-			b.Items = append(b.Items, item)
+			items = append(items, item)
 		}
 		if goes && item.Act != Remove {
 			makes.from, makes.to = makes.from || item.Back, makes.to || !item.Back
 		}
 	}
-	if len(b.Items) > 0 {
-		slices.SortFunc(b.Items, func(a, b Item) int { return cmp.Compare(a.Name, b.Name) })
-		p.Batches = append(p.Batches, b)
+	if len(items) > 0 {
+		slices.SortFunc(items, func(a, b Item) int { return cmp.Compare(a.Name, b.Name) })
+		p.Batches = append(p.Batches, NewBatch(path, items))
 	}
 	return makes
 }

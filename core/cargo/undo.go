@@ -23,24 +23,34 @@ func Undo(ctx context.Context, r *Record, from, to ends.End, tell func(Event)) (
 		func(i *Item) bool { return i.Act != Remove && i.New.Kind != ends.Folder },
 		func(i *Item) bool { return i.Act != Remove && i.New.Kind == ends.Folder },
 	}
-	for _, choose := range acts {
-		jobs := c.jobs(func(i *Item) bool { return i.Act != Leave && choose(i) })
-		slices.SortStableFunc(jobs, func(a, b *job) int { return depthOf(b.path()) - depthOf(a.path()) })
-		for len(jobs) > 0 {
-			n := slices.IndexFunc(jobs, func(j *job) bool { return depthOf(j.path()) != depthOf(jobs[0].path()) })
-			if n < 0 {
-				n = len(jobs)
-			}
-			if err := c.each(ctx, jobs[:n], u.one); err != nil {
-				return c.sum(), err
-			}
-			jobs = jobs[n:]
+	for _, act := range acts {
+		if err := u.all(ctx, act); err != nil {
+			return c.sum(), err
 		}
 	}
 	if c.sum().Failed == 0 {
 		r.write(line{Do: lineUndone})
 	}
 	return c.sum(), r.Err()
+}
+
+// all undoes what a choice takes, what is in a folder before the folder.
+func (u *undo) all(ctx context.Context, choose func(*Item) bool) error {
+	for _, u.window = range slices.Backward(u.windows()) {
+		jobs := u.jobs(func(i *Item) bool { return i.Act != Leave && choose(i) })
+		slices.SortStableFunc(jobs, func(a, b *job) int { return depthOf(b.path()) - depthOf(a.path()) })
+		for len(jobs) > 0 {
+			n := slices.IndexFunc(jobs, func(j *job) bool { return depthOf(j.path()) != depthOf(jobs[0].path()) })
+			if n < 0 {
+				n = len(jobs)
+			}
+			if err := u.each(ctx, jobs[:n], u.one); err != nil {
+				return err
+			}
+			jobs = jobs[n:]
+		}
+	}
+	return nil
 }
 
 // undo is one under way.
@@ -184,5 +194,10 @@ func Clean(ctx context.Context, r *Record, from, to ends.End) error {
 	if err := c.clearStreams(ctx); err != nil {
 		return err
 	}
-	return c.each(ctx, c.jobs(func(i *Item) bool { return i.Act == Make || i.Act == Replace }), u.clear)
+	for _, c.window = range c.windows() {
+		if err := c.each(ctx, c.jobs(func(i *Item) bool { return i.Act == Make || i.Act == Replace }), u.clear); err != nil {
+			return err
+		}
+	}
+	return nil
 }
