@@ -105,6 +105,7 @@ type Carry struct {
 	tries   map[ends.End]int    // how often a line came back with nothing moved since
 	steps   atomic.Int64        // of anything that went well
 	made    map[string]bool     // folders that were made here and now, so that nothing else is in them
+	own     map[string]*Item    // as [owned] tells
 	window  []Batch             // what is looked at
 	packed  map[string]bool     // paths of it that went in a stream
 	stages  int                 // folders that streams were unpacked in
@@ -115,7 +116,7 @@ type Carry struct {
 
 // NewCarry returns what carries a plan out between two trees, which have to be the plan's.
 func NewCarry(p *Plan, from, to ends.End, o Options) *Carry {
-	c := &Carry{plan: p, from: from, to: to, options: o, budget: semaphore.NewWeighted(onTheWay), tries: map[ends.End]int{}, made: map[string]bool{}, packed: map[string]bool{}, paced: map[string]pace{}, window: p.Batches}
+	c := &Carry{plan: p, from: from, to: to, options: o, budget: semaphore.NewWeighted(onTheWay), tries: map[ends.End]int{}, made: map[string]bool{}, packed: map[string]bool{}, paced: map[string]pace{}, own: owned(p), window: p.Batches}
 	c.paused.init()
 	c.limit = o.limiter()
 	if c.options.Keep == 0 {
@@ -162,7 +163,24 @@ func (c *Carry) Run(ctx context.Context) (Report, error) {
 }
 
 // windowItems is how many items are looked at together, so that a plan of any size costs little memory.
-const windowItems = 20000
+const windowItems = 30000
+
+// owned are the items of folders in which more is to be done, by path: they are done together with that.
+func owned(p *Plan) map[string]*Item {
+	all := map[string]*Item{}
+	for path, items := range p.Folders() {
+		for _, i := range items {
+			if (i.New.Kind != ends.Folder && (i.Old == nil || i.Old.Kind != ends.Folder)) || i.Name == "" {
+				continue
+			}
+			at := ends.Join(path, i.Name)
+			if _, more := slices.BinarySearchFunc(p.Batches, at, func(b Batch, at string) int { return strings.Compare(b.Path, at) }); more {
+				all[at] = &i
+			}
+		}
+	}
+	return all
+}
 
 // windows are the plan's folders, as many together as are looked at at once. Where an order is wished that
 // is all of them.
@@ -262,20 +280,32 @@ func (j *job) sourcePath() string {
 func (c *Carry) jobs(choose func(*Item) bool) []*job {
 	var all []*job
 	for _, b := range c.window {
+		above, _ := ends.Split(b.Path)
 		items := b.Items()
+		own := c.own[b.Path]
+		if own != nil {
+			items = slices.Insert(items, 0, *own)
+		}
 		for i := range items {
 			item := &items[i]
 			if !choose(item) {
 				continue
 			}
-			path := ends.Join(b.Path, item.Name)
+			in := b.Path
+			if own != nil && i == 0 {
+				in = above
+			}
+			path := ends.Join(in, item.Name)
+			if item.Name != "" && path != b.Path && c.own[path] != nil {
+				continue // it comes with what is in it
+			}
 			if c.options.Record.isDone(path) {
 				continue
 			}
 			if c.packed[sideOf(item)+path] {
 				continue
 			}
-			j := &job{Item: item, folder: b.Path, part: ends.Join(b.Path, c.partName(path))}
+			j := &job{Item: item, folder: in, part: ends.Join(in, c.partName(path))}
 			j.at, j.begun = c.options.Record.arrived(path)
 			all = append(all, j)
 		}

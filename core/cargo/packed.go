@@ -89,13 +89,13 @@ func appendString(b []byte, s string) []byte {
 	return append(binary.AppendUvarint(b, uint64(len(s))), s...)
 }
 
-// owned is beside the kind of an entry whose owner is known.
-const owned = 0x80
+// ownerKnown is beside the kind of an entry whose owner is known.
+const ownerKnown = 0x80
 
 func appendEntry(b []byte, e *ends.Entry) []byte {
 	kind := byte(e.Kind)
 	if e.Owned {
-		kind |= owned
+		kind |= ownerKnown
 	}
 	b = append(b, kind)
 	if e.Kind == ends.None {
@@ -165,12 +165,12 @@ func (r *unpacker) item(i *Item) {
 
 func (r *unpacker) entry(e *ends.Entry) {
 	kind := r.byte()
-	if e.Kind = ends.Kind(kind &^ owned); e.Kind == ends.None {
+	if e.Kind = ends.Kind(kind &^ ownerKnown); e.Kind == ends.None {
 		return
 	}
 	e.Size, e.Time = r.int(), r.int()
 	e.Nano, e.Mode = uint32(r.uint()), uint16(r.uint())
-	if e.Owned = kind&owned != 0; e.Owned {
+	if e.Owned = kind&ownerKnown != 0; e.Owned {
 		e.UID, e.GID = uint32(r.uint()), uint32(r.uint())
 	}
 	if e.Kind == ends.Link {
