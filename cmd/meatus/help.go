@@ -54,7 +54,7 @@ var examples = map[string][]string{
 	"session remove":    {"meatus session remove tide-db"},
 	"session show":      {"meatus session show tide-db", "meatus session show tide-db --json"},
 	"session through":   {"meatus session through quay"},
-	"send":              {"meatus send levels.csv tables/ tide-db:/srv/tide/", "meatus send - archive:dumps/tide.sql < tide.sql"},
+	"send":              {"meatus send levels.csv tables/ tide-db:/srv/tide/", "meatus send --direct quay:charts reef:charts", "meatus send - archive:dumps/tide.sql < tide.sql"},
 	"fetch":             {"meatus fetch archive:/srv/archive/1998 .", "meatus fetch tide-db:dump.sql - > tide.sql"},
 	"mirror":            {"meatus mirror site survey-web:/srv/www --delete --dry-run", "meatus mirror site survey-web:/srv/www --watch"},
 	"check-files":       {"meatus check-files tables archive:tables", "meatus check-files archive:/srv/archive --write archive.sha256"},
