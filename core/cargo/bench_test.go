@@ -111,6 +111,33 @@ func BenchmarkLargeFile(b *testing.B) {
 	}
 }
 
+// BenchmarkGigabyte sends a file of 1 GB behind long lines, and tells how many windows of 2 MiB went each
+// round trip: what a channel of the protocol library carries is one.
+func BenchmarkGigabyte(b *testing.B) {
+	const size = 1 << 30
+	for _, trip := range []time.Duration{20 * time.Millisecond, 100 * time.Millisecond} {
+		for hops := 1; hops <= 2; hops++ {
+			b.Run(fmt.Sprintf("%v/%d hops", trip, hops), func(b *testing.B) {
+				s := servertest.Start(b).Far(b, trip)
+				from := memory(b)
+				random(b, filepath.Join(from, "file"), size)
+				here, far := here(b, from), there(b, s, hops, memory(b), lanesOf(hops))
+				for b.Loop() {
+					p := planned(b, here, far, cargo.Rules{})
+					began := time.Now()
+					if r, err := cargo.NewCarry(p, here, far, cargo.Options{Proof: cargo.ProveNought}).Run(context.Background()); err != nil || r.Failed > 0 {
+						b.Fatal(err, r)
+					}
+					took := time.Since(began)
+					b.ReportMetric(size/1e6/took.Seconds(), "MB/s")
+					b.ReportMetric(size/took.Seconds()*trip.Seconds()/(2<<20), "windows")
+				}
+				b.ReportMetric(0, "ns/op")
+			})
+		}
+	}
+}
+
 func random(b testing.TB, name string, size int) {
 	b.Helper()
 	f, err := os.Create(name)

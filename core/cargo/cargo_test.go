@@ -146,6 +146,16 @@ func carried(t testing.TB, p *cargo.Plan, from, to ends.End, o cargo.Options) (c
 }
 
 func TestATreeIsMovedAndBroughtBack(t *testing.T) {
+	movedAndBack(t)
+	for _, items := range []int{1, 2, 5} { // however few names are looked at at once
+		t.Run(fmt.Sprint(items), func(t *testing.T) {
+			defer cargo.Window(items)()
+			movedAndBack(t)
+		})
+	}
+}
+
+func movedAndBack(t *testing.T) {
 	a, b := t.TempDir(), t.TempDir()
 	plant(t, a, map[string]string{
 		"levels.csv": "hour,level\n", "deep/er/storm.txt": "4.31 m\n", "empty/": "", "none": "",

@@ -163,7 +163,7 @@ func (c *Carry) Run(ctx context.Context) (Report, error) {
 }
 
 // windowItems is how many items are looked at together, so that a plan of any size costs little memory.
-const windowItems = 30000
+var windowItems = 30000
 
 // owned are the items of folders in which more is to be done, by path: they are done together with that.
 func owned(p *Plan) map[string]*Item {

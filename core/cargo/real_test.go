@@ -28,12 +28,16 @@ func TestATreeGoesToARealServerAndComesBack(t *testing.T) {
 	}{
 		{"as it comes", "", 1, true},
 		{"over two hops", "", 2, true},
+		{"in windows", "", 1, true},
 		{"files alone", "ForceCommand internal-sftp\n", 1, false},
 		{"no subsystem", "#nosubsystem\n", 1, true},
 		{"a shell alone", "#nosubsystem\nForceCommand case \"$SSH_ORIGINAL_COMMAND\" in *sftp-server*) exit 97;; *) exec sh -c \"$SSH_ORIGINAL_COMMAND\";; esac\n", 2, true},
 		{"one channel", "MaxSessions 1\n", 1, false},
 	} {
 		t.Run(c.name, func(t *testing.T) {
+			if c.name == "in windows" {
+				defer cargo.Window(120)()
+			}
 			s := servertest.StartWith(t, c.extra)
 			a, many := memory(t), 8 // each step may be a command
 			if c.name != "a shell alone" {

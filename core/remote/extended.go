@@ -84,8 +84,12 @@ func (e *Extended) Write(p []byte) (int, error) {
 	return n, err
 }
 
-// Close closes the way to the far side.
-func (e *Extended) Close() error { return e.out.Close() }
+// Close closes the way to the far side, once nothing is being written.
+func (e *Extended) Close() error {
+	e.writing.Lock()
+	defer e.writing.Unlock()
+	return e.out.Close()
+}
 
 // Read gives the library what is its own.
 func (e *Extended) Read(p []byte) (int, error) {
@@ -169,7 +173,13 @@ func (e *Extended) Ask(ctx context.Context, request string, data []byte) ([]byte
 	packet = append(packet, packetExtended)
 	packet = binary.BigEndian.AppendUint32(packet, number)
 	packet = append(AppendText(packet, request), data...)
+	forget := func() {
+		e.mu.Lock()
+		defer e.mu.Unlock()
+		delete(e.waits, number)
+	}
 	if err := e.send(packet); err != nil {
+		forget()
 		return nil, err
 	}
 	select {
@@ -182,9 +192,7 @@ func (e *Extended) Ask(ctx context.Context, request string, data []byte) ([]byte
 		}
 		return nil, refusal(r)
 	case <-ctx.Done():
-		e.mu.Lock()
-		defer e.mu.Unlock()
-		delete(e.waits, number)
+		forget()
 		return nil, ctx.Err()
 	}
 }

@@ -153,3 +153,30 @@ func FuzzExtendedRead(f *testing.F) {
 type nopWriter struct{ io.Writer }
 
 func (nopWriter) Close() error { return nil }
+
+// The channel's end and a request of ours do not meet in what they write to.
+func TestAnEndAndARequestDoNotMeet(t *testing.T) {
+	for range 50 {
+		out := &careful{}
+		e := extend(bytes.NewReader(nil), out)
+		var group sync.WaitGroup
+		group.Go(func() { e.Ask(t.Context(), "shout", []byte("x")) })
+		group.Go(func() { io.ReadAll(e); e.Close() })
+		group.Wait()
+	}
+}
+
+// careful is a writer that nothing else may use at once; the race detector sees it where something does.
+type careful struct{ closed bool }
+
+func (c *careful) Write(p []byte) (int, error) {
+	if c.closed {
+		return 0, io.ErrClosedPipe
+	}
+	return len(p), nil
+}
+
+func (c *careful) Close() error {
+	c.closed = true
+	return nil
+}
