@@ -184,9 +184,10 @@ PasswordAuthentication no
 KbdInteractiveAuthentication no
 PermitRootLogin prohibit-password
 LogLevel VERBOSE
+SetEnv PATH=%s:/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin
 %s
 %s
-`, first, addr, filepath.Join(dir, "host"), filepath.Join(dir, "authorized"), extra, elsewhere), 0o600)
+`, first, addr, filepath.Join(dir, "host"), filepath.Join(dir, "authorized"), filepath.Dir(program), extra, elsewhere), 0o600)
 	log, err := os.OpenFile(filepath.Join(dir, "log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
 		p.t.Fatal(err)

@@ -6,13 +6,16 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"os"
 	"strings"
 	"text/tabwriter"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/crypto/ssh/agent"
 
 	"meatus/core/cargo"
+	"meatus/core/cargo/ends"
 	"meatus/core/engine"
 	"meatus/core/sanitize"
 	"meatus/core/words"
@@ -25,8 +28,29 @@ func cargoCommand(open opener) *cobra.Command {
 		Short: "what was moved: gone on with, undone, cleared up",
 		Args:  cobra.NoArgs,
 	}
-	c.AddCommand(cargoList(open), cargoCarry(open), cargoResume(open), cargoUndo(open), cargoForget(open))
+	c.AddCommand(cargoList(open), cargoCarry(open), cargoResume(open), cargoUndo(open), cargoForget(open), cargoHand())
 	return c
+}
+
+// cargoHand is what one machine runs for [cargo.Options] Direct of another.
+func cargoHand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "hand ADDRESS LOGIN HOST-KEY COMMAND",
+		Short: "give standard input to a command of another machine, with a lent key",
+		Long: `Give standard input to a command of the machine at ADDRESS, as HOST:PORT, which has to
+show HOST-KEY. The agent that SSH_AUTH_SOCK names logs in, and nothing else of this
+account does. It is what "meatus send --direct" runs at the machine that lends a key.`,
+		Args: cobra.ExactArgs(4),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			var dialer net.Dialer
+			conn, err := dialer.DialContext(cmd.Context(), "unix", os.Getenv("SSH_AUTH_SOCK"))
+			if err != nil {
+				return fmt.Errorf("no key is lent here: %w", err)
+			}
+			defer conn.Close()
+			return ends.HandOver(cmd.Context(), cmd.InOrStdin(), ends.Handover{Address: args[0], User: args[1], HostKey: args[2], Command: args[3]}, agent.NewClient(conn))
+		},
+	}
 }
 
 // recordJSON is a record as it is printed.

@@ -64,6 +64,7 @@ var examples = map[string][]string{
 	"cargo carry":       {"meatus cargo carry tables.plan"},
 	"cargo resume":      {"meatus cargo resume"},
 	"cargo undo":        {"meatus cargo undo", "meatus cargo undo 3rmr6itycya6"},
+	"cargo hand":        {"meatus cargo hand reef:22 keeper \"$(cat reef.pub)\" 'tar -xf -' < charts.tar"},
 	"cargo forget":      {"meatus cargo forget 3rmr6itycya6"},
 	"key":               {"meatus key list", "meatus key show keys/tide.pem"},
 	"key show":          {"meatus key show keys/tide.pem", "meatus key show keys/tide.pem --json"},

@@ -2,34 +2,100 @@ package ends
 
 import (
 	"bufio"
+	"bytes"
 	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"strconv"
 	"strings"
+	"time"
 
 	"golang.org/x/crypto/ssh"
+	"golang.org/x/crypto/ssh/agent"
 
 	"meatus/core/sanitize"
 )
 
-// HandScript packs the files whose names it reads, each ended by a null byte, and has them unpacked at
-// another machine, which it logs in to with what is lent to it: $2 is that machine's host, $3 its port, $4
-// the login, $5 the key that it has to prove itself with, $6 the command that unpacks. No key and no setting
-// of the account itself is used.
+// HandScript packs the files whose names it reads, each ended by a null byte, and has the Meatus of that
+// machine hand the stream to another machine: $2 is its address, $3 the login, $4 the key that it has to
+// prove itself with, $5 the command that unpacks.
 const HandScript = `cd "$1" || exit 96
-command -v ssh >/dev/null || { echo "there is no program there that logs in to other machines" >&2; exit 95; }
-k=$(mktemp) || exit 94
-trap 'rm -f "$k"' EXIT
-trap 'exit 93' HUP INT TERM
-printf 'handed %s\n' "$5" >"$k" || exit 94
+command -v meatus >/dev/null || { echo "Meatus is not installed there" >&2; exit 95; }
 echo =meatus=
-tar --null --no-recursion -T - -cf - --format=pax | ssh -F /dev/null -T -x -a -o BatchMode=yes -o StrictHostKeyChecking=yes \
- -o HostKeyAlias=handed -o CheckHostIP=no -o UserKnownHostsFile="$k" -o GlobalKnownHostsFile=/dev/null \
- -o IdentityFile=none -o PreferredAuthentications=publickey -o ConnectTimeout=15 -o ServerAliveInterval=15 \
- -p "$3" -l "$4" -- "$2" "$6"`
+tar --null --no-recursion -T - -cf - --format=pax | meatus cargo hand "$2" "$3" "$4" "$5"`
+
+// Handover is where a stream is handed to.
+type Handover struct {
+	Address, User string
+	HostKey       string // as a list of keys has it
+	Command       string // that is given the stream
+}
+
+// handTime is how long the other machine may take to let in.
+const handTime = 20 * time.Second
+
+// HandOver gives a stream to a command of another machine, which is logged in to with the keys of an agent
+// and no others. It fails where the machine shows another key than it has to.
+func HandOver(ctx context.Context, stream io.Reader, h Handover, keys agent.ExtendedAgent) error {
+	want, _, _, _, err := ssh.ParseAuthorizedKey([]byte(h.HostKey))
+	if err != nil {
+		return fmt.Errorf("the key of %s: %w", h.Address, err)
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	soon, done := context.WithTimeout(ctx, handTime)
+	defer done()
+	conn, err := (&net.Dialer{}).DialContext(soon, "tcp", h.Address)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	context.AfterFunc(ctx, func() { conn.Close() })
+	early := context.AfterFunc(soon, func() { conn.Close() })
+	algorithms := []string{want.Type()}
+	if want.Type() == ssh.KeyAlgoRSA {
+		algorithms = []string{ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256}
+	}
+	c, chans, requests, err := ssh.NewClientConn(conn, h.Address, &ssh.ClientConfig{
+		User: h.User, Auth: []ssh.AuthMethod{ssh.PublicKeysCallback(keys.Signers)},
+		HostKeyCallback: ssh.FixedHostKey(want), HostKeyAlgorithms: algorithms,
+	})
+	if !early() {
+		return fmt.Errorf("%s does not let in within %v", h.Address, handTime)
+	}
+	if err != nil {
+		return err
+	}
+	client := ssh.NewClient(c, chans, requests)
+	defer client.Close()
+	session, err := client.NewSession()
+	if err != nil {
+		return err
+	}
+	session.Stdin = stream
+	var says bytes.Buffer
+	session.Stderr = &limited{&says, 4 << 10}
+	if err := session.Run(h.Command); err != nil {
+		return fmt.Errorf("%w: %s", err, sanitize.Line(says.String(), 300))
+	}
+	return nil
+}
+
+// limited is a writer that keeps so much, and drops what comes after.
+type limited struct {
+	to   io.Writer
+	left int
+}
+
+func (l *limited) Write(p []byte) (int, error) {
+	keep := p[:min(len(p), l.left)]
+	l.left -= len(keep)
+	_, err := l.to.Write(keep)
+	return len(p), err
+}
 
 // ErrNotHanded says that one machine cannot hand files to another itself.
 var ErrNotHanded = errors.New("the one machine cannot hand files to the other by itself")
@@ -49,7 +115,7 @@ func (t *There) Hand(ctx context.Context, names []string, to *There, folder stri
 	defer cancel()
 	hop := far.Route().Target()
 	key := strings.TrimSpace(string(ssh.MarshalAuthorizedKey(far.HostKey())))
-	g, err := t.Lent(ctx, p, t.line(HandScript, hop.Host, strconv.Itoa(hop.Port), hop.User, key, to.lineIn(to.at(folder), UnpackScript)))
+	g, err := t.Lent(ctx, p, t.line(HandScript, net.JoinHostPort(hop.Host, strconv.Itoa(hop.Port)), hop.User, key, to.lineIn(to.at(folder), UnpackScript)))
 	if err != nil {
 		return fmt.Errorf("%w: %w", ErrNotHanded, err)
 	}
@@ -74,8 +140,8 @@ func (t *There) Hand(ctx context.Context, names []string, to *There, folder stri
 		said <- string(text)
 	}()
 	io.Copy(io.Discard, g.Out)
-	words := strings.Split(strings.TrimSpace(<-said), "\n")
-	why := sanitize.Line(words[len(words)-1], 300) // what stands before it is of a banner, or a warning of many lines
+	lines := strings.Split(strings.TrimSpace(<-said), "\n")
+	why := sanitize.Line(lines[len(lines)-1], 300) // what stands before it is of a banner
 	end := g.Wait()
 	switch {
 	case ctx.Err() != nil:
