@@ -169,7 +169,7 @@ func (p *peers) serveWith(name, ns, addr, key, first, extra string) (stop func()
 	// and what it leaves behind stop the commands of others.
 	home := filepath.Join(dir, "home")
 	os.MkdirAll(home, 0o700)
-	elsewhere := "Match User root\nSetEnv HOME=" + home
+	elsewhere := "Match User root\nSetEnv HOME=" + home + " PATH=" + filepath.Dir(program) + ":/usr/local/bin:/usr/bin:/bin"
 	if strings.Contains(extra, "SetEnv") { // a server takes one such line alone
 		elsewhere = ""
 	}
@@ -184,10 +184,9 @@ PasswordAuthentication no
 KbdInteractiveAuthentication no
 PermitRootLogin prohibit-password
 LogLevel VERBOSE
-SetEnv PATH=%s:/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin
 %s
 %s
-`, first, addr, filepath.Join(dir, "host"), filepath.Join(dir, "authorized"), filepath.Dir(program), extra, elsewhere), 0o600)
+`, first, addr, filepath.Join(dir, "host"), filepath.Join(dir, "authorized"), extra, elsewhere), 0o600)
 	log, err := os.OpenFile(filepath.Join(dir, "log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
 		p.t.Fatal(err)
