@@ -12,7 +12,6 @@ import (
 	"text/tabwriter"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/crypto/ssh/agent"
 
 	"meatus/core/cargo"
 	"meatus/core/cargo/ends"
@@ -47,8 +46,7 @@ account does. It is what "meatus send --direct" runs at the machine that lends a
 			if err != nil {
 				return fmt.Errorf("no key is lent here: %w", err)
 			}
-			defer conn.Close()
-			return ends.HandOver(cmd.Context(), cmd.InOrStdin(), ends.Handover{Address: args[0], User: args[1], HostKey: args[2], Command: args[3]}, agent.NewClient(conn))
+			return ends.HandOver(cmd.Context(), cmd.InOrStdin(), ends.Handover{Address: args[0], User: args[1], HostKey: args[2], Command: args[3]}, conn)
 		},
 	}
 }

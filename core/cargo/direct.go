@@ -31,17 +31,11 @@ func (c *Carry) hands(ctx context.Context) error {
 		return !i.Back && i.Source == "" && (i.Act == Make || i.Act == Replace) && i.New.Kind == ends.File
 	})
 	for len(jobs) > 0 {
-		count, bytes := 0, int64(0)
-		for count < len(jobs) && count < handFiles && (count == 0 || bytes+jobs[count].New.Size <= handBytes) {
-			bytes += jobs[count].New.Size
-			count++
-		}
-		batch := jobs[:count]
-		jobs = jobs[count:]
+		batch := takeSome(&jobs, handFiles, handBytes, (*job).size)
 		if err := c.paused.wait(ctx); err != nil {
 			return err
 		}
-		c.tell(Event{Say: fmt.Sprintf("%s hands %d files to %s itself, with the key that is lent to it", from.Session, count, to.Session)})
+		c.tell(Event{Say: fmt.Sprintf("%s hands %d files to %s itself, with the key that is lent to it", from.Session, len(batch), to.Session)})
 		err := c.hand(ctx, from, to, batch, c.stageOf())
 		if errors.Is(err, ends.ErrNotHanded) {
 			c.paced["handed"] = pace{none: true}

@@ -39,16 +39,7 @@ func (c *Carry) fetches(ctx context.Context) error {
 	if len(jobs) < fewFiles || !c.from.Can(ends.Sends) {
 		return nil
 	}
-	take := func(most int) []*job {
-		n, bytes := 0, int64(0)
-		for n < len(jobs) && n < most && bytes < fetchBytes {
-			bytes += jobs[n].New.Size
-			n++
-		}
-		batch := jobs[:n]
-		jobs = jobs[n:]
-		return batch
-	}
+	take := func(most int) []*job { return takeSome(&jobs, most, fetchBytes, (*job).size) }
 	var behind errgroup.Group // one batch is written while the next one comes
 	fetch := func(batch []*job) (bool, error) {
 		texts, err := c.fetch(ctx, packer, batch)

@@ -86,7 +86,7 @@ func (c *Carry) streams(ctx context.Context) error {
 		if p.byStream == 0 {
 			most = sampleFiles
 		}
-		batch := takeUnits(&units, most)
+		batch := takeSome(&units, most, streamBytes, (*unit).size)
 		began, count := time.Now(), 0
 		for _, u := range batch {
 			count += u.files
@@ -156,17 +156,26 @@ func (c *Carry) units() (units []*unit, files int) {
 	}), files
 }
 
-// takeUnits takes the first units up to so many files.
-func takeUnits(units *[]*unit, most int) []*unit {
+// takeSome takes the first of all, up to so many files and bytes, and one at least. How many files and bytes
+// one of them has, size says.
+func takeSome[T any](all *[]T, mostFiles int, mostBytes int64, size func(T) (files int, bytes int64)) []T {
 	n, files, bytes := 0, 0, int64(0)
-	for n < len(*units) && (n == 0 || files+(*units)[n].files <= most && bytes+(*units)[n].bytes <= streamBytes) {
-		files, bytes = files+(*units)[n].files, bytes+(*units)[n].bytes
-		n++
+	for ; n < len(*all); n++ {
+		f, b := size((*all)[n])
+		if files, bytes = files+f, bytes+b; n > 0 && (files > mostFiles || bytes > mostBytes) {
+			break
+		}
 	}
-	batch := (*units)[:n]
-	*units = (*units)[n:]
+	batch := (*all)[:n]
+	*all = (*all)[n:]
 	return batch
 }
+
+// size is how many files a unit has, and their bytes.
+func (u *unit) size() (int, int64) { return u.files, u.bytes }
+
+// size is that of the one file.
+func (j *job) size() (int, int64) { return 1, j.New.Size }
 
 // loose takes files that stand by themselves out of the units, at most so many.
 func loose(units *[]*unit, most int) []*job {

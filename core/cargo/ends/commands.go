@@ -245,6 +245,16 @@ type Sender interface {
 	Staged(name string) string
 }
 
+// say writes names to a command that reads them, each ended by a null byte, and ends them.
+func (t *There) say(command io.WriteCloser, names []string) {
+	list := bufio.NewWriter(command)
+	for _, name := range names {
+		list.WriteString(t.relative(name) + "\x00")
+	}
+	list.Flush()
+	command.Close()
+}
+
 // Pack has files packed by a command over there. A far side that is silent for long is given up.
 func (t *There) Pack(ctx context.Context, names []string, read func(io.Reader) error) error {
 	p := t.Passage()
@@ -258,14 +268,7 @@ func (t *There) Pack(ctx context.Context, names []string, read func(io.Reader) e
 	defer g.Close()
 	stop := context.AfterFunc(ctx, g.Close)
 	defer stop()
-	go func() {
-		list := bufio.NewWriter(g.In)
-		for _, name := range names {
-			list.WriteString(t.relative(name) + "\x00")
-		}
-		list.Flush()
-		g.In.Close()
-	}()
+	go t.say(g.In, names)
 	go io.Copy(io.Discard, g.Err)
 	out := bufio.NewReaderSize(&bounded{g.Out, time.AfterFunc(t.Silence, g.Close), t.Silence}, 256<<10)
 	for began := 0; ; {

@@ -1,7 +1,6 @@
 package ends
 
 import (
-	"bufio"
 	"bytes"
 	"cmp"
 	"context"
@@ -37,9 +36,11 @@ type Handover struct {
 // handTime is how long the other machine may take to let in.
 const handTime = 20 * time.Second
 
-// HandOver gives a stream to a command of another machine, which is logged in to with the keys of an agent
-// and no others. It fails where the machine shows another key than it has to.
-func HandOver(ctx context.Context, stream io.Reader, h Handover, keys agent.ExtendedAgent) error {
+// HandOver gives a stream to a command of another machine, which is logged in to with the keys of an agent,
+// at the end of a connection, and no others. It fails where the machine shows another key than it has to, and
+// where it or the agent has not let in within 20 seconds. It ends the connection to the agent.
+func HandOver(ctx context.Context, stream io.Reader, h Handover, keys net.Conn) error {
+	defer keys.Close()
 	want, _, _, _, err := ssh.ParseAuthorizedKey([]byte(h.HostKey))
 	if err != nil {
 		return fmt.Errorf("the key of %s: %w", h.Address, err)
@@ -54,13 +55,16 @@ func HandOver(ctx context.Context, stream io.Reader, h Handover, keys agent.Exte
 	}
 	defer conn.Close()
 	context.AfterFunc(ctx, func() { conn.Close() })
-	early := context.AfterFunc(soon, func() { conn.Close() })
+	early := context.AfterFunc(soon, func() {
+		conn.Close()
+		keys.Close()
+	})
 	algorithms := []string{want.Type()}
 	if want.Type() == ssh.KeyAlgoRSA {
 		algorithms = []string{ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256}
 	}
 	c, chans, requests, err := ssh.NewClientConn(conn, h.Address, &ssh.ClientConfig{
-		User: h.User, Auth: []ssh.AuthMethod{ssh.PublicKeysCallback(keys.Signers)},
+		User: h.User, Auth: []ssh.AuthMethod{ssh.PublicKeysCallback(agent.NewClient(keys).Signers)},
 		HostKeyCallback: ssh.FixedHostKey(want), HostKeyAlgorithms: algorithms,
 	})
 	if !early() {
@@ -125,14 +129,7 @@ func (t *There) Hand(ctx context.Context, names []string, to *There, folder stri
 	}
 	stop := context.AfterFunc(ctx, g.Close)
 	defer stop()
-	go func() {
-		list := bufio.NewWriter(g.In)
-		for _, name := range names {
-			list.WriteString(t.relative(name) + "\x00")
-		}
-		list.Flush()
-		g.In.Close()
-	}()
+	go t.say(g.In, names)
 	said := make(chan string, 1)
 	go func() {
 		text, _ := io.ReadAll(io.LimitReader(g.Err, 4<<10))
