@@ -54,9 +54,10 @@ const (
 	InKey    // not a session's: what a key file is meant for
 	InEstate // where instances are known from; of a session that is bound to one, what is taken from it
 	InFleet
+	InGateway // a relay that machines have dialled out to
 )
 
-var layerWords = [...]string{"built in", "defaults", "site", "like", "session", "key", "estate", "fleet"}
+var layerWords = [...]string{"built in", "defaults", "site", "like", "session", "key", "estate", "fleet", "gateway"}
 
 // String says it as a person would: "site reef", "defaults".
 func (o Origin) String() string {
@@ -177,6 +178,7 @@ type Book struct {
 	Keys     []KeyTerms
 	Estates  []EstateSource
 	Fleets   []*Fleet
+	Gateways []*Gateway
 	Problems []Problem // in the order of the file
 	byName   map[string]*Session
 	sites    []string
@@ -207,6 +209,16 @@ func (b *Book) Imagine(d Draft) *Session {
 // Session returns the session of that name, or nil.
 func (b *Book) Session(name string) *Session { return b.byName[name] }
 
+// Gateway returns the gateway of that name, or nil.
+func (b *Book) Gateway(name string) *Gateway {
+	for _, g := range b.Gateways {
+		if g.Name == name {
+			return g
+		}
+	}
+	return nil
+}
+
 // Careful are those of some sessions at which care is to be taken, in their order.
 func (b *Book) Careful(names ...string) []string {
 	var careful []string
@@ -229,6 +241,15 @@ func (b *Book) Names() []string {
 	names := make([]string, len(b.Sessions))
 	for i, s := range b.Sessions {
 		names[i] = s.Name
+	}
+	return names
+}
+
+// Hops lists what via can name: the sessions, then the gateways.
+func (b *Book) Hops() []string {
+	names := b.Names()
+	for _, g := range b.Gateways {
+		names = append(names, g.Name)
 	}
 	return names
 }

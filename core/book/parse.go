@@ -18,16 +18,17 @@ import (
 
 // table is one table of the file on its way to becoming settings.
 type table struct {
-	layer  Layer
-	name   string
-	at     Place
-	own    Session       // what it says itself; Access and Behaviour are nil where it says nothing in them
-	used   bool          // a site that is nowhere in the file but in the sessions that stand in it
-	terms  *KeyTerms     // of a key, nil for others
-	estate *EstateSource // of an estate
-	fleet  *Fleet        // of a fleet
-	seen   []seen
-	broken *Problem
+	layer   Layer
+	name    string
+	at      Place
+	own     Session       // what it says itself; Access and Behaviour are nil where it says nothing in them
+	used    bool          // a site that is nowhere in the file but in the sessions that stand in it
+	terms   *KeyTerms     // of a key, nil for others
+	estate  *EstateSource // of an estate
+	fleet   *Fleet        // of a fleet
+	gateway *Gateway      // of a gateway
+	seen    []seen
+	broken  *Problem
 }
 
 // seen is a setting that was read, and where.
@@ -47,6 +48,7 @@ type reader struct {
 	keys     []*table
 	estates  []*table
 	fleets   []*table
+	gateways []*table
 	current  *table
 	shared   map[string]inheritance // by the tables that are inherited from
 }
@@ -155,7 +157,7 @@ func (r *reader) spoil(p *Problem) {
 	}
 }
 
-var tableWords = []string{"defaults", "site", "like", "session", "key", "estate", "fleet"}
+var tableWords = []string{"defaults", "site", "like", "session", "key", "estate", "fleet", "gateway"}
 
 func (r *reader) header(e tomltext.Entry, start int) {
 	var parts []string
@@ -214,6 +216,12 @@ func (r *reader) header(e tomltext.Entry, start int) {
 			r.spoil(r.problem(at, fmt.Sprintf("%q cannot be an estate's name", sanitize.Line(parts[1], 40)), nameHint))
 		}
 		r.estates = append(r.estates, r.current)
+	case parts[0] == "gateway" && len(parts) == 2 && !array:
+		r.current = &table{layer: InGateway, name: parts[1], at: at, gateway: &Gateway{}}
+		if !ValidName(parts[1]) {
+			r.spoil(r.problem(at, fmt.Sprintf("%q cannot be a gateway's name", sanitize.Line(parts[1], 40)), nameHint))
+		}
+		r.gateways = append(r.gateways, r.current)
 	default:
 		r.unknownTable(parts, array, at)
 	}
@@ -224,7 +232,7 @@ func (r *reader) unknownTable(parts []string, array bool, at Place) {
 	switch parts[0] {
 	case "key":
 		hint = `write [key."keys/tide.pem"]`
-	case "session", "site", "estate":
+	case "session", "site", "estate", "gateway":
 		hint = fmt.Sprintf("write [%s.NAME]", parts[0])
 	case "like", "fleet":
 		hint = fmt.Sprintf("write [[%s]]", parts[0])
@@ -332,6 +340,17 @@ func (r *reader) resolve(b *Book) {
 	for _, t := range r.fleets {
 		b.Fleets = append(b.Fleets, r.fleet(t))
 	}
+	for _, t := range r.gateways {
+		first := b.byName[t.name]
+		if g := b.Gateway(t.name); first == nil && g != nil {
+			first = g.Session
+		}
+		if first != nil { // both can be named in via
+			r.problem(t.at, fmt.Sprintf("%q is given twice, first on line %d", sanitize.Line(t.name, 40), first.At.Line), "rename one of them")
+			continue
+		}
+		b.Gateways = append(b.Gateways, r.gateway(t))
+	}
 	r.checkVia(b)
 }
 
@@ -389,7 +408,10 @@ func (r *reader) estate(t *table) EstateSource {
 func (r *reader) session(t *table) *Session {
 	s := t.own
 	s.Name, s.At, s.Broken = t.name, t.at, t.broken
-	from := r.from(&s)
+	var from []*table // a gateway says everything itself
+	if t.layer != InGateway {
+		from = r.from(&s)
+	}
 	far := r.inherits(from)
 	if s.Broken == nil {
 		s.Broken = far.broken
@@ -408,7 +430,7 @@ func (r *reader) session(t *table) *Session {
 		complete(&s, &Session{Access: far.Access, Behaviour: far.Behaviour})
 	}
 	switch {
-	case s.Broken != nil:
+	case s.Broken != nil, t.layer == InGateway:
 	case s.Host.Set && s.Instance.Set:
 		r.breaks(&s, s.Instance.Origin.Place, fmt.Sprintf("session %q names a host and an instance", sanitize.Line(t.name, 40)), "keep one of them")
 	case s.Address.Set && !s.Instance.Set && t.layer != InFleet:
@@ -507,11 +529,18 @@ func (r *reader) checkVia(b *Book) {
 	var names []string
 	for _, s := range b.Sessions {
 		for _, hop := range s.hops() {
-			if b.byName[hop] == nil && len(b.Fleets) == 0 { // else it may be of a fleet
+			if b.byName[hop] == nil && b.Gateway(hop) == nil && len(b.Fleets) == 0 { // else it may be of a fleet
 				if names == nil {
-					names = b.Names()
+					names = b.Hops()
 				}
 				r.breaks(s, s.Via.Origin.Place, fmt.Sprintf("%s goes via %q, and there is no such session", s.Name, sanitize.Line(hop, 40)), meant(hop, names))
+			}
+		}
+		for _, later := range s.Via.V[min(len(s.Via.V), 1):] {
+			for _, hop := range Either(later) {
+				if b.Gateway(hop) != nil {
+					r.breaks(s, s.Via.Origin.Place, fmt.Sprintf("%s goes to the gateway %s from another hop", s.Name, hop), "name the gateway first: it is reached from here alone")
+				}
 			}
 		}
 	}

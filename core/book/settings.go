@@ -17,7 +17,7 @@ import (
 // how it is inherited, what holds where nobody says it, and what can be said.
 type setting struct {
 	name  string
-	in    uint8  // the layers it has a meaning in, as bits
+	in    uint16 // the layers it has a meaning in, as bits
 	group        // of a session: the part of it that the setting is a field of
 	list  bool   // several texts: an array in a list of sessions
 	hint  string // what it can be, for who edits it
@@ -108,9 +108,9 @@ var settings = []setting{
 	oneText("host", alone, func(s *Session) *Value[string] { return &s.Host }, checkHost, "", "a name or an address, alone"),
 	portNumber("port", access, func(s *Session) *Value[int] { return &s.Port }, DefaultPort, "1 to 65535"),
 	oneText("user", access, func(s *Session) *Value[string] { return &s.User }, checkUser, "", "the login"),
-	texts("key", access, func(s *Session) *Value[[]string] { return &s.Keys }, "a path", checkPath, "key files, parted by commas"),
+	inGateways(texts("key", access, func(s *Session) *Value[[]string] { return &s.Keys }, "a path", checkPath, "key files, parted by commas")),
 	texts("via", access, func(s *Session) *Value[[]string] { return &s.Via }, "a session's name", nil, "sessions to go through, in order, parted by commas; quay | mole: the first that answers"),
-	period("keepalive", access, func(s *Session) *Value[time.Duration] { return &s.Keepalive }, readKeepalive, DefaultKeepalive, "1s to 1h, or off"),
+	inGateways(period("keepalive", access, func(s *Session) *Value[time.Duration] { return &s.Keepalive }, readKeepalive, DefaultKeepalive, "1s to 1h, or off")),
 	oneText("agent", access, func(s *Session) *Value[string] { return &s.Agent }, oneOf("off", "ask", "lend"), "off", "off, lend, or ask before each use"),
 	inFleets(tunnelList("tunnels", alone, func(s *Session) *Value[[]Tunnel] { return &s.Tunnels }, "bring 15432 from db.internal:5432, roam 1080")),
 	inFleets(oneText("note", alone, func(s *Session) *Value[string] { return &s.Note }, nil, "", "what whoever goes there is to know, in a line")),
@@ -127,8 +127,8 @@ var settings = []setting{
 	oneText("key_age", behaviour, func(s *Session) *Value[string] { return &s.KeyAge }, checkAge, "", "how old the files of its keys may be: 365d, or off"),
 	oneText("key_list", behaviour, func(s *Session) *Value[string] { return &s.KeyList }, checkList, DefaultKeyList, "the account's list of keys at the machine, from its home folder on, or from /"),
 	oneText("dial", alone, func(s *Session) *Value[string] { return &s.Dial }, checkDial, "", "address:port to knock at instead"),
-	oneText("proxy", behaviour, func(s *Session) *Value[string] { return &s.Proxy }, checkProxy, "", "what it is connected to through where it is the first hop: http://HOST:PORT, https:// or socks5://, or off"),
-	oneText("proxy_login", behaviour, func(s *Session) *Value[string] { return &s.ProxyFile }, checkPath, "", "a file with LOGIN:PASSWORD of the proxy, which nobody else may read; without it one is asked for"),
+	inGateways(oneText("proxy", behaviour, func(s *Session) *Value[string] { return &s.Proxy }, checkProxy, "", "what it is connected to through where it is the first hop: http://HOST:PORT, https:// or socks5://, or off")),
+	inGateways(oneText("proxy_login", behaviour, func(s *Session) *Value[string] { return &s.ProxyFile }, checkPath, "", "a file with LOGIN:PASSWORD of the proxy, which nobody else may read; without it one is asked for")),
 	oneText("network", access, func(s *Session) *Value[string] { return &s.Network }, checkNetwork, "", "a name for the private network its address is in: where several ways lead there, its machines are vouched for once"),
 	oneText("instance", alone, func(s *Session) *Value[string] { return &s.Instance }, nil, "", "in place of a host: the name or id of an instance of an estate, or a query that fits one"),
 	inFleets(oneText("address", alone, func(s *Session) *Value[string] { return &s.Address }, nil, "", "which of the instance's: inside, outside, or a network's name")),
@@ -181,8 +181,12 @@ var settings = []setting{
 	ofEstate("cloud", func(e *EstateSource) *Value[string] { return &e.Cloud }, nil),
 	ofEstate("region", func(e *EstateSource) *Value[string] { return &e.Region }, nil),
 	ofEstate("file", func(e *EstateSource) *Value[string] { return &e.File }, checkPath),
-	ofEstate("url", func(e *EstateSource) *Value[string] { return &e.URL }, checkAddress),
-	ofEstate("token_file", func(e *EstateSource) *Value[string] { return &e.TokenFile }, checkPath),
+	orOfGateway(ofEstate("url", func(e *EstateSource) *Value[string] { return &e.URL }, checkAddress), func(g *Gateway, v tomltext.Value, o Origin) (string, string) {
+		return readTexts(&g.URL, v, o, "an address", checkGateway)
+	}),
+	orOfGateway(ofEstate("token_file", func(e *EstateSource) *Value[string] { return &e.TokenFile }, checkPath), func(g *Gateway, v tomltext.Value, o Origin) (string, string) {
+		return readText(&g.TokenFile, v, o, checkPath)
+	}),
 	ofEstate("token_env", func(e *EstateSource) *Value[string] { return &e.TokenEnv }, nil),
 	{name: "every", in: 1 << InEstate, literal: textLiteral,
 		read: func(t *table, v tomltext.Value, o Origin) (string, string) {
@@ -192,10 +196,17 @@ var settings = []setting{
 		read: func(t *table, v tomltext.Value, o Origin) (string, string) {
 			return readTexts(&t.estate.Command, v, o, "a program and its arguments", nil)
 		}},
-	{name: "token_command", in: 1 << InEstate, literal: listLiteral,
+	orOfGateway(setting{name: "token_command", in: 1 << InEstate, literal: listLiteral,
 		read: func(t *table, v tomltext.Value, o Origin) (string, string) {
 			return readTexts(&t.estate.TokenCommand, v, o, "a program and its arguments", nil)
-		}},
+		}}, func(g *Gateway, v tomltext.Value, o Origin) (string, string) {
+		return readTexts(&g.TokenCommand, v, o, "a program and its arguments", nil)
+	}),
+
+	// Of the table of a gateway.
+	ofGateway("ca", func(g *Gateway) *Value[string] { return &g.CA }, checkPath),
+	ofGateway("host_key", func(g *Gateway) *Value[string] { return &g.HostKey }, checkFingerprint),
+	ofGateway("certificate", func(g *Gateway) *Value[string] { return &g.Certificate }, checkPath),
 }
 
 // inFleets is a setting of a session alone that has a meaning in a fleet, too.
@@ -289,12 +300,16 @@ func layersOf(f *setting) string {
 		return "the table of an estate"
 	case 1 << InFleet:
 		return "a fleet"
+	case 1 << InGateway:
+		return "the table of a gateway"
+	case 1<<InEstate | 1<<InGateway:
+		return "the table of an estate or a gateway"
 	}
 	return "the session itself"
 }
 
 // layersIn are the layers where a setting of a group has a meaning.
-func layersIn(g group) uint8 {
+func layersIn(g group) uint16 {
 	if g == alone {
 		return sessionOnly
 	}

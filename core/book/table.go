@@ -64,7 +64,7 @@ func (b *Book) WrongValue(layer Layer, key, value string) string {
 	var names, of []string
 	switch key {
 	case "via":
-		names, of = b.Names(), strings.FieldsFunc(value, func(r rune) bool { return r == ',' || r == ' ' })
+		names, of = b.Hops(), strings.FieldsFunc(value, func(r rune) bool { return r == ',' || r == ' ' })
 	default:
 		return ""
 	}

@@ -66,6 +66,7 @@ type Hop struct {
 	Ring      string           // whether keys stay in the ring: "on", "off", or "" for those with a passphrase
 	Terms     map[string]Terms // by absolute path, of the keys that something is said of
 	Instance  *book.Binding    // the instance that it is, nil where it is bound to none
+	Gateway   *Gateway         // that it is, in place of a machine; nil for none
 	session   *book.Session    // that it is made of
 }
 
@@ -137,6 +138,16 @@ func (h Hop) KeysMeant(g gate.Gate) gate.Gate {
 
 // Lending tells whether keys are to be lent to the hop.
 func (h Hop) Lending() bool { return h.Agent == "ask" || h.Agent == "lend" }
+
+// Gateway is how a gateway is reached and what it is known by. Files are named by absolute path, "" for none.
+type Gateway struct {
+	URLs         []string // in the order they are tried
+	CA           string   // with the certificates that sign the gateway's, in place of the system's
+	HostKey      string   // the fingerprint of its key, where something else ends TLS before it
+	Certificate  string   // a client certificate and its key
+	TokenFile    string   // a bearer token
+	TokenCommand []string // or a program and its arguments, which prints it
+}
 
 // Address is host and port as the hop before it sees them.
 func (h Hop) Address() string { return net.JoinHostPort(h.Host, strconv.Itoa(h.Port)) }
@@ -221,6 +232,9 @@ func (r Route) Prefix(i int) string {
 		if h.Instance != nil { // its key is judged as that of the instance
 			fmt.Fprintf(&b, "instance %s\n", h.At())
 		}
+		if g := h.Gateway; g != nil {
+			fmt.Fprintf(&b, "gateway %q\n", *g)
+		}
 		if h.Proxy != (book.Proxy{}) {
 			fmt.Fprintf(&b, "by %s with %s\n", h.Proxy, h.ProxyFile)
 		}
@@ -258,6 +272,8 @@ type Planner struct {
 type Source interface {
 	// Session is the session of that name, nil where there is none.
 	Session(name string) *book.Session
+	// Gateway is the gateway of that name, nil where there is none.
+	Gateway(name string) *book.Gateway
 	// Names are those of all sessions, in their order.
 	Names() []string
 	// Imagine is a session that is not written down yet, with what it would inherit.
@@ -323,8 +339,14 @@ func (p Planner) ways(s *book.Session) ([][]Hop, error) {
 	for i, via := range s.Via.V {
 		var longer [][]Hop
 		for _, name := range book.Either(via) {
-			next := p.Source.Session(name)
+			next, g := p.Source.Session(name), p.Source.Gateway(name)
 			switch {
+			case g != nil && g.Broken != nil:
+				return nil, *g.Broken
+			case g != nil && i == 0:
+				longer = append(longer, []Hop{p.gateway(g)})
+			case g != nil:
+				return nil, fmt.Errorf("the gateway %s is reached from here alone", name)
 			case next == nil:
 				return nil, fmt.Errorf("there is no session %q", name)
 			case next.Broken != nil:
@@ -349,6 +371,23 @@ func (p Planner) ways(s *book.Session) ([][]Hop, error) {
 	}
 	return ways, nil
 }
+
+// gateway makes a gateway the first hop.
+func (p Planner) gateway(g *book.Gateway) Hop {
+	path := func(written string) string {
+		if written == "" {
+			return ""
+		}
+		return p.KeyPath(written)
+	}
+	h := p.hop(g.Session, "")
+	h.User, h.Way = gatewayUser, ""
+	h.Gateway = &Gateway{g.URL.V, path(g.CA.V), g.HostKey.V, path(g.Certificate.V), path(g.TokenFile.V), g.TokenCommand.V}
+	return h
+}
+
+// gatewayUser is the login at every gateway: who it is that logs in is known by the key.
+const gatewayUser = "meatus"
 
 // privateNames are the ends of names that are not of the public tree: those of RFC 6762
 // appendix G and RFC 8375, and what is in use for the same.

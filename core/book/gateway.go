@@ -1,0 +1,111 @@
+package book
+
+import (
+	"encoding/base64"
+	"fmt"
+	"net/url"
+	"strconv"
+	"strings"
+
+	"meatus/core/sanitize"
+	"meatus/core/tomltext"
+)
+
+// Gateway is a relay that machines without an open port have dialled out to. What is said of it as of any first
+// hop, its keys, proxy and keepalive, stands in its session, which is no session of the book. Paths are as
+// written.
+type Gateway struct {
+	*Session
+	URL          Value[[]string] // "wss://HOST[:PORT][/PATH]"; the next where one does not answer
+	CA           Value[string]   // a file with the certificates that sign the gateway's, in place of the system's
+	HostKey      Value[string]   // the fingerprint of its key, where something else ends TLS before it
+	Certificate  Value[string]   // a file with a client certificate and its key
+	TokenFile    Value[string]   // a file with a bearer token, which nobody else may read
+	TokenCommand Value[[]string] // or a program and its arguments, which prints it
+}
+
+// DefaultGatewayPort is the port of a gateway's URL that names none (RFC 6455 section 3).
+const DefaultGatewayPort = 443
+
+// checkGateway takes the URL of a gateway: over TLS alone.
+func checkGateway(s string) (say, hint string) {
+	const how = `write it like "wss://gateway.lantern.example"`
+	u, err := url.Parse(s)
+	switch {
+	case err != nil || u.Host == "" || u.User != nil || u.RawQuery != "" || u.Fragment != "" || !ValidHost(u.Hostname()):
+		return fmt.Sprintf("%q is no gateway", sanitize.Line(s, 60)), how
+	case u.Scheme != "wss":
+		return "a gateway is reached over TLS alone", how
+	}
+	if port, err := strconv.Atoi(u.Port()); u.Port() != "" && (err != nil || port < 1 || port > 65535) {
+		return fmt.Sprintf("%s is no port", sanitize.Line(u.Port(), 20)), how
+	}
+	return "", ""
+}
+
+// checkFingerprint takes a key's SHA-256 fingerprint.
+func checkFingerprint(s string) (say, hint string) {
+	digest, ok := strings.CutPrefix(s, "SHA256:")
+	if sum, err := base64.RawStdEncoding.DecodeString(digest); !ok || err != nil || len(sum) != 32 {
+		return fmt.Sprintf("%q is no fingerprint", sanitize.Line(s, 60)), `write it like "SHA256:…", as "meatus gateway serve" says it at its start`
+	}
+	return "", ""
+}
+
+// gateway is what the table of a gateway says.
+func (r *reader) gateway(t *table) *Gateway {
+	r.current = t
+	g := t.gateway
+	switch {
+	case t.broken != nil:
+	case !g.URL.Set || len(g.URL.V) == 0:
+		r.spoil(r.problem(t.at, fmt.Sprintf("gateway %s does not say where it is", t.name), `write url = "wss://HOST"`))
+	case g.TokenFile.Set && g.TokenCommand.Set:
+		r.spoil(r.problem(t.at, fmt.Sprintf("gateway %s names two tokens", t.name), "keep one of token_file and token_command"))
+	}
+	g.Session = r.session(t)
+	if len(g.URL.V) > 0 {
+		host, port := HostOfURL(g.URL.V[0])
+		g.Host, g.Port = Value[string]{V: host, Set: true}, Value[int]{V: port, Set: true}
+	}
+	return g
+}
+
+// HostOfURL is the host and the port of a gateway's URL.
+func HostOfURL(s string) (host string, port int) {
+	u, err := url.Parse(s)
+	if err != nil {
+		return "", 0
+	}
+	if port, err = strconv.Atoi(u.Port()); err != nil {
+		port = DefaultGatewayPort
+	}
+	return u.Hostname(), port
+}
+
+// inGateways is a setting of a session that has a meaning for a gateway, too.
+func inGateways(s setting) setting {
+	s.in |= 1 << InGateway
+	return s
+}
+
+// ofGateway is a text of a gateway's table.
+func ofGateway(name string, of func(*Gateway) *Value[string], check check) setting {
+	return setting{name: name, in: 1 << InGateway, literal: textLiteral,
+		read: func(t *table, v tomltext.Value, o Origin) (string, string) {
+			return readText(of(t.gateway), v, o, check)
+		}}
+}
+
+// orOfGateway is a setting of an estate's table that a gateway's has too, read by another function there.
+func orOfGateway(s setting, read func(g *Gateway, v tomltext.Value, o Origin) (say, hint string)) setting {
+	of := s.read
+	s.in |= 1 << InGateway
+	s.read = func(t *table, v tomltext.Value, o Origin) (string, string) {
+		if t.layer == InGateway {
+			return read(t.gateway, v, o)
+		}
+		return of(t, v, o)
+	}
+	return s
+}

@@ -1,0 +1,251 @@
+package policy
+
+import (
+	"cmp"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+	"time"
+)
+
+// Policy is a text that was read.
+type Policy struct {
+	File   string // its name in what is said of it
+	people map[string]*person
+	known  map[Mark]string // whose a mark is
+	groups map[string]*group
+	rules  []*Rule
+	limits []*limit
+	of     map[string]*ruleset // the rules of each person
+}
+
+// Kind is by what a person is known.
+type Kind string
+
+// The kinds.
+const (
+	ByKey         Kind = "key"         // the SHA-256 fingerprint of a key (RFC 4253 section 6.6), "SHA256:" and base64
+	ByCertificate Kind = "certificate" // the e-mail address or the common name in a client certificate
+	ByToken       Kind = "token"       // the subject or the e-mail address in a bearer token
+)
+
+// Mark is one thing that a person is known by.
+type Mark struct {
+	Kind Kind
+	Text string
+}
+
+type person struct {
+	name string
+	line int
+}
+
+type group struct {
+	name  string
+	of    []string // people and groups
+	line  int
+	every map[string]bool // people, of groups in it too
+}
+
+// Rule is one line that allows or denies.
+type Rule struct {
+	Deny bool
+	Who  []string // people, groups, or "everyone"
+	What []string // patterns of names, "tag:NAME", or "anything"
+	When When     // the zero value is always
+	Line int
+	Text string // as written
+}
+
+// Machine is what a rule is asked of.
+type Machine struct {
+	Name string
+	Tags []string
+}
+
+// Decision is what a policy says, and by which line.
+type Decision struct {
+	Allowed bool
+	Rule    *Rule   // that decides; nil where none says anything
+	Near    []*Rule // that would allow at another time, or to others
+	Why     string  // in a sentence
+}
+
+// ruleset are the rules of one person, those of one name apart.
+type ruleset struct {
+	named map[string][]*Rule
+	rest  []*Rule // by pattern, or by tag
+}
+
+// Known is the person that a mark is of, "" for nobody.
+func (p *Policy) Known(m Mark) string { return p.known[m] }
+
+// People are the names of everybody, in order.
+func (p *Policy) People() []string {
+	names := make([]string, 0, len(p.people))
+	for name := range p.people {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	return names
+}
+
+// Decide says whether a person may reach a machine at a moment.
+func (p *Policy) Decide(who string, m Machine, at time.Time) Decision {
+	if p.people[who] == nil {
+		return Decision{Why: fmt.Sprintf("%s knows nobody called %s", p.File, who)}
+	}
+	var allows *Rule
+	var near []*Rule
+	for _, r := range p.rulesOf(who, m) {
+		now := r.When.holds(at)
+		switch {
+		case now && r.Deny:
+			return Decision{Rule: r, Why: fmt.Sprintf("%s:%d denies it: %s", p.File, r.Line, r.Text)}
+		case now && allows == nil:
+			allows = r
+		case !now && !r.Deny:
+			near = append(near, r)
+		}
+	}
+	switch {
+	case allows != nil:
+		return Decision{Allowed: true, Rule: allows, Why: fmt.Sprintf("%s:%d allows it: %s", p.File, allows.Line, allows.Text)}
+	case len(near) > 0:
+		return Decision{Near: near, Why: fmt.Sprintf("%s:%d allows it at another time: %s", p.File, near[0].Line, near[0].Text)}
+	}
+	return Decision{Why: fmt.Sprintf("no rule of %s lets %s reach %s", p.File, who, m.Name)}
+}
+
+// rulesOf are the rules of a person that are about a machine, in the order of the text.
+func (p *Policy) rulesOf(who string, m Machine) []*Rule {
+	set := p.of[who]
+	if set == nil {
+		return nil
+	}
+	found := slices.Clone(set.named[m.Name])
+	for _, r := range set.rest {
+		if r.about(m) && !slices.Contains(found, r) {
+			found = append(found, r)
+		}
+	}
+	slices.SortFunc(found, func(a, b *Rule) int { return cmp.Compare(a.Line, b.Line) })
+	return found
+}
+
+// about tells whether a rule is about a machine.
+func (r *Rule) about(m Machine) bool {
+	return slices.ContainsFunc(r.What, func(what string) bool { return fits(what, m) })
+}
+
+// fits tells whether a machine is what one word of a rule means.
+func fits(what string, m Machine) bool {
+	if what == anything {
+		return true
+	}
+	if tag, ok := strings.CutPrefix(what, "tag:"); ok {
+		return slices.Contains(m.Tags, tag)
+	}
+	ok, _ := path.Match(what, m.Name)
+	return ok
+}
+
+// sort gives each person the rules that are about them.
+func (p *Policy) sort() {
+	p.of = map[string]*ruleset{}
+	for _, r := range p.rules {
+		for _, who := range p.whoever(r.Who) {
+			set := p.of[who]
+			if set == nil {
+				set = &ruleset{named: map[string][]*Rule{}}
+				p.of[who] = set
+			}
+			plain := true
+			for _, what := range r.What {
+				plain = plain && !strings.ContainsAny(what, "*?[\\:") && what != anything
+			}
+			if !plain {
+				set.rest = append(set.rest, r)
+				continue
+			}
+			for _, what := range r.What {
+				set.named[what] = append(set.named[what], r)
+			}
+		}
+	}
+}
+
+// whoever are the people that words of a rule mean.
+func (p *Policy) whoever(words []string) []string {
+	all := map[string]bool{}
+	for _, word := range words {
+		switch {
+		case word == everyone:
+			for name := range p.people {
+				all[name] = true
+			}
+		case p.groups[word] != nil:
+			for name := range p.groups[word].every {
+				all[name] = true
+			}
+		default:
+			all[word] = true
+		}
+	}
+	names := make([]string, 0, len(all))
+	for name := range all {
+		names = append(names, name)
+	}
+	return names
+}
+
+// The words for all people and for all machines.
+const (
+	everyone = "everyone"
+	anything = "anything"
+)
+
+// Limits are bounds of what goes through for one person, or to one machine. 0 is none.
+type Limits struct {
+	Connections int
+	Streams     int
+	Daily       int64 // bytes, both ways, from midnight to midnight UTC
+}
+
+type limit struct {
+	who, what []string // one of them
+	limits    Limits
+	line      int
+}
+
+// LimitsOf are the bounds of a person: of several lines the narrowest of each.
+func (p *Policy) LimitsOf(who string) (all Limits) {
+	for _, l := range p.limits {
+		if len(l.who) > 0 && slices.Contains(p.whoever(l.who), who) {
+			all = all.narrow(l.limits)
+		}
+	}
+	return all
+}
+
+// LimitsAt are the bounds of a machine.
+func (p *Policy) LimitsAt(m Machine) (all Limits) {
+	for _, l := range p.limits {
+		if slices.ContainsFunc(l.what, func(what string) bool { return fits(what, m) }) {
+			all = all.narrow(l.limits)
+		}
+	}
+	return all
+}
+
+func (l Limits) narrow(o Limits) Limits {
+	return Limits{narrower(l.Connections, o.Connections), narrower(l.Streams, o.Streams), narrower(l.Daily, o.Daily)}
+}
+
+func narrower[N int | int64](a, b N) N {
+	if a == 0 || b != 0 && b < a {
+		return b
+	}
+	return a
+}

@@ -1,0 +1,356 @@
+package policy
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/base64"
+	"fmt"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+	_ "time/tzdata" // zones are known where the system has none
+
+	"meatus/core/sanitize"
+)
+
+// Mistake is something wrong in the text.
+type Mistake struct {
+	File string
+	Line int
+	Say  string
+}
+
+func (m Mistake) Error() string { return fmt.Sprintf("%s:%d: %s", m.File, m.Line, m.Say) }
+
+// Mistakes are all of a text.
+type Mistakes []Mistake
+
+func (m Mistakes) Error() string {
+	all := make([]string, len(m))
+	for i := range m {
+		all[i] = m[i].Error()
+	}
+	return strings.Join(all, "\n")
+}
+
+// maxText is how long a text may be, in bytes.
+const maxText = 8 << 20
+
+// Read reads the policy in a file. It fails with [Mistakes] where the text is wrong.
+func Read(file string) (*Policy, error) {
+	info, err := os.Stat(file)
+	if err != nil {
+		return nil, err
+	}
+	if info.Size() > maxText {
+		return nil, fmt.Errorf("%s is longer than %d bytes", file, maxText)
+	}
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return nil, err
+	}
+	return Parse(filepath.Base(file), text)
+}
+
+// reader turns lines into a policy.
+type reader struct {
+	*Policy
+	line     int
+	zone     *time.Location
+	mistakes Mistakes
+}
+
+// Parse reads a policy from memory; file is its name in what is said of it. It fails with [Mistakes].
+func Parse(file string, text []byte) (*Policy, error) {
+	p := &Policy{File: file, people: map[string]*person{}, known: map[Mark]string{}, groups: map[string]*group{}}
+	r := &reader{Policy: p, zone: time.UTC}
+	lines := bufio.NewScanner(bytes.NewReader(text))
+	lines.Buffer(nil, maxText)
+	for lines.Scan() {
+		r.line++
+		line, _, _ := strings.Cut(lines.Text(), "#")
+		if words := strings.Fields(line); len(words) > 0 {
+			r.read(words)
+		}
+	}
+	if err := lines.Err(); err != nil {
+		return nil, err
+	}
+	r.settle()
+	if len(r.mistakes) > 0 {
+		slices.SortStableFunc(r.mistakes, func(a, b Mistake) int { return a.Line - b.Line })
+		return nil, r.mistakes
+	}
+	p.sort()
+	return p, nil
+}
+
+func (r *reader) wrong(format string, args ...any) { r.wrongAt(r.line, format, args...) }
+
+func (r *reader) wrongAt(line int, format string, args ...any) {
+	r.mistakes = append(r.mistakes, Mistake{r.File, line, fmt.Sprintf(format, args...)})
+}
+
+// forms are the kinds of lines, each with how it is written.
+var forms = map[string]string{
+	"person": "person NAME key SHA256:… | certificate NAME | token SUBJECT",
+	"group":  "group NAME PERSON-OR-GROUP...",
+	"zone":   "zone Europe/Lisbon",
+	"allow":  "allow WHO... to WHAT... [on mon-fri] [at 08:00-18:00]",
+	"deny":   "deny WHO... to WHAT... [on mon-fri] [at 08:00-18:00]",
+	"limit":  "limit WHO... | machine WHAT... connections N streams N daily 10GB",
+}
+
+func (r *reader) read(words []string) {
+	form := forms[words[0]]
+	if form == "" {
+		r.wrong("a line begins with person, group, zone, allow, deny or limit, and not with %q", shown(words[0]))
+		return
+	}
+	if len(words) < 2 {
+		r.wrong("something is missing; write it like: %s", form)
+		return
+	}
+	switch words[0] {
+	case "person":
+		r.person(words[1:])
+	case "group":
+		r.group(words[1:])
+	case "zone":
+		zone, err := time.LoadLocation(words[1])
+		if err != nil || len(words) > 2 || words[1] == "Local" {
+			r.wrong("%q is no time zone; write it like: %s", shown(strings.Join(words[1:], " ")), form)
+			return
+		}
+		r.zone = zone
+	case "limit":
+		r.limit(words[1:])
+	default:
+		r.rule(words)
+	}
+}
+
+func shown(s string) string { return sanitize.Line(s, 60) }
+
+// validName tells whether a person or a group can be called so.
+func validName(name string) bool {
+	return len(name) <= 64 && name != everyone && name != "machine" && name != "to" && !strings.ContainsAny(name, "*?[]\\:,\"'") && sanitize.Line(name, 65) == name
+}
+
+// name takes the name of a new person or group.
+func (r *reader) name(name string) bool {
+	if !validName(name) {
+		r.wrong("%q cannot be a name: use letters, digits, dots, hyphens and underscores", shown(name))
+		return false
+	}
+	if g := r.groups[name]; g != nil {
+		r.wrong("%q is a group already, on line %d", name, g.line)
+		return false
+	}
+	return true
+}
+
+// person reads what somebody is known by. Several lines may say something of one.
+func (r *reader) person(words []string) {
+	name := words[0]
+	if !r.name(name) {
+		return
+	}
+	if r.people[name] == nil {
+		r.people[name] = &person{name, r.line}
+	}
+	for words = words[1:]; len(words) > 0; words = words[min(2, len(words)):] {
+		kind := Kind(words[0])
+		if kind != ByKey && kind != ByCertificate && kind != ByToken || len(words) < 2 {
+			r.wrong("%q: write it like: %s", shown(strings.Join(words, " ")), forms["person"])
+			return
+		}
+		if kind == ByKey {
+			digest, ok := strings.CutPrefix(words[1], "SHA256:")
+			if sum, err := base64.RawStdEncoding.DecodeString(digest); !ok || err != nil || len(sum) != 32 {
+				r.wrong("%q is no fingerprint of a key; write it like SHA256:…, as the place Keys shows it", shown(words[1]))
+				return
+			}
+		}
+		mark := Mark{kind, words[1]}
+		if other := r.known[mark]; other != "" && other != name {
+			r.wrong("%s is known by the same %s", other, kind)
+			return
+		}
+		r.known[mark] = name
+	}
+}
+
+func (r *reader) group(words []string) {
+	name := words[0]
+	switch {
+	case !r.name(name):
+	case r.people[name] != nil:
+		r.wrong("%q is a person already, on line %d", name, r.people[name].line)
+	case len(words) < 2:
+		r.wrong("nobody is in the group %s; write it like: %s", name, forms["group"])
+	default:
+		r.groups[name] = &group{name: name, of: words[1:], line: r.line}
+	}
+}
+
+// rule reads a line that allows or denies.
+func (r *reader) rule(words []string) {
+	rule := &Rule{Deny: words[0] == "deny", Line: r.line, Text: strings.Join(words, " "), When: When{zone: r.zone}}
+	to := slices.Index(words, "to")
+	if to < 2 || to == len(words)-1 {
+		r.wrong("who and what are missing; write it like: %s", forms[words[0]])
+		return
+	}
+	rule.Who = words[1:to]
+	rest := words[to+1:]
+	end := slices.IndexFunc(rest, func(w string) bool { return w == "on" || w == "at" })
+	if end < 0 {
+		end = len(rest)
+	}
+	rule.What = rest[:end]
+	if len(rule.What) == 0 || !r.whatIs(rule.What) {
+		if len(rule.What) == 0 {
+			r.wrong("to what is missing; write it like: %s", forms[words[0]])
+		}
+		return
+	}
+	for rest = rest[end:]; len(rest) > 0; rest = rest[2:] {
+		var err error
+		switch {
+		case len(rest) < 2 || rest[0] != "on" && rest[0] != "at":
+			err = fmt.Errorf("%q is not understood; write it like: %s", shown(strings.Join(rest, " ")), forms[words[0]])
+		case rest[0] == "on":
+			err = rule.When.readDays(rest[1])
+		default:
+			err = rule.When.readHours(rest[1])
+		}
+		if err != nil {
+			r.wrong("%s", err)
+			return
+		}
+	}
+	r.rules = append(r.rules, rule)
+}
+
+// whatIs tells whether words can mean machines.
+func (r *reader) whatIs(words []string) bool {
+	for _, word := range words {
+		if _, err := path.Match(word, ""); err != nil {
+			r.wrong("%q is no pattern", shown(word))
+			return false
+		}
+		if kind, _, ok := strings.Cut(word, ":"); ok && kind != "tag" {
+			r.wrong("%q: machines are meant by name, by pattern, or by tag:NAME", shown(word))
+			return false
+		}
+	}
+	return true
+}
+
+// limit reads bounds.
+func (r *reader) limit(words []string) {
+	end := slices.IndexFunc(words, func(w string) bool { return w == "connections" || w == "streams" || w == "daily" })
+	l := &limit{line: r.line}
+	if end < 1 || words[0] == "machine" && end < 2 {
+		r.wrong("write it like: %s", forms["limit"])
+		return
+	}
+	if l.who = words[:end]; words[0] == "machine" {
+		l.who, l.what = nil, words[1:end]
+		if !r.whatIs(l.what) {
+			return
+		}
+	}
+	for rest := words[end:]; len(rest) > 0; rest = rest[2:] {
+		if len(rest) < 2 {
+			r.wrong("how many %s is missing", shown(rest[0]))
+			return
+		}
+		n, err := strconv.Atoi(rest[1])
+		bad := err != nil || n < 1
+		switch rest[0] {
+		case "connections":
+			l.limits.Connections = n
+		case "streams":
+			l.limits.Streams = n
+		case "daily":
+			l.limits.Daily, bad = bytesOf(rest[1])
+			bad = !bad
+		default:
+			r.wrong("%q is no limit; there are connections, streams and daily", shown(rest[0]))
+			return
+		}
+		if bad {
+			r.wrong("%q is no %s", shown(rest[1]), rest[0])
+			return
+		}
+	}
+	r.limits = append(r.limits, l)
+}
+
+// bytesOf reads "10GB", in powers of ten.
+func bytesOf(text string) (int64, bool) {
+	for unit, size := range map[string]int64{"kB": 1e3, "MB": 1e6, "GB": 1e9, "TB": 1e12} {
+		if number, ok := strings.CutSuffix(text, unit); ok {
+			n, err := strconv.ParseInt(number, 10, 32)
+			return n * size, err == nil && n > 0
+		}
+	}
+	return 0, false
+}
+
+// settle finds who is in each group, and words that mean nobody.
+func (r *reader) settle() {
+	var in func(g *group, above []string) map[string]bool
+	in = func(g *group, above []string) map[string]bool {
+		if g.every != nil {
+			return g.every
+		}
+		if slices.Contains(above, g.name) {
+			r.wrongAt(g.line, "the group %s is in itself: %s", g.name, strings.Join(append(above, g.name), " → "))
+			g.every = map[string]bool{}
+			return g.every
+		}
+		all := map[string]bool{}
+		for _, name := range g.of {
+			switch {
+			case r.people[name] != nil:
+				all[name] = true
+			case r.groups[name] != nil:
+				for one := range in(r.groups[name], append(slices.Clip(above), g.name)) {
+					all[one] = true
+				}
+			default:
+				r.wrongAt(g.line, "there is nobody called %q", shown(name))
+			}
+		}
+		g.every = all
+		return all
+	}
+	names := make([]string, 0, len(r.groups))
+	for name := range r.groups {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	for _, name := range names {
+		in(r.groups[name], nil)
+	}
+	known := func(line int, who []string) {
+		for _, name := range who {
+			if name != everyone && r.people[name] == nil && r.groups[name] == nil {
+				r.wrongAt(line, "there is nobody called %q", shown(name))
+			}
+		}
+	}
+	for _, rule := range r.rules {
+		known(rule.Line, rule.Who)
+	}
+	for _, l := range r.limits {
+		known(l.line, l.who)
+	}
+}
