@@ -1,0 +1,133 @@
+package store
+
+import (
+	"context"
+	"crypto/sha256"
+	"database/sql"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strconv"
+	"time"
+)
+
+// Entry is one of the record.
+type Entry struct {
+	Number int64  `json:"number"` // from 1, without gaps
+	Body   string `json:"body"`   // a JSON object, in the bytes that its digest is of
+	Digest string `json:"digest"` // of the entry before, its number and its body
+}
+
+// Done is what an entry says. Which of its fields are set depends on what happened.
+type Done struct {
+	At      time.Time `json:"at"`
+	What    string    `json:"what"` // "joined", "left", "opened", "closed", "refused", "enrolled", "revoked", "token"
+	Gateway string    `json:"gateway,omitempty"`
+	Person  string    `json:"person,omitempty"`
+	By      string    `json:"by,omitempty"` // what the person is known by
+	From    string    `json:"from,omitempty"`
+	Machine string    `json:"machine,omitempty"`
+	To      string    `json:"to,omitempty"` // the further destination
+	Stream  string    `json:"stream,omitempty"`
+	Rule    string    `json:"rule,omitempty"`
+	Why     string    `json:"why,omitempty"`
+	In      int64     `json:"in,omitempty"`  // bytes from the machine
+	Out     int64     `json:"out,omitempty"` // and to it
+	Seconds float64   `json:"seconds,omitempty"`
+}
+
+// digest is that of an entry, in hexadecimal: SHA-256 of the one before, a new line, the number, a new line, and
+// the body.
+func digest(before string, number int64, body string) string {
+	sum := sha256.Sum256([]byte(before + "\n" + strconv.FormatInt(number, 10) + "\n" + body))
+	return hex.EncodeToString(sum[:])
+}
+
+// Append writes an entry at the end of the record, with the store's time where it has none. When it returns the
+// entry is kept.
+func (s *Store) Append(ctx context.Context, d Done) error {
+	return s.do(ctx, func(x *tx) error {
+		if s.kind.alone != "" {
+			if _, err := x.exec(s.kind.alone); err != nil {
+				return err
+			}
+		}
+		if d.At.IsZero() {
+			var now int64
+			if err := x.row("SELECT NOW").Scan(&now); err != nil {
+				return err
+			}
+			d.At = moment(now)
+		}
+		var number int64
+		var before string
+		err := x.row("SELECT number, digest FROM entry ORDER BY number DESC LIMIT 1").Scan(&number, &before)
+		if err != nil && !errors.Is(err, sql.ErrNoRows) {
+			return err
+		}
+		body, err := json.Marshal(d)
+		if err != nil {
+			return err
+		}
+		number++
+		_, err = x.exec("INSERT INTO entry (number, body, digest) VALUES (?, ?, ?)", number, string(body), digest(before, number, string(body)))
+		return err
+	})
+}
+
+// Entries are up to so many of the record, from a number on.
+func (s *Store) Entries(ctx context.Context, from int64, most int) ([]Entry, error) {
+	return all(ctx, s, func(r *sql.Rows) (e Entry, err error) {
+		return e, r.Scan(&e.Number, &e.Body, &e.Digest)
+	}, fmt.Sprintf("SELECT number, body, digest FROM entry WHERE number >= ? ORDER BY number LIMIT %d", most), from)
+}
+
+// Tampered says that the record is not as it was written.
+type Tampered struct {
+	Number int64 // of the first entry that does not hold
+	Say    string
+}
+
+func (t *Tampered) Error() string { return fmt.Sprintf("entry %d: %s", t.Number, t.Say) }
+
+// Head is the last entry's number and digest. Kept elsewhere it shows later that nothing before it was changed
+// or cut off.
+type Head struct {
+	Number int64
+	Digest string
+}
+
+// pieceOf is how many entries are read at once.
+const pieceOf = 1000
+
+// Verify reads the whole record and holds each entry against the one before, and against a head that was kept
+// earlier, where it is not zero. It fails with [Tampered].
+func (s *Store) Verify(ctx context.Context, kept Head) (Head, error) {
+	var head Head
+	for {
+		list, err := s.Entries(ctx, head.Number+1, pieceOf)
+		if err != nil {
+			return head, err
+		}
+		for _, e := range list {
+			switch {
+			case e.Number != head.Number+1:
+				return head, &Tampered{head.Number + 1, "it is missing"}
+			case e.Digest != digest(head.Digest, e.Number, e.Body):
+				return head, &Tampered{e.Number, "its digest is not that of its text behind the entry before: it, or the one before, was changed"}
+			}
+			head = Head{e.Number, e.Digest}
+			if e.Number == kept.Number && e.Digest != kept.Digest {
+				return head, &Tampered{e.Number, "it is another entry than the one whose digest was kept: it, or one before, was written anew"}
+			}
+		}
+		if len(list) < pieceOf {
+			break
+		}
+	}
+	if head.Number < kept.Number {
+		return head, &Tampered{head.Number + 1, fmt.Sprintf("the record ends here, and there were %d entries", kept.Number)}
+	}
+	return head, nil
+}
