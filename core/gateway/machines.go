@@ -1,0 +1,299 @@
+package gateway
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/libp2p/go-yamux/v5"
+
+	"meatus/core/gateway/line"
+	"meatus/core/sanitize"
+	"meatus/core/store"
+)
+
+// joined is a machine's connection.
+type joined struct {
+	store.Join
+	session *yamux.Session
+}
+
+// machine lets a machine join: known by the key of its certificate, or new with a token.
+func (s *Server) machine(w http.ResponseWriter, r *http.Request) {
+	m, err := s.introduced(r)
+	if err != nil {
+		status, say := http.StatusUnauthorized, "this machine is not known here: it needs a token"
+		switch {
+		case errors.Is(err, store.ErrToken):
+			say = err.Error()
+		case errors.Is(err, store.ErrRevoked):
+			status, say = http.StatusForbidden, err.Error()
+		case !errors.Is(err, store.ErrUnknown):
+			status, say = http.StatusServiceUnavailable, "the gateway's store does not answer"
+			s.Log.Error("the store does not answer", "error", err)
+		}
+		s.counted.refused.Add(1)
+		s.Log.Info("a machine did not join", "from", r.RemoteAddr, "why", err.Error())
+		http.Error(w, say, status)
+		return
+	}
+	j := &joined{Join: store.Join{Machine: m.Name, Gateway: s.id, Connection: rand.Text(), From: r.RemoteAddr, Offers: offers(r.Header.Get(offersHeader))}}
+	// What cannot be recorded does not join.
+	if err := s.Append(r.Context(), store.Done{What: "joined", Machine: m.Name, From: j.From}); err != nil {
+		s.Log.Error("the record cannot be written: nothing new is let through", "error", err)
+		http.Error(w, "the gateway's record cannot be written", http.StatusServiceUnavailable)
+		return
+	}
+	conn, err := line.Accept(w, r)
+	if err != nil {
+		return
+	}
+	s.wg.Go(func() {
+		defer conn.Close()
+		s.contained(func() {
+			if j.session, err = line.Mux(conn, false); err == nil {
+				s.keep(j)
+			}
+		})
+	})
+}
+
+// keep has a machine joined until its connection ends.
+func (s *Server) keep(j *joined) {
+	began := time.Now()
+	if err := s.arrive(j); err != nil {
+		s.Log.Error("the store does not take it", "machine", j.Machine, "error", err)
+		j.session.Close()
+		return
+	}
+	s.Log.Info("joined", "machine", j.Machine, "from", j.From)
+	s.counted.joins.Add(1)
+	defer context.AfterFunc(s.ctx, func() { j.session.Close() })()
+	for { // a machine opens no streams
+		stream, err := j.session.AcceptStream()
+		if err != nil {
+			break
+		}
+		stream.Reset()
+	}
+	s.depart(j, time.Since(began))
+}
+
+// The headers by which a machine introduces itself.
+const (
+	tokenHeader  = "Meatus-Token"
+	offersHeader = "Meatus-Offers"
+)
+
+// maxOffers is how many further destinations a machine may have.
+const maxOffers = 32
+
+// offers are the names of further destinations.
+func offers(header string) []string {
+	all := strings.Fields(header)
+	all = slices.DeleteFunc(all, func(name string) bool { return !validOffer(name) })
+	return all[:min(len(all), maxOffers)]
+}
+
+// validOffer tells whether a further destination can be called so: it stands before the machine's name.
+func validOffer(name string) bool {
+	return name != "" && len(name) <= 32 && !strings.ContainsAny(name, ".:*?[]\\@ ") && sanitize.Line(name, 33) == name
+}
+
+// introduced is the machine that a request comes from.
+func (s *Server) introduced(r *http.Request) (store.Machine, error) {
+	ctx, cancel := context.WithTimeout(r.Context(), storeTime)
+	defer cancel()
+	if r.TLS == nil || len(r.TLS.PeerCertificates) == 0 {
+		return store.Machine{}, store.ErrUnknown
+	}
+	key := line.Fingerprint(r.TLS.PeerCertificates[0].PublicKey) // the handshake has proven that it has it
+	token := r.Header.Get(tokenHeader)
+	m, err := s.Store.MachineByKey(ctx, key)
+	if token == "" || err == nil {
+		return m, err
+	}
+	if m, err = s.Store.Enrol(ctx, token, key); err != nil {
+		return m, err
+	}
+	return m, s.Append(ctx, store.Done{What: "enrolled", Machine: m.Name, From: r.RemoteAddr, By: "key " + key})
+}
+
+// arrive takes a machine's connection, in place of one that it had.
+func (s *Server) arrive(j *joined) error {
+	ctx, cancel := context.WithTimeout(s.ctx, storeTime)
+	defer cancel()
+	s.mu.Lock()
+	before := s.joined[j.Machine]
+	s.joined[j.Machine] = j
+	s.mu.Unlock()
+	if before != nil {
+		before.session.Close()
+	}
+	return s.Store.Arrive(ctx, j.Join)
+}
+
+// depart notes that a machine's connection has ended.
+func (s *Server) depart(j *joined, after time.Duration) {
+	s.mu.Lock()
+	if s.joined[j.Machine] == j {
+		delete(s.joined, j.Machine)
+	}
+	s.mu.Unlock()
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(s.ctx), storeTime)
+	defer cancel()
+	if err := s.Store.Leave(ctx, j.Join); err != nil {
+		s.Log.Error("the store does not answer", "error", err)
+	}
+	s.Log.Info("left", "machine", j.Machine)
+	s.note(ctx, store.Done{What: "left", Machine: j.Machine, From: j.From, Seconds: after.Round(time.Millisecond).Seconds()})
+}
+
+// recheck ends the connections of machines that were revoked, or are known by another key now.
+func (s *Server) recheck(name string) {
+	ctx, cancel := context.WithTimeout(s.ctx, storeTime)
+	defer cancel()
+	s.mu.Lock()
+	names := []string{name}
+	if name == store.Anything {
+		names = nil
+		for name := range s.joined {
+			names = append(names, name)
+		}
+	}
+	s.mu.Unlock()
+	if name == store.Anything && len(names) > 0 {
+		list, err := s.Store.Machines(ctx)
+		if err != nil {
+			return
+		}
+		revoked := map[string]bool{}
+		for _, m := range list {
+			revoked[m.Name] = !m.Revoked.IsZero()
+		}
+		names = slices.DeleteFunc(names, func(name string) bool { return !revoked[name] })
+	}
+	for _, name := range names {
+		s.mu.Lock()
+		j := s.joined[name]
+		s.mu.Unlock()
+		if j == nil {
+			continue
+		}
+		if _, err := s.Store.Machine(ctx, name); errors.Is(err, store.ErrRevoked) {
+			s.Log.Info("revoked", "machine", name)
+			j.session.Close()
+		}
+	}
+}
+
+// tellAll tells the store anew what is joined here.
+func (s *Server) tellAll() {
+	s.mu.Lock()
+	all := make([]*joined, 0, len(s.joined))
+	for _, j := range s.joined {
+		all = append(all, j)
+	}
+	s.mu.Unlock()
+	for _, j := range all {
+		ctx, cancel := context.WithTimeout(s.ctx, storeTime)
+		m, err := s.Store.Machine(ctx, j.Machine)
+		if err == nil && m.Gateway != s.id {
+			err = s.Store.Arrive(ctx, j.Join)
+		}
+		if errors.Is(err, store.ErrRevoked) {
+			j.session.Close()
+		}
+		cancel()
+	}
+}
+
+// find is the machine that a name means: its own, its instance's id, or that of a further destination, as
+// "NAME.MACHINE".
+func (s *Server) find(ctx context.Context, name string) (m store.Machine, to string, err error) {
+	ctx, cancel := context.WithTimeout(ctx, storeTime)
+	defer cancel()
+	m, err = s.Store.Machine(ctx, name)
+	if offer, machine, ok := strings.Cut(name, "."); ok && errors.Is(err, store.ErrUnknown) {
+		if other, oerr := s.Store.Machine(ctx, machine); oerr == nil && slices.Contains(other.Offers, offer) {
+			return other, offer, nil
+		}
+	}
+	return m, "", err
+}
+
+// awaited is how long a machine that is not joined is waited for.
+const awaited = 8 * time.Second
+
+// reach opens a stream to a machine, here or at the gateway where it is joined. One that is not joined is waited
+// for a little: it may have moved.
+func (s *Server) reach(ctx context.Context, st *stream, port int) (line.Stream, error) {
+	ctx, cancel := context.WithTimeout(ctx, openTime-time.Second)
+	defer cancel()
+	changed := s.Store.Watch(ctx)
+	late := time.NewTimer(awaited)
+	defer late.Stop()
+	ask := line.Ask{To: st.to, Port: port, Person: st.person}
+	var last error
+	for {
+		far, err := s.tryReach(ctx, st.machine.Name, ask)
+		var said *line.Refusal
+		if err == nil || errors.As(err, &said) {
+			return far, err
+		}
+		last = err
+		select {
+		case <-changed:
+			continue
+		case <-late.C:
+		case <-ctx.Done():
+		}
+		if !errors.Is(last, errNotJoined) {
+			return nil, fmt.Errorf("%s is joined, and does not answer: %w", st.machine.Name, last)
+		}
+		if st.machine.From == "" {
+			return nil, fmt.Errorf("%s has not joined yet", st.machine.Name)
+		}
+		return nil, fmt.Errorf("%s is not joined now", st.machine.Name)
+	}
+}
+
+var errNotJoined = errors.New("it is not joined")
+
+// tryReach is one try of that.
+func (s *Server) tryReach(ctx context.Context, machine string, ask line.Ask) (line.Stream, error) {
+	s.mu.Lock()
+	j := s.joined[machine]
+	s.mu.Unlock()
+	if j != nil {
+		return open(ctx, j.session, ask)
+	}
+	asking, cancel := context.WithTimeout(ctx, storeTime)
+	m, err := s.Store.Machine(asking, machine)
+	cancel()
+	if err != nil {
+		return nil, err
+	}
+	if m.Gateway == "" || m.Gateway == s.id {
+		return nil, errNotJoined
+	}
+	session, err := s.peer(ctx, m.Gateway)
+	if err != nil {
+		return nil, fmt.Errorf("the gateway that it is joined at: %w", err)
+	}
+	ask.Machine = machine
+	return open(ctx, session, ask)
+}
+
+func open(ctx context.Context, session *yamux.Session, ask line.Ask) (line.Stream, error) {
+	stream, err := line.Open(ctx, session, ask)
+	if err != nil {
+		return nil, err
+	}
+	return stream, nil
+}

@@ -1,0 +1,303 @@
+package gateway
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/x509"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"strings"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"meatus/core/gateway/line"
+	"meatus/core/policy"
+	"meatus/core/sanitize"
+	"meatus/core/store"
+)
+
+// visit is a person's connection.
+type visit struct {
+	s      *Server
+	conn   net.Conn
+	from   string
+	person string
+	by     policy.Mark
+	until  time.Time // its token's end, zero for none
+}
+
+// still tells whether the person is known by the same under another policy.
+func (v *visit) still(p *policy.Policy) bool { return p.Known(v.by) == v.person }
+
+// person lets a person in, over SSH: by a key, or by what was shown before that, a certificate or a token.
+func (s *Server) person(w http.ResponseWriter, r *http.Request) {
+	v := &visit{s: s, from: r.RemoteAddr}
+	shown, until, err := s.shown(r)
+	if err != nil {
+		s.refusedPerson(v, err)
+		http.Error(w, errToken.Error(), http.StatusUnauthorized)
+		return
+	}
+	conn, err := line.Accept(w, r)
+	if err != nil {
+		return
+	}
+	v.conn, v.until = conn, until
+	s.wg.Go(func() {
+		defer conn.Close()
+		s.contained(func() {
+			if err := s.receive(v, shown); err != nil {
+				s.refusedPerson(v, err)
+			}
+		})
+	})
+}
+
+// refusedPerson notes that somebody was not let in.
+func (s *Server) refusedPerson(v *visit, err error) {
+	s.counted.refused.Add(1)
+	s.Log.Info("nobody was let in", "from", v.from, "why", sanitize.Line(err.Error(), 200))
+}
+
+// shown are the marks of a person that a request shows before SSH begins. It fails where a token does not hold.
+func (s *Server) shown(r *http.Request) (marks []policy.Mark, until time.Time, err error) {
+	if s.ClientCAs != nil && r.TLS != nil && len(r.TLS.PeerCertificates) > 0 {
+		leaf := r.TLS.PeerCertificates[0]
+		between := x509.NewCertPool()
+		for _, c := range r.TLS.PeerCertificates[1:] {
+			between.AddCert(c)
+		}
+		if _, err := leaf.Verify(x509.VerifyOptions{Roots: s.ClientCAs, Intermediates: between, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}}); err != nil {
+			return nil, until, fmt.Errorf("the client certificate: %w", err)
+		}
+		for _, email := range leaf.EmailAddresses {
+			marks = append(marks, policy.Mark{Kind: policy.ByCertificate, Text: email})
+		}
+		marks = append(marks, policy.Mark{Kind: policy.ByCertificate, Text: leaf.Subject.CommonName})
+		until = leaf.NotAfter
+	}
+	if raw, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
+		if s.Tokens == nil {
+			return nil, until, errors.New("a token was shown, and no issuer is trusted here")
+		}
+		claims, err := s.Tokens.Check(r.Context(), raw)
+		if err != nil {
+			return nil, until, fmt.Errorf("the token: %w", err)
+		}
+		for _, text := range []string{claims.Email, claims.Subject} {
+			if text != "" {
+				marks = append(marks, policy.Mark{Kind: policy.ByToken, Text: text})
+			}
+		}
+		until = claims.Expires
+	}
+	return marks, until, nil
+}
+
+// errNobody is why a key, or the lack of one, lets nobody in.
+var errNobody = errors.New("nobody is known by that")
+
+// receive is the SSH connection of a person.
+func (s *Server) receive(v *visit, shown []policy.Mark) error {
+	known := func(m policy.Mark) (*ssh.Permissions, error) {
+		if v.person = s.Policy.Get().Known(m); v.person == "" {
+			return nil, errNobody
+		}
+		v.by = m
+		return &ssh.Permissions{}, nil
+	}
+	config := &ssh.ServerConfig{
+		ServerVersion: "SSH-2.0-meatus_gateway",
+		NoClientAuth:  len(shown) > 0,
+		NoClientAuthCallback: func(ssh.ConnMetadata) (*ssh.Permissions, error) {
+			for _, m := range shown {
+				if p, err := known(m); err == nil {
+					return p, nil
+				}
+			}
+			return nil, errNobody
+		},
+		PublicKeyCallback: func(_ ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
+			return known(policy.Mark{Kind: policy.ByKey, Text: ssh.FingerprintSHA256(key)})
+		},
+	}
+	signer, err := s.hostKey()
+	if err != nil {
+		return err
+	}
+	config.AddHostKey(signer)
+	late := time.AfterFunc(loginTime, func() { v.conn.Close() })
+	conn, chans, requests, err := ssh.NewServerConn(v.conn, config)
+	if !late.Stop() || err != nil {
+		return fmt.Errorf("no login: %w", err)
+	}
+	defer conn.Close()
+	if why := s.enter(v); why != "" {
+		for opened := range chans { // it is told why at the first thing it asks for
+			opened.Reject(ssh.ResourceShortage, why)
+		}
+		return errors.New(why)
+	}
+	defer s.exit(v)
+	defer context.AfterFunc(s.ctx, func() { conn.Close() })()
+	if !v.until.IsZero() {
+		defer time.AfterFunc(time.Until(v.until), func() { conn.Close() }).Stop()
+	}
+	s.Log.Info("a person is here", "person", v.person, "by", v.by.Kind, "from", v.from)
+	go ssh.DiscardRequests(requests)
+	room := make(chan struct{}, maxStreams)
+	for opened := range chans {
+		select {
+		case room <- struct{}{}:
+		default:
+			opened.Reject(ssh.ResourceShortage, fmt.Sprintf("there are %d streams on this connection already", maxStreams))
+			continue
+		}
+		s.wg.Go(func() {
+			defer func() { <-room }()
+			s.onward(v, opened)
+		})
+	}
+	return nil
+}
+
+// enter counts a person's connection, and says why there are too many of them.
+func (s *Server) enter(v *visit) string {
+	limits := s.Policy.Get().LimitsOf(v.person)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	have := 0
+	for other := range s.visitors {
+		if other.person == v.person {
+			have++
+		}
+	}
+	if limits.Connections > 0 && have >= limits.Connections {
+		return fmt.Sprintf("%s has %d connections to this gateway already, and may have no more", v.person, have)
+	}
+	s.visitors[v] = true
+	return ""
+}
+
+func (s *Server) exit(v *visit) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	delete(s.visitors, v)
+}
+
+// onward answers one opening of a person (RFC 4254 section 7.2): a stream to a machine.
+func (s *Server) onward(v *visit, opened ssh.NewChannel) {
+	var to struct {
+		Host     string
+		Port     uint32
+		From     string
+		FromPort uint32
+	}
+	if opened.ChannelType() != "direct-tcpip" {
+		opened.Reject(ssh.UnknownChannelType, "a gateway leads to machines, and opens nothing of its own")
+		return
+	}
+	if err := ssh.Unmarshal(opened.ExtraData(), &to); err != nil || len(to.Host) > 255 || to.Port > 65535 {
+		opened.Reject(ssh.ConnectionFailed, "that is no machine")
+		return
+	}
+	ctx, cancel := context.WithTimeout(s.ctx, openTime)
+	defer cancel()
+	st, far, refusal := s.open(ctx, v, to.Host, int(to.Port))
+	if refusal != nil {
+		s.counted.refused.Add(1)
+		opened.Reject(refusal.reason, refusal.say)
+		return
+	}
+	near, requests, err := opened.Accept()
+	if err != nil {
+		far.Close()
+		s.close(st, err)
+		return
+	}
+	go ssh.DiscardRequests(requests)
+	s.pass(st, near, far)
+}
+
+// openTime is how long a stream may take to be opened, with the time that is waited for its machine.
+const openTime = 30 * time.Second
+
+// refusal is why no stream is opened.
+type refusal struct {
+	reason ssh.RejectionReason
+	say    string
+}
+
+// open finds a machine and opens a stream to it for a person.
+func (s *Server) open(ctx context.Context, v *visit, name string, port int) (*stream, line.Stream, *refusal) {
+	if s.ending.Load() {
+		return nil, nil, &refusal{ssh.ConnectionFailed, errEnding.Error()}
+	}
+	m, to, err := s.find(ctx, name)
+	unknown := errors.Is(err, store.ErrUnknown) || errors.Is(err, store.ErrRevoked)
+	if err != nil && !unknown {
+		s.Log.Error("the store does not answer", "error", err)
+		return nil, nil, &refusal{ssh.ConnectionFailed, "the gateway's store does not answer, so nothing new is let through; tell whoever runs it"}
+	}
+	if unknown {
+		m = store.Machine{Name: sanitize.Line(name, 64)}
+	}
+	st := &stream{s: s, id: rand.Text()[:12], person: v.person, by: string(v.by.Kind) + " " + v.by.Text, from: v.from, machine: m, to: to, began: time.Now()}
+	p := s.Policy.Get()
+	d := p.Decide(v.person, policy.Machine{Name: st.name(), Tags: m.Tags}, time.Now())
+	if !d.Allowed {
+		// Whether there is such a machine is not said to whom it is not for.
+		s.note(ctx, store.Done{What: "refused", Person: v.person, By: st.by, From: v.from, Machine: m.Name, To: to, Why: d.Why})
+		s.Log.Info("refused", "person", v.person, "machine", m.Name, "why", d.Why)
+		return nil, nil, &refusal{ssh.Prohibited, fmt.Sprintf("%s may not reach %s here: %s", v.person, st.name(), said(d))}
+	}
+	if unknown {
+		return nil, nil, &refusal{ssh.ConnectionFailed, fmt.Sprintf("no machine called %s has joined here", m.Name)}
+	}
+	st.rule = d.Why
+	if why := s.admit(ctx, st, p); why != "" {
+		return nil, nil, &refusal{ssh.ResourceShortage, why}
+	}
+	if err := s.Append(ctx, st.done("opened")); err != nil {
+		s.release(st)
+		s.Log.Error("the record cannot be written: nothing new is let through", "error", err)
+		return nil, nil, &refusal{ssh.ConnectionFailed, "the gateway's record cannot be written, so nothing new is let through; tell whoever runs it"}
+	}
+	far, err := s.reach(ctx, st, port)
+	if err != nil {
+		s.close(st, err)
+		return nil, nil, &refusal{ssh.ConnectionFailed, err.Error()}
+	}
+	return st, far, nil
+}
+
+// said is a decision as the one who is refused is told: which rule, and not what others may.
+func said(d policy.Decision) string {
+	switch {
+	case d.Rule != nil:
+		return fmt.Sprintf("line %d of its policy denies it", d.Rule.Line)
+	case len(d.Near) > 0:
+		return fmt.Sprintf("line %d of its policy allows it at another time: %s", d.Near[0].Line, d.Near[0].Text)
+	}
+	return "no rule of its policy allows it; ask whoever runs it"
+}
+
+// Append writes the record.
+func (s *Server) Append(ctx context.Context, d store.Done) error {
+	ctx, cancel := context.WithTimeout(ctx, storeTime)
+	defer cancel()
+	d.Gateway = s.id
+	return s.Store.Append(ctx, d)
+}
+
+// note writes to the record what has happened already. What cannot be recorded is said in the log.
+func (s *Server) note(ctx context.Context, d store.Done) {
+	if err := s.Append(context.WithoutCancel(ctx), d); err != nil {
+		text, _ := json.Marshal(d)
+		s.Log.Error("the record cannot be written", "error", err, "entry", string(text))
+	}
+}

@@ -1,0 +1,103 @@
+package gateway
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"os"
+	"sync"
+	"time"
+
+	"meatus/core/perm"
+	"meatus/core/policy"
+)
+
+// PolicyFile is the policy in a file, which is read again when it changes. Where it cannot be read any more, or
+// is wrong, the last good one is kept, and why is said.
+type PolicyFile struct {
+	path    string
+	changed chan struct{}
+
+	mu    sync.Mutex
+	good  *policy.Policy
+	wrong error
+	stamp time.Time
+}
+
+// OpenPolicy reads the policy in a file. It fails where that cannot be used.
+func OpenPolicy(path string) (*PolicyFile, error) {
+	f := &PolicyFile{path: path, changed: make(chan struct{}, 1)}
+	f.read()
+	return f, f.wrong
+}
+
+// read reads the file where it is another than before, and tells whether it was.
+func (f *PolicyFile) read() bool {
+	info, err := os.Stat(f.path)
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if err == nil && info.ModTime().Equal(f.stamp) {
+		return false
+	}
+	var p *policy.Policy
+	if err == nil {
+		f.stamp = info.ModTime()
+		err = perm.Judge(f.path)
+	}
+	if err == nil {
+		p, err = policy.Read(f.path)
+	}
+	if err != nil {
+		news := f.wrong == nil || f.wrong.Error() != err.Error()
+		f.wrong = fmt.Errorf("the policy cannot be used: %w", err)
+		return news
+	}
+	f.good, f.wrong = p, nil
+	return true
+}
+
+// Get is the policy that holds.
+func (f *PolicyFile) Get() *policy.Policy {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.good
+}
+
+// Wrong is why the file is not what holds, nil where it is.
+func (f *PolicyFile) Wrong() error {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.wrong
+}
+
+// Changed is signalled when another policy holds.
+func (f *PolicyFile) Changed() <-chan struct{} { return f.changed }
+
+// Follow reads the file when it changes, until the context ends.
+func (f *PolicyFile) Follow(ctx context.Context, log *slog.Logger) {
+	tick := time.NewTicker(lookAgain)
+	defer tick.Stop()
+	before := f.Wrong()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		if !f.read() {
+			continue
+		}
+		wrong := f.Wrong()
+		switch {
+		case wrong != nil && (before == nil || wrong.Error() != before.Error()):
+			log.Error("the last policy that was right goes on to hold", "error", wrong)
+		case wrong == nil:
+			log.Info("another policy holds", "file", f.path)
+			select {
+			case f.changed <- struct{}{}:
+			default:
+			}
+		}
+		before = wrong
+	}
+}
