@@ -549,6 +549,15 @@ func (r Route) Check(k Knowledge) gate.Report {
 	report := gate.Report{Session: r.Session}
 	for i, h := range r.Hops {
 		hop := gate.Hop{Name: h.Name, User: h.User, Address: h.Address()}
+		channel := gate.Gate{Kind: gate.Channel, Seen: "onward"}
+		if i < len(r.Hops)-1 {
+			channel.Seen = "onward to " + r.Hops[i+1].Name
+		}
+		if h.Gateway != nil {
+			hop.Gates = append(r.gatewayGates(i, k), channel)
+			report.Hops = append(report.Hops, hop)
+			continue
+		}
 		if h.Instance != nil {
 			hop.Gates = append(hop.Gates, StateGate(h.Instance))
 		}
@@ -562,10 +571,7 @@ func (r Route) Check(k Knowledge) gate.Report {
 			}
 		}
 		hop.Gates = append(hop.Gates, gate.Gate{Kind: gate.Port, Seen: strconv.Itoa(h.Port)}, identity(h, k.Vouched), k.key(h), k.login(h))
-		channel := gate.Gate{Kind: gate.Channel, Seen: "onward"}
-		if i < len(r.Hops)-1 {
-			channel.Seen = "onward to " + r.Hops[i+1].Name
-		} else {
+		if i == len(r.Hops)-1 {
 			channel = k.services(r, listeners(h))
 		}
 		hop.Gates = append(hop.Gates, channel)

@@ -76,6 +76,7 @@ func (l *Link) establish() error {
 	defer leave()
 	p := newPatience(l.ctx, l.w.Patience)
 	defer p.end()
+	l.knock = l.hop.Knock()
 	raw, err := l.reach(p)
 	if err != nil {
 		return l.orCancelled(err, gate.Port)
@@ -121,13 +122,21 @@ func (l *Link) reach(p *patience) (net.Conn, error) {
 	if l.below != nil {
 		return l.reachThrough(p)
 	}
+	if l.hop.Gateway != nil {
+		return l.reachGateway(p)
+	}
+	return l.reachOne(p)
+}
+
+// reachOne opens the connection to what it knocks at, through the proxy where there is one.
+func (l *Link) reachOne(p *patience) (net.Conn, error) {
 	if l.hop.Proxy.Scheme != "" {
 		return l.reachByProxy(p)
 	}
 	l.trying(gate.Address)
-	host, port, err := net.SplitHostPort(l.hop.Knock())
+	host, port, err := net.SplitHostPort(l.knock)
 	if err != nil {
-		return nil, l.fail(gate.Address, gate.NoAddress, l.hop.Knock(), "that is no address", "correct the session's dial", err)
+		return nil, l.fail(gate.Address, gate.NoAddress, l.knock, "that is no address", "correct the session's dial", err)
 	}
 	addrs := []string{host}
 	if net.ParseIP(host) == nil {
@@ -138,7 +147,10 @@ func (l *Link) reach(p *patience) (net.Conn, error) {
 			return nil, l.fail(gate.Address, gate.NoAddress, host, fmt.Sprintf("the name %s does not resolve on this machine", host), "check the spelling, or write the address; names of a private network need a via", err)
 		}
 	}
-	seen := l.hop.Host
+	seen := host
+	if l.hop.Gateway == nil {
+		seen = l.hop.Host
+	}
 	if l.hop.Dial != "" {
 		seen += ", knocked at " + l.hop.Dial
 	} else if addrs[0] != host {
@@ -220,6 +232,12 @@ func (h *handshake) shake() error {
 		},
 		AuthCallback:   h.login.next,
 		BannerCallback: h.hearBanner,
+	}
+	if l.gateway != nil {
+		config.HostKeyAlgorithms = nil // it has one key
+		config.HostKeyCallback = func(_ string, _ net.Addr, key ssh.PublicKey) error {
+			return h.contained(func() error { return h.gatewayIdentity(key) })
+		}
 	}
 	safe := ssh.SupportedAlgorithms() // more than the library offers by itself, and none that it holds unsafe
 	config.Ciphers, config.KeyExchanges, config.MACs = Ciphers(), safe.KeyExchanges, safe.MACs

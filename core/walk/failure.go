@@ -80,6 +80,9 @@ func (l *Link) onwardFailure(p *patience, err error) *gate.Failure {
 		l.below.cancel(f) // whoever walks now makes a new link
 		return f
 	}
+	if l.below.hop.Gateway != nil {
+		return l.gatewayRefusal(refusal)
+	}
 	said := sanitize.Line(refusal.Message, 120)
 	detail := []string{fmt.Sprintf("%s said: %q", bastion, said)}
 	if refusal.Reason == ssh.ConnectionFailed {

@@ -16,6 +16,7 @@ import (
 
 	"meatus/core/contain"
 	"meatus/core/gate"
+	"meatus/core/gateway/line"
 	"meatus/core/route"
 )
 
@@ -38,6 +39,8 @@ type Link struct {
 	err     error
 	client  *ssh.Client
 	conn    *countedConn
+	knock   string     // what is really connected to
+	gateway *line.Conn // that it is made over, where the hop is a gateway
 	cipher  string
 	hostKey ssh.PublicKey // that the machine showed and that was found right
 	since   time.Time

@@ -14,6 +14,7 @@ import (
 	"meatus/core/custody"
 	"meatus/core/gate"
 	"meatus/core/keyfile"
+	"meatus/core/route"
 	"meatus/core/sanitize"
 )
 
@@ -47,6 +48,8 @@ func (h *handshake) loadKeys() error {
 	case len(l.hop.Keys) > 0:
 		g.Verdict, g.Seen = gate.Open, strings.Join(sources(h.signers), ", ")
 		g = l.hop.KeysMeant(g)
+	case l.hop.Gateway != nil:
+		g = route.GatewayKey(l.hop, route.KeySheets{})
 	case len(h.signers) > 0:
 		g.Seen = "none named; those unlocked before are offered"
 	default:
@@ -246,6 +249,12 @@ func (g *login) summary() string {
 	if len(by) == 0 {
 		by = []string{"nothing asked"}
 	}
+	if g.h.l.hop.Gateway != nil {
+		if len(g.tries) == 0 {
+			by = []string{"the certificate or token"}
+		}
+		return "known by " + strings.Join(by, " and ")
+	}
 	return fmt.Sprintf("%s, by %s", g.h.l.hop.User, strings.Join(by, " and "))
 }
 
@@ -351,6 +360,9 @@ func (g *login) left() int {
 // refused is the failure of a login with nothing left to try.
 func (g *login) refused() *gate.Failure {
 	l := g.h.l
+	if l.hop.Gateway != nil {
+		return g.gatewayLogin()
+	}
 	f := l.fail(gate.Login, gate.NoKeyAccepted, fmt.Sprintf("%s refused", l.hop.User),
 		fmt.Sprintf("%s takes no key that was offered for the login %s", l.hop.Name, l.hop.User),
 		g.causes(),

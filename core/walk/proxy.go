@@ -170,7 +170,7 @@ func (l *Link) throughProxy(ctx context.Context, login proxyLogin) (net.Conn, er
 		return nil, err
 	}
 	if by.Scheme == "socks5" {
-		return overSOCKS(ctx, conn, by.Address, l.hop.Knock(), login)
+		return overSOCKS(ctx, conn, by.Address, l.knock, login)
 	}
 	stop := context.AfterFunc(ctx, func() { conn.Close() })
 	defer stop()
@@ -183,7 +183,7 @@ func (l *Link) throughProxy(ctx context.Context, login proxyLogin) (net.Conn, er
 		}
 		conn = secure
 	}
-	through, err := connect(conn, l.hop.Knock(), login)
+	through, err := connect(conn, l.knock, login)
 	if err != nil {
 		conn.Close()
 		return nil, err

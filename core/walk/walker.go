@@ -284,6 +284,9 @@ func (a *attempt) keysFirst() error {
 			continue
 		}
 		judged := []gate.Gate{route.KeyGate(h, route.KeySheets{})}
+		if h.Gateway != nil {
+			judged[0] = route.GatewayKey(h, route.KeySheets{})
+		}
 		if h.ProxyFile != "" {
 			judged = append(judged, route.ProxyGate(h))
 		}

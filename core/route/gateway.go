@@ -1,0 +1,71 @@
+package route
+
+import (
+	"fmt"
+	"strings"
+
+	"meatus/core/book"
+	"meatus/core/gate"
+	"meatus/core/keyfile"
+	"meatus/core/sanitize"
+)
+
+// gatewayGates judges a gateway by what this machine knows: where it is, what its certificate has to be, and by
+// what we are known there.
+func (r Route) gatewayGates(i int, k Knowledge) []gate.Gate {
+	h := r.Hops[i]
+	address := gate.Gate{Kind: gate.Address, Seen: strings.Join(h.Gateway.URLs, ", else ")}
+	identity := gate.Gate{Kind: gate.Identity, Seen: "a certificate for " + h.Host}
+	switch {
+	case h.Gateway.HostKey != "":
+		identity.Seen = "the key " + h.Gateway.HostKey
+	case h.Gateway.CA != "":
+		identity.Seen += ", signed by " + sanitize.Name(h.Gateway.CA)
+	}
+	gates := []gate.Gate{h.InPlace(address)}
+	if h.Proxy != (book.Proxy{}) {
+		gates = append([]gate.Gate{ProxyGate(h)}, gates...)
+	}
+	return append(gates, gate.Gate{Kind: gate.Port, Seen: fmt.Sprint(h.Port)}, identity, GatewayKey(h, k.Keys),
+		gate.Gate{Kind: gate.Login, Seen: "who it is that comes"})
+}
+
+// GatewayKey judges by what we are known at a gateway: keys, a client certificate, or a token.
+func GatewayKey(h Hop, seen KeySheets) gate.Gate {
+	secrets := h.Gateway.secrets()
+	for _, s := range secrets {
+		if s.file == "" {
+			continue
+		}
+		if fault, stopped := keyfile.Inspect(s.file).Blocked(); stopped {
+			g := gate.Gate{Kind: gate.Key, Verdict: gate.Shut, Seen: sanitize.Name(s.file), Reason: s.what + " is not used: " + fault.Say, Remedy: gate.Remedy{Say: fault.Mend}}
+			if fault.Flaw == keyfile.OthersReach {
+				g.Remedy = gate.Remedy{Say: "set mode 0600 on " + sanitize.Name(s.file), Act: gate.MendFile, Subject: s.file}
+			}
+			return g
+		}
+	}
+	if len(h.Keys) > 0 {
+		return KeyGate(h, seen)
+	}
+	if len(secrets) > 0 {
+		return gate.Gate{Kind: gate.Key, Verdict: gate.Open, Seen: secrets[0].what}
+	}
+	return gate.Gate{Kind: gate.Key, Seen: "none named", Reason: "keys that are unlocked are tried; name the one that you are known by: key = \"PATH\""}
+}
+
+// secret is something that a person is known by besides a key.
+type secret struct{ what, file string }
+
+func (g *Gateway) secrets() (all []secret) {
+	if g.Certificate != "" {
+		all = append(all, secret{"the client certificate " + sanitize.Name(g.Certificate), g.Certificate})
+	}
+	switch {
+	case g.TokenFile != "":
+		all = append(all, secret{"the token in " + sanitize.Name(g.TokenFile), g.TokenFile})
+	case len(g.TokenCommand) > 0:
+		all = append(all, secret{"the token that " + sanitize.Name(g.TokenCommand[0]) + " prints", ""})
+	}
+	return all
+}
