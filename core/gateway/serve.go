@@ -2,7 +2,6 @@ package gateway
 
 import (
 	"context"
-	"crypto"
 	"crypto/rand"
 	"crypto/tls"
 	"crypto/x509"
@@ -185,7 +184,7 @@ func (s *Server) key() string {
 	if err != nil {
 		return ""
 	}
-	return line.Fingerprint(cert.PrivateKey.(crypto.Signer).Public())
+	return line.FingerprintOf(cert)
 }
 
 // beat tells the store that this gateway is there.

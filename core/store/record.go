@@ -10,6 +10,8 @@ import (
 	"fmt"
 	"strconv"
 	"time"
+
+	"meatus/core/words"
 )
 
 // Entry is one of the record.
@@ -130,4 +132,41 @@ func (s *Store) Verify(ctx context.Context, kept Head) (Head, error) {
 		return head, &Tampered{head.Number + 1, fmt.Sprintf("the record ends here, and there were %d entries", kept.Number)}
 	}
 	return head, nil
+}
+
+// Length is how many entries there are.
+func (s *Store) Length(ctx context.Context) (n int64, err error) {
+	err = s.db.QueryRowContext(ctx, "SELECT coalesce(max(number), 0) FROM entry").Scan(&n)
+	return n, err
+}
+
+// Say says an entry in a line.
+func (d Done) Say() string {
+	who := d.Person
+	if d.By != "" {
+		who += " (" + d.By + ")"
+	}
+	to := d.Machine
+	if d.To != "" {
+		to = d.To + "." + d.Machine
+	}
+	switch d.What {
+	case "opened":
+		return fmt.Sprintf("%s from %s reached %s; %s", who, d.From, to, d.Rule)
+	case "closed":
+		why := ""
+		if d.Why != "" {
+			why = "; " + d.Why
+		}
+		return fmt.Sprintf("%s left %s after %s, %s from it and %s to it%s", d.Person, to, time.Duration(d.Seconds*float64(time.Second)).Round(time.Second), words.Bytes(float64(d.In)), words.Bytes(float64(d.Out)), why)
+	case "refused":
+		return fmt.Sprintf("%s from %s was refused %s; %s", who, d.From, to, d.Why)
+	case "joined", "enrolled":
+		return fmt.Sprintf("%s %s at %s from %s", d.Machine, d.What, d.Gateway, d.From)
+	case "left":
+		return fmt.Sprintf("%s left %s", d.Machine, d.Gateway)
+	case "token":
+		return "a token was made for " + d.Machine
+	}
+	return d.Machine + " was " + d.What
 }

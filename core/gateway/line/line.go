@@ -4,6 +4,7 @@ package line
 
 import (
 	"context"
+	"crypto"
 	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
@@ -249,4 +250,12 @@ func Open(ctx context.Context, s *yamux.Session, ask Ask) (*yamux.Stream, error)
 		return nil, err
 	}
 	return stream, nil
+}
+
+// FingerprintOf is that of a certificate's key.
+func FingerprintOf(cert *tls.Certificate) string {
+	if signer, ok := cert.PrivateKey.(crypto.Signer); ok {
+		return Fingerprint(signer.Public())
+	}
+	return ""
 }

@@ -1,0 +1,670 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"crypto/x509"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"github.com/adrg/xdg"
+	"github.com/spf13/cobra"
+
+	"meatus/core/atomicfile"
+	"meatus/core/book"
+	"meatus/core/gateway"
+	"meatus/core/gateway/line"
+	"meatus/core/keyfile"
+	"meatus/core/policy"
+	"meatus/core/sanitize"
+	"meatus/core/store"
+)
+
+// gatewayPlace is where a gateway's files are.
+type gatewayPlace struct{ state, store, policy string }
+
+func (p *gatewayPlace) storePath() string {
+	if p.store != "" {
+		return p.store
+	}
+	return filepath.Join(p.state, "gateway.db")
+}
+
+func (p *gatewayPlace) policyPath() string {
+	if p.policy != "" {
+		return p.policy
+	}
+	return filepath.Join(p.state, "gateway.policy")
+}
+
+// open opens the store of a gateway.
+func (p *gatewayPlace) open(ctx context.Context) (*store.Store, error) {
+	if p.store == "" {
+		if err := os.MkdirAll(p.state, 0o700); err != nil {
+			return nil, err
+		}
+	}
+	return store.Open(ctx, p.storePath())
+}
+
+func gatewayCommand() *cobra.Command {
+	p := &gatewayPlace{}
+	c := &cobra.Command{
+		Use:   "gateway",
+		Short: "reach machines without an open port, which have dialled out to a relay",
+		Long: `A gateway is a relay at a host that both sides can reach. Machines join it by dialling out;
+persons reach them through it as through any hop: name the gateway in the sessions file and
+in a session's via. docs/gateway.md has all of it.`,
+		Args: cobra.NoArgs,
+	}
+	f := c.PersistentFlags()
+	f.StringVar(&p.state, "state", filepath.Join(xdg.StateHome, "meatus", "gateway"), "the folder of the gateway's files")
+	f.StringVar(&p.store, "store", "", "what is kept, and the record: a file, or postgres://USER@HOST/DATABASE (gateway.db in the folder)")
+	f.StringVar(&p.policy, "policy", "", "who may reach which machines: a text file (gateway.policy in the folder)")
+	c.AddCommand(gatewayServe(p), gatewayJoin(), gatewayToken(p), gatewayMachines(p), gatewayRevoke(p), gatewayExplain(p), gatewayRecord(p), gatewayVerify(p))
+	return c
+}
+
+// firstPolicy is the policy of a gateway that has none: nobody may anything.
+const firstPolicy = `# Who may reach which machines through this gateway. Nothing is allowed that no line allows.
+# A line at a time, and # begins a note:
+#
+#   person mira    key SHA256:...
+#   group  keepers mira oskar
+#   allow  keepers to gauge-* tag:reef
+#   deny   mira    to tide-db on sat,sun
+`
+
+func gatewayServe(p *gatewayPlace) *cobra.Command {
+	var at, cert, key, name, reached, clientCA, issuer, audience, status string
+	var asJSON bool
+	var drain time.Duration
+	c := &cobra.Command{
+		Use:   "serve",
+		Short: "be a gateway",
+		Long: `Serve persons and machines until interrupted. Without a certificate one is made, whose
+fingerprint stands in the log: persons name it as host_key, machines with --host-key.
+A certificate and the policy are read again when their files change. At its end the
+machines are asked to join elsewhere, and what runs may go on for a while.`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			log := logger(cmd.ErrOrStderr(), asJSON)
+			if err := os.MkdirAll(p.state, 0o700); err != nil {
+				return err
+			}
+			if _, err := os.Stat(p.policyPath()); errors.Is(err, fs.ErrNotExist) && p.policy == "" {
+				if err := atomicfile.Put(p.policyPath(), []byte(firstPolicy)); err != nil {
+					return err
+				}
+				log.Info("nobody may anything yet: write who may into the policy", "file", p.policyPath())
+			}
+			o := gateway.Options{Log: log, Address: reached, Name: name}
+			var err error
+			if o.Certificate, err = certificateOf(p, cert, key); err != nil {
+				return err
+			}
+			if o.Policy, err = gateway.OpenPolicy(p.policyPath()); err != nil {
+				return &statusError{statusWrongUse, err}
+			}
+			if o.ClientCAs, err = poolOf(clientCA); err != nil {
+				return &statusError{statusWrongUse, err}
+			}
+			if (issuer == "") != (audience == "") {
+				return &statusError{statusWrongUse, errors.New("--token-issuer and --token-audience go together: a token has to be for this gateway")}
+			}
+			if issuer != "" {
+				o.Tokens = &gateway.Tokens{Issuer: issuer, Audience: audience}
+			}
+			if o.Store, err = p.open(cmd.Context()); err != nil {
+				return err
+			}
+			defer o.Store.Close()
+			return serveGateway(cmd.Context(), o, at, status, drain)
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&at, "at", ":443", "where to listen, ADDRESS:PORT")
+	f.StringVar(&cert, "certificate", "", "a file with the certificate and those that sign it, in PEM")
+	f.StringVar(&key, "certificate-key", "", "a file with its key; the same as --certificate where that has both")
+	f.StringVar(&name, "name", "", "what this gateway is called in the record")
+	f.StringVar(&reached, "reached-at", "", "HOST:PORT by which other gateways of the same store reach this one")
+	f.StringVar(&clientCA, "client-ca", "", "a file with the certificates that sign persons' client certificates")
+	f.StringVar(&issuer, "token-issuer", "", "the URL of the issuer of bearer tokens")
+	f.StringVar(&audience, "token-audience", "", "the audience that such a token has to be for")
+	f.StringVar(&status, "status", "", "a loopback ADDRESS:PORT that answers /health, /ready and /metrics")
+	f.BoolVar(&asJSON, "json", false, "log as JSON lines")
+	f.DurationVar(&drain, "drain", 30*time.Second, "how long what runs may go on at the end")
+	return c
+}
+
+// logger is a log for persons, or for programs.
+func logger(to io.Writer, asJSON bool) *slog.Logger {
+	if asJSON {
+		return slog.New(slog.NewJSONHandler(to, nil))
+	}
+	return slog.New(slog.NewTextHandler(to, nil))
+}
+
+// certificateOf is the certificate in files that are named, or one that is made.
+func certificateOf(p *gatewayPlace, cert, key string) (*gateway.Certificate, error) {
+	if cert == "" && key != "" {
+		return nil, &statusError{statusWrongUse, errors.New("--certificate-key is of no certificate; name it with --certificate")}
+	}
+	if key == "" {
+		key = cert
+	}
+	c := &gateway.Certificate{CertFile: cert, KeyFile: key}
+	if cert == "" {
+		own := filepath.Join(p.state, "gateway.pem")
+		c.CertFile, c.KeyFile = own, own
+		host, err := os.Hostname()
+		if err != nil || !book.ValidHost(host) {
+			host = "gateway"
+		}
+		if err := c.Make(host); err != nil {
+			return nil, err
+		}
+	}
+	_, err := c.Get()
+	return c, err
+}
+
+// poolOf reads certificates, nil for no file.
+func poolOf(file string) (*x509.CertPool, error) {
+	if file == "" {
+		return nil, nil
+	}
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return nil, err
+	}
+	pool := x509.NewCertPool()
+	if !pool.AppendCertsFromPEM(text) {
+		return nil, fmt.Errorf("there is no certificate in %s", file)
+	}
+	return pool, nil
+}
+
+// serveGateway serves until the context ends, and then ends in an orderly way.
+func serveGateway(ctx context.Context, o gateway.Options, at, status string, drain time.Duration) error {
+	cert, err := o.Certificate.Get()
+	if err != nil {
+		return err
+	}
+	l, err := net.Listen("tcp", at)
+	if err != nil {
+		return err
+	}
+	s := gateway.NewServer(o)
+	if status != "" {
+		host, _, err := net.SplitHostPort(status)
+		if ip := net.ParseIP(host); err != nil || host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+			l.Close()
+			return &statusError{statusWrongUse, fmt.Errorf("%q is no loopback address with a port: what the gateway tells of itself is for this machine alone", status)}
+		}
+		sl, err := net.Listen("tcp", status)
+		if err != nil {
+			l.Close()
+			return err
+		}
+		told := &http.Server{Handler: s.Status(), ReadHeaderTimeout: 5 * time.Second}
+		go told.Serve(sl)
+		defer told.Close()
+	}
+	go o.Policy.Follow(ctx, o.Log)
+	served := make(chan error, 1)
+	go func() { served <- s.Serve(l) }()
+	o.Log.Info("serving", "at", l.Addr().String(), "host_key", line.FingerprintOf(cert))
+	select {
+	case err = <-served:
+	case <-ctx.Done():
+		o.Log.Info("ending: machines join elsewhere, and what runs may go on", "for", drain.String())
+	}
+	draining, cancel := context.WithTimeout(context.Background(), drain)
+	defer cancel()
+	s.Close(draining)
+	o.Log.Info("ended")
+	return err
+}
+
+func gatewayJoin() *cobra.Command {
+	var token, tokenFile, key, ssh, ca, hostKey, proxy string
+	var also []string
+	var asJSON, firstBoot bool
+	c := &cobra.Command{
+		Use:   "join URL...",
+		Short: "have this machine reached through a gateway",
+		Long: `Dial out to a gateway and wait there. Whoever the gateway lets through reaches this
+machine's SSH server, and nothing else but what --also names. The first time a token is
+wanted, which the gateway's own command makes; from then on the machine is known by a key
+of its own. Several URLs are gateways of one store: the next is taken where one is away.`,
+		Args: cobra.MinimumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			o := gateway.JoinOptions{URLs: args, HostKey: hostKey, Key: key, Token: strings.TrimSpace(token), SSH: ssh, Also: map[string]string{}, Log: logger(cmd.ErrOrStderr(), asJSON), Proxy: http.ProxyFromEnvironment}
+			if tokenFile != "" {
+				if fault, stopped := keyfile.Inspect(tokenFile).Blocked(); stopped {
+					if _, err := os.Stat(key); err != nil {
+						return &statusError{statusWrongUse, fmt.Errorf("%s is not used: %s; %s", tokenFile, fault.Say, fault.Mend)}
+					}
+				} else if text, err := os.ReadFile(tokenFile); err == nil {
+					o.Token = strings.TrimSpace(string(text))
+				}
+			}
+			for _, each := range also {
+				name, to, _ := strings.Cut(each, "=")
+				o.Also[name] = to
+			}
+			if proxy != "" {
+				u, err := url.Parse(proxy)
+				if err != nil || u.Host == "" {
+					return &statusError{statusWrongUse, fmt.Errorf("%q is no proxy; write http://HOST:PORT", sanitize.Line(proxy, 60))}
+				}
+				o.Proxy = http.ProxyURL(u)
+			}
+			var err error
+			if o.Roots, err = poolOf(ca); err != nil {
+				return &statusError{statusWrongUse, err}
+			}
+			if firstBoot {
+				return printFirstBoot(cmd.OutOrStdout(), o)
+			}
+			j, err := gateway.NewJoiner(o)
+			if err != nil {
+				return &statusError{statusWrongUse, err}
+			}
+			if err := j.Run(cmd.Context()); err != nil {
+				return &statusError{statusShut, err}
+			}
+			return nil
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&token, "token", os.Getenv("MEATUS_TOKEN"), "the token to join with the first time (MEATUS_TOKEN)")
+	f.StringVar(&tokenFile, "token-file", "", "a file that it stands in, which nobody else may read")
+	f.StringVar(&key, "key", filepath.Join(xdg.StateHome, "meatus", "machine.pem"), "the file of the machine's own key, made where there is none")
+	f.StringVar(&ssh, "ssh", "127.0.0.1:22", "where this machine's SSH server listens")
+	f.StringArrayVar(&also, "also", nil, "a further destination, NAME=HOST:PORT, reached as NAME.MACHINE; may be given several times")
+	f.StringVar(&ca, "ca", "", "a file with the certificates that sign the gateway's")
+	f.StringVar(&hostKey, "host-key", "", "the fingerprint of the gateway's certificate, as it stands in the gateway's log")
+	f.StringVar(&proxy, "proxy", "", "an HTTP proxy to dial through (HTTPS_PROXY)")
+	f.BoolVar(&asJSON, "json", false, "log as JSON lines")
+	f.BoolVar(&firstBoot, "print-first-boot", false, "print a script that joins a new machine at its first start")
+	return c
+}
+
+func gatewayToken(p *gatewayPlace) *cobra.Command {
+	var tags []string
+	var instance string
+	var life time.Duration
+	c := &cobra.Command{
+		Use:   "token MACHINE",
+		Short: "make a token that one machine joins with, once",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			name := args[0]
+			if !book.ValidName(name) || strings.ContainsAny(strings.Join(tags, ""), " :*?[]#") || strings.ContainsAny(instance, " \t") {
+				return &statusError{statusWrongUse, fmt.Errorf("%q cannot be a machine's name, or a tag holds what it cannot: use letters, digits, dots, hyphens and underscores", sanitize.Line(name, 40))}
+			}
+			if life < time.Minute || life > 30*24*time.Hour {
+				return &statusError{statusWrongUse, fmt.Errorf("a token lives from a minute to 30 days, and not %s", life)}
+			}
+			s, err := p.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			if err := s.Append(cmd.Context(), store.Done{What: "token", Machine: name}); err != nil {
+				return err
+			}
+			text, err := s.NewToken(cmd.Context(), store.Token{Machine: name, Tags: tags, Instance: instance}, life)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintln(cmd.OutOrStdout(), text)
+			fmt.Fprintf(cmd.ErrOrStderr(), "it lets one machine join as %s, once, in the next %s; whoever has it can\n", name, life)
+			return nil
+		},
+	}
+	c.Flags().StringSliceVar(&tags, "tag", nil, "a tag of the machine, that the policy can name; several with commas")
+	c.Flags().StringVar(&instance, "instance", "", "the id of the instance that the machine is")
+	c.Flags().DurationVar(&life, "for", time.Hour, "how long the token can be used")
+	return c
+}
+
+// machineJSON is a machine as it is printed.
+type machineJSON struct {
+	Name     string   `json:"name"`
+	Joined   string   `json:"joined,omitempty"` // since when, RFC 3339
+	Gateway  string   `json:"gateway,omitempty"`
+	From     string   `json:"from,omitempty"`
+	Tags     []string `json:"tags,omitempty"`
+	Instance string   `json:"instance,omitempty"`
+	Offers   []string `json:"offers,omitempty"`
+	Key      string   `json:"key,omitempty"`
+	Revoked  string   `json:"revoked,omitempty"`
+	Token    string   `json:"token,omitempty"` // until when it can join by one
+}
+
+func gatewayMachines(p *gatewayPlace) *cobra.Command {
+	var asJSON bool
+	c := &cobra.Command{
+		Use:   "machines",
+		Short: "the machines of a gateway, and where they are joined",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			s, err := p.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			list, err := s.Machines(cmd.Context())
+			if err != nil {
+				return err
+			}
+			tokens, err := s.Tokens(cmd.Context())
+			if err != nil {
+				return err
+			}
+			stamp := func(t time.Time) string {
+				if t.IsZero() {
+					return ""
+				}
+				return t.Format(time.RFC3339)
+			}
+			all := []machineJSON{}
+			for _, m := range list {
+				all = append(all, machineJSON{m.Name, stamp(m.Joined), m.Gateway, m.From, m.Tags, m.Instance, m.Offers, m.Key, stamp(m.Revoked), ""})
+			}
+			now, err := s.Now(cmd.Context())
+			if err != nil {
+				return err
+			}
+			for _, t := range tokens {
+				if t.Used.IsZero() && t.Expires.After(now) {
+					all = append(all, machineJSON{Name: t.Machine, Tags: t.Tags, Instance: t.Instance, Token: stamp(t.Expires)})
+				}
+			}
+			if asJSON {
+				e := json.NewEncoder(cmd.OutOrStdout())
+				e.SetIndent("", "  ")
+				return e.Encode(all)
+			}
+			w := tabwriter.NewWriter(cmd.OutOrStdout(), 0, 0, 2, ' ', 0)
+			for _, m := range all {
+				say := "not joined"
+				switch {
+				case m.Revoked != "":
+					say = "revoked " + m.Revoked
+				case m.Token != "":
+					say = "a token, until " + m.Token
+				case m.Joined != "":
+					say = fmt.Sprintf("joined at %s since %s from %s", m.Gateway, m.Joined, m.From)
+				}
+				more := strings.Join(m.Tags, " ")
+				if len(m.Offers) > 0 {
+					more += "  leads to " + strings.Join(m.Offers, ", ")
+				}
+				fmt.Fprintf(w, "%s\t%s\t%s\n", sanitize.Line(m.Name, 64), sanitize.Line(say, 200), sanitize.Line(more, 200))
+			}
+			return w.Flush()
+		},
+	}
+	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return c
+}
+
+func gatewayRevoke(p *gatewayPlace) *cobra.Command {
+	return &cobra.Command{
+		Use:   "revoke MACHINE",
+		Short: "have a machine join no more; what runs to it ends",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			s, err := p.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			if err := s.Revoke(cmd.Context(), args[0]); err != nil {
+				return &statusError{statusWrongUse, err}
+			}
+			return s.Append(cmd.Context(), store.Done{What: "revoked", Machine: args[0]})
+		},
+	}
+}
+
+func gatewayExplain(p *gatewayPlace) *cobra.Command {
+	var when string
+	var asJSON bool
+	c := &cobra.Command{
+		Use:   "explain PERSON MACHINE",
+		Short: "which line of the policy lets a person reach a machine, or does not",
+		Args:  cobra.ExactArgs(2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			rules, err := policy.Read(p.policyPath())
+			if err != nil {
+				return &statusError{statusWrongUse, err}
+			}
+			at := time.Now()
+			if when != "" {
+				if at, err = time.Parse(time.RFC3339, when); err != nil {
+					return &statusError{statusWrongUse, fmt.Errorf("%q is no time; write it like 2026-11-27T22:00:00Z", sanitize.Line(when, 40))}
+				}
+			}
+			m := policy.Machine{Name: args[1]}
+			note := ""
+			s, err := p.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			switch known, err := s.Machine(cmd.Context(), args[1]); {
+			case errors.Is(err, store.ErrUnknown):
+				note = "; no machine of that name has joined, so its tags are not known"
+			case err != nil && !errors.Is(err, store.ErrRevoked):
+				return err
+			default:
+				m.Name, m.Tags = known.Name, known.Tags
+			}
+			d := rules.Decide(args[0], m, at)
+			if asJSON {
+				e := json.NewEncoder(cmd.OutOrStdout())
+				line := 0
+				if d.Rule != nil {
+					line = d.Rule.Line
+				}
+				err = e.Encode(map[string]any{"person": args[0], "machine": m.Name, "at": at.UTC().Format(time.RFC3339), "allowed": d.Allowed, "line": line, "why": d.Why})
+			} else {
+				_, err = fmt.Fprintln(cmd.OutOrStdout(), sanitize.Line(d.Why+note, 500))
+			}
+			if err == nil && !d.Allowed {
+				return &statusError{status: statusShut}
+			}
+			return err
+		},
+	}
+	c.Flags().StringVar(&when, "when", "", "at another moment than now, in RFC 3339")
+	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return c
+}
+
+func gatewayRecord(p *gatewayPlace) *cobra.Command {
+	var person, machine string
+	var asJSON bool
+	var last int64
+	c := &cobra.Command{
+		Use:   "record",
+		Short: "who reached what, when, for how long, and how much went through",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			s, err := p.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			from := int64(1)
+			if last > 0 && person == "" && machine == "" {
+				if from, err = s.Length(cmd.Context()); err != nil {
+					return err
+				}
+				from = max(from-last+1, 1)
+			}
+			w := cmd.OutOrStdout()
+			var lines []string
+			for {
+				list, err := s.Entries(cmd.Context(), from, 1000)
+				if err != nil {
+					return err
+				}
+				for _, e := range list {
+					var d store.Done
+					if err := json.Unmarshal([]byte(e.Body), &d); err != nil {
+						return fmt.Errorf("entry %d cannot be read: %w; meatus gateway verify tells whether it was changed", e.Number, err)
+					}
+					if person != "" && d.Person != person || machine != "" && d.Machine != machine {
+						continue
+					}
+					text := e.Body
+					if !asJSON {
+						text = sanitize.Line(fmt.Sprintf("%6d  %s  %s", e.Number, d.At.Format(time.DateTime), d.Say()), 400)
+					}
+					lines = append(lines, text)
+					if last > 0 && int64(len(lines)) > last {
+						lines = lines[1:]
+					}
+				}
+				if len(list) < 1000 {
+					break
+				}
+				from = list[len(list)-1].Number + 1
+			}
+			for _, text := range lines {
+				fmt.Fprintln(w, text)
+			}
+			return nil
+		},
+	}
+	c.Flags().StringVar(&person, "person", "", "of one person alone")
+	c.Flags().StringVar(&machine, "machine", "", "of one machine alone")
+	c.Flags().Int64Var(&last, "last", 200, "so many of the last, 0 for all")
+	c.Flags().BoolVar(&asJSON, "json", false, "print JSON lines")
+	return c
+}
+
+func gatewayVerify(p *gatewayPlace) *cobra.Command {
+	var kept string
+	c := &cobra.Command{
+		Use:   "verify",
+		Short: "whether the record is as it was written",
+		Long: `Hold each entry against the one before. What it prints at the end, kept elsewhere and
+given the next time with --head, shows that nothing was cut off or written anew since.`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			var head store.Head
+			if kept != "" {
+				number, digest, _ := strings.Cut(kept, ":")
+				n, err := strconv.ParseInt(number, 10, 64)
+				if err != nil || len(digest) != 64 {
+					return &statusError{statusWrongUse, fmt.Errorf("%q is no head of a record; write NUMBER:DIGEST", sanitize.Line(kept, 90))}
+				}
+				head = store.Head{Number: n, Digest: digest}
+			}
+			s, err := p.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			end, err := s.Verify(cmd.Context(), head)
+			var tampered *store.Tampered
+			if errors.As(err, &tampered) {
+				return &statusError{statusShut, fmt.Errorf("the record was changed: %w", err)}
+			}
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "%d:%s\n", end.Number, end.Digest)
+			fmt.Fprintf(cmd.ErrOrStderr(), "%d entries, each as it was written\n", end.Number)
+			return nil
+		},
+	}
+	c.Flags().StringVar(&kept, "head", "", "NUMBER:DIGEST, as this command printed it earlier")
+	return c
+}
+
+// printFirstBoot prints what a new machine runs at its first start.
+func printFirstBoot(w io.Writer, o gateway.JoinOptions) error {
+	var b bytes.Buffer
+	quote := func(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
+	args := []string{}
+	for _, u := range o.URLs {
+		args = append(args, quote(u))
+	}
+	if o.HostKey != "" {
+		args = append(args, "--host-key "+quote(o.HostKey))
+	}
+	names := []string{}
+	for name := range o.Also {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	for _, name := range names {
+		args = append(args, "--also "+quote(name+"="+o.Also[name]))
+	}
+	token := o.Token
+	if token == "" {
+		token = "TOKEN"
+	}
+	fmt.Fprintf(&b, firstBootText, quote(token), strings.Join(args, " "), quote(o.SSH))
+	_, err := w.Write(b.Bytes())
+	return err
+}
+
+// firstBootText is a script for the first start of a machine on which this program stands in /usr/local/bin.
+const firstBootText = `#!/bin/sh
+# Joins this machine at a gateway. The token can be used once; it is removed when that is done.
+set -eu
+id meatus-join >/dev/null 2>&1 || useradd --system --no-create-home --shell /usr/sbin/nologin meatus-join
+install -d -m 0700 -o meatus-join -g meatus-join /var/lib/meatus-join
+umask 077
+printf '%%s\n' %s > /var/lib/meatus-join/token
+chown meatus-join: /var/lib/meatus-join/token
+cat > /etc/systemd/system/meatus-join.service <<'UNIT'
+[Unit]
+Description=Joined at a gateway
+After=network-online.target
+Wants=network-online.target
+
+[Service]
+User=meatus-join
+ExecStart=/usr/local/bin/meatus gateway join %s --ssh %s --key /var/lib/meatus-join/machine.pem --token-file /var/lib/meatus-join/token
+Restart=on-failure
+RestartSec=5
+NoNewPrivileges=yes
+ProtectSystem=strict
+ReadWritePaths=/var/lib/meatus-join
+ProtectHome=yes
+PrivateTmp=yes
+PrivateDevices=yes
+CapabilityBoundingSet=
+RestrictAddressFamilies=AF_INET AF_INET6 AF_UNIX AF_NETLINK
+MemoryDenyWriteExecute=yes
+
+[Install]
+WantedBy=multi-user.target
+UNIT
+systemctl daemon-reload
+systemctl enable --now meatus-join.service
+`
