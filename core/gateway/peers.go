@@ -142,7 +142,7 @@ func (s *Server) forPeer(near *yamux.Stream) {
 		cancel()
 	}
 	if err != nil {
-		line.Say(near, line.Answer{Refused: err.Error()})
+		line.Say(near, line.Answer{Refused: err.Error(), Reason: line.NotThere})
 		near.Close()
 		return
 	}

@@ -7,11 +7,11 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"net"
 	"net/http"
 	"strings"
 	"time"
 
+	"github.com/libp2p/go-yamux/v5"
 	"golang.org/x/crypto/ssh"
 
 	"meatus/core/gateway/line"
@@ -22,18 +22,18 @@ import (
 
 // visit is a person's connection.
 type visit struct {
-	s      *Server
-	conn   net.Conn
-	from   string
-	person string
-	by     policy.Mark
-	until  time.Time // its token's end, zero for none
+	s       *Server
+	session *yamux.Session
+	from    string
+	person  string
+	by      policy.Mark
+	until   time.Time // its token's end, zero for none
 }
 
 // still tells whether the person is known by the same under another policy.
 func (v *visit) still(p *policy.Policy) bool { return p.Known(v.by) == v.person }
 
-// person lets a person in, over SSH: by a key, or by what was shown before that, a certificate or a token.
+// person lets a person in, by SSH in the first stream: by a key, or by what was shown before that, a certificate or a token.
 func (s *Server) person(w http.ResponseWriter, r *http.Request) {
 	v := &visit{s: s, from: r.RemoteAddr}
 	shown, until, err := s.shown(r)
@@ -46,10 +46,15 @@ func (s *Server) person(w http.ResponseWriter, r *http.Request) {
 	if err != nil {
 		return
 	}
-	v.conn, v.until = conn, until
+	v.until = until
 	s.wg.Go(func() {
 		defer conn.Close()
 		s.contained(func() {
+			if v.session, err = line.Mux(conn, false); err != nil {
+				return
+			}
+			defer v.session.Close()
+			defer context.AfterFunc(s.ctx, func() { v.session.Close() })()
 			if err := s.receive(v, shown); err != nil {
 				s.refusedPerson(v, err)
 			}
@@ -101,7 +106,7 @@ func (s *Server) shown(r *http.Request) (marks []policy.Mark, until time.Time, e
 // errNobody is why a key, or the lack of one, lets nobody in.
 var errNobody = errors.New("nobody is known by that")
 
-// receive is the SSH connection of a person.
+// receive lets a person in over the first stream, and answers the others until the connection ends.
 func (s *Server) receive(v *visit, shown []policy.Mark) error {
 	known := func(m policy.Mark) (*ssh.Permissions, error) {
 		if v.person = s.Policy.Get().Known(m); v.person == "" {
@@ -130,39 +135,48 @@ func (s *Server) receive(v *visit, shown []policy.Mark) error {
 		return err
 	}
 	config.AddHostKey(signer)
-	late := time.AfterFunc(loginTime, func() { v.conn.Close() })
-	conn, chans, requests, err := ssh.NewServerConn(v.conn, config)
+	late := time.AfterFunc(loginTime, func() { v.session.Close() })
+	control, err := v.session.AcceptStream()
+	if err != nil {
+		return err
+	}
+	conn, chans, requests, err := ssh.NewServerConn(control, config)
 	if !late.Stop() || err != nil {
 		return fmt.Errorf("no login: %w", err)
 	}
 	defer conn.Close()
-	if why := s.enter(v); why != "" {
-		for opened := range chans { // it is told why at the first thing it asks for
-			opened.Reject(ssh.ResourceShortage, why)
-		}
-		return errors.New(why)
-	}
-	defer s.exit(v)
-	defer context.AfterFunc(s.ctx, func() { conn.Close() })()
-	if !v.until.IsZero() {
-		defer time.AfterFunc(time.Until(v.until), func() { conn.Close() }).Stop()
-	}
-	s.Log.Info("a person is here", "person", v.person, "by", v.by.Kind, "from", v.from)
 	go ssh.DiscardRequests(requests)
+	go func() {
+		for opened := range chans {
+			opened.Reject(ssh.UnknownChannelType, "a gateway leads to machines, and opens nothing of its own")
+		}
+		v.session.Close() // who it is is known for as long as that lasts
+	}()
+	full := s.enter(v)
+	if full == "" {
+		s.Log.Info("a person is here", "person", v.person, "by", v.by.Kind, "from", v.from)
+		defer s.exit(v)
+	}
+	if !v.until.IsZero() {
+		defer time.AfterFunc(time.Until(v.until), func() { v.session.Close() }).Stop()
+	}
 	room := make(chan struct{}, maxStreams)
-	for opened := range chans {
+	for {
+		near, err := v.session.AcceptStream()
+		if err != nil {
+			return nil
+		}
 		select {
 		case room <- struct{}{}:
 		default:
-			opened.Reject(ssh.ResourceShortage, fmt.Sprintf("there are %d streams on this connection already", maxStreams))
+			near.Reset()
 			continue
 		}
 		s.wg.Go(func() {
 			defer func() { <-room }()
-			s.onward(v, opened)
+			s.contained(func() { s.onward(v, near, full) })
 		})
 	}
-	return nil
 }
 
 // enter counts a person's connection, and says why there are too many of them.
@@ -189,59 +203,55 @@ func (s *Server) exit(v *visit) {
 	delete(s.visitors, v)
 }
 
-// onward answers one opening of a person (RFC 4254 section 7.2): a stream to a machine.
-func (s *Server) onward(v *visit, opened ssh.NewChannel) {
-	var to struct {
-		Host     string
-		Port     uint32
-		From     string
-		FromPort uint32
-	}
-	if opened.ChannelType() != "direct-tcpip" {
-		opened.Reject(ssh.UnknownChannelType, "a gateway leads to machines, and opens nothing of its own")
+// onward answers one stream of a person: it leads to a machine. Where the person has too many connections, full
+// says so.
+func (s *Server) onward(v *visit, near *yamux.Stream, full string) {
+	near.SetReadDeadline(time.Now().Add(storeTime))
+	var ask line.Ask
+	if err := line.Hear(near, &ask); err != nil || len(ask.Machine) > 255 {
+		near.Reset()
 		return
 	}
-	if err := ssh.Unmarshal(opened.ExtraData(), &to); err != nil || len(to.Host) > 255 || to.Port > 65535 {
-		opened.Reject(ssh.ConnectionFailed, "that is no machine")
+	near.SetReadDeadline(time.Time{})
+	if full != "" {
+		s.refuse(near, &line.Refusal{Reason: line.NoRoom, Say: full})
 		return
 	}
 	ctx, cancel := context.WithTimeout(s.ctx, openTime)
 	defer cancel()
-	st, far, refusal := s.open(ctx, v, to.Host, int(to.Port))
+	st, far, refusal := s.open(ctx, v, ask.Machine, ask.Port)
 	if refusal != nil {
-		s.counted.refused.Add(1)
-		opened.Reject(refusal.reason, refusal.say)
+		s.refuse(near, refusal)
 		return
 	}
-	near, requests, err := opened.Accept()
-	if err != nil {
-		far.Close()
+	if err := line.Say(near, line.Answer{}); err != nil {
+		near.Reset()
+		abort(far)
 		s.close(st, err)
 		return
 	}
-	go ssh.DiscardRequests(requests)
 	s.pass(st, near, far)
+}
+
+func (s *Server) refuse(near *yamux.Stream, r *line.Refusal) {
+	s.counted.refused.Add(1)
+	line.Say(near, line.Answer{Refused: r.Say, Reason: r.Reason})
+	near.Close()
 }
 
 // openTime is how long a stream may take to be opened, with the time that is waited for its machine.
 const openTime = 30 * time.Second
 
-// refusal is why no stream is opened.
-type refusal struct {
-	reason ssh.RejectionReason
-	say    string
-}
-
 // open finds a machine and opens a stream to it for a person.
-func (s *Server) open(ctx context.Context, v *visit, name string, port int) (*stream, line.Stream, *refusal) {
+func (s *Server) open(ctx context.Context, v *visit, name string, port int) (*stream, line.Stream, *line.Refusal) {
 	if s.ending.Load() {
-		return nil, nil, &refusal{ssh.ConnectionFailed, errEnding.Error()}
+		return nil, nil, &line.Refusal{Reason: line.NotThere, Say: errEnding.Error()}
 	}
 	m, to, err := s.find(ctx, name)
 	unknown := errors.Is(err, store.ErrUnknown) || errors.Is(err, store.ErrRevoked)
 	if err != nil && !unknown {
 		s.Log.Error("the store does not answer", "error", err)
-		return nil, nil, &refusal{ssh.ConnectionFailed, "the gateway's store does not answer, so nothing new is let through; tell whoever runs it"}
+		return nil, nil, &line.Refusal{Reason: line.NotThere, Say: "the gateway's store does not answer, so nothing new is let through; tell whoever runs it"}
 	}
 	if unknown {
 		m = store.Machine{Name: sanitize.Line(name, 64)}
@@ -253,24 +263,24 @@ func (s *Server) open(ctx context.Context, v *visit, name string, port int) (*st
 		// Whether there is such a machine is not said to whom it is not for.
 		s.note(ctx, store.Done{What: "refused", Person: v.person, By: st.by, From: v.from, Machine: m.Name, To: to, Why: d.Why})
 		s.Log.Info("refused", "person", v.person, "machine", m.Name, "why", d.Why)
-		return nil, nil, &refusal{ssh.Prohibited, fmt.Sprintf("%s may not reach %s here: %s", v.person, st.name(), said(d))}
+		return nil, nil, &line.Refusal{Reason: line.NotAllowed, Say: fmt.Sprintf("%s may not reach %s here: %s", v.person, st.name(), said(d))}
 	}
 	if unknown {
-		return nil, nil, &refusal{ssh.ConnectionFailed, fmt.Sprintf("no machine called %s has joined here", m.Name)}
+		return nil, nil, &line.Refusal{Reason: line.NotThere, Say: fmt.Sprintf("no machine called %s has joined here", m.Name)}
 	}
 	st.rule = d.Why
 	if why := s.admit(ctx, st, p); why != "" {
-		return nil, nil, &refusal{ssh.ResourceShortage, why}
+		return nil, nil, &line.Refusal{Reason: line.NoRoom, Say: why}
 	}
 	if err := s.Append(ctx, st.done("opened")); err != nil {
 		s.release(st)
 		s.Log.Error("the record cannot be written: nothing new is let through", "error", err)
-		return nil, nil, &refusal{ssh.ConnectionFailed, "the gateway's record cannot be written, so nothing new is let through; tell whoever runs it"}
+		return nil, nil, &line.Refusal{Reason: line.NotThere, Say: "the gateway's record cannot be written, so nothing new is let through; tell whoever runs it"}
 	}
 	far, err := s.reach(ctx, st, port)
 	if err != nil {
 		s.close(st, err)
-		return nil, nil, &refusal{ssh.ConnectionFailed, err.Error()}
+		return nil, nil, &line.Refusal{Reason: line.NotThere, Say: err.Error()}
 	}
 	return st, far, nil
 }

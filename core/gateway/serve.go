@@ -121,6 +121,8 @@ func (s *Server) Serve(l net.Listener) error {
 		GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) { return s.Certificate.Get() },
 		ClientAuth:     tls.RequestClientCert, // a machine's is its own; a person's is verified where it is used
 		NextProtos:     []string{"http/1.1"},
+
+		DynamicRecordSizingDisabled: true,
 	}
 	if err := s.beat(); err != nil {
 		return fmt.Errorf("the store: %w", err)
@@ -241,7 +243,7 @@ func (s *Server) redecide() {
 	defer s.mu.Unlock()
 	for v := range s.visitors {
 		if !v.still(p) {
-			v.conn.Close()
+			v.session.Close()
 		}
 	}
 	for st := range s.streams {

@@ -13,6 +13,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"meatus/core/gate"
+	"meatus/core/gateway/line"
 	"meatus/core/sanitize"
 )
 
@@ -66,6 +67,10 @@ var farWords = []struct {
 // onwardFailure words why the hop below could not open the way to this one.
 func (l *Link) onwardFailure(p *patience, err error) *gate.Failure {
 	bastion, addr := l.below.hop.Name, l.hop.Knock()
+	var at *line.Refusal
+	if errors.As(err, &at) {
+		return l.gatewayRefusal(at)
+	}
 	var refusal *ssh.OpenChannelError
 	if !errors.As(err, &refusal) {
 		if p.ranOut() {
@@ -79,9 +84,6 @@ func (l *Link) onwardFailure(p *patience, err error) *gate.Failure {
 		f := l.below.hungUp(err)
 		l.below.cancel(f) // whoever walks now makes a new link
 		return f
-	}
-	if l.below.hop.Gateway != nil {
-		return l.gatewayRefusal(refusal)
 	}
 	said := sanitize.Line(refusal.Message, 120)
 	detail := []string{fmt.Sprintf("%s said: %q", bastion, said)}

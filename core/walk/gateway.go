@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/libp2p/go-yamux/v5"
 	"golang.org/x/crypto/ssh"
 
 	"meatus/core/book"
@@ -43,8 +44,9 @@ func (l *Link) reachGateway(p *patience) (net.Conn, error) {
 			p.renew()
 			target.URL = url
 			target.Dial = func(context.Context, string, string) (net.Conn, error) { return conn, nil }
-			if l.gateway, err = line.Connect(p.ctx, target); err == nil {
-				return l.gateway, nil
+			var control net.Conn
+			if control, err = l.overGateway(p.ctx, target); err == nil {
+				return control, nil
 			}
 			conn.Close()
 			err = l.gatewayFailure(p, host, err)
@@ -57,6 +59,51 @@ func (l *Link) reachGateway(p *patience) (net.Conn, error) {
 		p.renew()
 	}
 	return nil, err
+}
+
+// overGateway is the connection to a gateway. Its first stream is SSH, by which it knows us, and the others lead to
+// machines.
+type overGateway struct {
+	line    *line.Conn
+	wire    *countedConn
+	session *yamux.Session
+}
+
+// overGateway makes it, and returns the first stream.
+func (l *Link) overGateway(ctx context.Context, target line.Target) (net.Conn, error) {
+	conn, err := line.Connect(ctx, target)
+	if err != nil {
+		return nil, err
+	}
+	g := &overGateway{line: conn, wire: &countedConn{Conn: conn, gone: make(chan struct{})}}
+	g.wire.settled.Store(true)
+	if g.session, err = line.Mux(g.wire, true); err != nil {
+		conn.Close()
+		return nil, err
+	}
+	control, err := g.session.OpenStream(ctx)
+	if err != nil {
+		g.session.Close()
+		return nil, err
+	}
+	context.AfterFunc(l.ctx, func() { g.session.Close() })
+	l.gateway = g
+	return control, nil
+}
+
+// openAtGateway opens a stream to a machine that has joined. It fails with a [line.Refusal].
+func (l *Link) openAtGateway(ctx context.Context, addr string) (net.Conn, error) {
+	host, port, err := net.SplitHostPort(addr)
+	if err != nil {
+		return nil, err
+	}
+	n, _ := strconv.Atoi(port)
+	stream, err := line.Open(ctx, l.gateway.session, line.Ask{Machine: host, Port: n})
+	if err != nil {
+		return nil, err
+	}
+	l.load.channels.Add(1)
+	return &loadedStream{Stream: stream, load: &l.load}, nil
 }
 
 // gatewayTarget is what is known of a gateway before it is connected to, with what we show there.
@@ -163,7 +210,7 @@ func (h *handshake) gatewayIdentity(key ssh.PublicKey) error {
 	h.answered()
 	l.trying(gate.Identity)
 	h.p.renew()
-	print, c := ssh.FingerprintSHA256(key), l.gateway
+	print, c := ssh.FingerprintSHA256(key), l.gateway.line
 	switch {
 	case l.hop.Gateway.HostKey == print:
 		l.passed(gate.Identity, "the key that is named, "+print)
@@ -200,14 +247,14 @@ func (g *login) gatewayLogin() *gate.Failure {
 }
 
 // gatewayRefusal words why a gateway opens no stream to the machine behind it.
-func (l *Link) gatewayRefusal(refusal *ssh.OpenChannelError) *gate.Failure {
-	at, said := l.below.hop.Name, sanitize.Line(refusal.Message, 300)
+func (l *Link) gatewayRefusal(refusal *line.Refusal) *gate.Failure {
+	at, said := l.below.hop.Name, refusal.Say
 	var f *gate.Failure
 	switch refusal.Reason {
-	case ssh.Prohibited:
+	case line.NotAllowed:
 		f = l.fail(gate.Channel, gate.OnwardForbidden, "not allowed", said, "ask whoever runs "+at+" to allow it in its policy", refusal)
 		f.Remedy.Act, f.Remedy.Subject = gate.HandOn, said
-	case ssh.ResourceShortage:
+	case line.NoRoom:
 		f = l.fail(gate.Channel, gate.ChannelRefused, "no room", said, "end what is not needed, or wait", refusal)
 	default:
 		f = l.fail(gate.Address, gate.FarUnreachable, "not there", said, fmt.Sprintf("see whether %s is up, and whether it is joined at %s: meatus gateway join has to run there", l.hop.Name, at), refusal)

@@ -16,7 +16,6 @@ import (
 
 	"meatus/core/contain"
 	"meatus/core/gate"
-	"meatus/core/gateway/line"
 	"meatus/core/route"
 )
 
@@ -39,8 +38,8 @@ type Link struct {
 	err     error
 	client  *ssh.Client
 	conn    *countedConn
-	knock   string     // what is really connected to
-	gateway *line.Conn // that it is made over, where the hop is a gateway
+	knock   string       // what is really connected to
+	gateway *overGateway // that it is made over, where the hop is a gateway
 	cipher  string
 	hostKey ssh.PublicKey // that the machine showed and that was found right
 	since   time.Time
@@ -296,9 +295,9 @@ func (l *Link) stateLocked() LinkState {
 		s.LastUse = epoch.Add(time.Duration(last))
 	}
 	if l.conn != nil {
-		s.In, s.Out = l.conn.in.Load(), l.conn.out.Load()
+		s.In, s.Out = l.wire().in.Load(), l.wire().out.Load()
 		s.Software = software(l.conn.greeting())
-		s.LastIn, s.Frozen = epoch.Add(time.Duration(l.conn.lastIn.Load())), l.frozen.Load()
+		s.LastIn, s.Frozen = epoch.Add(time.Duration(l.wire().lastIn.Load())), l.frozen.Load()
 	}
 	return s
 }
@@ -364,7 +363,7 @@ func (l *Link) keepAlive() {
 				waiting, asked = true, time.Now()
 				ask()
 			} else if time.Since(asked) > overdue {
-				l.freeze(time.Duration(l.conn.lastIn.Load()) < asked.Sub(epoch))
+				l.freeze(time.Duration(l.wire().lastIn.Load()) < asked.Sub(epoch))
 			}
 		case <-tick.C:
 			if !waiting {
@@ -372,7 +371,7 @@ func (l *Link) keepAlive() {
 				ask()
 				continue
 			}
-			l.freeze(time.Duration(l.conn.lastIn.Load()) < asked.Sub(epoch))
+			l.freeze(time.Duration(l.wire().lastIn.Load()) < asked.Sub(epoch))
 			if missed++; missed >= missedLimit {
 				l.cancel(l.lost())
 				return
@@ -388,7 +387,7 @@ func (l *Link) freeze(on bool) {
 	if l.frozen.Swap(on) == on {
 		return
 	}
-	silent := time.Since(epoch) - time.Duration(l.conn.lastIn.Load())
+	silent := time.Since(epoch) - time.Duration(l.wire().lastIn.Load())
 	if on {
 		l.frozenAt = time.Now().Add(-silent)
 		l.w.tell(Froze{Hop: l.hop.Name, Silent: silent})
@@ -425,6 +424,9 @@ func (l *Link) lost() *gate.Failure {
 // The library does not always answer an opening when the transport ends under
 // it, so the end of the link is waited for beside it.
 func (l *Link) open(ctx context.Context, network, addr string) (net.Conn, error) {
+	if l.gateway != nil {
+		return l.openAtGateway(ctx, addr)
+	}
 	type opening struct {
 		conn net.Conn
 		err  error
@@ -458,6 +460,14 @@ func (l *Link) open(ctx context.Context, network, addr string) (net.Conn, error)
 		l.w.mu.Unlock()
 	})
 	return nil, context.Cause(ctx)
+}
+
+// wire is what all that the link carries passes.
+func (l *Link) wire() *countedConn {
+	if l.gateway != nil {
+		return l.gateway.wire
+	}
+	return l.conn
 }
 
 // countedConn counts what passes, and keeps the first bytes that came in, which

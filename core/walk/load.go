@@ -5,6 +5,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"github.com/libp2p/go-yamux/v5"
 	"golang.org/x/crypto/ssh"
 )
 
@@ -103,6 +104,30 @@ func (c *loadedChannel) Close() error {
 
 // over takes the channel out of the count: it is closed, or nothing more comes.
 func (c *loadedChannel) over() { c.closed.Do(func() { c.load.channels.Add(-1) }) }
+
+// loadedStream is a stream of a gateway's whose payload is counted.
+type loadedStream struct {
+	*yamux.Stream
+	load   *load
+	closed sync.Once
+}
+
+func (s *loadedStream) Read(p []byte) (int, error) {
+	n, err := s.Stream.Read(p)
+	s.load.took(n)
+	return n, err
+}
+
+func (s *loadedStream) Write(p []byte) (int, error) {
+	n, err := s.Stream.Write(p)
+	s.load.gave(n)
+	return n, err
+}
+
+func (s *loadedStream) Close() error {
+	s.closed.Do(func() { s.load.channels.Add(-1) })
+	return s.Stream.Reset() // both directions at once, as a connection is closed
+}
 
 // trips are a link's round trips, smoothed as RFC 6298 section 2 does.
 type trips struct {

@@ -1,5 +1,5 @@
 // Package line is one connection to a gateway, as both of its ends see it: WebSocket (RFC 6455) over TLS, and in it
-// SSH for a person, or many streams for a machine and between gateways. docs/gateway.md tells the protocol.
+// many streams. The first one that a person opens is SSH, which says who it is. docs/gateway.md tells the protocol.
 package line
 
 import (
@@ -54,7 +54,8 @@ type Conn struct {
 
 // Refusal is a gateway's answer that it takes no connection.
 type Refusal struct {
-	Status int
+	Status int    // of HTTP, 0 over a stream
+	Reason Reason // over a stream
 	Say    string // cleaned
 }
 
@@ -71,7 +72,7 @@ func Connect(ctx context.Context, t Target) (*Conn, error) {
 		return nil, fmt.Errorf("%q is no gateway's URL", sanitize.Line(t.URL, 60))
 	}
 	c := &Conn{}
-	config := &tls.Config{MinVersion: tls.VersionTLS13, RootCAs: t.Roots, NextProtos: []string{"http/1.1"}}
+	config := &tls.Config{MinVersion: tls.VersionTLS13, RootCAs: t.Roots, NextProtos: []string{"http/1.1"}, DynamicRecordSizingDisabled: true}
 	if t.Present != nil {
 		config.GetClientCertificate = func(*tls.CertificateRequestInfo) (*tls.Certificate, error) { return t.Present, nil }
 	}
@@ -95,6 +96,22 @@ func Connect(ctx context.Context, t Target) (*Conn, error) {
 		return nil
 	}
 	transport := &http.Transport{TLSClientConfig: config, Proxy: t.Proxy, DialContext: t.Dial, DisableKeepAlives: true}
+	transport.DialTLSContext = func(ctx context.Context, network, address string) (net.Conn, error) { // where there is no proxy
+		dial := t.Dial
+		if dial == nil {
+			dial = (&net.Dialer{}).DialContext
+		}
+		raw, err := dial(ctx, network, address)
+		if err != nil {
+			return nil, err
+		}
+		secure := tls.Client(raw, config)
+		if err := secure.HandshakeContext(ctx); err != nil {
+			raw.Close()
+			return nil, err
+		}
+		return batch(secure), nil
+	}
 	at := u.JoinPath(t.Path)
 	ws, response, err := websocket.Dial(ctx, at.String(), &websocket.DialOptions{HTTPClient: &http.Client{Transport: transport, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}, HTTPHeader: t.Header})
 	if err != nil {
@@ -104,7 +121,7 @@ func Connect(ctx context.Context, t Target) (*Conn, error) {
 			if response.Header.Get(Mark) == "" {
 				say = "what answers there is no gateway: " + sanitize.Line(response.Status, 60)
 			}
-			return nil, &Refusal{response.StatusCode, say}
+			return nil, &Refusal{Status: response.StatusCode, Say: say}
 		}
 		return nil, err
 	}
@@ -117,7 +134,7 @@ const Mark = "Meatus-Gateway"
 
 // Accept takes the connection that a request asks for.
 func Accept(w http.ResponseWriter, r *http.Request) (net.Conn, error) {
-	ws, err := websocket.Accept(w, r, &websocket.AcceptOptions{CompressionMode: websocket.CompressionDisabled})
+	ws, err := websocket.Accept(batchedWriter{w}, r, &websocket.AcceptOptions{CompressionMode: websocket.CompressionDisabled})
 	if err != nil {
 		return nil, err
 	}
@@ -167,9 +184,9 @@ func (l listening) Read(p []byte) (int, error) {
 	return l.Conn.Read(p)
 }
 
-// Ask is said first over a stream to a machine, or to another gateway.
+// Ask is said first over a stream.
 type Ask struct {
-	Machine string `json:"machine,omitempty"` // to another gateway: which one
+	Machine string `json:"machine,omitempty"` // to a gateway: which one
 	To      string `json:"to,omitempty"`      // a further destination by its name, "" for the machine's SSH server
 	Port    int    `json:"port,omitempty"`    // that the session names
 	Person  string `json:"person,omitempty"`
@@ -179,7 +196,18 @@ type Ask struct {
 // Answer is said to that. Nothing refused is a yes: what follows is the stream.
 type Answer struct {
 	Refused string `json:"refused,omitempty"`
+	Reason  Reason `json:"reason,omitempty"`
 }
+
+// Reason tells refusals apart.
+type Reason string
+
+// The reasons.
+const (
+	NotAllowed Reason = "not allowed" // by the policy
+	NoRoom     Reason = "no room"     // a limit is reached
+	NotThere   Reason = "not there"   // the machine is not joined, or nothing answers at it
+)
 
 // maxSaid is how long what is said over a stream first may be, in bytes.
 const maxSaid = 4 << 10
@@ -243,7 +271,7 @@ func Open(ctx context.Context, s *yamux.Session, ask Ask) (*yamux.Stream, error)
 		return nil, fmt.Errorf("no answer: %w", context.Cause(ctx))
 	}
 	if err == nil && answer.Refused != "" {
-		err = &Refusal{Say: sanitize.Line(answer.Refused, 200)}
+		err = &Refusal{Reason: answer.Reason, Say: sanitize.Line(answer.Refused, 300)}
 	}
 	if err != nil {
 		stream.Reset()

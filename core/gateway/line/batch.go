@@ -1,0 +1,108 @@
+package line
+
+import (
+	"bufio"
+	"net"
+	"net/http"
+	"sync"
+	"time"
+)
+
+// maxBatch is how many bytes are written together at most.
+const maxBatch = 128 << 10
+
+// closeTime is how long what waits may take to be written when a connection is closed.
+const closeTime = time.Second
+
+// batched is a connection whose small writes go together while one is under way: each would be a record of TLS
+// and a call of the system by itself.
+type batched struct {
+	net.Conn
+
+	mu      sync.Mutex
+	room    *sync.Cond // signalled when something was taken to be written
+	waiting *[]byte    // nil for nothing
+	busy    bool       // somebody writes
+	closed  bool
+	err     error
+}
+
+func batch(conn net.Conn) *batched {
+	b := &batched{Conn: conn}
+	b.room = sync.NewCond(&b.mu)
+	return b
+}
+
+var batches = sync.Pool{New: func() any { b := make([]byte, 0, maxBatch); return &b }}
+
+// Write takes bytes to be written. What goes wrong then is told by a later one.
+func (b *batched) Write(p []byte) (n int, err error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for n < len(p) {
+		for b.waiting != nil && len(*b.waiting) == maxBatch && b.err == nil {
+			b.room.Wait()
+		}
+		if b.err == nil && b.closed {
+			b.err = net.ErrClosed
+		}
+		if b.err != nil {
+			return n, b.err
+		}
+		if b.waiting == nil {
+			b.waiting = batches.Get().(*[]byte)
+		}
+		piece := p[n:min(len(p), n+maxBatch-len(*b.waiting))]
+		*b.waiting = append(*b.waiting, piece...)
+		n += len(piece)
+		if !b.busy {
+			b.busy = true
+			go b.write()
+		}
+	}
+	return n, nil
+}
+
+// write writes until nothing waits.
+func (b *batched) write() {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for b.waiting != nil && b.err == nil {
+		now := b.waiting
+		b.waiting = nil
+		b.room.Broadcast()
+		b.mu.Unlock()
+		_, err := b.Conn.Write(*now)
+		*now = (*now)[:0]
+		batches.Put(now)
+		b.mu.Lock()
+		b.err = err
+	}
+	b.busy = false
+	b.room.Broadcast()
+	if b.closed {
+		b.Conn.Close()
+	}
+}
+
+// Close ends the connection, when what waits was written or after a second.
+func (b *batched) Close() error {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.closed = true; b.busy {
+		return b.Conn.SetWriteDeadline(time.Now().Add(closeTime))
+	}
+	return b.Conn.Close()
+}
+
+// batchedWriter has the connection that a request is taken over with batched.
+type batchedWriter struct{ http.ResponseWriter }
+
+func (w batchedWriter) Hijack() (net.Conn, *bufio.ReadWriter, error) {
+	conn, both, err := http.NewResponseController(w.ResponseWriter).Hijack()
+	if err != nil {
+		return nil, nil, err
+	}
+	b := batch(conn)
+	return b, bufio.NewReadWriter(both.Reader, bufio.NewWriter(b)), nil
+}
