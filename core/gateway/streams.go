@@ -158,7 +158,7 @@ const countEvery = 5 * time.Second
 func (s *Server) pass(st *stream, near, far line.Stream) {
 	st.mu.Lock()
 	st.cut = func() {
-		near.Close()
+		abort(near)
 		abort(far)
 	}
 	why := st.why
@@ -231,7 +231,7 @@ func relay(near, far line.Stream, in, out *atomic.Int64, also ...*atomic.Int64) 
 	go func() { ended <- one(far, near, append(also[min(1, len(also)):len(also):len(also)], out)...) }()
 	err := <-ended
 	if err != nil {
-		near.Close()
+		abort(near)
 		abort(far)
 	}
 	if second := <-ended; err == nil {

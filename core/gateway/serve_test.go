@@ -1,0 +1,476 @@
+package gateway_test
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+
+	"golang.org/x/crypto/ssh"
+
+	"meatus/core/gateway"
+	"meatus/core/gateway/line"
+	"meatus/core/store"
+	"meatus/lab/await"
+	"meatus/lab/servertest"
+)
+
+// What goes through is whole, both ways at once, in many streams, and each direction ends by itself.
+func TestStreamsAreWhole(t *testing.T) {
+	signer, known := key(t, "mira")
+	p := open(t, known+"allow mira to reef\n", "", nil)
+	// It reads to the end, and then says what it has read.
+	p.join("reef", service(t, func(conn net.Conn) {
+		sum := sha256.New()
+		n, _ := io.Copy(sum, conn)
+		fmt.Fprintf(conn, "%d %x", n, sum.Sum(nil))
+		conn.Write(make([]byte, 3<<20))
+	}))
+	v := p.mustCome(signer)
+	var wg sync.WaitGroup
+	for i := range 10 {
+		wg.Go(func() {
+			text := make([]byte, i*400<<10+i)
+			rand.Read(text)
+			stream, err := v.open(t, "reef")
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			go func() {
+				stream.Write(text)
+				stream.CloseWrite()
+			}()
+			said, err := io.ReadAll(stream)
+			if want := fmt.Sprintf("%d %x", len(text), sha256.Sum256(text)); err != nil || !strings.HasPrefix(string(said), want) || len(said) != len(want)+3<<20 {
+				t.Errorf("stream %d: %d bytes %v: %.90q", i, len(said), err, said)
+			}
+			stream.Close()
+		})
+	}
+	wg.Wait()
+	if head, err := p.store.Verify(t.Context(), store.Head{}); err != nil || head.Number < 22 {
+		t.Errorf("%+v %v", head, err)
+	}
+}
+
+// One that never reads keeps no other waiting.
+func TestASlowReaderStallsNoOther(t *testing.T) {
+	signer, known := key(t, "mira")
+	p := open(t, known+"allow mira to *\n", "", nil)
+	var sent sync.Map
+	p.join("reef", service(t, func(conn net.Conn) {
+		first := make([]byte, 1)
+		io.ReadFull(conn, first)
+		if first[0] == 's' {
+			n, piece := 0, make([]byte, 64<<10)
+			for {
+				m, err := conn.Write(piece)
+				if n += m; err != nil {
+					return
+				}
+				sent.Store("slow", n)
+			}
+		}
+		io.Copy(conn, conn)
+	}))
+	v := p.mustCome(signer)
+	slow, err := v.open(t, "reef")
+	if err != nil {
+		t.Fatal(err)
+	}
+	slow.Write([]byte("s"))
+	still := func() bool { // it is held up when nothing was sent between two looks with other work between them
+		before, _ := sent.Load("slow")
+		other, err := v.open(t, "reef")
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer other.Close()
+		text := bytes.Repeat([]byte("tide"), 100<<10)
+		go func() { other.Write(append([]byte("e"), text...)); other.CloseWrite() }()
+		if got, err := io.ReadAll(other); err != nil || !bytes.Equal(got, text) {
+			t.Fatalf("beside a slow reader %d bytes came: %v", len(got), err)
+		}
+		after, _ := sent.Load("slow")
+		return before != nil && before == after
+	}
+	await.Until(t, "the slow one to be held up", still)
+	if n, _ := sent.Load("slow"); n.(int) > 64<<20 {
+		t.Errorf("%d bytes wait for who does not read", n)
+	}
+}
+
+// Whoever is not known gets nothing, and is told nothing.
+func TestStrangersAreToldNothing(t *testing.T) {
+	_, known := key(t, "mira")
+	p := open(t, known+"allow mira to reef\n", "", nil)
+	stranger, _ := key(t, "nobody")
+	if _, err := p.come(line.Target{}, ssh.PublicKeys(stranger)); err == nil || strings.Contains(err.Error(), "mira") {
+		t.Errorf("a stranger: %v", err)
+	}
+	var refusal *line.Refusal
+	if _, err := p.come(line.Target{Header: http.Header{"Authorization": {"Bearer x.y.z"}}}); !errors.As(err, &refusal) || refusal.Say != "the token is not taken" {
+		t.Errorf("a token where none is trusted: %v", err)
+	}
+	_, err := line.Connect(t.Context(), line.Target{URL: p.url, Path: line.ForMachines, HostKey: p.hostKey})
+	if !errors.As(err, &refusal) || refusal.Status != http.StatusUnauthorized {
+		t.Errorf("a machine without a key: %v", err)
+	}
+	if _, err := line.Connect(t.Context(), line.Target{URL: p.url, Path: line.ForGateways, HostKey: p.hostKey}); !errors.As(err, &refusal) {
+		t.Errorf("a gateway without a key: %v", err)
+	}
+}
+
+// The policy decides, refusals say by which line, and a changed policy ends what it does not allow any more.
+func TestThePolicyDecides(t *testing.T) {
+	signer, known := key(t, "mira")
+	p := open(t, known+"allow mira to reef gone\ndeny mira to lamp\n", "", nil)
+	p.join("reef", service(t, echo))
+	p.join("lamp", service(t, echo))
+	p.join("buoy", service(t, echo))
+	v := p.mustCome(signer)
+	for machine, says := range map[string]string{
+		"lamp": "line 3", "buoy": "no rule", "nowhere": "no rule", "gone": "no machine called gone", "reef.": "no rule", "": "no rule",
+	} {
+		_, err := v.open(t, machine)
+		var refusal *line.Refusal
+		if !errors.As(err, &refusal) || !strings.Contains(refusal.Say, says) {
+			t.Errorf("%q: %v", machine, err)
+		}
+	}
+	stream, err := v.open(t, "reef")
+	if err != nil {
+		t.Fatal(err)
+	}
+	stream.Write([]byte("tide"))
+	io.ReadFull(stream, make([]byte, 4))
+	// A wrong one changes nothing, and is told.
+	p.write("allow mira to\n")
+	p.log.has(t, "the last policy that was right goes on to hold")
+	if other, err := v.open(t, "reef"); err != nil {
+		t.Errorf("with the last good policy: %v", err)
+	} else {
+		other.Close()
+	}
+	p.write(known + "allow mira to buoy\n")
+	if _, err := io.ReadAll(stream); err == nil {
+		t.Error("what is not allowed any more was not cut")
+	}
+	if _, err := v.open(t, "reef"); err == nil {
+		t.Error("what is not allowed any more was opened")
+	}
+	if other, err := v.open(t, "buoy"); err != nil {
+		t.Errorf("what is allowed now: %v", err)
+	} else {
+		other.Close()
+	}
+	// Somebody who is not known any more is shown out.
+	p.write("# nobody\n")
+	v.client.Wait()
+}
+
+// A token lets one machine in, as that machine, once; its key is its own from then on.
+func TestHowAMachineJoins(t *testing.T) {
+	signer, known := key(t, "mira")
+	p := open(t, known+"allow mira to *\n", "", nil)
+	token := p.token("reef")
+	ctx, cancel := context.WithCancel(t.Context())
+	defer cancel()
+	done := make(chan error, 1)
+	j := p.joiner("reef", service(t, echo), token)
+	go func() { done <- j.Run(ctx) }()
+	p.awaitJoined("reef")
+	for name, token := range map[string]string{"a token used twice": token, "a token of nobody": "x", "no token": ""} {
+		if token == "" {
+			if _, err := gateway.NewJoiner(gateway.JoinOptions{URLs: []string{p.url}, Key: filepath.Join(p.dir, "none.pem"), SSH: "127.0.0.1:22"}); err == nil {
+				t.Errorf("%s: a joiner was made", name)
+			}
+			continue
+		}
+		if err := p.joiner(name, "127.0.0.1:1", token).Run(t.Context()); !errors.Is(err, gateway.ErrNotLetIn) {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	v := p.mustCome(signer)
+	stream, err := v.open(t, "reef")
+	if err != nil {
+		t.Fatal(err)
+	}
+	// One that is revoked is cut off, and does not come back.
+	if err := p.store.Revoke(t.Context(), "reef"); err != nil {
+		t.Fatal(err)
+	}
+	if err := <-done; !errors.Is(err, gateway.ErrNotLetIn) {
+		t.Errorf("a revoked machine: %v", err)
+	}
+	if _, err := io.ReadAll(stream); err == nil {
+		t.Error("a stream to it goes on")
+	}
+	if _, err := v.open(t, "reef"); err == nil {
+		t.Error("a stream to it was opened")
+	}
+}
+
+// A machine leads to its SSH server and to what it names, and to nothing else.
+func TestAMachineLeadsToWhatItNames(t *testing.T) {
+	signer, known := key(t, "mira")
+	p := open(t, known+"allow mira to reef printer.reef\n", "", nil)
+	j, err := gateway.NewJoiner(gateway.JoinOptions{URLs: []string{p.url}, HostKey: p.hostKey, Key: filepath.Join(p.dir, "reef.pem"), Token: p.token("reef"), SSH: service(t, func(c net.Conn) { io.WriteString(c, "reef") }),
+		Also: map[string]string{"printer": service(t, func(c net.Conn) { io.WriteString(c, "printer") }), "safe": service(t, echo)}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, cancel := context.WithCancel(t.Context())
+	done := make(chan error, 1)
+	go func() { done <- j.Run(ctx) }()
+	defer func() { cancel(); <-done }()
+	p.awaitJoined("reef")
+	v := p.mustCome(signer)
+	for machine, want := range map[string]string{"reef": "reef", "printer.reef": "printer"} {
+		stream, err := v.open(t, machine)
+		if err != nil {
+			t.Errorf("%s: %v", machine, err)
+			continue
+		}
+		if got, err := io.ReadAll(stream); err != nil || string(got) != want {
+			t.Errorf("%s: %q %v", machine, got, err)
+		}
+	}
+	for _, ask := range []line.Ask{{Machine: "reef", Port: 80}, {Machine: "safe.reef", Port: 22}, {Machine: "lamp.reef", Port: 22}, {Machine: "reef", To: "safe", Port: 80}, {Machine: "127.0.0.1", Port: 22}} {
+		if stream, err := line.Open(t.Context(), v.session, ask); err == nil {
+			t.Errorf("%+v was opened", ask)
+			stream.Reset()
+		}
+	}
+}
+
+// The gateway ends and is started again: machines return by themselves.
+func TestAGatewayRestarts(t *testing.T) {
+	signer, known := key(t, "mira")
+	p := open(t, known+"allow mira to *\n", "", nil)
+	p.join("reef", service(t, echo))
+	for range 2 {
+		at := strings.TrimPrefix(p.url, "wss://")
+		p.stop()
+		if m, err := p.store.Machine(t.Context(), "reef"); err != nil || m.Gateway != "" {
+			t.Errorf("without its gateway: %+v %v", m, err)
+		}
+		p.start(at, nil)
+		v := p.mustCome(signer)
+		stream, err := v.open(t, "reef") // it waits for a machine that was here a moment ago
+		if err != nil {
+			t.Fatal(err)
+		}
+		stream.Close()
+	}
+}
+
+// At its end a gateway has what runs go on for a while, and machines join elsewhere meanwhile.
+func TestAGatewayEndsGracefully(t *testing.T) {
+	signer, known := key(t, "mira")
+	db := servertest.Postgres(t).URL
+	rules := known + "allow mira to *\n"
+	a := open(t, rules, db, nil)
+	b := open(t, rules, db, func(o *gateway.Options) { o.Certificate, o.Name = a.cert, "b" })
+	joiner, err := gateway.NewJoiner(gateway.JoinOptions{URLs: []string{a.url, b.url}, HostKey: a.hostKey, Key: filepath.Join(a.dir, "reef.pem"), Token: a.token("reef"), SSH: service(t, echo), Log: a.log.Logger})
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, cancel := context.WithCancel(t.Context())
+	done := make(chan error, 1)
+	go func() { done <- joiner.Run(ctx) }()
+	defer func() { cancel(); <-done }()
+	a.awaitJoined("reef")
+	v := a.mustCome(signer)
+	stream, err := v.open(t, "reef")
+	if err != nil {
+		t.Fatal(err)
+	}
+	closing, end := context.WithCancel(t.Context())
+	closed := make(chan struct{})
+	go func() { a.server.Close(closing); close(closed) }()
+	a.log.has(t, "the gateway ends; joining elsewhere")
+	if _, err := v.open(t, "reef"); err == nil {
+		t.Error("something new was let through at the end")
+	}
+	await.Until(t, "the machine to join the other gateway", func() bool {
+		m, err := b.store.Machine(t.Context(), "reef")
+		return err == nil && m.Gateway == "b"
+	})
+	stream.Write([]byte("tide"))
+	got := make([]byte, 4)
+	if _, err := io.ReadFull(stream, got); err != nil || string(got) != "tide" {
+		t.Errorf("what runs: %q %v", got, err)
+	}
+	stream.CloseWrite()
+	io.ReadAll(stream)
+	stream.Close()
+	<-closed
+	end()
+}
+
+// Gateways with one store are one: whoever comes to the one reaches what is joined at the other.
+func TestGatewaysSideBySide(t *testing.T) {
+	signer, known := key(t, "mira")
+	db := servertest.Postgres(t)
+	rules := known + "allow mira to *\n"
+	a, b := open(t, rules, db.URL, nil), open(t, rules, db.URL, nil)
+	b.join("reef", service(t, echo))
+	say := func(v *visit, what string) {
+		t.Helper()
+		stream, err := v.open(t, "reef")
+		if err != nil {
+			t.Fatalf("%s: %v", what, err)
+		}
+		text := bytes.Repeat([]byte("low water "), 50<<10)
+		go func() { stream.Write(text); stream.CloseWrite() }()
+		if got, err := io.ReadAll(stream); err != nil || !bytes.Equal(got, text) {
+			t.Errorf("%s: %d bytes %v", what, len(got), err)
+		}
+		stream.Close()
+	}
+	v := a.mustCome(signer)
+	say(v, "from the one to the other")
+	say(v, "and again")
+	// Its machine comes to this one while that one is away, without a word of farewell.
+	token := a.token("moved")
+	ctx, cancel := context.WithCancel(t.Context())
+	defer cancel()
+	j := b.joiner("moved", service(t, echo), token, b.url)
+	go j.Run(ctx)
+	b.awaitJoined("moved")
+	// The store goes away: what runs goes on, and nothing new is let through.
+	stream, err := v.open(t, "reef")
+	if err != nil {
+		t.Fatal(err)
+	}
+	db.Stop()
+	stream.Write([]byte("tide"))
+	got := make([]byte, 4)
+	if _, err := io.ReadFull(stream, got); err != nil || string(got) != "tide" {
+		t.Errorf("what runs without the store: %q %v", got, err)
+	}
+	var refusal *line.Refusal
+	if _, err := v.open(t, "reef"); !errors.As(err, &refusal) || !strings.Contains(refusal.Say, "nothing new is let through") {
+		t.Errorf("without the store: %v", err)
+	}
+	a.log.has(t, "the store does not answer")
+	db.Start()
+	await.Until(t, "the store to be used again", func() bool {
+		other, err := v.open(t, "reef")
+		if err == nil {
+			other.Close()
+		}
+		return err == nil
+	})
+	stream.Close()
+	say(v, "when the store is back")
+	if head, err := a.store.Verify(t.Context(), store.Head{}); err != nil || head.Number < 8 {
+		t.Errorf("%+v %v", head, err)
+	}
+}
+
+func TestLimits(t *testing.T) {
+	signer, known := key(t, "mira")
+	p := open(t, known+"allow mira to *\nlimit mira connections 2 streams 3\nlimit machine lamp streams 1\nlimit machine tank daily 1kB\n", "", nil)
+	for _, name := range []string{"reef", "lamp", "tank"} {
+		p.join(name, service(t, echo))
+	}
+	v := p.mustCome(signer)
+	p.mustCome(signer)
+	refused := func(v *visit, machine, says string) {
+		t.Helper()
+		stream, err := v.open(t, machine)
+		var refusal *line.Refusal
+		if !errors.As(err, &refusal) || refusal.Reason != line.NoRoom || !strings.Contains(refusal.Say, says) {
+			t.Errorf("%s: %v", machine, err)
+		}
+		if err == nil {
+			stream.Close()
+		}
+	}
+	third, err := p.come(line.Target{}, ssh.PublicKeys(signer))
+	if err != nil {
+		t.Fatal(err)
+	}
+	refused(third, "reef", "2 connections")
+	first, err := v.open(t, "lamp")
+	if err != nil {
+		t.Fatal(err)
+	}
+	refused(v, "lamp", "lamp has 1 streams")
+	for range 2 {
+		if _, err := v.open(t, "reef"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	refused(v, "reef", "mira has 3 streams")
+	first.Close()
+	var tank line.Stream
+	await.Until(t, "a stream to be counted out", func() bool {
+		tank, err = v.open(t, "tank")
+		return err == nil
+	})
+	go func() { tank.Write(make([]byte, 5000)); tank.CloseWrite() }()
+	io.ReadAll(tank)
+	tank.Close()
+	await.Until(t, "the day's bytes to be used up", func() bool {
+		stream, err := v.open(t, "tank")
+		if err == nil {
+			stream.Close()
+		}
+		return err != nil && strings.Contains(err.Error(), "used up")
+	})
+}
+
+// What is not the protocol ends that connection, and nothing else.
+func TestBentFrames(t *testing.T) {
+	signer, known := key(t, "mira")
+	p := open(t, known+"allow mira to *\n", "", nil)
+	p.join("reef", service(t, echo))
+	for _, bent := range []string{"", "SSH-2.0-x\r\n", strings.Repeat("\xff", 4000), strings.Repeat("\x00", 100), "\x00\x00\x00\x01\x00\x00\x00\x01\xff\xff\xff\xff"} {
+		conn, err := line.Connect(t.Context(), line.Target{URL: p.url, Path: line.ForPersons, HostKey: p.hostKey})
+		if err != nil {
+			t.Fatal(err)
+		}
+		conn.Write([]byte(bent))
+		if strings.HasPrefix(bent, "\xff") { // no frame of any version
+			io.Copy(io.Discard, conn)
+		}
+		conn.Close()
+	}
+	v := p.mustCome(signer)
+	for _, head := range []string{"\xff\xff", "\x00\x02{}", "\x00\x05{\"ma", "\x10\x01"} {
+		stream, err := v.session.OpenStream(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		stream.Write([]byte(head))
+		stream.CloseWrite()
+		io.Copy(io.Discard, stream)
+	}
+	// More streams than one person's connection may have are turned away, and the others go on.
+	for range 1200 {
+		stream, err := v.session.OpenStream(t.Context())
+		if err != nil {
+			break
+		}
+		go stream.Write([]byte{0})
+	}
+	w := p.mustCome(signer)
+	stream, err := w.open(t, "reef")
+	if err != nil {
+		t.Fatal(err)
+	}
+	stream.Close()
+}
