@@ -383,7 +383,7 @@ func (p *printer) line(r gate.Report) error {
 		return err
 	}
 	for i, h := range r.Hops {
-		fmt.Fprintf(p.out, "  %d %s  %s@%s\n", i+1, h.Name, h.User, h.Address)
+		fmt.Fprintf(p.out, "  %d %s  %s\n", i+1, h.Name, h.Where())
 		for _, g := range h.Gates {
 			fmt.Fprintf(p.out, "    %-8s  %-7s  %s\n", g.Kind, g.Verdict, g.Seen)
 		}

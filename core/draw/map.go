@@ -247,6 +247,9 @@ func (m Map) label(s *sheet, st *station, x, y float64) {
 	room := stationW - 26
 	s.text(x, y, s.cut(sanitize.Line(name, 200), 10, true, room), 10, true, black)
 	where := fmt.Sprintf("%s@%s", st.hop.User, st.hop.Address())
+	if st.hop.Gateway != nil {
+		where = "gateway at " + st.hop.Address()
+	}
 	key := ""
 	if len(st.hop.Keys) > 0 {
 		key = "key " + filepath.Base(st.hop.Keys[0])

@@ -112,6 +112,15 @@ type Hop struct {
 	User    string `json:"user"`
 	Address string `json:"address"`
 	Gates   []Gate `json:"gates"`
+	Gateway bool   `json:"gateway,omitempty"` // it is no machine, but a relay that machines have dialled out to
+}
+
+// Where says where a hop is, and as whom it is logged in to.
+func (h Hop) Where() string {
+	if h.Gateway {
+		return "gateway at " + h.Address
+	}
+	return h.User + "@" + h.Address
 }
 
 // Worst returns the hop's worst gate; its verdict is the hop's.

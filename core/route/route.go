@@ -554,6 +554,7 @@ func (r Route) Check(k Knowledge) gate.Report {
 			channel.Seen = "onward to " + r.Hops[i+1].Name
 		}
 		if h.Gateway != nil {
+			hop.User, hop.Gateway = "", true
 			hop.Gates = append(r.gatewayGates(i, k), channel)
 			report.Hops = append(report.Hops, hop)
 			continue

@@ -110,6 +110,7 @@ type LinkState struct {
 	In, Out   uint64        // bytes on the wire, from and to the machine
 	Users     int           // shells, commands and links above
 	Cipher    string
+	Gateway   bool   // it leads to no machine, but to a relay
 	Software  string // what the machine's server calls itself (RFC 4253 section 4.2), as it sent it
 	// Of all round trips of the link: smoothed with their spread, as RFC 6298
 	// section 2 does, the best and the worst; 0 before the first answer.

@@ -284,7 +284,7 @@ func (l *Link) passed(k gate.Kind, seen string) {
 }
 
 func (l *Link) stateLocked() LinkState {
-	s := LinkState{ID: l.id, Hop: l.hop.Name, Prefix: l.prefix, Since: l.since, Users: l.users, Cipher: l.cipher, Again: max(l.w.ups[l.prefix]-1, 0)}
+	s := LinkState{ID: l.id, Hop: l.hop.Name, Prefix: l.prefix, Since: l.since, Users: l.users, Cipher: l.cipher, Gateway: l.hop.Gateway != nil, Again: max(l.w.ups[l.prefix]-1, 0)}
 	if s.Lane = l.hop.Lane; l.below != nil {
 		s.Below = l.below.id
 	}

@@ -16,6 +16,7 @@ import (
 	"meatus/core/tunnel"
 	"meatus/core/words"
 	"meatus/tui/fit"
+	"meatus/tui/theme"
 )
 
 const (
@@ -228,7 +229,11 @@ func (m *Model) hopLine(l boardLine, at int, links *board.Links, live map[*branc
 		return "  " + t.Accent.Render("here")
 	}
 	_, carries := live[l.branch]
-	return "  " + m.rails(l, at, live) + m.joint(l, at, live, carries, known, "") + "  " + t.Faint.Render(sanitize.Line(l.branch.name, longestName))
+	name := t.Faint.Render(sanitize.Line(l.branch.name, longestName))
+	if m.ws.Book.Gateway(l.branch.name) != nil {
+		name = t.Accent.Render(theme.Gateway) + " " + name + t.Faint.Render("   gateway")
+	}
+	return "  " + m.rails(l, at, live) + m.joint(l, at, live, carries, known, "") + "  " + name
 }
 
 // The strokes of a way: how it stands as far as a machine.

@@ -217,11 +217,11 @@ func (m *Model) focusHop(e row) int {
 func (m *Model) hop(e row, i, width int) []fit.Row {
 	t, h := m.s.Theme, e.Details.Report.Hops[i]
 	number := t.Accent.Render(fmt.Sprint(i + 1))
-	name := fit.Row{Line: fmt.Sprintf("  %s %s   %s", number, t.Strong.Render(h.Name), t.Faint.Render(h.User+"@"+h.Address))}
+	name := fit.Row{Line: fmt.Sprintf("  %s %s   %s", number, t.Strong.Render(h.Name), t.Faint.Render(h.Where()))}
 	if fit.Width(name.Line) < width {
 		name.Whole = []string{name.Line}
 	} else {
-		name.Whole = wrapped("  "+number+" ", t.Strong.Render(h.Name)+" "+t.Faint.Render(h.User+"@"+h.Address), width)
+		name.Whole = wrapped("  "+number+" ", t.Strong.Render(h.Name)+" "+t.Faint.Render(h.Where()), width)
 		name.Line = fit.Cut(name.Line, width-2)
 	}
 	rows := []fit.Row{name}

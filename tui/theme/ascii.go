@@ -15,7 +15,7 @@ var plain = strings.NewReplacer(pairs(
 	"←↑→↓⇄⇐⇒", "<^>v=<>",
 	"◜◝◞◟", "|/-\\",
 	"▁▂▃▄▅▆▇█░▒", "_.-:=+*#.:",
-	"·•…✓♪⌂≡≣▤▨∿–±×°≠≤≥", "-*.v!0T=#%~--x'!<>",
+	"·•…✓♪⌂≡≣▤▨∿–±×°≠≤≥◈", "-*.v!0T=#%~--x'!<>H",
 )...)
 
 // pairs are the letters of each text beside those of the one after it.
@@ -29,6 +29,9 @@ func pairs(texts ...string) []string {
 	}
 	return all
 }
+
+// Gateway is the mark of a gateway: a relay that two sides come to.
+const Gateway = "◈"
 
 // ASCII is a screen with its marks and lines in ASCII, for terminals that have no others. What
 // else stands on it stays as it is; dots of charts become full stops.

@@ -11,6 +11,7 @@ import (
 	"meatus/core/words"
 	"meatus/tui/chart"
 	"meatus/tui/fit"
+	"meatus/tui/theme"
 )
 
 func (m *Model) mapRoom() int { return max((m.height-9)/3, 3) }
@@ -216,6 +217,9 @@ func (s stop) name() string {
 	}
 	if s.Lane > 0 {
 		return fmt.Sprintf("%s link %d", s.Hop, s.Lane+1)
+	}
+	if s.Gateway {
+		return theme.Gateway + " " + s.Hop
 	}
 	return s.Hop
 }
