@@ -33,6 +33,7 @@ const baySessions = `# Lantern Bay, a tide observatory. Everything here is made 
 #               passes the list of keys over; the password is: ebb
 #   quay        a private key, an agent's socket and an unknown line were left
 #               behind there
+#   wreck       the token that it was to join the lightship with was used up
 # and some are only uncommon: the lamp wants a code after the key (its banner
 # gives it away), the mast a certificate.
 
@@ -131,6 +132,29 @@ dial  = "QUAY"
 key   = "keys/shore.pem"
 agent = "ask"
 lends = ["keys/gauge.pem"]
+
+[gateway.lightship]              # a relay: machines without an open port dial out to it
+url      = "LIGHTSHIP"
+host_key = "SHIPKEY"
+key      = "keys/shore.pem"
+
+[session.sounder]                # nobody can knock at it; it has joined the lightship
+via      = ["lightship"]
+instance = "sounder"
+user     = "keeper"
+key      = "keys/gauge.pem"
+
+[session.skerry]                 # joins a little after the start
+via   = ["lightship"]
+host  = "skerry"
+user  = "keeper"
+key   = "keys/gauge.pem"
+
+[session.wreck]
+via   = ["lightship"]
+host  = "wreck"
+user  = "keeper"
+key   = "keys/gauge.pem"
 
 [session.sill]
 via   = ["quay"]

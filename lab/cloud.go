@@ -146,7 +146,7 @@ func (b *Lab) openCloud() error {
 		c.servers = append(c.servers, i)
 	}
 	c.servers = append(c.servers,
-		&instance{id: "i-sounder", name: "sounder", status: "ACTIVE", image: "im-plain", key: "sounding", network: "n-deep", groups: []string{"deep"}, inside: netip.MustParseAddr("10.62.0.12"), launched: launched, updated: launched},
+		&instance{id: "i-sounder", name: "sounder", status: "ACTIVE", image: "im-plain", key: "sounding", network: "n-deep", groups: []string{"deep"}, inside: netip.MustParseAddr("10.62.0.12"), launched: launched, updated: launched, host: b.hosts["sounder"]},
 		&instance{id: "i-float", name: "float", status: "ERROR", image: "im-plain", key: "gauge", network: "n-reef", launched: launched, updated: launched, fault: "No valid host was found. There are not enough hosts available."},
 	)
 	secret, err := keptText(filepath.Join(b.Dir, "lab", "secret"), func() string { return hex.EncodeToString(randomBytes(16)) })

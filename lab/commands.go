@@ -59,7 +59,7 @@ func init() {
 		"copy":   {"print what is typed until its end", func(_ context.Context, s *shell, _ []string) int { io.Copy(s.out, s.in); return 0 }},
 		"sleep":  {"sleep SECONDS", sleep},
 		"clear":  {"an empty screen", func(_ context.Context, s *shell, _ []string) int { fmt.Fprint(s.out, "\x1b[H\x1b[2J"); return 0 }},
-		"fault":  {"fault HOST delay DURATION|limit BYTES|loss PERCENT|freeze|cut|closed|forbid|replace|impostor|quota BYTES|clock DURATION|lie|forget|cut-files BYTES|endless|crowd|files-only|shell-only|heal: what goes wrong in the lab", fault},
+		"fault":  {"fault HOST delay DURATION|limit BYTES|loss PERCENT|freeze|cut|closed|forbid|replace|impostor|quota BYTES|clock DURATION|lie|forget|cut-files BYTES|endless|crowd|files-only|shell-only|heal, or fault lightship restart: what goes wrong in the lab", fault},
 		"exit":   {"exit [STATUS]: leave", exit},
 	}
 }
@@ -305,6 +305,11 @@ func fault(_ context.Context, s *shell, args []string) int {
 	if len(args) < 2 {
 		fmt.Fprintln(s.errs, commands["fault"].use)
 		return 2
+	}
+	if args[0] == Lightship && args[1] == "restart" {
+		s.host.bay.RestartLightship(time.Second)
+		fmt.Fprintln(s.out, "the lightship is back in a second")
+		return 0
 	}
 	h := s.host.bay.Host(args[0])
 	if h == nil {

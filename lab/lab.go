@@ -38,6 +38,8 @@ type Lab struct {
 	since time.Time
 	cloud *Cloud
 
+	lightship *lightship
+
 	ctx      context.Context // ends with the bay
 	cancel   context.CancelFunc
 	listener net.Listener
@@ -68,6 +70,12 @@ var bayMap = []place{
 	{"buoy", "10.61.4.62", map[string]string{"keeper": "gauge.pem"}, true},
 	{"sill", "10.61.4.63", map[string]string{"keeper": "gauge.pem"}, true},
 	{"sluice", "10.61.4.64", map[string]string{"keeper": "gauge.pem"}, true},
+}
+
+// adrift are hosts that nobody can knock at: they join the lightship.
+var adrift = []place{
+	{"sounder", "10.62.0.12", map[string]string{"keeper": "gauge.pem"}, false},
+	{"skerry", "10.62.0.13", map[string]string{"keeper": "gauge.pem"}, false},
 }
 
 // LampCode is the second step at the lamp, which its banner gives away.
@@ -114,7 +122,7 @@ func Open(dir string) (*Lab, error) {
 	if err != nil {
 		return nil, err
 	}
-	for _, p := range bayMap {
+	for _, p := range append(slices.Clone(bayMap), adrift...) {
 		if err := b.build(p, keys); err != nil {
 			return nil, err
 		}
@@ -123,6 +131,9 @@ func Open(dir string) (*Lab, error) {
 		return nil, err
 	}
 	err = b.openCloud()
+	if err == nil {
+		err = b.openLightship(keys)
+	}
 	if err == nil {
 		err = b.writeWorkspace()
 	}
@@ -259,7 +270,13 @@ func (b *Lab) Close() {
 		h.Faults.Heal()
 		h.Cut()
 	}
+	if b.lightship != nil {
+		b.lightship.stop()
+	}
 	b.wg.Wait()
+	if b.lightship != nil {
+		b.lightship.close()
+	}
 }
 
 // listen takes the port of the last start again, so that a kept workspace still
@@ -526,7 +543,7 @@ func (b *Lab) writeWorkspace() error {
 			return err
 		}
 	}
-	return os.WriteFile(sessions, []byte(strings.NewReplacer("QUAY", b.Address(), "DOOR", b.taken.Addr().String()).Replace(baySessions)), 0o600)
+	return os.WriteFile(sessions, []byte(strings.NewReplacer("QUAY", b.Address(), "DOOR", b.taken.Addr().String(), "LIGHTSHIP", b.lightship.URL(), "SHIPKEY", b.lightship.HostKey()).Replace(baySessions)), 0o600)
 }
 
 // Dialer reaches the bay and nothing else: any address but the bastion's has no
@@ -536,9 +553,9 @@ func (b *Lab) Dialer() *Dialer { return &Dialer{b} }
 // Dialer is a dialer that knows the bay alone.
 type Dialer struct{ bay *Lab }
 
-// DialContext connects to the bastion.
+// DialContext connects to the bastion, or to the gateway.
 func (d *Dialer) DialContext(ctx context.Context, network, address string) (net.Conn, error) {
-	if address != d.bay.Address() {
+	if address != d.bay.Address() && "wss://"+address != d.bay.lightship.URL() {
 		return nil, &net.OpError{Op: "dial", Net: network, Err: fmt.Errorf("%s is not in the lab: %w", address, syscall.ENETUNREACH)}
 	}
 	return (&net.Dialer{}).DialContext(ctx, network, address)

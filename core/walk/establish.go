@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -181,7 +182,11 @@ func (l *Link) foundAt(seen string) {
 func (l *Link) reachThrough(p *patience) (net.Conn, error) {
 	l.tell(-1, gate.Gate{Kind: gate.Channel}, true)
 	began := time.Now()
-	conn, err := l.below.open(p.ctx, "tcp", l.hop.Knock())
+	to := l.hop.Knock()
+	if l.below.hop.Gateway != nil && l.hop.Instance != nil { // a gateway knows it by its id, whatever its address
+		to = net.JoinHostPort(l.hop.Instance.ID, strconv.Itoa(l.hop.Port))
+	}
+	conn, err := l.below.open(p.ctx, "tcp", to)
 	if err != nil {
 		return nil, l.onwardFailure(p, err)
 	}

@@ -139,6 +139,9 @@ type Asked struct {
 // is known says nothing of it: of an instance that runs and is in groups of rules alone it does. Nobody knows who this machine is seen as where it stands inside, or behind a proxy.
 func (w *Workspace) AskHop(r route.Route, i int) (a Asked, ok bool) {
 	h := r.Hops[i]
+	if i > 0 && r.Hops[i-1].Gateway != nil { // the machine has dialled out: nothing need let anybody in
+		return a, false
+	}
 	a.Source, a.To = w.InstanceOf(h)
 	if a.To == nil || len(a.To.Groups) == 0 || a.To.State != estate.Running || h.Port < 1 || h.Port > 65535 {
 		return a, false
