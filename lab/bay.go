@@ -33,7 +33,7 @@ const baySessions = `# Lantern Bay, a tide observatory. Everything here is made 
 #               passes the list of keys over; the password is: ebb
 #   quay        a private key, an agent's socket and an unknown line were left
 #               behind there
-#   wreck       the token that it was to join the lightship with was used up
+#   hulk       the token that it was to join the lightship with was used up
 # and some are only uncommon: the lamp wants a code after the key (its banner
 # gives it away), the mast a certificate.
 
@@ -139,10 +139,10 @@ host_key = "SHIPKEY"
 key      = "keys/shore.pem"
 
 [session.sounder]                # nobody can knock at it; it has joined the lightship
-via      = ["lightship"]
-instance = "sounder"
-user     = "keeper"
-key      = "keys/gauge.pem"
+via   = ["lightship"]
+host  = "sounder"
+user  = "keeper"
+key   = "keys/gauge.pem"
 
 [session.skerry]                 # joins a little after the start
 via   = ["lightship"]
@@ -150,9 +150,9 @@ host  = "skerry"
 user  = "keeper"
 key   = "keys/gauge.pem"
 
-[session.wreck]
+[session.hulk]
 via   = ["lightship"]
-host  = "wreck"
+host  = "hulk"
 user  = "keeper"
 key   = "keys/gauge.pem"
 

@@ -19,7 +19,7 @@ import (
 )
 
 // lightship is the bay's gateway, a real one on loopback. The sounder has joined it, the skerry joins a little after
-// the start, and the wreck comes with a token that was used already. None of them has a port that anybody can knock
+// the start, and the hulk comes with a token that was used already. None of them has a port that anybody can knock
 // at.
 type lightship struct {
 	bay    *Lab
@@ -73,7 +73,7 @@ func (b *Lab) openLightship(keys map[string]ssh.PublicKey) (err error) {
 	if err := os.WriteFile(filepath.Join(l.dir, "port"), []byte(l.port), 0o600); err != nil {
 		return err
 	}
-	for name, after := range map[string]time.Duration{"sounder": 0, "skerry": Afloat, "wreck": 0} {
+	for name, after := range map[string]time.Duration{"sounder": 0, "skerry": Afloat, "hulk": 0} {
 		if err := l.join(name, after); err != nil {
 			return err
 		}
@@ -86,7 +86,7 @@ const bayPolicy = `# Who may reach which machines through the lightship.
 person warden key %s
 person keeper key %s
 
-allow warden to sounder skerry wreck
+allow warden to sounder skerry hulk
 allow keeper to tag:reef on mon-fri at 06:00-18:00
 limit keeper streams 4
 `
@@ -154,7 +154,7 @@ func (l *lightship) HostKey() string {
 // join has a host join after a while, with a token where it comes for the first time.
 func (l *lightship) join(name string, after time.Duration) error {
 	h := l.bay.Host(name)
-	at := "127.0.0.1:1" // the wreck has no server left
+	at := "127.0.0.1:1" // the hulk has no server left
 	if h != nil {
 		listener, err := net.Listen("tcp", "127.0.0.1:0")
 		if err != nil {
@@ -183,7 +183,7 @@ func (l *lightship) join(name string, after time.Duration) error {
 			return err
 		}
 	}
-	if name == "wreck" && token != "" { // somebody else was faster
+	if name == "hulk" && token != "" { // somebody else was faster
 		if _, err := l.store.Enrol(l.bay.ctx, token, "SHA256:"+strings.Repeat("A", 43)); err != nil {
 			return err
 		}
@@ -198,7 +198,7 @@ func (l *lightship) join(name string, after time.Duration) error {
 			return
 		case <-time.After(after):
 		}
-		_ = j.Run(l.bay.ctx) // the wreck is not let in
+		_ = j.Run(l.bay.ctx) // the hulk is not let in
 	})
 	return nil
 }

@@ -284,7 +284,8 @@ func (s *Server) tryReach(ctx context.Context, machine string, ask line.Ask) (li
 	}
 	session, err := s.peer(ctx, m.Gateway)
 	if err != nil {
-		return nil, fmt.Errorf("the gateway that it is joined at: %w", err)
+		s.Log.Warn("another gateway does not answer", "gateway", m.Gateway, "error", err)
+		return nil, errors.New("the gateway that it is joined at cannot be reached")
 	}
 	ask.Machine = machine
 	return open(ctx, session, ask)

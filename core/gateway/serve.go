@@ -29,7 +29,7 @@ type Options struct {
 	Policy      *PolicyFile
 	Certificate *Certificate
 	Name        string         // in the record and in metrics; made where ""
-	Address     string         // where other gateways of the store reach this one, "host:port"; "" where they cannot
+	Address     string         // where other gateways of the store reach this one, "host:port", port 0 for the listener's; "" where they cannot
 	ClientCAs   *x509.CertPool // whose certificates persons are known by, nil for none
 	Tokens      *Tokens        // whose bearer tokens, nil for none
 	Log         *slog.Logger
@@ -123,6 +123,10 @@ func (s *Server) Serve(l net.Listener) error {
 		NextProtos:     []string{"http/1.1"},
 
 		DynamicRecordSizingDisabled: true,
+	}
+	if host, port, err := net.SplitHostPort(s.Address); err == nil && (port == "" || port == "0") {
+		_, port, _ = net.SplitHostPort(l.Addr().String())
+		s.Address = net.JoinHostPort(host, port)
 	}
 	if err := s.beat(); err != nil {
 		return fmt.Errorf("the store: %w", err)

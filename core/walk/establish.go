@@ -77,7 +77,6 @@ func (l *Link) establish() error {
 	defer leave()
 	p := newPatience(l.ctx, l.w.Patience)
 	defer p.end()
-	l.knock = l.hop.Knock()
 	raw, err := l.reach(p)
 	if err != nil {
 		return l.orCancelled(err, gate.Port)
@@ -120,6 +119,7 @@ func (l *Link) fail(k gate.Kind, c gate.Cause, seen, why, remedy string, err err
 
 // reach opens the connection that the hop's transport runs over.
 func (l *Link) reach(p *patience) (net.Conn, error) {
+	l.knock = l.hop.Knock()
 	if l.below != nil {
 		return l.reachThrough(p)
 	}

@@ -55,23 +55,8 @@ func Open(t testing.TB) *lab.Lab {
 		t.Fatal(err)
 	}
 	for _, sub := range []string{"keys", "lab", "downloads"} {
-		if err := os.Mkdir(filepath.Join(dir, sub), 0o700); err != nil {
+		if err := copyFolder(filepath.Join(from, sub), filepath.Join(dir, sub)); err != nil {
 			t.Fatal(err)
-		}
-		files, err := os.ReadDir(filepath.Join(from, sub))
-		if err != nil {
-			t.Fatal(err)
-		}
-		for _, f := range files {
-			if f.Name() == "port" {
-				continue // each lab listens at its own
-			}
-			from, to := filepath.Join(from, sub, f.Name()), filepath.Join(dir, sub, f.Name())
-			info, err1 := f.Info()
-			text, err2 := os.ReadFile(from)
-			if err := errors.Join(err1, err2, os.WriteFile(to, text, 0o600), os.Chmod(to, info.Mode().Perm())); err != nil {
-				t.Fatal(err)
-			}
 		}
 	}
 	l, err := lab.Open(dir)
@@ -79,4 +64,33 @@ func Open(t testing.TB) *lab.Lab {
 		t.Fatal(err)
 	}
 	return l
+}
+
+// copyFolder copies a folder of a lab. Each lab listens at ports of its own, so those are left out.
+func copyFolder(from, to string) error {
+	if err := os.Mkdir(to, 0o700); err != nil {
+		return err
+	}
+	files, err := os.ReadDir(from)
+	if err != nil {
+		return err
+	}
+	for _, f := range files {
+		at, into := filepath.Join(from, f.Name()), filepath.Join(to, f.Name())
+		switch {
+		case f.Name() == "port":
+			continue
+		case f.IsDir():
+			if err := copyFolder(at, into); err != nil {
+				return err
+			}
+			continue
+		}
+		info, err1 := f.Info()
+		text, err2 := os.ReadFile(at)
+		if err := errors.Join(err1, err2, os.WriteFile(into, text, 0o600), os.Chmod(into, info.Mode().Perm())); err != nil {
+			return err
+		}
+	}
+	return nil
 }

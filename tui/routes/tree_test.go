@@ -136,7 +136,7 @@ func TestWhatIsLiveStandsOut(t *testing.T) {
 	}
 	t.Cleanup(p.Close)
 	d.Until("the links to be seen", func() bool { return len(d.Engine.Board.Live()) == 3 }) // spit is quay, too
-	d.UntilSees("┣━◐  quay", "┃    ┠┈╳  tide-db", "┃    ┡━━❯ gauge-1", "┃    ├──  gauge-2", "┗━◐  spit")
+	d.UntilSees("┣━◐  quay", "┃    ┠┈╳  tide-db", "┃    ┡━━❯ gauge-1", "┃    ├──  gauge-2", "┡━◐  spit")
 	m.Select("quay")
 	d.Press("left")
 	d.UntilSees("▸ 13 machines, 1 live, 3 shut")
