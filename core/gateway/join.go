@@ -130,8 +130,12 @@ func jitter(pause time.Duration) time.Duration {
 
 // whyNot words why a machine is not joined.
 func whyNot(err error) string {
-	if err == nil {
+	var invalid *tls.CertificateVerificationError
+	switch {
+	case err == nil:
 		return "the connection ended"
+	case errors.As(err, &invalid):
+		return fmt.Sprintf("the certificate that it shows does not hold, and nothing was sent to it: its key is %s; %s", line.Fingerprint(invalid.UnverifiedCertificates[0].PublicKey), sanitize.Line(invalid.Err.Error(), 120))
 	}
 	return sanitize.Line(err.Error(), 200)
 }

@@ -123,6 +123,10 @@ func Connect(ctx context.Context, t Target) (*Conn, error) {
 			}
 			return nil, &Refusal{Status: response.StatusCode, Say: say}
 		}
+		var within *url.Error
+		if errors.As(err, &within) {
+			err = within.Err
+		}
 		return nil, err
 	}
 	c.Conn = websocket.NetConn(context.WithoutCancel(ctx), ws, websocket.MessageBinary)
