@@ -89,6 +89,7 @@ person keeper key %s
 allow warden to sounder skerry hulk
 allow keeper to tag:reef on mon-fri at 06:00-18:00
 limit keeper streams 4
+reads warden
 `
 
 // start serves, at the port of the start before.

@@ -79,6 +79,10 @@ func (a *App) services(id int) *place.Services {
 		Reread:      func() { e.Reread(true) },
 		Grants:      e.Grants,
 		ReadEstates: e.ReadEstates,
+		Joined:      e.JoinedAs,
+
+		ListGateways:  e.ListGateways,
+		GatewayRecord: e.GatewayRecord,
 	}
 	if a.options.Demo {
 		s.Demo = func() tea.Cmd { a.toDemo = true; return tea.Quit }

@@ -26,6 +26,7 @@ import (
 
 	"meatus/core/atomicfile"
 	"meatus/core/book"
+	"meatus/core/engine"
 	"meatus/core/gateway"
 	"meatus/core/gateway/line"
 	"meatus/core/keyfile"
@@ -61,7 +62,7 @@ func (p *gatewayPlace) open(ctx context.Context) (*store.Store, error) {
 	return store.Open(ctx, p.storePath())
 }
 
-func gatewayCommand() *cobra.Command {
+func gatewayCommand(open opener) *cobra.Command {
 	p := &gatewayPlace{}
 	c := &cobra.Command{
 		Use:   "gateway",
@@ -75,7 +76,7 @@ in a session's via. docs/gateway.md has all of it.`,
 	f.StringVar(&p.state, "state", filepath.Join(xdg.StateHome, "meatus", "gateway"), "the folder of the gateway's files")
 	f.StringVar(&p.store, "store", "", "what is kept, and the record: a file, or postgres://USER@HOST/DATABASE (gateway.db in the folder)")
 	f.StringVar(&p.policy, "policy", "", "who may reach which machines: a text file (gateway.policy in the folder)")
-	c.AddCommand(gatewayServe(p), gatewayJoin(), gatewayToken(p), gatewayMachines(p), gatewayRevoke(p), gatewayExplain(p), gatewayRecord(p), gatewayVerify(p))
+	c.AddCommand(gatewayList(open), gatewayServe(p), gatewayJoin(), gatewayToken(p), gatewayMachines(p), gatewayRevoke(p), gatewayExplain(p), gatewayRecord(p), gatewayVerify(p))
 	return c
 }
 
@@ -342,6 +343,51 @@ func gatewayToken(p *gatewayPlace) *cobra.Command {
 	c.Flags().StringSliceVar(&tags, "tag", nil, "a tag of the machine, that the policy can name; several with commas")
 	c.Flags().StringVar(&instance, "instance", "", "the id of the instance that the machine is")
 	c.Flags().DurationVar(&life, "for", time.Hour, "how long the token can be used")
+	return c
+}
+
+// gatewayList asks a gateway of the workspace, as a person.
+func gatewayList(open opener) *cobra.Command {
+	var asJSON bool
+	c := &cobra.Command{
+		Use:   "list GATEWAY",
+		Short: "the machines that you may reach through a gateway of the sessions file",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			w, err := open.workspace()
+			if err != nil {
+				return err
+			}
+			e, err := open.engine(cmd, w, &identities{}, engine.Options{Linger: checkLinger}, nil)
+			if err != nil {
+				return err
+			}
+			defer e.Close()
+			list, err := e.ListGateway(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				all := []line.Listed{}
+				for _, m := range list {
+					all = append(all, m.Listed)
+				}
+				enc := json.NewEncoder(cmd.OutOrStdout())
+				enc.SetIndent("", "  ")
+				return enc.Encode(all)
+			}
+			table := tabwriter.NewWriter(cmd.OutOrStdout(), 0, 0, 2, ' ', 0)
+			for _, m := range list {
+				say := "not joined"
+				if !m.Joined.IsZero() {
+					say = "joined since " + m.Joined.Local().Format(time.DateTime)
+				}
+				fmt.Fprintf(table, "%s\t%s\t%s\n", m.Name, say, sanitize.Line(strings.Join(m.Tags, " "), 200))
+			}
+			return table.Flush()
+		},
+	}
+	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	return c
 }
 

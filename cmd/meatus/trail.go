@@ -5,12 +5,15 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"meatus/core/engine"
 	"meatus/core/trail"
+	"meatus/core/workspace"
 )
 
 func trailCommand(open opener) *cobra.Command {
 	var f trail.Filter
 	var asJSON, asCSV bool
+	var gateway string
 	c := &cobra.Command{
 		Use:   "trail [TEXT]",
 		Short: "what was done, by whom, when: the newest first, or those that hold TEXT",
@@ -23,12 +26,7 @@ func trailCommand(open opener) *cobra.Command {
 			if len(args) > 0 {
 				f.Text = args[0]
 			}
-			t, err := trail.Open(w.Dir)
-			if err != nil {
-				return &statusError{statusWorkspace, err}
-			}
-			defer t.Close()
-			entries, err := t.Read(cmd.Context(), f)
+			entries, err := readTrail(cmd, open, w, f, gateway)
 			if err != nil {
 				return err
 			}
@@ -48,6 +46,7 @@ func trailCommand(open opener) *cobra.Command {
 			return nil
 		},
 	}
+	c.Flags().StringVar(&gateway, "gateway", "", "the record of this gateway of the sessions file, where you may read it")
 	c.Flags().BoolVar(&asJSON, "json", false, "print JSON lines")
 	c.Flags().BoolVar(&asCSV, "csv", false, "print comma-separated values")
 	c.Flags().BoolVar(&f.Failed, "failed", false, "only what failed")
@@ -55,4 +54,22 @@ func trailCommand(open opener) *cobra.Command {
 	c.Flags().IntVarP(&f.Limit, "number", "n", 50, "at most so many; 0 for all")
 	c.MarkFlagsMutuallyExclusive("json", "csv")
 	return c
+}
+
+// readTrail reads the trail, or the record of a gateway.
+func readTrail(cmd *cobra.Command, open opener, w *workspace.Workspace, f trail.Filter, gateway string) ([]trail.Entry, error) {
+	if gateway == "" {
+		t, err := trail.Open(w.Dir)
+		if err != nil {
+			return nil, &statusError{statusWorkspace, err}
+		}
+		defer t.Close()
+		return t.Read(cmd.Context(), f)
+	}
+	e, err := open.engine(cmd, w, &identities{}, engine.Options{Linger: checkLinger}, nil)
+	if err != nil {
+		return nil, err
+	}
+	defer e.Close()
+	return e.GatewayRecord(gateway, f)
 }

@@ -92,7 +92,8 @@ type Engine struct {
 	edited chan struct{} // the estates in the file may be others
 	asked  chan struct{} // somebody wants the estates read
 
-	grants atomic.Pointer[[]estate.Grant] // that stand for a time
+	grants atomic.Pointer[[]estate.Grant]      // that stand for a time
+	joined atomic.Pointer[map[string][]Joined] // what gateways told last, by their names
 
 	changing sync.Mutex // held while everybody is told of another workspace
 
@@ -217,6 +218,7 @@ func (e *Engine) attend(ws *workspace.Workspace) {
 	contain.Go(&e.wg, "judging sessions", func() { e.Board.Run(e.ctx) }, nil)
 	contain.Go(&e.wg, "looking at other programs", func() { e.Others.Watch(e.ctx, ws.Dir) }, nil)
 	contain.Go(&e.wg, "reading estates", e.followEstates, nil)
+	contain.Go(&e.wg, "asking gateways", e.followGateways, nil)
 	written, err := ws.Watch(e.ctx)
 	if err != nil {
 		e.Events.Tell(Notice{Say: err.Error() + "; have it read again on Routes after editing it"})

@@ -211,6 +211,13 @@ func (s *Snapshot) Sentences(i *Instance) []string {
 	return all
 }
 
+// LetsIn tells whether any rule of an instance lets anybody in.
+func (s *Snapshot) LetsIn(i *Instance) bool {
+	return slices.ContainsFunc(s.Groups, func(g Group) bool {
+		return slices.Contains(i.Groups, g.ID) && slices.ContainsFunc(g.Rules, func(r Rule) bool { return r.Inbound })
+	})
+}
+
 // Sentence is a rule in words: "lets in tcp 22 from everybody (0.0.0.0/0)".
 func (s *Snapshot) Sentence(r Rule) string { return r.Sentence(s.groupName(r.Group)) }
 

@@ -1,6 +1,8 @@
 package gateway
 
 import (
+	"bufio"
+	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/x509"
@@ -219,6 +221,10 @@ func (s *Server) onward(v *visit, near *yamux.Stream, full string) {
 	}
 	ctx, cancel := context.WithTimeout(s.ctx, openTime)
 	defer cancel()
+	if ask.List || ask.Entries > 0 {
+		s.answer(ctx, v, near, ask)
+		return
+	}
 	st, far, refusal := s.open(ctx, v, ask.Machine, ask.Port)
 	if refusal != nil {
 		s.refuse(near, refusal)
@@ -231,6 +237,53 @@ func (s *Server) onward(v *visit, near *yamux.Stream, full string) {
 		return
 	}
 	s.pass(st, near, far)
+}
+
+// answer tells a person what machines there are that may be reached, or the record where that may be read.
+func (s *Server) answer(ctx context.Context, v *visit, near *yamux.Stream, ask line.Ask) {
+	p, now := s.Policy.Get(), time.Now()
+	var told []any
+	var err error
+	if ask.List {
+		var list []store.Machine
+		list, err = s.Store.Machines(ctx)
+		for _, m := range list {
+			if m.Revoked.IsZero() && p.Decide(v.person, policy.Machine{Name: m.Name, Tags: m.Tags}, now).Allowed {
+				told = append(told, line.Listed{Name: m.Name, Instance: m.Instance, Tags: m.Tags, Offers: m.Offers, Joined: m.Joined})
+			}
+		}
+	} else {
+		if !p.Reads(v.person) {
+			s.refuse(near, &line.Refusal{Reason: line.NotAllowed, Say: v.person + " may not read the record here: no line of its policy says \"reads\""})
+			return
+		}
+		var last int64
+		var list []store.Entry
+		if last, err = s.Store.Length(ctx); err == nil {
+			most := min(ask.Entries, line.MaxEntries)
+			list, err = s.Store.Entries(ctx, max(last-int64(most)+1, 1), most)
+		}
+		for _, e := range list {
+			told = append(told, line.Entry{Number: e.Number, Body: e.Body})
+		}
+	}
+	if err != nil {
+		s.Log.Error("the store does not answer", "error", err)
+		s.refuse(near, &line.Refusal{Reason: line.NotThere, Say: "the gateway's store does not answer"})
+		return
+	}
+	near.SetDeadline(now.Add(openTime))
+	err = line.Say(near, line.Answer{})
+	w := bufio.NewWriter(near)
+	e := json.NewEncoder(w)
+	for i := 0; i < len(told) && err == nil; i++ {
+		err = e.Encode(told[i])
+	}
+	if err = cmp.Or(err, w.Flush()); err != nil {
+		near.Reset()
+		return
+	}
+	near.Close()
 }
 
 func (s *Server) refuse(near *yamux.Stream, r *line.Refusal) {

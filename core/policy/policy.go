@@ -17,6 +17,7 @@ type Policy struct {
 	groups map[string]*group
 	rules  []*Rule
 	limits []*limit
+	reads  []*Rule             // who may read the record; What is not set
 	of     map[string]*ruleset // the rules of each person
 }
 
@@ -80,6 +81,11 @@ type ruleset struct {
 
 // Known is the person that a mark is of, "" for nobody.
 func (p *Policy) Known(m Mark) string { return p.known[m] }
+
+// Reads tells whether a person may read the record of what others did.
+func (p *Policy) Reads(who string) bool {
+	return slices.ContainsFunc(p.reads, func(r *Rule) bool { return slices.Contains(p.whoever(r.Who), who) })
+}
 
 // People are the names of everybody, in order.
 func (p *Policy) People() []string {

@@ -120,6 +120,8 @@ func TestMistakesAreToldByTheirLine(t *testing.T) {
 		"person a\nallow a to reef on mon often":              "is not understood",
 		"person a\nallow a to [":                              "is no pattern",
 		"person a\nallow a to net:reef":                       "by name, by pattern, or by tag:NAME",
+		"reads nobody":                                        "1: there is nobody",
+		"reads":                                               "something is missing",
 		"zone Atlantis":                                       "is no time zone",
 		"zone Local":                                          "is no time zone",
 		"person a\nlimit a":                                   "write it like: limit",
@@ -164,6 +166,15 @@ func TestLimits(t *testing.T) {
 	}
 	if got := p.LimitsAt(policy.Machine{Name: "tide-db"}); got != (policy.Limits{}) {
 		t.Errorf("%+v", got)
+	}
+}
+
+func TestWhoReadsTheRecord(t *testing.T) {
+	p := parse(t, bay+"reads keepers\n")
+	for who, want := range map[string]bool{"mira": true, "oskar": true, "anni": false, "": false} {
+		if p.Reads(who) != want {
+			t.Errorf("%s: %v", who, !want)
+		}
 	}
 }
 

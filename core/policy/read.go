@@ -102,13 +102,14 @@ var forms = map[string]string{
 	"zone":   "zone Europe/Lisbon",
 	"allow":  "allow WHO... to WHAT... [on mon-fri] [at 08:00-18:00]",
 	"deny":   "deny WHO... to WHAT... [on mon-fri] [at 08:00-18:00]",
+	"reads":  "reads WHO...",
 	"limit":  "limit WHO... | machine WHAT... connections N streams N daily 10GB",
 }
 
 func (r *reader) read(words []string) {
 	form := forms[words[0]]
 	if form == "" {
-		r.wrong("a line begins with person, group, zone, allow, deny or limit, and not with %q", shown(words[0]))
+		r.wrong("a line begins with person, group, zone, allow, deny, reads or limit, and not with %q", shown(words[0]))
 		return
 	}
 	if len(words) < 2 {
@@ -129,6 +130,8 @@ func (r *reader) read(words []string) {
 		r.zone = zone
 	case "limit":
 		r.limit(words[1:])
+	case "reads":
+		r.reads = append(r.reads, &Rule{Who: words[1:], Line: r.line, Text: strings.Join(words, " ")})
 	default:
 		r.rule(words)
 	}
@@ -347,7 +350,7 @@ func (r *reader) settle() {
 			}
 		}
 	}
-	for _, rule := range r.rules {
+	for _, rule := range append(slices.Clip(r.rules), r.reads...) {
 		known(rule.Line, rule.Who)
 	}
 	for _, l := range r.limits {

@@ -56,7 +56,7 @@ var Letters = []Letter{
 	{"via", "V", "what goes through it"},
 	{"at", "@", "where it stands in the estate, and the ways to it"},
 	{"exposure", "*", "what is open to whom"},
-	{"ask", "a", "ask: which key opens it; or whether to be asked"},
+	{"ask", "a", "ask: which key opens it; what a gateway knows; or whether to be asked"},
 	{"run-many", "A", "run a command at many machines"},
 
 	{"shell", "s", "to its live shell"},

@@ -10,6 +10,18 @@ import (
 	"meatus/core/sanitize"
 )
 
+// Gateway is the way to a gateway itself, where it can be asked something.
+func (p Planner) Gateway(name string) (Route, error) {
+	g := p.Source.Gateway(name)
+	switch {
+	case g == nil:
+		return Route{}, fmt.Errorf("there is no gateway %q", name)
+	case g.Broken != nil:
+		return Route{}, *g.Broken
+	}
+	return Route{Session: name, Hops: []Hop{p.gateway(g)}}, nil
+}
+
 // gatewayGates judges a gateway by what this machine knows: where it is, what its certificate has to be, and by
 // what we are known there.
 func (r Route) gatewayGates(i int, k Knowledge) []gate.Gate {

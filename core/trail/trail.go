@@ -23,6 +23,7 @@ import (
 	"os"
 	"os/user"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -66,6 +67,7 @@ const (
 	Link     Kind = "link"     // a link came up
 	Cargo    Kind = "cargo"    // files were moved, or taken back
 	Estate   Kind = "estate"   // an instance changed, or an estate could not be read
+	Record   Kind = "record"   // of the record of a gateway, which is read and not kept here
 	Window   Kind = "window"   // a program at a far side drew here, or was turned away
 )
 
@@ -196,6 +198,19 @@ type Filter struct {
 	Failed  bool      // only those that failed
 	Since   time.Time // not before
 	Limit   int       // at most so many, the newest; 0 for no limit
+}
+
+// Choose are those of some entries, the newest first, that the filter wants.
+func (f Filter) Choose(entries []Entry) []Entry {
+	text := strings.ToLower(f.Text)
+	entries = slices.DeleteFunc(entries, func(e Entry) bool {
+		all := strings.ToLower(strings.Join([]string{e.Who, e.Session, e.Hop, string(e.Kind), e.Say, e.Failed}, "\n"))
+		return f.Failed && e.Failed == "" || f.Session != "" && e.Session != f.Session || e.At.Before(f.Since) || !strings.Contains(all, text)
+	})
+	if f.Limit > 0 {
+		entries = entries[:min(len(entries), f.Limit)]
+	}
+	return entries
 }
 
 // Read returns the entries a filter wants, the newest first.

@@ -6,6 +6,7 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"os"
@@ -104,6 +105,50 @@ func (l *Link) openAtGateway(ctx context.Context, addr string) (net.Conn, error)
 	}
 	l.load.channels.Add(1)
 	return &loadedStream{Stream: stream, load: &l.load}, nil
+}
+
+// AtGateway asks a gateway something, and returns what it tells, which the caller closes. It walks there where no
+// link is up; one that is up is not kept from ending by that. It fails with a [gate.Failure].
+func (w *Walker) AtGateway(ctx context.Context, r route.Route, ask line.Ask) (io.ReadCloser, error) {
+	w.mu.Lock()
+	l := w.links[r.Prefix(0)]
+	up := l != nil && l.up
+	w.mu.Unlock()
+	var p *Passage
+	if !up {
+		var err error
+		if p, err = w.Walk(ctx, r); err != nil {
+			return nil, err
+		}
+		l = p.current()
+	}
+	stream, err := line.Open(ctx, l.gateway.session, ask)
+	var refusal *line.Refusal
+	if errors.As(err, &refusal) {
+		err = l.fail(gate.Channel, gate.OnwardForbidden, "not allowed", refusal.Say, "ask whoever runs "+l.hop.Name, err)
+	} else if err != nil {
+		err = l.fail(gate.Channel, gate.NoAnswer, "no answer", l.hop.Name+" gave no answer: "+Words(err), "try again in a moment", err)
+	}
+	if err != nil {
+		if p != nil {
+			p.Close()
+		}
+		return nil, err
+	}
+	return &toldStream{stream, p}, nil
+}
+
+// toldStream holds the way to a gateway while it tells something.
+type toldStream struct {
+	*yamux.Stream
+	p *Passage // nil where the link was up
+}
+
+func (t *toldStream) Close() error {
+	if t.p != nil {
+		defer t.p.Close()
+	}
+	return t.Stream.Reset()
 }
 
 // gatewayTarget is what is known of a gateway before it is connected to, with what we show there.

@@ -221,6 +221,7 @@ func (m *Model) Table() place.Table {
 		place.On("v", "key pairs", m.showPairs).Whole().Also("which have a file ask around who has"),
 		place.On("x", "draw it", m.draw).If(some, "there are no instances").Whole().Also("picture svg pdf diagram hand on networks"),
 		place.On("|", "what nobody used for a week", func() tea.Cmd { m.unused = !m.unused; return m.group() }).Whole().Also("unused idle forgotten filter"),
+		place.On("a", "ask the gateways what has joined", m.askGateways).If(func() bool { return len(m.s.Workspace().Book.Gateways) > 0 }, "the sessions file names no gateway").Whole().Also("gateway joined relay machines"),
 		place.On("r", "read the sources now", func() tea.Cmd { m.s.ReadEstates(); m.s.Tell("reading …"); return nil }).Whole().Also("refresh reload poll"),
 		place.On("esc q ctrl+c", "to Routes", m.leave),
 	}
@@ -256,6 +257,11 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	case passwordLocked:
 		m.locked = msg
 		return m.ask("passphrase", form.Step{Prompt: "passphrase of " + sanitize.Path(msg.file) + ": ", Hidden: true})
+	case gatewaysAsked:
+		m.s.Tell("")
+		if msg.err != nil {
+			m.s.Tell(msg.err.Error())
+		}
 	case passwordIs:
 		return m.showPassword(msg)
 	case forgetPassword:
@@ -534,6 +540,9 @@ func (m *Model) add() tea.Cmd {
 	s := m.chosen()
 	ws := m.s.Workspace()
 	d := ws.DraftOf(s.Source.Source, s.Instance)
+	if as := m.s.Joined(s.Instance.ID); len(d.Via) == 0 && len(as) > 0 {
+		d.Via = []string{as[0].Gateway}
+	}
 	way := ""
 	if len(d.Via) > 0 {
 		way = ", via " + d.Via[0]
@@ -549,6 +558,15 @@ func (m *Model) add() tea.Cmd {
 		}
 		return added{err}
 	})
+}
+
+type gatewaysAsked struct{ err error }
+
+// askGateways asks every gateway of the workspace what has joined it.
+func (m *Model) askGateways() tea.Cmd {
+	m.s.Tell("asking …")
+	list := m.s.ListGateways
+	return m.s.Run(func() tea.Msg { return gatewaysAsked{list()} })
 }
 
 // called is what an instance is called on the screen.

@@ -14,6 +14,7 @@ import (
 	"meatus/core/work"
 	"meatus/tui/fit"
 	"meatus/tui/place"
+	"meatus/tui/theme"
 )
 
 // room is how many rows of the picture show at once.
@@ -336,6 +337,7 @@ func (m *Model) card(width int) []string {
 		say("used", t.Verdict(gate.Ajar).Render(idle))
 	}
 	m.tellSessions(s, say)
+	m.tellJoined(s, say)
 	m.tellFacts(s, say)
 	return lines
 }
@@ -433,6 +435,22 @@ func (m *Model) tellSessions(s *estate.Spot, say func(word, text string)) {
 			}
 			say("", t.Mark(g.Verdict)+" "+t.Faint.Render(fit.Pad(g.Kind.String(), 9))+sanitize.Line(seen, 300))
 		}
+	}
+}
+
+// tellJoined tells as what an instance has joined gateways, and whether there could be another way.
+func (m *Model) tellJoined(s *estate.Spot, say func(word, text string)) {
+	t := m.s.Theme
+	as := m.s.Joined(s.Instance.ID)
+	for n, j := range as {
+		text := t.Strong.Render(j.Name) + t.Faint.Render(" is not joined at "+j.Gateway)
+		if !j.Joined.IsZero() {
+			text = t.Strong.Render(j.Name) + " joined " + j.Gateway + t.Faint.Render(" "+fit.Ago(time.Since(j.Joined))+" ago")
+		}
+		say(map[bool]string{true: "gateway"}[n == 0], t.Accent.Render(theme.Gateway)+" "+text)
+	}
+	if len(as) > 0 && len(s.Instance.Groups) > 0 && !s.Source.Snapshot.LetsIn(s.Instance) {
+		say("", t.Faint.Render("no rule lets anybody in: there is no other way"))
 	}
 }
 

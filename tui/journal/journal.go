@@ -5,11 +5,13 @@ package journal
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
 
+	"meatus/core/book"
 	"meatus/core/draw"
 	"meatus/core/gate"
 	"meatus/core/trail"
@@ -18,6 +20,7 @@ import (
 	"meatus/tui/line"
 	"meatus/tui/place"
 	"meatus/tui/scroll"
+	"meatus/tui/theme"
 )
 
 // shown is how many entries are read at most.
@@ -34,8 +37,9 @@ type Model struct {
 	typing        bool
 	line          *line.Line
 	err           error
-	over          int // of spans: how far back a drawing reaches
-	asked         int // readings asked for; answers to older ones are dropped
+	over          int    // of spans: how far back a drawing reaches
+	gateway       string // whose record shows, "" for the trail of this account
+	asked         int    // readings asked for; answers to older ones are dropped
 }
 
 type read struct {
@@ -69,6 +73,9 @@ func (m *Model) Typing() bool { return m.typing }
 
 // read reads the trail anew.
 func (m *Model) read() tea.Cmd {
+	if m.gateway != "" {
+		return m.readRecord()
+	}
 	if m.s.Trail == nil {
 		return nil
 	}
@@ -79,6 +86,32 @@ func (m *Model) read() tea.Cmd {
 		entries, err := t.Read(context.Background(), f)
 		return read{asked, entries, err}
 	})
+}
+
+// readRecord reads the record of a gateway.
+func (m *Model) readRecord() tea.Cmd {
+	m.asked++
+	record, f, asked, gateway := m.s.GatewayRecord, m.filter, m.asked, m.gateway
+	f.Limit = shown
+	return m.s.Run(func() tea.Msg {
+		entries, err := record(gateway, f)
+		return read{asked, entries, err}
+	})
+}
+
+// another shows the record of the next gateway, or the trail again.
+func (m *Model) another() tea.Cmd {
+	gateways := m.s.Workspace().Book.Gateways
+	next := 0
+	if m.gateway != "" {
+		next = 1 + slices.IndexFunc(gateways, func(g *book.Gateway) bool { return g.Name == m.gateway })
+	}
+	m.gateway = ""
+	if next < len(gateways) {
+		m.gateway = gateways[next].Name
+	}
+	m.entries, m.err, m.at.At = nil, nil, 0
+	return m.read()
 }
 
 // Table is what can be done.
@@ -94,6 +127,7 @@ func (m *Model) Table() place.Table {
 		place.On("/", "find", func() tea.Cmd { m.typing = true; m.line.Begin(m.filter.Text); return nil }).Whole().Also("search narrow filter"),
 		place.On("|", "failures only", m.failures).Whole().Also("errors filter failed"),
 		place.On("r", "read again", m.read).Whole().Also("reload refresh"),
+		place.On("a", "the record of a gateway, or the trail again", m.another).If(func() bool { return len(m.s.Workspace().Book.Gateways) > 0 }, "the sessions file names no gateway").Whole().Also("gateway record who reached what audit"),
 		place.On("x", "draw the last "+spans[m.over].word, m.draw).Whole().Also("timeline picture svg pdf who was connected"),
 		place.On("+ =", "longer", func() tea.Cmd { m.over = min(m.over+1, len(spans)-1); return nil }).Whole().Also("timeline span"),
 		place.On("-", "shorter", func() tea.Cmd { m.over = max(m.over-1, 0); return nil }).Whole().Also("timeline span"),
@@ -189,6 +223,9 @@ func (m *Model) View() []string {
 		note = "failures only · " + note
 	}
 	title := t.Accent.Render("trail")
+	if m.gateway != "" {
+		title += t.Faint.Render(" of ") + t.Accent.Render(theme.Gateway) + " " + t.Strong.Render(m.gateway)
+	}
 	if m.typing || m.filter.Text != "" {
 		text := t.Strong.Render(m.filter.Text)
 		if m.typing {
@@ -198,12 +235,14 @@ func (m *Model) View() []string {
 	}
 	lines := []string{t.Title(title, t.Faint.Render(note), m.width, fit.Spread)}
 	switch {
-	case m.s.Trail == nil:
+	case m.s.Trail == nil && m.gateway == "":
 		for _, l := range fit.Wrap(m.s.NoTrail.Error(), m.width-6) {
 			lines = append(lines, "   "+l)
 		}
 	case m.err != nil:
 		lines = append(lines, fit.Hang("   "+t.Mark(gate.Shut)+" "+m.err.Error(), 5, m.width-1).Whole...)
+	case len(m.entries) == 0 && m.gateway != "":
+		lines = append(append(lines, ""), "   "+t.Faint.Render("reading, or nothing is recorded"))
 	case len(m.entries) == 0:
 		lines = append(append(lines, ""), fit.Hang("   "+t.Faint.Render("Nothing yet. What is done stands here, with what came of it: walks, shells, tunnels, edits, keys mended and lent."), 3, m.width-1).Whole...)
 	}
@@ -253,7 +292,11 @@ func (m *Model) detail() string {
 		return ""
 	}
 	e := m.entries[m.at.At]
-	head := fmt.Sprintf("%s  by %s", e.At.Local().Format("Monday, 2 January 2006, 15:04:05"), e.Who)
+	who := "  by " + e.Who
+	if e.Who == "" {
+		who = ""
+	}
+	head := fmt.Sprintf("%s%s", e.At.Local().Format("Monday, 2 January 2006, 15:04:05"), who)
 	if e.Hop != "" && e.Hop != e.Session {
 		head += "  at " + e.Hop
 	}

@@ -16,6 +16,7 @@ import (
 	"meatus/core/board"
 	"meatus/core/book"
 	"meatus/core/custody"
+	"meatus/core/engine"
 	"meatus/core/estate"
 	"meatus/core/event"
 	"meatus/core/meter"
@@ -150,10 +151,14 @@ type Services struct {
 	Demo        func() tea.Cmd                         // ends the program for the demo, nil where there is none
 	Grants      func() []estate.Grant                  // rules that stand for a time
 	ReadEstates func()                                 // has all estates read now
-	Reread      func()                                 // reads the sessions anew: call it in what is run
-	Title       string                                 // what the workspace is called
-	Press       func(verb string) string               // what is pressed for a verb of prefs.Letters
-	Find        func(words string) tea.Cmd             // opens the finder with some words in it
+	Joined      func(instance string) []engine.Joined  // as what it has joined gateways, as they told last; it looks at memory alone
+	// ListGateways asks all gateways what has joined, and GatewayRecord one for its record. Call them in what is run.
+	ListGateways  func() error
+	GatewayRecord func(gateway string, f trail.Filter) ([]trail.Entry, error)
+	Reread        func()                     // reads the sessions anew: call it in what is run
+	Title         string                     // what the workspace is called
+	Press         func(verb string) string   // what is pressed for a verb of prefs.Letters
+	Find          func(words string) tea.Cmd // opens the finder with some words in it
 
 	// Adopt has everybody use the sessions as they are after an edit, and Record writes
 	// an entry to the trail. Both may write to disk: call them in what is run.

@@ -159,7 +159,11 @@ func (d *Driver) services() *place.Services {
 		Record:      e.Record,
 		Reread:      func() { e.Reread(true) },
 		ReadEstates: e.ReadEstates,
-		Grants:      e.Grants,
+		Joined:      e.JoinedAs,
+
+		ListGateways:  e.ListGateways,
+		GatewayRecord: e.GatewayRecord,
+		Grants:        e.Grants,
 	}
 }
 

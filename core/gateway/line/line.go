@@ -194,7 +194,9 @@ type Ask struct {
 	To      string `json:"to,omitempty"`      // a further destination by its name, "" for the machine's SSH server
 	Port    int    `json:"port,omitempty"`    // that the session names
 	Person  string `json:"person,omitempty"`
-	Leave   bool   `json:"leave,omitempty"` // join elsewhere: this gateway ends
+	Leave   bool   `json:"leave,omitempty"`   // join elsewhere: this gateway ends
+	List    bool   `json:"list,omitempty"`    // what machines there are; a [Listed] for each follows
+	Entries int    `json:"entries,omitempty"` // so many of the last of the record; an [Entry] for each follows
 }
 
 // Answer is said to that. Nothing refused is a yes: what follows is the stream.
@@ -212,6 +214,44 @@ const (
 	NoRoom     Reason = "no room"     // a limit is reached
 	NotThere   Reason = "not there"   // the machine is not joined, or nothing answers at it
 )
+
+// Listed is a machine as whoever may reach it is told.
+type Listed struct {
+	Name     string    `json:"name"`
+	Instance string    `json:"instance,omitempty"`
+	Tags     []string  `json:"tags,omitempty"`
+	Offers   []string  `json:"offers,omitempty"`
+	Joined   time.Time `json:"joined,omitzero"` // since when, zero where it is not
+}
+
+// Entry is one of a gateway's record.
+type Entry struct {
+	Number int64  `json:"number"`
+	Body   string `json:"body"`
+}
+
+// MaxEntries is how many entries of the record are told at once.
+const MaxEntries = 5000
+
+// maxTold is how much is read of what a gateway tells, in bytes.
+const maxTold = 16 << 20
+
+// Told reads what follows a question: JSON values, each in a line, to the end.
+func Told[T any](r io.Reader) ([]T, error) {
+	var all []T
+	d := json.NewDecoder(io.LimitReader(r, maxTold))
+	for {
+		var one T
+		err := d.Decode(&one)
+		if err == io.EOF {
+			return all, nil
+		}
+		if err != nil {
+			return nil, fmt.Errorf("what the gateway tells cannot be read: %w", err)
+		}
+		all = append(all, one)
+	}
+}
 
 // maxSaid is how long what is said over a stream first may be, in bytes.
 const maxSaid = 4 << 10
