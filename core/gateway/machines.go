@@ -246,7 +246,9 @@ func (s *Server) reach(ctx context.Context, st *stream, port int) (line.Stream, 
 		if err == nil || errors.As(err, &said) {
 			return far, err
 		}
-		last = err
+		if last = err; st.machine.From == "" { // it never was here, so it did not move
+			return nil, fmt.Errorf("%s has not joined yet", st.machine.Name)
+		}
 		select {
 		case <-changed:
 			continue
@@ -255,9 +257,6 @@ func (s *Server) reach(ctx context.Context, st *stream, port int) (line.Stream, 
 		}
 		if !errors.Is(last, errNotJoined) {
 			return nil, fmt.Errorf("%s is joined, and does not answer: %w", st.machine.Name, last)
-		}
-		if st.machine.From == "" {
-			return nil, fmt.Errorf("%s has not joined yet", st.machine.Name)
 		}
 		return nil, fmt.Errorf("%s is not joined now", st.machine.Name)
 	}

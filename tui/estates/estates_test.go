@@ -225,3 +225,26 @@ func BenchmarkKeyToFrame(b *testing.B) {
 		})
 	}
 }
+
+// What an instance has joined a gateway as stands on its card, and a session of it goes through that.
+func TestWhatHasJoinedIsAsked(t *testing.T) {
+	d, l, _ := bay(t)
+	d.Press("/")
+	d.Type("sounder")
+	d.Press("enter", "a", "d")
+	d.UntilSees("sounder joined lightship", "no rule lets anybody in: there is no other way")
+	d.Fits()
+	d.Press("n")
+	d.UntilSaid("via lightship")
+	d.Press("n")
+	d.Until("a session that is bound to it", func() bool {
+		text, _ := os.ReadFile(filepath.Join(l.Dir, "sessions.toml"))
+		_, made, _ := strings.Cut(string(text), "[session.sounder-2]\n")
+		return strings.Contains(made, "\"i-sounder\"") && strings.Contains(made, "\"lightship\"")
+	})
+	ws := d.Engine.Workspace()
+	r, err := ws.Planner().Plan("sounder-2")
+	if err != nil || len(r.Hops) != 2 || r.Hops[0].Gateway == nil || r.Hops[1].Instance == nil {
+		t.Errorf("%+v %v", r, err)
+	}
+}

@@ -94,3 +94,26 @@ func TestTheEntriesOfOneThingAreAskedFor(t *testing.T) {
 		t.Errorf("%q is still found", m.filter.Text)
 	}
 }
+
+// The record of a gateway is read where one may, narrowed like the trail, and put away again.
+func TestTheRecordOfAGateway(t *testing.T) {
+	d, _ := placetest.Lab(t)
+	d.Place(New)
+	d.Press("a")
+	d.UntilSees("trail of", "lightship", "sounder joined at lightship")
+	d.Fits()
+	d.Press("/")
+	d.Type("enrolled")
+	d.Press("enter")
+	d.UntilSees("1 entries", "sounder enrolled")
+	d.Press("|")
+	d.UntilSees("failures only", "0 entries")
+	d.Press("a")
+	if m := d.On().(*Model); m.gateway != "" {
+		t.Errorf("the record of %s shows", m.gateway)
+	}
+	d = placetest.Workspace(t, "[gateway.bay]\nurl = \"wss://127.0.0.1:1\"\n")
+	d.Place(New)
+	d.Press("a")
+	d.UntilSees("nothing listens on that port")
+}
