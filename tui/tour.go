@@ -73,6 +73,9 @@ var tourSteps = []tourStep{
 		s := a.engine.Workspace().Book.Session("sluice")
 		return a.sawWhile("rule", len(a.engine.Grants()) > 0) || s != nil && strings.Join(s.Via.V, "") != "quay"
 	}},
+	{"Nobody can knock at sounder: it has dialled out to the lightship. Walk there with enter; its gates are those of both.", func(a *App) bool {
+		return a.shellAt("sounder")
+	}},
 	{"{trail} tells everything that you did, and what came of it.", func(a *App) bool { return places[a.at].Name == "Trail" && !a.inShell }},
 }
 

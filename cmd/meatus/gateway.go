@@ -698,6 +698,7 @@ User=meatus-join
 ExecStart=/usr/local/bin/meatus gateway join %s --ssh %s --key /var/lib/meatus-join/machine.pem --token-file /var/lib/meatus-join/token
 Restart=on-failure
 RestartSec=5
+RestartPreventExitStatus=2 3
 NoNewPrivileges=yes
 ProtectSystem=strict
 ReadWritePaths=/var/lib/meatus-join
