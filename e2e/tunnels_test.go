@@ -383,7 +383,7 @@ func TestTunnelsInTheInterface(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	s := show(t, 130, 40, program, "demo", "--dir", dir)
-	s.until("15 routes")
+	s.until("18 routes")
 	s.text("/tables")
 	s.keys("Tab")
 	s.until("m remedies")
@@ -452,7 +452,7 @@ func TestTunnelsInTheInterface(t *testing.T) {
 	s.keys("Escape")
 	s.until("to Routes", "close its door")
 	s.keys("Escape")
-	s.until("15 routes")
+	s.until("18 routes")
 	if drawn, _ := filepath.Glob(filepath.Join(dir, "drawings", "chart-*.pdf")); len(drawn) != 1 {
 		t.Errorf("drawn: %v", drawn)
 	}
@@ -472,7 +472,7 @@ func TestATunnelIsComposedInAPersonsTerms(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	s := show(t, 130, 40, program, "demo", "--dir", dir)
-	s.until("15 routes", "❯ quay")
+	s.until("18 routes", "❯ quay")
 	s.text("P")
 	s.until("a tunnel ─ quay", "a service over there, from here")
 	s.text("archive.internal")
@@ -519,7 +519,7 @@ func TestTheMapIsDrawnToHandOn(t *testing.T) {
 		}
 	}
 	s := show(t, 120, 36, program, "--workspace", dir)
-	s.until("15 routes")
+	s.until("18 routes")
 	s.text("x")
 	s.until("draw the map of 15 sessions: enter with addresses")
 	s.keys("Escape")
@@ -573,7 +573,7 @@ func TestWhatWasCarriedAndWhoWasWhereIsDrawnFromTheTrail(t *testing.T) {
 		t.Errorf("%s", text)
 	}
 	s := show(t, 120, 36, program, "--workspace", dir)
-	s.until("16 routes")
+	s.until("19 routes")
 	s.lead("T")
 	s.until("draw the last day", "link is up")
 	s.text("x")
