@@ -246,6 +246,7 @@ func gatewayJoin() *cobra.Command {
 	var token, tokenFile, key, ssh, ca, hostKey, proxy string
 	var also []string
 	var asJSON, firstBoot bool
+	var ping time.Duration
 	c := &cobra.Command{
 		Use:   "join URL...",
 		Short: "have this machine reached through a gateway",
@@ -264,6 +265,9 @@ of its own. Several URLs are gateways of one store: the next is taken where one 
 				} else if text, err := os.ReadFile(tokenFile); err == nil {
 					o.Token = strings.TrimSpace(string(text))
 				}
+			}
+			if o.Ping = ping; ping < time.Second || ping > 30*time.Second {
+				return &statusError{statusWrongUse, fmt.Errorf("a sign of life is given every second to every 30 seconds, and not every %s", ping)}
 			}
 			for _, each := range also {
 				name, to, _ := strings.Cut(each, "=")
@@ -302,6 +306,7 @@ of its own. Several URLs are gateways of one store: the next is taken where one 
 	f.StringVar(&ca, "ca", "", "a file with the certificates that sign the gateway's")
 	f.StringVar(&hostKey, "host-key", "", "the fingerprint of the gateway's certificate, as it stands in the gateway's log")
 	f.StringVar(&proxy, "proxy", "", "an HTTP proxy to dial through (HTTPS_PROXY)")
+	f.DurationVar(&ping, "ping", line.PingEvery, "how often a sign of life is given; less where a proxy closes what is idle sooner")
 	f.BoolVar(&asJSON, "json", false, "log as JSON lines")
 	f.BoolVar(&firstBoot, "print-first-boot", false, "print a script that joins a new machine at its first start")
 	return c

@@ -1,6 +1,7 @@
 package gateway
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
@@ -22,6 +23,7 @@ import (
 	"meatus/core/contain"
 	"meatus/core/gateway/line"
 	"meatus/core/keyfile"
+	"meatus/core/netchange"
 	"meatus/core/sanitize"
 )
 
@@ -35,6 +37,7 @@ type JoinOptions struct {
 	SSH     string            // where the machine's SSH server listens, "host:port"
 	Also    map[string]string // further destinations, "host:port", by name
 	Proxy   func(*http.Request) (*url.URL, error)
+	Ping    time.Duration // how often it gives a sign of life; [line.PingEvery] where 0
 	Log     *slog.Logger
 	Dialer  net.Dialer // to the gateway
 }
@@ -159,7 +162,7 @@ func (j *Joiner) join(ctx context.Context, at string) (elsewhere bool, err error
 	if err != nil {
 		return false, err
 	}
-	session, err := line.Mux(conn, true)
+	session, err := line.MuxWith(conn, true, cmp.Or(j.Ping, line.PingEvery))
 	if err != nil {
 		conn.Close()
 		return false, err
@@ -167,6 +170,7 @@ func (j *Joiner) join(ctx context.Context, at string) (elsewhere bool, err error
 	j.Log.Info("joined", "url", at)
 	stop := context.AfterFunc(ctx, func() { session.Close() })
 	leave, over := make(chan struct{}), make(chan struct{})
+	j.wg.Go(func() { stillThere(session, over) })
 	var once sync.Once
 	j.wg.Go(func() {
 		defer stop()
@@ -194,6 +198,26 @@ func (j *Joiner) join(ctx context.Context, at string) (elsewhere bool, err error
 		return false, nil
 	case <-leave: // what runs goes on until the gateway ends it
 		return true, nil
+	}
+}
+
+// patience is how long a gateway may take to answer after this machine's network has changed.
+const patience = 3 * time.Second
+
+// stillThere asks the gateway for a sign of life whenever this machine's network changes, and ends the connection
+// where none comes: a line of before is often dead without a word.
+func stillThere(session *yamux.Session, over <-chan struct{}) {
+	changed, stop := netchange.Watch()
+	defer stop()
+	for {
+		select {
+		case <-over:
+			return
+		case <-changed:
+		}
+		late := time.AfterFunc(patience, func() { session.Close() })
+		session.Ping()
+		late.Stop()
 	}
 }
 

@@ -1,19 +1,25 @@
 package gateway_test
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
+	"crypto/tls"
+	"database/sql"
 	"errors"
 	"fmt"
 	"io"
 	"net"
 	"net/http"
+	"net/url"
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
+	"time"
 
 	"golang.org/x/crypto/ssh"
 
@@ -473,4 +479,145 @@ func TestBentFrames(t *testing.T) {
 		t.Fatal(err)
 	}
 	stream.Close()
+}
+
+// A proxy that closes what is idle keeps nobody from staying joined, and does not see inside.
+func TestAProxyThatClosesWhatIsIdle(t *testing.T) {
+	signer, known := key(t, "mira")
+	p := open(t, known+"allow mira to *\n", "", nil)
+	const idle = time.Second
+	var connected atomic.Int64
+	proxy := service(t, func(near net.Conn) {
+		reader := bufio.NewReader(near)
+		request, err := http.ReadRequest(reader)
+		if err != nil || request.Method != http.MethodConnect {
+			return
+		}
+		far, err := net.Dial("tcp", request.Host)
+		if err != nil {
+			return
+		}
+		connected.Add(1)
+		io.WriteString(near, "HTTP/1.1 200 OK\r\n\r\n")
+		pass := func(to, from net.Conn, r io.Reader) {
+			piece := make([]byte, 4096)
+			for {
+				from.SetReadDeadline(time.Now().Add(idle))
+				n, err := r.Read(piece)
+				if err != nil {
+					break
+				}
+				to.Write(piece[:n])
+			}
+			to.Close()
+		}
+		go pass(near, far, far)
+		pass(far, near, reader)
+	})
+	j, err := gateway.NewJoiner(gateway.JoinOptions{URLs: []string{p.url}, HostKey: p.hostKey, Key: filepath.Join(p.dir, "reef.pem"), Token: p.token("reef"), SSH: service(t, echo), Log: p.log.Logger, Ping: 200 * time.Millisecond,
+		Proxy: http.ProxyURL(&url.URL{Scheme: "http", Host: proxy})})
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, cancel := context.WithCancel(t.Context())
+	done := make(chan error, 1)
+	go func() { done <- j.Run(ctx) }()
+	defer func() { cancel(); <-done }()
+	p.awaitJoined("reef")
+	since := time.Now()
+	await.Until(t, "the proxy's patience to be over", func() bool { return time.Since(since) > 2*idle })
+	v := p.mustCome(signer)
+	stream, err := v.open(t, "reef")
+	if err != nil {
+		t.Fatal(err)
+	}
+	stream.Close()
+	if n := connected.Load(); n != 1 {
+		t.Errorf("it connected %d times through the proxy", n)
+	}
+}
+
+// What cannot be recorded is not opened, and nobody joins.
+func TestNothingRunsThatCannotBeRecorded(t *testing.T) {
+	signer, known := key(t, "mira")
+	p := open(t, known+"allow mira to *\n", "", nil)
+	p.join("reef", service(t, echo))
+	v := p.mustCome(signer)
+	running, err := v.open(t, "reef")
+	if err != nil {
+		t.Fatal(err)
+	}
+	raw, err := sql.Open("sqlite", filepath.Join(p.dir, "gateway.db")+"?_pragma=busy_timeout(5000)")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer raw.Close()
+	if _, err := raw.Exec("CREATE TRIGGER full BEFORE INSERT ON entry BEGIN SELECT RAISE(FAIL, 'database or disk is full'); END"); err != nil {
+		t.Fatal(err)
+	}
+	var refusal *line.Refusal
+	if _, err := v.open(t, "reef"); !errors.As(err, &refusal) || !strings.Contains(refusal.Say, "record cannot be written") {
+		t.Errorf("%v", err)
+	}
+	conn, err := line.Connect(t.Context(), line.Target{URL: p.url, Path: line.ForMachines, HostKey: p.hostKey, Present: machineKey(t, p, "reef")})
+	if !errors.As(err, &refusal) || refusal.Status != http.StatusServiceUnavailable {
+		t.Errorf("a machine joined: %v", err)
+		conn.Close()
+	}
+	running.Write([]byte("tide"))
+	got := make([]byte, 4)
+	if _, err := io.ReadFull(running, got); err != nil || string(got) != "tide" {
+		t.Errorf("what ran before: %q %v", got, err)
+	}
+	p.log.has(t, "database or disk is full")
+	if _, err := raw.Exec("DROP TRIGGER full"); err != nil {
+		t.Fatal(err)
+	}
+	again, err := v.open(t, "reef")
+	if err != nil {
+		t.Fatal(err)
+	}
+	again.Close()
+	running.Close()
+}
+
+// machineKey is a joined machine's own.
+func machineKey(t *testing.T, p *place, name string) *tls.Certificate {
+	t.Helper()
+	file := filepath.Join(p.dir, name+".pem")
+	cert, err := tls.LoadX509KeyPair(file, file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return &cert
+}
+
+// What there is to reach is told to whom it is for, and the record to whom may read it.
+func TestWhatAGatewayTells(t *testing.T) {
+	mira, known1 := key(t, "mira")
+	oskar, known2 := key(t, "oskar")
+	p := open(t, known1+known2+"allow mira to reef lamp\nallow oskar to lamp\nreads oskar\n", "", nil)
+	p.join("reef", service(t, echo))
+	p.token("never")
+	told := func(signer ssh.Signer, ask line.Ask) (string, error) {
+		stream, err := line.Open(t.Context(), p.mustCome(signer).session, ask)
+		if err != nil {
+			return "", err
+		}
+		text, err := io.ReadAll(stream)
+		return string(text), err
+	}
+	if text, err := told(mira, line.Ask{List: true}); err != nil || strings.Count(text, "\n") != 1 || !strings.Contains(text, `"name":"reef"`) || !strings.Contains(text, `"joined":"20`) {
+		t.Errorf("mira: %q %v", text, err)
+	}
+	if text, err := told(oskar, line.Ask{List: true}); err != nil || text != "" {
+		t.Errorf("oskar: %q %v", text, err)
+	}
+	var refusal *line.Refusal
+	if _, err := told(mira, line.Ask{Entries: 10}); !errors.As(err, &refusal) || refusal.Reason != line.NotAllowed {
+		t.Errorf("the record: %v", err)
+	}
+	if text, err := told(oskar, line.Ask{Entries: 1}); err != nil || strings.Count(text, "\n") != 1 || !strings.Contains(text, `"number":2`) || !strings.Contains(text, "joined") {
+		t.Errorf("the record: %q %v", text, err)
+	}
 }

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"meatus/core/gate"
+	"meatus/core/netchange"
 	"meatus/core/route"
 )
 
@@ -116,7 +117,7 @@ func (w *Walker) keepTrying(ctx context.Context, r route.Route, limit time.Durat
 	var changed <-chan struct{}
 	if lost {
 		var stop func()
-		changed, stop = networkChanges()
+		changed, stop = netchange.Watch()
 		defer stop()
 	}
 	for try := 1; ; try++ {

@@ -159,19 +159,24 @@ func Fingerprint(public any) string {
 // Bounds of a connection with many streams.
 const (
 	streamWindow = 4 << 20          // what may be under way of one, in bytes
-	pingEvery    = 15 * time.Second // a sign of life of whoever dialled
+	PingEvery    = 15 * time.Second // a sign of life of whoever dialled
 	silence      = 40 * time.Second // after which the other side is gone
 )
 
-// Mux makes a connection one with many streams, each with its own flow control. Whoever dialled gives signs of
-// life; a side that gives none for 40 seconds is gone.
+// Mux makes a connection one with many streams, each with its own flow control. Whoever dialled gives a sign of life
+// every [PingEvery]; a side that gives none for 40 seconds is gone.
 func Mux(conn net.Conn, dialled bool) (*yamux.Session, error) {
+	return MuxWith(conn, dialled, PingEvery)
+}
+
+// MuxWith is Mux with signs of life at another interval, for what closes lines that are idle.
+func MuxWith(conn net.Conn, dialled bool, every time.Duration) (*yamux.Session, error) {
 	config := yamux.DefaultConfig()
 	config.LogOutput = io.Discard
 	config.ReadBufSize = 0 // the WebSocket has one
 	config.MaxStreamWindowSize = streamWindow
 	config.MaxMessageSize = 32 << 10
-	config.EnableKeepAlive, config.KeepAliveInterval = dialled, pingEvery
+	config.EnableKeepAlive, config.KeepAliveInterval = dialled, every
 	config.MeasureRTTInterval = time.Hour // nobody reads it
 	conn = listening{conn}
 	if dialled {

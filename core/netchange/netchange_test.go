@@ -1,4 +1,4 @@
-package walk
+package netchange
 
 import (
 	"testing"
@@ -20,6 +20,6 @@ func TestSleepIsToldFromAClockThatWasSet(t *testing.T) {
 	if slept(last, last.Add(-time.Hour)) {
 		t.Error("a clock set back is taken for sleep")
 	}
-	_, stop := networkChanges()
+	_, stop := Watch()
 	stop()
 }

@@ -1,4 +1,6 @@
-package walk
+// Package netchange tells when this machine's network changes, or when it wakes: what was connected before may be
+// dead, and what could not be reached may be there. Looking costs a list of interfaces a second.
+package netchange
 
 import (
 	"fmt"
@@ -14,9 +16,9 @@ const lookEvery = time.Second
 // stands still while a machine sleeps, to mean that it slept.
 const asleep = 5 * time.Second
 
-// networkChanges signals when this machine's interfaces or addresses change or when it
+// Watch signals when this machine's interfaces or addresses change or when it
 // wakes, until stopped.
-func networkChanges() (changed <-chan struct{}, stop func()) {
+func Watch() (changed <-chan struct{}, stop func()) {
 	signals, done := make(chan struct{}, 1), make(chan struct{})
 	go func() {
 		tick := time.NewTicker(lookEvery)
