@@ -304,7 +304,7 @@ func TestAllMachinesAreLookedAt(t *testing.T) {
 	s := show(t, 130, 36, program, "demo", "--dir", t.TempDir())
 	s.until("18 routes · 3 shut")
 	s.text("C")
-	s.until("identity changed at gauge-2", "refused at gauge-3", "5 shut")
+	s.until("identity changed at gauge-2", "refused at gauge-3", "6 shut")
 	s.gone("looking")
 	s.keys("End", "Up", "Up")
 	s.until("first visit, shows")
@@ -467,7 +467,7 @@ func TestCheckTellsEveryVerdictAsJSON(t *testing.T) {
 			Gates               []struct{ Gate, Verdict, Seen, Reason, Remedy string }
 		}
 	}
-	if err := json.Unmarshal([]byte(r.out), &reports); err != nil || r.status != 3 || len(reports) != 15 {
+	if err := json.Unmarshal([]byte(r.out), &reports); err != nil || r.status != 3 || len(reports) != 18 {
 		t.Fatalf("%v, status %d, %d reports", err, r.status, len(reports))
 	}
 	tide := reports[1]

@@ -161,7 +161,7 @@ func TestListsGoOutAndComeIn(t *testing.T) {
 		t.Fatal(err)
 	}
 	r := do(t, dir, "", "import", list)
-	if r.status != 2 || !strings.Contains(r.out, "add      pier\n           site      shore\n           host      203.0.113.20\n") || !strings.Contains(r.out, "change   gauge-1\n           host: 10.61.4.31 → 10.61.4.91") || !strings.Contains(r.out, "1 to add, 1 to change, 19 as they are") || !strings.Contains(r.err, "nobody to ask") {
+	if r.status != 2 || !strings.Contains(r.out, "add      pier\n           site      shore\n           host      203.0.113.20\n") || !strings.Contains(r.out, "change   gauge-1\n           host: 10.61.4.31 → 10.61.4.91") || !strings.Contains(r.out, "1 to add, 1 to change, 22 as they are") || !strings.Contains(r.err, "nobody to ask") {
 		t.Errorf("%+v", r)
 	}
 	if again := do(t, dir, "", "export"); again.out != out.out {

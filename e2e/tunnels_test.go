@@ -506,7 +506,7 @@ func TestTheMapIsDrawnToHandOn(t *testing.T) {
 	if r := do(t, dir, "", "draw", "-o", out); r.status != 0 {
 		t.Fatalf("%+v", r)
 	}
-	if text := string(must(os.ReadFile(out))); !strings.Contains(text, "15 sessions, as of") || !strings.Contains(text, ">tide-db<") || !strings.Contains(text, "shut: key, mode 0644") {
+	if text := string(must(os.ReadFile(out))); !strings.Contains(text, "18 sessions, as of") || !strings.Contains(text, ">tide-db<") || !strings.Contains(text, "shut: key, mode 0644") {
 		t.Errorf("%s", text)
 	}
 	pdf := filepath.Join(t.TempDir(), "map.pdf")
@@ -521,13 +521,13 @@ func TestTheMapIsDrawnToHandOn(t *testing.T) {
 	s := show(t, 120, 36, program, "--workspace", dir)
 	s.until("18 routes")
 	s.text("x")
-	s.until("draw the map of 15 sessions: enter with addresses")
+	s.until("draw the map of 18 sessions: enter with addresses")
 	s.keys("Escape")
 	s.gone("draw the map of")
 	s.text("x")
-	s.until("draw the map of 15 sessions: enter with addresses")
+	s.until("draw the map of 18 sessions: enter with addresses")
 	s.text("p")
-	s.until("15 sessions drawn, as .svg and .pdf: ")
+	s.until("18 sessions drawn, as .svg and .pdf: ")
 	if files := must(filepath.Glob(filepath.Join(dir, "drawings", "map-*"))); len(files) != 2 {
 		t.Errorf("drawn %q", files)
 	} else if svg := string(must(os.ReadFile(files[1]))); strings.Contains(svg, "203.0.113") {

@@ -221,7 +221,7 @@ func (m *Model) Table() place.Table {
 		place.On("v", "key pairs", m.showPairs).Whole().Also("which have a file ask around who has"),
 		place.On("x", "draw it", m.draw).If(some, "there are no instances").Whole().Also("picture svg pdf diagram hand on networks"),
 		place.On("|", "what nobody used for a week", func() tea.Cmd { m.unused = !m.unused; return m.group() }).Whole().Also("unused idle forgotten filter"),
-		place.On("a", "ask the gateways what has joined", m.askGateways).If(func() bool { return len(m.s.Workspace().Book.Gateways) > 0 }, "the sessions file names no gateway").Whole().Also("gateway joined relay machines"),
+		place.On("a", "ask the gateways what has joined", m.askGateways).If(func() bool { return len(m.s.Workspace().Book.Gateways) > 0 }, "the sessions file names no gateway").Ranked(place.InHelp).Whole().Also("gateway joined relay machines"),
 		place.On("r", "read the sources now", func() tea.Cmd { m.s.ReadEstates(); m.s.Tell("reading …"); return nil }).Whole().Also("refresh reload poll"),
 		place.On("esc q ctrl+c", "to Routes", m.leave),
 	}

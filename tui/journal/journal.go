@@ -127,7 +127,7 @@ func (m *Model) Table() place.Table {
 		place.On("/", "find", func() tea.Cmd { m.typing = true; m.line.Begin(m.filter.Text); return nil }).Whole().Also("search narrow filter"),
 		place.On("|", "failures only", m.failures).Whole().Also("errors filter failed"),
 		place.On("r", "read again", m.read).Whole().Also("reload refresh"),
-		place.On("a", "the record of a gateway, or the trail again", m.another).If(func() bool { return len(m.s.Workspace().Book.Gateways) > 0 }, "the sessions file names no gateway").Whole().Also("gateway record who reached what audit"),
+		place.On("a", "the record of a gateway, or the trail again", m.another).If(func() bool { return len(m.s.Workspace().Book.Gateways) > 0 }, "the sessions file names no gateway").Ranked(place.InHelp).Whole().Also("gateway record who reached what audit"),
 		place.On("x", "draw the last "+spans[m.over].word, m.draw).Whole().Also("timeline picture svg pdf who was connected"),
 		place.On("+ =", "longer", func() tea.Cmd { m.over = min(m.over+1, len(spans)-1); return nil }).Whole().Also("timeline span"),
 		place.On("-", "shorter", func() tea.Cmd { m.over = max(m.over-1, 0); return nil }).Whole().Also("timeline span"),
