@@ -69,7 +69,7 @@ func slow(b *testing.B, to string, perSecond int) string {
 // BenchmarkThroughGateway compares what comes from an SSH server through a gateway with what comes from it where it
 // is knocked at, with one stream and with 16, over loopback and over a line of 50 MB/s.
 func BenchmarkThroughGateway(b *testing.B) {
-	s := servertest.Start(b)
+	s := servertest.StartWith(b, "MaxSessions 64\n")
 	known := fmt.Sprintf("person mira key %s\n", ssh.FingerprintSHA256(s.Signer.PublicKey()))
 	p := open(b, known+"allow mira to *\n", "", nil)
 	p.join("reef", s.Address)

@@ -39,6 +39,9 @@ var batches = sync.Pool{New: func() any { b := make([]byte, 0, maxBatch); return
 func (b *batched) Write(p []byte) (n int, err error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
+	if !b.busy && !b.closed && b.err == nil && len(p) < atOnce {
+		return b.writeNow(p)
+	}
 	for n < len(p) {
 		for b.waiting != nil && len(*b.waiting) == maxBatch && b.err == nil {
 			b.room.Wait()
@@ -63,6 +66,32 @@ func (b *batched) Write(p []byte) (n int, err error) {
 	return n, nil
 }
 
+// atOnce is below how many bytes a write is worth no goroutine, where nothing is under way: it is a message of its own.
+const atOnce = 4 << 10
+
+// writeNow writes a few bytes at once, and what came meanwhile behind them.
+func (b *batched) writeNow(p []byte) (int, error) {
+	b.busy = true
+	b.mu.Unlock()
+	n, err := b.Conn.Write(p)
+	b.mu.Lock()
+	if b.err = err; err != nil || b.waiting == nil {
+		b.rest()
+		return n, err
+	}
+	go b.write()
+	return n, nil
+}
+
+// rest notes that nobody writes any more.
+func (b *batched) rest() {
+	b.busy = false
+	b.room.Broadcast()
+	if b.closed {
+		b.Conn.Close()
+	}
+}
+
 // write writes until nothing waits.
 func (b *batched) write() {
 	b.mu.Lock()
@@ -78,11 +107,7 @@ func (b *batched) write() {
 		b.mu.Lock()
 		b.err = err
 	}
-	b.busy = false
-	b.room.Broadcast()
-	if b.closed {
-		b.Conn.Close()
-	}
+	b.rest()
 }
 
 // Close ends the connection, when what waits was written or after a second.
