@@ -210,6 +210,7 @@ func serveGateway(ctx context.Context, o gateway.Options, at, status string, dra
 	if err != nil {
 		return err
 	}
+	gateway.CollectEarly()
 	s := gateway.NewServer(o)
 	if status != "" {
 		host, _, err := net.SplitHostPort(status)

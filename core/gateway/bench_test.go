@@ -162,6 +162,7 @@ func beGateway(dir string) {
 			os.Exit(1)
 		}
 	}
+	gateway.CollectEarly()
 	s, err := store.Open(context.Background(), filepath.Join(dir, "gateway.db"))
 	fail(err)
 	own := filepath.Join(dir, "gateway.pem")

@@ -66,7 +66,10 @@ func (s *Server) machine(w http.ResponseWriter, r *http.Request) {
 // keep has a machine joined until its connection ends.
 func (s *Server) keep(j *joined) {
 	began := time.Now()
-	if err := s.arrive(j); err != nil {
+	// The database's calls go deep: a goroutine of their own spares this one a large stack for as long as it waits.
+	arrived := make(chan error, 1)
+	go func() { arrived <- s.arrive(j) }()
+	if err := <-arrived; err != nil {
 		s.Log.Error("the store does not take it", "machine", j.Machine, "error", err)
 		j.session.Close()
 		return

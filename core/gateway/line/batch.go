@@ -120,6 +120,9 @@ func (b *batched) Close() error {
 	return b.Conn.Close()
 }
 
+// frameBuffer is how much of a frame is gathered before it is written, in bytes: larger ones are written as they are.
+const frameBuffer = 1 << 10
+
 // batchedWriter has the connection that a request is taken over with batched.
 type batchedWriter struct{ http.ResponseWriter }
 
@@ -129,5 +132,5 @@ func (w batchedWriter) Hijack() (net.Conn, *bufio.ReadWriter, error) {
 		return nil, nil, err
 	}
 	b := batch(conn)
-	return b, bufio.NewReadWriter(both.Reader, bufio.NewWriter(b)), nil
+	return b, bufio.NewReadWriter(both.Reader, bufio.NewWriterSize(b, frameBuffer)), nil
 }
