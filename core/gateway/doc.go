@@ -5,5 +5,5 @@
 // a machine's SSH server and connects to that alone. Several servers with one store are one gateway.
 //
 // Nothing is opened that the policy does not allow or that cannot be recorded. Each stream has its own flow
-// control; a stream costs up to 8 MB where its reader is slow, an idle machine about 60 kB.
+// control; a stream costs up to 8 MB where its reader is slow, an idle machine about 70 kB.
 package gateway
