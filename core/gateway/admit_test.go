@@ -199,6 +199,35 @@ func TestClientCertificates(t *testing.T) {
 	}
 }
 
+// Whoever offers the public half of another's key, without having it, is who they are themselves.
+func TestAnothersPublicKeyIsOnlyAsked(t *testing.T) {
+	mira, known1 := key(t, "mira")
+	oskar, known2 := key(t, "oskar")
+	p := open(t, known1+known2+"allow mira to reef\n", "", nil)
+	p.join("reef", service(t, echo))
+	for _, signers := range [][]ssh.Signer{{claimed{mira.PublicKey(), oskar}, oskar}, {oskar, claimed{mira.PublicKey(), oskar}}} {
+		v, err := p.come(line.Target{}, ssh.PublicKeys(signers...))
+		if err != nil {
+			t.Fatal(err)
+		}
+		var refusal *line.Refusal
+		if _, err := v.open(t, "reef"); !errors.As(err, &refusal) || !strings.Contains(refusal.Say, "oskar may not reach reef") {
+			t.Errorf("%v", err)
+		}
+	}
+	if _, err := p.come(line.Target{}, ssh.PublicKeys(claimed{mira.PublicKey(), oskar})); err == nil {
+		t.Error("a key that somebody else has let somebody in")
+	}
+}
+
+// claimed is a key that is signed for with another.
+type claimed struct {
+	public ssh.PublicKey
+	ssh.Signer
+}
+
+func (c claimed) PublicKey() ssh.PublicKey { return c.public }
+
 // A certificate that is exchanged is shown from then on; one that is damaged leaves the one before.
 func TestCertificatesAreReadAgain(t *testing.T) {
 	signer, known := key(t, "mira")
