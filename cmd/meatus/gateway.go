@@ -2,6 +2,7 @@ package main
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/x509"
 	"encoding/json"
@@ -257,7 +258,7 @@ wanted, which the gateway's own command makes; from then on the machine is known
 of its own. Several URLs are gateways of one store: the next is taken where one is away.`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			o := gateway.JoinOptions{URLs: args, HostKey: hostKey, Key: key, Token: strings.TrimSpace(token), SSH: ssh, Also: map[string]string{}, Log: logger(cmd.ErrOrStderr(), asJSON), Proxy: http.ProxyFromEnvironment}
+			o := gateway.JoinOptions{URLs: args, HostKey: hostKey, Key: key, Token: strings.TrimSpace(cmp.Or(token, os.Getenv("MEATUS_TOKEN"))), SSH: ssh, Also: map[string]string{}, Log: logger(cmd.ErrOrStderr(), asJSON), Proxy: http.ProxyFromEnvironment}
 			if tokenFile != "" {
 				if fault, stopped := keyfile.Inspect(tokenFile).Blocked(); stopped {
 					if _, err := os.Stat(key); err != nil {
@@ -299,7 +300,7 @@ of its own. Several URLs are gateways of one store: the next is taken where one 
 		},
 	}
 	f := c.Flags()
-	f.StringVar(&token, "token", os.Getenv("MEATUS_TOKEN"), "the token to join with the first time (MEATUS_TOKEN)")
+	f.StringVar(&token, "token", "", "the token to join with the first time; others can read it here: MEATUS_TOKEN or --token-file keep it")
 	f.StringVar(&tokenFile, "token-file", "", "a file that it stands in, which nobody else may read")
 	f.StringVar(&key, "key", filepath.Join(xdg.StateHome, "meatus", "machine.pem"), "the file of the machine's own key, made where there is none")
 	f.StringVar(&ssh, "ssh", "127.0.0.1:22", "where this machine's SSH server listens")

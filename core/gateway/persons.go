@@ -315,7 +315,7 @@ func (s *Server) open(ctx context.Context, v *visit, name string, port int) (*st
 	}
 	st := &stream{s: s, id: rand.Text()[:12], person: v.person, by: string(v.by.Kind) + " " + v.by.Text, from: v.from, machine: m, to: to, began: time.Now()}
 	p := s.Policy.Get()
-	d := p.Decide(v.person, policy.Machine{Name: st.name(), Tags: m.Tags}, time.Now())
+	d := st.decide(p)
 	if !d.Allowed {
 		// Whether there is such a machine is not said to whom it is not for.
 		s.note(ctx, store.Done{What: "refused", Person: v.person, By: st.by, From: v.from, Machine: m.Name, To: to, Why: d.Why})

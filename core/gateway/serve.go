@@ -20,7 +20,6 @@ import (
 
 	"meatus/core/contain"
 	"meatus/core/gateway/line"
-	"meatus/core/policy"
 	"meatus/core/store"
 )
 
@@ -259,7 +258,7 @@ func (s *Server) redecide() {
 		}
 	}
 	for st := range s.streams {
-		if st.person != "" && !p.Decide(st.person, policy.Machine{Name: st.name(), Tags: st.machine.Tags}, time.Now()).Allowed {
+		if st.person != "" && !st.decide(p).Allowed {
 			st.end(errors.New("the policy does not allow it any more"))
 		}
 	}

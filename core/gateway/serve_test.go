@@ -230,8 +230,8 @@ func TestHowAMachineJoins(t *testing.T) {
 // A machine leads to its SSH server and to what it names, and to nothing else.
 func TestAMachineLeadsToWhatItNames(t *testing.T) {
 	signer, known := key(t, "mira")
-	p := open(t, known+"allow mira to reef printer.reef\n", "", nil)
-	j, err := gateway.NewJoiner(gateway.JoinOptions{URLs: []string{p.url}, HostKey: p.hostKey, Key: filepath.Join(p.dir, "reef.pem"), Token: p.token("reef"), SSH: service(t, func(c net.Conn) { io.WriteString(c, "reef") }),
+	p := open(t, known+"allow mira to reef printer.reef tag:web\n", "", nil)
+	j, err := gateway.NewJoiner(gateway.JoinOptions{URLs: []string{p.url}, HostKey: p.hostKey, Key: filepath.Join(p.dir, "reef.pem"), Token: p.token("reef", "web"), SSH: service(t, func(c net.Conn) { io.WriteString(c, "reef") }),
 		Also: map[string]string{"printer": service(t, func(c net.Conn) { io.WriteString(c, "printer") }), "safe": service(t, echo)}})
 	if err != nil {
 		t.Fatal(err)
@@ -258,6 +258,14 @@ func TestAMachineLeadsToWhatItNames(t *testing.T) {
 			stream.Reset()
 		}
 	}
+	p.write(known + "allow mira to *\ndeny mira to tag:web\n") // and what denies the machine denies what is behind it
+	await.Until(t, "the other policy to hold", func() bool {
+		stream, err := v.open(t, "printer.reef")
+		if err == nil {
+			stream.Close()
+		}
+		return err != nil && strings.Contains(err.Error(), "line 3")
+	})
 }
 
 // The gateway ends and is started again: machines return by themselves.

@@ -49,6 +49,26 @@ func (st *stream) name() string {
 	return st.machine.Name
 }
 
+// asked is what the policy is asked of. A further destination has no tags: it is meant by its name alone.
+func (st *stream) asked() policy.Machine {
+	if st.to != "" {
+		return policy.Machine{Name: st.name()}
+	}
+	return policy.Machine{Name: st.machine.Name, Tags: st.machine.Tags}
+}
+
+// decide asks a policy whether the stream may be. What denies a machine denies its further destinations.
+func (st *stream) decide(p *policy.Policy) policy.Decision {
+	now := time.Now()
+	d := p.Decide(st.person, st.asked(), now)
+	if st.to != "" && d.Allowed {
+		if own := p.Decide(st.person, policy.Machine{Name: st.machine.Name, Tags: st.machine.Tags}, now); own.Rule != nil && own.Rule.Deny {
+			return own
+		}
+	}
+	return d
+}
+
 func (st *stream) done(what string) store.Done {
 	return store.Done{What: what, Person: st.person, By: st.by, From: st.from, Machine: st.machine.Name, To: st.to, Stream: st.id, Rule: st.rule}
 }
@@ -66,7 +86,7 @@ func (st *stream) end(why error) {
 
 // admit counts a stream, and says why there are too many, "" where there are not.
 func (s *Server) admit(ctx context.Context, st *stream, p *policy.Policy) string {
-	person, machine := p.LimitsOf(st.person), p.LimitsAt(policy.Machine{Name: st.name(), Tags: st.machine.Tags})
+	person, machine := p.LimitsOf(st.person), p.LimitsAt(st.asked())
 	for _, l := range []struct {
 		who   string
 		daily int64
@@ -135,7 +155,7 @@ func (s *Server) moved(ctx context.Context, st *stream) (over bool) {
 	ctx, cancel := context.WithTimeout(ctx, storeTime)
 	defer cancel()
 	p := s.Policy.Get()
-	limits := []int64{p.LimitsOf(st.person).Daily, p.LimitsAt(policy.Machine{Name: st.name(), Tags: st.machine.Tags}).Daily}
+	limits := []int64{p.LimitsOf(st.person).Daily, p.LimitsAt(st.asked()).Daily}
 	for i, who := range []string{st.person, "machine " + st.machine.Name} {
 		if limits[i] == 0 {
 			continue
