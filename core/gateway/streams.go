@@ -86,7 +86,7 @@ func (st *stream) end(why error) {
 
 // admit counts a stream, and says why there are too many, "" where there are not.
 func (s *Server) admit(ctx context.Context, st *stream, p *policy.Policy) string {
-	person, machine := p.LimitsOf(st.person), p.LimitsAt(st.asked())
+	person, machine := p.LimitsOf(st.person), p.LimitsAt(policy.Machine{Name: st.name(), Tags: st.machine.Tags})
 	for _, l := range []struct {
 		who   string
 		daily int64
@@ -155,7 +155,7 @@ func (s *Server) moved(ctx context.Context, st *stream) (over bool) {
 	ctx, cancel := context.WithTimeout(ctx, storeTime)
 	defer cancel()
 	p := s.Policy.Get()
-	limits := []int64{p.LimitsOf(st.person).Daily, p.LimitsAt(st.asked()).Daily}
+	limits := []int64{p.LimitsOf(st.person).Daily, p.LimitsAt(policy.Machine{Name: st.name(), Tags: st.machine.Tags}).Daily}
 	for i, who := range []string{st.person, "machine " + st.machine.Name} {
 		if limits[i] == 0 {
 			continue
