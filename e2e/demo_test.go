@@ -304,7 +304,7 @@ func TestAllMachinesAreLookedAt(t *testing.T) {
 	s := show(t, 130, 36, program, "demo", "--dir", t.TempDir())
 	s.until("18 routes · 3 shut")
 	s.text("C")
-	s.until("identity changed at gauge-2", "refused at gauge-3", "6 shut")
+	s.until("identity changed at gauge-2", "refused at gauge-3", "at hulk")
 	s.gone("looking")
 	s.keys("End", "Up", "Up")
 	s.until("first visit, shows")

@@ -98,7 +98,9 @@ func (l *lightship) start() error {
 	if err != nil {
 		return fmt.Errorf("the lightship's port %s is taken: %w; stop what holds it (perhaps another lab in %s)", l.port, err, l.bay.Dir)
 	}
-	_, l.port, _ = net.SplitHostPort(listener.Addr().String())
+	if l.port == "0" { // it is the same from then on
+		_, l.port, _ = net.SplitHostPort(listener.Addr().String())
+	}
 	s := gateway.NewServer(gateway.Options{Store: l.store, Policy: l.policy, Certificate: l.cert, Name: Lightship})
 	l.mu.Lock()
 	l.serving = s

@@ -273,6 +273,9 @@ func (h *handshake) shake() error {
 	if meta, ok := conn.(ssh.AlgorithmsConnMetadata); ok {
 		l.cipher = meta.Algorithms().Read.Cipher
 	}
+	if l.gateway != nil { // what passes is beside that
+		l.cipher = l.gateway.line.Cipher
+	}
 	h.login.done()
 	l.tell(0, gate.Gate{Kind: gate.Login, Verdict: gate.Open, Seen: h.login.summary(), Detail: h.login.told()}, false)
 	l.client = ssh.NewClient(loadedConn{conn, &l.load}, l.load.opened(chans), h.requests(conn, reqs))

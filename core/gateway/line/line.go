@@ -50,6 +50,7 @@ type Conn struct {
 	net.Conn
 	Key    ssh.PublicKey // of the certificate that it showed
 	Issuer string        // who signed that, cleaned
+	Cipher string        // of what passes: the name of TLS's cipher suite
 }
 
 // Refusal is a gateway's answer that it takes no connection.
@@ -82,6 +83,7 @@ func Connect(ctx context.Context, t Target) (*Conn, error) {
 		if c.Key, err = ssh.NewPublicKey(leaf.PublicKey); err != nil {
 			return err
 		}
+		c.Cipher = tls.CipherSuiteName(s.CipherSuite)
 		c.Issuer = sanitize.Line(leaf.Issuer.CommonName, 60)
 		if t.HostKey != "" && ssh.FingerprintSHA256(c.Key) == t.HostKey {
 			return nil
