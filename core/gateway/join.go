@@ -48,7 +48,6 @@ type Joiner struct {
 	JoinOptions
 	cert *tls.Certificate
 	wg   sync.WaitGroup
-	left sync.WaitGroup // connections of gateways that end, while something runs over them
 }
 
 // Pauses between two tries to join grow from the first to the last, each by a third at most shorter or longer.
