@@ -99,6 +99,7 @@ type Carry struct {
 	paused   pause
 	progress progress
 	aside    asides
+	again    bool // it was begun before, and cut off
 
 	mu      sync.Mutex
 	report  Report
@@ -133,6 +134,7 @@ func (c *Carry) Run(ctx context.Context) (Report, error) {
 	if err := c.room(ctx); err != nil {
 		return c.report, err
 	}
+	c.again = c.options.Record.hasBegun()
 	c.options.Record.write(line{Do: lineBegan, When: time.Now().UTC(), In: c.aside.folder})
 	c.progress.start()
 	defer c.progress.stop()
@@ -153,6 +155,11 @@ func (c *Carry) Run(ctx context.Context) (Report, error) {
 	}
 	for _, c.window = range slices.Backward(windows) { // what is in a folder comes behind it
 		if err := c.finish(ctx); err != nil {
+			return c.sum(), err
+		}
+	}
+	if c.again { // what was cut off, or went on over there for a moment, has left a stream that no other took the place of
+		if err := c.insist(ctx, func() error { return c.clearStreams(ctx) }); err != nil {
 			return c.sum(), err
 		}
 	}

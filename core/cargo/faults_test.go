@@ -238,6 +238,18 @@ func TestWhatWasCutOffIsGoneOnWith(t *testing.T) {
 		r.Close()
 		intact(t, a, b)
 		bad.before = nil
+		// A command over there may have gone on for a moment, and no stream of the next time takes its place.
+		left := filepath.Join(b, ".meatus-part-"+p.ID+"-7")
+		if err := os.MkdirAll(left, 0o700); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(filepath.Join(left, "0"), []byte("half"), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		// And so may a rename of which nothing was heard any more.
+		if at%80 == 5 {
+			putNew(t, a, b)
+		}
 		again, err := cargo.OpenRecord(records, p.ID)
 		if err != nil {
 			t.Fatal(err)
@@ -249,6 +261,30 @@ func TestWhatWasCutOffIsGoneOnWith(t *testing.T) {
 		again.Close()
 		same(t, b, a)
 		noParts(t, b)
+	}
+}
+
+// putNew puts what is new in one tree in its place in another, with its times.
+func putNew(t testing.TB, a, b string) {
+	t.Helper()
+	err := filepath.WalkDir(a, func(path string, e fs.DirEntry, err error) error {
+		rel, _ := filepath.Rel(a, path)
+		to := filepath.Join(b, rel)
+		if _, lerr := os.Lstat(to); lerr == nil || err != nil || e.Type()&^fs.ModeDir != 0 {
+			return err
+		}
+		info, err := e.Info()
+		if err == nil && e.IsDir() {
+			return os.Mkdir(to, 0o700)
+		}
+		text, rerr := os.ReadFile(path)
+		if errors.Join(err, rerr) == nil {
+			err = errors.Join(os.WriteFile(to, text, 0o600), os.Chtimes(to, info.ModTime(), info.ModTime()))
+		}
+		return errors.Join(err, rerr)
+	})
+	if err != nil {
+		t.Fatal(err)
 	}
 }
 

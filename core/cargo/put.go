@@ -220,6 +220,8 @@ func (c *Carry) place(ctx context.Context, j *job) error {
 		err = target.Rename(ctx, j.part, j.path())
 	case !there:
 		err = errChanged("what was to be replaced is no longer there")
+	case j.Old == nil && c.again && c.alike(ctx, j, now):
+		err = target.Remove(ctx, j.part)
 	case j.Old == nil:
 		err = errChanged("something else stands there now")
 	case !now.Same(*j.Old):
@@ -234,9 +236,34 @@ func (c *Carry) place(ctx context.Context, j *job) error {
 	return nil
 }
 
+// alike tells whether what stands there is what is to be, to the content: a carry that was cut off may have had a
+// whole folder put in its place in the very moment, and have heard nothing of it.
+func (c *Carry) alike(ctx context.Context, j *job, now ends.Entry) bool {
+	if !looksAs(now, j.New) || now.Kind != ends.File {
+		return looksAs(now, j.New)
+	}
+	var sums [2]ends.Sum
+	for i, of := range []struct {
+		end  ends.End
+		name string
+	}{{c.source(j.Item), j.sourcePath()}, {c.target(j.Item), j.path()}} {
+		var failed error
+		err := of.end.Digest(ctx, []string{of.name}, func(_ string, sum ends.Sum, err error) { sums[i], failed = sum, err })
+		if err != nil || failed != nil {
+			return false
+		}
+	}
+	return sums[0] == sums[1]
+}
+
+// looksAs tells whether what stands somewhere looks as what is to be.
+func looksAs(now, want ends.Entry) bool {
+	return now.Kind == want.Kind && now.Size == want.Size && now.Link == want.Link && (now.Kind != ends.File || now.Time == want.Time)
+}
+
 // arrivedBefore tells whether an attempt before has put it in its place, whose answer was lost.
 func (c *Carry) arrivedBefore(ctx context.Context, j *job, now ends.Entry) bool {
-	if now.Kind != j.New.Kind || now.Size != j.New.Size || now.Link != j.New.Link || now.Kind == ends.File && now.Time != j.New.Time {
+	if !looksAs(now, j.New) {
 		return false
 	}
 	_, err := c.target(j.Item).Lstat(ctx, j.part)

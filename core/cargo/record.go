@@ -229,6 +229,16 @@ func (r *Record) Err() error {
 	return r.err
 }
 
+// hasBegun tells whether the carry was begun before.
+func (r *Record) hasBegun() bool {
+	if r == nil {
+		return false
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return !r.Began.IsZero()
+}
+
 // arrived is how much of a file was written beside its place, and whether any was.
 func (r *Record) arrived(path string) (at int64, begun bool) {
 	if r == nil {

@@ -41,7 +41,7 @@ func (s *Server) person(w http.ResponseWriter, r *http.Request) {
 	shown, until, err := s.shown(r)
 	if err != nil {
 		s.refusedPerson(v, err)
-		http.Error(w, errToken.Error(), http.StatusUnauthorized)
+		http.Error(w, errShown.Error(), http.StatusUnauthorized)
 		return
 	}
 	conn, err := line.Accept(w, r)

@@ -1,6 +1,7 @@
 package gateway
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/tls"
@@ -32,14 +33,15 @@ type Options struct {
 	Address     string         // where other gateways of the store reach this one, "host:port", port 0 for the listener's; "" where they cannot
 	ClientCAs   *x509.CertPool // whose certificates persons are known by, nil for none
 	Tokens      *Tokens        // whose bearer tokens, nil for none
+	Patience    time.Duration  // for what comes to introduce itself; 10 s where 0
 	Log         *slog.Logger
 }
 
 // Bounds of a server.
 const (
 	maxConnections = 20000
-	loginTime      = 2 * time.Minute // a person may be asked for a key meanwhile
-	headerTime     = 10 * time.Second
+	loginTime      = 2 * time.Minute  // a person may be asked for a key meanwhile
+	headerTime     = 10 * time.Second // to introduce itself
 	beatEvery      = 2 * time.Second
 	storeTime      = 10 * time.Second // for one question to the store
 	maxStreams     = 1000             // of one person's connection
@@ -80,7 +82,7 @@ func NewServer(o Options) *Server {
 	mux.HandleFunc(line.ForPersons, s.person)
 	mux.HandleFunc(line.ForMachines, s.machine)
 	mux.HandleFunc(line.ForGateways, s.gateway)
-	s.http = &http.Server{Handler: s.marked(mux), ReadHeaderTimeout: headerTime, MaxHeaderBytes: 32 << 10, ErrorLog: slog.NewLogLogger(o.Log.Handler(), slog.LevelDebug)}
+	s.http = &http.Server{Handler: s.marked(mux), ReadHeaderTimeout: cmp.Or(o.Patience, headerTime), MaxHeaderBytes: 32 << 10, ErrorLog: slog.NewLogLogger(o.Log.Handler(), slog.LevelDebug)}
 	return s
 }
 

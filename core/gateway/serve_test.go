@@ -125,7 +125,7 @@ func TestStrangersAreToldNothing(t *testing.T) {
 		t.Errorf("a stranger: %v", err)
 	}
 	var refusal *line.Refusal
-	if _, err := p.come(line.Target{Header: http.Header{"Authorization": {"Bearer x.y.z"}}}); !errors.As(err, &refusal) || refusal.Say != "the token is not taken" {
+	if _, err := p.come(line.Target{Header: http.Header{"Authorization": {"Bearer x.y.z"}}}); !errors.As(err, &refusal) || refusal.Say != "the certificate or token is not taken" {
 		t.Errorf("a token where none is trusted: %v", err)
 	}
 	_, err := line.Connect(t.Context(), line.Target{URL: p.url, Path: line.ForMachines, HostKey: p.hostKey})
@@ -463,6 +463,14 @@ func TestBentFrames(t *testing.T) {
 		}
 		conn.Close()
 	}
+	large, err := line.Connect(t.Context(), line.Target{URL: p.url, Path: line.ForPersons, HostKey: p.hostKey})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for err == nil { // a message without end in sight is not kept
+		_, err = large.Write(bytes.Repeat([]byte{0xff}, 64<<20))
+	}
+	large.Close()
 	v := p.mustCome(signer)
 	for _, head := range []string{"\xff\xff", "\x00\x02{}", "\x00\x05{\"ma", "\x10\x01"} {
 		stream, err := v.session.OpenStream(t.Context())
@@ -474,7 +482,7 @@ func TestBentFrames(t *testing.T) {
 		io.Copy(io.Discard, stream)
 	}
 	// More streams than one person's connection may have are turned away, and the others go on.
-	for range 1200 {
+	for range 10000 {
 		stream, err := v.session.OpenStream(t.Context())
 		if err != nil {
 			break
@@ -628,4 +636,44 @@ func TestWhatAGatewayTells(t *testing.T) {
 	if text, err := told(oskar, line.Ask{Entries: 1}); err != nil || strings.Count(text, "\n") != 1 || !strings.Contains(text, `"number":2`) || !strings.Contains(text, "joined") {
 		t.Errorf("the record: %q %v", text, err)
 	}
+}
+
+// What does not introduce itself, or a byte at a time, is not waited for.
+func TestSlowHandshakes(t *testing.T) {
+	signer, known := key(t, "mira")
+	p := open(t, known+"allow mira to *\n", "", func(o *gateway.Options) { o.Patience = 300 * time.Millisecond })
+	p.join("reef", service(t, echo))
+	at := strings.TrimPrefix(p.url, "wss://")
+	silent, err := net.Dial("tcp", at)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer silent.Close()
+	slow, err := tls.Dial("tcp", at, &tls.Config{InsecureSkipVerify: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer slow.Close()
+	go func() {
+		for _, c := range "GET /v1/person HTTP/1.1\r\nHost: x\r\nUpgrade: websocket\r\n" {
+			if _, err := slow.Write([]byte(string(c))); err != nil {
+				return
+			}
+			select {
+			case <-t.Context().Done():
+				return
+			case <-time.After(50 * time.Millisecond):
+			}
+		}
+	}()
+	for _, conn := range []net.Conn{silent, slow} {
+		if text, _ := io.ReadAll(conn); bytes.Contains(text, []byte(" 101 ")) {
+			t.Errorf("it was let in: %q", text)
+		}
+	}
+	stream, err := p.mustCome(signer).open(t, "reef")
+	if err != nil {
+		t.Fatal(err)
+	}
+	stream.Close()
 }

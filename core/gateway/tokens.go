@@ -33,8 +33,8 @@ type Claims struct {
 	Expires time.Time
 }
 
-// errToken is all that a stranger is told.
-var errToken = errors.New("the token is not taken")
+// errShown is all that a stranger is told.
+var errShown = errors.New("the certificate or token is not taken")
 
 // Check checks a token. Why one is not taken is for the log alone.
 func (t *Tokens) Check(ctx context.Context, raw string) (Claims, error) {

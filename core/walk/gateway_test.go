@@ -8,6 +8,7 @@ import (
 	"strings"
 	"testing"
 
+	"meatus/core/book"
 	"meatus/core/gate"
 	"meatus/core/route"
 	"meatus/core/walk"
@@ -60,6 +61,14 @@ func TestAWayThroughAGateway(t *testing.T) {
 	if h := report.Hops[0]; !h.Gateway || h.User != "" || len(h.Gates) != 6 || report.Verdict() == gate.Shut {
 		t.Errorf("%+v", report)
 	}
+	// A gateway knows an instance by its id, whatever address the estate has of it.
+	bound := b.route("sounder")
+	bound.Hops[1].Host, bound.Hops[1].Instance = "10.62.0.12", &book.Binding{Source: "bay", ID: "i-sounder"}
+	p, err := b.Walk(t.Context(), bound)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p.Close()
 	b.RestartLightship(0)
 	await.Until(t, "the link to end", func() bool { return len(b.Links()) == 0 })
 	b.joined("sounder")
@@ -93,7 +102,7 @@ func TestWhatIsWrongAtAGateway(t *testing.T) {
 		"no key":                    {func(h *route.Hop) { h.Keys = nil }, gate.Login, "lightship knows nobody by what was shown"},
 		"a token others can read":   {func(h *route.Hop) { h.Gateway.TokenFile = file("open", "x", 0o644) }, gate.Key, "the token in"},
 		"a token of two lines":      {func(h *route.Hop) { h.Gateway.TokenFile = file("two", "a\nb\n", 0o600) }, gate.Key, "it does not hold one token"},
-		"a token that nobody takes": {func(h *route.Hop) { h.Gateway.TokenFile = file("token", "x.y.z\n", 0o600) }, gate.Login, "the token is not taken"},
+		"a token that nobody takes": {func(h *route.Hop) { h.Gateway.TokenFile = file("token", "x.y.z\n", 0o600) }, gate.Login, "the certificate or token is not taken"},
 		"a program that fails":      {func(h *route.Hop) { h.Gateway.TokenCommand = []string{"false"} }, gate.Key, "the token in false cannot be read"},
 		"no client certificate":     {func(h *route.Hop) { h.Gateway.Certificate = file("cert", "x", 0o600) }, gate.Key, "the client certificate"},
 		"no gateway":                {func(h *route.Hop) { h.Gateway.URLs = []string{"wss://" + b.Address()} }, gate.Port, "does not speak TLS"},
