@@ -67,6 +67,16 @@ func TestStreamsAreWhole(t *testing.T) {
 	if head, err := p.store.Verify(t.Context(), store.Head{}); err != nil || head.Number < 22 {
 		t.Errorf("%+v %v", head, err)
 	}
+	// One that is simply closed has ended like any other.
+	stream, err := v.open(t, "reef")
+	if err != nil {
+		t.Fatal(err)
+	}
+	stream.(interface{ Reset() error }).Reset()
+	await.Until(t, "its end in the record", func() bool {
+		list, err := p.store.Entries(t.Context(), 1, 1000)
+		return err == nil && strings.Contains(list[len(list)-1].Body, `"closed"`) && !strings.Contains(list[len(list)-1].Body, `"why"`)
+	})
 }
 
 // One that never reads keeps no other waiting.

@@ -6,10 +6,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"strings"
+	"net"
 	"sync"
 	"sync/atomic"
 	"time"
+
+	"github.com/libp2p/go-yamux/v5"
 
 	"meatus/core/gateway/line"
 	"meatus/core/policy"
@@ -259,8 +261,9 @@ func relay(near, far line.Stream, in, out *atomic.Int64, also ...*atomic.Int64) 
 	}
 	near.Close()
 	far.Close()
-	if err != nil && (errors.Is(err, io.EOF) || strings.Contains(err.Error(), "closed")) {
-		err = nil // it was ended in the middle by one of the two, as lines are
+	var reset *yamux.StreamError
+	if errors.As(err, &reset) || errors.Is(err, io.EOF) || errors.Is(err, net.ErrClosed) || errors.Is(err, yamux.ErrStreamClosed) {
+		err = nil // one of the two has closed it, as connections are
 	}
 	return err
 }
