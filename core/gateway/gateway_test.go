@@ -273,3 +273,15 @@ func (v *visit) open(t testing.TB, machine string) (line.Stream, error) {
 	}
 	return stream, nil
 }
+
+// untilRefused waits until a machine is led to no more, for a reason that holds some words.
+func (v *visit) untilRefused(t testing.TB, machine, says string) {
+	t.Helper()
+	await.Until(t, machine+" to be refused: "+says, func() bool {
+		stream, err := v.open(t, machine)
+		if err == nil {
+			stream.Close()
+		}
+		return err != nil && strings.Contains(err.Error(), says)
+	})
+}

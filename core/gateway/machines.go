@@ -49,17 +49,9 @@ func (s *Server) machine(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "the gateway's record cannot be written", http.StatusServiceUnavailable)
 		return
 	}
-	conn, err := line.Accept(w, r)
-	if err != nil {
-		return
-	}
-	s.wg.Go(func() {
-		defer conn.Close()
-		s.contained(func() {
-			if j.session, err = line.Mux(conn, false); err == nil {
-				s.keep(j)
-			}
-		})
+	s.take(w, r, func(session *yamux.Session) {
+		j.session = session
+		s.keep(j)
 	})
 }
 
@@ -76,7 +68,6 @@ func (s *Server) keep(j *joined) {
 	}
 	s.Log.Info("joined", "machine", j.Machine, "from", j.From)
 	s.counted.joins.Add(1)
-	defer context.AfterFunc(s.ctx, func() { j.session.Close() })()
 	for { // a machine opens no streams
 		stream, err := j.session.AcceptStream()
 		if err != nil {

@@ -94,24 +94,11 @@ func (s *Server) gateway(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "this gateway is not known here", http.StatusUnauthorized)
 		return
 	}
-	conn, err := line.Accept(w, r)
-	if err != nil {
-		return
-	}
-	s.wg.Go(func() {
-		defer conn.Close()
-		s.contained(func() {
-			if session, err := line.Mux(conn, false); err == nil {
-				s.forPeers(session)
-			}
-		})
-	})
+	s.take(w, r, s.forPeers)
 }
 
 // forPeers answers another gateway until its connection ends.
 func (s *Server) forPeers(session *yamux.Session) {
-	defer session.Close()
-	defer context.AfterFunc(s.ctx, func() { session.Close() })()
 	for {
 		stream, err := session.AcceptStream()
 		if err != nil {

@@ -44,23 +44,12 @@ func (s *Server) person(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, errShown.Error(), http.StatusUnauthorized)
 		return
 	}
-	conn, err := line.Accept(w, r)
-	if err != nil {
-		return
-	}
 	v.until = until
-	s.wg.Go(func() {
-		defer conn.Close()
-		s.contained(func() {
-			if v.session, err = line.Mux(conn, false); err != nil {
-				return
-			}
-			defer v.session.Close()
-			defer context.AfterFunc(s.ctx, func() { v.session.Close() })()
-			if err := s.receive(v, shown); err != nil {
-				s.refusedPerson(v, err)
-			}
-		})
+	s.take(w, r, func(session *yamux.Session) {
+		v.session = session
+		if err := s.receive(v, shown); err != nil {
+			s.refusedPerson(v, err)
+		}
 	})
 }
 
@@ -108,8 +97,8 @@ func (s *Server) shown(r *http.Request) (marks []policy.Mark, until time.Time, e
 // errNobody is why a key, or the lack of one, lets nobody in.
 var errNobody = errors.New("nobody is known by that")
 
-// receive lets a person in over the first stream, and answers the others until the connection ends.
-func (s *Server) receive(v *visit, shown []policy.Mark) error {
+// loginConfig is how a person logs in: by what was shown, or by a key.
+func (s *Server) loginConfig(shown []policy.Mark) (*ssh.ServerConfig, error) {
 	// A key is asked about before it is proven that somebody has it: who it is that came is only what the library
 	// hands on with the login that it accepted.
 	known := func(m policy.Mark) (*ssh.Permissions, error) {
@@ -136,9 +125,18 @@ func (s *Server) receive(v *visit, shown []policy.Mark) error {
 	}
 	signer, err := s.hostKey()
 	if err != nil {
-		return err
+		return nil, err
 	}
 	config.AddHostKey(signer)
+	return config, nil
+}
+
+// receive lets a person in over the first stream, and answers the others until the connection ends.
+func (s *Server) receive(v *visit, shown []policy.Mark) error {
+	config, err := s.loginConfig(shown)
+	if err != nil {
+		return err
+	}
 	late := time.AfterFunc(loginTime, func() { v.session.Close() })
 	control, err := v.session.AcceptStream()
 	if err != nil {

@@ -16,6 +16,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"github.com/libp2p/go-yamux/v5"
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/net/netutil"
 
@@ -108,6 +109,27 @@ func (s *Server) begin() bool {
 	}
 	s.wg.Add(1)
 	return true
+}
+
+// take takes a request's connection over, and does something with its streams. What that is ends with the connection,
+// and the connection with that or with the server.
+func (s *Server) take(w http.ResponseWriter, r *http.Request, do func(*yamux.Session)) {
+	conn, err := line.Accept(w, r)
+	if err != nil {
+		return // it was told why
+	}
+	s.wg.Go(func() {
+		defer conn.Close()
+		s.contained(func() {
+			session, err := line.Mux(conn, false)
+			if err != nil {
+				return
+			}
+			defer session.Close()
+			defer context.AfterFunc(s.ctx, func() { session.Close() })()
+			do(session)
+		})
+	})
 }
 
 func (s *Server) contained(f func()) {

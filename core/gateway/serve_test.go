@@ -269,13 +269,7 @@ func TestAMachineLeadsToWhatItNames(t *testing.T) {
 		}
 	}
 	p.write(known + "allow mira to *\ndeny mira to tag:web\n") // and what denies the machine denies what is behind it
-	await.Until(t, "the other policy to hold", func() bool {
-		stream, err := v.open(t, "printer.reef")
-		if err == nil {
-			stream.Close()
-		}
-		return err != nil && strings.Contains(err.Error(), "line 3")
-	})
+	v.untilRefused(t, "printer.reef", "line 3")
 }
 
 // The gateway ends and is started again: machines return by themselves.
@@ -448,13 +442,7 @@ func TestLimits(t *testing.T) {
 	go func() { tank.Write(make([]byte, 5000)); tank.CloseWrite() }()
 	io.ReadAll(tank)
 	tank.Close()
-	await.Until(t, "the day's bytes to be used up", func() bool {
-		stream, err := v.open(t, "tank")
-		if err == nil {
-			stream.Close()
-		}
-		return err != nil && strings.Contains(err.Error(), "used up")
-	})
+	v.untilRefused(t, "tank", "used up")
 }
 
 // What is not the protocol ends that connection, and nothing else.
