@@ -499,7 +499,7 @@ func (c *Carry) makeFolder(ctx context.Context, j *job) error {
 			return err
 		}
 	} else if err == nil {
-		return errChanged("something else stands there now")
+		return errElse
 	}
 	if target.Lost(err) {
 		return err
@@ -523,6 +523,9 @@ func sideOf(i *Item) string {
 
 // errChanged says that the world is no longer as it was when the plan was made.
 type errChanged string
+
+// errElse says that something is in the place of what is new.
+const errElse = errChanged("something else stands there now")
 
 func (e errChanged) Error() string {
 	return string(e) + ": it is not what the plan was made for; make it anew"

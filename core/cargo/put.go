@@ -220,10 +220,10 @@ func (c *Carry) place(ctx context.Context, j *job) error {
 		err = target.Rename(ctx, j.part, j.path())
 	case !there:
 		err = errChanged("what was to be replaced is no longer there")
-	case j.Old == nil && c.again && c.alike(ctx, j, now):
-		err = target.Remove(ctx, j.part)
+	case j.Old == nil && c.again:
+		err = c.takeAlike(ctx, j, now)
 	case j.Old == nil:
-		err = errChanged("something else stands there now")
+		err = errElse
 	case !now.Same(*j.Old):
 		err = errChanged("what is there has changed since")
 	default:
@@ -236,24 +236,28 @@ func (c *Carry) place(ctx context.Context, j *job) error {
 	return nil
 }
 
-// alike tells whether what stands there is what is to be, to the content: a carry that was cut off may have had a
-// whole folder put in its place in the very moment, and have heard nothing of it.
-func (c *Carry) alike(ctx context.Context, j *job, now ends.Entry) bool {
-	if !looksAs(now, j.New) || now.Kind != ends.File {
-		return looksAs(now, j.New)
+// takeAlike takes what stands there for what is to be, where it is that to the content: a carry that was cut off may
+// have had a whole folder put in its place in the very moment, and have heard nothing of it. It is read over the line,
+// since many are compared at once, and a server has no room for as many commands.
+func (c *Carry) takeAlike(ctx context.Context, j *job, now ends.Entry) error {
+	target := c.target(j.Item)
+	if !looksAs(now, j.New) {
+		return errElse
 	}
-	var sums [2]ends.Sum
-	for i, of := range []struct {
-		end  ends.End
-		name string
-	}{{c.source(j.Item), j.sourcePath()}, {c.target(j.Item), j.path()}} {
-		var failed error
-		err := of.end.Digest(ctx, []string{of.name}, func(_ string, sum ends.Sum, err error) { sums[i], failed = sum, err })
-		if err != nil || failed != nil {
-			return false
+	if now.Kind == ends.File {
+		want, err := ends.ReadSum(ctx, c.source(j.Item), j.sourcePath())
+		if err != nil {
+			return err
+		}
+		got, err := ends.ReadSum(ctx, target, j.path())
+		if err != nil {
+			return err
+		}
+		if got != want {
+			return errElse
 		}
 	}
-	return sums[0] == sums[1]
+	return target.Remove(ctx, j.part)
 }
 
 // looksAs tells whether what stands somewhere looks as what is to be.

@@ -135,6 +135,50 @@ func TestAServerThatGoesAwayInTheMiddle(t *testing.T) {
 	noParts(t, b)
 }
 
+// A folder of many files is put in its place in the moment in which the program is killed: the next one takes them,
+// though the server has no room for as many commands as there are files.
+func TestWhatARealServerPutInItsPlaceUnheardIsTaken(t *testing.T) {
+	s := servertest.StartWith(t, "")
+	a, b := memory(t), memory(t)
+	for i := range 200 {
+		plant(t, a, map[string]string{fmt.Sprintf("d/f%d", i): fmt.Sprint(i)})
+	}
+	far := there(t, s, 1, b)
+	from, cut := here(t, a), &badEnd{End: far}
+	p := planned(t, from, cut, cargo.Rules{})
+	at := cut.count.Load() + 20
+	records := t.TempDir()
+	record, err := cargo.NewRecord(records, p)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, cancel := context.WithCancel(t.Context())
+	cut.before = func(string, string) {
+		if cut.count.Load() == at {
+			cancel()
+		}
+	}
+	if _, err := cargo.NewCarry(p, from, cut, cargo.Options{Record: record}).Run(ctx); err == nil {
+		t.Fatal("it was not cut off")
+	}
+	record.Close()
+	if err := os.RemoveAll(filepath.Join(b, "d")); err != nil {
+		t.Fatal(err)
+	}
+	putNew(t, a, b)
+	again, err := cargo.OpenRecord(records, p.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer again.Close()
+	report, err := cargo.NewCarry(again.Plan, from, far, cargo.Options{Record: again}).Run(t.Context())
+	if err != nil || report.Failed > 0 {
+		t.Fatalf("%v, %+v", err, report)
+	}
+	same(t, b, a)
+	noParts(t, b)
+}
+
 func TestFilesOfTheSuperuser(t *testing.T) {
 	s := servertest.StartWith(t, "")
 	b := t.TempDir()

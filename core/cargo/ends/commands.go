@@ -197,7 +197,7 @@ func (t *There) digestBatch(ctx context.Context, names []string, each func(strin
 	for _, name := range names {
 		sum, ok := got[name]
 		if !ok {
-			sum, err = readSum(ctx, t, name) // it says why, or it was a name the tool prints in another way
+			sum, err = ReadSum(ctx, t, name) // it says why, or it was a name the tool prints in another way
 		}
 		if t.Lost(err) || ctx.Err() != nil {
 			return err

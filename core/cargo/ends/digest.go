@@ -96,7 +96,7 @@ func (t *There) askDigests(ctx context.Context, names []string, each func(string
 				sums[i], err = t.askDigest(ctx, name)
 			}
 			if err != nil && !t.Lost(err) && ctx.Err() == nil {
-				sums[i], err = readSum(ctx, t, name)
+				sums[i], err = ReadSum(ctx, t, name)
 				if err == nil && sums[i] != emptySum { // it could be read, and there are no digests after all
 					t.tells.Store(false)
 				}

@@ -264,7 +264,7 @@ func (h *Here) Digest(ctx context.Context, names []string, each func(string, Sum
 			break
 		}
 		g.Go(func() error {
-			sum, err := readSum(ctx, h, name)
+			sum, err := ReadSum(ctx, h, name)
 			mu.Lock()
 			defer mu.Unlock()
 			each(name, sum, err)
@@ -275,8 +275,8 @@ func (h *Here) Digest(ctx context.Context, names []string, each func(string, Sum
 	return ctx.Err()
 }
 
-// readSum is the digest of a file's content, read through an end.
-func readSum(ctx context.Context, e End, name string) (sum Sum, err error) {
+// ReadSum is the digest of a file's content, read through an end.
+func ReadSum(ctx context.Context, e End, name string) (sum Sum, err error) {
 	f, err := e.Open(ctx, name)
 	if err != nil {
 		return sum, err
