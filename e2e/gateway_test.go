@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"bufio"
 	"bytes"
 	"crypto/sha256"
 	"fmt"
@@ -96,7 +97,7 @@ table inet shut {
 	}
 }
 E`, p.inner))
-	p.serveWith("deep", p.inner, "127.0.0.1", "inner", "", "")
+	p.serveWith("deep", p.inner, "127.0.0.1", "inner", "", "X11Forwarding yes\n")
 	if err := os.MkdirAll(d.state, 0o700); err != nil {
 		t.Fatal(err)
 	}
@@ -212,6 +213,71 @@ func TestAMachineWithNoWayInIsReachedThroughAGateway(t *testing.T) {
 	if !strings.Contains(record.out, "mira (key SHA256:") || !strings.Contains(record.out, "reached deep; gateway.policy:2 allows it") || !strings.Contains(record.out, "200 MB to it") {
 		t.Errorf("the record: %+v", record)
 	}
+	if r := do(t, d.dir, "", "gateway", "verify", "--state", d.state); r.status != 0 || !strings.Contains(r.err, "each as it was written") {
+		t.Errorf("%+v", r)
+	}
+}
+
+func TestAProgramBehindAGatewayDrawsHere(t *testing.T) {
+	t.Parallel()
+	v := startVirtual(t)
+	d := startDeep(t)
+	d.vouch("deep")
+	cmd := exec.Command("ip", "netns", "exec", d.here, program, "--workspace", d.dir, "run", "--windows", "deep", "--", "xlogo -title soundings")
+	cmd.Env = v.env
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	v.until(`"soundings"`, true)
+	cmd.Process.Signal(os.Interrupt)
+	cmd.Wait()
+	v.until(`"soundings"`, false)
+}
+
+// The disk with the gateway's record runs full: nothing new is let through, what runs goes on, and when there is room
+// again so does the rest.
+func TestAGatewayWhoseDiskIsFull(t *testing.T) {
+	t.Parallel()
+	d := startDeep(t)
+	d.vouch("deep")
+	d.gateway.end(os.Interrupt)
+	kept := d.path("kept")
+	if err := os.Rename(d.state, kept); err != nil {
+		t.Fatal(err)
+	}
+	os.Mkdir(d.state, 0o700)
+	system(t, "mount -t tmpfs -o size=4M,mode=0700 tmpfs "+d.state)
+	t.Cleanup(func() { exec.Command("umount", "-l", d.state).Run() })
+	system(t, "cp -a "+kept+"/. "+d.state)
+	d.gateway = d.serve()
+	running := exec.Command("ip", "netns", "exec", d.here, program, "--workspace", d.dir, "run", "deep", "--", "echo begun; cat")
+	in, _ := running.StdinPipe()
+	out, _ := running.StdoutPipe()
+	if err := running.Start(); err != nil {
+		t.Fatal(err)
+	}
+	lines := bufio.NewReader(out)
+	if got, err := lines.ReadString('\n'); got != "begun\n" {
+		t.Fatalf("%q %v\n%s", got, err, d.gateway.says())
+	}
+	full := filepath.Join(d.state, "full")
+	exec.Command("dd", "if=/dev/zero", "of="+full, "bs=4k").Run()
+	refused := func() result { return d.run("run", "deep", "--", "echo in") }
+	await.Until(t, "a disk that is full", func() bool { r := refused(); return r.status != 0 && strings.Contains(r.err, "record cannot be written") })
+	d.gateway.until("nothing new is let through")
+	if r := do(t, d.dir, "", "gateway", "verify", "--state", d.state); r.status != 0 {
+		t.Errorf("%+v", r)
+	}
+	io.WriteString(in, "still here\n")
+	if got, err := lines.ReadString('\n'); got != "still here\n" {
+		t.Errorf("what ran before: %q %v", got, err)
+	}
+	in.Close()
+	running.Wait()
+	if err := os.Remove(full); err != nil {
+		t.Fatal(err)
+	}
+	await.Until(t, "room again", func() bool { r := refused(); return r.status == 0 && r.out == "in\n" })
 	if r := do(t, d.dir, "", "gateway", "verify", "--state", d.state); r.status != 0 || !strings.Contains(r.err, "each as it was written") {
 		t.Errorf("%+v", r)
 	}
