@@ -14,7 +14,8 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"meatus/core/gateway"
-	"meatus/core/gateway/line"
+	"meatus/core/line"
+	serving "meatus/core/service"
 	"meatus/core/store"
 )
 
@@ -25,8 +26,8 @@ type lightship struct {
 	bay    *Lab
 	dir    string
 	store  *store.Store
-	policy *gateway.PolicyFile
-	cert   *gateway.Certificate
+	policy *serving.PolicyFile
+	cert   *serving.Certificate
 	port   string
 
 	mu      sync.Mutex
@@ -50,7 +51,7 @@ func (b *Lab) openLightship(keys map[string]ssh.PublicKey) (err error) {
 	}
 	b.lightship = l // it is closed with the bay from here on
 	own := filepath.Join(l.dir, "gateway.pem")
-	l.cert = &gateway.Certificate{CertFile: own, KeyFile: own}
+	l.cert = &serving.Certificate{CertFile: own, KeyFile: own}
 	if err := l.cert.Make(Lightship); err != nil {
 		return err
 	}
@@ -61,7 +62,7 @@ func (b *Lab) openLightship(keys map[string]ssh.PublicKey) (err error) {
 			return err
 		}
 	}
-	if l.policy, err = gateway.OpenPolicy(rules); err != nil {
+	if l.policy, err = serving.OpenPolicy(rules); err != nil {
 		return err
 	}
 	if l.port, err = keptText(filepath.Join(l.dir, "port"), func() string { return "0" }); err != nil {
@@ -101,7 +102,7 @@ func (l *lightship) start() error {
 	if l.port == "0" { // it is the same from then on
 		_, l.port, _ = net.SplitHostPort(listener.Addr().String())
 	}
-	s := gateway.NewServer(gateway.Options{Store: l.store, Policy: l.policy, Certificate: l.cert, Name: Lightship})
+	s := gateway.NewServer(gateway.Options{Options: serving.Options{Policy: l.policy, Certificate: l.cert}, Store: l.store, Name: Lightship})
 	l.mu.Lock()
 	l.serving = s
 	l.mu.Unlock()

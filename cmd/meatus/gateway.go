@@ -29,10 +29,11 @@ import (
 	"meatus/core/book"
 	"meatus/core/engine"
 	"meatus/core/gateway"
-	"meatus/core/gateway/line"
 	"meatus/core/keyfile"
+	"meatus/core/line"
 	"meatus/core/policy"
 	"meatus/core/sanitize"
+	"meatus/core/service"
 	"meatus/core/store"
 )
 
@@ -114,12 +115,12 @@ machines are asked to join elsewhere, and what runs may go on for a while.`,
 				}
 				log.Info("nobody may anything yet: write who may into the policy", "file", p.policyPath())
 			}
-			o := gateway.Options{Log: log, Address: reached, Name: name}
+			o := gateway.Options{Options: service.Options{Log: log}, Address: reached, Name: name}
 			var err error
 			if o.Certificate, err = certificateOf(p, cert, key); err != nil {
 				return err
 			}
-			if o.Policy, err = gateway.OpenPolicy(p.policyPath()); err != nil {
+			if o.Policy, err = service.OpenPolicy(p.policyPath()); err != nil {
 				return &statusError{statusWrongUse, err}
 			}
 			if o.ClientCAs, err = poolOf(clientCA); err != nil {
@@ -129,7 +130,7 @@ machines are asked to join elsewhere, and what runs may go on for a while.`,
 				return &statusError{statusWrongUse, errors.New("--token-issuer and --token-audience go together: a token has to be for this gateway")}
 			}
 			if issuer != "" {
-				o.Tokens = &gateway.Tokens{Issuer: issuer, Audience: audience}
+				o.Tokens = &service.Tokens{Issuer: issuer, Audience: audience}
 			}
 			if o.Store, err = p.open(cmd.Context()); err != nil {
 				return err
@@ -162,14 +163,14 @@ func logger(to io.Writer, asJSON bool) *slog.Logger {
 }
 
 // certificateOf is the certificate in files that are named, or one that is made.
-func certificateOf(p *gatewayPlace, cert, key string) (*gateway.Certificate, error) {
+func certificateOf(p *gatewayPlace, cert, key string) (*service.Certificate, error) {
 	if cert == "" && key != "" {
 		return nil, &statusError{statusWrongUse, errors.New("--certificate-key is of no certificate; name it with --certificate")}
 	}
 	if key == "" {
 		key = cert
 	}
-	c := &gateway.Certificate{CertFile: cert, KeyFile: key}
+	c := &service.Certificate{CertFile: cert, KeyFile: key}
 	if cert == "" {
 		own := filepath.Join(p.state, "gateway.pem")
 		c.CertFile, c.KeyFile = own, own

@@ -10,7 +10,7 @@ import (
 	"slices"
 	"time"
 
-	"meatus/core/gateway/line"
+	"meatus/core/line"
 	"meatus/core/sanitize"
 	"meatus/core/store"
 	"meatus/core/trail"

@@ -26,7 +26,8 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"meatus/core/gateway"
-	"meatus/core/gateway/line"
+	"meatus/core/line"
+	"meatus/core/service"
 	"meatus/lab/await"
 )
 
@@ -89,9 +90,9 @@ func (i *issuer) token(t *testing.T, header map[string]string, change map[string
 func TestBearerTokens(t *testing.T) {
 	i, other := newIssuer(t), newIssuer(t)
 	p := open(t, "person anni token anni@lantern.example\nperson oskar token 4712\nallow everyone to reef\n", "", func(o *gateway.Options) {
-		o.Tokens = &gateway.Tokens{Issuer: i.URL, Audience: "bay", Client: i.Client()}
+		o.Tokens = &service.Tokens{Issuer: i.URL, Audience: "bay", Client: i.Client()}
 	})
-	p.join("reef", service(t, echo))
+	p.join("reef", answering(t, echo))
 	now := time.Now()
 	whole := i.token(t, nil, nil)
 	tampered := strings.Split(whole, ".")
@@ -141,7 +142,7 @@ func TestBearerTokens(t *testing.T) {
 func TestATokenEnds(t *testing.T) {
 	i := newIssuer(t)
 	p := open(t, "person anni token 4711\n", "", func(o *gateway.Options) {
-		o.Tokens = &gateway.Tokens{Issuer: i.URL, Audience: "bay", Client: i.Client()}
+		o.Tokens = &service.Tokens{Issuer: i.URL, Audience: "bay", Client: i.Client()}
 	})
 	v, err := p.come(line.Target{Header: http.Header{"Authorization": {"Bearer " + i.token(t, nil, map[string]any{"exp": time.Now().Add(2 * time.Second).Unix()})}}})
 	if err != nil {
@@ -204,7 +205,7 @@ func TestAnothersPublicKeyIsOnlyAsked(t *testing.T) {
 	mira, known1 := key(t, "mira")
 	oskar, known2 := key(t, "oskar")
 	p := open(t, known1+known2+"allow mira to reef\n", "", nil)
-	p.join("reef", service(t, echo))
+	p.join("reef", answering(t, echo))
 	theirs := claimed{mira.PublicKey(), oskar}
 	v, err := p.come(line.Target{}, ssh.PublicKeys(oskar, theirs))
 	if err != nil {
@@ -242,7 +243,7 @@ func TestCertificatesAreReadAgain(t *testing.T) {
 		return ssh.FingerprintSHA256(conn.Key)
 	}
 	first := p.hostKey
-	other := &gateway.Certificate{CertFile: filepath.Join(t.TempDir(), "other.pem")}
+	other := &service.Certificate{CertFile: filepath.Join(t.TempDir(), "other.pem")}
 	if err := other.Make("gateway"); err != nil {
 		t.Fatal(err)
 	}
@@ -289,7 +290,7 @@ func TestALoginIsBoundToItsGateway(t *testing.T) {
 func TestStatus(t *testing.T) {
 	signer, known := key(t, "mira")
 	p := open(t, known+"allow mira to *\n", "", nil)
-	p.join("reef", service(t, echo))
+	p.join("reef", answering(t, echo))
 	v := p.mustCome(signer)
 	stream, err := v.open(t, "reef")
 	if err != nil {

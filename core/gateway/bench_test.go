@@ -25,9 +25,10 @@ import (
 	"golang.org/x/time/rate"
 
 	"meatus/core/gateway"
-	"meatus/core/gateway/line"
+	"meatus/core/line"
 	"meatus/core/remote"
 	"meatus/core/route"
+	"meatus/core/service"
 	"meatus/core/store"
 	"meatus/core/walk"
 	"meatus/lab/await"
@@ -39,7 +40,7 @@ func slow(b *testing.B, to string, perSecond int) string {
 	if perSecond == 0 {
 		return to
 	}
-	return service(b, func(near net.Conn) {
+	return answering(b, func(near net.Conn) {
 		far, err := net.Dial("tcp", to)
 		if err != nil {
 			return
@@ -121,7 +122,7 @@ func BenchmarkThroughGateway(b *testing.B) {
 			})
 		}
 		b.Run(fmt.Sprintf("line_%d/request", perSecond), func(b *testing.B) {
-			echoed := service(b, echo)
+			echoed := answering(b, echo)
 			ask := func(passage *walk.Passage) func() time.Duration {
 				stream, err := passage.Dial(b.Context(), "tcp", echoed)
 				if err != nil {
@@ -166,14 +167,14 @@ func beGateway(dir string) {
 	s, err := store.Open(context.Background(), filepath.Join(dir, "gateway.db"))
 	fail(err)
 	own := filepath.Join(dir, "gateway.pem")
-	cert := &gateway.Certificate{CertFile: own, KeyFile: own}
+	cert := &service.Certificate{CertFile: own, KeyFile: own}
 	fail(cert.Make("gateway"))
-	rules, err := gateway.OpenPolicy(filepath.Join(dir, "gateway.policy"))
+	rules, err := service.OpenPolicy(filepath.Join(dir, "gateway.policy"))
 	fail(err)
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	fail(err)
 	fail(os.WriteFile(filepath.Join(dir, "address"), []byte(l.Addr().String()), 0o600))
-	fail(gateway.NewServer(gateway.Options{Store: s, Policy: rules, Certificate: cert}).Serve(l))
+	fail(gateway.NewServer(gateway.Options{Options: service.Options{Policy: rules, Certificate: cert}, Store: s}).Serve(l))
 }
 
 // BenchmarkJoined has many machines join a gateway of its own process, and tells what that costs. It is to be run

@@ -18,7 +18,8 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"meatus/core/gateway"
-	"meatus/core/gateway/line"
+	"meatus/core/line"
+	"meatus/core/service"
 	"meatus/core/store"
 	"meatus/lab/await"
 )
@@ -32,9 +33,9 @@ type place struct {
 	server  *gateway.Server
 	url     string
 	hostKey string
-	cert    *gateway.Certificate
+	cert    *service.Certificate
 	log     *log
-	rules   *gateway.PolicyFile
+	rules   *service.PolicyFile
 }
 
 // log keeps what is logged.
@@ -81,11 +82,11 @@ func open(t testing.TB, rules, where string, change func(*gateway.Options)) *pla
 	p.policy = filepath.Join(p.dir, "gateway.policy")
 	p.write(rules)
 	own := filepath.Join(p.dir, "gateway.pem")
-	p.cert = &gateway.Certificate{CertFile: own, KeyFile: own}
+	p.cert = &service.Certificate{CertFile: own, KeyFile: own}
 	if err := p.cert.Make("gateway"); err != nil {
 		t.Fatal(err)
 	}
-	if p.rules, err = gateway.OpenPolicy(p.policy); err != nil {
+	if p.rules, err = service.OpenPolicy(p.policy); err != nil {
 		t.Fatal(err)
 	}
 	following, stop := context.WithCancel(context.Background())
@@ -109,7 +110,7 @@ func (p *place) start(at string, change func(*gateway.Options)) {
 	if err != nil {
 		p.t.Fatal(err)
 	}
-	o := gateway.Options{Store: p.store, Policy: p.rules, Certificate: p.cert, Log: p.log.Logger, Address: l.Addr().String()}
+	o := gateway.Options{Options: service.Options{Policy: p.rules, Certificate: p.cert, Log: p.log.Logger}, Store: p.store, Address: l.Addr().String()}
 	if change != nil {
 		change(&o)
 	}
@@ -182,8 +183,8 @@ func (p *place) awaitJoined(name string) {
 	})
 }
 
-// service is something that listens for a machine and does what is asked with each connection.
-func service(t testing.TB, serve func(net.Conn)) string {
+// answering is something that listens for a machine and does what is asked with each connection.
+func answering(t testing.TB, serve func(net.Conn)) string {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {

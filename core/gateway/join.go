@@ -21,10 +21,11 @@ import (
 	"github.com/libp2p/go-yamux/v5"
 
 	"meatus/core/contain"
-	"meatus/core/gateway/line"
 	"meatus/core/keyfile"
+	"meatus/core/line"
 	"meatus/core/netchange"
 	"meatus/core/sanitize"
+	"meatus/core/service"
 )
 
 // JoinOptions say how a machine joins.
@@ -75,7 +76,7 @@ func NewJoiner(o JoinOptions) (*Joiner, error) {
 		if o.Token == "" {
 			return nil, fmt.Errorf("%s is not there: the machine is not known yet, and joins with a token the first time", o.Key)
 		}
-		if err := writeOwn(o.Key, "machine", x509.ExtKeyUsageClientAuth); err != nil {
+		if err := service.WriteOwn(o.Key, "machine", x509.ExtKeyUsageClientAuth); err != nil {
 			return nil, fmt.Errorf("the machine's key cannot be written: %w", err)
 		}
 	}

@@ -12,7 +12,7 @@ import (
 
 	"github.com/libp2p/go-yamux/v5"
 
-	"meatus/core/gateway/line"
+	"meatus/core/line"
 	"meatus/core/sanitize"
 	"meatus/core/store"
 )
@@ -37,7 +37,7 @@ func (s *Server) machine(w http.ResponseWriter, r *http.Request) {
 			status, say = http.StatusServiceUnavailable, "the gateway's store does not answer"
 			s.Log.Error("the store does not answer", "error", err)
 		}
-		s.counted.refused.Add(1)
+		s.Refused.Add(1)
 		s.Log.Info("a machine did not join", "from", r.RemoteAddr, "why", err.Error())
 		http.Error(w, say, status)
 		return
@@ -49,7 +49,7 @@ func (s *Server) machine(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "the gateway's record cannot be written", http.StatusServiceUnavailable)
 		return
 	}
-	s.take(w, r, func(session *yamux.Session) {
+	s.Take(w, r, func(session *yamux.Session) {
 		j.session = session
 		s.keep(j)
 	})
@@ -120,7 +120,7 @@ func (s *Server) introduced(r *http.Request) (store.Machine, error) {
 
 // arrive takes a machine's connection, in place of one that it had.
 func (s *Server) arrive(j *joined) error {
-	ctx, cancel := context.WithTimeout(s.ctx, storeTime)
+	ctx, cancel := context.WithTimeout(s.Context(), storeTime)
 	defer cancel()
 	s.mu.Lock()
 	before := s.joined[j.Machine]
@@ -139,7 +139,7 @@ func (s *Server) depart(j *joined, after time.Duration) {
 		delete(s.joined, j.Machine)
 	}
 	s.mu.Unlock()
-	ctx, cancel := context.WithTimeout(context.WithoutCancel(s.ctx), storeTime)
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(s.Context()), storeTime)
 	defer cancel()
 	if err := s.Store.Leave(ctx, j.Join); err != nil {
 		s.Log.Error("the store does not answer", "error", err)
@@ -150,7 +150,7 @@ func (s *Server) depart(j *joined, after time.Duration) {
 
 // recheck ends the connections of machines that were revoked, or are known by another key now.
 func (s *Server) recheck(name string) {
-	ctx, cancel := context.WithTimeout(s.ctx, storeTime)
+	ctx, cancel := context.WithTimeout(s.Context(), storeTime)
 	defer cancel()
 	s.mu.Lock()
 	names := []string{name}
@@ -195,7 +195,7 @@ func (s *Server) tellAll() {
 	}
 	s.mu.Unlock()
 	for _, j := range all {
-		ctx, cancel := context.WithTimeout(s.ctx, storeTime)
+		ctx, cancel := context.WithTimeout(s.Context(), storeTime)
 		m, err := s.Store.Machine(ctx, j.Machine)
 		if err == nil && m.Gateway != s.id {
 			err = s.Store.Arrive(ctx, j.Join)

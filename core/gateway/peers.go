@@ -11,7 +11,7 @@ import (
 
 	"github.com/libp2p/go-yamux/v5"
 
-	"meatus/core/gateway/line"
+	"meatus/core/line"
 	"meatus/core/store"
 )
 
@@ -32,7 +32,7 @@ func (s *Server) peer(ctx context.Context, id string) (*yamux.Session, error) {
 	if p == nil {
 		p = &peer{ready: make(chan struct{})}
 		s.peers[id] = p
-		s.wg.Go(func() { s.connectPeer(id, p) })
+		s.Go(func() { s.connectPeer(id, p) })
 	}
 	s.mu.Unlock()
 	select {
@@ -48,7 +48,7 @@ func (s *Server) connectPeer(id string, p *peer) {
 	p.session, p.err = s.dialPeer(id)
 	close(p.ready)
 	if p.err == nil {
-		defer context.AfterFunc(s.ctx, func() { p.session.Close() })()
+		defer context.AfterFunc(s.Context(), func() { p.session.Close() })()
 		<-p.session.CloseChan()
 	}
 	s.mu.Lock()
@@ -57,7 +57,7 @@ func (s *Server) connectPeer(id string, p *peer) {
 }
 
 func (s *Server) dialPeer(id string) (*yamux.Session, error) {
-	ctx, cancel := context.WithTimeout(s.ctx, storeTime)
+	ctx, cancel := context.WithTimeout(s.Context(), storeTime)
 	defer cancel()
 	list, err := s.Store.Gateways(ctx)
 	if err != nil {
@@ -89,12 +89,12 @@ func (s *Server) gateway(w http.ResponseWriter, r *http.Request) {
 		known = key != "" && slices.ContainsFunc(list, func(g store.Gateway) bool { return g.Key == key })
 	}
 	if !known {
-		s.counted.refused.Add(1)
+		s.Refused.Add(1)
 		s.Log.Info("no gateway of this store", "from", r.RemoteAddr)
 		http.Error(w, "this gateway is not known here", http.StatusUnauthorized)
 		return
 	}
-	s.take(w, r, s.forPeers)
+	s.Take(w, r, s.forPeers)
 }
 
 // forPeers answers another gateway until its connection ends.
@@ -104,7 +104,7 @@ func (s *Server) forPeers(session *yamux.Session) {
 		if err != nil {
 			return
 		}
-		s.wg.Go(func() { s.forPeer(stream) })
+		s.Go(func() { s.forPeer(stream) })
 	}
 }
 
@@ -123,7 +123,7 @@ func (s *Server) forPeer(near *yamux.Stream) {
 	var far line.Stream
 	err := fmt.Errorf("%s is not joined now", ask.Machine)
 	if j != nil {
-		ctx, cancel := context.WithTimeout(s.ctx, openTime)
+		ctx, cancel := context.WithTimeout(s.Context(), openTime)
 		ask.Machine = ""
 		far, err = open(ctx, j.session, ask)
 		cancel()
@@ -146,7 +146,7 @@ func (s *Server) forPeer(near *yamux.Stream) {
 	s.mu.Lock()
 	s.streams[st] = true
 	s.mu.Unlock()
-	stop := context.AfterFunc(s.ctx, func() { st.end(errEnding) })
+	stop := context.AfterFunc(s.Context(), func() { st.end(errEnding) })
 	var in, out atomic.Int64
 	relay(near, far, &in, &out, &s.counted.in, &s.counted.out)
 	stop()

@@ -24,7 +24,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"meatus/core/gateway"
-	"meatus/core/gateway/line"
+	"meatus/core/line"
 	"meatus/core/store"
 	"meatus/lab/await"
 	"meatus/lab/servertest"
@@ -35,7 +35,7 @@ func TestStreamsAreWhole(t *testing.T) {
 	signer, known := key(t, "mira")
 	p := open(t, known+"allow mira to reef\n", "", nil)
 	// It reads to the end, and then says what it has read.
-	p.join("reef", service(t, func(conn net.Conn) {
+	p.join("reef", answering(t, func(conn net.Conn) {
 		sum := sha256.New()
 		n, _ := io.Copy(sum, conn)
 		fmt.Fprintf(conn, "%d %x", n, sum.Sum(nil))
@@ -84,7 +84,7 @@ func TestASlowReaderStallsNoOther(t *testing.T) {
 	signer, known := key(t, "mira")
 	p := open(t, known+"allow mira to *\n", "", nil)
 	var sent sync.Map
-	p.join("reef", service(t, func(conn net.Conn) {
+	p.join("reef", answering(t, func(conn net.Conn) {
 		first := make([]byte, 1)
 		io.ReadFull(conn, first)
 		if first[0] == 's' {
@@ -151,9 +151,9 @@ func TestStrangersAreToldNothing(t *testing.T) {
 func TestThePolicyDecides(t *testing.T) {
 	signer, known := key(t, "mira")
 	p := open(t, known+"allow mira to reef gone\ndeny mira to lamp\n", "", nil)
-	p.join("reef", service(t, echo))
-	p.join("lamp", service(t, echo))
-	p.join("buoy", service(t, echo))
+	p.join("reef", answering(t, echo))
+	p.join("lamp", answering(t, echo))
+	p.join("buoy", answering(t, echo))
 	v := p.mustCome(signer)
 	for machine, says := range map[string]string{
 		"lamp": "line 3", "buoy": "no rule", "nowhere": "no rule", "gone": "no machine called gone", "reef.": "no rule", "": "no rule",
@@ -203,7 +203,7 @@ func TestHowAMachineJoins(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	defer cancel()
 	done := make(chan error, 1)
-	j := p.joiner("reef", service(t, echo), token)
+	j := p.joiner("reef", answering(t, echo), token)
 	go func() { done <- j.Run(ctx) }()
 	p.awaitJoined("reef")
 	for name, token := range map[string]string{"a token used twice": token, "a token of nobody": "x", "no token": ""} {
@@ -241,8 +241,8 @@ func TestHowAMachineJoins(t *testing.T) {
 func TestAMachineLeadsToWhatItNames(t *testing.T) {
 	signer, known := key(t, "mira")
 	p := open(t, known+"allow mira to reef printer.reef tag:web\n", "", nil)
-	j, err := gateway.NewJoiner(gateway.JoinOptions{URLs: []string{p.url}, HostKey: p.hostKey, Key: filepath.Join(p.dir, "reef.pem"), Token: p.token("reef", "web"), SSH: service(t, func(c net.Conn) { io.WriteString(c, "reef") }),
-		Also: map[string]string{"printer": service(t, func(c net.Conn) { io.WriteString(c, "printer") }), "safe": service(t, echo)}})
+	j, err := gateway.NewJoiner(gateway.JoinOptions{URLs: []string{p.url}, HostKey: p.hostKey, Key: filepath.Join(p.dir, "reef.pem"), Token: p.token("reef", "web"), SSH: answering(t, func(c net.Conn) { io.WriteString(c, "reef") }),
+		Also: map[string]string{"printer": answering(t, func(c net.Conn) { io.WriteString(c, "printer") }), "safe": answering(t, echo)}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -276,7 +276,7 @@ func TestAMachineLeadsToWhatItNames(t *testing.T) {
 func TestAGatewayRestarts(t *testing.T) {
 	signer, known := key(t, "mira")
 	p := open(t, known+"allow mira to *\n", "", nil)
-	p.join("reef", service(t, echo))
+	p.join("reef", answering(t, echo))
 	for range 2 {
 		at := strings.TrimPrefix(p.url, "wss://")
 		p.stop()
@@ -300,7 +300,7 @@ func TestAGatewayEndsGracefully(t *testing.T) {
 	rules := known + "allow mira to *\n"
 	a := open(t, rules, db, nil)
 	b := open(t, rules, db, func(o *gateway.Options) { o.Certificate, o.Name = a.cert, "b" })
-	joiner, err := gateway.NewJoiner(gateway.JoinOptions{URLs: []string{a.url, b.url}, HostKey: a.hostKey, Key: filepath.Join(a.dir, "reef.pem"), Token: a.token("reef"), SSH: service(t, echo), Log: a.log.Logger})
+	joiner, err := gateway.NewJoiner(gateway.JoinOptions{URLs: []string{a.url, b.url}, HostKey: a.hostKey, Key: filepath.Join(a.dir, "reef.pem"), Token: a.token("reef"), SSH: answering(t, echo), Log: a.log.Logger})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -343,7 +343,7 @@ func TestGatewaysSideBySide(t *testing.T) {
 	db := servertest.Postgres(t)
 	rules := known + "allow mira to *\n"
 	a, b := open(t, rules, db.URL, nil), open(t, rules, db.URL, nil)
-	b.join("reef", service(t, echo))
+	b.join("reef", answering(t, echo))
 	say := func(v *visit, what string) {
 		t.Helper()
 		stream, err := v.open(t, "reef")
@@ -364,7 +364,7 @@ func TestGatewaysSideBySide(t *testing.T) {
 	token := a.token("moved")
 	ctx, cancel := context.WithCancel(t.Context())
 	defer cancel()
-	j := b.joiner("moved", service(t, echo), token, b.url)
+	j := b.joiner("moved", answering(t, echo), token, b.url)
 	go j.Run(ctx)
 	b.awaitJoined("moved")
 	// The store goes away: what runs goes on, and nothing new is let through.
@@ -402,7 +402,7 @@ func TestLimits(t *testing.T) {
 	signer, known := key(t, "mira")
 	p := open(t, known+"allow mira to *\nlimit mira connections 2 streams 3\nlimit machine lamp streams 1\nlimit machine tank daily 1kB\n", "", nil)
 	for _, name := range []string{"reef", "lamp", "tank"} {
-		p.join(name, service(t, echo))
+		p.join(name, answering(t, echo))
 	}
 	v := p.mustCome(signer)
 	p.mustCome(signer)
@@ -449,7 +449,7 @@ func TestLimits(t *testing.T) {
 func TestBentFrames(t *testing.T) {
 	signer, known := key(t, "mira")
 	p := open(t, known+"allow mira to *\n", "", nil)
-	p.join("reef", service(t, echo))
+	p.join("reef", answering(t, echo))
 	for _, bent := range []string{"", "SSH-2.0-x\r\n", strings.Repeat("\xff", 4000), strings.Repeat("\x00", 100), "\x00\x00\x00\x01\x00\x00\x00\x01\xff\xff\xff\xff"} {
 		conn, err := line.Connect(t.Context(), line.Target{URL: p.url, Path: line.ForPersons, HostKey: p.hostKey})
 		if err != nil {
@@ -501,7 +501,7 @@ func TestAProxyThatClosesWhatIsIdle(t *testing.T) {
 	p := open(t, known+"allow mira to *\n", "", nil)
 	const idle = time.Second
 	var connected, heard atomic.Int64
-	proxy := service(t, func(near net.Conn) {
+	proxy := answering(t, func(near net.Conn) {
 		reader := bufio.NewReader(near)
 		request, err := http.ReadRequest(reader)
 		if err != nil || request.Method != http.MethodConnect {
@@ -529,7 +529,7 @@ func TestAProxyThatClosesWhatIsIdle(t *testing.T) {
 		go pass(near, far, far)
 		pass(far, near, reader)
 	})
-	j, err := gateway.NewJoiner(gateway.JoinOptions{URLs: []string{p.url}, HostKey: p.hostKey, Key: filepath.Join(p.dir, "reef.pem"), Token: p.token("reef"), SSH: service(t, echo), Log: p.log.Logger, Ping: 200 * time.Millisecond,
+	j, err := gateway.NewJoiner(gateway.JoinOptions{URLs: []string{p.url}, HostKey: p.hostKey, Key: filepath.Join(p.dir, "reef.pem"), Token: p.token("reef"), SSH: answering(t, echo), Log: p.log.Logger, Ping: 200 * time.Millisecond,
 		Proxy: http.ProxyURL(&url.URL{Scheme: "http", Host: proxy})})
 	if err != nil {
 		t.Fatal(err)
@@ -557,7 +557,7 @@ func TestAProxyThatClosesWhatIsIdle(t *testing.T) {
 func TestNothingRunsThatCannotBeRecorded(t *testing.T) {
 	signer, known := key(t, "mira")
 	p := open(t, known+"allow mira to *\n", "", nil)
-	p.join("reef", service(t, echo))
+	p.join("reef", answering(t, echo))
 	v := p.mustCome(signer)
 	running, err := v.open(t, "reef")
 	if err != nil {
@@ -613,7 +613,7 @@ func TestWhatAGatewayTells(t *testing.T) {
 	mira, known1 := key(t, "mira")
 	oskar, known2 := key(t, "oskar")
 	p := open(t, known1+known2+"allow mira to reef lamp\nallow oskar to lamp\nreads oskar\n", "", nil)
-	p.join("reef", service(t, echo))
+	p.join("reef", answering(t, echo))
 	p.token("never")
 	told := func(signer ssh.Signer, ask line.Ask) (string, error) {
 		stream, err := line.Open(t.Context(), p.mustCome(signer).session, ask)
@@ -642,7 +642,7 @@ func TestWhatAGatewayTells(t *testing.T) {
 func TestSlowHandshakes(t *testing.T) {
 	signer, known := key(t, "mira")
 	p := open(t, known+"allow mira to *\n", "", func(o *gateway.Options) { o.Patience = 300 * time.Millisecond })
-	p.join("reef", service(t, echo))
+	p.join("reef", answering(t, echo))
 	at := strings.TrimPrefix(p.url, "wss://")
 	silent, err := net.Dial("tcp", at)
 	if err != nil {

@@ -13,15 +13,15 @@ import (
 
 	"github.com/libp2p/go-yamux/v5"
 
-	"meatus/core/gateway/line"
+	"meatus/core/line"
 	"meatus/core/policy"
 	"meatus/core/store"
 )
 
 // counters are what is told as metrics.
 type counters struct {
-	streams, refused, joins atomic.Int64
-	in, out                 atomic.Int64 // bytes from machines, and to them
+	streams, joins atomic.Int64
+	in, out        atomic.Int64 // bytes from machines, and to them
 }
 
 // stream is one that runs, from a person to a machine. For another gateway's person the other one decides and
@@ -185,10 +185,10 @@ func (s *Server) pass(st *stream, near, far line.Stream) {
 	}
 	why := st.why
 	st.mu.Unlock()
-	if why != nil || s.ctx.Err() != nil {
+	if why != nil || s.Context().Err() != nil {
 		st.cut()
 	}
-	stop := context.AfterFunc(s.ctx, func() { st.end(errEnding) })
+	stop := context.AfterFunc(s.Context(), func() { st.end(errEnding) })
 	defer stop()
 	over := make(chan struct{})
 	var counting sync.WaitGroup
@@ -200,7 +200,7 @@ func (s *Server) pass(st *stream, near, far line.Stream) {
 			case <-over:
 				return
 			case <-tick.C:
-				if s.moved(s.ctx, st) {
+				if s.moved(s.Context(), st) {
 					st.end(errors.New("what may be moved in a day is used up"))
 				}
 			}

@@ -13,7 +13,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"meatus/core/gate"
-	"meatus/core/gateway/line"
+	"meatus/core/line"
 	"meatus/core/sanitize"
 )
 

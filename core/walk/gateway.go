@@ -20,7 +20,7 @@ import (
 
 	"meatus/core/book"
 	"meatus/core/gate"
-	"meatus/core/gateway/line"
+	"meatus/core/line"
 	"meatus/core/route"
 	"meatus/core/sanitize"
 )

@@ -1,4 +1,4 @@
-package gateway
+package service
 
 import (
 	"crypto/ecdsa"
@@ -88,11 +88,11 @@ func (c *Certificate) Make(name string) error {
 	if _, err := os.Stat(c.CertFile); !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	return writeOwn(c.CertFile, name, x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth)
+	return WriteOwn(c.CertFile, name, x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth)
 }
 
-// writeOwn writes a new key and a certificate for it that it signs itself.
-func writeOwn(file, name string, uses ...x509.ExtKeyUsage) error {
+// WriteOwn writes a new key, and a certificate for it that it signs itself, into one file that nobody else may read.
+func WriteOwn(file, name string, uses ...x509.ExtKeyUsage) error {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		return err

@@ -1,4 +1,4 @@
-package gateway
+package service
 
 import (
 	"context"
@@ -77,7 +77,7 @@ func (t *Tokens) published(ctx context.Context) (*oidc.IDTokenVerifier, error) {
 	if t.verifier != nil {
 		return t.verifier, nil
 	}
-	asking, cancel := context.WithTimeout(ctx, storeTime)
+	asking, cancel := context.WithTimeout(ctx, askTime)
 	defer cancel()
 	p, err := oidc.NewProvider(t.context(asking), t.Issuer)
 	if err != nil {

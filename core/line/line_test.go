@@ -8,7 +8,7 @@ import (
 	"strings"
 	"testing"
 
-	"meatus/core/gateway/line"
+	"meatus/core/line"
 )
 
 func TestWhatIsSaidIsHeard(t *testing.T) {
