@@ -3,21 +3,15 @@ package main
 import (
 	"bytes"
 	"cmp"
-	"context"
-	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
-	"log/slog"
-	"net"
 	"net/http"
 	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 	"text/tabwriter"
 	"time"
@@ -25,7 +19,6 @@ import (
 	"github.com/adrg/xdg"
 	"github.com/spf13/cobra"
 
-	"meatus/core/atomicfile"
 	"meatus/core/book"
 	"meatus/core/engine"
 	"meatus/core/gateway"
@@ -33,39 +26,11 @@ import (
 	"meatus/core/line"
 	"meatus/core/policy"
 	"meatus/core/sanitize"
-	"meatus/core/service"
 	"meatus/core/store"
 )
 
-// gatewayPlace is where a gateway's files are.
-type gatewayPlace struct{ state, store, policy string }
-
-func (p *gatewayPlace) storePath() string {
-	if p.store != "" {
-		return p.store
-	}
-	return filepath.Join(p.state, "gateway.db")
-}
-
-func (p *gatewayPlace) policyPath() string {
-	if p.policy != "" {
-		return p.policy
-	}
-	return filepath.Join(p.state, "gateway.policy")
-}
-
-// open opens the store of a gateway.
-func (p *gatewayPlace) open(ctx context.Context) (*store.Store, error) {
-	if p.store == "" {
-		if err := os.MkdirAll(p.state, 0o700); err != nil {
-			return nil, err
-		}
-	}
-	return store.Open(ctx, p.storePath())
-}
-
 func gatewayCommand(open opener) *cobra.Command {
-	p := &gatewayPlace{}
+	p := &servicePlace{called: "gateway"}
 	c := &cobra.Command{
 		Use:   "gateway",
 		Short: "reach machines without an open port, which have dialled out to a relay",
@@ -74,11 +39,8 @@ persons reach them through it as through any hop: name the gateway in the sessio
 in a session's via. docs/gateway.md has all of it.`,
 		Args: cobra.NoArgs,
 	}
-	f := c.PersistentFlags()
-	f.StringVar(&p.state, "state", filepath.Join(xdg.StateHome, "meatus", "gateway"), "the folder of the gateway's files")
-	f.StringVar(&p.store, "store", "", "what is kept, and the record: a file, or postgres://USER@HOST/DATABASE (gateway.db in the folder)")
-	f.StringVar(&p.policy, "policy", "", "who may reach which machines: a text file (gateway.policy in the folder)")
-	c.AddCommand(gatewayList(open), gatewayServe(p), gatewayJoin(), gatewayToken(p), gatewayMachines(p), gatewayRevoke(p), gatewayExplain(p), gatewayRecord(p), gatewayVerify(p))
+	p.flags(c, "who may reach which machines")
+	c.AddCommand(gatewayList(open), gatewayServe(p), gatewayJoin(), gatewayToken(p), gatewayMachines(p), gatewayRevoke(p), gatewayExplain(p), recordCommand(p, "who reached what, when, for how long, and how much went through"), verifyCommand(p))
 	return c
 }
 
@@ -92,10 +54,9 @@ const firstPolicy = `# Who may reach which machines through this gateway. Nothin
 #   deny   mira    to tide-db on sat,sun
 `
 
-func gatewayServe(p *gatewayPlace) *cobra.Command {
-	var at, cert, key, name, reached, clientCA, issuer, audience, status string
-	var asJSON bool
-	var drain time.Duration
+func gatewayServe(p *servicePlace) *cobra.Command {
+	var name, reached string
+	f := &serveFlags{}
 	c := &cobra.Command{
 		Use:   "serve",
 		Short: "be a gateway",
@@ -105,144 +66,23 @@ A certificate and the policy are read again when their files change. At its end 
 machines are asked to join elsewhere, and what runs may go on for a while.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			log := logger(cmd.ErrOrStderr(), asJSON)
-			if err := os.MkdirAll(p.state, 0o700); err != nil {
-				return err
-			}
-			if _, err := os.Stat(p.policyPath()); errors.Is(err, fs.ErrNotExist) && p.policy == "" {
-				if err := atomicfile.Put(p.policyPath(), []byte(firstPolicy)); err != nil {
-					return err
-				}
-				log.Info("nobody may anything yet: write who may into the policy", "file", p.policyPath())
-			}
-			o := gateway.Options{Options: service.Options{Log: log}, Address: reached, Name: name}
+			o := gateway.Options{Address: reached, Name: name}
 			var err error
-			if o.Certificate, err = certificateOf(p, cert, key); err != nil {
+			if o.Options, err = f.options(cmd, p, firstPolicy); err != nil {
 				return err
-			}
-			if o.Policy, err = service.OpenPolicy(p.policyPath()); err != nil {
-				return &statusError{statusWrongUse, err}
-			}
-			if o.ClientCAs, err = poolOf(clientCA); err != nil {
-				return &statusError{statusWrongUse, err}
-			}
-			if (issuer == "") != (audience == "") {
-				return &statusError{statusWrongUse, errors.New("--token-issuer and --token-audience go together: a token has to be for this gateway")}
-			}
-			if issuer != "" {
-				o.Tokens = &service.Tokens{Issuer: issuer, Audience: audience}
 			}
 			if o.Store, err = p.open(cmd.Context()); err != nil {
 				return err
 			}
 			defer o.Store.Close()
-			return serveGateway(cmd.Context(), o, at, status, drain)
+			gateway.CollectEarly()
+			return f.serve(cmd.Context(), o.Options, gateway.NewServer(o), "machines join elsewhere, and what runs may go on")
 		},
 	}
-	f := c.Flags()
-	f.StringVar(&at, "at", ":443", "where to listen, ADDRESS:PORT")
-	f.StringVar(&cert, "certificate", "", "a file with the certificate and those that sign it, in PEM")
-	f.StringVar(&key, "certificate-key", "", "a file with its key; the same as --certificate where that has both")
-	f.StringVar(&name, "name", "", "what this gateway is called in the record")
-	f.StringVar(&reached, "reached-at", "", "HOST:PORT by which other gateways of the same store reach this one")
-	f.StringVar(&clientCA, "client-ca", "", "a file with the certificates that sign persons' client certificates")
-	f.StringVar(&issuer, "token-issuer", "", "the URL of the issuer of bearer tokens")
-	f.StringVar(&audience, "token-audience", "", "the audience that such a token has to be for")
-	f.StringVar(&status, "status", "", "a loopback ADDRESS:PORT that answers /health, /ready and /metrics")
-	f.BoolVar(&asJSON, "json", false, "log as JSON lines")
-	f.DurationVar(&drain, "drain", 30*time.Second, "how long what runs may go on at the end")
+	f.add(c)
+	c.Flags().StringVar(&name, "name", "", "what this gateway is called in the record")
+	c.Flags().StringVar(&reached, "reached-at", "", "HOST:PORT by which other gateways of the same store reach this one")
 	return c
-}
-
-// logger is a log for persons, or for programs.
-func logger(to io.Writer, asJSON bool) *slog.Logger {
-	if asJSON {
-		return slog.New(slog.NewJSONHandler(to, nil))
-	}
-	return slog.New(slog.NewTextHandler(to, nil))
-}
-
-// certificateOf is the certificate in files that are named, or one that is made.
-func certificateOf(p *gatewayPlace, cert, key string) (*service.Certificate, error) {
-	if cert == "" && key != "" {
-		return nil, &statusError{statusWrongUse, errors.New("--certificate-key is of no certificate; name it with --certificate")}
-	}
-	if key == "" {
-		key = cert
-	}
-	c := &service.Certificate{CertFile: cert, KeyFile: key}
-	if cert == "" {
-		own := filepath.Join(p.state, "gateway.pem")
-		c.CertFile, c.KeyFile = own, own
-		host, err := os.Hostname()
-		if err != nil || !book.ValidHost(host) {
-			host = "gateway"
-		}
-		if err := c.Make(host); err != nil {
-			return nil, err
-		}
-	}
-	_, err := c.Get()
-	return c, err
-}
-
-// poolOf reads certificates, nil for no file.
-func poolOf(file string) (*x509.CertPool, error) {
-	if file == "" {
-		return nil, nil
-	}
-	text, err := os.ReadFile(file)
-	if err != nil {
-		return nil, err
-	}
-	pool := x509.NewCertPool()
-	if !pool.AppendCertsFromPEM(text) {
-		return nil, fmt.Errorf("there is no certificate in %s", file)
-	}
-	return pool, nil
-}
-
-// serveGateway serves until the context ends, and then ends in an orderly way.
-func serveGateway(ctx context.Context, o gateway.Options, at, status string, drain time.Duration) error {
-	cert, err := o.Certificate.Get()
-	if err != nil {
-		return err
-	}
-	l, err := net.Listen("tcp", at)
-	if err != nil {
-		return err
-	}
-	gateway.CollectEarly()
-	s := gateway.NewServer(o)
-	if status != "" {
-		host, _, err := net.SplitHostPort(status)
-		if ip := net.ParseIP(host); err != nil || host != "localhost" && (ip == nil || !ip.IsLoopback()) {
-			l.Close()
-			return &statusError{statusWrongUse, fmt.Errorf("%q is no loopback address with a port: what the gateway tells of itself is for this machine alone", status)}
-		}
-		sl, err := net.Listen("tcp", status)
-		if err != nil {
-			l.Close()
-			return err
-		}
-		told := &http.Server{Handler: s.Status(), ReadHeaderTimeout: 5 * time.Second}
-		go told.Serve(sl)
-		defer told.Close()
-	}
-	go o.Policy.Follow(ctx, o.Log)
-	served := make(chan error, 1)
-	go func() { served <- s.Serve(l) }()
-	o.Log.Info("serving", "at", l.Addr().String(), "host_key", line.FingerprintOf(cert))
-	select {
-	case err = <-served:
-	case <-ctx.Done():
-		o.Log.Info("ending: machines join elsewhere, and what runs may go on", "for", drain.String())
-	}
-	draining, cancel := context.WithTimeout(context.Background(), drain)
-	defer cancel()
-	s.Close(draining)
-	o.Log.Info("ended")
-	return err
 }
 
 func gatewayJoin() *cobra.Command {
@@ -315,7 +155,7 @@ of its own. Several URLs are gateways of one store: the next is taken where one 
 	return c
 }
 
-func gatewayToken(p *gatewayPlace) *cobra.Command {
+func gatewayToken(p *servicePlace) *cobra.Command {
 	var tags []string
 	var instance string
 	var life time.Duration
@@ -413,7 +253,7 @@ type machineJSON struct {
 	Token    string   `json:"token,omitempty"` // until when it can join by one
 }
 
-func gatewayMachines(p *gatewayPlace) *cobra.Command {
+func gatewayMachines(p *servicePlace) *cobra.Command {
 	var asJSON bool
 	c := &cobra.Command{
 		Use:   "machines",
@@ -481,7 +321,7 @@ func gatewayMachines(p *gatewayPlace) *cobra.Command {
 	return c
 }
 
-func gatewayRevoke(p *gatewayPlace) *cobra.Command {
+func gatewayRevoke(p *servicePlace) *cobra.Command {
 	return &cobra.Command{
 		Use:   "revoke MACHINE",
 		Short: "have a machine join no more; what runs to it ends",
@@ -500,7 +340,7 @@ func gatewayRevoke(p *gatewayPlace) *cobra.Command {
 	}
 }
 
-func gatewayExplain(p *gatewayPlace) *cobra.Command {
+func gatewayExplain(p *servicePlace) *cobra.Command {
 	var when string
 	var asJSON bool
 	c := &cobra.Command{
@@ -531,9 +371,9 @@ func gatewayExplain(p *gatewayPlace) *cobra.Command {
 			case err != nil && !errors.Is(err, store.ErrRevoked):
 				return err
 			default:
-				m.Name, m.Tags = known.Name, known.Tags
+				m.Name, m.Tags, m.Instance = known.Name, known.Tags, known.Instance
 			}
-			d := rules.Decide(args[0], m, at)
+			d := rules.Decide(args[0], policy.Question{Machine: m, At: at})
 			if asJSON {
 				e := json.NewEncoder(cmd.OutOrStdout())
 				line := 0
@@ -552,109 +392,6 @@ func gatewayExplain(p *gatewayPlace) *cobra.Command {
 	}
 	c.Flags().StringVar(&when, "when", "", "at another moment than now, in RFC 3339")
 	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
-	return c
-}
-
-func gatewayRecord(p *gatewayPlace) *cobra.Command {
-	var person, machine string
-	var asJSON bool
-	var last int64
-	c := &cobra.Command{
-		Use:   "record",
-		Short: "who reached what, when, for how long, and how much went through",
-		Args:  cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			s, err := p.open(cmd.Context())
-			if err != nil {
-				return err
-			}
-			defer s.Close()
-			from := int64(1)
-			if last > 0 && person == "" && machine == "" {
-				if from, err = s.Length(cmd.Context()); err != nil {
-					return err
-				}
-				from = max(from-last+1, 1)
-			}
-			w := cmd.OutOrStdout()
-			var lines []string
-			for {
-				list, err := s.Entries(cmd.Context(), from, 1000)
-				if err != nil {
-					return err
-				}
-				for _, e := range list {
-					var d store.Done
-					if err := json.Unmarshal([]byte(e.Body), &d); err != nil {
-						return fmt.Errorf("entry %d cannot be read: %w; meatus gateway verify tells whether it was changed", e.Number, err)
-					}
-					if person != "" && d.Person != person || machine != "" && d.Machine != machine {
-						continue
-					}
-					text := e.Body
-					if !asJSON {
-						text = sanitize.Line(fmt.Sprintf("%6d  %s  %s", e.Number, d.At.Format(time.DateTime), d.Say()), 400)
-					}
-					lines = append(lines, text)
-					if last > 0 && int64(len(lines)) > last {
-						lines = lines[1:]
-					}
-				}
-				if len(list) < 1000 {
-					break
-				}
-				from = list[len(list)-1].Number + 1
-			}
-			for _, text := range lines {
-				fmt.Fprintln(w, text)
-			}
-			return nil
-		},
-	}
-	c.Flags().StringVar(&person, "person", "", "of one person alone")
-	c.Flags().StringVar(&machine, "machine", "", "of one machine alone")
-	c.Flags().Int64Var(&last, "last", 200, "so many of the last, 0 for all")
-	c.Flags().BoolVar(&asJSON, "json", false, "print JSON lines")
-	return c
-}
-
-func gatewayVerify(p *gatewayPlace) *cobra.Command {
-	var kept string
-	c := &cobra.Command{
-		Use:   "verify",
-		Short: "whether the record is as it was written",
-		Long: `Hold each entry against the one before. What it prints at the end, kept elsewhere and
-given the next time with --head, shows that nothing was cut off or written anew since.`,
-		Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			var head store.Head
-			if kept != "" {
-				number, digest, _ := strings.Cut(kept, ":")
-				n, err := strconv.ParseInt(number, 10, 64)
-				if err != nil || len(digest) != 64 {
-					return &statusError{statusWrongUse, fmt.Errorf("%q is no head of a record; write NUMBER:DIGEST", sanitize.Line(kept, 90))}
-				}
-				head = store.Head{Number: n, Digest: digest}
-			}
-			s, err := p.open(cmd.Context())
-			if err != nil {
-				return err
-			}
-			defer s.Close()
-			end, err := s.Verify(cmd.Context(), head)
-			var tampered *store.Tampered
-			if errors.As(err, &tampered) {
-				return &statusError{statusShut, fmt.Errorf("the record was changed: %w", err)}
-			}
-			if err != nil {
-				return err
-			}
-			fmt.Fprintf(cmd.OutOrStdout(), "%d:%s\n", end.Number, end.Digest)
-			fmt.Fprintf(cmd.ErrOrStderr(), "%d entries, each as it was written\n", end.Number)
-			return nil
-		},
-	}
-	c.Flags().StringVar(&kept, "head", "", "NUMBER:DIGEST, as this command printed it earlier")
 	return c
 }
 

@@ -277,7 +277,11 @@ func traceTo(out io.Writer, r route.Route) func(event.Event) {
 		case walk.Turned:
 			r = e.Route
 		case walk.Passed:
-			say(r.Hops[e.Hop].Name, e.Gate.Kind, e.Gate.Verdict.String(), e.Gate.Seen)
+			name := r.Hops[e.Hop].Name
+			if e.Session != r.Session { // the way to an issuer of a lease
+				name = e.Session
+			}
+			say(name, e.Gate.Kind, e.Gate.Verdict.String(), e.Gate.Seen)
 		case walk.Ended:
 			var f *gate.Failure
 			if errors.As(e.Err, &f) {

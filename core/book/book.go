@@ -54,10 +54,10 @@ const (
 	InKey    // not a session's: what a key file is meant for
 	InEstate // where instances are known from; of a session that is bound to one, what is taken from it
 	InFleet
-	InGateway // a relay that machines have dialled out to
+	InGateway // a relay that machines have dialled out to, or an issuer of leases
 )
 
-var layerWords = [...]string{"built in", "defaults", "site", "like", "session", "key", "estate", "fleet", "gateway"}
+var layerWords = [...]string{"built in", "defaults", "site", "like", "session", "key", "estate", "fleet", "service"}
 
 // String says it as a person would: "site reef", "defaults".
 func (o Origin) String() string {
@@ -89,6 +89,7 @@ type Access struct {
 	Via       Value[[]string]
 	Keepalive Value[time.Duration]
 	Agent     Value[string]
+	Lease     Value[string] // the issuer whose leases are shown in place of a key, "off" for none
 	Network   Value[string] // the private network that the address is of, where several ways lead there
 }
 
@@ -179,6 +180,7 @@ type Book struct {
 	Estates  []EstateSource
 	Fleets   []*Fleet
 	Gateways []*Gateway
+	Issuers  []*Gateway
 	Problems []Problem // in the order of the file
 	byName   map[string]*Session
 	sites    []string
@@ -214,6 +216,16 @@ func (b *Book) Gateway(name string) *Gateway {
 	for _, g := range b.Gateways {
 		if g.Name == name {
 			return g
+		}
+	}
+	return nil
+}
+
+// Issuer returns the issuer of that name, or nil.
+func (b *Book) Issuer(name string) *Gateway {
+	for _, i := range b.Issuers {
+		if i.Name == name {
+			return i
 		}
 	}
 	return nil

@@ -14,8 +14,11 @@ import (
 // Gateway is a relay that machines without an open port have dialled out to. What is said of it as of any first
 // hop, its keys, proxy and keepalive, stands in its session, which is no session of the book. Paths are as
 // written.
+//
+// An issuer of leases has a table of the same form, and is none: it leads nowhere.
 type Gateway struct {
 	*Session
+	Issuer       bool
 	URL          Value[[]string] // "wss://HOST[:PORT][/PATH]"; the next where one does not answer
 	CA           Value[string]   // a file with the certificates that sign the gateway's, in place of the system's
 	HostKey      Value[string]   // the fingerprint of its key, where something else ends TLS before it
@@ -33,9 +36,9 @@ func checkGateway(s string) (say, hint string) {
 	u, err := url.Parse(s)
 	switch {
 	case err != nil || u.Host == "" || u.User != nil || u.RawQuery != "" || u.Fragment != "" || !ValidHost(u.Hostname()):
-		return fmt.Sprintf("%q is no gateway", sanitize.Line(s, 60)), how
+		return fmt.Sprintf("%q is no address of a service", sanitize.Line(s, 60)), how
 	case u.Scheme != "wss":
-		return "a gateway is reached over TLS alone", how
+		return "gateways and issuers are reached over TLS alone", how
 	}
 	if port, err := strconv.Atoi(u.Port()); u.Port() != "" && (err != nil || port < 1 || port > 65535) {
 		return fmt.Sprintf("%s is no port", sanitize.Line(u.Port(), 20)), how
@@ -59,9 +62,9 @@ func (r *reader) gateway(t *table) *Gateway {
 	switch {
 	case t.broken != nil:
 	case !g.URL.Set || len(g.URL.V) == 0:
-		r.spoil(r.problem(t.at, fmt.Sprintf("gateway %s does not say where it is", t.name), `write url = "wss://HOST"`))
+		r.spoil(r.problem(t.at, fmt.Sprintf("%s %s does not say where it is", g.word(), t.name), `write url = "wss://HOST"`))
 	case g.TokenFile.Set && g.TokenCommand.Set:
-		r.spoil(r.problem(t.at, fmt.Sprintf("gateway %s names two tokens", t.name), "keep one of token_file and token_command"))
+		r.spoil(r.problem(t.at, fmt.Sprintf("%s %s names two tokens", g.word(), t.name), "keep one of token_file and token_command"))
 	}
 	g.Session = r.session(t)
 	if len(g.URL.V) > 0 {
@@ -69,6 +72,43 @@ func (r *reader) gateway(t *table) *Gateway {
 		g.Host, g.Port = Value[string]{V: host, Set: true}, Value[int]{V: port, Set: true}
 	}
 	return g
+}
+
+// word is what it is.
+func (g *Gateway) word() string {
+	if g.Issuer {
+		return "issuer"
+	}
+	return "gateway"
+}
+
+// withArticle is a word for a service with its article.
+func withArticle(word string) string {
+	if word == "issuer" {
+		return "an issuer"
+	}
+	return "a " + word
+}
+
+// Issuer is the issuer that a session has leases of, and the machine's name there; "" where it has none.
+func (s *Session) Issuer() (issuer, machine string) {
+	if s.Lease.V == "off" {
+		return "", ""
+	}
+	issuer, machine, named := strings.Cut(s.Lease.V, "/")
+	if !named {
+		machine = s.Name
+	}
+	return issuer, machine
+}
+
+// checkLease takes an issuer's name, and the machine's there behind a slash.
+func checkLease(s string) (say, hint string) {
+	issuer, machine, named := strings.Cut(s, "/")
+	if !ValidName(issuer) || named && !ValidName(machine) {
+		return fmt.Sprintf("%q names no issuer", sanitize.Line(s, 60)), `write the name of an issuer's table, "bay", behind a slash the machine's name there where that is another than the session's, or "off"`
+	}
+	return "", ""
 }
 
 // HostOfURL is the host and the port of a gateway's URL.

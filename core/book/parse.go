@@ -49,6 +49,7 @@ type reader struct {
 	estates  []*table
 	fleets   []*table
 	gateways []*table
+	issuers  []*table
 	current  *table
 	shared   map[string]inheritance // by the tables that are inherited from
 }
@@ -157,7 +158,7 @@ func (r *reader) spoil(p *Problem) {
 	}
 }
 
-var tableWords = []string{"defaults", "site", "like", "session", "key", "estate", "fleet", "gateway"}
+var tableWords = []string{"defaults", "site", "like", "session", "key", "estate", "fleet", "gateway", "issuer"}
 
 func (r *reader) header(e tomltext.Entry, start int) {
 	var parts []string
@@ -216,12 +217,16 @@ func (r *reader) header(e tomltext.Entry, start int) {
 			r.spoil(r.problem(at, fmt.Sprintf("%q cannot be an estate's name", sanitize.Line(parts[1], 40)), nameHint))
 		}
 		r.estates = append(r.estates, r.current)
-	case parts[0] == "gateway" && len(parts) == 2 && !array:
-		r.current = &table{layer: InGateway, name: parts[1], at: at, gateway: &Gateway{}}
+	case (parts[0] == "gateway" || parts[0] == "issuer") && len(parts) == 2 && !array:
+		r.current = &table{layer: InGateway, name: parts[1], at: at, gateway: &Gateway{Issuer: parts[0] == "issuer"}}
 		if !ValidName(parts[1]) {
-			r.spoil(r.problem(at, fmt.Sprintf("%q cannot be a gateway's name", sanitize.Line(parts[1], 40)), nameHint))
+			r.spoil(r.problem(at, fmt.Sprintf("%q cannot be %s's name", sanitize.Line(parts[1], 40), withArticle(parts[0])), nameHint))
 		}
-		r.gateways = append(r.gateways, r.current)
+		if r.current.gateway.Issuer {
+			r.issuers = append(r.issuers, r.current)
+		} else {
+			r.gateways = append(r.gateways, r.current)
+		}
 	default:
 		r.unknownTable(parts, array, at)
 	}
@@ -232,7 +237,7 @@ func (r *reader) unknownTable(parts []string, array bool, at Place) {
 	switch parts[0] {
 	case "key":
 		hint = `write [key."keys/tide.pem"]`
-	case "session", "site", "estate", "gateway":
+	case "session", "site", "estate", "gateway", "issuer":
 		hint = fmt.Sprintf("write [%s.NAME]", parts[0])
 	case "like", "fleet":
 		hint = fmt.Sprintf("write [[%s]]", parts[0])
@@ -351,7 +356,34 @@ func (r *reader) resolve(b *Book) {
 		}
 		b.Gateways = append(b.Gateways, r.gateway(t))
 	}
+	for _, t := range r.issuers {
+		if first := b.Issuer(t.name); first != nil {
+			r.problem(t.at, fmt.Sprintf("issuer %q is given twice, first on line %d", sanitize.Line(t.name, 40), first.At.Line), "put it in one table")
+			continue
+		}
+		b.Issuers = append(b.Issuers, r.gateway(t))
+	}
 	r.checkVia(b)
+	r.checkLeases(b)
+}
+
+// checkLeases finds sessions that name an issuer which there is not.
+func (r *reader) checkLeases(b *Book) {
+	for _, s := range b.Sessions {
+		name, _ := s.Issuer()
+		if name == "" || s.Broken != nil || b.Issuer(name) != nil {
+			continue
+		}
+		var names []string
+		for _, i := range b.Issuers {
+			names = append(names, i.Name)
+		}
+		hint := meant(name, names)
+		if len(names) == 0 {
+			hint = fmt.Sprintf("write a table [issuer.%s] with its url", name)
+		}
+		r.breaks(s, s.Lease.Origin.Place, fmt.Sprintf("%s has leases of %q, and there is no such issuer", s.Name, sanitize.Line(name, 40)), hint)
+	}
 }
 
 // fleet is what a rule that makes sessions of instances says.

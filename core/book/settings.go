@@ -109,6 +109,7 @@ var settings = []setting{
 	portNumber("port", access, func(s *Session) *Value[int] { return &s.Port }, DefaultPort, "1 to 65535"),
 	oneText("user", access, func(s *Session) *Value[string] { return &s.User }, checkUser, "", "the login"),
 	inGateways(texts("key", access, func(s *Session) *Value[[]string] { return &s.Keys }, "a path", checkPath, "key files, parted by commas")),
+	oneText("lease", access, func(s *Session) *Value[string] { return &s.Lease }, checkLease, "", "an issuer's name: its leases are shown before any key; behind a slash the machine's name there; or off"),
 	texts("via", access, func(s *Session) *Value[[]string] { return &s.Via }, "a session's name", nil, "sessions to go through, in order, parted by commas; quay | mole: the first that answers"),
 	inGateways(period("keepalive", access, func(s *Session) *Value[time.Duration] { return &s.Keepalive }, readKeepalive, DefaultKeepalive, "1s to 1h, or off")),
 	oneText("agent", access, func(s *Session) *Value[string] { return &s.Agent }, oneOf("off", "ask", "lend"), "off", "off, lend, or ask before each use"),
@@ -301,9 +302,9 @@ func layersOf(f *setting) string {
 	case 1 << InFleet:
 		return "a fleet"
 	case 1 << InGateway:
-		return "the table of a gateway"
+		return "the table of a gateway or an issuer"
 	case 1<<InEstate | 1<<InGateway:
-		return "the table of an estate or a gateway"
+		return "the table of an estate, a gateway or an issuer"
 	}
 	return "the session itself"
 }

@@ -27,6 +27,7 @@ import (
 	"meatus/core/custody"
 	"meatus/core/estate"
 	"meatus/core/event"
+	"meatus/core/lease"
 	"meatus/core/meter"
 	"meatus/core/remote"
 	"meatus/core/ring"
@@ -67,6 +68,7 @@ type Options struct {
 type Engine struct {
 	Events   *event.Stream
 	Keys     *custody.Custody
+	Leases   *lease.Client // where logins for a while come from
 	Walker   *walk.Walker
 	Programs *remote.Programs
 	Tunnels  *tunnel.Set
@@ -116,11 +118,14 @@ func Open(ctx context.Context, o Options) (*Engine, error) {
 	e.openTrail(&ws)
 	e.Keys = custody.New(&ring.Ring{Names: ws.Vouched.NamesOf})
 	e.Programs = remote.New(remote.Config{Custody: e.Keys, Asker: o.Asker, Display: Display, Events: e.Events})
+	e.Leases = &lease.Client{}
 	e.Walker = walk.New(walk.Config{
+		Leases:  e.Leases,
 		Vouched: ws.Vouched, Asker: o.Asker, Dialer: o.Dialer, Linger: o.Linger, Logins: ws.Logins,
 		Keys: e.Keys, Events: e.Events, Serve: e.Programs.Serve(), Follow: func(r route.Route) route.Route { return e.Workspace().Follow(r) },
 		Rules: func() walk.Rules { return e.Workspace() },
 	})
+	e.Leases.At = e.Walker.AtGateway
 	e.Tunnels = tunnel.NewSet(e.Walker, e.Events.Tell)
 	e.Tunnels.Links, e.Tunnels.Running = e.Walker.Links, e.Programs.Running
 	e.Jobs = work.NewList(e.Events.Tell)

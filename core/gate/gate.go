@@ -21,15 +21,16 @@ const (
 	Rules                // the estate's rules let the hop before in at the port; of hops that are instances
 	Port                 // something answers there
 	Identity             // it is the machine it was
+	Lease                // its issuer gives us a login for a while; of hops that have leases
 	Key                  // our key can be used
 	Login                // the account lets us in
 	Channel              // what we came for opens
 )
 
 // Kinds lists every gate in the order it is passed.
-var Kinds = [...]Kind{State, Proxy, Address, Rules, Port, Identity, Key, Login, Channel}
+var Kinds = [...]Kind{State, Proxy, Address, Rules, Port, Identity, Lease, Key, Login, Channel}
 
-var kindNames = [...]string{"state", "proxy", "address", "rules", "port", "identity", "key", "login", "channel"}
+var kindNames = [...]string{"state", "proxy", "address", "rules", "port", "identity", "lease", "key", "login", "channel"}
 
 func (k Kind) String() string { return kindNames[k] }
 
@@ -320,6 +321,7 @@ const (
 	IdentityUnknown Cause = "identity unknown"   // not vouched for, and nobody said yes
 	IdentityChanged Cause = "identity changed"   // another key than the vouched one
 	KeyUnusable     Cause = "key unusable"       // file missing, too open, damaged, locked
+	LeaseRefused    Cause = "lease refused"      // its issuer gives no lease, or the one it gave has ended
 	NoKeyAccepted   Cause = "no key accepted"    // the server takes none of what was offered
 	OnwardForbidden Cause = "onward forbidden"   // the bastion does not let us on
 	ProxyRefused    Cause = "proxy refused"      // the proxy lets us not on, or our login not in

@@ -48,7 +48,7 @@ func (s *Server) answer(ctx context.Context, v *service.Visitor, near *yamux.Str
 		var list []store.Machine
 		list, err = s.Store.Machines(ctx)
 		for _, m := range list {
-			if m.Revoked.IsZero() && p.Decide(v.Person, policy.Machine{Name: m.Name, Tags: m.Tags}, now).Allowed {
+			if m.Revoked.IsZero() && p.Decide(v.Person, policy.Question{Machine: machineOf(m), From: service.Address(v.From), At: now}).Allowed {
 				told = append(told, line.Listed{Name: m.Name, Instance: m.Instance, Tags: m.Tags, Offers: m.Offers, Joined: m.Joined})
 			}
 		}
@@ -57,12 +57,8 @@ func (s *Server) answer(ctx context.Context, v *service.Visitor, near *yamux.Str
 			s.Refuse(near, &line.Refusal{Reason: line.NotAllowed, Say: v.Person + " may not read the record here: no line of its policy says \"reads\""})
 			return
 		}
-		var last int64
 		var list []store.Entry
-		if last, err = s.Store.Length(ctx); err == nil {
-			most := min(ask.Entries, line.MaxEntries)
-			list, err = s.Store.Entries(ctx, max(last-int64(most)+1, 1), most)
-		}
+		list, err = s.Store.LastEntries(ctx, min(ask.Entries, line.MaxEntries))
 		for _, e := range list {
 			told = append(told, line.Entry{Number: e.Number, Body: e.Body})
 		}

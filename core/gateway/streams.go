@@ -15,6 +15,7 @@ import (
 
 	"meatus/core/line"
 	"meatus/core/policy"
+	"meatus/core/service"
 	"meatus/core/store"
 )
 
@@ -56,15 +57,21 @@ func (st *stream) asked() policy.Machine {
 	if st.to != "" {
 		return policy.Machine{Name: st.name()}
 	}
-	return policy.Machine{Name: st.machine.Name, Tags: st.machine.Tags}
+	return machineOf(st.machine)
+}
+
+// machineOf is a machine as the policy is asked of it.
+func machineOf(m store.Machine) policy.Machine {
+	return policy.Machine{Name: m.Name, Tags: m.Tags, Instance: m.Instance}
 }
 
 // decide asks a policy whether the stream may be. What denies a machine denies its further destinations.
 func (st *stream) decide(p *policy.Policy) policy.Decision {
-	now := time.Now()
-	d := p.Decide(st.person, st.asked(), now)
+	q := policy.Question{Machine: st.asked(), From: service.Address(st.from), At: time.Now()}
+	d := p.Decide(st.person, q)
 	if st.to != "" && d.Allowed {
-		if own := p.Decide(st.person, policy.Machine{Name: st.machine.Name, Tags: st.machine.Tags}, now); own.Rule != nil && own.Rule.Deny {
+		q.Machine = machineOf(st.machine)
+		if own := p.Decide(st.person, q); own.Rule != nil && own.Rule.Deny {
 			return own
 		}
 	}

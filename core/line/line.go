@@ -197,13 +197,14 @@ func (l listening) Read(p []byte) (int, error) {
 
 // Ask is said first over a stream.
 type Ask struct {
-	Machine string `json:"machine,omitempty"` // to a gateway: which one
-	To      string `json:"to,omitempty"`      // a further destination by its name, "" for the machine's SSH server
-	Port    int    `json:"port,omitempty"`    // that the session names
-	Person  string `json:"person,omitempty"`
-	Leave   bool   `json:"leave,omitempty"`   // join elsewhere: this gateway ends
-	List    bool   `json:"list,omitempty"`    // what machines there are; a [Listed] for each follows
-	Entries int    `json:"entries,omitempty"` // so many of the last of the record; an [Entry] for each follows
+	Machine string          `json:"machine,omitempty"` // to a gateway: which one
+	To      string          `json:"to,omitempty"`      // a further destination by its name, "" for the machine's SSH server
+	Port    int             `json:"port,omitempty"`    // that the session names
+	Person  string          `json:"person,omitempty"`
+	Leave   bool            `json:"leave,omitempty"`   // join elsewhere: this gateway ends
+	List    bool            `json:"list,omitempty"`    // what machines there are; a [Listed] for each follows
+	Entries int             `json:"entries,omitempty"` // so many of the last of the record; an [Entry] for each follows
+	Of      json.RawMessage `json:"of,omitempty"`      // of an issuer, as package lease has it
 }
 
 // Answer is said to that. Nothing refused is a yes: what follows is the stream.

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
+	"reflect"
 	"strings"
 	"testing"
 
@@ -19,7 +20,7 @@ func TestWhatIsSaidIsHeard(t *testing.T) {
 	}
 	b.WriteString("SSH-2.0-")
 	var heard line.Ask
-	if err := line.Hear(&b, &heard); err != nil || heard != ask {
+	if err := line.Hear(&b, &heard); err != nil || !reflect.DeepEqual(heard, ask) {
 		t.Errorf("%+v %v", heard, err)
 	}
 	if rest := b.String(); rest != "SSH-2.0-" {

@@ -3,6 +3,7 @@ package policy
 import (
 	"cmp"
 	"fmt"
+	"net/netip"
 	"path"
 	"slices"
 	"strings"
@@ -18,7 +19,10 @@ type Policy struct {
 	rules  []*Rule
 	limits []*limit
 	reads  []*Rule             // who may read the record; What is not set
+	enrols []*Rule             // who may have machines trust an issuer, the same way
+	named  map[string]*Rule    // rules by what they are called
 	of     map[string]*ruleset // the rules of each person
+	zone   *time.Location      // the last one that is named
 }
 
 // Kind is by what a person is known.
@@ -51,25 +55,48 @@ type group struct {
 
 // Rule is one line that allows or denies.
 type Rule struct {
-	Deny bool
-	Who  []string // people, groups, or "everyone"
-	What []string // patterns of names, "tag:NAME", or "anything"
-	When When     // the zero value is always
-	Line int
-	Text string // as written
+	Deny   bool
+	Who    []string // people, groups, or "everyone"
+	What   []string // patterns of names, "tag:NAME" and the like, or "anything"
+	As     []string // patterns of logins; none is about whether a machine may be reached, and of a denial about every login, too
+	When   When     // the zero value is always
+	From   []netip.Prefix
+	Terms  Terms
+	Called string // "" for none
+	Line   int
+	Text   string // as written
+}
+
+// Name is how a rule is named in what is said of it.
+func (r *Rule) Name() string {
+	if r.Called != "" {
+		return "rule " + r.Called
+	}
+	return fmt.Sprintf("line %d", r.Line)
 }
 
 // Machine is what a rule is asked of.
 type Machine struct {
-	Name string
-	Tags []string
+	Name     string
+	Instance string // its id, "" where it is not known to be one
+	Site     string
+	Tags     []string
+	Networks []string
+}
+
+// Question is what a policy is asked of a person.
+type Question struct {
+	Machine Machine
+	Login   string     // as whom, "" for whether the machine may be reached
+	From    netip.Addr // where the person is, the zero value where that is not known
+	At      time.Time
 }
 
 // Decision is what a policy says, and by which line.
 type Decision struct {
 	Allowed bool
 	Rule    *Rule   // that decides; nil where none says anything
-	Near    []*Rule // that would allow at another time, or to others
+	Near    []*Rule // that would allow at another time, or from elsewhere
 	Why     string  // in a sentence
 }
 
@@ -87,6 +114,26 @@ func (p *Policy) Reads(who string) bool {
 	return slices.ContainsFunc(p.reads, func(r *Rule) bool { return slices.Contains(p.whoever(r.Who), who) })
 }
 
+// Enrols tells whether a person may have machines trust an issuer.
+func (p *Policy) Enrols(who string) bool {
+	return slices.ContainsFunc(p.enrols, func(r *Rule) bool { return slices.Contains(p.whoever(r.Who), who) })
+}
+
+// Agreers are those who may agree to what a rule allows a person, in order. Nobody agrees to what is one's own.
+func (p *Policy) Agreers(r *Rule, person string) []string {
+	if r == nil || len(r.Terms.AgreedBy) == 0 {
+		return nil
+	}
+	all := slices.DeleteFunc(p.whoever(r.Terms.AgreedBy), func(name string) bool { return name == person })
+	slices.Sort(all)
+	return all
+}
+
+// ValidMachine tells whether rules can name a machine so.
+func ValidMachine(name string) bool {
+	return name != anything && !strings.ContainsAny(name, "*?[]\\: \t#@,") && !slices.Contains(parts, name)
+}
+
 // People are the names of everybody, in order.
 func (p *Policy) People() []string {
 	names := make([]string, 0, len(p.people))
@@ -97,15 +144,17 @@ func (p *Policy) People() []string {
 	return names
 }
 
-// Decide says whether a person may reach a machine at a moment.
-func (p *Policy) Decide(who string, m Machine, at time.Time) Decision {
+// Decide says whether a person may reach a machine, or log in there, at a moment. Of several rules that allow the
+// first one holds; one that denies wins over all of them. Where a person is that is not known to be anywhere, rules
+// that deny hold wherever they are for, and rules that allow from somewhere do not.
+func (p *Policy) Decide(who string, q Question) Decision {
 	if p.people[who] == nil {
 		return Decision{Why: fmt.Sprintf("%s knows nobody called %s", p.File, who)}
 	}
 	var allows *Rule
 	var near []*Rule
-	for _, r := range p.rulesOf(who, m) {
-		now := r.When.holds(at)
+	for _, r := range p.rulesOf(who, q.Machine, q.Login) {
+		now := r.When.holds(q.At) && r.from(q.From)
 		switch {
 		case now && r.Deny:
 			return Decision{Rule: r, Why: fmt.Sprintf("%s:%d denies it: %s", p.File, r.Line, r.Text)}
@@ -119,20 +168,51 @@ func (p *Policy) Decide(who string, m Machine, at time.Time) Decision {
 	case allows != nil:
 		return Decision{Allowed: true, Rule: allows, Why: fmt.Sprintf("%s:%d allows it: %s", p.File, allows.Line, allows.Text)}
 	case len(near) > 0:
-		return Decision{Near: near, Why: fmt.Sprintf("%s:%d allows it at another time: %s", p.File, near[0].Line, near[0].Text)}
+		return Decision{Near: near, Why: fmt.Sprintf("%s:%d allows it at another time, or from elsewhere: %s", p.File, near[0].Line, near[0].Text)}
 	}
-	return Decision{Why: fmt.Sprintf("no rule of %s lets %s reach %s", p.File, who, m.Name)}
+	if q.Login != "" {
+		return Decision{Why: fmt.Sprintf("no rule of %s lets %s log in as %s at %s", p.File, who, q.Login, q.Machine.Name)}
+	}
+	return Decision{Why: fmt.Sprintf("no rule of %s lets %s reach %s", p.File, who, q.Machine.Name)}
 }
 
-// rulesOf are the rules of a person that are about a machine, in the order of the text.
-func (p *Policy) rulesOf(who string, m Machine) []*Rule {
+// from tells whether a rule is for where somebody is.
+func (r *Rule) from(at netip.Addr) bool {
+	if len(r.From) == 0 {
+		return true
+	}
+	if !at.IsValid() {
+		return r.Deny
+	}
+	return slices.ContainsFunc(r.From, func(p netip.Prefix) bool { return p.Contains(at.Unmap()) })
+}
+
+// as tells whether a rule is about a login, "" for reaching a machine. What names logins allows to reach the machine,
+// too, and denies them alone; what names none allows no login, and denies all.
+func (r *Rule) as(login string) bool {
+	if login == "" {
+		return !r.Deny || len(r.As) == 0
+	}
+	if len(r.As) == 0 {
+		return r.Deny
+	}
+	return slices.ContainsFunc(r.As, func(pattern string) bool { ok, _ := path.Match(pattern, login); return ok })
+}
+
+// rulesOf are the rules of a person that are about a login at a machine, "" for reaching it, in the order of the text.
+func (p *Policy) rulesOf(who string, m Machine, login string) []*Rule {
 	set := p.of[who]
 	if set == nil {
 		return nil
 	}
-	found := slices.Clone(set.named[m.Name])
+	var found []*Rule
+	for _, r := range set.named[m.Name] {
+		if r.as(login) {
+			found = append(found, r)
+		}
+	}
 	for _, r := range set.rest {
-		if r.about(m) && !slices.Contains(found, r) {
+		if r.as(login) && r.about(m) && !slices.Contains(found, r) {
 			found = append(found, r)
 		}
 	}
@@ -150,12 +230,25 @@ func fits(what string, m Machine) bool {
 	if what == anything {
 		return true
 	}
-	if tag, ok := strings.CutPrefix(what, "tag:"); ok {
-		return slices.Contains(m.Tags, tag)
+	if kind, name, ok := strings.Cut(what, ":"); ok {
+		switch kind {
+		case "tag":
+			return slices.Contains(m.Tags, name)
+		case "network":
+			return slices.Contains(m.Networks, name)
+		case "site":
+			return m.Site == name
+		case "instance":
+			return m.Instance == name
+		}
+		return false
 	}
 	ok, _ := path.Match(what, m.Name)
 	return ok
 }
+
+// kinds are the words before a colon that mean machines by something else than their names.
+var kinds = []string{"tag", "network", "site", "instance"}
 
 // sort gives each person the rules that are about them.
 func (p *Policy) sort() {

@@ -75,7 +75,7 @@ func TestDecisions(t *testing.T) {
 		{"anni", policy.Machine{Name: "survey"}, "2026-07-03T21:30:00Z", true, 14},  // summer time there
 		{"anni", policy.Machine{Name: "survey"}, "2026-11-27T21:30:00Z", false, 0},
 	} {
-		d := p.Decide(c.who, c.what, at(c.when))
+		d := p.Decide(c.who, policy.Question{Machine: c.what, At: at(c.when)})
 		line := 0
 		if d.Rule != nil {
 			line = d.Rule.Line
@@ -84,7 +84,7 @@ func TestDecisions(t *testing.T) {
 			t.Errorf("%s to %+v at %s: %+v", c.who, c.what, c.when, d)
 		}
 	}
-	if d := p.Decide("anni", policy.Machine{Name: "tide-db"}, at("2026-11-28T12:00:00Z")); len(d.Near) != 1 || !strings.Contains(d.Why, "another time") {
+	if d := p.Decide("anni", policy.Question{Machine: policy.Machine{Name: "tide-db"}, At: at("2026-11-28T12:00:00Z")}); len(d.Near) != 1 || !strings.Contains(d.Why, "another time") {
 		t.Errorf("%+v", d)
 	}
 	for mark, who := range map[policy.Mark]string{
@@ -188,7 +188,7 @@ func FuzzParse(f *testing.F) {
 		}
 		for _, who := range p.People() {
 			m := policy.Machine{Name: "gauge-1", Tags: []string{"web"}}
-			d := p.Decide(who, m, time.Unix(0, 0))
+			d := p.Decide(who, policy.Question{Machine: m, At: time.Unix(0, 0)})
 			if d.Allowed && (d.Rule == nil || d.Rule.Deny) {
 				t.Errorf("allowed by %+v", d)
 			}
@@ -228,6 +228,6 @@ func BenchmarkDecide(b *testing.B) {
 	at := time.Date(2026, 11, 27, 12, 0, 0, 0, time.UTC)
 	b.ResetTimer()
 	for i := range b.N {
-		p.Decide(fmt.Sprintf("p%d", i%1000), m, at)
+		p.Decide(fmt.Sprintf("p%d", i%1000), policy.Question{Machine: m, At: at})
 	}
 }

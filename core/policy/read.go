@@ -3,8 +3,10 @@ package policy
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"encoding/base64"
 	"fmt"
+	"net/netip"
 	"os"
 	"path"
 	"path/filepath"
@@ -66,7 +68,7 @@ type reader struct {
 
 // Parse reads a policy from memory; file is its name in what is said of it. It fails with [Mistakes].
 func Parse(file string, text []byte) (*Policy, error) {
-	p := &Policy{File: file, people: map[string]*person{}, known: map[Mark]string{}, groups: map[string]*group{}}
+	p := &Policy{File: file, people: map[string]*person{}, known: map[Mark]string{}, groups: map[string]*group{}, named: map[string]*Rule{}}
 	r := &reader{Policy: p, zone: time.UTC}
 	lines := bufio.NewScanner(bytes.NewReader(text))
 	lines.Buffer(nil, maxText)
@@ -85,6 +87,7 @@ func Parse(file string, text []byte) (*Policy, error) {
 		slices.SortStableFunc(r.mistakes, func(a, b Mistake) int { return a.Line - b.Line })
 		return nil, r.mistakes
 	}
+	p.zone = r.zone
 	p.sort()
 	return p, nil
 }
@@ -100,16 +103,17 @@ var forms = map[string]string{
 	"person": "person NAME key SHA256:… | certificate NAME | token SUBJECT",
 	"group":  "group NAME PERSON-OR-GROUP...",
 	"zone":   "zone Europe/Lisbon",
-	"allow":  "allow WHO... to WHAT... [on mon-fri] [at 08:00-18:00]",
-	"deny":   "deny WHO... to WHAT... [on mon-fri] [at 08:00-18:00]",
+	"allow":  "allow WHO... to WHAT... [as LOGIN...] [on mon-fri] [at 08:00-18:00] [from ADDRESS...] [for 60s] [may shell tunnels...] [with reason source end] [agreed-by WHO...] [called NAME]",
+	"deny":   "deny WHO... to WHAT... [as LOGIN...] [on mon-fri] [at 08:00-18:00] [from ADDRESS...] [called NAME]",
 	"reads":  "reads WHO...",
+	"enrols": "enrols WHO...",
 	"limit":  "limit WHO... | machine WHAT... connections N streams N daily 10GB",
 }
 
 func (r *reader) read(words []string) {
 	form := forms[words[0]]
 	if form == "" {
-		r.wrong("a line begins with person, group, zone, allow, deny, reads or limit, and not with %q", shown(words[0]))
+		r.wrong("a line begins with person, group, zone, allow, deny, reads, enrols or limit, and not with %q", shown(words[0]))
 		return
 	}
 	if len(words) < 2 {
@@ -132,6 +136,8 @@ func (r *reader) read(words []string) {
 		r.limit(words[1:])
 	case "reads":
 		r.reads = append(r.reads, &Rule{Who: words[1:], Line: r.line, Text: strings.Join(words, " ")})
+	case "enrols":
+		r.enrols = append(r.enrols, &Rule{Who: words[1:], Line: r.line, Text: strings.Join(words, " ")})
 	default:
 		r.rule(words)
 	}
@@ -211,33 +217,102 @@ func (r *reader) rule(words []string) {
 	}
 	rule.Who = words[1:to]
 	rest := words[to+1:]
-	end := slices.IndexFunc(rest, func(w string) bool { return w == "on" || w == "at" })
-	if end < 0 {
-		end = len(rest)
-	}
-	rule.What = rest[:end]
-	if len(rule.What) == 0 || !r.whatIs(rule.What) {
-		if len(rule.What) == 0 {
-			r.wrong("to what is missing; write it like: %s", forms[words[0]])
+	next := func(words []string) int {
+		if end := slices.IndexFunc(words, func(w string) bool { return slices.Contains(parts, w) }); end >= 0 {
+			return end
 		}
+		return len(words)
+	}
+	end := next(rest)
+	rule.What = rest[:end]
+	if len(rule.What) == 0 {
+		r.wrong("to what is missing; write it like: %s", forms[words[0]])
 		return
 	}
-	for rest = rest[end:]; len(rest) > 0; rest = rest[2:] {
-		var err error
-		switch {
-		case len(rest) < 2 || rest[0] != "on" && rest[0] != "at":
-			err = fmt.Errorf("%q is not understood; write it like: %s", shown(strings.Join(rest, " ")), forms[words[0]])
-		case rest[0] == "on":
-			err = rule.When.readDays(rest[1])
-		default:
-			err = rule.When.readHours(rest[1])
+	if !r.whatIs(rule.What) {
+		return
+	}
+	seen := map[string]bool{}
+	for rest = rest[end:]; len(rest) > 0; {
+		part := rest[0]
+		end := 1 + next(rest[1:])
+		var values []string
+		values, rest = rest[1:end], rest[end:]
+		err := r.part(rule, part, values)
+		if seen[part] && err == nil {
+			err = fmt.Errorf("%q is said twice", part)
 		}
+		seen[part] = true
 		if err != nil {
 			r.wrong("%s", err)
 			return
 		}
 	}
+	if !rule.Deny {
+		t := &rule.Terms
+		if len(rule.As) == 0 && (t.Life > 0 || t.May != 0 || t.Reason || t.Source || t.Ends || len(t.AgreedBy) > 0) {
+			r.wrong("what a lease is like is said, and for no login; write as LOGIN, too")
+			return
+		}
+		t.Life, t.May = cmp.Or(t.Life, DefaultLife), cmp.Or(t.May, Shell)
+	}
 	r.rules = append(r.rules, rule)
+}
+
+// parts are the words that begin the parts of a rule behind the machines. No machine can be called so.
+var parts = []string{"as", "on", "at", "from", "for", "may", "with", "agreed-by", "called"}
+
+// part reads one part of a rule.
+func (r *reader) part(rule *Rule, part string, values []string) (err error) {
+	lone := part == "on" || part == "at" || part == "for" || part == "called"
+	if len(values) == 0 || lone && len(values) > 1 {
+		return fmt.Errorf("%q is not understood; write it like: %s", shown(strings.Join(append([]string{part}, values...), " ")), forms[strings.Fields(rule.Text)[0]])
+	}
+	if rule.Deny && slices.Contains([]string{"for", "may", "with", "agreed-by"}, part) {
+		return fmt.Errorf("what denies gives no lease, and says nothing of what one is like: leave %q out", part)
+	}
+	switch part {
+	case "as":
+		for _, login := range values {
+			if _, err := path.Match(login, ""); err != nil || len(login) > 64 || strings.ContainsAny(login, "@,:") {
+				return fmt.Errorf("%q is no login, and no pattern of logins", shown(login))
+			}
+		}
+		rule.As = values
+	case "on":
+		err = rule.When.readDays(values[0])
+	case "at":
+		err = rule.When.readHours(values[0])
+	case "from":
+		for _, v := range values {
+			prefix, perr := netip.ParsePrefix(v)
+			if addr, aerr := netip.ParseAddr(v); aerr == nil {
+				prefix, perr = addr.Prefix(addr.BitLen())
+			}
+			if perr != nil {
+				return fmt.Errorf("%q is no address, and no network; write it like 203.0.113.0/24", shown(v))
+			}
+			rule.From = append(rule.From, prefix.Masked())
+		}
+	case "for":
+		err = rule.Terms.readLife(values[0])
+	case "may":
+		err = rule.Terms.readMay(values)
+	case "with":
+		err = rule.Terms.readWith(values)
+	case "agreed-by":
+		rule.Terms.AgreedBy = values
+	case "called":
+		rule.Called = values[0]
+		if !validName(rule.Called) {
+			return fmt.Errorf("%q cannot be a name: use letters, digits, dots, hyphens and underscores", shown(rule.Called))
+		}
+		if other := r.named[rule.Called]; other != nil {
+			return fmt.Errorf("the rule on line %d is called %s, too", other.Line, rule.Called)
+		}
+		r.named[rule.Called] = rule
+	}
+	return err
 }
 
 // whatIs tells whether words can mean machines.
@@ -247,8 +322,8 @@ func (r *reader) whatIs(words []string) bool {
 			r.wrong("%q is no pattern", shown(word))
 			return false
 		}
-		if kind, _, ok := strings.Cut(word, ":"); ok && kind != "tag" {
-			r.wrong("%q: machines are meant by name, by pattern, or by tag:NAME", shown(word))
+		if kind, name, ok := strings.Cut(word, ":"); ok && (!slices.Contains(kinds, kind) || name == "") {
+			r.wrong("%q: machines are meant by name, by pattern, or by tag:NAME, network:NAME, site:NAME or instance:ID", shown(word))
 			return false
 		}
 	}
@@ -350,8 +425,9 @@ func (r *reader) settle() {
 			}
 		}
 	}
-	for _, rule := range append(slices.Clip(r.rules), r.reads...) {
+	for _, rule := range slices.Concat(r.rules, r.reads, r.enrols) {
 		known(rule.Line, rule.Who)
+		known(rule.Line, rule.Terms.AgreedBy)
 	}
 	for _, l := range r.limits {
 		known(l.line, l.who)

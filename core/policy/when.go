@@ -75,3 +75,36 @@ func minutes(text string) (int, error) {
 	at, err := time.Parse("15:04", text)
 	return at.Hour()*60 + at.Minute(), err
 }
+
+// String writes days and hours as policies have them, "" for always.
+func (w When) String() string {
+	var parts []string
+	if w.some {
+		var days []string
+		for day := 1; day <= 7; day++ { // a week begins on a Monday
+			first := day
+			if !w.days[day%7] {
+				continue
+			}
+			for day < 7 && w.days[(day+1)%7] {
+				day++
+			}
+			name := dayNames[first%7]
+			switch {
+			case day == first+1:
+				name += "," + dayNames[day%7]
+			case day > first:
+				name += "-" + dayNames[day%7]
+			}
+			days = append(days, name)
+		}
+		parts = append(parts, "on "+strings.Join(days, ","))
+	}
+	if w.from != w.until {
+		parts = append(parts, fmt.Sprintf("at %02d:%02d-%02d:%02d", w.from/60, w.from%60, w.until/60, w.until%60))
+		if w.zone != nil && w.zone != time.UTC {
+			parts[len(parts)-1] += " " + w.zone.String()
+		}
+	}
+	return strings.Join(parts, " ")
+}

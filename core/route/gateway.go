@@ -22,6 +22,26 @@ func (p Planner) Gateway(name string) (Route, error) {
 	return Route{Session: name, Hops: []Hop{p.gateway(g)}}, nil
 }
 
+// Issuer is the way to an issuer of leases, where it can be asked something.
+func (p Planner) Issuer(name string) (Route, error) {
+	g := p.Source.Issuer(name)
+	switch {
+	case g == nil:
+		return Route{}, fmt.Errorf("there is no issuer %q", name)
+	case g.Broken != nil:
+		return Route{}, *g.Broken
+	}
+	return p.issuer(g).AsRoute(), nil
+}
+
+// AsRoute is the way to a service by itself.
+func (h Hop) AsRoute() Route { return Route{Session: h.Name, Hops: []Hop{h}} }
+
+// LeaseGate says which lease is asked for at a hop. Whether it is given only its issuer knows.
+func LeaseGate(h Hop) gate.Gate {
+	return gate.Gate{Kind: gate.Lease, Seen: fmt.Sprintf("for %s at %s, asked of %s", h.User, h.Lease.Machine, h.Lease.Issuer)}
+}
+
 // gatewayGates judges a gateway by what this machine knows: where it is, what its certificate has to be, and by
 // what we are known there.
 func (r Route) gatewayGates(i int, k Knowledge) []gate.Gate {

@@ -67,6 +67,7 @@ type Hop struct {
 	Terms     map[string]Terms // by absolute path, of the keys that something is said of
 	Instance  *book.Binding    // the instance that it is, nil where it is bound to none
 	Gateway   *Gateway         // that it is, in place of a machine; nil for none
+	Lease     *Lease           // that is shown before any key; nil for none
 	session   *book.Session    // that it is made of
 }
 
@@ -141,12 +142,20 @@ func (h Hop) Lending() bool { return h.Agent == "ask" || h.Agent == "lend" }
 
 // Gateway is how a gateway is reached and what it is known by. Files are named by absolute path, "" for none.
 type Gateway struct {
+	Issuer       bool     // it gives leases, and leads nowhere
 	URLs         []string // in the order they are tried
 	CA           string   // with the certificates that sign the gateway's, in place of the system's
 	HostKey      string   // the fingerprint of its key, where something else ends TLS before it
 	Certificate  string   // a client certificate and its key
 	TokenFile    string   // a bearer token
 	TokenCommand []string // or a program and its arguments, which prints it
+}
+
+// Lease is a login that an issuer gives for a while.
+type Lease struct {
+	Issuer  string // its name in the sessions file
+	Machine string // the machine's name there
+	Way     Hop    // to the issuer
 }
 
 // Address is host and port as the hop before it sees them.
@@ -233,7 +242,10 @@ func (r Route) Prefix(i int) string {
 			fmt.Fprintf(&b, "instance %s\n", h.At())
 		}
 		if g := h.Gateway; g != nil {
-			fmt.Fprintf(&b, "gateway %q\n", *g)
+			fmt.Fprintf(&b, "gateway %#v\n", *g)
+		}
+		if h.Lease != nil {
+			fmt.Fprintf(&b, "lease of %s for %s\n", h.Lease.Issuer, h.Lease.Machine)
 		}
 		if h.Proxy != (book.Proxy{}) {
 			fmt.Fprintf(&b, "by %s with %s\n", h.Proxy, h.ProxyFile)
@@ -274,6 +286,8 @@ type Source interface {
 	Session(name string) *book.Session
 	// Gateway is the gateway of that name, nil where there is none.
 	Gateway(name string) *book.Gateway
+	// Issuer is the issuer of leases of that name, nil where there is none.
+	Issuer(name string) *book.Gateway
 	// Names are those of all sessions, in their order.
 	Names() []string
 	// Imagine is a session that is not written down yet, with what it would inherit.
@@ -382,7 +396,14 @@ func (p Planner) gateway(g *book.Gateway) Hop {
 	}
 	h := p.hop(g.Session, "")
 	h.User, h.Way = gatewayUser, ""
-	h.Gateway = &Gateway{g.URL.V, path(g.CA.V), g.HostKey.V, path(g.Certificate.V), path(g.TokenFile.V), g.TokenCommand.V}
+	h.Gateway = &Gateway{g.Issuer, g.URL.V, path(g.CA.V), g.HostKey.V, path(g.Certificate.V), path(g.TokenFile.V), g.TokenCommand.V}
+	return h
+}
+
+// issuer makes an issuer a hop by itself.
+func (p Planner) issuer(g *book.Gateway) Hop {
+	h := p.gateway(g)
+	h.Name = "issuer " + g.Name
 	return h
 }
 
@@ -442,6 +463,11 @@ func (p Planner) hop(s *book.Session, before string) Hop {
 	}
 	for _, key := range s.Keys.V {
 		h.Keys = append(h.Keys, p.KeyPath(key))
+	}
+	if name, machine := s.Issuer(); name != "" {
+		if g := p.Source.Issuer(name); g != nil && g.Broken == nil {
+			h.Lease = &Lease{Issuer: name, Machine: machine, Way: p.issuer(g)}
+		}
 	}
 	for _, key := range s.Lends.V {
 		h.Lends = append(h.Lends, p.KeyPath(key))
@@ -571,7 +597,11 @@ func (r Route) Check(k Knowledge) gate.Report {
 				hop.Gates = append(hop.Gates, g)
 			}
 		}
-		hop.Gates = append(hop.Gates, gate.Gate{Kind: gate.Port, Seen: strconv.Itoa(h.Port)}, identity(h, k.Vouched), k.key(h), k.login(h))
+		hop.Gates = append(hop.Gates, gate.Gate{Kind: gate.Port, Seen: strconv.Itoa(h.Port)}, identity(h, k.Vouched))
+		if h.Lease != nil {
+			hop.Gates = append(hop.Gates, LeaseGate(h))
+		}
+		hop.Gates = append(hop.Gates, k.key(h), k.login(h))
 		if i == len(r.Hops)-1 {
 			channel = k.services(r, listeners(h))
 		}
@@ -805,6 +835,9 @@ func (k KeySheets) read(path string) KeySheet {
 // KeyGate judges the keys of a hop: open where the first can be used, ajar
 // where it works but something is off with it, shut where none can be used.
 func KeyGate(h Hop, seen KeySheets) gate.Gate {
+	if len(h.Keys) == 0 && h.Lease != nil {
+		return gate.Gate{Kind: gate.Key, Seen: "none named, the lease takes its place"}
+	}
 	if len(h.Keys) == 0 {
 		return gate.Gate{Kind: gate.Key, Seen: "none named", Reason: "the server must take a password or ask questions"}
 	}

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"net/netip"
 	"strings"
 	"time"
 
@@ -275,4 +276,10 @@ func (s *Service) hostKey() (ssh.Signer, error) {
 		return nil, err
 	}
 	return ssh.NewSignerFromKey(cert.PrivateKey)
+}
+
+// Address is that of "address:port", the zero value where it is none.
+func Address(at string) netip.Addr {
+	a, _ := netip.ParseAddrPort(at)
+	return a.Addr().Unmap()
 }

@@ -24,7 +24,7 @@ type Entry struct {
 // Done is what an entry says. Which of its fields are set depends on what happened.
 type Done struct {
 	At      time.Time `json:"at"`
-	What    string    `json:"what"` // "joined", "left", "opened", "closed", "refused", "enrolled", "revoked", "token"
+	What    string    `json:"what"` // "joined", "left", "opened", "closed", "refused", "enrolled", "revoked", "token"; of leases: "asked", "agreed", "declined", "withdrawn", "granted", "refused", "used", "stopped", "lifted", "trusts", "distrusted", "signer"
 	Gateway string    `json:"gateway,omitempty"`
 	Person  string    `json:"person,omitempty"`
 	By      string    `json:"by,omitempty"` // what the person is known by
@@ -37,6 +37,11 @@ type Done struct {
 	In      int64     `json:"in,omitempty"`  // bytes from the machine
 	Out     int64     `json:"out,omitempty"` // and to it
 	Seconds float64   `json:"seconds,omitempty"`
+	Issuer  string    `json:"issuer,omitempty"`
+	Login   string    `json:"login,omitempty"`
+	Serial  int64     `json:"serial,omitempty"` // of a lease
+	Reason  string    `json:"reason,omitempty"`
+	Agreed  string    `json:"agreed,omitempty"` // by whom
 }
 
 // digest is that of an entry, in hexadecimal: SHA-256 of the one before, a new line, the number, a new line, and
@@ -49,33 +54,42 @@ func digest(before string, number int64, body string) string {
 // Append writes an entry at the end of the record, with the store's time where it has none. When it returns the
 // entry is kept.
 func (s *Store) Append(ctx context.Context, d Done) error {
-	return s.do(ctx, func(x *tx) error {
-		if s.kind.alone != "" {
-			if _, err := x.exec(s.kind.alone); err != nil {
-				return err
-			}
-		}
-		if d.At.IsZero() {
-			var now int64
-			if err := x.row("SELECT NOW").Scan(&now); err != nil {
-				return err
-			}
-			d.At = moment(now)
-		}
-		var number int64
-		var before string
-		err := x.row("SELECT number, digest FROM entry ORDER BY number DESC LIMIT 1").Scan(&number, &before)
-		if err != nil && !errors.Is(err, sql.ErrNoRows) {
-			return err
-		}
-		body, err := json.Marshal(d)
-		if err != nil {
-			return err
-		}
-		number++
-		_, err = x.exec("INSERT INTO entry (number, body, digest) VALUES (?, ?, ?)", number, string(body), digest(before, number, string(body)))
+	return s.do(ctx, func(x *tx) error { return x.append(d) })
+}
+
+// alone has the record's end stay as it is until the transaction is over.
+func (x *tx) alone() error {
+	if x.s.kind.alone == "" {
+		return nil
+	}
+	_, err := x.exec(x.s.kind.alone)
+	return err
+}
+
+func (x *tx) append(d Done) error {
+	if err := x.alone(); err != nil {
 		return err
-	})
+	}
+	if d.At.IsZero() {
+		var now int64
+		if err := x.row("SELECT NOW").Scan(&now); err != nil {
+			return err
+		}
+		d.At = moment(now)
+	}
+	var number int64
+	var before string
+	err := x.row("SELECT number, digest FROM entry ORDER BY number DESC LIMIT 1").Scan(&number, &before)
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return err
+	}
+	body, err := json.Marshal(d)
+	if err != nil {
+		return err
+	}
+	number++
+	_, err = x.exec("INSERT INTO entry (number, body, digest) VALUES (?, ?, ?)", number, string(body), digest(before, number, string(body)))
+	return err
 }
 
 // Entries are up to so many of the record, from a number on.
@@ -83,6 +97,15 @@ func (s *Store) Entries(ctx context.Context, from int64, most int) ([]Entry, err
 	return all(ctx, s, func(r *sql.Rows) (e Entry, err error) {
 		return e, r.Scan(&e.Number, &e.Body, &e.Digest)
 	}, fmt.Sprintf("SELECT number, body, digest FROM entry WHERE number >= ? ORDER BY number LIMIT %d", most), from)
+}
+
+// LastEntries are up to so many of the end of the record, in order.
+func (s *Store) LastEntries(ctx context.Context, most int) ([]Entry, error) {
+	last, err := s.Length(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return s.Entries(ctx, max(last-int64(most)+1, 1), most)
 }
 
 // Tampered says that the record is not as it was written.
@@ -150,6 +173,9 @@ func (d Done) Say() string {
 	if d.To != "" {
 		to = d.To + "." + d.Machine
 	}
+	if d.Issuer != "" || d.Login != "" || d.Serial > 0 {
+		return d.sayLease(who)
+	}
 	switch d.What {
 	case "opened":
 		return fmt.Sprintf("%s from %s reached %s; %s", who, d.From, to, d.Rule)
@@ -169,4 +195,34 @@ func (d Done) Say() string {
 		return "a token was made for " + d.Machine
 	}
 	return d.Machine + " was " + d.What
+}
+
+// sayLease says what happened to a lease in a line.
+func (d Done) sayLease(who string) string {
+	to := d.Login + " at " + d.Machine
+	why := ""
+	if d.Reason != "" {
+		why = fmt.Sprintf(", reason: %q", d.Reason)
+	}
+	switch d.What {
+	case "asked":
+		return fmt.Sprintf("%s from %s asks for %s, and waits for a second person%s; %s", who, d.From, to, why, d.Rule)
+	case "granted":
+		agreed := ""
+		if d.Agreed != "" {
+			agreed = ", agreed by " + d.Agreed
+		}
+		return fmt.Sprintf("%s from %s may be %s for %s, lease %d%s%s; %s", who, d.From, to, time.Duration(d.Seconds*float64(time.Second)).Round(time.Second), d.Serial, agreed, why, d.Rule)
+	case "agreed", "declined", "withdrawn":
+		return fmt.Sprintf("%s %s it: %s for %s", d.By, d.What, d.Person, to)
+	case "refused":
+		return fmt.Sprintf("%s from %s may not be %s%s; %s", who, d.From, to, why, d.Why)
+	case "used":
+		return fmt.Sprintf("lease %d was used at %s: %s", d.Serial, d.Machine, d.Why)
+	case "stopped", "lifted":
+		return fmt.Sprintf("leases of %s were %s by %s", d.Why, d.What, d.By)
+	case "trusts", "distrusted":
+		return fmt.Sprintf("%s %s, by %s; %s", d.Machine, d.What, d.Person, d.Why)
+	}
+	return fmt.Sprintf("%s: %s %s", d.What, d.Why, d.Machine)
 }

@@ -77,6 +77,11 @@ func (l *Link) establish() error {
 	defer leave()
 	p := newPatience(l.ctx, l.w.Patience)
 	defer p.end()
+	if l.hop.Lease != nil {
+		if err := l.lease(p); err != nil {
+			return l.orCancelled(err, gate.Lease)
+		}
+	}
 	raw, err := l.reach(p)
 	if err != nil {
 		return l.orCancelled(err, gate.Port)
@@ -285,6 +290,7 @@ func (h *handshake) shake() error {
 		}
 	}
 	h.tellLogin()
+	l.endWithLease()
 	return nil
 }
 

@@ -16,6 +16,7 @@ import (
 
 	"meatus/core/contain"
 	"meatus/core/gate"
+	"meatus/core/lease"
 	"meatus/core/route"
 )
 
@@ -38,8 +39,10 @@ type Link struct {
 	err     error
 	client  *ssh.Client
 	conn    *countedConn
-	knock   string       // what is really connected to
-	gateway *overGateway // that it is made over, where the hop is a gateway
+	knock   string        // what is really connected to
+	gateway *overGateway  // that it is made over, where the hop is a gateway
+	leased  *lease.Held   // the lease that is shown at the login, nil for none
+	noLease *gate.Failure // why there is none, where its hop has leases
 	cipher  string
 	hostKey ssh.PublicKey // that the machine showed and that was found right
 	since   time.Time

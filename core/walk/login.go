@@ -34,12 +34,19 @@ const tries = 3
 // hop names keys and none of them can be used.
 func (h *handshake) loadKeys() error {
 	l := h.l
+	leased, err := h.leaseSigner()
+	if err != nil {
+		return err
+	}
 	g := gate.Gate{Kind: gate.Key}
 	if len(l.hop.Keys) > 0 {
 		l.trying(gate.Key)
 	}
-	var err error
 	h.signers, err = l.w.Keys.Signers(l.hop, h)
+	if err != nil && len(leased) > 0 && h.failure == nil { // the lease is enough
+		h.signers, err = nil, nil
+	}
+	h.signers = append(leased, h.signers...)
 	switch {
 	case h.failure != nil:
 		return h.failure
@@ -50,6 +57,8 @@ func (h *handshake) loadKeys() error {
 		g = l.hop.KeysMeant(g)
 	case l.hop.Gateway != nil:
 		g = route.GatewayKey(l.hop, route.KeySheets{})
+	case len(leased) > 0:
+		g.Seen = "none named, the lease takes its place"
 	case len(h.signers) > 0:
 		g.Seen = "none named; those unlocked before are offered"
 	default:

@@ -41,6 +41,7 @@ type Config struct {
 	Linger   time.Duration    // how long a link outlives its last user; 60 s where 0
 	Logins   route.Logins     // how logins got in before, may be nil
 	Keys     custody.Provider // where logins get their keys; the files that sessions name where nil
+	Leases   Leases           // where logins for a while come from; none are where nil
 	Events   *event.Stream    // told of everything; one of its own where nil
 	Roots    *x509.CertPool   // whom proxies' certificates are signed by; the system's where nil
 	Serve    Serve            // who answers what far sides open

@@ -1,0 +1,193 @@
+package issuer
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+	"golang.org/x/crypto/ssh/agent"
+
+	"meatus/core/keyfile"
+)
+
+// Keys are those that an issuer signs with: one for leases now, others that machines are to trust besides it, and one
+// for machines' own keys. They are files, which are read again when they change, or held by an agent.
+type Keys struct {
+	Dir    string // with "signing.pem", "next.pem" where there is one, and "hosts.pem"
+	Socket string // of an agent that holds the key for leases in place of the file, "" for none
+	Print  string // which of the agent's keys it is, by its SHA-256 fingerprint
+
+	mu     sync.Mutex
+	looked time.Time
+	stamps [3]time.Time
+	leases []ssh.Signer
+	hosts  ssh.Signer
+}
+
+// The files of the keys in an issuer's folder.
+const (
+	SigningFile = "signing.pem"
+	NextFile    = "next.pem"
+	HostsFile   = "hosts.pem"
+)
+
+// lookAgain is how often files that are followed are looked at.
+const lookAgain = time.Second
+
+// Make makes the keys for leases and for hosts where there are none.
+func (k *Keys) Make() error {
+	for _, name := range []string{SigningFile, HostsFile} {
+		path := filepath.Join(k.Dir, name)
+		if name == SigningFile && k.Socket != "" {
+			continue
+		}
+		if _, err := os.Lstat(path); err == nil || !errors.Is(err, fs.ErrNotExist) {
+			if err != nil {
+				return err
+			}
+			continue
+		}
+		key, err := keyfile.Make("Ed25519", 0)
+		if err != nil {
+			return err
+		}
+		if err := keyfile.Write(path, key, keyfile.Wrapping{Comment: "issuer " + strings.TrimSuffix(name, ".pem")}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Get are the keys that sign leases, the one that does now first, and the one that signs machines' keys, nil for none. It
+// fails where a file may be read by others, or cannot be used.
+func (k *Keys) Get() (leases []ssh.Signer, hosts ssh.Signer, err error) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if time.Since(k.looked) < lookAgain && k.leases != nil {
+		return k.leases, k.hosts, nil
+	}
+	var stamps [3]time.Time
+	for i, name := range []string{SigningFile, NextFile, HostsFile} {
+		if info, err := os.Stat(filepath.Join(k.Dir, name)); err == nil {
+			stamps[i] = info.ModTime()
+		}
+	}
+	k.looked = time.Now()
+	if stamps == k.stamps && k.leases != nil {
+		return k.leases, k.hosts, nil
+	}
+	var all []ssh.Signer
+	if k.Socket != "" {
+		s, err := k.ofAgent()
+		if err != nil {
+			return nil, nil, err
+		}
+		all = append(all, s)
+	} else if all, err = appendFile(all, filepath.Join(k.Dir, SigningFile), false); err != nil {
+		return nil, nil, err
+	}
+	if all, err = appendFile(all, filepath.Join(k.Dir, NextFile), true); err != nil {
+		return nil, nil, err
+	}
+	of, err := appendFile(nil, filepath.Join(k.Dir, HostsFile), true)
+	if err != nil {
+		return nil, nil, err
+	}
+	k.hosts = nil
+	if len(of) > 0 {
+		k.hosts = of[0]
+	}
+	k.leases, k.stamps = all, stamps
+	return k.leases, k.hosts, nil
+}
+
+// appendFile adds the signer of a file, which may be missing where that is allowed.
+func appendFile(all []ssh.Signer, path string, missing bool) ([]ssh.Signer, error) {
+	if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) && missing {
+		return all, nil
+	}
+	file, err := keyfile.Read(path)
+	if err != nil {
+		return nil, fmt.Errorf("the signing key %s: %w", path, err)
+	}
+	defer file.Forget()
+	if fault, stopped := file.Blocked(); stopped {
+		return nil, &keyfile.Blocked{Path: path, Fault: fault}
+	}
+	if file.Passphrase {
+		return nil, fmt.Errorf("the signing key %s has a passphrase, and nobody is asked for it here: have an agent hold it", path)
+	}
+	s, err := file.Signer(nil)
+	if err != nil {
+		return nil, err
+	}
+	return append(all, s), nil
+}
+
+// agentTime is how long an agent may take to sign.
+const agentTime = 10 * time.Second
+
+// ofAgent is the agent's key, which is connected to for each signature.
+func (k *Keys) ofAgent() (ssh.Signer, error) {
+	var public ssh.PublicKey
+	err := k.atAgent(func(a agent.ExtendedAgent) error {
+		list, err := a.List()
+		if err != nil {
+			return err
+		}
+		for _, key := range list {
+			if ssh.FingerprintSHA256(key) == k.Print {
+				public, err = ssh.ParsePublicKey(key.Blob)
+				return err
+			}
+		}
+		return fmt.Errorf("the agent at %s does not hold the key %s", k.Socket, k.Print)
+	})
+	if err != nil {
+		return nil, err
+	}
+	return &agentSigner{k, public}, nil
+}
+
+func (k *Keys) atAgent(do func(agent.ExtendedAgent) error) error {
+	conn, err := net.DialTimeout("unix", k.Socket, agentTime)
+	if err != nil {
+		return fmt.Errorf("the agent with the signing key: %w", err)
+	}
+	defer conn.Close()
+	conn.SetDeadline(time.Now().Add(agentTime))
+	return do(agent.NewClient(conn))
+}
+
+type agentSigner struct {
+	k      *Keys
+	public ssh.PublicKey
+}
+
+func (s *agentSigner) PublicKey() ssh.PublicKey { return s.public }
+
+func (s *agentSigner) Sign(_ io.Reader, data []byte) (sig *ssh.Signature, err error) {
+	err = s.k.atAgent(func(a agent.ExtendedAgent) (err error) {
+		var flags agent.SignatureFlags
+		if s.public.Type() == ssh.KeyAlgoRSA {
+			flags = agent.SignatureFlagRsaSha512
+		}
+		sig, err = a.SignWithFlags(s.public, data, flags)
+		return err
+	})
+	return sig, err
+}
+
+// Wrong is why the keys cannot be used as they are now, nil where they can.
+func (k *Keys) Wrong() error {
+	_, _, err := k.Get()
+	return err
+}

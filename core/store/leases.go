@@ -1,0 +1,407 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+)
+
+// Trusting is a machine that trusts an issuer's signing key.
+type Trusting struct {
+	Name     string
+	Instance string // the id of the instance that it is, "" where that is not known
+	Site     string
+	Tags     []string
+	Networks []string
+	Plain    bool     // it takes logins by their names alone, and not by "LOGIN@NAME"
+	HostKey  string   // the fingerprint of its own
+	Signers  []string // the fingerprints of the signing keys that it trusts
+	Stops    int64    // the number of the last stop that was carried to it
+	Enrolled time.Time
+	By       string // the person who enrolled it
+}
+
+// Errors that can be told apart.
+var (
+	ErrTwice    = errors.New("that was asked before, by another or with another key")
+	ErrStopped  = errors.New("leases of this person, or for this login, are stopped")
+	ErrAnswered = errors.New("it is answered already, or nobody waits for it any more")
+)
+
+// Trust makes a machine one that trusts an issuer, in place of what was known of it, and writes that to the record.
+func (s *Store) Trust(ctx context.Context, t Trusting, d Done) error {
+	return s.do(ctx, func(x *tx) error {
+		plain := 0
+		if t.Plain {
+			plain = 1
+		}
+		_, err := x.exec(`INSERT INTO trusting (name, instance, site, tags, networks, plain, host_key, signers, stops, enrolled_at, enrolled_by)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, NOW, ?)
+			ON CONFLICT (name) DO UPDATE SET instance = excluded.instance, site = excluded.site, tags = excluded.tags, networks = excluded.networks,
+			plain = excluded.plain, host_key = excluded.host_key, signers = excluded.signers, stops = excluded.stops, enrolled_at = excluded.enrolled_at, enrolled_by = excluded.enrolled_by`,
+			t.Name, t.Instance, t.Site, strings.Join(t.Tags, " "), strings.Join(t.Networks, " "), plain, t.HostKey, strings.Join(t.Signers, " "), t.Stops, t.By)
+		if err != nil {
+			return err
+		}
+		if err := x.change(t.Name); err != nil {
+			return err
+		}
+		return x.append(d)
+	})
+}
+
+// Carried notes what a machine knows of an issuer now: the signing keys that it trusts, and the number of the last stop.
+// It fails with [ErrUnknown].
+func (s *Store) Carried(ctx context.Context, name string, signers []string, stops int64) error {
+	return s.do(ctx, func(x *tx) error {
+		n, err := x.exec("UPDATE trusting SET signers = ?, stops = ? WHERE name = ?", strings.Join(signers, " "), stops, name)
+		if err == nil && n == 0 {
+			return ErrUnknown
+		}
+		return err
+	})
+}
+
+// Distrust takes a machine out of those that trust an issuer. It fails with [ErrUnknown].
+func (s *Store) Distrust(ctx context.Context, name string, d Done) error {
+	return s.do(ctx, func(x *tx) error {
+		n, err := x.exec("DELETE FROM trusting WHERE name = ?", name)
+		if err == nil && n == 0 {
+			return fmt.Errorf("%w: %s", ErrUnknown, name)
+		}
+		if err != nil {
+			return err
+		}
+		return x.append(d)
+	})
+}
+
+const trustingColumns = "SELECT name, instance, site, tags, networks, plain, host_key, signers, stops, enrolled_at, enrolled_by FROM trusting "
+
+func readTrusting(r scanner) (t Trusting, err error) {
+	var tags, networks, signers string
+	var plain, enrolled int64
+	err = r.Scan(&t.Name, &t.Instance, &t.Site, &tags, &networks, &plain, &t.HostKey, &signers, &t.Stops, &enrolled, &t.By)
+	t.Tags, t.Networks, t.Signers = strings.Fields(tags), strings.Fields(networks), strings.Fields(signers)
+	t.Plain, t.Enrolled = plain != 0, moment(enrolled)
+	return t, err
+}
+
+// Trusts are all machines that trust an issuer, by name.
+func (s *Store) Trusts(ctx context.Context) ([]Trusting, error) {
+	return all(ctx, s, func(r *sql.Rows) (Trusting, error) { return readTrusting(r) }, trustingColumns+"ORDER BY name")
+}
+
+// Trusted is the machine of a name, or that is the instance of that id. It fails with [ErrUnknown].
+func (s *Store) Trusted(ctx context.Context, name, instance string) (Trusting, error) {
+	t, err := readTrusting(s.db.QueryRowContext(ctx, s.kind.sql(trustingColumns+"WHERE name = ? OR instance = ? AND instance <> '' ORDER BY instance = ? DESC, name LIMIT 1"), name, instance, instance))
+	if errors.Is(err, sql.ErrNoRows) {
+		err = ErrUnknown
+	}
+	return t, err
+}
+
+// Lease is a login that was given for a while.
+type Lease struct {
+	Serial   int64
+	Asking   string // tells askings apart; whoever asks has made it up
+	Person   string
+	Machine  string
+	Login    string
+	Key      string // the fingerprint of the key that it is for
+	Rule     string
+	Reason   string
+	AgreedBy string // "" where nobody had to
+	Granted  time.Time
+	Ends     time.Time
+	Stopped  time.Time // zero where it was not
+}
+
+// Grant gives a lease for so long, and writes that to the record, both or neither. Asked again with the same key it is
+// the same lease. It fails with [ErrTwice], with [ErrStopped], and where somebody has to have agreed and has not, with
+// [ErrAnswered].
+func (s *Store) Grant(ctx context.Context, l Lease, life time.Duration, d Done) (Lease, error) {
+	err := s.do(ctx, func(x *tx) error {
+		if err := x.alone(); err != nil {
+			return err
+		}
+		before, err := readLease(x.row(leaseColumns+"WHERE asking = ?", l.Asking))
+		switch {
+		case err == nil && before.Person == l.Person && before.Key == l.Key && before.Machine == l.Machine && before.Login == l.Login:
+			l = before
+			return nil
+		case err == nil:
+			return ErrTwice
+		case !errors.Is(err, sql.ErrNoRows):
+			return err
+		}
+		var stopped int
+		if err := x.row("SELECT count(*) FROM stop WHERE lifted_at = 0 AND (kind = 'person' AND name = ? OR kind = 'login' AND name = ?)", l.Person, l.Login).Scan(&stopped); err != nil {
+			return err
+		}
+		if stopped > 0 {
+			return ErrStopped
+		}
+		if l.AgreedBy != "" {
+			n, err := x.exec("UPDATE asking SET state = 'granted' WHERE id = ? AND person = ? AND machine = ? AND login = ? AND state = 'agreed' AND answerer = ? AND expires_at > NOW",
+				l.Asking, l.Person, l.Machine, l.Login, l.AgreedBy)
+			if err == nil && n == 0 {
+				err = ErrAnswered
+			}
+			if err != nil {
+				return err
+			}
+		}
+		var granted int64
+		if err := x.row("SELECT NOW").Scan(&granted); err != nil {
+			return err
+		}
+		if err := x.row("SELECT coalesce(max(serial), 0) + 1 FROM lease").Scan(&l.Serial); err != nil {
+			return err
+		}
+		l.Granted, l.Ends = moment(granted), moment(granted).Add(life)
+		if _, err := x.exec("INSERT INTO lease (serial, asking, person, machine, login, key, rule, reason, agreed_by, granted_at, ends_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+			l.Serial, l.Asking, l.Person, l.Machine, l.Login, l.Key, l.Rule, l.Reason, l.AgreedBy, granted, l.Ends.UnixMilli()); err != nil {
+			return err
+		}
+		d.What, d.At, d.Serial, d.Seconds, d.Agreed = "granted", l.Granted, l.Serial, life.Seconds(), l.AgreedBy
+		return x.append(d)
+	})
+	return l, err
+}
+
+const leaseColumns = "SELECT serial, asking, person, machine, login, key, rule, reason, agreed_by, granted_at, ends_at, stopped_at FROM lease "
+
+func readLease(r scanner) (l Lease, err error) {
+	var granted, ends, stopped int64
+	err = r.Scan(&l.Serial, &l.Asking, &l.Person, &l.Machine, &l.Login, &l.Key, &l.Rule, &l.Reason, &l.AgreedBy, &granted, &ends, &stopped)
+	l.Granted, l.Ends, l.Stopped = moment(granted), moment(ends), moment(stopped)
+	return l, err
+}
+
+// Leases are those that have not ended, of one person or of all, the newest first.
+func (s *Store) Leases(ctx context.Context, person string) ([]Lease, error) {
+	return all(ctx, s, func(r *sql.Rows) (Lease, error) { return readLease(r) },
+		leaseColumns+"WHERE ends_at > NOW AND stopped_at = 0 AND (person = ? OR ? = '') ORDER BY serial DESC", person, person)
+}
+
+// StopKind is what a stop is of.
+type StopKind string
+
+// The kinds.
+const (
+	StopPerson StopKind = "person" // every lease of a person, also new ones
+	StopLogin  StopKind = "login"  // every lease for a login, also new ones
+	StopLease  StopKind = "lease"  // one, by its serial
+)
+
+// Stop is an order that leases are to hold no more.
+type Stop struct {
+	Number int64
+	Kind   StopKind
+	Name   string
+	At     time.Time
+	Lifted time.Time // zero where it holds
+}
+
+// StopLeases has leases hold no more, and writes that to the record. It returns how many had not ended.
+func (s *Store) StopLeases(ctx context.Context, kind StopKind, name string, d Done) (n int64, err error) {
+	err = s.do(ctx, func(x *tx) error {
+		if err := x.alone(); err != nil {
+			return err
+		}
+		column := map[StopKind]string{StopPerson: "person", StopLogin: "login", StopLease: "CAST(serial AS TEXT)"}[kind]
+		if column == "" {
+			return fmt.Errorf("leases of a person, for a login, or one by its serial are stopped, and nothing else")
+		}
+		if n, err = x.exec("UPDATE lease SET stopped_at = NOW WHERE ends_at > NOW AND stopped_at = 0 AND "+column+" = ?", name); err != nil {
+			return err
+		}
+		if kind == StopLease && n == 0 {
+			return fmt.Errorf("there is no lease %s that has not ended", name)
+		}
+		if _, err = x.exec("INSERT INTO stop (number, kind, name, stopped_at) SELECT coalesce(max(number), 0) + 1, ?, ?, NOW FROM stop", string(kind), name); err != nil {
+			return err
+		}
+		if err := x.change(LeasesChanged); err != nil {
+			return err
+		}
+		d.What = "stopped"
+		return x.append(d)
+	})
+	return n, err
+}
+
+// LeasesChanged is told to whoever watches where leases were stopped, or an asking was answered or made.
+const LeasesChanged = "\x00leases"
+
+// Lift has a person, or a login, have new leases again, and writes that to the record.
+func (s *Store) Lift(ctx context.Context, kind StopKind, name string, d Done) error {
+	return s.do(ctx, func(x *tx) error {
+		n, err := x.exec("UPDATE stop SET lifted_at = NOW WHERE kind = ? AND name = ? AND lifted_at = 0", string(kind), name)
+		if err == nil && n == 0 {
+			err = fmt.Errorf("leases of the %s %s are not stopped", kind, name)
+		}
+		if err != nil {
+			return err
+		}
+		d.What = "lifted"
+		return x.append(d)
+	})
+}
+
+// Stops are all stops, in order.
+func (s *Store) Stops(ctx context.Context) ([]Stop, error) {
+	return all(ctx, s, func(r *sql.Rows) (st Stop, err error) {
+		var at, lifted int64
+		err = r.Scan(&st.Number, &st.Kind, &st.Name, &at, &lifted)
+		st.At, st.Lifted = moment(at), moment(lifted)
+		return st, err
+	}, "SELECT number, kind, name, stopped_at, lifted_at FROM stop ORDER BY number")
+}
+
+// Revoked are the serials of stopped leases that had not ended a day ago, in order, and the number of the last stop.
+// Later than that a certificate is out of its time by every clock.
+func (s *Store) Revoked(ctx context.Context) (serials []uint64, last int64, err error) {
+	serials, err = all(ctx, s, func(r *sql.Rows) (n uint64, err error) { return n, r.Scan(&n) },
+		"SELECT serial FROM lease WHERE stopped_at > 0 AND ends_at > NOW - 86400000 ORDER BY serial")
+	if err == nil {
+		err = s.db.QueryRowContext(ctx, "SELECT coalesce(max(number), 0) FROM stop").Scan(&last)
+	}
+	return serials, last, err
+}
+
+// Asking is a lease that waits for a second person.
+type Asking struct {
+	ID       string
+	Person   string
+	Machine  string
+	Login    string
+	Reason   string
+	Rule     string
+	From     string
+	Asked    time.Time
+	Expires  time.Time
+	State    AskingState
+	Answerer string // who agreed or declined, "" for nobody yet
+}
+
+// AskingState is what became of an asking.
+type AskingState string
+
+// The states.
+const (
+	Waiting   AskingState = "waiting"
+	Agreed    AskingState = "agreed"
+	Declined  AskingState = "declined"
+	Granted   AskingState = "granted"
+	Withdrawn AskingState = "withdrawn" // by whoever asked
+)
+
+// Ask has a lease wait for a second person for so long, and writes that to the record. Asked again it is the same
+// asking. It fails with [ErrTwice].
+func (s *Store) Ask(ctx context.Context, a Asking, patience time.Duration, d Done) (Asking, error) {
+	err := s.do(ctx, func(x *tx) error {
+		if err := x.alone(); err != nil {
+			return err
+		}
+		before, err := readAsking(x.row(askingColumns+"WHERE id = ?", a.ID))
+		switch {
+		case err == nil && before.Person == a.Person && before.Machine == a.Machine && before.Login == a.Login:
+			a = before
+			return nil
+		case err == nil:
+			return ErrTwice
+		case !errors.Is(err, sql.ErrNoRows):
+			return err
+		}
+		if _, err := x.exec("INSERT INTO asking (id, person, machine, login, reason, rule, origin, asked_at, expires_at, state) VALUES (?, ?, ?, ?, ?, ?, ?, NOW, NOW + ?, 'waiting')",
+			a.ID, a.Person, a.Machine, a.Login, a.Reason, a.Rule, a.From, patience.Milliseconds()); err != nil {
+			return err
+		}
+		if a, err = readAsking(x.row(askingColumns+"WHERE id = ?", a.ID)); err != nil {
+			return err
+		}
+		if err := x.change(LeasesChanged); err != nil {
+			return err
+		}
+		d.What = "asked"
+		return x.append(d)
+	})
+	return a, err
+}
+
+const askingColumns = "SELECT id, person, machine, login, reason, rule, origin, asked_at, expires_at, state, answerer FROM asking "
+
+func readAsking(r scanner) (a Asking, err error) {
+	var asked, expires int64
+	err = r.Scan(&a.ID, &a.Person, &a.Machine, &a.Login, &a.Reason, &a.Rule, &a.From, &asked, &expires, &a.State, &a.Answerer)
+	a.Asked, a.Expires = moment(asked), moment(expires)
+	return a, err
+}
+
+// Asking is one by its id, ok false where it is none, or its time is over and it is not granted.
+func (s *Store) Asking(ctx context.Context, id string) (a Asking, ok bool, err error) {
+	a, err = readAsking(s.db.QueryRowContext(ctx, s.kind.sql(askingColumns+"WHERE id = ? AND (expires_at > NOW OR state = 'granted')"), id))
+	if errors.Is(err, sql.ErrNoRows) {
+		return a, false, nil
+	}
+	return a, err == nil, err
+}
+
+// Askings are those that wait for a second person, or were agreed to and not granted yet, the oldest first.
+func (s *Store) Askings(ctx context.Context) ([]Asking, error) {
+	return all(ctx, s, func(r *sql.Rows) (Asking, error) { return readAsking(r) },
+		askingColumns+"WHERE state IN ('waiting', 'agreed') AND expires_at > NOW ORDER BY asked_at, id")
+}
+
+// Answer answers an asking, and writes that to the record. Of several answers the first one holds; who agreed may take
+// it back by declining, and who asked may withdraw, as long as nothing is granted. It fails with [ErrAnswered].
+func (s *Store) Answer(ctx context.Context, id string, to AskingState, who string, d Done) error {
+	return s.do(ctx, func(x *tx) error {
+		if err := x.alone(); err != nil {
+			return err
+		}
+		from := "state = 'waiting'"
+		values := []any{string(to), who, id}
+		switch to {
+		case Declined:
+			from += " OR state = 'agreed' AND answerer = ?"
+			values = append(values, who)
+		case Withdrawn:
+			from = "state IN ('waiting', 'agreed') AND person = ?"
+			values = append(values, who)
+		case Agreed:
+			from += " AND person <> ?"
+			values = append(values, who)
+		default:
+			return fmt.Errorf("%q answers nothing", to)
+		}
+		n, err := x.exec("UPDATE asking SET state = ?, answerer = ? WHERE id = ? AND expires_at > NOW AND ("+from+")", values...)
+		if err == nil && n == 0 {
+			err = ErrAnswered
+		}
+		if err != nil {
+			return err
+		}
+		if err := x.change(LeasesChanged); err != nil {
+			return err
+		}
+		d.What = string(to)
+		return x.append(d)
+	})
+}
+
+// AppendUsed writes to the record that a machine's log tells of a lease, once for each machine and serial.
+func (s *Store) AppendUsed(ctx context.Context, d Done) error {
+	return s.do(ctx, func(x *tx) error {
+		n, err := x.exec("UPDATE lease SET used_at = NOW WHERE serial = ? AND machine = ? AND used_at = 0", d.Serial, d.Machine)
+		if err != nil || n == 0 {
+			return err
+		}
+		return x.append(d)
+	})
+}
