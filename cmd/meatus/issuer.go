@@ -39,7 +39,7 @@ trust it in place of lists of keys. docs/leases.md has all of it.`,
 		Args: cobra.NoArgs,
 	}
 	p.flags(c, "who may log in where, as whom, and for how long")
-	c.AddCommand(issuerServe(p), issuerMachines(p), issuerTrust(p), issuerExplain(p), issuerWhoCan(p), issuerCan(p), issuerPolicy(p), issuerLeases(p), issuerStop(p), issuerLift(p), recordCommand(p, "who asked for which login, and what became of it"), verifyCommand(p))
+	c.AddCommand(issuerEnrol(open), issuerCarry(open), issuerServe(p), issuerMachines(p), issuerTrust(p), issuerExplain(p), issuerWhoCan(p), issuerCan(p), issuerPolicy(p), issuerLeases(p), issuerStop(p), issuerLift(p), recordCommand(p, "who asked for which login, and what became of it"), verifyCommand(p))
 	return c
 }
 

@@ -120,7 +120,7 @@ func root() command {
 	top.PersistentFlags().StringVar(&leader, "leader", "alt+m", "the key that opens the switcher")
 	top.PersistentFlags().BoolVar(&beforeAgent, "before-agent", false, "stand in front of the agent that SSH_AUTH_SOCK names: use its keys, too")
 	top.PersistentFlags().BoolVar(&plain, "plain", false, "lines of text in place of the full screen, for screen readers: a key or words and enter")
-	top.AddCommand(checkCommand(open), runCommand(open), eachCommand(open), sendCommand(open), fetchCommand(open), mirrorCommand(open), checkFilesCommand(open), editCommand(open), cargoCommand(open), sessionCommand(open), versionCommand(), trailCommand(open), keyCommand(open), ringCommand(open), holdCommand(open), drawCommand(open), estateCommand(open), tunnelsCommand(open), hostsCommand(open), gatewayCommand(open), issuerCommand(open), exportCommand(open), importCommand(open), labCommand(), demoCommand(&leader, &plain), tourCommand(&leader, &plain))
+	top.AddCommand(checkCommand(open), runCommand(open), eachCommand(open), sendCommand(open), fetchCommand(open), mirrorCommand(open), checkFilesCommand(open), editCommand(open), cargoCommand(open), sessionCommand(open), versionCommand(), trailCommand(open), keyCommand(open), ringCommand(open), holdCommand(open), drawCommand(open), estateCommand(open), tunnelsCommand(open), hostsCommand(open), gatewayCommand(open), issuerCommand(open), leaseCommand(open), exportCommand(open), importCommand(open), labCommand(), demoCommand(&leader, &plain), tourCommand(&leader, &plain))
 	top.InitDefaultCompletionCmd()
 	plainCompletion(top)
 	helpful(top)

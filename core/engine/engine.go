@@ -241,7 +241,7 @@ func (e *Engine) Workspace() *workspace.Workspace { return e.ws.Load() }
 
 // Tools are what jobs work with.
 func (e *Engine) Tools() work.Tools {
-	return work.Tools{Workspace: e.Workspace, Keys: e.Keys, Walker: e.Walker, Programs: e.Programs, Tunnels: e.Tunnels, Adopt: func(b *book.Book) { e.Adopt(b, "", "") }}
+	return work.Tools{Workspace: e.Workspace, Keys: e.Keys, Walker: e.Walker, Programs: e.Programs, Tunnels: e.Tunnels, Leases: e.Leases, Adopt: func(b *book.Book) { e.Adopt(b, "", "") }}
 }
 
 // Adopt has everybody use the sessions as they are after an edit of ours. session is

@@ -289,7 +289,7 @@ func (s *Server) sign(ctx context.Context, a *asking, d policy.Decision, agreedB
 	}
 	s.counted.granted.Add(1)
 	s.Log.Info("granted", "person", l.Person, "login", l.Login, "machine", l.Machine, "serial", l.Serial, "rule", l.Rule)
-	return lease.State{Certificate: base64.StdEncoding.EncodeToString(cert.Marshal()), Rule: l.Rule, Ends: l.Ends, Serial: uint64(l.Serial), May: terms.May.String(), EndsShells: terms.Ends, AgreedBy: l.AgreedBy}, nil
+	return lease.State{Certificate: base64.StdEncoding.EncodeToString(cert.Marshal()), Rule: l.Rule, Ends: l.Ends, Seconds: int(l.Ends.Sub(l.Granted) / time.Second), Serial: uint64(l.Serial), May: terms.May.String(), EndsShells: terms.Ends, AgreedBy: l.AgreedBy}, nil
 }
 
 // waiting are the askings that a person may agree to, and those of the person's own.

@@ -131,6 +131,8 @@ func (s *Server) answer(v *service.Visitor, near *yamux.Stream, ask line.Ask) {
 		s.tell(near, v, "about")(s.about(ctx, v))
 	case of.Enrol != nil:
 		s.tell(near, v, "enrol")(s.enrol(ctx, v, *of.Enrol))
+	case of.Carried != nil:
+		s.tell(near, v, "carried")(nil, s.carried(ctx, v, *of.Carried))
 	case of.Leave != "":
 		s.tell(near, v, "leave")(nil, s.leave(ctx, v, of.Leave))
 	case len(of.Used) > 0:
@@ -307,6 +309,12 @@ func (s *Server) enrol(ctx context.Context, v *service.Visitor, m lease.Machine)
 		told.HostCertificate = keyLine(cert)
 		d.Why += ", its key " + t.HostKey + " for " + fmt.Sprint(m.Names)
 	}
+	switch _, err := s.o.Store.Trusted(ctx, m.Name, ""); {
+	case err == nil:
+		told.Known = true
+	case !errors.Is(err, store.ErrUnknown):
+		return nil, err
+	}
 	if err := s.o.Store.Trust(ctx, t, d); err != nil {
 		return nil, err
 	}
@@ -334,6 +342,18 @@ func hasBlank(s string) bool {
 		}
 	}
 	return false
+}
+
+// carried notes which signing keys and stops a machine knows.
+func (s *Server) carried(ctx context.Context, v *service.Visitor, m lease.Machine) error {
+	if !s.Policy.Get().Enrols(v.Person) {
+		return Refusal(v.Person + " may carry nothing to machines: no line of the policy says \"enrols\"")
+	}
+	err := s.o.Store.Carried(ctx, m.Name, words(m.Signers), m.Stops)
+	if errors.Is(err, store.ErrUnknown) {
+		return Refusal("there is no such machine")
+	}
+	return err
 }
 
 // leave takes a machine out of those that trust this issuer.

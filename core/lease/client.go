@@ -41,7 +41,7 @@ type Held struct {
 	Rule     string
 	May      string
 	AgreedBy string
-	Granted  time.Time // by the clock here
+	Life     time.Duration
 	Ends     time.Time
 	Shells   bool // shells end with it
 }
@@ -142,7 +142,7 @@ func (c *Client) take(hop route.Hop, key ssh.Signer, st State) (*Held, error) {
 	}
 	h := &Held{Signer: signer, Issuer: hop.Lease.Issuer, Machine: machine, Login: hop.User, Serial: cert.Serial,
 		Rule: sanitize.Line(st.Rule, 80), May: sanitize.Line(st.May, 60), AgreedBy: sanitize.Line(st.AgreedBy, 64),
-		Granted: now, Ends: time.Unix(int64(cert.ValidBefore), 0), Shells: st.EndsShells}
+		Life: time.Duration(st.Seconds) * time.Second, Ends: time.Unix(int64(cert.ValidBefore), 0), Shells: st.EndsShells}
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.held = slices.DeleteFunc(c.held, func(h *Held) bool { return h.Left(now) <= 0 })

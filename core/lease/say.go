@@ -14,10 +14,11 @@ type Ask struct {
 	Held    bool     `json:"held,omitempty"`    // which leases one has; a [Lease] for each follows
 	Waiting bool     `json:"waiting,omitempty"` // what waits for one's yes, and what of one's own waits; a [Waiting] for each follows
 	Answer  *Answer  `json:"answer,omitempty"`
-	About   bool     `json:"about,omitempty"` // an [About] follows
-	Enrol   *Machine `json:"enrol,omitempty"` // a machine trusts the issuer now; an [Enrolled] follows
-	Leave   string   `json:"leave,omitempty"` // a machine trusts the issuer no more
-	Used    []Used   `json:"used,omitempty"`  // serials that machines' logs tell
+	About   bool     `json:"about,omitempty"`   // an [About] follows
+	Enrol   *Machine `json:"enrol,omitempty"`   // a machine trusts the issuer now; an [Enrolled] follows
+	Carried *Machine `json:"carried,omitempty"` // a machine knows these signers and stops now
+	Leave   string   `json:"leave,omitempty"`   // a machine trusts the issuer no more
+	Used    []Used   `json:"used,omitempty"`    // serials that machines' logs tell
 }
 
 // Want asks for a lease.
@@ -36,6 +37,7 @@ type State struct {
 	Certificate string    `json:"certificate,omitempty"`
 	Rule        string    `json:"rule,omitempty"`
 	Ends        time.Time `json:"ends,omitzero"`
+	Seconds     int       `json:"seconds,omitempty"` // that it lasts
 	Serial      uint64    `json:"serial,omitempty"`
 	May         string    `json:"may,omitempty"`
 	EndsShells  bool      `json:"ends_shells,omitempty"`
@@ -121,6 +123,7 @@ type Machine struct {
 // Enrolled is the answer to that.
 type Enrolled struct {
 	HostCertificate string `json:"host_certificate,omitempty"` // as a line of a list of keys
+	Known           bool   `json:"known,omitempty"`            // it was known before
 }
 
 // Used says that a machine's log tells of a lease.

@@ -34,6 +34,15 @@ func (p Planner) Issuer(name string) (Route, error) {
 	return p.issuer(g).AsRoute(), nil
 }
 
+// LeaseOf is a lease of an issuer for a machine, for a session that does not say so itself.
+func (p Planner) LeaseOf(issuer, machine string) (*Lease, error) {
+	r, err := p.Issuer(issuer)
+	if err != nil {
+		return nil, err
+	}
+	return &Lease{Issuer: issuer, Machine: machine, Way: r.Hops[0]}, nil
+}
+
 // AsRoute is the way to a service by itself.
 func (h Hop) AsRoute() Route { return Route{Session: h.Name, Hops: []Hop{h}} }
 

@@ -143,7 +143,7 @@ func (h *handshake) leaseSigner() ([]custody.Signer, error) {
 
 // saysLease says a lease in a few words.
 func saysLease(held *lease.Held) string {
-	say := fmt.Sprintf("for %s at %s, %s, by %s", held.Login, held.Machine, policy.Duration(held.Ends.Sub(held.Granted).Round(time.Second)), held.Rule)
+	say := fmt.Sprintf("for %s at %s, %s, by %s", held.Login, held.Machine, policy.Duration(held.Life), held.Rule)
 	if held.AgreedBy != "" {
 		say += ", agreed by " + held.AgreedBy
 	}

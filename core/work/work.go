@@ -19,6 +19,7 @@ import (
 	"meatus/core/custody"
 	"meatus/core/event"
 	"meatus/core/gate"
+	"meatus/core/lease"
 	"meatus/core/remote"
 	"meatus/core/tunnel"
 	"meatus/core/walk"
@@ -32,6 +33,7 @@ type Tools struct {
 	Walker    *walk.Walker
 	Programs  *remote.Programs
 	Tunnels   *tunnel.Set
+	Leases    *lease.Client
 	Adopt     func(*book.Book) // has everybody use the sessions as they are after an edit
 }
 
