@@ -3,6 +3,7 @@ package policy_test
 import (
 	"errors"
 	"fmt"
+	"net/netip"
 	"strings"
 	"testing"
 	"time"
@@ -116,7 +117,7 @@ func TestMistakesAreToldByTheirLine(t *testing.T) {
 		"person a\nallow a to reef on moon":                   "2: \"moon\" is no day",
 		"person a\nallow a to reef at 8-25":                   "2: \"8-25\" are no hours",
 		"person a\nallow a to reef at 08:00-08:00":            "are no hours",
-		"person a\nallow a to reef for ever":                  "", // two more machines
+		"person a\nallow a to reef for ever":                  "is no time for a lease",
 		"person a\nallow a to reef on mon often":              "is not understood",
 		"person a\nallow a to [":                              "is no pattern",
 		"person a\nallow a to net:reef":                       "by name, by pattern, or by tag:NAME",
@@ -229,5 +230,248 @@ func BenchmarkDecide(b *testing.B) {
 	b.ResetTimer()
 	for i := range b.N {
 		p.Decide(fmt.Sprintf("p%d", i%1000), policy.Question{Machine: m, At: at})
+	}
+}
+
+const leases = `
+person mira   key ` + print1 + `
+person oskar  token oskar@lantern.example
+person runa   token runa@lantern.example
+person anni   token anni@lantern.example
+group keepers mira oskar
+group wardens runa mira
+
+allow keepers to tag:reef as keeper for 90s called night-watch
+allow keepers to tide-db  as root keeper for 10m with reason end agreed-by wardens
+allow anni    to site:harbour network:inner instance:i-7 as logs may files from 10.0.0.0/8 203.0.113.7 on mon-fri at 08:00-18:00
+allow anni    to quay     as jump may tunnels for 8h with source
+deny  oskar   to tide-db  as root on sat,sun
+deny  oskar   to tide-db  as backup
+deny  everyone to tag:closed as root
+enrols wardens
+`
+
+func TestLoginsByLeases(t *testing.T) {
+	p := parse(t, leases)
+	monday, saturday := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC), time.Date(2026, 11, 28, 12, 0, 0, 0, time.UTC)
+	reef, db := policy.Machine{Name: "reef-1", Tags: []string{"reef"}}, policy.Machine{Name: "tide-db"}
+	inner := netip.MustParseAddr("10.2.3.4")
+	for _, c := range []struct {
+		who, login string
+		m          policy.Machine
+		from       netip.Addr
+		at         time.Time
+		rule       int // that decides, 0 for none
+		allowed    bool
+	}{
+		{"mira", "keeper", reef, netip.Addr{}, monday, 9, true},
+		{"mira", "root", reef, netip.Addr{}, monday, 0, false},
+		{"mira", "", reef, netip.Addr{}, monday, 9, true}, // it may be reached, then
+		{"oskar", "root", db, netip.Addr{}, monday, 10, true},
+		{"oskar", "root", db, netip.Addr{}, saturday, 13, false},
+		{"oskar", "keeper", db, netip.Addr{}, saturday, 10, true},
+		{"oskar", "", db, netip.Addr{}, saturday, 10, true}, // a login alone is denied
+		{"oskar", "backup", db, netip.Addr{}, monday, 14, false},
+		{"anni", "logs", policy.Machine{Name: "x", Site: "harbour"}, inner, monday, 11, true},
+		{"anni", "logs", policy.Machine{Name: "x", Networks: []string{"inner"}}, inner, monday, 11, true},
+		{"anni", "logs", policy.Machine{Name: "x", Instance: "i-7"}, netip.MustParseAddr("::ffff:203.0.113.7"), monday, 11, true},
+		{"anni", "logs", policy.Machine{Name: "x", Instance: "i-7"}, netip.MustParseAddr("203.0.113.8"), monday, 0, false},
+		{"anni", "logs", policy.Machine{Name: "x", Site: "harbour"}, netip.Addr{}, monday, 0, false}, // nobody knows from where
+		{"anni", "logs", policy.Machine{Name: "x", Site: "harbour"}, inner, saturday, 0, false},
+		{"anni", "keeper", policy.Machine{Name: "x", Site: "harbour"}, inner, monday, 0, false},
+		{"mira", "root", policy.Machine{Name: "tide-db", Tags: []string{"closed"}}, netip.Addr{}, monday, 15, false},
+	} {
+		d := p.Decide(c.who, policy.Question{Machine: c.m, Login: c.login, From: c.from, At: c.at})
+		line := 0
+		if d.Rule != nil {
+			line = d.Rule.Line
+		}
+		if d.Allowed != c.allowed || line != c.rule {
+			t.Errorf("%s as %q at %+v from %v at %v: %+v", c.who, c.login, c.m, c.from, c.at, d)
+		}
+	}
+	d := p.Decide("oskar", policy.Question{Machine: db, Login: "root", At: monday})
+	if got := d.Rule.Terms; got.Life != 10*time.Minute || got.May != policy.Shell || !got.Reason || !got.Ends || got.Source {
+		t.Errorf("%+v", got)
+	}
+	if got := p.Agreers(d.Rule, "oskar"); fmt.Sprint(got) != "[mira runa]" {
+		t.Errorf("%v", got)
+	}
+	if got := p.Agreers(d.Rule, "mira"); fmt.Sprint(got) != "[runa]" { // nobody agrees to one's own
+		t.Errorf("%v", got)
+	}
+	if !p.Enrols("runa") || p.Enrols("oskar") {
+		t.Error("who enrols")
+	}
+	if d := p.Decide("anni", policy.Question{Machine: policy.Machine{Name: "quay"}, Login: "jump", At: saturday}); !d.Allowed || d.Rule.Terms.May != policy.Tunnels || !d.Rule.Terms.Source || d.Rule.Terms.Life != 8*time.Hour {
+		t.Errorf("%+v", d)
+	}
+}
+
+func TestWhatPeopleMay(t *testing.T) {
+	p := parse(t, leases)
+	say := func(all []policy.Standing) string {
+		var b strings.Builder
+		for _, s := range all {
+			b.WriteString(s.Say() + "\n")
+		}
+		return b.String()
+	}
+	machines := []policy.Machine{{Name: "tide-db"}, {Name: "reef-1", Tags: []string{"reef"}}}
+	if got := say(p.WhoCan(machines[0])); got != `mira may log in as keeper at tide-db: always, for 10m, may shell, with a reason, agreed by one of wardens, shells end with it (line 10)
+mira may log in as root at tide-db: always, for 10m, may shell, with a reason, agreed by one of wardens, shells end with it (line 10)
+oskar may log in as keeper at tide-db: always, for 10m, may shell, with a reason, agreed by one of wardens, shells end with it (line 10)
+oskar may log in as root at tide-db: always, for 10m, may shell, with a reason, agreed by one of wardens, shells end with it (line 10); not on sat,sun (line 13)
+` {
+		t.Errorf("%s", got)
+	}
+	if got := say(p.Can("anni", append(machines, policy.Machine{Name: "x", Site: "harbour"}))); got != "anni may log in as logs at x: on mon-fri at 08:00-18:00, from 10.0.0.0/8 or 203.0.113.7/32, for 1m, may files (line 11)\n" {
+		t.Errorf("%s", got)
+	}
+	// What another policy changes, for whom.
+	changed := func(from, to string) string {
+		var b strings.Builder
+		for _, c := range parse(t, to).Compare(parse(t, from), machines) {
+			b.WriteString(c.Say() + "\n")
+		}
+		return b.String()
+	}
+	if got := changed(leases, "# a note\n"+strings.ReplaceAll(leases, "night-watch", "day-watch")); got != "" { // nothing but names and places
+		t.Errorf("%s", got)
+	}
+	if got := changed(leases, strings.ReplaceAll(leases, "group wardens runa mira", "group wardens runa")); got != "" {
+		t.Errorf("%s", got)
+	}
+	want := "oskar may no longer log in as keeper at reef-1; before: always, for 90s, may shell (rule night-watch)\n"
+	if got := changed(leases, strings.ReplaceAll(leases, "allow keepers to tag:reef", "allow mira to tag:reef")); !strings.Contains(got, want) || !strings.Contains(got, "oskar may no longer reach reef-1") || strings.Contains(got, "mira") {
+		t.Errorf("%s", got)
+	}
+	if got := changed(leases, strings.ReplaceAll(leases, "for 90s", "for 5m")); !strings.Contains(got, "mira may log in as keeper at reef-1 otherwise than before: always, for 5m") {
+		t.Errorf("%s", got)
+	}
+	if got := changed(leases, leases+"deny mira to anything\nperson bo token bo@x\n"); !strings.Contains(got, "bo is known now, by token bo@x\n") || !strings.Contains(got, "mira may no longer log in as keeper at tide-db") {
+		t.Errorf("%s", got)
+	}
+}
+
+func TestExpectations(t *testing.T) {
+	p := parse(t, leases)
+	known := func(name string) (policy.Machine, bool) {
+		return policy.Machine{Name: name, Tags: []string{"reef"}}, name == "reef-1"
+	}
+	for text, say := range map[string]string{
+		"expect mira may keeper at reef-1":                                         "",
+		"expect keepers may keeper at reef-1":                                      "",
+		"expect everyone may keeper at reef-1":                                     "anni may not log in as keeper at reef-1: no rule allows it",
+		"expect anni may NOT root at tide-db":                                      "",
+		"expect oskar may NOT root at tide-db":                                     "x:1: expect oskar may NOT root at tide-db: it does not hold, since oskar may log in",
+		"expect oskar may root at tide-db":                                         "",
+		"expect oskar may NOT root at tide-db when sat 12:00":                      "",
+		"expect oskar may root at tide-db when sat 12:00":                          "it does not hold",
+		"expect oskar may root at tide-db when mon 00:00":                          "",
+		"expect oskar may NOT backup at tide-db":                                   "",
+		"expect anni may logs at x site:harbour from 10.1.1.1":                     "",
+		"expect anni may logs at x site:harbour":                                   "it does not hold",
+		"expect anni may NOT logs at x network:inner from 10.1.1.1 when fri 18:00": "",
+		"expect mira may NOT root at db tag:closed\nexpect mira may reach tide-db": "",
+		"expect nobody may root at x":                                              "knows nobody called \"nobody\"",
+		"expect mira root at x":                                                    "x:1: it is not understood",
+		"expect mira may root at x when moon 12:00":                                "is no day",
+		"expect mira may root at x from here":                                      "is no address",
+		"expect mira may root at x wherever":                                       "x:1: it is not understood",
+	} {
+		e, err := policy.ParseExpectations("x", []byte(text))
+		if err == nil {
+			err = e.Judge(p, known)
+		}
+		if (err == nil) != (say == "") || err != nil && !strings.Contains(err.Error(), say) {
+			t.Errorf("%q: %v", text, err)
+		}
+	}
+}
+
+// What is expected of a standing is what decisions come to at every minute of a week.
+func TestExpectationsAgreeWithEveryMinute(t *testing.T) {
+	const text = "person a token x\nzone Europe/Lisbon\nallow a to m as l on mon-wed at 22:00-06:00\nzone UTC\nallow a to m as l on wed at 05:00-09:30\ndeny a to m as l on tue at 01:00-02:00\n"
+	p := parse(t, text)
+	begin := time.Date(2026, 1, 4, 0, 0, 0, 0, time.UTC)
+	some := 0
+	for minute := range 7 * 24 * 60 {
+		at := begin.Add(time.Duration(minute) * time.Minute)
+		allowed := p.Decide("a", policy.Question{Machine: policy.Machine{Name: "m"}, Login: "l", At: at}).Allowed
+		if allowed {
+			some++
+		}
+		e, err := policy.ParseExpectations("x", []byte(fmt.Sprintf("expect a may %s l at m when %s", map[bool]string{true: "", false: "NOT"}[allowed], strings.ToLower(at.Format("Mon 15:04")))))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := e.Judge(p, nil); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if some < 20*60 || some > 30*60 {
+		t.Errorf("%d minutes", some)
+	}
+}
+
+func TestMistakesOfLeases(t *testing.T) {
+	for text, says := range map[string]string{
+		"allow a to reef as":                                                 "is not understood",
+		"allow a to reef as root as keeper":                                  "\"as\" is said twice",
+		"allow a to reef for 5m":                                             "for no login",
+		"allow a to reef as root for 5s":                                     "is no time for a lease",
+		"allow a to reef as root for 25h":                                    "is no time for a lease",
+		"allow a to reef as root for ever":                                   "is no time for a lease",
+		"allow a to reef as root may fly":                                    "is nothing that a login may do",
+		"allow a to reef as root may shell files":                            "a shell can move files",
+		"allow a to reef as root with love":                                  "comes with reason, source or end",
+		"allow a to reef as root agreed-by nobody":                           "there is nobody called \"nobody\"",
+		"allow a to reef as root called x\nallow a to reef as root called x": "is called x, too",
+		"deny a to reef as root for 5m":                                      "what denies gives no lease",
+		"allow a to reef as root from here":                                  "is no address",
+		"allow a to reef as root@x":                                          "is no login",
+		"allow a to colour:red as root":                                      "machines are meant by name",
+		"enrols nobody":                                                      "there is nobody called",
+	} {
+		_, err := policy.Parse("p", []byte("person a token x\n"+text))
+		if err == nil || !strings.Contains(err.Error(), says) {
+			t.Errorf("%q: %v", text, err)
+		}
+	}
+}
+
+func BenchmarkDecideALogin(b *testing.B) {
+	var text strings.Builder
+	for i := range 500 {
+		fmt.Fprintf(&text, "person p%d token p%d@x\n", i, i)
+	}
+	for i := range 50 {
+		fmt.Fprintf(&text, "group g%d", i)
+		for j := range 10 {
+			fmt.Fprintf(&text, " p%d", i*10+j)
+		}
+		text.WriteString("\n")
+	}
+	for i := range 10_000 {
+		switch i % 4 {
+		case 0:
+			fmt.Fprintf(&text, "allow g%d to tag:t%d as keeper for 60s on mon-fri at 06:00-22:00\n", i%50, i%97)
+		case 1:
+			fmt.Fprintf(&text, "allow p%d to m%d as root for 10m with reason agreed-by g%d\n", i%500, i%1000, i%50)
+		case 2:
+			fmt.Fprintf(&text, "allow g%d to m%d-* as logs may files\n", i%50, i%300)
+		default:
+			fmt.Fprintf(&text, "deny g%d to m%d as root on sat,sun\n", i%50, i%1000)
+		}
+	}
+	p, err := policy.Parse("p", []byte(text.String()))
+	if err != nil {
+		b.Fatal(err)
+	}
+	at := time.Date(2026, 11, 27, 12, 0, 0, 0, time.UTC)
+	m := policy.Machine{Name: "m501", Tags: []string{"t3", "t50"}}
+	for i := 0; b.Loop(); i++ {
+		p.Decide(fmt.Sprintf("p%d", i%500), policy.Question{Machine: m, Login: "root", At: at})
 	}
 }
