@@ -1,6 +1,7 @@
 package issuer
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -8,6 +9,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -16,6 +18,7 @@ import (
 	"golang.org/x/crypto/ssh/agent"
 
 	"meatus/core/keyfile"
+	"meatus/core/store"
 )
 
 // Keys are those that an issuer signs with: one for leases now, others that machines are to trust besides it, and one
@@ -190,4 +193,55 @@ func (s *agentSigner) Sign(_ io.Reader, data []byte) (sig *ssh.Signature, err er
 func (k *Keys) Wrong() error {
 	_, _, err := k.Get()
 	return err
+}
+
+// MakeNext makes the key that is to sign leases next. From then on machines are told to trust both.
+func (k *Keys) MakeNext() error {
+	if k.Socket != "" {
+		return errors.New("an agent holds the signing key: put the next one into it, and name that")
+	}
+	path := filepath.Join(k.Dir, NextFile)
+	if _, err := os.Lstat(path); err == nil {
+		return fmt.Errorf("there is a next key already, %s: carry it to the machines, and have it sign", path)
+	}
+	key, err := keyfile.Make("Ed25519", 0)
+	if err != nil {
+		return err
+	}
+	return keyfile.Write(path, key, keyfile.Wrapping{Comment: "issuer next"})
+}
+
+// ErrNotTrusted says that machines do not trust the next key yet.
+var ErrNotTrusted = errors.New("not every machine trusts the next key yet")
+
+// Change has the next key sign. The one that did until now is put aside, and is told to machines no more. It fails with
+// [ErrNotTrusted] and the machines that do not trust the next key, unless all the same is wished.
+func (k *Keys) Change(ctx context.Context, s *store.Store, allTheSame bool) (left []string, err error) {
+	next, err := appendFile(nil, filepath.Join(k.Dir, NextFile), false)
+	if err != nil {
+		return nil, err
+	}
+	print := ssh.FingerprintSHA256(next[0].PublicKey())
+	list, err := s.Trusts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, t := range list {
+		if !slices.Contains(t.Signers, print) {
+			left = append(left, t.Name)
+		}
+	}
+	if len(left) > 0 && !allTheSame {
+		return left, ErrNotTrusted
+	}
+	old := filepath.Join(k.Dir, "signed-until-"+time.Now().UTC().Format("20060102T150405")+".pem")
+	for _, end := range []string{"", ".pub"} {
+		if err := os.Rename(filepath.Join(k.Dir, SigningFile+end), old+end); err != nil && end == "" {
+			return left, err
+		}
+		if err := os.Rename(filepath.Join(k.Dir, NextFile+end), filepath.Join(k.Dir, SigningFile+end)); err != nil && end == "" {
+			return left, fmt.Errorf("the next key could not be put in place, and the one before is %s: %w", old, err)
+		}
+	}
+	return left, s.Append(ctx, store.Done{What: "signer", Issuer: "this host", Why: "leases are signed by " + print + " from now on"})
 }

@@ -236,7 +236,7 @@ func (s *Store) StopLeases(ctx context.Context, kind StopKind, name string, d Do
 }
 
 // LeasesChanged is told to whoever watches where leases were stopped, or an asking was answered or made.
-const LeasesChanged = "\x00leases"
+const LeasesChanged = " leases"
 
 // Lift has a person, or a login, have new leases again, and writes that to the record.
 func (s *Store) Lift(ctx context.Context, kind StopKind, name string, d Done) error {

@@ -214,7 +214,8 @@ func (d Done) sayLease(who string) string {
 		}
 		return fmt.Sprintf("%s from %s may be %s for %s, lease %d%s%s; %s", who, d.From, to, time.Duration(d.Seconds*float64(time.Second)).Round(time.Second), d.Serial, agreed, why, d.Rule)
 	case "agreed", "declined", "withdrawn":
-		return fmt.Sprintf("%s %s it: %s for %s", d.By, d.What, d.Person, to)
+		did := map[string]string{"agreed": "agreed to", "declined": "declined", "withdrawn": "withdrew"}[d.What]
+		return fmt.Sprintf("%s %s it: %s as %s%s", d.By, did, d.Person, to, why)
 	case "refused":
 		return fmt.Sprintf("%s from %s may not be %s%s; %s", who, d.From, to, why, d.Why)
 	case "used":
