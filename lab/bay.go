@@ -156,6 +156,28 @@ host  = "hulk"
 user  = "keeper"
 key   = "keys/gauge.pem"
 
+[issuer.purser]                  # gives logins that last for a minute, by a policy
+url      = "PURSER"
+host_key = "TOLLKEY"
+key      = "keys/shore.pem"
+
+[session.weir]                   # it takes leases, and has no list of keys
+site  = "reef"
+host  = "10.61.4.70"
+lease = "purser"
+
+[session.weir-root]              # somebody else has to agree
+site  = "reef"
+host  = "10.61.4.70"
+user  = "root"
+lease = "purser/weir"
+
+[session.fen]                    # trusts no issuer yet
+site  = "reef"
+host  = "10.61.4.71"
+user  = "root"
+key   = "keys/gauge.pem"
+
 [session.sill]
 via   = ["quay"]
 user  = "keeper"

@@ -215,6 +215,9 @@ func (h *Host) checkKey(meta ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissi
 		checker := ssh.CertChecker{IsUserAuthority: func(k ssh.PublicKey) bool { return bytes.Equal(k.Marshal(), account.Signer.Marshal()) }}
 		return checker.Authenticate(meta, key)
 	}
+	if cert, is := key.(*ssh.Certificate); is {
+		return h.leaseIn(meta, cert)
+	}
 	switch {
 	case !h.listed(meta.User(), key, meta.RemoteAddr()):
 		return nil, errNo

@@ -39,6 +39,7 @@ type Lab struct {
 	cloud *Cloud
 
 	lightship *lightship
+	purser    *purser
 
 	ctx      context.Context // ends with the bay
 	cancel   context.CancelFunc
@@ -122,7 +123,7 @@ func Open(dir string) (*Lab, error) {
 	if err != nil {
 		return nil, err
 	}
-	for _, p := range append(slices.Clone(bayMap), adrift...) {
+	for _, p := range slices.Concat(bayMap, adrift, leased) {
 		if err := b.build(p, keys); err != nil {
 			return nil, err
 		}
@@ -133,6 +134,9 @@ func Open(dir string) (*Lab, error) {
 	err = b.openCloud()
 	if err == nil {
 		err = b.openLightship(keys)
+	}
+	if err == nil {
+		err = b.openPurser(keys)
 	}
 	if err == nil {
 		err = b.writeWorkspace()
@@ -151,7 +155,9 @@ func Open(dir string) (*Lab, error) {
 func (b *Lab) build(p place, keys map[string]ssh.PublicKey) error {
 	h := &Host{Name: p.name, Address: p.address, Bastion: p.name == "quay" || p.name == "archive" || p.name == "mast", Accounts: map[string]Account{}, bay: b, conns: map[net.Conn]bool{}}
 	for login, key := range p.logins {
-		h.Accounts[login] = Account{Keys: []ssh.PublicKey{keys[key]}}
+		if h.Accounts[login] = (Account{}); key != "" { // else leases alone let somebody in
+			h.Accounts[login] = Account{Keys: []ssh.PublicKey{keys[key]}}
+		}
 	}
 	signer, err := b.hostKey(p.name)
 	if err != nil {
@@ -190,6 +196,7 @@ func (b *Lab) build(p place, keys map[string]ssh.PublicKey) error {
 		}
 	}
 	h.files = newTree(h, bayFiles[p.name])
+	h.files.plant(serverConfig, usualServer, 0o644)
 	if p.name == "archive" {
 		h.plantArchive()
 	}
@@ -272,6 +279,9 @@ func (b *Lab) Close() {
 	}
 	if b.lightship != nil {
 		b.lightship.stop()
+	}
+	if b.purser != nil {
+		b.purser.close()
 	}
 	b.wg.Wait()
 	if b.lightship != nil {
@@ -520,7 +530,7 @@ func (b *Lab) writeWorkspace() error {
 	if _, err := os.Stat(sessions); err == nil {
 		return nil
 	}
-	for _, p := range bayMap {
+	for _, p := range slices.Concat(bayMap, leased) {
 		if !p.vouched {
 			continue
 		}
@@ -543,7 +553,7 @@ func (b *Lab) writeWorkspace() error {
 			return err
 		}
 	}
-	return os.WriteFile(sessions, []byte(strings.NewReplacer("QUAY", b.Address(), "DOOR", b.taken.Addr().String(), "LIGHTSHIP", b.lightship.URL(), "SHIPKEY", b.lightship.HostKey()).Replace(baySessions)), 0o600)
+	return os.WriteFile(sessions, []byte(strings.NewReplacer("QUAY", b.Address(), "DOOR", b.taken.Addr().String(), "LIGHTSHIP", b.lightship.URL(), "SHIPKEY", b.lightship.HostKey(), "PURSER", b.purser.url, "TOLLKEY", b.purser.hostKey).Replace(baySessions)), 0o600)
 }
 
 // Dialer reaches the bay and nothing else: any address but the bastion's has no
@@ -553,9 +563,9 @@ func (b *Lab) Dialer() *Dialer { return &Dialer{b} }
 // Dialer is a dialer that knows the bay alone.
 type Dialer struct{ bay *Lab }
 
-// DialContext connects to the bastion, or to the gateway.
+// DialContext connects to the bastion, the gateway or the issuer.
 func (d *Dialer) DialContext(ctx context.Context, network, address string) (net.Conn, error) {
-	if address != d.bay.Address() && "wss://"+address != d.bay.lightship.URL() {
+	if address != d.bay.Address() && "wss://"+address != d.bay.lightship.URL() && "wss://"+address != d.bay.purser.url {
 		return nil, &net.OpError{Op: "dial", Net: network, Err: fmt.Errorf("%s is not in the lab: %w", address, syscall.ENETUNREACH)}
 	}
 	return (&net.Dialer{}).DialContext(ctx, network, address)

@@ -15,6 +15,9 @@ import (
 // script is the lab's "sh -c SCRIPT sh FOLDER". It runs the scripts by which this program asks a
 // machine about its files, and no others: it is no shell.
 func script(ctx context.Context, s *shell, args []string) int {
+	if len(args) == 2 && args[0] == "-c" && !s.host.Files.filesOnly() {
+		return serverScript(s, args[1])
+	}
 	if len(args) != 4 || args[0] != "-c" || s.host.Files.filesOnly() {
 		fmt.Fprintln(s.errs, "sh: there are no scripts here")
 		return 127

@@ -333,6 +333,10 @@ func (a *App) hear(events []event.Event) tea.Cmd {
 			a.say(e.Say)
 		case board.Trouble:
 			a.say(e.Err.Error())
+		case engine.LeaseWanted:
+			a.say(e.Say())
+		case walk.LeaseEnds:
+			a.say(e.Say())
 		case engine.KeysGone:
 			a.say(e.Say())
 		case engine.Changed:

@@ -7,6 +7,7 @@ import (
 	"meatus/tui/jobs"
 	"meatus/tui/journal"
 	"meatus/tui/keys"
+	"meatus/tui/leases"
 	"meatus/tui/place"
 	"meatus/tui/ring"
 	"meatus/tui/routes"
@@ -24,5 +25,6 @@ var places = []place.Entry{
 	{Key: "K", Mark: "▤", Name: "Keys", Does: "every key file, how it stands, and what it opens", Also: "private pem files identities", New: keys.New},
 	{Key: "W", Mark: "∿", Name: "Watch", Does: "what is alive: links, tunnels, what flows through them", Also: "connections traffic monitor live", New: watch.New},
 	{Key: "G", Mark: "◯", Name: "Ring", Does: "keys held in memory, who may use them, who did", Also: "agent memory lent", New: ring.New},
+	{Key: "9", Mark: "◷", Name: "Leases", Does: "where one may log in for a while, and what waits for a yes", Also: "issuer certificate temporary access agree approve", New: leases.New},
 	{Key: "J", Mark: "≣", Name: "Jobs", Does: "what takes its time: sweeps, installs, rotations, drawings", Also: "background tasks progress", New: jobs.New},
 }

@@ -83,6 +83,8 @@ func (a *App) services(id int) *place.Services {
 
 		ListGateways:  e.ListGateways,
 		GatewayRecord: e.GatewayRecord,
+		AttendIssuer:  e.AttendIssuer,
+		IssuerRecord:  e.IssuerRecord,
 	}
 	if a.options.Demo {
 		s.Demo = func() tea.Cmd { a.toDemo = true; return tea.Quit }

@@ -61,9 +61,7 @@ issuer no more.`,
 					fmt.Fprintf(cmd.ErrOrStderr(), "nothing was written; with --yes it is\n")
 					return nil
 				}
-				err = plan.Apply(cmd.Context(), func(say string) { fmt.Fprintln(out, sanitize.Line(say, 300)) })
-				r.Events.Tell(work.Enrolled{Session: e.Session, Issuer: plan.Name, Machine: plan.Machine.Name, Out: e.Out, Failed: err})
-				if err != nil {
+				if err := r.Tools().Enrol(cmd.Context(), plan, e, func(say string) { fmt.Fprintln(out, sanitize.Line(say, 300)) }); err != nil {
 					return shut(err)
 				}
 				if trusted && plan.About.Hosts != "" {
@@ -73,9 +71,6 @@ issuer no more.`,
 						}
 						fmt.Fprintf(out, "the issuer's key for machines is trusted for %s\n", sanitize.Line(host, 200))
 					}
-				}
-				if s := w.Book.Session(e.Session); s != nil && s.Lease.V == "" && !e.Out {
-					fmt.Fprintf(cmd.ErrOrStderr(), "have the session use it: meatus session set %s lease=%s\n", e.Session, leaseValue(plan.Name, plan.Machine.Name, e.Session))
 				}
 				return nil
 			})
@@ -101,14 +96,6 @@ func enrolFlags(c *cobra.Command, e *work.Enrolling) {
 	f.StringVar(&e.Config, "server-config", "", "the server's configuration over there (/etc/ssh/sshd_config)")
 	f.StringVar(&e.Reload, "reload", "", "a command that has the server read it anew (systemctl reload, or SIGHUP)")
 	f.BoolVar(&e.Super, "sudo", false, "write over there with the superuser's right, where sudo asks for no password")
-}
-
-// leaseValue is the setting of a session that has leases of an issuer.
-func leaseValue(issuer, machine, session string) string {
-	if machine == session {
-		return issuer
-	}
-	return issuer + "/" + machine
 }
 
 // shut is an error of something that did not open.

@@ -29,17 +29,17 @@ waits for your yes. Leases themselves are asked for when a session that has them
 				if err != nil {
 					return err
 				}
-				may, held, waiting, err := r.Tools().LeasesOf(cmd.Context(), name)
+				at, err := r.Tools().LeasesOf(cmd.Context(), name)
 				if err != nil {
 					return shut(err)
 				}
 				if asJSON {
 					e := json.NewEncoder(cmd.OutOrStdout())
 					e.SetIndent("", "  ")
-					return e.Encode(map[string]any{"may": append([]lease.Right{}, may...), "held": append([]lease.Lease{}, held...), "waiting": append([]lease.Waiting{}, waiting...)})
+					return e.Encode(map[string]any{"may": append([]lease.Right{}, at.May...), "held": append([]lease.Lease{}, at.Held...), "waiting": append([]lease.Waiting{}, at.Waiting...)})
 				}
 				t := tabwriter.NewWriter(cmd.OutOrStdout(), 0, 0, 2, ' ', 0)
-				for _, m := range may {
+				for _, m := range at.May {
 					say := "not now"
 					switch {
 					case m.Denied:
@@ -51,10 +51,10 @@ waits for your yes. Leases themselves are asked for when a session that has them
 					}
 					fmt.Fprintf(t, "may\t%s\t%s\t%s\n", sanitize.Line(lease.Principal(m.Login, m.Machine), 120), say, sanitize.Line(m.Says, 300))
 				}
-				for _, l := range held {
+				for _, l := range at.Held {
 					fmt.Fprintf(t, "held\t%s\tuntil %s\tlease %d, %s\n", sanitize.Line(lease.Principal(l.Login, l.Machine), 120), l.Ends.Local().Format(time.TimeOnly), l.Serial, sanitize.Line(l.Rule, 80))
 				}
-				for _, q := range waiting {
+				for _, q := range at.Waiting {
 					whose := "for your yes: " + q.Person
 					if q.Mine {
 						whose = "yours"

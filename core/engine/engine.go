@@ -97,7 +97,8 @@ type Engine struct {
 	grants atomic.Pointer[[]estate.Grant]      // that stand for a time
 	joined atomic.Pointer[map[string][]Joined] // what gateways told last, by their names
 
-	changing sync.Mutex // held while everybody is told of another workspace
+	changing sync.Mutex               // held while everybody is told of another workspace
+	attended map[string]*walk.Passage // ways to issuers that are held, by name
 
 	mu     sync.Mutex
 	shells []*shell.Shell
@@ -224,6 +225,7 @@ func (e *Engine) attend(ws *workspace.Workspace) {
 	contain.Go(&e.wg, "looking at other programs", func() { e.Others.Watch(e.ctx, ws.Dir) }, nil)
 	contain.Go(&e.wg, "reading estates", e.followEstates, nil)
 	contain.Go(&e.wg, "asking gateways", e.followGateways, nil)
+	contain.Go(&e.wg, "asking issuers", e.followIssuers, nil)
 	written, err := ws.Watch(e.ctx)
 	if err != nil {
 		e.Events.Tell(Notice{Say: err.Error() + "; have it read again on Routes after editing it"})
@@ -241,7 +243,7 @@ func (e *Engine) Workspace() *workspace.Workspace { return e.ws.Load() }
 
 // Tools are what jobs work with.
 func (e *Engine) Tools() work.Tools {
-	return work.Tools{Workspace: e.Workspace, Keys: e.Keys, Walker: e.Walker, Programs: e.Programs, Tunnels: e.Tunnels, Leases: e.Leases, Adopt: func(b *book.Book) { e.Adopt(b, "", "") }}
+	return work.Tools{Workspace: e.Workspace, Keys: e.Keys, Walker: e.Walker, Programs: e.Programs, Tunnels: e.Tunnels, Leases: e.Leases, Tell: e.Events.Tell, Adopt: func(b *book.Book) { e.Adopt(b, "", "") }}
 }
 
 // Adopt has everybody use the sessions as they are after an edit of ours. session is

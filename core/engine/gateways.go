@@ -3,14 +3,13 @@ package engine
 import (
 	"cmp"
 	"context"
-	"encoding/json"
-	"fmt"
 	"io"
 	"maps"
 	"slices"
 	"time"
 
 	"meatus/core/line"
+	"meatus/core/route"
 	"meatus/core/sanitize"
 	"meatus/core/store"
 	"meatus/core/trail"
@@ -83,20 +82,7 @@ func (e *Engine) GatewayRecord(name string, f trail.Filter) ([]trail.Entry, erro
 	if err != nil {
 		return nil, err
 	}
-	defer stream.Close()
-	list, err := line.Told[line.Entry](stream)
-	if err != nil {
-		return nil, err
-	}
-	entries := make([]trail.Entry, 0, len(list))
-	for _, l := range slices.Backward(list) {
-		var d store.Done
-		if err := json.Unmarshal([]byte(l.Body), &d); err != nil {
-			return nil, fmt.Errorf("entry %d of the record of %s cannot be read: %w", l.Number, name, err)
-		}
-		entries = append(entries, recorded(name, l.Number, d))
-	}
-	return f.Choose(entries), nil
+	return entriesOf(stream, name, f)
 }
 
 // recorded is an entry of a gateway's record as one of a trail.
@@ -117,6 +103,11 @@ func (e *Engine) atGateway(ctx context.Context, name string, ask line.Ask) (*ask
 	if err != nil {
 		return nil, err
 	}
+	return e.ask(ctx, r, ask)
+}
+
+// ask asks a service something.
+func (e *Engine) ask(ctx context.Context, r route.Route, ask line.Ask) (*asked, error) {
 	ctx, cancel := context.WithTimeout(ctx, askTime)
 	told, err := e.Walker.AtGateway(ctx, r, ask)
 	if err != nil {

@@ -25,7 +25,8 @@ import (
 type Options struct {
 	Walker  *walk.Walker
 	Leases  *lease.Client
-	Way     route.Route // to the machine, as it is logged in to now
+	Way     route.Route  // to the machine, as it is logged in to now
+	Lease   *route.Lease // that is to let somebody in
 	Issuer  route.Route
 	Name    string        // of the issuer, in the sessions file
 	Machine lease.Machine // its name there, with its tags and the like
@@ -442,7 +443,7 @@ func (p *Plan) prove(ctx context.Context) error {
 			h.Lease = nil
 			return
 		}
-		h.Keys = nil
+		h.Keys, h.Lease = nil, p.Lease
 	})
 	var err error
 	for try := range proofTries {

@@ -54,7 +54,8 @@ type At func(ctx context.Context, issuer route.Route, ask line.Ask) (io.ReadClos
 
 // Client asks issuers for leases. It is safe to use from many goroutines.
 type Client struct {
-	At At
+	At     At
+	Reason string // given where a rule wants one and nobody is asked
 
 	mu   sync.Mutex
 	held []*Held
@@ -72,6 +73,9 @@ const (
 func (c *Client) Get(ctx context.Context, hop route.Hop, reason string, waits func(who []string)) (*Held, error) {
 	ctx, cancel := context.WithTimeout(ctx, longest)
 	defer cancel()
+	if reason == "" {
+		reason = c.Reason
+	}
 	_, private, err := ed25519.GenerateKey(rand.Reader)
 	if err != nil {
 		return nil, err

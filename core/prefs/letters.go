@@ -89,6 +89,7 @@ var Letters = []Letter{
 	{"watch", "W", "the place Watch"},
 	{"ring", "G", "the place Ring"},
 	{"jobs", "J", "the place Jobs"},
+	{"leases", "9", "the place Leases"},
 }
 
 // fixed are keys that no verb can have: they are typed, move a cursor, or end things.

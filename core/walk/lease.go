@@ -177,3 +177,8 @@ func (l *Link) endWithLease() {
 		l.cancel(l.fail(gate.Lease, gate.LeaseRefused, "the lease has ended", fmt.Sprintf("the lease for %s at %s has ended, and %s has shells end with it", held.Login, held.Machine, held.Rule), "walk again: another lease is asked for", nil))
 	})
 }
+
+// Say says it in a line.
+func (e LeaseEnds) Say() string {
+	return fmt.Sprintf("the lease at %s ends in %s, and with it what is open there, as %s has it", e.Hop, time.Until(e.At).Round(time.Second), e.Rule)
+}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 
+	"meatus/core/book"
 	"meatus/core/enrol"
 	"meatus/core/event"
 	"meatus/core/gate"
@@ -70,7 +71,12 @@ func (t Tools) enrolOptions(e Enrolling) (o enrol.Options, err error) {
 	o.Machine.Tags = slices.Compact(o.Machine.Tags)
 	o.Machine.Names = append([]string{target.Host}, e.Names...)
 	way.Others = nil
-	o.Way = way.AtEnd(func(h *route.Hop) { h.Lease = of })
+	o.Lease = of
+	o.Way = way.AtEnd(func(h *route.Hop) {
+		if len(h.Keys) > 0 { // the way that is there already
+			h.Lease = nil
+		}
+	})
 	o.Walker, o.Leases, o.Name, o.Issuer = t.Walker, t.Leases, e.Issuer, of.Way.AsRoute()
 	o.Config, o.Reload, o.Super, o.Host = e.Config, e.Reload, e.Super, e.Host
 	return o, nil
@@ -83,6 +89,33 @@ func (t Tools) LookToEnrol(ctx context.Context, e Enrolling) (*enrol.Plan, error
 		return nil, err
 	}
 	return enrol.Look(ctx, o, e.Out)
+}
+
+// Enrol does what a plan shows, has the session use leases where it says nothing of them yet, and tells each step.
+func (t Tools) Enrol(ctx context.Context, plan *enrol.Plan, e Enrolling, tell func(say string)) error {
+	err := plan.Apply(ctx, tell)
+	t.Tell(Enrolled{Session: e.Session, Issuer: plan.Name, Machine: plan.Machine.Name, Out: e.Out, Failed: err})
+	ws := t.Workspace()
+	s := ws.Book.Session(e.Session)
+	if err != nil || s == nil || s.Fleet != nil || e.Out == (s.Lease.V == "") {
+		return err
+	}
+	value, say := "", e.Session+" has leases of "+plan.Name+" from now on; its keys stay until you take them out"
+	if e.Out {
+		say = e.Session + " has leases no more"
+	} else if value = plan.Name; plan.Machine.Name != e.Session {
+		value += "/" + plan.Machine.Name
+	}
+	if e.Out && s.Lease.Origin.Layer != book.InSession {
+		return nil
+	}
+	b, err := book.Set(ws.SessionsPath(), e.Session, "lease", value)
+	if err != nil {
+		return fmt.Errorf("it is done there, and the session could not be changed: %w", err)
+	}
+	t.Adopt(b)
+	tell(say)
+	return nil
 }
 
 // Refresh carries an issuer's signing keys and what is stopped to machines that trust it.
@@ -144,18 +177,42 @@ func (e Enrolled) Record() event.Record {
 	return r
 }
 
-// LeasesOf are the leases that are known of at an issuer, and what one may.
-func (t Tools) LeasesOf(ctx context.Context, issuer string) (may []lease.Right, held []lease.Lease, waiting []lease.Waiting, err error) {
+// AtIssuer is how one stands at an issuer of leases.
+type AtIssuer struct {
+	About   lease.About
+	May     []lease.Right
+	Held    []lease.Lease
+	Waiting []lease.Waiting
+}
+
+// LeasesOf asks an issuer how one stands there.
+func (t Tools) LeasesOf(ctx context.Context, issuer string) (at AtIssuer, err error) {
 	r, err := t.Workspace().Planner().Issuer(issuer)
 	if err != nil {
-		return nil, nil, nil, err
+		return at, err
 	}
-	if may, err = lease.Told[lease.Right](ctx, t.Leases, r, lease.Ask{May: true}); err != nil {
-		return nil, nil, nil, err
+	about, err := lease.Told[lease.About](ctx, t.Leases, r, lease.Ask{About: true})
+	if err == nil && len(about) == 1 {
+		at.About = about[0]
 	}
-	if held, err = lease.Told[lease.Lease](ctx, t.Leases, r, lease.Ask{Held: true}); err != nil {
-		return nil, nil, nil, err
+	if err == nil {
+		at.May, err = lease.Told[lease.Right](ctx, t.Leases, r, lease.Ask{May: true})
 	}
-	waiting, err = lease.Told[lease.Waiting](ctx, t.Leases, r, lease.Ask{Waiting: true})
-	return may, held, waiting, err
+	if err == nil {
+		at.Held, err = lease.Told[lease.Lease](ctx, t.Leases, r, lease.Ask{Held: true})
+	}
+	if err == nil {
+		at.Waiting, err = lease.Told[lease.Waiting](ctx, t.Leases, r, lease.Ask{Waiting: true})
+	}
+	return at, err
+}
+
+// AnswerAsking answers what waits for a second person at an issuer: "agree", "decline" or "withdraw".
+func (t Tools) AnswerAsking(ctx context.Context, issuer, id, say string) error {
+	r, err := t.Workspace().Planner().Issuer(issuer)
+	if err != nil {
+		return err
+	}
+	_, err = lease.Told[lease.Enrolled](ctx, t.Leases, r, lease.Ask{Answer: &lease.Answer{ID: id, Say: say}})
+	return err
 }

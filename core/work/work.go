@@ -34,6 +34,7 @@ type Tools struct {
 	Programs  *remote.Programs
 	Tunnels   *tunnel.Set
 	Leases    *lease.Client
+	Tell      func(event.Event)
 	Adopt     func(*book.Book) // has everybody use the sessions as they are after an edit
 }
 

@@ -155,10 +155,14 @@ type Services struct {
 	// ListGateways asks all gateways what has joined, and GatewayRecord one for its record. Call them in what is run.
 	ListGateways  func() error
 	GatewayRecord func(gateway string, f trail.Filter) ([]trail.Entry, error)
-	Reread        func()                     // reads the sessions anew: call it in what is run
-	Title         string                     // what the workspace is called
-	Press         func(verb string) string   // what is pressed for a verb of prefs.Letters
-	Find          func(words string) tea.Cmd // opens the finder with some words in it
+	// AttendIssuer holds a way to an issuer of leases from then on, and IssuerRecord asks one for its record. Call them in
+	// what is run.
+	AttendIssuer func(issuer string) error
+	IssuerRecord func(issuer string, f trail.Filter) ([]trail.Entry, error)
+	Reread       func()                     // reads the sessions anew: call it in what is run
+	Title        string                     // what the workspace is called
+	Press        func(verb string) string   // what is pressed for a verb of prefs.Letters
+	Find         func(words string) tea.Cmd // opens the finder with some words in it
 
 	// Adopt has everybody use the sessions as they are after an edit, and Record writes
 	// an entry to the trail. Both may write to disk: call them in what is run.

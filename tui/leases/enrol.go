@@ -1,0 +1,185 @@
+package leases
+
+import (
+	"context"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"meatus/core/enrol"
+	"meatus/core/gate"
+	"meatus/core/sanitize"
+	"meatus/core/work"
+	"meatus/tui/fit"
+	"meatus/tui/place"
+	"meatus/tui/scroll"
+)
+
+// The messages of the task's own: what would be written, a step, and the end.
+type (
+	looked struct {
+		plan *enrol.Plan
+		err  error
+	}
+	enrolled struct {
+		steps []string
+		err   error
+	}
+)
+
+// Enrol shows what would have a session's machine trust an issuer, and does it.
+type Enrol struct {
+	s       *place.Services
+	of      work.Enrolling
+	plan    *enrol.Plan
+	preview []string
+	err     error
+	busy    string // what is under way, "" for nothing
+	steps   []string
+	done    bool
+	closed  bool
+	at      scroll.Cursor
+	rows    int
+}
+
+// NewEnrol looks at a session's machine.
+func NewEnrol(s *place.Services, issuer, session string) place.Task {
+	return &Enrol{s: s, of: work.Enrolling{Session: session, Issuer: issuer}}
+}
+
+// Show looks at the machine.
+func (m *Enrol) Show() tea.Cmd {
+	m.forget()
+	m.busy, m.err, m.preview = "looking at what is there …", nil, nil
+	tools, of := m.s.Tools, m.of
+	return m.s.Run(func() tea.Msg {
+		plan, err := tools.LookToEnrol(context.Background(), of)
+		return looked{plan, err}
+	})
+}
+
+// forget ends what looking began.
+func (m *Enrol) forget() {
+	if m.plan != nil {
+		go m.plan.Close()
+		m.plan = nil
+	}
+}
+
+// Typing tells that nothing is typed.
+func (m *Enrol) Typing() bool { return false }
+
+// variants are how it can be done.
+func (m *Enrol) variant() string {
+	words := []string{}
+	if m.of.Out {
+		words = append(words, "taken out")
+	}
+	if m.of.Host {
+		words = append(words, "its own key signed, too")
+	}
+	if m.of.Super {
+		words = append(words, "by sudo")
+	}
+	return strings.Join(words, ", ")
+}
+
+// Table is what can be done.
+func (m *Enrol) Table() place.Table {
+	ready := m.plan != nil && m.busy == "" && !m.done
+	return place.Table{
+		place.On("enter", "write it", m.apply).If(func() bool { return ready }, "nothing is looked at yet, or it is done"),
+		place.On("v", "in another way", m.next).If(func() bool { return m.busy == "" && !m.done }, "it is under way"),
+		place.On("esc q ctrl+c", "put it away", func() tea.Cmd { m.closed = true; m.forget(); m.s.Close(); return nil }).If(func() bool { return m.busy == "" || m.plan == nil }, "it is under way"),
+	}
+}
+
+// next looks again, with another variant.
+func (m *Enrol) next() tea.Cmd {
+	switch {
+	case m.of.Out:
+		m.of.Out, m.of.Host, m.of.Super = false, false, false
+	case m.of.Host && m.of.Super:
+		m.of.Host, m.of.Super, m.of.Out = false, false, true
+	case m.of.Super:
+		m.of.Host = true
+	case m.of.Host:
+		m.of.Host, m.of.Super = false, true
+	default:
+		m.of.Host = true
+	}
+	return m.Show()
+}
+
+// apply does it.
+func (m *Enrol) apply() tea.Cmd {
+	m.busy = "writing, and proving it …"
+	plan, of, tools := m.plan, m.of, m.s.Tools
+	return m.s.Run(func() tea.Msg {
+		var steps []string
+		err := tools.Enrol(context.Background(), plan, of, func(say string) { steps = append(steps, say) })
+		return enrolled{steps, err}
+	})
+}
+
+// Update takes a message.
+func (m *Enrol) Update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case looked:
+		if m.closed && msg.plan != nil { // it was put away meanwhile
+			go msg.plan.Close()
+			return nil
+		}
+		if m.busy, m.plan, m.err = "", msg.plan, msg.err; msg.err == nil {
+			m.preview = msg.plan.Preview()
+		}
+	case enrolled:
+		m.busy, m.steps, m.err, m.done = "", msg.steps, msg.err, true
+		m.forget()
+	case tea.KeyPressMsg, tea.MouseWheelMsg:
+		m.at.Take(msg, len(m.preview), m.rows)
+	}
+	return nil
+}
+
+// View draws the task.
+func (m *Enrol) View(columns, rows int) []string {
+	t := m.s.Theme
+	title := t.Accent.Render("enrol ") + t.Strong.Render(sanitize.Line(m.of.Session, 60)) + t.Accent.Render(" at ") + t.Strong.Render(sanitize.Line(m.of.Issuer, 60))
+	lines := []string{t.Title(title, t.Faint.Render(m.variant()), columns, fit.Spread)}
+	say := func(text string, style func(...string) string) {
+		for _, l := range fit.Wrap(sanitize.Line(text, 1000), max(columns-8, 20)) {
+			lines = append(lines, fit.Cut("   "+style(l), columns))
+		}
+	}
+	for _, step := range m.steps {
+		say("✓ "+step, t.Text.Render)
+	}
+	switch {
+	case m.busy != "":
+		say(m.busy, t.Faint.Render)
+	case m.err != nil:
+		say(said(m.err), t.Verdict(gate.Shut).Render)
+	case m.done:
+		say("done", t.Verdict(gate.Open).Render)
+	}
+	m.rows = max(rows-len(lines)-1, 1)
+	if m.done {
+		return lines
+	}
+	from, to := m.at.Window(len(m.preview), m.rows)
+	for i := from; i < to; i++ {
+		style := t.Faint
+		switch {
+		case strings.HasPrefix(m.preview[i], "+ "):
+			style = t.Verdict(gate.Open)
+		case strings.HasPrefix(m.preview[i], "- "):
+			style = t.Verdict(gate.Shut)
+		}
+		lines = append(lines, fit.Cut("   "+style.Render(m.preview[i]), columns))
+	}
+	if below := len(m.preview) - to; below > 0 {
+		lines = append(lines, "   "+t.Faint.Render("more below"))
+	}
+	return lines
+}
