@@ -34,7 +34,7 @@ func (s *screen) vouch(session string) {
 func (s *screen) home() {
 	s.t.Helper()
 	s.lead("0")
-	s.until("18 routes")
+	s.until("21 routes")
 }
 
 // The README's tour, step by step, at the smallest size and at a usual one.
@@ -45,7 +45,7 @@ func TestTheTourIsGoneThrough(t *testing.T) {
 			dir := t.TempDir()
 			home := t.TempDir()
 			s := show(t, size[0], size[1], "env", "HOME="+home, program, "demo", "--dir", dir)
-			s.until("18 routes")
+			s.until("21 routes")
 			tourOfChecks(s)
 			tourOfMending(s, dir)
 			tourOfTunnels(s)
@@ -90,7 +90,7 @@ func tourOfChecks(s *screen) {
 	s.text("H")
 	s.until("hosts ─", "10.61.4.32:22")
 	s.keys("Escape")
-	s.until("18 routes")
+	s.until("21 routes")
 
 	s.choose("gauge-3")
 	s.until("refused")
@@ -332,7 +332,7 @@ func tourOfEstate(s *screen) {
 	s.keys("Enter")
 	s.until("keeper on gauge-5")
 	s.lead("0")
-	s.until("19 routes")
+	s.until("22 routes")
 	s.text("Y")
 	s.until("❯━ gauge-5") // what was looked for is looked for still
 	s.text("D")
@@ -346,7 +346,7 @@ func tourOfEstate(s *screen) {
 	s.keys("Enter")
 	s.until("keeper on gauge-5") // the address is another, the instance the same: nothing is asked
 	s.lead("0")
-	s.until("19 routes")
+	s.until("22 routes")
 }
 
 // tourOfRules is step 14: a session that rules keep shut, the ways to it, rules that are tried, and who is let in.

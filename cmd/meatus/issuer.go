@@ -39,7 +39,7 @@ trust it in place of lists of keys. docs/leases.md has all of it.`,
 		Args: cobra.NoArgs,
 	}
 	p.flags(c, "who may log in where, as whom, and for how long")
-	c.AddCommand(issuerEnrol(open), issuerCarry(open), issuerServe(p), issuerMachines(p), issuerTrust(p), issuerExplain(p), issuerWhoCan(p), issuerCan(p), issuerPolicy(p), issuerLeases(p), issuerStop(p), issuerLift(p), recordCommand(p, "who asked for which login, and what became of it"), verifyCommand(p))
+	c.AddCommand(issuerEnrol(open), issuerCarry(open), issuerServe(p), issuerMachines(p), issuerTrust(p), issuerExplain(p), issuerWhoCan(p), issuerCan(p), issuerPolicy(p), issuerLeases(p), issuerStop(p), issuerLift(p), issuerKey(p), recordCommand(p, "who asked for which login, and what became of it"), verifyCommand(p))
 	return c
 }
 
@@ -568,4 +568,65 @@ func issuerLift(p *servicePlace) *cobra.Command {
 			return nil
 		},
 	}
+}
+
+func issuerKey(p *servicePlace) *cobra.Command {
+	var allTheSame bool
+	c := &cobra.Command{
+		Use:   "key",
+		Short: "the signing keys, and how the one that signs is changed",
+		Long: `Say which keys sign leases and machines' keys. To change the one for leases: make the next
+one (key next), carry it to the machines beside the first (meatus issuer carry), and have it
+sign when all of them trust it (key change). The one before is put aside.`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			keys := &issuer.Keys{Dir: p.state}
+			leases, hosts, err := keys.Get()
+			if err != nil {
+				return err
+			}
+			for i, s := range leases {
+				what := "signs leases"
+				if i > 0 {
+					what = "is to sign next"
+				}
+				fmt.Fprintf(cmd.OutOrStdout(), "%s  %s\n%s", ssh.FingerprintSHA256(s.PublicKey()), what, ssh.MarshalAuthorizedKey(s.PublicKey()))
+			}
+			if hosts != nil {
+				fmt.Fprintf(cmd.OutOrStdout(), "%s  signs machines' keys\n%s", ssh.FingerprintSHA256(hosts.PublicKey()), ssh.MarshalAuthorizedKey(hosts.PublicKey()))
+			}
+			return nil
+		},
+	}
+	next := &cobra.Command{
+		Use:   "next",
+		Short: "make the key that is to sign next; machines are told to trust both from then on",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return (&issuer.Keys{Dir: p.state}).MakeNext()
+		},
+	}
+	change := &cobra.Command{
+		Use:   "change",
+		Short: "have the next key sign, once every machine trusts it",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			s, err := p.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			left, err := (&issuer.Keys{Dir: p.state}).Change(cmd.Context(), s, allTheSame)
+			if errors.Is(err, issuer.ErrNotTrusted) {
+				return &statusError{statusShut, fmt.Errorf("%w: %s; carry it there: meatus issuer carry, or leave them behind with --all-the-same", err, sanitize.Line(strings.Join(left, ", "), 400))}
+			}
+			if err == nil && len(left) > 0 {
+				fmt.Fprintf(cmd.ErrOrStderr(), "these trust the old key alone, and let no lease in: %s\n", sanitize.Line(strings.Join(left, ", "), 400))
+			}
+			return err
+		},
+	}
+	change.Flags().BoolVar(&allTheSame, "all-the-same", false, "also where machines do not trust it yet: no lease lets anybody in there then")
+	c.AddCommand(next, change)
+	return c
 }

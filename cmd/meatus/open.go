@@ -91,6 +91,7 @@ func (o opener) engine(cmd *cobra.Command, w *workspace.Workspace, identities *i
 	if e.NoTrail != nil {
 		fmt.Fprintln(os.Stderr, "meatus: "+e.NoTrail.Error())
 	}
+	e.Leases.Reason = os.Getenv("MEATUS_REASON")
 	r := &running{e, asker, make(chan struct{})}
 	inbox := e.Events.Subscribe()
 	go func() {

@@ -35,6 +35,7 @@ type runOptions struct {
 	lendUses        int
 	lendFor         time.Duration
 	lendAt          string // the hop's session
+	reason          string // for a lease
 	unasked         bool
 	windows         bool
 }
@@ -68,6 +69,7 @@ the walk fails at the gate in question.`,
 	c.Flags().StringSliceVar(&o.lendTo, "lend-to", nil, "the hosts or sessions that the lent keys may be used for, by pattern (repeatable)")
 	c.Flags().IntVar(&o.lendUses, "lend-uses", 0, "how often the lent keys may be used before the lend stops; 0 for any number")
 	c.Flags().DurationVar(&o.lendFor, "lend-for", 0, "how long the lend lasts; 0 for as long as the command")
+	c.Flags().StringVar(&o.reason, "reason", "", "the reason for a lease, where its rule wants one ($MEATUS_REASON)")
 	c.Flags().StringVar(&o.lendAt, "at", "", "run at a hop on the way, by its session's name, and not at the end")
 	c.Flags().BoolVar(&o.unasked, "lend-unasked", false, "do not ask before each use of a lent key: whoever has the far side has the use of it")
 	c.Flags().BoolVar(&o.windows, "windows", false, "let programs there draw on the X display here, for this run alone: they see every window and key of it")
@@ -116,6 +118,9 @@ func runOn(cmd *cobra.Command, open opener, w *workspace.Workspace, name, comman
 		if trace != nil {
 			trace(e)
 		}
+		if ends, ok := e.(walk.LeaseEnds); ok {
+			fmt.Fprintln(cmd.ErrOrStderr(), "meatus: "+ends.Say())
+		}
 		if other, ok := e.(walk.Diverted); ok {
 			fmt.Fprintln(cmd.ErrOrStderr(), "meatus: "+other.Record().Line())
 		}
@@ -127,6 +132,9 @@ func runOn(cmd *cobra.Command, open opener, w *workspace.Workspace, name, comman
 		return err
 	}
 	defer e.Close()
+	if o.reason != "" {
+		e.Leases.Reason = o.reason
+	}
 	passage, err := e.Walker.Walk(ctx, r)
 	if err != nil {
 		return interrupted(ctx, err)

@@ -54,10 +54,11 @@ const (
 	InKey    // not a session's: what a key file is meant for
 	InEstate // where instances are known from; of a session that is bound to one, what is taken from it
 	InFleet
-	InGateway // a relay that machines have dialled out to, or an issuer of leases
+	InGateway // a relay that machines have dialled out to
+	InIssuer  // who gives leases
 )
 
-var layerWords = [...]string{"built in", "defaults", "site", "like", "session", "key", "estate", "fleet", "service"}
+var layerWords = [...]string{"built in", "defaults", "site", "like", "session", "key", "estate", "fleet", "gateway", "issuer"}
 
 // String says it as a person would: "site reef", "defaults".
 func (o Origin) String() string {

@@ -36,9 +36,9 @@ func checkGateway(s string) (say, hint string) {
 	u, err := url.Parse(s)
 	switch {
 	case err != nil || u.Host == "" || u.User != nil || u.RawQuery != "" || u.Fragment != "" || !ValidHost(u.Hostname()):
-		return fmt.Sprintf("%q is no address of a service", sanitize.Line(s, 60)), how
+		return fmt.Sprintf("%q is no gateway", sanitize.Line(s, 60)), how
 	case u.Scheme != "wss":
-		return "gateways and issuers are reached over TLS alone", how
+		return "a gateway is reached over TLS alone", how
 	}
 	if port, err := strconv.Atoi(u.Port()); u.Port() != "" && (err != nil || port < 1 || port > 65535) {
 		return fmt.Sprintf("%s is no port", sanitize.Line(u.Port(), 20)), how
@@ -125,13 +125,16 @@ func HostOfURL(s string) (host string, port int) {
 
 // inGateways is a setting of a session that has a meaning for a gateway, too.
 func inGateways(s setting) setting {
-	s.in |= 1 << InGateway
+	s.in |= inServices
 	return s
 }
 
+// inServices are the layers of what persons log in to.
+const inServices = 1<<InGateway | 1<<InIssuer
+
 // ofGateway is a text of a gateway's table.
 func ofGateway(name string, of func(*Gateway) *Value[string], check check) setting {
-	return setting{name: name, in: 1 << InGateway, literal: textLiteral,
+	return setting{name: name, in: inServices, literal: textLiteral,
 		read: func(t *table, v tomltext.Value, o Origin) (string, string) {
 			return readText(of(t.gateway), v, o, check)
 		}}
@@ -140,9 +143,9 @@ func ofGateway(name string, of func(*Gateway) *Value[string], check check) setti
 // orOfGateway is a setting of an estate's table that a gateway's has too, read by another function there.
 func orOfGateway(s setting, read func(g *Gateway, v tomltext.Value, o Origin) (say, hint string)) setting {
 	of := s.read
-	s.in |= 1 << InGateway
+	s.in |= inServices
 	s.read = func(t *table, v tomltext.Value, o Origin) (string, string) {
-		if t.layer == InGateway {
+		if t.gateway != nil {
 			return read(t.gateway, v, o)
 		}
 		return of(t, v, o)

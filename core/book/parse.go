@@ -223,6 +223,7 @@ func (r *reader) header(e tomltext.Entry, start int) {
 			r.spoil(r.problem(at, fmt.Sprintf("%q cannot be %s's name", sanitize.Line(parts[1], 40), withArticle(parts[0])), nameHint))
 		}
 		if r.current.gateway.Issuer {
+			r.current.layer = InIssuer
 			r.issuers = append(r.issuers, r.current)
 		} else {
 			r.gateways = append(r.gateways, r.current)
@@ -441,7 +442,7 @@ func (r *reader) session(t *table) *Session {
 	s := t.own
 	s.Name, s.At, s.Broken = t.name, t.at, t.broken
 	var from []*table // a gateway says everything itself
-	if t.layer != InGateway {
+	if t.gateway == nil {
 		from = r.from(&s)
 	}
 	far := r.inherits(from)
@@ -462,7 +463,7 @@ func (r *reader) session(t *table) *Session {
 		complete(&s, &Session{Access: far.Access, Behaviour: far.Behaviour})
 	}
 	switch {
-	case s.Broken != nil, t.layer == InGateway:
+	case s.Broken != nil, t.gateway != nil:
 	case s.Host.Set && s.Instance.Set:
 		r.breaks(&s, s.Instance.Origin.Place, fmt.Sprintf("session %q names a host and an instance", sanitize.Line(t.name, 40)), "keep one of them")
 	case s.Address.Set && !s.Instance.Set && t.layer != InFleet:

@@ -301,9 +301,9 @@ func layersOf(f *setting) string {
 		return "the table of an estate"
 	case 1 << InFleet:
 		return "a fleet"
-	case 1 << InGateway:
+	case inServices:
 		return "the table of a gateway or an issuer"
-	case 1<<InEstate | 1<<InGateway:
+	case 1<<InEstate | inServices:
 		return "the table of an estate, a gateway or an issuer"
 	}
 	return "the session itself"

@@ -115,11 +115,12 @@ func Open(ctx context.Context, o Options) (*Engine, error) {
 	e.ctx, e.cancel = context.WithCancel(context.Background())
 	e.unreport = contain.Report(filepath.Join(o.Workspace.Dir, workspace.StateDir), func(p *contain.Panic) { e.Events.Tell(Notice{Say: p.Error()}) })
 	ws := *o.Workspace
+	e.Leases = &lease.Client{}
+	ws.Leases = e.Leases
 	e.ws.Store(&ws)
 	e.openTrail(&ws)
 	e.Keys = custody.New(&ring.Ring{Names: ws.Vouched.NamesOf})
 	e.Programs = remote.New(remote.Config{Custody: e.Keys, Asker: o.Asker, Display: Display, Events: e.Events})
-	e.Leases = &lease.Client{}
 	e.Walker = walk.New(walk.Config{
 		Leases:  e.Leases,
 		Vouched: ws.Vouched, Asker: o.Asker, Dialer: o.Dialer, Linger: o.Linger, Logins: ws.Logins,

@@ -9,6 +9,7 @@ import (
 
 	"meatus/core/lease"
 	"meatus/core/line"
+	"meatus/core/route"
 	"meatus/core/sanitize"
 	"meatus/core/store"
 	"meatus/core/trail"
@@ -71,7 +72,7 @@ const attendTime = 5 * time.Minute
 func (e *Engine) followIssuers() {
 	tick := time.NewTicker(wantedEvery)
 	defer tick.Stop()
-	seen := map[string]bool{}
+	seen, asked := map[string]bool{}, map[string]time.Time{}
 	for {
 		select {
 		case <-e.ctx.Done():
@@ -87,6 +88,10 @@ func (e *Engine) followIssuers() {
 			if err != nil || !up[r.Session] {
 				continue
 			}
+			if time.Since(asked[i.Name]) > rightsEvery {
+				asked[i.Name] = time.Now()
+				e.learnRights(i.Name, r)
+			}
 			list, err := lease.Told[lease.Waiting](e.ctx, e.Leases, r, lease.Ask{Waiting: true})
 			if err != nil {
 				continue // what cannot be asked now is asked the next time
@@ -101,8 +106,19 @@ func (e *Engine) followIssuers() {
 	}
 }
 
-// wantedEvery is how often issuers are asked what waits.
-const wantedEvery = 2 * time.Second
+// How often issuers are asked what waits, and what one may.
+const (
+	wantedEvery = 2 * time.Second
+	rightsEvery = 30 * time.Second
+)
+
+// learnRights asks an issuer what one may, by which sessions are judged before a lease is asked for.
+func (e *Engine) learnRights(name string, r route.Route) {
+	rights, err := lease.Told[lease.Right](e.ctx, e.Leases, r, lease.Ask{May: true})
+	if err == nil && e.Leases.Remember(name, rights) {
+		e.Board.SetWorkspace(e.Workspace())
+	}
+}
 
 // IssuerRecord reads those of the last entries of an issuer's record that a filter wants, the newest first, where one may.
 func (e *Engine) IssuerRecord(name string, f trail.Filter) ([]trail.Entry, error) {

@@ -10,12 +10,14 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"path"
 	"slices"
 	"sync"
 	"time"
 
 	"golang.org/x/crypto/ssh"
 
+	"meatus/core/gate"
 	"meatus/core/line"
 	"meatus/core/route"
 	"meatus/core/sanitize"
@@ -59,6 +61,60 @@ type Client struct {
 
 	mu   sync.Mutex
 	held []*Held
+	told map[string]told // what issuers told of what one may
+}
+
+// told is what an issuer told, and when.
+type told struct {
+	rights []Right
+	at     time.Time
+}
+
+// stale is how long what an issuer told counts.
+const stale = 10 * time.Minute
+
+// Remember keeps what an issuer told of what one may, and tells whether that is another than before.
+func (c *Client) Remember(issuer string, rights []Right) (changed bool) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.told == nil {
+		c.told = map[string]told{}
+	}
+	before, known := c.told[issuer]
+	c.told[issuer] = told{rights, time.Now()}
+	return !known || !slices.Equal(before.rights, rights)
+}
+
+// LeaseGate judges whether a hop's lease is given, by what its issuer told last.
+func (c *Client) LeaseGate(h route.Hop) (g gate.Gate, ok bool) {
+	c.mu.Lock()
+	t, known := c.told[h.Lease.Issuer]
+	c.mu.Unlock()
+	if !known || time.Since(t.at) > stale {
+		return g, false
+	}
+	at := "told at " + t.at.Local().Format("15:04")
+	g = gate.Gate{Kind: gate.Lease, Verdict: gate.Shut, Seen: fmt.Sprintf("for %s at %s, asked of %s", h.User, h.Lease.Machine, h.Lease.Issuer),
+		Reason: fmt.Sprintf("%s lets you log in nowhere as %s at %s, %s", h.Lease.Issuer, h.User, h.Lease.Machine, at), Remedy: gate.Remedy{Say: "see in Leases what you may"}}
+	for _, r := range t.rights {
+		fits, _ := path.Match(r.Login, h.User)
+		if r.Machine != h.Lease.Machine && (h.Instance == nil || r.Instance != h.Instance.ID) || !fits {
+			continue
+		}
+		says, rule := sanitize.Line(r.Says, 300), sanitize.Line(r.Rule, 80)
+		switch {
+		case r.Denied:
+			g.Reason = fmt.Sprintf("%s says no: %s, %s", h.Lease.Issuer, says, at)
+		case !r.Now:
+			g.Reason = fmt.Sprintf("%s says not now: %s, %s", h.Lease.Issuer, says, at)
+		case r.Agreed:
+			return gate.Gate{Kind: gate.Lease, Verdict: gate.Ajar, Seen: g.Seen + ", " + rule, Reason: "a second person has to agree: " + says, Remedy: gate.Remedy{Say: "walk, and wait for the yes"}}, true
+		default:
+			return gate.Gate{Kind: gate.Lease, Verdict: gate.Open, Seen: fmt.Sprintf("for %s at %s, %s, by %s", h.User, h.Lease.Machine, h.Lease.Issuer, rule), Detail: []string{says + ", " + at}}, true
+		}
+		return g, true
+	}
+	return g, true
 }
 
 // Bounds of asking.

@@ -46,8 +46,16 @@ func (p Planner) LeaseOf(issuer, machine string) (*Lease, error) {
 // AsRoute is the way to a service by itself.
 func (h Hop) AsRoute() Route { return Route{Session: h.Name, Hops: []Hop{h}} }
 
-// LeaseGate says which lease is asked for at a hop. Whether it is given only its issuer knows.
-func LeaseGate(h Hop) gate.Gate {
+// lease says which lease is asked for at a hop, and what its issuer told of that.
+func (k Knowledge) lease(h Hop) gate.Gate {
+	if k.Leases != nil {
+		if g, ok := k.Leases.LeaseGate(h); ok {
+			if g.Verdict == gate.Shut && len(h.Keys) > 0 {
+				g.Verdict, g.Reason = gate.Ajar, g.Reason+"; the key is offered in its place"
+			}
+			return g
+		}
+	}
 	return gate.Gate{Kind: gate.Lease, Seen: fmt.Sprintf("for %s at %s, asked of %s", h.User, h.Lease.Machine, h.Lease.Issuer)}
 }
 

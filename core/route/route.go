@@ -557,6 +557,13 @@ type Knowledge struct {
 	Keys   KeySheets
 	Logins Logins // may be nil
 	Rules  Rules  // may be nil
+	Leases Leases // may be nil
+}
+
+// Leases is what issuers told of what one may.
+type Leases interface {
+	// LeaseGate judges whether the lease that a hop wants is given; ok is false where nothing is known.
+	LeaseGate(h Hop) (g gate.Gate, ok bool)
 }
 
 // Rules judges what the rules of an estate let through.
@@ -599,7 +606,7 @@ func (r Route) Check(k Knowledge) gate.Report {
 		}
 		hop.Gates = append(hop.Gates, gate.Gate{Kind: gate.Port, Seen: strconv.Itoa(h.Port)}, identity(h, k.Vouched))
 		if h.Lease != nil {
-			hop.Gates = append(hop.Gates, LeaseGate(h))
+			hop.Gates = append(hop.Gates, k.lease(h))
 		}
 		hop.Gates = append(hop.Gates, k.key(h), k.login(h))
 		if i == len(r.Hops)-1 {

@@ -42,6 +42,7 @@ type Workspace struct {
 	Estates []estate.Kept // what is known of the file's estates, in its order
 	Vouched *vouch.Record
 	Logins  route.Logins // how logins got in before, nil where that is not known
+	Leases  route.Leases // what issuers told of what one may, nil where that is not known
 	// Downloads is the folder that downloaded key files arrive in.
 	Downloads string
 	// Here is as which address this machine is seen outside, where somebody has said so; else it is what the
@@ -112,7 +113,7 @@ func (w *Workspace) Planner() route.Planner { return route.Planner{Source: w.Boo
 
 // Knowledge is what checks draw on, as it is now, for many of them in a row.
 func (w *Workspace) Knowledge() route.Knowledge {
-	return route.Knowledge{Vouched: w.Vouched.Snapshot(), Keys: route.KeySheets{}, Logins: w.Logins, Rules: w}
+	return route.Knowledge{Vouched: w.Vouched.Snapshot(), Keys: route.KeySheets{}, Logins: w.Logins, Rules: w, Leases: w.Leases}
 }
 
 // Check judges what this machine alone can know about a session.

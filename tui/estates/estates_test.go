@@ -11,6 +11,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"meatus/core/estate"
+	"meatus/core/route"
 	"meatus/tui/placetest"
 )
 
@@ -242,9 +243,13 @@ func TestWhatHasJoinedIsAsked(t *testing.T) {
 		_, made, _ := strings.Cut(string(text), "[session.sounder-2]\n")
 		return strings.Contains(made, "\"i-sounder\"") && strings.Contains(made, "\"lightship\"")
 	})
-	ws := d.Engine.Workspace()
-	r, err := ws.Planner().Plan("sounder-2")
-	if err != nil || len(r.Hops) != 2 || r.Hops[0].Gateway == nil || r.Hops[1].Instance == nil {
-		t.Errorf("%+v %v", r, err)
+	var r route.Route
+	d.Until("everybody to use it", func() (made bool) {
+		var err error
+		r, err = d.Engine.Workspace().Planner().Plan("sounder-2")
+		return err == nil
+	})
+	if len(r.Hops) != 2 || r.Hops[0].Gateway == nil || r.Hops[1].Instance == nil {
+		t.Errorf("%+v", r)
 	}
 }
