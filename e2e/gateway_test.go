@@ -263,7 +263,10 @@ func TestAGatewayWhoseDiskIsFull(t *testing.T) {
 	full := filepath.Join(d.state, "full")
 	exec.Command("dd", "if=/dev/zero", "of="+full, "bs=4k").Run()
 	refused := func() result { return d.run("run", "deep", "--", "echo in") }
-	await.Until(t, "a disk that is full", func() bool { r := refused(); return r.status != 0 && strings.Contains(r.err, "record cannot be written") })
+	await.Until(t, "a disk that is full", func() bool {
+		r := refused()
+		return r.status != 0 && strings.Contains(r.err, "record cannot be written")
+	})
 	d.gateway.until("nothing new is let through")
 	if r := do(t, d.dir, "", "gateway", "verify", "--state", d.state); r.status != 0 {
 		t.Errorf("%+v", r)

@@ -163,18 +163,18 @@ key      = "keys/shore.pem"
 
 [session.weir]                   # it takes leases, and has no list of keys
 site  = "reef"
-host  = "10.61.4.70"
+host  = "10.61.4.90"
 lease = "purser"
 
 [session.weir-root]              # somebody else has to agree
 site  = "reef"
-host  = "10.61.4.70"
+host  = "10.61.4.90"
 user  = "root"
 lease = "purser/weir"
 
 [session.fen]                    # trusts no issuer yet
 site  = "reef"
-host  = "10.61.4.71"
+host  = "10.61.4.91"
 user  = "root"
 key   = "keys/gauge.pem"
 

@@ -62,7 +62,7 @@ func (b *Lab) openLightship(keys map[string]ssh.PublicKey) (err error) {
 			return err
 		}
 	}
-	if l.policy, err = serving.OpenPolicy(rules); err != nil {
+	if l.policy, err = serving.OpenPolicy(rules, nil); err != nil {
 		return err
 	}
 	if l.port, err = keptText(filepath.Join(l.dir, "port"), func() string { return "0" }); err != nil {

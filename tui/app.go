@@ -335,6 +335,8 @@ func (a *App) hear(events []event.Event) tea.Cmd {
 			a.say(e.Err.Error())
 		case engine.LeaseWanted:
 			a.say(e.Say())
+		case walk.CameByEmergency:
+			a.say(e.Say())
 		case walk.LeaseEnds:
 			a.say(e.Say())
 		case engine.KeysGone:

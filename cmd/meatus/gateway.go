@@ -68,7 +68,7 @@ machines are asked to join elsewhere, and what runs may go on for a while.`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			o := gateway.Options{Address: reached, Name: name}
 			var err error
-			if o.Options, err = f.options(cmd, p, firstPolicy); err != nil {
+			if o.Options, err = f.options(cmd, p, firstPolicy, nil); err != nil {
 				return err
 			}
 			if o.Store, err = p.open(cmd.Context()); err != nil {

@@ -2,6 +2,7 @@ package main
 
 import (
 	"context"
+	"crypto/rand"
 	"crypto/sha256"
 	"encoding/json"
 	"errors"
@@ -21,6 +22,7 @@ import (
 
 	"meatus/core/atomicfile"
 	"meatus/core/issuer"
+	"meatus/core/keyfile"
 	"meatus/core/lease"
 	"meatus/core/policy"
 	"meatus/core/sanitize"
@@ -39,7 +41,7 @@ trust it in place of lists of keys. docs/leases.md has all of it.`,
 		Args: cobra.NoArgs,
 	}
 	p.flags(c, "who may log in where, as whom, and for how long")
-	c.AddCommand(issuerEnrol(open), issuerCarry(open), issuerServe(p), issuerMachines(p), issuerTrust(p), issuerExplain(p), issuerWhoCan(p), issuerCan(p), issuerPolicy(p), issuerLeases(p), issuerStop(p), issuerLift(p), issuerKey(p), recordCommand(p, "who asked for which login, and what became of it"), verifyCommand(p))
+	c.AddCommand(issuerEnrol(open), issuerCarry(open), issuerUsed(open), issuerServe(p), issuerMachines(p), issuerTrust(p), issuerExplain(p), issuerWhoCan(p), issuerCan(p), issuerPolicy(p), issuerLeases(p), issuerStop(p), issuerLift(p), issuerKey(p), issuerEmergency(p), recordCommand(p, "who asked for which login, and what became of it"), verifyCommand(p))
 	return c
 }
 
@@ -68,7 +70,11 @@ read by nobody else; or an agent holds it. The certificate, the policy and the k
 read again when their files change.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) (err error) {
-			if o.Options, err = f.options(cmd, p, firstLeasePolicy); err != nil {
+			if o.Store, err = p.open(cmd.Context()); err != nil {
+				return err
+			}
+			defer o.Store.Close()
+			if o.Options, err = f.options(cmd, p, firstLeasePolicy, issuer.Known(cmd.Context(), o.Store)); err != nil {
 				return err
 			}
 			o.Keys.Dir = p.state
@@ -78,10 +84,6 @@ read again when their files change.`,
 			if err := o.Keys.Make(); err != nil {
 				return err
 			}
-			if o.Store, err = p.open(cmd.Context()); err != nil {
-				return err
-			}
-			defer o.Store.Close()
 			s, err := issuer.NewServer(o)
 			if err != nil {
 				return &statusError{statusWrongUse, err}
@@ -628,5 +630,78 @@ sign when all of them trust it (key change). The one before is put aside.`,
 	}
 	change.Flags().BoolVar(&allTheSame, "all-the-same", false, "also where machines do not trust it yet: no lease lets anybody in there then")
 	c.AddCommand(next, change)
+	return c
+}
+
+func issuerEmergency(p *servicePlace) *cobra.Command {
+	var login string
+	var life time.Duration
+	fd := -1
+	c := &cobra.Command{
+		Use:   "emergency FILE MACHINE...",
+		Short: "prepare a way in for the day on which the issuer is away, sealed with a passphrase",
+		Long: `Make a key with a passphrase, and a certificate for it that lets one login in at some
+machines for as long as it says. Kept where few reach it, and named as a session's key beside
+its lease, it is offered where the issuer gives none; whoever comes in by it is told loudly,
+here and in the machine's log. It ends early by meatus issuer stop lease SERIAL.`,
+		Args: cobra.MinimumNArgs(2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			file, machines := args[0], args[1:]
+			s, err := p.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			for _, name := range machines {
+				if _, err := s.Trusted(cmd.Context(), name, ""); err != nil {
+					return &statusError{statusWrongUse, fmt.Errorf("%s: %w", sanitize.Line(name, 64), err)}
+				}
+			}
+			if life <= 0 || life > lease.MaxEmergency {
+				return &statusError{statusWrongUse, fmt.Errorf("it is for %d days at the most", lease.MaxEmergency/(24*time.Hour))}
+			}
+			signers, _, err := (&issuer.Keys{Dir: p.state}).Get()
+			if err != nil {
+				return err
+			}
+			pass, err := secret(cmd, fd, "Passphrase for "+file, true)
+			if err != nil {
+				return err
+			}
+			defer clear(pass)
+			if weak := keyfile.JudgePassphrase(pass); weak != "" {
+				return &statusError{statusWrongUse, errors.New("nothing was made: " + weak)}
+			}
+			key, err := keyfile.Make("Ed25519", 0)
+			if err != nil {
+				return err
+			}
+			signer, err := ssh.NewSignerFromKey(key)
+			if err != nil {
+				return err
+			}
+			if err := keyfile.Write(file, key, keyfile.Wrapping{Passphrase: pass, Comment: "for emergencies"}); err != nil {
+				return err
+			}
+			all := strings.Join(machines, " ")
+			l, err := s.Grant(cmd.Context(), store.Lease{Asking: rand.Text(), Person: "emergency", Machine: all, Login: login, Key: ssh.FingerprintSHA256(signer.PublicKey()), Rule: "sealed way in"}, life,
+				store.Done{Issuer: "this host", Person: "emergency", By: "whoever runs it", Machine: all, Login: login, Rule: "sealed way in", Reason: "prepared for the day on which the issuer is away"})
+			if err != nil {
+				return err
+			}
+			cert, err := lease.SignEmergency(signer.PublicKey(), uint64(l.Serial), login, machines, l.Granted, l.Ends, signers[0])
+			if err != nil {
+				return err
+			}
+			if err := os.WriteFile(file+"-cert.pub", ssh.MarshalAuthorizedKey(cert), 0o644); err != nil {
+				return err
+			}
+			fmt.Fprintf(cmd.ErrOrStderr(), "sealed until %s as lease %d; name it as the key of sessions that have leases\n", l.Ends.Local().Format(time.DateOnly), l.Serial)
+			return nil
+		},
+	}
+	c.Flags().StringVar(&login, "as", "root", "which login")
+	c.Flags().DurationVar(&life, "for", 30*24*time.Hour, "how long it lets somebody in, 2160h at the most")
+	c.Flags().IntVar(&fd, "passphrase-fd", -1, "read the passphrase from this file descriptor")
 	return c
 }

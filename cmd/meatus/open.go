@@ -13,6 +13,7 @@ import (
 	"meatus/core/engine"
 	"meatus/core/event"
 	"meatus/core/prefs"
+	"meatus/core/walk"
 	"meatus/core/work"
 	"meatus/core/workspace"
 )
@@ -108,6 +109,8 @@ func (r *running) tell(events []event.Event, each func(event.Event)) {
 		switch e := e.(type) {
 		case engine.Notice:
 			fmt.Fprintln(os.Stderr, "meatus: "+e.Say)
+		case walk.CameByEmergency:
+			fmt.Fprintln(os.Stderr, "meatus: "+e.Say())
 		case engine.KeysGone:
 			fmt.Fprintln(os.Stderr, "meatus: "+e.Say())
 		}

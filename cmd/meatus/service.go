@@ -23,6 +23,7 @@ import (
 	"meatus/core/atomicfile"
 	"meatus/core/book"
 	"meatus/core/line"
+	"meatus/core/policy"
 	"meatus/core/sanitize"
 	"meatus/core/service"
 	"meatus/core/store"
@@ -83,8 +84,8 @@ func (f *serveFlags) add(c *cobra.Command) {
 	flags.DurationVar(&f.drain, "drain", 30*time.Second, "how long what runs may go on at the end")
 }
 
-// options are what the flags say. Where there is no policy yet, first is written as one.
-func (f *serveFlags) options(cmd *cobra.Command, p *servicePlace, first string) (o service.Options, err error) {
+// options are what the flags say. Where there is no policy yet, first is written as one. Known knows machines.
+func (f *serveFlags) options(cmd *cobra.Command, p *servicePlace, first string, known func(string) (policy.Machine, bool)) (o service.Options, err error) {
 	o.Log = logger(cmd.ErrOrStderr(), f.asJSON)
 	if err := os.MkdirAll(p.state, 0o700); err != nil {
 		return o, err
@@ -98,7 +99,7 @@ func (f *serveFlags) options(cmd *cobra.Command, p *servicePlace, first string) 
 	if o.Certificate, err = certificateOf(p, f.cert, f.key); err != nil {
 		return o, err
 	}
-	if o.Policy, err = service.OpenPolicy(p.policyPath()); err != nil {
+	if o.Policy, err = service.OpenPolicy(p.policyPath(), known); err != nil {
 		return o, &statusError{statusWrongUse, err}
 	}
 	if o.ClientCAs, err = poolOf(f.clientCA); err != nil {

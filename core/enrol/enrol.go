@@ -343,11 +343,11 @@ func (p *Plan) Apply(ctx context.Context, tell func(say string)) (err error) {
 		return err
 	}
 	tell("the server's own check of its configuration holds")
-	told := false
+	told, reread := false, false
 	var written []File
 	defer func() {
 		if err != nil {
-			err = p.back(context.WithoutCancel(ctx), written, told, err)
+			err = p.back(context.WithoutCancel(ctx), written, told, reread, err)
 		}
 	}()
 	if !p.Out {
@@ -388,6 +388,7 @@ func (p *Plan) Apply(ctx context.Context, tell func(say string)) (err error) {
 	if _, err = p.run(ctx, p.Reload, nil); err != nil {
 		return fmt.Errorf("the server could not be told to read its configuration anew: %w", err)
 	}
+	reread = true
 	tell("written, and the server has read it")
 	if err = p.prove(ctx); err != nil {
 		return err
@@ -467,8 +468,9 @@ func (p *Plan) prove(ctx context.Context) error {
 	return fmt.Errorf("the fresh login that was to prove it failed: %w", err)
 }
 
-// back puts everything back as it was, over the line that was there before.
-func (p *Plan) back(ctx context.Context, written []File, told bool, why error) error {
+// back puts everything back as it was, over the line that was there before. Where the server has read what was written it
+// is to read that, too.
+func (p *Plan) back(ctx context.Context, written []File, told, reread bool, why error) error {
 	var wrong error
 	for _, f := range slices.Backward(written) {
 		before := ""
@@ -477,7 +479,7 @@ func (p *Plan) back(ctx context.Context, written []File, told bool, why error) e
 		}
 		wrong = errors.Join(wrong, p.write(ctx, f, before))
 	}
-	if len(written) > 0 {
+	if reread {
 		if _, err := p.run(ctx, p.Reload, nil); err != nil {
 			wrong = errors.Join(wrong, fmt.Errorf("the server could not be told to read its configuration anew: %w", err))
 		}

@@ -169,7 +169,7 @@ func beGateway(dir string) {
 	own := filepath.Join(dir, "gateway.pem")
 	cert := &service.Certificate{CertFile: own, KeyFile: own}
 	fail(cert.Make("gateway"))
-	rules, err := service.OpenPolicy(filepath.Join(dir, "gateway.policy"))
+	rules, err := service.OpenPolicy(filepath.Join(dir, "gateway.policy"), nil)
 	fail(err)
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	fail(err)

@@ -86,7 +86,7 @@ func open(t testing.TB, rules, where string, change func(*gateway.Options)) *pla
 	if err := p.cert.Make("gateway"); err != nil {
 		t.Fatal(err)
 	}
-	if p.rules, err = service.OpenPolicy(p.policy); err != nil {
+	if p.rules, err = service.OpenPolicy(p.policy, nil); err != nil {
 		t.Fatal(err)
 	}
 	following, stop := context.WithCancel(context.Background())

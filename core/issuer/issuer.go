@@ -168,6 +168,16 @@ func MachineOf(t store.Trusting) policy.Machine {
 	return policy.Machine{Name: t.Name, Instance: t.Instance, Site: t.Site, Tags: t.Tags, Networks: t.Networks}
 }
 
+// Known is what a store knows of machines that trust an issuer, by name, for [service.OpenPolicy].
+func Known(ctx context.Context, s *store.Store) func(name string) (policy.Machine, bool) {
+	return func(name string) (policy.Machine, bool) {
+		ctx, cancel := context.WithTimeout(ctx, storeTime)
+		defer cancel()
+		t, err := s.Trusted(ctx, name, "")
+		return MachineOf(t), err == nil
+	}
+}
+
 // machines are those that trust an issuer.
 func (s *Server) machines(ctx context.Context) ([]store.Trusting, error) {
 	return s.o.Store.Trusts(ctx)

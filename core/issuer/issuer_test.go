@@ -84,7 +84,7 @@ func open(t testing.TB, where string, change func(*issuer.Options)) *place {
 	if err := errors.Join(cert.Make("issuer"), keys.Make()); err != nil {
 		t.Fatal(err)
 	}
-	file, err := service.OpenPolicy(p.policy)
+	file, err := service.OpenPolicy(p.policy, issuer.Known(t.Context(), p.store))
 	if err != nil {
 		t.Fatal(err)
 	}

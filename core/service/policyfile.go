@@ -16,17 +16,19 @@ import (
 // is wrong, the last good one is kept, and why is said.
 type PolicyFile struct {
 	path    string
+	known   func(name string) (policy.Machine, bool)
 	changed chan struct{}
 
 	mu    sync.Mutex
 	good  *policy.Policy
 	wrong error
-	stamp time.Time
+	stamp [2]time.Time // of the file, and of what is expected of it
 }
 
-// OpenPolicy reads the policy in a file. It fails where that cannot be used.
-func OpenPolicy(path string) (*PolicyFile, error) {
-	f := &PolicyFile{path: path, changed: make(chan struct{}, 1)}
+// OpenPolicy reads the policy in a file, and holds it against what is expected of it where a file of that stands beside
+// it. It fails where that cannot be used, or does not hold. Known, which may be nil, knows machines' tags and the like.
+func OpenPolicy(path string, known func(name string) (policy.Machine, bool)) (*PolicyFile, error) {
+	f := &PolicyFile{path: path, known: known, changed: make(chan struct{}, 1)}
 	f.read()
 	return f, f.wrong
 }
@@ -34,18 +36,28 @@ func OpenPolicy(path string) (*PolicyFile, error) {
 // read reads the file where it is another than before, and tells whether it was.
 func (f *PolicyFile) read() bool {
 	info, err := os.Stat(f.path)
+	var stamp [2]time.Time
+	if err == nil {
+		stamp[0] = info.ModTime()
+	}
+	if beside, berr := os.Stat(f.path + ".expect"); berr == nil {
+		stamp[1] = beside.ModTime()
+	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	if err == nil && info.ModTime().Equal(f.stamp) {
+	if err == nil && stamp == f.stamp {
 		return false
 	}
 	var p *policy.Policy
 	if err == nil {
-		f.stamp = info.ModTime()
+		f.stamp = stamp
 		err = perm.Judge(f.path)
 	}
 	if err == nil {
 		p, err = policy.Read(f.path)
+	}
+	if err == nil {
+		err = f.expected(p)
 	}
 	if err != nil {
 		news := f.wrong == nil || f.wrong.Error() != err.Error()
@@ -54,6 +66,17 @@ func (f *PolicyFile) read() bool {
 	}
 	f.good, f.wrong = p, nil
 	return true
+}
+
+// expected holds a policy against what is expected of it.
+func (f *PolicyFile) expected(p *policy.Policy) error {
+	e, err := policy.ReadExpectations(f.path)
+	if err == nil && e.Len() > 0 {
+		if err = perm.Judge(f.path + ".expect"); err == nil {
+			err = e.Judge(p, f.known)
+		}
+	}
+	return err
 }
 
 // Get is the policy that holds.

@@ -14,7 +14,7 @@ import (
 // Events that are not here are told and not kept.
 var kinds = map[string]Kind{
 	"walked": Walk, "diverted": Walk, "asked": Question, "began": Shell, "finished": End, "lent": Lend, "not-taken": Lend, "drew": Window,
-	"learned": Vouch, "checked": Check, "enrolled": Vouch, "carried": Carry, "swept": Sweep, "asked-keys": Check, "link-up": Link, "froze": Link, "thawed": Link, "link-down": End,
+	"learned": Vouch, "checked": Check, "enrolled": Vouch, "emergency": Vouch, "carried": Carry, "swept": Sweep, "asked-keys": Check, "link-up": Link, "froze": Link, "thawed": Link, "link-down": End,
 	"open": Tunnel, "shut": Tunnel, "stuck": Tunnel, "rested": Tunnel, "wider": Tunnel, "up": Tunnel, "lost": Tunnel, "proven": Tunnel,
 	"moved": Cargo, "estate": Estate, "acted": Estate, "launched": Estate, "rule": Estate,
 }

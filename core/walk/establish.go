@@ -16,6 +16,7 @@ import (
 	"meatus/core/custody"
 	"meatus/core/gate"
 	"meatus/core/keyfile"
+	"meatus/core/lease"
 	"meatus/core/sanitize"
 	"meatus/core/vouch"
 )
@@ -282,7 +283,12 @@ func (h *handshake) shake() error {
 		l.cipher = l.gateway.line.Cipher
 	}
 	h.login.done()
-	l.tell(0, gate.Gate{Kind: gate.Login, Verdict: gate.Open, Seen: h.login.summary(), Detail: h.login.told()}, false)
+	in := gate.Gate{Kind: gate.Login, Verdict: gate.Open, Seen: h.login.summary(), Detail: h.login.told()}
+	if h.login.accepted != nil && lease.IsEmergency(h.login.accepted) {
+		in.Verdict, in.Reason, in.Remedy.Say = gate.Ajar, "the way in for emergencies was taken: that machine's log says so, too", "see why no lease was given, and put the sealed key away again"
+		l.w.tell(CameByEmergency{h.place()})
+	}
+	l.tell(0, in, false)
 	l.client = ssh.NewClient(loadedConn{conn, &l.load}, l.load.opened(chans), h.requests(conn, reqs))
 	for name, serve := range l.w.Serve {
 		if opened := l.client.HandleChannelOpen(name); opened != nil {

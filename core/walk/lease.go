@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"meatus/core/custody"
+	"meatus/core/event"
 	"meatus/core/gate"
 	"meatus/core/lease"
 	"meatus/core/policy"
@@ -181,4 +182,19 @@ func (l *Link) endWithLease() {
 // Say says it in a line.
 func (e LeaseEnds) Say() string {
 	return fmt.Sprintf("the lease at %s ends in %s, and with it what is open there, as %s has it", e.Hop, time.Until(e.At).Round(time.Second), e.Rule)
+}
+
+// CameByEmergency says that somebody came in by the way that is sealed for the day on which an issuer is away.
+type CameByEmergency struct{ Place }
+
+func (CameByEmergency) IsEvent() {}
+
+// Say says it in a line.
+func (e CameByEmergency) Say() string {
+	return fmt.Sprintf("EMERGENCY: %s was entered as %s by the sealed way in, and not by a lease", e.Hop, e.User)
+}
+
+// Record words the event.
+func (e CameByEmergency) Record() event.Record {
+	return event.Record{Name: "emergency", Session: e.Session, Hop: e.Hop, Say: e.Say(), Failed: "no lease was shown"}
 }

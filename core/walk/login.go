@@ -336,6 +336,9 @@ func (g *login) put(q ServerQuestions) ([]string, error) {
 // the server would take, and what it said.
 func (g *login) told() []string {
 	var detail []string
+	if no := g.h.l.noLease; no != nil {
+		detail = append(detail, "no lease: "+no.Why)
+	}
 	for i, t := range g.tries {
 		answer := t.Answer.String()
 		if t.Print != "" {

@@ -28,8 +28,8 @@ type Enrolling struct {
 	Out     bool
 }
 
-// enrolOptions are what enrolling a session's machine needs.
-func (t Tools) enrolOptions(e Enrolling) (o enrol.Options, err error) {
+// enrolOptions are what enrolling a session's machine needs. Where it trusts the issuer already its leases let somebody in.
+func (t Tools) enrolOptions(e Enrolling, trusts bool) (o enrol.Options, err error) {
 	ws := t.Workspace()
 	planner := ws.Planner()
 	way, err := planner.Plan(e.Session)
@@ -73,7 +73,7 @@ func (t Tools) enrolOptions(e Enrolling) (o enrol.Options, err error) {
 	way.Others = nil
 	o.Lease = of
 	o.Way = way.AtEnd(func(h *route.Hop) {
-		if len(h.Keys) > 0 { // the way that is there already
+		if len(h.Keys) > 0 && !trusts { // the way that is there already
 			h.Lease = nil
 		}
 	})
@@ -84,7 +84,7 @@ func (t Tools) enrolOptions(e Enrolling) (o enrol.Options, err error) {
 
 // LookToEnrol sees what enrolling a machine would write there. The caller closes the plan.
 func (t Tools) LookToEnrol(ctx context.Context, e Enrolling) (*enrol.Plan, error) {
-	o, err := t.enrolOptions(e)
+	o, err := t.enrolOptions(e, e.Out)
 	if err != nil {
 		return nil, err
 	}
@@ -136,7 +136,7 @@ func (j *Refresh) Run(ctx context.Context, tell func(Step)) error {
 	for _, name := range j.Sessions {
 		e := j.Of
 		e.Session = name
-		o, err := j.enrolOptions(e)
+		o, err := j.enrolOptions(e, true)
 		if err == nil {
 			err = enrol.Refresh(ctx, o)
 		}

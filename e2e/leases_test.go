@@ -1,0 +1,268 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"syscall"
+	"testing"
+
+	"meatus/lab/await"
+)
+
+// leasing is an issuer at the bastion, and a machine behind that which trusts none yet.
+type leasing struct {
+	*peers
+	state, config, reload string
+	serve                 func() *daemon
+	issuer                *daemon
+	hostKey               string
+}
+
+const issuerPort = "4543"
+
+func startLeasing(t *testing.T) *leasing {
+	t.Helper()
+	p := startPeers(t)
+	l := &leasing{peers: p, state: p.path("issuer")}
+	p.empty(p.inner)
+	pid := p.path("server-reef", "pid")
+	p.serveWith("reef", p.inner, innerAddr, "inner", "PidFile "+pid+"\n", "AllowUsers root@"+inwardAddr)
+	l.config, l.reload = p.path("server-reef", "config"), "kill -HUP $(cat "+pid+")"
+	os.MkdirAll(l.state, 0o700)
+	p.key("runa", "")
+	print := func(name string) string {
+		out := do(t, p.dir, "", "key", "show", p.path("keys", name+".pem")).out
+		return regexp.MustCompile(`SHA256:[A-Za-z0-9+/]{43}`).FindString(out)
+	}
+	p.write(filepath.Join(l.state, "issuer.policy"), "person mira key "+print("outer")+"\nperson runa key "+print("runa")+`
+allow mira to reef as root for 60s called night-watch
+allow mira to deep as root for 20s with reason end agreed-by runa called with-a-yes
+enrols mira
+reads runa
+`, 0o600)
+	l.serve = func() *daemon {
+		d := daemonIn(t, p.bastion, "issuer", "serve", "--state", l.state, "--at", ":"+issuerPort, "--drain", "1s")
+		l.hostKey = hostKeyOf.FindStringSubmatch(d.until("serving"))[1]
+		return d
+	}
+	l.issuer = l.serve()
+	l.sessions("")
+	p.vouch("reef")
+	return l
+}
+
+// sessions writes those of mira, and those of runa in a workspace of her own.
+func (l *leasing) sessions(more string) {
+	l.t.Helper()
+	table := fmt.Sprintf("\n[issuer.bay]\nurl = \"wss://%s:%s\"\nhost_key = %q\nkey = ", bastionAddr, issuerPort, l.hostKey)
+	l.workspace(table + "\"keys/outer.pem\"\n" + more)
+	os.MkdirAll(l.path("runa"), 0o700)
+	l.write(l.path("runa", "sessions.toml"), table+fmt.Sprintf("%q\n", l.path("keys/runa.pem")), 0o600)
+}
+
+// runas runs the program as runa.
+func (l *leasing) runas(args ...string) result {
+	l.t.Helper()
+	return doIn(l.t, []string{"ip", "netns", "exec", l.here}, l.path("runa"), "", args...)
+}
+
+// enrol enrols the machine behind the bastion.
+func (l *leasing) enrol(more ...string) result {
+	l.t.Helper()
+	return l.run(append([]string{"issuer", "enrol", "reef", "--issuer", "bay", "--server-config", l.config, "--reload", l.reload}, more...)...)
+}
+
+func TestAMachineIsEnrolledAndLeasesLetIn(t *testing.T) {
+	t.Parallel()
+	l := startLeasing(t)
+	before := string(must(os.ReadFile(l.config)))
+	if r := l.enrol(); r.status != 0 || !strings.Contains(r.out, "+ TrustedUserCAKeys ") || !strings.Contains(r.err, "nothing was written") {
+		t.Fatalf("%+v", r)
+	}
+	if now := string(must(os.ReadFile(l.config))); now != before {
+		t.Fatal("looking has written")
+	}
+	// What cannot be proven is put back, to the byte: the policy lets nobody in as root at mole.
+	for name, c := range map[string]struct {
+		args []string
+		say  string
+	}{
+		"no lease for that":           {[]string{"--machine", "mole"}, "everything was put back as it was"},
+		"a server that reads nothing": {[]string{"--reload", "exit 3"}, "everything was put back as it was"},
+		"another configuration":       {[]string{"--server-config", l.path("nothing")}, "there is no " + l.path("nothing")},
+	} {
+		if r := l.enrol(append(c.args, "--yes")...); r.status == 0 || !strings.Contains(r.err, c.say) {
+			t.Errorf("%s: %+v", name, r)
+		}
+		if now := string(must(os.ReadFile(l.config))); now != before {
+			t.Fatalf("%s: the configuration is\n%s", name, now)
+		}
+		if left, _ := filepath.Glob(l.path("server-reef", "meatus-*")); len(left) > 0 {
+			t.Errorf("%s: %v is left", name, left)
+		}
+		if r := l.run("run", "reef", "--", "echo in"); r.out != "in\n" {
+			t.Fatalf("%s: the way of before is lost: %+v", name, r)
+		}
+	}
+	// What another trusts already is not taken away.
+	l.write(l.config, "TrustedUserCAKeys /etc/hostname\n"+before, 0o600)
+	if r := l.enrol("--yes"); r.status == 0 || !strings.Contains(r.err, "would be lost") {
+		t.Errorf("%+v", r)
+	}
+	l.write(l.config, before, 0o600)
+	r := l.enrol("--yes", "--tag", "reef")
+	if r.status != 0 || !strings.Contains(r.out, "a fresh login by a lease works") || !strings.Contains(r.out, "reef has leases of bay from now on") {
+		t.Fatalf("%+v\n%s\n%s", r, l.issuer.says(), must(os.ReadFile(l.logs["reef"])))
+	}
+	// The list of keys is empty from here on, and nobody misses it.
+	l.write(l.path("server-reef", "authorized"), "", 0o644)
+	r = l.run("run", "--trace", "reef", "--", "echo in")
+	if r.out != "in\n" || !strings.Contains(r.err, "for root at reef, 1m, by rule night-watch") || !strings.Contains(r.err, "key lease of bay") {
+		t.Errorf("%+v", r)
+	}
+	if log := string(must(os.ReadFile(l.logs["reef"]))); !regexp.MustCompile(`ED25519-CERT .* ID lease \d+ of mira, root at reef \(serial \d+\)`).MatchString(log) {
+		t.Errorf("the machine's log does not say who came:\n%s", log)
+	}
+	if r := l.run("lease"); !strings.Contains(r.out, "root@reef") || !strings.Contains(r.out, "night-watch") {
+		t.Errorf("%+v", r)
+	}
+	// What the log tells is put beside what was granted.
+	if r := l.run("issuer", "used", "reef", "--log", l.logs["reef"]); r.status != 0 {
+		t.Errorf("%+v", r)
+	}
+	record := do(t, l.dir, "", "issuer", "record", "--state", l.state).out
+	for _, want := range []string{"reef trusts, by mira", "may be root at reef for 1m0s, lease ", "may not be root at mole", "was used at reef: by root from " + inwardAddr} {
+		if !strings.Contains(record, want) {
+			t.Errorf("no %q in\n%s", want, record)
+		}
+	}
+	if r := do(t, l.dir, "", "issuer", "verify", "--state", l.state); r.status != 0 {
+		t.Errorf("%+v", r)
+	}
+	// Stopped: no new lease, and the list is carried to the machine.
+	if r := do(t, l.dir, "", "issuer", "stop", "login", "root", "--state", l.state); r.status != 0 {
+		t.Fatalf("%+v", r)
+	}
+	if r := l.run("run", "reef", "--", "echo in"); r.status != 3 || !strings.Contains(r.err, "are stopped") {
+		t.Errorf("%+v", r)
+	}
+	if r := do(t, l.dir, "", "issuer", "lift", "login", "root", "--state", l.state); r.status != 0 {
+		t.Fatalf("%+v", r)
+	}
+	if r := l.run("issuer", "carry", "reef", "--server-config", l.config); r.status != 0 || !strings.Contains(r.out, "knows what is stopped") {
+		t.Errorf("%+v", r)
+	}
+	if list := must(os.ReadFile(l.path("server-reef", "meatus-lease-revoked"))); len(list) < 100 || !strings.HasPrefix(string(list), "SSHKRL\n") {
+		t.Errorf("the list that was carried is %q", list)
+	}
+	// The signing key is changed without locking anybody out.
+	for _, args := range [][]string{{"issuer", "key", "next"}, {"issuer", "key", "change"}} {
+		r := do(t, l.dir, "", append(args, "--state", l.state)...)
+		if (r.status == 0) != (args[2] == "next") {
+			t.Errorf("%v: %+v", args, r)
+		}
+	}
+	await.Until(t, "both keys to be carried", func() bool {
+		return l.run("issuer", "carry", "reef", "--server-config", l.config).status == 0 && do(t, l.dir, "", "issuer", "key", "change", "--state", l.state).status == 0
+	})
+	await.Until(t, "a lease by the new key", func() bool { return l.run("run", "reef", "--", "echo in").out == "in\n" })
+	// Taken out again, with the way of before.
+	l.write(l.path("server-reef", "authorized"), string(must(os.ReadFile(l.path("keys/inner.pem.pub")))), 0o644)
+	if r := l.enrol("--out", "--yes"); r.status != 0 || !strings.Contains(r.out, "a fresh login by the way of before works") {
+		t.Fatalf("%+v", r)
+	}
+	if now := string(must(os.ReadFile(l.config))); now != before {
+		t.Errorf("it is\n%s\nand was\n%s", now, before)
+	}
+	if r := l.run("run", "reef", "--", "echo in"); r.out != "in\n" {
+		t.Errorf("%+v", r)
+	}
+}
+
+func TestASecondPersonAndADayWithoutTheIssuer(t *testing.T) {
+	t.Parallel()
+	l := startLeasing(t)
+	if r := l.enrol("--yes"); r.status != 0 {
+		t.Fatalf("%+v", r)
+	}
+	// The machine once more, under another name, for which somebody else has to agree.
+	conf := l.path("server-reef", "meatus-lease.conf")
+	l.write(l.path("principals"), "root@deep\n", 0o644)
+	l.write(conf, string(must(os.ReadFile(conf)))+"AuthorizedPrincipalsFile "+l.path("principals")+"\n", 0o644)
+	system(t, l.reload)
+	if r := do(t, l.dir, "", "issuer", "trust", "deep", "--state", l.state); r.status != 0 {
+		t.Fatalf("%+v", r)
+	}
+	deep := "\n[session.deep]\nhost = \"reef.internal\"\nvia = [\"quay\"]\nlease = \"bay\"\n"
+	l.sessions(deep)
+	if r := l.run("run", "deep", "--", "echo in"); r.status != 3 || !strings.Contains(r.err, "the reason for a lease") {
+		t.Errorf("%+v", r)
+	}
+	begin := func() *daemon {
+		return daemonIn(t, l.here, "--workspace", l.dir, "run", "--reason", "the float hangs", "deep", "--", "echo in; exec sleep 1000")
+	}
+	waiting := func() (id string) {
+		await.Until(t, "what waits", func() bool {
+			var told struct {
+				Waiting []struct{ ID, Person, Reason, State string }
+			}
+			if err := json.Unmarshal([]byte(l.runas("lease", "--json").out), &told); err != nil || len(told.Waiting) != 1 || told.Waiting[0].Reason != "the float hangs" {
+				return false
+			}
+			id = told.Waiting[0].ID
+			return told.Waiting[0].State == "waiting"
+		})
+		return id
+	}
+	asks := begin()
+	if r := l.runas("lease", "decline", waiting()); r.status != 0 {
+		t.Errorf("%+v", r)
+	}
+	asks.until("runa declined")
+	// Killed while it waits: what it asked for is withdrawn.
+	asks = begin()
+	waiting()
+	asks.end(syscall.SIGKILL)
+	await.Until(t, "it to be withdrawn", func() bool { return !strings.Contains(l.runas("lease").out, "for your yes") })
+	asks = begin()
+	if r := l.runas("lease", "agree", waiting()); r.status != 0 {
+		t.Errorf("%+v", r)
+	}
+	asks.until("in\n")
+	asks.until("ends in") // the warning, before what is open there ends with the lease
+	// The issuer is killed: new leases are not to be had, and it is said where.
+	l.issuer.end(syscall.SIGKILL)
+	r := l.run("run", "deep", "--", "echo in")
+	if r.status != 3 || !strings.Contains(r.err, "the issuer bay gives no lease") {
+		t.Errorf("%+v", r)
+	}
+	// For such a day something was sealed.
+	sealed := l.path("keys/sealed.pem")
+	cmd := exec.Command("sh", "-c", `exec 3<<'P'
+spring tide, two feet over the wall
+P
+exec "$0" issuer emergency "$1" deep --state "$2" --passphrase-fd 3`, program, sealed, l.state)
+	if out, err := cmd.CombinedOutput(); err != nil || !strings.Contains(string(out), "sealed until") {
+		t.Fatalf("%v %s", err, out)
+	}
+	l.sessions(deep + fmt.Sprintf("key = %q\n", sealed))
+	s := show(t, 100, 30, "ip", "netns", "exec", l.here, program, "--workspace", l.dir, "run", "deep", "--", "echo in by $USER")
+	s.until("assphrase of")
+	s.text("spring tide, two feet over the wall")
+	s.keys("Enter")
+	s.until("EMERGENCY: deep was entered as root by the sealed way in", "in by")
+	if log := string(must(os.ReadFile(l.logs["reef"]))); !strings.Contains(log, "ID EMERGENCY way in") {
+		t.Errorf("the machine's log does not say so:\n%s", log)
+	}
+	if r := l.run("trail", "EMERGENCY"); !strings.Contains(r.out, "EMERGENCY") {
+		t.Errorf("%+v", r)
+	}
+	asks.until("the lease for root at deep has ended")
+	l.issuer = l.serve()
+	await.Until(t, "the issuer to be asked again", func() bool { return l.run("run", "reef", "--", "echo in").out == "in\n" })
+}
