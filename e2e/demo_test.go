@@ -467,7 +467,7 @@ func TestCheckTellsEveryVerdictAsJSON(t *testing.T) {
 			Gates               []struct{ Gate, Verdict, Seen, Reason, Remedy string }
 		}
 	}
-	if err := json.Unmarshal([]byte(r.out), &reports); err != nil || r.status != 3 || len(reports) != 18 {
+	if err := json.Unmarshal([]byte(r.out), &reports); err != nil || r.status != 3 || len(reports) != 21 {
 		t.Fatalf("%v, status %d, %d reports", err, r.status, len(reports))
 	}
 	tide := reports[1]

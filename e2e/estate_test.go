@@ -168,7 +168,7 @@ func TestALiveShellFollowsItsInstance(t *testing.T) {
 	if r := do(t, dir, "", "estate", "launch", "--like", "gauge-1", "--name", "gauge-9", "--yes"); r.status != 0 {
 		t.Fatalf("%+v", r)
 	}
-	s := show(t, 120, 30, program, "--workspace", dir)
+	s := show(t, 120, 36, program, "--workspace", dir)
 	s.until("22 routes")
 	s.choose("gauge-9")
 	s.keys("Enter")

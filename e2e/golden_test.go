@@ -125,7 +125,7 @@ func goldenBay(t *testing.T) (home string) {
 
 // everywhere are the places, the key of each, and what stands there once it is drawn.
 var everywhere = []struct{ name, key, shows string }{
-	{"routes", "0", "needs you"}, {"trail", "T", "trail ─"}, {"hosts", "H", "10.61.4.33:22"}, {"keys", "K", "gauge.pem"},
+	{"routes", "0", "needs you"}, {"trail", "T", "trail ─"}, {"hosts", "H", "hosts ─"}, {"keys", "K", "gauge.pem"},
 	{"watch", "W", "Nothing is connected"}, {"estate", "Y", "No estate is named"}, {"ring", "G", "No key is held"}, {"jobs", "J", "jobs ─"}, {"help", "?", "all keys"}, {"finder", ":", "what can be done"},
 }
 

@@ -153,15 +153,15 @@ func TestListsGoOutAndComeIn(t *testing.T) {
 	dir := startLab(t)
 	list := filepath.Join(dir, "list.csv")
 	out := do(t, dir, "", "export")
-	if out.status != 0 || !strings.HasPrefix(out.out, "name,site,host,port,user,key,via,keepalive,agent,tunnels,") {
+	if out.status != 0 || !strings.HasPrefix(out.out, "name,site,host,port,user,key,lease,via,keepalive,agent,tunnels,") {
 		t.Fatalf("%+v", out)
 	}
-	changed := strings.Replace(out.out, "10.61.4.31", "10.61.4.91", 1) + "pier,shore,203.0.113.20,,warden" + strings.Repeat(",", 32) + "\n"
+	changed := strings.Replace(out.out, "10.61.4.31", "10.61.4.91", 1) + "pier,shore,203.0.113.20,,warden" + strings.Repeat(",", 33) + "\n"
 	if err := os.WriteFile(list, []byte(changed), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	r := do(t, dir, "", "import", list)
-	if r.status != 2 || !strings.Contains(r.out, "add      pier\n           site      shore\n           host      203.0.113.20\n") || !strings.Contains(r.out, "change   gauge-1\n           host: 10.61.4.31 → 10.61.4.91") || !strings.Contains(r.out, "1 to add, 1 to change, 22 as they are") || !strings.Contains(r.err, "nobody to ask") {
+	if r.status != 2 || !strings.Contains(r.out, "add      pier\n           site      shore\n           host      203.0.113.20\n") || !strings.Contains(r.out, "change   gauge-1\n           host: 10.61.4.31 → 10.61.4.91") || !strings.Contains(r.out, "1 to add, 1 to change, 25 as they are") || !strings.Contains(r.err, "nobody to ask") {
 		t.Errorf("%+v", r)
 	}
 	if again := do(t, dir, "", "export"); again.out != out.out {
@@ -210,7 +210,7 @@ func TestSitesAreEditedOnTheirSheet(t *testing.T) {
 	s.keys("Tab")
 	s.until("like sheet ─ gauge-*", "gives values to 4")
 	s.keys("Tab")
-	s.until("site sheet ─ reef", "gives values to 12")
+	s.until("site sheet ─ reef", "gives values to 15")
 	s.keys("Down", "Enter")
 	s.until("the login")
 	s.keys("C-u")
