@@ -161,6 +161,12 @@ url      = "PURSER"
 host_key = "TOLLKEY"
 key      = "keys/shore.pem"
 
+[issuer.gangway]                 # the same, for whoever shows who it is by a code
+url           = "PURSER"
+host_key      = "TOLLKEY"
+device        = "GANGWAY"
+device_client = "meatus"
+
 [session.weir]                   # it takes leases, and has no list of keys
 site  = "reef"
 host  = "10.61.4.90"

@@ -56,7 +56,9 @@ var leased = []place{
 // pursersPolicy is who may log in where in the bay.
 const pursersPolicy = `# Who may log in at the bay's machines, as whom, and for how long.
 person warden  key %s
+person warden  token warden@lantern.example
 person keeper  key %s
+person keeper  token keeper@lantern.example
 person pilot   key %s
 person mate    key %s
 group  watch   warden keeper
@@ -116,7 +118,7 @@ func (b *Lab) openPurser(keys map[string]ssh.PublicKey) (err error) {
 	if err != nil {
 		return err
 	}
-	if p.server, err = issuer.NewServer(issuer.Options{Options: serving.Options{Policy: policy, Certificate: cert}, Store: p.store, Keys: signing, Name: Purser}); err != nil {
+	if p.server, err = issuer.NewServer(issuer.Options{Options: serving.Options{Policy: policy, Certificate: cert, Tokens: &serving.Tokens{Issuer: b.provider.url, Audience: ProviderClient}}, Store: p.store, Keys: signing, Name: Purser}); err != nil {
 		return err
 	}
 	port, err := keptText(filepath.Join(p.dir, "port"), func() string { return "0" })

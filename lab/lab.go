@@ -40,6 +40,7 @@ type Lab struct {
 
 	lightship *lightship
 	purser    *purser
+	provider  *provider
 
 	ctx      context.Context // ends with the bay
 	cancel   context.CancelFunc
@@ -136,7 +137,9 @@ func Open(dir string) (*Lab, error) {
 		err = b.openLightship(keys)
 	}
 	if err == nil {
-		err = b.openPurser(keys)
+		if err = b.openProvider(); err == nil {
+			err = b.openPurser(keys)
+		}
 	}
 	if err == nil {
 		err = b.writeWorkspace()
@@ -279,6 +282,9 @@ func (b *Lab) Close() {
 	}
 	if b.lightship != nil {
 		b.lightship.stop()
+	}
+	if b.provider != nil {
+		b.provider.server.Close()
 	}
 	if b.purser != nil {
 		b.purser.close()
@@ -553,7 +559,7 @@ func (b *Lab) writeWorkspace() error {
 			return err
 		}
 	}
-	return os.WriteFile(sessions, []byte(strings.NewReplacer("QUAY", b.Address(), "DOOR", b.taken.Addr().String(), "LIGHTSHIP", b.lightship.URL(), "SHIPKEY", b.lightship.HostKey(), "PURSER", b.purser.url, "TOLLKEY", b.purser.hostKey).Replace(baySessions)), 0o600)
+	return os.WriteFile(sessions, []byte(strings.NewReplacer("QUAY", b.Address(), "DOOR", b.taken.Addr().String(), "LIGHTSHIP", b.lightship.URL(), "SHIPKEY", b.lightship.HostKey(), "PURSER", b.purser.url, "TOLLKEY", b.purser.hostKey, "GANGWAY", b.provider.url).Replace(baySessions)), 0o600)
 }
 
 // Dialer reaches the bay and nothing else: any address but the bastion's has no

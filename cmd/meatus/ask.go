@@ -172,6 +172,9 @@ func (a *ttyAsker) Answers(ctx context.Context, q walk.ServerQuestions) ([]strin
 			fmt.Fprintf(tty, "%s says: %s\n", q.Hop, text)
 		}
 	}
+	for _, line := range q.Picture {
+		fmt.Fprintln(tty, line)
+	}
 	var answers []string
 	for _, question := range q.Questions {
 		prompt := fmt.Sprintf("%s asks: %s ", q.Hop, question.Text)

@@ -25,6 +25,8 @@ type Gateway struct {
 	Certificate  Value[string]   // a file with a client certificate and its key
 	TokenFile    Value[string]   // a file with a bearer token, which nobody else may read
 	TokenCommand Value[[]string] // or a program and its arguments, which prints it
+	Device       Value[string]   // or an identity provider's URL, for the device grant (RFC 8628)
+	DeviceClient Value[string]   // and what we are called there
 }
 
 // DefaultGatewayPort is the port of a gateway's URL that names none (RFC 6455 section 3).
@@ -63,8 +65,10 @@ func (r *reader) gateway(t *table) *Gateway {
 	case t.broken != nil:
 	case !g.URL.Set || len(g.URL.V) == 0:
 		r.spoil(r.problem(t.at, fmt.Sprintf("%s %s does not say where it is", g.word(), t.name), `write url = "wss://HOST"`))
-	case g.TokenFile.Set && g.TokenCommand.Set:
-		r.spoil(r.problem(t.at, fmt.Sprintf("%s %s names two tokens", g.word(), t.name), "keep one of token_file and token_command"))
+	case g.Device.Set != g.DeviceClient.Set:
+		r.spoil(r.problem(t.at, fmt.Sprintf("%s %s names one of device and device_client", g.word(), t.name), "name both: the identity provider's URL, and what this program is called there"))
+	case g.TokenFile.Set && g.TokenCommand.Set, g.Device.Set && (g.TokenFile.Set || g.TokenCommand.Set):
+		r.spoil(r.problem(t.at, fmt.Sprintf("%s %s names two tokens", g.word(), t.name), "keep one of token_file, token_command and device"))
 	}
 	g.Session = r.session(t)
 	if len(g.URL.V) > 0 {

@@ -207,6 +207,8 @@ var settings = []setting{
 	// Of the table of a gateway.
 	ofGateway("ca", func(g *Gateway) *Value[string] { return &g.CA }, checkPath),
 	ofGateway("host_key", func(g *Gateway) *Value[string] { return &g.HostKey }, checkFingerprint),
+	ofGateway("device", func(g *Gateway) *Value[string] { return &g.Device }, checkAddress),
+	ofGateway("device_client", func(g *Gateway) *Value[string] { return &g.DeviceClient }, nil),
 	ofGateway("certificate", func(g *Gateway) *Value[string] { return &g.Certificate }, checkPath),
 }
 

@@ -146,6 +146,7 @@ func Open(ctx context.Context, o Options) (*Engine, error) {
 	e.openSeries()
 	e.show(&ws)
 	screenlock.Watch(e.ctx, func(why string) {
+		e.Walker.ForgetTokens()
 		if n := e.Keys.Ring.Forget(); n > 0 {
 			e.Events.Tell(KeysGone{Why: why, Keys: n})
 		}

@@ -113,6 +113,8 @@ func (g *Gateway) secrets() (all []secret) {
 	switch {
 	case g.TokenFile != "":
 		all = append(all, secret{"the token in " + sanitize.Name(g.TokenFile), g.TokenFile})
+	case g.Device != "":
+		all = append(all, secret{"a token of " + sanitize.Line(g.Device, 80), ""})
 	case len(g.TokenCommand) > 0:
 		all = append(all, secret{"the token that " + sanitize.Name(g.TokenCommand[0]) + " prints", ""})
 	}

@@ -149,6 +149,8 @@ type Gateway struct {
 	Certificate  string   // a client certificate and its key
 	TokenFile    string   // a bearer token
 	TokenCommand []string // or a program and its arguments, which prints it
+	Device       string   // or an identity provider's URL, for the device grant
+	DeviceClient string   // and what we are called there
 }
 
 // Lease is a login that an issuer gives for a while.
@@ -396,7 +398,7 @@ func (p Planner) gateway(g *book.Gateway) Hop {
 	}
 	h := p.hop(g.Session, "")
 	h.User, h.Way = gatewayUser, ""
-	h.Gateway = &Gateway{g.Issuer, g.URL.V, path(g.CA.V), g.HostKey.V, path(g.Certificate.V), path(g.TokenFile.V), g.TokenCommand.V}
+	h.Gateway = &Gateway{g.Issuer, g.URL.V, path(g.CA.V), g.HostKey.V, path(g.Certificate.V), path(g.TokenFile.V), g.TokenCommand.V, g.Device.V, g.DeviceClient.V}
 	return h
 }
 

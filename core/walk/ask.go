@@ -104,8 +104,9 @@ type ServerQuestions struct {
 	Instruction string
 	Questions   []Question
 	Try         int
-	After       string // what the server accepted already, "" for nothing
-	Banner      string // what it said before the login, in lines
+	After       string   // what the server accepted already, "" for nothing
+	Banner      string   // what it said before the login, in lines
+	Picture     []string // drawn as it is where there is room, none for most
 }
 
 // Question is one question of a server.

@@ -181,6 +181,11 @@ func (l *Link) gatewayTarget(p *patience) (line.Target, error) {
 		t.Present = &cert
 	}
 	token, file, err := l.gatewayToken(p)
+	if g.Device != "" {
+		if token, err = l.deviceToken(p); err != nil {
+			return t, l.fail(gate.Key, gate.CannotAsk, "no token", sanitize.Line(err.Error(), 300), "go to the address that is shown, or name another way to be known", err)
+		}
+	}
 	if err != nil {
 		return t, unreadable(gate.Key, file, "the token", err)
 	}

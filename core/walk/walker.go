@@ -79,7 +79,8 @@ type Walker struct {
 	guests  guests
 	brief   map[string]brief      // by prefix
 	proxies map[string]proxyLogin // that were right the last time, by the proxy
-	silent  map[string]bool       // what servers call themselves that end links by their answer to a keepalive
+	devices devices
+	silent  map[string]bool // what servers call themselves that end links by their answer to a keepalive
 }
 
 // New returns a walker without links.

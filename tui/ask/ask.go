@@ -397,6 +397,11 @@ func (m *Model) words(q *question) (title string, body []string) {
 			}
 		}
 	}
+	for _, l := range s.Picture {
+		if len(s.Picture)+len(body) < 40 && fit.Width(l) < m.width-6 {
+			body = append(body, "  "+l)
+		}
+	}
 	if s.Password {
 		return "password", body
 	}
