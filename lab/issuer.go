@@ -35,6 +35,7 @@ type purser struct {
 	server  *issuer.Server
 	url     string
 	hostKey string
+	asks    chan struct{} // the pilot is to ask now
 }
 
 // Purser is the name of the bay's issuer.
@@ -85,7 +86,7 @@ expect everyone may NOT root at tide-db
 
 // openPurser starts the issuer.
 func (b *Lab) openPurser(keys map[string]ssh.PublicKey) (err error) {
-	p := &purser{dir: filepath.Join(b.Dir, "lab", Purser)}
+	p := &purser{dir: filepath.Join(b.Dir, "lab", Purser), asks: make(chan struct{}, 1)}
 	if err := os.MkdirAll(p.dir, 0o700); err != nil {
 		return err
 	}
@@ -183,15 +184,20 @@ func (b *Lab) pilot(key string) {
 	at := h.AsRoute()
 	ask := time.After(pilotAsks)
 	seen := map[string]time.Time{}
+	wants := func() {
+		b.wg.Go(func() {
+			weir := route.Hop{Name: "weir", User: "root", Lease: &route.Lease{Issuer: Purser, Machine: "weir", Way: h}}
+			_, _ = client.Get(b.ctx, weir, "the float switch hangs, it has to be freed before the ebb", nil) // whatever comes of it
+		})
+	}
 	for {
 		select {
 		case <-b.ctx.Done():
 			return
 		case <-ask:
-			b.wg.Go(func() {
-				weir := route.Hop{Name: "weir", User: "root", Lease: &route.Lease{Issuer: Purser, Machine: "weir", Way: h}}
-				_, _ = client.Get(b.ctx, weir, "the float switch hangs, it has to be freed before the ebb", nil) // whatever comes of it
-			})
+			wants()
+		case <-b.purser.asks:
+			wants()
 		case <-time.After(pilotLooks):
 		}
 		list, err := lease.Told[lease.Waiting](b.ctx, client, at, lease.Ask{Waiting: true})
@@ -210,6 +216,9 @@ func (b *Lab) pilot(key string) {
 		}
 	}
 }
+
+// PilotAsks has the pilot ask for what the warden has to agree to, now.
+func (b *Lab) PilotAsks() { b.purser.asks <- struct{}{} }
 
 // nobodyThere answers no question.
 type nobodyThere struct{}

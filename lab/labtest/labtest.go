@@ -14,11 +14,16 @@ import (
 	"meatus/lab"
 )
 
-// Yes answers for a person who vouches for every machine and is asked nothing else.
+// Yes answers for a person who vouches for every machine and answers nothing else.
 type Yes struct{ walk.Asker }
 
 // Identity says yes.
 func (Yes) Identity(context.Context, walk.IdentityQuestion) error { return nil }
+
+// Answers gives no answer.
+func (Yes) Answers(context.Context, walk.ServerQuestions) ([]string, error) {
+	return nil, walk.ErrDeclined
+}
 
 // first is the folder of a lab that was opened once. [Main] removes
 // it.

@@ -37,9 +37,9 @@ type Model struct {
 	typing        bool
 	line          *line.Line
 	err           error
-	over          int    // of spans: how far back a drawing reaches
-	gateway       string // whose record shows, "" for the trail of this account
-	asked         int    // readings asked for; answers to older ones are dropped
+	over          int           // of spans: how far back a drawing reaches
+	of            *book.Gateway // the gateway or issuer whose record shows, nil for the trail of this account
+	asked         int           // readings asked for; answers to older ones are dropped
 }
 
 type read struct {
@@ -73,7 +73,7 @@ func (m *Model) Typing() bool { return m.typing }
 
 // read reads the trail anew.
 func (m *Model) read() tea.Cmd {
-	if m.gateway != "" {
+	if m.of != nil {
 		return m.readRecord()
 	}
 	if m.s.Trail == nil {
@@ -88,27 +88,36 @@ func (m *Model) read() tea.Cmd {
 	})
 }
 
-// readRecord reads the record of a gateway.
+// readRecord reads the record of a gateway, or of an issuer.
 func (m *Model) readRecord() tea.Cmd {
 	m.asked++
-	record, f, asked, gateway := m.s.GatewayRecord, m.filter, m.asked, m.gateway
+	record, f, asked, of := m.s.GatewayRecord, m.filter, m.asked, m.of
+	if of.Issuer {
+		record = m.s.IssuerRecord
+	}
 	f.Limit = shown
 	return m.s.Run(func() tea.Msg {
-		entries, err := record(gateway, f)
+		entries, err := record(of.Name, f)
 		return read{asked, entries, err}
 	})
 }
 
-// another shows the record of the next gateway, or the trail again.
+// services are those of the sessions file that keep a record.
+func (m *Model) services() []*book.Gateway {
+	b := m.s.Workspace().Book
+	return slices.Concat(b.Gateways, b.Issuers)
+}
+
+// another shows the record of the next service, or the trail again.
 func (m *Model) another() tea.Cmd {
-	gateways := m.s.Workspace().Book.Gateways
+	all := m.services()
 	next := 0
-	if m.gateway != "" {
-		next = 1 + slices.IndexFunc(gateways, func(g *book.Gateway) bool { return g.Name == m.gateway })
+	if m.of != nil {
+		next = 1 + slices.IndexFunc(all, func(g *book.Gateway) bool { return g.Name == m.of.Name && g.Issuer == m.of.Issuer })
 	}
-	m.gateway = ""
-	if next < len(gateways) {
-		m.gateway = gateways[next].Name
+	m.of = nil
+	if next < len(all) {
+		m.of = all[next]
 	}
 	m.entries, m.err, m.at.At = nil, nil, 0
 	return m.read()
@@ -127,7 +136,7 @@ func (m *Model) Table() place.Table {
 		place.On("/", "find", func() tea.Cmd { m.typing = true; m.line.Begin(m.filter.Text); return nil }).Whole().Also("search narrow filter"),
 		place.On("|", "failures only", m.failures).Whole().Also("errors filter failed"),
 		place.On("r", "read again", m.read).Whole().Also("reload refresh"),
-		place.On("a", "the record of a gateway, or the trail again", m.another).If(func() bool { return len(m.s.Workspace().Book.Gateways) > 0 }, "the sessions file names no gateway").Ranked(place.InHelp).Whole().Also("gateway record who reached what audit"),
+		place.On("a", "the record of a gateway or an issuer, or the trail again", m.another).If(func() bool { return len(m.services()) > 0 }, "the sessions file names no gateway and no issuer").Ranked(place.InHelp).Whole().Also("gateway issuer lease record who reached what audit"),
 		place.On("x", "draw the last "+spans[m.over].word, m.draw).Whole().Also("timeline picture svg pdf who was connected"),
 		place.On("+ =", "longer", func() tea.Cmd { m.over = min(m.over+1, len(spans)-1); return nil }).Whole().Also("timeline span"),
 		place.On("-", "shorter", func() tea.Cmd { m.over = max(m.over-1, 0); return nil }).Whole().Also("timeline span"),
@@ -223,8 +232,12 @@ func (m *Model) View() []string {
 		note = "failures only · " + note
 	}
 	title := t.Accent.Render("trail")
-	if m.gateway != "" {
-		title += t.Faint.Render(" of ") + t.Accent.Render(theme.Gateway) + " " + t.Strong.Render(m.gateway)
+	if m.of != nil {
+		mark := theme.Gateway
+		if m.of.Issuer {
+			mark = theme.Issuer
+		}
+		title += t.Faint.Render(" of ") + t.Accent.Render(mark) + " " + t.Strong.Render(m.of.Name)
 	}
 	if m.typing || m.filter.Text != "" {
 		text := t.Strong.Render(m.filter.Text)
@@ -235,13 +248,13 @@ func (m *Model) View() []string {
 	}
 	lines := []string{t.Title(title, t.Faint.Render(note), m.width, fit.Spread)}
 	switch {
-	case m.s.Trail == nil && m.gateway == "":
+	case m.s.Trail == nil && m.of == nil:
 		for _, l := range fit.Wrap(m.s.NoTrail.Error(), m.width-6) {
 			lines = append(lines, "   "+l)
 		}
 	case m.err != nil:
 		lines = append(lines, fit.Hang("   "+t.Mark(gate.Shut)+" "+m.err.Error(), 5, m.width-1).Whole...)
-	case len(m.entries) == 0 && m.gateway != "":
+	case len(m.entries) == 0 && m.of != nil:
 		lines = append(append(lines, ""), "   "+t.Faint.Render("reading, or nothing is recorded"))
 	case len(m.entries) == 0:
 		lines = append(append(lines, ""), fit.Hang("   "+t.Faint.Render("Nothing yet. What is done stands here, with what came of it: walks, shells, tunnels, edits, keys mended and lent."), 3, m.width-1).Whole...)

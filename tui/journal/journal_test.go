@@ -108,9 +108,14 @@ func TestTheRecordOfAGateway(t *testing.T) {
 	d.UntilSees("1 entries", "sounder enrolled")
 	d.Press("|")
 	d.UntilSees("failures only", "0 entries")
-	d.Press("a")
-	if m := d.On().(*Model); m.gateway != "" {
-		t.Errorf("the record of %s shows", m.gateway)
+	d.Press("a", "|", "/", "esc", "/")
+	d.Type("trusts")
+	d.Press("enter")
+	d.UntilSees("trail of", "purser", "1 entries", "weir trusts, by warden")
+	d.Fits()
+	d.Press("a", "a")
+	if m := d.On().(*Model); m.of != nil {
+		t.Errorf("the record of %s shows", m.of.Name)
 	}
 	d = placetest.Workspace(t, "[gateway.bay]\nurl = \"wss://127.0.0.1:1\"\n")
 	d.Place(New)

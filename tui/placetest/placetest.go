@@ -163,7 +163,8 @@ func (d *Driver) services() *place.Services {
 
 		ListGateways:  e.ListGateways,
 		GatewayRecord: e.GatewayRecord,
-		Grants:        e.Grants,
+		AttendIssuer:  d.Engine.AttendIssuer, IssuerRecord: d.Engine.IssuerRecord,
+		Grants: e.Grants,
 	}
 }
 

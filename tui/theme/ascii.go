@@ -16,6 +16,7 @@ var plain = strings.NewReplacer(pairs(
 	"◜◝◞◟", "|/-\\",
 	"▁▂▃▄▅▆▇█░▒", "_.-:=+*#.:",
 	"·•…✓♪⌂≡≣▤▨∿–±×°≠≤≥◈", "-*.v!0T=#%~--x'!<>H",
+	"▦▷◷", "#>@",
 )...)
 
 // pairs are the letters of each text beside those of the one after it.
@@ -32,6 +33,9 @@ func pairs(texts ...string) []string {
 
 // Gateway is the mark of a gateway: a relay that two sides come to.
 const Gateway = "◈"
+
+// Issuer marks an issuer of leases.
+const Issuer = "◷"
 
 // ASCII is a screen with its marks and lines in ASCII, for terminals that have no others. What
 // else stands on it stays as it is; dots of charts become full stops.
