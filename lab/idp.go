@@ -53,7 +53,11 @@ func (b *Lab) openProvider() error {
 	if err != nil {
 		return err
 	}
-	kept := filepath.Join(b.Dir, "lab", "provider.port")
+	folder := filepath.Join(b.Dir, "lab", "provider")
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return err
+	}
+	kept := filepath.Join(folder, "port")
 	port, err := keptText(kept, func() string { return "0" })
 	if err != nil {
 		return err
