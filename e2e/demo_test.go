@@ -16,7 +16,7 @@ func TestDemoFromTheFirstScreenToTheLast(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	s := show(t, 120, 36, program, "demo", "--dir", dir)
-	s.until("Lantern Bay", "21 routes", "tide-db", "shut", "enter open shell")
+	s.until("Lantern Bay", "22 routes", "tide-db", "shut", "enter open shell")
 
 	s.keys("Down", "Down", "Enter") // gauge-1
 	s.until("keeper on gauge-1 (10.61.4.31) · here ▸ quay ▸ gauge-1", "keeper@gauge-1:~$")
@@ -50,7 +50,7 @@ func TestDemoFromTheFirstScreenToTheLast(t *testing.T) {
 	s.keys("M-m")
 	s.until("go to", "keeper on gauge-1", "Routes")
 	s.keys("0")
-	s.until("21 routes", "3 live", "2 links", "gauge-1")
+	s.until("22 routes", "3 live", "2 links", "gauge-1")
 	s.keys("Up", "Up", "Enter") // quay: a second shell, no second login
 	s.until("warden on quay", "warden@quay:~$")
 	s.keys("M-m", "1")
@@ -60,7 +60,7 @@ func TestDemoFromTheFirstScreenToTheLast(t *testing.T) {
 	s.keys("Enter")
 	s.until("ended, status 3")
 	s.keys("Enter")
-	s.until("21 routes")
+	s.until("22 routes")
 	s.text("q")
 	s.until("A shell is live. Leaving ends it", "warden on quay")
 	s.keys("Escape")
@@ -77,14 +77,14 @@ func TestDemoMistakesAndTheirRemedies(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	s := show(t, 140, 40, program, "demo", "--dir", dir)
-	s.until("21 routes · 3 shut")
+	s.until("22 routes · 3 shut")
 
 	s.keys("Down") // tide-db: its key is too open
 	s.until("group and others can read it", "press m: set mode 0600")
 	s.keys("Enter")
 	s.until("key unusable at tide-db")
 	s.text("m")
-	s.until("tide.pem now has mode 0600", "21 routes")
+	s.until("tide.pem now has mode 0600", "22 routes")
 	if info, err := os.Stat(filepath.Join(dir, "keys", "tide.pem")); err != nil || info.Mode().Perm() != 0o600 {
 		t.Errorf("tide.pem: %v, %v", info, err)
 	}
@@ -132,7 +132,7 @@ func TestAReplacedMachineIsSettled(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	s := show(t, 130, 36, program, "demo", "--dir", dir)
-	s.until("21 routes")
+	s.until("22 routes")
 	s.keys("Down", "Down", "Down", "Enter")
 	s.until("identity changed at gauge-2", "press m to settle it")
 	s.text("m")
@@ -164,7 +164,7 @@ func TestAReplacedMachineIsSettled(t *testing.T) {
 func TestWaitingUntilAMachineIsUp(t *testing.T) {
 	t.Parallel()
 	s := show(t, 130, 36, program, "demo", "--dir", t.TempDir())
-	s.until("21 routes")
+	s.until("22 routes")
 	s.keys("Down", "Down", "Down", "Down", "Enter")
 	s.until("refused at gauge-3", "w wait until it is up")
 	s.text("w")
@@ -182,7 +182,7 @@ func TestAWrongLoginIsMendedOnTheSheet(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	s := show(t, 120, 36, program, "demo", "--dir", dir)
-	s.until("21 routes")
+	s.until("22 routes")
 	before, _ := os.ReadFile(filepath.Join(dir, "sessions.toml"))
 	s.keys("Down", "Down", "Down", "Down", "Down")
 	s.text("e")
@@ -204,7 +204,7 @@ func TestAWrongLoginIsMendedOnTheSheet(t *testing.T) {
 		t.Errorf("the file is now\n%s", text)
 	}
 	s.keys("M-m", "0")
-	s.until("21 routes")
+	s.until("22 routes")
 	s.text("u")
 	s.until("u again takes back: user of gauge-4")
 	s.text("u")
@@ -218,13 +218,13 @@ func TestAnEditFromOutsideIsShown(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	s := show(t, 120, 36, program, "demo", "--dir", dir)
-	s.until("21 routes")
+	s.until("22 routes")
 	file := filepath.Join(dir, "sessions.toml")
 	text, _ := os.ReadFile(file)
 	if err := os.WriteFile(file, append(text, "\n[session.winch]\nhost = \"10.61.4.70\"\nsite = \"reef\"\n"...), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	s.until("22 routes", "sessions.toml was edited: new: winch", "┈┈  winch")
+	s.until("23 routes", "sessions.toml was edited: new: winch", "┈┈  winch")
 	s.text("e")
 	s.until("session sheet ─ quay")
 	s.keys("Enter")
@@ -239,7 +239,7 @@ func TestSessionsAreRenamedCopiedAndRemoved(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	s := show(t, 120, 36, program, "demo", "--dir", dir)
-	s.until("21 routes")
+	s.until("22 routes")
 	s.text("e")
 	s.until("session sheet ─ quay")
 	s.text("R")
@@ -254,17 +254,17 @@ func TestSessionsAreRenamedCopiedAndRemoved(t *testing.T) {
 	s.until("through it; give")
 	s.text("N")
 	s.keys("Enter")
-	s.until("session sheet ─ pier-2", "22 routes")
+	s.until("session sheet ─ pier-2", "23 routes")
 	s.text("D")
 	s.keys("Enter")
-	s.until("removed pier-2", "21 routes")
+	s.until("removed pier-2", "22 routes")
 }
 
 func TestTheTrailTellsWhatWasDone(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	s := show(t, 130, 36, program, "demo", "--dir", dir)
-	s.until("21 routes")
+	s.until("22 routes")
 	s.keys("Down")
 	s.until("press m: set mode 0600")
 	s.text("m")
@@ -278,7 +278,7 @@ func TestTheTrailTellsWhatWasDone(t *testing.T) {
 	s.keys("Enter")
 	s.until("ended, status 3")
 	s.keys("Enter")
-	s.until("21 routes")
+	s.until("22 routes")
 	s.keys("Down", "Down", "Enter")
 	s.until("identity changed at gauge-2")
 	s.keys("M-m", "T")
@@ -292,7 +292,7 @@ func TestTheTrailTellsWhatWasDone(t *testing.T) {
 	s.keys("Escape")
 	s.until("walked to its end")
 	s.keys("Escape")
-	s.until("21 routes")
+	s.until("22 routes")
 	r := do(t, dir, "", "trail", "--json", "identity changed")
 	if r.status != 0 || strings.Count(r.out, "\n") != 1 || !strings.Contains(r.out, `"session":"gauge-2"`) {
 		t.Errorf("%+v", r)
@@ -302,7 +302,7 @@ func TestTheTrailTellsWhatWasDone(t *testing.T) {
 func TestAllMachinesAreLookedAt(t *testing.T) {
 	t.Parallel()
 	s := show(t, 130, 36, program, "demo", "--dir", t.TempDir())
-	s.until("21 routes · 3 shut")
+	s.until("22 routes · 3 shut")
 	s.text("C")
 	s.until("identity changed at gauge-2", "refused at gauge-3", "at hulk")
 	s.gone("looking")
@@ -314,7 +314,7 @@ func TestAWalkCanBeStopped(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	s := show(t, 100, 30, program, "demo", "--dir", dir)
-	s.until("21 routes")
+	s.until("22 routes")
 	s.keys("Enter")
 	s.until("warden@quay:~$")
 	s.text("fault gauge-1 freeze")
@@ -331,7 +331,7 @@ func TestNewSessionIsWrittenAndWalked(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	s := show(t, 110, 30, program, "demo", "--dir", dir)
-	s.until("21 routes")
+	s.until("22 routes")
 	before, _ := os.ReadFile(filepath.Join(dir, "sessions.toml"))
 	s.text("n")
 	s.until("new session")
@@ -343,7 +343,7 @@ func TestNewSessionIsWrittenAndWalked(t *testing.T) {
 	s.keys("Tab")
 	s.until("with gauge.pem", "here ─────── quay ─────── two")
 	s.keys("Enter")
-	s.until("22 routes")
+	s.until("23 routes")
 	after, _ := os.ReadFile(filepath.Join(dir, "sessions.toml"))
 	if !strings.HasPrefix(string(after), string(before)) || !strings.Contains(string(after), "[session.two]") {
 		t.Errorf("the file is now\n%s", after)
@@ -384,7 +384,7 @@ func TestAnEmptyWorkspaceSaysWhatToDo(t *testing.T) {
 	s.text("n")
 	s.until("ctrl+d look at the demo")
 	s.keys("C-d")
-	s.until("Lantern Bay", "21 routes")
+	s.until("Lantern Bay", "22 routes")
 	s.text("q")
 	s.ended()
 }
@@ -467,7 +467,7 @@ func TestCheckTellsEveryVerdictAsJSON(t *testing.T) {
 			Gates               []struct{ Gate, Verdict, Seen, Reason, Remedy string }
 		}
 	}
-	if err := json.Unmarshal([]byte(r.out), &reports); err != nil || r.status != 3 || len(reports) != 21 {
+	if err := json.Unmarshal([]byte(r.out), &reports); err != nil || r.status != 3 || len(reports) != 22 {
 		t.Fatalf("%v, status %d, %d reports", err, r.status, len(reports))
 	}
 	tide := reports[1]

@@ -81,7 +81,7 @@ func TestAnInstanceIsStoppedStartedAndWalkedTo(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	s := show(t, 80, 24, program, "demo", "--dir", dir)
-	s.until("21 routes")
+	s.until("22 routes")
 	s.text("Y")
 	s.until("shore 10.61.0.0/24, from here", "reef 10.61.4.0/24, through quay", " quay ")
 	s.text("d")
@@ -169,14 +169,14 @@ func TestALiveShellFollowsItsInstance(t *testing.T) {
 		t.Fatalf("%+v", r)
 	}
 	s := show(t, 120, 36, program, "--workspace", dir)
-	s.until("22 routes")
+	s.until("23 routes")
 	s.choose("gauge-9")
 	s.keys("Enter")
 	s.until("Enter vouches for it")
 	s.keys("Enter")
 	s.until("keeper on gauge-9")
 	s.lead("0")
-	s.until("22 routes")
+	s.until("23 routes")
 	s.text("Y")
 	s.text("/gauge-9")
 	s.keys("Enter")
@@ -192,7 +192,7 @@ func TestALiveShellFollowsItsInstance(t *testing.T) {
 	s.keys("Enter") // another shell, beside the one that comes back
 	s.until("keeper on gauge-9")
 	s.lead("0")
-	s.until("22 routes", "shells", "10.61.4.71")
+	s.until("23 routes", "shells", "10.61.4.71")
 }
 
 // Who gets where on the command line: the proof, what would open it, exposure, expectations.

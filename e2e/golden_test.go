@@ -100,7 +100,7 @@ func goldenBay(t *testing.T) (home string) {
 	home = t.TempDir()
 	dir := filepath.Join(home, "bay")
 	s := show(t, 80, 24, "env", "HOME="+home, program, "demo", "--dir", dir)
-	s.until("21 routes")
+	s.until("22 routes")
 	s.text("q")
 	s.ended()
 	file := filepath.Join(dir, "sessions.toml")

@@ -11,7 +11,7 @@ func TestRemediesAreChosenAndDone(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	s := show(t, 130, 36, program, "demo", "--dir", dir)
-	s.until("21 routes")
+	s.until("22 routes")
 	sessions := func() string {
 		text, _ := os.ReadFile(filepath.Join(dir, "sessions.toml"))
 		return string(text)
@@ -76,7 +76,7 @@ func TestAnExpectedFingerprintIsCompared(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	s := show(t, 130, 36, program, "demo", "--dir", dir)
-	s.until("21 routes")
+	s.until("22 routes")
 	s.text("/archive")
 	s.keys("Enter")
 	screen := s.until("first visit ─ archive", "SHA256")
@@ -108,7 +108,7 @@ func TestAnExpectedFingerprintIsCompared(t *testing.T) {
 	s.keys("Enter")
 	s.until("is history; the next visit is a first one", "before")
 	s.keys("Escape")
-	s.until("21 routes")
+	s.until("22 routes")
 	s.keys("Escape")
 	s.gone("/ archive")
 	s.text("/tide-db")
@@ -123,7 +123,7 @@ func TestAnExpectedFingerprintIsCompared(t *testing.T) {
 func TestHowFarAChecksGoesIsChosen(t *testing.T) {
 	t.Parallel()
 	s := show(t, 130, 36, program, "demo", "--dir", t.TempDir())
-	s.until("21 routes", "check: identity")
+	s.until("22 routes", "check: identity")
 	s.text("v")
 	s.until("check: login")
 	s.text("v")
@@ -161,7 +161,7 @@ func TestListsGoOutAndComeIn(t *testing.T) {
 		t.Fatal(err)
 	}
 	r := do(t, dir, "", "import", list)
-	if r.status != 2 || !strings.Contains(r.out, "add      pier\n           site      shore\n           host      203.0.113.20\n") || !strings.Contains(r.out, "change   gauge-1\n           host: 10.61.4.31 → 10.61.4.91") || !strings.Contains(r.out, "1 to add, 1 to change, 25 as they are") || !strings.Contains(r.err, "nobody to ask") {
+	if r.status != 2 || !strings.Contains(r.out, "add      pier\n           site      shore\n           host      203.0.113.20\n") || !strings.Contains(r.out, "change   gauge-1\n           host: 10.61.4.31 → 10.61.4.91") || !strings.Contains(r.out, "1 to add, 1 to change, 26 as they are") || !strings.Contains(r.err, "nobody to ask") {
 		t.Errorf("%+v", r)
 	}
 	if again := do(t, dir, "", "export"); again.out != out.out {
@@ -203,14 +203,14 @@ func TestSitesAreEditedOnTheirSheet(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	s := show(t, 130, 36, program, "demo", "--dir", dir)
-	s.until("21 routes")
+	s.until("22 routes")
 	s.keys("Down", "Down")
 	s.text("e")
 	s.until("session sheet ─ gauge-1", "costs 30 kB an hour")
 	s.keys("Tab")
 	s.until("like sheet ─ gauge-*", "gives values to 4")
 	s.keys("Tab")
-	s.until("site sheet ─ reef", "gives values to 15")
+	s.until("site sheet ─ reef", "gives values to 16")
 	s.keys("Down", "Enter")
 	s.until("the login")
 	s.keys("C-u")

@@ -102,7 +102,7 @@ func TestRulesOnTheScreen(t *testing.T) {
 	t.Parallel()
 	dir := startLab(t)
 	s := show(t, 80, 24, program, "--workspace", dir)
-	s.until("21 routes")
+	s.until("22 routes")
 	s.choose("sluice")
 	s.until("rules     shut by inbound rules")
 	s.text("m")
@@ -137,7 +137,7 @@ func TestRulesOnTheScreen(t *testing.T) {
 	s.keys("Down", "Down", "Enter")
 	s.until("keeper on sluice")
 	s.lead("0")
-	s.until("21 routes")
+	s.until("22 routes")
 	if r := do(t, dir, "", "estate", "open"); !strings.Contains(r.out, "sluice: lets in tcp 22 from 10.61.4.1/32") {
 		t.Errorf("%+v", r)
 	}

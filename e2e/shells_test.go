@@ -12,7 +12,7 @@ func onGauge(t *testing.T, cols, rows int) (*screen, string) {
 	t.Helper()
 	dir := t.TempDir()
 	s := show(t, cols, rows, program, "demo", "--dir", dir)
-	s.until("21 routes")
+	s.until("22 routes")
 	s.keys("Down", "Down", "Enter")
 	s.until("keeper@gauge-1:~$")
 	return s, dir
@@ -24,7 +24,7 @@ func TestTwoShellsStandSideBySide(t *testing.T) {
 	s.lead("b")
 	s.until("there is no other shell")
 	s.lead("0")
-	s.until("21 routes")
+	s.until("22 routes")
 	s.keys("Up", "Up", "Enter")
 	s.until("warden@quay:~$")
 	s.lead("b")
@@ -147,7 +147,7 @@ func TestALostShellComesBackAndSaysSo(t *testing.T) {
 func TestArrivalSecondStepAndCertificate(t *testing.T) {
 	t.Parallel()
 	s := show(t, 120, 34, program, "demo", "--dir", t.TempDir())
-	s.until("21 routes")
+	s.until("22 routes")
 	s.text("/lamp")
 	s.keys("Enter")
 	s.until("lamp asks", "it says  Keepers of the lamp only", "key gauge.pem was accepted; one more step is wanted", "Code:")
@@ -202,7 +202,7 @@ func TestTheSwitcherMarksWhatHappenedMeanwhile(t *testing.T) {
 	s.keys("Enter")
 	s.until("level")
 	s.lead("0")
-	s.until("21 routes")
+	s.until("22 routes")
 	s.keys("Up", "Up", "Enter")
 	s.until("warden@quay:~$")
 	s.lead()
@@ -220,13 +220,13 @@ func TestALostShellCanBeGivenUp(t *testing.T) {
 	s.lead("1")
 	s.until("esc give up")
 	s.keys("Escape")
-	s.until("21 routes")
+	s.until("22 routes")
 }
 
 func TestALendIsAskedForAndSeen(t *testing.T) {
 	t.Parallel()
 	s := show(t, 120, 30, program, "demo", "--dir", t.TempDir())
-	s.until("21 routes")
+	s.until("22 routes")
 	s.text("/spit")
 	s.keys("Enter")
 	s.until("warden@quay:~$", "lends gauge.pem")
@@ -285,7 +285,7 @@ func TestAShellGoesOnInASmallWindow(t *testing.T) {
 	s.keys("Enter")
 	s.until("ls /srv/gauge")
 	s.lead("0")
-	s.until("21 routes")
+	s.until("22 routes")
 	s.resize(60, 10)
 	s.until("Meatus needs a window")
 }

@@ -34,7 +34,7 @@ func (s *screen) vouch(session string) {
 func (s *screen) home() {
 	s.t.Helper()
 	s.lead("0")
-	s.until("21 routes")
+	s.until("22 routes")
 }
 
 // The README's tour, step by step, at the smallest size and at a usual one.
@@ -45,7 +45,7 @@ func TestTheTourIsGoneThrough(t *testing.T) {
 			dir := t.TempDir()
 			home := t.TempDir()
 			s := show(t, size[0], size[1], "env", "HOME="+home, program, "demo", "--dir", dir)
-			s.until("21 routes")
+			s.until("22 routes")
 			tourOfChecks(s)
 			tourOfMending(s, dir)
 			tourOfTunnels(s)
@@ -54,6 +54,7 @@ func TestTheTourIsGoneThrough(t *testing.T) {
 			tourOfMany(s)
 			tourOfEstate(s)
 			tourOfRules(s)
+			tourOfLeases(s)
 		})
 	}
 }
@@ -90,7 +91,7 @@ func tourOfChecks(s *screen) {
 	s.text("H")
 	s.until("hosts ─", "10.61.4.32:22")
 	s.keys("Escape")
-	s.until("21 routes")
+	s.until("22 routes")
 
 	s.choose("gauge-3")
 	s.until("refused")
@@ -332,7 +333,7 @@ func tourOfEstate(s *screen) {
 	s.keys("Enter")
 	s.until("keeper on gauge-5")
 	s.lead("0")
-	s.until("22 routes")
+	s.until("23 routes")
 	s.text("Y")
 	s.until("❯━ gauge-5") // what was looked for is looked for still
 	s.text("D")
@@ -346,7 +347,7 @@ func tourOfEstate(s *screen) {
 	s.keys("Enter")
 	s.until("keeper on gauge-5") // the address is another, the instance the same: nothing is asked
 	s.lead("0")
-	s.until("22 routes")
+	s.until("23 routes")
 }
 
 // tourOfRules is step 14: a session that rules keep shut, the ways to it, rules that are tried, and who is let in.
@@ -374,6 +375,40 @@ func tourOfRules(s *screen) {
 	s.until("go by archive", "open it for an hour, and walk there")
 	s.keys("Down", "Down", "Enter")
 	s.until("keeper on sluice")
+	s.lead("0")
+	s.until("routes")
+}
+
+// tourOfLeases is step 17: logins that last for a minute, a second person's yes, a rule that says no, and a machine that
+// is enrolled.
+func tourOfLeases(s *screen) {
+	s.choose("weir")
+	s.keys("Enter")
+	s.until("keeper on weir")
+	s.lead("0")
+	s.choose("weir-root")
+	s.keys("Enter")
+	s.until("the reason")
+	s.text("the ebb gate sticks")
+	s.keys("Enter")
+	s.until("root on weir") // the pilot has said yes
+	s.lead("0")
+	s.choose("weir-clerk")
+	s.keys("Enter")
+	s.until("books-apart denies it")
+	s.keys("Escape")
+	s.lead("9")
+	s.until("leases of purser", "keeper@weir", "root@weir", "may not")
+	s.text("I")
+	s.text("fen")
+	s.keys("Enter")
+	s.until("enrol fen at purser", "meatus-lease-signers.pub is new")
+	s.keys("Enter")
+	s.until("a fresh login by a lease works")
+	s.keys("Escape")
+	s.lead("T")
+	s.text("aa")
+	s.until("trail of", "purser", "may be root at fen")
 	s.lead("0")
 	s.until("routes")
 }

@@ -383,7 +383,7 @@ func TestTunnelsInTheInterface(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	s := show(t, 130, 40, program, "demo", "--dir", dir)
-	s.until("21 routes")
+	s.until("22 routes")
 	s.text("/tables")
 	s.keys("Tab")
 	s.until("m remedies")
@@ -452,7 +452,7 @@ func TestTunnelsInTheInterface(t *testing.T) {
 	s.keys("Escape")
 	s.until("to Routes", "close its door")
 	s.keys("Escape")
-	s.until("21 routes")
+	s.until("22 routes")
 	if drawn, _ := filepath.Glob(filepath.Join(dir, "drawings", "chart-*.pdf")); len(drawn) != 1 {
 		t.Errorf("drawn: %v", drawn)
 	}
@@ -472,7 +472,7 @@ func TestATunnelIsComposedInAPersonsTerms(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	s := show(t, 130, 40, program, "demo", "--dir", dir)
-	s.until("21 routes", "❯ quay")
+	s.until("22 routes", "❯ quay")
 	s.text("P")
 	s.until("a tunnel ─ quay", "a service over there, from here")
 	s.text("archive.internal")
@@ -506,7 +506,7 @@ func TestTheMapIsDrawnToHandOn(t *testing.T) {
 	if r := do(t, dir, "", "draw", "-o", out); r.status != 0 {
 		t.Fatalf("%+v", r)
 	}
-	if text := string(must(os.ReadFile(out))); !strings.Contains(text, "21 sessions, as of") || !strings.Contains(text, ">tide-db<") || !strings.Contains(text, "shut: key, mode 0644") {
+	if text := string(must(os.ReadFile(out))); !strings.Contains(text, "22 sessions, as of") || !strings.Contains(text, ">tide-db<") || !strings.Contains(text, "shut: key, mode 0644") {
 		t.Errorf("%s", text)
 	}
 	pdf := filepath.Join(t.TempDir(), "map.pdf")
@@ -519,15 +519,15 @@ func TestTheMapIsDrawnToHandOn(t *testing.T) {
 		}
 	}
 	s := show(t, 120, 36, program, "--workspace", dir)
-	s.until("21 routes")
+	s.until("22 routes")
 	s.text("x")
-	s.until("draw the map of 21 sessions: enter with addresses")
+	s.until("draw the map of 22 sessions: enter with addresses")
 	s.keys("Escape")
 	s.gone("draw the map of")
 	s.text("x")
-	s.until("draw the map of 21 sessions: enter with addresses")
+	s.until("draw the map of 22 sessions: enter with addresses")
 	s.text("p")
-	s.until("21 sessions drawn, as .svg and .pdf: ")
+	s.until("22 sessions drawn, as .svg and .pdf: ")
 	if files := must(filepath.Glob(filepath.Join(dir, "drawings", "map-*"))); len(files) != 2 {
 		t.Errorf("drawn %q", files)
 	} else if svg := string(must(os.ReadFile(files[1]))); strings.Contains(svg, "203.0.113") {
@@ -573,7 +573,7 @@ func TestWhatWasCarriedAndWhoWasWhereIsDrawnFromTheTrail(t *testing.T) {
 		t.Errorf("%s", text)
 	}
 	s := show(t, 120, 36, program, "--workspace", dir)
-	s.until("22 routes")
+	s.until("23 routes")
 	s.lead("T")
 	s.until("draw the last day", "link is up")
 	s.text("x")

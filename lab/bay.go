@@ -34,6 +34,7 @@ const baySessions = `# Lantern Bay, a tide observatory. Everything here is made 
 #   quay        a private key, an agent's socket and an unknown line were left
 #               behind there
 #   hulk       the token that it was to join the lightship with was used up
+#   weir-clerk  a rule of the purser lets the warden be no clerk
 # and some are only uncommon: the lamp wants a code after the key (its banner
 # gives it away), the mast a certificate.
 
@@ -176,6 +177,12 @@ lease = "purser"
 site  = "reef"
 host  = "10.61.4.90"
 user  = "root"
+lease = "purser/weir"
+
+[session.weir-clerk]             # a rule says no
+site  = "reef"
+host  = "10.61.4.90"
+user  = "clerk"
 lease = "purser/weir"
 
 [session.fen]                    # trusts no issuer yet

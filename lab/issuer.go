@@ -70,6 +70,8 @@ allow  warden  to weir as root   for 10m with reason agreed-by pilots called wit
 allow  keeper  to weir as root   for 5m  with reason end agreed-by pilots on mon-fri at 06:00-18:00
 allow  pilot   to weir as root   for 5m  with reason agreed-by watch called pilots-turn
 allow  warden  to fen  as root   for 60s called new-ground
+allow  keeper  to weir as clerk  for 8h  may files
+deny   warden  to weir as clerk  called books-apart
 allow  mate    to tag:reef as keeper for 60s
 deny   mate    to anything                 # went ashore in October
 enrols warden
@@ -80,6 +82,7 @@ reads  warden
 const pursersExpectations = `expect watch  may keeper at weir
 expect warden may root at weir
 expect keeper may NOT root at weir when sat 12:00
+expect warden may NOT clerk at weir
 expect mate   may NOT keeper at weir
 expect everyone may NOT root at tide-db
 `
@@ -143,7 +146,8 @@ func (b *Lab) openPurser(keys map[string]ssh.PublicKey) (err error) {
 	if err := b.trustAtWeir(signing); err != nil {
 		return err
 	}
-	b.wg.Go(func() { b.pilot(filepath.Join(b.Dir, "lab", "pilot.host")) })
+	pilots := filepath.Join(b.Dir, "lab", "pilot.host")
+	b.wg.Go(func() { b.pilot(pilots) })
 	return nil
 }
 

@@ -76,6 +76,9 @@ var tourSteps = []tourStep{
 	{"Nobody can knock at sounder: it has dialled out to the lightship. Walk there with enter; its gates are those of both.", func(a *App) bool {
 		return a.shellAt("sounder")
 	}},
+	{"weir has no list of keys: purser gives a login for a minute. Walk there with enter, and see in {leases} what you may.", func(a *App) bool {
+		return a.shellAt("weir") && places[a.at].Name == "Leases" && !a.inShell
+	}},
 	{"{trail} tells everything that you did, and what came of it.", func(a *App) bool { return places[a.at].Name == "Trail" && !a.inShell }},
 }
 

@@ -32,7 +32,7 @@ func TestTheTourLeadsThroughTheBay(t *testing.T) {
 		a.goTo(nil)
 		a.home.Select(session)
 	}
-	if !strings.Contains(a.see(), "tour 1 of 15  This is a bay of machines behind the bastion quay. C checks them") {
+	if !strings.Contains(a.see(), "tour 1 of 16  This is a bay of machines behind the bastion quay. C checks them") {
 		t.Fatalf("the first step is not told:\n%s", a.see())
 	}
 	a.press("C")
@@ -69,7 +69,7 @@ func TestTheTourLeadsThroughTheBay(t *testing.T) {
 		b.press(string(r))
 	}
 	b.press("enter")
-	if strings.Contains(b.see(), "tour 1 of 15") || !strings.Contains(b.see(), "meatus tour goes on with it") {
+	if strings.Contains(b.see(), "tour 1 of 16") || !strings.Contains(b.see(), "meatus tour goes on with it") {
 		t.Errorf("it is not left:\n%s", b.see())
 	}
 }

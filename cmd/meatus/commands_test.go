@@ -88,7 +88,7 @@ func TestCheckSaysTheVerdicts(t *testing.T) {
 	b.says("mode 0644", statusShut, "check", "tide-db")
 	b.says("gauge-1", statusDone, "check", "--as-far-as", "identity", "gauge-1")
 	var reports []map[string]any
-	if err := json.Unmarshal([]byte(b.run(statusShut, "check", "--json")), &reports); err != nil || len(reports) != 21 {
+	if err := json.Unmarshal([]byte(b.run(statusShut, "check", "--json")), &reports); err != nil || len(reports) != 22 {
 		t.Errorf("%d reports, %v", len(reports), err)
 	}
 	b.says("is no depth", statusWrongUse, "check", "--as-far-as", "the moon")

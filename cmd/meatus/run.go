@@ -118,6 +118,9 @@ func runOn(cmd *cobra.Command, open opener, w *workspace.Workspace, name, comman
 		if trace != nil {
 			trace(e)
 		}
+		if waits, ok := e.(walk.Trying); ok && waits.Say != "" {
+			fmt.Fprintln(cmd.ErrOrStderr(), "meatus: "+waits.Session+" "+waits.Say)
+		}
 		if ends, ok := e.(walk.LeaseEnds); ok {
 			fmt.Fprintln(cmd.ErrOrStderr(), "meatus: "+ends.Say())
 		}

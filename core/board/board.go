@@ -85,6 +85,7 @@ type Details struct {
 type Walking struct {
 	Hop     int
 	Gate    gate.Kind
+	Say     string // what it waits for at that gate, "" for most
 	Through bool // that gate is passed, and the next not yet tried
 	Waiting *walk.Waiting
 }
@@ -473,7 +474,7 @@ func (b *Board) Hear(e event.Event) {
 	case walk.Trying:
 		b.changeLocked(e.Session, func(_ *session, l *live) {
 			if l.walk != nil {
-				l.walk = &Walking{Hop: e.Hop, Gate: e.Gate}
+				l.walk = &Walking{Hop: e.Hop, Gate: e.Gate, Say: e.Say}
 			}
 		})
 	case walk.Passed:

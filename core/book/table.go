@@ -208,7 +208,37 @@ func RenameSite(path, old, name string) (*Book, error) {
 // another: change gets each
 // path as written and returns what it is now.
 func MoveKey(path, what string, change func(written string) string) (*Book, error) {
+	return Change(path, what, moveKey(change))
+}
+
+// ReplaceKey is MoveKey for a key in the place of another one: gateways and issuers, which know a person by the key that
+// there was, keep it.
+func ReplaceKey(path, what string, change func(written string) string) (*Book, error) {
 	return Change(path, what, func(before *Book, text []byte) ([]byte, error) {
+		text, err := moveKey(change)(before, text)
+		if err != nil {
+			return nil, err
+		}
+		for _, g := range slices.Concat(before.Gateways, before.Issuers) {
+			if !slices.ContainsFunc(g.Keys.V, func(written string) bool { return change(written) != written }) {
+				continue
+			}
+			layer := InGateway
+			if g.Issuer {
+				layer = InIssuer
+			}
+			t, err := findTable(text, Table{Layer: layer, Name: g.Name})
+			if err != nil {
+				return nil, err
+			}
+			text = t.put(text, "key", literal("key", strings.Join(g.Keys.V, ",")))
+		}
+		return text, nil
+	})
+}
+
+func moveKey(change func(written string) string) func(before *Book, text []byte) ([]byte, error) {
+	return func(before *Book, text []byte) ([]byte, error) {
 		text, err := replaceIn(text, "key", change)
 		if err != nil {
 			return nil, err
@@ -226,7 +256,7 @@ func MoveKey(path, what string, change func(written string) string) (*Book, erro
 			}
 		}
 		return text, nil
-	})
+	}
 }
 
 // SetKey says something of a key file: its hosts, stay or confirm, as a person

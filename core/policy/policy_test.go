@@ -320,6 +320,7 @@ func TestWhatPeopleMay(t *testing.T) {
 	machines := []policy.Machine{{Name: "tide-db"}, {Name: "reef-1", Tags: []string{"reef"}}}
 	if got := say(p.WhoCan(machines[0])); got != `mira may log in as keeper at tide-db: always, for 10m, may shell, with a reason, agreed by one of wardens, shells end with it (line 10)
 mira may log in as root at tide-db: always, for 10m, may shell, with a reason, agreed by one of wardens, shells end with it (line 10)
+oskar may not log in as backup at tide-db: line 14 denies it
 oskar may log in as keeper at tide-db: always, for 10m, may shell, with a reason, agreed by one of wardens, shells end with it (line 10)
 oskar may log in as root at tide-db: always, for 10m, may shell, with a reason, agreed by one of wardens, shells end with it (line 10); not on sat,sun (line 13)
 ` {

@@ -143,7 +143,7 @@ func (p *Policy) Can(who string, machines []Machine) []Standing {
 	var all []Standing
 	for _, m := range machines {
 		for _, login := range p.Logins(who, m) {
-			if s := p.Standing(who, m, login); s.May() || s.Denied != nil && len(s.Rules) > 0 {
+			if s := p.Standing(who, m, login); s.May() || s.Denied != nil && (len(s.Rules) > 0 || len(s.Denied.As) > 0) {
 				all = append(all, s)
 			}
 		}

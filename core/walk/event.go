@@ -19,6 +19,7 @@ type Trying struct {
 	Session string
 	Hop     int
 	Gate    gate.Kind
+	Say     string // what it waits for there, "" for most
 }
 
 // Passed says that a walk has passed a gate.

@@ -85,7 +85,7 @@ func (l *Link) refused(ctx context.Context, what string, err error) *gate.Failur
 
 // Trying tells that a channel of the passage is about to be opened.
 func (p *Passage) Trying() {
-	p.walker.tell(Trying{p.id, p.route.Session, len(p.route.Hops) - 1, gate.Channel})
+	p.walker.tell(Trying{p.id, p.route.Session, len(p.route.Hops) - 1, gate.Channel, ""})
 }
 
 // Opened tells that the passage's walk has come to its end: to a channel, or to a

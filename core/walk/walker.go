@@ -394,7 +394,7 @@ func (a *attempt) hearLocked(hop int, g gate.Gate, trying bool) {
 		return
 	}
 	if trying {
-		a.w.tell(Trying{a.id, a.route.Session, hop, g.Kind})
+		a.w.tell(Trying{a.id, a.route.Session, hop, g.Kind, g.Seen})
 	} else {
 		a.w.tell(Passed{a.id, a.route.Session, hop, g})
 	}

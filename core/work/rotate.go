@@ -66,6 +66,11 @@ func (j *Rotate) Run(ctx context.Context, tell func(Step)) error {
 			}
 			j.Adopt(b)
 			tell(Step{Verdict: gate.Open, Where: "sessions", Say: strings.Join(j.names, ", ") + " use " + sanitize.Name(j.New) + " from now on"})
+			for _, g := range slices.Concat(b.Gateways, b.Issuers) {
+				if slices.ContainsFunc(g.Keys.V, func(written string) bool { return j.Workspace().Planner().KeyPath(written) == j.Old }) {
+					tell(Step{Verdict: gate.Ajar, Where: g.Name, Say: "it knows you by " + sanitize.Name(j.Old) + " still: have whoever runs it write the new key into its policy, then name it in its table, and keep the old file until then"})
+				}
+			}
 			return nil
 		},
 		Tell: func(s install.Step) {
@@ -125,7 +130,7 @@ func replaceKey(w *workspace.Workspace, path, by string, sessions []string) (*bo
 	}
 	what := fmt.Sprintf("%s in the place of %s", sanitize.Name(by), sanitize.Name(path))
 	if len(sessions) >= len(w.Using(path)) {
-		return book.MoveKey(w.SessionsPath(), what, change)
+		return book.ReplaceKey(w.SessionsPath(), what, change)
 	}
 	keys := map[string][]string{}
 	for _, name := range sessions {

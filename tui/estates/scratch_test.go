@@ -132,7 +132,7 @@ func TestWhoIsLetInIsDrawn(t *testing.T) {
 	d.Press("|", "down")
 	d.UntilSees("lets in tcp 7-8080 from 10.61.4.1/32")
 	d.Press("up", "e")
-	d.UntilSees("rules of quay", "18 sessions shut, at quay at tcp 22", "quay at tcp 22: everybody no longer")
+	d.UntilSees("rules of quay", "19 sessions shut, at quay at tcp 22", "quay at tcp 22: everybody no longer")
 	d.Fits()
 	d.Press("esc", "esc")
 	d.Press("*")

@@ -236,6 +236,9 @@ func (m *Model) hop(e row, i, width int) []fit.Row {
 		}
 		if e.Walk != nil && e.Walk.Hop == i && e.Walk.Gate == g.Kind && !e.Walk.Through && e.Walk.Waiting == nil {
 			mark, style = t.Accent.Render(m.turningMark()), t.Accent
+			if e.Walk.Say != "" {
+				g.Seen = sanitize.Line(e.Walk.Say, 200)
+			}
 		}
 		if g.Verdict >= gate.Ajar {
 			style = t.Verdict(g.Verdict)

@@ -46,7 +46,7 @@ func TestWhatGoesViaASessionIsFound(t *testing.T) {
 	d, m := open(t)
 	at(d, m, "quay")
 	d.Press("V")
-	d.UntilSees("/ via quay", "16 of 21")
+	d.UntilSees("/ via quay", "17 of 22")
 	if strings.Contains(d.See(), "❯ quay") {
 		t.Errorf("quay does not go via itself:\n%s", d.See())
 	}

@@ -139,7 +139,7 @@ func TestWhatIsLiveStandsOut(t *testing.T) {
 	d.UntilSees("┣━◐  quay", "┃    ┠┈╳  tide-db", "┃    ┡━━❯ gauge-1", "┃    ├──  gauge-2", "┡━◐  spit")
 	m.Select("quay")
 	d.Press("left")
-	d.UntilSees("▸ 16 machines, 1 live, 3 shut")
+	d.UntilSees("▸ 17 machines, 1 live, 3 shut")
 }
 
 // large is a workspace of n sessions behind twenty bastions.
