@@ -86,7 +86,7 @@ type Walking struct {
 	Hop     int
 	Gate    gate.Kind
 	Say     string // what it waits for at that gate, "" for most
-	Through bool // that gate is passed, and the next not yet tried
+	Through bool   // that gate is passed, and the next not yet tried
 	Waiting *walk.Waiting
 }
 
