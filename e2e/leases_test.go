@@ -11,6 +11,8 @@ import (
 	"syscall"
 	"testing"
 
+	"golang.org/x/crypto/ssh"
+
 	"meatus/lab/await"
 )
 
@@ -141,8 +143,28 @@ func TestAMachineIsEnrolledAndLeasesLetIn(t *testing.T) {
 			t.Errorf("no %q in\n%s", want, record)
 		}
 	}
-	if r := do(t, l.dir, "", "issuer", "verify", "--state", l.state); r.status != 0 {
+	verify := func(more ...string) result {
+		return do(t, l.dir, "", append([]string{"issuer", "verify", "--state", l.state}, more...)...)
+	}
+	head := verify("--sign", l.path("keys/other.pem"))
+	if head.status != 0 {
+		t.Errorf("%+v", head)
+	}
+	kept := strings.TrimSpace(head.out)
+	for pub, want := range map[string]int{"keys/other.pem.pub": 0, "keys/inner.pem.pub": 3} {
+		if r := verify("--head", kept, "--signer", l.path(pub)); r.status != want {
+			t.Errorf("%s: %+v", pub, r)
+		}
+	}
+	number, rest, _ := strings.Cut(kept, ":")
+	if r := verify("--head", number+"1:"+rest, "--signer", l.path("keys/other.pem.pub")); r.status != 3 || !strings.Contains(r.err, "does not hold") {
 		t.Errorf("%+v", r)
+	}
+	if r := l.runas("trail", "--issuer", "bay", "--csv"); r.status != 0 || !strings.Contains(r.out, "may be root at reef for 1m0s") {
+		t.Errorf("%+v", r)
+	}
+	if r := l.run("trail", "--issuer", "bay"); r.status == 0 {
+		t.Errorf("somebody reads the record whom the policy does not let: %+v", r)
 	}
 	// Stopped: no new lease, and the list is carried to the machine.
 	if r := do(t, l.dir, "", "issuer", "stop", "login", "root", "--state", l.state); r.status != 0 {
@@ -187,8 +209,19 @@ func TestAMachineIsEnrolledAndLeasesLetIn(t *testing.T) {
 func TestASecondPersonAndADayWithoutTheIssuer(t *testing.T) {
 	t.Parallel()
 	l := startLeasing(t)
-	if r := l.enrol("--yes"); r.status != 0 {
+	// The machine's own key is signed, too: whoever trusts the issuer for it is asked nothing on the first visit.
+	host, err := ssh.ParsePrivateKey(must(os.ReadFile(l.path("server-reef", "host"))))
+	if err != nil {
+		t.Fatal(err)
+	}
+	l.write(l.path("server-reef", "host.pub"), string(ssh.MarshalAuthorizedKey(host.PublicKey())), 0o644)
+	if r := l.enrol("--yes", "--host-certificate", "--trust-hosts"); r.status != 0 || !strings.Contains(r.out, "the issuer's key for machines is trusted for reef.internal") {
 		t.Fatalf("%+v", r)
+	}
+	vouched := string(must(os.ReadFile(l.path("vouched.toml"))))
+	l.write(l.path("vouched.toml"), regexp.MustCompile(`(?s)\[\[vouch\]\]\nhost *= *.reef\.internal.*?\n\n`).ReplaceAllString(vouched, ""), 0o600)
+	if r := l.run("run", "--trace", "reef", "--", "echo in"); r.out != "in\n" || !strings.Contains(r.err, "certificate, ") {
+		t.Errorf("%+v", r)
 	}
 	// The machine once more, under another name, for which somebody else has to agree.
 	conf := l.path("server-reef", "meatus-lease.conf")

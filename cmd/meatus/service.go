@@ -2,7 +2,9 @@ package main
 
 import (
 	"context"
+	"crypto/rand"
 	"crypto/x509"
+	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -19,9 +21,11 @@ import (
 
 	"github.com/adrg/xdg"
 	"github.com/spf13/cobra"
+	"golang.org/x/crypto/ssh"
 
 	"meatus/core/atomicfile"
 	"meatus/core/book"
+	"meatus/core/keyfile"
 	"meatus/core/line"
 	"meatus/core/policy"
 	"meatus/core/sanitize"
@@ -274,17 +278,25 @@ func recordCommand(p *servicePlace, short string) *cobra.Command {
 }
 
 func verifyCommand(p *servicePlace) *cobra.Command {
-	var kept string
+	var kept, sign, signer string
 	c := &cobra.Command{
 		Use:   "verify",
 		Short: "whether the record is as it was written",
 		Long: `Hold each entry against the one before. What it prints at the end, kept elsewhere and
-given the next time with --head, shows that nothing was cut off or written anew since.`,
+given the next time with --head, shows that nothing was cut off or written anew since. With
+--sign it is signed by a key that need not lie on this host; --signer has the signature of a
+kept one checked.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			var head store.Head
 			if kept != "" {
-				number, digest, _ := strings.Cut(kept, ":")
+				parts := strings.SplitN(kept, ":", 3)
+				if signer != "" {
+					if err := checkHead(parts, signer); err != nil {
+						return &statusError{statusShut, err}
+					}
+				}
+				number, digest, _ := strings.Cut(strings.Join(parts[:min(2, len(parts))], ":"), ":")
 				n, err := strconv.ParseInt(number, 10, 64)
 				if err != nil || len(digest) != 64 {
 					return &statusError{statusWrongUse, fmt.Errorf("%q is no head of a record; write NUMBER:DIGEST", sanitize.Line(kept, 90))}
@@ -304,11 +316,73 @@ given the next time with --head, shows that nothing was cut off or written anew 
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(cmd.OutOrStdout(), "%d:%s\n", end.Number, end.Digest)
+			head = end
+			text := fmt.Sprintf("%d:%s", head.Number, head.Digest)
+			if sign != "" {
+				signature, err := signHead(text, sign)
+				if err != nil {
+					return err
+				}
+				text += ":" + signature
+			}
+			fmt.Fprintln(cmd.OutOrStdout(), text)
 			fmt.Fprintf(cmd.ErrOrStderr(), "%d entries, each as it was written\n", end.Number)
 			return nil
 		},
 	}
-	c.Flags().StringVar(&kept, "head", "", "NUMBER:DIGEST, as this command printed it earlier")
+	c.Flags().StringVar(&kept, "head", "", "NUMBER:DIGEST, as this command printed it earlier, with its signature where it has one")
+	c.Flags().StringVar(&sign, "sign", "", "a file with a private key without a passphrase, that signs what is printed")
+	c.Flags().StringVar(&signer, "signer", "", "a file with the public key that has to have signed --head")
 	return c
+}
+
+// headPurpose is signed together with a head, so that the signature is good for nothing else.
+const headPurpose = "meatus head of a record\n"
+
+// signHead signs a head by the key in a file.
+func signHead(text, file string) (string, error) {
+	key, err := keyfile.Read(file)
+	if err != nil {
+		return "", err
+	}
+	defer key.Forget()
+	if fault, stopped := key.Blocked(); stopped {
+		return "", &keyfile.Blocked{Path: file, Fault: fault}
+	}
+	signer, err := key.Signer(nil)
+	if err != nil {
+		return "", err
+	}
+	signature, err := signer.Sign(rand.Reader, []byte(headPurpose+text))
+	if err != nil {
+		return "", err
+	}
+	return base64.RawURLEncoding.EncodeToString(ssh.Marshal(signature)), nil
+}
+
+// checkHead checks the signature of a head that was kept.
+func checkHead(parts []string, file string) error {
+	line, err := os.ReadFile(file)
+	if err != nil {
+		return err
+	}
+	key, _, _, _, err := ssh.ParseAuthorizedKey(line)
+	if err != nil {
+		return fmt.Errorf("%s holds no public key", sanitize.Name(file))
+	}
+	if len(parts) != 3 {
+		return errors.New("what was kept is not signed")
+	}
+	var signature ssh.Signature
+	wire, err := base64.RawURLEncoding.DecodeString(parts[2])
+	if err == nil {
+		err = ssh.Unmarshal(wire, &signature)
+	}
+	if err == nil {
+		err = key.Verify([]byte(headPurpose+parts[0]+":"+parts[1]), &signature)
+	}
+	if err != nil {
+		return errors.New("the signature of what was kept does not hold: it was changed, or another key signed it")
+	}
+	return nil
 }

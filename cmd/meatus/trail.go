@@ -13,7 +13,7 @@ import (
 func trailCommand(open opener) *cobra.Command {
 	var f trail.Filter
 	var asJSON, asCSV bool
-	var gateway string
+	var gateway, issuer string
 	c := &cobra.Command{
 		Use:   "trail [TEXT]",
 		Short: "what was done, by whom, when: the newest first, or those that hold TEXT",
@@ -26,7 +26,7 @@ func trailCommand(open opener) *cobra.Command {
 			if len(args) > 0 {
 				f.Text = args[0]
 			}
-			entries, err := readTrail(cmd, open, w, f, gateway)
+			entries, err := readTrail(cmd, open, w, f, gateway, issuer)
 			if err != nil {
 				return err
 			}
@@ -47,18 +47,20 @@ func trailCommand(open opener) *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&gateway, "gateway", "", "the record of this gateway of the sessions file, where you may read it")
+	c.Flags().StringVar(&issuer, "issuer", "", "the record of this issuer of leases, where you may read it")
 	c.Flags().BoolVar(&asJSON, "json", false, "print JSON lines")
 	c.Flags().BoolVar(&asCSV, "csv", false, "print comma-separated values")
 	c.Flags().BoolVar(&f.Failed, "failed", false, "only what failed")
 	c.Flags().StringVar(&f.Session, "session", "", "only of this session")
 	c.Flags().IntVarP(&f.Limit, "number", "n", 50, "at most so many; 0 for all")
 	c.MarkFlagsMutuallyExclusive("json", "csv")
+	c.MarkFlagsMutuallyExclusive("gateway", "issuer")
 	return c
 }
 
-// readTrail reads the trail, or the record of a gateway.
-func readTrail(cmd *cobra.Command, open opener, w *workspace.Workspace, f trail.Filter, gateway string) ([]trail.Entry, error) {
-	if gateway == "" {
+// readTrail reads the trail, or the record of a gateway or an issuer.
+func readTrail(cmd *cobra.Command, open opener, w *workspace.Workspace, f trail.Filter, gateway, issuer string) ([]trail.Entry, error) {
+	if gateway == "" && issuer == "" {
 		t, err := trail.Open(w.Dir)
 		if err != nil {
 			return nil, &statusError{statusWorkspace, err}
@@ -71,5 +73,8 @@ func readTrail(cmd *cobra.Command, open opener, w *workspace.Workspace, f trail.
 		return nil, err
 	}
 	defer e.Close()
+	if issuer != "" {
+		return e.IssuerRecord(issuer, f)
+	}
 	return e.GatewayRecord(gateway, f)
 }

@@ -1,6 +1,7 @@
 package book
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 )
@@ -58,6 +59,38 @@ func TestMistakesInAGateway(t *testing.T) {
 		}
 		if !strings.Contains(strings.Join(all, "\n"), want) {
 			t.Errorf("%q: %q", text, all)
+		}
+	}
+}
+
+// Leases are taken from likes, sites and defaults as any setting, and name an issuer that there is.
+func TestSessionsWithLeases(t *testing.T) {
+	b := Parse("s", []byte("[defaults]\nlease = \"bay\"\n[issuer.bay]\nurl = \"wss://x\"\nkey = \"k\"\n[session.a]\nhost = \"a\"\n[session.b]\nhost = \"b\"\nlease = \"bay/other\"\n[session.c]\nhost = \"c\"\nlease = \"off\"\n[gateway.bay]\nurl = \"wss://y\"\n"))
+	if len(b.Problems) > 0 {
+		t.Fatal(b.Problems)
+	}
+	for name, want := range map[string]string{"a": "bay a", "b": "bay other", "c": " "} {
+		if issuer, machine := b.Session(name).Issuer(); issuer+" "+machine != want {
+			t.Errorf("%s: %q %q", name, issuer, machine)
+		}
+	}
+	if i := b.Issuer("bay"); i == nil || i.Host.V != "x" || i.Via.Set || b.Gateway("bay").Issuer {
+		t.Errorf("%+v", i)
+	}
+	for text, say := range map[string]string{
+		"[session.a]\nhost = \"a\"\nlease = \"bay\"":                                    "a has leases of \"bay\", and there is no such issuer; write a table [issuer.bay]",
+		"[issuer.bay]\nurl = \"wss://x\"\n[session.a]\nhost = \"a\"\nlease = \"bey\"":   "did you mean \"bay\"",
+		"[session.a]\nhost = \"a\"\nlease = \"b y\"":                                    "names no issuer",
+		"[issuer.bay]\nkey = \"k\"":                                                     "issuer bay does not say where it is",
+		"[issuer.bay]\nurl = \"wss://x\"\nhost = \"x\"":                                 "has no meaning in issuer bay",
+		"[issuer.bay]\nurl = \"wss://x\"\n[issuer.bay]\nurl = \"wss://x\"":              "given twice",
+		"[issuer.bay]\nurl = \"wss://x\"\ndevice = \"https://x\"":                       "names one of device and device_client",
+		"[issuer.bay]\nurl = \"wss://x\"\ndevice = \"http://x\"\ndevice_client = \"m\"": "https alone",
+		"[issuer.bay]\nurl = \"wss://x\"\n[session.a]\nhost = \"a\"\nvia = [\"bay\"]":   "there is no such session",
+	} {
+		b := Parse("s", []byte(text))
+		if len(b.Problems) == 0 || !strings.Contains(fmt.Sprint(b.Problems), say) {
+			t.Errorf("%q: %v", text, b.Problems)
 		}
 	}
 }

@@ -2,6 +2,7 @@ package issuer_test
 
 import (
 	"context"
+	"crypto/ed25519"
 	"crypto/rand"
 	"database/sql"
 	"encoding/base64"
@@ -19,6 +20,7 @@ import (
 	"time"
 
 	"golang.org/x/crypto/ssh"
+	"golang.org/x/crypto/ssh/agent"
 
 	"meatus/core/gate"
 	"meatus/core/issuer"
@@ -662,6 +664,58 @@ func TestTheSigningKeyIsChanged(t *testing.T) {
 	}
 	if got := held.PublicKey().(*ssh.Certificate).SignatureKey; keyText(got) != next {
 		t.Error("the old one signs still")
+	}
+}
+
+// The signing key may be held by an agent, which is asked for each signature.
+func TestAnAgentHoldsTheSigningKey(t *testing.T) {
+	ring := agent.NewKeyring()
+	_, private, err := ed25519.GenerateKey(rand.Reader)
+	if err == nil {
+		err = ring.Add(agent.AddedKey{PrivateKey: private})
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	held, err := ring.List()
+	if err != nil {
+		t.Fatal(err)
+	}
+	dir, err := os.MkdirTemp("", "agent") // a socket's path is short
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	socket := filepath.Join(dir, "s")
+	l, err := net.Listen("unix", socket)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { l.Close() })
+	go func() {
+		for {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go agent.ServeAgent(ring, conn)
+		}
+	}()
+	print := ssh.FingerprintSHA256(held[0])
+	p := open(t, "", func(o *issuer.Options) { o.Keys = &issuer.Keys{Dir: o.Keys.Dir, Socket: socket, Print: print} })
+	got, err := p.as("mira").get(t.Context(), "keeper", "reef", "", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if by := got.PublicKey().(*ssh.Certificate).SignatureKey; ssh.FingerprintSHA256(by) != print {
+		t.Errorf("another key signed: %s", ssh.FingerprintSHA256(by))
+	}
+	l.Close() // what cannot be signed is not given
+	if _, err := p.as("mira").get(t.Context(), "keeper", "reef", "", nil); err == nil {
+		t.Error("it was signed without the agent")
+	}
+	if _, err := issuer.NewServer(issuer.Options{Store: p.store, Keys: &issuer.Keys{Dir: p.dir, Socket: socket, Print: print}}); err == nil {
+		t.Error("it starts without the agent")
 	}
 }
 
