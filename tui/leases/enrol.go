@@ -146,7 +146,11 @@ func (m *Enrol) Update(msg tea.Msg) tea.Cmd {
 func (m *Enrol) View(columns, rows int) []string {
 	t := m.s.Theme
 	title := t.Accent.Render("enrol ") + t.Strong.Render(sanitize.Line(m.of.Session, 60)) + t.Accent.Render(" at ") + t.Strong.Render(sanitize.Line(m.of.Issuer, 60))
-	lines := []string{t.Title(title, t.Faint.Render(m.variant()), columns, fit.Spread)}
+	variant := m.variant()
+	if variant != "" {
+		variant = t.Faint.Render(variant)
+	}
+	lines := []string{t.Title(title, variant, columns, fit.Spread)}
 	say := func(text string, style func(...string) string) {
 		for _, l := range fit.Wrap(sanitize.Line(text, 1000), max(columns-8, 20)) {
 			lines = append(lines, fit.Cut("   "+style(l), columns))

@@ -179,9 +179,13 @@ func (m *Model) Table() place.Table {
 	case mine:
 		enter = place.On("enter", "open shell", m.open).If(func() bool { return false }, "it waits for somebody else's yes")
 	}
+	no := "say no"
+	if mine {
+		no = "take it back"
+	}
 	return place.Table{
 		enter,
-		place.On("D", "say no, or take it back", func() tea.Cmd { return m.refuse(*r.asked) }).If(func() bool { return mine || theirs }, "nothing waits for an answer there").Also("decline deny withdraw refuse reject"),
+		place.On("D", no, func() tea.Cmd { return m.refuse(*r.asked) }).If(func() bool { return mine || theirs }, "nothing waits for an answer there").Also("decline deny withdraw refuse reject"),
 		place.On("I", "enrol a machine", m.enrol).If(func() bool { return m.at.About.Enrols }, "the issuer's policy does not say that you enrol machines").Whole().Also("trust issuer install certificate authority"),
 		place.On("a", "the next issuer", m.another).If(m.several, "the sessions file names one issuer, or none").Ranked(place.InHelp).Whole().Also("issuer switch"),
 		place.On("r", "ask again", func() tea.Cmd { m.reading = false; return m.read() }).Whole().Ranked(place.InHelp).Also("reload refresh"),
