@@ -163,3 +163,38 @@ func Timeline(ctx context.Context, t *trail.Trail, title string, only []string, 
 	}
 	return l, nil
 }
+
+// RecordTimeline is who reached what, or had leases where, over the last time, out of the entries of a service's record:
+// a stream through a gateway from its beginning to its end, a lease for as long as it was given.
+func RecordTimeline(entries []trail.Entry, title string, over time.Duration, now time.Time) draw.Timeline {
+	l := draw.Timeline{Title: title, From: now.Add(-over), To: now}
+	for _, e := range entries {
+		s := trail.Stay{What: "shell", Where: e.Session, Who: e.Who, From: e.At, To: e.At.Add(e.Took)}
+		switch e.Event {
+		case "granted":
+		case "closed":
+			s.From, s.To = e.At.Add(-e.Took), e.At
+		default:
+			continue
+		}
+		if s.To.After(l.From) && s.From.Before(l.To) {
+			s.From, s.To = later(s.From, l.From), earlier(s.To, l.To)
+			l.Stays = append(l.Stays, s)
+		}
+	}
+	return l
+}
+
+func later(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
+	}
+	return b
+}
+
+func earlier(a, b time.Time) time.Time {
+	if a.Before(b) {
+		return a
+	}
+	return b
+}

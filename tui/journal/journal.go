@@ -204,12 +204,32 @@ func (m *Model) leave() tea.Cmd {
 // draw draws who was connected where over the chosen span.
 func (m *Model) draw() tea.Cmd {
 	t, title, span := m.s.Trail, m.s.Title, spans[m.over]
+	if m.of != nil {
+		return m.drawRecord(*m.of, span.word, span.over)
+	}
 	if t == nil {
 		return nil
 	}
 	return m.s.Draw(place.Drawing{Kind: "timeline", Of: "who was connected where over the last " + span.word, Private: "the accounts here", Make: func(private bool) work.Draw {
 		return work.Draw{Of: "the last " + span.word, Make: func(ctx context.Context) (draw.Drawing, error) {
 			l, err := work.Timeline(ctx, t, title, nil, span.over, time.Now())
+			l.Private = private
+			return l, err
+		}}
+	}})
+}
+
+// drawRecord draws who reached what, or had leases where, as a service's record has it.
+func (m *Model) drawRecord(of book.Gateway, word string, over time.Duration) tea.Cmd {
+	record, f := m.s.GatewayRecord, m.filter
+	if of.Issuer {
+		record = m.s.IssuerRecord
+	}
+	title := "the record of " + of.Name
+	return m.s.Draw(place.Drawing{Kind: "timeline", Of: title + " over the last " + word, Private: "the people there", Make: func(private bool) work.Draw {
+		return work.Draw{Of: title, Make: func(context.Context) (draw.Drawing, error) {
+			entries, err := record(of.Name, f)
+			l := work.RecordTimeline(entries, title, over, time.Now())
 			l.Private = private
 			return l, err
 		}}

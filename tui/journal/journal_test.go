@@ -2,6 +2,8 @@ package journal
 
 import (
 	"errors"
+	"io"
+	"strings"
 	"testing"
 	"time"
 
@@ -112,6 +114,17 @@ func TestTheRecordOfAGateway(t *testing.T) {
 	d.Type("trusts")
 	d.Press("enter")
 	d.UntilSees("trail of", "purser", "1 entries", "weir trusts, by warden")
+	d.Press("x")
+	d.Until("a drawing of it to be asked for", func() bool {
+		return len(d.Drawn) > 0 && strings.Contains(d.Drawn[len(d.Drawn)-1].Of, "the record of purser")
+	})
+	l, err := d.Drawn[len(d.Drawn)-1].Make(false).Make(t.Context())
+	if err == nil {
+		err = l.Write(io.Discard, draw.SVG)
+	}
+	if err != nil {
+		t.Error(err)
+	}
 	d.Fits()
 	d.Press("a", "a")
 	if m := d.On().(*Model); m.of != nil {
