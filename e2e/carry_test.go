@@ -214,7 +214,7 @@ func TestAKeyIsMadeInstalledAndRotatedInTheInterface(t *testing.T) {
 	s.until("all 2 that use it")
 	s.keys("Enter")
 	s.until("rotate ─ shore.pem → shore-2.pem", "done", "quay, spit use shore-2.pem", "the old key is out of the list")
-	if text := string(must(os.ReadFile(filepath.Join(dir, "sessions.toml")))); strings.Contains(text, "keys/shore.pem") {
+	if text := string(must(os.ReadFile(filepath.Join(dir, "sessions.toml")))); strings.Count(text, "keys/shore.pem") != 2 { // a gateway and an issuer know the warden by it still
 		t.Errorf("the sessions are\n%s", text)
 	}
 	s.keys("Escape")

@@ -408,7 +408,7 @@ func tourOfLeases(s *screen) {
 	s.keys("Escape")
 	s.lead("T")
 	s.text("aa")
-	s.until("trail of", "purser", "may be root at fen")
+	s.until("trail of", "purser", "fen trusts")
 	s.lead("0")
 	s.until("routes")
 }
