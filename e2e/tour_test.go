@@ -12,7 +12,9 @@ import (
 func (s *screen) choose(session string) {
 	s.t.Helper()
 	s.text("/")
-	s.until("show all")
+	s.wait("the line to be typed in", func(screen string) bool { // what the pilot asks may be said at the foot just then
+		return strings.Contains(screen, "show all") || strings.Contains(screen, "waits for your yes")
+	})
 	s.text(session)
 	s.until("/ "+session, "❯ "+session)
 	s.keys("Tab")
