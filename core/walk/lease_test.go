@@ -1,0 +1,71 @@
+package walk_test
+
+import (
+	"errors"
+	"strings"
+	"testing"
+	"time"
+
+	"meatus/core/gate"
+	"meatus/core/lease"
+	"meatus/core/route"
+	"meatus/core/walk"
+	"meatus/lab/labtest"
+)
+
+// leasing is a walker over the bay that asks for leases.
+func leasing(t *testing.T, b *bay, asker walk.Asker) (*walk.Walker, *lease.Client) {
+	t.Helper()
+	c := &lease.Client{}
+	w := walk.New(walk.Config{Vouched: b.Vouched, Asker: asker, Dialer: b.Dialer(), Leases: c, Linger: time.Millisecond})
+	c.At = w.AtGateway
+	t.Cleanup(w.Close)
+	return w, c
+}
+
+// A way that was lost returns with another lease, and where none is given any more it says so.
+func TestAWayByALeaseReturns(t *testing.T) {
+	b := openBay(t, nil)
+	w, c := leasing(t, b, labtest.Yes{})
+	r := b.route("weir")
+	p, err := w.Walk(t.Context(), r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	first := c.Held()
+	if len(first) != 1 || first[0].Rule != "rule tide-watch" || first[0].Login != "keeper" {
+		t.Fatalf("%+v", first)
+	}
+	b.Host("weir").Cut()
+	<-p.Done()
+	p.Close()
+	back, err := w.Return(t.Context(), r, time.Minute)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if held := c.Held(); len(held) != 2 || held[0].Serial == held[1].Serial {
+		t.Errorf("%+v", held)
+	}
+	back.Close()
+	var f *gate.Failure
+	_, err = w.Walk(t.Context(), r.AtEnd(func(h *route.Hop) { h.User = "clerk" }))
+	if !errors.As(err, &f) || f.Gate != gate.Lease || f.Cause != gate.LeaseRefused || !strings.Contains(f.Why, "rule books-apart denies it") {
+		t.Errorf("%v", err)
+	}
+	// Where the session has a key, too, that is offered, and the gate says why.
+	of := *r.Target().Lease
+	of.Machine = "fen"
+	fen := b.route("fen").AtEnd(func(h *route.Hop) { h.Lease = &of })
+	in, err := w.Walk(t.Context(), fen)
+	if err != nil {
+		t.Fatal(err)
+	}
+	in.Close()
+	// And where the issuer is not there it is said where.
+	gone := *r.Target().Lease
+	gone.Way.Gateway = &route.Gateway{Issuer: true, URLs: []string{"wss://127.0.0.1:1"}}
+	_, err = w.Walk(t.Context(), r.AtEnd(func(h *route.Hop) { h.Lease = &gone }))
+	if !errors.As(err, &f) || f.Gate != gate.Lease || !strings.Contains(f.Why, "the issuer purser gives no lease") {
+		t.Errorf("%v", err)
+	}
+}
