@@ -192,6 +192,10 @@ LogLevel VERBOSE
 		p.t.Fatal(err)
 	}
 	p.logs[name] = log.Name()
+	before, err := os.ReadFile(log.Name()) // of a server that was there before this one
+	if err != nil {
+		p.t.Fatal(err)
+	}
 	cmd := exec.Command("ip", "netns", "exec", ns, server, "-D", "-e", "-f", config)
 	cmd.Stderr = log
 	if err := cmd.Start(); err != nil {
@@ -206,7 +210,7 @@ LogLevel VERBOSE
 	var text []byte
 	if !await.Within(await.Patience, func() bool {
 		text, _ = os.ReadFile(log.Name())
-		return strings.Contains(string(text), "Server listening on "+addr)
+		return len(text) >= len(before) && strings.Contains(string(text[len(before):]), "Server listening on "+addr)
 	}) {
 		p.t.Fatalf("the server %s did not start:\n%s", name, text)
 	}

@@ -17,6 +17,7 @@ import (
 	"meatus/core/route"
 	"meatus/core/vouch"
 	"meatus/core/walk"
+	"meatus/lab/await"
 	"meatus/lab/labtest"
 	"meatus/lab/servertest"
 )
@@ -79,9 +80,7 @@ func beside(b *testing.B, first *place) *place {
 	}
 	second.people = first.people
 	second.write(string(text))
-	for !second.knows("mira") {
-		time.Sleep(100 * time.Millisecond)
-	}
+	await.Until(b, "the other policy", func() bool { return second.knows("mira") })
 	return second
 }
 
@@ -111,14 +110,10 @@ func BenchmarkWalk(b *testing.B) {
 	}
 	p.write(strings.Replace(string(text), "as keeper for 30s", "as keeper "+login+" for 30s", 1))
 	mira := p.as("mira")
-	for {
-		if _, err := mira.raw(want(b, login, "reef")); err == nil {
-			if held, err := mira.get(b.Context(), login, "reef", "", nil); err == nil && held != nil {
-				break
-			}
-		}
-		time.Sleep(100 * time.Millisecond)
-	}
+	await.Until(b, "the other policy", func() bool {
+		_, err := mira.get(b.Context(), login, "reef", "", nil)
+		return err == nil
+	})
 	w := walk.New(walk.Config{Vouched: vouch.Open(filepath.Join(b.TempDir(), "v")), Asker: labtest.Yes{}, Linger: time.Millisecond, Leases: mira.Client})
 	b.Cleanup(w.Close)
 	byLease := byKey.AtEnd(func(h *route.Hop) {
