@@ -113,6 +113,16 @@ func knownMachines(ctx context.Context, p *servicePlace) ([]policy.Machine, erro
 	return all, err
 }
 
+// inUse is the policy in use, and the machines that trust the issuer.
+func inUse(ctx context.Context, p *servicePlace) (*policy.Policy, []policy.Machine, error) {
+	rules, err := policy.Read(p.policyPath())
+	if err != nil {
+		return nil, nil, &statusError{statusWrongUse, err}
+	}
+	all, err := knownMachines(ctx, p)
+	return rules, all, err
+}
+
 // named is the machine of a name, with what is known of it.
 func named(all []policy.Machine, name string) (m policy.Machine, note string) {
 	for _, m := range all {
@@ -323,11 +333,7 @@ func issuerWhoCan(p *servicePlace) *cobra.Command {
 		Short: "who may log in at a machine, as whom, and under which conditions",
 		Args:  cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			rules, err := policy.Read(p.policyPath())
-			if err != nil {
-				return &statusError{statusWrongUse, err}
-			}
-			all, err := knownMachines(cmd.Context(), p)
+			rules, all, err := inUse(cmd.Context(), p)
 			if err != nil {
 				return err
 			}
@@ -349,16 +355,12 @@ func issuerCan(p *servicePlace) *cobra.Command {
 		Short: "where a person may log in, as whom, and under which conditions",
 		Args:  cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			rules, err := policy.Read(p.policyPath())
+			rules, all, err := inUse(cmd.Context(), p)
 			if err != nil {
-				return &statusError{statusWrongUse, err}
+				return err
 			}
 			if !slices.Contains(rules.People(), args[0]) {
 				return &statusError{statusWrongUse, fmt.Errorf("%s knows nobody called %q", rules.File, sanitize.Line(args[0], 64))}
-			}
-			all, err := knownMachines(cmd.Context(), p)
-			if err != nil {
-				return err
 			}
 			return printStandings(cmd.OutOrStdout(), rules.Can(args[0], all), asJSON)
 		},
@@ -372,7 +374,7 @@ func issuerPolicy(p *servicePlace) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "policy [FILE]",
 		Short: "what another policy changes for whom, whether it holds what is expected, and take it",
-		Long: `Hold a policy against what is expected of it (FILE.expect, or what stands beside the one in
+		Long: `Hold a policy against what is expected of it (FILE.expect, and what stands beside the one in
 use), and say what it changes for whom in place of the one in use. --take puts it in its
 place, where it has no mistake and holds. Without FILE the one in use is held against what
 is expected of it.`,
@@ -390,18 +392,10 @@ is expected of it.`,
 			if err != nil {
 				return err
 			}
-			beside := file
-			if _, err := os.Stat(file + ".expect"); errors.Is(err, fs.ErrNotExist) {
-				beside = p.policyPath()
-			}
-			expected, err := policy.ReadExpectations(beside)
+			expected, fails, err := holds(rules, all, file, p.policyPath())
 			if err != nil {
-				return &statusError{statusWrongUse, err}
+				return err
 			}
-			fails := expected.Judge(rules, func(name string) (policy.Machine, bool) {
-				m, note := named(all, name)
-				return m, note == ""
-			})
 			var changes []policy.Change
 			if len(args) == 1 {
 				before, err := policy.Read(p.policyPath())
@@ -414,7 +408,7 @@ is expected of it.`,
 			if asJSON {
 				e := json.NewEncoder(w)
 				e.SetIndent("", "  ")
-				told := map[string]any{"changes": append([]policy.Change{}, changes...), "expectations": expected.Len(), "holds": fails == nil}
+				told := map[string]any{"changes": append([]policy.Change{}, changes...), "expectations": expected, "holds": fails == nil}
 				if fails != nil {
 					told["fails"] = strings.Split(fails.Error(), "\n")
 				}
@@ -433,34 +427,60 @@ is expected of it.`,
 			if fails != nil {
 				return &statusError{statusShut, fails}
 			}
-			if !asJSON && expected.Len() > 0 {
-				fmt.Fprintf(cmd.ErrOrStderr(), "%s held\n", words.Count(expected.Len(), "expectation"))
+			if !asJSON && expected > 0 {
+				fmt.Fprintf(cmd.ErrOrStderr(), "%s held\n", words.Count(expected, "expectation"))
 			}
 			if !take || len(args) == 0 {
 				return nil
 			}
-			text, err := os.ReadFile(file)
-			if err != nil {
-				return err
-			}
-			if again, err := policy.Parse(filepath.Base(file), text); err != nil || len(again.Compare(rules, all)) > 0 {
-				return fmt.Errorf("%s was changed while it was looked at; look again", sanitize.Name(file))
-			}
-			if err := atomicfile.Put(p.policyPath(), text); err != nil {
-				return err
-			}
-			s, err := p.open(cmd.Context())
-			if err != nil {
-				return err
-			}
-			defer s.Close()
-			sum := sha256.Sum256(text)
-			return s.Append(cmd.Context(), store.Done{What: "policy", Issuer: "this host", Why: fmt.Sprintf("another policy holds, SHA-256 %x, %s for people", sum, words.Count(len(changes), "change"))})
+			return takePolicy(cmd.Context(), p, file, rules, all, len(changes))
 		},
 	}
 	c.Flags().BoolVar(&take, "take", false, "put it in the place of the one in use")
 	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	return c
+}
+
+// holds holds a policy against what is expected of it, beside its file and beside the one in use, in whose place it would
+// be held against that. It returns how many expectations there are, and which of them fail.
+func holds(rules *policy.Policy, all []policy.Machine, file, used string) (n int, fails, err error) {
+	files := []string{file}
+	if file != used {
+		files = append(files, used)
+	}
+	for _, beside := range files {
+		expected, err := policy.ReadExpectations(beside)
+		if err != nil {
+			return n, nil, &statusError{statusWrongUse, err}
+		}
+		n += expected.Len()
+		fails = errors.Join(fails, expected.Judge(rules, func(name string) (policy.Machine, bool) {
+			m, note := named(all, name)
+			return m, note == ""
+		}))
+	}
+	return n, fails, nil
+}
+
+// takePolicy puts a policy in the place of the one in use, as it was looked at, and writes that to the record.
+func takePolicy(ctx context.Context, p *servicePlace, file string, looked *policy.Policy, all []policy.Machine, changes int) error {
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return err
+	}
+	if again, err := policy.Parse(filepath.Base(file), text); err != nil || len(again.Compare(looked, all)) > 0 {
+		return fmt.Errorf("%s was changed while it was looked at; look again", sanitize.Name(file))
+	}
+	if err := atomicfile.Put(p.policyPath(), text); err != nil {
+		return err
+	}
+	s, err := p.open(ctx)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	sum := sha256.Sum256(text)
+	return s.Append(ctx, store.Done{What: "policy", Issuer: "this host", Why: fmt.Sprintf("another policy holds, SHA-256 %x, %s for people", sum, words.Count(changes, "change"))})
 }
 
 func issuerLeases(p *servicePlace) *cobra.Command {

@@ -106,7 +106,11 @@ func (s Standing) means() string {
 	}
 	var b strings.Builder
 	for _, r := range s.Rules {
-		fmt.Fprintf(&b, "allow %s %+v\n", r.bounds(), r.Terms)
+		terms := r.Terms
+		if s.Login == "" { // what a lease is like is nothing to whoever only gets there
+			terms = Terms{}
+		}
+		fmt.Fprintf(&b, "allow %s %+v\n", r.bounds(), terms)
 		if !r.bounded() {
 			break
 		}
