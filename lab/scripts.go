@@ -18,7 +18,7 @@ func script(ctx context.Context, s *shell, args []string) int {
 	if len(args) == 2 && args[0] == "-c" && !s.host.Files.filesOnly() {
 		return serverScript(s, args[1])
 	}
-	if len(args) != 4 || args[0] != "-c" || s.host.Files.filesOnly() {
+	if len(args) < 4 || args[0] != "-c" || s.host.Files.filesOnly() {
 		fmt.Fprintln(s.errs, "sh: there are no scripts here")
 		return 127
 	}

@@ -28,17 +28,17 @@ const (
 // fetches fetches small files in packed streams, as long as that is faster than one by one.
 func (c *Carry) fetches(ctx context.Context) error {
 	packer, can := c.from.(ends.Sender)
-	p := c.paced["fetched"]
-	if !can || p.slower() {
+	if !can {
 		return nil
 	}
-	defer func() { c.paced["fetched"] = p }()
 	jobs := c.jobs(func(i *Item) bool {
 		return !i.Back && i.Source == "" && (i.Act == Make || i.Act == Replace) && i.New.Kind == ends.File && i.New.Size <= smallFile
 	})
-	if len(jobs) < fewFiles || !c.from.Can(ends.Sends) {
+	p := c.paced["fetched"]
+	if len(jobs) < fewFiles || p.slower(len(jobs), fetchFiles) || !c.from.Can(ends.Sends) {
 		return nil
 	}
+	defer func() { c.paced["fetched"] = p }()
 	take := func(most int) []*job { return takeSome(&jobs, most, fetchBytes, (*job).size) }
 	var behind errgroup.Group // one batch is written while the next one comes
 	fetch := func(batch []*job) (bool, error) {
@@ -59,18 +59,19 @@ func (c *Carry) fetches(ctx context.Context) error {
 			return err
 		}
 		p.byFile = time.Since(began) / time.Duration(len(one))
-		began = time.Now()
-		some := take(sampleFiles)
-		ok, err := fetch(some)
-		if err = cmp.Or(err, behind.Wait()); err != nil {
-			return err
-		}
-		p.none, p.byStream = !ok, time.Since(began)/time.Duration(max(len(some), 1))
 	}
-	for len(jobs) > 0 && !p.slower() {
-		ok, err := fetch(take(fetchFiles))
+	for len(jobs) > 0 && !p.slower(len(jobs), fetchFiles) {
+		began, next := time.Now(), p.next(fetchFiles)
+		batch := take(next)
+		ok, err := fetch(batch)
+		if next < fetchFiles { // it is measured with what it takes to write them
+			err = cmp.Or(err, behind.Wait())
+		}
 		if p.none = !ok; err != nil {
 			return err
+		}
+		if next < fetchFiles {
+			p.stream(len(batch), time.Since(began))
 		}
 	}
 	return behind.Wait()

@@ -25,19 +25,55 @@ const (
 	smallFile   = 64 << 10 // bytes; what is longer goes by itself
 	fewFiles    = 100      // fewer are not worth a stream
 	unitFiles   = 5000     // a new folder with more goes file by file into its place
-	streamFiles = 10000
-	streamBytes = 56 << 20
+	streamFiles = 2500     // while one stream is proven over there the next one goes
+	streamBytes = 32 << 20
 	sampleFiles = 256 // how many go each way first, so that it is known which is faster
 )
 
-// pace is how long a file took, in a stream and by itself, 0 where that is not known.
+// pace is how long files took by themselves and in streams. A stream takes a while before its first file,
+// and a short one shows little else; so the second one is longer, and the two tell what a further file takes.
 type pace struct {
-	byStream, byFile time.Duration
-	none             bool // streams are not to be had
+	byFile      time.Duration // one file, 0 where that is not known
+	first, last trial         // streams, the first and the latest one
+	none        bool          // streams are not to be had
 }
 
-// slower tells whether files go better one by one.
-func (p pace) slower() bool { return p.none || p.byFile > 0 && p.byStream > p.byFile }
+// trial is one stream.
+type trial struct {
+	files int
+	took  time.Duration
+}
+
+// stream notes how long a stream took.
+func (p *pace) stream(files int, took time.Duration) {
+	p.last = trial{files, took}
+	if p.first.files == 0 {
+		p.first = p.last
+	}
+}
+
+// next is how many files the next stream has, most where it is known how long streams take.
+func (p *pace) next(most int) int {
+	switch {
+	case p.first.files == 0:
+		return sampleFiles
+	case p.last.files <= p.first.files:
+		return min(4*sampleFiles, most)
+	}
+	return most
+}
+
+// slower tells whether as many files as are left go better one by one than in streams of so many.
+func (p *pace) slower(left, most int) bool {
+	more := p.last.files - p.first.files
+	if p.none || p.byFile == 0 || more <= 0 {
+		return p.none
+	}
+	each := max(p.last.took-p.first.took, 0) / time.Duration(more)
+	before := max(p.first.took-each*time.Duration(p.first.files), 0)
+	streams := time.Duration((left + most - 1) / most)
+	return streams*before+time.Duration(left)*each > time.Duration(left)*p.byFile
+}
 
 // unit is what is put in its place as one: a new folder with what is in it, or one file.
 type unit struct {
@@ -50,11 +86,12 @@ type unit struct {
 // streams sends small files in packed streams, as long as that is faster than one by one.
 func (c *Carry) streams(ctx context.Context) error {
 	packer, can := c.to.(ends.Packer)
-	if _, here := c.from.(*ends.Here); !can || !here || c.paced["sent"].slower() {
+	if _, here := c.from.(*ends.Here); !can || !here {
 		return nil
 	}
 	units, files := c.units()
-	if files < fewFiles || !c.to.Can(ends.Packs) {
+	p := c.paced["sent"]
+	if files < fewFiles || p.slower(files, streamFiles) || !c.to.Can(ends.Packs) {
 		return nil
 	}
 	if root := c.jobs(func(i *Item) bool { return i.Act == Make && i.New.Kind == ends.Folder && i.Name == "" }); len(root) > 0 {
@@ -62,31 +99,24 @@ func (c *Carry) streams(ctx context.Context) error {
 			return err
 		}
 	}
-	p := c.paced["sent"]
 	defer func() { c.paced["sent"] = p }()
 	var behind errgroup.Group // one stream is proven while the next one is sent
 	for len(units) > 0 {
-		if p.byStream > 0 && p.byFile == 0 { // measured once: a sample goes file by file
-			sample := loose(&units, sampleFiles/4)
-			if err := behind.Wait(); err != nil {
-				return err
-			}
-			began := time.Now()
-			if err := c.someFiles(ctx, sample); err != nil {
-				return err
-			}
-			if len(sample) > 0 {
+		if p.first.files > 0 && p.byFile == 0 { // measured once: a sample goes file by file
+			if sample := loose(&units, sampleFiles/4); len(sample) > 0 {
+				err := behind.Wait()
+				began := time.Now()
+				if err = cmp.Or(err, c.someFiles(ctx, sample)); err != nil {
+					return err
+				}
 				p.byFile = time.Since(began) / time.Duration(len(sample))
+				files -= len(sample)
 			}
 		}
-		if p.slower() {
+		if p.slower(files, streamFiles) {
 			return behind.Wait()
 		}
-		most := streamFiles
-		if p.byStream == 0 {
-			most = sampleFiles
-		}
-		batch := takeSome(&units, most, streamBytes, (*unit).size)
+		batch := takeSome(&units, p.next(streamFiles), streamBytes, (*unit).size)
 		began, count := time.Now(), 0
 		for _, u := range batch {
 			count += u.files
@@ -96,8 +126,8 @@ func (c *Carry) streams(ctx context.Context) error {
 			p.none = true
 			return cmp.Or(err, behind.Wait())
 		}
-		if count > 0 {
-			p.byStream = time.Since(began) / time.Duration(count)
+		if files -= count; count > 0 {
+			p.stream(count, time.Since(began))
 		}
 		if err := behind.Wait(); err != nil {
 			return err

@@ -128,8 +128,9 @@ func StartWith(b testing.TB, extra string) Server {
 	addr := free.Addr().String()
 	free.Close()
 	_, port, _ := net.SplitHostPort(addr)
-	config := write("config", fmt.Sprintf("ListenAddress 127.0.0.1:%s\nHostKey %s\nAuthorizedKeysFile %s\nPidFile none\nStrictModes no\nUsePAM no\nMaxStartups 100\nSubsystem sftp /usr/lib/openssh/sftp-server\n%s",
-		port, key, write("authorized", string(ssh.MarshalAuthorizedKey(signer.PublicKey()))), extra))
+	// The account's own start-up files are no part of a test: each command would run them.
+	config := write("config", fmt.Sprintf("ListenAddress 127.0.0.1:%s\nHostKey %s\nAuthorizedKeysFile %s\nPidFile none\nStrictModes no\nUsePAM no\nMaxStartups 100\nSubsystem sftp /usr/lib/openssh/sftp-server\nSetEnv HOME=%s PATH=/usr/local/bin:/usr/bin:/bin\n%s",
+		port, key, write("authorized", string(ssh.MarshalAuthorizedKey(signer.PublicKey()))), dir, extra))
 	if strings.Contains(extra, "#nosubsystem") {
 		text, _ := os.ReadFile(config)
 		write("config", strings.Replace(string(text), "Subsystem sftp", "#", 1))

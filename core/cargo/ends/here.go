@@ -275,6 +275,9 @@ func (h *Here) Digest(ctx context.Context, names []string, each func(string, Sum
 	return ctx.Err()
 }
 
+// buffers are what files are read through.
+var buffers = sync.Pool{New: func() any { b := make([]byte, 256<<10); return &b }}
+
 // ReadSum is the digest of a file's content, read through an end.
 func ReadSum(ctx context.Context, e End, name string) (sum Sum, err error) {
 	f, err := e.Open(ctx, name)
@@ -282,8 +285,9 @@ func ReadSum(ctx context.Context, e End, name string) (sum Sum, err error) {
 		return sum, err
 	}
 	defer f.Close()
-	digest := sha256.New()
-	if _, err := io.CopyBuffer(digest, Stoppable(ctx, io.NewSectionReader(f, 0, 1<<62)), make([]byte, 256<<10)); err != nil {
+	digest, buf := sha256.New(), buffers.Get().(*[]byte)
+	defer buffers.Put(buf)
+	if _, err := io.CopyBuffer(digest, Stoppable(ctx, io.NewSectionReader(f, 0, 1<<62)), *buf); err != nil {
 		return sum, err
 	}
 	return Sum(digest.Sum(nil)), nil
