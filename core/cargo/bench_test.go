@@ -53,8 +53,8 @@ func there(b testing.TB, s servertest.Server, hops int, dir string, lane ...int)
 	return t
 }
 
-// bareSend sends bytes through a bare channel of the protocol library to a command that drops them.
-func bareSend(b testing.TB, client *ssh.Client, size int) time.Duration {
+// bareSend sends bytes through a bare channel of the protocol library to a command.
+func bareSend(b testing.TB, client *ssh.Client, from io.Reader, command string) time.Duration {
 	session, err := client.NewSession()
 	if err != nil {
 		b.Fatal(err)
@@ -64,22 +64,59 @@ func bareSend(b testing.TB, client *ssh.Client, size int) time.Duration {
 	if err != nil {
 		b.Fatal(err)
 	}
-	if err := session.Start("cat > /dev/null"); err != nil {
+	if err := session.Start(command); err != nil {
 		b.Fatal(err)
 	}
 	began := time.Now()
-	block := make([]byte, 256<<10)
-	for sent := 0; sent < size; sent += len(block) {
-		if _, err := in.Write(block); err != nil {
-			b.Fatal(err)
-		}
+	if _, err := io.CopyBuffer(struct{ io.Writer }{in}, struct{ io.Reader }{from}, make([]byte, 256<<10)); err != nil {
+		b.Fatal(err)
 	}
 	in.Close()
-	session.Wait()
+	if err := session.Wait(); err != nil {
+		b.Fatal(err)
+	}
 	return time.Since(began)
 }
 
-// BenchmarkLargeFile sends one large file, against a bare channel of the protocol library.
+// nought is as many null bytes as are wanted, from memory.
+type nought struct{}
+
+func (nought) Read(p []byte) (int, error) { return len(p), nil }
+
+// bareFile sends a file through a bare channel to a command that writes it.
+func bareFile(b testing.TB, client *ssh.Client, from, to string) time.Duration {
+	f, err := os.Open(from)
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer f.Close()
+	return bareSend(b, client, f, "cat > "+to)
+}
+
+// libraryFile sends a file by the file-transfer library used plainly.
+func libraryFile(b testing.TB, files *sftp.Client, from, to string) time.Duration {
+	began := time.Now()
+	f, err := os.Open(from)
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer f.Close()
+	w, err := files.Create(to)
+	if err != nil {
+		b.Fatal(err)
+	}
+	if _, err = io.Copy(w, f); err == nil {
+		err = w.Close()
+	}
+	if err != nil {
+		b.Fatal(err)
+	}
+	return time.Since(began)
+}
+
+// BenchmarkLargeFile sends one large file, against a bare channel of the protocol library whose bytes come from
+// memory and are dropped over there, against one that carries the file, and against the file-transfer library
+// used plainly.
 func BenchmarkLargeFile(b *testing.B) {
 	for _, trip := range []time.Duration{0, 20 * time.Millisecond, 100 * time.Millisecond} {
 		for hops := 1; hops <= 2; hops++ {
@@ -96,7 +133,11 @@ func BenchmarkLargeFile(b *testing.B) {
 				random(b, filepath.Join(from, "file"), size)
 				here, far := here(b, from), there(b, s, hops, to, lanesOf(hops))
 				client := s.Bare(b, hops)
-				servertest.Compare(b, size, func() time.Duration { return bareSend(b, client, size) }, func() time.Duration {
+				files, err := sftp.NewClient(client)
+				if err != nil {
+					b.Fatal(err)
+				}
+				ours := func() time.Duration {
 					os.RemoveAll(filepath.Join(to, "file"))
 					p := planned(b, here, far, cargo.Rules{})
 					began := time.Now()
@@ -105,7 +146,25 @@ func BenchmarkLargeFile(b *testing.B) {
 						b.Fatal(err, r)
 					}
 					return time.Since(began)
-				})
+				}
+				file, other := filepath.Join(from, "file"), filepath.Join(memory(b), "file")
+				for _, bare := range []struct {
+					name string
+					send func() time.Duration
+				}{
+					{"dropped", func() time.Duration {
+						return bareSend(b, client, io.LimitReader(nought{}, int64(size)), "cat > /dev/null")
+					}},
+					{"file", func() time.Duration { return bareFile(b, client, file, other) }},
+					{"library", func() time.Duration { return libraryFile(b, files, file, other) }},
+				} {
+					b.Run(bare.name, func(b *testing.B) {
+						servertest.Compare(b, size, func() time.Duration {
+							os.Remove(other)
+							return bare.send()
+						}, ours)
+					})
+				}
 			})
 		}
 	}
