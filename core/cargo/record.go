@@ -77,8 +77,11 @@ func NewRecord(dir string, p *Plan) (*Record, error) {
 		return nil, fmt.Errorf("what is moved cannot be written down: %w", err)
 	}
 	own := filepath.Join(dir, p.ID)
-	if err := os.Mkdir(own, 0o700); err != nil {
-		return nil, fmt.Errorf("the record of this plan: %w", err)
+	switch err := os.Mkdir(own, 0o700); {
+	case errors.Is(err, fs.ErrExist):
+		return nil, fmt.Errorf("the plan %s was begun before, and a plan is carried out once: go on with it (meatus cargo resume %s), or make a new one", p.ID, p.ID)
+	case err != nil:
+		return nil, fmt.Errorf("what is moved cannot be written down: %w", err)
 	}
 	r := &Record{Plan: p, dir: own, state: newState()}
 	if err := savePlan(filepath.Join(own, planFile), p); err != nil {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"meatus/core/cargo"
 )
@@ -92,5 +93,20 @@ func TestAFolderAndAFileKeepTheirPlaces(t *testing.T) {
 	tree := looked(t, a, b)
 	if n, why := tree.Choose(tree.At("x"), cargo.GoThere); n != 0 || !strings.Contains(why, "folder") {
 		t.Errorf("%d, %s", n, why)
+	}
+}
+
+// No two names are shown alike, and none can do anything to a screen.
+func TestNamesAreShownAsTheyAre(t *testing.T) {
+	shown := map[string]string{}
+	for _, name := range []string{"bad", "bad\xff", "bad\xfe", "bad\ufffd", "bad ", " bad", "b ad", "b  ad", "b\nad", "b\tad", "b\u202ead", `"bad\xff"`, "\x1b[31mbad", "", "caf\u00e9", "tab\\le"} {
+		say := cargo.Say(name)
+		if other, twice := shown[say]; twice || strings.ContainsAny(say, "\n\t\x1b\u202e") || !utf8.ValidString(say) {
+			t.Errorf("%q is shown as %q, as is %q", name, say, other)
+		}
+		shown[say] = name
+	}
+	if cargo.Say("caf\u00e9/tab\\le") != "caf\u00e9/tab\\le" {
+		t.Errorf("a plain name is shown as %s", cargo.Say("caf\u00e9/tab\\le"))
 	}
 }

@@ -207,7 +207,9 @@ var ErrBusy = errors.New("something is being moved there by another program, or 
 // Run does it.
 func (j *Carry) Run(ctx context.Context, tell func(Step)) error {
 	if !j.Plan.Acts() { // there is nothing to write down, either
-		tell(Step{Verdict: gate.Open, Say: "all is there"})
+		if j.Plan.Sum().Problems == 0 {
+			tell(Step{Verdict: gate.Open, Say: "all is there"})
+		}
 		return nil
 	}
 	dir := cargo.Dir(j.Workspace().Dir)

@@ -148,7 +148,7 @@ func TestOtherFoldersAreTypedAndCompleted(t *testing.T) {
 	d.Type("od")
 	d.UntilSees("/srv/archive/odd/")
 	d.Press("tab", "enter")
-	d.UntilSees("storm.txt", "Storm.txt", "caf.txt", "tide table.txt", "only there")
+	d.UntilSees("storm.txt", "Storm.txt", `"caf\xe9.txt"`, `"tide\ntable.txt"`, "only there")
 	d.Fits()
 	if got := m.look.last; got.There != "/srv/archive/odd" {
 		t.Errorf("%+v", got)
