@@ -241,7 +241,7 @@ func (c *comparison) read(ctx context.Context, f folder) (Listed, []folder) {
 				return nil
 			}
 			if ends.Unsafe(name) {
-				l.Pairs = append(l.Pairs, Pair{Name: name, Diff: Refused, Why: "its name could lead out of the folder"})
+				names[name] = &Pair{Name: name, Diff: Refused, Why: "its name could lead out of the folder"}
 				return nil
 			}
 			if c.rules.Out(ends.Join(f.path, name), name, e.Kind == ends.Folder) {
@@ -265,7 +265,7 @@ func (c *comparison) read(ctx context.Context, f folder) (Listed, []folder) {
 		err = take(c.to, func(p *Pair) *ends.Entry { return &p.To })
 	}
 	if err != nil {
-		l.Err, l.Pairs = err, nil
+		l.Err = err
 		return l, nil
 	}
 	l.Left = left

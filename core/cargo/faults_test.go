@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -449,6 +450,12 @@ func TestHostileNamesAreRefusedAndOddOnesMoved(t *testing.T) {
 	}
 	if made != 1 || q.Sum().Problems != 4 {
 		t.Errorf("the plan of hostile names:\n%s", acts(q))
+	}
+	bad.list = func(string) ([]string, error) {
+		return slices.Concat(slices.Repeat([]string{"same"}, 500_000), slices.Repeat([]string{"../same"}, 500_000)), nil
+	}
+	if q := planned(t, bad, to, cargo.Rules{}); q.Sum().By[cargo.Make].Names != 1 || q.Sum().Problems != 1 {
+		t.Errorf("the plan of two names, half a million times each:\n%s", acts(q))
 	}
 }
 

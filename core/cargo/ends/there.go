@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"github.com/pkg/sftp"
+	"golang.org/x/sync/errgroup"
 
 	"meatus/core/gate"
 	"meatus/core/remote"
@@ -606,6 +607,9 @@ func (t *There) List(ctx context.Context, folder string, each func(string, Entry
 	return t.each(c.files, folder, infos, each)
 }
 
+// linksAtOnce is how many links are asked at once for what they lead to.
+const linksAtOnce = 64
+
 // list reads a folder. The library gathers what a far side lists, which may never end: so it is
 // given up when more has come than a folder of [maxNames] has.
 func (c *channel) list(ctx context.Context, folder string) ([]fs.FileInfo, error) {
@@ -639,11 +643,21 @@ func (c *channel) list(ctx context.Context, folder string) ([]fs.FileInfo, error
 
 // each tells the names of a folder that was read.
 func (t *There) each(c *sftp.Client, folder string, infos []fs.FileInfo, each func(string, Entry) error) error {
-	for _, info := range infos {
-		e := entryOf(info)
-		if e.Kind == Link && !Unsafe(info.Name()) {
-			e.Link, _ = c.ReadLink(t.at(Join(folder, info.Name())))
+	leads := make([]string, len(infos))
+	var links errgroup.Group
+	links.SetLimit(linksAtOnce)
+	for i, info := range infos {
+		if info.Mode()&fs.ModeSymlink != 0 && !Unsafe(info.Name()) {
+			links.Go(func() error {
+				leads[i], _ = c.ReadLink(t.at(Join(folder, info.Name())))
+				return nil
+			})
 		}
+	}
+	links.Wait()
+	for i, info := range infos {
+		e := entryOf(info)
+		e.Link = leads[i]
 		if err := each(info.Name(), e); err != nil {
 			return err
 		}
