@@ -2,6 +2,7 @@ package cargo_test
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io/fs"
 	"os"
@@ -128,6 +129,23 @@ func acts(p *cargo.Plan) string {
 		}
 	}
 	return strings.Join(lines, "\n")
+}
+
+// How fast a line was is kept beside the folders, where enough was moved to tell.
+func TestFoldersAndRatesAreRemembered(t *testing.T) {
+	dir := t.TempDir()
+	if err := errors.Join(
+		cargo.RememberRate(dir, "quay", 100, time.Second), // too little to tell
+		cargo.RememberRate(dir, "reef", 8<<20, 2*time.Second),
+		cargo.Remember(dir, "reef", cargo.Last{Here: "/here", There: "/there"}),
+		cargo.RememberRate(dir, "light", 8<<20, time.Second),
+	); err != nil {
+		t.Fatal(err)
+	}
+	all := cargo.Remembered(dir)
+	if len(all) != 2 || all["reef"] != (cargo.Last{Here: "/here", There: "/there", Rate: 4 << 20}) || all["light"].Known() || all["light"].Rate != 8<<20 {
+		t.Errorf("%+v", all)
+	}
 }
 
 // carried carries a plan out, with a record of its own, and fails where anything was not done.

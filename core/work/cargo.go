@@ -242,7 +242,14 @@ func (j *Carry) Run(ctx context.Context, tell func(Step)) error {
 	c := cargo.NewCarry(j.Plan, trees.From, trees.To, o)
 	j.running.Store(c)
 	j.Report, err = c.Run(ctx)
-	tell(Step{Verdict: gate.Open, Say: Moved(j.Report, c.Progress())})
+	p := c.Progress()
+	tell(Step{Verdict: gate.Open, Say: Moved(j.Report, p)})
+	if j.Resume { // what had arrived before took no time now
+		p.Took = 0
+	}
+	if kept := cargo.RememberRate(j.Workspace().Dir, j.Title().Session, p.BytesDone, p.Took); kept != nil {
+		tell(Step{Verdict: gate.Ajar, Say: "how fast it was is not remembered", Err: kept})
+	}
 	switch {
 	case err != nil:
 		return err

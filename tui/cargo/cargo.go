@@ -36,8 +36,9 @@ type Model struct {
 	carry         *work.Carry   // and what tells how far it is
 	asked         int           // looks asked for; answers to older ones are dropped
 	ticking       bool
-	left          []*cargo.Record // of this session's carries that did not end
-	wanted        string          // a path here that is to go there once its folder has been read
+	left          []*cargo.Record       // of this session's carries that did not end
+	kept          map[string]cargo.Last // the folders of the last time, by session
+	wanted        string                // a path here that is to go there once its folder has been read
 }
 
 // New returns the place.
@@ -47,7 +48,10 @@ func New(s *place.Services) place.Place { return &Model{s: s} }
 func (m *Model) SetSize(width, height int) { m.width, m.height = width, height }
 
 // Show is called when the place is gone to.
-func (m *Model) Show() tea.Cmd { return m.tick() }
+func (m *Model) Show() tea.Cmd {
+	dir := m.s.Workspace().Dir
+	return tea.Batch(m.tick(), m.s.Run(func() tea.Msg { return kept(cargo.Remembered(dir)) }))
+}
 
 // Hide is called when the place is left.
 func (m *Model) Hide() { m.entry = nil }
@@ -70,8 +74,8 @@ func (m *Model) Select(at string) {
 	if m.look != nil && m.look.session == session && folder == "" {
 		return
 	}
-	l, known := cargo.Remembered(m.s.Workspace().Dir, session)
-	if !known {
+	l := cargo.Remembered(m.s.Workspace().Dir)[session]
+	if !l.Known() {
 		l.Here, _ = os.UserHomeDir()
 	}
 	if folder != "" {
@@ -95,6 +99,7 @@ func (m *Model) node() *cargo.Node {
 type look struct {
 	session string
 	last    cargo.Last
+	rate    float64 // of what was carried there last, in bytes a second; 0 where it is not known
 	id      int
 	trees   *work.Between // nil until they are open
 	tree    *cargo.Tree
@@ -136,13 +141,17 @@ type more struct {
 // again has what goes on drawn anew.
 type again struct{}
 
+// kept are the folders of the last time, by session.
+type kept map[string]cargo.Last
+
 // begin looks at two folders.
 func (m *Model) begin(session string, last cargo.Last) {
 	if m.look != nil {
 		m.look.end()
 	}
 	m.asked++
-	m.look = &look{session: session, last: last, id: m.asked, folded: map[*cargo.Node]bool{}}
+	rate := cargo.Remembered(m.s.Workspace().Dir)[session].Rate
+	m.look = &look{session: session, last: last, rate: rate, id: m.asked, folded: map[*cargo.Node]bool{}}
 }
 
 // end gives the trees up.
@@ -213,6 +222,8 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 		}
 	case edited:
 		return m.edited(msg)
+	case kept:
+		m.kept = msg
 	case again:
 		m.ticking = false
 		return m.tick()
@@ -279,7 +290,7 @@ func (m *Model) opened(msg opened) tea.Cmd {
 		if err := cargo.Remember(dir, session, last); err != nil {
 			m.s.Notice(err.Error())
 		}
-		return nil
+		return kept(cargo.Remembered(dir))
 	})
 	return tea.Batch(remember, m.next(), m.findLeft())
 }

@@ -153,7 +153,7 @@ func TestOtherFoldersAreTypedAndCompleted(t *testing.T) {
 	if got := m.look.last; got.There != "/srv/archive/odd" {
 		t.Errorf("%+v", got)
 	}
-	if kept, ok := cargo.Remembered(d.Engine.Workspace().Dir, "archive"); !ok || kept != m.look.last {
+	if kept := cargo.Remembered(d.Engine.Workspace().Dir)["archive"]; kept != m.look.last {
 		t.Errorf("remembered is %+v", kept)
 	}
 }

@@ -115,8 +115,8 @@ func (m *Model) pickView() []string {
 			pointer = t.Accent.Render("❯ ")
 		}
 		say := ""
-		if last, ok := cargo.Remembered(m.s.Workspace().Dir, name); ok {
-			say = t.Faint.Render("  " + workspace.Short(last.Here) + " ⇄ " + last.There)
+		if last := m.kept[name]; last.Known() {
+			say = t.Faint.Render("  " + cargo.Say(workspace.Short(last.Here)) + " ⇄ " + cargo.Say(last.There))
 		}
 		lines = append(lines, fit.Cut(" "+pointer+t.Strong.Render(fit.Pad(name, 22))+say, m.width))
 	}
@@ -361,16 +361,18 @@ func aheadBehind(seconds int64) string {
 	return fit.Ago(d) + " ahead"
 }
 
-// takes says how long so many bytes take, by what was measured of the last carry.
+// takes says how long so many bytes take, by what was measured of the last carry, in this run or before.
 func (m *Model) takes(bytes int64) string {
-	if m.carry == nil {
+	rate := m.look.rate
+	if m.carry != nil {
+		if p, ok := m.carry.Progress(); ok && p.Rate >= 1 {
+			rate = p.Rate
+		}
+	}
+	if rate < 1 || bytes == 0 {
 		return ""
 	}
-	p, ok := m.carry.Progress()
-	if !ok || p.Rate < 1 || bytes == 0 {
-		return ""
-	}
-	return ", about " + fit.Ago(max(time.Duration(float64(bytes)/p.Rate*float64(time.Second)), time.Second)) + " by the last"
+	return ", about " + fit.Ago(max(time.Duration(float64(bytes)/rate*float64(time.Second)), time.Second)) + " by the last"
 }
 
 // facts are both sides of a file.
@@ -397,7 +399,11 @@ func (m *Model) facts(n *cargo.Node, width int) []string {
 }
 
 func sizeOf(e ends.Entry) string {
-	if e.Kind != ends.File {
+	switch e.Kind {
+	case ends.None:
+		return "·"
+	case ends.File:
+	default:
 		return ""
 	}
 	return words.Bytes(float64(e.Size)) + fmt.Sprintf(" (%d)", e.Size)
@@ -412,7 +418,7 @@ func timeOf(e ends.Entry) string {
 
 func modeOf(e ends.Entry) string {
 	if e.Kind == ends.None {
-		return ""
+		return "·"
 	}
 	return fmt.Sprintf("%04o", e.Mode)
 }
