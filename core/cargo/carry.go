@@ -136,9 +136,9 @@ func (c *Carry) Run(ctx context.Context) (Report, error) {
 	}
 	c.again = c.options.Record.hasBegun()
 	c.options.Record.write(line{Do: lineBegan, When: time.Now().UTC(), In: c.aside.folder})
+	c.countDone()
 	c.progress.start()
 	defer c.progress.stop()
-	c.countDone()
 	if err := c.aside.expire(ctx); err != nil {
 		return c.sum(), err
 	}

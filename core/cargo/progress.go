@@ -23,13 +23,18 @@ type Progress struct {
 
 // Share is how much is done, from 0 to 1.
 func (p Progress) Share() float64 {
-	const aName = 4 << 10 // what a name counts beside its bytes
-	all := p.Bytes + int64(p.Names)*aName
-	if all == 0 {
+	if p.all() == 0 {
 		return 1
 	}
-	return min(float64(p.BytesDone+int64(p.NamesDone+p.Failed)*aName)/float64(all), 1)
+	return min(float64(p.done())/float64(p.all()), 1)
 }
+
+// aName is what a name counts beside its bytes, in bytes.
+const aName = 4 << 10
+
+// all and done are what there is to do and what is done of it, names and bytes together.
+func (p Progress) all() int64  { return p.Bytes + int64(p.Names)*aName }
+func (p Progress) done() int64 { return p.BytesDone + int64(p.NamesDone+p.Failed)*aName }
 
 // progress counts how far a carry is.
 type progress struct {
@@ -41,14 +46,15 @@ type progress struct {
 	mu      sync.Mutex
 	began   time.Time
 	ended   time.Time
+	first   sample // what was done before it began
 	samples []sample
 	quit    chan struct{}
 }
 
 // sample is how much was done at a time.
 type sample struct {
-	at    time.Time
-	bytes int64
+	at           time.Time
+	bytes, names int64
 }
 
 // window is over how long the rate is taken, and sampled how often.
@@ -77,6 +83,7 @@ func weight(i *Item) int64 {
 func (p *progress) start() {
 	p.mu.Lock()
 	p.began, p.quit = time.Now(), make(chan struct{})
+	p.first = p.look()
 	quit := p.quit
 	p.mu.Unlock()
 	go func() {
@@ -93,10 +100,15 @@ func (p *progress) start() {
 	}()
 }
 
+// look is how much is done now.
+func (p *progress) look() sample {
+	return sample{time.Now(), p.bytesDone.Load(), p.namesDone.Load() + p.failedNames.Load()}
+}
+
 func (p *progress) sample() {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	p.samples = append(p.samples, sample{time.Now(), p.bytesDone.Load()})
+	p.samples = append(p.samples, p.look())
 	if keep := int(window / sampled); len(p.samples) > keep {
 		p.samples = p.samples[len(p.samples)-keep:]
 	}
@@ -147,15 +159,15 @@ func (c *Carry) Progress() Progress {
 		end, out.Now = p.ended, ""
 	}
 	out.Took = end.Sub(p.began)
-	first := sample{at: p.began}
+	first := p.first
 	if len(p.samples) > 0 && !out.Over {
 		first = p.samples[0]
 	}
 	if over := end.Sub(first.at); over > 0 {
 		out.Rate = max(float64(out.BytesDone-first.bytes)/over.Seconds(), 0)
 	}
-	if out.Rate > 1 && !out.Over {
-		out.Left = time.Duration(float64(out.Bytes-out.BytesDone) / out.Rate * float64(time.Second))
+	if now := out.done() - first.bytes - first.names*aName; now > 0 && !out.Over {
+		out.Left = time.Duration(float64(out.all()-out.done()) / float64(now) * float64(end.Sub(first.at)))
 	}
 	return out
 }

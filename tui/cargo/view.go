@@ -335,7 +335,11 @@ func (m *Model) planLines(width int) []string {
 		say := "nothing goes yet: → has a name go there, ← come here"
 		return []string{t.Title(t.Accent.Render("plan"), "", width, fit.Spread), "   " + t.Faint.Render(fit.Cut(say, width-4)), ""}
 	}
-	lines := []string{t.Title(t.Accent.Render("plan"), t.Faint.Render("> carries it out"), width, fit.Spread)}
+	say := "> carries it out"
+	if m.under() {
+		say = "under way"
+	}
+	lines := []string{t.Title(t.Accent.Render("plan"), t.Faint.Render(say), width, fit.Spread)}
 	add := func(mark, say string, tally cargo.Tally) {
 		if tally.Names > 0 {
 			lines = append(lines, fit.Cut("   "+mark+" "+fit.Pad(say, 12)+t.Strong.Render(fit.Pad(words.Count(tally.Names, "name"), 12))+words.Bytes(float64(tally.Bytes))+t.Faint.Render(m.takes(tally.Bytes)), width))

@@ -16,7 +16,11 @@ import (
 func Bar(t *theme.Theme, p cargo.Progress, width int) string {
 	full := int(p.Share() * float64(width))
 	say := t.Live.Render(strings.Repeat("━", full)) + t.Rule.Render(strings.Repeat("┄", width-full)) +
-		fmt.Sprintf(" %.0f %%  %s of %s  %s/s", p.Share()*100, words.Bytes(float64(p.BytesDone)), words.Bytes(float64(p.Bytes)), words.Bytes(p.Rate))
+		fmt.Sprintf(" %.0f %%  ", p.Share()*100)
+	if p.Names > 1 {
+		say += fmt.Sprintf("%d of %d names  ", p.NamesDone, p.Names)
+	}
+	say += fmt.Sprintf("%s of %s  %s/s", words.Bytes(float64(p.BytesDone)), words.Bytes(float64(p.Bytes)), words.Bytes(p.Rate))
 	if p.Left >= time.Second {
 		say += "  " + fit.Ago(p.Left) + " left"
 	}
