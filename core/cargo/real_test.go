@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -90,17 +91,7 @@ func TestAServerThatGoesAwayInTheMiddle(t *testing.T) {
 		plant(t, a, map[string]string{fmt.Sprintf("d%d/f%d", i%4, i): fmt.Sprint(i)})
 	}
 	b := memory(t)
-	w := s.Walker(t)
-	far, err := ends.OpenThere(t.Context(), ends.Options{Session: "bench", Walk: func(ctx context.Context, _ int, again bool) (*walk.Passage, error) {
-		if again {
-			return w.Await(ctx, s.Way(1), time.Minute)
-		}
-		return w.Walk(ctx, s.Way(1))
-	}}, b)
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { far.Close() })
+	far := returning(t, s, b)
 	from := here(t, a)
 	p := planned(t, from, far, cargo.Rules{})
 	record, err := cargo.NewRecord(t.TempDir(), p)
@@ -133,6 +124,71 @@ func TestAServerThatGoesAwayInTheMiddle(t *testing.T) {
 		t.Errorf("%s", out)
 	}
 	noParts(t, b)
+}
+
+// returning is a tree of a server that is reached anew when its line is lost.
+func returning(t *testing.T, s servertest.Server, dir string) *ends.There {
+	t.Helper()
+	w := s.Walker(t)
+	far, err := ends.OpenThere(t.Context(), ends.Options{Session: "bench", Walk: func(ctx context.Context, _ int, again bool) (*walk.Passage, error) {
+		if again {
+			return w.Await(ctx, s.Way(1), time.Minute)
+		}
+		return w.Walk(ctx, s.Way(1))
+	}}, dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { far.Close() })
+	return far
+}
+
+// All that runs for us at the machine is killed at many moments, told by how much was asked of it. There is never half a
+// file under a real name, all arrives, and all can be taken back. MEATUS_KILLS says how often; six times where it is not set.
+func TestTheFarSideIsKilledAtAnyMoment(t *testing.T) {
+	kills := 6
+	if n, err := strconv.Atoi(os.Getenv("MEATUS_KILLS")); err == nil {
+		kills = n
+	}
+	s := servertest.StartWith(t, "")
+	for n := range kills {
+		a, b := mixed(t)
+		for i := range 150 { // enough for a stream
+			plant(t, a, map[string]string{fmt.Sprintf("new/%d/f%d", i%3, i): fmt.Sprint(i)})
+		}
+		before := tree2(t, b)
+		from, far := here(t, a), returning(t, s, b)
+		p := planned(t, from, far, cargo.Rules{Delete: true})
+		record, err := cargo.NewRecord(t.TempDir(), p)
+		if err != nil {
+			t.Fatal(err)
+		}
+		asked := far.Requests() + int64(1+n*7919%300)
+		c, done := cargo.NewCarry(p, from, far, cargo.Options{Record: record}), make(chan error, 1)
+		go func() {
+			r, err := c.Run(t.Context())
+			if err == nil && r.Failed > 0 {
+				err = fmt.Errorf("%+v", r)
+			}
+			done <- err
+		}()
+		await.Until(t, "so many requests", func() bool { return far.Requests() >= asked || len(done) > 0 })
+		s.CutAll(t)
+		intact(t, a, b)
+		if err := <-done; err != nil {
+			t.Fatalf("killed after %d requests: %v", asked, err)
+		}
+		same(t, b, a)
+		noParts(t, b)
+		if report, err := cargo.Undo(t.Context(), record, from, far, nil); err != nil || report.Failed > 0 {
+			t.Fatalf("undo after %d: %v, %+v", asked, err, report)
+		}
+		if got := tree2(t, b); got != before {
+			t.Fatalf("undone after %d:\n%s\nnot\n%s", asked, got, before)
+		}
+		far.Close()
+		record.Close()
+	}
 }
 
 // A folder of many files is put in its place in the moment in which the program is killed: the next one takes them,

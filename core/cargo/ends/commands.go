@@ -12,8 +12,11 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/crypto/ssh"
+
 	"meatus/core/remote"
 	"meatus/core/sanitize"
+	"meatus/core/walk"
 )
 
 // The scripts are for a POSIX shell; each is given the folder it works in as $1. What a far
@@ -86,6 +89,9 @@ func (t *There) run(ctx context.Context, script string, input []byte, limit int6
 	}
 	o, err := remote.Run(ctx, p, t.line(script, more...), input, limit)
 	if err != nil {
+		return nil, cut(ctx, p, err)
+	}
+	if err := ended(o.Ending); err != nil {
 		return nil, err
 	}
 	_, out, ok := bytes.Cut(o.Out, []byte(mark+"\n"))
@@ -93,6 +99,35 @@ func (t *There) run(ctx context.Context, script string, input []byte, limit int6
 		return nil, errors.New("there is no shell that runs commands")
 	}
 	return out, nil
+}
+
+// ended is the error of a command that came to no end of its own: its line was lost, or it was killed over
+// there. Either way it is tried again.
+func ended(e remote.Ending) error {
+	switch {
+	case e.Err != nil:
+		return lost{e.Err}
+	case e.Signal != "":
+		return lost{fmt.Errorf("the command was ended there by the signal %s", sanitize.Line(e.Signal, 20))}
+	}
+	return nil
+}
+
+// cut is an error of a command, as a lost line where the line ends with it: what a line carried ends a little before
+// the line counts as lost.
+func cut(ctx context.Context, p *walk.Passage, err error) error {
+	var refused *ssh.OpenChannelError
+	if errors.As(err, &refused) {
+		return err // the far side has answered
+	}
+	select {
+	case <-p.Done():
+		return lost{err}
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-time.After(lostSoon):
+		return err
+	}
 }
 
 // known is what is known of the account's shell. It is asked once.
@@ -234,12 +269,13 @@ func (t *There) Unpack(ctx context.Context, stream io.Reader) error {
 	ctx, cancel := context.WithTimeout(ctx, maxDigest)
 	defer cancel()
 	o, err := remote.Feed(ctx, p, t.line(UnpackScript), stream, 4<<10)
-	switch {
-	case err != nil:
+	if err != nil {
+		return cut(ctx, p, err)
+	}
+	if err := ended(o.Ending); err != nil {
 		return err
-	case o.Ending.Err != nil:
-		return lost{o.Ending.Err}
-	case o.Status != 0 || o.Signal != "":
+	}
+	if o.Status != 0 {
 		return fmt.Errorf("the stream cannot be unpacked there: %s", sanitize.Line(string(o.Err), 300))
 	}
 	return nil
@@ -282,7 +318,7 @@ func (t *There) Pack(ctx context.Context, names []string, read func(io.Reader) e
 	for began := 0; ; {
 		line, err := out.ReadSlice('\n')
 		if began += len(line); err != nil && err != bufio.ErrBufferFull || began > maxGreeting {
-			return errors.New("there is no shell that runs commands")
+			return cut(ctx, p, errors.New("there is no shell that runs commands"))
 		}
 		if string(line) == mark+"\n" {
 			break
@@ -291,12 +327,7 @@ func (t *There) Pack(ctx context.Context, names []string, read func(io.Reader) e
 	if err = read(out); err == nil || ctx.Err() != nil {
 		return cmp.Or(ctx.Err(), err)
 	}
-	select {
-	case <-p.Done():
-		return lost{err}
-	case <-time.After(lostSoon): // what a line carried ends a little before the line counts as lost
-		return err
-	}
+	return cut(ctx, p, err)
 }
 
 // lostSoon is how long after a stream's end it is known whether the line was lost.
