@@ -158,7 +158,7 @@ func (c *Carry) Run(ctx context.Context) (Report, error) {
 			return c.sum(), err
 		}
 	}
-	if c.again { // what was cut off, or went on over there for a moment, has left a stream that no other took the place of
+	if c.again { // an attempt before may have left a stream's folder that this one did not use
 		if err := c.insist(ctx, func() error { return c.clearStreams(ctx) }); err != nil {
 			return c.sum(), err
 		}
@@ -172,7 +172,8 @@ func (c *Carry) Run(ctx context.Context) (Report, error) {
 // windowItems is how many items are looked at together, so that a plan of any size costs little memory.
 var windowItems = 30000
 
-// owned are the items of folders in which more is to be done, by path: they are done together with that.
+// owned are the items of folders that have a batch of their own, by path. A folder is made in the same window as
+// what goes into it.
 func owned(p *Plan) map[string]*Item {
 	all := map[string]*Item{}
 	for path, items := range p.Folders() {
@@ -268,7 +269,7 @@ type job struct {
 	part   string // its name while it is written
 	at     int64  // how much of it has arrived
 	begun  bool   // something was written there
-	fresh  bool   // what is written to was empty, so that nothing need be written where there is nothing
+	fresh  bool   // the file began empty, so null bytes need not be written: they become holes
 	sum    ends.Sum
 	summed bool // sum is the digest of what was read
 	again  bool // it was moved a second time
@@ -283,7 +284,7 @@ func (j *job) sourcePath() string {
 	return j.path()
 }
 
-// jobs are the items of the window that a choice takes and that are not done, in the wanted order.
+// jobs are the window's items that choose accepts and that are not done yet, in the order that was asked for.
 func (c *Carry) jobs(choose func(*Item) bool) []*job {
 	var all []*job
 	for _, b := range c.window {
@@ -304,7 +305,7 @@ func (c *Carry) jobs(choose func(*Item) bool) []*job {
 			}
 			path := ends.Join(in, item.Name)
 			if item.Name != "" && path != b.Path && c.own[path] != nil {
-				continue // it comes with what is in it
+				continue // it is done with the batch of what is in it
 			}
 			if c.options.Record.isDone(path) {
 				continue
@@ -379,7 +380,8 @@ func (g *goneError) Unwrap() error { return g.error }
 // maxTries is how often a line may come back without anything moved in between.
 const maxTries = 4
 
-// insist does something until it is not a lost line that it fails by.
+// insist does something, and does it again each time it fails because a line was lost and has come back. Any other
+// error is returned.
 func (c *Carry) insist(ctx context.Context, do func() error) error {
 	for {
 		err := do()

@@ -176,7 +176,7 @@ func (e *Edit) Save(ctx context.Context) error {
 	return e.insistLocked(ctx, func() error { return e.sendLocked(ctx, mine) })
 }
 
-// insistLocked does something until it is not a lost line that it fails by.
+// insistLocked does something, and does it again each time it fails because the line was lost and has come back.
 func (e *Edit) insistLocked(ctx context.Context, do func() error) error {
 	for {
 		err := do()

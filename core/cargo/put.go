@@ -55,8 +55,7 @@ func (c *Carry) proves() bool {
 	return c.from.Can(ends.Digests) && c.to.Can(ends.Digests)
 }
 
-// proveBatch compares what was written with what it is of, and has what differs written again,
-// once.
+// proveBatch compares what was written with its source, and writes once more what differs.
 func (c *Carry) proveBatch(ctx context.Context, batch []*job) error {
 	if err := c.syncAll(batch); err != nil {
 		return err
@@ -236,9 +235,9 @@ func (c *Carry) place(ctx context.Context, j *job) error {
 	return nil
 }
 
-// takeAlike takes what stands there for what is to be, where it is that to the content: a carry that was cut off may
-// have had a whole folder put in its place in the very moment, and have heard nothing of it. It is read over the line,
-// since many are compared at once, and a server has no room for as many commands.
+// takeAlike accepts what stands at a job's place where its content is the source's. A carry that was cut off may have
+// renamed a whole folder to its place and not have had the answer. The content is read over the line and not digested
+// by a command: many files are compared at once, and a server has room for few commands.
 func (c *Carry) takeAlike(ctx context.Context, j *job, now ends.Entry) error {
 	target := c.target(j.Item)
 	if !looksAs(now, j.New) {

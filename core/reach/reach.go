@@ -351,8 +351,8 @@ func (j *Judge) through(from From, to *estate.Instance, port Port, p pair, befor
 }
 
 // find is the rule of an instance's groups that lets something in from an address, or out to it: the
-// narrowest, nil for none. An address that is not valid is let by rules for everybody alone; one that is come
-// by from outside is in no group.
+// narrowest, nil for none. Only rules for everybody let in an address that is not valid. An address outside is in no
+// group.
 func (j *Judge) find(i *estate.Instance, inbound bool, port Port, other netip.Addr, outside bool) (*estate.Rule, *estate.Group) {
 	var best *rule
 	var of *estate.Group

@@ -135,8 +135,9 @@ type Asked struct {
 	Answer reach.Answer
 }
 
-// AskHop asks whether hop i of a route is let in, from the machine before it or from here; ok is false where what
-// is known says nothing of it: of an instance that runs and is in groups of rules alone it does. Nobody knows who this machine is seen as where it stands inside, or behind a proxy.
+// AskHop asks whether hop i of a route is let in, from the machine before it or from here. ok is false where the estate
+// says nothing about it: the hop is no known instance that runs and is in groups of rules. As whom this machine is seen
+// is not known where it stands inside, or behind a proxy.
 func (w *Workspace) AskHop(r route.Route, i int) (a Asked, ok bool) {
 	h := r.Hops[i]
 	if i > 0 && r.Hops[i-1].Gateway != nil { // the machine has dialled out: nothing need let anybody in

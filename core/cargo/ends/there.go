@@ -87,7 +87,7 @@ type There struct {
 type channel struct {
 	files    *sftp.Client
 	extended *remote.Extended // nil where it is served by commands
-	shell    bool             // it is
+	shell    bool             // it is served by commands of the account's shell
 	done     func()
 	busy     int // operations under way, guarded by the tree's lock
 
@@ -344,7 +344,7 @@ func (t *There) Requests() int64 {
 	return t.counted
 }
 
-// lost is the error of an operation that the line was lost under.
+// lost is the error of an operation during which the line was lost.
 type lost struct{ error }
 
 func (l lost) Unwrap() error { return l.error }
@@ -547,7 +547,7 @@ func (t *There) Passage() *walk.Passage {
 func entryOf(info fs.FileInfo) Entry {
 	e := Entry{Kind: kindOf(info.Mode()), Mode: bits(info.Mode()), Time: info.ModTime().Unix()}
 	if e.Kind == File {
-		e.Size = max(info.Size(), 0) // beyond what can be counted is refused by [Entry.Size] 0 and a changed look
+		e.Size = max(info.Size(), 0) // a size beyond 2^63 is told as 0, and then differs from what is read
 	}
 	if s, ok := info.Sys().(*sftp.FileStat); ok {
 		e.UID, e.GID, e.Owned = s.UID, s.GID, true
