@@ -178,7 +178,7 @@ type Carry struct {
 
 // Title says what the job is.
 func (j *Carry) Title() Title {
-	t := Title{What: "cargo", Of: j.Plan.From.String() + " to " + j.Plan.To.String(), Session: j.Plan.To.Session, Record: "moved"}
+	t := Title{What: "cargo", Of: cargo.Say(j.Plan.From.String()) + " to " + cargo.Say(j.Plan.To.String()), Session: j.Plan.To.Session, Record: "moved"}
 	if t.Session == "" {
 		t.Session = j.Plan.From.Session
 	}

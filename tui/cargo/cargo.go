@@ -512,8 +512,14 @@ func (m *Model) careful(t cargo.Totals) string {
 	if t.Newer > 0 {
 		all = append(all, words.Count(t.Newer, "newer file")+" "+words.Choose(t.Newer, "is", "are")+" replaced by older ones")
 	}
-	if there := m.look.last.There; t.There.Names > 0 && !strings.HasPrefix(there, "/home/") && !strings.HasPrefix(there, "/root") && !strings.HasPrefix(there, "/Users/") {
-		all = append(all, there+" is outside of a home")
+	for _, side := range []struct {
+		end   ends.End
+		at    string
+		comes int
+	}{{m.look.trees.To, m.look.last.There, t.There.Names}, {m.look.trees.From, m.look.last.Here, t.Here.Names}} {
+		if own, ok := side.end.(interface{ InHome() bool }); ok && side.comes > 0 && !own.InHome() {
+			all = append(all, cargo.Say(side.at)+" is outside of your home")
+		}
 	}
 	if r, ok := m.s.Plan(m.look.session); ok && r.Target().Careful {
 		all = append(all, m.look.session+" is marked careful")
@@ -606,7 +612,7 @@ func (m *Model) write() tea.Cmd {
 			m.s.Notice(err.Error())
 			return nil
 		}
-		m.s.Notice("the plan is written to " + name + "; meatus cargo carry takes it")
+		m.s.Notice("the plan is written to " + cargo.Say(name) + "; meatus cargo carry takes it")
 		return nil
 	})
 }

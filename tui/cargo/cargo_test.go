@@ -158,6 +158,16 @@ func TestOtherFoldersAreTypedAndCompleted(t *testing.T) {
 	}
 }
 
+// A machine may call its folders what it likes: nothing of that reaches the terminal.
+func TestAHostileFolderIsShownInWords(t *testing.T) {
+	d, m, _ := archive(t)
+	m.look.last.There = "/srv/\x1b[2J\x9b31m"
+	if view := strings.Join(m.View(), "\n"); strings.Contains(view, "\x1b[2J") || !strings.Contains(view, `"/srv/\x1b[2J\x9b31m"`) {
+		t.Errorf("it shows\n%q", view)
+	}
+	d.Fits()
+}
+
 func TestAPathThatIsDroppedGoesThere(t *testing.T) {
 	d, _, l := archive(t)
 	d.Paste(filepath.Join(l.Tables(), "web/index.html") + "\n")

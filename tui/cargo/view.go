@@ -94,7 +94,7 @@ func (m *Model) empty() string {
 	case l.tree == nil:
 		return t.Faint.Render("walking to " + l.session + " …")
 	case l.over && l.tree.Root.Differ == 0 && !m.every:
-		return t.Mark(gate.Open) + " " + l.last.Here + " and " + l.session + ":" + l.last.There + t.Faint.Render(" are the same, "+words.Count(l.tree.Names, "name")+"; "+m.s.Press("variant")+" shows them, tab takes other folders")
+		return t.Mark(gate.Open) + " " + cargo.Say(l.last.Here) + " and " + l.session + ":" + cargo.Say(l.last.There) + t.Faint.Render(" are the same, "+words.Count(l.tree.Names, "name")+"; "+m.s.Press("variant")+" shows them, tab takes other folders")
 	}
 	return ""
 }
@@ -149,7 +149,7 @@ func nameWidth(width int) int { return max(width-3-diffWidth-turnWidth-2*sideWid
 // between says which two folders they are.
 func (m *Model) between() string {
 	t, l := m.s.Theme, m.look
-	return fit.Cut("   "+t.Faint.Render("here ")+workspace.Short(l.last.Here)+t.Faint.Render("  ⇄  there ")+l.session+":"+l.last.There, m.width)
+	return fit.Cut("   "+t.Faint.Render("here ")+cargo.Say(workspace.Short(l.last.Here))+t.Faint.Render("  ⇄  there ")+l.session+":"+cargo.Say(l.last.There), m.width)
 }
 
 // columns heads the columns.

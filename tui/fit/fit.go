@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/charmbracelet/x/ansi"
 )
@@ -148,12 +149,68 @@ func Rows(rows []Row, at, height int) (lines []string, of []int) {
 	return lines, of
 }
 
+// Tame returns a line with what shows and what colours it (SGR, ECMA-48 section 8.3.117), and without any other
+// escape sequence or control character. What comes from elsewhere is made safe where it comes in; this holds for
+// what was forgotten there, too.
+func Tame(line string) string {
+	at := wild(line, 0)
+	if at < 0 {
+		return line
+	}
+	var b strings.Builder
+	from := 0
+	for at >= 0 {
+		b.WriteString(line[from:at])
+		_, size := utf8.DecodeRuneInString(line[at:])
+		from = at + size
+		at = wild(line, from)
+	}
+	b.WriteString(line[from:])
+	return b.String()
+}
+
+// wild is where in a line, from a place on, the first control character stands that begins no SGR sequence; -1 for
+// none.
+func wild(line string, from int) int {
+	for i := from; i < len(line); i++ {
+		switch c := line[i]; {
+		case c == ansi.ESC:
+			end := colours(line, i)
+			if end == 0 {
+				return i
+			}
+			i = end
+		case c < ' ' || c == 0x7f:
+			return i
+		case c == 0xc2 && i+1 < len(line) && line[i+1] < 0xa0: // U+0080 to U+009F, which some terminals obey
+			return i
+		}
+	}
+	return -1
+}
+
+// colours is where the SGR sequence at a place ends, 0 where there is none.
+func colours(line string, at int) int {
+	if at+1 >= len(line) || line[at+1] != '[' {
+		return 0
+	}
+	for i := at + 2; i < len(line); i++ {
+		switch c := line[i]; {
+		case c == 'm':
+			return i
+		case (c < '0' || c > '9') && c != ';' && c != ':':
+			return 0
+		}
+	}
+	return 0
+}
+
 // Block makes lines exactly height of width columns.
 func Block(lines []string, width, height int) string {
 	out := make([]string, height)
 	for i := range out {
 		if i < len(lines) {
-			out[i] = Pad(lines[i], width)
+			out[i] = Pad(Tame(lines[i]), width)
 		} else {
 			out[i] = strings.Repeat(" ", max(width, 0))
 		}

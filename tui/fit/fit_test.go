@@ -1,6 +1,7 @@
 package fit
 
 import (
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -67,4 +68,40 @@ func TestWhatIsTooLongGoesOnBelowWhereThereIsRoom(t *testing.T) {
 	if _, of := Rows([]Row{r, short, r}, 2, 5); !slices.Equal(of, []int{0, 1, 2, 2, 2}) {
 		t.Errorf("the chosen row is not whole first: %v", of)
 	}
+}
+
+func TestALineIsTamed(t *testing.T) {
+	for line, want := range map[string]string{
+		"plain, ä, \u2501":                        "plain, ä, \u2501",
+		"\x1b[38;2;1;2;3mred\x1b[m \x1b[4:3mwave": "\x1b[38;2;1;2;3mred\x1b[m \x1b[4:3mwave",
+		"\x1b[2Jgone":                             "[2Jgone",
+		"\x1b]0;title\aafter":                     "]0;titleafter",
+		"\x1b[31\x1b[mtwo":                        "[31\x1b[mtwo",
+		"a\nb\tc\rd\x7f":                          "abcd",
+		"\u009b2Jc1, \u00a0 is none":              "2Jc1, \u00a0 is none",
+		"the end \x1b":                            "the end ",
+		"the end \x1b[":                           "the end [",
+		"the end \x1b[31":                         "the end [31",
+	} {
+		if got := Tame(line); got != want {
+			t.Errorf("%q becomes %q, not %q", line, got, want)
+		}
+	}
+}
+
+// Whatever a line holds, a terminal is told nothing but colours.
+func FuzzTame(f *testing.F) {
+	f.Add("\x1b[31mred\x1b[2J\x1b]8;;x\a\u009bm")
+	only := regexp.MustCompile(`\x1b\[[0-9;:]*m`)
+	f.Fuzz(func(t *testing.T, line string) {
+		got := Tame(line)
+		for _, r := range only.ReplaceAllString(got, "") {
+			if r < ' ' || r >= 0x7f && r < 0xa0 {
+				t.Fatalf("%q becomes %q", line, got)
+			}
+		}
+		if Tame(got) != got {
+			t.Fatalf("%q becomes %q, and then %q", line, got, Tame(got))
+		}
+	})
 }

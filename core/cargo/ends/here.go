@@ -68,6 +68,20 @@ func (h *Here) Name() string { return "here" }
 // Root is the root's full path.
 func (h *Here) Root() string { return h.path }
 
+// InHome tells whether the tree stands in the account's own folder, or among what is there for a time.
+func (h *Here) InHome() bool {
+	home, err := os.UserHomeDir()
+	return err == nil && within(resolved(home), resolved(h.path)) || within(resolved(os.TempDir()), resolved(h.path))
+}
+
+// resolved is a path without links, as it is where it cannot be told.
+func resolved(name string) string {
+	if without, err := filepath.EvalSymlinks(name); err == nil {
+		return without
+	}
+	return name
+}
+
 // Can tells what the end can do.
 func (h *Here) Can(f Feature) bool { return f&(Replaces|Hardens|Digests|Syncs) != 0 }
 

@@ -61,6 +61,7 @@ type There struct {
 	path   string // of the root
 	dir    string // the folder that commands run in
 	base   string // what is put before each path there
+	home   string // the login's folder, "" where it is not told
 
 	ctx    context.Context
 	cancel context.CancelFunc
@@ -226,15 +227,17 @@ func (t *There) settle(at string) error {
 	}
 	defer t.give(c)
 	files := c.files
+	if t.home == "" {
+		t.home, err = files.RealPath(".")
+	}
 	if rest, home := strings.CutPrefix(at, "~"); home && (rest == "" || rest[0] == '/') {
 		at = strings.TrimPrefix(rest, "/")
 	}
 	if !path.IsAbs(at) {
-		home, err := files.RealPath(".")
 		if err != nil {
 			return fmt.Errorf("the login's folder at %s: %w", t.Session, err)
 		}
-		at = path.Join(home, at)
+		at = path.Join(t.home, at)
 	}
 	t.path = path.Clean(at)
 	info, err := files.Stat(t.path)
@@ -255,6 +258,15 @@ func (t *There) settle(at string) error {
 		return fmt.Errorf("there is no folder %s at %s", t.dir, t.Session)
 	}
 	return nil
+}
+
+// InHome tells whether the tree stands in the login's own folder.
+func (t *There) InHome() bool { return within(t.home, path.Join(t.dir, t.base)) }
+
+// within tells whether a folder is a home, or stands in it. The root of everything is nobody's home.
+func within(home, folder string) bool {
+	home, folder = path.Clean("/"+home), path.Clean(folder)
+	return home != "/" && (folder == home || strings.HasPrefix(folder, home+"/"))
 }
 
 // Reroot gives the tree another root. Nothing else may use it meanwhile.

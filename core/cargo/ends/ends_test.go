@@ -64,3 +64,21 @@ func TestTheDigestsOfACommandAreOfTheirNames(t *testing.T) {
 		}
 	}
 }
+
+func TestWhatStandsInAHome(t *testing.T) {
+	for _, c := range []struct {
+		home, folder string
+		in           bool
+	}{
+		{"/home/keeper", "/home/keeper", true},
+		{"/home/keeper", "/home/keeper/tables/..", true},
+		{"/home/keeper", "/home/keeper/../warden", false},
+		{"/home/keeper", "/home/keepers", false},
+		{"/", "/etc", false},
+		{"", "/etc", false},
+	} {
+		if got := within(c.home, c.folder); got != c.in {
+			t.Errorf("that %q is in %q is %v", c.folder, c.home, got)
+		}
+	}
+}
