@@ -149,8 +149,8 @@ func Rows(rows []Row, at, height int) (lines []string, of []int) {
 	return lines, of
 }
 
-// Tame returns a line with what shows and what colours it (SGR, ECMA-48 section 8.3.117), and without any other
-// escape sequence or control character. What comes from elsewhere is made safe where it comes in; this holds for
+// Tame returns a line with what shows and what colours it (SGR, ECMA-48 section 8.3.117), and U+FFFD in place of any
+// other control character. What comes from elsewhere is made safe where it comes in; this holds for
 // what was forgotten there, too.
 func Tame(line string) string {
 	at := wild(line, 0)
@@ -161,6 +161,7 @@ func Tame(line string) string {
 	from := 0
 	for at >= 0 {
 		b.WriteString(line[from:at])
+		b.WriteRune(utf8.RuneError)
 		_, size := utf8.DecodeRuneInString(line[at:])
 		from = at + size
 		at = wild(line, from)
@@ -182,7 +183,7 @@ func wild(line string, from int) int {
 			i = end
 		case c < ' ' || c == 0x7f:
 			return i
-		case c == 0xc2 && i+1 < len(line) && line[i+1] < 0xa0: // U+0080 to U+009F, which some terminals obey
+		case c == 0xc2 && i+1 < len(line) && 0x80 <= line[i+1] && line[i+1] < 0xa0: // U+0080 to U+009F, which some terminals obey
 			return i
 		}
 	}

@@ -74,14 +74,14 @@ func TestALineIsTamed(t *testing.T) {
 	for line, want := range map[string]string{
 		"plain, ä, \u2501":                        "plain, ä, \u2501",
 		"\x1b[38;2;1;2;3mred\x1b[m \x1b[4:3mwave": "\x1b[38;2;1;2;3mred\x1b[m \x1b[4:3mwave",
-		"\x1b[2Jgone":                             "[2Jgone",
-		"\x1b]0;title\aafter":                     "]0;titleafter",
-		"\x1b[31\x1b[mtwo":                        "[31\x1b[mtwo",
-		"a\nb\tc\rd\x7f":                          "abcd",
-		"\u009b2Jc1, \u00a0 is none":              "2Jc1, \u00a0 is none",
-		"the end \x1b":                            "the end ",
-		"the end \x1b[":                           "the end [",
-		"the end \x1b[31":                         "the end [31",
+		"\x1b[2Jgone":                             "\ufffd[2Jgone",
+		"\x1b]0;title\aafter":                     "\ufffd]0;title\ufffdafter",
+		"\x1b[31\x1b[mtwo":                        "\ufffd[31\x1b[mtwo",
+		"a\nb\tc\rd\x7f":                          "a\ufffdb\ufffdc\ufffdd\ufffd",
+		"\u009b2Jc1, \u00a0 is none":              "\ufffd2Jc1, \u00a0 is none",
+		"the end \x1b":                            "the end \ufffd",
+		"the end \x1b[":                           "the end \ufffd[",
+		"the end \x1b[31":                         "the end \ufffd[31",
 	} {
 		if got := Tame(line); got != want {
 			t.Errorf("%q becomes %q, not %q", line, got, want)
