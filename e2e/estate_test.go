@@ -180,7 +180,7 @@ func TestALiveShellFollowsItsInstance(t *testing.T) {
 	s.text("Y")
 	s.text("/gauge-9")
 	s.keys("Enter")
-	s.until("❯━ gauge-9", "state      running since") // it is stopped when it is known to run
+	s.until("1 instance · bay", "❯━ gauge-9", "state      running since") // it alone is found, and known to run
 	s.text("D")
 	s.until("D again to stop gauge-9", "what is live there ends")
 	s.text("D")
