@@ -140,6 +140,7 @@ func TestAFarSideThatLiesHarmsItsOwnLinkAndTheDoorStays(t *testing.T) {
 		"an unknown one":        func(*hostile.Conn) [][]byte { return [][]byte{{250, 1, 2, 3}} },
 	} {
 		t.Run(name, func(t *testing.T) {
+			t.Parallel()
 			server, set, _ := against(t, 0, bring("echo.example:7"))
 			listener := set.Of("odd")[0].Address()
 			conn := echoed(t, listener)
