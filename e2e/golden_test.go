@@ -172,6 +172,7 @@ var (
 // TestGroundsAndColours shows every place in each look, at each size: what is read is what is kept of
 // it, in all looks.
 func TestGroundsAndColours(t *testing.T) {
+	t.Parallel()
 	for _, size := range [][2]int{{80, 24}, {160, 47}, {200, 60}} {
 		t.Run(fmt.Sprintf("%dx%d", size[0], size[1]), func(t *testing.T) {
 			t.Parallel()

@@ -1,7 +1,6 @@
 package e2e
 
 import (
-	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -41,24 +40,29 @@ func (s *screen) home() {
 
 // The README's tour, step by step, at the smallest size and at a usual one.
 func TestTheTourIsGoneThrough(t *testing.T) {
-	for _, size := range [][2]int{{80, 24}, {160, 47}} {
-		t.Run(fmt.Sprintf("%dx%d", size[0], size[1]), func(t *testing.T) {
-			t.Parallel()
-			dir := t.TempDir()
-			home := t.TempDir()
-			s := show(t, size[0], size[1], "env", "HOME="+home, program, "demo", "--dir", dir)
-			s.until("22 routes")
-			tourOfChecks(s)
-			tourOfMending(s, dir)
-			tourOfTunnels(s)
-			tourOfKeys(s, dir)
-			tourOfLending(s)
-			tourOfMany(s)
-			tourOfEstate(s)
-			tourOfRules(s)
-			tourOfLeases(s)
-		})
-	}
+	t.Parallel()
+	tour(t, 160, 47)
+}
+
+func TestTheTourIsGoneThroughOnASmallScreen(t *testing.T) {
+	t.Parallel()
+	tour(t, 80, 24)
+}
+
+func tour(t *testing.T, width, height int) {
+	t.Helper()
+	dir, home := t.TempDir(), t.TempDir()
+	s := show(t, width, height, "env", "HOME="+home, program, "demo", "--dir", dir)
+	s.until("22 routes")
+	tourOfChecks(s)
+	tourOfMending(s, dir)
+	tourOfTunnels(s)
+	tourOfKeys(s, dir)
+	tourOfLending(s)
+	tourOfMany(s)
+	tourOfEstate(s)
+	tourOfRules(s)
+	tourOfLeases(s)
 }
 
 // tourOfChecks are the steps 1 to 4: checks, a mode, a changed identity, a closed port.
