@@ -87,7 +87,7 @@ func (l *Link) establish() error {
 	if err != nil {
 		return l.orCancelled(err, gate.Port)
 	}
-	l.conn = &countedConn{Conn: raw, gone: make(chan struct{})}
+	l.conn = &countedConn{Conn: raw, gone: make(chan struct{}), acknowledge: acker(raw)}
 	p.renew()
 	h := &handshake{l: l, p: p, at: gate.Identity}
 	if err := h.shake(); err != nil {

@@ -484,11 +484,17 @@ type countedConn struct {
 	gone    chan struct{} // closed when it is
 	once    sync.Once
 
+	acknowledge func() // of what was received, at once; nil where that cannot be asked for
+
 	mu    sync.Mutex
 	first []byte // at most maxFirst
 }
 
 const maxFirst = 512
+
+// fewBytes is below how many bytes what came is a message of its own, behind which another one may wait for its
+// acknowledgement. More is a stream, which is acknowledged as it comes.
+const fewBytes = 4 << 10
 
 // epoch is what moments are counted from, so that a wall clock that is set makes
 // nothing look frozen, or awake.
@@ -507,6 +513,9 @@ func (c *countedConn) Read(p []byte) (int, error) {
 	}
 	if n > 0 {
 		c.lastIn.Store(int64(time.Since(epoch)))
+		if c.acknowledge != nil && n < fewBytes {
+			c.acknowledge()
+		}
 	}
 	if !c.settled.Load() {
 		c.mu.Lock()
