@@ -215,7 +215,7 @@ func (h *Here) Rename(_ context.Context, from, to string) error {
 		return err
 	}
 	defer close2()
-	err = unix.Renameat2(fromDir, fromName, toDir, toName, unix.RENAME_NOREPLACE)
+	err = renameNew(fromDir, fromName, toDir, toName)
 	if !errors.Is(err, unix.EINVAL) && !errors.Is(err, unix.ENOSYS) {
 		return err
 	}
@@ -329,7 +329,7 @@ func (h *Here) SyncAll() error {
 		return err
 	}
 	defer f.Close()
-	return unix.Syncfs(int(f.Fd()))
+	return syncAll(int(f.Fd()))
 }
 
 // Room is how many bytes this account may still write.
@@ -343,7 +343,7 @@ func (h *Here) Room(context.Context) (uint64, bool) {
 	if err := unix.Fstatfs(int(f.Fd()), &s); err != nil {
 		return 0, false
 	}
-	return s.Bavail * uint64(s.Bsize), true
+	return uint64(max(s.Bavail, 0)) * uint64(s.Bsize), true
 }
 
 // Lost is never so.
