@@ -14,8 +14,16 @@ import (
 
 // garbagePercent is how much the heap grows before it is collected, in percent of what is
 // in use. The full screen stays open for days with a workspace in memory and makes little
-// garbage, so memory is worth more there than the time of a collection.
+// garbage, and a plan of a million files is kept while they go: memory is worth more there
+// than the time of a collection.
 const garbagePercent = 50
+
+// collectEarly has little garbage kept, unless the person has said how much.
+func collectEarly() {
+	if os.Getenv("GOGC") == "" {
+		debug.SetGCPercent(garbagePercent)
+	}
+}
 
 // ownSettings gives the full screen the person's own settings.
 func ownSettings(o tui.Options) tui.Options {
@@ -25,9 +33,7 @@ func ownSettings(o tui.Options) tui.Options {
 
 // show opens the full-screen program, or the same as lines of text.
 func show(ctx context.Context, w *workspace.Workspace, o tui.Options, plain bool) error {
-	if os.Getenv("GOGC") == "" {
-		debug.SetGCPercent(garbagePercent)
-	}
+	collectEarly()
 	w.Here = o.Prefs.Estate.Address()
 	a, err := tui.New(w, o)
 	if errors.Is(err, engine.ErrNoAgent) {

@@ -48,7 +48,7 @@ type Listed struct {
 
 // Bounds of a comparison.
 const (
-	atOnce     = 16 // folders that are read at once
+	atOnce     = 48 // folders that are read at once, since each takes several round trips
 	maxDepth   = 200
 	maxFollows = 8
 )
