@@ -137,6 +137,7 @@ func cargoCarry(open opener) *cobra.Command {
 
 // withMover does something with what moves files.
 func withMover(cmd *cobra.Command, open opener, f *cargoFlags, do func(*mover) (done int, err error)) error {
+	collectEarly()
 	options, err := f.read()
 	if err != nil {
 		return &statusError{statusWrongUse, err}
