@@ -171,21 +171,18 @@ func gatewayToken(p *servicePlace) *cobra.Command {
 			if life < time.Minute || life > 30*24*time.Hour {
 				return &statusError{statusWrongUse, fmt.Errorf("a token lives from a minute to 30 days, and not %s", life)}
 			}
-			s, err := p.open(cmd.Context())
-			if err != nil {
-				return err
-			}
-			defer s.Close()
-			if err := s.Append(cmd.Context(), store.Done{What: "token", Machine: name}); err != nil {
-				return err
-			}
-			text, err := s.NewToken(cmd.Context(), store.Token{Machine: name, Tags: tags, Instance: instance}, life)
-			if err != nil {
-				return err
-			}
-			fmt.Fprintln(cmd.OutOrStdout(), text)
-			fmt.Fprintf(cmd.ErrOrStderr(), "it lets one machine join as %s, once, in the next %s; whoever has it can\n", name, life)
-			return nil
+			return p.with(cmd.Context(), func(s *store.Store) error {
+				if err := s.Append(cmd.Context(), store.Done{What: "token", Machine: name}); err != nil {
+					return err
+				}
+				text, err := s.NewToken(cmd.Context(), store.Token{Machine: name, Tags: tags, Instance: instance}, life)
+				if err != nil {
+					return err
+				}
+				fmt.Fprintln(cmd.OutOrStdout(), text)
+				fmt.Fprintf(cmd.ErrOrStderr(), "it lets one machine join as %s, once, in the next %s; whoever has it can\n", name, life)
+				return nil
+			})
 		},
 	}
 	c.Flags().StringSliceVar(&tags, "tag", nil, "a tag of the machine, that the policy can name; several with commas")
@@ -260,61 +257,58 @@ func gatewayMachines(p *servicePlace) *cobra.Command {
 		Short: "the machines of a gateway, and where they are joined",
 		Args:  cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			s, err := p.open(cmd.Context())
-			if err != nil {
-				return err
-			}
-			defer s.Close()
-			list, err := s.Machines(cmd.Context())
-			if err != nil {
-				return err
-			}
-			tokens, err := s.Tokens(cmd.Context())
-			if err != nil {
-				return err
-			}
-			stamp := func(t time.Time) string {
-				if t.IsZero() {
-					return ""
+			return p.with(cmd.Context(), func(s *store.Store) error {
+				list, err := s.Machines(cmd.Context())
+				if err != nil {
+					return err
 				}
-				return t.Format(time.RFC3339)
-			}
-			all := []machineJSON{}
-			for _, m := range list {
-				all = append(all, machineJSON{m.Name, stamp(m.Joined), m.Gateway, m.From, m.Tags, m.Instance, m.Offers, m.Key, stamp(m.Revoked), ""})
-			}
-			now, err := s.Now(cmd.Context())
-			if err != nil {
-				return err
-			}
-			for _, t := range tokens {
-				if t.Used.IsZero() && t.Expires.After(now) {
-					all = append(all, machineJSON{Name: t.Machine, Tags: t.Tags, Instance: t.Instance, Token: stamp(t.Expires)})
+				tokens, err := s.Tokens(cmd.Context())
+				if err != nil {
+					return err
 				}
-			}
-			if asJSON {
-				e := json.NewEncoder(cmd.OutOrStdout())
-				e.SetIndent("", "  ")
-				return e.Encode(all)
-			}
-			w := tabwriter.NewWriter(cmd.OutOrStdout(), 0, 0, 2, ' ', 0)
-			for _, m := range all {
-				say := "not joined"
-				switch {
-				case m.Revoked != "":
-					say = "revoked " + m.Revoked
-				case m.Token != "":
-					say = "a token, until " + m.Token
-				case m.Joined != "":
-					say = fmt.Sprintf("joined at %s since %s from %s", m.Gateway, m.Joined, m.From)
+				stamp := func(t time.Time) string {
+					if t.IsZero() {
+						return ""
+					}
+					return t.Format(time.RFC3339)
 				}
-				more := strings.Join(m.Tags, " ")
-				if len(m.Offers) > 0 {
-					more += "  leads to " + strings.Join(m.Offers, ", ")
+				all := []machineJSON{}
+				for _, m := range list {
+					all = append(all, machineJSON{m.Name, stamp(m.Joined), m.Gateway, m.From, m.Tags, m.Instance, m.Offers, m.Key, stamp(m.Revoked), ""})
 				}
-				fmt.Fprintf(w, "%s\t%s\t%s\n", sanitize.Line(m.Name, 64), sanitize.Line(say, 200), sanitize.Line(more, 200))
-			}
-			return w.Flush()
+				now, err := s.Now(cmd.Context())
+				if err != nil {
+					return err
+				}
+				for _, t := range tokens {
+					if t.Used.IsZero() && t.Expires.After(now) {
+						all = append(all, machineJSON{Name: t.Machine, Tags: t.Tags, Instance: t.Instance, Token: stamp(t.Expires)})
+					}
+				}
+				if asJSON {
+					e := json.NewEncoder(cmd.OutOrStdout())
+					e.SetIndent("", "  ")
+					return e.Encode(all)
+				}
+				w := tabwriter.NewWriter(cmd.OutOrStdout(), 0, 0, 2, ' ', 0)
+				for _, m := range all {
+					say := "not joined"
+					switch {
+					case m.Revoked != "":
+						say = "revoked " + m.Revoked
+					case m.Token != "":
+						say = "a token, until " + m.Token
+					case m.Joined != "":
+						say = fmt.Sprintf("joined at %s since %s from %s", m.Gateway, m.Joined, m.From)
+					}
+					more := strings.Join(m.Tags, " ")
+					if len(m.Offers) > 0 {
+						more += "  leads to " + strings.Join(m.Offers, ", ")
+					}
+					fmt.Fprintf(w, "%s\t%s\t%s\n", sanitize.Line(m.Name, 64), sanitize.Line(say, 200), sanitize.Line(more, 200))
+				}
+				return w.Flush()
+			})
 		},
 	}
 	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
@@ -327,15 +321,12 @@ func gatewayRevoke(p *servicePlace) *cobra.Command {
 		Short: "have a machine join no more; what runs to it ends",
 		Args:  cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			s, err := p.open(cmd.Context())
-			if err != nil {
-				return err
-			}
-			defer s.Close()
-			if err := s.Revoke(cmd.Context(), args[0]); err != nil {
-				return &statusError{statusWrongUse, err}
-			}
-			return s.Append(cmd.Context(), store.Done{What: "revoked", Machine: args[0]})
+			return p.with(cmd.Context(), func(s *store.Store) error {
+				if err := s.Revoke(cmd.Context(), args[0]); err != nil {
+					return &statusError{statusWrongUse, err}
+				}
+				return s.Append(cmd.Context(), store.Done{What: "revoked", Machine: args[0]})
+			})
 		},
 	}
 }
@@ -360,34 +351,31 @@ func gatewayExplain(p *servicePlace) *cobra.Command {
 			}
 			m := policy.Machine{Name: args[1]}
 			note := ""
-			s, err := p.open(cmd.Context())
-			if err != nil {
-				return err
-			}
-			defer s.Close()
-			switch known, err := s.Machine(cmd.Context(), args[1]); {
-			case errors.Is(err, store.ErrUnknown):
-				note = "; no machine of that name has joined, so its tags are not known"
-			case err != nil && !errors.Is(err, store.ErrRevoked):
-				return err
-			default:
-				m.Name, m.Tags, m.Instance = known.Name, known.Tags, known.Instance
-			}
-			d := rules.Decide(args[0], policy.Question{Machine: m, At: at})
-			if asJSON {
-				e := json.NewEncoder(cmd.OutOrStdout())
-				line := 0
-				if d.Rule != nil {
-					line = d.Rule.Line
+			return p.with(cmd.Context(), func(s *store.Store) error {
+				switch known, err := s.Machine(cmd.Context(), args[1]); {
+				case errors.Is(err, store.ErrUnknown):
+					note = "; no machine of that name has joined, so its tags are not known"
+				case err != nil && !errors.Is(err, store.ErrRevoked):
+					return err
+				default:
+					m.Name, m.Tags, m.Instance = known.Name, known.Tags, known.Instance
 				}
-				err = e.Encode(map[string]any{"person": args[0], "machine": m.Name, "at": at.UTC().Format(time.RFC3339), "allowed": d.Allowed, "line": line, "why": d.Why})
-			} else {
-				_, err = fmt.Fprintln(cmd.OutOrStdout(), sanitize.Line(d.Why+note, 500))
-			}
-			if err == nil && !d.Allowed {
-				return &statusError{status: statusShut}
-			}
-			return err
+				d := rules.Decide(args[0], policy.Question{Machine: m, At: at})
+				if asJSON {
+					e := json.NewEncoder(cmd.OutOrStdout())
+					line := 0
+					if d.Rule != nil {
+						line = d.Rule.Line
+					}
+					err = e.Encode(map[string]any{"person": args[0], "machine": m.Name, "at": at.UTC().Format(time.RFC3339), "allowed": d.Allowed, "line": line, "why": d.Why})
+				} else {
+					_, err = fmt.Fprintln(cmd.OutOrStdout(), sanitize.Line(d.Why+note, 500))
+				}
+				if err == nil && !d.Allowed {
+					return &statusError{status: statusShut}
+				}
+				return err
+			})
 		},
 	}
 	c.Flags().StringVar(&when, "when", "", "at another moment than now, in RFC 3339")

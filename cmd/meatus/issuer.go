@@ -140,29 +140,26 @@ func issuerMachines(p *servicePlace) *cobra.Command {
 		Short: "the machines that trust this issuer",
 		Args:  cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			s, err := p.open(cmd.Context())
-			if err != nil {
-				return err
-			}
-			defer s.Close()
-			list, err := s.Trusts(cmd.Context())
-			if err != nil {
-				return err
-			}
-			if asJSON {
-				e := json.NewEncoder(cmd.OutOrStdout())
-				e.SetIndent("", "  ")
-				return e.Encode(append([]store.Trusting{}, list...))
-			}
-			w := tabwriter.NewWriter(cmd.OutOrStdout(), 0, 0, 2, ' ', 0)
-			for _, t := range list {
-				how := "logins as LOGIN@" + t.Name
-				if t.Plain {
-					how += ", and by their names alone"
+			return p.with(cmd.Context(), func(s *store.Store) error {
+				list, err := s.Trusts(cmd.Context())
+				if err != nil {
+					return err
 				}
-				fmt.Fprintf(w, "%s\t%s\tsince %s by %s\t%s\n", t.Name, how, t.Enrolled.Local().Format(time.DateOnly), sanitize.Line(t.By, 64), strings.Join(t.Tags, " "))
-			}
-			return w.Flush()
+				if asJSON {
+					e := json.NewEncoder(cmd.OutOrStdout())
+					e.SetIndent("", "  ")
+					return e.Encode(append([]store.Trusting{}, list...))
+				}
+				w := tabwriter.NewWriter(cmd.OutOrStdout(), 0, 0, 2, ' ', 0)
+				for _, t := range list {
+					how := "logins as LOGIN@" + t.Name
+					if t.Plain {
+						how += ", and by their names alone"
+					}
+					fmt.Fprintf(w, "%s\t%s\tsince %s by %s\t%s\n", t.Name, how, t.Enrolled.Local().Format(time.DateOnly), sanitize.Line(t.By, 64), strings.Join(t.Tags, " "))
+				}
+				return w.Flush()
+			})
 		},
 	}
 	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
@@ -184,36 +181,33 @@ does so at its first start.`,
 			if !policy.ValidMachine(t.Name) || sanitize.Line(t.Name, 64) != t.Name {
 				return &statusError{statusWrongUse, fmt.Errorf("%q cannot be a machine's name", sanitize.Line(t.Name, 64))}
 			}
-			s, err := p.open(cmd.Context())
-			if err != nil {
-				return err
-			}
-			defer s.Close()
-			if leaves {
-				err := s.Distrust(cmd.Context(), t.Name, store.Done{What: "distrusted", Issuer: "this host", Person: "whoever runs it", Machine: t.Name, Why: "it trusts this issuer no more"})
-				if errors.Is(err, store.ErrUnknown) {
-					return &statusError{statusWrongUse, err}
+			return p.with(cmd.Context(), func(s *store.Store) error {
+				if leaves {
+					err := s.Distrust(cmd.Context(), t.Name, store.Done{What: "distrusted", Issuer: "this host", Person: "whoever runs it", Machine: t.Name, Why: "it trusts this issuer no more"})
+					if errors.Is(err, store.ErrUnknown) {
+						return &statusError{statusWrongUse, err}
+					}
+					return err
 				}
-				return err
-			}
-			keys := &issuer.Keys{Dir: p.state}
-			signers, _, err := keys.Get()
-			if err != nil {
-				return err
-			}
-			var lines []string
-			for _, signer := range signers {
-				t.Signers = append(t.Signers, ssh.FingerprintSHA256(signer.PublicKey()))
-				lines = append(lines, strings.TrimSpace(string(ssh.MarshalAuthorizedKey(signer.PublicKey()))))
-			}
-			t.By = "whoever runs it"
-			if err := s.Trust(cmd.Context(), t, store.Done{What: "trusts", Issuer: "this host", Person: t.By, Machine: t.Name, Why: "its tags: " + fmt.Sprint(t.Tags)}); err != nil {
-				return err
-			}
-			if firstBoot {
-				return lease.FirstBoot(cmd.OutOrStdout(), t.Name, lines)
-			}
-			return nil
+				keys := &issuer.Keys{Dir: p.state}
+				signers, _, err := keys.Get()
+				if err != nil {
+					return err
+				}
+				var lines []string
+				for _, signer := range signers {
+					t.Signers = append(t.Signers, ssh.FingerprintSHA256(signer.PublicKey()))
+					lines = append(lines, strings.TrimSpace(string(ssh.MarshalAuthorizedKey(signer.PublicKey()))))
+				}
+				t.By = "whoever runs it"
+				if err := s.Trust(cmd.Context(), t, store.Done{What: "trusts", Issuer: "this host", Person: t.By, Machine: t.Name, Why: "its tags: " + fmt.Sprint(t.Tags)}); err != nil {
+					return err
+				}
+				if firstBoot {
+					return lease.FirstBoot(cmd.OutOrStdout(), t.Name, lines)
+				}
+				return nil
+			})
 		},
 	}
 	f := c.Flags()
@@ -491,40 +485,37 @@ func issuerLeases(p *servicePlace) *cobra.Command {
 		Short: "the leases that have not ended, what waits for a second person, and what is stopped",
 		Args:  cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			s, err := p.open(cmd.Context())
-			if err != nil {
-				return err
-			}
-			defer s.Close()
-			list, err := s.Leases(cmd.Context(), person)
-			if err != nil {
-				return err
-			}
-			waits, err := s.Askings(cmd.Context())
-			if err != nil {
-				return err
-			}
-			stops, err := s.Stops(cmd.Context())
-			if err != nil {
-				return err
-			}
-			stops = slices.DeleteFunc(stops, func(st store.Stop) bool { return !st.Lifted.IsZero() || st.Kind == store.StopLease })
-			if asJSON {
-				e := json.NewEncoder(cmd.OutOrStdout())
-				e.SetIndent("", "  ")
-				return e.Encode(map[string]any{"leases": append([]store.Lease{}, list...), "waiting": append([]store.Asking{}, waits...), "stopped": append([]store.Stop{}, stops...)})
-			}
-			w := tabwriter.NewWriter(cmd.OutOrStdout(), 0, 0, 2, ' ', 0)
-			for _, l := range list {
-				fmt.Fprintf(w, "%d\t%s\t%s\tuntil %s\t%s\n", l.Serial, sanitize.Line(l.Person, 64), lease.Principal(l.Login, l.Machine), l.Ends.Local().Format(time.TimeOnly), sanitize.Line(l.Rule, 64))
-			}
-			for _, a := range waits {
-				fmt.Fprintf(w, "%s\t%s\t%s\tuntil %s\t%s\n", a.State, sanitize.Line(a.Person, 64), lease.Principal(a.Login, a.Machine), a.Expires.Local().Format(time.TimeOnly), sanitize.Line(a.Reason, 100))
-			}
-			for _, st := range stops {
-				fmt.Fprintf(w, "stopped\t%s %s\t\tsince %s\n", st.Kind, sanitize.Line(st.Name, 64), st.At.Local().Format(time.DateTime))
-			}
-			return w.Flush()
+			return p.with(cmd.Context(), func(s *store.Store) error {
+				list, err := s.Leases(cmd.Context(), person)
+				if err != nil {
+					return err
+				}
+				waits, err := s.Askings(cmd.Context())
+				if err != nil {
+					return err
+				}
+				stops, err := s.Stops(cmd.Context())
+				if err != nil {
+					return err
+				}
+				stops = slices.DeleteFunc(stops, func(st store.Stop) bool { return !st.Lifted.IsZero() || st.Kind == store.StopLease })
+				if asJSON {
+					e := json.NewEncoder(cmd.OutOrStdout())
+					e.SetIndent("", "  ")
+					return e.Encode(map[string]any{"leases": append([]store.Lease{}, list...), "waiting": append([]store.Asking{}, waits...), "stopped": append([]store.Stop{}, stops...)})
+				}
+				w := tabwriter.NewWriter(cmd.OutOrStdout(), 0, 0, 2, ' ', 0)
+				for _, l := range list {
+					fmt.Fprintf(w, "%d\t%s\t%s\tuntil %s\t%s\n", l.Serial, sanitize.Line(l.Person, 64), lease.Principal(l.Login, l.Machine), l.Ends.Local().Format(time.TimeOnly), sanitize.Line(l.Rule, 64))
+				}
+				for _, a := range waits {
+					fmt.Fprintf(w, "%s\t%s\t%s\tuntil %s\t%s\n", a.State, sanitize.Line(a.Person, 64), lease.Principal(a.Login, a.Machine), a.Expires.Local().Format(time.TimeOnly), sanitize.Line(a.Reason, 100))
+				}
+				for _, st := range stops {
+					fmt.Fprintf(w, "stopped\t%s %s\t\tsince %s\n", st.Kind, sanitize.Line(st.Name, 64), st.At.Local().Format(time.DateTime))
+				}
+				return w.Flush()
+			})
 		},
 	}
 	c.Flags().StringVar(&person, "person", "", "of one person alone")
@@ -554,17 +545,14 @@ what is stopped is carried there: meatus issuer carry.`,
 			if err != nil {
 				return err
 			}
-			s, err := p.open(cmd.Context())
-			if err != nil {
-				return err
-			}
-			defer s.Close()
-			n, err := s.StopLeases(cmd.Context(), kind, name, store.Done{Issuer: "this host", By: "whoever runs it", Why: string(kind) + " " + name})
-			if err != nil {
-				return err
-			}
-			fmt.Fprintf(cmd.ErrOrStderr(), "%s stopped; carry that to the machines: meatus issuer carry\n", words.Count(int(n), "lease"))
-			return nil
+			return p.with(cmd.Context(), func(s *store.Store) error {
+				n, err := s.StopLeases(cmd.Context(), kind, name, store.Done{Issuer: "this host", By: "whoever runs it", Why: string(kind) + " " + name})
+				if err != nil {
+					return err
+				}
+				fmt.Fprintf(cmd.ErrOrStderr(), "%s stopped; carry that to the machines: meatus issuer carry\n", words.Count(int(n), "lease"))
+				return nil
+			})
 		},
 	}
 }
@@ -579,15 +567,12 @@ func issuerLift(p *servicePlace) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			s, err := p.open(cmd.Context())
-			if err != nil {
-				return err
-			}
-			defer s.Close()
-			if err := s.Lift(cmd.Context(), kind, name, store.Done{Issuer: "this host", By: "whoever runs it", Why: string(kind) + " " + name}); err != nil {
-				return &statusError{statusWrongUse, err}
-			}
-			return nil
+			return p.with(cmd.Context(), func(s *store.Store) error {
+				if err := s.Lift(cmd.Context(), kind, name, store.Done{Issuer: "this host", By: "whoever runs it", Why: string(kind) + " " + name}); err != nil {
+					return &statusError{statusWrongUse, err}
+				}
+				return nil
+			})
 		},
 	}
 }
@@ -633,19 +618,16 @@ sign when all of them trust it (key change). The one before is put aside.`,
 		Short: "have the next key sign, once every machine trusts it",
 		Args:  cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			s, err := p.open(cmd.Context())
-			if err != nil {
+			return p.with(cmd.Context(), func(s *store.Store) error {
+				left, err := (&issuer.Keys{Dir: p.state}).Change(cmd.Context(), s, allTheSame)
+				if errors.Is(err, issuer.ErrNotTrusted) {
+					return &statusError{statusShut, fmt.Errorf("%w: %s; carry it there: meatus issuer carry, or leave them behind with --all-the-same", err, sanitize.Line(strings.Join(left, ", "), 400))}
+				}
+				if err == nil && len(left) > 0 {
+					fmt.Fprintf(cmd.ErrOrStderr(), "these trust the old key alone, and let no lease in: %s\n", sanitize.Line(strings.Join(left, ", "), 400))
+				}
 				return err
-			}
-			defer s.Close()
-			left, err := (&issuer.Keys{Dir: p.state}).Change(cmd.Context(), s, allTheSame)
-			if errors.Is(err, issuer.ErrNotTrusted) {
-				return &statusError{statusShut, fmt.Errorf("%w: %s; carry it there: meatus issuer carry, or leave them behind with --all-the-same", err, sanitize.Line(strings.Join(left, ", "), 400))}
-			}
-			if err == nil && len(left) > 0 {
-				fmt.Fprintf(cmd.ErrOrStderr(), "these trust the old key alone, and let no lease in: %s\n", sanitize.Line(strings.Join(left, ", "), 400))
-			}
-			return err
+			})
 		},
 	}
 	change.Flags().BoolVar(&allTheSame, "all-the-same", false, "also where machines do not trust it yet: no lease lets anybody in there then")
@@ -667,57 +649,54 @@ here and in the machine's log. It ends early by meatus issuer stop lease SERIAL.
 		Args: cobra.MinimumNArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			file, machines := args[0], args[1:]
-			s, err := p.open(cmd.Context())
-			if err != nil {
-				return err
-			}
-			defer s.Close()
-			for _, name := range machines {
-				if _, err := s.Trusted(cmd.Context(), name, ""); err != nil {
-					return &statusError{statusWrongUse, fmt.Errorf("%s: %w", sanitize.Line(name, 64), err)}
+			return p.with(cmd.Context(), func(s *store.Store) error {
+				for _, name := range machines {
+					if _, err := s.Trusted(cmd.Context(), name, ""); err != nil {
+						return &statusError{statusWrongUse, fmt.Errorf("%s: %w", sanitize.Line(name, 64), err)}
+					}
 				}
-			}
-			if life <= 0 || life > lease.MaxEmergency {
-				return &statusError{statusWrongUse, fmt.Errorf("it is for %d days at the most", lease.MaxEmergency/(24*time.Hour))}
-			}
-			signers, _, err := (&issuer.Keys{Dir: p.state}).Get()
-			if err != nil {
-				return err
-			}
-			pass, err := secret(cmd, fd, "Passphrase for "+file, true)
-			if err != nil {
-				return err
-			}
-			defer clear(pass)
-			if weak := keyfile.JudgePassphrase(pass); weak != "" {
-				return &statusError{statusWrongUse, errors.New("nothing was made: " + weak)}
-			}
-			key, err := keyfile.Make("Ed25519", 0)
-			if err != nil {
-				return err
-			}
-			signer, err := ssh.NewSignerFromKey(key)
-			if err != nil {
-				return err
-			}
-			if err := keyfile.Write(file, key, keyfile.Wrapping{Passphrase: pass, Comment: "for emergencies"}); err != nil {
-				return err
-			}
-			all := strings.Join(machines, " ")
-			l, err := s.Grant(cmd.Context(), store.Lease{Asking: rand.Text(), Person: "emergency", Machine: all, Login: login, Key: ssh.FingerprintSHA256(signer.PublicKey()), Rule: "sealed way in"}, life,
-				store.Done{Issuer: "this host", Person: "emergency", By: "whoever runs it", Machine: all, Login: login, Rule: "sealed way in", Reason: "prepared for the day on which the issuer is away"})
-			if err != nil {
-				return err
-			}
-			cert, err := lease.SignEmergency(signer.PublicKey(), uint64(l.Serial), login, machines, l.Granted, l.Ends, signers[0])
-			if err != nil {
-				return err
-			}
-			if err := os.WriteFile(file+"-cert.pub", ssh.MarshalAuthorizedKey(cert), 0o644); err != nil {
-				return err
-			}
-			fmt.Fprintf(cmd.ErrOrStderr(), "sealed until %s as lease %d; name it as the key of sessions that have leases\n", l.Ends.Local().Format(time.DateOnly), l.Serial)
-			return nil
+				if life <= 0 || life > lease.MaxEmergency {
+					return &statusError{statusWrongUse, fmt.Errorf("it is for %d days at the most", lease.MaxEmergency/(24*time.Hour))}
+				}
+				signers, _, err := (&issuer.Keys{Dir: p.state}).Get()
+				if err != nil {
+					return err
+				}
+				pass, err := secret(cmd, fd, "Passphrase for "+file, true)
+				if err != nil {
+					return err
+				}
+				defer clear(pass)
+				if weak := keyfile.JudgePassphrase(pass); weak != "" {
+					return &statusError{statusWrongUse, errors.New("nothing was made: " + weak)}
+				}
+				key, err := keyfile.Make("Ed25519", 0)
+				if err != nil {
+					return err
+				}
+				signer, err := ssh.NewSignerFromKey(key)
+				if err != nil {
+					return err
+				}
+				if err := keyfile.Write(file, key, keyfile.Wrapping{Passphrase: pass, Comment: "for emergencies"}); err != nil {
+					return err
+				}
+				all := strings.Join(machines, " ")
+				l, err := s.Grant(cmd.Context(), store.Lease{Asking: rand.Text(), Person: "emergency", Machine: all, Login: login, Key: ssh.FingerprintSHA256(signer.PublicKey()), Rule: "sealed way in"}, life,
+					store.Done{Issuer: "this host", Person: "emergency", By: "whoever runs it", Machine: all, Login: login, Rule: "sealed way in", Reason: "prepared for the day on which the issuer is away"})
+				if err != nil {
+					return err
+				}
+				cert, err := lease.SignEmergency(signer.PublicKey(), uint64(l.Serial), login, machines, l.Granted, l.Ends, signers[0])
+				if err != nil {
+					return err
+				}
+				if err := os.WriteFile(file+"-cert.pub", ssh.MarshalAuthorizedKey(cert), 0o644); err != nil {
+					return err
+				}
+				fmt.Fprintf(cmd.ErrOrStderr(), "sealed until %s as lease %d; name it as the key of sessions that have leases\n", l.Ends.Local().Format(time.DateOnly), l.Serial)
+				return nil
+			})
 		},
 	}
 	c.Flags().StringVar(&login, "as", "root", "which login")

@@ -68,6 +68,16 @@ func (p *servicePlace) open(ctx context.Context) (*store.Store, error) {
 	return store.Open(ctx, p.storePath())
 }
 
+// with does something with the store of the service.
+func (p *servicePlace) with(ctx context.Context, do func(*store.Store) error) error {
+	s, err := p.open(ctx)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	return do(s)
+}
+
 // serveFlags are those of a service that persons log in to.
 type serveFlags struct {
 	at, cert, key, clientCA, issuer, audience, status string

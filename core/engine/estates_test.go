@@ -11,6 +11,7 @@ import (
 	"meatus/core/trail"
 	"meatus/core/workspace"
 	"meatus/lab/await"
+	"meatus/lab/estatedoc"
 )
 
 const anInstance = `{"estate": 1, "instances": [{"id": "i-1", "name": "gauge-1", "state": "running", "checks": "passed", "addresses": [{"ip": "ADDRESS"}]}]}`
@@ -21,16 +22,10 @@ func withEstate(t *testing.T, every string) (e *Engine, write func(text string))
 	dir := t.TempDir()
 	write = func(text string) {
 		t.Helper()
-		path := filepath.Join(dir, "bay.json")
-		if err := os.WriteFile(path+".new", []byte(text), 0o600); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.Rename(path+".new", path); err != nil {
-			t.Fatal(err)
-		}
+		estatedoc.Write(t, dir, text)
 	}
 	write(strings.ReplaceAll(anInstance, "ADDRESS", "10.61.4.31"))
-	text := "[estate.bay]\nkind = \"document\"\nfile = \"bay.json\"\nevery = \"" + every + "\"\n[session.gauge-1]\ninstance = \"gauge-1\"\n"
+	text := estatedoc.Table(every) + "[session.gauge-1]\ninstance = \"gauge-1\"\n"
 	if err := os.WriteFile(filepath.Join(dir, "sessions.toml"), []byte(text), 0o600); err != nil {
 		t.Fatal(err)
 	}

@@ -14,6 +14,7 @@ import (
 	"meatus/core/gate"
 	"meatus/core/reach"
 	"meatus/core/route"
+	"meatus/lab/estatedoc"
 )
 
 // aReef is an estate as a document: quay lets everybody knock, the database lets quay in at 5432 alone, the lamp lets
@@ -33,10 +34,7 @@ const aReef = `{"estate": 1,
  {"id": "i-l", "name": "lamp", "state": "running", "groups": ["g-t"], "addresses": [{"ip": "10.61.4.60", "network": "n"}]},
  {"id": "i-s", "name": "sunk", "state": "stopped", "groups": ["g-r"], "addresses": [{"ip": "10.61.4.70", "network": "n"}]}]}`
 
-const reefSessions = `[estate.bay]
-kind = "document"
-file = "bay.json"
-[session.quay]
+const reefSessions = `[session.quay]
 instance = "quay"
 [session.pier]
 host = "203.0.113.11"
@@ -62,10 +60,9 @@ tunnels = [{ bring = "127.0.0.1:15432", reach = "10.61.4.60:5432" }, { bring = "
 func reef(t testing.TB) *Workspace {
 	t.Helper()
 	dir := t.TempDir()
-	for name, text := range map[string]string{"bay.json": aReef, book.FileName: reefSessions} {
-		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600); err != nil {
-			t.Fatal(err)
-		}
+	estatedoc.Write(t, dir, aReef)
+	if err := os.WriteFile(filepath.Join(dir, book.FileName), []byte(estatedoc.Table("off")+reefSessions), 0o600); err != nil {
+		t.Fatal(err)
 	}
 	b, err := book.Read(filepath.Join(dir, book.FileName))
 	if err != nil || len(b.Estates) != 1 {

@@ -12,14 +12,11 @@ import (
 
 	"meatus/core/estate"
 	"meatus/core/route"
+	"meatus/lab/estatedoc"
 	"meatus/tui/placetest"
 )
 
-const sessions = `[estate.bay]
-kind = "document"
-file = "bay.json"
-every = "off"
-[session.quay]
+const sessions = `[session.quay]
 host = "203.0.113.10"
 [[fleet]]
 query = "tag:role=gauge"
@@ -40,17 +37,11 @@ const document = `{"estate": 1,
 // open shows the estate of a workspace with a document.
 func open(t *testing.T, text string) (d *placetest.Driver, m *Model, write func(string)) {
 	t.Helper()
-	d = placetest.Workspace(t, sessions)
+	d = placetest.Workspace(t, estatedoc.Table("off")+sessions)
 	dir := d.Engine.Workspace().Dir
 	write = func(text string) {
 		t.Helper()
-		path := filepath.Join(dir, "bay.json")
-		if err := os.WriteFile(path+".new", []byte(text), 0o600); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.Rename(path+".new", path); err != nil {
-			t.Fatal(err)
-		}
+		estatedoc.Write(t, dir, text)
 		d.Services.ReadEstates()
 	}
 	write(text)
