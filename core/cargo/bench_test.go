@@ -127,7 +127,7 @@ func BenchmarkLargeFile(b *testing.B) {
 				if trip > 0 {
 					s = s.Far(b, trip)
 				}
-				size := 512 << 20
+				size := 1 << 30
 				share := int64(1)
 				if trip > 0 {
 					share = 128
