@@ -94,9 +94,10 @@ func TestAMachineIsEnrolledAndLeasesLetIn(t *testing.T) {
 		args []string
 		say  string
 	}{
-		"no lease for that":           {[]string{"--machine", "mole"}, "everything was put back as it was"},
-		"a server that reads nothing": {[]string{"--reload", "exit 3"}, "everything was put back as it was"},
-		"another configuration":       {[]string{"--server-config", l.path("nothing")}, "there is no " + l.path("nothing")},
+		"no lease for that":             {[]string{"--machine", "mole"}, "everything was put back as it was"},
+		"a server between two readings": {[]string{"--machine", "mole", "--reload", `f=` + l.path("told") + `; n=$(cat "$f" 2>/dev/null); echo "x$n" > "$f"; [ "$n" != x ] && ` + l.reload}, "everything was put back as it was"},
+		"a server that reads nothing":   {[]string{"--reload", "exit 3"}, "everything was put back as it was"},
+		"another configuration":         {[]string{"--server-config", l.path("nothing")}, "there is no " + l.path("nothing")},
 	} {
 		if r := l.enrol(append(c.args, "--yes")...); r.status == 0 || !strings.Contains(r.err, c.say) {
 			t.Errorf("%s: %+v", name, r)
@@ -227,7 +228,7 @@ func TestASecondPersonAndADayWithoutTheIssuer(t *testing.T) {
 	conf := l.path("server-reef", "meatus-lease.conf")
 	l.write(l.path("principals"), "root@deep\n", 0o644)
 	l.write(conf, string(must(os.ReadFile(conf)))+"AuthorizedPrincipalsFile "+l.path("principals")+"\n", 0o644)
-	system(t, l.reload)
+	await.Until(t, "the server to be told", func() bool { return exec.Command("sh", "-c", l.reload).Run() == nil })
 	if r := do(t, l.dir, "", "issuer", "trust", "deep", "--state", l.state); r.status != 0 {
 		t.Fatalf("%+v", r)
 	}

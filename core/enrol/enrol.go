@@ -49,6 +49,9 @@ const (
 	stepTime   = 30 * time.Second // for one command
 	proofTries = 6
 	proofEvery = time.Second
+
+	reloadTries = 5
+	reloadEvery = 500 * time.Millisecond
 )
 
 // File is one that is written over there.
@@ -385,7 +388,7 @@ func (p *Plan) Apply(ctx context.Context, tell func(say string)) (err error) {
 	if _, err = p.run(ctx, sshd+" -t -f "+quoted(p.Config), nil); err != nil {
 		return fmt.Errorf("the server's own check does not hold: %w", err)
 	}
-	if _, err = p.run(ctx, p.Reload, nil); err != nil {
+	if err = p.reload(ctx); err != nil {
 		return fmt.Errorf("the server could not be told to read its configuration anew: %w", err)
 	}
 	reread = true
@@ -468,6 +471,24 @@ func (p *Plan) prove(ctx context.Context) error {
 	return fmt.Errorf("the fresh login that was to prove it failed: %w", err)
 }
 
+// reload has the server read its configuration anew. One that has just been told to is without its process number for
+// a moment, so it is tried again a few times.
+func (p *Plan) reload(ctx context.Context) (err error) {
+	for try := range reloadTries {
+		if try > 0 {
+			select {
+			case <-time.After(reloadEvery):
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+		}
+		if _, err = p.run(ctx, p.Reload, nil); err == nil {
+			return nil
+		}
+	}
+	return err
+}
+
 // back puts everything back as it was, over the line that was there before. Where the server has read what was written it
 // is to read that, too.
 func (p *Plan) back(ctx context.Context, written []File, told, reread bool, why error) error {
@@ -480,7 +501,7 @@ func (p *Plan) back(ctx context.Context, written []File, told, reread bool, why 
 		wrong = errors.Join(wrong, p.write(ctx, f, before))
 	}
 	if reread {
-		if _, err := p.run(ctx, p.Reload, nil); err != nil {
+		if err := p.reload(ctx); err != nil {
 			wrong = errors.Join(wrong, fmt.Errorf("the server could not be told to read its configuration anew: %w", err))
 		}
 	}
