@@ -90,7 +90,7 @@ func openFiles(ctx context.Context, l *walk.Link, o FileOptions) (*FileChannel, 
 	}
 	if err := errors.Join(err1, err2, begin()); err != nil {
 		session.Close()
-		return nil, err
+		return nil, l.OfChannel(err)
 	}
 	f := &FileChannel{session: session, cut: make(chan struct{})}
 	out = cuttable(out, f.cut)
@@ -116,7 +116,7 @@ func openFiles(ctx context.Context, l *walk.Link, o FileOptions) (*FileChannel, 
 	if err != nil {
 		close(f.cut)
 		session.Close()
-		return nil, err
+		return nil, l.OfChannel(err)
 	}
 	return f, nil
 }

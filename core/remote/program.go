@@ -125,7 +125,7 @@ func (g *Program) open(l *walk.Link, place walk.Place, command string, terminal 
 	if err := g.begin(command, terminal); err != nil {
 		g.takeBack()
 		session.Close()
-		return err
+		return l.OfChannel(err)
 	}
 	return nil
 }

@@ -154,6 +154,18 @@ func (l *Link) Settle() {
 	}
 }
 
+// OfChannel is an error of one channel of the link. [io.EOF] stays only where the link has ended: a far side may end one
+// channel at once, and the link is good for others.
+func (l *Link) OfChannel(err error) error {
+	if !errors.Is(err, io.EOF) {
+		return err
+	}
+	if l.Settle(); l.ctx.Err() != nil {
+		return err
+	}
+	return errors.New("it was ended there at once")
+}
+
 // Tell tells an event to whoever follows what the walker does.
 func (l *Link) Tell(e event.Event) { l.w.tell(e) }
 
