@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"bytes"
 	"flag"
 	"fmt"
 	"os"
@@ -108,8 +109,17 @@ func goldenBay(t *testing.T) (home string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	// Nobody serves the bay's cloud.
-	if err := os.WriteFile(file, regexp.MustCompile(`(?s)\n\[estate\.bay\].*?\n\n`).ReplaceAll(text, []byte("\n")), 0o600); err != nil {
+	// Nobody serves the bay's cloud, and no other test is given the ports of its tunnels meanwhile.
+	text = regexp.MustCompile(`(?s)\n\[estate\.bay\].*?\n\n`).ReplaceAll(text, []byte("\n"))
+	port := 21500
+	text = regexp.MustCompile(`(bring *= *"127\.0\.0\.1:)\d+`).ReplaceAllFunc(text, func(bring []byte) []byte {
+		port++
+		return fmt.Appendf(nil, "%s%d", bring[:bytes.LastIndexByte(bring, ':')+1], port)
+	})
+	if port == 21500 {
+		t.Fatal("the bay has no tunnels")
+	}
+	if err := os.WriteFile(file, text, 0o600); err != nil {
 		t.Fatal(err)
 	}
 	for _, left := range []string{"state", "downloads"} { // what that start has left
