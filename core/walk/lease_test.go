@@ -46,7 +46,7 @@ func TestAWayByALeaseReturns(t *testing.T) {
 	if held := c.Held(); len(held) != 2 || held[0].Serial == held[1].Serial {
 		t.Errorf("%+v", held)
 	}
-	defer back.Close() // the way to the issuer stays as long
+	back.Close()
 	var f *gate.Failure
 	_, err = w.Walk(t.Context(), r.AtEnd(func(h *route.Hop) { h.User = "clerk" }))
 	if !errors.As(err, &f) || f.Gate != gate.Lease || f.Cause != gate.LeaseRefused || !strings.Contains(f.Why, "rule books-apart denies it") {
