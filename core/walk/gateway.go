@@ -123,6 +123,14 @@ func (w *Walker) AtGateway(ctx context.Context, r route.Route, ask line.Ask) (io
 		l = p.current()
 	}
 	stream, err := line.Open(ctx, l.gateway.session, ask)
+	if up && errors.Is(err, yamux.ErrSessionShutdown) { // its last user has gone at this moment
+		<-l.Done()
+		if p, err = w.Walk(ctx, r); err != nil {
+			return nil, err
+		}
+		l = p.current()
+		stream, err = line.Open(ctx, l.gateway.session, ask)
+	}
 	var refusal *line.Refusal
 	if errors.As(err, &refusal) {
 		err = l.fail(gate.Channel, gate.OnwardForbidden, "not allowed", refusal.Say, "ask whoever runs "+l.hop.Name, err)
