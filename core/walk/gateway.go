@@ -124,7 +124,11 @@ func (w *Walker) AtGateway(ctx context.Context, r route.Route, ask line.Ask) (io
 	}
 	stream, err := line.Open(ctx, l.gateway.session, ask)
 	if up && errors.Is(err, yamux.ErrSessionShutdown) { // its last user has gone at this moment
-		<-l.Done()
+		select {
+		case <-l.Done():
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
 		if p, err = w.Walk(ctx, r); err != nil {
 			return nil, err
 		}
