@@ -59,7 +59,7 @@ func init() {
 		"copy":   {"print what is typed until its end", func(_ context.Context, s *shell, _ []string) int { io.Copy(s.out, s.in); return 0 }},
 		"sleep":  {"sleep SECONDS", sleep},
 		"clear":  {"an empty screen", func(_ context.Context, s *shell, _ []string) int { fmt.Fprint(s.out, "\x1b[H\x1b[2J"); return 0 }},
-		"fault":  {"fault HOST delay DURATION|limit BYTES|loss PERCENT|freeze|cut|closed|forbid|replace|impostor|quota BYTES|clock DURATION|lie|forget|cut-files BYTES|endless|crowd|files-only|shell-only|heal, or fault lightship restart: what goes wrong in the lab", fault},
+		"fault":  {"fault HOST delay DURATION|limit BYTES|loss PERCENT|freeze|cut|closed|forbid|replace|impostor|quota BYTES|clock DURATION|lie|forget|cut-files BYTES|endless|crowd|silent-files|files-only|shell-only|heal, or fault lightship restart: what goes wrong in the lab", fault},
 		"exit":   {"exit [STATUS]: leave", exit},
 	}
 }
@@ -393,6 +393,8 @@ func fileFault(h *Host, args []string) bool {
 		h.Files.Endless(true)
 	case args[0] == "crowd":
 		h.Files.Crowd(true)
+	case args[0] == "silent-files":
+		h.Files.Silent(true)
 	case args[0] == "files-only":
 		h.Files.FilesOnly(true)
 	case args[0] == "shell-only":

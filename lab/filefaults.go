@@ -22,6 +22,7 @@ type FileFaults struct {
 	crowds    bool // several file-transfer channels at once are too many
 	open      int  // file-transfer channels
 	mute      bool // they have been too many, and none is answered
+	silent    bool // none is answered
 }
 
 func (f *FileFaults) set(change func()) {
@@ -51,6 +52,9 @@ func (f *FileFaults) Endless(on bool) { f.set(func() { f.endless = on }) }
 // Crowd has every file-transfer channel fall silent once there are two, until all are closed.
 func (f *FileFaults) Crowd(on bool) { f.set(func() { f.crowds = on }) }
 
+// Silent has no file-transfer channel be answered any more, though the line is up.
+func (f *FileFaults) Silent(on bool) { f.set(func() { f.silent = on }) }
+
 func (f *FileFaults) neverEnds() bool {
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -67,7 +71,7 @@ func (f *FileFaults) FilesOnly(on bool) { f.set(func() { f.noShell = on }) }
 func (f *FileFaults) Heal() {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	f.quota, f.ahead, f.lies, f.forget, f.cutAfter, f.noShell, f.noChannel, f.endless, f.crowds = 0, 0, false, false, 0, false, false, false, false
+	f.quota, f.ahead, f.lies, f.forget, f.cutAfter, f.noShell, f.noChannel, f.endless, f.crowds, f.silent = 0, 0, false, false, 0, false, false, false, false, false
 }
 
 func (f *FileFaults) shellOnly() bool {
@@ -134,7 +138,7 @@ type crowdStream struct {
 
 func (c crowdStream) Write(p []byte) (int, error) {
 	c.faults.mu.Lock()
-	mute := c.faults.mute
+	mute := c.faults.mute || c.faults.silent
 	c.faults.mu.Unlock()
 	if mute {
 		return len(p), nil

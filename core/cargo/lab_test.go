@@ -120,6 +120,19 @@ func TestFaultsOfAMachinesFiles(t *testing.T) {
 	}
 }
 
+// Closing a file waits for a silent far side no longer than anything else does.
+func TestClosingAFileAtASilentMachineEnds(t *testing.T) {
+	far, host := atArchive(t, "/home/keeper")
+	file, err := far.Create(t.Context(), "silent")
+	if err != nil {
+		t.Fatal(err)
+	}
+	host.Files.Silent(true)
+	if err := file.Close(); !far.Lost(err) {
+		t.Errorf("it said %v", err)
+	}
+}
+
 func TestAClockThatIsOffIsTold(t *testing.T) {
 	far, host := atArchive(t, "/home/keeper")
 	host.Files.Clock(3 * time.Minute)

@@ -467,6 +467,14 @@ func (t *There) openOn(ctx context.Context, p *walk.Passage, lane int) (*channel
 	return c, nil
 }
 
+// hold takes a channel that one has already for one operation more.
+func (t *There) hold(c *channel) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	c.busy++
+	t.counted++
+}
+
 func (t *There) give(c *channel) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -744,10 +752,7 @@ func (f *thereFile) channel(spread bool) (*channel, error) {
 	if spread && !alone {
 		return f.t.take()
 	}
-	f.t.mu.Lock()
-	defer f.t.mu.Unlock()
-	f.first.busy++
-	f.t.counted++
+	f.t.hold(f.first)
 	return f.first, nil
 }
 
@@ -815,9 +820,13 @@ func (f *thereFile) Close() error {
 	var all error
 	var closing sync.WaitGroup
 	errs := make(chan error, len(f.opened))
-	for _, o := range f.opened {
+	for c, o := range f.opened {
 		if o.file != nil {
-			closing.Go(func() { errs <- judged(o.file.Close()) })
+			f.t.hold(c)
+			closing.Go(func() {
+				defer f.t.give(c)
+				errs <- judged(o.file.Close())
+			})
 		}
 	}
 	closing.Wait()
