@@ -200,7 +200,7 @@ func (s *screen) wait(what string, ok func(string) bool) string {
 	s.t.Helper()
 	var now string
 	if !await.Within(await.Patience, func() bool { now = s.see(); return ok(now) }) {
-		s.t.Fatalf("waited in vain for %s; the screen shows\n%s", what, now)
+		s.t.Fatalf("waited in vain for %s; the screen shows\n%s", what, strings.TrimSpace(now))
 	}
 	return now
 }
@@ -210,7 +210,7 @@ func (s *screen) ended() string {
 	s.t.Helper()
 	var status []byte
 	if !await.Within(await.Patience, func() bool { status, _ = os.ReadFile(s.left); return len(status) > 0 }) {
-		s.t.Fatalf("the program did not end; the screen shows\n%s", s.see())
+		s.t.Fatalf("the program did not end; the screen shows\n%s", strings.TrimSpace(s.see()))
 	}
 	return strings.TrimSpace(string(status))
 }
