@@ -92,7 +92,7 @@ func lastLine(b *Book) int {
 	if len(b.Problems) == 0 {
 		return 1
 	}
-	return b.Problems[len(b.Problems)-1].Line
+	return int(b.Problems[len(b.Problems)-1].Line)
 }
 
 // quote writes a TOML basic string.

@@ -113,7 +113,7 @@ func (s *Session) take(i *Binding, why, file string, at Place) {
 		s.Broken = &Problem{File: file, Place: at, Session: s.Name, Say: why}
 		return
 	}
-	from := func(what string) Origin { return Origin{Layer: InEstate, Name: sanitize.Line(what, 120)} }
+	from := func(what string) Origin { return From(InEstate, sanitize.Line(what, 120)) }
 	s.Host = Value[string]{i.Host, from(i.HostFrom), true}
 	if i.User != "" && !s.User.Set {
 		s.Access = clone(s.Access)

@@ -31,14 +31,40 @@ const maxFile = 32 << 20
 // Place is a position in the sessions file; lines and columns count from 1, a
 // column counts characters.
 type Place struct {
-	Line, Column int
+	Line, Column int32 // a file has at most 32 MiB
 }
 
-// Origin tells where a value came from.
+// Origin tells where a value came from. The zero Origin is of what is built in.
 type Origin struct {
-	Layer Layer
-	Name  string // of the session, site or like
+	source *source // nil for what is built in
 	Place
+}
+
+// source is a table that values come from, which all of them share: a book of 50,000 sessions has
+// half a million values.
+type source struct {
+	layer Layer
+	name  string
+}
+
+// From is the origin of what a table of a layer says. name is the session's, the site's or the
+// like's, "" where there is none.
+func From(layer Layer, name string) Origin { return Origin{source: &source{layer, name}} }
+
+// Layer is where the value is written.
+func (o Origin) Layer() Layer {
+	if o.source == nil {
+		return BuiltIn
+	}
+	return o.source.layer
+}
+
+// Name is whose table it is, "" where the layer has no names.
+func (o Origin) Name() string {
+	if o.source == nil {
+		return ""
+	}
+	return o.source.name
 }
 
 // Layer is where a value can be written, nearest last.
@@ -62,10 +88,11 @@ var layerWords = [...]string{"built in", "defaults", "site", "like", "session", 
 
 // String says it as a person would: "site reef", "defaults".
 func (o Origin) String() string {
-	if o.Layer == BuiltIn || o.Layer == InDefaults || o.Layer == InFleet {
-		return layerWords[o.Layer]
+	layer := o.Layer()
+	if layer == BuiltIn || layer == InDefaults || layer == InFleet {
+		return layerWords[layer]
 	}
-	return layerWords[o.Layer] + " " + o.Name
+	return layerWords[layer] + " " + o.Name()
 }
 
 // Value is a setting and where it was set. The zero Value is not set.
@@ -121,6 +148,17 @@ type Behaviour struct {
 	Arrive    Value[string]        // what is typed on arrival
 }
 
+// Extras are what few sessions say, and none inherits.
+type Extras struct {
+	Note Value[string]
+	// Instance is a query that fits the one instance whose address is the host, and Address which of
+	// its addresses that is: "inside", "outside", or that in a network.
+	Instance Value[string]
+	Address  Value[string]
+	Dial     Value[string]
+	Tunnels  Value[[]Tunnel]
+}
+
 // KeyTerms are what the file says of a key file: what it is meant for, and how it
 // stays in the ring.
 type KeyTerms struct {
@@ -149,18 +187,12 @@ type EstateSource struct {
 }
 
 // Session is one session with everything it inherits. Sessions that say nothing of
-// their own in Access or Behaviour share that part, which is not to be changed.
+// their own in Extras, Access or Behaviour share that part, which is not to be changed.
 type Session struct {
 	Name string
-	Note Value[string]
 	Site Value[string]
 	Host Value[string]
-	// Instance is a query that fits the one instance whose address is the host, and Address which of
-	// its addresses that is: "inside", "outside", or that in a network.
-	Instance Value[string]
-	Address  Value[string]
-	Dial     Value[string]
-	Tunnels  Value[[]Tunnel]
+	*Extras
 	*Access
 	*Behaviour
 	At Place
@@ -190,12 +222,17 @@ type Book struct {
 }
 
 // emptySession is one that says nothing.
-func emptySession() Session { return Session{Access: &Access{}, Behaviour: &Behaviour{}} }
+func emptySession() Session {
+	return Session{Extras: &Extras{}, Access: &Access{}, Behaviour: &Behaviour{}}
+}
+
+// noExtras are those of all sessions that say nothing in them.
+var noExtras = &Extras{}
 
 // Imagine resolves a draft as if it stood in the book.
 func (b *Book) Imagine(d Draft) *Session {
 	t := &table{layer: InSession, name: d.Name, own: emptySession()}
-	o := Origin{Layer: InSession, Name: d.Name}
+	o := From(InSession, d.Name)
 	text := func(s string) Value[string] { return Value[string]{s, o, s != ""} }
 	t.own.Site, t.own.Host, t.own.User, t.own.Instance = text(d.Site), text(d.Host), text(d.User), text(d.Instance)
 	t.own.Port = Value[int]{d.Port, o, d.Port != 0}

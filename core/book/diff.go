@@ -49,7 +49,7 @@ func differs(a, b *Session) bool {
 	for _, key := range Fields {
 		x, from := a.Text(key)
 		y, to := b.Text(key)
-		if x != y || from.Layer != to.Layer {
+		if x != y || from.Layer() != to.Layer() {
 			return true
 		}
 	}

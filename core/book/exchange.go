@@ -34,7 +34,7 @@ func (b *Book) Export(w io.Writer, format string, effective bool) error {
 	for _, s := range b.Sessions {
 		values := map[string]string{"name": s.Name}
 		for _, key := range Fields {
-			if value, origin := s.Text(key); effective || origin.Layer == InSession {
+			if value, origin := s.Text(key); effective || origin.Layer() == InSession {
 				values[key] = value
 			}
 		}
@@ -85,7 +85,7 @@ func (b *Book) tableRows() []map[string]string {
 		own, ok := b.Own(t)
 		values := map[string]string{"name": t.rowName()}
 		for _, key := range FieldsOf(t.Layer) {
-			if value, origin := own.Text(key); key != "name" && origin.Layer != BuiltIn {
+			if value, origin := own.Text(key); key != "name" && origin.Layer() != BuiltIn {
 				values[key] = value
 			}
 		}
@@ -339,7 +339,7 @@ func (im *Import) compare(row Row, s *Session, layer Layer) {
 	for _, key := range FieldsOf(layer) {
 		now, ok := row.Values[key]
 		old, origin := s.Text(key)
-		if ok && (now != old || origin.Layer != layer) && literal(key, now) != literal(key, old) {
+		if ok && (now != old || origin.Layer() != layer) && literal(key, now) != literal(key, old) {
 			change.Values[key] = now
 			im.Was[row.Name] = append(im.Was[row.Name], fmt.Sprintf("%s: %s → %s", key, orNone(old), now))
 		}

@@ -21,7 +21,7 @@ type table struct {
 	layer   Layer
 	name    string
 	at      Place
-	own     Session       // what it says itself; Access and Behaviour are nil where it says nothing in them
+	own     Session       // what it says itself; Extras, Access and Behaviour are nil where it says nothing in them
 	used    bool          // a site that is nowhere in the file but in the sessions that stand in it
 	terms   *KeyTerms     // of a key, nil for others
 	estate  *EstateSource // of an estate
@@ -29,6 +29,15 @@ type table struct {
 	gateway *Gateway      // of a gateway
 	seen    []seen
 	broken  *Problem
+	source  *source // of its values, nil before the first
+}
+
+// says is the origin of what the table says at a place.
+func (t *table) says(at Place) Origin {
+	if now := (source{t.layer, t.name}); t.source == nil || *t.source != now { // a like is named by a value of its own
+		t.source = &now
+	}
+	return Origin{t.source, at}
 }
 
 // seen is a setting that was read, and where.
@@ -133,7 +142,7 @@ func (r *reader) readFrom(start int) int {
 
 func (r *reader) place(offset int) Place {
 	line := sort.SearchInts(r.lines, offset+1) - 1
-	return Place{line + 1, utf8.RuneCount(r.text[r.lines[line]:min(offset, len(r.text))]) + 1}
+	return Place{int32(line + 1), int32(utf8.RuneCount(r.text[r.lines[line]:min(offset, len(r.text))]) + 1)}
 }
 
 // problem records something wrong.
@@ -281,18 +290,20 @@ func (r *reader) keyValue(e tomltext.Entry, start int) {
 		at = r.place(start + where.From)
 	}
 	switch {
+	case f.group == extras && t.own.Extras == nil:
+		t.own.Extras = &Extras{}
 	case f.group == access && t.own.Access == nil:
 		t.own.Access = &Access{}
 	case f.group == behaviour && t.own.Behaviour == nil:
 		t.own.Behaviour = &Behaviour{}
 	}
-	if say, hint := f.read(t, e.Value, Origin{t.layer, t.name, at}); say != "" {
+	if say, hint := f.read(t, e.Value, t.says(at)); say != "" {
 		r.spoil(r.problem(at, key+": "+say, hint))
 	}
 }
 
 func (r *reader) unknownKey(t *table, key string, at Place, elsewhere *setting) {
-	where := Origin{Layer: t.layer, Name: t.name}.String()
+	where := From(t.layer, t.name).String()
 	switch t.layer {
 	case InLike:
 		where = "a like"
@@ -448,6 +459,9 @@ func (r *reader) session(t *table) *Session {
 	far := r.inherits(from)
 	if s.Broken == nil {
 		s.Broken = far.broken
+	}
+	if s.Extras == nil {
+		s.Extras = noExtras
 	}
 	if s.Access == nil {
 		s.Access = far.Access

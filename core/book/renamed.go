@@ -9,7 +9,7 @@ func Renames(before, after *Book) map[string]string {
 		text := ""
 		for _, key := range Fields {
 			value, origin := s.Text(key)
-			text += fmt.Sprintf("%s=%q %v\n", key, value, origin.Layer)
+			text += fmt.Sprintf("%s=%q %v\n", key, value, origin.Layer())
 		}
 		return text
 	}

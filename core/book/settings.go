@@ -92,6 +92,7 @@ type group uint8
 
 const (
 	alone     group = iota // a field of the session itself, which is not inherited
+	extras                 // a field of [Extras], which is not inherited either
 	access                 // a field of [Access]
 	behaviour              // a field of [Behaviour]
 )
@@ -102,7 +103,7 @@ const (
 )
 
 // settings are all of them, in the order they are shown. One is a field of [Session],
-// [Access] or [Behaviour], and a line here.
+// [Extras], [Access] or [Behaviour], and a line here.
 var settings = []setting{
 	inFleets(oneText("site", alone, func(s *Session) *Value[string] { return &s.Site }, nil, "", "a site of the file")),
 	oneText("host", alone, func(s *Session) *Value[string] { return &s.Host }, checkHost, "", "a name or an address, alone"),
@@ -113,8 +114,8 @@ var settings = []setting{
 	texts("via", access, func(s *Session) *Value[[]string] { return &s.Via }, "a session's name", nil, "sessions to go through, in order, parted by commas; quay | mole: the first that answers"),
 	inGateways(period("keepalive", access, func(s *Session) *Value[time.Duration] { return &s.Keepalive }, readKeepalive, DefaultKeepalive, "1s to 1h, or off")),
 	oneText("agent", access, func(s *Session) *Value[string] { return &s.Agent }, oneOf("off", "ask", "lend"), "off", "off, lend, or ask before each use"),
-	inFleets(tunnelList("tunnels", alone, func(s *Session) *Value[[]Tunnel] { return &s.Tunnels }, "bring 15432 from db.internal:5432, roam 1080")),
-	inFleets(oneText("note", alone, func(s *Session) *Value[string] { return &s.Note }, nil, "", "what whoever goes there is to know, in a line")),
+	inFleets(tunnelList("tunnels", extras, func(s *Session) *Value[[]Tunnel] { return &s.Tunnels }, "bring 15432 from db.internal:5432, roam 1080")),
+	inFleets(oneText("note", extras, func(s *Session) *Value[string] { return &s.Note }, nil, "", "what whoever goes there is to know, in a line")),
 	oneText("careful", behaviour, func(s *Session) *Value[string] { return &s.Careful }, oneOf("on", "off"), "", "on: care is to be taken there; it shows, and what destroys asks for the session's name"),
 	oneText("at_start", behaviour, func(s *Session) *Value[string] { return &s.AtStart }, oneOf("on", "off"), "", "on: its tunnels open when the full screen starts"),
 	texts("lends", behaviour, func(s *Session) *Value[[]string] { return &s.Lends }, "a path", checkPath, "the keys that may be used from there, parted by commas"),
@@ -127,12 +128,12 @@ var settings = []setting{
 	oneText("ring", behaviour, func(s *Session) *Value[string] { return &s.Ring }, oneOf("on", "off"), "", "on: keys stay in memory after a use; off: none does"),
 	oneText("key_age", behaviour, func(s *Session) *Value[string] { return &s.KeyAge }, checkAge, "", "how old the files of its keys may be: 365d, or off"),
 	oneText("key_list", behaviour, func(s *Session) *Value[string] { return &s.KeyList }, checkList, DefaultKeyList, "the account's list of keys at the machine, from its home folder on, or from /"),
-	oneText("dial", alone, func(s *Session) *Value[string] { return &s.Dial }, checkDial, "", "address:port to knock at instead"),
+	oneText("dial", extras, func(s *Session) *Value[string] { return &s.Dial }, checkDial, "", "address:port to knock at instead"),
 	inGateways(oneText("proxy", behaviour, func(s *Session) *Value[string] { return &s.Proxy }, checkProxy, "", "what it is connected to through where it is the first hop: http://HOST:PORT, https:// or socks5://, or off")),
 	inGateways(oneText("proxy_login", behaviour, func(s *Session) *Value[string] { return &s.ProxyFile }, checkPath, "", "a file with LOGIN:PASSWORD of the proxy, which nobody else may read; without it one is asked for")),
 	oneText("network", access, func(s *Session) *Value[string] { return &s.Network }, checkNetwork, "", "a name for the private network its address is in: where several ways lead there, its machines are vouched for once"),
-	oneText("instance", alone, func(s *Session) *Value[string] { return &s.Instance }, nil, "", "in place of a host: the name or id of an instance of an estate, or a query that fits one"),
-	inFleets(oneText("address", alone, func(s *Session) *Value[string] { return &s.Address }, nil, "", "which of the instance's: inside, outside, or a network's name")),
+	oneText("instance", extras, func(s *Session) *Value[string] { return &s.Instance }, nil, "", "in place of a host: the name or id of an instance of an estate, or a query that fits one"),
+	inFleets(oneText("address", extras, func(s *Session) *Value[string] { return &s.Address }, nil, "", "which of the instance's: inside, outside, or a network's name")),
 	period("reconnect", behaviour, func(s *Session) *Value[time.Duration] { return &s.Reconnect }, upToADay("to go on trying", "off"), DefaultReconnect, "how long a lost way is tried again: 10m, or off"),
 	oneText("backspace", behaviour, func(s *Session) *Value[string] { return &s.Backspace }, oneOf("del", "bs"), "del", "what the key sends: del or bs"),
 	oneText("term", behaviour, func(s *Session) *Value[string] { return &s.Term }, checkTerm, DefaultTerm, "the terminal's name over there"),
@@ -313,7 +314,7 @@ func layersOf(f *setting) string {
 
 // layersIn are the layers where a setting of a group has a meaning.
 func layersIn(g group) uint16 {
-	if g == alone {
+	if g == alone || g == extras {
 		return sessionOnly
 	}
 	return anywhere
@@ -322,7 +323,7 @@ func layersIn(g group) uint16 {
 // inherited makes what a setting that may stand anywhere is inherited by, nil for one
 // of a session alone.
 func inherited[T any](group group, of func(*Session) *Value[T]) func(near, far *Session) {
-	if group == alone {
+	if group == alone || group == extras {
 		return nil
 	}
 	return func(near, far *Session) { of(near).orElse(*of(far)) }

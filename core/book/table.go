@@ -24,7 +24,7 @@ func (t Table) String() string {
 	if t.Layer == InSession {
 		return t.Name
 	}
-	return Origin{Layer: t.Layer, Name: t.Name}.String()
+	return From(t.Layer, t.Name).String()
 }
 
 // heads tells whether a header is the table's; likes counts the likes so far.
@@ -114,6 +114,9 @@ func (b *Book) Own(t Table) (own Session, ok bool) {
 	}
 	if found != nil {
 		own, ok = found.own, true
+	}
+	if own.Extras == nil {
+		own.Extras = noExtras
 	}
 	if own.Access == nil {
 		own.Access = &Access{}

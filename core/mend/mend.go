@@ -336,7 +336,7 @@ func (c Case) change(key, value string) string {
 	if old == "" {
 		old = "none"
 	}
-	if origin.Layer != book.InSession && origin.Layer != book.BuiltIn {
+	if origin.Layer() != book.InSession && origin.Layer() != book.BuiltIn {
 		old += " (from " + origin.String() + ")"
 	}
 	return fmt.Sprintf("%s of %s: %s → %s", key, s.Name, old, value)

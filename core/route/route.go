@@ -775,7 +775,7 @@ func (k Knowledge) login(h Hop) gate.Gate {
 
 func login(h Hop) gate.Gate {
 	g := gate.Gate{Kind: gate.Login, Seen: h.User}
-	switch o := h.From("user"); o.Layer {
+	switch o := h.From("user"); o.Layer() {
 	case book.InSession:
 	case book.BuiltIn:
 		g.Seen += ", your name here"

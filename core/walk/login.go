@@ -411,11 +411,11 @@ func (g *login) causes() string {
 		}
 	}
 	user := l.hop.From("user")
-	if user.Layer == book.InSession && l.hop.From("key").Layer == book.InSession { // nothing of it works elsewhere
+	if user.Layer() == book.InSession && l.hop.From("key").Layer() == book.InSession { // nothing of it works elsewhere
 		return fmt.Sprintf("the likeliest first: %s; %s; %s", key, name, list)
 	}
 	origin := "the account here"
-	if user.Layer != book.BuiltIn {
+	if user.Layer() != book.BuiltIn {
 		origin = user.String()
 	}
 	return fmt.Sprintf("the login name is the likely cause: %s comes from %s; try the usual login of that machine's system; or %s; or %s", l.hop.User, origin, key, list)

@@ -106,7 +106,7 @@ func (t Tools) Enrol(ctx context.Context, plan *enrol.Plan, e Enrolling, tell fu
 	} else if value = plan.Name; plan.Machine.Name != e.Session {
 		value += "/" + plan.Machine.Name
 	}
-	if e.Out && s.Lease.Origin.Layer != book.InSession {
+	if e.Out && s.Lease.Origin.Layer() != book.InSession {
 		return nil
 	}
 	b, err := book.Set(ws.SessionsPath(), e.Session, "lease", value)

@@ -188,7 +188,7 @@ func (m *Change) View(width, height int) []string {
 			far := b.Far(name)
 			now, origin := far.Text(key)
 			line += t.Accent.Render(" → ") + t.Strong.Render(or(now, "–")) + t.Faint.Render(", "+origin.String())
-		case was == value && origin.Layer == book.InSession:
+		case was == value && origin.Layer() == book.InSession:
 			line += t.Faint.Render("  as it is")
 		default:
 			line += t.Accent.Render(" → ") + t.Strong.Render(value)

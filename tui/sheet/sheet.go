@@ -141,10 +141,10 @@ func (m *Model) text(key string) (string, book.Origin) {
 		return m.ws.Book.Session(m.session).Text(key)
 	}
 	if key == "name" {
-		return m.at.Name, book.Origin{Layer: book.InLike}
+		return m.at.Name, book.From(book.InLike, "")
 	}
 	own, _ := m.ws.Book.Own(m.at)
-	if value, origin := own.Text(key); origin.Layer != book.BuiltIn {
+	if value, origin := own.Text(key); origin.Layer() != book.BuiltIn {
 		return value, origin
 	}
 	return "", book.Origin{}
@@ -245,7 +245,7 @@ func (m *Model) complete() tea.Cmd {
 func (m *Model) edit() {
 	value, origin := m.text(m.field())
 	m.began = value
-	if origin.Layer != m.at.Layer {
+	if origin.Layer() != m.at.Layer {
 		value = ""
 	}
 	m.editing, m.note = true, ""
@@ -254,7 +254,7 @@ func (m *Model) edit() {
 
 // inherit gives a value of the table's own up.
 func (m *Model) inherit() tea.Cmd {
-	if _, origin := m.text(m.field()); origin.Layer == m.at.Layer && m.field() != "name" {
+	if _, origin := m.text(m.field()); origin.Layer() == m.at.Layer && m.field() != "name" {
 		return m.save("")
 	}
 	return nil
@@ -478,7 +478,7 @@ func (m *Model) fieldRow(i int, far *book.Session, width int) fit.Row {
 		return fit.Row{Line: line, Whole: whole}
 	}
 	style, from := t.Text, t.Faint.Render("from "+origin.String())
-	if origin.Layer == book.BuiltIn {
+	if origin.Layer() == book.BuiltIn {
 		from = t.Faint.Render(origin.String())
 	}
 	if key == "keepalive" {
@@ -487,7 +487,7 @@ func (m *Model) fieldRow(i int, far *book.Session, width int) fit.Row {
 	switch {
 	case text == "":
 		text, style, from = "–", t.Faint, ""
-	case origin.Layer == m.at.Layer:
+	case origin.Layer() == m.at.Layer:
 		style, from = t.Strong, m.without(far, key)
 		if key == "keepalive" {
 			from += t.Faint.Render(strings.TrimPrefix(cost(text), "; "))
