@@ -92,6 +92,7 @@ type App struct {
 	touched       time.Time      // when a key was last pressed
 	ascii         bool           // the locale has nothing but ASCII
 	second        bool           // the shells' clock runs
+	resting       bool           // it is looked at soon whether the person rests
 
 	receivers map[int]receiver // places and tasks, by what results are addressed to
 	nextID    int
@@ -292,6 +293,8 @@ func (a *App) update(msg tea.Msg) tea.Cmd {
 	case tick:
 		a.second = false
 		return a.clock()
+	case rested:
+		return a.rested()
 	case shells.Changed:
 		return a.shellChanged(msg.ID)
 	}
@@ -333,6 +336,8 @@ func (a *App) hear(events []event.Event) tea.Cmd {
 			a.say(e.Say)
 		case board.Trouble:
 			a.say(e.Err.Error())
+		case board.Changed:
+			cmds = append(cmds, a.rest())
 		case engine.LeaseWanted:
 			a.say(e.Say())
 		case walk.CameByEmergency:

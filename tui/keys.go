@@ -18,7 +18,7 @@ func (a *App) key(msg tea.KeyPressMsg) tea.Cmd {
 	a.notice = ""
 	a.sure.Pressed()
 	back := a.cameBack(time.Now())
-	return tea.Batch(back, a.keyNow(msg))
+	return tea.Batch(back, a.keyNow(msg), a.rest())
 }
 
 // cameBack notes that somebody is there. Where nobody was for long, every place is told.

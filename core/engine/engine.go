@@ -91,6 +91,8 @@ type Engine struct {
 	unreport  func()         // ends the reports of panics
 	once      sync.Once
 
+	made atomic.Uint64 // bytes of memory when some was last given back
+
 	edited chan struct{} // the estates in the file may be others
 	asked  chan struct{} // somebody wants the estates read
 
