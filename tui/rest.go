@@ -18,7 +18,7 @@ func (a *App) rest() tea.Cmd {
 		return nil
 	}
 	a.resting = true
-	return tea.Tick(restAfter, func(time.Time) tea.Msg { return rested{} })
+	return tea.Tick(max(restAfter-time.Since(a.touched), time.Second), func(time.Time) tea.Msg { return rested{} })
 }
 
 // rested gives memory back where nothing was pressed for long enough, and looks again later otherwise.
