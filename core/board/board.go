@@ -95,14 +95,29 @@ type session struct {
 	name, site string
 	judged     bool
 	verdict    gate.Verdict
-	cause      *cause    // why it is ajar or shut, nil where it is not or is not known
-	way        string    // the end of the way that was taken last, of several; "" for the first
-	others     []uint64  // the hashes of the other ways, nil for most
-	target     uint64    // the hash of the way to it, with nothing lent; 0 where not known
-	found      []finding // by connecting and walking
-	seen       time.Time // when that was
-	live       *live     // nil for most
-	details    *Details
+	cause      *cause // why it is ajar or shut, nil where it is not or is not known
+	target     uint64 // the hash of the way to it, with nothing lent; 0 where not known
+	*learned
+	live    *live // nil for most
+	details *Details
+}
+
+// learned is what is known of few sessions; the others share [nothing], which is not to be changed.
+type learned struct {
+	way    string    // the end of the way that was taken last, of several; "" for the first
+	others []uint64  // the hashes of the other ways
+	found  []finding // by connecting and walking
+	seen   time.Time // when that was
+}
+
+var nothing = &learned{}
+
+// learn is what is known of a session, to be changed.
+func (s *session) learn() *learned {
+	if s.learned == nothing {
+		s.learned = &learned{}
+	}
+	return s.learned
 }
 
 // finding is a gate that was found to stand in a way that this machine alone cannot
@@ -187,7 +202,7 @@ type Board struct {
 }
 
 // maxKept is how many sessions' details are kept.
-const maxKept = 512
+const maxKept = 256
 
 // New returns a board for a workspace. lines tells the open tunnels, shells the live
 // shells, the oldest first, and tell is told of what changes. Run [Board.Run] to have it
@@ -209,7 +224,7 @@ func (b *Board) SetWorkspace(ws *workspace.Workspace) {
 	b.sessions = make([]session, len(ws.Book.Sessions))
 	b.byName = make(map[string]int, len(b.sessions))
 	for i, s := range ws.Book.Sessions {
-		b.sessions[i] = session{name: s.Name, site: s.Site.V}
+		b.sessions[i] = session{name: s.Name, site: s.Site.V, learned: nothing}
 		b.byName[s.Name] = i
 		if old, ok := byName[s.Name]; ok {
 			// Whether its way is still the same is seen when it is judged.
@@ -348,7 +363,9 @@ func (b *Board) Rejudge() {
 // forgetLocked forgets what is known of a session, so that it is judged anew.
 func (b *Board) forgetLocked(s *session) {
 	b.judgeLocked(s, gate.Untried)
-	s.judged, s.found = false, nil
+	if s.judged = false; len(s.found) > 0 {
+		s.learn().found = nil
+	}
 	if s.live != nil {
 		l := *s.live
 		l.failure = nil
@@ -448,7 +465,8 @@ func (b *Board) hopsLocked(s *session) []string {
 // findLocked takes a gate that was found out, and the session's verdict with it.
 func (b *Board) findLocked(s *session, hop int, g gate.Gate) {
 	found := slices.DeleteFunc(slices.Clone(s.found), func(f finding) bool { return f.hop == hop && f.gate.Kind == g.Kind })
-	s.found, s.seen = append(found, finding{hop: hop, gate: g}), time.Now()
+	known := s.learn()
+	known.found, known.seen = append(found, finding{hop: hop, gate: g}), time.Now()
 	if !slices.Contains(b.wanted, s.name) { // to see what it rests on
 		b.wanted = append(b.wanted, s.name)
 	}
@@ -544,7 +562,9 @@ func (b *Board) turnedLocked(e walk.Turned) {
 		if s.target == b.hash(route.Unlent(way)) {
 			return
 		}
-		s.way, s.target, s.others, s.found = way, b.hash(route.Unlent(way)), b.others(e.Route), nil
+		s.target = b.hash(route.Unlent(way))
+		known := s.learn()
+		known.way, known.others, known.found = way, b.others(e.Route), nil
 		if s.details != nil {
 			s.details = &Details{Route: e.Route, Prefixes: prefixes(e.Route), Report: e.Report}
 		}
@@ -570,14 +590,15 @@ func (b *Board) touchedLocked(e walk.Touched) {
 			return
 		}
 		l.failure, l.said = e.Failure, "checked just now, as far as "+depthSays[e.Depth]
-		s.found, s.seen = nil, time.Now()
+		known := s.learn()
+		known.found, known.seen = nil, time.Now()
 		last := len(e.Report.Hops) - 1
 		for i, h := range e.Report.Hops {
 			for _, g := range h.Gates {
 				looked := g.Kind <= gate.Identity && g.Kind != gate.State && g.Kind != gate.Rules || g.Kind == gate.Login && (i < last || e.Depth == walk.Login)
 				failed := e.Failure != nil && e.Failure.Hop == h.Name && e.Failure.Gate == g.Kind
 				if looked && g.Verdict != gate.Untried || failed || g.Kind == gate.Identity {
-					s.found = append(s.found, finding{hop: i, gate: g})
+					known.found = append(known.found, finding{hop: i, gate: g})
 				}
 			}
 		}
@@ -783,9 +804,12 @@ func (b *Board) takeLocked(j judged) {
 		}
 		s.live = &next
 	}
-	s.found, s.target, s.others, s.judged = found, j.target, j.others, true
-	if len(found) == 0 {
-		s.seen = time.Time{}
+	s.target, s.judged = j.target, true
+	if s.learned != nothing || len(j.others) > 0 {
+		known := s.learn()
+		if known.found, known.others = found, j.others; len(found) == 0 {
+			known.seen = time.Time{}
+		}
 	}
 	for _, f := range found {
 		j.details.Report.Set(f.hop, f.gate)
@@ -816,7 +840,7 @@ func (b *Board) mended(path string) {
 	for i := range b.sessions {
 		s := &b.sessions[i]
 		if slices.ContainsFunc(s.found, about) {
-			s.found = slices.DeleteFunc(slices.Clone(s.found), about)
+			s.learn().found = slices.DeleteFunc(slices.Clone(s.found), about)
 		}
 		if l := s.live; l != nil && l.failure != nil && l.failure.Remedy.Subject == path {
 			next := *l

@@ -465,12 +465,12 @@ func (r *reader) session(t *table) *Session {
 	}
 	if s.Access == nil {
 		s.Access = far.Access
-	} else {
+	} else if t.layer == InFleet { // of which other sessions are made, too
 		s.Access = clone(s.Access)
 	}
 	if s.Behaviour == nil {
 		s.Behaviour = far.Behaviour
-	} else {
+	} else if t.layer == InFleet {
 		s.Behaviour = clone(s.Behaviour)
 	}
 	if t.own.Access != nil || t.own.Behaviour != nil {

@@ -64,6 +64,7 @@ func (m *Model) endFind() {
 
 // forgetFind looks for nothing any more; the board is to be laid anew.
 func (m *Model) forgetFind() {
+	m.find.pool, m.find.found = nil, nil
 	m.find.on, m.find.typing = false, false
 	m.find.line.Begin("")
 }
