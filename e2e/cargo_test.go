@@ -52,7 +52,7 @@ func (p *peers) large(name string, size int) {
 // alike fails where two folders differ.
 func alike(t *testing.T, a, b string) {
 	t.Helper()
-	if out, err := exec.Command("diff", "-r", "-x", ".meatus-aside", a, b).CombinedOutput(); err != nil {
+	if out, err := exec.Command("diff", "-r", "--no-dereference", "-x", ".meatus-aside", a, b).CombinedOutput(); err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
 }
@@ -290,7 +290,7 @@ func TestAFolderIsFollowedWhileOneWorks(t *testing.T) {
 	p.write(filepath.Join(from, "e/f/deep"), "deep", 0o644)
 	os.Remove(filepath.Join(from, "d1/f1"))
 	await.Until(t, "what was saved", func() bool {
-		return exec.Command("diff", "-r", "-x", ".meatus-aside", from, to).Run() == nil
+		return exec.Command("diff", "-r", "--no-dereference", "-x", ".meatus-aside", from, to).Run() == nil
 	})
 	cmd.Process.Signal(os.Interrupt)
 	if err := cmd.Wait(); err != nil {

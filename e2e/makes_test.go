@@ -7,6 +7,7 @@ import (
 	"crypto/rsa"
 	"encoding/base64"
 	"encoding/pem"
+	"errors"
 	"fmt"
 	"net"
 	"os"
@@ -359,6 +360,11 @@ func TestServersOfOtherMakesMoveFiles(t *testing.T) {
 	}
 	m.write(filepath.Join(from, "odd name\twith [1m"), "odd")
 	m.write(filepath.Join(from, "large"), strings.Repeat("0123456789abcdef", 200_000))
+	for _, link := range [][2]string{{"d1/f1", "latest"}, {"nowhere", "d0/broken"}, {"../large", "d2/up"}} {
+		if err := os.Symlink(link[0], filepath.Join(from, link[1])); err != nil {
+			t.Fatal(err)
+		}
+	}
 	for name, addr := range map[string]string{"ftp": m.proftpd(), "drop": m.dropbear(), "async": m.asyncssh(), "tiny": m.tinyssh()} {
 		m.session(name, addr, `key = "keys/ed.pem"`)
 		r := do(t, m.dir, "", "send", from, name+":tables-"+name)
@@ -378,7 +384,11 @@ func TestServersOfOtherMakesMoveFiles(t *testing.T) {
 		there := m.in("tables-" + name)
 		alike(t, from, there)
 		m.write(filepath.Join(from, "large"), strings.Repeat("fedcba9876543210", 200_000)+name)
-		if r := do(t, m.dir, "", "mirror", from, name+":tables-"+name); r.status != 0 || !strings.Contains(r.out, "1 replaced") {
+		latest := filepath.Join(from, "latest")
+		if err := errors.Join(os.Remove(latest), os.Symlink("d2/f2-"+name, latest)); err != nil {
+			t.Fatal(err)
+		}
+		if r := do(t, m.dir, "", "mirror", from, name+":tables-"+name); r.status != 0 || !strings.Contains(r.out, "2 replaced") {
 			t.Errorf("%s: %+v", name, r)
 		}
 		alike(t, from, there)

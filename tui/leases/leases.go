@@ -27,7 +27,7 @@ import (
 // The messages of the place's own: how one stands at an issuer, what became of an answer, that a second has passed.
 type (
 	read struct {
-		issuer string
+		asking int // which of the questions it answers
 		at     work.AtIssuer
 		err    error
 	}
@@ -76,6 +76,7 @@ type Model struct {
 	err           error
 	loaded        bool
 	asked         time.Time // when the issuer was asked last
+	asking        int       // how often it was: only the last answer counts
 	reading       bool
 	enrolling     bool // a session's name is typed
 	line          *line.Line
@@ -115,13 +116,14 @@ func (m *Model) read() tea.Cmd {
 		return nil
 	}
 	m.reading, m.asked = true, time.Now()
-	name, tools, attend := m.issuer, m.s.Tools, m.s.AttendIssuer
+	m.asking++
+	asking, name, tools, attend := m.asking, m.issuer, m.s.Tools, m.s.AttendIssuer
 	return m.s.Run(func() tea.Msg {
 		if err := attend(name); err != nil {
-			return read{name, work.AtIssuer{}, err}
+			return read{asking, work.AtIssuer{}, err}
 		}
 		at, err := tools.LeasesOf(context.Background(), name)
-		return read{name, at, err}
+		return read{asking, at, err}
 	})
 }
 
@@ -256,7 +258,7 @@ func (m *Model) look() tea.Cmd {
 func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case read:
-		if msg.issuer == m.issuer {
+		if msg.asking == m.asking {
 			m.reading, m.loaded, m.err = false, true, msg.err
 			if msg.err == nil {
 				m.take(msg.at)

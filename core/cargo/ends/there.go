@@ -10,6 +10,7 @@ import (
 	"math"
 	"os"
 	"path"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -70,6 +71,9 @@ type There struct {
 	tells   atomic.Bool
 
 	again sync.Mutex // held while the account is reached anew
+
+	ordering sync.Mutex // held while it is found out:
+	order    linkOrder
 
 	mu       sync.Mutex
 	passage  *walk.Passage
@@ -583,7 +587,7 @@ func (t *There) Lstat(ctx context.Context, name string) (e Entry, err error) {
 			e = entryOf(info)
 		}
 		if err == nil && e.Kind == Link {
-			e.Link, err = c.ReadLink(t.at(name))
+			e.Link, err = t.leadsTo(c, name)
 		}
 		return err
 	})
@@ -607,6 +611,20 @@ func (t *There) Stat(ctx context.Context, name string) (e Entry, err error) {
 		return err
 	})
 	return e, err
+}
+
+// resolving are what servers call themselves that tell the full path of what a link leads to, and not what stands in it.
+var resolving = []string{"mod_sftp"}
+
+// leadsTo is what a link says that it leads to. Where a server tells the full path in its place, and that is in the
+// tree, it is what a relative link says.
+func (t *There) leadsTo(c *sftp.Client, name string) (string, error) {
+	leads, err := c.ReadLink(t.at(name))
+	if p := t.Passage(); err != nil || p == nil || !path.IsAbs(leads) || !within(t.dir, leads) ||
+		!slices.ContainsFunc(resolving, func(s string) bool { return strings.HasPrefix(p.Link().Software, s) }) {
+		return leads, err
+	}
+	return filepath.Rel(path.Dir(t.at(name)), leads)
 }
 
 var errEndless = errors.New("the folder has more names than are taken")
@@ -669,7 +687,7 @@ func (t *There) each(c *sftp.Client, folder string, infos []fs.FileInfo, each fu
 	for i, info := range infos {
 		if info.Mode()&fs.ModeSymlink != 0 && !Unsafe(info.Name()) {
 			links.Go(func() error {
-				leads[i], _ = c.ReadLink(t.at(Join(folder, info.Name())))
+				leads[i], _ = t.leadsTo(c, Join(folder, info.Name()))
 				return nil
 			})
 		}
@@ -923,8 +941,61 @@ func (t *There) Link(ctx context.Context, from, to string) error {
 
 // Symlink makes a symbolic link.
 func (t *There) Symlink(ctx context.Context, leads, name string) error {
-	return t.do(ctx, func(c *sftp.Client) error { return c.Symlink(leads, t.at(name)) })
+	return t.do(ctx, func(c *sftp.Client) error {
+		first, err := t.linkComesFirst(c, t.at(name))
+		if err != nil {
+			return err
+		}
+		if first {
+			return c.Symlink(t.at(name), leads)
+		}
+		return c.Symlink(leads, t.at(name))
+	})
 }
+
+// linkComesFirst tells whether the server takes the link's own name before what it leads to, as the draft has it
+// (draft-ietf-secsh-filexfer-02, section 6.10), and not as the distribution's server does and the library for it
+// (PROTOCOL, section 4.1 of the file-transfer part). In the wrong order a link would be made where it is to lead to,
+// in the tree or not: a server of another make is asked for one between two names beside the link's, once.
+func (t *There) linkComesFirst(c *sftp.Client, name string) (bool, error) {
+	t.ordering.Lock()
+	defer t.ordering.Unlock()
+	p := t.Passage()
+	switch {
+	case t.order != 0:
+		return t.order == linkFirst, nil
+	case p != nil && strings.HasPrefix(p.Link().Software, "OpenSSH"):
+		return false, nil
+	}
+	to, link := name+"-to", name+"-link"
+	c.Remove(to)
+	c.Remove(link) // of an attempt that was cut off
+	if err := c.Symlink(to, link); err != nil {
+		return false, err
+	}
+	for _, made := range [...]struct {
+		name  string
+		order linkOrder
+	}{{link, linkLast}, {to, linkFirst}} {
+		info, err := c.Lstat(made.name)
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return false, err
+		}
+		if err == nil && info.Mode()&fs.ModeSymlink != 0 {
+			t.order = made.order
+			return t.order == linkFirst, c.Remove(made.name)
+		}
+	}
+	return false, errors.New("the server says that it made a link, and there is none")
+}
+
+// linkOrder is in which order a server takes the two names of a link, zero where that is not known.
+type linkOrder uint8
+
+const (
+	linkLast linkOrder = 1 + iota
+	linkFirst
+)
 
 // Remove removes a file, a link or an empty folder.
 func (t *There) Remove(ctx context.Context, name string) error {
