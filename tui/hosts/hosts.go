@@ -34,6 +34,7 @@ import (
 // keys, what an import would add, and what became of something that was done.
 type (
 	read struct {
+		n        int // which of the readings it is
 		hosts    []vouch.Host
 		sessions map[string][]string
 		signers  []vouch.Signer
@@ -93,6 +94,7 @@ type Model struct {
 	expected      []vouch.Expected
 	note          string
 	wanted        vouch.At // the host to go to when the record is read
+	reads         int      // how often it was: only the last reading counts
 }
 
 // New returns the place.
@@ -169,10 +171,12 @@ func (m *Model) Note() string {
 // read reads the record anew.
 func (m *Model) read() tea.Cmd {
 	ws := m.s.Workspace()
+	m.reads++
+	n := m.reads
 	return m.s.Run(func() tea.Msg {
 		hosts, err := ws.Vouched.Hosts()
 		signers, _ := ws.Vouched.Signers()
-		return read{hosts, sessionsOf(hosts, ws), signers, err}
+		return read{n, hosts, sessionsOf(hosts, ws), signers, err}
 	})
 }
 
@@ -254,6 +258,9 @@ func (m *Model) Table() place.Table {
 func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case read:
+		if msg.n != m.reads {
+			return nil
+		}
 		m.hosts, m.sessions, m.signers, m.err = msg.hosts, msg.sessions, msg.signers, msg.err
 		m.narrow()
 		if m.wanted.Host != "" {

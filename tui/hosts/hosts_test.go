@@ -152,3 +152,16 @@ func TestAQuestionIsNotCutBesideTheList(t *testing.T) {
 		t.Errorf("the question is cut:\n%s", strings.Join(m.View(), "\n"))
 	}
 }
+
+func TestALateReadingDoesNotCount(t *testing.T) {
+	d := open(t)
+	d.UntilSees("10.61.4.20")
+	m := d.On().(*Model)
+	late := m.read()()
+	m.s.Workspace().Vouched.Accept(vouch.At{Host: "weir.lantern.example", Port: 22}, key(t), "203.0.113.11:22", time.Date(2026, 10, 3, 9, 0, 0, 0, time.UTC))
+	d.Press("r")
+	d.UntilSees("weir.lantern.example")
+	if d.Give(late); !strings.Contains(d.See(), "weir.lantern.example") {
+		t.Errorf("it shows\n%s", d.See())
+	}
+}

@@ -33,7 +33,10 @@ import (
 // The messages of the place's own: the keys there are, what became of something that was
 // done, an opened password, and that it is time to look or to forget.
 type (
-	read []sheet
+	read struct {
+		n      int // which of the readings it is
+		sheets []sheet
+	}
 	done struct {
 		say   string
 		show  string // the path of the key that came of it, "" for the one that is selected
@@ -78,6 +81,7 @@ type Model struct {
 	ticking       bool
 	stamp         string    // of the folders, when they were looked at
 	read          time.Time // when all keys were
+	reads         int       // how often they were: only the last reading counts
 	at            scroll.Cursor
 	find          string
 	form          *form.Form
@@ -123,7 +127,9 @@ func (m *Model) Note() string {
 func (m *Model) readAll() tea.Cmd {
 	ws, held, logins := m.ws, m.s.Keys.Ring.Entries, m.s.Trail
 	m.read = time.Now()
-	return tea.Batch(m.s.Run(func() tea.Msg { return read(sheets(ws, held(), logins)) }), m.tick())
+	m.reads++
+	n := m.reads
+	return tea.Batch(m.s.Run(func() tea.Msg { return read{n, sheets(ws, held(), logins)} }), m.tick())
 }
 
 // tick looks again after a time, once, while the place shows.
@@ -154,7 +160,10 @@ func (m *Model) chosen() (sheet, bool) {
 func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case read:
-		m.take(msg)
+		if msg.n != m.reads {
+			return nil
+		}
+		m.take(msg.sheets)
 		if m.early != "" {
 			asked := m.early
 			m.early = ""

@@ -260,3 +260,14 @@ func TestARotationWhereCareIsWantedAsksForTheName(t *testing.T) {
 	rotate("mast")
 	d.Until("the rotation to be begun", func() bool { return len(d.Begun) == 1 })
 }
+
+func TestALateReadingOfKeysDoesNotCount(t *testing.T) {
+	d, m := open(t)
+	m.reads++
+	late := read{n: m.reads}
+	d.Do(m.readAll())
+	d.Until("the keys", func() bool { return len(m.keys) > 4 })
+	if d.Give(late); len(m.keys) <= 4 {
+		t.Errorf("%d keys are there", len(m.keys))
+	}
+}
