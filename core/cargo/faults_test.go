@@ -667,3 +667,20 @@ func TestRecordsOfLongAgoGo(t *testing.T) {
 		}
 	}
 }
+
+func TestALinkThatCannotTakeItsPlaceLeavesNothing(t *testing.T) {
+	a, b := t.TempDir(), t.TempDir()
+	if err := os.Symlink("readings", filepath.Join(a, "latest")); err != nil {
+		t.Fatal(err)
+	}
+	from, to := here(t, a), here(t, b)
+	p := planned(t, from, to, cargo.Rules{})
+	plant(t, b, map[string]string{"latest": "somebody was faster"})
+	report, err := cargo.NewCarry(p, from, to, cargo.Options{}).Run(t.Context())
+	if err != nil || report.Failed != 1 {
+		t.Errorf("%+v, %v", report, err)
+	}
+	if got := tree2(t, b); got != listed(map[string]string{"latest": "somebody was faster"}) {
+		t.Errorf("there is\n%s", got)
+	}
+}

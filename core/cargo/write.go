@@ -348,11 +348,26 @@ func (c *Carry) link(ctx context.Context, j *job) error {
 		c.finished(j) // an attempt before has put it there, whose answer was lost
 		return nil
 	}
+	if target.Can(ends.Follows) { // it could not be put in its place by a rename, nor what stands there be put aside
+		if _, err := target.Lstat(ctx, j.path()); err == nil {
+			return ends.ErrFollows
+		} else if !isNotThere(err) {
+			return err
+		}
+		if err := target.Symlink(ctx, j.New.Link, j.path()); err != nil {
+			return fmt.Errorf("the link cannot be made: %w", err)
+		}
+		c.finished(j)
+		return nil
+	}
 	err := unlessDone(ctx, target, j.part, target.Symlink(ctx, j.New.Link, j.part), func(now ends.Entry) bool { return now.Kind == ends.Link && now.Link == j.New.Link })
 	if err != nil {
 		return fmt.Errorf("the link cannot be made: %w", err)
 	}
-	return c.place(ctx, j)
+	if err = c.place(ctx, j); err != nil && !target.Lost(err) {
+		target.Remove(ctx, j.part) // there is nothing in it to go on with
+	}
+	return err
 }
 
 // drop removes what was written beside the place.

@@ -94,7 +94,11 @@ const (
 	Packs                        // Unpack takes a packed stream
 	Sends                        // Pack gives one
 	Syncs
+	Follows // what is moved, removed or looked at is what a link leads to, and not the link
 )
+
+// ErrFollows says that a link cannot be moved or removed at a server that would move or remove what it leads to.
+var ErrFollows = errors.New("the server follows links: what it leads to would be moved or removed in its place, so it stays; change the link there by hand")
 
 // End is one tree. Paths are relative to its root, parted by "/"; "" is the root itself.
 // Errors are those of [fs] where one fits.

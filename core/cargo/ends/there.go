@@ -308,6 +308,8 @@ func (t *There) Can(f Feature) bool {
 		return t.known().unpack
 	case Sends:
 		return t.known().pack
+	case Follows:
+		return t.resolves()
 	}
 	name := map[Feature]string{Replaces: "posix-rename@openssh.com", Hardens: "hardlink@openssh.com", Syncs: "fsync@openssh.com"}[f]
 	c, err := t.take()
@@ -375,7 +377,7 @@ func (t *There) Lost(err error) bool {
 func answered(err error) bool {
 	var s *sftp.StatusError
 	return err == io.EOF || errors.As(err, &s) || errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) ||
-		errors.Is(err, fs.ErrExist) || errors.Is(err, os.ErrClosed) || errors.Is(err, context.Canceled) || errors.Is(err, errEndless) || errors.Is(err, ErrUnsafe)
+		errors.Is(err, fs.ErrExist) || errors.Is(err, os.ErrClosed) || errors.Is(err, context.Canceled) || errors.Is(err, errEndless) || errors.Is(err, ErrUnsafe) || errors.Is(err, ErrFollows)
 }
 
 // judged is an operation's error, as a lost line where it is none of the server's answers.
@@ -586,8 +588,15 @@ func (t *There) Lstat(ctx context.Context, name string) (e Entry, err error) {
 		if err == nil {
 			e = entryOf(info)
 		}
-		if err == nil && e.Kind == Link {
+		switch {
+		case err == nil && e.Kind == Link:
 			e.Link, err = t.leadsTo(c, name)
+		case err == nil && t.resolves():
+			if leads, lerr := t.leadsTo(c, name); lerr == nil {
+				e = Entry{Kind: Link, Mode: bits(fs.ModePerm), Link: leads, Owned: e.Owned, UID: e.UID, GID: e.GID}
+			} else if !answered(lerr) {
+				err = lerr
+			}
 		}
 		return err
 	})
@@ -613,15 +622,43 @@ func (t *There) Stat(ctx context.Context, name string) (e Entry, err error) {
 	return e, err
 }
 
-// resolving are what servers call themselves that tell the full path of what a link leads to, and not what stands in it.
+// resolving are what servers call themselves that follow links: asked for a link itself they tell of the file that it
+// leads to, and asked what it says, that file's full path.
 var resolving = []string{"mod_sftp"}
 
+// resolves tells whether the server follows links where it is asked for the links themselves.
+func (t *There) resolves() bool {
+	p := t.Passage()
+	return p != nil && slices.ContainsFunc(resolving, func(s string) bool { return strings.HasPrefix(p.Link().Software, s) })
+}
+
+// noLink fails where a name is a link that the server would follow.
+func (t *There) noLink(c *sftp.Client, name string) error {
+	if !t.resolves() {
+		return nil
+	}
+	_, err := c.ReadLink(t.at(name))
+	switch {
+	case err == nil:
+		return ErrFollows
+	case answered(err):
+		return nil
+	}
+	return err
+}
+
 // leadsTo is what a link says that it leads to. Where a server tells the full path in its place, and that is in the
-// tree, it is what a relative link says.
+// tree, it is what a relative link says. A server with a root of its own may not tell what a relative link says, but
+// where it leads.
 func (t *There) leadsTo(c *sftp.Client, name string) (string, error) {
 	leads, err := c.ReadLink(t.at(name))
-	if p := t.Passage(); err != nil || p == nil || !path.IsAbs(leads) || !within(t.dir, leads) ||
-		!slices.ContainsFunc(resolving, func(s string) bool { return strings.HasPrefix(p.Link().Software, s) }) {
+	whole := t.resolves()
+	if errors.Is(err, fs.ErrNotExist) && !whole {
+		if real, rerr := c.RealPath(t.at(name)); rerr == nil && real != t.at(name) {
+			leads, err, whole = real, nil, true
+		}
+	}
+	if err != nil || !whole || !path.IsAbs(leads) || !within(t.dir, leads) {
 		return leads, err
 	}
 	return filepath.Rel(path.Dir(t.at(name)), leads)
@@ -910,6 +947,9 @@ func (t *There) Mkdir(ctx context.Context, name string, mode uint16) error {
 // rename fails where there is something.
 func (t *There) Rename(ctx context.Context, from, to string) error {
 	return t.do(ctx, func(c *sftp.Client) error {
+		if err := t.noLink(c, from); err != nil {
+			return err
+		}
 		err := c.Rename(t.at(from), t.at(to))
 		if err == nil || !answered(err) || errors.Is(err, fs.ErrNotExist) {
 			return err
@@ -931,7 +971,12 @@ func (t *There) Rename(ctx context.Context, from, to string) error {
 
 // Replace puts a file in the place of another.
 func (t *There) Replace(ctx context.Context, from, to string) error {
-	return t.do(ctx, func(c *sftp.Client) error { return c.PosixRename(t.at(from), t.at(to)) })
+	return t.do(ctx, func(c *sftp.Client) error {
+		if err := cmp.Or(t.noLink(c, from), t.noLink(c, to)); err != nil {
+			return err
+		}
+		return c.PosixRename(t.at(from), t.at(to))
+	})
 }
 
 // Link makes a second name of a file.
@@ -1002,6 +1047,9 @@ func (t *There) Remove(ctx context.Context, name string) error {
 	return t.do(ctx, func(c *sftp.Client) error {
 		info, err := c.Lstat(t.at(name))
 		if err != nil {
+			return err
+		}
+		if err := t.noLink(c, name); err != nil {
 			return err
 		}
 		if info.IsDir() {
