@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"strings"
 
+	"meatus/core/cargo/ends"
+
 	"github.com/bmatcuk/doublestar/v4"
 )
 
@@ -11,7 +13,7 @@ import (
 // and partPrefix how the names of files begin that are being written. Neither is ever moved.
 const (
 	AsideFolder = ".meatus-aside"
-	partPrefix  = ".meatus-part-"
+	partPrefix  = ends.PartPrefix
 )
 
 // Links says what becomes of symbolic links.

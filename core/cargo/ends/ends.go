@@ -100,6 +100,10 @@ const (
 // ErrFollows says that a link cannot be moved or removed at a server that would move or remove what it leads to.
 var ErrFollows = errors.New("the server follows links: what it leads to would be moved or removed in its place, so it stays; change the link there by hand")
 
+// PartPrefix is how the names begin of what is being written, beside the place that it is for. Such a name is never
+// moved.
+const PartPrefix = ".meatus-part-"
+
 // End is one tree. Paths are relative to its root, parted by "/"; "" is the root itself.
 // Errors are those of [fs] where one fits.
 type End interface {

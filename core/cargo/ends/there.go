@@ -3,6 +3,7 @@ package ends
 import (
 	"cmp"
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"io"
@@ -1000,8 +1001,8 @@ func (t *There) Symlink(ctx context.Context, leads, name string) error {
 
 // linkComesFirst tells whether the server takes the link's own name before what it leads to, as the draft has it
 // (draft-ietf-secsh-filexfer-02, section 6.10), and not as the distribution's server does and the library for it
-// (PROTOCOL, section 4.1 of the file-transfer part). In the wrong order a link would be made where it is to lead to,
-// in the tree or not: a server of another make is asked for one between two names beside the link's, once.
+// (its PROTOCOL, section 4.1). In the wrong order a link would be made where it is to lead to, in the tree or not: a
+// server of another make is asked for one between two names of ours beside the link's, once.
 func (t *There) linkComesFirst(c *sftp.Client, name string) (bool, error) {
 	t.ordering.Lock()
 	defer t.ordering.Unlock()
@@ -1012,9 +1013,8 @@ func (t *There) linkComesFirst(c *sftp.Client, name string) (bool, error) {
 	case p != nil && strings.HasPrefix(p.Link().Software, "OpenSSH"):
 		return false, nil
 	}
-	to, link := name+"-to", name+"-link"
-	c.Remove(to)
-	c.Remove(link) // of an attempt that was cut off
+	to := path.Join(path.Dir(name), PartPrefix+strings.ToLower(rand.Text()))
+	link := to + "-link"
 	if err := c.Symlink(to, link); err != nil {
 		return false, err
 	}
