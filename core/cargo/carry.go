@@ -17,6 +17,7 @@ import (
 	"golang.org/x/time/rate"
 
 	"meatus/core/cargo/ends"
+	"meatus/core/sanitize"
 )
 
 // Proof says when contents are compared by their digests after they were written.
@@ -417,7 +418,7 @@ func (c *Carry) back(ctx context.Context, end ends.End, why error) error {
 		return fmt.Errorf("the line to %s is lost again and again with nothing moved in between: %w", end.Name(), why)
 	}
 	if c.progress.waiting.Add(1) == 1 {
-		c.tell(Event{Waiting: true, Say: "the line to " + end.Name() + " is lost; it goes on when it is back"})
+		c.tell(Event{Waiting: true, Say: "the line to " + end.Name() + " is lost (" + sanitize.Line(why.Error(), 160) + "); it goes on when it is back"})
 	}
 	err := end.Again(ctx)
 	if c.progress.waiting.Add(-1) == 0 && err == nil {

@@ -591,7 +591,9 @@ func (t *There) Lstat(ctx context.Context, name string) (e Entry, err error) {
 		}
 		switch {
 		case err == nil && e.Kind == Link:
-			e.Link, err = t.leadsTo(c, name)
+			if e.Link, err = t.leadsTo(c, name); errors.Is(err, fs.ErrNotExist) {
+				err = nil // it is there, and what it says is not told
+			}
 		case err == nil && t.resolves():
 			if leads, lerr := t.leadsTo(c, name); lerr == nil {
 				e = Entry{Kind: Link, Mode: bits(fs.ModePerm), Link: leads, Owned: e.Owned, UID: e.UID, GID: e.GID}
@@ -655,8 +657,11 @@ func (t *There) leadsTo(c *sftp.Client, name string) (string, error) {
 	leads, err := c.ReadLink(t.at(name))
 	whole := t.resolves()
 	if errors.Is(err, fs.ErrNotExist) && !whole {
-		if real, rerr := c.RealPath(t.at(name)); rerr == nil && real != t.at(name) {
+		switch real, rerr := c.RealPath(t.at(name)); {
+		case rerr == nil && real != t.at(name):
 			leads, err, whole = real, nil, true
+		case rerr != nil && !answered(rerr):
+			err = rerr
 		}
 	}
 	if err != nil || !whole || !path.IsAbs(leads) || !within(t.dir, leads) {
