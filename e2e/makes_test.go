@@ -203,19 +203,21 @@ func (m *makes) asyncssh(more ...string) string {
 	return "127.0.0.1:" + port.Text()
 }
 
-func (m *makes) proftpd() string {
+// proftpd takes more lines of configuration.
+func (m *makes) proftpd(more ...string) string {
 	need(m.t, "proftpd")
 	addr := m.free()
 	_, port, _ := net.SplitHostPort(addr)
 	m.write(m.path("proftpd.keys"), "---- BEGIN SSH2 PUBLIC KEY ----\n"+base64.StdEncoding.EncodeToString(m.ed.Marshal())+"\n---- END SSH2 PUBLIC KEY ----\n")
-	m.write(m.path("proftpd.conf"), fmt.Sprintf(`ServerName odd
+	conf := m.path("proftpd" + port + ".conf")
+	m.write(conf, fmt.Sprintf(`ServerName odd
 ServerType standalone
-Port %s
+Port %[1]s
 DefaultAddress 127.0.0.1
 User root
 Group root
-PidFile %[2]s/proftpd.pid
-ScoreboardFile %[2]s/proftpd.scores
+PidFile %[2]s/proftpd%[1]s.pid
+ScoreboardFile %[2]s/proftpd%[1]s.scores
 DelayEngine off
 UseFtpUsers off
 RootLogin on
@@ -223,12 +225,13 @@ RequireValidShell off
 AuthOrder mod_auth_unix.c
 LoadModule mod_sftp.c
 SFTPEngine on
-SFTPLog %[2]s/proftpd.log
+SFTPLog %[2]s/proftpd%[1]s.log
 SFTPHostKey %[2]s/host
 SFTPAuthorizedUserKeys file:%[2]s/proftpd.keys
 SFTPAuthMethods publickey
-`, port, m.dir))
-	m.stay(m.atHome("proftpd", "-n", "-c", m.path("proftpd.conf")))
+%[3]s
+`, port, m.dir, strings.Join(more, "\n")))
+	m.stay(m.atHome("proftpd", "-n", "-c", conf))
 	m.listens(addr)
 	return addr
 }
@@ -365,7 +368,9 @@ func TestServersOfOtherMakesMoveFiles(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	for name, addr := range map[string]string{"ftp": m.proftpd(), "drop": m.dropbear(), "async": m.asyncssh(), "tiny": m.tinyssh()} {
+	ftp := m.proftpd()
+	unnamed := m.proftpd(`ServerIdent on "high water"`) // which does not say what it is
+	for name, addr := range map[string]string{"ftp": ftp, "unnamed": unnamed, "drop": m.dropbear(), "async": m.asyncssh(), "tiny": m.tinyssh()} {
 		m.session(name, addr, `key = "keys/ed.pem"`)
 		r := do(t, m.dir, "", "send", from, name+":tables-"+name)
 		if name == "tiny" { // one channel for each login, and no file-transfer channel among what it has here
@@ -396,7 +401,7 @@ func TestServersOfOtherMakesMoveFiles(t *testing.T) {
 		if !strings.Contains(r.out, "2 replaced") {
 			t.Errorf("%s: %+v", name, r)
 		}
-		if name == "ftp" { // it would move d1/f1 in place of the link that leads there
+		if name == "ftp" || name == "unnamed" { // it would move d1/f1 in place of the link that leads there
 			if r.status != 5 || !strings.Contains(r.err, "latest: not moved: the server follows links") {
 				t.Errorf("%+v", r)
 			}

@@ -348,26 +348,36 @@ func (c *Carry) link(ctx context.Context, j *job) error {
 		c.finished(j) // an attempt before has put it there, whose answer was lost
 		return nil
 	}
-	if target.Can(ends.Follows) { // it could not be put in its place by a rename, nor what stands there be put aside
-		if _, err := target.Lstat(ctx, j.path()); err == nil {
-			return ends.ErrFollows
-		} else if !isNotThere(err) {
-			return err
-		}
-		if err := target.Symlink(ctx, j.New.Link, j.path()); err != nil {
-			return fmt.Errorf("the link cannot be made: %w", err)
-		}
-		c.finished(j)
-		return nil
+	if target.Can(ends.Follows) {
+		return c.linkAtOnce(ctx, j)
 	}
 	err := unlessDone(ctx, target, j.part, target.Symlink(ctx, j.New.Link, j.part), func(now ends.Entry) bool { return now.Kind == ends.Link && now.Link == j.New.Link })
-	if err != nil {
+	switch {
+	case errors.Is(err, ends.ErrFollows): // which is known by that
+		return c.linkAtOnce(ctx, j)
+	case err != nil:
 		return fmt.Errorf("the link cannot be made: %w", err)
 	}
 	if err = c.place(ctx, j); err != nil && !target.Lost(err) {
 		target.Remove(ctx, j.part) // there is nothing in it to go on with
 	}
 	return err
+}
+
+// linkAtOnce makes a symbolic link at its place, where nothing stands, at a server that follows links: it could not be
+// put there by a rename, nor what stands there be put aside.
+func (c *Carry) linkAtOnce(ctx context.Context, j *job) error {
+	target := c.target(j.Item)
+	if _, err := target.Lstat(ctx, j.path()); err == nil {
+		return ends.ErrFollows
+	} else if !isNotThere(err) {
+		return err
+	}
+	if err := target.Symlink(ctx, j.New.Link, j.path()); err != nil {
+		return fmt.Errorf("the link cannot be made: %w", err)
+	}
+	c.finished(j)
+	return nil
 }
 
 // drop removes what was written beside the place.

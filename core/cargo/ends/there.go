@@ -75,6 +75,7 @@ type There struct {
 
 	ordering sync.Mutex // held while it is found out:
 	order    linkOrder
+	follows  atomic.Bool // it was seen to follow links, as those in [resolving] do
 
 	mu       sync.Mutex
 	passage  *walk.Passage
@@ -632,7 +633,7 @@ var resolving = []string{"mod_sftp"}
 // resolves tells whether the server follows links where it is asked for the links themselves.
 func (t *There) resolves() bool {
 	p := t.Passage()
-	return p != nil && slices.ContainsFunc(resolving, func(s string) bool { return strings.HasPrefix(p.Link().Software, s) })
+	return t.follows.Load() || p != nil && slices.ContainsFunc(resolving, func(s string) bool { return strings.HasPrefix(p.Link().Software, s) })
 }
 
 // noLink fails where a name is a link that the server would follow.
@@ -655,6 +656,9 @@ func (t *There) noLink(c *sftp.Client, name string) error {
 // where it leads.
 func (t *There) leadsTo(c *sftp.Client, name string) (string, error) {
 	leads, err := c.ReadLink(t.at(name))
+	if err == nil && path.IsAbs(leads) && !t.distributions() && !t.resolves() {
+		t.seeFollowed(c, name)
+	}
 	whole := t.resolves()
 	if errors.Is(err, fs.ErrNotExist) && !whole {
 		switch real, rerr := c.RealPath(t.at(name)); {
@@ -990,18 +994,46 @@ func (t *There) Link(ctx context.Context, from, to string) error {
 	return t.do(ctx, func(c *sftp.Client) error { return c.Link(t.at(from), t.at(to)) })
 }
 
-// Symlink makes a symbolic link.
+// Symlink makes a symbolic link. It fails with [ErrFollows], once, where the link was made and is found to be followed
+// by the server: it cannot be moved or removed then.
 func (t *There) Symlink(ctx context.Context, leads, name string) error {
 	return t.do(ctx, func(c *sftp.Client) error {
+		if t.distributions() {
+			return c.Symlink(leads, t.at(name))
+		}
 		first, err := t.linkComesFirst(c, t.at(name))
-		if err != nil {
+		switch {
+		case err != nil:
+			return err
+		case first:
+			err = c.Symlink(t.at(name), leads)
+		default:
+			err = c.Symlink(leads, t.at(name))
+		}
+		if err != nil || t.resolves() {
 			return err
 		}
-		if first {
-			return c.Symlink(t.at(name), leads)
+		if err = t.seeFollowed(c, name); err == nil && t.resolves() {
+			return ErrFollows
 		}
-		return c.Symlink(leads, t.at(name))
+		return err
 	})
+}
+
+// seeFollowed asks for a name that is a link, and learns whether the server follows it.
+func (t *There) seeFollowed(c *sftp.Client, name string) error {
+	info, err := c.Lstat(t.at(name))
+	if err == nil && info.Mode()&fs.ModeSymlink == 0 || errors.Is(err, fs.ErrNotExist) {
+		t.follows.Store(true)
+		return nil
+	}
+	return err
+}
+
+// distributions tells whether the server is the distribution's.
+func (t *There) distributions() bool {
+	p := t.Passage()
+	return p != nil && strings.HasPrefix(p.Link().Software, "OpenSSH")
 }
 
 // linkComesFirst tells whether the server takes the link's own name before what it leads to, as the draft has it
@@ -1011,12 +1043,8 @@ func (t *There) Symlink(ctx context.Context, leads, name string) error {
 func (t *There) linkComesFirst(c *sftp.Client, name string) (bool, error) {
 	t.ordering.Lock()
 	defer t.ordering.Unlock()
-	p := t.Passage()
-	switch {
-	case t.order != 0:
+	if t.order != 0 {
 		return t.order == linkFirst, nil
-	case p != nil && strings.HasPrefix(p.Link().Software, "OpenSSH"):
-		return false, nil
 	}
 	to := path.Join(path.Dir(name), PartPrefix+strings.ToLower(rand.Text()))
 	link := to + "-link"
