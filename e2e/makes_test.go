@@ -368,9 +368,7 @@ func TestServersOfOtherMakesMoveFiles(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	ftp := m.proftpd()
-	unnamed := m.proftpd(`ServerIdent on "high water"`) // which does not say what it is
-	for name, addr := range map[string]string{"ftp": ftp, "unnamed": unnamed, "drop": m.dropbear(), "async": m.asyncssh(), "tiny": m.tinyssh()} {
+	for name, addr := range map[string]string{"ftp": m.proftpd(), "drop": m.dropbear(), "async": m.asyncssh(), "tiny": m.tinyssh()} {
 		m.session(name, addr, `key = "keys/ed.pem"`)
 		r := do(t, m.dir, "", "send", from, name+":tables-"+name)
 		if name == "tiny" { // one channel for each login, and no file-transfer channel among what it has here
@@ -401,7 +399,7 @@ func TestServersOfOtherMakesMoveFiles(t *testing.T) {
 		if !strings.Contains(r.out, "2 replaced") {
 			t.Errorf("%s: %+v", name, r)
 		}
-		if name == "ftp" || name == "unnamed" { // it would move d1/f1 in place of the link that leads there
+		if name == "ftp" { // it would move d1/f1 in place of the link that leads there
 			if r.status != 5 || !strings.Contains(r.err, "latest: not moved: the server follows links") {
 				t.Errorf("%+v", r)
 			}
@@ -420,6 +418,49 @@ func TestServersOfOtherMakesMoveFiles(t *testing.T) {
 		}
 		if text, _ := os.ReadFile(filepath.Join(there, "large")); !strings.HasPrefix(string(text), "0123") && !strings.HasPrefix(string(text), "fedc") {
 			t.Errorf("%s: large is %.20q", name, text)
+		}
+	}
+}
+
+// A server that moves what a link leads to in place of the link is found out before that, whatever it calls itself.
+func TestALinkAtAServerThatFollowsThemMovesNothing(t *testing.T) {
+	t.Parallel()
+	m := openMakes(t)
+	from := t.TempDir()
+	os.Mkdir(filepath.Join(from, "d1"), 0o755)
+	m.write(filepath.Join(from, "d1", "f1"), "reading")
+	for name, more := range map[string]string{"named": "", "unnamed": `ServerIdent on "high water"`} {
+		m.session(name, m.proftpd(more), `key = "keys/ed.pem"`)
+		if r := do(t, m.dir, "", "send", from, name+":"+name); r.status != 0 {
+			t.Fatalf("%s: %+v", name, r)
+		}
+		for _, link := range []string{"fresh", "d1/beside"} { // to what is there already
+			leads := must(filepath.Rel(filepath.Dir(link), "d1/f1"))
+			if err := os.Symlink(leads, filepath.Join(from, link)); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if r := do(t, m.dir, "", "send", from, name+":"+name); r.status != 0 || !strings.Contains(r.out, "2 made") {
+			t.Errorf("%s: %+v", name, r)
+		}
+		there := m.in(name)
+		left, _ := filepath.Glob(filepath.Join(there, ".meatus-part-*"))
+		more, _ := filepath.Glob(filepath.Join(there, "d1", ".meatus-part-*"))
+		for _, part := range append(left, more...) {
+			if name == "named" {
+				t.Errorf("%s is left behind", part)
+			}
+			os.Remove(part)
+		}
+		alike(t, from, there)
+		for _, link := range []string{"fresh", "d1/beside"} {
+			os.Remove(filepath.Join(from, link))
+		}
+		if r := do(t, m.dir, "", "mirror", "--delete", from, name+":"+name); r.status != 5 && r.status != 6 {
+			t.Errorf("%s: %+v", name, r)
+		}
+		if text, _ := os.ReadFile(filepath.Join(there, "d1", "f1")); string(text) != "reading" {
+			t.Errorf("%s: what the links led to is gone", name)
 		}
 	}
 }

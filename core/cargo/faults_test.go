@@ -32,6 +32,7 @@ type badEnd struct {
 	forget  atomic.Bool // what is written is acknowledged, and null bytes are kept
 	forgets atomic.Int64
 	full    bool
+	held    bool                                  // a file that a lost line had open is opened by nobody
 	plain   bool                                  // no rename that replaces, no second names
 	list    func(folder string) ([]string, error) // in place of what is there
 	before  func(operation, name string)
@@ -152,6 +153,9 @@ func (b *badEnd) Reopen(ctx context.Context, name string) (ends.Writer, error) {
 	if err := b.step("reopen", name); err != nil {
 		return nil, err
 	}
+	if b.held {
+		return nil, fs.ErrPermission
+	}
 	w, err := b.End.Reopen(ctx, name)
 	if err != nil {
 		return nil, err
@@ -192,11 +196,14 @@ func mixed(t testing.TB) (a, b string) {
 
 // However often the line is lost, and wherever, all arrives.
 func TestALineThatIsLostAgainAndAgain(t *testing.T) {
-	for _, plain := range []bool{false, true} {
-		for at := int64(11); at < 160; at += 16 {
+	for _, c := range []struct {
+		plain, held bool
+		first       int64
+	}{{}, {plain: true}, {held: true, first: 80}} { // a file that is begun anew wants some operations in a row
+		for at := c.first + 11; at < 160; at += 16 {
 			a, b := mixed(t)
 			before := tree2(t, b)
-			from, bad := here(t, a), &badEnd{End: here(t, b), plain: plain}
+			from, bad := here(t, a), &badEnd{End: here(t, b), plain: c.plain, held: c.held}
 			p := planned(t, from, bad, cargo.Rules{Delete: true})
 			bad.count.Store(0)
 			bad.lostAt.Store(at)

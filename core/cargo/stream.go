@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"sync"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -251,6 +252,8 @@ func (c *Carry) stream(ctx context.Context, packer ends.Packer, units []*unit) (
 	for _, u := range units {
 		s.place(u)
 	}
+	// Folders come before what is in them, since paths are in order within a unit.
+	slices.SortStableFunc(s.staged, func(a, b stagedJob) int { return depthOf(a.at) - depthOf(b.at) })
 	err := c.insist(ctx, func() error {
 		if err := s.clear(ctx); err != nil {
 			return err
@@ -326,9 +329,12 @@ func (s *packing) send(ctx context.Context) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	out, in := io.Pipe()
-	go func() { in.CloseWithError(s.write(ctx, in)) }()
+	var packed sync.WaitGroup
+	packed.Go(func() { in.CloseWithError(s.write(ctx, in)) })
 	err := s.packer.Unpack(ctx, out)
 	out.CloseWithError(io.ErrClosedPipe)
+	cancel()
+	packed.Wait() // nothing of this attempt goes on beside the next
 	return err
 }
 
@@ -340,8 +346,6 @@ func (s *packing) write(ctx context.Context, to io.Writer) error {
 			return err
 		}
 	}
-	// Folders come before what is in them, since paths are in order within a unit.
-	slices.SortStableFunc(s.staged, func(a, b stagedJob) int { return depthOf(a.at) - depthOf(b.at) })
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	texts := s.ahead(ctx)
@@ -377,7 +381,12 @@ func (s *packing) one(ctx context.Context, w *tar.Writer, j *stagedJob, texts <-
 	if !more {
 		return ctx.Err()
 	}
-	got := <-next
+	var got text
+	select {
+	case got = <-next:
+	case <-ctx.Done():
+		return ctx.Err()
+	}
 	if j.ok = got.err == nil; !j.ok {
 		return nil
 	}

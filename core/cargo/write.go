@@ -71,7 +71,7 @@ func (c *Carry) begin(ctx context.Context, j *job) (ends.Writer, error) {
 	target := c.target(j.Item)
 	if j.begun {
 		w, err := c.goOn(ctx, j)
-		if err == nil || !errors.Is(err, fs.ErrNotExist) {
+		if err == nil || !errors.Is(err, fs.ErrNotExist) && !c.heldOpen(ctx, j, err) {
 			return w, err
 		}
 	}
@@ -83,6 +83,8 @@ func (c *Carry) begin(ctx context.Context, j *job) (ends.Writer, error) {
 		if err = unlessDone(ctx, target, j.part, err, func(now ends.Entry) bool { return now.Kind == ends.File }); err == nil {
 			if w, err = target.Reopen(ctx, j.part); err == nil {
 				err = w.Truncate(0)
+			} else if c.heldOpen(ctx, j, err) {
+				w, err = target.Create(ctx, j.part)
 			}
 		}
 	}
@@ -99,6 +101,12 @@ func (c *Carry) begin(ctx context.Context, j *job) (ends.Writer, error) {
 		return nil, fmt.Errorf("its permissions cannot be set: %w", err)
 	}
 	return w, nil
+}
+
+// heldOpen removes what had arrived of a file where nobody may open it, and tells whether it did: a server that lets
+// nobody open a file twice still has it open for a session whose line was lost.
+func (c *Carry) heldOpen(ctx context.Context, j *job, err error) bool {
+	return errors.Is(err, fs.ErrPermission) && c.target(j.Item).Remove(ctx, j.part) == nil
 }
 
 // goOn opens what had arrived of a file. What is shorter than what is known to have arrived is
@@ -351,11 +359,12 @@ func (c *Carry) link(ctx context.Context, j *job) error {
 	if target.Can(ends.Follows) {
 		return c.linkAtOnce(ctx, j)
 	}
-	err := unlessDone(ctx, target, j.part, target.Symlink(ctx, j.New.Link, j.part), func(now ends.Entry) bool { return now.Kind == ends.Link && now.Link == j.New.Link })
-	switch {
-	case errors.Is(err, ends.ErrFollows): // which is known by that
+	err := target.Symlink(ctx, j.New.Link, j.part)
+	if errors.Is(err, ends.ErrFollows) { // which is known by that
 		return c.linkAtOnce(ctx, j)
-	case err != nil:
+	}
+	err = unlessDone(ctx, target, j.part, err, func(now ends.Entry) bool { return now.Kind == ends.Link && now.Link == j.New.Link })
+	if err != nil {
 		return fmt.Errorf("the link cannot be made: %w", err)
 	}
 	if err = c.place(ctx, j); err != nil && !target.Lost(err) {
