@@ -1001,6 +1001,7 @@ func (t *There) Symlink(ctx context.Context, leads, name string) error {
 		if t.distributions() {
 			return c.Symlink(leads, t.at(name))
 		}
+		known := t.resolves() // others may find it out meanwhile
 		first, err := t.linkComesFirst(c, t.at(name))
 		switch {
 		case err != nil:
@@ -1010,7 +1011,7 @@ func (t *There) Symlink(ctx context.Context, leads, name string) error {
 		default:
 			err = c.Symlink(leads, t.at(name))
 		}
-		if err != nil || t.resolves() {
+		if err != nil || known {
 			return err
 		}
 		if err = t.seeFollowed(c, name); err == nil && t.resolves() {
