@@ -102,7 +102,7 @@ type session struct {
 	details *Details
 }
 
-// learned is what is known of few sessions; the others share [nothing], which is not to be changed.
+// learned is what is known of few sessions; the others share [nothingLearned], which is not to be changed.
 type learned struct {
 	way    string    // the end of the way that was taken last, of several; "" for the first
 	others []uint64  // the hashes of the other ways
@@ -110,11 +110,11 @@ type learned struct {
 	seen   time.Time // when that was
 }
 
-var nothing = &learned{}
+var nothingLearned = &learned{}
 
 // learn is what is known of a session, to be changed.
 func (s *session) learn() *learned {
-	if s.learned == nothing {
+	if s.learned == nothingLearned {
 		s.learned = &learned{}
 	}
 	return s.learned
@@ -224,7 +224,7 @@ func (b *Board) SetWorkspace(ws *workspace.Workspace) {
 	b.sessions = make([]session, len(ws.Book.Sessions))
 	b.byName = make(map[string]int, len(b.sessions))
 	for i, s := range ws.Book.Sessions {
-		b.sessions[i] = session{name: s.Name, site: s.Site.V, learned: nothing}
+		b.sessions[i] = session{name: s.Name, site: s.Site.V, learned: nothingLearned}
 		b.byName[s.Name] = i
 		if old, ok := byName[s.Name]; ok {
 			// Whether its way is still the same is seen when it is judged.
@@ -805,7 +805,7 @@ func (b *Board) takeLocked(j judged) {
 		s.live = &next
 	}
 	s.target, s.judged = j.target, true
-	if s.learned != nothing || len(j.others) > 0 {
+	if s.learned != nothingLearned || len(j.others) > 0 {
 		known := s.learn()
 		if known.found, known.others = found, j.others; len(found) == 0 {
 			known.seen = time.Time{}

@@ -206,20 +206,14 @@ func (r *reader) header(e tomltext.Entry, start int) {
 		}
 		r.sessions = append(r.sessions, r.current)
 	case parts[0] == "key" && len(parts) == 2 && !array:
-		for _, old := range r.keys {
-			if old.name == parts[1] {
-				r.problem(at, fmt.Sprintf("key %q is given twice, first on line %d", sanitize.Line(parts[1], 40), old.at.Line), "put it in one table")
-				return
-			}
+		if r.twice(r.keys, "key", parts[1], at) {
+			return
 		}
 		r.current = &table{layer: InKey, name: parts[1], at: at, terms: &KeyTerms{Path: parts[1], At: at}}
 		r.keys = append(r.keys, r.current)
 	case parts[0] == "estate" && len(parts) == 2 && !array:
-		for _, old := range r.estates {
-			if old.name == parts[1] {
-				r.problem(at, fmt.Sprintf("estate %q is given twice, first on line %d", sanitize.Line(parts[1], 40), old.at.Line), "put it in one table")
-				return
-			}
+		if r.twice(r.estates, "estate", parts[1], at) {
+			return
 		}
 		r.current = &table{layer: InEstate, name: parts[1], at: at, estate: &EstateSource{Name: parts[1], At: at}}
 		if !ValidName(parts[1]) {
@@ -240,6 +234,15 @@ func (r *reader) header(e tomltext.Entry, start int) {
 	default:
 		r.unknownTable(parts, array, at)
 	}
+}
+
+// twice tells whether there is a table of that name already, and says so as a problem.
+func (r *reader) twice(tables []*table, kind, name string, at Place) bool {
+	i := slices.IndexFunc(tables, func(t *table) bool { return t.name == name })
+	if i >= 0 {
+		r.problem(at, fmt.Sprintf("%s %q is given twice, first on line %d", kind, sanitize.Line(name, 40), tables[i].at.Line), "put it in one table")
+	}
+	return i >= 0
 }
 
 func (r *reader) unknownTable(parts []string, array bool, at Place) {

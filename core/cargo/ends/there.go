@@ -75,7 +75,7 @@ type There struct {
 
 	ordering sync.Mutex // held while it is found out:
 	order    linkOrder
-	follows  atomic.Bool // it was seen to follow links, as those in [resolving] do
+	follows  atomic.Bool // it was seen to follow links, as those in [followers] do
 
 	mu       sync.Mutex
 	passage  *walk.Passage
@@ -311,7 +311,7 @@ func (t *There) Can(f Feature) bool {
 	case Sends:
 		return t.known().pack
 	case Follows:
-		return t.resolves()
+		return t.followsLinks()
 	}
 	name := map[Feature]string{Replaces: "posix-rename@openssh.com", Hardens: "hardlink@openssh.com", Syncs: "fsync@openssh.com"}[f]
 	c, err := t.take()
@@ -379,7 +379,8 @@ func (t *There) Lost(err error) bool {
 func answered(err error) bool {
 	var s *sftp.StatusError
 	return err == io.EOF || errors.As(err, &s) || errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) ||
-		errors.Is(err, fs.ErrExist) || errors.Is(err, os.ErrClosed) || errors.Is(err, context.Canceled) || errors.Is(err, errEndless) || errors.Is(err, ErrUnsafe) || errors.Is(err, ErrFollows)
+		errors.Is(err, fs.ErrExist) || errors.Is(err, os.ErrClosed) || errors.Is(err, context.Canceled) || errors.Is(err, errEndless) || errors.Is(err, ErrUnsafe) ||
+		errors.Is(err, ErrFollows) || errors.Is(err, errNoLink)
 }
 
 // judged is an operation's error, as a lost line where it is none of the server's answers.
@@ -595,7 +596,7 @@ func (t *There) Lstat(ctx context.Context, name string) (e Entry, err error) {
 			if e.Link, err = t.leadsTo(c, name); errors.Is(err, fs.ErrNotExist) {
 				err = nil // it is there, and what it says is not told
 			}
-		case err == nil && t.resolves():
+		case err == nil && t.followsLinks():
 			if leads, lerr := t.leadsTo(c, name); lerr == nil {
 				e = Entry{Kind: Link, Mode: bits(fs.ModePerm), Link: leads, Owned: e.Owned, UID: e.UID, GID: e.GID}
 			} else if !answered(lerr) {
@@ -626,19 +627,19 @@ func (t *There) Stat(ctx context.Context, name string) (e Entry, err error) {
 	return e, err
 }
 
-// resolving are what servers call themselves that follow links: asked for a link itself they tell of the file that it
+// followers are what servers call themselves that follow links: asked for a link itself they tell of the file that it
 // leads to, and asked what it says, that file's full path.
-var resolving = []string{"mod_sftp"}
+var followers = []string{"mod_sftp"}
 
-// resolves tells whether the server follows links where it is asked for the links themselves.
-func (t *There) resolves() bool {
+// followsLinks tells whether the server follows links where it is asked for the links themselves.
+func (t *There) followsLinks() bool {
 	p := t.Passage()
-	return t.follows.Load() || p != nil && slices.ContainsFunc(resolving, func(s string) bool { return strings.HasPrefix(p.Link().Software, s) })
+	return t.follows.Load() || p != nil && slices.ContainsFunc(followers, func(s string) bool { return strings.HasPrefix(p.Link().Software, s) })
 }
 
-// noLink fails where a name is a link that the server would follow.
-func (t *There) noLink(c *sftp.Client, name string) error {
-	if !t.resolves() {
+// refuseLink fails where a name is a link that the server would follow.
+func (t *There) refuseLink(c *sftp.Client, name string) error {
+	if !t.followsLinks() {
 		return nil
 	}
 	_, err := c.ReadLink(t.at(name))
@@ -656,10 +657,10 @@ func (t *There) noLink(c *sftp.Client, name string) error {
 // where it leads.
 func (t *There) leadsTo(c *sftp.Client, name string) (string, error) {
 	leads, err := c.ReadLink(t.at(name))
-	if err == nil && path.IsAbs(leads) && !t.distributions() && !t.resolves() {
+	if err == nil && path.IsAbs(leads) && !t.isOpenSSH() && !t.followsLinks() {
 		t.seeFollowed(c, name)
 	}
-	whole := t.resolves()
+	whole := t.followsLinks()
 	if errors.Is(err, fs.ErrNotExist) && !whole {
 		switch real, rerr := c.RealPath(t.at(name)); {
 		case rerr == nil && real != t.at(name):
@@ -957,7 +958,7 @@ func (t *There) Mkdir(ctx context.Context, name string, mode uint16) error {
 // rename fails where there is something.
 func (t *There) Rename(ctx context.Context, from, to string) error {
 	return t.do(ctx, func(c *sftp.Client) error {
-		if err := t.noLink(c, from); err != nil {
+		if err := t.refuseLink(c, from); err != nil {
 			return err
 		}
 		err := c.Rename(t.at(from), t.at(to))
@@ -982,7 +983,7 @@ func (t *There) Rename(ctx context.Context, from, to string) error {
 // Replace puts a file in the place of another.
 func (t *There) Replace(ctx context.Context, from, to string) error {
 	return t.do(ctx, func(c *sftp.Client) error {
-		if err := cmp.Or(t.noLink(c, from), t.noLink(c, to)); err != nil {
+		if err := cmp.Or(t.refuseLink(c, from), t.refuseLink(c, to)); err != nil {
 			return err
 		}
 		return c.PosixRename(t.at(from), t.at(to))
@@ -998,10 +999,10 @@ func (t *There) Link(ctx context.Context, from, to string) error {
 // by the server: it cannot be moved or removed then.
 func (t *There) Symlink(ctx context.Context, leads, name string) error {
 	return t.do(ctx, func(c *sftp.Client) error {
-		if t.distributions() {
+		if t.isOpenSSH() {
 			return c.Symlink(leads, t.at(name))
 		}
-		known := t.resolves() // others may find it out meanwhile
+		known := t.followsLinks() // others may find it out meanwhile
 		first, err := t.linkComesFirst(c, t.at(name))
 		switch {
 		case err != nil:
@@ -1014,7 +1015,7 @@ func (t *There) Symlink(ctx context.Context, leads, name string) error {
 		if err != nil || known {
 			return err
 		}
-		if err = t.seeFollowed(c, name); err == nil && t.resolves() {
+		if err = t.seeFollowed(c, name); err == nil && t.followsLinks() {
 			return ErrFollows
 		}
 		return err
@@ -1031,8 +1032,8 @@ func (t *There) seeFollowed(c *sftp.Client, name string) error {
 	return err
 }
 
-// distributions tells whether the server is the distribution's.
-func (t *There) distributions() bool {
+// isOpenSSH tells whether the server is the distribution's, by what it calls itself.
+func (t *There) isOpenSSH() bool {
 	p := t.Passage()
 	return p != nil && strings.HasPrefix(p.Link().Software, "OpenSSH")
 }
@@ -1065,8 +1066,10 @@ func (t *There) linkComesFirst(c *sftp.Client, name string) (bool, error) {
 			return t.order == linkFirst, c.Remove(made.name)
 		}
 	}
-	return false, errors.New("the server says that it made a link, and there is none")
+	return false, errNoLink
 }
+
+var errNoLink = errors.New("the server says that it made a link, and there is none")
 
 // linkOrder is in which order a server takes the two names of a link, zero where that is not known.
 type linkOrder uint8
@@ -1083,7 +1086,7 @@ func (t *There) Remove(ctx context.Context, name string) error {
 		if err != nil {
 			return err
 		}
-		if err := t.noLink(c, name); err != nil {
+		if err := t.refuseLink(c, name); err != nil {
 			return err
 		}
 		if info.IsDir() {
