@@ -5,10 +5,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"net"
 	"os"
-	"path"
 	"path/filepath"
 	"regexp"
 	"strings"
@@ -280,63 +278,4 @@ func (h *Host) leaseIn(meta ssh.ConnMetadata, cert *ssh.Certificate) (*ssh.Permi
 		return nil, errNo
 	}
 	return &ssh.Permissions{}, checker.CheckCert(lease.Principal(meta.User(), named[1]), cert)
-}
-
-// What enrolling a machine runs there, which the lab's shell knows besides the scripts of files.
-var (
-	reads   = regexp.MustCompile(`^if \[ -e '([^']+)' \]; then echo there; cat '[^']+'; else echo none; fi$`)
-	writes  = regexp.MustCompile(`^umask \d+ && (?:if .* fi && )?cat > '([^']+)'(?: && mv '[^']+' '([^']+)')?$`)
-	removes = regexp.MustCompile(`^rm -f (.+)$`)
-	checks  = regexp.MustCompile(` -([tT]) -f '([^']+)'(.*)$`)
-)
-
-// serverScript is the lab's "sh -c SCRIPT" of the superuser about the machine's SSH server.
-func serverScript(s *shell, text string) int {
-	root := s.user == "root"
-	switch at := reads.FindStringSubmatch(text); {
-	case text == "id -u":
-		fmt.Fprintln(s.out, map[bool]int{true: 0, false: keeperID}[root])
-	case !root:
-		fmt.Fprintln(s.errs, "sh: permission denied")
-		return 1
-	case at != nil:
-		n, ok := s.files.get(at[1])
-		if !ok {
-			fmt.Fprintln(s.out, "none")
-			return 0
-		}
-		fmt.Fprintln(s.out, "there")
-		s.out.Write(n.text)
-	case writes.MatchString(text):
-		at := writes.FindStringSubmatch(text)
-		typed, err := io.ReadAll(io.LimitReader(s.in, 1<<20))
-		if err != nil {
-			return 1
-		}
-		if at[2] != "" {
-			at[1] = at[2]
-		}
-		s.files.put(path.Clean(at[1]), string(typed))
-	case removes.MatchString(text):
-		for word := range strings.FieldsSeq(removes.FindStringSubmatch(text)[1]) {
-			s.files.drop(strings.Trim(word, "'"))
-		}
-	case checks.MatchString(text):
-		at := checks.FindStringSubmatch(text)
-		if _, ok := s.files.get(at[2]); !ok {
-			fmt.Fprintf(s.errs, "%s: No such file or directory\n", at[2])
-			return 1
-		}
-		switch {
-		case at[1] == "T" && at[3] != "": // the machine's own keys
-			s.out.Write(ssh.MarshalAuthorizedKey(s.host.Identity()))
-		case at[1] == "T":
-			fmt.Fprintln(s.out, "trustedusercakeys none\nrevokedkeys none\nauthorizedprincipalscommand none")
-		}
-	case strings.HasPrefix(text, "systemctl reload ssh"):
-	default:
-		fmt.Fprintln(s.errs, "sh: this script is not known here")
-		return 127
-	}
-	return 0
 }

@@ -25,6 +25,7 @@ import (
 	"meatus/core/keyfile"
 	"meatus/core/line"
 	"meatus/core/policy"
+	"meatus/core/posix"
 	"meatus/core/sanitize"
 	"meatus/core/store"
 )
@@ -386,13 +387,12 @@ func gatewayExplain(p *servicePlace) *cobra.Command {
 // printFirstBoot prints what a new machine runs at its first start.
 func printFirstBoot(w io.Writer, o gateway.JoinOptions) error {
 	var b bytes.Buffer
-	quote := func(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
 	args := []string{}
 	for _, u := range o.URLs {
-		args = append(args, quote(u))
+		args = append(args, posix.Word(u))
 	}
 	if o.HostKey != "" {
-		args = append(args, "--host-key "+quote(o.HostKey))
+		args = append(args, "--host-key "+posix.Word(o.HostKey))
 	}
 	names := []string{}
 	for name := range o.Also {
@@ -400,13 +400,13 @@ func printFirstBoot(w io.Writer, o gateway.JoinOptions) error {
 	}
 	slices.Sort(names)
 	for _, name := range names {
-		args = append(args, "--also "+quote(name+"="+o.Also[name]))
+		args = append(args, "--also "+posix.Word(name+"="+o.Also[name]))
 	}
 	token := o.Token
 	if token == "" {
 		token = "TOKEN"
 	}
-	fmt.Fprintf(&b, firstBootText, quote(token), strings.Join(args, " "), quote(o.SSH))
+	fmt.Fprintf(&b, firstBootText, posix.Word(token), strings.Join(args, " "), posix.Word(o.SSH))
 	_, err := w.Write(b.Bytes())
 	return err
 }

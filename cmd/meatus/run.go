@@ -20,6 +20,7 @@ import (
 	"meatus/core/engine"
 	"meatus/core/event"
 	"meatus/core/gate"
+	"meatus/core/posix"
 	"meatus/core/remote"
 	"meatus/core/route"
 	"meatus/core/walk"
@@ -85,7 +86,7 @@ func commandLine(args []string) string {
 	}
 	quoted := make([]string, len(args))
 	for i, a := range args {
-		quoted[i] = "'" + strings.ReplaceAll(a, "'", `'\''`) + "'"
+		quoted[i] = posix.Word(a)
 		if a != "" && strings.Trim(a, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_./=:@%+,") == "" {
 			quoted[i] = a
 		}

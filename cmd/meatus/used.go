@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"meatus/core/lease"
+	"meatus/core/posix"
 	"meatus/core/remote"
 	"meatus/core/route"
 	"meatus/core/sanitize"
@@ -22,8 +23,8 @@ import (
 // How much of a log is read, and where from where nobody says.
 const (
 	maxLog    = 8 << 20
-	usualLog  = `journalctl -q --no-pager -o cat -t sshd -t sshd-session --since -2d 2>/dev/null | grep ' ID lease ' || grep -h ' ID lease ' /var/log/auth.log /var/log/secure 2>/dev/null || true`
-	namedLog  = `grep ' ID lease ' '%s' || true`
+	usualLog  = `journalctl -q --no-pager -o cat -t sshd -t sshd-session --since -2d 2>/dev/null | grep " ID lease " || grep -h " ID lease " /var/log/auth.log /var/log/secure 2>/dev/null || true`
+	namedLog  = `grep " ID lease " "$1" || true`
 	mostOfLog = 500
 
 	usedAtOnce = 16 // what is asked has a bound of its own
@@ -105,11 +106,10 @@ func tellUsed(ctx context.Context, r *running, way, issuer route.Route, machine,
 }
 
 func readUsed(ctx context.Context, p *walk.Passage, machine, log string, super bool) (used []lease.Used, err error) {
-	command := usualLog
+	command := posix.Line(usualLog)
 	if log != "" {
-		command = fmt.Sprintf(namedLog, log)
+		command = posix.Line(namedLog, log)
 	}
-	command = "sh -c '" + strings.ReplaceAll(command, "'", `'\''`) + "'"
 	if super {
 		command = "sudo -n " + command
 	}

@@ -13,13 +13,15 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"meatus/core/book"
+	"meatus/core/farfile"
+	"meatus/core/posix"
 	"meatus/core/remote"
 	"meatus/core/sanitize"
 	"meatus/core/walk"
 )
 
 // maxList is how long a list of keys is read, in bytes.
-const maxList = 1 << 20
+const maxList = farfile.Max
 
 // Options are what a line of the list may carry before the key (the server's
 // manual page of the list's format).
@@ -110,7 +112,7 @@ type Report struct {
 
 // list is an account's list of keys as it was found.
 type list struct {
-	text  []byte
+	state farfile.State
 	parts []part // what the server judges
 }
 
@@ -123,18 +125,25 @@ type part struct {
 
 // account is the way to an account's list.
 type account interface {
-	look(context.Context) (list, error)
-	put(context.Context, []byte) error
+	files() farfile.Account
+	parts(context.Context) ([]part, error) // that the server judges
+	folder(context.Context) error          // makes it ready
 	close()
 }
 
 // reach opens the way to the list of the account that a passage is logged in as:
 // over the file-transfer channel, and where there is none by plain commands.
-func reach(ctx context.Context, p *walk.Passage) (account, error) {
+func reach(ctx context.Context, p *walk.Passage, list string) (account, error) {
 	files, done, err := remote.Files(ctx, p, remote.MaxLook)
-	list := cmp.Or(p.Route().Target().KeyList, book.DefaultKeyList)
 	if err == nil {
-		return &byFiles{files: files, done: done, list: list}, nil
+		replace := func(ctx context.Context, from, to string) error {
+			_, err := remote.Output(ctx, p, posix.Line(MoveScript, from, to), nil, 1<<10)
+			if err != nil {
+				err = farfile.ErrCannotReplace
+			}
+			return err
+		}
+		return &byFiles{&farfile.Files{Client: files, Done: done, Replace: replace}, list}, nil
 	}
 	if remote.NoFiles(err) {
 		return byCommands{p, list}, nil
@@ -142,28 +151,87 @@ func reach(ctx context.Context, p *walk.Passage) (account, error) {
 	return nil, err
 }
 
+// again reaches the account of a passage anew, after its line was lost.
+type again struct {
+	account
+	p *walk.Passage
+}
+
+func reachAgain(ctx context.Context, p *walk.Passage, list string) (a again, err error) {
+	if a.p, err = p.Again(ctx); err != nil {
+		return a, err
+	}
+	if a.account, err = reach(ctx, a.p, list); err != nil {
+		a.p.Close()
+	}
+	return a, err
+}
+
+func (a again) close() {
+	a.account.close()
+	a.p.Close()
+}
+
+// closing is the way to files that is given up with the account that it is of.
+type closing struct {
+	farfile.Account
+	done func()
+}
+
+func (c closing) Close() { c.done() }
+
+// look reads the list.
+func look(ctx context.Context, a account, name string) (l list, err error) {
+	if l.parts, err = a.parts(ctx); err != nil {
+		return l, err
+	}
+	if l.state, err = a.files().Read(ctx, name); err == nil && len(l.state.Text) >= maxList {
+		err = tooLong()
+	}
+	return l, err
+}
+
 // edit changes an account's list and reads it again. change returns nil for a list
 // that is to stay; holds judges what was read then.
 func edit(ctx context.Context, p *walk.Passage, change func([]byte) []byte, holds func([]byte) bool) (was, now list, err error) {
-	a, err := reach(ctx, p)
+	name := cmp.Or(p.Route().Target().KeyList, book.DefaultKeyList)
+	a, err := reach(ctx, p, name)
 	if err != nil {
 		return was, now, err
 	}
 	defer a.close()
-	if was, err = a.look(ctx); err != nil {
+	if was, err = look(ctx, a, name); err != nil {
 		return was, now, fmt.Errorf("reading the list: %w", err)
 	}
-	text := change(was.text)
+	text := change(was.state.Text)
 	if text == nil {
 		return was, was, nil
 	}
-	if err := a.put(ctx, text); err != nil {
+	if err := a.folder(ctx); err != nil {
 		return was, now, fmt.Errorf("writing the list: %w; the old list is as it was", err)
 	}
-	if now, err = a.look(ctx); err != nil {
-		return was, now, fmt.Errorf("reading the list again: %w", err)
+	to := farfile.Change{Path: name, Before: was.state, After: farfile.Text(text), Mode: 0o600, Deny: 0o022}
+	err = farfile.Apply(ctx, a.files(), to, func(ctx context.Context) (farfile.Account, error) {
+		a, err := reachAgain(ctx, p, name)
+		if err != nil {
+			return nil, err
+		}
+		return closing{a.files(), a.close}, nil
+	}, fmt.Sprintf("meatus run %s -- cat %s", p.Route().Session, posix.Word(name)))
+	if err != nil {
+		return was, now, fmt.Errorf("writing the list: %w", err)
 	}
-	if !holds(now.text) {
+	if now, err = look(ctx, a, name); err != nil && ctx.Err() == nil { // it was the line that was lost, perhaps
+		var fresh again
+		if fresh, err = reachAgain(ctx, p, name); err == nil {
+			now, err = look(ctx, fresh, name)
+			fresh.close()
+		}
+	}
+	if err != nil {
+		return was, now, fmt.Errorf("the list was written, and could not be read again: %w", err)
+	}
+	if !holds(now.state.Text) {
 		return was, now, errors.New("the list was written, and what stands in it now is something else; somebody else may have written it at the same moment")
 	}
 	return was, now, nil

@@ -61,13 +61,13 @@ func TestAKeyIsTakenOutAndTheRestStays(t *testing.T) {
 
 func TestDoubtsAreWhatServersHave(t *testing.T) {
 	head := "drwxr-xr-x 5 1000 1000 4096 Nov 1 10:00 .\ndrwxrwx--- 2 1000 1000 4096 Nov 1 10:00 .ssh\n-rw-r--r-- 1 1001 1000 10 Nov 1 10:00 .ssh/authorized_keys"
-	l, err := read([]byte(head + "\n=list of 1000=\nthe list\n"))
-	doubts := l.doubts()
-	if err != nil || string(l.text) != "the list\n" || len(doubts) != 2 || !strings.Contains(doubts[0], ".ssh can be written by others") || !strings.Contains(doubts[1], "belongs to account 1001") {
-		t.Errorf("%q, %q, %v", l.text, doubts, err)
+	parts, err := read([]byte(head + "\n=list of 1000=\n"))
+	doubts := list{parts: parts}.doubts()
+	if err != nil || len(doubts) != 2 || !strings.Contains(doubts[0], ".ssh can be written by others") || !strings.Contains(doubts[1], "belongs to account 1001") {
+		t.Errorf("%q, %v", doubts, err)
 	}
-	if l, err := read([]byte("=list of 0=\n")); err != nil || len(l.text) != 0 || len(l.doubts()) != 0 {
-		t.Errorf("an empty home: %+v, %v", l, err)
+	if parts, err := read([]byte("=list of 0=\n")); err != nil || len(parts) != 0 {
+		t.Errorf("an empty home: %+v, %v", parts, err)
 	}
 	for _, bad := range []string{"", "This account is not available.", "x\n=list of"} {
 		if _, err := read([]byte(bad)); err == nil {

@@ -112,13 +112,13 @@ func (r Rotation) takeOut(ctx context.Context, way route.Route) error {
 	if err != nil {
 		return err
 	}
-	if string(was.text) == string(now.text) {
+	if was.state.Same(now.state) {
 		r.Tell(Step{Session: way.Session, Say: "the old key did not stand in the list"})
 		return nil
 	}
 	again, err := Prove(ctx, r.Walker, way, r.New)
 	if err != nil {
-		back := func([]byte) []byte { return was.text }
+		back := func([]byte) []byte { return was.state.Text }
 		if _, _, berr := edit(ctx, p, back, func([]byte) bool { return true }); berr != nil {
 			return fmt.Errorf("without the old key the new one is not let in (%w), and the list could not be put back: %w", err, berr)
 		}

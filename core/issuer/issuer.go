@@ -129,6 +129,8 @@ func (s *Server) answer(v *service.Visitor, near *yamux.Stream, ask line.Ask) {
 		s.tell(near, v, "answer")(nil, s.agree(ctx, v, *of.Answer))
 	case of.About:
 		s.tell(near, v, "about")(s.about(ctx, v))
+	case of.Would != nil:
+		s.tell(near, v, "would")(s.would(v, *of.Would))
 	case of.Enrol != nil:
 		s.tell(near, v, "enrol")(s.enrol(ctx, v, *of.Enrol))
 	case of.Carried != nil:
@@ -189,26 +191,65 @@ func (s *Server) may(ctx context.Context, v *service.Visitor) (told []any, err e
 	if err != nil {
 		return nil, err
 	}
-	p := s.Policy.Get()
 	for _, t := range list {
-		m := MachineOf(t)
-		for _, standing := range p.Can(v.Person, []policy.Machine{m}) {
-			d := p.Decide(v.Person, policy.Question{Machine: m, Login: standing.Login, From: service.Address(v.From), At: time.Now()})
-			r := lease.Right{Machine: t.Name, Instance: t.Instance, Login: standing.Login, Now: d.Allowed, Denied: !standing.May(), Says: standing.Conditions()}
-			rule := d.Rule
-			if rule == nil && len(standing.Rules) > 0 {
-				rule = standing.Rules[0]
-			}
-			if rule != nil {
-				r.Rule = rule.Name()
-			}
-			if rule != nil && !rule.Deny {
-				r.May, r.Agreed, r.Reason = rule.Terms.May.String(), len(rule.Terms.AgreedBy) > 0, rule.Terms.Reason
-			}
-			told = append(told, r)
-		}
+		told = append(told, s.rightsAt(v, MachineOf(t))...)
 	}
 	return told, nil
+}
+
+// rightsAt are what a person may at one machine, and what somebody denies.
+func (s *Server) rightsAt(v *service.Visitor, m policy.Machine) (told []any) {
+	p := s.Policy.Get()
+	for _, standing := range p.Can(v.Person, []policy.Machine{m}) {
+		d := p.Decide(v.Person, policy.Question{Machine: m, Login: standing.Login, From: service.Address(v.From), At: time.Now()})
+		rule := d.Rule
+		if rule == nil && len(standing.Rules) > 0 {
+			rule = standing.Rules[0]
+		}
+		told = append(told, right(m, standing.Login, d.Allowed, !standing.May(), standing.Conditions(), rule))
+	}
+	return told
+}
+
+func right(m policy.Machine, login string, now, denied bool, says string, rule *policy.Rule) lease.Right {
+	r := lease.Right{Machine: m.Name, Instance: m.Instance, Login: login, Now: now, Denied: denied, Says: says}
+	if rule != nil {
+		r.Rule = rule.Name()
+	}
+	if rule != nil && !rule.Deny {
+		r.May, r.Agreed, r.Reason = rule.Terms.May.String(), len(rule.Terms.AgreedBy) > 0, rule.Terms.Reason
+	}
+	return r
+}
+
+// would is what a person would be allowed at a machine once that trusts this issuer.
+func (s *Server) would(v *service.Visitor, w lease.Would) ([]any, error) {
+	p := s.Policy.Get()
+	if !p.Enrols(v.Person) {
+		return nil, Refusal(v.Person + " may enrol no machine here: no line of the policy says \"enrols\"")
+	}
+	if err := validMachine(w.Machine); err != nil {
+		return nil, err
+	}
+	m := policy.Machine{Name: w.Machine.Name, Instance: w.Machine.Instance, Site: w.Machine.Site, Tags: words(w.Machine.Tags), Networks: words(w.Machine.Networks)}
+	d := p.Decide(v.Person, policy.Question{Machine: m, Login: w.Login, From: service.Address(v.From), At: time.Now()})
+	told := []any{right(m, w.Login, d.Allowed, d.Rule != nil && d.Rule.Deny, d.Why, d.Rule)}
+	return append(told, s.rightsAt(v, m)...), nil
+}
+
+// validMachine says what is wrong with a machine's name and words.
+func validMachine(m lease.Machine) error {
+	if m.Name == "" || len(m.Name) > 64 || sanitize.Line(m.Name, 65) != m.Name || !policy.ValidMachine(m.Name) {
+		return Refusal("a machine cannot be called so: use letters, digits, dots, hyphens and underscores")
+	}
+	for _, list := range [][]string{m.Tags, m.Networks, {m.Instance, m.Site}} {
+		for _, word := range list {
+			if len(word) > 200 || sanitize.Line(word, 201) != word || len(list) > 200 {
+				return Refusal("the tags, networks, site or instance of the machine hold what no such name does")
+			}
+		}
+	}
+	return nil
 }
 
 // held are a person's leases.
@@ -281,15 +322,8 @@ func (s *Server) enrol(ctx context.Context, v *service.Visitor, m lease.Machine)
 	if !s.Policy.Get().Enrols(v.Person) {
 		return nil, Refusal(v.Person + " may enrol no machine here: no line of the policy says \"enrols\"")
 	}
-	if m.Name == "" || len(m.Name) > 64 || sanitize.Line(m.Name, 65) != m.Name || !policy.ValidMachine(m.Name) {
-		return nil, Refusal("a machine cannot be called so: use letters, digits, dots, hyphens and underscores")
-	}
-	for _, list := range [][]string{m.Tags, m.Networks, {m.Instance, m.Site}} {
-		for _, word := range list {
-			if len(word) > 200 || sanitize.Line(word, 201) != word || len(list) > 200 {
-				return nil, Refusal("the tags, networks, site or instance of the machine hold what no such name does")
-			}
-		}
+	if err := validMachine(m); err != nil {
+		return nil, err
 	}
 	t := store.Trusting{Name: m.Name, Instance: m.Instance, Site: m.Site, Tags: words(m.Tags), Networks: words(m.Networks), Plain: m.Plain, Signers: m.Signers, Stops: m.Stops, By: v.Person}
 	var told lease.Enrolled

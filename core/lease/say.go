@@ -15,10 +15,17 @@ type Ask struct {
 	Waiting bool     `json:"waiting,omitempty"` // what waits for one's yes, and what of one's own waits; a [Waiting] for each follows
 	Answer  *Answer  `json:"answer,omitempty"`
 	About   bool     `json:"about,omitempty"`   // an [About] follows
+	Would   *Would   `json:"would,omitempty"`   // what one would be allowed at a machine that may be enrolled; a [Right] for each follows
 	Enrol   *Machine `json:"enrol,omitempty"`   // a machine trusts the issuer now; an [Enrolled] follows
 	Carried *Machine `json:"carried,omitempty"` // a machine knows these signers and stops now
 	Leave   string   `json:"leave,omitempty"`   // a machine trusts the issuer no more
 	Used    []Used   `json:"used,omitempty"`    // serials that machines' logs tell
+}
+
+// Would asks what one would be allowed at a machine once that trusts the issuer: as one login first, then as others.
+type Would struct {
+	Machine Machine `json:"machine"`
+	Login   string  `json:"login"`
 }
 
 // Want asks for a lease.

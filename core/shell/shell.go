@@ -21,6 +21,7 @@ import (
 
 	"meatus/core/contain"
 	"meatus/core/gate"
+	"meatus/core/posix"
 	"meatus/core/remote"
 	"meatus/core/ring"
 	"meatus/core/route"
@@ -379,7 +380,7 @@ func (s *Shell) arrive(arrived <-chan struct{}) {
 		return
 	}
 	if m.Folder != "" {
-		s.Type([]byte("cd '" + strings.ReplaceAll(m.Folder, "'", `'\''`) + "'\r"))
+		s.Type([]byte("cd " + posix.Word(m.Folder) + "\r"))
 	}
 	if m.Arrive != "" {
 		s.Type([]byte(m.Arrive + "\r"))

@@ -91,3 +91,7 @@ func (p *Passage) renew(ctx context.Context) bool {
 	dead.release()
 	return true
 }
+
+// Again passes the same route once more, over links that are alive: for whoever has to look what became of what it did when
+// the line was lost. The caller closes the passage.
+func (p *Passage) Again(ctx context.Context) (*Passage, error) { return p.walker.Walk(ctx, p.route) }

@@ -14,6 +14,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"meatus/core/posix"
 	"meatus/core/remote"
 	"meatus/core/sanitize"
 	"meatus/core/walk"
@@ -68,18 +69,12 @@ type commands struct {
 func (t *There) line(script string, more ...string) string { return t.lineIn(t.dir, script, more...) }
 
 func (t *There) lineIn(dir, script string, more ...string) string {
-	line := "sh -c " + quoted(script) + " sh " + quoted(dir)
-	for _, word := range more {
-		line += " " + quoted(word)
-	}
+	line := posix.Line(script, append([]string{dir}, more...)...)
 	if t.Super {
 		return "sudo -n " + line
 	}
 	return line
 }
-
-// quoted is a word as a shell takes it whole.
-func quoted(word string) string { return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'" }
 
 // run runs a script with more words, and returns what it printed behind the mark.
 func (t *There) run(ctx context.Context, script string, input []byte, limit int64, more ...string) ([]byte, error) {

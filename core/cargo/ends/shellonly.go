@@ -19,6 +19,7 @@ import (
 
 	"github.com/pkg/sftp"
 
+	"meatus/core/posix"
 	"meatus/core/remote"
 	"meatus/core/sanitize"
 	"meatus/core/walk"
@@ -74,7 +75,7 @@ done`
 // openShell opens a file-transfer channel to a server of ours here.
 func (t *There) openShell(ctx context.Context, p *walk.Passage, c *channel) error {
 	s := &shellFiles{t: t, word: rand.Text()}
-	line := "sh -c " + quoted(shellLoop) + " sh " + s.word
+	line := posix.Line(shellLoop, s.word)
 	if t.Super {
 		line = "sudo -n " + line
 	}
@@ -146,7 +147,7 @@ func (s *shellFiles) until(limit int) (before []byte, says string, err error) {
 func (s *shellFiles) run(line string, input []byte, words ...string) ([]byte, error) {
 	set := "set --"
 	for _, word := range words {
-		set += " " + strings.ReplaceAll(quoted(word), "\n", `'"$n"'`)
+		set += " " + strings.ReplaceAll(posix.Word(word), "\n", `'"$n"'`)
 	}
 	if input == nil {
 		line = "{ " + line + "; } </dev/null"

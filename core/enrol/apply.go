@@ -1,0 +1,406 @@
+package enrol
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"meatus/core/farfile"
+	"meatus/core/gate"
+	"meatus/core/lease"
+	"meatus/core/route"
+	"meatus/core/walk"
+)
+
+// Bounds of a proof and of coming back after a lost line.
+const (
+	proofTries = 10
+	proofEvery = time.Second
+	backTime   = time.Minute
+	backEvery  = time.Second
+)
+
+// stages are how far applying a plan has come.
+type stages struct {
+	noted    bool // the note is written
+	told     bool // the issuer knows the machine
+	before   listener
+	known    bool // what the server listened with before
+	reloaded bool // the server was told to read its configuration, or may have been
+}
+
+// Apply does it, and says each step. Where it fails everything is put back. Where the line is lost the machine is reached
+// anew to put it back; where that fails, too, the next run does it.
+func (p *Plan) Apply(ctx context.Context, tell func(say string)) (err error) {
+	if err := p.unchanged(ctx); err != nil {
+		return err
+	}
+	if err := p.candidate(ctx); err != nil {
+		return err
+	}
+	tell("the server's own check of its configuration holds")
+	var at stages
+	defer func() {
+		if err != nil {
+			err = p.back(context.WithoutCancel(ctx), at, err)
+		}
+	}()
+	at.noted = true
+	if err := p.begin(ctx); err != nil {
+		return fmt.Errorf("the note of what is begun cannot be written: %w", err)
+	}
+	if !p.Out {
+		if err := p.tellIssuer(ctx, &at); err != nil {
+			return err
+		}
+		tell(p.Name + " knows the machine as " + p.Machine.Name)
+	}
+	at.before, at.known = p.listens(ctx)
+	if p.Out {
+		return p.takeOut(ctx, &at, tell)
+	}
+	for _, f := range p.Files { // what the configuration names is there before it
+		if err := p.change(ctx, f, f.After); err != nil {
+			return err
+		}
+	}
+	if err := p.readAnew(ctx, &at); err != nil {
+		return err
+	}
+	tell("written, and the server has read it")
+	if err := p.prove(ctx); err != nil {
+		return err
+	}
+	tell("a fresh login by a lease works")
+	if err := p.finish(ctx); err != nil {
+		tell("it holds, and what was kept of before could not be removed there: " + err.Error())
+	}
+	return nil
+}
+
+// takeOut has the server trust the issuer no more: first the configuration, then, once the server has read that, what it
+// named.
+func (p *Plan) takeOut(ctx context.Context, at *stages, tell func(say string)) error {
+	for _, f := range []*File{p.config, p.conf} {
+		if err := p.change(ctx, f, f.After); err != nil {
+			return err
+		}
+	}
+	if err := p.readAnew(ctx, at); err != nil {
+		return err
+	}
+	if err := p.prove(ctx); err != nil {
+		return err
+	}
+	tell("a fresh login by the way of before works")
+	// From here on it is done: what is left is of no use, and nothing is put back.
+	if !p.hasRead(ctx, at.before, at.known) {
+		p.emptyUnread(ctx)
+		tell(p.unread())
+		p.leave(ctx, tell)
+		return nil
+	}
+	for _, f := range p.Files {
+		if err := p.change(ctx, f, f.After); err != nil {
+			tell(fmt.Sprintf("the server trusts %s no more, and %s could not be removed: %v; run this again to remove it", p.Name, f.Path, err))
+			return nil
+		}
+	}
+	p.leave(ctx, tell)
+	if err := p.finish(ctx); err != nil {
+		tell("what was kept of before could not be removed there: " + err.Error())
+	}
+	return nil
+}
+
+// unread says why files stay that the server may still read.
+func (p *Plan) unread() string {
+	return fmt.Sprintf("it is not known whether the server still reads %s for logins that are under way, so that stays, empty: run this again once the server was restarted, to remove it", path.Join(p.folder, lease.RevokedFile))
+}
+
+// errStays says that files stay which the server may still read.
+var errStays = errors.New("the configuration is as it was")
+
+// emptyUnread empties the revocation list where it was not there before: a server that cannot read it refuses every key,
+// and one that is empty refuses none.
+func (p *Plan) emptyUnread(ctx context.Context) {
+	for _, f := range p.Files {
+		if path.Base(f.Path) == lease.RevokedFile && f.Before.There && (p.Out || !f.base.There) {
+			_ = p.change(ctx, f, farfile.Text(nil)) // it refuses what was stopped, until the next run
+		}
+	}
+}
+
+// leave tells the issuer that the machine trusts it no more.
+func (p *Plan) leave(ctx context.Context, tell func(say string)) {
+	if _, err := lease.Told[lease.Enrolled](ctx, p.Leases, p.Issuer, lease.Ask{Leave: p.Machine.Name}); err != nil {
+		tell(p.Name + " knows it still: " + err.Error())
+	}
+}
+
+// change has a file be something else, and remembers that. What is kept of it is what was there before all.
+func (p *Plan) change(ctx context.Context, f *File, after farfile.State) error {
+	err := p.apply(ctx, farfile.Change{Path: f.Path, Before: f.Before, After: after, Mode: f.mode, Keep: true})
+	if err == nil {
+		f.Before = after
+	}
+	return err
+}
+
+// apply makes one change, over a new line where the one there was is lost.
+func (p *Plan) apply(ctx context.Context, c farfile.Change) error {
+	err := farfile.Apply(ctx, p.account(), c, p.reach, fmt.Sprintf("meatus run %s -- cat %s", p.Way.Session, c.Path))
+	if err != nil {
+		return fmt.Errorf("%s: %w", c.Path, err)
+	}
+	return nil
+}
+
+// reach has the plan go on over a new line to the machine.
+func (p *Plan) reach(ctx context.Context) (farfile.Account, error) {
+	fresh, err := p.passage.Again(ctx)
+	if err != nil {
+		return nil, err
+	}
+	p.passage.Close()
+	p.passage = fresh
+	return p.account(), nil
+}
+
+// readAnew has the server check what is written and read it.
+func (p *Plan) readAnew(ctx context.Context, at *stages) error {
+	if err := p.check(ctx, p.Config); err != nil {
+		return fmt.Errorf("the server's own check does not hold: %w", err)
+	}
+	if err := p.reload(ctx); err != nil {
+		var s *status
+		at.reloaded = !errors.As(err, &s) // otherwise it was not told
+		return fmt.Errorf("the server could not be told to read its configuration anew: %w", err)
+	}
+	at.reloaded = true
+	return nil
+}
+
+// tellIssuer has the issuer know the machine, and takes the certificate that it signs for the machine's key.
+func (p *Plan) tellIssuer(ctx context.Context, at *stages) error {
+	m := p.Machine
+	m.HostKey, m.Stops = p.hostKey, p.About.Stops
+	for _, line := range p.About.Signers {
+		m.Signers = append(m.Signers, fingerprint(line))
+	}
+	answer, err := lease.Told[lease.Enrolled](ctx, p.Leases, p.Issuer, lease.Ask{Enrol: &m})
+	if err != nil {
+		return err
+	}
+	at.told, p.Known = true, len(answer) == 1 && answer[0].Known
+	if p.Host {
+		return p.takeHostCertificate(answer)
+	}
+	return nil
+}
+
+// candidate has the server check what its configuration will be, before anything that it reads is changed.
+func (p *Plan) candidate(ctx context.Context) error {
+	trial, conf := p.Config+".meatus-trial", p.conf.Path+".meatus-trial"
+	text := p.config.After.Text
+	if p.conf.After.There {
+		text = append([]byte(includeLine(conf)), text...)
+	}
+	drop := func(ctx context.Context) {
+		for _, name := range []string{trial, conf} {
+			_ = farfile.Discard(ctx, p.account(), name) // the next run removes it
+		}
+	}
+	drop(ctx)
+	defer func() {
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), stepTime)
+		defer cancel()
+		drop(ctx)
+	}()
+	changes := []farfile.Change{{Path: trial, After: farfile.Text(text), Mode: 0o600}}
+	if p.conf.After.There {
+		changes = append(changes, farfile.Change{Path: conf, After: p.conf.After, Mode: 0o600})
+	}
+	for _, c := range changes {
+		if err := farfile.Apply(ctx, p.account(), c, nil, "ls "+c.Path); err != nil {
+			return fmt.Errorf("%s: %w", c.Path, err)
+		}
+	}
+	if err := p.check(ctx, trial); err != nil {
+		return fmt.Errorf("the server's own check does not hold, and nothing was changed: %w", err)
+	}
+	if p.Out {
+		return nil
+	}
+	return p.holdsFor(ctx, trial)
+}
+
+// unchanged fails where a file is another than the one that was shown.
+func (p *Plan) unchanged(ctx context.Context) error {
+	for _, f := range p.Files {
+		now, err := p.read(ctx, f.Path)
+		if err != nil {
+			return err
+		}
+		if !now.Same(f.Before) {
+			return fmt.Errorf("%s was changed meanwhile: look again", f.Path)
+		}
+	}
+	return nil
+}
+
+// takeHostCertificate puts the certificate that was signed in its place in the plan.
+func (p *Plan) takeHostCertificate(answer []lease.Enrolled) error {
+	if len(answer) != 1 {
+		return fmt.Errorf("%s signed nothing", p.Name)
+	}
+	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(answer[0].HostCertificate))
+	cert, ok := key.(*ssh.Certificate)
+	if err != nil || !ok || cert.CertType != ssh.HostCert || ssh.FingerprintSHA256(cert.Key) != fingerprint(p.hostKey) {
+		return fmt.Errorf("what %s signed is no certificate for the machine's key", p.Name)
+	}
+	for i := range p.Files {
+		if path.Base(p.Files[i].Path) == lease.HostCertFile {
+			p.Files[i].After = farfile.Text([]byte(answer[0].HostCertificate + "\n"))
+		}
+	}
+	return nil
+}
+
+// findProver finds the login by which the machine is proven to trust the issuer: the one that enrols it where the policy
+// lets that have a lease there, or another. It fails where there is none, before anything is written.
+func (p *Plan) findProver(ctx context.Context) error {
+	p.prover = p.Way.Target().User
+	rights, err := lease.Told[lease.Right](ctx, p.Leases, p.Issuer, lease.Ask{Would: &lease.Would{Machine: p.Machine, Login: p.prover}})
+	if err != nil {
+		p.doubt = p.Name + " does not tell which logins its policy allows there: it is proven by one as " + p.prover
+		return nil
+	}
+	best := func(wanted func(lease.Right) bool) bool {
+		i := slices.IndexFunc(rights, func(r lease.Right) bool {
+			return r.Now && !r.Denied && !strings.ContainsAny(r.Login, `*?[\\`) && wanted(r)
+		})
+		if i < 0 {
+			return false
+		}
+		p.prover = rights[i].Login
+		if rights[i].Agreed {
+			p.doubt = "it is proven by a login as " + p.prover + ", to which a second person has to agree"
+		}
+		return true
+	}
+	if best(func(r lease.Right) bool { return r.Login == p.prover && !r.Agreed }) || best(func(r lease.Right) bool { return !r.Agreed && !r.Reason }) ||
+		best(func(r lease.Right) bool { return r.Login == p.prover }) || best(func(r lease.Right) bool { return !r.Agreed }) || best(func(lease.Right) bool { return true }) {
+		return nil
+	}
+	return fmt.Errorf("the policy of %s lets %s log in as nobody at %s now, so it could not be proven that leases work there, and nothing was written: have it say \"allow %s to %s as %s\" first",
+		p.Name, p.About.Person, p.Machine.Name, p.About.Person, p.Machine.Name, p.prover)
+}
+
+// prove logs in anew: by a lease alone, or where the machine is taken out by what the session has besides.
+func (p *Plan) prove(ctx context.Context) error {
+	way := p.Way.AtEnd(func(h *route.Hop) {
+		h.Alone = "proof of " + time.Now().Format(time.RFC3339Nano)
+		if p.Out {
+			h.Lease = nil
+			return
+		}
+		h.Keys, h.Lease, h.User = nil, p.Lease, p.prover
+	})
+	var err error
+	for try := range proofTries {
+		if try > 0 && !pause(ctx, proofEvery) { // the server may not have read it yet, or not listen yet
+			return ctx.Err()
+		}
+		var fresh *walk.Passage
+		if fresh, err = p.Walker.Walk(ctx, way); err == nil {
+			fresh.Close()
+			return nil
+		}
+		var f *gate.Failure
+		if errors.As(err, &f) && (f.Gate == gate.Identity || f.Gate == gate.Lease) { // time does not mend it
+			break
+		}
+	}
+	return fmt.Errorf("the fresh login that was to prove it failed: %w", err)
+}
+
+// back puts everything back as it was. The configuration goes first, and what it named once the server has read that.
+func (p *Plan) back(ctx context.Context, at stages, why error) error {
+	if !at.noted {
+		return why
+	}
+	within, cancel := context.WithTimeout(ctx, backTime)
+	defer cancel()
+	wrong := p.putBack(within, at)
+	for wrong != nil && !errors.Is(wrong, errStays) && pause(within, backEvery) {
+		if _, err := p.reach(within); err == nil {
+			wrong = p.putBack(within, at)
+		}
+	}
+	if at.told && !p.Known {
+		if _, err := lease.Told[lease.Enrolled](ctx, p.Leases, p.Issuer, lease.Ask{Leave: p.Machine.Name}); err != nil {
+			wrong = errors.Join(wrong, err)
+		}
+	}
+	if wrong != nil {
+		return fmt.Errorf("%w; and it could not all be put back: %w; logins go on as before, and running this again brings it to an end", why, wrong)
+	}
+	return fmt.Errorf("%w; everything was put back as it was", why)
+}
+
+// putBack puts the files back. It may be called again after a lost line.
+func (p *Plan) putBack(ctx context.Context, at stages) error {
+	changed := false
+	for _, f := range p.Files { // what a lost line left unknown
+		now, err := p.read(ctx, f.Path)
+		if err != nil {
+			return err
+		}
+		f.Before = now
+		changed = changed || !now.Same(f.base)
+	}
+	note, err := p.read(ctx, p.notePath())
+	if err != nil {
+		return err
+	}
+	if p.note = note; !note.There && !changed {
+		return nil
+	}
+	configured, names := p.Files[len(p.Files)-2:], p.Files[:len(p.Files)-2]
+	// What the configuration of before names comes back first, and the configuration itself from its end.
+	for _, f := range names {
+		if f.base.There {
+			if err := p.change(ctx, f, f.base); err != nil {
+				return err
+			}
+		}
+	}
+	before, known := p.listens(ctx)
+	for _, f := range slices.Backward(configured) {
+		if err := p.change(ctx, f, f.base); err != nil {
+			return err
+		}
+	}
+	if at.reloaded {
+		if err := p.reload(ctx); err != nil {
+			return fmt.Errorf("the server could not be told to read its configuration anew: %w", err)
+		}
+		if !p.hasRead(ctx, before, known) {
+			p.emptyUnread(ctx)
+			return fmt.Errorf("%w: %s", errStays, p.unread())
+		}
+	}
+	for _, f := range names {
+		if err := p.change(ctx, f, f.base); err != nil {
+			return err
+		}
+	}
+	return p.finish(ctx)
+}

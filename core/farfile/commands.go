@@ -1,0 +1,242 @@
+package farfile
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"meatus/core/posix"
+	"meatus/core/remote"
+	"meatus/core/sanitize"
+	"meatus/core/walk"
+)
+
+// Commands reaches files by commands of a POSIX shell.
+type Commands struct {
+	Passage *walk.Passage
+	Super   bool // by sudo, which asks for no password
+}
+
+// How long one command may take, and one that ends a change.
+const (
+	stepTime   = 30 * time.Second
+	settleTime = 10 * time.Second
+)
+
+// The scripts of commands. In each f is the file at the end of symbolic links, t what is to be there, k what is kept of
+// it; "mark" comes before what is told, since start-up files may print something. Their statuses are below.
+const (
+	// head finds the file. $1 is its path, $2 the name for what is not in its place yet. A digest is that of SHA-256 in
+	// hexadecimal, "none" of nothing, and "-" where no command digests.
+	head = `LC_ALL=C; export LC_ALL; umask 077
+case $1 in /*) ;; *) cd || exit 96;; esac
+f=$1; if [ -L "$f" ]; then f=$(readlink -f "$f") || exit 96; fi
+t=$f` + newEnd + `$2; k=$f` + keptEnd + `
+sum() {
+if [ ! -e "$1" ]; then echo none; return; fi
+if command -v sha256sum >/dev/null 2>&1; then sha256sum < "$1" | cut -c 1-64
+elif command -v shasum >/dev/null 2>&1; then shasum -a 256 < "$1" | cut -c 1-64
+elif command -v openssl >/dev/null 2>&1; then openssl dgst -sha256 -r < "$1" | cut -c 1-64
+elif command -v sha256 >/dev/null 2>&1; then sha256 -q < "$1"
+else echo -; fi; }
+flush() { sync "$1" 2>/dev/null || sync; }
+`
+	// ReadScript prints "there" and a file's length, or "none", in a line, and then the file.
+	ReadScript = head + `echo =meatus=
+if [ -e "$f" ]; then [ -f "$f" ] || exit 92; n=$(wc -c < "$f") || exit 96; echo there $((n)); cat "$f"; else echo none; fi`
+	// ReplaceScript puts its input, of $3 bytes with the digest $4, into the place of what has the digest $5. $6 is the mode
+	// of a new file, $7 what chmod is told of one that was there, "" for nothing, and $8 is "keep" where what was there is
+	// kept. Of several that keep, the first is what is kept.
+	ReplaceScript = head + `for o in "$f"` + newEnd + `*; do [ -e "$o" ] && [ -n "$(find "$o" -mmin +60 2>/dev/null)" ] && rm -f "$o"; done
+[ ! -d "$f" ] || exit 92
+is=$(sum "$f")
+[ "$is" = "$5" ] || [ "$is" = - ] || exit 95
+rm -f "$t"
+if [ -e "$f" ]; then cp -p "$f" "$t" && { [ -z "$7" ] || chmod "$7" "$t"; } || { rm -f "$t"; exit 96; }
+else : > "$t" && chmod "$6" "$t" || { rm -f "$t"; exit 96; }; fi
+cat > "$t" || { rm -f "$t"; exit 93; }
+n=$(wc -c < "$t") || exit 94
+[ $((n)) -eq "$3" ] || { rm -f "$t"; exit 94; }
+got=$(sum "$t")
+[ "$got" = "$4" ] || [ "$got" = - ] || { rm -f "$t"; exit 94; }
+flush "$t"
+if [ "$8" = keep ] && [ -e "$f" ] && [ ! -e "$k" ]; then cp -p "$f" "$t.k" && flush "$t.k" && mv -f "$t.k" "$k" || { rm -f "$t" "$t.k"; exit 93; }; fi
+echo =meatus=
+if [ "$got" = - ]; then echo staged; exit 0; fi
+[ "$(sum "$f")" = "$5" ] || { rm -f "$t"; exit 95; }
+mv -f "$t" "$f" || { rm -f "$t"; exit 96; }
+flush "$(dirname "$f")"
+echo placed`
+	// PlaceScript puts in its place what was read again over the line, since no command digests.
+	PlaceScript = head + `echo =meatus=
+mv -f "$t" "$f" || exit 96
+flush "$(dirname "$f")"; echo placed`
+	// RemoveScript removes what has the digest $3, and keeps it with "keep" as $4.
+	RemoveScript = head + `is=$(sum "$f")
+[ "$is" = "$3" ] || [ "$is" = - ] || exit 95
+if [ "$4" = keep ] && [ ! -e "$k" ]; then cp -p "$f" "$t.k" && flush "$t.k" && mv -f "$t.k" "$k" || { rm -f "$t.k"; exit 93; }; fi
+echo =meatus=
+rm -f "$f" || exit 96
+flush "$(dirname "$f")"; echo placed`
+	// RealScript prints where a file is at the end of symbolic links.
+	RealScript = head + `echo =meatus=
+printf %s "$f"`
+	// DropScript removes a file, if it is there.
+	DropScript = head + `echo =meatus=
+rm -f "$1"`
+	// SettleScript ends a change that may be under way: without what it wrote it cannot be made any more.
+	SettleScript = head + `rm -f "$t" "$t.k"
+echo =meatus=
+if [ -e "$f" ]; then n=$(wc -c < "$f") || exit 96; echo there $((n)); cat "$f"; else echo none; fi`
+)
+
+// The statuses of the scripts.
+const (
+	isNoFile  = 92 // something else than a file stands there
+	noRoom    = 93 // it could not be written
+	notWhole  = 94
+	isChanged = 95
+	failed    = 96
+)
+
+const mark = "=meatus=\n"
+
+// Run has sh run a script at the far side, and returns what it printed behind the mark. limit bounds that, in bytes.
+func (c Commands) run(ctx context.Context, script string, input []byte, args ...string) ([]byte, error) {
+	ctx, cancel := context.WithTimeout(ctx, stepTime)
+	defer cancel()
+	line := posix.Line(script, args...)
+	if c.Super {
+		line = "sudo -n " + line
+	}
+	o, err := remote.Run(ctx, c.Passage, line, input, Max+64<<10)
+	if err == nil {
+		err = o.Ending.Err
+	}
+	if err != nil {
+		return nil, err
+	}
+	_, out, ok := bytes.Cut(o.Out, []byte(mark))
+	says := sanitize.Line(string(o.Err), 200)
+	switch {
+	case o.Signal != "":
+		return nil, fmt.Errorf("the command was ended there by the signal %s", sanitize.Line(o.Signal, 20))
+	case o.Status == isNoFile:
+		return nil, fmt.Errorf("%w: a folder or a device stands there", errRefused)
+	case o.Status == isChanged:
+		return nil, ErrChanged
+	case o.Status == notWhole:
+		return nil, ErrNotWhole
+	case o.Status == noRoom:
+		return nil, fmt.Errorf("%w: it cannot be written there: %s", errRefused, says)
+	case o.Status != 0:
+		return nil, fmt.Errorf("%w: the command ended with status %d: %s", errRefused, o.Status, says)
+	case !ok:
+		return nil, fmt.Errorf("%w: what answers there is no POSIX shell", errRefused)
+	case o.Cut:
+		return nil, fmt.Errorf("%w: it is longer than %d bytes", errRefused, Max)
+	}
+	return out, nil
+}
+
+// Read reads a file, following symbolic links.
+func (c Commands) Read(ctx context.Context, path string) (State, error) {
+	out, err := c.run(ctx, ReadScript, nil, path, "-")
+	if err != nil {
+		return None, fmt.Errorf("%s cannot be read: %w", sanitize.Line(path, 200), err)
+	}
+	return parse(path, out)
+}
+
+// parse reads what ReadScript prints.
+func parse(path string, out []byte) (State, error) {
+	first, text, ok := bytes.Cut(out, []byte("\n"))
+	if ok && string(first) == none {
+		return None, nil
+	}
+	size, is := strings.CutPrefix(string(first), "there ")
+	n, err := strconv.Atoi(size)
+	if !ok || !is || err != nil || n != len(text) {
+		return None, fmt.Errorf("%s cannot be read: it did not come whole", sanitize.Line(path, 200))
+	}
+	return Text(text), nil
+}
+
+func keep(c Change) string {
+	if c.Keep && c.Before.There {
+		return "keep"
+	}
+	return ""
+}
+
+func (c Commands) apply(ctx context.Context, change Change, name string) error {
+	if !change.After.There {
+		_, err := c.run(ctx, RemoveScript, nil, change.Path, name, change.Before.sum(), keep(change))
+		return err
+	}
+	deny := ""
+	if change.Deny != 0 {
+		for _, each := range []struct {
+			who   string
+			shift int
+		}{{"u", 6}, {"g", 3}, {"o", 0}} {
+			bits := ""
+			for i, bit := range []string{"x", "w", "r"} {
+				if change.Deny>>(each.shift+i)&1 == 1 {
+					bits += bit
+				}
+			}
+			if bits != "" {
+				deny += "," + each.who + "-" + bits
+			}
+		}
+	}
+	out, err := c.run(ctx, ReplaceScript, change.After.Text, change.Path, name, strconv.Itoa(len(change.After.Text)),
+		change.After.sum(), change.Before.sum(), fmt.Sprintf("%o", change.Mode.Perm()), strings.TrimPrefix(deny, ","), keep(change))
+	if err != nil || strings.TrimSpace(string(out)) != "staged" {
+		return err
+	}
+	// No command digests there: what arrived is read back, and what is there, and compared here.
+	real, err := c.run(ctx, RealScript, nil, change.Path, "-")
+	if err != nil {
+		return err
+	}
+	arrived, err := c.Read(ctx, string(real)+newEnd+name)
+	if err != nil {
+		return err
+	}
+	now, err := c.Read(ctx, change.Path)
+	if err == nil && !arrived.Same(change.After) {
+		err = ErrNotWhole
+	}
+	if err == nil && !now.Same(change.Before) {
+		err = ErrChanged
+	}
+	if err != nil {
+		c.settle(context.WithoutCancel(ctx), change.Path, name)
+		return err
+	}
+	_, err = c.run(ctx, PlaceScript, nil, change.Path, name)
+	return err
+}
+
+func (c Commands) settle(ctx context.Context, path, name string) (State, error) {
+	ctx, cancel := context.WithTimeout(ctx, settleTime)
+	defer cancel()
+	out, err := c.run(ctx, SettleScript, nil, path, name)
+	if err != nil {
+		return None, err
+	}
+	return parse(path, out)
+}
+
+func (c Commands) remove(ctx context.Context, path string) error {
+	_, err := c.run(ctx, DropScript, nil, path, "-")
+	return err
+}
+
+// Close gives it up. The passage is the caller's.
+func (Commands) Close() {}

@@ -1,0 +1,174 @@
+package farfile
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+
+	"github.com/pkg/sftp"
+
+	"meatus/core/sanitize"
+)
+
+// Files reaches files by a file-transfer channel (the "sftp" subsystem, version 3 of the protocol).
+type Files struct {
+	Client *sftp.Client
+	Done   func() // ends the channel
+	// Replace puts one file in the place of another by a command, where the server has no request for that. It is nil, or
+	// fails with [ErrCannotReplace], where the account runs none.
+	Replace func(ctx context.Context, from, to string) error
+}
+
+// Close ends the channel.
+func (f *Files) Close() { f.Done() }
+
+// replacing is the request by which a rename puts a file in the place of another. The protocol's own rename fails where
+// there is one, at most servers.
+const replacing = "posix-rename@openssh.com"
+
+// Read reads a file, following symbolic links.
+func (f *Files) Read(_ context.Context, name string) (State, error) {
+	file, err := f.Client.Open(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return None, nil
+	}
+	if err != nil {
+		return None, err
+	}
+	defer file.Close()
+	info, err := file.Stat()
+	if err != nil {
+		return None, err
+	}
+	text, err := io.ReadAll(io.LimitReader(file, Max+1))
+	switch {
+	case err != nil:
+		return None, err
+	case len(text) > Max:
+		return None, fmt.Errorf("%s is longer than %d bytes; have a look at it yourself", sanitize.Line(name, 200), Max)
+	case int64(len(text)) < info.Size():
+		return None, fmt.Errorf("%s cannot be read: it did not come whole", sanitize.Line(name, 200))
+	}
+	return Text(text), nil
+}
+
+// real is where a file is at the end of symbolic links.
+func (f *Files) real(name string) string {
+	if info, err := f.Client.Lstat(name); err != nil || info.Mode()&fs.ModeSymlink == 0 {
+		return name
+	}
+	if real, err := f.Client.RealPath(name); err == nil {
+		return real
+	}
+	return name
+}
+
+func (f *Files) apply(ctx context.Context, c Change, name string) error {
+	now, err := f.Read(ctx, c.Path)
+	if err != nil {
+		return err
+	}
+	if !now.Same(c.Before) {
+		return ErrChanged
+	}
+	at := f.real(c.Path)
+	if c.Keep && now.There {
+		if err := f.keep(ctx, at, now); err != nil {
+			return err
+		}
+	}
+	if !c.After.There {
+		return f.Client.Remove(at)
+	}
+	beside := at + newEnd + name
+	err = f.write(ctx, beside, c.After.Text, f.mode(at, c))
+	if err == nil {
+		err = f.place(ctx, beside, at, now.There)
+	}
+	if err != nil {
+		f.Client.Remove(beside)
+	}
+	return err
+}
+
+// mode is the permissions of what is to be there.
+func (f *Files) mode(at string, c Change) fs.FileMode {
+	if info, err := f.Client.Stat(at); err == nil {
+		return info.Mode().Perm() &^ c.Deny
+	}
+	return c.Mode.Perm()
+}
+
+// keep keeps what is there beside it, where nothing is kept yet.
+func (f *Files) keep(ctx context.Context, at string, now State) error {
+	kept := Kept(path.Base(at))
+	kept = path.Join(path.Dir(at), kept)
+	if _, err := f.Client.Lstat(kept); err == nil {
+		return nil
+	}
+	part := kept + ".part"
+	f.Client.Remove(part)
+	if err := f.write(ctx, part, now.Text, f.mode(at, Change{Mode: 0o600})); err != nil {
+		return err
+	}
+	return f.Client.Rename(part, kept)
+}
+
+// write writes a new file, has it on the disk where the server can do that, and reads it again.
+func (f *Files) write(ctx context.Context, name string, text []byte, mode fs.FileMode) error {
+	file, err := f.Client.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL)
+	if err != nil {
+		return err
+	}
+	err = file.Chmod(mode)
+	if err == nil {
+		_, err = file.Write(text)
+	}
+	if _, can := f.Client.HasExtension("fsync@openssh.com"); err == nil && can {
+		err = file.Sync()
+	}
+	if err = errors.Join(err, file.Close()); err != nil {
+		return err
+	}
+	arrived, err := f.Read(ctx, name)
+	if err == nil && !bytes.Equal(arrived.Text, text) {
+		err = ErrNotWhole
+	}
+	return err
+}
+
+// place puts a file in its place in one step. Between two steps there would be none, which a cut line could leave so.
+func (f *Files) place(ctx context.Context, beside, at string, there bool) error {
+	if _, can := f.Client.HasExtension(replacing); can {
+		return f.Client.PosixRename(beside, at)
+	}
+	err := f.Client.Rename(beside, at) // some servers' replaces
+	if err == nil || !there {
+		return err
+	}
+	if f.Replace == nil {
+		return ErrCannotReplace
+	}
+	return f.Replace(ctx, beside, at)
+}
+
+func (f *Files) settle(ctx context.Context, name, mark string) (State, error) {
+	beside := f.real(name) + newEnd + mark
+	if err := f.Client.Remove(beside); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return None, err
+	}
+	return f.Read(ctx, name)
+}
+
+func (f *Files) remove(_ context.Context, name string) error {
+	err := f.Client.Remove(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
+}
