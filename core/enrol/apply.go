@@ -22,8 +22,6 @@ import (
 const (
 	proofTries = 10
 	proofEvery = time.Second
-	backTime   = time.Minute
-	backEvery  = time.Second
 )
 
 // stages are how far applying a plan has come.
@@ -155,7 +153,7 @@ func (p *Plan) change(ctx context.Context, f *File, after farfile.State) error {
 
 // apply makes one change, over a new line where the one there was is lost.
 func (p *Plan) apply(ctx context.Context, c farfile.Change) error {
-	err := farfile.Apply(ctx, p.account(), c, p.reach, fmt.Sprintf("meatus run %s -- cat %s", p.Way.Session, c.Path))
+	err := farfile.Apply(ctx, p.account(), c, p.again(), fmt.Sprintf("meatus run %s -- cat %s", p.Way.Session, c.Path))
 	if err != nil {
 		return fmt.Errorf("%s: %w", c.Path, err)
 	}
@@ -172,6 +170,9 @@ func (p *Plan) reach(ctx context.Context) (farfile.Account, error) {
 	p.passage = fresh
 	return p.account(), nil
 }
+
+// again tries that for a while.
+func (p *Plan) again() farfile.Again { return farfile.Patiently(p.reach, p.Patience) }
 
 // readAnew has the server check what is written and read it.
 func (p *Plan) readAnew(ctx context.Context, at *stages) error {
@@ -336,13 +337,14 @@ func (p *Plan) back(ctx context.Context, at stages, why error) error {
 	if !at.noted {
 		return why
 	}
-	within, cancel := context.WithTimeout(ctx, backTime)
+	within, cancel := context.WithTimeout(ctx, p.Patience+stepTime)
 	defer cancel()
 	wrong := p.putBack(within, at)
-	for wrong != nil && !errors.Is(wrong, errStays) && pause(within, backEvery) {
-		if _, err := p.reach(within); err == nil {
-			wrong = p.putBack(within, at)
+	for wrong != nil && !errors.Is(wrong, errStays) && within.Err() == nil {
+		if _, err := p.again()(within); err != nil {
+			break
 		}
+		wrong = p.putBack(within, at)
 	}
 	if at.told && !p.Known {
 		if _, err := lease.Told[lease.Enrolled](ctx, p.Leases, p.Issuer, lease.Ask{Leave: p.Machine.Name}); err != nil {

@@ -8,6 +8,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"golang.org/x/crypto/ssh"
 
@@ -31,7 +32,12 @@ type Options struct {
 	Reload  string        // what has the server read it anew, "" for what is usual
 	Super   bool          // by sudo, which asks for no password
 	Host    bool          // have the machine's own key signed, too
+
+	Patience time.Duration // for a lost line to come back; a minute where 0
 }
+
+// usualPatience is how long a lost line is tried to be had again.
+const usualPatience = time.Minute
 
 // File is one that is written over there.
 type File struct {
@@ -83,6 +89,9 @@ func open(ctx context.Context, o Options, what string) (*Plan, error) {
 	}
 	if o.Reload == "" {
 		o.Reload = usualReload
+	}
+	if o.Patience == 0 {
+		o.Patience = usualPatience
 	}
 	p := &Plan{Options: o, Out: what == removing, folder: path.Dir(o.Config)}
 	about, err := lease.Told[lease.About](ctx, o.Leases, o.Issuer, lease.Ask{About: true})

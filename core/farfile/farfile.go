@@ -108,12 +108,6 @@ func (n *NotMade) Error() string {
 
 func (n *NotMade) Unwrap() error { return n.Err }
 
-// againTime is how long a lost line is tried to be had again.
-const (
-	againTime  = 20 * time.Second
-	againEvery = time.Second
-)
-
 // Apply makes a change. It returns nil where the file is what it was to be, also where that was found out by looking again
 // after a lost line, for which again is used; it may be nil. Show is a command by which a person sees the file, for where
 // it is not known.
@@ -149,28 +143,38 @@ func definite(err error) bool {
 	return errors.Is(err, ErrChanged) || errors.Is(err, ErrNotWhole) || errors.Is(err, ErrCannotReplace) || errors.Is(err, errRefused)
 }
 
-// lookAgain reaches the account anew until it is there, and looks at the file. It goes on where the caller gave up, for a
-// short while: what is said of the file is to be true.
+// lookAgain reaches the account anew, and looks at the file. It does so where the caller gave up, too: what is said of the
+// file is to be true.
 func lookAgain(ctx context.Context, path, name string, again Again) (State, error) {
 	if again == nil {
 		return None, errors.New("there is no other way there")
 	}
-	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), againTime)
-	defer cancel()
-	for {
-		a, err := again(ctx)
-		if err == nil {
-			var now State
-			now, err = a.settle(ctx, path, name)
-			a.Close()
-			if err == nil {
-				return now, nil
+	a, err := again(context.WithoutCancel(ctx))
+	if err != nil {
+		return None, err
+	}
+	defer a.Close()
+	return a.settle(context.WithoutCancel(ctx), path, name)
+}
+
+// againEvery is how often a lost line is tried to be had again.
+const againEvery = time.Second
+
+// Patiently is an [Again] that tries for a while, at least once.
+func Patiently(again Again, patience time.Duration) Again {
+	return func(ctx context.Context) (Account, error) {
+		ctx, cancel := context.WithTimeout(ctx, max(patience, againEvery))
+		defer cancel()
+		for until := time.Now().Add(patience); ; {
+			a, err := again(ctx)
+			if err == nil || time.Now().Add(againEvery).After(until) {
+				return a, err
 			}
-		}
-		select {
-		case <-ctx.Done():
-			return None, err
-		case <-time.After(againEvery):
+			select {
+			case <-ctx.Done():
+				return nil, err
+			case <-time.After(againEvery):
+			}
 		}
 	}
 }

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/google/shlex"
 	"golang.org/x/crypto/ssh"
@@ -180,6 +181,9 @@ type closing struct {
 
 func (c closing) Close() { c.done() }
 
+// patience is how long a lost line is tried to be had again.
+const patience = 20 * time.Second
+
 // look reads the list.
 func look(ctx context.Context, a account, name string) (l list, err error) {
 	if l.parts, err = a.parts(ctx); err != nil {
@@ -211,13 +215,14 @@ func edit(ctx context.Context, p *walk.Passage, change func([]byte) []byte, hold
 		return was, now, fmt.Errorf("writing the list: %w; the old list is as it was", err)
 	}
 	to := farfile.Change{Path: name, Before: was.state, After: farfile.Text(text), Mode: 0o600, Deny: 0o022}
-	err = farfile.Apply(ctx, a.files(), to, func(ctx context.Context) (farfile.Account, error) {
+	anew := func(ctx context.Context) (farfile.Account, error) {
 		a, err := reachAgain(ctx, p, name)
 		if err != nil {
 			return nil, err
 		}
 		return closing{a.files(), a.close}, nil
-	}, fmt.Sprintf("meatus run %s -- cat %s", p.Route().Session, posix.Word(name)))
+	}
+	err = farfile.Apply(ctx, a.files(), to, farfile.Patiently(anew, patience), fmt.Sprintf("meatus run %s -- cat %s", p.Route().Session, posix.Word(name)))
 	if err != nil {
 		return was, now, fmt.Errorf("writing the list: %w", err)
 	}

@@ -30,7 +30,8 @@ type Server struct {
 	Address string
 	Key     string // a key file that it takes
 	Signer  ssh.Signer
-	pid     int
+	Config  string // the file of its configuration
+	PID     int    // of the process that listens
 	first   string // where the first hop is knocked at instead, or ""
 }
 
@@ -147,7 +148,7 @@ func StartWith(b testing.TB, extra string) Server {
 	for range 500 {
 		if c, err := net.Dial("tcp", addr); err == nil {
 			c.Close()
-			return Server{Address: addr, Key: key, Signer: signer, pid: cmd.Process.Pid}
+			return Server{Address: addr, Key: key, Signer: signer, Config: config, PID: cmd.Process.Pid}
 		}
 		time.Sleep(10 * time.Millisecond)
 	}
@@ -158,7 +159,7 @@ func StartWith(b testing.TB, extra string) Server {
 // CutAll ends every connection that the server has, as a machine that goes away does.
 func (s Server) CutAll(b testing.TB) {
 	b.Helper()
-	out, err := exec.Command("pgrep", "-P", strconv.Itoa(s.pid)).Output()
+	out, err := exec.Command("pgrep", "-P", strconv.Itoa(s.PID)).Output()
 	if err != nil {
 		return // it has none
 	}

@@ -1,0 +1,376 @@
+package enrol_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"math/rand/v2"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"meatus/core/enrol"
+	"meatus/core/issuer"
+	"meatus/core/keyfile"
+	"meatus/core/lease"
+	"meatus/core/line"
+	"meatus/core/route"
+	"meatus/core/service"
+	"meatus/core/store"
+	"meatus/core/vouch"
+	"meatus/core/walk"
+	"meatus/lab/labtest"
+	"meatus/lab/servertest"
+)
+
+// bay is an issuer, and the distribution's SSH server on a machine called reef, which a person's line leads to.
+type bay struct {
+	testing.TB
+	servertest.Server
+	store  *store.Store
+	keys   *issuer.Keys
+	at     route.Hop // the issuer
+	before string    // the server's configuration
+	reload string
+
+	refused atomic.Int64 // logins by the old key
+	logins  atomic.Int64
+}
+
+const policyText = "allow mira to reef as root for 60s\nenrols mira\n"
+
+func openBay(t testing.TB, extra string) *bay {
+	t.Helper()
+	if os.Geteuid() != 0 {
+		t.Skip("a server's configuration is the superuser's, and this is another account")
+	}
+	b := &bay{TB: t, Server: servertest.StartWith(t, extra)}
+	b.reload = "kill -HUP " + strconv.Itoa(b.PID)
+	text, err := os.ReadFile(b.Config)
+	if err != nil {
+		t.Fatal(err)
+	}
+	b.before = string(text)
+	dir := t.TempDir()
+	key, err := keyfile.Make("Ed25519", 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	mira := filepath.Join(dir, "mira.pem")
+	s, err1 := ssh.NewSignerFromKey(key)
+	if err := errors.Join(err1, keyfile.Write(mira, key, keyfile.Wrapping{})); err != nil {
+		t.Fatal(err)
+	}
+	file := filepath.Join(dir, "issuer.policy")
+	if err := os.WriteFile(file, []byte("person mira key "+ssh.FingerprintSHA256(s.PublicKey())+"\n"+policyText), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if b.store, err = store.Open(t.Context(), filepath.Join(dir, "issuer.db")); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { b.store.Close() })
+	own := filepath.Join(dir, "issuer.pem")
+	cert := &service.Certificate{CertFile: own, KeyFile: own}
+	b.keys = &issuer.Keys{Dir: dir}
+	policy, err := service.OpenPolicy(file, issuer.Known(t.Context(), b.store))
+	if err := errors.Join(err, cert.Make("issuer"), b.keys.Make()); err != nil {
+		t.Fatal(err)
+	}
+	server, err := issuer.NewServer(issuer.Options{Options: service.Options{Policy: policy, Certificate: cert, Log: slog.New(slog.DiscardHandler)}, Store: b.store, Keys: b.keys})
+	if err != nil {
+		t.Fatal(err)
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	served := make(chan error, 1)
+	go func() { served <- server.Serve(l) }()
+	t.Cleanup(func() { server.Close(context.Background()); <-served })
+	c, err := cert.Get()
+	if err != nil {
+		t.Fatal(err)
+	}
+	url := "wss://" + l.Addr().String()
+	b.at = route.Hop{Name: "issuer bay", Host: "127.0.0.1", User: "meatus", Keys: []string{mira}, Keepalive: time.Minute, Gateway: &route.Gateway{Issuer: true, URLs: []string{url}, HostKey: line.FingerprintOf(c)}}
+	b.at.Port = l.Addr().(*net.TCPAddr).Port
+	return b
+}
+
+// line dials, and cuts the connection to the machine after so many messages; 0 never. With dead nobody is connected to the
+// machine afterwards, as if this program were killed.
+type cutLine struct {
+	machine string
+	after   int64
+	dead    bool
+	passed  atomic.Int64
+}
+
+func (l *cutLine) DialContext(ctx context.Context, network, address string) (net.Conn, error) {
+	if address != l.machine {
+		return (&net.Dialer{}).DialContext(ctx, network, address)
+	}
+	if l.dead && l.after > 0 && l.passed.Load() >= l.after {
+		return nil, errors.New("this program is killed")
+	}
+	conn, err := (&net.Dialer{}).DialContext(ctx, network, address)
+	if err != nil {
+		return nil, err
+	}
+	return &cutConn{conn, l}, nil
+}
+
+// cutConn counts what goes either way. One message is one write; what comes is read in the pieces that it comes in.
+type cutConn struct {
+	net.Conn
+	l *cutLine
+}
+
+func (c *cutConn) pass() bool {
+	n := c.l.passed.Add(1)
+	if c.l.after > 0 && (n == c.l.after || c.l.dead && n > c.l.after) {
+		c.Conn.Close()
+		return false
+	}
+	return true
+}
+
+func (c *cutConn) Write(p []byte) (int, error) {
+	n, err := c.Conn.Write(p)
+	c.pass()
+	return n, err
+}
+
+func (c *cutConn) Read(p []byte) (int, error) {
+	n, err := c.Conn.Read(p)
+	c.pass()
+	return n, err
+}
+
+// options are what enrolling the machine over a line needs.
+func (b *bay) options(l *cutLine) (o enrol.Options, done func()) {
+	l.machine = b.Address
+	w := walk.New(walk.Config{Vouched: vouch.Open(filepath.Join(b.TempDir(), "vouched")), Asker: labtest.Yes{}, Dialer: l, Linger: time.Millisecond})
+	client := &lease.Client{At: w.AtGateway}
+	w.Leases = client
+	way := b.Way(1)
+	way.Session = "reef"
+	o = enrol.Options{Walker: w, Leases: client, Way: way, Lease: &route.Lease{Issuer: "bay", Machine: "reef", Way: b.at}, Issuer: b.at.AsRoute(),
+		Name: "bay", Machine: lease.Machine{Name: "reef"}, Config: b.Config, Reload: b.reload}
+	if l.dead {
+		o.Patience = time.Nanosecond
+	}
+	return o, w.Close
+}
+
+// apply enrols the machine over a line, or with out has it trust the issuer no more.
+func (b *bay) apply(l *cutLine, out bool) (said []string, err error) {
+	o, done := b.options(l)
+	defer done()
+	p, err := enrol.Look(b.Context(), o, out)
+	if err != nil {
+		return nil, err
+	}
+	defer p.Close()
+	said = p.Preview()
+	return said, p.Apply(b.Context(), func(s string) { said = append(said, s) })
+}
+
+func (b *bay) push(l *cutLine) error {
+	o, done := b.options(l)
+	defer done()
+	return enrol.Refresh(b.Context(), o)
+}
+
+// loggingIn logs in by the old key all the while, until the test ends or stop is called.
+func (b *bay) loggingIn() (stop func()) {
+	ctx, cancel := context.WithCancel(context.Background())
+	var wg sync.WaitGroup
+	wg.Go(func() {
+		for ctx.Err() == nil {
+			c, err := ssh.Dial("tcp", b.Address, &ssh.ClientConfig{User: b.Way(1).Hops[0].User, Auth: []ssh.AuthMethod{ssh.PublicKeys(b.Signer)}, HostKeyCallback: ssh.InsecureIgnoreHostKey(), Timeout: 10 * time.Second})
+			if err == nil {
+				c.Close()
+				b.logins.Add(1)
+			} else if strings.Contains(err.Error(), "unable to authenticate") { // not that nobody listens for a moment
+				b.refused.Add(1)
+			}
+		}
+	})
+	return func() { cancel(); wg.Wait() }
+}
+
+// files are what stands beside the server's configuration, by name.
+func (b *bay) files() map[string]string {
+	b.Helper()
+	all := map[string]string{}
+	list, err := os.ReadDir(filepath.Dir(b.Config))
+	if err != nil {
+		b.Fatal(err)
+	}
+	for _, f := range list {
+		if strings.HasPrefix(f.Name(), "meatus") || strings.Contains(f.Name(), ".meatus-") || f.Name() == "config" {
+			text, err := os.ReadFile(filepath.Join(filepath.Dir(b.Config), f.Name()))
+			if err != nil {
+				b.Fatal(err)
+			}
+			all[f.Name()] = string(text)
+		}
+	}
+	return all
+}
+
+// sound fails the test where the server, started anew as it stands now, would refuse keys or not start, or where a file is
+// neither as it was nor as it is to be.
+func (b *bay) sound(when string, states ...map[string]string) {
+	b.Helper()
+	out, err := exec.Command("/usr/sbin/sshd", "-T", "-f", b.Config).CombinedOutput()
+	if err != nil {
+		b.Fatalf("%s: the configuration does not hold: %v\n%s", when, err, out)
+	}
+	for l := range strings.Lines(string(out)) {
+		if file, ok := strings.CutPrefix(strings.TrimSpace(l), "revokedkeys "); ok && file != "none" {
+			if _, err := os.Stat(file); err != nil {
+				b.Fatalf("%s: the server would refuse every key: %v", when, err)
+			}
+		}
+	}
+	now := b.files()
+	for _, name := range []string{"config", lease.ConfigFile, lease.SignersFile, lease.RevokedFile} {
+		fits := false
+		for _, s := range states {
+			text, there := now[name]
+			was, had := s[name]
+			fits = fits || there == had && alike(name, text, was)
+		}
+		if !fits {
+			b.Fatalf("%s: %s is neither as it was nor as it is to be: %q", when, name, now[name])
+		}
+	}
+	if n := b.refused.Load(); n > 0 {
+		b.Fatalf("%s: %d logins by the old key were refused", when, n)
+	}
+}
+
+// alike compares files; lists of revocations differ by when they were made.
+func alike(name, a, b string) bool {
+	if name == lease.RevokedFile {
+		return len(a) == len(b) && strings.HasPrefix(a, "SSHKRL\n") == strings.HasPrefix(b, "SSHKRL\n")
+	}
+	return a == b
+}
+
+// must fails the test where something did not succeed.
+func (b *bay) must(what string, err error) {
+	b.Helper()
+	if err != nil {
+		b.Fatalf("%s: %v", what, err)
+	}
+}
+
+// asBefore fails the test where not all is as it was, to the byte.
+func (b *bay) asBefore(when string) {
+	b.Helper()
+	now := b.files()
+	if now["config"] != b.before {
+		b.Errorf("%s: the configuration is\n%s\nand was\n%s", when, now["config"], b.before)
+	}
+	for name := range now {
+		if name != "config" {
+			b.Errorf("%s: %s is left", when, name)
+		}
+	}
+}
+
+// cuts is how many moments a test is cut at: as many as MEATUS_CUTS says, "all" for after every single message.
+func cuts(total int64, few int) []int64 {
+	var at []int64
+	n := few
+	if v := os.Getenv("MEATUS_CUTS"); v == "all" {
+		n = int(total)
+	} else if v != "" {
+		n, _ = strconv.Atoi(v)
+	}
+	if n >= int(total) {
+		for i := range total {
+			at = append(at, i+1)
+		}
+		return at
+	}
+	for i := range n { // one in each part of the whole, at random
+		from, to := total*int64(i)/int64(n), total*int64(i+1)/int64(n)
+		at = append(at, 1+from+rand.Int64N(max(to-from, 1)))
+	}
+	return at
+}
+
+func TestAMachineIsInOneOfTwoStatesWheneverTheLineIsCut(t *testing.T) {
+	b := openBay(t, "")
+	old := b.files()
+	whole := &cutLine{}
+	_, err := b.apply(whole, false)
+	b.must("enrolling", err)
+	enrolled := b.files()
+	whole2 := &cutLine{}
+	b.must("carrying", b.push(whole2))
+	whole3 := &cutLine{}
+	_, err = b.apply(whole3, true)
+	b.must("removing", err)
+	b.asBefore("removed")
+	stop := b.loggingIn()
+	defer stop()
+	steps := []struct {
+		name     string
+		messages int64
+		do       func(l *cutLine) error
+		from     func()
+		to       func()
+	}{
+		{"enrol", whole.passed.Load(), func(l *cutLine) error { _, err := b.apply(l, false); return err }, func() {
+			_, err := b.apply(&cutLine{}, true)
+			b.must("removing again", err)
+			b.asBefore("removed again")
+		}, func() {
+			_, err := b.apply(&cutLine{}, false)
+			b.must("enrolling again", err)
+		}},
+		{"carry", whole2.passed.Load(), b.push, func() {}, func() { b.must("carrying again", b.push(&cutLine{})) }},
+		{"remove", whole3.passed.Load(), func(l *cutLine) error { _, err := b.apply(l, true); return err }, func() {
+			_, err := b.apply(&cutLine{}, false)
+			b.must("enrolling again", err)
+		}, func() {
+			_, err := b.apply(&cutLine{}, true)
+			b.must("removing again", err)
+			b.asBefore("removed again")
+		}},
+	}
+	for _, step := range steps {
+		t.Logf("%s: %d messages", step.name, step.messages)
+		for i, after := range cuts(step.messages, 3) {
+			dead := i%2 == 0
+			when := fmt.Sprintf("%s, cut after %d of %d, killed %v", step.name, after, step.messages, dead)
+			step.from()
+			err := step.do(&cutLine{after: after, dead: dead})
+			b.sound(when+", then", old, enrolled, map[string]string{lease.RevokedFile: ""})
+			if !dead && err != nil && strings.Contains(err.Error(), "everything was put back") && step.name == "enrol" {
+				b.asBefore(when)
+			}
+			step.to()
+			b.sound(when+", and the next run", old, enrolled)
+		}
+		step.to()
+	}
+	stop()
+	b.sound("at the end", old)
+	t.Logf("%d logins by the old key meanwhile", b.logins.Load())
+}
