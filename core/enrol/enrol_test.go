@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"math/rand/v2"
 	"net"
 	"os"
 	"os/exec"
@@ -107,59 +106,9 @@ func openBay(t testing.TB, extra string) *bay {
 	return b
 }
 
-// line dials, and cuts the connection to the machine after so many messages; 0 never. With dead nobody is connected to the
-// machine afterwards, as if this program were killed.
-type cutLine struct {
-	machine string
-	after   int64
-	dead    bool
-	passed  atomic.Int64
-}
-
-func (l *cutLine) DialContext(ctx context.Context, network, address string) (net.Conn, error) {
-	if address != l.machine {
-		return (&net.Dialer{}).DialContext(ctx, network, address)
-	}
-	if l.dead && l.after > 0 && l.passed.Load() >= l.after {
-		return nil, errors.New("this program is killed")
-	}
-	conn, err := (&net.Dialer{}).DialContext(ctx, network, address)
-	if err != nil {
-		return nil, err
-	}
-	return &cutConn{conn, l}, nil
-}
-
-// cutConn counts what goes either way. One message is one write; what comes is read in the pieces that it comes in.
-type cutConn struct {
-	net.Conn
-	l *cutLine
-}
-
-func (c *cutConn) pass() bool {
-	n := c.l.passed.Add(1)
-	if c.l.after > 0 && (n == c.l.after || c.l.dead && n > c.l.after) {
-		c.Conn.Close()
-		return false
-	}
-	return true
-}
-
-func (c *cutConn) Write(p []byte) (int, error) {
-	n, err := c.Conn.Write(p)
-	c.pass()
-	return n, err
-}
-
-func (c *cutConn) Read(p []byte) (int, error) {
-	n, err := c.Conn.Read(p)
-	c.pass()
-	return n, err
-}
-
 // options are what enrolling the machine over a line needs.
-func (b *bay) options(l *cutLine) (o enrol.Options, done func()) {
-	l.machine = b.Address
+func (b *bay) options(l *servertest.Line) (o enrol.Options, done func()) {
+	l.To = b.Address
 	w := walk.New(walk.Config{Vouched: vouch.Open(filepath.Join(b.TempDir(), "vouched")), Asker: labtest.Yes{}, Dialer: l, Linger: time.Millisecond})
 	client := &lease.Client{At: w.AtGateway}
 	w.Leases = client
@@ -167,14 +116,14 @@ func (b *bay) options(l *cutLine) (o enrol.Options, done func()) {
 	way.Session = "reef"
 	o = enrol.Options{Walker: w, Leases: client, Way: way, Lease: &route.Lease{Issuer: "bay", Machine: "reef", Way: b.at}, Issuer: b.at.AsRoute(),
 		Name: "bay", Machine: lease.Machine{Name: "reef"}, Config: b.Config, Reload: b.reload}
-	if l.dead {
+	if l.Dead {
 		o.Patience = time.Nanosecond
 	}
 	return o, w.Close
 }
 
 // apply enrols the machine over a line, or with out has it trust the issuer no more.
-func (b *bay) apply(l *cutLine, out bool) (said []string, err error) {
+func (b *bay) apply(l *servertest.Line, out bool) (said []string, err error) {
 	o, done := b.options(l)
 	defer done()
 	p, err := enrol.Look(b.Context(), o, out)
@@ -186,7 +135,7 @@ func (b *bay) apply(l *cutLine, out bool) (said []string, err error) {
 	return said, p.Apply(b.Context(), func(s string) { said = append(said, s) })
 }
 
-func (b *bay) push(l *cutLine) error {
+func (b *bay) push(l *servertest.Line) error {
 	o, done := b.options(l)
 	defer done()
 	return enrol.Refresh(b.Context(), o)
@@ -292,38 +241,16 @@ func (b *bay) asBefore(when string) {
 	}
 }
 
-// cuts is how many moments a test is cut at: as many as MEATUS_CUTS says, "all" for after every single message.
-func cuts(total int64, few int) []int64 {
-	var at []int64
-	n := few
-	if v := os.Getenv("MEATUS_CUTS"); v == "all" {
-		n = int(total)
-	} else if v != "" {
-		n, _ = strconv.Atoi(v)
-	}
-	if n >= int(total) {
-		for i := range total {
-			at = append(at, i+1)
-		}
-		return at
-	}
-	for i := range n { // one in each part of the whole, at random
-		from, to := total*int64(i)/int64(n), total*int64(i+1)/int64(n)
-		at = append(at, 1+from+rand.Int64N(max(to-from, 1)))
-	}
-	return at
-}
-
 func TestAMachineIsInOneOfTwoStatesWheneverTheLineIsCut(t *testing.T) {
 	b := openBay(t, "")
 	old := b.files()
-	whole := &cutLine{}
+	whole := &servertest.Line{}
 	_, err := b.apply(whole, false)
 	b.must("enrolling", err)
 	enrolled := b.files()
-	whole2 := &cutLine{}
+	whole2 := &servertest.Line{}
 	b.must("carrying", b.push(whole2))
-	whole3 := &cutLine{}
+	whole3 := &servertest.Line{}
 	_, err = b.apply(whole3, true)
 	b.must("removing", err)
 	b.asBefore("removed")
@@ -332,35 +259,35 @@ func TestAMachineIsInOneOfTwoStatesWheneverTheLineIsCut(t *testing.T) {
 	steps := []struct {
 		name     string
 		messages int64
-		do       func(l *cutLine) error
+		do       func(l *servertest.Line) error
 		from     func()
 		to       func()
 	}{
-		{"enrol", whole.passed.Load(), func(l *cutLine) error { _, err := b.apply(l, false); return err }, func() {
-			_, err := b.apply(&cutLine{}, true)
+		{"enrol", whole.Passed(), func(l *servertest.Line) error { _, err := b.apply(l, false); return err }, func() {
+			_, err := b.apply(&servertest.Line{}, true)
 			b.must("removing again", err)
 			b.asBefore("removed again")
 		}, func() {
-			_, err := b.apply(&cutLine{}, false)
+			_, err := b.apply(&servertest.Line{}, false)
 			b.must("enrolling again", err)
 		}},
-		{"carry", whole2.passed.Load(), b.push, func() {}, func() { b.must("carrying again", b.push(&cutLine{})) }},
-		{"remove", whole3.passed.Load(), func(l *cutLine) error { _, err := b.apply(l, true); return err }, func() {
-			_, err := b.apply(&cutLine{}, false)
+		{"carry", whole2.Passed(), b.push, func() {}, func() { b.must("carrying again", b.push(&servertest.Line{})) }},
+		{"remove", whole3.Passed(), func(l *servertest.Line) error { _, err := b.apply(l, true); return err }, func() {
+			_, err := b.apply(&servertest.Line{}, false)
 			b.must("enrolling again", err)
 		}, func() {
-			_, err := b.apply(&cutLine{}, true)
+			_, err := b.apply(&servertest.Line{}, true)
 			b.must("removing again", err)
 			b.asBefore("removed again")
 		}},
 	}
 	for _, step := range steps {
 		t.Logf("%s: %d messages", step.name, step.messages)
-		for i, after := range cuts(step.messages, 3) {
+		for i, after := range servertest.Moments(step.messages, 3) {
 			dead := i%2 == 0
 			when := fmt.Sprintf("%s, cut after %d of %d, killed %v", step.name, after, step.messages, dead)
 			step.from()
-			err := step.do(&cutLine{after: after, dead: dead})
+			err := step.do(&servertest.Line{After: after, Dead: dead})
 			b.sound(when+", then", old, enrolled, map[string]string{lease.RevokedFile: ""})
 			if !dead && err != nil && strings.Contains(err.Error(), "everything was put back") && step.name == "enrol" {
 				b.asBefore(when)
