@@ -113,7 +113,8 @@ func fileScript(s *shell, text string, words []string) int {
 		}
 		return 0
 	case farfile.DropScript:
-		status = remove(name)
+		file, _, _ := s.files.find(s.cwd, words[1])
+		status = remove(file)
 	case farfile.RemoveScript:
 		if print(before, there) != words[2] {
 			return 95

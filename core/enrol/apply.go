@@ -213,16 +213,20 @@ func (p *Plan) candidate(ctx context.Context) error {
 	if p.conf.After.There {
 		text = append([]byte(includeLine(conf)), text...)
 	}
-	drop := func(ctx context.Context) {
-		for _, name := range []string{trial, conf} {
-			_ = farfile.Discard(ctx, p.account(), name) // the next run removes it
-		}
+	drop := func(ctx context.Context) error {
+		return errors.Join(farfile.Discard(ctx, p.account(), trial), farfile.Discard(ctx, p.account(), conf))
 	}
-	drop(ctx)
+	if err := drop(ctx); err != nil {
+		return err
+	}
 	defer func() {
-		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), stepTime)
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), stepTime+p.Patience)
 		defer cancel()
-		drop(ctx)
+		if drop(ctx) != nil { // the line is lost
+			if _, err := p.again()(ctx); err == nil {
+				_ = drop(ctx) // the next run does it, too
+			}
+		}
 	}()
 	changes := []farfile.Change{{Path: trial, After: farfile.Text(text), Mode: 0o600}}
 	if p.conf.After.There {

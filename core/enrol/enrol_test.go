@@ -141,12 +141,17 @@ func (b *bay) push(l *servertest.Line) error {
 	return enrol.Refresh(b.Context(), o)
 }
 
+// pace is how often that is. A login that is refused for a moment alone is found by many runs.
+const pace = 100 * time.Millisecond
+
 // loggingIn logs in by the old key all the while, until the test ends or stop is called.
 func (b *bay) loggingIn() (stop func()) {
 	ctx, cancel := context.WithCancel(context.Background())
 	var wg sync.WaitGroup
 	wg.Go(func() {
-		for ctx.Err() == nil {
+		next := time.NewTicker(pace)
+		defer next.Stop()
+		for ; ctx.Err() == nil; <-next.C {
 			c, err := ssh.Dial("tcp", b.Address, &ssh.ClientConfig{User: b.Way(1).Hops[0].User, Auth: []ssh.AuthMethod{ssh.PublicKeys(b.Signer)}, HostKeyCallback: ssh.InsecureIgnoreHostKey(), Timeout: 10 * time.Second})
 			if err == nil {
 				c.Close()
@@ -242,6 +247,7 @@ func (b *bay) asBefore(when string) {
 }
 
 func TestAMachineIsInOneOfTwoStatesWheneverTheLineIsCut(t *testing.T) {
+	t.Parallel()
 	b := openBay(t, "")
 	old := b.files()
 	whole := &servertest.Line{}
@@ -283,7 +289,7 @@ func TestAMachineIsInOneOfTwoStatesWheneverTheLineIsCut(t *testing.T) {
 	}
 	for _, step := range steps {
 		t.Logf("%s: %d messages", step.name, step.messages)
-		for i, after := range servertest.Moments(step.messages, 3) {
+		for i, after := range servertest.Moments(step.messages, 2) {
 			dead := i%2 == 0
 			when := fmt.Sprintf("%s, cut after %d of %d, killed %v", step.name, after, step.messages, dead)
 			step.from()
@@ -300,4 +306,155 @@ func TestAMachineIsInOneOfTwoStatesWheneverTheLineIsCut(t *testing.T) {
 	stop()
 	b.sound("at the end", old)
 	t.Logf("%d logins by the old key meanwhile", b.logins.Load())
+}
+
+// configure has another configuration stand there before.
+func (b *bay) configure(text string) {
+	b.Helper()
+	if err := os.WriteFile(b.Config, []byte(text), 0o600); err != nil {
+		b.Fatal(err)
+	}
+	b.before = text
+}
+
+func TestUndoingIsToTheByte(t *testing.T) {
+	t.Parallel()
+	b := openBay(t, "")
+	plain := b.before
+	include := "Include " + filepath.Join(filepath.Dir(b.Config), lease.ConfigFile)
+	for name, text := range map[string]string{
+		"a comment with the line's text":  "# " + include + "\nPort 22022\n" + plain,
+		"a comment that ends in the line": plain + "# once: " + include,
+		"ends of line of another system":  strings.TrimSuffix(strings.ReplaceAll(plain, "\n", "\r\n"), "\r\n"),
+	} {
+		b.configure(text)
+		if _, err := b.apply(&servertest.Line{}, false); err != nil {
+			t.Errorf("%s: %v", name, err)
+			continue
+		}
+		if now := b.files()["config"]; !strings.HasSuffix(now, text) || len(now) == len(text) {
+			t.Errorf("%s: enrolled it is\n%s", name, now)
+		}
+		_, err := b.apply(&servertest.Line{}, true)
+		b.must(name, err)
+		b.asBefore(name)
+	}
+}
+
+func TestALinkedConfigurationStaysALink(t *testing.T) {
+	t.Parallel()
+	b := openBay(t, "")
+	real := filepath.Join(t.TempDir(), "real")
+	b.must("moving", os.Rename(b.Config, real))
+	b.must("linking", os.Symlink(real, b.Config))
+	for _, out := range []bool{false, true} {
+		if _, err := b.apply(&servertest.Line{}, out); err != nil {
+			t.Fatal(err)
+		}
+		if leads, err := os.Readlink(b.Config); err != nil || leads != real {
+			t.Errorf("out %v: it leads to %q, %v", out, leads, err)
+		}
+	}
+	b.asBefore("undone")
+}
+
+func TestSettingsForSomeUsersAloneAreNotPassedOver(t *testing.T) {
+	t.Parallel()
+	b := openBay(t, "")
+	dir := filepath.Dir(b.Config)
+	more := filepath.Join(dir, "more.d")
+	b.must("making a folder", os.Mkdir(more, 0o755))
+	b.must("writing", os.WriteFile(filepath.Join(dir, "others"), nil, 0o644))
+	plain := b.before
+	ours := "RevokedKeys " + filepath.Join(dir, "others")
+	for name, c := range map[string]struct{ config, included, want string }{
+		"in a block":                 {plain + "Match User keeper\n  revokedkeys=" + filepath.Join(dir, "others") + "\n", "", "sets revokedkeys for some logins alone"},
+		"in a block of a file":       {plain + "Include " + more + "/*.conf\n", "Match Address 10.0.0.0/8\n\t" + ours + "\n", "x.conf:2 sets revokedkeys"},
+		"in a file within a block":   {plain + "Match Group wheel\nInclude \"" + more + "/*.conf\"\n", "TrustedUserCAKeys none\n", "x.conf:1 sets trustedusercakeys"},
+		"another setting in a block": {plain + "Match User keeper\n  X11Forwarding no\n  # RevokedKeys none\n", "", ""},
+	} {
+		b.must("writing", os.WriteFile(filepath.Join(more, "x.conf"), []byte(c.included), 0o644))
+		b.configure(c.config)
+		_, err := b.apply(&servertest.Line{}, false)
+		if c.want == "" && err != nil || c.want != "" && (err == nil || !strings.Contains(err.Error(), c.want)) {
+			t.Errorf("%s: %v", name, err)
+		}
+		if c.want == "" {
+			_, err := b.apply(&servertest.Line{}, true)
+			b.must(name, err)
+		}
+		b.asBefore(name)
+	}
+}
+
+func TestAListThatWasEmptyIsEmptyAgain(t *testing.T) {
+	t.Parallel()
+	b := openBay(t, "")
+	list := filepath.Join(filepath.Dir(b.Config), lease.RevokedFile)
+	b.must("writing", os.WriteFile(list, nil, 0o644))
+	b.reload = "exit 3"
+	if _, err := b.apply(&servertest.Line{}, false); err == nil || !strings.Contains(err.Error(), "everything was put back as it was") {
+		t.Fatal(err)
+	}
+	if text, err := os.ReadFile(list); err != nil || len(text) > 0 {
+		t.Errorf("it is %q, %v", text, err)
+	}
+}
+
+func TestAServerThatReadsSlowlyRefusesNobody(t *testing.T) {
+	t.Parallel()
+	b := openBay(t, "")
+	told := b.reload
+	stop := b.loggingIn()
+	defer stop()
+	b.reload = "(sleep 1; " + told + ") >/dev/null 2>&1 </dev/null &" // it returns at once
+	_, err := b.apply(&servertest.Line{}, false)
+	b.must("enrolling", err)
+	_, err = b.apply(&servertest.Line{}, true)
+	b.must("removing", err)
+	b.asBefore("removed")
+	// A failed enrolment whose server reads what was put back late.
+	b.reload = "(sleep 1; " + told + ") >/dev/null 2>&1 </dev/null &"
+	o, done := b.options(&servertest.Line{})
+	o.Lease = &route.Lease{Issuer: "bay", Machine: "elsewhere", Way: b.at}
+	p, err := enrol.Look(t.Context(), o, false)
+	b.must("looking", err)
+	if err := p.Apply(t.Context(), func(string) {}); err == nil || !strings.Contains(err.Error(), "everything was put back as it was") {
+		t.Errorf("a login that cannot be proven: %v", err)
+	}
+	p.Close()
+	done()
+	b.asBefore("put back")
+	stop()
+	if b.refused.Load() > 0 || b.logins.Load() == 0 {
+		t.Errorf("%d of %d logins by the old key were refused", b.refused.Load(), b.logins.Load())
+	}
+}
+
+func TestTheNextRunSaysWhatWasBegun(t *testing.T) {
+	t.Parallel()
+	b := openBay(t, "")
+	whole := &servertest.Line{}
+	_, err := b.apply(whole, false)
+	b.must("enrolling", err)
+	_, err = b.apply(&servertest.Line{}, true)
+	b.must("removing", err)
+	// Cut in the second half, which has written something.
+	_, err = b.apply(&servertest.Line{After: whole.Passed() * 3 / 4, Dead: true}, false)
+	if err == nil {
+		t.Fatal("it was not cut")
+	}
+	if _, there := b.files()[enrol.NoteFile]; !there {
+		t.Fatalf("no note of what was begun is there: %v", err)
+	}
+	o, done := b.options(&servertest.Line{})
+	defer done()
+	p, err := enrol.Look(t.Context(), o, true)
+	b.must("looking", err)
+	defer p.Close()
+	if p.Begun == nil || p.Begun.What != "enrol" || !strings.Contains(p.Preview()[0], "was begun here on ") {
+		t.Errorf("%+v %q", p.Begun, p.Preview())
+	}
+	b.must("removing", p.Apply(t.Context(), func(string) {}))
+	b.asBefore("brought to an end")
 }

@@ -84,9 +84,9 @@ flush "$(dirname "$f")"; echo placed`
 	// RealScript prints where a file is at the end of symbolic links.
 	RealScript = head + `echo =meatus=
 printf %s "$f"`
-	// DropScript removes a file, if it is there.
+	// DropScript removes the file $2, if it is there, and what cut changes have left beside $1.
 	DropScript = head + `echo =meatus=
-rm -f "$1"`
+rm -f "$2" "$f"` + newEnd + `*`
 	// SettleScript ends a change that may be under way: without what it wrote it cannot be made any more.
 	SettleScript = head + `rm -f "$t" "$t.k"
 echo =meatus=
@@ -233,8 +233,8 @@ func (c Commands) settle(ctx context.Context, path, name string) (State, error) 
 	return parse(path, out)
 }
 
-func (c Commands) remove(ctx context.Context, path string) error {
-	_, err := c.run(ctx, DropScript, nil, path, "-")
+func (c Commands) remove(ctx context.Context, path, file string) error {
+	_, err := c.run(ctx, DropScript, nil, path, file)
 	return err
 }
 

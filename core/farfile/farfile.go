@@ -62,8 +62,8 @@ type Account interface {
 	apply(ctx context.Context, c Change, name string) error
 	// settle makes sure that a change that may still be under way is not made any more, and reads the file.
 	settle(ctx context.Context, path, name string) (State, error)
-	// remove removes what is kept beside a file, if any.
-	remove(ctx context.Context, path string) error
+	// remove removes a file of ours, if it is there, and what cut changes have left beside path.
+	remove(ctx context.Context, path, file string) error
 	// Close gives it up.
 	Close()
 }
@@ -188,8 +188,9 @@ const (
 // Kept is the name of what is kept of a file, see [Change.Keep].
 func Kept(path string) string { return path + keptEnd }
 
-// Drop removes what is kept of a file, once its change is proven or taken back.
-func Drop(ctx context.Context, a Account, path string) error { return a.remove(ctx, Kept(path)) }
+// Drop removes what is kept of a file, once its change is proven or taken back, and what changes of it that were cut off
+// have left beside it: nobody else may be changing it.
+func Drop(ctx context.Context, a Account, path string) error { return a.remove(ctx, path, Kept(path)) }
 
-// Discard removes a file of ours, whatever it holds; it need not be there.
-func Discard(ctx context.Context, a Account, path string) error { return a.remove(ctx, path) }
+// Discard removes a file of ours, whatever it holds, and what is left beside it; it need not be there.
+func Discard(ctx context.Context, a Account, path string) error { return a.remove(ctx, path, path) }

@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"os"
 	"path"
+	"strings"
 
 	"github.com/pkg/sftp"
 
@@ -165,10 +166,19 @@ func (f *Files) settle(ctx context.Context, name, mark string) (State, error) {
 	return f.Read(ctx, name)
 }
 
-func (f *Files) remove(_ context.Context, name string) error {
-	err := f.Client.Remove(name)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
+func (f *Files) remove(_ context.Context, name, file string) error {
+	at := f.real(name)
+	list, err := f.Client.ReadDir(path.Dir(at))
+	if err != nil {
+		return err
+	}
+	for _, left := range list {
+		if strings.HasPrefix(left.Name(), path.Base(at)+newEnd) {
+			err = errors.Join(err, f.Client.Remove(path.Join(path.Dir(at), left.Name())))
+		}
+	}
+	if gone := f.Client.Remove(file); gone != nil && !errors.Is(gone, fs.ErrNotExist) {
+		err = errors.Join(err, gone)
 	}
 	return err
 }
