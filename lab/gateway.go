@@ -192,7 +192,7 @@ func (l *lightship) join(name string, after time.Duration) error {
 			return err
 		}
 	}
-	j, err := gateway.NewJoiner(gateway.JoinOptions{URLs: []string{l.URL()}, HostKey: l.HostKey(), Key: key, Token: token, SSH: at})
+	j, err := gateway.NewJoiner(gateway.JoinOptions{URLs: []string{l.URL()}, HostKeys: []string{l.HostKey()}, Key: key, Token: token, SSH: at})
 	if err != nil {
 		return err
 	}

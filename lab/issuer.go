@@ -181,7 +181,7 @@ func (b *Lab) pilot(key string) {
 	defer w.Close()
 	client := &lease.Client{At: w.AtGateway}
 	host, port, _ := net.SplitHostPort(strings.TrimPrefix(b.purser.url, "wss://"))
-	h := route.Hop{Name: "issuer " + Purser, Host: host, User: "pilot", Keys: []string{key}, Keepalive: time.Minute, Gateway: &route.Gateway{Issuer: true, URLs: []string{b.purser.url}, HostKey: b.purser.hostKey}}
+	h := route.Hop{Name: "issuer " + Purser, Host: host, User: "pilot", Keys: []string{key}, Keepalive: time.Minute, Gateway: &route.Gateway{Issuer: true, URLs: []string{b.purser.url}, HostKeys: []string{b.purser.hostKey}}}
 	fmt.Sscan(port, &h.Port)
 	at := h.AsRoute()
 	ask := time.After(pilotAsks)

@@ -87,8 +87,8 @@ machines are asked to join elsewhere, and what runs may go on for a while.`,
 }
 
 func gatewayJoin() *cobra.Command {
-	var token, tokenFile, key, ssh, ca, hostKey, proxy string
-	var also []string
+	var token, tokenFile, key, ssh, ca, proxy string
+	var also, hostKeys []string
 	var asJSON, firstBoot bool
 	var ping time.Duration
 	c := &cobra.Command{
@@ -100,7 +100,7 @@ wanted, which the gateway's own command makes; from then on the machine is known
 of its own. Several URLs are gateways of one store: the next is taken where one is away.`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			o := gateway.JoinOptions{URLs: args, HostKey: hostKey, Key: key, Token: strings.TrimSpace(cmp.Or(token, os.Getenv("MEATUS_TOKEN"))), SSH: ssh, Also: map[string]string{}, Log: logger(cmd.ErrOrStderr(), asJSON), Proxy: http.ProxyFromEnvironment}
+			o := gateway.JoinOptions{URLs: args, HostKeys: hostKeys, Key: key, Token: strings.TrimSpace(cmp.Or(token, os.Getenv("MEATUS_TOKEN"))), SSH: ssh, Also: map[string]string{}, Log: logger(cmd.ErrOrStderr(), asJSON), Proxy: http.ProxyFromEnvironment}
 			if tokenFile != "" {
 				if fault, stopped := keyfile.Inspect(tokenFile).Blocked(); stopped {
 					if _, err := os.Stat(key); err != nil {
@@ -148,7 +148,7 @@ of its own. Several URLs are gateways of one store: the next is taken where one 
 	f.StringVar(&ssh, "ssh", "127.0.0.1:22", "where this machine's SSH server listens")
 	f.StringArrayVar(&also, "also", nil, "a further destination, NAME=HOST:PORT, reached as NAME.MACHINE; may be given several times")
 	f.StringVar(&ca, "ca", "", "a file with the certificates that sign the gateway's")
-	f.StringVar(&hostKey, "host-key", "", "the fingerprint of the gateway's certificate, as it stands in the gateway's log")
+	f.StringArrayVar(&hostKeys, "host-key", nil, "the fingerprint of the gateway's certificate, as it stands in the gateway's log; no other certificate is taken, whoever signed it, so leave it out where something else ends TLS before the gateway; may be repeated")
 	f.StringVar(&proxy, "proxy", "", "an HTTP proxy to dial through (HTTPS_PROXY)")
 	f.DurationVar(&ping, "ping", line.PingEvery, "how often a sign of life is given; less where a proxy closes what is idle sooner")
 	f.BoolVar(&asJSON, "json", false, "log as JSON lines")
@@ -391,8 +391,8 @@ func printFirstBoot(w io.Writer, o gateway.JoinOptions) error {
 	for _, u := range o.URLs {
 		args = append(args, posix.Word(u))
 	}
-	if o.HostKey != "" {
-		args = append(args, "--host-key "+posix.Word(o.HostKey))
+	for _, key := range o.HostKeys {
+		args = append(args, "--host-key "+posix.Word(key))
 	}
 	names := []string{}
 	for name := range o.Also {

@@ -21,7 +21,7 @@ type Gateway struct {
 	Issuer       bool
 	URL          Value[[]string] // "wss://HOST[:PORT][/PATH]"; the next where one does not answer
 	CA           Value[string]   // a file with the certificates that sign the gateway's, in place of the system's
-	HostKey      Value[string]   // the fingerprint of its key, where something else ends TLS before it
+	HostKeys     Value[[]string] // the fingerprints of its keys, one for each gateway of a store, or where something else ends TLS before it
 	Certificate  Value[string]   // a file with a client certificate and its key
 	TokenFile    Value[string]   // a file with a bearer token, which nobody else may read
 	TokenCommand Value[[]string] // or a program and its arguments, which prints it

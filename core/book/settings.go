@@ -207,7 +207,10 @@ var settings = []setting{
 
 	// Of the table of a gateway.
 	ofGateway("ca", func(g *Gateway) *Value[string] { return &g.CA }, checkPath),
-	ofGateway("host_key", func(g *Gateway) *Value[string] { return &g.HostKey }, checkFingerprint),
+	{name: "host_key", in: inServices, literal: listLiteral,
+		read: func(t *table, v tomltext.Value, o Origin) (string, string) {
+			return readTexts(&t.gateway.HostKeys, v, o, "a fingerprint", checkFingerprint)
+		}},
 	ofGateway("device", func(g *Gateway) *Value[string] { return &g.Device }, checkAddress),
 	ofGateway("device_client", func(g *Gateway) *Value[string] { return &g.DeviceClient }, nil),
 	ofGateway("certificate", func(g *Gateway) *Value[string] { return &g.Certificate }, checkPath),

@@ -235,7 +235,7 @@ func TestCertificatesAreReadAgain(t *testing.T) {
 	signer, known := key(t, "mira")
 	p := open(t, known, "", nil)
 	shown := func() string {
-		conn, err := line.Connect(t.Context(), line.Target{URL: p.url, Path: line.ForPersons, HostKey: p.hostKey})
+		conn, err := line.Connect(t.Context(), line.Target{URL: p.url, Path: line.ForPersons, HostKeys: []string{p.hostKey}})
 		if err != nil {
 			return err.Error()
 		}
@@ -274,12 +274,12 @@ func TestCertificatesAreReadAgain(t *testing.T) {
 func TestALoginIsBoundToItsGateway(t *testing.T) {
 	signer, known := key(t, "mira")
 	right, false1 := open(t, known, "", nil), open(t, known, "", nil)
-	target := line.Target{URL: false1.url, Path: line.ForPersons, HostKey: right.hostKey}
+	target := line.Target{URL: false1.url, Path: line.ForPersons, HostKeys: []string{right.hostKey}}
 	if _, err := line.Connect(t.Context(), target); err == nil {
 		t.Error("another gateway's certificate held")
 	}
 	var invalid *tls.CertificateVerificationError
-	target.HostKey = ""
+	target.HostKeys = nil
 	if _, err := line.Connect(t.Context(), target); !errors.As(err, &invalid) {
 		t.Errorf("a certificate that nobody signs: %v", err)
 	}

@@ -81,7 +81,7 @@ func BenchmarkThroughGateway(b *testing.B) {
 		through.Hops[0].Host, through.Hops[0].Dial = "reef", ""
 		through.Hops[0].Port = 22
 		at := slow(b, strings.TrimPrefix(p.url, "wss://"), perSecond)
-		through.Hops = append([]route.Hop{{Name: "bay", Host: "127.0.0.1", Port: 1, User: "meatus", Keys: []string{s.Key}, Gateway: &route.Gateway{URLs: []string{"wss://" + at}, HostKey: p.hostKey}}}, through.Hops...)
+		through.Hops = append([]route.Hop{{Name: "bay", Host: "127.0.0.1", Port: 1, User: "meatus", Keys: []string{s.Key}, Gateway: &route.Gateway{URLs: []string{"wss://" + at}, HostKeys: []string{p.hostKey}}}}, through.Hops...)
 		w := s.Walker(b)
 		ways := map[*walk.Passage]bool{}
 		walked := func(r route.Route) *walk.Passage {
@@ -228,7 +228,7 @@ func BenchmarkJoined(b *testing.B) {
 			room <- struct{}{}
 			all.Go(func() {
 				defer func() { <-room }()
-				conn, err := line.Connect(b.Context(), line.Target{URL: "wss://" + string(address), Path: line.ForMachines, HostKey: hostKey, Present: certs[i]})
+				conn, err := line.Connect(b.Context(), line.Target{URL: "wss://" + string(address), Path: line.ForMachines, HostKeys: []string{hostKey}, Present: certs[i]})
 				if err == nil {
 					sessions[i], err = line.Mux(conn, true)
 				}

@@ -168,7 +168,7 @@ func (p *place) joiner(name, ssh, token string, urls ...string) *gateway.Joiner 
 	if len(urls) == 0 {
 		urls = []string{p.url}
 	}
-	j, err := gateway.NewJoiner(gateway.JoinOptions{URLs: urls, HostKey: p.hostKey, Key: filepath.Join(p.dir, name+".pem"), Token: token, SSH: ssh, Log: p.log.Logger})
+	j, err := gateway.NewJoiner(gateway.JoinOptions{URLs: urls, HostKeys: []string{p.hostKey}, Key: filepath.Join(p.dir, name+".pem"), Token: token, SSH: ssh, Log: p.log.Logger})
 	if err != nil {
 		p.t.Fatal(err)
 	}
@@ -230,7 +230,7 @@ type visit struct {
 
 // come connects as a person.
 func (p *place) come(target line.Target, auth ...ssh.AuthMethod) (*visit, error) {
-	target.URL, target.Path, target.HostKey = p.url, line.ForPersons, p.hostKey
+	target.URL, target.Path, target.HostKeys = p.url, line.ForPersons, []string{p.hostKey}
 	conn, err := line.Connect(p.t.Context(), target)
 	if err != nil {
 		return nil, err

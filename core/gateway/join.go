@@ -30,17 +30,17 @@ import (
 
 // JoinOptions say how a machine joins.
 type JoinOptions struct {
-	URLs    []string // of gateways of one store, the next where one does not answer
-	Roots   *x509.CertPool
-	HostKey string            // of the gateway's certificate, where nobody else signs it
-	Key     string            // the file with the machine's own key, made with the first token
-	Token   string            // to join with where it is not known yet
-	SSH     string            // where the machine's SSH server listens, "host:port"
-	Also    map[string]string // further destinations, "host:port", by name
-	Proxy   func(*http.Request) (*url.URL, error)
-	Ping    time.Duration // how often it gives a sign of life; [line.PingEvery] where 0
-	Log     *slog.Logger
-	Dialer  net.Dialer // to the gateway
+	URLs     []string // of gateways of one store, the next where one does not answer
+	Roots    *x509.CertPool
+	HostKeys []string          // of gateways' certificates: no other key is taken, whoever signed it
+	Key      string            // the file with the machine's own key, made with the first token
+	Token    string            // to join with where it is not known yet
+	SSH      string            // where the machine's SSH server listens, "host:port"
+	Also     map[string]string // further destinations, "host:port", by name
+	Proxy    func(*http.Request) (*url.URL, error)
+	Ping     time.Duration // how often it gives a sign of life; [line.PingEvery] where 0
+	Log      *slog.Logger
+	Dialer   net.Dialer // to the gateway
 }
 
 // Joiner keeps a machine joined. It connects to the machine's SSH server and to further destinations by their
@@ -158,7 +158,7 @@ func (j *Joiner) join(ctx context.Context, at string) (elsewhere bool, err error
 	if len(names) > 0 {
 		header.Set(offersHeader, strings.Join(names, " "))
 	}
-	conn, err := line.Connect(connecting, line.Target{URL: at, Path: line.ForMachines, Roots: j.Roots, HostKey: j.HostKey, Present: j.cert, Header: header, Proxy: j.Proxy, Dial: j.Dialer.DialContext})
+	conn, err := line.Connect(connecting, line.Target{URL: at, Path: line.ForMachines, Roots: j.Roots, HostKeys: j.HostKeys, Pinned: true, Present: j.cert, Header: header, Proxy: j.Proxy, Dial: j.Dialer.DialContext})
 	if err != nil {
 		return false, err
 	}

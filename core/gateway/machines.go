@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
+	mathrand "math/rand/v2"
 	"net/http"
 	"slices"
 	"strings"
@@ -42,7 +43,7 @@ func (s *Server) machine(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, say, status)
 		return
 	}
-	j := &joined{Join: store.Join{Machine: m.Name, Gateway: s.id, Connection: rand.Text(), From: r.RemoteAddr, Offers: offers(r.Header.Get(offersHeader))}}
+	j := &joined{Join: store.Join{Machine: m.Name, Key: m.Key, Gateway: s.id, Connection: rand.Text(), From: r.RemoteAddr, Offers: offers(r.Header.Get(offersHeader))}}
 	// What cannot be recorded does not join.
 	if err := s.Append(r.Context(), store.Done{What: "joined", Machine: m.Name, From: j.From}); err != nil {
 		s.Log.Error("the record cannot be written: nothing new is let through", "error", err)
@@ -62,7 +63,8 @@ func (s *Server) keep(j *joined) {
 	arrived := make(chan error, 1)
 	go func() { arrived <- s.arrive(j) }()
 	if err := <-arrived; err != nil {
-		s.Log.Error("the store does not take it", "machine", j.Machine, "error", err)
+		s.Log.Error("it does not join", "machine", j.Machine, "error", err)
+		s.forget(j)
 		j.session.Close()
 		return
 	}
@@ -112,16 +114,24 @@ func (s *Server) introduced(r *http.Request) (store.Machine, error) {
 	if token == "" || err == nil {
 		return m, err
 	}
-	if m, err = s.Store.Enrol(ctx, token, key); err != nil {
+	was := err
+	if m, err = s.Store.Enrol(ctx, token, key); errors.Is(err, store.ErrToken) && errors.Is(was, store.ErrRevoked) {
+		err = was // its token was used because it had joined
+	}
+	if err != nil {
 		return m, err
 	}
 	return m, s.Append(ctx, store.Done{What: "enrolled", Machine: m.Name, From: r.RemoteAddr, By: "key " + key})
 }
 
-// arrive takes a machine's connection, in place of one that it had.
+// arrive takes a machine's connection, in place of one that it had. Whoever revokes or replaces the machine from then on
+// finds it; what was done before is seen afterwards.
 func (s *Server) arrive(j *joined) error {
 	ctx, cancel := context.WithTimeout(s.Context(), storeTime)
 	defer cancel()
+	if err := s.Store.Arrive(ctx, j.Join); err != nil {
+		return err
+	}
 	s.mu.Lock()
 	before := s.joined[j.Machine]
 	s.joined[j.Machine] = j
@@ -129,16 +139,27 @@ func (s *Server) arrive(j *joined) error {
 	if before != nil {
 		before.session.Close()
 	}
-	return s.Store.Arrive(ctx, j.Join)
+	m, err := s.Store.Machine(ctx, j.Machine)
+	if err == nil && m.Key != j.Key {
+		err = store.ErrReplaced
+	}
+	return err
+}
+
+// forget has a connection be no machine's, and tells whether it was.
+func (s *Server) forget(j *joined) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.joined[j.Machine] != j {
+		return false
+	}
+	delete(s.joined, j.Machine)
+	return true
 }
 
 // depart notes that a machine's connection has ended.
 func (s *Server) depart(j *joined, after time.Duration) {
-	s.mu.Lock()
-	if s.joined[j.Machine] == j {
-		delete(s.joined, j.Machine)
-	}
-	s.mu.Unlock()
+	s.forget(j)
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(s.Context()), storeTime)
 	defer cancel()
 	if err := s.Store.Leave(ctx, j.Join); err != nil {
@@ -161,16 +182,17 @@ func (s *Server) recheck(name string) {
 		}
 	}
 	s.mu.Unlock()
+	keys := map[string]string{} // "" for one that was revoked
 	if name == store.Anything && len(names) > 0 {
 		list, err := s.Store.Machines(ctx)
 		if err != nil {
 			return
 		}
-		revoked := map[string]bool{}
 		for _, m := range list {
-			revoked[m.Name] = !m.Revoked.IsZero()
+			if keys[m.Name] = ""; m.Revoked.IsZero() {
+				keys[m.Name] = m.Key
+			}
 		}
-		names = slices.DeleteFunc(names, func(name string) bool { return !revoked[name] })
 	}
 	for _, name := range names {
 		s.mu.Lock()
@@ -179,8 +201,19 @@ func (s *Server) recheck(name string) {
 		if j == nil {
 			continue
 		}
-		if _, err := s.Store.Machine(ctx, name); errors.Is(err, store.ErrRevoked) {
-			s.Log.Info("revoked", "machine", name)
+		key, known := keys[name]
+		if !known {
+			m, err := s.Store.Machine(ctx, name)
+			if err != nil && !errors.Is(err, store.ErrRevoked) && !errors.Is(err, store.ErrUnknown) {
+				continue // the store is asked again when it answers
+			}
+			if key = m.Key; err != nil {
+				key = ""
+			}
+		}
+		if key != j.Key {
+			s.Log.Info("revoked, or another has its name now", "machine", name)
+			s.forget(j)
 			j.session.Close()
 		}
 	}
@@ -197,10 +230,11 @@ func (s *Server) tellAll() {
 	for _, j := range all {
 		ctx, cancel := context.WithTimeout(s.Context(), storeTime)
 		m, err := s.Store.Machine(ctx, j.Machine)
-		if err == nil && m.Gateway != s.id {
+		if err == nil && m.Gateway == "" {
 			err = s.Store.Arrive(ctx, j.Join)
 		}
-		if errors.Is(err, store.ErrRevoked) {
+		if errors.Is(err, store.ErrRevoked) || errors.Is(err, store.ErrUnknown) || errors.Is(err, store.ErrReplaced) || err == nil && (m.Key != j.Key || m.Gateway != "" && m.Gateway != s.id) {
+			s.forget(j) // it has gone, or joined elsewhere meanwhile
 			j.session.Close()
 		}
 		cancel()
@@ -232,7 +266,7 @@ func (s *Server) reach(ctx context.Context, st *stream, port int) (line.Stream, 
 	changed := s.Store.Watch(ctx)
 	late := time.NewTimer(awaited)
 	defer late.Stop()
-	ask := line.Ask{To: st.to, Port: port, Person: st.person}
+	ask := line.Ask{To: st.to, Port: port, Person: st.person, Key: st.machine.Key}
 	var last error
 	for {
 		far, err := s.tryReach(ctx, st.machine.Name, ask)
@@ -243,11 +277,8 @@ func (s *Server) reach(ctx context.Context, st *stream, port int) (line.Stream, 
 		if last = err; st.machine.From == "" { // it never was here, so it did not move
 			return nil, fmt.Errorf("%s has not joined yet", st.machine.Name)
 		}
-		select {
-		case <-changed:
+		if changedFor(ctx, changed, late.C, st.machine.Name) {
 			continue
-		case <-late.C:
-		case <-ctx.Done():
 		}
 		if !errors.Is(last, errNotJoined) {
 			return nil, fmt.Errorf("%s is joined, and does not answer: %w", st.machine.Name, last)
@@ -256,14 +287,51 @@ func (s *Server) reach(ctx context.Context, st *stream, port int) (line.Stream, 
 	}
 }
 
+// changedFor waits until a machine may have joined, and tells whether it may. Changes of others are passed over: many may
+// wait while many join.
+func changedFor(ctx context.Context, changed <-chan string, late <-chan time.Time, machine string) bool {
+	for {
+		select {
+		case name := <-changed:
+			if name == machine {
+				return true
+			}
+			if name == store.Anything { // something changed, one cannot know what
+				select {
+				case <-time.After(mathrand.N(anythingPause)):
+					return true
+				case <-late:
+				case <-ctx.Done():
+				}
+				return false
+			}
+		case <-late:
+			return false
+		case <-ctx.Done():
+			return false
+		}
+	}
+}
+
+// anythingPause is how long whoever waits for a machine lets others go first, where the store tells not what changed.
+const anythingPause = 400 * time.Millisecond
+
 var errNotJoined = errors.New("it is not joined")
+
+// here is the connection of a machine that is joined here, by the key that it is known by now; "" is any.
+func (s *Server) here(machine, key string) *joined {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	j := s.joined[machine]
+	if j != nil && key != "" && j.Key != key {
+		return nil
+	}
+	return j
+}
 
 // tryReach is one try of that.
 func (s *Server) tryReach(ctx context.Context, machine string, ask line.Ask) (line.Stream, error) {
-	s.mu.Lock()
-	j := s.joined[machine]
-	s.mu.Unlock()
-	if j != nil {
+	if j := s.here(machine, ask.Key); j != nil {
 		return open(ctx, j.session, ask)
 	}
 	asking, cancel := context.WithTimeout(ctx, storeTime)
@@ -275,6 +343,7 @@ func (s *Server) tryReach(ctx context.Context, machine string, ask line.Ask) (li
 	if m.Gateway == "" || m.Gateway == s.id {
 		return nil, errNotJoined
 	}
+	ask.Key = m.Key
 	session, err := s.peer(ctx, m.Gateway)
 	if err != nil {
 		s.Log.Warn("another gateway does not answer", "gateway", m.Gateway, "error", err)

@@ -71,7 +71,7 @@ func (s *Server) dialPeer(id string) (*yamux.Session, error) {
 	if err != nil {
 		return nil, err
 	}
-	conn, err := line.Connect(ctx, line.Target{URL: "wss://" + list[i].Address, Path: line.ForGateways, HostKey: list[i].Key, Present: own})
+	conn, err := line.Connect(ctx, line.Target{URL: "wss://" + list[i].Address, Path: line.ForGateways, HostKeys: []string{list[i].Key}, Present: own})
 	if err != nil {
 		return nil, err
 	}
@@ -104,7 +104,12 @@ func (s *Server) forPeers(session *yamux.Session) {
 		if err != nil {
 			return
 		}
-		s.Go(func() { s.forPeer(stream) })
+		s.Go(func() {
+			s.Contained(func() {
+				defer stream.Close()
+				s.forPeer(stream)
+			})
+		})
 	}
 }
 
@@ -117,14 +122,12 @@ func (s *Server) forPeer(near *yamux.Stream) {
 		return
 	}
 	near.SetReadDeadline(time.Time{})
-	s.mu.Lock()
-	j := s.joined[ask.Machine]
-	s.mu.Unlock()
+	j := s.here(ask.Machine, ask.Key)
 	var far line.Stream
 	err := fmt.Errorf("%s is not joined now", ask.Machine)
 	if j != nil {
 		ctx, cancel := context.WithTimeout(s.Context(), openTime)
-		ask.Machine = ""
+		ask.Machine, ask.Key = "", ""
 		far, err = open(ctx, j.session, ask)
 		cancel()
 	}

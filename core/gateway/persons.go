@@ -104,12 +104,22 @@ func (s *Server) open(ctx context.Context, v *service.Visitor, name string, port
 	if why := s.admit(ctx, st, p); why != "" {
 		return nil, nil, &line.Refusal{Reason: line.NoRoom, Say: why}
 	}
+	// Whoever changes the policy from here on finds the stream; what changed before is seen now.
+	if d := st.decide(s.Policy.Get()); !d.Allowed {
+		s.release(st)
+		s.note(ctx, store.Done{What: "refused", Person: v.Person, By: st.by, From: v.From, Machine: m.Name, To: to, Why: d.Why})
+		return nil, nil, &line.Refusal{Reason: line.NotAllowed, Say: fmt.Sprintf("%s may not reach %s here: %s", v.Person, st.name(), said(d))}
+	}
 	if err := s.Append(ctx, st.done("opened")); err != nil {
 		s.release(st)
 		s.Log.Error("the record cannot be written: nothing new is let through", "error", err)
 		return nil, nil, &line.Refusal{Reason: line.NotThere, Say: "the gateway's record cannot be written, so nothing new is let through; tell whoever runs it"}
 	}
 	far, err := s.reach(ctx, st, port)
+	if ended := st.ended(); err == nil && ended != nil {
+		abort(far)
+		err = ended
+	}
 	if err != nil {
 		s.close(st, err)
 		return nil, nil, &line.Refusal{Reason: line.NotThere, Say: err.Error()}

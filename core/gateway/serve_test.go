@@ -138,11 +138,11 @@ func TestStrangersAreToldNothing(t *testing.T) {
 	if _, err := p.come(line.Target{Header: http.Header{"Authorization": {"Bearer x.y.z"}}}); !errors.As(err, &refusal) || refusal.Say != "the certificate or token is not taken" {
 		t.Errorf("a token where none is trusted: %v", err)
 	}
-	_, err := line.Connect(t.Context(), line.Target{URL: p.url, Path: line.ForMachines, HostKey: p.hostKey})
+	_, err := line.Connect(t.Context(), line.Target{URL: p.url, Path: line.ForMachines, HostKeys: []string{p.hostKey}})
 	if !errors.As(err, &refusal) || refusal.Status != http.StatusUnauthorized {
 		t.Errorf("a machine without a key: %v", err)
 	}
-	if _, err := line.Connect(t.Context(), line.Target{URL: p.url, Path: line.ForGateways, HostKey: p.hostKey}); !errors.As(err, &refusal) {
+	if _, err := line.Connect(t.Context(), line.Target{URL: p.url, Path: line.ForGateways, HostKeys: []string{p.hostKey}}); !errors.As(err, &refusal) {
 		t.Errorf("a gateway without a key: %v", err)
 	}
 }
@@ -241,7 +241,7 @@ func TestHowAMachineJoins(t *testing.T) {
 func TestAMachineLeadsToWhatItNames(t *testing.T) {
 	signer, known := key(t, "mira")
 	p := open(t, known+"allow mira to reef printer.reef tag:web\n", "", nil)
-	j, err := gateway.NewJoiner(gateway.JoinOptions{URLs: []string{p.url}, HostKey: p.hostKey, Key: filepath.Join(p.dir, "reef.pem"), Token: p.token("reef", "web"), SSH: answering(t, func(c net.Conn) { io.WriteString(c, "reef") }),
+	j, err := gateway.NewJoiner(gateway.JoinOptions{URLs: []string{p.url}, HostKeys: []string{p.hostKey}, Key: filepath.Join(p.dir, "reef.pem"), Token: p.token("reef", "web"), SSH: answering(t, func(c net.Conn) { io.WriteString(c, "reef") }),
 		Also: map[string]string{"printer": answering(t, func(c net.Conn) { io.WriteString(c, "printer") }), "safe": answering(t, echo)}})
 	if err != nil {
 		t.Fatal(err)
@@ -300,7 +300,7 @@ func TestAGatewayEndsGracefully(t *testing.T) {
 	rules := known + "allow mira to *\n"
 	a := open(t, rules, db, nil)
 	b := open(t, rules, db, func(o *gateway.Options) { o.Certificate, o.Name = a.cert, "b" })
-	joiner, err := gateway.NewJoiner(gateway.JoinOptions{URLs: []string{a.url, b.url}, HostKey: a.hostKey, Key: filepath.Join(a.dir, "reef.pem"), Token: a.token("reef"), SSH: answering(t, echo), Log: a.log.Logger})
+	joiner, err := gateway.NewJoiner(gateway.JoinOptions{URLs: []string{a.url, b.url}, HostKeys: []string{a.hostKey}, Key: filepath.Join(a.dir, "reef.pem"), Token: a.token("reef"), SSH: answering(t, echo), Log: a.log.Logger})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -451,7 +451,7 @@ func TestBentFrames(t *testing.T) {
 	p := open(t, known+"allow mira to *\n", "", nil)
 	p.join("reef", answering(t, echo))
 	for _, bent := range []string{"", "SSH-2.0-x\r\n", strings.Repeat("\xff", 4000), strings.Repeat("\x00", 100), "\x00\x00\x00\x01\x00\x00\x00\x01\xff\xff\xff\xff"} {
-		conn, err := line.Connect(t.Context(), line.Target{URL: p.url, Path: line.ForPersons, HostKey: p.hostKey})
+		conn, err := line.Connect(t.Context(), line.Target{URL: p.url, Path: line.ForPersons, HostKeys: []string{p.hostKey}})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -461,7 +461,7 @@ func TestBentFrames(t *testing.T) {
 		}
 		conn.Close()
 	}
-	large, err := line.Connect(t.Context(), line.Target{URL: p.url, Path: line.ForPersons, HostKey: p.hostKey})
+	large, err := line.Connect(t.Context(), line.Target{URL: p.url, Path: line.ForPersons, HostKeys: []string{p.hostKey}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -529,7 +529,7 @@ func TestAProxyThatClosesWhatIsIdle(t *testing.T) {
 		go pass(near, far, far)
 		pass(far, near, reader)
 	})
-	j, err := gateway.NewJoiner(gateway.JoinOptions{URLs: []string{p.url}, HostKey: p.hostKey, Key: filepath.Join(p.dir, "reef.pem"), Token: p.token("reef"), SSH: answering(t, echo), Log: p.log.Logger, Ping: 200 * time.Millisecond,
+	j, err := gateway.NewJoiner(gateway.JoinOptions{URLs: []string{p.url}, HostKeys: []string{p.hostKey}, Key: filepath.Join(p.dir, "reef.pem"), Token: p.token("reef"), SSH: answering(t, echo), Log: p.log.Logger, Ping: 200 * time.Millisecond,
 		Proxy: http.ProxyURL(&url.URL{Scheme: "http", Host: proxy})})
 	if err != nil {
 		t.Fatal(err)
@@ -575,7 +575,7 @@ func TestNothingRunsThatCannotBeRecorded(t *testing.T) {
 	if _, err := v.open(t, "reef"); !errors.As(err, &refusal) || !strings.Contains(refusal.Say, "record cannot be written") {
 		t.Errorf("%v", err)
 	}
-	conn, err := line.Connect(t.Context(), line.Target{URL: p.url, Path: line.ForMachines, HostKey: p.hostKey, Present: machineKey(t, p, "reef")})
+	conn, err := line.Connect(t.Context(), line.Target{URL: p.url, Path: line.ForMachines, HostKeys: []string{p.hostKey}, Present: machineKey(t, p, "reef")})
 	if !errors.As(err, &refusal) || refusal.Status != http.StatusServiceUnavailable {
 		t.Errorf("a machine joined: %v", err)
 		conn.Close()

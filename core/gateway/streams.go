@@ -37,7 +37,7 @@ type stream struct {
 	rule     string
 	began    time.Time
 	in, out  atomic.Int64
-	told     int64 // bytes that the store knows of; for the goroutine that counts
+	told     [2]int64 // bytes that the store knows of, of the person and of the machine; for the goroutine that counts
 
 	mu  sync.Mutex
 	cut func() // ends it, nil before it passes anything
@@ -78,6 +78,13 @@ func (st *stream) decide(p *policy.Policy) policy.Decision {
 	return d
 }
 
+// bounded is what limits of machines are looked up by: a further destination by its own name, with what the machine is.
+func (st *stream) bounded() policy.Machine {
+	m := machineOf(st.machine)
+	m.Name = st.name()
+	return m
+}
+
 func (st *stream) done(what string) store.Done {
 	return store.Done{What: what, Person: st.person, By: st.by, From: st.from, Machine: st.machine.Name, To: st.to, Stream: st.id, Rule: st.rule}
 }
@@ -93,9 +100,16 @@ func (st *stream) end(why error) {
 	}
 }
 
+// ended is why the stream was ended, nil where it was not.
+func (st *stream) ended() error {
+	st.mu.Lock()
+	defer st.mu.Unlock()
+	return st.why
+}
+
 // admit counts a stream, and says why there are too many, "" where there are not.
 func (s *Server) admit(ctx context.Context, st *stream, p *policy.Policy) string {
-	person, machine := p.LimitsOf(st.person), p.LimitsAt(policy.Machine{Name: st.name(), Tags: st.machine.Tags})
+	person, machine := p.LimitsOf(st.person), p.LimitsAt(st.bounded())
 	for _, l := range []struct {
 		who   string
 		daily int64
@@ -157,25 +171,25 @@ func (s *Server) close(st *stream, err error) {
 // moved tells the store what a stream has moved since it was last told, and whether that is more than may be.
 func (s *Server) moved(ctx context.Context, st *stream) (over bool) {
 	now := st.in.Load() + st.out.Load()
-	bytes := now - st.told
-	if bytes == 0 || st.person == "" {
+	if st.person == "" {
 		return false
 	}
 	ctx, cancel := context.WithTimeout(ctx, storeTime)
 	defer cancel()
 	p := s.Policy.Get()
-	limits := []int64{p.LimitsOf(st.person).Daily, p.LimitsAt(policy.Machine{Name: st.name(), Tags: st.machine.Tags}).Daily}
+	limits := []int64{p.LimitsOf(st.person).Daily, p.LimitsAt(st.bounded()).Daily}
 	for i, who := range []string{st.person, "machine " + st.machine.Name} {
-		if limits[i] == 0 {
+		bytes := now - st.told[i]
+		if limits[i] == 0 || bytes == 0 {
 			continue
 		}
 		sum, err := s.Store.Move(ctx, who, bytes)
 		if err != nil {
-			return false // it is told the next time
+			continue // it is told the next time
 		}
+		st.told[i] = now
 		over = over || sum > limits[i]
 	}
-	st.told = now
 	return over
 }
 

@@ -278,6 +278,15 @@ func (s *Server) sign(ctx context.Context, a *asking, d policy.Decision, agreedB
 	if !l.Stopped.IsZero() || time.Now().After(l.Ends) {
 		return lease.State{}, no("that lease has ended; ask anew")
 	}
+	// The policy may have changed while the store was slow. What it does not allow now is not signed.
+	if again, err := s.decide(ctx, a); err != nil {
+		return lease.State{}, err
+	} else if again.Rule != d.Rule && again.Rule.Text != d.Rule.Text {
+		return lease.State{}, no("the policy has changed meanwhile; ask anew")
+	}
+	if !a.v.Still(s.Policy.Get()) {
+		return lease.State{}, no("%s is not known by that any more", a.v.Person)
+	}
 	t := lease.Terms{Serial: uint64(l.Serial), Person: l.Person, Login: l.Login, Machine: l.Machine, Plain: a.machine.Plain, Rule: l.Rule, Granted: l.Granted, Ends: l.Ends, May: terms.May}
 	if terms.Source {
 		t.Source = service.Address(a.v.From)

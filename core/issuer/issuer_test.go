@@ -159,7 +159,7 @@ func (p *place) as(name string) *client {
 	w := walk.New(walk.Config{Vouched: vouch.Open(filepath.Join(p.t.TempDir(), "vouched")), Asker: labtest.Yes{}})
 	p.t.Cleanup(w.Close)
 	host, port, _ := net.SplitHostPort(strings.TrimPrefix(p.url, "wss://"))
-	h := route.Hop{Name: "issuer bay", Host: host, User: "meatus", Keys: []string{p.people[name]}, Keepalive: time.Minute, Gateway: &route.Gateway{Issuer: true, URLs: []string{p.url}, HostKey: p.hostKey}}
+	h := route.Hop{Name: "issuer bay", Host: host, User: "meatus", Keys: []string{p.people[name]}, Keepalive: time.Minute, Gateway: &route.Gateway{Issuer: true, URLs: []string{p.url}, HostKeys: []string{p.hostKey}}}
 	fmt.Sscan(port, &h.Port)
 	return &client{&lease.Client{At: w.AtGateway}, p.t, h.AsRoute()}
 }

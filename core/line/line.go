@@ -17,6 +17,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"slices"
 	"time"
 
 	"github.com/coder/websocket"
@@ -35,14 +36,15 @@ const (
 
 // Target is a gateway to connect to.
 type Target struct {
-	URL     string // "wss://..."
-	Path    string // one of the paths above
-	Roots   *x509.CertPool
-	HostKey string           // where set, a certificate with that key holds, whoever signed it
-	Present *tls.Certificate // our own, nil for none
-	Header  http.Header
-	Proxy   func(*http.Request) (*url.URL, error)
-	Dial    func(ctx context.Context, network, address string) (net.Conn, error)
+	URL      string // "wss://..."
+	Path     string // one of the paths above
+	Roots    *x509.CertPool
+	HostKeys []string         // fingerprints: a certificate with one of these keys holds, whoever signed it
+	Pinned   bool             // and where keys are named no other certificate holds, whoever signed it
+	Present  *tls.Certificate // our own, nil for none
+	Header   http.Header
+	Proxy    func(*http.Request) (*url.URL, error)
+	Dial     func(ctx context.Context, network, address string) (net.Conn, error)
 }
 
 // Conn is a connection to a gateway.
@@ -74,6 +76,7 @@ func Connect(ctx context.Context, t Target) (*Conn, error) {
 	}
 	c := &Conn{}
 	config := &tls.Config{MinVersion: tls.VersionTLS13, RootCAs: t.Roots, NextProtos: []string{"http/1.1"}, DynamicRecordSizingDisabled: true}
+	config.ServerName = u.Hostname() // by which what stands before several chooses (RFC 6066 section 3)
 	if t.Present != nil {
 		config.GetClientCertificate = func(*tls.CertificateRequestInfo) (*tls.Certificate, error) { return t.Present, nil }
 	}
@@ -85,8 +88,11 @@ func Connect(ctx context.Context, t Target) (*Conn, error) {
 		}
 		c.Cipher = tls.CipherSuiteName(s.CipherSuite)
 		c.Issuer = sanitize.Line(leaf.Issuer.CommonName, 60)
-		if t.HostKey != "" && ssh.FingerprintSHA256(c.Key) == t.HostKey {
+		if slices.Contains(t.HostKeys, ssh.FingerprintSHA256(c.Key)) {
 			return nil
+		}
+		if t.Pinned && len(t.HostKeys) > 0 {
+			return &tls.CertificateVerificationError{UnverifiedCertificates: s.PeerCertificates, Err: errors.New("it has another key than the one that is named")}
 		}
 		between := x509.NewCertPool()
 		for _, cert := range s.PeerCertificates[1:] {
@@ -201,6 +207,7 @@ type Ask struct {
 	To      string          `json:"to,omitempty"`      // a further destination by its name, "" for the machine's SSH server
 	Port    int             `json:"port,omitempty"`    // that the session names
 	Person  string          `json:"person,omitempty"`
+	Key     string          `json:"key,omitempty"`     // to another gateway: the fingerprint by which the machine is known
 	Leave   bool            `json:"leave,omitempty"`   // join elsewhere: this gateway ends
 	List    bool            `json:"list,omitempty"`    // what machines there are; a [Listed] for each follows
 	Entries int             `json:"entries,omitempty"` // so many of the last of the record; an [Entry] for each follows

@@ -66,8 +66,8 @@ func (r Route) gatewayGates(i int, k Knowledge) []gate.Gate {
 	address := gate.Gate{Kind: gate.Address, Seen: strings.Join(h.Gateway.URLs, ", else ")}
 	identity := gate.Gate{Kind: gate.Identity, Seen: "a certificate for " + h.Host}
 	switch {
-	case h.Gateway.HostKey != "":
-		identity.Seen = "the key " + h.Gateway.HostKey
+	case len(h.Gateway.HostKeys) > 0:
+		identity.Seen = "the key " + strings.Join(h.Gateway.HostKeys, " or ")
 	case h.Gateway.CA != "":
 		identity.Seen += ", signed by " + sanitize.Name(h.Gateway.CA)
 	}

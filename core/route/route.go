@@ -145,7 +145,7 @@ type Gateway struct {
 	Issuer       bool     // it gives leases, and leads nowhere
 	URLs         []string // in the order they are tried
 	CA           string   // with the certificates that sign the gateway's, in place of the system's
-	HostKey      string   // the fingerprint of its key, where something else ends TLS before it
+	HostKeys     []string // the fingerprints of its keys, or where something else ends TLS before it
 	Certificate  string   // a client certificate and its key
 	TokenFile    string   // a bearer token
 	TokenCommand []string // or a program and its arguments, which prints it
@@ -398,7 +398,7 @@ func (p Planner) gateway(g *book.Gateway) Hop {
 	}
 	h := p.hop(g.Session, "")
 	h.User, h.Way = gatewayUser, ""
-	h.Gateway = &Gateway{g.Issuer, g.URL.V, path(g.CA.V), g.HostKey.V, path(g.Certificate.V), path(g.TokenFile.V), g.TokenCommand.V, g.Device.V, g.DeviceClient.V}
+	h.Gateway = &Gateway{g.Issuer, g.URL.V, path(g.CA.V), g.HostKeys.V, path(g.Certificate.V), path(g.TokenFile.V), g.TokenCommand.V, g.Device.V, g.DeviceClient.V}
 	return h
 }
 

@@ -32,8 +32,8 @@ type Visitor struct {
 // Answer answers what a person asks over a stream, which it closes.
 type Answer func(v *Visitor, near *yamux.Stream, ask line.Ask)
 
-// still tells whether the person is known by the same under another policy.
-func (v *Visitor) still(p *policy.Policy) bool { return p.Known(v.By) == v.Person }
+// Still tells whether the person is known by the same under another policy.
+func (v *Visitor) Still(p *policy.Policy) bool { return p.Known(v.By) == v.Person }
 
 // person lets a person in, by SSH in the first stream: by a key, or by what was shown before that, a certificate or a token.
 func (s *Service) person(w http.ResponseWriter, r *http.Request) {
@@ -156,10 +156,13 @@ func (s *Service) receive(v *Visitor, shown []policy.Mark) error {
 		}
 		v.Session.Close() // who it is is known for as long as that lasts
 	}()
-	full := s.enter(v)
+	full, known := s.enter(v)
+	if !known {
+		return errNotAnyMore
+	}
+	defer s.exit(v)
 	if full == "" {
 		s.Log.Info("a person is here", "person", v.Person, "by", v.By.Kind, "from", v.From)
-		defer s.exit(v)
 	}
 	if !v.Until.IsZero() {
 		defer time.AfterFunc(time.Until(v.Until), func() { v.Session.Close() }).Stop()
@@ -183,11 +186,19 @@ func (s *Service) receive(v *Visitor, shown []policy.Mark) error {
 	}
 }
 
-// enter counts a person's connection, and says why there are too many of them.
-func (s *Service) enter(v *Visitor) string {
-	limits := s.Policy.Get().LimitsOf(v.Person)
+// errNotAnyMore is why somebody is not let in whom the policy knew when the key was asked about.
+var errNotAnyMore = errors.New("nobody is known by that any more")
+
+// enter counts a person's connection, and says why there are too many of them. A key is asked about some time before it is
+// proven that somebody has it, so it is judged again here, where [Service.Forget] finds who has entered before.
+func (s *Service) enter(v *Visitor) (full string, known bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	p := s.Policy.Get()
+	if !v.Still(p) {
+		return "", false
+	}
+	limits := p.LimitsOf(v.Person)
 	have := 0
 	for other := range s.visitors {
 		if other.Person == v.Person {
@@ -195,10 +206,10 @@ func (s *Service) enter(v *Visitor) string {
 		}
 	}
 	if limits.Connections > 0 && have >= limits.Connections {
-		return fmt.Sprintf("%s has %d connections to this %s already, and may have no more", v.Person, have, s.Called)
+		return fmt.Sprintf("%s has %d connections to this %s already, and may have no more", v.Person, have, s.Called), true
 	}
 	s.visitors[v] = true
-	return ""
+	return "", true
 }
 
 func (s *Service) exit(v *Visitor) {
@@ -217,6 +228,11 @@ func (s *Service) asked(v *Visitor, near *yamux.Stream, full string) {
 		return
 	}
 	near.SetReadDeadline(time.Time{})
+	if !v.Still(s.Policy.Get()) {
+		s.Refuse(near, &line.Refusal{Reason: line.NotAllowed, Say: errNotAnyMore.Error()})
+		v.Session.Close()
+		return
+	}
 	if full != "" {
 		s.Refuse(near, &line.Refusal{Reason: line.NoRoom, Say: full})
 		return
@@ -256,7 +272,7 @@ func (s *Service) Forget() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for v := range s.visitors {
-		if !v.still(p) {
+		if !v.Still(p) {
 			v.Session.Close()
 		}
 	}

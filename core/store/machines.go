@@ -41,6 +41,8 @@ var (
 	ErrToken   = errors.New("the token is not valid: it was used already, has expired, or never was")
 	ErrUnknown = errors.New("there is no such machine")
 	ErrRevoked = errors.New("the machine was revoked")
+	// ErrReplaced says that another has joined under the machine's name, with a token of its own.
+	ErrReplaced = errors.New("another machine has taken this name, with a token of its own")
 )
 
 // aliveFor is how long after its last sign of life a gateway counts as there, in milliseconds.
@@ -164,17 +166,26 @@ func (s *Store) Revoke(ctx context.Context, name string) error {
 // Join is a machine's connection to a gateway.
 type Join struct {
 	Machine, Gateway string
+	Key              string // by which the machine is known
 	Connection       string // tells it from others of the same machine
 	From             string // the address it comes from
 	Offers           []string
 }
 
-// Arrive notes that a machine is joined. It fails with [ErrRevoked] where it may not.
+// Arrive notes that a machine is joined. It fails with [ErrRevoked] where it may not, and with [ErrReplaced] where it is
+// known by another key by now.
 func (s *Store) Arrive(ctx context.Context, j Join) error {
 	return s.do(ctx, func(x *tx) error {
-		n, err := x.exec("UPDATE machine SET gateway = ?, connection = ?, joined_from = ?, offers = ?, joined_at = NOW WHERE name = ? AND revoked_at = 0",
-			j.Gateway, j.Connection, j.From, strings.Join(j.Offers, " "), j.Machine)
+		n, err := x.exec("UPDATE machine SET gateway = ?, connection = ?, joined_from = ?, offers = ?, joined_at = NOW WHERE name = ? AND revoked_at = 0 AND key = ?",
+			j.Gateway, j.Connection, j.From, strings.Join(j.Offers, " "), j.Machine, j.Key)
 		if err == nil && n == 0 {
+			var revoked int64
+			switch err := x.row("SELECT revoked_at FROM machine WHERE name = ?", j.Machine).Scan(&revoked); {
+			case err != nil && !errors.Is(err, sql.ErrNoRows):
+				return err
+			case err == nil && revoked == 0:
+				return ErrReplaced
+			}
 			return ErrRevoked
 		}
 		if err != nil {

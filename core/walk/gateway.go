@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"os"
 	"os/exec"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -166,7 +167,7 @@ func (t *toldStream) Close() error {
 // gatewayTarget is what is known of a gateway before it is connected to, with what we show there.
 func (l *Link) gatewayTarget(p *patience) (line.Target, error) {
 	g := l.hop.Gateway
-	t := line.Target{Path: line.ForPersons, HostKey: g.HostKey, Header: http.Header{}, Roots: l.w.Roots}
+	t := line.Target{Path: line.ForPersons, HostKeys: g.HostKeys, Header: http.Header{}, Roots: l.w.Roots}
 	unreadable := func(at gate.Kind, file, what string, err error) error {
 		return l.fail(at, gate.KeyUnusable, sanitize.Name(file), fmt.Sprintf("%s in %s cannot be read: %s", what, sanitize.Name(file), Words(err)), "correct the table of the gateway in the sessions file, or the file", err)
 	}
@@ -245,9 +246,9 @@ func (l *Link) gatewayFailure(p *patience, host string, err error) error {
 			"ask whoever runs it for its key, and write host_key = \"SHA256:…\" or ca = \"FILE\" in the gateway's table; nothing was sent to it", err)
 		if key, kerr := ssh.NewPublicKey(invalid.UnverifiedCertificates[0].PublicKey); kerr == nil {
 			f.Detail = []string{"it shows " + key.Type() + " " + ssh.FingerprintSHA256(key)}
-			if l.hop.Gateway.HostKey != "" {
+			if len(l.hop.Gateway.HostKeys) > 0 {
 				f.Cause, f.Seen = gate.IdentityChanged, "not the key that is named"
-				f.Detail = append(f.Detail, "named    "+l.hop.Gateway.HostKey)
+				f.Detail = append(f.Detail, "named    "+strings.Join(l.hop.Gateway.HostKeys, " "))
 			}
 		}
 		return f
@@ -274,9 +275,9 @@ func (h *handshake) gatewayIdentity(key ssh.PublicKey) error {
 	h.p.renew()
 	print, c := ssh.FingerprintSHA256(key), l.gateway.line
 	switch {
-	case l.hop.Gateway.HostKey == print:
+	case slices.Contains(l.hop.Gateway.HostKeys, print):
 		l.passed(gate.Identity, "the key that is named, "+print)
-	case l.hop.Gateway.HostKey == "" && print == ssh.FingerprintSHA256(c.Key):
+	case len(l.hop.Gateway.HostKeys) == 0 && print == ssh.FingerprintSHA256(c.Key):
 		l.passed(gate.Identity, fmt.Sprintf("a certificate for %s, by %s", l.hop.Host, c.Issuer))
 	default:
 		f := l.fail(gate.Identity, gate.IdentityChanged, "not the key of its certificate",

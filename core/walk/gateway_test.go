@@ -94,8 +94,8 @@ func TestWhatIsWrongAtAGateway(t *testing.T) {
 		gate   gate.Kind
 		says   string
 	}{
-		"another key than named":    {func(h *route.Hop) { h.Gateway.HostKey = "SHA256:" + strings.Repeat("A", 43) }, gate.Identity, "does not hold for 127.0.0.1"},
-		"signed by nobody":          {func(h *route.Hop) { h.Gateway.HostKey = "" }, gate.Identity, "does not hold for 127.0.0.1"},
+		"another key than named":    {func(h *route.Hop) { h.Gateway.HostKeys = []string{"SHA256:" + strings.Repeat("A", 43)} }, gate.Identity, "does not hold for 127.0.0.1"},
+		"signed by nobody":          {func(h *route.Hop) { h.Gateway.HostKeys = nil }, gate.Identity, "does not hold for 127.0.0.1"},
 		"no certificate in ca":      {func(h *route.Hop) { h.Gateway.CA = file("ca", "nothing", 0o600) }, gate.Identity, "there is no certificate in it"},
 		"no such ca":                {func(h *route.Hop) { h.Gateway.CA = filepath.Join(folder, "none") }, gate.Identity, "no such file"},
 		"another person's key":      {func(h *route.Hop) { h.Keys = []string{filepath.Join(b.Dir, "keys/gauge.pem")} }, gate.Login, "lightship knows nobody by what was shown"},
