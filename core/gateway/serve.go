@@ -81,7 +81,7 @@ func (s *Server) Close(ctx context.Context) {
 	s.leave()
 	tick := time.NewTicker(20 * time.Millisecond)
 	defer tick.Stop()
-	for ctx.Err() == nil && s.count(func() int { return len(s.streams) }) > 0 {
+	for ctx.Err() == nil && s.Streams() > 0 {
 		select {
 		case <-ctx.Done():
 		case <-tick.C:

@@ -22,3 +22,9 @@ func (s *Server) Status() http.Handler {
 		m.Is("store_up", !s.stale.Load())
 	})
 }
+
+// Streams is how many streams are open, or are about to be.
+func (s *Server) Streams() int { return s.count(func() int { return len(s.streams) }) }
+
+// Joined is how many machines are joined here.
+func (s *Server) Joined() int { return s.count(func() int { return len(s.joined) }) }

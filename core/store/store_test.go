@@ -111,13 +111,18 @@ func TestWhereMachinesAreJoined(t *testing.T) {
 		if err := s.Beat(ctx, store.Gateway{ID: "a", Address: "192.0.2.1:443", Key: "SHA256:a"}); err != nil {
 			t.Fatal(err)
 		}
-		first := store.Join{Machine: "reef", Gateway: "a", Connection: "1", From: "198.51.100.2:4", Offers: []string{"printer", "lamp"}}
+		first := store.Join{Machine: "reef", Key: "SHA256:reef", Gateway: "a", Connection: "1", From: "198.51.100.2:4", Offers: []string{"printer", "lamp"}}
 		second := first
 		second.Connection = "2"
 		for _, j := range []store.Join{first, second} {
 			if err := s.Arrive(ctx, j); err != nil {
 				t.Fatal(err)
 			}
+		}
+		replaced := first
+		replaced.Key = "SHA256:before"
+		if err := s.Arrive(ctx, replaced); !errors.Is(err, store.ErrReplaced) {
+			t.Errorf("by a key that it has no more: %v", err)
 		}
 		if err := s.Leave(ctx, first); err != nil { // it is the older of two
 			t.Fatal(err)
@@ -159,6 +164,7 @@ func TestWhereMachinesAreJoined(t *testing.T) {
 			t.Error(err)
 		}
 		enrolled(t, s, "reef", "SHA256:new")
+		second.Key = "SHA256:new"
 		if err := s.Arrive(ctx, second); err != nil {
 			t.Error(err)
 		}
