@@ -722,3 +722,48 @@ func TestAnAgentHoldsTheSigningKey(t *testing.T) {
 func keyText(key ssh.PublicKey) string {
 	return key.Type() + " " + base64.StdEncoding.EncodeToString(key.Marshal())
 }
+
+func TestASigningKeyThatOthersMayUseSignsNoMore(t *testing.T) {
+	p := open(t, "", nil)
+	mira := p.as("mira")
+	signs := func() bool { _, err := mira.get(t.Context(), "keeper", "reef", "", nil); return err == nil }
+	if !signs() {
+		t.Fatal("it does not sign")
+	}
+	for _, mode := range []os.FileMode{0o620, 0o604} {
+		os.Chmod(filepath.Join(p.dir, issuer.SigningFile), mode)
+		await.Until(t, "it to sign no more", func() bool { return !signs() })
+		os.Chmod(filepath.Join(p.dir, issuer.SigningFile), 0o600)
+		await.Until(t, "it to sign again", signs)
+	}
+}
+
+func TestThereIsAlwaysASigningKey(t *testing.T) {
+	p := open(t, "", nil)
+	keys := &issuer.Keys{Dir: p.dir}
+	for range 20 {
+		if err := keys.MakeNext(); err != nil {
+			t.Fatal(err)
+		}
+		stop, failed := make(chan struct{}), make(chan error, 1)
+		go func() {
+			defer close(failed)
+			for {
+				select {
+				case <-stop:
+					return
+				default:
+				}
+				if _, _, err := (&issuer.Keys{Dir: p.dir}).Get(); err != nil {
+					failed <- err
+					return
+				}
+			}
+		}()
+		_, err := keys.Change(t.Context(), p.store, true)
+		close(stop)
+		if gone := <-failed; err != nil || gone != nil {
+			t.Fatalf("%v; %v", err, gone)
+		}
+	}
+}

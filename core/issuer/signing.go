@@ -17,7 +17,9 @@ import (
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/agent"
 
+	"meatus/core/followed"
 	"meatus/core/keyfile"
+	"meatus/core/perm"
 	"meatus/core/store"
 )
 
@@ -29,8 +31,9 @@ type Keys struct {
 	Print  string // which of the agent's keys it is, by its SHA-256 fingerprint
 
 	mu     sync.Mutex
+	files  *followed.Files
 	looked time.Time
-	stamps [3]time.Time
+	wrong  error // why they cannot be used, as they were looked at last
 	leases []ssh.Signer
 	hosts  ssh.Signer
 }
@@ -41,9 +44,6 @@ const (
 	NextFile    = "next.pem"
 	HostsFile   = "hosts.pem"
 )
-
-// lookAgain is how often files that are followed are looked at.
-const lookAgain = time.Second
 
 // Make makes the keys for leases and for hosts where there are none.
 func (k *Keys) Make() error {
@@ -70,24 +70,58 @@ func (k *Keys) Make() error {
 }
 
 // Get are the keys that sign leases, the one that does now first, and the one that signs machines' keys, nil for none. It
-// fails where a file may be read by others, or cannot be used.
+// fails where somebody else can read or change a file by now, or where one cannot be used.
 func (k *Keys) Get() (leases []ssh.Signer, hosts ssh.Signer, err error) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	if time.Since(k.looked) < lookAgain && k.leases != nil {
+	if k.files == nil {
+		k.files = followed.New(k.paths()...)
+	}
+	if now := time.Now(); now.Sub(k.looked) >= followed.LookEvery || k.leases == nil {
+		k.looked, k.wrong = now, k.judge()
+	}
+	if k.wrong != nil {
+		return nil, nil, k.wrong
+	}
+	if !k.files.Changed() && k.leases != nil {
 		return k.leases, k.hosts, nil
 	}
-	var stamps [3]time.Time
-	for i, name := range []string{SigningFile, NextFile, HostsFile} {
-		if info, err := os.Stat(filepath.Join(k.Dir, name)); err == nil {
-			stamps[i] = info.ModTime()
+	all, of, err := k.read()
+	if taken := k.files.Take(); !taken && k.leases != nil {
+		return k.leases, k.hosts, nil // they are being exchanged
+	}
+	if k.wrong = err; err != nil {
+		return nil, nil, err
+	}
+	k.leases, k.hosts = all, of
+	return k.leases, k.hosts, nil
+}
+
+func (k *Keys) paths() (all []string) {
+	for _, name := range []string{SigningFile, NextFile, HostsFile} {
+		all = append(all, filepath.Join(k.Dir, name))
+	}
+	return all
+}
+
+// judge says why somebody else can read or change a key, nil where nobody can.
+func (k *Keys) judge() error {
+	for _, path := range k.paths() {
+		if _, err := os.Stat(path); err != nil {
+			continue
+		}
+		if fault, stopped := keyfile.Inspect(path).Blocked(); stopped {
+			return &keyfile.Blocked{Path: path, Fault: fault}
+		}
+		if err := perm.Judge(path); err != nil {
+			return fmt.Errorf("the signing key: %w", err)
 		}
 	}
-	k.looked = time.Now()
-	if stamps == k.stamps && k.leases != nil {
-		return k.leases, k.hosts, nil
-	}
-	var all []ssh.Signer
+	return nil
+}
+
+// read reads the keys.
+func (k *Keys) read() (all []ssh.Signer, hosts ssh.Signer, err error) {
 	if k.Socket != "" {
 		s, err := k.ofAgent()
 		if err != nil {
@@ -101,15 +135,10 @@ func (k *Keys) Get() (leases []ssh.Signer, hosts ssh.Signer, err error) {
 		return nil, nil, err
 	}
 	of, err := appendFile(nil, filepath.Join(k.Dir, HostsFile), true)
-	if err != nil {
-		return nil, nil, err
+	if err != nil || len(of) == 0 {
+		return all, nil, err
 	}
-	k.hosts = nil
-	if len(of) > 0 {
-		k.hosts = of[0]
-	}
-	k.leases, k.stamps = all, stamps
-	return k.leases, k.hosts, nil
+	return all, of[0], nil
 }
 
 // appendFile adds the signer of a file, which may be missing where that is allowed.
@@ -234,13 +263,14 @@ func (k *Keys) Change(ctx context.Context, s *store.Store, allTheSame bool) (lef
 	if len(left) > 0 && !allTheSame {
 		return left, ErrNotTrusted
 	}
-	old := filepath.Join(k.Dir, "signed-until-"+time.Now().UTC().Format("20060102T150405")+".pem")
+	// The old one has a second name before the next takes its place in one step: there is no moment without one.
+	old := filepath.Join(k.Dir, "signed-until-"+time.Now().UTC().Format("20060102T150405.000000")+".pem")
 	for _, end := range []string{"", ".pub"} {
-		if err := os.Rename(filepath.Join(k.Dir, SigningFile+end), old+end); err != nil && end == "" {
+		if err := os.Link(filepath.Join(k.Dir, SigningFile+end), old+end); err != nil && end == "" {
 			return left, err
 		}
 		if err := os.Rename(filepath.Join(k.Dir, NextFile+end), filepath.Join(k.Dir, SigningFile+end)); err != nil && end == "" {
-			return left, fmt.Errorf("the next key could not be put in place, and the one before is %s: %w", old, err)
+			return left, fmt.Errorf("the next key could not be put in place, and the one before goes on to sign: %w", err)
 		}
 	}
 	return left, s.Append(ctx, store.Done{What: "signer", Issuer: "this host", Why: "leases are signed by " + print + " from now on"})

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
@@ -18,7 +19,9 @@ import (
 	"time"
 
 	"meatus/core/atomicfile"
+	"meatus/core/followed"
 	"meatus/core/keyfile"
+	"meatus/core/perm"
 )
 
 // Certificate is a certificate and its key in files, which are read again when they change. One that cannot be
@@ -27,40 +30,55 @@ type Certificate struct {
 	CertFile, KeyFile string // the same for one file with both
 
 	mu     sync.Mutex
-	looked time.Time
-	stamp  [2]time.Time
+	files  *followed.Files
+	judged time.Time
+	open   error // why the key is not used, however good it is: somebody else can read or change it
 	cert   *tls.Certificate
 	err    error
 }
 
-// lookAgain is how often files that are followed are looked at.
-const lookAgain = time.Second
-
-// Get is the certificate as it is now.
+// Get is the certificate as it is now. It fails where there never was one, and where somebody else can read or change its
+// key by now.
 func (c *Certificate) Get() (*tls.Certificate, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if time.Since(c.looked) < lookAgain && c.cert != nil {
-		return c.cert, nil
+	if c.files == nil {
+		c.files = followed.New(c.CertFile, c.KeyFile)
 	}
-	c.looked = time.Now()
-	var stamp [2]time.Time
-	for i, file := range []string{c.CertFile, c.KeyFile} {
-		if info, err := os.Stat(file); err == nil {
-			stamp[i] = info.ModTime()
+	if now := time.Now(); now.Sub(c.judged) >= followed.LookEvery {
+		c.judged, c.open = now, c.judge()
+	}
+	if c.open != nil {
+		return nil, c.open
+	}
+	if c.files.Changed() || c.cert == nil {
+		cert, err := tls.LoadX509KeyPair(c.CertFile, c.KeyFile)
+		if err != nil {
+			err = fmt.Errorf("the certificate in %s: %w", c.CertFile, err)
+		}
+		if !c.files.Take() && c.cert != nil {
+			return c.cert, nil // it is being written
+		}
+		if c.err = err; err == nil {
+			c.cert = &cert
 		}
 	}
-	if stamp == c.stamp && c.cert != nil {
-		return c.cert, nil
-	}
-	cert, err := c.read()
-	if c.err = err; err == nil {
-		c.cert, c.stamp = cert, stamp
-	}
 	if c.cert == nil {
-		return nil, err
+		return nil, c.err
 	}
 	return c.cert, nil
+}
+
+// judge says why the key is not used, nil where it may be. A file that is not there is no such reason: it is being
+// exchanged, perhaps.
+func (c *Certificate) judge() error {
+	if _, err := os.Stat(c.KeyFile); err != nil {
+		return nil
+	}
+	if fault, stopped := keyfile.Inspect(c.KeyFile).Blocked(); stopped {
+		return fmt.Errorf("%s is not used: %s; %s", c.KeyFile, fault.Say, fault.Mend)
+	}
+	return perm.Judge(c.KeyFile)
 }
 
 // Wrong is why the files cannot be used as they are now, nil where they can.
@@ -68,18 +86,7 @@ func (c *Certificate) Wrong() error {
 	c.Get()
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	return c.err
-}
-
-func (c *Certificate) read() (*tls.Certificate, error) {
-	if fault, stopped := keyfile.Inspect(c.KeyFile).Blocked(); stopped {
-		return nil, fmt.Errorf("%s is not used: %s; %s", c.KeyFile, fault.Say, fault.Mend)
-	}
-	cert, err := tls.LoadX509KeyPair(c.CertFile, c.KeyFile)
-	if err != nil {
-		return nil, fmt.Errorf("the certificate in %s: %w", c.CertFile, err)
-	}
-	return &cert, nil
+	return cmp.Or(c.open, c.err)
 }
 
 // Make makes a certificate that is signed by its own key, in a file that nobody else may read, where there is

@@ -1,13 +1,15 @@
 package service
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
-	"os"
 	"sync"
 	"time"
 
+	"meatus/core/followed"
 	"meatus/core/perm"
 	"meatus/core/policy"
 )
@@ -22,42 +24,37 @@ type PolicyFile struct {
 	mu    sync.Mutex
 	good  *policy.Policy
 	wrong error
-	stamp [2]time.Time // of the file, and of what is expected of it
+	files *followed.Files // the file, and what is expected of it
 }
 
 // OpenPolicy reads the policy in a file, and holds it against what is expected of it where a file of that stands beside
 // it. It fails where that cannot be used, or does not hold. Known, which may be nil, knows machines' tags and the like.
 func OpenPolicy(path string, known func(name string) (policy.Machine, bool)) (*PolicyFile, error) {
-	f := &PolicyFile{path: path, known: known, changed: make(chan struct{}, 1)}
+	f := &PolicyFile{path: path, known: known, changed: make(chan struct{}, 1), files: followed.Texts(path, path+".expect")}
 	f.read()
 	return f, f.wrong
 }
 
 // read reads the file where it is another than before, and tells whether it was.
 func (f *PolicyFile) read() bool {
-	info, err := os.Stat(f.path)
-	var stamp [2]time.Time
-	if err == nil {
-		stamp[0] = info.ModTime()
-	}
-	if beside, berr := os.Stat(f.path + ".expect"); berr == nil {
-		stamp[1] = beside.ModTime()
-	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	if err == nil && stamp == f.stamp {
+	if !f.files.Changed() {
 		return false
 	}
 	var p *policy.Policy
-	if err == nil {
-		f.stamp = stamp
-		err = perm.Judge(f.path)
-	}
+	err := perm.Judge(f.path)
 	if err == nil {
 		p, err = policy.Read(f.path)
 	}
 	if err == nil {
 		err = f.expected(p)
+	}
+	if !f.files.Take() {
+		if f.good != nil || f.wrong != nil {
+			return false // it is being written
+		}
+		err = cmp.Or(err, errors.New("it was changed while it was read; try again"))
 	}
 	if err != nil {
 		news := f.wrong == nil || f.wrong.Error() != err.Error()
@@ -98,7 +95,7 @@ func (f *PolicyFile) Changed() <-chan struct{} { return f.changed }
 
 // Follow reads the file when it changes, until the context ends.
 func (f *PolicyFile) Follow(ctx context.Context, log *slog.Logger) {
-	tick := time.NewTicker(lookAgain)
+	tick := time.NewTicker(followed.LookEvery)
 	defer tick.Stop()
 	before := f.Wrong()
 	for {
