@@ -15,6 +15,7 @@ import (
 
 	"meatus/core/gateway"
 	"meatus/core/line"
+	"meatus/core/policy"
 	serving "meatus/core/service"
 	"meatus/core/store"
 )
@@ -62,7 +63,7 @@ func (b *Lab) openLightship(keys map[string]ssh.PublicKey) (err error) {
 			return err
 		}
 	}
-	if l.policy, err = serving.OpenPolicy(rules, nil); err != nil {
+	if l.policy, err = serving.OpenPolicy(policy.Gateway, rules, nil); err != nil {
 		return err
 	}
 	if l.port, err = keptText(filepath.Join(l.dir, "port"), func() string { return "0" }); err != nil {

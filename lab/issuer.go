@@ -17,6 +17,7 @@ import (
 	"meatus/core/issuer"
 	"meatus/core/lease"
 	"meatus/core/line"
+	"meatus/core/policy"
 	"meatus/core/route"
 	serving "meatus/core/service"
 	"meatus/core/store"
@@ -116,11 +117,11 @@ func (b *Lab) openPurser(keys map[string]ssh.PublicKey) (err error) {
 			return err
 		}
 	}
-	policy, err := serving.OpenPolicy(rules, issuer.Known(b.ctx, p.store))
+	held, err := serving.OpenPolicy(policy.Issuer, rules, issuer.Known(b.ctx, p.store))
 	if err != nil {
 		return err
 	}
-	if p.server, err = issuer.NewServer(issuer.Options{Options: serving.Options{Policy: policy, Certificate: cert, Tokens: &serving.Tokens{Issuer: b.provider.url, Audience: ProviderClient}}, Store: p.store, Keys: signing, Name: Purser}); err != nil {
+	if p.server, err = issuer.NewServer(issuer.Options{Options: serving.Options{Policy: held, Certificate: cert, Tokens: &serving.Tokens{Issuer: b.provider.url, Audience: ProviderClient}}, Store: p.store, Keys: signing, Name: Purser}); err != nil {
 		return err
 	}
 	port, err := keptText(filepath.Join(p.dir, "port"), func() string { return "0" })

@@ -166,7 +166,7 @@ func gatewayToken(p *servicePlace) *cobra.Command {
 		Args:  cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			name := args[0]
-			if !book.ValidName(name) || strings.ContainsAny(strings.Join(tags, ""), " :*?[]#") || strings.ContainsAny(instance, " \t") {
+			if !policy.ValidMachine(name) || !book.ValidName(name) || strings.ContainsAny(strings.Join(tags, ""), " :*?[]#") || strings.ContainsAny(instance, " \t") {
 				return &statusError{statusWrongUse, fmt.Errorf("%q cannot be a machine's name, or a tag holds what it cannot: use letters, digits, dots, hyphens and underscores", sanitize.Line(name, 40))}
 			}
 			if life < time.Minute || life > 30*24*time.Hour {

@@ -390,6 +390,10 @@ is expected of it.`,
 			if err != nil {
 				return err
 			}
+			if unfit := rules.Unfit(policy.Issuer); len(unfit) > 0 {
+				return &statusError{statusWrongUse, unfit}
+			}
+			idle := rules.Idle(all)
 			var changes []policy.Change
 			if len(args) == 1 {
 				before, err := policy.Read(p.policyPath())
@@ -402,7 +406,7 @@ is expected of it.`,
 			if asJSON {
 				e := json.NewEncoder(w)
 				e.SetIndent("", "  ")
-				told := map[string]any{"changes": append([]policy.Change{}, changes...), "expectations": expected, "holds": fails == nil}
+				told := map[string]any{"changes": append([]policy.Change{}, changes...), "expectations": expected, "holds": fails == nil, "idle": append([]policy.Idle{}, idle...)}
 				if fails != nil {
 					told["fails"] = strings.Split(fails.Error(), "\n")
 				}
@@ -410,6 +414,9 @@ is expected of it.`,
 			} else {
 				for _, change := range changes {
 					fmt.Fprintln(w, sanitize.Line(change.Say(), 2000))
+				}
+				for _, i := range idle {
+					fmt.Fprintf(cmd.ErrOrStderr(), "%s:%d: %s: %s\n", rules.File, i.Line, i.Say, sanitize.Line(i.Text, 200))
 				}
 				if len(args) == 1 && len(changes) == 0 {
 					fmt.Fprintln(w, "it changes nothing for anybody")

@@ -113,7 +113,7 @@ func (f *serveFlags) options(cmd *cobra.Command, p *servicePlace, first string, 
 	if o.Certificate, err = certificateOf(p, f.cert, f.key); err != nil {
 		return o, err
 	}
-	if o.Policy, err = service.OpenPolicy(p.policyPath(), known); err != nil {
+	if o.Policy, err = service.OpenPolicy(policy.Service(p.called), p.policyPath(), known); err != nil {
 		return o, &statusError{statusWrongUse, err}
 	}
 	if o.ClientCAs, err = poolOf(f.clientCA); err != nil {

@@ -23,6 +23,7 @@ import (
 	"meatus/core/keyfile"
 	"meatus/core/lease"
 	"meatus/core/line"
+	"meatus/core/policy"
 	"meatus/core/route"
 	"meatus/core/service"
 	"meatus/core/store"
@@ -81,11 +82,11 @@ func openBay(t testing.TB, extra string) *bay {
 	own := filepath.Join(dir, "issuer.pem")
 	cert := &service.Certificate{CertFile: own, KeyFile: own}
 	b.keys = &issuer.Keys{Dir: dir}
-	policy, err := service.OpenPolicy(file, issuer.Known(t.Context(), b.store))
+	rules, err := service.OpenPolicy(policy.Issuer, file, issuer.Known(t.Context(), b.store))
 	if err := errors.Join(err, cert.Make("issuer"), b.keys.Make()); err != nil {
 		t.Fatal(err)
 	}
-	server, err := issuer.NewServer(issuer.Options{Options: service.Options{Policy: policy, Certificate: cert, Log: slog.New(slog.DiscardHandler)}, Store: b.store, Keys: b.keys})
+	server, err := issuer.NewServer(issuer.Options{Options: service.Options{Policy: rules, Certificate: cert, Log: slog.New(slog.DiscardHandler)}, Store: b.store, Keys: b.keys})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -26,6 +26,7 @@ import (
 
 	"meatus/core/gateway"
 	"meatus/core/line"
+	"meatus/core/policy"
 	"meatus/core/remote"
 	"meatus/core/route"
 	"meatus/core/service"
@@ -169,7 +170,7 @@ func beGateway(dir string) {
 	own := filepath.Join(dir, "gateway.pem")
 	cert := &service.Certificate{CertFile: own, KeyFile: own}
 	fail(cert.Make("gateway"))
-	rules, err := service.OpenPolicy(filepath.Join(dir, "gateway.policy"), nil)
+	rules, err := service.OpenPolicy(policy.Gateway, filepath.Join(dir, "gateway.policy"), nil)
 	fail(err)
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	fail(err)

@@ -19,6 +19,7 @@ import (
 
 	"meatus/core/gateway"
 	"meatus/core/line"
+	"meatus/core/policy"
 	"meatus/core/service"
 	"meatus/core/store"
 	"meatus/lab/await"
@@ -86,7 +87,7 @@ func open(t testing.TB, rules, where string, change func(*gateway.Options)) *pla
 	if err := p.cert.Make("gateway"); err != nil {
 		t.Fatal(err)
 	}
-	if p.rules, err = service.OpenPolicy(p.policy, nil); err != nil {
+	if p.rules, err = service.OpenPolicy(policy.Gateway, p.policy, nil); err != nil {
 		t.Fatal(err)
 	}
 	following, stop := context.WithCancel(context.Background())

@@ -27,6 +27,7 @@ import (
 	"meatus/core/keyfile"
 	"meatus/core/lease"
 	"meatus/core/line"
+	"meatus/core/policy"
 	"meatus/core/route"
 	"meatus/core/service"
 	"meatus/core/store"
@@ -86,7 +87,7 @@ func open(t testing.TB, where string, change func(*issuer.Options)) *place {
 	if err := errors.Join(cert.Make("issuer"), keys.Make()); err != nil {
 		t.Fatal(err)
 	}
-	file, err := service.OpenPolicy(p.policy, issuer.Known(t.Context(), p.store))
+	file, err := service.OpenPolicy(policy.Issuer, p.policy, issuer.Known(t.Context(), p.store))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -113,7 +113,7 @@ func (k *Keys) judge() error {
 		if fault, stopped := keyfile.Inspect(path).Blocked(); stopped {
 			return &keyfile.Blocked{Path: path, Fault: fault}
 		}
-		if err := perm.Judge(path); err != nil {
+		if err := perm.Judge(path); err != nil && !errors.Is(err, fs.ErrNotExist) { // it may be exchanged at this moment
 			return fmt.Errorf("the signing key: %w", err)
 		}
 	}
@@ -147,6 +147,9 @@ func appendFile(all []ssh.Signer, path string, missing bool) ([]ssh.Signer, erro
 		return all, nil
 	}
 	file, err := keyfile.Read(path)
+	if _, gone := os.Stat(path); err != nil && missing && errors.Is(gone, fs.ErrNotExist) {
+		return all, nil // it has just taken the other's place
+	}
 	if err != nil {
 		return nil, fmt.Errorf("the signing key %s: %w", path, err)
 	}

@@ -65,6 +65,9 @@ func ParseExpectations(file string, text []byte) (*Expectations, error) {
 	lines := bufio.NewScanner(bytes.NewReader(text))
 	lines.Buffer(nil, maxText)
 	for n := 1; lines.Scan(); n++ {
+		if m, ok := strange(file, n, lines.Text()); ok {
+			mistakes = append(mistakes, m)
+		}
 		line, _, _ := strings.Cut(lines.Text(), "#")
 		words := strings.Fields(line)
 		if len(words) == 0 {
@@ -72,7 +75,7 @@ func ParseExpectations(file string, text []byte) (*Expectations, error) {
 		}
 		one, err := expected(words)
 		if err != nil {
-			mistakes = append(mistakes, Mistake{file, n, err.Error()})
+			mistakes = append(mistakes, Mistake{File: file, Line: n, Say: err.Error()})
 			continue
 		}
 		one.line, one.text = n, strings.Join(words, " ")
@@ -158,7 +161,7 @@ func (e *Expectations) Judge(p *Policy, known func(name string) (Machine, bool))
 			}
 		}
 		if one.who != everyone && p.people[one.who] == nil && p.groups[one.who] == nil {
-			mistakes = append(mistakes, Mistake{e.File, one.line, fmt.Sprintf("%s knows nobody called %q", p.File, shown(one.who))})
+			mistakes = append(mistakes, Mistake{File: e.File, Line: one.line, Say: fmt.Sprintf("%s knows nobody called %q", p.File, shown(one.who))})
 			continue
 		}
 		who := p.whoever([]string{one.who})
@@ -177,7 +180,7 @@ func (e *Expectations) Judge(p *Policy, known func(name string) (Machine, bool))
 				continue
 			}
 			s := p.Standing(person, q.Machine, q.Login)
-			mistakes = append(mistakes, Mistake{e.File, one.line, fmt.Sprintf("%s: it does not hold, since %s", one.text, s.Say())})
+			mistakes = append(mistakes, Mistake{File: e.File, Line: one.line, Say: fmt.Sprintf("%s: it does not hold, since %s", one.text, s.Say())})
 			break
 		}
 	}

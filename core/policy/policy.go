@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"fmt"
 	"net/netip"
-	"path"
 	"slices"
 	"strings"
 	"time"
@@ -129,9 +128,20 @@ func (p *Policy) Agreers(r *Rule, person string) []string {
 	return all
 }
 
-// ValidMachine tells whether rules can name a machine so.
+// ValidMachine tells whether a machine can be called so: by letters, digits, dots, hyphens and underscores (of ASCII, so
+// that no two names look alike), up to 64, the first a letter or digit, and by no word that rules use.
 func ValidMachine(name string) bool {
-	return name != anything && !strings.ContainsAny(name, "*?[]\\: \t#@,") && !slices.Contains(parts, name)
+	if name == "" || len(name) > 64 || name == anything || slices.Contains(parts, name) {
+		return false
+	}
+	for i := range len(name) {
+		c := name[i]
+		letter := c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9'
+		if !letter && (i == 0 || c != '.' && c != '-' && c != '_') {
+			return false
+		}
+	}
+	return true
 }
 
 // People are the names of everybody, in order.
@@ -196,7 +206,7 @@ func (r *Rule) as(login string) bool {
 	if len(r.As) == 0 {
 		return r.Deny
 	}
-	return slices.ContainsFunc(r.As, func(pattern string) bool { ok, _ := path.Match(pattern, login); return ok })
+	return slices.ContainsFunc(r.As, func(pattern string) bool { return matches(pattern, login) })
 }
 
 // rulesOf are the rules of a person that are about a login at a machine, "" for reaching it, in the order of the text.
@@ -233,18 +243,17 @@ func fits(what string, m Machine) bool {
 	if kind, name, ok := strings.Cut(what, ":"); ok {
 		switch kind {
 		case "tag":
-			return slices.Contains(m.Tags, name)
+			return slices.ContainsFunc(m.Tags, func(tag string) bool { return matches(name, tag) })
 		case "network":
-			return slices.Contains(m.Networks, name)
+			return slices.ContainsFunc(m.Networks, func(network string) bool { return matches(name, network) })
 		case "site":
-			return m.Site == name
+			return m.Site != "" && matches(name, m.Site)
 		case "instance":
-			return m.Instance == name
+			return m.Instance != "" && matches(name, m.Instance)
 		}
 		return false
 	}
-	ok, _ := path.Match(what, m.Name)
-	return ok
+	return matches(what, m.Name)
 }
 
 // kinds are the words before a colon that mean machines by something else than their names.

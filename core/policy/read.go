@@ -8,25 +8,31 @@ import (
 	"fmt"
 	"net/netip"
 	"os"
-	"path"
 	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 	_ "time/tzdata" // zones are known where the system has none
+	"unicode/utf8"
 
 	"meatus/core/sanitize"
 )
 
 // Mistake is something wrong in the text.
 type Mistake struct {
-	File string
-	Line int
-	Say  string
+	File   string
+	Line   int
+	Column int // in characters, from 1; 0 for the line as a whole
+	Say    string
 }
 
-func (m Mistake) Error() string { return fmt.Sprintf("%s:%d: %s", m.File, m.Line, m.Say) }
+func (m Mistake) Error() string {
+	if m.Column > 0 {
+		return fmt.Sprintf("%s:%d:%d: %s", m.File, m.Line, m.Column, m.Say)
+	}
+	return fmt.Sprintf("%s:%d: %s", m.File, m.Line, m.Say)
+}
 
 // Mistakes are all of a text.
 type Mistakes []Mistake
@@ -62,6 +68,7 @@ func Read(file string) (*Policy, error) {
 type reader struct {
 	*Policy
 	line     int
+	raw      string // the line as it stands
 	zone     *time.Location
 	mistakes Mistakes
 }
@@ -74,7 +81,11 @@ func Parse(file string, text []byte) (*Policy, error) {
 	lines.Buffer(nil, maxText)
 	for lines.Scan() {
 		r.line++
-		line, _, _ := strings.Cut(lines.Text(), "#")
+		r.raw = lines.Text()
+		if m, ok := strange(file, r.line, r.raw); ok {
+			r.mistakes = append(r.mistakes, m)
+		}
+		line, _, _ := strings.Cut(r.raw, "#")
 		if words := strings.Fields(line); len(words) > 0 {
 			r.read(words)
 		}
@@ -95,7 +106,34 @@ func Parse(file string, text []byte) (*Policy, error) {
 func (r *reader) wrong(format string, args ...any) { r.wrongAt(r.line, format, args...) }
 
 func (r *reader) wrongAt(line int, format string, args ...any) {
-	r.mistakes = append(r.mistakes, Mistake{r.File, line, fmt.Sprintf(format, args...)})
+	r.mistakes = append(r.mistakes, Mistake{File: r.File, Line: line, Say: fmt.Sprintf(format, args...)})
+}
+
+// wrongWord tells of a word of the line, by its column.
+func (r *reader) wrongWord(word, format string, args ...any) {
+	m := Mistake{File: r.File, Line: r.line, Say: fmt.Sprintf(format, args...)}
+	if i := strings.Index(r.raw, word); i >= 0 {
+		m.Column = 1 + utf8.RuneCountInString(r.raw[:i])
+	}
+	r.mistakes = append(r.mistakes, m)
+}
+
+// strange finds a character in a line that ends one for whoever looks at the text, and does not here: what stands behind it
+// in a note would be a part of the note.
+func strange(file string, line int, text string) (m Mistake, ok bool) {
+	column := 0
+	for i, c := range text {
+		column++
+		last := i+utf8.RuneLen(c) == len(text)
+		switch {
+		case c == '\t', c == '\r' && last: // the line ends of other systems
+			continue
+		case c == utf8.RuneError, c < ' ', c == 0x7f, c == 0x85, c == 0x2028, c == 0x2029, c == 0xfeff:
+			return Mistake{File: file, Line: line, Column: column,
+				Say: fmt.Sprintf("a character stands here (U+%04X) that is none of a text in lines: what stands behind it may look like a line of its own, and is none", c)}, true
+		}
+	}
+	return m, false
 }
 
 // forms are the kinds of lines, each with how it is written.
@@ -113,7 +151,7 @@ var forms = map[string]string{
 func (r *reader) read(words []string) {
 	form := forms[words[0]]
 	if form == "" {
-		r.wrong("a line begins with person, group, zone, allow, deny, reads, enrols or limit, and not with %q", shown(words[0]))
+		r.wrongWord(words[0], "a line begins with person, group, zone, allow, deny, reads, enrols or limit, and not with %q", shown(words[0]))
 		return
 	}
 	if len(words) < 2 {
@@ -244,7 +282,13 @@ func (r *reader) rule(words []string) {
 		}
 		seen[part] = true
 		if err != nil {
-			r.wrong("%s", err)
+			word := part
+			for _, v := range values {
+				if strings.Contains(err.Error(), shown(v)) {
+					word = v
+				}
+			}
+			r.wrongWord(word, "%s", err)
 			return
 		}
 	}
@@ -274,7 +318,7 @@ func (r *reader) part(rule *Rule, part string, values []string) (err error) {
 	switch part {
 	case "as":
 		for _, login := range values {
-			if _, err := path.Match(login, ""); err != nil || len(login) > 64 || strings.ContainsAny(login, "@,:") {
+			if validPattern(login) != nil || len(login) > 64 || strings.ContainsAny(login, "@,:") {
 				return fmt.Errorf("%q is no login, and no pattern of logins", shown(login))
 			}
 		}
@@ -286,8 +330,16 @@ func (r *reader) part(rule *Rule, part string, values []string) (err error) {
 	case "from":
 		for _, v := range values {
 			prefix, perr := netip.ParsePrefix(v)
-			if addr, aerr := netip.ParseAddr(v); aerr == nil {
+			if addr, aerr := netip.ParseAddr(v); aerr == nil && addr.Zone() == "" {
 				prefix, perr = addr.Prefix(addr.BitLen())
+			}
+			if perr == nil && prefix.Addr().Is4In6() { // people are known to come from the IPv4 address in it
+				if prefix, perr = prefix.Addr().Unmap().Prefix(prefix.Bits() - 96); perr != nil {
+					return fmt.Errorf("%q is a network of IPv4 addresses and of others; write the IPv4 network alone", shown(v))
+				}
+			}
+			if strings.Contains(v, "%") {
+				return fmt.Errorf("%q has a zone, which whoever comes is not known by; leave it out", shown(v))
 			}
 			if perr != nil {
 				return fmt.Errorf("%q is no address, and no network; write it like 203.0.113.0/24", shown(v))
@@ -318,12 +370,12 @@ func (r *reader) part(rule *Rule, part string, values []string) (err error) {
 // whatIs tells whether words can mean machines.
 func (r *reader) whatIs(words []string) bool {
 	for _, word := range words {
-		if _, err := path.Match(word, ""); err != nil {
-			r.wrong("%q is no pattern", shown(word))
+		if validPattern(word) != nil {
+			r.wrongWord(word, "%q is no pattern", shown(word))
 			return false
 		}
 		if kind, name, ok := strings.Cut(word, ":"); ok && (!slices.Contains(kinds, kind) || name == "") {
-			r.wrong("%q: machines are meant by name, by pattern, or by tag:NAME, network:NAME, site:NAME or instance:ID", shown(word))
+			r.wrongWord(word, "%q: machines are meant by name, by pattern, or by tag:NAME, network:NAME, site:NAME or instance:ID", shown(word))
 			return false
 		}
 	}
@@ -354,6 +406,10 @@ func (r *reader) limit(words []string) {
 		switch rest[0] {
 		case "connections":
 			l.limits.Connections = n
+			if len(l.what) > 0 {
+				r.wrongWord("connections", "a machine has one connection, which no limit is for; write streams or daily")
+				return
+			}
 		case "streams":
 			l.limits.Streams = n
 		case "daily":

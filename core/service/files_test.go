@@ -24,7 +24,7 @@ func TestAPolicyIsSeenToChangeHoweverItDoes(t *testing.T) {
 	}
 	allow, deny := somebody+"allow mira to reef\n", somebody+"deny  mira to reef\n"
 	write(path, allow)
-	f, err := service.OpenPolicy(path, nil)
+	f, err := service.OpenPolicy(policy.Gateway, path, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -17,6 +17,7 @@ import (
 // PolicyFile is the policy in a file, which is read again when it changes. Where it cannot be read any more, or
 // is wrong, the last good one is kept, and why is said.
 type PolicyFile struct {
+	of      policy.Service
 	path    string
 	known   func(name string) (policy.Machine, bool)
 	changed chan struct{}
@@ -28,9 +29,9 @@ type PolicyFile struct {
 }
 
 // OpenPolicy reads the policy in a file, and holds it against what is expected of it where a file of that stands beside
-// it. It fails where that cannot be used, or does not hold. Known, which may be nil, knows machines' tags and the like.
-func OpenPolicy(path string, known func(name string) (policy.Machine, bool)) (*PolicyFile, error) {
-	f := &PolicyFile{path: path, known: known, changed: make(chan struct{}, 1), files: followed.Texts(path, path+".expect")}
+// it, for a service. It fails where that cannot be used, or does not hold. Known, which may be nil, knows machines' tags and the like.
+func OpenPolicy(of policy.Service, path string, known func(name string) (policy.Machine, bool)) (*PolicyFile, error) {
+	f := &PolicyFile{of: of, path: path, known: known, changed: make(chan struct{}, 1), files: followed.Texts(path, path+".expect")}
 	f.read()
 	return f, f.wrong
 }
@@ -46,6 +47,11 @@ func (f *PolicyFile) read() bool {
 	err := perm.Judge(f.path)
 	if err == nil {
 		p, err = policy.Read(f.path)
+	}
+	if err == nil {
+		if unfit := p.Unfit(f.of); len(unfit) > 0 {
+			err = unfit
+		}
 	}
 	if err == nil {
 		err = f.expected(p)
