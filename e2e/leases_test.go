@@ -45,7 +45,7 @@ func startLeasing(t *testing.T) *leasing {
 allow mira to reef as root for 60s called night-watch
 allow mira to mole as stranger for 60s
 allow mira to deep as root for 20s with reason end agreed-by runa called with-a-yes
-enrols mira
+enrols mira as reef.internal
 reads runa
 `, 0o600)
 	l.serve = func() *daemon {

@@ -117,7 +117,11 @@ func Open(ctx context.Context, o Options) (*Engine, error) {
 	e.ctx, e.cancel = context.WithCancel(context.Background())
 	e.unreport = contain.Report(filepath.Join(o.Workspace.Dir, workspace.StateDir), func(p *contain.Panic) { e.Events.Tell(Notice{Say: p.Error()}) })
 	ws := *o.Workspace
-	e.Leases = &lease.Client{}
+	e.Leases = &lease.Client{Revoked: func(signer string, serials []uint64) {
+		if err := o.Workspace.Vouched.Revoke(signer, serials); err != nil {
+			e.Events.Tell(Notice{Say: "which certificates of hosts are revoked cannot be kept: " + err.Error()})
+		}
+	}}
 	ws.Leases = e.Leases
 	e.ws.Store(&ws)
 	e.openTrail(&ws)

@@ -2,11 +2,16 @@ package enrol
 
 import (
 	"context"
+	"encoding/base64"
 	"fmt"
 	"path"
+	"slices"
+	"time"
 
 	"meatus/core/farfile"
 	"meatus/core/lease"
+
+	"golang.org/x/crypto/ssh"
 )
 
 // Refresh carries an issuer's signing keys and what is stopped to a machine that trusts it already: files that its
@@ -43,6 +48,47 @@ func Refresh(ctx context.Context, o Options) error {
 			return err
 		}
 	}
-	_, err = lease.Told[lease.Enrolled](ctx, p.Leases, p.Issuer, lease.Ask{Carried: &m})
-	return err
+	if _, err = lease.Told[lease.Enrolled](ctx, p.Leases, p.Issuer, lease.Ask{Carried: &m}); err != nil {
+		return err
+	}
+	return p.renew(ctx, m)
+}
+
+// renew has the machine's own key certified anew where its certificate has passed half of its time, or is another
+// signer's.
+func (p *Plan) renew(ctx context.Context, m lease.Machine) error {
+	i := slices.IndexFunc(p.Files, func(f *File) bool { return path.Base(f.Path) == lease.HostCertFile })
+	if i < 0 || !p.Files[i].Before.There {
+		return nil
+	}
+	f := p.Files[i]
+	key, _, _, _, err := ssh.ParseAuthorizedKey(f.Before.Text)
+	cert, ok := key.(*ssh.Certificate)
+	if err != nil || !ok {
+		return fmt.Errorf("%s holds no certificate: enrol the machine again with --host-certificate", f.Path)
+	}
+	from, until := time.Unix(int64(cert.ValidAfter), 0), time.Unix(int64(cert.ValidBefore), 0)
+	if time.Until(until) > until.Sub(from)/2 && keyText(cert.SignatureKey) == p.About.Hosts {
+		return nil
+	}
+	if p.hostKey, err = p.findHostKey(ctx); err != nil {
+		return err
+	}
+	m.HostKey, m.Names = p.hostKey, cert.ValidPrincipals
+	answer, err := lease.Told[lease.Enrolled](ctx, p.Leases, p.Issuer, lease.Ask{Enrol: &m})
+	if err != nil {
+		return fmt.Errorf("the machine's own certificate could not be renewed: %w", err)
+	}
+	if err := p.takeHostCertificate(answer); err != nil {
+		return err
+	}
+	if err := p.apply(ctx, farfile.Change{Path: f.Path, Before: f.Before, After: f.After, Mode: f.mode}); err != nil {
+		return err
+	}
+	return p.reload(ctx)
+}
+
+// keyText is a public key as lists of keys have it.
+func keyText(key ssh.PublicKey) string {
+	return key.Type() + " " + base64.StdEncoding.EncodeToString(key.Marshal())
 }

@@ -3,7 +3,6 @@ package enrol
 import (
 	"bytes"
 	"context"
-	"encoding/base64"
 	"errors"
 	"fmt"
 	"path"
@@ -238,7 +237,7 @@ func (p *Plan) findHostKey(ctx context.Context) (string, error) {
 		}
 		found = true
 		if shown != nil && string(key.Marshal()) == string(shown.Marshal()) { // the one that was vouched for
-			return key.Type() + " " + base64.StdEncoding.EncodeToString(key.Marshal()), nil
+			return keyText(key), nil
 		}
 	}
 	if !found {

@@ -298,7 +298,16 @@ func (s *Server) sign(ctx context.Context, a *asking, d policy.Decision, agreedB
 	}
 	s.counted.granted.Add(1)
 	s.Log.Info("granted", "person", l.Person, "login", l.Login, "machine", l.Machine, "serial", l.Serial, "rule", l.Rule)
-	return lease.State{Certificate: base64.StdEncoding.EncodeToString(cert.Marshal()), Rule: l.Rule, Ends: l.Ends, Seconds: int(l.Ends.Sub(l.Granted) / time.Second), Serial: uint64(l.Serial), May: terms.May.String(), EndsShells: terms.Ends, AgreedBy: l.AgreedBy}, nil
+	granted := lease.State{Certificate: base64.StdEncoding.EncodeToString(cert.Marshal()), Rule: l.Rule, Ends: l.Ends, Seconds: int(l.Ends.Sub(l.Granted) / time.Second), Serial: uint64(l.Serial), May: terms.May.String(), EndsShells: terms.Ends, AgreedBy: l.AgreedBy}
+	// Whoever trusts the signer of hosts hears with each lease which of its certificates hold no more.
+	if _, hosts, err := s.o.Keys.Get(); err == nil && hosts != nil {
+		if granted.HostsRevoked, err = s.o.Store.RevokedHosts(ctx); err != nil {
+			s.Log.Error("the store does not answer", "error", err)
+		} else {
+			granted.Hosts = keyLine(hosts.PublicKey())
+		}
+	}
+	return granted, nil
 }
 
 // waiting are the askings that a person may agree to, and those of the person's own.

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"net"
 	"net/http"
+	"slices"
 	"sync/atomic"
 	"time"
 
@@ -280,6 +281,9 @@ func (s *Server) about(ctx context.Context, v *service.Visitor) ([]any, error) {
 	if hosts != nil {
 		a.Hosts = keyLine(hosts.PublicKey())
 	}
+	if a.HostsRevoked, err = s.o.Store.RevokedHosts(ctx); err != nil {
+		return nil, err
+	}
 	now := time.Now()
 	a.Revoked = lease.Revocations(public, serials, uint64(now.Unix()), now)
 	return []any{a}, nil
@@ -325,6 +329,10 @@ func (s *Server) enrol(ctx context.Context, v *service.Visitor, m lease.Machine)
 	if err := validMachine(m); err != nil {
 		return nil, err
 	}
+	asked := policy.Machine{Name: m.Name, Instance: m.Instance, Site: m.Site, Tags: words(m.Tags), Networks: words(m.Networks)}
+	if !s.Policy.Get().EnrolsAt(v.Person, asked) {
+		return nil, Refusal(fmt.Sprintf("%s may not enrol %s here: no line of the policy that says \"enrols %s\" is for it", v.Person, m.Name, v.Person))
+	}
 	t := store.Trusting{Name: m.Name, Instance: m.Instance, Site: m.Site, Tags: words(m.Tags), Networks: words(m.Networks), Plain: m.Plain, Signers: m.Signers, Stops: m.Stops, By: v.Person}
 	var told lease.Enrolled
 	d := s.done("trusts", v)
@@ -344,14 +352,18 @@ func (s *Server) enrol(ctx context.Context, v *service.Visitor, m lease.Machine)
 		if hosts == nil {
 			return nil, Refusal("this issuer has no key for machines' keys")
 		}
+		if t.Hosts, err = s.hostNames(v, asked, m.Names); err != nil {
+			return nil, err
+		}
 		t.HostKey = ssh.FingerprintSHA256(key)
 		now := time.Now()
-		cert, err := lease.Host(key, m.Names, m.Name, uint64(now.UnixMilli()), now, now.Add(hostLife), hosts)
+		t.Certificate = store.HostCertificate{Serial: uint64(now.UnixNano()), Ends: now.Add(hostLife)}
+		cert, err := lease.Host(key, t.Hosts, m.Name, t.Certificate.Serial, now, t.Certificate.Ends, hosts)
 		if err != nil {
 			return nil, Refusal(err.Error())
 		}
 		told.HostCertificate = keyLine(cert)
-		d.Why += ", its key " + t.HostKey + " for " + fmt.Sprint(m.Names)
+		d.Why += ", its key " + t.HostKey + " for " + fmt.Sprint(t.Hosts)
 	}
 	switch _, err := s.o.Store.Trusted(ctx, m.Name, ""); {
 	case err == nil:
@@ -359,15 +371,39 @@ func (s *Server) enrol(ctx context.Context, v *service.Visitor, m lease.Machine)
 	case !errors.Is(err, store.ErrUnknown):
 		return nil, err
 	}
-	if err := s.o.Store.Trust(ctx, t, d); err != nil {
+	if err := s.o.Store.Trust(ctx, t, d); errors.Is(err, store.ErrTaken) {
+		return nil, Refusal(err.Error() + "; have whoever did that remove it, or whoever runs the issuer")
+	} else if err != nil {
 		return nil, err
 	}
 	s.Log.Info("a machine trusts this issuer", "machine", m.Name, "by", v.Person)
 	return []any{told}, nil
 }
 
-// hostLife is how long a machine's certificate is valid.
-const hostLife = 365 * 24 * time.Hour
+// hostLife is how long a machine's certificate is valid. It is renewed whenever something is carried to the machine.
+const hostLife = 14 * 24 * time.Hour
+
+// maxHosts is for how many names and addresses a machine's certificate may be.
+const maxHosts = 32
+
+// hostNames are the names and addresses that a machine's certificate is for, where each is valid and the policy lets the
+// person have it for that machine.
+func (s *Server) hostNames(v *service.Visitor, m policy.Machine, names []string) (all []string, err error) {
+	p := s.Policy.Get()
+	for _, name := range names {
+		if all = append(all, name); !lease.ValidHost(name) {
+			return nil, Refusal(fmt.Sprintf("a machine's certificate is for names and addresses by which others reach it, and not for %q", sanitize.Line(name, 80)))
+		}
+		if !p.MayCertify(v.Person, m, name) {
+			return nil, Refusal(fmt.Sprintf("%s may not have a certificate for %s made for %s: the policy has to say \"enrols %s to %s as %s\"", v.Person, name, m.Name, v.Person, m.Name, name))
+		}
+	}
+	slices.Sort(all)
+	if all = slices.Compact(all); len(all) == 0 || len(all) > maxHosts {
+		return nil, Refusal(fmt.Sprintf("a machine's certificate is for 1 to %d names and addresses", maxHosts))
+	}
+	return all, nil
+}
 
 // words leaves out what holds a blank, or is empty.
 func words(list []string) (all []string) {

@@ -59,7 +59,9 @@ allow mira to reef tide-db as root for 10m with reason end agreed-by wardens cal
 allow mira to tide-db as clerk for 1m with source may files
 allow bo   to reef as keeper
 deny  oskar to anything
-enrols runa
+enrols runa to mole whelk as *.bay.internal 10.61.0.0/16
+enrols runa to anything
+enrols bo
 reads runa
 `
 
@@ -522,6 +524,49 @@ func TestMachinesAreEnrolledByWhoMay(t *testing.T) {
 	}
 	if again, err := enrol(runa, lease.Machine{Name: "mole"}); err != nil || !again.Known {
 		t.Errorf("%+v %v", again, err)
+	}
+	for _, host := range []string{"tide-db", "127.0.0.1", "::1", "localhost", "*", "*.bay.internal", "a\u0000.bay.internal", "мole.bay.internal", "reef.elsewhere", "203.0.113.7", "0.0.0.0", "::ffff:10.61.0.1", ""} {
+		m := m
+		m.Names = []string{host}
+		if _, err := enrol(runa, m); err == nil {
+			t.Errorf("a certificate was made for %q", host)
+		}
+	}
+	bos, err := os.ReadFile(p.people["mira"] + ".pub")
+	if err != nil {
+		t.Fatal(err)
+	}
+	whelk := lease.Machine{Name: "whelk", HostKey: string(bos), Names: []string{"whelk", "10.61.7.1"}}
+	if _, err := enrol(runa, whelk); err != nil {
+		t.Error(err)
+	}
+	// Nobody else has the name, by another key, nor a certificate for what another has.
+	theirs := lease.Machine{Name: "whelk", HostKey: string(host), Names: []string{"whelk"}}
+	if _, err := enrol(p.as("bo"), theirs); err == nil || !strings.Contains(err.Error(), "another machine was enrolled") {
+		t.Errorf("somebody else took the name: %v", err)
+	}
+	m.Names = []string{"10.61.7.1"}
+	if _, err := enrol(runa, m); err == nil || !strings.Contains(err.Error(), "which whelk has") {
+		t.Errorf("an address of another machine: %v", err)
+	}
+	// What another key had is revoked, and so is what a machine had that is removed.
+	whelk.HostKey = string(host)
+	if _, err := enrol(runa, whelk); err != nil {
+		t.Error(err)
+	}
+	if _, err := lease.Told[lease.Enrolled](t.Context(), runa.Client, runa.at, lease.Ask{Leave: "whelk"}); err != nil {
+		t.Error(err)
+	}
+	about, err := lease.Told[lease.About](t.Context(), runa.Client, runa.at, lease.Ask{About: true})
+	if err != nil || len(about) != 1 || len(about[0].HostsRevoked) != 2 {
+		t.Errorf("%+v %v", about, err)
+	}
+	told2 := make(chan []uint64, 1)
+	mira.Revoked = func(signer string, serials []uint64) { told2 <- serials }
+	if _, err := mira.get(t.Context(), "keeper", "reef", "", nil); err != nil {
+		t.Error(err)
+	} else if got := <-told2; fmt.Sprint(got) != fmt.Sprint(about[0].HostsRevoked) {
+		t.Errorf("with a lease one is told of %v", got)
 	}
 	used := lease.Ask{Used: []lease.Used{{Machine: "reef", Serial: 99, Says: "never given"}}}
 	if _, err := lease.Told[lease.Enrolled](t.Context(), mira.Client, mira.at, used); err == nil {

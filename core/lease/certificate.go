@@ -123,6 +123,32 @@ func Host(key ssh.PublicKey, names []string, machine string, serial uint64, from
 	return c, c.SignCert(rand.Reader, signer)
 }
 
+// ValidHost tells whether a machine's certificate may be for a host: a name of letters, digits, dots and hyphens (RFC 1123
+// section 2.1; of ASCII, underscores too), or an address. What means this machine itself, or any, is none.
+func ValidHost(name string) bool {
+	if addr, err := netip.ParseAddr(name); err == nil {
+		return addr.Zone() == "" && !addr.IsLoopback() && !addr.IsUnspecified() && !addr.IsMulticast() && !addr.Is4In6() && addr.String() == name
+	}
+	if len(name) == 0 || len(name) > 253 {
+		return false
+	}
+	letters := false
+	for label := range strings.SplitSeq(name, ".") {
+		if len(label) == 0 || len(label) > 63 || label[0] == '-' || label[len(label)-1] == '-' {
+			return false
+		}
+		for i := range len(label) {
+			c := label[i]
+			if c >= 'a' && c <= 'z' || c == '-' || c == '_' {
+				letters = true
+			} else if c < '0' || c > '9' {
+				return false
+			}
+		}
+	}
+	return letters && name != "localhost" && !strings.HasSuffix(name, ".localhost")
+}
+
 // Emergency is what a server's log, and this program, say first where somebody comes in by the way that is sealed for
 // the day on which the issuer is away.
 const Emergency = "EMERGENCY"

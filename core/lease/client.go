@@ -58,6 +58,8 @@ type At func(ctx context.Context, issuer route.Route, ask line.Ask) (io.ReadClos
 type Client struct {
 	At     At
 	Reason string // given where a rule wants one and nobody is asked
+	// Revoked is told which certificates of a signer of hosts, as a line of a list of keys, hold no more; may be nil.
+	Revoked func(signer string, serials []uint64)
 
 	mu   sync.Mutex
 	held []*Held
@@ -168,6 +170,9 @@ func (c *Client) Get(ctx context.Context, hop route.Hop, reason string, waits fu
 		case st.Refused != "":
 			return nil, &Refused{Issuer: hop.Lease.Issuer, Say: sanitize.Line(st.Refused, 300), Could: sanitize.Line(st.Could, 300), Reason: st.WantsReason}
 		case st.Certificate != "":
+			if c.Revoked != nil && st.Hosts != "" {
+				c.Revoked(st.Hosts, st.HostsRevoked)
+			}
 			return c.take(hop, key, st)
 		case waits != nil:
 			for i := range st.Waits {

@@ -52,6 +52,9 @@ type State struct {
 	Refused     string    `json:"refused,omitempty"`
 	Could       string    `json:"could,omitempty"` // what would allow it
 	WantsReason bool      `json:"wants_reason,omitempty"`
+
+	Hosts        string   `json:"hosts,omitempty"`         // the key that signs machines' keys, as a line of a list of keys
+	HostsRevoked []uint64 `json:"hosts_revoked,omitempty"` // serials of its certificates that hold no more
 }
 
 // Right is what one may at a machine.
@@ -111,6 +114,8 @@ type About struct {
 	Revoked []byte   `json:"revoked"` // the revocation list
 	Stops   int64    `json:"stops"`   // the number of the last stop that is in it
 	Enrols  bool     `json:"enrols"`  // one may enrol machines
+
+	HostsRevoked []uint64 `json:"hosts_revoked,omitempty"` // serials of machines' certificates that hold no more, though they have not ended
 }
 
 // Machine is one that trusts an issuer.

@@ -118,6 +118,30 @@ func (p *Policy) Enrols(who string) bool {
 	return slices.ContainsFunc(p.enrols, func(r *Rule) bool { return slices.Contains(p.whoever(r.Who), who) })
 }
 
+// EnrolsAt tells whether a person may have a machine trust an issuer.
+func (p *Policy) EnrolsAt(who string, m Machine) bool {
+	return slices.ContainsFunc(p.enrols, func(r *Rule) bool { return slices.Contains(p.whoever(r.Who), who) && r.about(m) })
+}
+
+// MayCertify tells whether a person may have a machine's key certified for a host's name or address: for the machine's own
+// name, and for those that a line says.
+func (p *Policy) MayCertify(who string, m Machine, host string) bool {
+	if host == m.Name {
+		return p.EnrolsAt(who, m)
+	}
+	addr, err := netip.ParseAddr(host)
+	for _, r := range p.enrols {
+		if !slices.Contains(p.whoever(r.Who), who) || !r.about(m) {
+			continue
+		}
+		if err == nil && slices.ContainsFunc(r.From, func(in netip.Prefix) bool { return in.Contains(addr) }) ||
+			err != nil && slices.ContainsFunc(r.As, func(pattern string) bool { return matches(pattern, host) }) {
+			return true
+		}
+	}
+	return false
+}
+
 // Agreers are those who may agree to what a rule allows a person, in order. Nobody agrees to what is one's own.
 func (p *Policy) Agreers(r *Rule, person string) []string {
 	if r == nil || len(r.Terms.AgreedBy) == 0 {

@@ -144,7 +144,7 @@ var forms = map[string]string{
 	"allow":  "allow WHO... to WHAT... [as LOGIN...] [on mon-fri] [at 08:00-18:00] [from ADDRESS...] [for 60s] [may shell tunnels...] [with reason source end] [agreed-by WHO...] [called NAME]",
 	"deny":   "deny WHO... to WHAT... [as LOGIN...] [on mon-fri] [at 08:00-18:00] [from ADDRESS...] [called NAME]",
 	"reads":  "reads WHO...",
-	"enrols": "enrols WHO...",
+	"enrols": "enrols WHO... [to WHAT...] [as HOST-OR-NETWORK...]",
 	"limit":  "limit WHO... | machine WHAT... connections N streams N daily 10GB",
 }
 
@@ -175,10 +175,51 @@ func (r *reader) read(words []string) {
 	case "reads":
 		r.reads = append(r.reads, &Rule{Who: words[1:], Line: r.line, Text: strings.Join(words, " ")})
 	case "enrols":
-		r.enrols = append(r.enrols, &Rule{Who: words[1:], Line: r.line, Text: strings.Join(words, " ")})
+		r.enrolling(words)
 	default:
 		r.rule(words)
 	}
+}
+
+// enrolling reads who may have which machines trust an issuer, and for which hosts their keys may be certified besides their
+// names: patterns in As, networks in From.
+func (r *reader) enrolling(words []string) {
+	rule := &Rule{What: []string{anything}, Line: r.line, Text: strings.Join(words, " ")}
+	rest := words[1:]
+	if as := slices.Index(rest, "as"); as >= 0 {
+		if as == len(rest)-1 {
+			r.wrongWord("as", "for which hosts is missing; write it like: %s", forms["enrols"])
+			return
+		}
+		for _, word := range rest[as+1:] {
+			prefix, err := netip.ParsePrefix(word)
+			if addr, aerr := netip.ParseAddr(word); aerr == nil && addr.Zone() == "" {
+				prefix, err = addr.Prefix(addr.BitLen())
+			}
+			switch {
+			case err == nil:
+				rule.From = append(rule.From, prefix.Masked())
+			case strings.Trim(word, "*?") == "" || strings.Contains(word, "/") || validPattern(word) != nil:
+				r.wrongWord(word, "%q would be any host, or is none; write it like *.reef.example or 10.61.0.0/16", shown(word))
+				return
+			default:
+				rule.As = append(rule.As, word)
+			}
+		}
+		rest = rest[:as]
+	}
+	if to := slices.Index(rest, "to"); to >= 0 {
+		if rule.What = rest[to+1:]; len(rule.What) == 0 || !r.whatIs(rule.What) {
+			r.wrongWord("to", "to what is missing; write it like: %s", forms["enrols"])
+			return
+		}
+		rest = rest[:to]
+	}
+	if rule.Who = rest; len(rest) == 0 {
+		r.wrong("who is missing; write it like: %s", forms["enrols"])
+		return
+	}
+	r.enrols = append(r.enrols, rule)
 }
 
 func shown(s string) string { return sanitize.Line(s, 60) }

@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 )
@@ -18,31 +19,47 @@ type Trusting struct {
 	Networks []string
 	Plain    bool     // it takes logins by their names alone, and not by "LOGIN@NAME"
 	HostKey  string   // the fingerprint of its own
+	Hosts    []string // the names and addresses that its certificate is for
 	Signers  []string // the fingerprints of the signing keys that it trusts
 	Stops    int64    // the number of the last stop that was carried to it
 	Enrolled time.Time
 	By       string // the person who enrolled it
+
+	Certificate HostCertificate // that is given with it, zero for none
+}
+
+// HostCertificate is a certificate of a machine's own key.
+type HostCertificate struct {
+	Serial uint64
+	Ends   time.Time
 }
 
 // Errors that can be told apart.
 var (
 	ErrTwice    = errors.New("that was asked before, by another or with another key")
 	ErrStopped  = errors.New("leases of this person, or for this login, are stopped")
+	ErrTaken    = errors.New("another machine was enrolled under that name, or has a certificate for it")
 	ErrAnswered = errors.New("it is answered already, or nobody waits for it any more")
 )
 
 // Trust makes a machine one that trusts an issuer, in place of what was known of it, and writes that to the record.
 func (s *Store) Trust(ctx context.Context, t Trusting, d Done) error {
 	return s.do(ctx, func(x *tx) error {
+		if err := x.free(t); err != nil {
+			return err
+		}
+		if err := x.certify(t); err != nil {
+			return err
+		}
 		plain := 0
 		if t.Plain {
 			plain = 1
 		}
-		_, err := x.exec(`INSERT INTO trusting (name, instance, site, tags, networks, plain, host_key, signers, stops, enrolled_at, enrolled_by)
-			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, NOW, ?)
+		_, err := x.exec(`INSERT INTO trusting (name, instance, site, tags, networks, plain, host_key, host_names, signers, stops, enrolled_at, enrolled_by)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, NOW, ?)
 			ON CONFLICT (name) DO UPDATE SET instance = excluded.instance, site = excluded.site, tags = excluded.tags, networks = excluded.networks,
-			plain = excluded.plain, host_key = excluded.host_key, signers = excluded.signers, stops = excluded.stops, enrolled_at = excluded.enrolled_at, enrolled_by = excluded.enrolled_by`,
-			t.Name, t.Instance, t.Site, strings.Join(t.Tags, " "), strings.Join(t.Networks, " "), plain, t.HostKey, strings.Join(t.Signers, " "), t.Stops, t.By)
+			plain = excluded.plain, host_key = excluded.host_key, host_names = excluded.host_names, signers = excluded.signers, stops = excluded.stops, enrolled_at = excluded.enrolled_at, enrolled_by = excluded.enrolled_by`,
+			t.Name, t.Instance, t.Site, strings.Join(t.Tags, " "), strings.Join(t.Networks, " "), plain, t.HostKey, strings.Join(t.Hosts, " "), strings.Join(t.Signers, " "), t.Stops, t.By)
 		if err != nil {
 			return err
 		}
@@ -51,6 +68,58 @@ func (s *Store) Trust(ctx context.Context, t Trusting, d Done) error {
 		}
 		return x.append(d)
 	})
+}
+
+// free fails with [ErrTaken] where a name belongs to another machine: one that somebody else has enrolled with another key,
+// or one that has a certificate for it.
+func (x *tx) free(t Trusting) error {
+	rows, err := x.QueryContext(x.ctx, x.s.kind.sql(trustingColumns))
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		other, err := readTrusting(rows)
+		if err != nil {
+			return err
+		}
+		if other.Name == t.Name {
+			if other.By != t.By && other.HostKey != "" && other.HostKey != t.HostKey {
+				return fmt.Errorf("%w: %s, by %s", ErrTaken, t.Name, other.By)
+			}
+			continue
+		}
+		if slices.Contains(other.Hosts, t.Name) {
+			return fmt.Errorf("%w: %s, which %s has", ErrTaken, t.Name, other.Name)
+		}
+		for _, name := range t.Hosts {
+			if name == other.Name || slices.Contains(other.Hosts, name) {
+				return fmt.Errorf("%w: %s, which %s has", ErrTaken, name, other.Name)
+			}
+		}
+	}
+	return rows.Err()
+}
+
+// certify notes the certificate that a machine is given. Those that another key of it had are revoked.
+func (x *tx) certify(t Trusting) error {
+	if t.HostKey == "" || t.Certificate.Serial == 0 {
+		return nil
+	}
+	if _, err := x.exec("UPDATE host_certificate SET revoked_at = NOW WHERE machine = ? AND key <> ? AND revoked_at = 0", t.Name, t.HostKey); err != nil {
+		return err
+	}
+	_, err := x.exec("INSERT INTO host_certificate (serial, machine, key, ends_at) VALUES (?, ?, ?, ?)", int64(t.Certificate.Serial), t.Name, t.HostKey, t.Certificate.Ends.UnixMilli())
+	return err
+}
+
+// RevokedHosts are the serials of machines' certificates that were revoked and have not ended, in order.
+func (s *Store) RevokedHosts(ctx context.Context) ([]uint64, error) {
+	return all(ctx, s, func(r *sql.Rows) (serial uint64, err error) {
+		var n int64
+		err = r.Scan(&n)
+		return uint64(n), err
+	}, "SELECT serial FROM host_certificate WHERE revoked_at > 0 AND ends_at > NOW ORDER BY serial")
 }
 
 // Carried notes what a machine knows of an issuer now: the signing keys that it trusts, and the number of the last stop.
@@ -68,6 +137,9 @@ func (s *Store) Carried(ctx context.Context, name string, signers []string, stop
 // Distrust takes a machine out of those that trust an issuer. It fails with [ErrUnknown].
 func (s *Store) Distrust(ctx context.Context, name string, d Done) error {
 	return s.do(ctx, func(x *tx) error {
+		if _, err := x.exec("UPDATE host_certificate SET revoked_at = NOW WHERE machine = ? AND revoked_at = 0", name); err != nil {
+			return err
+		}
 		n, err := x.exec("DELETE FROM trusting WHERE name = ?", name)
 		if err == nil && n == 0 {
 			return fmt.Errorf("%w: %s", ErrUnknown, name)
@@ -79,13 +151,13 @@ func (s *Store) Distrust(ctx context.Context, name string, d Done) error {
 	})
 }
 
-const trustingColumns = "SELECT name, instance, site, tags, networks, plain, host_key, signers, stops, enrolled_at, enrolled_by FROM trusting "
+const trustingColumns = "SELECT name, instance, site, tags, networks, plain, host_key, host_names, signers, stops, enrolled_at, enrolled_by FROM trusting "
 
 func readTrusting(r scanner) (t Trusting, err error) {
-	var tags, networks, signers string
+	var tags, networks, hosts, signers string
 	var plain, enrolled int64
-	err = r.Scan(&t.Name, &t.Instance, &t.Site, &tags, &networks, &plain, &t.HostKey, &signers, &t.Stops, &enrolled, &t.By)
-	t.Tags, t.Networks, t.Signers = strings.Fields(tags), strings.Fields(networks), strings.Fields(signers)
+	err = r.Scan(&t.Name, &t.Instance, &t.Site, &tags, &networks, &plain, &t.HostKey, &hosts, &signers, &t.Stops, &enrolled, &t.By)
+	t.Tags, t.Networks, t.Hosts, t.Signers = strings.Fields(tags), strings.Fields(networks), strings.Fields(hosts), strings.Fields(signers)
 	t.Plain, t.Enrolled = plain != 0, moment(enrolled)
 	return t, err
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"path"
+	"slices"
 	"strings"
 	"time"
 
@@ -72,6 +73,53 @@ func (r *Record) Trust(pattern, line string, when time.Time) (Signer, error) {
 		When: when.UTC().Truncate(time.Second), By: account(),
 	}
 	return s, r.put(text, file{Signer: []Signer{s}})
+}
+
+// Revoked are certificates of a signing key that hold no more, though they have not ended.
+type Revoked struct {
+	Signer  string    `toml:"signer"`  // the key's fingerprint, "SHA256:…"
+	Serials []uint64  `toml:"serials"` // of the certificates
+	When    time.Time `toml:"when"`
+}
+
+// Revoke notes certificates of a signing key that hold no more. A key that is not vouched for is passed over.
+func (r *Record) Revoke(line string, serials []uint64) error {
+	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(line))
+	if err != nil {
+		return errors.New("that is no public key")
+	}
+	print := ssh.FingerprintSHA256(key)
+	fresh := func() ([]uint64, error) {
+		all, err := r.Signers()
+		if err != nil || !slices.ContainsFunc(all, func(s Signer) bool { return s.SHA256 == print }) {
+			return nil, err
+		}
+		return slices.DeleteFunc(slices.Clone(serials), func(n uint64) bool { return r.IsRevoked(print, n) }), nil
+	}
+	if some, err := fresh(); err != nil || len(some) == 0 {
+		return err
+	}
+	unlock, err := atomicfile.Lock(r.path)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	some, err := fresh()
+	if err != nil || len(some) == 0 {
+		return err
+	}
+	text, err := r.text()
+	if err != nil {
+		return err
+	}
+	return r.put(text, file{Revoked: []Revoked{{print, some, time.Now().UTC().Truncate(time.Second)}}})
+}
+
+// IsRevoked tells whether a certificate of a signing key, by its fingerprint, holds no more.
+func (r *Record) IsRevoked(signer string, serial uint64) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.refresh() == nil && slices.ContainsFunc(r.revoked, func(v Revoked) bool { return v.Signer == signer && slices.Contains(v.Serials, serial) })
 }
 
 // Span says in words when a certificate is valid.

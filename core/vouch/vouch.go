@@ -177,6 +177,7 @@ type contents struct {
 	vouches  map[string][]Vouch
 	signers  []Signer
 	expected []Expected
+	revoked  []Revoked
 }
 
 // Open returns the record kept at path. The file need not exist yet.
@@ -437,6 +438,7 @@ type file struct {
 	Vouched  []Vouch    `toml:"vouched,omitempty"`
 	Signer   []Signer   `toml:"signer,omitempty"`
 	Expected []Expected `toml:"expected,omitempty"`
+	Revoked  []Revoked  `toml:"revoked,omitempty"`
 }
 
 // refresh reads the file where it is not the one read last.
@@ -535,7 +537,7 @@ func parse(named string, text []byte) (c contents, err error) {
 			return c, fmt.Errorf("%s: expected %d (%q) is damaged; remove that entry", named, i+1, e.Host)
 		}
 	}
-	return contents{vouches, f.Signer, f.Expected}, nil
+	return contents{vouches, f.Signer, f.Expected, f.Revoked}, nil
 }
 
 // name is a host's name and port in one form.

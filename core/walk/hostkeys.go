@@ -37,6 +37,9 @@ func (h *handshake) certified(cert *ssh.Certificate) error {
 	case cert.Signature.Format == ssh.KeyAlgoRSA:
 		err = errors.New("it is signed with SHA-1, which can be forged")
 	}
+	if err == nil && l.w.Vouched.IsRevoked(by, cert.Serial) {
+		err = errors.New("its issuer has revoked it: another machine has the name by now, or none")
+	}
 	if err != nil {
 		f := l.fail(gate.Identity, gate.IdentityChanged, "a certificate that does not hold",
 			fmt.Sprintf("%s shows a certificate that does not hold: %s", l.hop.Name, Words(err)),
