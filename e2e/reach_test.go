@@ -96,6 +96,22 @@ func TestARuleForAnHour(t *testing.T) {
 	s = show(t, 80, 24, program, "--workspace", dir)
 	s.until("no longer sluice")
 	reaches(3)
+	s.text("q")
+	s.ended()
+	// And so does whatever command runs next.
+	c = opening(t, dir)
+	c.Process.Kill()
+	c.Wait()
+	file := must(filepath.Glob(filepath.Join(dir, "state", "estate", "granted", "*.json")))[0]
+	text = string(must(os.ReadFile(file)))
+	at = strings.Index(text, `"until":"`) + len(`"until":"`)
+	if err := os.WriteFile(file, []byte(text[:at]+"2026-01-01T00:00:00Z"+text[at+strings.IndexByte(text[at:], '"'):]), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if r := do(t, dir, "", "session", "show", "quay"); r.status != 0 || !strings.Contains(r.err, "its time was over, and it is taken back: sluice: lets in tcp 22") {
+		t.Errorf("%+v", r)
+	}
+	reaches(3)
 }
 
 // From a session whose rules are shut to its ways, to a scratch of rules, to who is let in, at 80x24.

@@ -27,6 +27,7 @@ import (
 	"meatus/core/policy"
 	"meatus/core/posix"
 	"meatus/core/sanitize"
+	"meatus/core/secret"
 	"meatus/core/store"
 )
 
@@ -100,7 +101,7 @@ wanted, which the gateway's own command makes; from then on the machine is known
 of its own. Several URLs are gateways of one store: the next is taken where one is away.`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			o := gateway.JoinOptions{URLs: args, HostKeys: hostKeys, Key: key, Token: strings.TrimSpace(cmp.Or(token, os.Getenv("MEATUS_TOKEN"))), SSH: ssh, Also: map[string]string{}, Log: logger(cmd.ErrOrStderr(), asJSON), Proxy: http.ProxyFromEnvironment}
+			o := gateway.JoinOptions{URLs: args, HostKeys: hostKeys, Key: key, Token: strings.TrimSpace(cmp.Or(token, os.Getenv(secret.TokenVariable))), SSH: ssh, Also: map[string]string{}, Log: logger(cmd.ErrOrStderr(), asJSON), Proxy: http.ProxyFromEnvironment}
 			if tokenFile != "" {
 				if fault, stopped := keyfile.Inspect(tokenFile).Blocked(); stopped {
 					if _, err := os.Stat(key); err != nil {

@@ -136,7 +136,7 @@ func (o *holdOptions) askPassword(cmd *cobra.Command, sessions []heldSession) (e
 			if t.Login == "" || o.password != nil {
 				continue
 			}
-			if o.password, err = secret(cmd, o.loginFD, fmt.Sprintf("Password of the login %s at the roaming doors", t.Login), false); err != nil {
+			if o.password, err = askSecret(cmd, o.loginFD, fmt.Sprintf("Password of the login %s at the roaming doors", t.Login), false); err != nil {
 				return err
 			}
 		}

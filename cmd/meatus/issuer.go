@@ -669,7 +669,7 @@ here and in the machine's log. It ends early by meatus issuer stop lease SERIAL.
 				if err != nil {
 					return err
 				}
-				pass, err := secret(cmd, fd, "Passphrase for "+file, true)
+				pass, err := askSecret(cmd, fd, "Passphrase for "+file, true)
 				if err != nil {
 					return err
 				}

@@ -299,7 +299,7 @@ func keyMake() *cobra.Command {
 			}
 			var pass []byte
 			if !none {
-				if pass, err = secret(cmd, fd, "Passphrase for "+args[0], true); err != nil {
+				if pass, err = askSecret(cmd, fd, "Passphrase for "+args[0], true); err != nil {
 					return err
 				}
 				defer clear(pass)
@@ -364,7 +364,7 @@ func keyWrap() *cobra.Command {
 			}
 			var old, pass []byte
 			if file.Passphrase {
-				if old, err = secret(cmd, fd, "Passphrase of "+args[0], false); err != nil {
+				if old, err = askSecret(cmd, fd, "Passphrase of "+args[0], false); err != nil {
 					return err
 				}
 				defer clear(old)
@@ -373,7 +373,7 @@ func keyWrap() *cobra.Command {
 			case keep:
 				pass = old
 			case !none:
-				if pass, err = secret(cmd, newFD, "New passphrase for "+args[0], true); err != nil {
+				if pass, err = askSecret(cmd, newFD, "New passphrase for "+args[0], true); err != nil {
 					return err
 				}
 				defer clear(pass)
@@ -499,7 +499,7 @@ func keyUnseal() *cobra.Command {
 			}
 			var pass []byte
 			if file.Passphrase {
-				if pass, err = secret(cmd, fd, "Passphrase of "+args[0], false); err != nil {
+				if pass, err = askSecret(cmd, fd, "Passphrase of "+args[0], false); err != nil {
 					return err
 				}
 				defer clear(pass)
@@ -575,7 +575,7 @@ saying back: --host "".`,
 
 // secret reads a passphrase from a file descriptor, else from the controlling
 // terminal, there twice where it is a new one.
-func secret(cmd *cobra.Command, fd int, prompt string, twice bool) ([]byte, error) {
+func askSecret(cmd *cobra.Command, fd int, prompt string, twice bool) ([]byte, error) {
 	if fd >= 0 {
 		text, err := secretText(fd)
 		line, _, _ := bytes.Cut(text, []byte("\n"))
@@ -603,7 +603,7 @@ func publicOf(cmd *cobra.Command, file *keyfile.File, fd int, name string) (ssh.
 	if file.Public != nil {
 		return file.Public, nil
 	}
-	pass, err := secret(cmd, fd, "Passphrase of "+sanitize.Path(name), false)
+	pass, err := askSecret(cmd, fd, "Passphrase of "+sanitize.Path(name), false)
 	if err != nil {
 		return nil, err
 	}

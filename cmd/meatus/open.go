@@ -6,11 +6,13 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"meatus/core/engine"
+	"meatus/core/estate"
 	"meatus/core/event"
 	"meatus/core/prefs"
 	"meatus/core/walk"
@@ -40,7 +42,49 @@ func (o opener) workspace() (*workspace.Workspace, error) {
 		fmt.Fprintln(os.Stderr, "meatus: "+err.Error())
 	}
 	w.Here = own.Estate.Address()
+	takeBackDue(w)
 	return w, nil
+}
+
+// How long a command waits for rules of estates to be taken back whose time is over, and how soon one that could not be is
+// tried again by another command.
+const (
+	backTime  = 10 * time.Second
+	backAgain = 30 * time.Second
+)
+
+// takeBackDue takes back rules of estates whose time is over, which a program that was killed has left, before a command
+// does anything else. What cannot be taken back is said.
+func takeBackDue(w *workspace.Workspace) {
+	if len(os.Args) > 1 && strings.HasPrefix(os.Args[1], "__") { // completions ask nobody
+		return
+	}
+	standing, err := estate.Granted(w.Dir)
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "meatus: a rule that stands for a limited time: "+err.Error())
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), backTime)
+	defer cancel()
+	now := time.Now()
+	for _, g := range standing {
+		if !g.Due(now) {
+			continue
+		}
+		why := g.Failed
+		if now.Sub(g.Tried) >= backAgain {
+			source, ok := w.Source(g.Source)
+			err := fmt.Errorf("the sessions file has no estate %s any more", g.Source)
+			if ok {
+				err = (&estate.Source{Dir: w.Dir, EstateSource: source}).TakeBack(ctx, g)
+			}
+			if err == nil {
+				fmt.Fprintf(os.Stderr, "meatus: its time was over, and it is taken back: %s\n", g.Sentence())
+				continue
+			}
+			why = err.Error()
+		}
+		fmt.Fprintf(os.Stderr, "meatus: overdue since %s: %s: %s\n", g.Until.Local().Format("2 Jan 15:04:05"), g.Sentence(), why)
+	}
 }
 
 // first makes the folder of a first start. One that was named is made after a yes alone.

@@ -147,7 +147,7 @@ func estatePassword(open opener) *cobra.Command {
 			defer file.Forget()
 			var pass []byte
 			if file.Passphrase {
-				if pass, err = secret(cmd, fd, "Passphrase of "+sanitize.Path(path), false); err != nil {
+				if pass, err = askSecret(cmd, fd, "Passphrase of "+sanitize.Path(path), false); err != nil {
 					return err
 				}
 				defer clear(pass)

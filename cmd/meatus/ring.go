@@ -17,6 +17,7 @@ import (
 	"meatus/core/keyfile"
 	"meatus/core/remote"
 	"meatus/core/ring"
+	"meatus/core/secret"
 	"meatus/core/workspace"
 )
 
@@ -85,7 +86,7 @@ func (o ringOptions) run(cmd *cobra.Command, open opener, keys, command []string
 		return nil
 	}
 	run := exec.CommandContext(cmd.Context(), command[0], command[1:]...)
-	run.Env = append(os.Environ(), "SSH_AUTH_SOCK="+socket.Path)
+	run.Env = append(secret.Environ(), "SSH_AUTH_SOCK="+socket.Path)
 	run.Stdin, run.Stdout, run.Stderr = os.Stdin, cmd.OutOrStdout(), cmd.ErrOrStderr()
 	err = run.Run()
 	var exit *exec.ExitError
@@ -115,7 +116,7 @@ func (o ringOptions) hold(cmd *cobra.Command, w *workspace.Workspace, e *running
 		if file.Passphrase {
 			if len(given) > 0 {
 				pass, given = given[0], given[1:]
-			} else if pass, err = secret(cmd, -1, "Passphrase of "+file.Path, false); err != nil {
+			} else if pass, err = askSecret(cmd, -1, "Passphrase of "+file.Path, false); err != nil {
 				return err
 			}
 		}

@@ -175,6 +175,7 @@ type EstateSource struct {
 	Kind         Value[string]        // "document" or "openstack"
 	Cloud        Value[string]        // of OpenStack: its name in clouds.yaml
 	Region       Value[string]        // and the region, where that names none or another
+	Hosts        Value[[]string]      // and hosts of its services that are not under the domain of the one that one logs in at
 	File         Value[string]        // of a document: a file,
 	URL          Value[string]        // an address,
 	Command      Value[[]string]      // or a program and its arguments, which prints it

@@ -182,6 +182,10 @@ var settings = []setting{
 	ofEstate("kind", func(e *EstateSource) *Value[string] { return &e.Kind }, oneOf("document", "openstack")),
 	ofEstate("cloud", func(e *EstateSource) *Value[string] { return &e.Cloud }, nil),
 	ofEstate("region", func(e *EstateSource) *Value[string] { return &e.Region }, nil),
+	{name: "hosts", in: 1 << InEstate, literal: listLiteral,
+		read: func(t *table, v tomltext.Value, o Origin) (string, string) {
+			return readTexts(&t.estate.Hosts, v, o, "a host", checkHost)
+		}},
 	ofEstate("file", func(e *EstateSource) *Value[string] { return &e.File }, checkPath),
 	orOfGateway(ofEstate("url", func(e *EstateSource) *Value[string] { return &e.URL }, checkAddress), func(g *Gateway, v tomltext.Value, o Origin) (string, string) {
 		return readTexts(&g.URL, v, o, "an address", checkGateway)

@@ -36,7 +36,7 @@ func (e *Engine) followEstates() {
 			if source.Broken != nil {
 				continue
 			}
-			is := fmt.Sprint(source.Kind.V, source.Cloud.V, source.Region.V, source.File.V, source.URL.V, source.Command.V, source.TokenFile.V, source.TokenEnv.V, source.TokenCommand.V, source.Every.V)
+			is := fmt.Sprint(source.Kind.V, source.Cloud.V, source.Region.V, source.Hosts.V, source.File.V, source.URL.V, source.Command.V, source.TokenFile.V, source.TokenEnv.V, source.TokenCommand.V, source.Every.V)
 			listed[source.Name] = true
 			if old := following[source.Name]; old != nil && old.source == is {
 				continue

@@ -1,7 +1,6 @@
 package engine
 
 import (
-	"context"
 	"fmt"
 	"slices"
 	"time"
@@ -90,17 +89,4 @@ func (e *Engine) Grants() []estate.Grant {
 		return *all
 	}
 	return nil
-}
-
-// TakeBackDue takes back what programs before left and is due, for commands, which keep nothing.
-func (e *Engine) TakeBackDue(ctx context.Context) {
-	standing, err := estate.Granted(e.Workspace().Dir)
-	if err != nil {
-		e.Events.Tell(Notice{Say: err.Error()})
-	}
-	for _, g := range standing {
-		if ctx.Err() == nil && g.Due(time.Now()) {
-			e.takeBack(g, &retry{})
-		}
-	}
 }

@@ -73,11 +73,30 @@ type limitedLine struct {
 	over     http.RoundTripper
 	turn     chan struct{} // held while a request is under way
 	requests int
+	identity string   // the host that one logs in at
+	hosts    []string // others that a person trusts with the token
+}
+
+// trusted tells whether the token may go to a host: the one that gave it, one beside that under the same domain, or one
+// that a person has named. A catalog or a next page may name any.
+func (l *limitedLine) trusted(host string) bool {
+	host = strings.ToLower(host)
+	if host == l.identity || slices.Contains(l.hosts, host) {
+		return true
+	}
+	_, domain, ok := strings.Cut(l.identity, ".")
+	if _, err := netip.ParseAddr(l.identity); err == nil || !ok || !strings.Contains(domain, ".") {
+		return false
+	}
+	return host == domain || strings.HasSuffix(host, "."+domain)
 }
 
 func (l *limitedLine) RoundTrip(r *http.Request) (*http.Response, error) {
 	if host := r.URL.Hostname(); r.URL.Scheme != "https" && !loopback(host) {
 		return nil, fmt.Errorf("%s is not https: others could read the token on the way", sanitize.Line(r.URL.Scheme+"://"+r.URL.Host, 100))
+	}
+	if host := r.URL.Hostname(); !l.trusted(host) {
+		return nil, fmt.Errorf("it leads to %s, which is not beside %s: no token goes there; where that is right, write hosts = [%q] in the estate's table", sanitize.Line(host, 100), sanitize.Line(l.identity, 100), sanitize.Line(host, 100))
 	}
 	if l.requests++; l.requests > MostRequests {
 		return nil, fmt.Errorf("it takes more than %d requests: its pages do not end", MostRequests)
@@ -160,7 +179,11 @@ func dialCloud(ctx context.Context, dir string, e book.EstateSource) (*cloud, er
 	}
 	over := http.DefaultTransport.(*http.Transport).Clone()
 	over.TLSClientConfig = secure
-	c := &cloud{line: &limitedLine{over: over, turn: turnAt(auth.IdentityEndpoint)}, images: map[string]Image{}}
+	at, err := url.Parse(auth.IdentityEndpoint)
+	if err != nil {
+		return nil, err
+	}
+	c := &cloud{line: &limitedLine{over: over, turn: turnAt(auth.IdentityEndpoint), identity: strings.ToLower(at.Hostname()), hosts: e.Hosts.V}, images: map[string]Image{}}
 	provider.HTTPClient = http.Client{
 		Transport: c.line, Timeout: requestTime,
 		CheckRedirect: func(r *http.Request, _ []*http.Request) error {

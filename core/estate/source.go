@@ -17,6 +17,7 @@ import (
 	"meatus/core/book"
 	"meatus/core/perm"
 	"meatus/core/sanitize"
+	"meatus/core/secret"
 )
 
 // readTime is how long reading a source may take.
@@ -210,6 +211,7 @@ func token(ctx context.Context, dir string, e book.EstateSource) (string, error)
 		return oneToken(text, "what "+sanitize.Name(e.TokenCommand.V[0])+" prints")
 	case e.TokenEnv.Set:
 		v := os.Getenv(e.TokenEnv.V)
+		secret.Hide(e.TokenEnv.V)
 		if v == "" {
 			return "", fmt.Errorf("the variable %s, which token_env names, is not set", sanitize.Line(e.TokenEnv.V, 40))
 		}
@@ -269,7 +271,7 @@ func (l *limited) Write(p []byte) (int, error) {
 // output is what a command of a person's prints. It is run by no shell, in the workspace's folder.
 func output(ctx context.Context, dir string, command []string) ([]byte, error) {
 	cmd := exec.CommandContext(ctx, command[0], command[1:]...)
-	cmd.Dir, cmd.WaitDelay = dir, time.Second
+	cmd.Dir, cmd.WaitDelay, cmd.Env = dir, time.Second, secret.Environ()
 	out, errs := limited{most: MaxDocument + 1}, limited{most: 1 << 16}
 	cmd.Stdout, cmd.Stderr = &out, &errs
 	if err := cmd.Run(); err != nil {

@@ -25,6 +25,7 @@ import (
 
 	"meatus/core/perm"
 	"meatus/core/sanitize"
+	"meatus/core/secret"
 )
 
 // FileName is the name of the file.
@@ -214,7 +215,7 @@ func run(ctx context.Context, what string, command, env []string, more ...string
 	defer cancel()
 	cmd := exec.CommandContext(ctx, command[0], append(command[1:len(command):len(command)], more...)...)
 	cmd.WaitDelay = time.Second
-	cmd.Env = append(os.Environ(), env...)
+	cmd.Env = append(secret.Plain(), env...)
 	out, err := cmd.CombinedOutput()
 	if err != nil && ctx.Err() != nil {
 		err = fmt.Errorf("it did not end within %s", commandTime)

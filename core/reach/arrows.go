@@ -113,7 +113,7 @@ func (j *Judge) From(from *estate.Instance) []Reached {
 			for i := range g.in {
 				rule := &g.in[i]
 				ports := (&Opening{Protocol: rule.protocol, From: rule.From, To: rule.To}).Ports()
-				if slices.Contains(r.Ports, ports) || !slices.ContainsFunc(from.Addresses, func(a estate.Address) bool { return j.fits(rule, a.IP, a.Outside) }) {
+				if slices.Contains(r.Ports, ports) || !slices.ContainsFunc(from.Addresses, func(a estate.Address) bool { return j.fits(rule, a.IP, a.IP, a.Outside) }) {
 					continue
 				}
 				port := Port{rule.protocol, rule.From}

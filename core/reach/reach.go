@@ -325,7 +325,7 @@ func (j *Judge) through(from From, to *estate.Instance, port Port, p pair, befor
 	case !j.out:
 		proof = append(proof, line(Out, true, "nothing is told of outbound rules: anything is let out"))
 	default:
-		rule, group := j.find(from.Instance, false, port, p.to.IP, p.to.Outside)
+		rule, group := j.find(from.Instance, false, port, p.to.IP, p.to.IP, p.to.Outside)
 		if rule == nil {
 			change := j.adding(from.Instance, estate.Rule{Protocol: port.Protocol, From: port.Number, To: port.Number, CIDR: single(p.to.IP)})
 			a := j.shut(Out, proof, fmt.Sprintf("no rule of %s lets %s out to %s", named(from.Instance), port, p.to.IP), change)
@@ -334,7 +334,7 @@ func (j *Judge) through(from From, to *estate.Instance, port Port, p pair, befor
 		}
 		proof = append(proof, line(Out, true, j.told(rule, group)))
 	}
-	rule, group := j.find(to, true, port, p.seen, p.to.Outside)
+	rule, group := j.find(to, true, port, p.seen, p.to.IP, p.to.Outside)
 	if rule == nil {
 		change := Change{Say: "let " + port.String() + " in from the address that it is seen as there, which is not known here"}
 		who := "an address that is not known here"
@@ -351,9 +351,9 @@ func (j *Judge) through(from From, to *estate.Instance, port Port, p pair, befor
 }
 
 // find is the rule of an instance's groups that lets something in from an address, or out to it: the
-// narrowest, nil for none. Only rules for everybody let in an address that is not valid. An address outside is in no
-// group.
-func (j *Judge) find(i *estate.Instance, inbound bool, port Port, other netip.Addr, outside bool) (*estate.Rule, *estate.Group) {
+// narrowest, nil for none. Only rules for everybody, of the family of the address that is reached, let in an address that
+// is not valid. An address outside is in no group.
+func (j *Judge) find(i *estate.Instance, inbound bool, port Port, other, reached netip.Addr, outside bool) (*estate.Rule, *estate.Group) {
 	var best *rule
 	var of *estate.Group
 	for _, id := range i.Groups {
@@ -366,7 +366,7 @@ func (j *Judge) find(i *estate.Instance, inbound bool, port Port, other netip.Ad
 			rules = g.in
 		}
 		for n := range rules {
-			if r := &rules[n]; r.about(port) && j.fits(r, other, outside) && (best == nil || width(r.Rule) < width(best.Rule)) {
+			if r := &rules[n]; r.about(port) && j.fits(r, other, reached, outside) && (best == nil || width(r.Rule) < width(best.Rule)) {
 				best, of = r, g.Group
 			}
 		}
@@ -395,15 +395,15 @@ func (j *Judge) others(i *estate.Instance, port Port) []string {
 // mostOthers is how many rules that let others in are told.
 const mostOthers = 8
 
-// fits tells whether a rule is about an address.
-func (j *Judge) fits(r *rule, a netip.Addr, outside bool) bool {
+// fits tells whether a rule is about an address, or about one that is not known and reaches another.
+func (j *Judge) fits(r *rule, a, reached netip.Addr, outside bool) bool {
 	switch {
 	case r.Group != "":
 		return a.IsValid() && !outside && r.families(a) && j.within[r.Group][a]
 	case !r.prefix.IsValid():
 		return false
 	case !a.IsValid():
-		return r.prefix.Bits() == 0
+		return r.prefix.Bits() == 0 && (!reached.IsValid() || r.prefix.Addr().Is4() == reached.Unmap().Is4())
 	}
 	return r.prefix.Contains(a)
 }

@@ -40,6 +40,27 @@ func bay() *estate.Snapshot {
 	}
 }
 
+// An address that is not known is of the family of the one that it reaches.
+func TestAnUnknownSourceHasAFamily(t *testing.T) {
+	for rule, want := range map[string]map[string]bool{"0.0.0.0/0": {"203.0.113.80": true, "2001:db8::80": false}, "::/0": {"203.0.113.80": false, "2001:db8::80": true}} {
+		for address, open := range want {
+			s := bay()
+			s.Groups = append(s.Groups, estate.Group{ID: "g-w", Name: "web", Rules: []estate.Rule{{Inbound: true, Protocol: "tcp", From: 443, To: 443, CIDR: netip.MustParsePrefix(rule)}}})
+			s.Instances = append(s.Instances, estate.Instance{ID: "i-w", Name: "web", State: estate.Running, Groups: []string{"g-w"}, Addresses: []estate.Address{{IP: netip.MustParseAddr(address), Outside: true}}})
+			for n := range s.Instances {
+				if i := &s.Instances[n]; i.ID == "i-1" { // it has both families, and no address outside of its own
+					i.Addresses = append(i.Addresses, estate.Address{IP: netip.MustParseAddr("fd00::31"), Network: "n-r"})
+					i.Groups = append(i.Groups, "g-o")
+				}
+			}
+			s.Groups = append(s.Groups, estate.Group{ID: "g-o", Rules: []estate.Rule{{Protocol: "any", To: 65535, CIDR: netip.MustParsePrefix("::/0")}}})
+			if a := NewJudge(s).Ask(From{Instance: s.Instance("i-1")}, s.Instance("i-w"), Port{"tcp", 443}); a.Open != open {
+				t.Errorf("%s, reached at %s: open %v\n%s", rule, address, a.Open, a)
+			}
+		}
+	}
+}
+
 func TestAnAnswerIsAProof(t *testing.T) {
 	s := bay()
 	j := NewJudge(s)

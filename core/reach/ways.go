@@ -177,7 +177,7 @@ func (j *Judge) front(f Finding) []Hop {
 	}
 	lets := map[string]bool{} // whether a group lets this machine in
 	for id, g := range j.groups {
-		lets[id] = slices.ContainsFunc(g.in, func(r rule) bool { return r.about(port) && j.fits(&r, here, true) })
+		lets[id] = slices.ContainsFunc(g.in, func(r rule) bool { return r.about(port) && j.fits(&r, here, here, true) })
 	}
 	for n := range j.s.Instances {
 		i := &j.s.Instances[n]

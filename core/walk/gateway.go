@@ -9,7 +9,6 @@ import (
 	"io"
 	"net"
 	"net/http"
-	"os"
 	"os/exec"
 	"slices"
 	"strconv"
@@ -24,6 +23,7 @@ import (
 	"meatus/core/line"
 	"meatus/core/route"
 	"meatus/core/sanitize"
+	"meatus/core/secret"
 )
 
 // A gateway is a first hop that is reached by WebSocket over TLS. Inside it speaks SSH, so that its link is one as
@@ -220,7 +220,7 @@ func (l *Link) gatewayToken(p *patience) (token, from string, err error) {
 		from = g.TokenCommand[0]
 		cmd := exec.CommandContext(p.ctx, g.TokenCommand[0], g.TokenCommand[1:]...)
 		cmd.WaitDelay = time.Second
-		cmd.Env = os.Environ()
+		cmd.Env = secret.Environ()
 		text, err = cmd.Output()
 	default:
 		return "", "", nil

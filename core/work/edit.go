@@ -12,6 +12,7 @@ import (
 
 	"meatus/core/cargo"
 	"meatus/core/cargo/ends"
+	"meatus/core/secret"
 )
 
 // Editor is the command line of the person's editor for some files: VISUAL, EDITOR, or vi where
@@ -23,7 +24,9 @@ func Editor(files ...string) (*exec.Cmd, error) {
 			continue
 		}
 		if program, err := exec.LookPath(words[0]); err == nil {
-			return exec.Command(program, append(words[1:], files...)...), nil
+			cmd := exec.Command(program, append(words[1:], files...)...)
+			cmd.Env = secret.Plain()
+			return cmd, nil
 		}
 	}
 	return nil, cargo.ErrNoEditor

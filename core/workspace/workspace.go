@@ -25,6 +25,7 @@ import (
 	"meatus/core/route"
 	"meatus/core/routeline"
 	"meatus/core/sanitize"
+	"meatus/core/secret"
 	"meatus/core/vouch"
 )
 
@@ -99,6 +100,11 @@ func (w *Workspace) read() error {
 		read.Path = path
 	case err != nil:
 		return fmt.Errorf("the sessions cannot be read: %w; mend the file's permissions, or name another workspace", err)
+	}
+	for _, source := range read.Estates {
+		if source.TokenEnv.Set {
+			secret.Hide(source.TokenEnv.V)
+		}
 	}
 	w.recall(read)
 	w.Book = w.bound(read)
