@@ -48,7 +48,7 @@ file that --ready names, and to the service manager that NOTIFY_SOCKET names. On
 interrupt the doors close, and flows have --drain to come to their end.`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			w, err := open.workspace()
+			w, err := open.kept()
 			if err != nil {
 				return err
 			}

@@ -105,7 +105,7 @@ func root() command {
 			if err := open.first(cmd); err != nil {
 				return err
 			}
-			w, err := open.workspace()
+			w, err := open.kept()
 			if err != nil {
 				return err
 			}

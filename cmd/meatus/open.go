@@ -29,6 +29,15 @@ type opener struct {
 // workspace reads the workspace, which has to be there: a folder that is none is a slip of the
 // pen, and nothing is made of it.
 func (o opener) workspace() (*workspace.Workspace, error) {
+	w, err := o.kept()
+	if err == nil {
+		takeBackDue(w)
+	}
+	return w, err
+}
+
+// kept is the workspace for a program that stays, which takes back itself what is due, and tells of it in its own way.
+func (o opener) kept() (*workspace.Workspace, error) {
 	dir := workspace.Folder(*o.dir)
 	if _, err := os.Stat(dir); errors.Is(err, fs.ErrNotExist) {
 		return nil, &statusError{statusWorkspace, fmt.Errorf("there is no workspace %s; meatus without a command makes one there", dir)}
@@ -42,7 +51,6 @@ func (o opener) workspace() (*workspace.Workspace, error) {
 		fmt.Fprintln(os.Stderr, "meatus: "+err.Error())
 	}
 	w.Here = own.Estate.Address()
-	takeBackDue(w)
 	return w, nil
 }
 
