@@ -167,7 +167,7 @@ func (c *Carry) Run(ctx context.Context) (Report, error) {
 	if r := c.sum(); r.Failed == 0 {
 		c.options.Record.write(line{Do: lineOver})
 	}
-	return c.sum(), c.options.Record.Err()
+	return c.sum(), cmp.Or(c.options.Record.Flush(), c.options.Record.Err())
 }
 
 // windowItems is how many items are looked at together, so that a plan of any size costs little memory.

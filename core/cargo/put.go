@@ -57,6 +57,9 @@ func (c *Carry) proves() bool {
 
 // proveBatch compares what was written with its source, and writes once more what differs.
 func (c *Carry) proveBatch(ctx context.Context, batch []*job) error {
+	if err := c.options.Record.Flush(); err != nil { // with what of the batch before is in its place
+		return err
+	}
 	if err := c.syncAll(batch); err != nil {
 		return err
 	}
@@ -354,6 +357,9 @@ func (a *asides) move(ctx context.Context, j *job, how func(target ends.End, to 
 	}
 	before := a.c.options.Record.isAside(j.path())
 	a.c.options.Record.step(lineAside, j.path(), 0)
+	if err := a.c.options.Record.Flush(); err != nil {
+		return err
+	}
 	err := how(target, to)
 	if before { // a line was lost in the middle of it
 		err = unlessDone(ctx, target, to, err, func(ends.Entry) bool { return true })

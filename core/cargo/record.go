@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -24,16 +25,27 @@ import (
 func Dir(workspace string) string { return filepath.Join(workspace, "state", "cargo") }
 
 // Record is what was written down of a carry, in a folder of its own: the plan, and line by line
-// what was done. It is written before and after each step, so that a carry that was cut off at
-// any moment can be gone on with, or undone. It is safe to use from many goroutines.
+// what was done. It is written before and after each step, and is on the disk before anything is put aside, so that a carry
+// that was cut off at any moment, by a lost line, a kill or a power cut, can be gone on with, or undone. It is safe to use
+// from many goroutines.
 type Record struct {
 	Plan *Plan
 
 	dir string
 	mu  sync.Mutex
-	log *os.File
+	log appended
 	err error // why it could not be written
+
+	written int64      // lines
+	syncing sync.Mutex // held while the log is put on the disk
+	synced  int64      // so many of the lines are there; guarded by syncing
 	state
+}
+
+// appended is a file that is written at its end.
+type appended interface {
+	io.WriteCloser
+	Sync() error
 }
 
 // state is what the lines of a record come to.
@@ -107,10 +119,40 @@ func savePlan(path string, p *Plan) error {
 
 // open opens the list of what is done, to be written on.
 func (r *Record) open() (err error) {
-	r.log, err = os.OpenFile(filepath.Join(r.dir, logFile), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	log, err := os.OpenFile(filepath.Join(r.dir, logFile), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
 		return fmt.Errorf("what is moved cannot be written down: %w", err)
 	}
+	r.log = log
+	for _, dir := range []string{r.dir, filepath.Dir(r.dir)} { // the names of the log and of its folder, too
+		if d, err := os.Open(dir); err == nil {
+			_ = d.Sync() // some file systems cannot, and need not
+			d.Close()
+		}
+	}
+	return nil
+}
+
+// Flush has on the disk what was written so far. Many that wait for it share one.
+func (r *Record) Flush() error {
+	if r == nil || r.log == nil {
+		return nil
+	}
+	r.mu.Lock()
+	want := r.written
+	r.mu.Unlock()
+	r.syncing.Lock()
+	defer r.syncing.Unlock()
+	if r.synced >= want {
+		return nil
+	}
+	r.mu.Lock()
+	upTo := r.written
+	r.mu.Unlock()
+	if err := r.log.Sync(); err != nil {
+		return fmt.Errorf("what is moved cannot be written down: %w", err)
+	}
+	r.synced = upTo
 	return nil
 }
 
@@ -211,6 +253,7 @@ func (r *Record) write(l line) {
 	}
 	if err == nil {
 		_, err = r.log.Write(append(text, '\n'))
+		r.written++
 	}
 	if err != nil && r.err == nil {
 		r.err = fmt.Errorf("what is moved cannot be written down: %w", err)

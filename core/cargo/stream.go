@@ -370,6 +370,9 @@ func (s *packing) one(ctx context.Context, w *tar.Writer, j *stagedJob, texts <-
 		j.ok = true
 		return w.WriteHeader(s.folder(j.at))
 	case ends.Link:
+		if leadsOut(j.job) != nil {
+			return nil // it is told when it goes by itself
+		}
 		j.ok = true
 		return w.WriteHeader(&tar.Header{Typeflag: tar.TypeSymlink, Name: name, Linkname: j.New.Link, Mode: 0o777, Format: tar.FormatPAX})
 	}

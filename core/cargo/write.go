@@ -352,6 +352,9 @@ func (c *Carry) settle(ctx context.Context, j *job) error {
 // link makes a symbolic link beside its place and puts it there.
 func (c *Carry) link(ctx context.Context, j *job) error {
 	target := c.target(j.Item)
+	if err := leadsOut(j); err != nil {
+		return err
+	}
 	if now, err := target.Lstat(ctx, j.path()); err == nil && now.Kind == ends.Link && now.Link == j.New.Link {
 		c.finished(j) // an attempt before has put it there, whose answer was lost
 		return nil
@@ -367,10 +370,28 @@ func (c *Carry) link(ctx context.Context, j *job) error {
 	if err != nil {
 		return fmt.Errorf("the link cannot be made: %w", err)
 	}
+	// What stands there already may be a link that leads out.
+	if h, ok := target.(interface{ LeadsOut(name string) bool }); ok && h.LeadsOut(j.part) {
+		target.Remove(ctx, j.part)
+		return errLeadsOut(j)
+	}
 	if err = c.place(ctx, j); err != nil && !target.Lost(err) {
 		target.Remove(ctx, j.part) // there is nothing in it to go on with
 	}
 	return err
+}
+
+// leadsOut refuses a link that leads out of the tree, whoever wrote the plan.
+func leadsOut(j *job) error {
+	folder, _ := ends.Split(j.path())
+	if j.New.Kind == ends.Link && !ends.Within(folder, j.New.Link) {
+		return errLeadsOut(j)
+	}
+	return nil
+}
+
+func errLeadsOut(j *job) error {
+	return fmt.Errorf("a link that leads out of the tree, or may: %s", Say(j.New.Link))
 }
 
 // linkAtOnce makes a symbolic link at its place, where nothing stands, at a server that follows links: it could not be

@@ -181,11 +181,24 @@ func Split(name string) (folder, base string) {
 	return "", name
 }
 
-// Within tells whether a link in a folder of the tree leads to somewhere in the tree, as far as
-// its text says.
+// Within tells whether a link in a folder of the tree leads to somewhere in the tree, whatever other such links stand
+// there. A text with ".." behind a name does not: that name may be a link itself, and what is above what it leads to may be
+// anywhere ("p" to "." and "x" to "p/p/../../y" would lead out together).
 func Within(folder, leads string) bool {
 	if path.IsAbs(leads) || leads == "" {
 		return false
+	}
+	named := false
+	for part := range strings.SplitSeq(leads, "/") {
+		switch part {
+		case "", ".":
+		case "..":
+			if named {
+				return false
+			}
+		default:
+			named = true
+		}
 	}
 	to := path.Join(folder, leads)
 	return to != ".." && !strings.HasPrefix(to, "../")

@@ -173,11 +173,38 @@ func (f hereFile) Data(from, size int64) (begin, end int64) {
 
 // Open opens a file to be read. A link is not followed.
 func (h *Here) Open(_ context.Context, name string) (Reader, error) {
-	f, err := h.root.OpenFile(h.at(name), os.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK, 0)
+	f, err := h.open(name, os.O_RDONLY)
 	if err != nil {
 		return nil, err
 	}
-	return hereFile{f}, nil
+	return f, nil
+}
+
+// open opens what stands under a name itself: a root of the standard library follows links that stay beneath it, whatever
+// the flags say, so what was opened has to be what stands there.
+func (h *Here) open(name string, flags int) (f hereFile, err error) {
+	is, err := h.root.Lstat(h.at(name))
+	if err != nil {
+		return f, err
+	}
+	if is.Mode()&fs.ModeSymlink != 0 {
+		return f, &fs.PathError{Op: "open", Path: name, Err: unix.ELOOP}
+	}
+	file, err := h.root.OpenFile(h.at(name), flags|unix.O_NONBLOCK, 0)
+	if err != nil {
+		return f, err
+	}
+	if now, err := file.Stat(); err != nil || !os.SameFile(is, now) {
+		file.Close()
+		return f, errors.Join(err, &fs.PathError{Op: "open", Path: name, Err: unix.ELOOP})
+	}
+	return hereFile{file}, nil
+}
+
+// LeadsOut tells whether a link that stands in the tree leads out of it, through whichever links stand there.
+func (h *Here) LeadsOut(name string) bool {
+	_, err := h.root.Stat(h.at(name))
+	return err != nil && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, fs.ErrPermission) && !errors.Is(err, unix.ENOTDIR)
 }
 
 // Create makes a file, which the account alone may read.
@@ -191,11 +218,11 @@ func (h *Here) Create(_ context.Context, name string) (Writer, error) {
 
 // Reopen opens a file that is there, to be written.
 func (h *Here) Reopen(_ context.Context, name string) (Writer, error) {
-	f, err := h.root.OpenFile(h.at(name), os.O_RDWR|unix.O_NOFOLLOW|unix.O_NONBLOCK, 0)
+	f, err := h.open(name, os.O_RDWR)
 	if err != nil {
 		return nil, err
 	}
-	return hereFile{f}, nil
+	return f, nil
 }
 
 // Mkdir makes a folder. One that is to be the root becomes it.
