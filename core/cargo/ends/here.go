@@ -171,13 +171,13 @@ func (f hereFile) Data(from, size int64) (begin, end int64) {
 	return begin, min(end, size)
 }
 
-// Open opens a file to be read. A link is not followed.
+// Open opens a file to be read. A link is followed where it leads to somewhere beneath the root, and nowhere else.
 func (h *Here) Open(_ context.Context, name string) (Reader, error) {
-	f, err := h.open(name, os.O_RDONLY)
+	f, err := h.root.OpenFile(h.at(name), os.O_RDONLY|unix.O_NONBLOCK, 0)
 	if err != nil {
 		return nil, err
 	}
-	return f, nil
+	return hereFile{f}, nil
 }
 
 // open opens what stands under a name itself: a root of the standard library follows links that stay beneath it, whatever
@@ -216,7 +216,7 @@ func (h *Here) Create(_ context.Context, name string) (Writer, error) {
 	return hereFile{f}, nil
 }
 
-// Reopen opens a file that is there, to be written.
+// Reopen opens a file that is there, to be written. A link is not followed.
 func (h *Here) Reopen(_ context.Context, name string) (Writer, error) {
 	f, err := h.open(name, os.O_RDWR)
 	if err != nil {
