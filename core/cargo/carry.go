@@ -236,13 +236,30 @@ func (c *Carry) sum() Report {
 // ErrNoRoom says that a tree has less room than is to be written.
 var ErrNoRoom = errors.New("there is not enough room")
 
-// room asks whether what comes has room.
+// room asks whether what comes has room. What has arrived before has it already.
 func (c *Carry) room(ctx context.Context) error {
 	need := c.plan.Sum().Need
+	if c.options.Record.hasBegun() {
+		for path, items := range c.plan.Folders() {
+			for i := range items {
+				item := &items[i]
+				if item.Act != Make && item.Act != Replace {
+					continue
+				}
+				side := map[bool]int{true: 1}[item.Back]
+				name := ends.Join(path, item.Name)
+				if at, _ := c.options.Record.arrived(name); c.options.Record.isDone(name) {
+					need[side] -= item.New.Size
+				} else {
+					need[side] -= min(at, item.New.Size)
+				}
+			}
+		}
+	}
 	for i, end := range []ends.End{c.to, c.from} {
 		free, known := end.Room(ctx)
 		if known && need[i] > 0 && uint64(need[i]) > free {
-			return fmt.Errorf("%s at %s: %w: %d bytes come, and %d are free", end.Root(), end.Name(), ErrNoRoom, need[i], free)
+			return fmt.Errorf("%s at %s: %w: %d bytes come, and %d are free; what transfers that came to no end have left there is told by meatus cargo list, and cleared by meatus cargo forget", end.Root(), end.Name(), ErrNoRoom, need[i], free)
 		}
 	}
 	return nil
@@ -369,6 +386,11 @@ func (c *Carry) one(ctx context.Context, j *job, do func(context.Context, *job) 
 		return err
 	case err != nil:
 		c.fail(j, err)
+		if j.begun { // what finally failed leaves nothing beside its place
+			if err := c.insist(ctx, func() error { return c.drop(ctx, j) }); errors.As(err, &gone) {
+				return err
+			}
+		}
 	}
 	return c.options.Record.Err()
 }

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 
 	"meatus/core/cargo"
@@ -177,3 +178,68 @@ func TestAPowerCutLosesNothingThatWasPutAside(t *testing.T) {
 
 func has(all map[string]string, name string) bool { _, ok := all[name]; return ok }
 
+// roomy is a tree with so much room.
+type roomy struct {
+	*ends.Here
+	free uint64
+}
+
+func (r *roomy) Room(context.Context) (uint64, bool) { return r.free, true }
+
+// What has arrived before a carry was cut off has its room already.
+func TestGoingOnAsksForTheRestAlone(t *testing.T) {
+	a, b, records := t.TempDir(), t.TempDir(), t.TempDir()
+	plant(t, a, map[string]string{"one": strings.Repeat("x", 600_000), "two": strings.Repeat("y", 600_000)})
+	from, to := here(t, a), here(t, b)
+	p := planned(t, from, to, cargo.Rules{})
+	if _, err := cargo.NewCarry(p, from, &roomy{to, 1_000_000}, cargo.Options{}).Run(t.Context()); !errors.Is(err, cargo.ErrNoRoom) {
+		t.Fatalf("%v", err)
+	}
+	record, err := cargo.NewRecord(records, p)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, cancel := context.WithCancel(t.Context())
+	cargo.NewCarry(p, from, &dying{Here: to, left: 1, power: cancel}, cargo.Options{Record: record}).Run(ctx)
+	record.Close()
+	if record, err = cargo.OpenRecord(records, p.ID); err != nil {
+		t.Fatal(err)
+	}
+	defer record.Close()
+	if r, err := cargo.NewCarry(p, from, &roomy{to, 700_000}, cargo.Options{Record: record}).Run(t.Context()); err != nil || r.Failed > 0 {
+		t.Errorf("%+v, %v", r, err)
+	}
+	same(t, b, a)
+}
+
+// full is a tree that takes no more after so many bytes.
+type full struct{ *ends.Here }
+
+func (f *full) Create(ctx context.Context, name string) (ends.Writer, error) {
+	w, err := f.Here.Create(ctx, name)
+	return fullWriter{w}, err
+}
+
+type fullWriter struct{ ends.Writer }
+
+func (w fullWriter) WriteAt(p []byte, at int64) (int, error) {
+	if at+int64(len(p)) > 300_000 {
+		return 0, syscall.ENOSPC
+	}
+	return w.Writer.WriteAt(p, at)
+}
+
+func TestWhatFinallyFailedLeavesNothing(t *testing.T) {
+	a, b := t.TempDir(), t.TempDir()
+	plant(t, a, map[string]string{"large": strings.Repeat("x", 900_000), "small": "y"})
+	from, to := here(t, a), here(t, b)
+	p := planned(t, from, to, cargo.Rules{})
+	r, err := cargo.NewCarry(p, from, &full{to}, cargo.Options{}).Run(t.Context())
+	if err != nil || r.Failed != 1 {
+		t.Fatalf("%+v, %v", r, err)
+	}
+	list, err := os.ReadDir(b)
+	if err != nil || len(list) != 1 || list[0].Name() != "small" {
+		t.Errorf("%v is left, %v", list, err)
+	}
+}

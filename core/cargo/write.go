@@ -416,7 +416,10 @@ func (c *Carry) drop(ctx context.Context, j *job) error {
 	j.at, j.begun = 0, false
 	err := c.target(j.Item).Remove(ctx, j.part)
 	if isNotThere(err) {
-		return nil
+		err = nil
+	}
+	if err == nil {
+		c.options.Record.step(linePart, j.path(), 0)
 	}
 	return err
 }
