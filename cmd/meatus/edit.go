@@ -78,6 +78,9 @@ func editAll(cmd *cobra.Command, e *running, at []cargo.Place) (err error) {
 		if err != nil {
 			return err
 		}
+		for _, left := range one.Left {
+			fmt.Fprintln(errs, "meatus: "+left.Say())
+		}
 		all, copies = append(all, one), append(copies, one.Copy())
 	}
 	command, err := work.Editor(copies...)

@@ -2,6 +2,7 @@ package cargo
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -14,6 +15,7 @@ import (
 	"time"
 
 	"github.com/fsnotify/fsnotify"
+	"github.com/gofrs/flock"
 	"github.com/sergi/go-diff/diffmatchpatch"
 
 	"meatus/core/cargo/ends"
@@ -32,6 +34,7 @@ type Edit struct {
 	end  ends.End
 	name string
 	dir  string // of the copy, the account's own
+	lock *flock.Flock
 
 	mu    sync.Mutex
 	base  []byte     // what was there when it was read or sent last
@@ -64,10 +67,15 @@ func BeginEdit(ctx context.Context, end ends.End, name string, tell func(Event))
 	if e.base, e.entry, err = readWhole(ctx, end, name); err != nil {
 		return nil, fmt.Errorf("%s: %w", path.Join(end.Root(), name), err)
 	}
-	if e.dir, err = os.MkdirTemp(os.Getenv("XDG_RUNTIME_DIR"), "meatus-edit-"); err != nil {
+	if e.dir, err = os.MkdirTemp(editFolder(), editPrefix); err != nil {
 		return nil, fmt.Errorf("a private copy cannot be made: %w", err)
 	}
-	if err := os.WriteFile(e.Copy(), e.base, 0o600); err != nil {
+	err = cmp.Or(os.WriteFile(e.Copy(), e.base, 0o600), e.note())
+	if err == nil {
+		e.lock = flock.New(filepath.Join(e.dir, editNote))
+		_, err = e.lock.TryLock()
+	}
+	if err != nil {
 		os.RemoveAll(e.dir)
 		return nil, fmt.Errorf("a private copy cannot be made: %w", err)
 	}
@@ -234,6 +242,7 @@ func (e *Edit) putLocked(ctx context.Context, mine []byte, now ends.Entry) error
 		}
 	}
 	e.base, e.entry, e.held = mine, entry, nil
+	_ = e.note() // one that is older keeps more, once the program is killed
 	e.sends++
 	e.say(Event{Path: e.name, Say: "saved over there"})
 	return nil
@@ -292,7 +301,16 @@ func (e *Edit) Unsent() bool {
 }
 
 // Close removes the copy.
-func (e *Edit) Close() error { return os.RemoveAll(e.dir) }
+func (e *Edit) Close() error {
+	err := os.RemoveAll(e.dir)
+	_ = e.lock.Close() // nobody waits for it
+	return err
+}
+
+// note notes what is edited, and what was there last.
+func (e *Edit) note() error {
+	return noteEdit(e.dir, e.end.Name()+":"+path.Join(e.end.Root(), e.name), e.base)
+}
 
 // DiffLine is one line of two texts that are compared: of both, of the first alone ("-"), or of the
 // second alone ("+").

@@ -17,3 +17,6 @@ func (r *Record) LogTo(log interface {
 	r.log.Close()
 	r.log = log
 }
+
+// Die leaves an edit as a program does that is killed.
+func (e *Edit) Die() { e.lock.Close() }

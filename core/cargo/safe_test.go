@@ -243,3 +243,43 @@ func TestWhatFinallyFailedLeavesNothing(t *testing.T) {
 		t.Errorf("%v is left, %v", list, err)
 	}
 }
+
+func TestAnEditThatWasKilledIsFound(t *testing.T) {
+	t.Setenv("XDG_RUNTIME_DIR", t.TempDir())
+	dir, kept := t.TempDir(), t.TempDir()
+	plant(t, dir, map[string]string{"conf": "as it was", "other": "as it is"})
+	begin := func(name string) *cargo.Edit {
+		e, err := cargo.BeginEdit(t.Context(), here(t, dir), name, func(cargo.Event) {})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return e
+	}
+	lost, idle, alive := begin("conf"), begin("other"), begin("conf")
+	defer alive.Close()
+	for _, e := range []*cargo.Edit{lost, alive} {
+		if err := os.WriteFile(e.Copy(), []byte("what somebody typed"), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if left, err := cargo.TakeLeftEdits(kept); err != nil || len(left) > 0 {
+		t.Errorf("of those that go on: %+v, %v", left, err)
+	}
+	lost.Die()
+	idle.Die()
+	left, err := cargo.TakeLeftEdits(kept)
+	if err != nil || len(left) != 1 || !strings.HasSuffix(left[0].Of, "/conf") {
+		t.Fatalf("%+v, %v", left, err)
+	}
+	if text, err := os.ReadFile(left[0].Kept); err != nil || string(text) != "what somebody typed" {
+		t.Errorf("%q, %v", text, err)
+	}
+	for _, e := range []*cargo.Edit{lost, idle} {
+		if _, err := os.Stat(filepath.Dir(e.Copy())); err == nil {
+			t.Error("a private copy is left")
+		}
+	}
+	if _, err := os.Stat(alive.Copy()); err != nil {
+		t.Errorf("the one that goes on: %v", err)
+	}
+}

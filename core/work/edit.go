@@ -38,6 +38,7 @@ type Editing struct {
 	Place cargo.Place
 	end   ends.End
 	dir   string
+	Left  []cargo.LeftEdit // what edits have left that were cut off
 }
 
 // Edit opens a file of a place to be edited in place.
@@ -58,7 +59,16 @@ func (t Tools) Edit(ctx context.Context, p cargo.Place, tell func(cargo.Event)) 
 		end.Close()
 		return nil, err
 	}
-	return &Editing{Edit: edit, Place: p, end: end, dir: t.Workspace().Dir}, nil
+	e := &Editing{Edit: edit, Place: p, end: end, dir: t.Workspace().Dir}
+	if e.Left, err = cargo.TakeLeftEdits(filepath.Join(e.dir, "state", "unsent")); err != nil {
+		return e, nil // what is left stays where it is
+	}
+	for _, left := range e.Left {
+		if tell != nil {
+			tell(cargo.Event{Say: left.Say()})
+		}
+	}
+	return e, nil
 }
 
 // KeepHere keeps the copy in the workspace, and returns where.
