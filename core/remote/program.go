@@ -90,7 +90,16 @@ func (g *Program) start(ctx context.Context, p *walk.Passage, command string, te
 		g.what = "command"
 	}
 	g.of = p.Route().Session
+	tried := false
 	_, err := walk.Over(ctx, p, g.what, func(l *walk.Link) (*Program, error) {
+		if tried && lend != nil { // over a link that was dead: what was offered there has ended
+			lend.End()
+			var err error
+			if lend, err = g.programs.lend(ctx, p); err != nil {
+				return g, err
+			}
+		}
+		tried = true
 		return g, g.open(l, p.Place(), command, terminal, lend, display)
 	}, (*Program).Close)
 	if err != nil {

@@ -6,6 +6,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	mathrand "math/rand/v2"
+
 	"net"
 	"slices"
 	"strings"
@@ -332,18 +334,17 @@ func (t *Tunnel) serve(conn net.Conn) {
 // there to the service here.
 func (t *Tunnel) lend() {
 	network, at := split(t.Spec.Lend)
-	pause := time.Second
+	pause, wayPause := time.Second, time.Second
 	socket := farSocket{path: at}
 	for !t.closing.Load() {
 		p, err := t.way.Passage(t.ctx)
 		if err != nil {
 			t.stuck(err)
-			select { // until somebody has the way walked again
-			case <-time.After(time.Second):
-			case <-t.ctx.Done():
-			}
+			t.await(around(wayPause)) // or until somebody else has the way walked again
+			wayPause = min(2*wayPause, maxWayPause)
 			continue
 		}
+		wayPause = time.Second
 		l, err := p.Listen(t.ctx, network, at)
 		if network == "unix" {
 			l, err = socket.settle(t.ctx, p, l, err)
@@ -375,6 +376,31 @@ func (t *Tunnel) lend() {
 			return
 		}
 		t.stuck(errors.New("the way is lost"))
+	}
+}
+
+// maxWayPause is how long a way that cannot be walked is left alone at most. Each try is a login, which servers count.
+const maxWayPause = 5 * time.Minute
+
+// around is a time by a fifth at most shorter or longer, so that many who wait do not connect together.
+func around(d time.Duration) time.Duration { return d*4/5 + mathrand.N(d*2/5) }
+
+// await waits so long, or until the way is there.
+func (t *Tunnel) await(pause time.Duration) {
+	late := time.NewTimer(pause)
+	defer late.Stop()
+	for {
+		up, changed := t.way.up()
+		if up {
+			return
+		}
+		select {
+		case <-changed:
+		case <-late.C:
+			return
+		case <-t.ctx.Done():
+			return
+		}
 	}
 }
 

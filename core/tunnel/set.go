@@ -86,6 +86,16 @@ func (s *Set) Open(r route.Route, specs []book.Tunnel, o Options, lazy bool) err
 	return errors.Join(errs...)
 }
 
+// Walk has the way of a session's tunnels walked where it is not there and nobody walks it.
+func (s *Set) Walk(session string) {
+	s.mu.Lock()
+	a := s.ways[session]
+	s.mu.Unlock()
+	if a != nil {
+		a.way.Want()
+	}
+}
+
 // along is the way of a session's tunnels, a new one where there is none.
 func (s *Set) along(r route.Route) (*along, error) {
 	s.mu.Lock()

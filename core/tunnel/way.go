@@ -200,6 +200,13 @@ func (w *Way) change(do func()) {
 	}
 }
 
+// up tells whether the way is there, and is closed at its next change.
+func (w *Way) up() (up bool, changed <-chan struct{}) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return slices.ContainsFunc(w.lanes, func(l *lane) bool { return l.passage != nil }), w.changed
+}
+
 // Passage is the way's first passage. It waits for it until the context ends, and
 // fails with why it could not be walked.
 func (w *Way) Passage(ctx context.Context) (*walk.Passage, error) {

@@ -69,8 +69,21 @@ func (p *patience) end() {
 
 func (p *patience) ranOut() bool { return errors.Is(context.Cause(p.ctx), errImpatient) }
 
+// obtainLease gets the lease that the hop wants.
+func (l *Link) obtainLease() error {
+	if l.hop.Lease == nil {
+		return nil
+	}
+	p := newPatience(l.ctx, l.w.Patience)
+	defer p.end()
+	return l.lease(p)
+}
+
 // establish connects, shakes hands and logs in. It fails with a [gate.Failure].
 func (l *Link) establish() error {
+	if err := l.obtainLease(); err != nil { // first: a second person who decides holds nobody else's turn
+		return l.orCancelled(err, gate.Lease)
+	}
 	leave, err := l.w.guests.enter(l.ctx, l.server())
 	if err != nil {
 		return l.orCancelled(err, gate.Port)
@@ -78,11 +91,6 @@ func (l *Link) establish() error {
 	defer leave()
 	p := newPatience(l.ctx, l.w.Patience)
 	defer p.end()
-	if l.hop.Lease != nil {
-		if err := l.lease(p); err != nil {
-			return l.orCancelled(err, gate.Lease)
-		}
-	}
 	raw, err := l.reach(p)
 	if err != nil {
 		return l.orCancelled(err, gate.Port)

@@ -2,6 +2,7 @@ package walk
 
 import (
 	"context"
+	"runtime"
 	"sync"
 	"time"
 
@@ -12,16 +13,18 @@ import (
 // come fast, and shut out whom they come from; so few are made at a time, and fewer once a
 // server has said that it is too much.
 const (
-	guestsAtOnce = 4 // connections to one server that are not logged in
-	guestRate    = 8 // connections a second
+	guestsAtOnce = 4  // connections to one server that are not logged in
+	guestsByCore = 16 // connections to all servers together that are not logged in, by core of this machine: a login costs it time
+	guestRate    = 8  // connections a second
 	strictRate   = 0.5
 	strictTime   = 2 * time.Minute // after the server last turned one away
 )
 
 // guests are the connections that are being made, by server.
 type guests struct {
-	mu sync.Mutex
-	of map[string]*guest
+	mu  sync.Mutex
+	of  map[string]*guest
+	all chan struct{} // taken for as long as one is being made, whoever it is to
 }
 
 // guest is how we are at one server.
@@ -39,6 +42,7 @@ func (g *guests) enter(ctx context.Context, server string) (leave func(), err er
 	g.mu.Lock()
 	if g.of == nil {
 		g.of = map[string]*guest{}
+		g.all = make(chan struct{}, guestsByCore*runtime.GOMAXPROCS(0))
 	}
 	at := g.of[server]
 	if at == nil {
@@ -82,6 +86,13 @@ func (g *guests) enter(ctx context.Context, server string) (leave func(), err er
 	if err := at.rate.Wait(ctx); err != nil {
 		leave()
 		return nil, err
+	}
+	select { // last: who waits for a server keeps nobody from another
+	case g.all <- struct{}{}:
+		held = append(held, g.all)
+	case <-ctx.Done():
+		leave()
+		return nil, context.Cause(ctx)
 	}
 	return leave, nil
 }

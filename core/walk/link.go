@@ -57,6 +57,7 @@ type Link struct {
 	// frozenAt is since when, for the goroutine of its keepalives.
 	frozenAt time.Time
 	asking   atomic.Bool   // a sign of life is asked for and not there yet
+	alive    atomic.Bool   // it has answered one
 	probes   chan struct{} // a sign of life is wanted now
 
 	// ----
@@ -238,11 +239,14 @@ func (l *Link) release() {
 	}
 	l.linger = time.AfterFunc(l.w.Linger, func() {
 		l.w.mu.Lock()
-		idle := l.users == 0
-		l.w.mu.Unlock()
-		if idle {
-			l.cancel(errUnused)
+		defer l.w.mu.Unlock()
+		if l.users > 0 {
+			return
 		}
+		if l.w.links[l.prefix] == l {
+			delete(l.w.links, l.prefix) // who comes from now on has a new one
+		}
+		l.cancel(errUnused) // under the lock: nobody has joined meanwhile
 	})
 }
 
@@ -322,9 +326,12 @@ func (l *Link) mayAsk() bool {
 }
 
 // learnSilence notes that a server like this one is not to be asked, where the link ended
-// by the answer to a keepalive.
+// by the answer to its first keepalive. A line that is cut while one is under way says nothing of the server.
 func (l *Link) learnSilence(err error) {
-	if err == nil || !strings.Contains(err.Error(), "message type 3") && !strings.Contains(err.Error(), "unexpected") || !l.asking.Load() {
+	if err == nil || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || strings.Contains(err.Error(), "EOF") || l.alive.Load() || !l.asking.Load() {
+		return
+	}
+	if !strings.Contains(err.Error(), "message type 3") && !strings.Contains(err.Error(), "unexpected") {
 		return
 	}
 	l.w.mu.Lock()
@@ -347,6 +354,7 @@ func (l *Link) keepAlive() {
 			l.asking.Store(true)
 			if _, _, err := l.client.SendRequest("keepalive@meatus.invalid", true, nil); err == nil {
 				l.asking.Store(false)
+				l.alive.Store(true)
 				answered <- time.Since(start)
 			}
 		})
