@@ -11,6 +11,7 @@ import (
 
 	"golang.org/x/term"
 
+	"meatus/core/sanitize"
 	"meatus/core/vouch"
 	"meatus/core/walk"
 )
@@ -135,7 +136,13 @@ func (a *ttyAsker) Lend(ctx context.Context, q walk.LendQuestion) error {
 func (a *ttyAsker) Passphrase(ctx context.Context, q walk.PassphraseQuestion) ([]byte, error) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	tty, err := a.open("run it on a terminal, where the passphrase can be typed")
+	if pass, given, err := a.identities.passphrase(q.Try); given {
+		if err != nil {
+			err = walk.Nobody{Remedy: err.Error() + "; see which key it is for: " + sanitize.Path(q.Path)}
+		}
+		return pass, err
+	}
+	tty, err := a.open("run it on a terminal, where the passphrase can be typed, or give it by --passphrase-fd")
 	if err != nil {
 		return nil, err
 	}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"math/rand/v2"
 	"net"
 	"os"
 	"strings"
@@ -19,8 +20,10 @@ import (
 	"meatus/core/book"
 	"meatus/core/engine"
 	"meatus/core/event"
+	"meatus/core/gate"
 	"meatus/core/route"
 	"meatus/core/tunnel"
+	"meatus/core/walk"
 	"meatus/core/work"
 	"meatus/core/workspace"
 )
@@ -155,7 +158,7 @@ func (o holdOptions) run(cmd *cobra.Command, open opener, w *workspace.Workspace
 	}
 	defer clear(o.password)
 	said := &saying{out: cmd.OutOrStdout(), asJSON: o.asJSON, many: len(names) > 1}
-	failed := make(chan error, len(names))
+	failed := make(chan failedWay, 4*len(names))
 	changed := make(chan struct{}, 1) // a listener or a way is there
 	e, err := open.engine(cmd, w, o.identities, engine.Options{Name: "hold", Drain: o.drain}, func(e event.Event) {
 		said.event(e)
@@ -168,7 +171,7 @@ func (o holdOptions) run(cmd *cobra.Command, open opener, w *workspace.Workspace
 		case tunnel.Lost:
 			if e.Err != nil && !o.onKnock(sessions, e.Session) {
 				select {
-				case failed <- e.Err:
+				case failed <- failedWay{e.Session, e.Err}:
 				default:
 				}
 			}
@@ -191,23 +194,117 @@ func (o holdOptions) run(cmd *cobra.Command, open opener, w *workspace.Workspace
 			return &statusError{statusShut, err}
 		}
 	}
+	tries := &retries{set: e.Tunnels, said: said, of: map[string]int{}, shut: map[string]error{}}
+	defer tries.stop()
+	prove := time.NewTicker(proveEvery)
+	defer prove.Stop()
+	var upSince time.Time
 	for ready := false; ; {
-		if !ready && o.allUp(e.Tunnels, sessions) {
-			ready = true
-			o.tellReady(cmd, said)
+		switch {
+		case ready:
+			prove.Stop()
+		case !o.allUp(e.Tunnels, sessions):
+			upSince = time.Time{}
+		case upSince.IsZero():
+			upSince = time.Now()
+			fallthrough
+		default:
+			if waits, not := o.proven(e.Tunnels, sessions); !waits || time.Since(upSince) > proveTime {
+				ready = true
+				o.tellReady(cmd, said, not)
+			}
 		}
 		select {
 		case <-changed:
+		case <-prove.C:
 		case <-ctx.Done():
 			notify("STOPPING=1")
 			return nil
-		case err := <-failed:
+		case f := <-failed:
 			if ctx.Err() != nil {
 				return nil
 			}
-			return err
+			if err := tries.failed(f, len(sessions)); err != nil {
+				return err
+			}
 		}
 	}
+}
+
+// How often it is looked whether the services behind forwards answer, and for how long before it is said that they do not.
+const (
+	proveEvery = 200 * time.Millisecond
+	proveTime  = 10 * time.Second
+)
+
+// failedWay is a session's way that could not be walked.
+type failedWay struct {
+	session string
+	err     error
+}
+
+// retries has ways walked again that failed, each after a longer pause than before, while the others stay.
+type retries struct {
+	set    *tunnel.Set
+	said   *saying
+	of     map[string]int // tries, by session
+	shut   map[string]error
+	timers []*time.Timer
+}
+
+// The pauses between two tries.
+const (
+	firstRetry = 2 * time.Second
+	lastRetry  = 2 * time.Minute
+)
+
+// failed takes a failure. It returns the error that holding ends with: of one session alone, unless its server is only
+// busy, and where of several none may open by itself.
+func (r *retries) failed(f failedWay, sessions int) error {
+	var failure *gate.Failure
+	passes := errors.As(f.err, &failure) && walk.MayPass(failure)
+	if sessions == 1 && !(passes && failure.Cause == gate.Busy) {
+		return f.err
+	}
+	if !passes {
+		r.shut[f.session] = f.err
+		r.said.say(map[string]any{"event": "shut", "session": f.session, "why": f.err.Error()}, f.session+" is not held: "+f.err.Error())
+		if len(r.shut) == sessions {
+			return f.err
+		}
+		return nil
+	}
+	pause := min(firstRetry<<min(r.of[f.session], 10), lastRetry)
+	pause = pause*4/5 + rand.N(pause*2/5) // many do not come back together
+	r.of[f.session]++
+	r.said.say(map[string]any{"event": "again", "session": f.session, "why": f.err.Error(), "in": pause.Round(time.Second).String()},
+		fmt.Sprintf("%s is tried again in %s: %v", f.session, pause.Round(time.Second), f.err))
+	r.timers = append(r.timers, time.AfterFunc(pause, func() { r.set.Walk(f.session) }))
+	return nil
+}
+
+func (r *retries) stop() {
+	for _, t := range r.timers {
+		t.Stop()
+	}
+}
+
+// proven tells whether services behind forwards are still being tried, and which do not answer.
+func (o holdOptions) proven(set *tunnel.Set, sessions []heldSession) (waits bool, not []string) {
+	for _, t := range set.All() {
+		if t.Spec.Bring == "" || o.onKnock(sessions, t.Session) {
+			continue
+		}
+		switch p := t.Proven(); p.Verdict {
+		case gate.Open:
+		case gate.Untried:
+			waits = true
+			not = append(not, t.Session+": "+t.Spec.Reach+" was not tried yet")
+		default:
+			not = append(not, t.Session+": "+t.Spec.Reach+": "+p.Say)
+		}
+	}
+	return waits, not
 }
 
 // allUp tells whether every listener is open, and every way there that is walked before
@@ -252,8 +349,8 @@ func (o holdOptions) open(ctx context.Context, e *running, s heldSession) error 
 	return err
 }
 
-// tellReady says that everything is up.
-func (o holdOptions) tellReady(cmd *cobra.Command, said *saying) {
+// tellReady says that everything is up, and which services behind forwards do not answer.
+func (o holdOptions) tellReady(cmd *cobra.Command, said *saying, not []string) {
 	if o.ready != "" {
 		if err := atomicfile.Put(o.ready, fmt.Appendf(nil, "%d\n", os.Getpid())); err != nil {
 			fmt.Fprintln(cmd.ErrOrStderr(), "meatus: "+err.Error())
@@ -261,7 +358,25 @@ func (o holdOptions) tellReady(cmd *cobra.Command, said *saying) {
 	}
 	notify("READY=1")
 	said.flush()
-	said.say(map[string]any{"event": "ready"}, "ready")
+	ready := map[string]any{"event": "ready"}
+	if len(not) > 0 {
+		ready["not_answering"] = not
+		if !o.asJSON {
+			said.say(nil, "no answer: "+strings.Join(not[:min(len(not), maxTold)], "; ")+more(len(not)-maxTold))
+		}
+	}
+	said.say(ready, "ready")
+}
+
+// maxTold is how many services that do not answer are told in a line.
+const maxTold = 5
+
+// more counts what is not told.
+func more(n int) string {
+	if n <= 0 {
+		return ""
+	}
+	return fmt.Sprintf("; and %d more", n)
 }
 
 // notify tells the service manager, where there is one (sd_notify: a datagram to the

@@ -1,9 +1,12 @@
 package main
 
 import (
+	"bytes"
 	"encoding/base64"
+	"errors"
 	"fmt"
 	"strings"
+	"sync"
 
 	"github.com/spf13/cobra"
 
@@ -17,11 +20,42 @@ import (
 type identities struct {
 	of    map[string][]string // by the name of the hop
 	alone []string            // for a route that has one hop only
+
+	passphraseFD int // where passphrases come from unasked, a line each; none where negative
+	read         sync.Once
+	text         []byte
+	readErr      error
+}
+
+// passphrase is the one of a try, from 1: a line of the file descriptor. ok is false where none is given so.
+func (i *identities) passphrase(try int) (pass []byte, ok bool, err error) {
+	if i == nil || i.passphraseFD < 0 {
+		return nil, false, nil
+	}
+	i.read.Do(func() { i.text, i.readErr = secretText(i.passphraseFD) })
+	if i.readErr != nil {
+		return nil, true, i.readErr
+	}
+	lines := bytes.Split(bytes.TrimRight(i.text, "\n"), []byte("\n"))
+	if try > len(lines) || len(lines[try-1]) == 0 {
+		return nil, true, errNotThere
+	}
+	return bytes.Clone(lines[try-1]), true, nil
+}
+
+var errNotThere = errors.New("no passphrase that came by --passphrase-fd opens the key")
+
+// forget wipes what came by the file descriptor.
+func (i *identities) forget() {
+	if i != nil {
+		clear(i.text)
+	}
 }
 
 // yesIdentity gives a command its --yes-identity.
 func yesIdentity(c *cobra.Command) *identities {
-	i := &identities{of: map[string][]string{}}
+	i := &identities{of: map[string][]string{}, passphraseFD: -1}
+	c.Flags().IntVar(&i.passphraseFD, "passphrase-fd", -1, "read the passphrases of keys from this file descriptor, a line each, in place of asking")
 	c.Flags().Var(i, "yes-identity", "accept a first visit to the hop HOP, a session, that shows exactly this fingerprint; HOP= can be left out where a route has one hop (repeatable)")
 	return i
 }

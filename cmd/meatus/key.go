@@ -527,9 +527,24 @@ func secretText(fd int) ([]byte, error) {
 		return nil, &statusError{statusWrongUse, fmt.Errorf("there is no file descriptor %d", fd)}
 	}
 	defer f.Close()
-	text, err := io.ReadAll(io.LimitReader(f, 4096))
-	return bytes.ReplaceAll(text, []byte("\r\n"), []byte("\n")), err
+	text := make([]byte, maxSecret) // one place, which whoever asked wipes
+	n, err := io.ReadFull(f, text)
+	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+		err = nil
+	}
+	kept := text[:0]
+	for i := range n {
+		if text[i] == '\r' && i+1 < n && text[i+1] == '\n' {
+			continue
+		}
+		kept = append(kept, text[i])
+	}
+	clear(text[len(kept):])
+	return kept, err
 }
+
+// maxSecret is how much is read of a secret, in bytes.
+const maxSecret = 4096
 
 func keyBind(open opener) *cobra.Command {
 	var hosts []string
@@ -578,7 +593,8 @@ saying back: --host "".`,
 func askSecret(cmd *cobra.Command, fd int, prompt string, twice bool) ([]byte, error) {
 	if fd >= 0 {
 		text, err := secretText(fd)
-		line, _, _ := bytes.Cut(text, []byte("\n"))
+		line, rest, _ := bytes.Cut(text, []byte("\n"))
+		clear(rest)
 		return line, err
 	}
 	tty, err := os.OpenFile("/dev/tty", os.O_RDWR, 0)

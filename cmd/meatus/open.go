@@ -174,6 +174,7 @@ func (r *running) tell(events []event.Event, each func(event.Event)) {
 
 // Close ends everything, and waits until what happened was told.
 func (r *running) Close() {
+	r.asker.identities.forget()
 	r.Engine.Close()
 	<-r.told
 	if err := r.Engine.Unwritten(); err != nil {

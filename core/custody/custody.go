@@ -5,7 +5,10 @@ package custody
 
 import (
 	"bytes"
+	"cmp"
+	"crypto/sha256"
 	"errors"
+	"os"
 	"slices"
 	"sync"
 	"time"
@@ -64,6 +67,9 @@ type Custody struct {
 	Further []Provider
 
 	asking sync.Mutex // held while a passphrase is asked for: one question for each key
+	// prints are the public halves, by fingerprint, of keys whose containers do not show them, by the digest of the file.
+	// They are known once the passphrase was typed. Guarded by asking.
+	prints map[fileIdentity]string
 }
 
 // New returns a custody with a ring, one of its own where nil.
@@ -196,7 +202,9 @@ func (c *Custody) Lendable(path string, hop route.Hop, asking Asking) (ssh.Signe
 func (c *Custody) unlock(file *keyfile.File, hop route.Hop, asking Asking) (ssh.Signer, error) {
 	c.asking.Lock()
 	defer c.asking.Unlock()
-	if s := c.Ring.Signer(file.SHA256); s != nil {
+	identity := identityOf(file)
+	print := cmp.Or(file.SHA256, c.prints[identity])
+	if s := c.Ring.Signer(print); print != "" && s != nil {
 		return s, nil
 	}
 	for try := 1; try <= Tries; try++ {
@@ -214,6 +222,12 @@ func (c *Custody) unlock(file *keyfile.File, hop route.Hop, asking Asking) (ssh.
 		done()
 		clear(pass)
 		if err == nil {
+			if file.SHA256 == "" && identity != (fileIdentity{}) {
+				if c.prints == nil {
+					c.prints = map[fileIdentity]string{}
+				}
+				c.prints[identity] = keyfile.Fingerprint(s.PublicKey())
+			}
 			return s, nil
 		}
 		if !errors.Is(err, keyfile.ErrPassphrase) {
@@ -221,6 +235,21 @@ func (c *Custody) unlock(file *keyfile.File, hop route.Hop, asking Asking) (ssh.
 		}
 	}
 	return nil, &Unanswered{asking.GaveUp(file)}
+}
+
+// fileIdentity is the digest of a key file as it stands there, zero where it cannot be read.
+type fileIdentity = [sha256.Size]byte
+
+func identityOf(file *keyfile.File) (id fileIdentity) {
+	if file.SHA256 != "" {
+		return id
+	}
+	text, err := os.ReadFile(file.Path)
+	if err != nil {
+		return id
+	}
+	defer clear(text)
+	return sha256.Sum256(text)
 }
 
 // put puts a key into the ring where it is not there, and returns its signer.

@@ -206,3 +206,26 @@ func TestWhatIsLentIsInTheRing(t *testing.T) {
 		t.Error("a locked ring lends")
 	}
 }
+
+// A container that does not show the public half is asked about once, too.
+func TestAKeyWithoutItsPublicHalfIsAskedAboutOnce(t *testing.T) {
+	_, key, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	path := filepath.Join(t.TempDir(), "pkcs8.pem")
+	if err := keyfile.Write(path, key, keyfile.Wrapping{Container: keyfile.PKCS8, Passphrase: []byte("low tide")}); err != nil {
+		t.Fatal(err)
+	}
+	os.Remove(path + ".pub")
+	c, who := New(nil), &person{says: []string{"low tide"}}
+	for range 3 {
+		signers, err := c.Signers(route.Hop{Keys: []string{path}}, who)
+		if err != nil || len(signers) != 1 {
+			t.Fatalf("%v, %v", signers, err)
+		}
+	}
+	if who.asked != 1 {
+		t.Errorf("the passphrase was asked for %d times", who.asked)
+	}
+}
