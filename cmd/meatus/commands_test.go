@@ -326,3 +326,30 @@ func TestHostileFileNamesAreCleanedWhereverTheyAreShown(t *testing.T) {
 		}
 	}
 }
+
+// What fails of several sessions is told, and tried again where that may help; what works stays.
+func TestOfManySessionsWhatWorksIsHeld(t *testing.T) {
+	b := openBay(t)
+	file := filepath.Join(b.Dir, "sessions.toml")
+	text, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range []string{"quay", "gauge-3", "gauge-4"} {
+		text = bytes.Replace(text, []byte("[session."+name+"]\n"), []byte("[session."+name+"]\ntunnels = [{ bring = \"127.0.0.1:0\", reach = \"tide-db.internal:5432\" }]\n"), 1)
+	}
+	if err := os.WriteFile(file, text, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	ctx, end := context.WithCancel(t.Context())
+	var out output
+	done := make(chan int, 1)
+	go func() { done <- b.with(ctx, "", &out, "hold", "quay", "gauge-3", "gauge-4") }()
+	for _, want := range []string{"gauge-3 is tried again in ", "gauge-4 is not held: ", "quay"} {
+		await.Until(t, want, func() bool { return strings.Contains(out.String(), want) })
+	}
+	end()
+	if status := <-done; status != statusDone || strings.Contains(out.String(), "\nready\n") {
+		t.Errorf("ended with %d:\n%s", status, out.String())
+	}
+}

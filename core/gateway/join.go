@@ -57,6 +57,8 @@ const (
 	lastPause  = 30 * time.Second
 	joinTime   = 20 * time.Second
 	steady     = 10 * time.Second // what was joined for so long begins with the first pause again
+
+	rejoinSpread = 3 * time.Second // over which those come back that have lost a gateway all at once
 )
 
 // NewJoiner returns a joiner. It makes the machine's key where there is none, and fails where one cannot be used.
@@ -117,10 +119,14 @@ func (j *Joiner) Run(ctx context.Context) error {
 		} else {
 			j.Log.Warn("not joined", "url", at, "why", whyNot(err))
 		}
+		wait := jitter(pause)
+		if pause == firstPause && time.Since(began) > steady && !elsewhere {
+			wait += rand.N(rejoinSpread) // many have lost the same gateway, perhaps
+		}
 		select {
 		case <-ctx.Done():
 			return nil
-		case <-time.After(jitter(pause)):
+		case <-time.After(wait):
 		}
 		pause = min(pause*2, lastPause)
 	}

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"io"
 	"net"
+	"net/http/httptest"
 	"path/filepath"
 	"strings"
 	"sync/atomic"
@@ -226,4 +227,70 @@ func TestARevokedMachineIsToldSo(t *testing.T) {
 	if err := <-done; err == nil || !strings.Contains(err.Error(), "revoked") {
 		t.Errorf("it is told: %v", err)
 	}
+}
+
+// A stranger has one stream, with a window that does not grow, until it is known who that is.
+func TestAStrangerHasOneStream(t *testing.T) {
+	mira, known := key(t, "mira")
+	p := open(t, known+"allow mira to *\n", "", nil)
+	p.join("reef", answering(t, echo))
+	conn, err := line.Connect(t.Context(), line.Target{URL: p.url, Path: line.ForPersons, HostKeys: []string{p.hostKey}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	session, err := line.Mux(conn, true)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer session.Close()
+	for range 250 {
+		stream, err := session.OpenStream(t.Context())
+		if err != nil {
+			break
+		}
+		go stream.Write(make([]byte, 256<<10))
+	}
+	select {
+	case <-session.CloseChan():
+	case <-t.Context().Done():
+	}
+	v := p.mustCome(mira) // who is known has as many as are wanted
+	for range 50 {
+		stream, err := v.open(t, "reef")
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer stream.Close()
+	}
+}
+
+// Few strangers of one address are let in at a time; who is known is counted no more.
+func TestFewStrangersOfOneAddressAreLetIn(t *testing.T) {
+	mira, known := key(t, "mira")
+	p := open(t, known+"allow mira to *\n", "", nil)
+	for range 70 {
+		p.mustCome(mira)
+	}
+	var idle []net.Conn
+	defer func() {
+		for _, c := range idle {
+			c.Close()
+		}
+	}()
+	for range 70 {
+		c, err := net.Dial("tcp", strings.TrimPrefix(p.url, "wss://"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		idle = append(idle, c)
+	}
+	await.Until(t, "some to be turned away", func() bool {
+		r := httptest.NewRecorder()
+		p.server.Status().ServeHTTP(r, httptest.NewRequest("GET", "http://127.0.0.1/metrics", nil))
+		return strings.Contains(r.Body.String(), "meatus_gateway_strangers_refused_total 6")
+	})
+	for _, c := range idle {
+		c.Close()
+	}
+	await.Until(t, "somebody to be let in again", func() bool { _, err := p.come(line.Target{}, ssh.PublicKeys(mira)); return err == nil })
 }

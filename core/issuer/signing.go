@@ -111,6 +111,9 @@ func (k *Keys) judge() error {
 			continue
 		}
 		if fault, stopped := keyfile.Inspect(path).Blocked(); stopped {
+			if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) {
+				continue // it has just taken another's place
+			}
 			return &keyfile.Blocked{Path: path, Fault: fault}
 		}
 		if err := perm.Judge(path); err != nil && !errors.Is(err, fs.ErrNotExist) { // it may be exchanged at this moment

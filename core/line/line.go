@@ -179,6 +179,14 @@ func Mux(conn net.Conn, dialled bool) (*yamux.Session, error) {
 
 // MuxWith is Mux with signs of life at another interval, for what closes lines that are idle.
 func MuxWith(conn net.Conn, dialled bool, every time.Duration) (*yamux.Session, error) {
+	conn = listening{conn}
+	if dialled {
+		return yamux.Client(conn, muxConfig(dialled, every), nil)
+	}
+	return yamux.Server(conn, muxConfig(dialled, every), nil)
+}
+
+func muxConfig(dialled bool, every time.Duration) *yamux.Config {
 	config := yamux.DefaultConfig()
 	config.LogOutput = io.Discard
 	config.ReadBufSize = 0 // the WebSocket has one
@@ -186,11 +194,7 @@ func MuxWith(conn net.Conn, dialled bool, every time.Duration) (*yamux.Session, 
 	config.MaxMessageSize = 32 << 10
 	config.EnableKeepAlive, config.KeepAliveInterval = dialled, every
 	config.MeasureRTTInterval = time.Hour // nobody reads it
-	conn = listening{conn}
-	if dialled {
-		return yamux.Client(conn, config, nil)
-	}
-	return yamux.Server(conn, config, nil)
+	return config
 }
 
 // listening is a connection that ends where nothing comes.

@@ -53,6 +53,8 @@ type Service struct {
 	ending atomic.Bool
 	answer Answer
 
+	strangers atomic.Pointer[strangers]
+
 	mu       sync.Mutex
 	visitors map[*Visitor]bool
 }
@@ -65,7 +67,7 @@ func New(o Options, answer Answer) *Service {
 	s := &Service{Options: o, mux: http.NewServeMux(), answer: answer, visitors: map[*Visitor]bool{}}
 	s.ctx, s.cancel = context.WithCancelCause(context.Background())
 	s.mux.HandleFunc(line.ForPersons, s.person)
-	s.http = &http.Server{Handler: s.marked(s.mux), ReadHeaderTimeout: cmp.Or(o.Patience, headerTime), MaxHeaderBytes: 32 << 10, ErrorLog: slog.NewLogLogger(s.Log.Handler(), slog.LevelDebug)}
+	s.http = &http.Server{Handler: s.marked(s.mux), ReadHeaderTimeout: cmp.Or(o.Patience, headerTime), MaxHeaderBytes: 32 << 10, ConnContext: withStranger, ErrorLog: slog.NewLogLogger(s.Log.Handler(), slog.LevelDebug)}
 	return s
 }
 
@@ -109,8 +111,17 @@ func (s *Service) begin() bool {
 }
 
 // Take takes a request's connection over, and does something with its streams. What that is ends with the connection,
-// and the connection with that or with the service.
+// and the connection with that or with the service. It is for whoever is known already.
 func (s *Service) Take(w http.ResponseWriter, r *http.Request, do func(*yamux.Session)) {
+	known(r)
+	s.take(w, r, func(session *yamux.Session, guard *line.Guard) {
+		guard.Known()
+		do(session)
+	})
+}
+
+// take is Take for whoever is not known yet.
+func (s *Service) take(w http.ResponseWriter, r *http.Request, do func(*yamux.Session, *line.Guard)) {
 	conn, err := line.Accept(w, r)
 	if err != nil {
 		return // it was told why
@@ -118,13 +129,14 @@ func (s *Service) Take(w http.ResponseWriter, r *http.Request, do func(*yamux.Se
 	s.wg.Go(func() {
 		defer conn.Close()
 		s.Contained(func() {
-			session, err := line.Mux(conn, false)
+			guard := &line.Guard{}
+			session, err := line.MuxGuarded(conn, guard)
 			if err != nil {
 				return
 			}
 			defer session.Close()
 			defer context.AfterFunc(s.ctx, func() { session.Close() })()
-			do(session)
+			do(session, guard)
 		})
 	})
 }
@@ -146,7 +158,8 @@ func (s *Service) Serve(l net.Listener) error {
 
 		DynamicRecordSizingDisabled: true,
 	}
-	err := s.http.Serve(tls.NewListener(netutil.LimitListener(l, maxConnections), config))
+	s.strangers.Store(newStrangers(netutil.LimitListener(l, maxConnections)))
+	err := s.http.Serve(tls.NewListener(s.strangers.Load(), config))
 	if errors.Is(err, http.ErrServerClosed) {
 		return nil
 	}

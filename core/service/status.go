@@ -52,6 +52,9 @@ func (s *Service) Status(ping func(context.Context) error, own func(Metrics)) ht
 		m := Metrics{metrics.NewSet(), "meatus_" + s.Called + "_"}
 		m.Gauge("person_connections", float64(s.Visitors()))
 		m.Counter("refused_total", s.Refused.Load())
+		if at := s.strangers.Load(); at != nil {
+			m.Counter("strangers_refused_total", at.refused.Load())
+		}
 		m.Is("policy_current", s.Policy.Wrong() == nil)
 		m.Is("certificate_current", s.Certificate.Wrong() == nil)
 		if cert, err := s.Certificate.Get(); err == nil {

@@ -27,6 +27,8 @@ type Visitor struct {
 	Person  string
 	By      policy.Mark
 	Until   time.Time // the end of what it is known by, zero for none
+
+	entered func() // called when it is known who it is
 }
 
 // Answer answers what a person asks over a stream, which it closes.
@@ -45,8 +47,12 @@ func (s *Service) person(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	v.Until = until
-	s.Take(w, r, func(session *yamux.Session) {
+	s.take(w, r, func(session *yamux.Session, guard *line.Guard) {
 		v.Session = session
+		v.entered = func() {
+			guard.Known()
+			known(r)
+		}
 		if err := s.receive(v, shown); err != nil {
 			s.refusedPerson(v, err)
 		}
@@ -161,6 +167,7 @@ func (s *Service) receive(v *Visitor, shown []policy.Mark) error {
 		return errNotAnyMore
 	}
 	defer s.exit(v)
+	v.entered()
 	if full == "" {
 		s.Log.Info("a person is here", "person", v.Person, "by", v.By.Kind, "from", v.From)
 	}
