@@ -415,7 +415,7 @@ is expected of it.`,
 				for _, change := range changes {
 					fmt.Fprintln(w, sanitize.Line(change.Say(), 2000))
 				}
-				for _, i := range idle {
+				for _, i := range append(idle, rules.Direct()...) {
 					fmt.Fprintf(cmd.ErrOrStderr(), "%s:%d: %s: %s\n", rules.File, i.Line, i.Say, sanitize.Line(i.Text, 200))
 				}
 				if len(args) == 1 && len(changes) == 0 {

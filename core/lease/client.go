@@ -48,6 +48,16 @@ type Held struct {
 	Shells   bool // shells end with it
 }
 
+// Source tells whether it holds from one address alone (the critical option "source-address").
+func (h *Held) Source() bool {
+	cert, ok := h.Signer.PublicKey().(*ssh.Certificate)
+	if !ok {
+		return false
+	}
+	_, bound := cert.CriticalOptions["source-address"]
+	return bound
+}
+
 // Left is how long it lasts still.
 func (h *Held) Left(now time.Time) time.Duration { return h.Ends.Sub(now) }
 

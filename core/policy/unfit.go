@@ -56,6 +56,17 @@ func (p *Policy) Idle(machines []Machine) (all []Idle) {
 	return all
 }
 
+// Direct are the lines that give a lease for the address alone that a person comes from, which hold only at machines that
+// are reached directly: one behind a gateway or another hop sees that one's address.
+func (p *Policy) Direct() (all []Idle) {
+	for _, r := range p.rules {
+		if !r.Deny && r.Terms.Source {
+			all = append(all, Idle{r.Line, r.Text, "with source holds only at machines that are reached directly, and not through a gateway or another hop"})
+		}
+	}
+	return all
+}
+
 // marked tells whether a person is known by something.
 func (p *Policy) marked(who string) bool {
 	for _, name := range p.known {

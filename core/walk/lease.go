@@ -75,6 +75,12 @@ func (l *Link) getLease(p *patience, reason string) (err error) {
 	l.leased, err = l.w.Leases.Get(p.ctx, l.hop, reason, func(who []string) {
 		l.tell(0, gate.Gate{Kind: gate.Lease, Seen: "waits for the yes of " + strings.Join(who, " or ")}, true)
 	})
+	if err == nil && l.below != nil && l.leased.Source() {
+		err = &lease.Refused{Issuer: l.hop.Lease.Issuer,
+			Say:   fmt.Sprintf("%s gives it for the address that you come from alone (with source), and %s would see the connection come from %s", l.leased.Rule, l.hop.Name, l.below.hop.Name),
+			Could: "reach the machine directly, or have the rule leave \"with source\" out"}
+		l.leased = nil
+	}
 	return err
 }
 

@@ -1,16 +1,23 @@
 package walk_test
 
 import (
+	"context"
+	"crypto/ed25519"
+	"crypto/rand"
 	"errors"
+	"net/netip"
 	"strings"
 	"testing"
 	"time"
 
 	"meatus/core/gate"
 	"meatus/core/lease"
+	"meatus/core/policy"
 	"meatus/core/route"
 	"meatus/core/walk"
 	"meatus/lab/labtest"
+
+	"golang.org/x/crypto/ssh"
 )
 
 // leasing is a walker over the bay that asks for leases.
@@ -66,6 +73,43 @@ func TestAWayByALeaseReturns(t *testing.T) {
 	gone.Way.Gateway = &route.Gateway{Issuer: true, URLs: []string{"wss://127.0.0.1:1"}}
 	_, err = w.Walk(t.Context(), r.AtEnd(func(h *route.Hop) { h.Lease = &gone }))
 	if !errors.As(err, &f) || f.Gate != gate.Lease || !strings.Contains(f.Why, "the issuer purser gives no lease") {
+		t.Errorf("%v", err)
+	}
+}
+
+// sourced gives leases for one address alone.
+type sourced struct{ *lease.Client }
+
+func (s sourced) Get(_ context.Context, hop route.Hop, _ string, _ func([]string)) (*lease.Held, error) {
+	signer := func() (ssh.Signer, error) {
+		_, key, err := ed25519.GenerateKey(rand.Reader)
+		if err != nil {
+			return nil, err
+		}
+		return ssh.NewSignerFromKey(key)
+	}
+	ca, err1 := signer()
+	own, err2 := signer()
+	if err := errors.Join(err1, err2); err != nil {
+		return nil, err
+	}
+	now := time.Now()
+	cert, err := lease.Sign(own.PublicKey(), lease.Terms{Serial: 1, Person: "mira", Login: hop.User, Machine: hop.Lease.Machine, Rule: "rule near", Granted: now, Ends: now.Add(time.Minute), May: policy.Shell, Source: netip.MustParseAddr("203.0.113.7")}, ca)
+	if err != nil {
+		return nil, err
+	}
+	with, err := ssh.NewCertSigner(cert, own)
+	return &lease.Held{Signer: with, Issuer: "purser", Login: hop.User, Rule: "rule near", Ends: now.Add(time.Minute)}, err
+}
+
+// A lease for one's own address cannot hold behind another hop, and that is said before the machine is connected to.
+func TestALeaseForOneAddressIsRefusedBehindAHop(t *testing.T) {
+	b := openBay(t, nil)
+	w := walk.New(walk.Config{Vouched: b.Vouched, Asker: labtest.Yes{}, Dialer: b.Dialer(), Leases: sourced{&lease.Client{}}, Linger: time.Millisecond})
+	t.Cleanup(w.Close)
+	var f *gate.Failure
+	_, err := w.Walk(t.Context(), b.route("weir"))
+	if !errors.As(err, &f) || f.Gate != gate.Lease || !strings.Contains(f.Why, "weir would see the connection come from quay") {
 		t.Errorf("%v", err)
 	}
 }
