@@ -552,7 +552,13 @@ what is stopped is carried there: meatus issuer carry.`,
 			if err != nil {
 				return err
 			}
+			rules, rerr := policy.Read(p.policyPath())
 			return p.with(cmd.Context(), func(s *store.Store) error {
+				if kind == store.StopPerson && rerr == nil && !slices.Contains(rules.People(), name) {
+					if held, err := s.Leases(cmd.Context(), name); err == nil && len(held) == 0 {
+						return &statusError{statusWrongUse, fmt.Errorf("the policy knows nobody called %q, who holds no lease either: nothing was stopped", sanitize.Line(name, 64))}
+					}
+				}
 				n, err := s.StopLeases(cmd.Context(), kind, name, store.Done{Issuer: "this host", By: "whoever runs it", Why: string(kind) + " " + name})
 				if err != nil {
 					return err

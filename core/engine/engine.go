@@ -98,6 +98,7 @@ type Engine struct {
 
 	grants atomic.Pointer[[]estate.Grant]      // that stand for a time
 	joined atomic.Pointer[map[string][]Joined] // what gateways told last, by their names
+	listed sync.Map                            // when each gateway was asked for its machines last, by name
 
 	changing sync.Mutex               // held while everybody is told of another workspace
 	attended map[string]*walk.Passage // ways to issuers that are held, by name

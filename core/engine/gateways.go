@@ -34,6 +34,7 @@ func (e *Engine) ListGateway(ctx context.Context, name string) ([]Joined, error)
 		return nil, err
 	}
 	now := time.Now()
+	e.listed.Store(name, now)
 	all := make([]Joined, len(list))
 	for i, m := range list {
 		m.Name, m.Instance = sanitize.Line(m.Name, 64), sanitize.Line(m.Instance, 200)
@@ -153,11 +154,8 @@ const (
 )
 
 func (e *Engine) stale(gateway string) bool {
-	told := e.joined.Load()
-	if told == nil || len((*told)[gateway]) == 0 {
-		return true
-	}
-	return time.Since((*told)[gateway][0].Told) > listAge
+	at, told := e.listed.Load(gateway) // also of one that told of no machine
+	return !told || time.Since(at.(time.Time)) > listAge
 }
 
 // asked is what a gateway tells, with the end of its time.

@@ -93,9 +93,14 @@ func (s *Server) open(ctx context.Context, v *service.Visitor, name string, port
 	d := st.decide(p)
 	if !d.Allowed {
 		// Whether there is such a machine is not said to whom it is not for.
-		s.note(ctx, store.Done{What: "refused", Person: v.Person, By: st.by, From: v.From, Machine: m.Name, To: to, Why: d.Why})
+		s.noteRefusal(ctx, store.Done{What: "refused", Person: v.Person, By: st.by, From: v.From, Machine: m.Name, To: to, Why: d.Why})
 		s.Log.Info("refused", "person", v.Person, "machine", m.Name, "why", d.Why)
-		return nil, nil, &line.Refusal{Reason: line.NotAllowed, Say: fmt.Sprintf("%s may not reach %s here: %s", v.Person, st.name(), said(d))}
+		if len(d.Near) == 0 { // what is told is what would be told if there were none
+			if named := p.Decide(v.Person, policy.Question{Machine: policy.Machine{Name: name}, From: service.Address(v.From), At: time.Now()}); !named.Allowed {
+				d = named
+			}
+		}
+		return nil, nil, &line.Refusal{Reason: line.NotAllowed, Say: fmt.Sprintf("%s may not reach %s here: %s", v.Person, sanitize.Line(name, 64), said(d))}
 	}
 	if unknown {
 		return nil, nil, &line.Refusal{Reason: line.NotThere, Say: fmt.Sprintf("no machine called %s has joined here", m.Name)}
@@ -107,7 +112,7 @@ func (s *Server) open(ctx context.Context, v *service.Visitor, name string, port
 	// Whoever changes the policy from here on finds the stream; what changed before is seen now.
 	if d := st.decide(s.Policy.Get()); !d.Allowed {
 		s.release(st)
-		s.note(ctx, store.Done{What: "refused", Person: v.Person, By: st.by, From: v.From, Machine: m.Name, To: to, Why: d.Why})
+		s.noteRefusal(ctx, store.Done{What: "refused", Person: v.Person, By: st.by, From: v.From, Machine: m.Name, To: to, Why: d.Why})
 		return nil, nil, &line.Refusal{Reason: line.NotAllowed, Say: fmt.Sprintf("%s may not reach %s here: %s", v.Person, st.name(), said(d))}
 	}
 	if err := s.Append(ctx, st.done("opened")); err != nil {
@@ -125,6 +130,14 @@ func (s *Server) open(ctx context.Context, v *service.Visitor, name string, port
 		return nil, nil, &line.Refusal{Reason: line.NotThere, Say: err.Error()}
 	}
 	return st, far, nil
+}
+
+// noteRefusal is note for what somebody is refused: so much of one person in a while is written to the record, and the
+// rest to the log alone.
+func (s *Server) noteRefusal(ctx context.Context, d store.Done) {
+	if s.Records(d.Person) {
+		s.note(ctx, d)
+	}
 }
 
 // said is a decision as the one who is refused is told: which rule, and not what others may.

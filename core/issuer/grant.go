@@ -83,6 +83,9 @@ func (s *Server) grant(ctx context.Context, v *service.Visitor, w lease.Want, te
 	}
 	t, err := s.o.Store.Trusted(ctx, a.Machine, a.Instance)
 	switch {
+	case errors.Is(err, store.ErrUnknown) && !s.wouldAllow(a):
+		// Whether there is such a machine is not said to whom it is not for.
+		return lease.State{}, s.refuse(ctx, a, policy.Decision{Why: "no such machine trusts this issuer"}, fmt.Sprintf("%s may not be %s at %s: no rule allows it", v.Person, a.Login, a.Machine), "ask whoever writes the issuer's policy")
 	case errors.Is(err, store.ErrUnknown):
 		return lease.State{}, s.refuse(ctx, a, policy.Decision{Why: "no such machine trusts this issuer"}, fmt.Sprintf("%s is not enrolled here: it trusts no lease of this issuer", a.Machine), "have whoever runs it enrol it")
 	case err != nil:
@@ -100,6 +103,11 @@ func (s *Server) grant(ctx context.Context, v *service.Visitor, w lease.Want, te
 		}
 	}
 	return s.sign(ctx, a, d, agreedBy)
+}
+
+// wouldAllow tells whether the policy would allow what is asked at a machine of that name, of which no more is known.
+func (s *Server) wouldAllow(a *asking) bool {
+	return s.Policy.Get().Decide(a.v.Person, policy.Question{Machine: policy.Machine{Name: a.Machine}, Login: a.Login, From: service.Address(a.v.From), At: time.Now()}).Allowed
 }
 
 // read checks what is asked.
@@ -173,8 +181,10 @@ func could(p *policy.Policy, a *asking, q policy.Question, d policy.Decision) st
 func (s *Server) refuse(ctx context.Context, a *asking, d policy.Decision, say, could string) error {
 	r := s.doneOf("refused", a)
 	r.Why = d.Why
-	if err := s.Append(ctx, r); err != nil {
-		return err
+	if s.Records(a.v.Person) {
+		if err := s.Append(ctx, r); err != nil {
+			return err
+		}
 	}
 	s.Log.Info("refused", "person", a.v.Person, "login", a.Login, "machine", a.Machine, "why", d.Why)
 	return &refused{lease.State{Refused: say, Could: could}}

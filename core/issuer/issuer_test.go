@@ -228,11 +228,11 @@ func TestALeaseIsWhatWasAskedFor(t *testing.T) {
 	}
 	// An instance is known by its id, under whatever name the session has.
 	h := route.Hop{Name: "other", User: "keeper", Lease: &route.Lease{Issuer: "bay", Machine: "other", Way: mira.at.Hops[0]}}
-	if _, err := mira.Get(t.Context(), h, "", nil); err == nil || !strings.Contains(err.Error(), "other is not enrolled here") {
+	if _, err := mira.Get(t.Context(), h, "", nil); err == nil || !strings.Contains(err.Error(), "mira may not be keeper at other: no rule allows it") {
 		t.Errorf("%v", err)
 	}
 	for name, c := range map[string]struct{ who, login, machine, say, could string }{
-		"no rule":       {"mira", "root", "quay", "quay is not enrolled here", "enrol it"},
+		"no rule":       {"mira", "root", "quay", "mira may not be root at quay: no rule allows it", "ask whoever"},
 		"another login": {"mira", "clerk", "reef", "mira may not be clerk at reef: no rule allows it", "mira may be keeper, root there"},
 		"denied":        {"oskar", "keeper", "reef", "line 11 denies it", "ask whoever"},
 		"reason":        {"mira", "root", "reef", "rule with-a-yes wants a reason", ""},

@@ -15,6 +15,7 @@ import (
 
 	"github.com/libp2p/go-yamux/v5"
 	"golang.org/x/net/netutil"
+	"golang.org/x/time/rate"
 
 	"meatus/core/contain"
 	"meatus/core/line"
@@ -57,6 +58,28 @@ type Service struct {
 
 	mu       sync.Mutex
 	visitors map[*Visitor]bool
+	refusals map[string]*rate.Limiter // by person
+}
+
+// How many refusals of one person are written to a record: so many at once, and one in so long.
+const (
+	refusalsAtOnce = 30
+	refusalEvery   = 10 * time.Second
+)
+
+// Records tells whether a refusal of a person is to be written to the record, which grows for good.
+func (s *Service) Records(person string) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.refusals == nil || len(s.refusals) > maxConnections {
+		s.refusals = map[string]*rate.Limiter{}
+	}
+	l := s.refusals[person]
+	if l == nil {
+		l = rate.NewLimiter(rate.Every(refusalEvery), refusalsAtOnce)
+		s.refusals[person] = l
+	}
+	return l.Allow()
 }
 
 // New returns a service that serves nobody yet. Answer answers what persons ask.

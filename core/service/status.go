@@ -4,7 +4,10 @@ import (
 	"context"
 	"crypto/x509"
 	"fmt"
+	"net"
 	"net/http"
+	"net/netip"
+	"strings"
 	"time"
 
 	"github.com/VictoriaMetrics/metrics"
@@ -66,5 +69,20 @@ func (s *Service) Status(ping func(context.Context) error, own func(Metrics)) ht
 		w.Header().Set("Content-Type", "text/plain; version=0.0.4; charset=utf-8")
 		m.set.WritePrometheus(w)
 	})
-	return mux
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if !loopback(r.Host) { // a page in a browser here may have a name of its own lead to this machine
+			http.Error(w, "this is for the machine itself alone: name it by a loopback address", http.StatusMisdirectedRequest)
+			return
+		}
+		mux.ServeHTTP(w, r)
+	})
+}
+
+// loopback tells whether a request names this machine by an address of its own, or as localhost.
+func loopback(host string) bool {
+	if name, _, err := net.SplitHostPort(host); err == nil {
+		host = name
+	}
+	addr, err := netip.ParseAddr(strings.Trim(host, "[]"))
+	return host == "localhost" || err == nil && addr.IsLoopback()
 }

@@ -218,8 +218,8 @@ func (s *Store) Grant(ctx context.Context, l Lease, life time.Duration, d Done) 
 			return ErrStopped
 		}
 		if l.AgreedBy != "" {
-			n, err := x.exec("UPDATE asking SET state = 'granted' WHERE id = ? AND person = ? AND machine = ? AND login = ? AND state = 'agreed' AND answerer = ? AND expires_at > NOW",
-				l.Asking, l.Person, l.Machine, l.Login, l.AgreedBy)
+			n, err := x.exec("UPDATE asking SET state = 'granted' WHERE id = ? AND person = ? AND machine = ? AND login = ? AND reason = ? AND state = 'agreed' AND answerer = ? AND expires_at > NOW",
+				l.Asking, l.Person, l.Machine, l.Login, l.Reason, l.AgreedBy)
 			if err == nil && n == 0 {
 				err = ErrAnswered
 			}
@@ -338,11 +338,12 @@ func (s *Store) Stops(ctx context.Context) ([]Stop, error) {
 // Revoked are the serials of stopped leases that had not ended a day ago, in order, and the number of the last stop.
 // Later than that a certificate is out of its time by every clock.
 func (s *Store) Revoked(ctx context.Context) (serials []uint64, last int64, err error) {
+	// The last stop first: one that comes in between is in the list, perhaps, and counts as not told.
+	if err = s.db.QueryRowContext(ctx, "SELECT coalesce(max(number), 0) FROM stop").Scan(&last); err != nil {
+		return nil, 0, err
+	}
 	serials, err = all(ctx, s, func(r *sql.Rows) (n uint64, err error) { return n, r.Scan(&n) },
 		"SELECT serial FROM lease WHERE stopped_at > 0 AND ends_at > NOW - 86400000 ORDER BY serial")
-	if err == nil {
-		err = s.db.QueryRowContext(ctx, "SELECT coalesce(max(number), 0) FROM stop").Scan(&last)
-	}
 	return serials, last, err
 }
 
@@ -382,7 +383,7 @@ func (s *Store) Ask(ctx context.Context, a Asking, patience time.Duration, d Don
 		}
 		before, err := readAsking(x.row(askingColumns+"WHERE id = ?", a.ID))
 		switch {
-		case err == nil && before.Person == a.Person && before.Machine == a.Machine && before.Login == a.Login:
+		case err == nil && before.Person == a.Person && before.Machine == a.Machine && before.Login == a.Login && before.Reason == a.Reason:
 			a = before
 			return nil
 		case err == nil:

@@ -110,11 +110,16 @@ func (s *Store) LastEntries(ctx context.Context, most int) ([]Entry, error) {
 
 // Tampered says that the record is not as it was written.
 type Tampered struct {
-	Number int64 // of the first entry that does not hold
+	Number int64 // of the first entry that does not hold; 0 for what stands beside the record
 	Say    string
 }
 
-func (t *Tampered) Error() string { return fmt.Sprintf("entry %d: %s", t.Number, t.Say) }
+func (t *Tampered) Error() string {
+	if t.Number == 0 {
+		return t.Say
+	}
+	return fmt.Sprintf("entry %d: %s", t.Number, t.Say)
+}
 
 // Head is the last entry's number and digest. Kept elsewhere it shows later that nothing before it was changed
 // or cut off.
@@ -151,10 +156,63 @@ func (s *Store) Verify(ctx context.Context, kept Head) (Head, error) {
 			break
 		}
 	}
+	if err := s.verifyLeases(ctx); err != nil {
+		return head, err
+	}
 	if head.Number < kept.Number {
 		return head, &Tampered{head.Number + 1, fmt.Sprintf("the record ends here, and there were %d entries", kept.Number)}
 	}
 	return head, nil
+}
+
+// verifyLeases holds leases, and what second persons agreed to, against the entries that were written with them.
+func (s *Store) verifyLeases(ctx context.Context) error {
+	granted, agreed := map[int64]Done{}, map[[4]string]int64{}
+	for from := int64(1); ; {
+		list, err := s.Entries(ctx, from, pieceOf)
+		if err != nil {
+			return err
+		}
+		for _, e := range list {
+			var d Done
+			if err := json.Unmarshal([]byte(e.Body), &d); err != nil {
+				return &Tampered{e.Number, "it is no JSON object"}
+			}
+			switch d.What {
+			case "granted":
+				granted[d.Serial] = d
+			case string(Agreed):
+				agreed[[4]string{d.Person, d.Machine, d.Login, d.By}] = e.Number
+			}
+			from = e.Number + 1
+		}
+		if len(list) < pieceOf {
+			break
+		}
+	}
+	leases, err := all(ctx, s, func(r *sql.Rows) (Lease, error) { return readLease(r) }, leaseColumns+"ORDER BY serial")
+	if err != nil {
+		return err
+	}
+	for _, l := range leases {
+		d, ok := granted[l.Serial]
+		if !ok || d.Person != l.Person || d.Machine != l.Machine || d.Login != l.Login || d.Agreed != l.AgreedBy || !l.Ends.Equal(d.At.Add(time.Duration(d.Seconds*float64(time.Second)))) {
+			return &Tampered{0, fmt.Sprintf("lease %d, of %s for %s at %s, is not what the record says was granted", l.Serial, l.Person, l.Login, l.Machine)}
+		}
+		if _, ok := agreed[[4]string{l.Person, l.Machine, l.Login, l.AgreedBy}]; l.AgreedBy != "" && !ok {
+			return &Tampered{0, fmt.Sprintf("lease %d counts as agreed to by %s, and the record has no such answer", l.Serial, l.AgreedBy)}
+		}
+	}
+	askings, err := all(ctx, s, func(r *sql.Rows) (Asking, error) { return readAsking(r) }, askingColumns+"WHERE state = 'agreed'")
+	if err != nil {
+		return err
+	}
+	for _, a := range askings {
+		if _, ok := agreed[[4]string{a.Person, a.Machine, a.Login, a.Answerer}]; !ok {
+			return &Tampered{0, fmt.Sprintf("what %s asks for at %s counts as agreed to by %s, and the record has no such answer", a.Person, a.Machine, a.Answerer)}
+		}
+	}
+	return nil
 }
 
 // Length is how many entries there are.

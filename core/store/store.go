@@ -147,8 +147,13 @@ func (s *Store) Close() error {
 	return s.db.Close()
 }
 
-// Ping tells whether the store can be used.
-func (s *Store) Ping(ctx context.Context) error { return s.db.PingContext(ctx) }
+// Ping tells whether the store can be written to: one on a full disk answers, and takes nothing.
+func (s *Store) Ping(ctx context.Context) error {
+	return s.do(ctx, func(x *tx) error {
+		_, err := x.exec("UPDATE probe SET at = NOW WHERE id = 1")
+		return err
+	})
+}
 
 // Now is the store's time.
 func (s *Store) Now(ctx context.Context) (time.Time, error) {

@@ -7,7 +7,13 @@ CREATE TABLE host_certificate (
 	ends_at    BIGINT NOT NULL,
 	revoked_at BIGINT NOT NULL DEFAULT 0
 );
+CREATE TABLE probe (
+	id BIGINT PRIMARY KEY,
+	at BIGINT NOT NULL
+);
+INSERT INTO probe (id, at) VALUES (1, 0);
 
 -- +goose Down
+DROP TABLE probe;
 DROP TABLE host_certificate;
 ALTER TABLE trusting DROP COLUMN host_names;
