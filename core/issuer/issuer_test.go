@@ -12,6 +12,7 @@ import (
 	"io"
 	"log/slog"
 	"net"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
@@ -811,5 +812,97 @@ func TestThereIsAlwaysASigningKey(t *testing.T) {
 		if gone := <-failed; err != nil || gone != nil {
 			t.Fatalf("%v; %v", err, gone)
 		}
+	}
+}
+
+// What stands beside the record is held against it, too.
+func TestVerifyingCoversLeasesAndAnswers(t *testing.T) {
+	p := open(t, "", nil)
+	if _, err := p.as("mira").get(t.Context(), "keeper", "reef", "", nil); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := p.store.Verify(t.Context(), store.Head{}); err != nil {
+		t.Fatal(err)
+	}
+	raw, err := sql.Open("sqlite", p.db+"?_pragma=busy_timeout(5000)")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer raw.Close()
+	for change, back := range map[string]string{
+		"UPDATE lease SET login = 'root'":           "UPDATE lease SET login = 'keeper'",
+		"UPDATE lease SET ends_at = ends_at + 1000": "UPDATE lease SET ends_at = ends_at - 1000",
+		"UPDATE lease SET agreed_by = 'runa'":       "UPDATE lease SET agreed_by = ''",
+		"UPDATE lease SET serial = 7":               "UPDATE lease SET serial = 1",
+		"INSERT INTO asking (id, person, machine, login, reason, rule, origin, asked_at, expires_at, state, answerer) VALUES ('x', 'mira', 'reef', 'root', 'r', 'r', '', 1, 9999999999999, 'agreed', 'runa')": "DELETE FROM asking",
+	} {
+		if _, err := raw.Exec(change); err != nil {
+			t.Fatal(err)
+		}
+		var tampered *store.Tampered
+		if _, err := p.store.Verify(t.Context(), store.Head{}); !errors.As(err, &tampered) {
+			t.Errorf("%s: %v", change, err)
+		}
+		if _, err := raw.Exec(back); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if _, err := p.store.Verify(t.Context(), store.Head{}); err != nil {
+		t.Errorf("put back: %v", err)
+	}
+}
+
+// An approval is for what was asked, with its reason.
+func TestAnApprovalIsForItsReason(t *testing.T) {
+	p := open(t, "", nil)
+	a := store.Asking{ID: "an id that is long enough", Person: "mira", Machine: "reef", Login: "root", Reason: "the float hangs", Rule: "r"}
+	if _, err := p.store.Ask(t.Context(), a, time.Hour, store.Done{}); err != nil {
+		t.Fatal(err)
+	}
+	if err := p.store.Answer(t.Context(), a.ID, store.Agreed, "runa", store.Done{}); err != nil {
+		t.Fatal(err)
+	}
+	a.Reason = "something else"
+	if _, err := p.store.Ask(t.Context(), a, time.Hour, store.Done{}); !errors.Is(err, store.ErrTwice) {
+		t.Errorf("asked for another reason: %v", err)
+	}
+	if _, err := p.store.Grant(t.Context(), store.Lease{Asking: a.ID, Person: "mira", Machine: "reef", Login: "root", Key: "SHA256:x", Reason: a.Reason, AgreedBy: "runa"}, time.Minute, store.Done{}); !errors.Is(err, store.ErrAnswered) {
+		t.Errorf("granted for another reason: %v", err)
+	}
+}
+
+// What a service tells of itself is for whoever names this machine by an address of its own.
+func TestStatusIsForThisMachineAlone(t *testing.T) {
+	p := open(t, "", nil)
+	for host, want := range map[string]int{"127.0.0.1:9180": 200, "localhost": 200, "[::1]:9180": 200, "evil.example": 421, "127.0.0.1.evil.example:9180": 421, "203.0.113.7": 421} {
+		r := httptest.NewRequest("GET", "/metrics", nil)
+		r.Host = host
+		w := httptest.NewRecorder()
+		p.server.Status().ServeHTTP(w, r)
+		if w.Code != want {
+			t.Errorf("%s: %d", host, w.Code)
+		}
+	}
+	// On a disk that takes nothing it is not ready.
+	raw, err := sql.Open("sqlite", p.db+"?_pragma=busy_timeout(5000)")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer raw.Close()
+	ready := func() int {
+		r := httptest.NewRequest("GET", "/ready", nil)
+		r.Host = "127.0.0.1"
+		w := httptest.NewRecorder()
+		p.server.Status().ServeHTTP(w, r)
+		return w.Code
+	}
+	if got := ready(); got != 200 {
+		t.Errorf("ready: %d", got)
+	}
+	if _, err := raw.Exec("CREATE TRIGGER full BEFORE UPDATE ON probe BEGIN SELECT RAISE(FAIL, 'database or disk is full'); END"); err != nil {
+		t.Fatal(err)
+	}
+	if got := ready(); got == 200 {
+		t.Error("it is ready on a full disk")
 	}
 }
