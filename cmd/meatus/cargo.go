@@ -185,6 +185,11 @@ func moveAll(cmd *cobra.Command, open opener, sources []string, target string, f
 		if mirror {
 			from[0].Path, to.Path = itself(from[0].Path), itself(to.Path)
 		}
+		if len(from) > 1 && !f.watch {
+			if n, ok, err := m.moveFiles(cmd, from, to); ok || err != nil {
+				return n, err
+			}
+		}
 		for _, one := range from {
 			n, err := m.move(cmd, one, to, mirror)
 			done += n
@@ -249,6 +254,33 @@ func cargoStatus(ctx context.Context, err error, done int) error {
 	return &statusError{statusNothing, err}
 }
 
+// moveFiles moves several files of one folder by one plan, and returns how many were done. ok is false where they are not
+// that.
+func (m *mover) moveFiles(cmd *cobra.Command, from []cargo.Place, to cargo.Place) (done int, ok bool, err error) {
+	trees, ok, err := m.Tools().BetweenFiles(cmd.Context(), from, to)
+	if err != nil || !ok {
+		return 0, ok, err
+	}
+	defer trees.Close()
+	plan, err := trees.Plan(cmd.Context(), m.f.rules, nil)
+	if err != nil {
+		return 0, true, err
+	}
+	done, err = m.settle(cmd, trees, plan)
+	return done, true, err
+}
+
+// settle saves, shows or carries out a plan, as the flags say.
+func (m *mover) settle(cmd *cobra.Command, trees *work.Between, plan *cargo.Plan) (int, error) {
+	if m.f.save != "" {
+		return plan.Sum().By[cargo.Leave].Names, m.savePlan(plan)
+	}
+	if err := m.show(plan); err != nil || m.f.dry {
+		return 1, err
+	}
+	return m.carry(cmd, &work.Carry{Tools: m.Tools(), Plan: plan, Options: m.options, Trees: trees})
+}
+
 // move moves one thing, and returns how many names were done.
 func (m *mover) move(cmd *cobra.Command, from, to cargo.Place, mirror bool) (int, error) {
 	ctx := cmd.Context()
@@ -271,13 +303,7 @@ func (m *mover) move(cmd *cobra.Command, from, to cargo.Place, mirror bool) (int
 	if err != nil {
 		return 0, err
 	}
-	if m.f.save != "" {
-		return plan.Sum().By[cargo.Leave].Names, m.savePlan(plan)
-	}
-	if err := m.show(plan); err != nil || m.f.dry {
-		return 1, err
-	}
-	return m.carry(cmd, &work.Carry{Tools: m.Tools(), Plan: plan, Options: m.options, Trees: trees})
+	return m.settle(cmd, trees, plan)
 }
 
 // carry carries a plan out and tells how far it is.

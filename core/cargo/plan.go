@@ -12,6 +12,8 @@ import (
 	"time"
 
 	"meatus/core/cargo/ends"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // Act is what is done about one name.
@@ -349,18 +351,61 @@ func merged(all []Batch) []Batch {
 
 // NewFilePlan makes the plan to move one file or link, under another name.
 func NewFilePlan(ctx context.Context, from, to ends.End, source, target string, rules Rules) (*Plan, error) {
-	pair := Pair{Name: target}
-	var err error
+	pair, err := filePair(ctx, from, to, source, target, rules)
+	if err != nil {
+		return nil, err
+	}
+	p := NewPlanner(from, to, rules)
+	p.add("", p.take(nil, "", pair, fileItem(pair, source, rules)))
+	return p.plan, nil
+}
+
+// NewFilesPlan makes one plan to move several files or links of one folder into another, under their names.
+func NewFilesPlan(ctx context.Context, from, to ends.End, names []string, rules Rules) (*Plan, error) {
+	names = slices.Compact(slices.Sorted(slices.Values(names)))
+	pairs := make([]Pair, len(names))
+	g, within := errgroup.WithContext(ctx)
+	g.SetLimit(filesAtOnce)
+	for i, name := range names {
+		g.Go(func() (err error) {
+			pairs[i], err = filePair(within, from, to, name, name, rules)
+			return err
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return nil, err
+	}
+	p := NewPlanner(from, to, rules)
+	var items []Item
+	for i, pair := range pairs {
+		items = p.take(items, "", pair, fileItem(pair, names[i], rules))
+	}
+	p.add("", items)
+	return p.plan, nil
+}
+
+// fileItem is what is done about one file.
+func fileItem(pair Pair, source string, rules Rules) Item {
+	item, _ := decide(pair, rules, false)
+	if source != pair.Name {
+		item.Source = source
+	}
+	return item
+}
+
+// filePair looks at one file on both sides.
+func filePair(ctx context.Context, from, to ends.End, source, target string, rules Rules) (pair Pair, err error) {
+	pair.Name = target
 	if pair.From, err = from.Lstat(ctx, source); err != nil {
-		return nil, fmt.Errorf("%s: %w", ends.Join(from.Root(), source), err)
+		return pair, fmt.Errorf("%s: %w", ends.Join(from.Root(), source), err)
 	}
 	if pair.From.Kind == ends.Link && rules.Links == FollowLinks {
 		if pair.From, err = from.Stat(ctx, source); err != nil {
-			return nil, fmt.Errorf("what %s leads to: %w", ends.Join(from.Root(), source), err)
+			return pair, fmt.Errorf("what %s leads to: %w", ends.Join(from.Root(), source), err)
 		}
 	}
 	if pair.To, err = to.Lstat(ctx, target); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return nil, fmt.Errorf("%s: %w", ends.Join(to.Root(), target), err)
+		return pair, fmt.Errorf("%s: %w", ends.Join(to.Root(), target), err)
 	}
 	if pair.Diff = differ(pair.From, pair.To, rules); pair.Diff == Touched || pair.Diff == Same && rules.Content {
 		pair.Diff = Touched // one file is moved anew rather than two compared
@@ -369,13 +414,7 @@ func NewFilePlan(ctx context.Context, from, to ends.End, source, target string, 
 		}
 	}
 	pair.refuse()
-	item, _ := decide(pair, rules, false)
-	if source != target {
-		item.Source = source
-	}
-	p := NewPlanner(from, to, rules)
-	p.add("", p.take(nil, "", pair, item))
-	return p.plan, nil
+	return pair, nil
 }
 
 // settleDoubts compares contents.

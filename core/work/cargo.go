@@ -60,6 +60,7 @@ func (t Tools) lent(ctx context.Context, p *walk.Passage, command string) (*remo
 type Between struct {
 	From, To       ends.End
 	Source, Target string
+	Names          []string // of several files that are moved by one plan, under their names
 }
 
 // Between opens two places for something to be moved from the one to the other. A file, or a
@@ -90,6 +91,40 @@ func (t Tools) Between(ctx context.Context, from, to cargo.Place) (*Between, err
 		return nil, err
 	}
 	return b, b.aim(ctx, to)
+}
+
+// BetweenFiles opens the trees to move several files of one folder into another by one plan. ok is false where they are not
+// that: of several folders, or folders themselves.
+func (t Tools) BetweenFiles(ctx context.Context, from []cargo.Place, to cargo.Place) (b *Between, ok bool, err error) {
+	folder := from[0]
+	folder.Path = path.Dir(from[0].Path)
+	var names []string
+	for _, f := range from {
+		name := path.Base(f.Path)
+		if f.Session != folder.Session || f.Super != folder.Super || path.Dir(f.Path) != folder.Path || f.Into() || name == "." || name == ".." || name == "-" {
+			return nil, false, nil
+		}
+		names = append(names, name)
+	}
+	b = &Between{Names: names}
+	if b.From, err = t.Open(ctx, folder); err != nil {
+		return nil, false, nil // each says by itself what is wrong
+	}
+	for _, name := range names {
+		if what, err := b.From.Lstat(ctx, name); err != nil || what.Kind == ends.Folder {
+			b.Close()
+			return nil, false, nil
+		}
+	}
+	if b.To, err = t.Open(ctx, to); err != nil {
+		b.Close()
+		return nil, false, err
+	}
+	if there, err := b.To.Stat(ctx, ""); err != nil || there.Kind != ends.Folder {
+		b.Close()
+		return nil, false, fmt.Errorf("there is no folder %s", to)
+	}
+	return b, true, nil
 }
 
 // ForOne opens the place of one file that is to be made of something else.
@@ -148,6 +183,9 @@ func reroot(e ends.End, root string) (ends.End, error) {
 
 // Plan makes the plan.
 func (b *Between) Plan(ctx context.Context, rules cargo.Rules, each func(cargo.Listed)) (*cargo.Plan, error) {
+	if len(b.Names) > 0 {
+		return cargo.NewFilesPlan(ctx, b.From, b.To, b.Names, rules)
+	}
 	if b.Source != "" {
 		return cargo.NewFilePlan(ctx, b.From, b.To, b.Source, b.Target, rules)
 	}
