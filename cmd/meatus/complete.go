@@ -59,10 +59,23 @@ var completers = map[string]completer{
 	"key show": then(keyPaths, nil), "key mend": then(keyPaths, nil), "key wrap": then(keyPaths, nil), "key public": then(keyPaths, nil),
 	"key unseal": then(keyPaths, nil), "key bind": then(keyPaths, nil), "key rename": then(keyPaths, nil), "key retire": then(keyPaths, nil),
 	"key install": then(keyPaths, sessionNames), "key rotate": keysThenSessions, "key sweep": then(sessionNames, nil), "ring": keyPaths,
-	"trail":       then(sessionNames, nil),
+	"trail": then(sessionNames, nil),
+	"send":  placeNames, "fetch": placeNames, "mirror": placeNames, "edit": placeNames, "check-files": placeNames,
 	"estate list": instances, "estate show": instances, "estate start": instances, "estate stop": instances, "estate restart": instances, "estate end": instances,
 	"estate password": instances, "estate ways": instances, "estate reach": instances, "estate exposure": instances, "estate pairs send": then(keyPaths, nil),
 }
+
+// placeNames proposes sessions as they stand before a path. Where none fits the shell completes files.
+func placeNames(w *workspace.Workspace, before []string, begins string) []string {
+	names := slices.Clone(sessionNames(w, before, begins))
+	for i := range names {
+		names[i] += ":"
+	}
+	return names
+}
+
+// filesToo are the commands whose arguments may be files here.
+var filesToo = map[string]bool{"send": true, "fetch": true, "mirror": true, "edit": true, "check-files": true}
 
 // instances completes the last word of a query by what is known already.
 func instances(w *workspace.Workspace, _ []string, begins string) []string {
@@ -102,7 +115,7 @@ var flagCompleters = map[string]completer{
 // complete has a shell's completion know the workspace.
 func complete(top *cobra.Command, open opener) {
 	propose := func(by completer) func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
-		return func(_ *cobra.Command, before []string, begins string) ([]string, cobra.ShellCompDirective) {
+		return func(cmd *cobra.Command, before []string, begins string) ([]string, cobra.ShellCompDirective) {
 			w, err := open.workspace()
 			if err != nil {
 				return nil, cobra.ShellCompDirectiveDefault
@@ -116,6 +129,9 @@ func complete(top *cobra.Command, open opener) {
 				if strings.HasSuffix(word, "=") || strings.HasSuffix(word, ":") {
 					directive |= cobra.ShellCompDirectiveNoSpace
 				}
+			}
+			if len(fit) == 0 && filesToo[cmd.Name()] {
+				return nil, cobra.ShellCompDirectiveDefault
 			}
 			return fit, directive
 		}

@@ -134,6 +134,7 @@ func serveMetrics(address string, e *engine.Engine) (stop func(), err error) {
 			return
 		}
 		w.Header().Set("Content-Type", "text/plain; version=0.0.4; charset=utf-8")
+		metrics.ExposeMetadata(true)
 		collect(e).WritePrometheus(w)
 	})
 	server := &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second}

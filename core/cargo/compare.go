@@ -304,7 +304,7 @@ func (p *Pair) refuse() {
 func (c *comparison) link(ctx context.Context, f folder, p *Pair) (follows int) {
 	switch c.rules.Links {
 	case LeaveLinks:
-		p.Diff, p.Why = Refused, "a link, and links are left"
+		p.Diff, p.Why = Refused, linksLeft
 	case FollowLinks:
 		if f.follows >= maxFollows {
 			p.Diff, p.Why = Refused, "a link behind so many others that they may go in a circle"

@@ -106,6 +106,9 @@ func (p *Plan) Sum() Sum {
 		s.By[item.Act].add(n, size)
 		switch item.Act {
 		case Leave:
+			if item.Why == linksLeft { // as was wished
+				continue
+			}
 			s.Problems++
 		case Make, Replace:
 			s.Moves += item.New.Size
@@ -121,6 +124,9 @@ func (p *Plan) Sum() Sum {
 	}
 	return s
 }
+
+// linksLeft is why a link is left where the rules leave links.
+const linksLeft = "a link, and links are left"
 
 // Items goes through all items, with their paths.
 func (p *Plan) Items() func(yield func(*Item) bool) {

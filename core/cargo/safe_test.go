@@ -283,3 +283,16 @@ func TestAnEditThatWasKilledIsFound(t *testing.T) {
 		t.Errorf("the one that goes on: %v", err)
 	}
 }
+
+func TestLinksThatAreLeftAsWishedAreNoProblem(t *testing.T) {
+	a, b := t.TempDir(), t.TempDir()
+	plant(t, a, map[string]string{"file": "text"})
+	if err := os.Symlink("/etc/passwd", filepath.Join(a, "out")); err != nil {
+		t.Fatal(err)
+	}
+	for links, want := range map[cargo.Links]int{cargo.LeaveLinks: 0, cargo.KeepLinks: 1} {
+		if s := planned(t, here(t, a), here(t, b), cargo.Rules{Links: links}).Sum(); s.Problems != want {
+			t.Errorf("%v: %d problems, want %d", links, s.Problems, want)
+		}
+	}
+}

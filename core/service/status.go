@@ -52,6 +52,7 @@ func (s *Service) Status(ping func(context.Context) error, own func(Metrics)) ht
 		}
 	})
 	mux.HandleFunc("GET /metrics", func(w http.ResponseWriter, r *http.Request) {
+		metrics.ExposeMetadata(true)
 		m := Metrics{metrics.NewSet(), "meatus_" + s.Called + "_"}
 		m.Gauge("person_connections", float64(s.Visitors()))
 		m.Counter("refused_total", s.Refused.Load())

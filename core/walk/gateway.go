@@ -254,6 +254,8 @@ func (l *Link) gatewayFailure(p *patience, host string, err error) error {
 		return f
 	case errors.As(err, &record):
 		return l.fail(gate.Port, gate.NotSSH, "no TLS", "what answers at "+l.knock+" does not speak TLS", "check the gateway's address", err)
+	case strings.Contains(err.Error(), "protocol version not supported"), strings.Contains(err.Error(), "unsupported protocol version"):
+		return l.fail(gate.Port, gate.NotSSH, "an older TLS", "what answers at "+l.knock+" speaks no TLS 1.3, which is the least that is taken", "have whoever runs what stands before the gateway allow TLS 1.3 there", err)
 	case errors.As(err, &refusal) && (refusal.Status == http.StatusUnauthorized || refusal.Status == http.StatusForbidden):
 		return l.fail(gate.Login, gate.NoKeyAccepted, "not let in", fmt.Sprintf("%s does not let us in: %s", l.hop.Name, refusal.Say), "get a token, or a certificate, that is valid now; the gateway's log has the reason", err)
 	case errors.As(err, &refusal) && refusal.Status == http.StatusServiceUnavailable:

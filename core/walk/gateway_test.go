@@ -2,7 +2,12 @@ package walk_test
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
+	"io"
+	"log"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
@@ -79,6 +84,11 @@ func TestWhatIsWrongAtAGateway(t *testing.T) {
 	b := atSea(t)
 	right := b.route("sounder")
 	folder := t.TempDir()
+	older := httptest.NewUnstartedServer(http.NotFoundHandler())
+	older.TLS = &tls.Config{MaxVersion: tls.VersionTLS12}
+	older.Config.ErrorLog = log.New(io.Discard, "", 0)
+	older.StartTLS()
+	t.Cleanup(older.Close)
 	file := func(name, text string, mode os.FileMode) string {
 		path := filepath.Join(folder, name)
 		if err := os.WriteFile(path, []byte(text), mode); err != nil {
@@ -106,6 +116,7 @@ func TestWhatIsWrongAtAGateway(t *testing.T) {
 		"a program that fails":      {func(h *route.Hop) { h.Gateway.TokenCommand = []string{"false"} }, gate.Key, "the token in false cannot be read"},
 		"no client certificate":     {func(h *route.Hop) { h.Gateway.Certificate = file("cert", "x", 0o600) }, gate.Key, "the client certificate"},
 		"no gateway":                {func(h *route.Hop) { h.Gateway.URLs = []string{"wss://" + b.Address()} }, gate.Port, "does not speak TLS"},
+		"an older TLS":              {func(h *route.Hop) { h.Gateway.URLs = []string{"wss://" + older.Listener.Addr().String()} }, gate.Port, "speaks no TLS 1.3"},
 		"nothing there":             {func(h *route.Hop) { h.Gateway.URLs = []string{"wss://127.0.0.1:1", "wss://127.0.0.1:2"} }, gate.Address, "there is no way from here to 127.0.0.1:2"},
 	} {
 		t.Run(name, func(t *testing.T) {
