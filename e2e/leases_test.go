@@ -3,13 +3,16 @@ package e2e
 import (
 	"encoding/json"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"golang.org/x/crypto/ssh"
 
@@ -301,4 +304,73 @@ exec "$0" issuer emergency "$1" deep --state "$2" --passphrase-fd 3`, program, s
 	asks.until("the lease for root at deep has ended")
 	l.issuer = l.serve()
 	await.Until(t, "the issuer to be asked again", func() bool { return l.run("run", "reef", "--", "echo in").out == "in\n" })
+}
+
+// The program is killed at any moment while it enrols a machine behind a bastion, or takes that back: whoever got in before
+// gets in, the server would start as it stands, and the next run brings it to an end.
+func TestEnrollingIsKilledAtAnyMoment(t *testing.T) {
+	t.Parallel()
+	l := startLeasing(t)
+	l.sessions("\n[session.plain]\nhost = \"reef.internal\"\nvia = [\"quay\"]\nuser = \"root\"\nkey = \"keys/inner.pem\"\n")
+	before := string(must(os.ReadFile(l.config)))
+	kills := 2
+	if n, err := strconv.Atoi(os.Getenv("MEATUS_KILLS")); err == nil {
+		kills = n
+	}
+	sound := func(when string) {
+		t.Helper()
+		out, err := exec.Command("/usr/sbin/sshd", "-T", "-f", l.config).CombinedOutput()
+		if err != nil {
+			t.Fatalf("%s: the server would not start: %v\n%s", when, err, out)
+		}
+		if list := regexp.MustCompile(`(?m)^revokedkeys (/.+)$`).FindStringSubmatch(string(out)); list != nil {
+			if _, err := os.Stat(list[1]); err != nil {
+				t.Fatalf("%s: the server would refuse every key: %v", when, err)
+			}
+		}
+		var r result
+		await.Until(t, when+": the server to listen", func() bool {
+			r = l.run("run", "plain", "--", "echo in")
+			return !strings.Contains(r.err, "nothing listens")
+		})
+		if r.out != "in\n" {
+			t.Fatalf("%s: a key that got in before: %+v", when, r)
+		}
+	}
+	for n := range kills {
+		out := n%2 == 1
+		args := []string{"netns", "exec", l.here, program, "--workspace", l.dir, "issuer", "enrol", "reef", "--issuer", "bay", "--server-config", l.config, "--reload", l.reload, "--yes"}
+		if out {
+			args = append(args, "--out")
+		}
+		cmd := exec.Command("ip", args...)
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		ended := make(chan struct{})
+		go func() { cmd.Wait(); close(ended) }()
+		select {
+		case <-time.After(rand.N(3 * time.Second)): // any moment will do
+		case <-ended:
+		}
+		cmd.Process.Kill()
+		<-ended
+		when := fmt.Sprintf("kill %d, taking it back %v", n, out)
+		sound(when)
+		more := []string{"--yes"}
+		if out {
+			more = append(more, "--out")
+		}
+		await.Until(t, when+": the next run", func() bool { return l.enrol(more...).status == 0 })
+		sound(when + ", and the next run")
+	}
+	if r := l.enrol("--yes", "--out"); r.status != 0 {
+		t.Fatalf("%+v", r)
+	}
+	if now := string(must(os.ReadFile(l.config))); now != before {
+		t.Errorf("it is\n%s\nand was\n%s", now, before)
+	}
+	if left, _ := filepath.Glob(l.path("server-reef", "*meatus*")); len(left) > 0 {
+		t.Errorf("%v is left", left)
+	}
 }

@@ -73,7 +73,7 @@ allow  keeper  to weir as clerk  for 8h  may files
 deny   warden  to weir as clerk  called books-apart
 allow  mate    to tag:reef as keeper for 60s
 deny   mate    to anything                 # went ashore in October
-enrols warden
+enrols warden as 10.61.0.0/16
 reads  warden
 `
 

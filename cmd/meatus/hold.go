@@ -268,7 +268,7 @@ func (r *retries) failed(f failedWay, sessions int) error {
 	}
 	if !passes {
 		r.shut[f.session] = f.err
-		r.said.say(map[string]any{"event": "shut", "session": f.session, "why": f.err.Error()}, f.session+" is not held: "+f.err.Error())
+		r.said.say(map[string]any{"event": "not_held", "session": f.session, "why": f.err.Error()}, f.session+" is not held: "+f.err.Error())
 		if len(r.shut) == sessions {
 			return f.err
 		}

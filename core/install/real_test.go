@@ -119,7 +119,7 @@ func TestAListIsWholeWheneverTheLineIsCut(t *testing.T) {
 			if err := a.over(&servertest.Line{}, remove); err != nil || a.text() != before {
 				t.Fatalf("%v: the list has %d bytes, want %d", err, len(a.text()), len(before))
 			}
-			for i, n := range servertest.Moments(whole.Passed(), 6) {
+			for i, n := range servertest.Moments(whole.Passed(), 2) {
 				a.write(before)
 				when := fmt.Sprintf("cut after %d of %d", n, whole.Passed())
 				err := a.over(&servertest.Line{After: n}, add)

@@ -28,7 +28,7 @@ type Visitor struct {
 	By      policy.Mark
 	Until   time.Time // the end of what it is known by, zero for none
 
-	entered func() // called when it is known who it is
+	entered func() // called once it is known who it is
 }
 
 // Answer answers what a person asks over a stream, which it closes.
@@ -104,7 +104,8 @@ func (s *Service) shown(r *http.Request) (marks []policy.Mark, until time.Time, 
 var errNobody = errors.New("nobody is known by that")
 
 // loginConfig is how a person logs in: by what was shown, or by a key.
-func (s *Service) loginConfig(shown []policy.Mark) (*ssh.ServerConfig, error) {
+// Entered is called when it is known who somebody is, before that one hears so.
+func (s *Service) loginConfig(shown []policy.Mark, entered func()) (*ssh.ServerConfig, error) {
 	// A key is asked about before it is proven that somebody has it: who it is that came is only what the library
 	// hands on with the login that it accepted.
 	known := func(m policy.Mark) (*ssh.Permissions, error) {
@@ -120,6 +121,7 @@ func (s *Service) loginConfig(shown []policy.Mark) (*ssh.ServerConfig, error) {
 		NoClientAuthCallback: func(ssh.ConnMetadata) (*ssh.Permissions, error) {
 			for _, m := range shown {
 				if p, err := known(m); err == nil {
+					entered()
 					return p, nil
 				}
 			}
@@ -127,6 +129,14 @@ func (s *Service) loginConfig(shown []policy.Mark) (*ssh.ServerConfig, error) {
 		},
 		PublicKeyCallback: func(_ ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
 			return known(policy.Mark{Kind: policy.ByKey, Text: ssh.FingerprintSHA256(key)})
+		},
+		// A key is asked about some time before it is proven that somebody has it: it is judged again.
+		VerifiedPublicKeyCallback: func(_ ssh.ConnMetadata, key ssh.PublicKey, _ *ssh.Permissions, _ string) (*ssh.Permissions, error) {
+			p, err := known(policy.Mark{Kind: policy.ByKey, Text: ssh.FingerprintSHA256(key)})
+			if err == nil {
+				entered()
+			}
+			return p, err
 		},
 	}
 	signer, err := s.hostKey()
@@ -139,7 +149,7 @@ func (s *Service) loginConfig(shown []policy.Mark) (*ssh.ServerConfig, error) {
 
 // receive lets a person in over the first stream, and answers the others until the connection ends.
 func (s *Service) receive(v *Visitor, shown []policy.Mark) error {
-	config, err := s.loginConfig(shown)
+	config, err := s.loginConfig(shown, v.entered)
 	if err != nil {
 		return err
 	}
@@ -167,7 +177,6 @@ func (s *Service) receive(v *Visitor, shown []policy.Mark) error {
 		return errNotAnyMore
 	}
 	defer s.exit(v)
-	v.entered()
 	if full == "" {
 		s.Log.Info("a person is here", "person", v.Person, "by", v.By.Kind, "from", v.From)
 	}

@@ -6,19 +6,23 @@ import (
 	"errors"
 	"io"
 	"log"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"meatus/core/book"
 	"meatus/core/gate"
 	"meatus/core/route"
+	"meatus/core/vouch"
 	"meatus/core/walk"
 	"meatus/lab"
 	"meatus/lab/await"
+	"meatus/lab/labtest"
 )
 
 // atSea opens the bay, and waits until the sounder has joined.
@@ -84,11 +88,6 @@ func TestWhatIsWrongAtAGateway(t *testing.T) {
 	b := atSea(t)
 	right := b.route("sounder")
 	folder := t.TempDir()
-	older := httptest.NewUnstartedServer(http.NotFoundHandler())
-	older.TLS = &tls.Config{MaxVersion: tls.VersionTLS12}
-	older.Config.ErrorLog = log.New(io.Discard, "", 0)
-	older.StartTLS()
-	t.Cleanup(older.Close)
 	file := func(name, text string, mode os.FileMode) string {
 		path := filepath.Join(folder, name)
 		if err := os.WriteFile(path, []byte(text), mode); err != nil {
@@ -116,7 +115,6 @@ func TestWhatIsWrongAtAGateway(t *testing.T) {
 		"a program that fails":      {func(h *route.Hop) { h.Gateway.TokenCommand = []string{"false"} }, gate.Key, "the token in false cannot be read"},
 		"no client certificate":     {func(h *route.Hop) { h.Gateway.Certificate = file("cert", "x", 0o600) }, gate.Key, "the client certificate"},
 		"no gateway":                {func(h *route.Hop) { h.Gateway.URLs = []string{"wss://" + b.Address()} }, gate.Port, "does not speak TLS"},
-		"an older TLS":              {func(h *route.Hop) { h.Gateway.URLs = []string{"wss://" + older.Listener.Addr().String()} }, gate.Port, "speaks no TLS 1.3"},
 		"nothing there":             {func(h *route.Hop) { h.Gateway.URLs = []string{"wss://127.0.0.1:1", "wss://127.0.0.1:2"} }, gate.Address, "there is no way from here to 127.0.0.1:2"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -143,4 +141,20 @@ func TestWhatIsWrongAtAGateway(t *testing.T) {
 		t.Fatal(err)
 	}
 	p.Close()
+}
+
+// What stands before a gateway and speaks an older TLS is told as that.
+func TestAnOlderTLSIsTold(t *testing.T) {
+	older := httptest.NewUnstartedServer(http.NotFoundHandler())
+	older.TLS = &tls.Config{MaxVersion: tls.VersionTLS12}
+	older.Config.ErrorLog = log.New(io.Discard, "", 0)
+	older.StartTLS()
+	defer older.Close()
+	w := walk.New(walk.Config{Vouched: vouch.Open(filepath.Join(t.TempDir(), "v")), Asker: labtest.Yes{}})
+	defer w.Close()
+	h := route.Hop{Name: "front", Host: "127.0.0.1", Port: older.Listener.Addr().(*net.TCPAddr).Port, User: "meatus", Keepalive: time.Minute, Gateway: &route.Gateway{URLs: []string{"wss://" + older.Listener.Addr().String()}}}
+	var f *gate.Failure
+	if _, err := w.Walk(t.Context(), h.AsRoute()); !errors.As(err, &f) || !strings.Contains(f.Why, "speaks no TLS 1.3") {
+		t.Errorf("%v", err)
+	}
 }
