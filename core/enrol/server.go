@@ -42,7 +42,8 @@ echo =meatus=
 	// that are under way, in a line. "unknown" is where a system does not tell.
 	ListenerScript = `p=$$; l=
 while [ -n "$p" ] && [ "$p" -gt 1 ]; do
-c=$(cat "/proc/$p/comm" 2>/dev/null) || break
+c=
+{ read -r c < "/proc/$p/comm"; } 2>/dev/null || break
 case $c in sshd*) l=$p;; esac
 p=$(sed -n "s/^PPid:[[:space:]]*//p" "/proc/$p/status" 2>/dev/null)
 done
@@ -56,7 +57,9 @@ for a in $all; do [ "$i" = "$a" ] && own="$own $i"; done
 done
 echo "$l$own"
 for d in /proc/[0-9]*; do
-case $(cat "$d/comm" 2>/dev/null) in sshd*) ;; *) continue;; esac
+c=
+{ read -r c < "$d/comm"; } 2>/dev/null
+case $c in sshd*) ;; *) continue;; esac
 case $(tr "\000" " " < "$d/cmdline" 2>/dev/null) in *\[net\]*|*\[preauth\]*|*\[accepted\]*) ;; *) continue;; esac
 printf "%s " "${d#/proc/}"
 done
