@@ -46,8 +46,10 @@ func holdCommand(open opener) *cobra.Command {
 		Short: "keep the tunnels of sessions up until interrupted",
 		Long: `hold opens the tunnels of the named sessions and keeps them up: a way that is lost
 is walked again, while the doors stay open. What happens is told line by line. When
-every door is open and every way is there it says so: with the line "ready", in the
-file that --ready names, and to the service manager that NOTIFY_SOCKET names. On an
+every door is open, every way is there and every service behind a forward answers it
+says so: with the line "ready", in the file that --ready names, and to the service manager
+that NOTIFY_SOCKET names; services that do not answer within ten seconds are named before
+it. Of several sessions what fails is told and tried again, and the others stay. On an
 interrupt the doors close, and flows have --drain to come to their end.`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
