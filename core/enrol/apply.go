@@ -28,8 +28,8 @@ const (
 type stages struct {
 	noted    bool // the note is written
 	told     bool // the issuer knows the machine
-	before   listener
-	known    bool // what the server listened with before
+	before   listener // what the server listened with just before it was told to read
+	known    bool     // that is known
 	reloaded bool // the server was told to read its configuration, or may have been
 }
 
@@ -43,7 +43,7 @@ func (p *Plan) Apply(ctx context.Context, tell func(say string)) (err error) {
 		return err
 	}
 	tell("the server's own check of its configuration holds")
-	var at stages
+	at := stages{reloaded: p.Begun != nil} // an earlier run may have had the server read what it wrote
 	defer func() {
 		if err != nil {
 			err = p.back(context.WithoutCancel(ctx), at, err)
@@ -59,11 +59,13 @@ func (p *Plan) Apply(ctx context.Context, tell func(say string)) (err error) {
 		}
 		tell(p.Name + " knows the machine as " + p.Machine.Name)
 	}
-	at.before, at.known = p.listens(ctx)
 	if p.Out {
 		return p.takeOut(ctx, &at, tell)
 	}
-	for _, f := range p.Files { // what the configuration names is there before it
+	for _, f := range p.Files { // what the configuration names is there before it, and goes after it
+		if !f.After.There {
+			continue
+		}
 		if err := p.change(ctx, f, f.After); err != nil {
 			return err
 		}
@@ -76,6 +78,12 @@ func (p *Plan) Apply(ctx context.Context, tell func(say string)) (err error) {
 		return err
 	}
 	tell("a fresh login by a lease works")
+	for _, f := range p.Files {
+		if err := p.change(ctx, f, f.After); err != nil {
+			tell(fmt.Sprintf("it holds, and %s could not be removed: %v", f.Path, err))
+			return nil
+		}
+	}
 	if err := p.finish(ctx); err != nil {
 		tell("it holds, and what was kept of before could not be removed there: " + err.Error())
 	}
@@ -179,9 +187,10 @@ func (p *Plan) readAnew(ctx context.Context, at *stages) error {
 	if err := p.check(ctx, p.Config); err != nil {
 		return fmt.Errorf("the server's own check does not hold: %w", err)
 	}
+	at.before, at.known = p.listens(ctx) // now: what reads from here on reads what is written
 	if err := p.reload(ctx); err != nil {
 		var s *status
-		at.reloaded = !errors.As(err, &s) // otherwise it was not told
+		at.reloaded = at.reloaded || !errors.As(err, &s) // otherwise it was not told
 		return fmt.Errorf("the server could not be told to read its configuration anew: %w", err)
 	}
 	at.reloaded = true
@@ -388,13 +397,13 @@ func (p *Plan) putBack(ctx context.Context, at stages) error {
 			}
 		}
 	}
-	before, known := p.listens(ctx)
 	for _, f := range slices.Backward(configured) {
 		if err := p.change(ctx, f, f.base); err != nil {
 			return err
 		}
 	}
 	if at.reloaded {
+		before, known := p.listens(ctx)
 		if err := p.reload(ctx); err != nil {
 			return fmt.Errorf("the server could not be told to read its configuration anew: %w", err)
 		}

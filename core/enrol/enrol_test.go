@@ -29,6 +29,7 @@ import (
 	"meatus/core/store"
 	"meatus/core/vouch"
 	"meatus/core/walk"
+	"meatus/lab/await"
 	"meatus/lab/labtest"
 	"meatus/lab/servertest"
 )
@@ -458,4 +459,44 @@ func TestTheNextRunSaysWhatWasBegun(t *testing.T) {
 	}
 	b.must("removing", p.Apply(t.Context(), func(string) {}))
 	b.asBefore("brought to an end")
+}
+
+// A run that was killed after the server had read what it wrote is followed by one that fails before that: what is put back
+// is read before anything goes that the server may still read.
+func TestARunThatFailsAfterOneThatWasKilledRefusesNobody(t *testing.T) {
+	t.Parallel()
+	b := openBay(t, "")
+	told := b.reload
+	ran := filepath.Join(t.TempDir(), "ran")
+	line := &servertest.Line{Dead: true}
+	b.reload = told + " && touch " + ran
+	go func() { // it is killed once the server was told
+		for t.Context().Err() == nil {
+			if _, err := os.Stat(ran); err == nil {
+				line.Kill()
+				return
+			}
+			time.Sleep(time.Millisecond)
+		}
+	}()
+	if _, err := b.apply(line, false); err == nil {
+		t.Fatal("it was not killed")
+	}
+	b.reload = told
+	stop := b.loggingIn()
+	defer stop()
+	b.store.Close() // the issuer answers no more: the next run comes as far as that
+	if _, err := b.apply(&servertest.Line{}, false); err == nil {
+		t.Fatal("it did not fail")
+	}
+	if left := b.files(); left[enrol.NoteFile] == "" {
+		b.asBefore("put back")
+	}
+	b.sound("after a run that failed", b.files())
+	before := b.logins.Load()
+	await.Until(t, "some more logins", func() bool { return b.logins.Load() > before+3 || b.refused.Load() > 0 })
+	stop()
+	if n := b.refused.Load(); n > 0 {
+		t.Errorf("%d logins by the old key were refused", n)
+	}
 }

@@ -17,14 +17,18 @@ type Line struct {
 	Dead  bool   // nobody is connected to the address afterwards, as if the program were killed
 
 	passed atomic.Int64
+	killed atomic.Bool
 }
+
+// Kill cuts the connection now, for good, where Dead is set.
+func (l *Line) Kill() { l.killed.Store(true) }
 
 // Passed is how many messages have passed. One message is one write; what comes is counted in the pieces that it comes in.
 func (l *Line) Passed() int64 { return l.passed.Load() }
 
 // DialContext connects.
 func (l *Line) DialContext(ctx context.Context, network, address string) (net.Conn, error) {
-	if address == l.To && l.Dead && l.After > 0 && l.Passed() >= l.After {
+	if address == l.To && l.Dead && (l.killed.Load() || l.After > 0 && l.Passed() >= l.After) {
 		return nil, errors.New("this program is killed")
 	}
 	conn, err := (&net.Dialer{}).DialContext(ctx, network, address)
@@ -41,7 +45,7 @@ type cutConn struct {
 
 func (c *cutConn) pass() {
 	n := c.l.passed.Add(1)
-	if c.l.After > 0 && (n == c.l.After || c.l.Dead && n > c.l.After) {
+	if c.l.killed.Load() || c.l.After > 0 && (n == c.l.After || c.l.Dead && n > c.l.After) {
 		c.Conn.Close()
 	}
 }
