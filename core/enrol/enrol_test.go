@@ -2,6 +2,7 @@ package enrol_test
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -39,6 +40,7 @@ type bay struct {
 	testing.TB
 	servertest.Server
 	store  *store.Store
+	db     string
 	keys   *issuer.Keys
 	at     route.Hop // the issuer
 	before string    // the server's configuration
@@ -76,7 +78,8 @@ func openBay(t testing.TB, extra string) *bay {
 	if err := os.WriteFile(file, []byte("person mira key "+ssh.FingerprintSHA256(s.PublicKey())+"\n"+policyText), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if b.store, err = store.Open(t.Context(), filepath.Join(dir, "issuer.db")); err != nil {
+	b.db = filepath.Join(dir, "issuer.db")
+	if b.store, err = store.Open(t.Context(), b.db); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { b.store.Close() })
@@ -471,12 +474,8 @@ func TestARunThatFailsAfterOneThatWasKilledRefusesNobody(t *testing.T) {
 	line := &servertest.Line{Dead: true}
 	b.reload = told + " && touch " + ran
 	go func() { // it is killed once the server was told
-		for t.Context().Err() == nil {
-			if _, err := os.Stat(ran); err == nil {
-				line.Kill()
-				return
-			}
-			time.Sleep(time.Millisecond)
+		if await.Within(await.Patience, func() bool { _, err := os.Stat(ran); return err == nil }) {
+			line.Kill()
 		}
 	}()
 	if _, err := b.apply(line, false); err == nil {
@@ -485,14 +484,15 @@ func TestARunThatFailsAfterOneThatWasKilledRefusesNobody(t *testing.T) {
 	b.reload = told
 	stop := b.loggingIn()
 	defer stop()
-	b.store.Close() // the issuer answers no more: the next run comes as far as that
-	if _, err := b.apply(&servertest.Line{}, false); err == nil {
-		t.Fatal("it did not fail")
+	db, err := sql.Open("sqlite", "file:"+b.db+"?_pragma=busy_timeout(5000)")
+	b.must("opening the store", err)
+	defer db.Close()
+	_, err = db.Exec("CREATE TRIGGER full BEFORE INSERT ON trusting BEGIN SELECT RAISE(FAIL, 'no room'); END")
+	b.must("filling the store", err) // the issuer answers, and takes no machine
+	if _, err := b.apply(&servertest.Line{}, false); err == nil || !strings.Contains(err.Error(), "everything was put back as it was") {
+		t.Fatalf("the next run: %v", err)
 	}
-	if left := b.files(); left[enrol.NoteFile] == "" {
-		b.asBefore("put back")
-	}
-	b.sound("after a run that failed", b.files())
+	b.asBefore("put back")
 	before := b.logins.Load()
 	await.Until(t, "some more logins", func() bool { return b.logins.Load() > before+3 || b.refused.Load() > 0 })
 	stop()
