@@ -51,12 +51,12 @@ func Refresh(ctx context.Context, o Options) error {
 	if _, err = lease.Told[lease.Enrolled](ctx, p.Leases, p.Issuer, lease.Ask{Carried: &m}); err != nil {
 		return err
 	}
-	return p.renew(ctx, m)
+	return p.renew(ctx)
 }
 
 // renew has the machine's own key certified anew where its certificate has passed half of its time, or is another
 // signer's.
-func (p *Plan) renew(ctx context.Context, m lease.Machine) error {
+func (p *Plan) renew(ctx context.Context) error {
 	i := slices.IndexFunc(p.Files, func(f *File) bool { return path.Base(f.Path) == lease.HostCertFile })
 	if i < 0 || !p.Files[i].Before.There {
 		return nil
@@ -74,8 +74,7 @@ func (p *Plan) renew(ctx context.Context, m lease.Machine) error {
 	if p.hostKey, err = p.findHostKey(ctx); err != nil {
 		return err
 	}
-	m.HostKey, m.Names = p.hostKey, cert.ValidPrincipals
-	answer, err := lease.Told[lease.Enrolled](ctx, p.Leases, p.Issuer, lease.Ask{Enrol: &m})
+	answer, err := lease.Told[lease.Enrolled](ctx, p.Leases, p.Issuer, lease.Ask{Renew: &lease.Machine{Name: p.Machine.Name, HostKey: p.hostKey}})
 	if err != nil {
 		return fmt.Errorf("the machine's own certificate could not be renewed: %w", err)
 	}

@@ -134,6 +134,8 @@ func (s *Server) answer(v *service.Visitor, near *yamux.Stream, ask line.Ask) {
 		s.tell(near, v, "would")(s.would(v, *of.Would))
 	case of.Enrol != nil:
 		s.tell(near, v, "enrol")(s.enrol(ctx, v, *of.Enrol))
+	case of.Renew != nil:
+		s.tell(near, v, "renew")(s.renew(ctx, v, *of.Renew))
 	case of.Carried != nil:
 		s.tell(near, v, "carried")(nil, s.carried(ctx, v, *of.Carried))
 	case of.Leave != "":
@@ -345,22 +347,12 @@ func (s *Server) enrol(ctx context.Context, v *service.Visitor, m lease.Machine)
 		if _, is := key.(*ssh.Certificate); is {
 			return nil, Refusal("a certificate is shown in place of the machine's key")
 		}
-		_, hosts, err := s.o.Keys.Get()
-		if err != nil {
-			return nil, err
-		}
-		if hosts == nil {
-			return nil, Refusal("this issuer has no key for machines' keys")
-		}
 		if t.Hosts, err = s.hostNames(v, asked, m.Names); err != nil {
 			return nil, err
 		}
-		t.HostKey = ssh.FingerprintSHA256(key)
-		now := time.Now()
-		t.Certificate = store.HostCertificate{Serial: uint64(now.UnixNano()), Ends: now.Add(hostLife)}
-		cert, err := lease.Host(key, t.Hosts, m.Name, t.Certificate.Serial, now, t.Certificate.Ends, hosts)
+		cert, err := s.certify(&t, key)
 		if err != nil {
-			return nil, Refusal(err.Error())
+			return nil, err
 		}
 		told.HostCertificate = keyLine(cert)
 		d.Why += ", its key " + t.HostKey + " for " + fmt.Sprint(t.Hosts)
@@ -378,6 +370,57 @@ func (s *Server) enrol(ctx context.Context, v *service.Visitor, m lease.Machine)
 	}
 	s.Log.Info("a machine trusts this issuer", "machine", m.Name, "by", v.Person)
 	return []any{told}, nil
+}
+
+// renew certifies a machine's own key anew, where it is the one that was certified before and the policy still allows each
+// of its hosts. Nothing else that is known of the machine changes.
+func (s *Server) renew(ctx context.Context, v *service.Visitor, m lease.Machine) ([]any, error) {
+	t, err := s.o.Store.Trusted(ctx, m.Name, "")
+	if errors.Is(err, store.ErrUnknown) {
+		return nil, Refusal("there is no such machine")
+	}
+	if err != nil {
+		return nil, err
+	}
+	if !s.Policy.Get().EnrolsAt(v.Person, MachineOf(t)) {
+		return nil, Refusal(fmt.Sprintf("%s may not have certificates of %s renewed here", v.Person, t.Name))
+	}
+	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(m.HostKey))
+	if err != nil || ssh.FingerprintSHA256(key) != t.HostKey {
+		return nil, Refusal(fmt.Sprintf("the key that %s shows is not the one that was certified: enrol it again", t.Name))
+	}
+	if t.Hosts, err = s.hostNames(v, MachineOf(t), t.Hosts); err != nil {
+		return nil, err
+	}
+	d := s.done("trusts", v)
+	d.Machine, d.Why = t.Name, "its key "+t.HostKey+" is certified anew for "+fmt.Sprint(t.Hosts)
+	cert, err := s.certify(&t, key)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.o.Store.Renew(ctx, t, d); err != nil {
+		return nil, err
+	}
+	return []any{lease.Enrolled{HostCertificate: keyLine(cert), Known: true}}, nil
+}
+
+// certify signs a machine's own key for its hosts, and notes the certificate in what is to be kept of the machine.
+func (s *Server) certify(t *store.Trusting, key ssh.PublicKey) (*ssh.Certificate, error) {
+	_, hosts, err := s.o.Keys.Get()
+	if err != nil {
+		return nil, err
+	}
+	if hosts == nil {
+		return nil, Refusal("this issuer has no key for machines' keys")
+	}
+	now := time.Now()
+	t.HostKey = ssh.FingerprintSHA256(key)
+	t.Certificate = store.HostCertificate{Serial: uint64(now.UnixNano()), Ends: now.Add(hostLife)}
+	cert, err := lease.Host(key, t.Hosts, t.Name, t.Certificate.Serial, now, t.Certificate.Ends, hosts)
+	if err != nil {
+		return nil, Refusal(err.Error())
+	}
+	return cert, nil
 }
 
 // hostLife is how long a machine's certificate is valid. It is renewed whenever something is carried to the machine.

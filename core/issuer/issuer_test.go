@@ -537,9 +537,28 @@ func TestMachinesAreEnrolledByWhoMay(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	whelk := lease.Machine{Name: "whelk", HostKey: string(bos), Names: []string{"whelk", "10.61.7.1"}}
+	whelk := lease.Machine{Name: "whelk", Tags: []string{"deep"}, HostKey: string(bos), Names: []string{"whelk", "10.61.7.1"}}
 	if _, err := enrol(runa, whelk); err != nil {
 		t.Error(err)
+	}
+	// Renewed, it keeps its tags, and is certified for the same hosts.
+	before, err := p.store.Trusted(t.Context(), "whelk", "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, c := range map[string]struct {
+		who  string
+		key  []byte
+		want bool
+	}{"its key": {"runa", bos, true}, "another key": {"runa", host, false}, "somebody who may not": {"mira", bos, false}} {
+		as := p.as(c.who)
+		told, err := lease.Told[lease.Enrolled](t.Context(), as.Client, as.at, lease.Ask{Renew: &lease.Machine{Name: "whelk", HostKey: string(c.key)}})
+		if (err == nil) != c.want || c.want && (len(told) != 1 || told[0].HostCertificate == "") {
+			t.Errorf("renewing by %s: %+v %v", name, told, err)
+		}
+	}
+	if after, err := p.store.Trusted(t.Context(), "whelk", ""); err != nil || fmt.Sprint(after) != fmt.Sprint(before) {
+		t.Errorf("renewed it is %+v, and was %+v, %v", after, before, err)
 	}
 	// Nobody else has the name, by another key, nor a certificate for what another has.
 	theirs := lease.Machine{Name: "whelk", HostKey: string(host), Names: []string{"whelk"}}
@@ -559,7 +578,7 @@ func TestMachinesAreEnrolledByWhoMay(t *testing.T) {
 		t.Error(err)
 	}
 	about, err := lease.Told[lease.About](t.Context(), runa.Client, runa.at, lease.Ask{About: true})
-	if err != nil || len(about) != 1 || len(about[0].HostsRevoked) != 2 {
+	if err != nil || len(about) != 1 || len(about[0].HostsRevoked) != 3 {
 		t.Errorf("%+v %v", about, err)
 	}
 	told2 := make(chan []uint64, 1)

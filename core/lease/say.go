@@ -17,6 +17,7 @@ type Ask struct {
 	About   bool     `json:"about,omitempty"`   // an [About] follows
 	Would   *Would   `json:"would,omitempty"`   // what one would be allowed at a machine that may be enrolled; a [Right] for each follows
 	Enrol   *Machine `json:"enrol,omitempty"`   // a machine trusts the issuer now; an [Enrolled] follows
+	Renew   *Machine `json:"renew,omitempty"`   // a machine's own key is certified anew, for the same hosts; an [Enrolled] follows
 	Carried *Machine `json:"carried,omitempty"` // a machine knows these signers and stops now
 	Leave   string   `json:"leave,omitempty"`   // a machine trusts the issuer no more
 	Used    []Used   `json:"used,omitempty"`    // serials that machines' logs tell

@@ -113,6 +113,16 @@ func (x *tx) certify(t Trusting) error {
 	return err
 }
 
+// Renew notes another certificate of a machine's own key, and writes that to the record.
+func (s *Store) Renew(ctx context.Context, t Trusting, d Done) error {
+	return s.do(ctx, func(x *tx) error {
+		if err := x.certify(t); err != nil {
+			return err
+		}
+		return x.append(d)
+	})
+}
+
 // RevokedHosts are the serials of machines' certificates that were revoked and have not ended, in order.
 func (s *Store) RevokedHosts(ctx context.Context) ([]uint64, error) {
 	return all(ctx, s, func(r *sql.Rows) (serial uint64, err error) {
