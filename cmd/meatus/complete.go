@@ -116,7 +116,7 @@ var flagCompleters = map[string]completer{
 func complete(top *cobra.Command, open opener) {
 	propose := func(by completer) func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 		return func(cmd *cobra.Command, before []string, begins string) ([]string, cobra.ShellCompDirective) {
-			w, err := open.workspace()
+			w, err := open.kept() // completing asks no cloud
 			if err != nil {
 				return nil, cobra.ShellCompDirectiveDefault
 			}

@@ -196,7 +196,7 @@ func (o holdOptions) run(cmd *cobra.Command, open opener, w *workspace.Workspace
 			return &statusError{statusShut, err}
 		}
 	}
-	tries := &retries{set: e.Tunnels, said: said, of: map[string]int{}, shut: map[string]error{}}
+	tries := &retries{set: e.Tunnels, said: said, of: map[string]int{}, shut: map[string]error{}, timers: map[string]*time.Timer{}}
 	defer tries.stop()
 	prove := time.NewTicker(proveEvery)
 	defer prove.Stop()
@@ -251,7 +251,7 @@ type retries struct {
 	said   *saying
 	of     map[string]int // tries, by session
 	shut   map[string]error
-	timers []*time.Timer
+	timers map[string]*time.Timer // the next try, by session
 }
 
 // The pauses between two tries.
@@ -281,7 +281,7 @@ func (r *retries) failed(f failedWay, sessions int) error {
 	r.of[f.session]++
 	r.said.say(map[string]any{"event": "again", "session": f.session, "why": f.err.Error(), "in": pause.Round(time.Second).String()},
 		fmt.Sprintf("%s is tried again in %s: %v", f.session, pause.Round(time.Second), f.err))
-	r.timers = append(r.timers, time.AfterFunc(pause, func() { r.set.Walk(f.session) }))
+	r.timers[f.session] = time.AfterFunc(pause, func() { r.set.Walk(f.session) })
 	return nil
 }
 

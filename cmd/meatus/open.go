@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -64,9 +63,6 @@ const (
 // takeBackDue takes back rules of estates whose time is over, which a program that was killed has left, before a command
 // does anything else. What cannot be taken back is said.
 func takeBackDue(w *workspace.Workspace) {
-	if len(os.Args) > 1 && strings.HasPrefix(os.Args[1], "__") { // completions ask nobody
-		return
-	}
 	standing, err := estate.Granted(w.Dir)
 	if err != nil {
 		fmt.Fprintln(os.Stderr, "meatus: a rule that stands for a limited time: "+err.Error())
