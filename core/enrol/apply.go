@@ -14,6 +14,7 @@ import (
 	"meatus/core/farfile"
 	"meatus/core/gate"
 	"meatus/core/lease"
+	"meatus/core/remote"
 	"meatus/core/route"
 	"meatus/core/walk"
 )
@@ -26,11 +27,11 @@ const (
 
 // stages are how far applying a plan has come.
 type stages struct {
-	noted    bool // the note is written
-	told     bool // the issuer knows the machine
+	noted    bool     // the note is written
+	told     bool     // the issuer knows the machine
 	before   listener // what the server listened with just before it was told to read
 	known    bool     // that is known
-	reloaded bool // the server was told to read its configuration, or may have been
+	reloaded bool     // the server was told to read its configuration, or may have been
 }
 
 // Apply does it, and says each step. Where it fails everything is put back. Where the line is lost the machine is reached
@@ -189,7 +190,7 @@ func (p *Plan) readAnew(ctx context.Context, at *stages) error {
 	}
 	at.before, at.known = p.listens(ctx) // now: what reads from here on reads what is written
 	if err := p.reload(ctx); err != nil {
-		var s *status
+		var s *remote.Status
 		at.reloaded = at.reloaded || !errors.As(err, &s) // otherwise it was not told
 		return fmt.Errorf("the server could not be told to read its configuration anew: %w", err)
 	}

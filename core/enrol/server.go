@@ -1,7 +1,6 @@
 package enrol
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -14,7 +13,6 @@ import (
 
 	"meatus/core/farfile"
 	"meatus/core/lease"
-	"meatus/core/posix"
 	"meatus/core/remote"
 	"meatus/core/sanitize"
 )
@@ -78,40 +76,13 @@ const (
 	maxSaid  = 1 << 20          // by one command, bytes
 )
 
-// status is the error of a command that ran, and ended with another status than 0.
-type status struct {
-	status int
-	says   string
-}
-
-func (s *status) Error() string {
-	return fmt.Sprintf("the command ended with status %d: %s", s.status, s.says)
-}
-
-// run runs a script over there, with the superuser's right where that is wished, and returns what it prints. It fails with
-// a [status] where the script itself did.
+// run runs a script over there, with the superuser's right where that is wished, and returns what it tells. It fails with
+// a [remote.Status] where the script itself did.
 func (p *Plan) run(ctx context.Context, script string, args ...string) (string, error) {
 	ctx, cancel := context.WithTimeout(ctx, stepTime)
 	defer cancel()
-	line := posix.Line(script, args...)
-	if p.Super {
-		line = "sudo -n " + line
-	}
-	o, err := remote.Run(ctx, p.passage, line, nil, maxSaid)
-	if err == nil {
-		err = o.Ending.Err
-	}
-	if err != nil {
-		return "", err
-	}
-	if o.Status != 0 || o.Signal != "" {
-		return "", &status{o.Status, sanitize.Line(string(o.Err), 300)}
-	}
-	_, out, ok := bytes.Cut(o.Out, []byte("=meatus=\n"))
-	if !ok {
-		return "", errors.New("what answers there is no POSIX shell")
-	}
-	return string(out), nil
+	out, err := remote.RunScript(ctx, p.passage, remote.Script{Text: script, Args: args, Super: p.Super, Limit: maxSaid})
+	return string(out), err
 }
 
 // account reaches files there.
@@ -259,7 +230,7 @@ func (p *Plan) reload(ctx context.Context) (err error) {
 		if _, err = p.run(ctx, ReloadScript, p.Reload); err == nil {
 			return nil
 		}
-		var s *status
+		var s *remote.Status
 		if !errors.As(err, &s) {
 			return err // the line is lost: whether it was told is not known
 		}

@@ -3,12 +3,12 @@ package farfile
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"strconv"
 	"strings"
 	"time"
 
-	"meatus/core/posix"
 	"meatus/core/remote"
 	"meatus/core/sanitize"
 	"meatus/core/walk"
@@ -102,44 +102,29 @@ const (
 	failed    = 96
 )
 
-const mark = "=meatus=\n"
-
-// Run has sh run a script at the far side, and returns what it printed behind the mark. limit bounds that, in bytes.
+// run has sh run a script at the far side, and returns what it tells.
 func (c Commands) run(ctx context.Context, script string, input []byte, args ...string) ([]byte, error) {
 	ctx, cancel := context.WithTimeout(ctx, stepTime)
 	defer cancel()
-	line := posix.Line(script, args...)
-	if c.Super {
-		line = "sudo -n " + line
-	}
-	o, err := remote.Run(ctx, c.Passage, line, input, Max+64<<10)
-	if err == nil {
-		err = o.Ending.Err
-	}
-	if err != nil {
-		return nil, err
-	}
-	_, out, ok := bytes.Cut(o.Out, []byte(mark))
-	says := sanitize.Line(string(o.Err), 200)
+	out, err := remote.RunScript(ctx, c.Passage, remote.Script{Text: script, Args: args, Input: input, Super: c.Super, Limit: Max + 64<<10})
+	var ended *remote.Status
 	switch {
-	case o.Signal != "":
-		return nil, fmt.Errorf("the command was ended there by the signal %s", sanitize.Line(o.Signal, 20))
-	case o.Status == isNoFile:
-		return nil, fmt.Errorf("%w: a folder or a device stands there", errRefused)
-	case o.Status == isChanged:
-		return nil, ErrChanged
-	case o.Status == notWhole:
-		return nil, ErrNotWhole
-	case o.Status == noRoom:
-		return nil, fmt.Errorf("%w: it cannot be written there: %s", errRefused, says)
-	case o.Status != 0:
-		return nil, fmt.Errorf("%w: the command ended with status %d: %s", errRefused, o.Status, says)
-	case !ok:
-		return nil, fmt.Errorf("%w: what answers there is no POSIX shell", errRefused)
-	case o.Cut:
-		return nil, fmt.Errorf("%w: it is longer than %d bytes", errRefused, Max)
+	case errors.Is(err, remote.ErrNoShell), errors.Is(err, remote.ErrTooMuch):
+		return nil, fmt.Errorf("%w: %w", errRefused, err)
+	case !errors.As(err, &ended) || ended.Signal != "":
+		return out, err
 	}
-	return out, nil
+	switch ended.Code {
+	case isNoFile:
+		return nil, fmt.Errorf("%w: a folder or a device stands there", errRefused)
+	case isChanged:
+		return nil, ErrChanged
+	case notWhole:
+		return nil, ErrNotWhole
+	case noRoom:
+		return nil, fmt.Errorf("%w: it cannot be written there: %s", errRefused, ended.Says)
+	}
+	return nil, fmt.Errorf("%w: %w", errRefused, ended)
 }
 
 // Read reads a file, following symbolic links.

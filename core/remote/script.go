@@ -1,0 +1,69 @@
+package remote
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+
+	"meatus/core/posix"
+	"meatus/core/sanitize"
+	"meatus/core/walk"
+)
+
+// Mark is the line behind which a script's output begins: what an account's start-up files print comes before it.
+const Mark = "=meatus=\n"
+
+// Script is a script for a POSIX shell at a passage's end. It prints [Mark] before what it tells.
+type Script struct {
+	Text  string
+	Args  []string // its $1, $2 and so on
+	Input []byte
+	Super bool  // by sudo, which asks for no password
+	Limit int64 // of what it tells, in bytes
+}
+
+// Status is the error of a script that ran, and ended with another status than 0 or by a signal.
+type Status struct {
+	Code   int
+	Signal string // "" for none
+	Says   string // on standard error, cleaned
+}
+
+func (s *Status) Error() string {
+	if s.Signal != "" {
+		return "the command was ended there by the signal " + sanitize.Line(s.Signal, 20)
+	}
+	return fmt.Sprintf("the command ended with status %d: %s", s.Code, s.Says)
+}
+
+// ErrNoShell says that what answers is no POSIX shell.
+var ErrNoShell = errors.New("what answers there is no POSIX shell")
+
+// ErrTooMuch says that a script tells more than its limit.
+var ErrTooMuch = errors.New("it tells more than is read")
+
+// RunScript runs a script and returns what it tells. It fails with a [Status], [ErrNoShell] or [ErrTooMuch], and otherwise
+// where whether it ran to its end is not known.
+func RunScript(ctx context.Context, p *walk.Passage, s Script) ([]byte, error) {
+	line := posix.Line(s.Text, s.Args...)
+	if s.Super {
+		line = "sudo -n " + line
+	}
+	o, err := Run(ctx, p, line, s.Input, s.Limit)
+	if err == nil {
+		err = o.Ending.Err
+	}
+	_, out, marked := bytes.Cut(o.Out, []byte(Mark))
+	switch {
+	case err != nil:
+		return nil, err
+	case o.Status != 0 || o.Signal != "":
+		return nil, &Status{o.Status, o.Signal, sanitize.Line(string(o.Err), 300)}
+	case !marked:
+		return nil, ErrNoShell
+	case o.Cut:
+		return nil, ErrTooMuch
+	}
+	return out, nil
+}
