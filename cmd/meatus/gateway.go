@@ -149,7 +149,7 @@ of its own. Several URLs are gateways of one store: the next is taken where one 
 	f.StringVar(&ssh, "ssh", "127.0.0.1:22", "where this machine's SSH server listens")
 	f.StringArrayVar(&also, "also", nil, "a further destination, NAME=HOST:PORT, reached as NAME.MACHINE; may be given several times")
 	f.StringVar(&ca, "ca", "", "a file with the certificates that sign the gateway's")
-	f.StringArrayVar(&hostKeys, "host-key", nil, "the fingerprint of the gateway's certificate, as it stands in the gateway's log; no other certificate is taken, whoever signed it, so leave it out where something else ends TLS before the gateway; may be repeated")
+	f.StringArrayVar(&hostKeys, "host-key", nil, "the only TLS certificate accepted from the gateway, by its fingerprint in the gateway's log (omit behind a TLS proxy; repeatable)")
 	f.StringVar(&proxy, "proxy", "", "an HTTP proxy to dial through (HTTPS_PROXY)")
 	f.DurationVar(&ping, "ping", line.PingEvery, "how often a sign of life is given; less where a proxy closes what is idle sooner")
 	f.BoolVar(&asJSON, "json", false, "log as JSON lines")

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"maps"
-	"math/rand/v2"
 	"net"
 	"os"
 	"strings"
@@ -161,7 +160,7 @@ func (o holdOptions) run(cmd *cobra.Command, open opener, w *workspace.Workspace
 	defer clear(o.password)
 	said := &saying{out: cmd.OutOrStdout(), asJSON: o.asJSON, many: len(names) > 1}
 	failed := make(chan failedWay, 4*len(names))
-	changed := make(chan struct{}, 1) // a listener or a way is there
+	changed := make(chan struct{}, 1) // a listener or a connection came up
 	e, err := open.engine(cmd, w, o.identities, engine.Options{Name: "hold", Drain: o.drain}, func(e event.Event) {
 		said.event(e)
 		switch e := e.(type) {
@@ -198,23 +197,13 @@ func (o holdOptions) run(cmd *cobra.Command, open opener, w *workspace.Workspace
 	}
 	tries := &retries{set: e.Tunnels, said: said, of: map[string]int{}, shut: map[string]error{}, timers: map[string]*time.Timer{}}
 	defer tries.stop()
+	up := &readiness{options: o, set: e.Tunnels, sessions: sessions}
 	prove := time.NewTicker(proveEvery)
 	defer prove.Stop()
-	var upSince time.Time
-	for ready := false; ; {
-		switch {
-		case ready:
+	for {
+		if now, not := up.reached(); now {
 			prove.Stop()
-		case !o.allUp(e.Tunnels, sessions):
-			upSince = time.Time{}
-		case upSince.IsZero():
-			upSince = time.Now()
-			fallthrough
-		default:
-			if waits, not := o.proven(e.Tunnels, sessions); !waits || time.Since(upSince) > proveTime {
-				ready = true
-				o.tellReady(cmd, said, not)
-			}
+			o.tellReady(cmd, said, not)
 		}
 		select {
 		case <-changed:
@@ -233,7 +222,34 @@ func (o holdOptions) run(cmd *cobra.Command, open opener, w *workspace.Workspace
 	}
 }
 
-// How often it is looked whether the services behind forwards answer, and for how long before it is said that they do not.
+// readiness decides when everything that is held is ready: once, and for good.
+type readiness struct {
+	options  holdOptions
+	set      *tunnel.Set
+	sessions []heldSession
+	since    time.Time // all listeners and connections are up since then, or zero
+	told     bool
+}
+
+// reached reports, a single time, that all listeners and connections are up, and that the services behind forwards answer or
+// have had proveTime to. It returns those that do not.
+func (r *readiness) reached() (now bool, notAnswering []string) {
+	switch {
+	case r.told:
+		return false, nil
+	case !r.options.allUp(r.set, r.sessions):
+		r.since = time.Time{}
+		return false, nil
+	case r.since.IsZero():
+		r.since = time.Now()
+	}
+	waits, not := r.options.proven(r.set, r.sessions)
+	r.told = !waits || time.Since(r.since) > proveTime
+	return r.told, not
+}
+
+// The interval between checks of the services behind forwards, and how long they may take to answer before ready is told
+// without them.
 const (
 	proveEvery = 200 * time.Millisecond
 	proveTime  = 10 * time.Second
@@ -276,8 +292,7 @@ func (r *retries) failed(f failedWay, sessions int) error {
 		}
 		return nil
 	}
-	pause := min(firstRetry<<min(r.of[f.session], 10), lastRetry)
-	pause = pause*4/5 + rand.N(pause*2/5) // many do not come back together
+	pause := walk.Around(min(firstRetry<<min(r.of[f.session], 10), lastRetry))
 	r.of[f.session]++
 	r.said.say(map[string]any{"event": "again", "session": f.session, "why": f.err.Error(), "in": pause.Round(time.Second).String()},
 		fmt.Sprintf("%s is tried again in %s: %v", f.session, pause.Round(time.Second), f.err))
@@ -373,7 +388,7 @@ func (o holdOptions) tellReady(cmd *cobra.Command, said *saying, not []string) {
 // maxTold is how many services that do not answer are told in a line.
 const maxTold = 5
 
-// more counts what is not told.
+// more is the end of a shortened list: the number of items left out.
 func more(n int) string {
 	if n <= 0 {
 		return ""

@@ -402,27 +402,11 @@ is expected of it.`,
 				}
 				changes = rules.Compare(before, all)
 			}
-			w := cmd.OutOrStdout()
+			print := printPolicy
 			if asJSON {
-				e := json.NewEncoder(w)
-				e.SetIndent("", "  ")
-				told := map[string]any{"changes": append([]policy.Change{}, changes...), "expectations": expected, "holds": fails == nil, "idle": append([]policy.Idle{}, idle...)}
-				if fails != nil {
-					told["fails"] = strings.Split(fails.Error(), "\n")
-				}
-				err = e.Encode(told)
-			} else {
-				for _, change := range changes {
-					fmt.Fprintln(w, sanitize.Line(change.Say(), 2000))
-				}
-				for _, i := range append(idle, rules.Direct()...) {
-					fmt.Fprintf(cmd.ErrOrStderr(), "%s:%d: %s: %s\n", rules.File, i.Line, i.Say, sanitize.Line(i.Text, 200))
-				}
-				if len(args) == 1 && len(changes) == 0 {
-					fmt.Fprintln(w, "it changes nothing for anybody")
-				}
+				print = printPolicyJSON
 			}
-			if err != nil {
+			if err := print(cmd, policyReport{rules, changes, idle, expected, fails, len(args) == 1}); err != nil {
 				return err
 			}
 			if fails != nil {
@@ -440,6 +424,43 @@ is expected of it.`,
 	c.Flags().BoolVar(&take, "take", false, "put it in the place of the one in use")
 	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	return c
+}
+
+// policyReport is a policy compared with the one in use.
+type policyReport struct {
+	rules    *policy.Policy
+	changes  []policy.Change
+	idle     []policy.Idle
+	expected int   // the number of expectations
+	fails    error // the expectations that failed, a line for each
+	compared bool  // another file is held against the one in use
+}
+
+func printPolicy(cmd *cobra.Command, r policyReport) error {
+	var text strings.Builder
+	for _, change := range r.changes {
+		text.WriteString(sanitize.Line(change.Say(), 2000) + "\n")
+	}
+	if r.compared && len(r.changes) == 0 {
+		text.WriteString("it changes nothing for anybody\n")
+	}
+	if _, err := io.WriteString(cmd.OutOrStdout(), text.String()); err != nil {
+		return err
+	}
+	for _, i := range append(r.idle, r.rules.Direct()...) {
+		fmt.Fprintf(cmd.ErrOrStderr(), "%s:%d: %s: %s\n", r.rules.File, i.Line, i.Say, sanitize.Line(i.Text, 200))
+	}
+	return nil
+}
+
+func printPolicyJSON(cmd *cobra.Command, r policyReport) error {
+	report := map[string]any{"changes": append([]policy.Change{}, r.changes...), "expectations": r.expected, "holds": r.fails == nil, "idle": append([]policy.Idle{}, r.idle...)}
+	if r.fails != nil {
+		report["fails"] = strings.Split(r.fails.Error(), "\n")
+	}
+	e := json.NewEncoder(cmd.OutOrStdout())
+	e.SetIndent("", "  ")
+	return e.Encode(report)
 }
 
 // holds holds a policy against what is expected of it, beside its file and beside the one in use, in whose place it would

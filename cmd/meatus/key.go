@@ -520,14 +520,14 @@ func keyUnseal() *cobra.Command {
 	return c
 }
 
-// secretText reads all that comes by a file descriptor, in lines.
+// secretText reads a secret of several lines from a file descriptor to its end, with CRLF as LF.
 func secretText(fd int) ([]byte, error) {
 	f := os.NewFile(uintptr(fd), "passphrase")
 	if f == nil {
 		return nil, &statusError{statusWrongUse, fmt.Errorf("there is no file descriptor %d", fd)}
 	}
 	defer f.Close()
-	text := make([]byte, maxSecret) // one place, which whoever asked wipes
+	text := make([]byte, maxSecret) // a single buffer, which the caller clears
 	n, err := io.ReadFull(f, text)
 	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
 		err = nil

@@ -35,7 +35,8 @@ func (o opener) workspace() (*workspace.Workspace, error) {
 	return w, err
 }
 
-// kept is the workspace for a program that stays, which takes back itself what is due, and tells of it in its own way.
+// kept opens the workspace for a long-running program, and takes back no rule of an estate that is due: such a program does so
+// itself, and reports it.
 func (o opener) kept() (*workspace.Workspace, error) {
 	dir := workspace.Folder(*o.dir)
 	if _, err := os.Stat(dir); errors.Is(err, fs.ErrNotExist) {

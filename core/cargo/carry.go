@@ -236,7 +236,7 @@ func (c *Carry) sum() Report {
 // ErrNoRoom says that a tree has less room than is to be written.
 var ErrNoRoom = errors.New("there is not enough room")
 
-// room asks whether what comes has room. What has arrived before has it already.
+// room checks the free space of both ends against the bytes still to be written; bytes that an earlier try wrote need none.
 func (c *Carry) room(ctx context.Context) error {
 	need := c.plan.Sum().Need
 	if c.options.Record.hasBegun() {

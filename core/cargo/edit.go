@@ -307,7 +307,7 @@ func (e *Edit) Close() error {
 	return err
 }
 
-// note notes what is edited, and what was there last.
+// note records the file that is edited, and the text read from it last.
 func (e *Edit) note() error {
 	return noteEdit(e.dir, e.end.Name()+":"+path.Join(e.end.Root(), e.name), e.base)
 }

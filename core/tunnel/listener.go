@@ -6,8 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	mathrand "math/rand/v2"
-
 	"net"
 	"slices"
 	"strings"
@@ -340,7 +338,7 @@ func (t *Tunnel) lend() {
 		p, err := t.way.Passage(t.ctx)
 		if err != nil {
 			t.stuck(err)
-			t.await(around(wayPause)) // or until somebody else has the way walked again
+			t.await(walk.Around(wayPause)) // or until somebody else has the way walked again
 			wayPause = min(2*wayPause, maxWayPause)
 			continue
 		}
@@ -381,9 +379,6 @@ func (t *Tunnel) lend() {
 
 // maxWayPause is how long a way that cannot be walked is left alone at most. Each try is a login, which servers count.
 const maxWayPause = 5 * time.Minute
-
-// around is a time by a fifth at most shorter or longer, so that many who wait do not connect together.
-func around(d time.Duration) time.Duration { return d*4/5 + mathrand.N(d*2/5) }
 
 // await waits so long, or until the way is there.
 func (t *Tunnel) await(pause time.Duration) {

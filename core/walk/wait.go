@@ -58,7 +58,7 @@ func (w *Walker) Return(ctx context.Context, r route.Route, limit time.Duration)
 	// A little apart, so that not all who lost a way connect in the same instant.
 	pause := rand.N(firstPause / 2)
 	if n, why := w.briefly(r); n > 0 { // it lets us in and ends at once: that is tried less and less often
-		pause += around(min(firstPause<<min(n-1, 10), longestWait))
+		pause += Around(min(firstPause<<min(n-1, 10), longestWait))
 		w.tell(Waiting{r.Session, n, time.Now().Add(pause), time.Now().Add(limit), why, true})
 	}
 	select {
@@ -105,9 +105,8 @@ func (w *Walker) briefly(r route.Route) (times int, why *gate.Failure) {
 	return times, why
 }
 
-// around is a time a fifth longer or shorter, so that many who wait do not connect
-// together.
-func around(d time.Duration) time.Duration {
+// Around varies a pause at random by up to a fifth either way, so that many clients that wait do not reconnect together.
+func Around(d time.Duration) time.Duration {
 	return d + time.Duration((rand.Float64()-0.5)*0.4*float64(d))
 }
 
@@ -129,7 +128,7 @@ func (w *Walker) keepTrying(ctx context.Context, r route.Route, limit time.Durat
 		if err == nil || !errors.As(err, &f) || !MayPass(f) {
 			return passage, err
 		}
-		next := time.Now().Add(around(pause))
+		next := time.Now().Add(Around(pause))
 		if next.After(end) {
 			return nil, err
 		}

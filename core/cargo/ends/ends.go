@@ -181,9 +181,9 @@ func Split(name string) (folder, base string) {
 	return "", name
 }
 
-// Within tells whether a link in a folder of the tree leads to somewhere in the tree, whatever other such links stand
-// there. A text with ".." behind a name does not: that name may be a link itself, and what is above what it leads to may be
-// anywhere ("p" to "." and "x" to "p/p/../../y" would lead out together).
+// Within reports whether the target of a symbolic link in a folder of the tree stays in the tree, even combined with other
+// such links. A target with ".." after a name is refused: that name may be a link too, so its parent folder is unknown ("p"
+// to "." and "x" to "p/p/../../y" would lead out together).
 func Within(folder, leads string) bool {
 	if path.IsAbs(leads) || leads == "" {
 		return false

@@ -180,8 +180,8 @@ func (h *Here) Open(_ context.Context, name string) (Reader, error) {
 	return hereFile{f}, nil
 }
 
-// open opens what stands under a name itself: a root of the standard library follows links that stay beneath it, whatever
-// the flags say, so what was opened has to be what stands there.
+// open opens a file, and no symbolic link: os.Root follows links that stay beneath the root whatever the flags say, so the
+// opened file is compared with the directory entry. A link is refused with ELOOP.
 func (h *Here) open(name string, flags int) (f hereFile, err error) {
 	is, err := h.root.Lstat(h.at(name))
 	if err != nil {
