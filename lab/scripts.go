@@ -19,8 +19,7 @@ import (
 	"meatus/core/posix"
 )
 
-// script is the lab's "sh -c SCRIPT sh ARGUMENT...". It knows the scripts that this program has machines run, and no
-// others: it is no shell.
+// script runs the lab's "sh -c SCRIPT sh ARGUMENT...". It is no shell: it emulates the scripts of this program only.
 func script(ctx context.Context, s *shell, args []string) int {
 	if len(args) < 3 || args[0] != "-c" || s.host.Files.filesOnly() {
 		fmt.Fprintln(s.errs, "sh: there are no scripts here")
@@ -47,7 +46,7 @@ func script(ctx context.Context, s *shell, args []string) int {
 	return serverScript(s, text, words)
 }
 
-// said tells an error, and is the status that it comes to.
+// said prints an error, and returns the matching exit status.
 func (s *shell) said(err error) int {
 	if err != nil {
 		fmt.Fprintln(s.errs, "sh: "+err.Error())
@@ -56,7 +55,7 @@ func (s *shell) said(err error) int {
 	return 0
 }
 
-// folderScript tells what a machine can do in a folder, and digests files there.
+// folderScript emulates the scripts that examine a folder and digest its files.
 func folderScript(s *shell, text, name string) int {
 	folder, dir, ok := s.files.find(s.cwd, name)
 	if !ok || !dir {
@@ -70,7 +69,7 @@ func folderScript(s *shell, text, name string) int {
 	return 0
 }
 
-// fileScript reads, replaces and removes single files.
+// fileScript emulates the scripts that read, replace and remove single files.
 func fileScript(s *shell, text string, words []string) int {
 	name, _, there := s.files.find(s.cwd, words[0])
 	before := s.files.read(name)
@@ -144,7 +143,7 @@ func fileScript(s *shell, text string, words []string) int {
 	return status
 }
 
-// serverScript asks and tells the machine's SSH server.
+// serverScript emulates the scripts that read and change the machine's SSH server.
 func serverScript(s *shell, text string, words []string) int {
 	config, there := s.files.get(words[0])
 	switch text {
@@ -182,7 +181,7 @@ func serverScript(s *shell, text string, words []string) int {
 	return 0
 }
 
-// effective prints what the server makes of a configuration: the first value of each setting.
+// effective returns the effective settings of a configuration: the first value of each.
 func (s *shell) effective(config string) {
 	values := map[string]string{"trustedusercakeys": "none", "revokedkeys": "none", "authorizedprincipalscommand": "none"}
 	var read func(text string)

@@ -254,8 +254,8 @@ func cargoStatus(ctx context.Context, err error, done int) error {
 	return &statusError{statusNothing, err}
 }
 
-// moveFiles moves several files of one folder by one plan, and returns how many were done. ok is false where they are not
-// that.
+// moveFiles moves several files of one folder in one plan, and returns the number moved. ok is false if the paths name
+// several folders, or a folder itself.
 func (m *mover) moveFiles(cmd *cobra.Command, from []cargo.Place, to cargo.Place) (done int, ok bool, err error) {
 	trees, ok, err := m.Tools().BetweenFiles(cmd.Context(), from, to)
 	if err != nil || !ok {
@@ -270,7 +270,7 @@ func (m *mover) moveFiles(cmd *cobra.Command, from []cargo.Place, to cargo.Place
 	return done, true, err
 }
 
-// settle saves, shows or carries out a plan, as the flags say.
+// settle saves, prints or executes a plan, as the flags say.
 func (m *mover) settle(cmd *cobra.Command, trees *work.Between, plan *cargo.Plan) (int, error) {
 	if m.f.save != "" {
 		return plan.Sum().By[cargo.Leave].Names, m.savePlan(plan)

@@ -65,7 +65,7 @@ var completers = map[string]completer{
 	"estate password": instances, "estate ways": instances, "estate reach": instances, "estate exposure": instances, "estate pairs send": then(keyPaths, nil),
 }
 
-// placeNames proposes sessions as they stand before a path. Where none fits the shell completes files.
+// placeNames completes session names before a path. If none fits, the shell completes files.
 func placeNames(w *workspace.Workspace, before []string, begins string) []string {
 	names := slices.Clone(sessionNames(w, before, begins))
 	for i := range names {
@@ -74,7 +74,7 @@ func placeNames(w *workspace.Workspace, before []string, begins string) []string
 	return names
 }
 
-// filesToo are the commands whose arguments may be files here.
+// filesToo are the commands whose arguments may be local files.
 var filesToo = map[string]bool{"send": true, "fetch": true, "mirror": true, "edit": true, "check-files": true}
 
 // instances completes the last word of a query by what is known already.

@@ -43,13 +43,13 @@ func holdCommand(open opener) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "hold NAME...",
 		Short: "keep the tunnels of sessions up until interrupted",
-		Long: `hold opens the tunnels of the named sessions and keeps them up: a way that is lost
-is walked again, while the doors stay open. What happens is told line by line. When
-every door is open, every way is there and every service behind a forward answers it
-says so: with the line "ready", in the file that --ready names, and to the service manager
-that NOTIFY_SOCKET names; services that do not answer within ten seconds are named before
-it. Of several sessions what fails is told and tried again, and the others stay. On an
-interrupt the doors close, and flows have --drain to come to their end.`,
+		Long: `Open the tunnels of the named sessions and keep them open. Lost connections are
+re-established; local ports stay open. Events are printed line by line. "ready" is
+printed once all ports listen, all connections are up and every service behind a forward
+answers, and is reported by the file of --ready and to the service manager (NOTIFY_SOCKET);
+services that do not answer within ten seconds are named before it. With several sessions,
+failed ones are reported and retried while the others stay connected. An interrupt closes
+the ports, and open flows have the time of --drain to finish.`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			w, err := open.kept()
@@ -59,19 +59,19 @@ interrupt the doors close, and flows have --drain to come to their end.`,
 			return o.run(cmd, open, w, args)
 		},
 	}
-	c.Flags().BoolVar(&o.asJSON, "json", false, "tell what happens as lines of JSON")
-	c.Flags().BoolVar(&o.beyond, "beyond", false, "open doors that listen to other machines, too: whoever reaches this machine can use them")
-	c.Flags().BoolVar(&o.lazy, "on-knock", false, "walk the ways only when somebody connects")
-	c.Flags().BoolVar(&o.takeOver, "take-over", false, "have another Meatus close the doors that it holds")
+	c.Flags().BoolVar(&o.asJSON, "json", false, "print events as JSON lines")
+	c.Flags().BoolVar(&o.beyond, "beyond", false, "also open ports that listen to other machines: anyone who reaches this machine can use them")
+	c.Flags().BoolVar(&o.lazy, "on-knock", false, "connect only when a local port is used")
+	c.Flags().BoolVar(&o.takeOver, "take-over", false, "take over ports held by another Meatus")
 	c.Flags().StringArrayVar(&o.bring, "bring", nil, "a tunnel for this run, in place of the session's own: '15432 from db.internal:5432' (repeatable)")
 	c.Flags().StringArrayVar(&o.lend, "lend", nil, "a `TUNNEL` in the same way, with the door over there: '9000 from 127.0.0.1:3000' (repeatable)")
 	c.Flags().StringArrayVar(&o.roam, "roam", nil, "the same, leading wherever a program asks: '1080 only *.internal' (repeatable)")
-	c.Flags().StringVar(&o.ready, "ready", "", "a file that is written when everything is up")
+	c.Flags().StringVar(&o.ready, "ready", "", "write this file when everything is up")
 	c.Flags().StringVar(&o.metrics, "metrics", "", "serve metrics in the open text format at this loopback address, under /metrics")
-	c.Flags().DurationVar(&o.drain, "drain", 5*time.Second, "how long flows have to come to their end")
-	c.Flags().DurationVar(&o.idle, "idle", 0, "end flows through which nothing passed for so long; 0 for never")
-	c.Flags().IntVar(&o.rate, "rate", 0, "bytes a second at most, for each tunnel and direction; 0 for as many as pass")
-	c.Flags().IntVar(&o.loginFD, "login-fd", -1, "read the password of roaming doors that ask for a login from this file descriptor")
+	c.Flags().DurationVar(&o.drain, "drain", 5*time.Second, "time for open flows to finish after an interrupt")
+	c.Flags().DurationVar(&o.idle, "idle", 0, "end flows idle for this time; 0 for never")
+	c.Flags().IntVar(&o.rate, "rate", 0, "limit in bytes a second, for each tunnel and direction; 0 for none")
+	c.Flags().IntVar(&o.loginFD, "login-fd", -1, "read the password of SOCKS proxies with a login from this file descriptor")
 	o.identities = yesIdentity(c)
 	return c
 }
@@ -255,13 +255,13 @@ const (
 	proveTime  = 10 * time.Second
 )
 
-// failedWay is a session's way that could not be walked.
+// failedWay is a session's failed connection.
 type failedWay struct {
 	session string
 	err     error
 }
 
-// retries has ways walked again that failed, each after a longer pause than before, while the others stay.
+// retries reconnects failed sessions after increasing pauses, and leaves the others connected.
 type retries struct {
 	set    *tunnel.Set
 	said   *saying
@@ -270,14 +270,14 @@ type retries struct {
 	timers map[string]*time.Timer // the next try, by session
 }
 
-// The pauses between two tries.
+// The first and the longest pause between two tries.
 const (
 	firstRetry = 2 * time.Second
 	lastRetry  = 2 * time.Minute
 )
 
-// failed takes a failure. It returns the error that holding ends with: of one session alone, unless its server is only
-// busy, and where of several none may open by itself.
+// failed schedules the next try of a failed session. It returns the error with which the command ends: the error of a
+// single session, unless its server is only busy, or the last one's when no session can connect by a retry.
 func (r *retries) failed(f failedWay, sessions int) error {
 	var failure *gate.Failure
 	passes := errors.As(f.err, &failure) && walk.MayPass(failure)
@@ -306,7 +306,7 @@ func (r *retries) stop() {
 	}
 }
 
-// proven tells whether services behind forwards are still being tried, and which do not answer.
+// proven reports whether services behind forwards are still being tried, and which do not answer.
 func (o holdOptions) proven(set *tunnel.Set, sessions []heldSession) (waits bool, not []string) {
 	for _, t := range set.All() {
 		if t.Spec.Bring == "" || o.onKnock(sessions, t.Session) {
@@ -366,7 +366,7 @@ func (o holdOptions) open(ctx context.Context, e *running, s heldSession) error 
 	return err
 }
 
-// tellReady says that everything is up, and which services behind forwards do not answer.
+// tellReady reports that everything is up, and names the services behind forwards that do not answer.
 func (o holdOptions) tellReady(cmd *cobra.Command, said *saying, not []string) {
 	if o.ready != "" {
 		if err := atomicfile.Put(o.ready, fmt.Appendf(nil, "%d\n", os.Getpid())); err != nil {
@@ -385,7 +385,7 @@ func (o holdOptions) tellReady(cmd *cobra.Command, said *saying, not []string) {
 	said.say(ready, "ready")
 }
 
-// maxTold is how many services that do not answer are told in a line.
+// maxTold limits the unanswering services named in a line.
 const maxTold = 5
 
 // more is the end of a shortened list: the number of items left out.

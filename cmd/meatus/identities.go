@@ -27,7 +27,7 @@ type identities struct {
 	readErr      error
 }
 
-// passphrase is the one of a try, from 1: a line of the file descriptor. ok is false where none is given so.
+// passphrase returns the line of the file descriptor for a try, counted from 1. ok is false without one.
 func (i *identities) passphrase(try int) (pass []byte, ok bool, err error) {
 	if i == nil || i.passphraseFD < 0 {
 		return nil, false, nil
@@ -45,7 +45,7 @@ func (i *identities) passphrase(try int) (pass []byte, ok bool, err error) {
 
 var errNotThere = errors.New("no passphrase that came by --passphrase-fd opens the key")
 
-// forget wipes what came by the file descriptor.
+// forget clears the passphrases read from the file descriptor.
 func (i *identities) forget() {
 	if i != nil {
 		clear(i.text)

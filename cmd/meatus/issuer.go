@@ -367,11 +367,10 @@ func issuerPolicy(p *servicePlace) *cobra.Command {
 	var take, asJSON bool
 	c := &cobra.Command{
 		Use:   "policy [FILE]",
-		Short: "what another policy changes for whom, whether it holds what is expected, and take it",
-		Long: `Hold a policy against what is expected of it (FILE.expect, and what stands beside the one in
-use), and say what it changes for whom in place of the one in use. --take puts it in its
-place, where it has no mistake and holds. Without FILE the one in use is held against what
-is expected of it.`,
+		Short: "compare, test and activate a policy",
+		Long: `Test a policy against its expectations (FILE.expect, and those of the active policy), and
+print which rights it adds and removes compared with the active one. --take activates it, if
+it has no error and meets every expectation. Without FILE, test the active policy.`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			file := p.policyPath()
@@ -421,7 +420,7 @@ is expected of it.`,
 			return takePolicy(cmd.Context(), p, file, rules, all, len(changes))
 		},
 	}
-	c.Flags().BoolVar(&take, "take", false, "put it in the place of the one in use")
+	c.Flags().BoolVar(&take, "take", false, "activate the policy")
 	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	return c
 }

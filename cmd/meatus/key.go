@@ -543,7 +543,7 @@ func secretText(fd int) ([]byte, error) {
 	return kept, err
 }
 
-// maxSecret is how much is read of a secret, in bytes.
+// maxSecret is the longest secret, in bytes.
 const maxSecret = 4096
 
 func keyBind(open opener) *cobra.Command {

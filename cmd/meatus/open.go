@@ -35,8 +35,8 @@ func (o opener) workspace() (*workspace.Workspace, error) {
 	return w, err
 }
 
-// kept opens the workspace for a long-running program, and takes back no rule of an estate that is due: such a program does so
-// itself, and reports it.
+// kept opens the workspace for a long-running program. It removes no expired firewall rules: such a program does so itself,
+// and reports it.
 func (o opener) kept() (*workspace.Workspace, error) {
 	dir := workspace.Folder(*o.dir)
 	if _, err := os.Stat(dir); errors.Is(err, fs.ErrNotExist) {
@@ -54,15 +54,15 @@ func (o opener) kept() (*workspace.Workspace, error) {
 	return w, nil
 }
 
-// How long a command waits for rules of estates to be taken back whose time is over, and how soon one that could not be is
-// tried again by another command.
+// How long a command waits for the removal of expired firewall rules, and after how long another command retries a failed
+// removal.
 const (
 	backTime  = 10 * time.Second
 	backAgain = 30 * time.Second
 )
 
-// takeBackDue takes back rules of estates whose time is over, which a program that was killed has left, before a command
-// does anything else. What cannot be taken back is said.
+// takeBackDue removes expired firewall rules that a killed program left open, before a command does anything else, and
+// prints an error for each failure.
 func takeBackDue(w *workspace.Workspace) {
 	standing, err := estate.Granted(w.Dir)
 	if err != nil {

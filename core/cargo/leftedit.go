@@ -14,15 +14,14 @@ import (
 	"github.com/gofrs/flock"
 )
 
-// A private copy has a note beside it, which is locked for as long as the program runs that made it: so the copy of a
-// program that was killed is found.
+// Each private copy has a note beside it, locked by the editing program, so that the copy of a killed program can be found.
 
 const (
 	editPrefix = "meatus-edit-"
 	editNote   = ".meatus"
 )
 
-// editFolder is where private copies are made.
+// editFolder is the folder of private copies.
 func editFolder() string {
 	if dir := os.Getenv("XDG_RUNTIME_DIR"); dir != "" {
 		return dir
@@ -30,7 +29,7 @@ func editFolder() string {
 	return os.TempDir()
 }
 
-// editing is what the note says.
+// editing is the content of a note.
 type editing struct {
 	Of  string `json:"of"`  // what is edited, as a person knows it
 	Sum string `json:"sum"` // the SHA-256 digest of what was there last, in hexadecimal
@@ -41,7 +40,7 @@ func digestOf(text []byte) string {
 	return hex.EncodeToString(sum[:])
 }
 
-// noteEdit writes the note of a copy.
+// noteEdit writes a copy's note.
 func noteEdit(dir string, of string, base []byte) error {
 	text, err := json.Marshal(editing{of, digestOf(base)})
 	if err != nil {
@@ -50,19 +49,19 @@ func noteEdit(dir string, of string, base []byte) error {
 	return os.WriteFile(filepath.Join(dir, editNote), text, 0o600)
 }
 
-// LeftEdit is a private copy of a program that was killed, with something in it that did not go back.
+// LeftEdit is the private copy of a killed program, with changes that were not written back.
 type LeftEdit struct {
 	Of   string // what was edited, cleaned
 	Kept string // where the copy is now
 }
 
-// Say says what became of it, and what to do.
+// Say describes the copy and what to do with it.
 func (l LeftEdit) Say() string {
 	return fmt.Sprintf("an edit of %s was cut off: what did not go back is kept in %s; compare it, and send it or remove it", l.Of, l.Kept)
 }
 
-// TakeLeftEdits moves copies that killed programs of this account have left into a folder, where they hold something that
-// did not go back, and removes the others.
+// TakeLeftEdits moves copies with unwritten changes, left by killed programs of this account, into a folder, and removes
+// copies without any.
 func TakeLeftEdits(folder string) (left []LeftEdit, err error) {
 	dirs, err := filepath.Glob(filepath.Join(editFolder(), editPrefix+"*"))
 	if err != nil {

@@ -125,7 +125,7 @@ func (p *Plan) Sum() Sum {
 	return s
 }
 
-// linksLeft is why a link is left where the rules leave links.
+// linksLeft is the reason to skip a link under the rule that leaves links.
 const linksLeft = "a link, and links are left"
 
 // Items goes through all items, with their paths.
@@ -366,7 +366,7 @@ func NewFilePlan(ctx context.Context, from, to ends.End, source, target string, 
 	return p.plan, nil
 }
 
-// NewFilesPlan makes one plan to move several files or links of one folder into another, under their names.
+// NewFilesPlan plans the transfer of several files or links from one folder into another, under the same names.
 func NewFilesPlan(ctx context.Context, from, to ends.End, names []string, rules Rules) (*Plan, error) {
 	names = slices.Compact(slices.Sorted(slices.Values(names)))
 	pairs := make([]Pair, len(names))
@@ -390,7 +390,7 @@ func NewFilesPlan(ctx context.Context, from, to ends.End, names []string, rules 
 	return p.plan, nil
 }
 
-// fileItem is what is done about one file.
+// fileItem plans the transfer of one file.
 func fileItem(pair Pair, source string, rules Rules) Item {
 	item, _ := decide(pair, rules, false)
 	if source != pair.Name {
@@ -399,7 +399,7 @@ func fileItem(pair Pair, source string, rules Rules) Item {
 	return item
 }
 
-// filePair looks at one file on both sides.
+// filePair reads one file's state on both sides.
 func filePair(ctx context.Context, from, to ends.End, source, target string, rules Rules) (pair Pair, err error) {
 	pair.Name = target
 	if pair.From, err = from.Lstat(ctx, source); err != nil {

@@ -42,7 +42,7 @@ type Record struct {
 	state
 }
 
-// appended is a file that is written at its end.
+// appended is a file opened for appending.
 type appended interface {
 	io.WriteCloser
 	Sync() error
@@ -133,7 +133,7 @@ func (r *Record) open() (err error) {
 	return nil
 }
 
-// Flush has on the disk what was written so far. Many that wait for it share one.
+// Flush flushes the record to disk. Concurrent callers share one flush.
 func (r *Record) Flush() error {
 	if r == nil || r.log == nil {
 		return nil

@@ -370,7 +370,7 @@ func (c *Carry) link(ctx context.Context, j *job) error {
 	if err != nil {
 		return fmt.Errorf("the link cannot be made: %w", err)
 	}
-	// What stands there already may be a link that leads out.
+	// The existing link may lead out of the tree.
 	if h, ok := target.(interface{ LeadsOut(name string) bool }); ok && h.LeadsOut(j.part) {
 		target.Remove(ctx, j.part)
 		return errLeadsOut(j)
@@ -381,7 +381,7 @@ func (c *Carry) link(ctx context.Context, j *job) error {
 	return err
 }
 
-// leadsOut refuses a link that leads out of the tree, whoever wrote the plan.
+// leadsOut refuses a link that leads out of the tree, also in a saved plan.
 func leadsOut(j *job) error {
 	folder, _ := ends.Split(j.path())
 	if j.New.Kind == ends.Link && !ends.Within(folder, j.New.Link) {

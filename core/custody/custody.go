@@ -67,8 +67,8 @@ type Custody struct {
 	Further []Provider
 
 	asking sync.Mutex // held while a passphrase is asked for: one question for each key
-	// prints are the public halves, by fingerprint, of keys whose containers do not show them, by the digest of the file.
-	// They are known once the passphrase was typed. Guarded by asking.
+	// prints are the fingerprints of public keys whose private files do not show them, by the file's digest. They are known
+	// once the passphrase was typed. Guarded by asking.
 	prints map[fileIdentity]string
 }
 
@@ -237,7 +237,7 @@ func (c *Custody) unlock(file *keyfile.File, hop route.Hop, asking Asking) (ssh.
 	return nil, &Unanswered{asking.GaveUp(file)}
 }
 
-// fileIdentity is the digest of a key file as it stands there, zero where it cannot be read.
+// fileIdentity returns the digest of a key file's current content, or zero if it cannot be read.
 type fileIdentity = [sha256.Size]byte
 
 func identityOf(file *keyfile.File) (id fileIdentity) {

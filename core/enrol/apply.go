@@ -19,13 +19,13 @@ import (
 	"meatus/core/walk"
 )
 
-// Bounds of a proof and of coming back after a lost line.
+// The tries of the proving login, and the pause between two.
 const (
 	proofTries = 10
 	proofEvery = time.Second
 )
 
-// stages are how far applying a plan has come.
+// stages records how far Apply has come, so that a failure is undone from there.
 type stages struct {
 	noted    bool     // the note is written
 	told     bool     // the issuer knows the machine
@@ -34,8 +34,8 @@ type stages struct {
 	reloaded bool     // the server was told to read its configuration, or may have been
 }
 
-// Apply does it, and says each step. Where it fails everything is put back. Where the line is lost the machine is reached
-// anew to put it back; where that fails, too, the next run does it.
+// Apply writes the plan's files and reports each step to tell. On an error every file is restored. After a lost connection
+// it reconnects to restore them; where that fails too, the next run restores them.
 func (p *Plan) Apply(ctx context.Context, tell func(say string)) (err error) {
 	if err := p.unchanged(ctx); err != nil {
 		return err
@@ -91,8 +91,8 @@ func (p *Plan) Apply(ctx context.Context, tell func(say string)) (err error) {
 	return nil
 }
 
-// takeOut has the server trust the issuer no more: first the configuration, then, once the server has read that, what it
-// named.
+// takeOut removes the server's trust in the issuer: first the configuration, then, once the server has re-read it, the
+// files that the old configuration names.
 func (p *Plan) takeOut(ctx context.Context, at *stages, tell func(say string)) error {
 	for _, f := range []*File{p.config, p.conf} {
 		if err := p.change(ctx, f, f.After); err != nil {
@@ -126,16 +126,16 @@ func (p *Plan) takeOut(ctx context.Context, at *stages, tell func(say string)) e
 	return nil
 }
 
-// unread says why files stay that the server may still read.
+// unread explains why the revocation list stays on the machine.
 func (p *Plan) unread() string {
 	return fmt.Sprintf("it is not known whether the server still reads %s for logins that are under way, so that stays, empty: run this again once the server was restarted, to remove it", path.Join(p.folder, lease.RevokedFile))
 }
 
-// errStays says that files stay which the server may still read.
+// errStays means that the server may still read some files, so they stay on the machine.
 var errStays = errors.New("the configuration is as it was")
 
-// emptyUnread empties the revocation list where it was not there before: a server that cannot read it refuses every key,
-// and one that is empty refuses none.
+// emptyUnread empties a revocation list that enrolling created and that the server may still read: a server refuses every
+// key if it cannot read its list, and none if the list is empty.
 func (p *Plan) emptyUnread(ctx context.Context) {
 	for _, f := range p.Files {
 		if path.Base(f.Path) == lease.RevokedFile && f.Before.There && (p.Out || !f.base.There) {
@@ -144,14 +144,14 @@ func (p *Plan) emptyUnread(ctx context.Context) {
 	}
 }
 
-// leave tells the issuer that the machine trusts it no more.
+// leave removes the machine from the issuer's list.
 func (p *Plan) leave(ctx context.Context, tell func(say string)) {
 	if _, err := lease.Told[lease.Enrolled](ctx, p.Leases, p.Issuer, lease.Ask{Leave: p.Machine.Name}); err != nil {
 		tell(p.Name + " knows it still: " + err.Error())
 	}
 }
 
-// change has a file be something else, and remembers that. What is kept of it is what was there before all.
+// change replaces or removes one file and records the new state. The copy kept beside the file is of its first state.
 func (p *Plan) change(ctx context.Context, f *File, after farfile.State) error {
 	err := p.apply(ctx, farfile.Change{Path: f.Path, Before: f.Before, After: after, Mode: f.mode, Keep: true})
 	if err == nil {
@@ -160,7 +160,7 @@ func (p *Plan) change(ctx context.Context, f *File, after farfile.State) error {
 	return err
 }
 
-// apply makes one change, over a new line where the one there was is lost.
+// apply makes one change, reconnecting after a lost connection.
 func (p *Plan) apply(ctx context.Context, c farfile.Change) error {
 	err := farfile.Apply(ctx, p.account(), c, p.again(), fmt.Sprintf("meatus run %s -- cat %s", p.Way.Session, c.Path))
 	if err != nil {
@@ -169,7 +169,7 @@ func (p *Plan) apply(ctx context.Context, c farfile.Change) error {
 	return nil
 }
 
-// reach has the plan go on over a new line to the machine.
+// reach reconnects to the machine and has the plan continue over the new connection.
 func (p *Plan) reach(ctx context.Context) (farfile.Account, error) {
 	fresh, err := p.passage.Again(ctx)
 	if err != nil {
@@ -180,10 +180,10 @@ func (p *Plan) reach(ctx context.Context) (farfile.Account, error) {
 	return p.account(), nil
 }
 
-// again tries that for a while.
+// again is reach, tried until the plan's patience ends.
 func (p *Plan) again() farfile.Again { return farfile.Patiently(p.reach, p.Patience) }
 
-// readAnew has the server check what is written and read it.
+// readAnew checks the written configuration with the server's own test mode and reloads the server.
 func (p *Plan) readAnew(ctx context.Context, at *stages) error {
 	if err := p.check(ctx, p.Config); err != nil {
 		return fmt.Errorf("the server's own check does not hold: %w", err)
@@ -198,7 +198,8 @@ func (p *Plan) readAnew(ctx context.Context, at *stages) error {
 	return nil
 }
 
-// tellIssuer has the issuer know the machine, and takes the certificate that it signs for the machine's key.
+// tellIssuer registers the machine with the issuer, and takes the certificate signed for the machine's host key into the
+// plan.
 func (p *Plan) tellIssuer(ctx context.Context, at *stages) error {
 	m := p.Machine
 	m.HostKey, m.Stops = p.hostKey, p.About.Stops
@@ -216,7 +217,8 @@ func (p *Plan) tellIssuer(ctx context.Context, at *stages) error {
 	return nil
 }
 
-// candidate has the server check what its configuration will be, before anything that it reads is changed.
+// candidate tests the new configuration under temporary names with the server's own test mode, before any file that the
+// server reads is changed.
 func (p *Plan) candidate(ctx context.Context) error {
 	trial, conf := p.Config+".meatus-trial", p.conf.Path+".meatus-trial"
 	text := p.config.After.Text
@@ -256,7 +258,7 @@ func (p *Plan) candidate(ctx context.Context) error {
 	return p.holdsFor(ctx, trial)
 }
 
-// unchanged fails where a file is another than the one that was shown.
+// unchanged fails if a file differs from the one in the preview.
 func (p *Plan) unchanged(ctx context.Context) error {
 	for _, f := range p.Files {
 		now, err := p.read(ctx, f.Path)
@@ -270,7 +272,8 @@ func (p *Plan) unchanged(ctx context.Context) error {
 	return nil
 }
 
-// takeHostCertificate puts the certificate that was signed in its place in the plan.
+// takeHostCertificate checks the issuer's certificate for the machine's host key and sets it as the content of its file in
+// the plan.
 func (p *Plan) takeHostCertificate(answer []lease.Enrolled) error {
 	if len(answer) != 1 {
 		return fmt.Errorf("%s signed nothing", p.Name)
@@ -288,8 +291,8 @@ func (p *Plan) takeHostCertificate(answer []lease.Enrolled) error {
 	return nil
 }
 
-// findProver finds the login by which the machine is proven to trust the issuer: the one that enrols it where the policy
-// lets that have a lease there, or another. It fails where there is none, before anything is written.
+// findProver chooses the login of the proof: the session's own login if the policy allows it a lease at the machine, or
+// else another that the policy allows. It fails, before anything is written, where the policy allows none.
 func (p *Plan) findProver(ctx context.Context) error {
 	p.prover = p.Way.Target().User
 	rights, err := lease.Told[lease.Right](ctx, p.Leases, p.Issuer, lease.Ask{Would: &lease.Would{Machine: p.Machine, Login: p.prover}})
@@ -318,7 +321,7 @@ func (p *Plan) findProver(ctx context.Context) error {
 		p.Name, p.About.Person, p.Machine.Name, p.About.Person, p.Machine.Name, p.prover)
 }
 
-// prove logs in anew: by a lease alone, or where the machine is taken out by what the session has besides.
+// prove logs in anew: with a lease alone, or, where trust is removed, with the session's other keys.
 func (p *Plan) prove(ctx context.Context) error {
 	way := p.Way.AtEnd(func(h *route.Hop) {
 		h.Alone = "proof of " + time.Now().Format(time.RFC3339Nano)
@@ -346,7 +349,7 @@ func (p *Plan) prove(ctx context.Context) error {
 	return fmt.Errorf("the fresh login that was to prove it failed: %w", err)
 }
 
-// back puts everything back as it was. The configuration goes first, and what it named once the server has read that.
+// back restores every file after the error why, for as long as the plan's patience, and returns why with the outcome.
 func (p *Plan) back(ctx context.Context, at stages, why error) error {
 	if !at.noted {
 		return why
@@ -371,7 +374,8 @@ func (p *Plan) back(ctx context.Context, at stages, why error) error {
 	return fmt.Errorf("%w; everything was put back as it was", why)
 }
 
-// putBack puts the files back. It may be called again after a lost line.
+// putBack restores every file: first those that the old configuration names, then the configuration, and after a reload the
+// rest. It may be called again after a lost connection.
 func (p *Plan) putBack(ctx context.Context, at stages) error {
 	changed := false
 	for _, f := range p.Files { // what a lost line left unknown

@@ -16,7 +16,7 @@ type directive struct {
 	line    int
 }
 
-// directives reads a configuration. Blank lines and comments are left out.
+// directives parses a configuration, without blank lines and comments.
 func directives(text string) (all []directive) {
 	n := 0
 	for line := range strings.Lines(text) {
@@ -29,7 +29,7 @@ func directives(text string) (all []directive) {
 	return all
 }
 
-// parseDirective reads one line: a keyword, blanks or one "=", and arguments, which may be in double quotes.
+// parseDirective parses one line: a keyword, blanks or one "=", and arguments, optionally in double quotes.
 func parseDirective(line string) (d directive) {
 	rest := strings.TrimSpace(line)
 	if rest == "" || rest[0] == '#' {
@@ -57,8 +57,7 @@ func parseDirective(line string) (d directive) {
 	return d
 }
 
-// includedFolder is the folder of which a configuration includes every "*.conf" before anything that is for some alone, ""
-// where there is none.
+// includedFolder returns the folder whose "*.conf" a configuration includes before its first Match block, or "".
 func includedFolder(text string) string {
 	for _, d := range directives(text) {
 		switch d.keyword {
@@ -75,10 +74,10 @@ func includedFolder(text string) string {
 	return ""
 }
 
-// includeLine is the line by which a configuration includes ours.
+// includeLine returns the line that includes our file.
 func includeLine(conf string) string { return "Include " + conf + "\n" }
 
-// withInclude is a configuration that includes ours before anything else.
+// withInclude returns the configuration with our include line first.
 func withInclude(text, conf string) string {
 	for line := range strings.Lines(text) {
 		if line == includeLine(conf) {
@@ -88,7 +87,8 @@ func withInclude(text, conf string) string {
 	return includeLine(conf) + text
 }
 
-// withoutInclude is a configuration without that line, to the byte. A comment that holds the same text stays.
+// withoutInclude returns the configuration without our include line, otherwise unchanged to the byte. A comment with the
+// same text stays.
 func withoutInclude(text, conf string) string {
 	at := 0
 	for line := range strings.Lines(text) {
@@ -100,11 +100,11 @@ func withoutInclude(text, conf string) string {
 	return text
 }
 
-// ours are the settings that enrolling makes.
+// ours is the configuration that enrolling writes.
 var ours = []string{"trustedusercakeys", "revokedkeys", "authorizedprincipalscommand", "authorizedprincipalscommanduser", "authorizedprincipalsfile"}
 
-// guarded finds a setting of ours that holds for some users or addresses alone: in a Match block, which goes before what is
-// said for all. It returns the users that such blocks name, whom the server is asked about.
+// guarded fails on a setting of ours inside a Match block, which takes precedence over the global section, with its file
+// and line. It returns the users named by Match blocks, for a check of each with the server.
 func guarded(name, text string, read func(pattern string) ([]named, error), conditional bool, depth int) (users []string, err error) {
 	if depth > maxIncludes {
 		return nil, fmt.Errorf("%s includes files that include each other", name)
@@ -136,13 +136,13 @@ func guarded(name, text string, read func(pattern string) ([]named, error), cond
 	return users, nil
 }
 
-// maxIncludes is how deep a server reads files that include each other.
+// maxIncludes is the depth to which a server follows Include.
 const maxIncludes = 16
 
-// named is a file of a configuration.
+// named is a configuration file with its path.
 type named struct{ name, text string }
 
-// matchedUsers are the users that the criteria of a Match line name plainly.
+// matchedUsers returns the users that a Match line names without wildcards.
 func matchedUsers(args []string) (users []string) {
 	for i := 0; i < len(args); i++ {
 		criterion, list, ok := strings.Cut(args[i], "=")

@@ -1,10 +1,10 @@
-// Package enrol has a machine's SSH server trust an issuer of short-lived certificates, over a login that exists, and takes
-// that back.
+// Package enrol makes a machine's SSH server trust a certificate authority (the issuer), over an existing login, and
+// removes that trust again.
 //
-// It promises that nothing is written before it was shown; that the server's own check of its configuration runs before
-// anything that it reads is changed; that a fresh login proves the change; that all is put back to the byte where that
-// fails; and that keys that let people in before are left alone. At whatever moment the line is cut or a program killed,
-// the server runs by the configuration of before or by the new one, and refuses nobody whom it let in: files that the
-// configuration names are written before it and removed after the server has read the one without them. A note on the
-// machine says what was begun, and the next run finishes it or puts it back.
+// It promises that nothing is written before its preview; that the server's own test mode accepts the new configuration
+// before any file that the server reads is changed; that a fresh login proves the change, and every file is restored to the
+// byte if it fails; and that existing keys keep their access. A connection cut or a program killed at any moment leaves the
+// server with the old or the new configuration, and refuses nobody who had access: files that a configuration names are
+// written before it, and removed after the server has re-read the configuration without them. A note on the machine records
+// the change under way, and the next run completes or undoes it.
 package enrol

@@ -19,7 +19,7 @@ import (
 	"meatus/core/walk"
 )
 
-// Options are what is enrolled, and how.
+// Options say which machine is enrolled, at which issuer, and how.
 type Options struct {
 	Walker  *walk.Walker
 	Leases  *lease.Client
@@ -36,10 +36,10 @@ type Options struct {
 	Patience time.Duration // for a lost line to come back; a minute where 0
 }
 
-// usualPatience is how long a lost line is tried to be had again.
+// usualPatience limits reconnecting after a lost connection.
 const usualPatience = time.Minute
 
-// File is one that is written over there.
+// File is one file that the plan writes on the machine.
 type File struct {
 	Path   string
 	Before farfile.State // as it is
@@ -50,10 +50,10 @@ type File struct {
 	mode fs.FileMode   // where it is new
 }
 
-// Changes tells whether it will be another.
+// Changes reports whether the file's content will change.
 func (f File) Changes() bool { return !f.Before.Same(f.After) }
 
-// Plan is what enrolling a machine writes. Close it.
+// Plan is a previewed change of a machine's SSH server. Close it.
 type Plan struct {
 	Options
 	Files []*File // in the order in which they are written
@@ -73,8 +73,8 @@ type Plan struct {
 	doubt   string // why that may not be proven
 }
 
-// Look logs in to the machine and sees what would be written to have it trust the issuer, or with out to have it trust
-// the issuer no more.
+// Look logs in to the machine and plans the files that make its server trust the issuer or, with out, that remove the
+// trust.
 func Look(ctx context.Context, o Options, out bool) (*Plan, error) {
 	if out {
 		return open(ctx, o, removing)
@@ -82,7 +82,7 @@ func Look(ctx context.Context, o Options, out bool) (*Plan, error) {
 	return open(ctx, o, enrolling)
 }
 
-// open is [Look] for one of the kinds of what is done.
+// open is [Look] for one kind of change (see note.go).
 func open(ctx context.Context, o Options, what string) (*Plan, error) {
 	if o.Config == "" {
 		o.Config = usualConfig
@@ -119,10 +119,10 @@ func open(ctx context.Context, o Options, what string) (*Plan, error) {
 	return p, nil
 }
 
-// Close ends what looking has begun.
+// Close ends the connection of [Look].
 func (p *Plan) Close() { p.passage.Close() }
 
-// look reads what is there, and composes what will be.
+// look reads the machine's files and settings, and composes the plan.
 func (p *Plan) look(ctx context.Context) error {
 	who, err := p.run(ctx, WhoScript)
 	if err != nil {
@@ -152,7 +152,7 @@ func (p *Plan) look(ctx context.Context) error {
 	return nil
 }
 
-// compose finds out what each file will be.
+// compose computes the new content of each file.
 func (p *Plan) compose(ctx context.Context) (err error) {
 	// Where the configuration includes a folder before anything that is for some alone, ours goes there.
 	text := string(p.config.Before.Text)
@@ -214,7 +214,7 @@ func fingerprint(line string) string {
 	return ssh.FingerprintSHA256(key)
 }
 
-// Preview says what is written, line by line: "+" for lines that come, "-" for those that go.
+// Preview returns the changes line by line, "+" for added and "-" for removed lines.
 func (p *Plan) Preview() []string {
 	var all []string
 	if p.Begun != nil {
@@ -259,7 +259,7 @@ func (p *Plan) Preview() []string {
 	return all
 }
 
-// lines are those of a file, none of an empty one.
+// lines splits a file's text into lines; an empty or absent file has none.
 func lines(s farfile.State) []string {
 	if len(s.Text) == 0 {
 		return nil

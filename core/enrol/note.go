@@ -13,10 +13,10 @@ import (
 	"meatus/core/sanitize"
 )
 
-// NoteFile stands beside a server's configuration while a change of it is under way.
+// NoteFile is the name of the note in the server's configuration folder while a change is under way.
 const NoteFile = "meatus-lease-begun"
 
-// Note says what was begun at a machine. It is removed when that is proven, or put back.
+// Note records a change under way on the machine. It is removed once the change is proven or undone.
 type Note struct {
 	What    string    `json:"what"` // "enrol" or "remove"
 	Issuer  string    `json:"issuer"`
@@ -26,14 +26,14 @@ type Note struct {
 	Absent  []string  `json:"absent"` // files that were not there before; what was there of the others is kept beside them
 }
 
-// The kinds of what is begun.
+// The kinds of changes.
 const (
 	enrolling = "enrol"
 	removing  = "remove"
 	carrying  = "carry" // is never noted: its files are apart from each other
 )
 
-// Say says what was begun and came to no end.
+// Say describes the unfinished change.
 func (n *Note) Say() string {
 	what := "enrolling it for the issuer " + n.Issuer
 	if n.What == removing {
@@ -44,7 +44,7 @@ func (n *Note) Say() string {
 
 func (p *Plan) notePath() string { return path.Join(p.folder, NoteFile) }
 
-// findNote reads the note of something that came to no end, and what is kept of the files from before it.
+// findNote reads the note of an unfinished change, and the files' content from before it.
 func (p *Plan) findNote(ctx context.Context) error {
 	s, err := p.read(ctx, p.notePath())
 	if err != nil || !s.There {
@@ -58,7 +58,7 @@ func (p *Plan) findNote(ctx context.Context) error {
 	return nil
 }
 
-// base is what stood there before anything was begun.
+// base returns a file's content from before the unfinished change.
 func (p *Plan) base(ctx context.Context, f *File) (farfile.State, error) {
 	if p.Begun == nil {
 		return f.Before, nil
@@ -108,7 +108,7 @@ func (p *Plan) begin(ctx context.Context) error {
 	return nil
 }
 
-// finish removes what is kept, and the note last.
+// finish removes the kept copies, and the note last.
 func (p *Plan) finish(ctx context.Context) error {
 	var wrong error
 	for _, f := range p.Files {

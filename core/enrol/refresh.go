@@ -14,8 +14,8 @@ import (
 	"golang.org/x/crypto/ssh"
 )
 
-// Refresh carries an issuer's signing keys and what is stopped to a machine that trusts it already: files that its
-// server reads at each login.
+// Refresh updates the issuer's signing keys and the revocation list on an enrolled machine. Its server reads both at each
+// login, so no reload is needed.
 func Refresh(ctx context.Context, o Options) error {
 	p, err := open(ctx, o, carrying)
 	if err != nil {
@@ -54,8 +54,8 @@ func Refresh(ctx context.Context, o Options) error {
 	return p.renew(ctx)
 }
 
-// renew has the machine's own key certified anew where its certificate has passed half of its time, or is another
-// signer's.
+// renew replaces the certificate of the machine's host key when half of its lifetime has passed, or when another CA key
+// signed it.
 func (p *Plan) renew(ctx context.Context) error {
 	i := slices.IndexFunc(p.Files, func(f *File) bool { return path.Base(f.Path) == lease.HostCertFile })
 	if i < 0 || !p.Files[i].Before.There {
@@ -87,7 +87,7 @@ func (p *Plan) renew(ctx context.Context) error {
 	return p.reload(ctx)
 }
 
-// keyText is a public key as lists of keys have it.
+// keyText returns a public key in the format of an authorized_keys line.
 func keyText(key ssh.PublicKey) string {
 	return key.Type() + " " + base64.StdEncoding.EncodeToString(key.Marshal())
 }

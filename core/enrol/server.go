@@ -17,27 +17,28 @@ import (
 	"meatus/core/sanitize"
 )
 
-// The scripts by which a machine's server is asked and told. What an account's start-up files print comes before the mark.
+// The scripts that read and change a machine's SSH server. Each prints the mark before its output, after the output of
+// start-up files.
 const (
 	server = `s=$(command -v sshd || echo /usr/sbin/sshd)
 echo =meatus=
 `
-	// WhoScript prints the account's number.
+	// WhoScript prints the account's user number.
 	WhoScript = `echo =meatus=; id -u`
-	// CheckScript has the server check the configuration $1.
+	// CheckScript tests the configuration $1.
 	CheckScript = server + `exec "$s" -t -f "$1"`
-	// EffectiveScript prints what the server makes of the configuration $1, for a connection of the kind $2 where that is
-	// given.
+	// EffectiveScript prints the server's effective settings under the configuration $1, for connections matching $2 if
+	// that is not empty.
 	EffectiveScript = server + `if [ -n "$2" ]; then exec "$s" -T -f "$1" -C "$2"; fi; exec "$s" -T -f "$1"`
-	// HostKeysScript prints the machine's public keys, by the configuration $1.
+	// HostKeysScript prints the machine's public host keys, under the configuration $1.
 	HostKeysScript = server + `"$s" -T -f "$1" | sed -n "s/^hostkey //p" | while read -r f; do cat "$f.pub" 2>/dev/null; done; true`
-	// ExpandScript prints the files that a pattern means, one in a line.
+	// ExpandScript prints the files matching the pattern $1, one a line.
 	ExpandScript = `echo =meatus=; cd /etc/ssh 2>/dev/null; for f in $1; do [ -f "$f" ] && printf "%s\n" "$f"; done; true`
-	// ReloadScript runs $1, which has the server read its configuration.
+	// ReloadScript runs $1, the command that makes the server re-read its configuration.
 	ReloadScript = `echo =meatus=; eval "$1"`
-	// ListenerScript prints what this login's server listens with: the process that accepted it and the numbers of its
-	// listening sockets, which are others once it has read its configuration anew. Then it prints the processes of logins
-	// that are under way, in a line. "unknown" is where a system does not tell.
+	// ListenerScript prints a line with the process number of this login's server and the inode numbers of its listening
+	// sockets, which are new after each reload, and a line with the process numbers of unfinished logins. It prints
+	// "unknown" where the system does not show them.
 	ListenerScript = `p=$$; l=
 while [ -n "$p" ] && [ "$p" -gt 1 ]; do
 c=
@@ -64,20 +65,20 @@ done
 echo`
 )
 
-// The usual places and commands.
+// The defaults of [Options].
 const (
 	usualConfig = "/etc/ssh/sshd_config"
 	usualReload = `systemctl reload ssh 2>/dev/null || systemctl reload sshd 2>/dev/null || kill -HUP "$(cat /run/sshd.pid)"`
 )
 
-// Bounds.
+// Limits of one command.
 const (
 	stepTime = 30 * time.Second // for one command
 	maxSaid  = 1 << 20          // by one command, bytes
 )
 
-// run runs a script over there, with the superuser's right where that is wished, and returns what it tells. It fails with
-// a [remote.Status] where the script itself did.
+// run runs a script on the machine, as root if the plan says so, and returns its output. It fails with a [remote.Status] if
+// the script itself failed.
 func (p *Plan) run(ctx context.Context, script string, args ...string) (string, error) {
 	ctx, cancel := context.WithTimeout(ctx, stepTime)
 	defer cancel()
@@ -85,17 +86,17 @@ func (p *Plan) run(ctx context.Context, script string, args ...string) (string, 
 	return string(out), err
 }
 
-// account reaches files there.
+// account returns the access to the machine's files.
 func (p *Plan) account() farfile.Commands {
 	return farfile.Commands{Passage: p.passage, Super: p.Super}
 }
 
-// read reads a file over there.
+// read reads a file of the machine.
 func (p *Plan) read(ctx context.Context, name string) (farfile.State, error) {
 	return p.account().Read(ctx, name)
 }
 
-// expand reads the files that a pattern of the configuration means.
+// expand returns a function that reads the files matching an Include pattern.
 func (p *Plan) expand(ctx context.Context) func(pattern string) ([]named, error) {
 	return func(pattern string) (files []named, err error) {
 		if !path.IsAbs(pattern) {
@@ -120,13 +121,13 @@ func (p *Plan) expand(ctx context.Context) func(pattern string) ([]named, error)
 	}
 }
 
-// check has the server check a configuration.
+// check tests a configuration with the server's own test mode (sshd -t).
 func (p *Plan) check(ctx context.Context, config string) error {
 	_, err := p.run(ctx, CheckScript, config)
 	return err
 }
 
-// effective is what the server makes of a configuration, by keyword, for a connection as a user where one is given.
+// effective returns the server's effective settings by keyword (sshd -T), for connections of one user if user is not "".
 func (p *Plan) effective(ctx context.Context, config, user string) (map[string]string, error) {
 	of := ""
 	if user != "" {
@@ -144,7 +145,7 @@ func (p *Plan) effective(ctx context.Context, config, user string) (map[string]s
 	return all, nil
 }
 
-// wanted is what the server has to make of our configuration.
+// wanted returns the effective settings that our configuration must result in.
 func (p *Plan) wanted() map[string]string {
 	return map[string]string{
 		"trustedusercakeys":           path.Join(p.folder, lease.SignersFile),
@@ -153,7 +154,7 @@ func (p *Plan) wanted() map[string]string {
 	}
 }
 
-// others finds what the server trusts already that ours would take the place of, and what it has for some users alone.
+// others fails if the server already has other values for our settings, and collects the users that its Match blocks name.
 func (p *Plan) others(ctx context.Context) error {
 	all, err := p.effective(ctx, p.Config, "")
 	if err != nil {
@@ -176,10 +177,10 @@ func (p *Plan) others(ctx context.Context) error {
 	return nil
 }
 
-// maxAsked is about how many users the server is asked one by one.
+// maxAsked limits the users whose effective settings are checked.
 const maxAsked = 32
 
-// holdsFor has the server say of each kind of user that it distinguishes whether our settings hold.
+// holdsFor checks that our settings are effective for each user that the server distinguishes.
 func (p *Plan) holdsFor(ctx context.Context, config string) error {
 	for _, user := range p.users {
 		all, err := p.effective(ctx, config, user)
@@ -196,7 +197,7 @@ func (p *Plan) holdsFor(ctx context.Context, config string) error {
 	return nil
 }
 
-// findHostKey is the machine's public key, that of the kind Ed25519 where it has one.
+// findHostKey returns the machine's public host key that this connection verified.
 func (p *Plan) findHostKey(ctx context.Context) (string, error) {
 	out, err := p.run(ctx, HostKeysScript, p.Config)
 	if err != nil {
@@ -220,8 +221,8 @@ func (p *Plan) findHostKey(ctx context.Context) (string, error) {
 	return "", errors.New("the machine has other keys than the one it showed: it is not given a certificate")
 }
 
-// reload has the server read its configuration anew. One that has just been told to is without its process number for
-// a moment, so it is tried again a few times.
+// reload makes the server re-read its configuration. A server in the middle of a reload has no process number for a moment,
+// so the command is tried several times.
 func (p *Plan) reload(ctx context.Context) (err error) {
 	for try := range reloadTries {
 		if try > 0 && !pause(ctx, reloadEvery) {
@@ -243,7 +244,7 @@ const (
 	reloadEvery = 500 * time.Millisecond
 )
 
-// pause waits, and tells whether there is time left.
+// pause waits for d, and reports whether ctx is still open.
 func pause(ctx context.Context, d time.Duration) bool {
 	select {
 	case <-time.After(d):
@@ -253,13 +254,13 @@ func pause(ctx context.Context, d time.Duration) bool {
 	}
 }
 
-// listener is what a server listens with, and which logins are under way.
+// listener identifies a server's listening sockets and its unfinished logins.
 type listener struct {
 	with  string
 	under []string
 }
 
-// listens asks what the server listens with. ok is false where the system does not tell.
+// listens reads the server's listening sockets and unfinished logins. ok is false where the system does not show them.
 func (p *Plan) listens(ctx context.Context) (l listener, ok bool) {
 	out, err := p.run(ctx, ListenerScript)
 	first, rest, _ := strings.Cut(out, "\n")
@@ -269,15 +270,15 @@ func (p *Plan) listens(ctx context.Context) (l listener, ok bool) {
 	return listener{first, strings.Fields(rest)}, true
 }
 
-// How long the server may take to read its configuration, and logins that began before to come to their end.
+// How long a reload may take, how long older logins may take to finish, and the interval between checks.
 const (
 	readTime    = 15 * time.Second
 	loginsTime  = 20 * time.Second
 	listenEvery = 200 * time.Millisecond
 )
 
-// hasRead waits until the server has read its configuration since it listened with what it did before, and until every
-// login that began under the one of before has come to its end. It tells whether that is known.
+// hasRead waits until the server listens with other sockets than before, so has re-read its configuration, and every login
+// that began earlier has finished. It reports whether both are certain.
 func (p *Plan) hasRead(ctx context.Context, before listener, known bool) bool {
 	if !known {
 		return false

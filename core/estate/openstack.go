@@ -77,8 +77,8 @@ type limitedLine struct {
 	hosts    []string // others that a person trusts with the token
 }
 
-// trusted tells whether the token may go to a host: the one that gave it, one beside that under the same domain, or one
-// that a person has named. A catalog or a next page may name any.
+// trusted reports whether the token may be sent to a host: the one that issued it, one with the same parent domain, or one
+// that the user has named. A catalog or a link to a next page may name any host.
 func (l *limitedLine) trusted(host string) bool {
 	host = strings.ToLower(host)
 	if host == l.identity || slices.Contains(l.hosts, host) {

@@ -14,23 +14,23 @@ import (
 	"meatus/core/walk"
 )
 
-// Commands reaches files by commands of a POSIX shell.
+// Commands accesses files by commands of a POSIX shell.
 type Commands struct {
 	Passage *walk.Passage
 	Super   bool // by sudo, which asks for no password
 }
 
-// How long one command may take, and one that ends a change.
+// The time limits of one command, and of ending an interrupted change.
 const (
 	stepTime   = 30 * time.Second
 	settleTime = 10 * time.Second
 )
 
-// The scripts of commands. In each f is the file at the end of symbolic links, t what is to be there, k what is kept of
-// it; "mark" comes before what is told, since start-up files may print something. Their statuses are below.
+// The scripts. In each, f is the file at the end of symbolic links, t its temporary file and k its old copy; the mark
+// precedes the output, after that of start-up files. Their exit statuses are below.
 const (
-	// head finds the file. $1 is its path, $2 the name for what is not in its place yet. A digest is that of SHA-256 in
-	// hexadecimal, "none" of nothing, and "-" where no command digests.
+	// head sets f, t and k. $1 is the path, $2 the ending of the temporary file. A digest is SHA-256 in hexadecimal, "none"
+	// of an absent file, or "-" without a digest command.
 	head = `LC_ALL=C; export LC_ALL; umask 077
 case $1 in /*) ;; *) cd || exit 96;; esac
 f=$1; if [ -L "$f" ]; then f=$(readlink -f "$f") || exit 96; fi
@@ -44,12 +44,12 @@ elif command -v sha256 >/dev/null 2>&1; then sha256 -q < "$1"
 else echo -; fi; }
 flush() { sync "$1" 2>/dev/null || sync; }
 `
-	// ReadScript prints "there" and a file's length, or "none", in a line, and then the file.
+	// ReadScript prints "there" and the file's length, or "none", in a line, and then the file.
 	ReadScript = head + `echo =meatus=
 if [ -e "$f" ]; then [ -f "$f" ] || exit 92; n=$(wc -c < "$f") || exit 96; echo there $((n)); cat "$f"; else echo none; fi`
-	// ReplaceScript puts its input, of $3 bytes with the digest $4, into the place of what has the digest $5. $6 is the mode
-	// of a new file, $7 what chmod is told of one that was there, "" for nothing, and $8 is "keep" where what was there is
-	// kept. Of several that keep, the first is what is kept.
+	// ReplaceScript replaces the file with the digest $5 by its input of $3 bytes with the digest $4. $6 is the mode of a
+	// new file, $7 the chmod argument for an existing one, "" for none, and $8 is "keep" to keep the old copy. An old copy
+	// that is already there stays.
 	ReplaceScript = head + `for o in "$f"` + newEnd + `*; do [ -e "$o" ] && [ -n "$(find "$o" -mmin +60 2>/dev/null)" ] && rm -f "$o"; done
 [ ! -d "$f" ] || exit 92
 is=$(sum "$f")
@@ -70,30 +70,31 @@ if [ "$got" = - ]; then echo staged; exit 0; fi
 mv -f "$t" "$f" || { rm -f "$t"; exit 96; }
 flush "$(dirname "$f")"
 echo placed`
-	// PlaceScript puts in its place what was read again over the line, since no command digests.
+	// PlaceScript moves a temporary file into place that this side verified by reading it back.
 	PlaceScript = head + `echo =meatus=
 mv -f "$t" "$f" || exit 96
 flush "$(dirname "$f")"; echo placed`
-	// RemoveScript removes what has the digest $3, and keeps it with "keep" as $4.
+	// RemoveScript removes the file with the digest $3, and keeps an old copy if $4 is "keep".
 	RemoveScript = head + `is=$(sum "$f")
 [ "$is" = "$3" ] || [ "$is" = - ] || exit 95
 if [ "$4" = keep ] && [ ! -e "$k" ]; then cp -p "$f" "$t.k" && flush "$t.k" && mv -f "$t.k" "$k" || { rm -f "$t.k"; exit 93; }; fi
 echo =meatus=
 rm -f "$f" || exit 96
 flush "$(dirname "$f")"; echo placed`
-	// RealScript prints where a file is at the end of symbolic links.
+	// RealScript prints the file's path without symbolic links.
 	RealScript = head + `echo =meatus=
 printf %s "$f"`
-	// DropScript removes the file $2, if it is there, and what cut changes have left beside $1.
+	// DropScript removes the file $2, which may be absent, and the temporary files beside $1.
 	DropScript = head + `echo =meatus=
 rm -f "$2" "$f"` + newEnd + `*`
-	// SettleScript ends a change that may be under way: without what it wrote it cannot be made any more.
+	// SettleScript removes the temporary file, so that an interrupted change cannot complete, and prints the file as
+	// ReadScript does.
 	SettleScript = head + `rm -f "$t" "$t.k"
 echo =meatus=
 if [ -e "$f" ]; then n=$(wc -c < "$f") || exit 96; echo there $((n)); cat "$f"; else echo none; fi`
 )
 
-// The statuses of the scripts.
+// The exit statuses of the scripts.
 const (
 	isNoFile  = 92 // something else than a file stands there
 	noRoom    = 93 // it could not be written
@@ -102,7 +103,7 @@ const (
 	failed    = 96
 )
 
-// run has sh run a script at the far side, and returns what it tells.
+// run runs a script on the remote machine and returns its output.
 func (c Commands) run(ctx context.Context, script string, input []byte, args ...string) ([]byte, error) {
 	ctx, cancel := context.WithTimeout(ctx, stepTime)
 	defer cancel()
@@ -136,7 +137,7 @@ func (c Commands) Read(ctx context.Context, path string) (State, error) {
 	return parse(path, out)
 }
 
-// parse reads what ReadScript prints.
+// parse parses the output of ReadScript.
 func parse(path string, out []byte) (State, error) {
 	first, text, ok := bytes.Cut(out, []byte("\n"))
 	if ok && string(first) == none {
@@ -184,7 +185,7 @@ func (c Commands) apply(ctx context.Context, change Change, name string) error {
 	if err != nil || strings.TrimSpace(string(out)) != "staged" {
 		return err
 	}
-	// No command digests there: what arrived is read back, and what is there, and compared here.
+	// Without a digest command both files are read back and compared on this side.
 	real, err := c.run(ctx, RealScript, nil, change.Path, "-")
 	if err != nil {
 		return err
@@ -223,5 +224,5 @@ func (c Commands) remove(ctx context.Context, path, file string) error {
 	return err
 }
 
-// Close gives it up. The passage is the caller's.
+// Close does nothing: the passage belongs to the caller.
 func (Commands) Close() {}

@@ -1,11 +1,10 @@
-// Package farfile replaces and removes single files on a far machine, whole or not at all.
+// Package farfile replaces and removes single files on a remote machine atomically.
 //
-// It promises, at whatever moment the line is cut or a program killed at either end: under the file's name stands what
-// stood there before or what was to be there, byte by byte; the new text is in its place only after the far machine found
-// its length and digest right and had it on the disk; what somebody else changed meanwhile is not overwritten; owner,
-// permissions and a symbolic link's target stay as they were. After a lost answer it looks again, and tells what it found,
-// or that it is not known.
+// It promises, for a connection cut or a program killed at any moment at either end: the file's content is the old or the
+// new one, byte by byte; the new content is in place only after the remote machine verified its length and digest and
+// flushed it to disk; a change by anyone else meanwhile is not overwritten; owner, permissions and a symbolic link's target
+// are preserved. After a lost answer the file is read again, and the error tells its real state, or that it is unknown.
 //
-// It costs one command or a few requests for a file, and one more reading where the far machine has no command that
-// digests. It is for files of up to [Max] bytes: configuration and lists. Whole trees are for package cargo.
+// It costs one command or a few requests for a file, and one more read where the remote machine has no digest command.
+// Files are at most [Max] bytes: configuration and lists. Whole trees are moved by package cargo.
 package farfile

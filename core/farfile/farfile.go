@@ -15,25 +15,25 @@ import (
 	"meatus/core/sanitize"
 )
 
-// Max is how long a file may be, in bytes.
+// Max is the longest file, in bytes.
 const Max = 1 << 20
 
-// State is what stands under a name.
+// State is a file's content, or its absence.
 type State struct {
 	There bool
 	Text  []byte
 }
 
-// None is the state of a name under which nothing stands.
+// None is the state of an absent file.
 var None = State{}
 
-// Text is the state of a file with a text, which may be empty.
+// Text is the state of a file with the given content, which may be empty.
 func Text(text []byte) State { return State{There: true, Text: text} }
 
-// Same tells whether two states are the same to the byte.
+// Same reports whether two states are equal to the byte.
 func (s State) Same(o State) bool { return s.There == o.There && bytes.Equal(s.Text, o.Text) }
 
-// sum is the SHA-256 digest in hexadecimal, "none" where nothing stands there.
+// sum is the SHA-256 digest of the content in hexadecimal, or "none" of an absent file.
 func (s State) sum() string {
 	if !s.There {
 		return none
@@ -44,7 +44,7 @@ func (s State) sum() string {
 
 const none = "none"
 
-// Change is one file that is to be another.
+// Change is the replacement or removal of one file.
 type Change struct {
 	Path   string
 	Before State // as it was seen; where it is something else by now nothing is changed
@@ -54,36 +54,36 @@ type Change struct {
 	Keep   bool        // keep what was there beside it, until [Drop] or [Kept]
 }
 
-// Account reaches files of one account of a far machine. It is safe to use from one goroutine.
+// Account accesses the files of one account of a remote machine. It is for one goroutine at a time.
 type Account interface {
 	// Read reads a file, following symbolic links.
 	Read(ctx context.Context, path string) (State, error)
-	// apply makes a change under a name of its own for what is not in its place yet.
+	// apply makes a change; name is the unique ending of its temporary file.
 	apply(ctx context.Context, c Change, name string) error
-	// settle makes sure that a change that may still be under way is not made any more, and reads the file.
+	// settle makes sure that an interrupted change cannot complete any more, and reads the file.
 	settle(ctx context.Context, path, name string) (State, error)
-	// remove removes a file of ours, if it is there, and what cut changes have left beside path.
+	// remove removes file, which may be absent, and the temporary files beside path.
 	remove(ctx context.Context, path, file string) error
-	// Close gives it up.
+	// Close ends the access.
 	Close()
 }
 
-// Again reaches the same account anew, after its line was lost.
+// Again reconnects to the same account after a lost connection.
 type Again func(ctx context.Context) (Account, error)
 
-// Errors by which a change that was not made is told apart.
+// Errors of a change that was not made.
 var (
-	// ErrChanged says that the file is not what was seen.
+	// ErrChanged means that the file differs from [Change.Before].
 	ErrChanged = errors.New("it was changed meanwhile, and is left as it is: look again")
-	// ErrNotWhole says that what arrived was not what was sent.
+	// ErrNotWhole means that the content received over there differs from the content sent.
 	ErrNotWhole = errors.New("what arrived was not whole, and nothing was changed")
-	// errRefused says that the far machine itself said no before it changed something.
+	// errRefused means that the remote machine refused before it changed anything.
 	errRefused = errors.New("nothing was changed")
-	// ErrCannotReplace says that the far machine has no way to replace a file in one step.
+	// ErrCannotReplace means that the remote machine cannot replace a file in one step.
 	ErrCannotReplace = errors.New("the server has no rename that replaces a file, and runs no commands: a cut line could leave no file at all, so nothing was changed; change it by hand there")
 )
 
-// Unknown says that it is not known whether a change was made: the line was lost, and the file could not be looked at.
+// Unknown is the error of a change with an unknown outcome: the connection was lost, and the file could not be read again.
 type Unknown struct {
 	Path string
 	Look string // a command that shows the file
@@ -96,7 +96,7 @@ func (u *Unknown) Error() string {
 
 func (u *Unknown) Unwrap() error { return u.Err }
 
-// NotMade says that the line was lost, and that the file was looked at again: it is as it was before.
+// NotMade is the error of a change that was not made, as reading the file again after the lost connection showed.
 type NotMade struct {
 	Path string
 	Err  error
@@ -108,9 +108,8 @@ func (n *NotMade) Error() string {
 
 func (n *NotMade) Unwrap() error { return n.Err }
 
-// Apply makes a change. It returns nil where the file is what it was to be, also where that was found out by looking again
-// after a lost line, for which again is used; it may be nil. Show is a command by which a person sees the file, for where
-// it is not known.
+// Apply makes a change. After a lost connection it reconnects by again, which may be nil, and reads the file: it returns
+// nil if the change was made, and otherwise [NotMade] or [Unknown], which names show, a command that displays the file.
 func Apply(ctx context.Context, a Account, c Change, again Again, show string) error {
 	if len(c.After.Text) > Max {
 		return fmt.Errorf("%s would be longer than %d bytes", sanitize.Line(c.Path, 200), Max)
@@ -138,13 +137,13 @@ func Apply(ctx context.Context, a Account, c Change, again Again, show string) e
 	return fmt.Errorf("%w (%w)", ErrChanged, err)
 }
 
-// definite tells whether an error says itself that nothing was changed.
+// definite reports whether an error itself proves that nothing was changed.
 func definite(err error) bool {
 	return errors.Is(err, ErrChanged) || errors.Is(err, ErrNotWhole) || errors.Is(err, ErrCannotReplace) || errors.Is(err, errRefused)
 }
 
-// lookAgain reaches the account anew, and looks at the file. It does so where the caller gave up, too: what is said of the
-// file is to be true.
+// lookAgain reconnects and reads the file, even after the caller's context has ended, so that the error tells the file's
+// real state.
 func lookAgain(ctx context.Context, path, name string, again Again) (State, error) {
 	if again == nil {
 		return None, errors.New("there is no other way there")
@@ -157,10 +156,10 @@ func lookAgain(ctx context.Context, path, name string, again Again) (State, erro
 	return a.settle(context.WithoutCancel(ctx), path, name)
 }
 
-// againEvery is how often a lost line is tried to be had again.
+// againEvery is the pause between two tries to reconnect.
 const againEvery = time.Second
 
-// Patiently is an [Again] that tries for a while, at least once.
+// Patiently repeats an [Again], at least once, until patience has passed.
 func Patiently(again Again, patience time.Duration) Again {
 	return func(ctx context.Context) (Account, error) {
 		ctx, cancel := context.WithTimeout(ctx, max(patience, againEvery))
@@ -179,18 +178,18 @@ func Patiently(again Again, patience time.Duration) Again {
 	}
 }
 
-// Besides are the ends of names of files that stand beside one for a while.
+// The endings of temporary files beside a file.
 const (
 	keptEnd = ".meatus-before" // what was there, until a change is proven
 	newEnd  = ".meatus-new-"   // what is to be there, until it is whole
 )
 
-// Kept is the name of what is kept of a file, see [Change.Keep].
+// Kept is the name of the old copy of a file, see [Change.Keep].
 func Kept(path string) string { return path + keptEnd }
 
-// Drop removes what is kept of a file, once its change is proven or taken back, and what changes of it that were cut off
-// have left beside it: nobody else may be changing it.
+// Drop removes the old copy of a file once its change is proven or undone, and the temporary files of interrupted changes.
+// Nobody else may be changing the file.
 func Drop(ctx context.Context, a Account, path string) error { return a.remove(ctx, path, Kept(path)) }
 
-// Discard removes a file of ours, whatever it holds, and what is left beside it; it need not be there.
+// Discard removes a file that Meatus created, whatever its content, and its temporary files. An absent file is no error.
 func Discard(ctx context.Context, a Account, path string) error { return a.remove(ctx, path, path) }

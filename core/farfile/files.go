@@ -16,20 +16,20 @@ import (
 	"meatus/core/sanitize"
 )
 
-// Files reaches files by a file-transfer channel (the "sftp" subsystem, version 3 of the protocol).
+// Files accesses files over SFTP (the "sftp" subsystem, version 3 of the protocol).
 type Files struct {
 	Client *sftp.Client
 	Done   func() // ends the channel
-	// Replace puts one file in the place of another by a command, where the server has no request for that. It is nil, or
-	// fails with [ErrCannotReplace], where the account runs none.
+	// Replace renames a file over another by a command, for servers without the extension. It is nil, or fails with
+	// [ErrCannotReplace], where the account runs no commands.
 	Replace func(ctx context.Context, from, to string) error
 }
 
 // Close ends the channel.
 func (f *Files) Close() { f.Done() }
 
-// replacing is the request by which a rename puts a file in the place of another. The protocol's own rename fails where
-// there is one, at most servers.
+// replacing is the SFTP extension for a rename that replaces an existing file. The plain rename of version 3 fails if there
+// is one, on most servers.
 const replacing = "posix-rename@openssh.com"
 
 // Read reads a file, following symbolic links.
@@ -58,7 +58,7 @@ func (f *Files) Read(_ context.Context, name string) (State, error) {
 	return Text(text), nil
 }
 
-// real is where a file is at the end of symbolic links.
+// real returns the file's path without symbolic links.
 func (f *Files) real(name string) string {
 	if info, err := f.Client.Lstat(name); err != nil || info.Mode()&fs.ModeSymlink == 0 {
 		return name
@@ -97,7 +97,7 @@ func (f *Files) apply(ctx context.Context, c Change, name string) error {
 	return err
 }
 
-// mode is the permissions of what is to be there.
+// mode returns the permissions of the new file.
 func (f *Files) mode(at string, c Change) fs.FileMode {
 	if info, err := f.Client.Stat(at); err == nil {
 		return info.Mode().Perm() &^ c.Deny
@@ -105,7 +105,7 @@ func (f *Files) mode(at string, c Change) fs.FileMode {
 	return c.Mode.Perm()
 }
 
-// keep keeps what is there beside it, where nothing is kept yet.
+// keep copies the file to its old copy, unless there is one already.
 func (f *Files) keep(ctx context.Context, at string, now State) error {
 	kept := Kept(path.Base(at))
 	kept = path.Join(path.Dir(at), kept)
@@ -120,7 +120,7 @@ func (f *Files) keep(ctx context.Context, at string, now State) error {
 	return f.Client.Rename(part, kept)
 }
 
-// write writes a new file, has it on the disk where the server can do that, and reads it again.
+// write writes a new file, flushes it to disk where the server supports that, and reads it back.
 func (f *Files) write(ctx context.Context, name string, text []byte, mode fs.FileMode) error {
 	file, err := f.Client.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL)
 	if err != nil {
@@ -143,7 +143,7 @@ func (f *Files) write(ctx context.Context, name string, text []byte, mode fs.Fil
 	return err
 }
 
-// place puts a file in its place in one step. Between two steps there would be none, which a cut line could leave so.
+// place moves a temporary file into place in one step: removing the old file first would leave none after a cut.
 func (f *Files) place(ctx context.Context, beside, at string, there bool) error {
 	if _, can := f.Client.HasExtension(replacing); can {
 		return f.Client.PosixRename(beside, at)

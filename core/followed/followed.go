@@ -1,11 +1,11 @@
-// Package followed sees when files that a long-running program reads become others.
+// Package followed detects changes of the files that a long-running program has read.
 //
-// It promises that a file counts as another whenever its content, owner, permissions or place on the disk differ, whatever
-// its time of change says; and that one that is being written counts once it has rested: for half a second, and for longer
-// where it is a text whose last line has no end yet. So a change is seen within about a second. Whoever writes such a file
-// in several steps writes it beside and renames it.
+// It promises that a change of a file's content, owner, permissions or inode counts, even if its modification time is
+// unchanged; and that a file being written counts only once it has been unchanged for half a second, or for five seconds if
+// it is a text without a final line end. A change is therefore seen within about a second. A program that writes such a
+// file in several steps should write a new file and rename it.
 //
-// It costs a look at each file every quarter of a second at most, and a digest of those that changed lately.
+// It costs a stat of each file every quarter of a second at most, and a digest of recently changed files.
 package followed
 
 import (
@@ -17,7 +17,8 @@ import (
 	"time"
 )
 
-// How often files are looked at, how long they have to rest, and how long where their last line has no end.
+// The pause between two looks; how long a file must be unchanged, and how long if its last line has no end; and the age up
+// to which a file is digested.
 const (
 	LookEvery  = 250 * time.Millisecond
 	rest       = 2 * LookEvery
@@ -25,7 +26,7 @@ const (
 	lately     = 5 * time.Second
 )
 
-// Files are files that are read together. It is safe to use from many goroutines.
+// Files are files that are read together. It is safe for concurrent use.
 type Files struct {
 	paths []string
 	texts bool
@@ -38,7 +39,7 @@ type Files struct {
 	clock  func() time.Time
 }
 
-// state is what tells a file from what it was.
+// state is everything by which a changed file is recognized.
 type state struct {
 	there         bool
 	dev, ino      uint64
@@ -49,13 +50,14 @@ type state struct {
 	ended         bool // its last byte ends a line
 }
 
-// New are files to follow.
+// New returns files to follow, none of them read yet.
 func New(paths ...string) *Files { return &Files{paths: paths, clock: time.Now} }
 
-// Texts are files to follow that are texts in lines.
+// Texts returns text files to follow, none of them read yet.
 func Texts(paths ...string) *Files { return &Files{paths: paths, texts: true, clock: time.Now} }
 
-// Changed tells whether the files are others than those that were taken, and rest. Before any were taken it is true.
+// Changed reports whether the files differ from those last read and are no longer being written. It is true before the
+// first [Files.Take].
 func (f *Files) Changed() bool {
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -80,8 +82,8 @@ func (f *Files) Changed() bool {
 	return now.Sub(f.since) >= quiet
 }
 
-// Take notes that the files were read since [Files.Changed], and tells whether they are still what they were then. Where
-// they are not, what was read does not count.
+// Take records that the files were read since [Files.Changed], and reports whether they are still the same. If not, the
+// caller must discard what it read.
 func (f *Files) Take() bool {
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -94,7 +96,7 @@ func (f *Files) Take() bool {
 	return true
 }
 
-// look looks at the files.
+// look stats the files.
 func (f *Files) look(now time.Time) {
 	f.looked = now
 	states := make([]state, len(f.paths))
@@ -123,8 +125,7 @@ func same(a, b []state) bool {
 	return true
 }
 
-// stateOf looks at one file. It is digested where it is another than before, or has changed so lately that its times may
-// not tell.
+// stateOf stats one file. It is digested if it differs from before, or changed so recently that its times may be equal.
 func stateOf(path string, before *state, now time.Time) (s state) {
 	info, err := os.Stat(path)
 	if err != nil || !info.Mode().IsRegular() {
@@ -157,7 +158,7 @@ func stateOf(path string, before *state, now time.Time) (s state) {
 	return s
 }
 
-// maxFile is how much of a file is digested, in bytes.
+// maxFile is the length to which a file is digested, in bytes.
 const maxFile = 16 << 20
 
 type lastByte struct{ b byte }

@@ -2,5 +2,6 @@ package followed
 
 import "syscall"
 
-// madeAt is when a file's content, owner or permissions changed last, in nanoseconds: nobody can set that.
+// madeAt returns the time of the last change of content, owner or permissions (ctime), in nanoseconds since 1970. No
+// program can set it.
 func madeAt(st *syscall.Stat_t) int64 { return st.Ctim.Nano() }

@@ -124,8 +124,8 @@ func (s *Server) introduced(r *http.Request) (store.Machine, error) {
 	return m, s.Append(ctx, store.Done{What: "enrolled", Machine: m.Name, From: r.RemoteAddr, By: "key " + key})
 }
 
-// arrive takes a machine's connection, in place of one that it had. Whoever revokes or replaces the machine from then on
-// finds it; what was done before is seen afterwards.
+// arrive registers a machine's connection in place of its earlier one. A revocation or replacement from then on finds the
+// connection; an earlier one is seen by the check that follows.
 func (s *Server) arrive(j *joined) error {
 	ctx, cancel := context.WithTimeout(s.Context(), storeTime)
 	defer cancel()
@@ -146,7 +146,7 @@ func (s *Server) arrive(j *joined) error {
 	return err
 }
 
-// forget has a connection be no machine's, and tells whether it was.
+// forget unregisters a machine's connection, and reports whether it was registered.
 func (s *Server) forget(j *joined) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -157,7 +157,7 @@ func (s *Server) forget(j *joined) bool {
 	return true
 }
 
-// depart notes that a machine's connection has ended.
+// depart records the end of a machine's connection.
 func (s *Server) depart(j *joined, after time.Duration) {
 	s.forget(j)
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(s.Context()), storeTime)
@@ -287,8 +287,8 @@ func (s *Server) reach(ctx context.Context, st *stream, port int) (line.Stream, 
 	}
 }
 
-// changedFor waits until a machine may have joined, and tells whether it may. Changes of others are passed over: many may
-// wait while many join.
+// changedFor waits for the next event after which a machine may have joined, and reports whether it may have. Events of
+// other machines are ignored: many clients may wait while many machines join.
 func changedFor(ctx context.Context, changed <-chan string, late <-chan time.Time, machine string) bool {
 	for {
 		select {
@@ -313,12 +313,12 @@ func changedFor(ctx context.Context, changed <-chan string, late <-chan time.Tim
 	}
 }
 
-// anythingPause is how long whoever waits for a machine lets others go first, where the store tells not what changed.
+// anythingPause is the pause of a waiting client where the store does not tell which machine changed.
 const anythingPause = 400 * time.Millisecond
 
 var errNotJoined = errors.New("it is not joined")
 
-// here is the connection of a machine that is joined here, by the key that it is known by now; "" is any.
+// here returns the connection of a machine joined at this gateway, if its key is the given one; "" matches any key.
 func (s *Server) here(machine, key string) *joined {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -329,7 +329,7 @@ func (s *Server) here(machine, key string) *joined {
 	return j
 }
 
-// tryReach is one try of that.
+// tryReach is one try of reach.
 func (s *Server) tryReach(ctx context.Context, machine string, ask line.Ask) (line.Stream, error) {
 	if j := s.here(machine, ask.Key); j != nil {
 		return open(ctx, j.session, ask)

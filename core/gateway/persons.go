@@ -109,7 +109,7 @@ func (s *Server) open(ctx context.Context, v *service.Visitor, name string, port
 	if why := s.admit(ctx, st, p); why != "" {
 		return nil, nil, &line.Refusal{Reason: line.NoRoom, Say: why}
 	}
-	// Whoever changes the policy from here on finds the stream; what changed before is seen now.
+	// A policy change from here on finds the stream in the list; an earlier one is seen by this check.
 	if d := st.decide(s.Policy.Get()); !d.Allowed {
 		s.release(st)
 		s.noteRefusal(ctx, store.Done{What: "refused", Person: v.Person, By: st.by, From: v.From, Machine: m.Name, To: to, Why: d.Why})
@@ -132,8 +132,7 @@ func (s *Server) open(ctx context.Context, v *service.Visitor, name string, port
 	return st, far, nil
 }
 
-// noteRefusal is note for what somebody is refused: so much of one person in a while is written to the record, and the
-// rest to the log alone.
+// noteRefusal logs a refusal. It writes it to the audit record only within a rate limit for each person.
 func (s *Server) noteRefusal(ctx context.Context, d store.Done) {
 	if s.Records(d.Person) {
 		s.note(ctx, d)

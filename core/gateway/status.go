@@ -23,8 +23,8 @@ func (s *Server) Status() http.Handler {
 	})
 }
 
-// Streams is how many streams are open, or are about to be.
+// Streams returns the number of open streams, including those being opened.
 func (s *Server) Streams() int { return s.count(func() int { return len(s.streams) }) }
 
-// Joined is how many machines are joined here.
+// Joined returns the number of machines joined at this gateway.
 func (s *Server) Joined() int { return s.count(func() int { return len(s.joined) }) }

@@ -78,7 +78,7 @@ func (st *stream) decide(p *policy.Policy) policy.Decision {
 	return d
 }
 
-// bounded is what limits of machines are looked up by: a further destination by its own name, with what the machine is.
+// bounded is the machine as limits see it: a further destination under its own name, with the tags of its machine.
 func (st *stream) bounded() policy.Machine {
 	m := machineOf(st.machine)
 	m.Name = st.name()
@@ -100,7 +100,7 @@ func (st *stream) end(why error) {
 	}
 }
 
-// ended is why the stream was ended, nil where it was not.
+// ended returns why the stream was ended, or nil while it is open.
 func (st *stream) ended() error {
 	st.mu.Lock()
 	defer st.mu.Unlock()

@@ -15,13 +15,13 @@ import (
 	"meatus/core/walk"
 )
 
-// The scripts for accounts without a file-transfer channel. $1 is the list, $2 its folder.
+// The scripts for accounts without SFTP. $1 is the list of authorized keys, $2 its folder.
 const (
-	// LookScript prints the modes of what the server looks at, and a mark.
+	// LookScript prints the permissions that the server checks, and a mark.
 	LookScript = `cd && ls -ldnL . "$2" "$1" 2>/dev/null; echo "=list of $(id -u)="`
-	// MoveScript puts the file $1 in the place of the file $2.
+	// MoveScript renames the file $1 over the file $2.
 	MoveScript = `cd && [ -f "$1" ] && [ -f "$2" ] && mv -f "$1" "$2"`
-	// FolderScript makes the usual folder, or takes from others the right to write it.
+	// FolderScript creates the default folder, or removes write permission for others from it.
 	FolderScript = `cd && umask 077 && mkdir -p .ssh && chmod go-w .ssh`
 )
 
@@ -58,7 +58,7 @@ func (byCommands) close() {}
 
 var errNoShell = errors.New("the far side has no file-transfer channel, and did not answer as a POSIX shell does")
 
-// read parts what LookScript printed.
+// read parses the output of LookScript.
 func read(out []byte) (parts []part, err error) {
 	head, _, ok := bytes.Cut(out, []byte("=list of "))
 	if !ok {

@@ -152,7 +152,7 @@ func reach(ctx context.Context, p *walk.Passage, list string) (account, error) {
 	return nil, err
 }
 
-// again reaches the account of a passage anew, after its line was lost.
+// again reconnects to the account of a passage after a lost connection.
 type again struct {
 	account
 	p *walk.Passage
@@ -173,7 +173,7 @@ func (a again) close() {
 	a.p.Close()
 }
 
-// closing is the way to files that is given up with the account that it is of.
+// closing closes the account together with its file access.
 type closing struct {
 	farfile.Account
 	done func()
@@ -181,10 +181,10 @@ type closing struct {
 
 func (c closing) Close() { c.done() }
 
-// patience is how long a lost line is tried to be had again.
+// patience limits reconnecting after a lost connection.
 const patience = 20 * time.Second
 
-// look reads the list.
+// look reads the list of authorized keys.
 func look(ctx context.Context, a account, name string) (l list, err error) {
 	if l.parts, err = a.parts(ctx); err != nil {
 		return l, err

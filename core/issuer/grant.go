@@ -84,7 +84,7 @@ func (s *Server) grant(ctx context.Context, v *service.Visitor, w lease.Want, te
 	t, err := s.o.Store.Trusted(ctx, a.Machine, a.Instance)
 	switch {
 	case errors.Is(err, store.ErrUnknown) && !s.wouldAllow(a):
-		// Whether there is such a machine is not said to whom it is not for.
+		// The existence of a machine is not revealed to people without any right there.
 		return lease.State{}, s.refuse(ctx, a, policy.Decision{Why: "no such machine trusts this issuer"}, fmt.Sprintf("%s may not be %s at %s: no rule allows it", v.Person, a.Login, a.Machine), "ask whoever writes the issuer's policy")
 	case errors.Is(err, store.ErrUnknown):
 		return lease.State{}, s.refuse(ctx, a, policy.Decision{Why: "no such machine trusts this issuer"}, fmt.Sprintf("%s is not enrolled here: it trusts no lease of this issuer", a.Machine), "have whoever runs it enrol it")
@@ -105,7 +105,7 @@ func (s *Server) grant(ctx context.Context, v *service.Visitor, w lease.Want, te
 	return s.sign(ctx, a, d, agreedBy)
 }
 
-// wouldAllow tells whether the policy would allow what is asked at a machine of that name, of which no more is known.
+// wouldAllow reports whether the policy would allow the request at a machine of that name without tags.
 func (s *Server) wouldAllow(a *asking) bool {
 	return s.Policy.Get().Decide(a.v.Person, policy.Question{Machine: policy.Machine{Name: a.Machine}, Login: a.Login, From: service.Address(a.v.From), At: time.Now()}).Allowed
 }
@@ -288,7 +288,7 @@ func (s *Server) sign(ctx context.Context, a *asking, d policy.Decision, agreedB
 	if !l.Stopped.IsZero() || time.Now().After(l.Ends) {
 		return lease.State{}, no("that lease has ended; ask anew")
 	}
-	// The policy may have changed while the store was slow. What it does not allow now is not signed.
+	// The policy may have changed during a slow write to the store: a lease that it no longer allows is not signed.
 	if again, err := s.decide(ctx, a); err != nil {
 		return lease.State{}, err
 	} else if again.Rule != d.Rule && again.Rule.Text != d.Rule.Text {
@@ -309,7 +309,7 @@ func (s *Server) sign(ctx context.Context, a *asking, d policy.Decision, agreedB
 	s.counted.granted.Add(1)
 	s.Log.Info("granted", "person", l.Person, "login", l.Login, "machine", l.Machine, "serial", l.Serial, "rule", l.Rule)
 	granted := lease.State{Certificate: base64.StdEncoding.EncodeToString(cert.Marshal()), Rule: l.Rule, Ends: l.Ends, Seconds: int(l.Ends.Sub(l.Granted) / time.Second), Serial: uint64(l.Serial), May: terms.May.String(), EndsShells: terms.Ends, AgreedBy: l.AgreedBy}
-	// Whoever trusts the signer of hosts hears with each lease which of its certificates hold no more.
+	// Each lease carries the list of revoked host certificates to clients that trust the host CA.
 	if _, hosts, err := s.o.Keys.Get(); err == nil && hosts != nil {
 		if granted.HostsRevoked, err = s.o.Store.RevokedHosts(ctx); err != nil {
 			s.Log.Error("the store does not answer", "error", err)

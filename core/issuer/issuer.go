@@ -200,7 +200,7 @@ func (s *Server) may(ctx context.Context, v *service.Visitor) (told []any, err e
 	return told, nil
 }
 
-// rightsAt are what a person may at one machine, and what somebody denies.
+// rightsAt returns a person's rights at one machine, including denied ones.
 func (s *Server) rightsAt(v *service.Visitor, m policy.Machine) (told []any) {
 	p := s.Policy.Get()
 	for _, standing := range p.Can(v.Person, []policy.Machine{m}) {
@@ -225,7 +225,7 @@ func right(m policy.Machine, login string, now, denied bool, says string, rule *
 	return r
 }
 
-// would is what a person would be allowed at a machine once that trusts this issuer.
+// would returns a person's rights at a machine after its enrolment.
 func (s *Server) would(v *service.Visitor, w lease.Would) ([]any, error) {
 	p := s.Policy.Get()
 	if !p.Enrols(v.Person) {
@@ -240,7 +240,7 @@ func (s *Server) would(v *service.Visitor, w lease.Would) ([]any, error) {
 	return append(told, s.rightsAt(v, m)...), nil
 }
 
-// validMachine says what is wrong with a machine's name and words.
+// validMachine returns what is wrong with a machine's name and tags, or nil.
 func validMachine(m lease.Machine) error {
 	if m.Name == "" || len(m.Name) > 64 || sanitize.Line(m.Name, 65) != m.Name || !policy.ValidMachine(m.Name) {
 		return Refusal("a machine cannot be called so: use letters, digits, dots, hyphens and underscores")
@@ -372,8 +372,8 @@ func (s *Server) enrol(ctx context.Context, v *service.Visitor, m lease.Machine)
 	return []any{told}, nil
 }
 
-// renew certifies a machine's own key anew, where it is the one that was certified before and the policy still allows each
-// of its hosts. Nothing else that is known of the machine changes.
+// renew signs a new certificate for a machine's host key, if the key is unchanged and the policy still allows each of its
+// host names. Nothing else about the machine changes.
 func (s *Server) renew(ctx context.Context, v *service.Visitor, m lease.Machine) ([]any, error) {
 	t, err := s.o.Store.Trusted(ctx, m.Name, "")
 	if errors.Is(err, store.ErrUnknown) {
@@ -404,7 +404,7 @@ func (s *Server) renew(ctx context.Context, v *service.Visitor, m lease.Machine)
 	return []any{lease.Enrolled{HostCertificate: keyLine(cert), Known: true}}, nil
 }
 
-// certify signs a machine's own key for its hosts, and notes the certificate in what is to be kept of the machine.
+// certify signs a machine's host key for its host names, and records the certificate with the machine.
 func (s *Server) certify(t *store.Trusting, key ssh.PublicKey) (*ssh.Certificate, error) {
 	_, hosts, err := s.o.Keys.Get()
 	if err != nil {
@@ -423,14 +423,14 @@ func (s *Server) certify(t *store.Trusting, key ssh.PublicKey) (*ssh.Certificate
 	return cert, nil
 }
 
-// hostLife is how long a machine's certificate is valid. It is renewed whenever something is carried to the machine.
+// hostLife is the lifetime of a host certificate. Each refresh of the machine renews it after half of that.
 const hostLife = 14 * 24 * time.Hour
 
-// maxHosts is for how many names and addresses a machine's certificate may be.
+// maxHosts limits the names and addresses of a host certificate.
 const maxHosts = 32
 
-// hostNames are the names and addresses that a machine's certificate is for, where each is valid and the policy lets the
-// person have it for that machine.
+// hostNames returns the names and addresses for a machine's host certificate, and fails if one is invalid or the policy
+// denies it to the person.
 func (s *Server) hostNames(v *service.Visitor, m policy.Machine, names []string) (all []string, err error) {
 	p := s.Policy.Get()
 	for _, name := range names {

@@ -104,7 +104,7 @@ func (k *Keys) paths() (all []string) {
 	return all
 }
 
-// judge says why somebody else can read or change a key, nil where nobody can.
+// judge returns how other accounts can read or change a key file, or nil if none can.
 func (k *Keys) judge() error {
 	for _, path := range k.paths() {
 		if _, err := os.Stat(path); err != nil {
@@ -269,7 +269,7 @@ func (k *Keys) Change(ctx context.Context, s *store.Store, allTheSame bool) (lef
 	if len(left) > 0 && !allTheSame {
 		return left, ErrNotTrusted
 	}
-	// The old one has a second name before the next takes its place in one step: there is no moment without one.
+	// The old key gets a second name before the new one replaces it by a rename, so that there is a key at every moment.
 	old := filepath.Join(k.Dir, "signed-until-"+time.Now().UTC().Format("20060102T150405.000000")+".pem")
 	for _, end := range []string{"", ".pub"} {
 		if err := os.Link(filepath.Join(k.Dir, SigningFile+end), old+end); err != nil && end == "" {

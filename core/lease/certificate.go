@@ -123,8 +123,9 @@ func Host(key ssh.PublicKey, names []string, machine string, serial uint64, from
 	return c, c.SignCert(rand.Reader, signer)
 }
 
-// ValidHost tells whether a machine's certificate may be for a host: a name of letters, digits, dots and hyphens (RFC 1123
-// section 2.1; of ASCII, underscores too), or an address. What means this machine itself, or any, is none.
+// ValidHost reports whether a host certificate may be issued for a host: a lower-case name of letters, digits, dots and
+// hyphens (RFC 1123 section 2.1; ASCII, underscores too), other than localhost, or an address that is neither loopback,
+// multicast nor unspecified.
 func ValidHost(name string) bool {
 	if addr, err := netip.ParseAddr(name); err == nil {
 		return addr.Zone() == "" && !addr.IsLoopback() && !addr.IsUnspecified() && !addr.IsMulticast() && !addr.Is4In6() && addr.String() == name

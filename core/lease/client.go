@@ -48,7 +48,7 @@ type Held struct {
 	Shells   bool // shells end with it
 }
 
-// Source tells whether it holds from one address alone (the critical option "source-address").
+// Source reports whether the lease is limited to a source address (critical option "source-address").
 func (h *Held) Source() bool {
 	cert, ok := h.Signer.PublicKey().(*ssh.Certificate)
 	if !ok {
@@ -68,7 +68,8 @@ type At func(ctx context.Context, issuer route.Route, ask line.Ask) (io.ReadClos
 type Client struct {
 	At     At
 	Reason string // given where a rule wants one and nobody is asked
-	// Revoked is told which certificates of a signer of hosts, as a line of a list of keys, hold no more; may be nil.
+	// Revoked receives the fingerprints of revoked certificates of a host CA, which is given as an authorized_keys line;
+	// may be nil.
 	Revoked func(signer string, serials []uint64)
 
 	mu   sync.Mutex

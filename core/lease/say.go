@@ -23,7 +23,7 @@ type Ask struct {
 	Used    []Used   `json:"used,omitempty"`    // serials that machines' logs tell
 }
 
-// Would asks what one would be allowed at a machine once that trusts the issuer: as one login first, then as others.
+// Would asks for a person's rights at a machine after its enrolment, as one login first.
 type Would struct {
 	Machine Machine `json:"machine"`
 	Login   string  `json:"login"`

@@ -8,20 +8,20 @@ import (
 	"github.com/libp2p/go-yamux/v5"
 )
 
-// Guard bounds what a connection may take up of memory before it is known who it is: one stream, whose window does not
-// grow. It is the memory manager of a connection's streams.
+// Guard limits the memory of a connection before its peer is authenticated: to one stream with a fixed window. It is the
+// memory manager of the connection's streams.
 type Guard struct {
 	known   atomic.Bool
 	streams atomic.Int32
 }
 
-// Known lifts the bounds.
+// Known lifts the limits after authentication.
 func (g *Guard) Known() { g.known.Store(true) }
 
-// errStranger ends the connection of whoever is not known and wants more.
+// errStranger ends an unauthenticated connection that exceeds the limits.
 var errStranger = errors.New("nobody is known yet: one stream is all there is until then")
 
-// firstPriority is that with which a stream's first window is reserved.
+// firstPriority is the priority with which yamux reserves a stream's first window.
 const firstPriority = 255
 
 // span is the memory of one stream.
@@ -34,7 +34,7 @@ func (g *Guard) span() (yamux.MemoryManager, error) {
 	return span{g}, nil
 }
 
-// ReserveMemory lets a stream begin, and its window grow once it is known who it is of.
+// ReserveMemory allows a stream's first window, and any larger one after authentication.
 func (s span) ReserveMemory(_ int, priority uint8) error {
 	if priority < firstPriority && !s.g.known.Load() {
 		return errStranger
@@ -42,13 +42,13 @@ func (s span) ReserveMemory(_ int, priority uint8) error {
 	return nil
 }
 
-// ReleaseMemory gives memory back.
+// ReleaseMemory does nothing: only streams are counted.
 func (span) ReleaseMemory(int) {}
 
-// Done ends the stream.
+// Done does nothing: only streams are counted.
 func (span) Done() {}
 
-// MuxGuarded is [Mux] for the side that was dialled, with a guard.
+// MuxGuarded is [Mux] for the accepting side, with a guard.
 func MuxGuarded(conn net.Conn, g *Guard) (*yamux.Session, error) {
 	return yamux.Server(listening{conn}, muxConfig(false, PingEvery), g.span)
 }

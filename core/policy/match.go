@@ -10,7 +10,7 @@ import (
 // the next one mean itself. It means the whole of a name, whatever is in that: unlike a pattern of files it has no
 // character that * leaves out.
 
-// validPattern says why a word is no pattern, nil where it is one.
+// validPattern returns why a word is no valid pattern, or nil.
 func validPattern(pattern string) error {
 	if !utf8.ValidString(pattern) {
 		return errors.New("it is no text")
@@ -19,7 +19,7 @@ func validPattern(pattern string) error {
 	return err
 }
 
-// matches tells whether a pattern means a name. Nothing that is no pattern means anything.
+// matches reports whether a pattern matches the whole of a name. An invalid pattern matches nothing.
 func matches(pattern, name string) bool {
 	p, n := []rune(pattern), []rune(name)
 	star, retry := -1, 0 // where the last * was, and from where in the name it is tried next
@@ -48,7 +48,7 @@ func matches(pattern, name string) bool {
 	return true
 }
 
-// one tells whether what a pattern begins with means one character, and how much of the pattern that is.
+// one reports whether the first element of a pattern matches a character, and returns the element's length.
 func one(p []rune, c rune) (width int, ok bool) {
 	switch p[0] {
 	case '?':
@@ -61,7 +61,7 @@ func one(p []rune, c rune) (width int, ok bool) {
 	return 1, p[0] == c
 }
 
-// set is one for a set.
+// set is one for a set in brackets.
 func set(p []rune, c rune) (width int, ok bool) {
 	i := 1
 	not := i < len(p) && p[i] == '^'

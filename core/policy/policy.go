@@ -118,13 +118,13 @@ func (p *Policy) Enrols(who string) bool {
 	return slices.ContainsFunc(p.enrols, func(r *Rule) bool { return slices.Contains(p.whoever(r.Who), who) })
 }
 
-// EnrolsAt tells whether a person may have a machine trust an issuer.
+// EnrolsAt reports whether a person may enrol a machine.
 func (p *Policy) EnrolsAt(who string, m Machine) bool {
 	return slices.ContainsFunc(p.enrols, func(r *Rule) bool { return slices.Contains(p.whoever(r.Who), who) && r.about(m) })
 }
 
-// MayCertify tells whether a person may have a machine's key certified for a host's name or address: for the machine's own
-// name, and for those that a line says.
+// MayCertify reports whether a person may have a machine's host key certified for a host name or address: for the machine's
+// own name always, for others if a line allows them.
 func (p *Policy) MayCertify(who string, m Machine, host string) bool {
 	if host == m.Name {
 		return p.EnrolsAt(who, m)
@@ -152,8 +152,8 @@ func (p *Policy) Agreers(r *Rule, person string) []string {
 	return all
 }
 
-// ValidMachine tells whether a machine can be called so: by letters, digits, dots, hyphens and underscores (of ASCII, so
-// that no two names look alike), up to 64, the first a letter or digit, and by no word that rules use.
+// ValidMachine reports whether a word is a valid name of a machine: up to 64 letters, digits, dots, hyphens and underscores
+// (ASCII, so that no two names look alike), beginning with a letter or digit, and no keyword of policies.
 func ValidMachine(name string) bool {
 	if name == "" || len(name) > 64 || name == anything || slices.Contains(parts, name) {
 		return false

@@ -109,7 +109,7 @@ func (r *reader) wrongAt(line int, format string, args ...any) {
 	r.mistakes = append(r.mistakes, Mistake{File: r.File, Line: line, Say: fmt.Sprintf(format, args...)})
 }
 
-// wrongWord tells of a word of the line, by its column.
+// wrongWord reports an error at a word, with its column.
 func (r *reader) wrongWord(word, format string, args ...any) {
 	m := Mistake{File: r.File, Line: r.line, Say: fmt.Sprintf(format, args...)}
 	if i := strings.Index(r.raw, word); i >= 0 {
@@ -118,8 +118,8 @@ func (r *reader) wrongWord(word, format string, args ...any) {
 	r.mistakes = append(r.mistakes, m)
 }
 
-// strange finds a character in a line that ends one for whoever looks at the text, and does not here: what stands behind it
-// in a note would be a part of the note.
+// strange finds a character that ends a line in editors and not in a policy: text after it would look like a rule and be
+// part of a comment, or the other way round.
 func strange(file string, line int, text string) (m Mistake, ok bool) {
 	column := 0
 	for i, c := range text {

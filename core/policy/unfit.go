@@ -5,16 +5,16 @@ import (
 	"slices"
 )
 
-// Service is what a policy is read for.
+// Service is a kind of service that reads a policy.
 type Service string
 
-// The services.
+// The kinds of services.
 const (
 	Gateway Service = "gateway"
 	Issuer  Service = "issuer"
 )
 
-// Unfit are the lines that never hold at a service, though they seem to say something there.
+// Unfit returns the lines that never apply at a kind of service, though they seem to.
 func (p *Policy) Unfit(s Service) (all Mistakes) {
 	wrong := func(line int, say string) { all = append(all, Mistake{File: p.File, Line: line, Say: say}) }
 	if s != Issuer {
@@ -31,15 +31,15 @@ func (p *Policy) Unfit(s Service) (all Mistakes) {
 	return all
 }
 
-// Idle is a line that means nobody, or no machine that is known.
+// Idle is a line without effect: it matches no person, or no known machine.
 type Idle struct {
 	Line int    `json:"line"`
 	Text string `json:"text"`
 	Say  string `json:"say"`
 }
 
-// Idle are the lines that mean no known person or machine, in the order of the text. They may be meant for what is yet to
-// come, and may be written wrong.
+// Idle returns the lines that match no known person or machine, in the order of the text. They may be meant for future
+// ones, or be misspelled.
 func (p *Policy) Idle(machines []Machine) (all []Idle) {
 	for _, r := range p.rules {
 		people := slices.DeleteFunc(p.whoever(r.Who), func(who string) bool { return !p.marked(who) })
@@ -56,8 +56,8 @@ func (p *Policy) Idle(machines []Machine) (all []Idle) {
 	return all
 }
 
-// Direct are the lines that give a lease for the address alone that a person comes from, which hold only at machines that
-// are reached directly: one behind a gateway or another hop sees that one's address.
+// Direct returns the lines that limit a lease to a person's source address. Such leases work only at machines that are
+// reached directly: behind a gateway or a bastion a machine sees the address of that.
 func (p *Policy) Direct() (all []Idle) {
 	for _, r := range p.rules {
 		if !r.Deny && r.Terms.Source {

@@ -6,8 +6,8 @@ import (
 	"strings"
 )
 
-// Word quotes a word so that it is one word to POSIX shells, fish and C shells. In a C shell a word with a line break is
-// refused; [Line] passes such words on, too.
+// Word quotes a word for POSIX shells, fish and C shells. C shells refuse a word with a line break; [Line] passes such
+// words too.
 func Word(word string) string {
 	return "'" + strings.NewReplacer("'", `'\''`, `\`, `'\\'`, "!", `'\!'`, "\x00", "").Replace(word) + "'"
 }
@@ -21,11 +21,12 @@ func Words(words []string) string {
 	return strings.Join(quoted, " ")
 }
 
-// Decoder is the script that [Line] has sh run first where a word needs it: it decodes its arguments, as [Decode] does, and
-// runs the first as a script with the others as $1, $2 and so on.
+// Decoder is the first script of a [Line] with special bytes: it decodes its arguments, as [Decode] does, and runs the
+// first as a script with the others as $1, $2 and so on.
 const Decoder = `n=$#; while [ "$n" -gt 0 ]; do x=$(printf %bx "$1"); set -- "$@" "${x%x}"; shift; n=$((n-1)); done; x=$1; shift; eval "$x"`
 
-// Line is a command line that has sh run a script with arguments, which are its $1, $2 and so on. Its input is the script's.
+// Line returns a command line that makes sh run a script with the arguments $1, $2 and so on. Its standard input is the
+// script's.
 func Line(script string, args ...string) string {
 	words := append([]string{script}, args...)
 	if plain(words) {
@@ -45,7 +46,7 @@ func joined(words []string) string {
 	return b.String()
 }
 
-// plain tells whether every shell takes words in single quotes as they are.
+// plain reports whether single quotes protect a word in every shell.
 func plain(words []string) bool {
 	for _, word := range words {
 		for i := range len(word) {
@@ -57,12 +58,12 @@ func plain(words []string) bool {
 	return true
 }
 
-// special tells whether a shell may take a byte for something else inside single quotes.
+// special reports whether some shell interprets a byte inside single quotes.
 func special(b byte) bool {
 	return b < ' ' || b > '~' || b == '\'' || b == '\\' || b == '!'
 }
 
-// encode writes special bytes as printf's %b reads them: "\0" and three octal digits.
+// encode writes special bytes for printf's %b: "\0" and three octal digits.
 func encode(word string) string {
 	var b strings.Builder
 	for i := range len(word) {
@@ -77,7 +78,7 @@ func encode(word string) string {
 	return b.String()
 }
 
-// Decode reads a word as [Decoder] does.
+// Decode decodes a word as [Decoder] does.
 func Decode(word string) string {
 	var b strings.Builder
 	for i := 0; i < len(word); i++ {

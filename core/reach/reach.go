@@ -395,7 +395,7 @@ func (j *Judge) others(i *estate.Instance, port Port) []string {
 // mostOthers is how many rules that let others in are told.
 const mostOthers = 8
 
-// fits tells whether a rule is about an address, or about one that is not known and reaches another.
+// fits reports whether a rule applies to an address, or to an invalid one and the address that it reaches.
 func (j *Judge) fits(r *rule, a, reached netip.Addr, outside bool) bool {
 	switch {
 	case r.Group != "":

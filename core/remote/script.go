@@ -11,10 +11,10 @@ import (
 	"meatus/core/walk"
 )
 
-// Mark is the line behind which a script's output begins: what an account's start-up files print comes before it.
+// Mark is the line before a script's own output. Output of the account's start-up files precedes it.
 const Mark = "=meatus=\n"
 
-// Script is a script for a POSIX shell at a passage's end. It prints [Mark] before what it tells.
+// Script is a script for a POSIX shell on the remote machine. It must print [Mark] before its output.
 type Script struct {
 	Text  string
 	Args  []string // its $1, $2 and so on
@@ -23,7 +23,7 @@ type Script struct {
 	Limit int64 // of what it tells, in bytes
 }
 
-// Status is the error of a script that ran, and ended with another status than 0 or by a signal.
+// Status is the error of a script that ended with an exit status other than 0, or by a signal.
 type Status struct {
 	Code   int
 	Signal string // "" for none
@@ -37,14 +37,14 @@ func (s *Status) Error() string {
 	return fmt.Sprintf("the command ended with status %d: %s", s.Code, s.Says)
 }
 
-// ErrNoShell says that what answers is no POSIX shell.
+// ErrNoShell means that the remote account has no POSIX shell.
 var ErrNoShell = errors.New("what answers there is no POSIX shell")
 
-// ErrTooMuch says that a script tells more than its limit.
+// ErrTooMuch means that a script's output exceeds its limit.
 var ErrTooMuch = errors.New("it tells more than is read")
 
-// RunScript runs a script and returns what it tells. It fails with a [Status], [ErrNoShell] or [ErrTooMuch], and otherwise
-// where whether it ran to its end is not known.
+// RunScript runs a script and returns its output after [Mark]. It fails with a [Status], [ErrNoShell] or [ErrTooMuch];
+// after any other error it is unknown whether the script ran to its end.
 func RunScript(ctx context.Context, p *walk.Passage, s Script) ([]byte, error) {
 	line := posix.Line(s.Text, s.Args...)
 	if s.Super {

@@ -6,7 +6,7 @@ import (
 	"sync"
 )
 
-// TokenVariable holds the token by which a machine joins a gateway.
+// TokenVariable is the environment variable of the token with which a machine joins a gateway.
 const TokenVariable = "MEATUS_TOKEN"
 
 var (
@@ -14,14 +14,14 @@ var (
 	hidden = map[string]bool{TokenVariable: true}
 )
 
-// Hide has programs that are started from now on not get a variable of the environment, which holds a secret.
+// Hide removes an environment variable that holds a secret from the environment of programs started from now on.
 func Hide(variable string) {
 	hiding.Lock()
 	defer hiding.Unlock()
 	hidden[variable] = true
 }
 
-// Environ is the environment for a program that is started: without the variables that hold secrets of this one.
+// Environ returns the environment for a started program, without variables that hold secrets of Meatus.
 func Environ() []string {
 	hiding.Lock()
 	defer hiding.Unlock()
@@ -34,8 +34,8 @@ func Environ() []string {
 	return all
 }
 
-// Plain is [Environ] for a program that has no business with a cloud: without its credentials, either, which
-// OpenStack's own programs take from variables that begin with "OS_".
+// Plain is [Environ] for a program that needs no access to a cloud: without cloud credentials too, which OpenStack's
+// programs take from variables that begin with "OS_".
 func Plain() []string {
 	var all []string
 	for _, each := range Environ() {

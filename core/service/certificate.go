@@ -37,8 +37,7 @@ type Certificate struct {
 	err    error
 }
 
-// Get is the certificate as it is now. It fails where there never was one, and where somebody else can read or change its
-// key by now.
+// Get returns the current certificate. It fails if none was ever read, or if another account can read or change its key.
 func (c *Certificate) Get() (*tls.Certificate, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -69,8 +68,8 @@ func (c *Certificate) Get() (*tls.Certificate, error) {
 	return c.cert, nil
 }
 
-// judge says why the key is not used, nil where it may be. A file that is not there is no such reason: it is being
-// exchanged, perhaps.
+// judge returns why the key must not be used, or nil. An absent file is no reason: it may be in the middle of a
+// replacement.
 func (c *Certificate) judge() error {
 	if _, err := os.Stat(c.KeyFile); err != nil {
 		return nil

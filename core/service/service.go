@@ -61,13 +61,14 @@ type Service struct {
 	refusals map[string]*rate.Limiter // by person
 }
 
-// How many refusals of one person are written to a record: so many at once, and one in so long.
+// The rate of refusals of one person in the audit record: a burst, and the interval after it.
 const (
 	refusalsAtOnce = 30
 	refusalEvery   = 10 * time.Second
 )
 
-// Records tells whether a refusal of a person is to be written to the record, which grows for good.
+// Records reports whether a refusal is written to the audit record, which is never shortened, within the person's rate
+// limit.
 func (s *Service) Records(person string) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -143,7 +144,7 @@ func (s *Service) Take(w http.ResponseWriter, r *http.Request, do func(*yamux.Se
 	})
 }
 
-// take is Take for whoever is not known yet.
+// take is Take before authentication.
 func (s *Service) take(w http.ResponseWriter, r *http.Request, do func(*yamux.Session, *line.Guard)) {
 	conn, err := line.Accept(w, r)
 	if err != nil {

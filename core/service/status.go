@@ -79,7 +79,7 @@ func (s *Service) Status(ping func(context.Context) error, own func(Metrics)) ht
 	})
 }
 
-// loopback tells whether a request names this machine by an address of its own, or as localhost.
+// loopback reports whether a request's host is a loopback address or localhost.
 func loopback(host string) bool {
 	if name, _, err := net.SplitHostPort(host); err == nil {
 		host = name

@@ -10,15 +10,14 @@ import (
 	"sync/atomic"
 )
 
-// Bounds of connections of which it is not known yet who they are of: all together, and of one address (of one network of
-// 64 bits, of IPv6). Whoever is turned away comes again in a moment.
+// Limits of unauthenticated connections: in all, and of one IPv4 address or IPv6 /64 network. A refused client may retry at
+// once.
 const (
 	maxStrangers = 512
 	maxFromOne   = 64
 )
 
-// strangers counts connections of which it is not known yet who they are of. It is a listener that closes those of which
-// there are too many.
+// strangers is a listener that counts unauthenticated connections, and closes new ones beyond the limits.
 type strangers struct {
 	net.Listener
 	refused atomic.Int64
@@ -32,7 +31,7 @@ func newStrangers(l net.Listener) *strangers {
 	return &strangers{Listener: l, of: map[netip.Prefix]int{}}
 }
 
-// origin is what the connections of one address are counted under.
+// origin returns the network under which an address is counted.
 func origin(at net.Addr) netip.Prefix {
 	a, err := netip.ParseAddrPort(at.String())
 	if err != nil {
@@ -46,7 +45,7 @@ func origin(at net.Addr) netip.Prefix {
 	return p
 }
 
-// Accept waits for a connection of which there are not too many.
+// Accept returns the next connection within the limits.
 func (s *strangers) Accept() (net.Conn, error) {
 	for {
 		conn, err := s.Listener.Accept()
@@ -78,19 +77,19 @@ func (s *strangers) leave(from netip.Prefix) {
 	}
 }
 
-// stranger is a connection until it is known who it is of.
+// stranger is an unauthenticated connection.
 type stranger struct {
 	net.Conn
 	leave func()
 }
 
-// Close ends the connection.
+// Close ends and uncounts the connection.
 func (s *stranger) Close() error {
 	s.leave()
 	return s.Conn.Close()
 }
 
-// strangerKey is under which a request's context has its connection.
+// strangerKey is the context key of a request's connection.
 type strangerKey struct{}
 
 func withStranger(ctx context.Context, c net.Conn) context.Context {
@@ -103,7 +102,7 @@ func withStranger(ctx context.Context, c net.Conn) context.Context {
 	return ctx
 }
 
-// known notes that it is known who a request is of.
+// known uncounts a request's connection after authentication.
 func known(r *http.Request) {
 	if s, ok := r.Context().Value(strangerKey{}).(*stranger); ok {
 		s.leave()

@@ -34,7 +34,7 @@ type Visitor struct {
 // Answer answers what a person asks over a stream, which it closes.
 type Answer func(v *Visitor, near *yamux.Stream, ask line.Ask)
 
-// Still tells whether the person is known by the same under another policy.
+// Still reports whether another policy knows the person by the same proof.
 func (v *Visitor) Still(p *policy.Policy) bool { return p.Known(v.By) == v.Person }
 
 // person lets a person in, by SSH in the first stream: by a key, or by what was shown before that, a certificate or a token.
@@ -103,8 +103,8 @@ func (s *Service) shown(r *http.Request) (marks []policy.Mark, until time.Time, 
 // errNobody is why a key, or the lack of one, lets nobody in.
 var errNobody = errors.New("nobody is known by that")
 
-// loginConfig is how a person logs in: by what was shown, or by a key.
-// Entered is called when it is known who somebody is, before that one hears so.
+// loginConfig accepts a person by the proofs already shown, such as a client certificate, or by an SSH key. Entered is
+// called after authentication, before the client is told.
 func (s *Service) loginConfig(shown []policy.Mark, entered func()) (*ssh.ServerConfig, error) {
 	// A key is asked about before it is proven that somebody has it: who it is that came is only what the library
 	// hands on with the login that it accepted.
@@ -130,7 +130,7 @@ func (s *Service) loginConfig(shown []policy.Mark, entered func()) (*ssh.ServerC
 		PublicKeyCallback: func(_ ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
 			return known(policy.Mark{Kind: policy.ByKey, Text: ssh.FingerprintSHA256(key)})
 		},
-		// A key is asked about some time before it is proven that somebody has it: it is judged again.
+		// A client asks about a key before it proves possession, so the policy is asked again here.
 		VerifiedPublicKeyCallback: func(_ ssh.ConnMetadata, key ssh.PublicKey, _ *ssh.Permissions, _ string) (*ssh.Permissions, error) {
 			p, err := known(policy.Mark{Kind: policy.ByKey, Text: ssh.FingerprintSHA256(key)})
 			if err == nil {
@@ -202,11 +202,11 @@ func (s *Service) receive(v *Visitor, shown []policy.Mark) error {
 	}
 }
 
-// errNotAnyMore is why somebody is not let in whom the policy knew when the key was asked about.
+// errNotAnyMore refuses a person whom the policy knew when the key was asked about and no longer knows.
 var errNotAnyMore = errors.New("nobody is known by that any more")
 
-// enter counts a person's connection, and says why there are too many of them. A key is asked about some time before it is
-// proven that somebody has it, so it is judged again here, where [Service.Forget] finds who has entered before.
+// enter counts a person's connection, and returns why it is refused. The policy is asked again here, since a client asks
+// about a key before it proves possession; from here on [Service.Forget] finds the connection.
 func (s *Service) enter(v *Visitor) (full string, known bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

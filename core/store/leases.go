@@ -28,7 +28,7 @@ type Trusting struct {
 	Certificate HostCertificate // that is given with it, zero for none
 }
 
-// HostCertificate is a certificate of a machine's own key.
+// HostCertificate is a certificate of a machine's host key.
 type HostCertificate struct {
 	Serial uint64
 	Ends   time.Time
@@ -70,8 +70,8 @@ func (s *Store) Trust(ctx context.Context, t Trusting, d Done) error {
 	})
 }
 
-// free fails with [ErrTaken] where a name belongs to another machine: one that somebody else has enrolled with another key,
-// or one that has a certificate for it.
+// free fails with [ErrTaken] if a name belongs to another machine: one enrolled by another person with another key, or one
+// with a certificate for the name.
 func (x *tx) free(t Trusting) error {
 	rows, err := x.QueryContext(x.ctx, x.s.kind.sql(trustingColumns))
 	if err != nil {
@@ -101,7 +101,7 @@ func (x *tx) free(t Trusting) error {
 	return rows.Err()
 }
 
-// certify notes the certificate that a machine is given. Those that another key of it had are revoked.
+// certify records a machine's new certificate, and revokes those of its other keys.
 func (x *tx) certify(t Trusting) error {
 	if t.HostKey == "" || t.Certificate.Serial == 0 {
 		return nil
@@ -113,7 +113,7 @@ func (x *tx) certify(t Trusting) error {
 	return err
 }
 
-// Renew notes another certificate of a machine's own key, and writes that to the record.
+// Renew records a new certificate of a machine's host key, and writes an entry to the audit record.
 func (s *Store) Renew(ctx context.Context, t Trusting, d Done) error {
 	return s.do(ctx, func(x *tx) error {
 		if err := x.certify(t); err != nil {
@@ -123,7 +123,7 @@ func (s *Store) Renew(ctx context.Context, t Trusting, d Done) error {
 	})
 }
 
-// RevokedHosts are the serials of machines' certificates that were revoked and have not ended, in order.
+// RevokedHosts returns the serial numbers of revoked, unexpired host certificates in ascending order.
 func (s *Store) RevokedHosts(ctx context.Context) ([]uint64, error) {
 	return all(ctx, s, func(r *sql.Rows) (serial uint64, err error) {
 		var n int64
@@ -348,7 +348,7 @@ func (s *Store) Stops(ctx context.Context) ([]Stop, error) {
 // Revoked are the serials of stopped leases that had not ended a day ago, in order, and the number of the last stop.
 // Later than that a certificate is out of its time by every clock.
 func (s *Store) Revoked(ctx context.Context) (serials []uint64, last int64, err error) {
-	// The last stop first: one that comes in between is in the list, perhaps, and counts as not told.
+	// The latest revocation is read first, so that one in between may be in the list but counts as undelivered.
 	if err = s.db.QueryRowContext(ctx, "SELECT coalesce(max(number), 0) FROM stop").Scan(&last); err != nil {
 		return nil, 0, err
 	}

@@ -41,7 +41,7 @@ var (
 	ErrToken   = errors.New("the token is not valid: it was used already, has expired, or never was")
 	ErrUnknown = errors.New("there is no such machine")
 	ErrRevoked = errors.New("the machine was revoked")
-	// ErrReplaced says that another has joined under the machine's name, with a token of its own.
+	// ErrReplaced means that another machine has joined under the same name, by a new token.
 	ErrReplaced = errors.New("another machine has taken this name, with a token of its own")
 )
 
@@ -172,8 +172,8 @@ type Join struct {
 	Offers           []string
 }
 
-// Arrive notes that a machine is joined. It fails with [ErrRevoked] where it may not, and with [ErrReplaced] where it is
-// known by another key by now.
+// Arrive records that a machine is joined. It fails with [ErrRevoked] for a revoked machine, and with [ErrReplaced] if the
+// machine of that name has another key by now.
 func (s *Store) Arrive(ctx context.Context, j Join) error {
 	return s.do(ctx, func(x *tx) error {
 		n, err := x.exec("UPDATE machine SET gateway = ?, connection = ?, joined_from = ?, offers = ?, joined_at = NOW WHERE name = ? AND revoked_at = 0 AND key = ?",

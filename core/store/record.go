@@ -165,7 +165,7 @@ func (s *Store) Verify(ctx context.Context, kept Head) (Head, error) {
 	return head, nil
 }
 
-// verifyLeases holds leases, and what second persons agreed to, against the entries that were written with them.
+// verifyLeases compares leases and approvals with the entries of the audit record written with them.
 func (s *Store) verifyLeases(ctx context.Context) error {
 	granted, agreed := map[int64]Done{}, map[[4]string]int64{}
 	for from := int64(1); ; {

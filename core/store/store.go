@@ -147,7 +147,7 @@ func (s *Store) Close() error {
 	return s.db.Close()
 }
 
-// Ping tells whether the store can be written to: one on a full disk answers, and takes nothing.
+// Ping reports whether the store is writable: on a full disk it still answers reads.
 func (s *Store) Ping(ctx context.Context) error {
 	return s.do(ctx, func(x *tx) error {
 		_, err := x.exec("UPDATE probe SET at = NOW WHERE id = 1")

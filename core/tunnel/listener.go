@@ -377,10 +377,10 @@ func (t *Tunnel) lend() {
 	}
 }
 
-// maxWayPause is how long a way that cannot be walked is left alone at most. Each try is a login, which servers count.
+// maxWayPause is the longest pause between two tries to connect: each is a login, and servers limit those.
 const maxWayPause = 5 * time.Minute
 
-// await waits so long, or until the way is there.
+// await waits for the given time, or until the connection is up.
 func (t *Tunnel) await(pause time.Duration) {
 	late := time.NewTimer(pause)
 	defer late.Stop()

@@ -86,7 +86,7 @@ func (s *Set) Open(r route.Route, specs []book.Tunnel, o Options, lazy bool) err
 	return errors.Join(errs...)
 }
 
-// Walk has the way of a session's tunnels walked where it is not there and nobody walks it.
+// Walk connects a session's tunnels, unless they are connected or connecting.
 func (s *Set) Walk(session string) {
 	s.mu.Lock()
 	a := s.ways[session]

@@ -200,7 +200,7 @@ func (w *Way) change(do func()) {
 	}
 }
 
-// up tells whether the way is there, and is closed at its next change.
+// up reports whether the connection is up, and returns a channel that is closed at the next change.
 func (w *Way) up() (up bool, changed <-chan struct{}) {
 	w.mu.Lock()
 	defer w.mu.Unlock()

@@ -75,14 +75,14 @@ func (r *Record) Trust(pattern, line string, when time.Time) (Signer, error) {
 	return s, r.put(text, file{Signer: []Signer{s}})
 }
 
-// Revoked are certificates of a signing key that hold no more, though they have not ended.
+// Revoked are the revoked, unexpired certificates of a CA key.
 type Revoked struct {
 	Signer  string    `toml:"signer"`  // the key's fingerprint, "SHA256:…"
 	Serials []uint64  `toml:"serials"` // of the certificates
 	When    time.Time `toml:"when"`
 }
 
-// Revoke notes certificates of a signing key that hold no more. A key that is not vouched for is passed over.
+// Revoke records revoked certificates of a CA key. An untrusted key is ignored.
 func (r *Record) Revoke(line string, serials []uint64) error {
 	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(line))
 	if err != nil {
@@ -115,7 +115,7 @@ func (r *Record) Revoke(line string, serials []uint64) error {
 	return r.put(text, file{Revoked: []Revoked{{print, some, time.Now().UTC().Truncate(time.Second)}}})
 }
 
-// IsRevoked tells whether a certificate of a signing key, by its fingerprint, holds no more.
+// IsRevoked reports whether a certificate of a CA key is revoked, by the key's fingerprint.
 func (r *Record) IsRevoked(signer string, serial uint64) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()

@@ -69,7 +69,7 @@ func (p *patience) end() {
 
 func (p *patience) ranOut() bool { return errors.Is(context.Cause(p.ctx), errImpatient) }
 
-// obtainLease gets the lease that the hop wants.
+// obtainLease requests the lease of a hop.
 func (l *Link) obtainLease() error {
 	if l.hop.Lease == nil {
 		return nil

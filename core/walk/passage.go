@@ -92,6 +92,6 @@ func (p *Passage) renew(ctx context.Context) bool {
 	return true
 }
 
-// Again passes the same route once more, over links that are alive: for whoever has to look what became of what it did when
-// the line was lost. The caller closes the passage.
+// Again connects by the same route once more, over links that are still up, to check the result of an action after the
+// connection was lost. The caller closes the passage.
 func (p *Passage) Again(ctx context.Context) (*Passage, error) { return p.walker.Walk(ctx, p.route) }

@@ -93,8 +93,8 @@ func (t Tools) Between(ctx context.Context, from, to cargo.Place) (*Between, err
 	return b, b.aim(ctx, to)
 }
 
-// BetweenFiles opens the trees to move several files of one folder into another by one plan. ok is false where they are not
-// that: of several folders, or folders themselves.
+// BetweenFiles opens both trees to move several files of one folder in one plan. ok is false if the paths name several
+// folders, or a folder itself.
 func (t Tools) BetweenFiles(ctx context.Context, from []cargo.Place, to cargo.Place) (b *Between, ok bool, err error) {
 	folder := from[0]
 	folder.Path = path.Dir(from[0].Path)

@@ -10,7 +10,7 @@ import (
 	"sync/atomic"
 )
 
-// Line dials, and cuts the connection to one address after so many messages either way. It is a dialer for a walker.
+// Line is a dialer for a walker that cuts the connection to one address after a number of messages either way.
 type Line struct {
 	To    string // the address
 	After int64  // how many messages; 0 never cuts
@@ -20,13 +20,13 @@ type Line struct {
 	killed atomic.Bool
 }
 
-// Kill cuts the connection now, for good, where Dead is set.
+// Kill cuts the connection now, for good if Dead is set.
 func (l *Line) Kill() { l.killed.Store(true) }
 
-// Passed is how many messages have passed. One message is one write; what comes is counted in the pieces that it comes in.
+// Passed returns the number of messages so far. A message is one write, or one read.
 func (l *Line) Passed() int64 { return l.passed.Load() }
 
-// DialContext connects.
+// DialContext dials an address, and counts the messages of the one to be cut.
 func (l *Line) DialContext(ctx context.Context, network, address string) (net.Conn, error) {
 	if address == l.To && l.Dead && (l.killed.Load() || l.After > 0 && l.Passed() >= l.After) {
 		return nil, errors.New("this program is killed")
@@ -62,8 +62,8 @@ func (c *cutConn) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// Moments are those of total messages after which a test cuts: a few, or as many as the variable MEATUS_CUTS says, "all"
-// for after every single one.
+// Moments returns the message numbers, of total, after which a test cuts: few of them at random, or as many as the variable
+// MEATUS_CUTS says, or with "all" every one.
 func Moments(total int64, few int) []int64 {
 	if v := os.Getenv("MEATUS_CUTS"); v == "all" {
 		few = int(total)

@@ -171,7 +171,7 @@ func (f hereFile) Data(from, size int64) (begin, end int64) {
 	return begin, min(end, size)
 }
 
-// Open opens a file to be read. A link is followed where it leads to somewhere beneath the root, and nowhere else.
+// Open opens a file for reading. It follows a link that leads to a place beneath the root, and no other.
 func (h *Here) Open(_ context.Context, name string) (Reader, error) {
 	f, err := h.root.OpenFile(h.at(name), os.O_RDONLY|unix.O_NONBLOCK, 0)
 	if err != nil {
@@ -201,7 +201,7 @@ func (h *Here) open(name string, flags int) (f hereFile, err error) {
 	return hereFile{file}, nil
 }
 
-// LeadsOut tells whether a link that stands in the tree leads out of it, through whichever links stand there.
+// LeadsOut reports whether an existing link leads out of the tree, following every link on the way.
 func (h *Here) LeadsOut(name string) bool {
 	_, err := h.root.Stat(h.at(name))
 	return err != nil && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, fs.ErrPermission) && !errors.Is(err, unix.ENOTDIR)
@@ -216,7 +216,7 @@ func (h *Here) Create(_ context.Context, name string) (Writer, error) {
 	return hereFile{f}, nil
 }
 
-// Reopen opens a file that is there, to be written. A link is not followed.
+// Reopen opens an existing file for writing, and follows no link.
 func (h *Here) Reopen(_ context.Context, name string) (Writer, error) {
 	f, err := h.open(name, os.O_RDWR)
 	if err != nil {
