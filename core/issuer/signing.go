@@ -19,7 +19,7 @@ import (
 
 	"meatus/core/followed"
 	"meatus/core/keyfile"
-	"meatus/core/perm"
+	"meatus/core/service"
 	"meatus/core/store"
 )
 
@@ -107,16 +107,7 @@ func (k *Keys) paths() (all []string) {
 // judge returns how other accounts can read or change a key file, or nil if none can.
 func (k *Keys) judge() error {
 	for _, path := range k.paths() {
-		if _, err := os.Stat(path); err != nil {
-			continue
-		}
-		if fault, stopped := keyfile.Inspect(path).Blocked(); stopped {
-			if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) {
-				continue // it has just taken another's place
-			}
-			return &keyfile.Blocked{Path: path, Fault: fault}
-		}
-		if err := perm.Judge(path); err != nil && !errors.Is(err, fs.ErrNotExist) { // it may be exchanged at this moment
+		if err := service.JudgeKey(path); err != nil {
 			return fmt.Errorf("the signing key: %w", err)
 		}
 	}

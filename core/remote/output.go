@@ -21,12 +21,8 @@ type Outcome struct {
 // nothing. It fails with a [gate.Failure] where it could not be started. The caller reads both outputs and
 // closes it.
 func Begin(ctx context.Context, p *walk.Passage, command string) (*Program, error) {
-	g := &Program{}
 	p.Trying()
-	if err := g.start(ctx, p, command, nil, nil, nil); err != nil {
-		return nil, err
-	}
-	return g, nil
+	return (&start{ctx: ctx, passage: p, command: command}).run()
 }
 
 // Run runs a command at a passage's end, gives it input, and keeps what it prints, up to

@@ -61,19 +61,19 @@ type Program struct {
 // Where it wants windows and there is no display here, or the server passes none on, the
 // program runs without, and NoWindows says so.
 func (s *Programs) Start(ctx context.Context, p *walk.Passage, command string, terminal *Terminal) (*Program, error) {
-	g := &Program{programs: s}
 	p.Trying()
 	lend, err := s.lend(ctx, p)
 	if err != nil {
 		p.Opened("", err)
 		return nil, err
 	}
-	var display *window.Display
+	start := &start{ctx: ctx, programs: s, passage: p, command: command, terminal: terminal, lend: lend}
 	var none error
 	if p.Route().Target().Windows {
-		display, none = s.display()
+		start.display, none = s.display()
 	}
-	if err := g.start(ctx, p, command, terminal, lend, display); err != nil {
+	g, err := start.run()
+	if err != nil {
 		return nil, err
 	}
 	if none != nil {
@@ -83,36 +83,82 @@ func (s *Programs) Start(ctx context.Context, p *walk.Passage, command string, t
 	return g, nil
 }
 
-// start opens the program's channel and tells of it.
-func (g *Program) start(ctx context.Context, p *walk.Passage, command string, terminal *Terminal, lend *ring.Lend, display *window.Display) error {
-	g.what = "shell"
-	if command != "" {
-		g.what = "command"
+// start is what a program is started with. Where the link turns out to be dead, it is tried again over another, while
+// the try over the dead link may not have come back: each makes a Program of its own.
+type start struct {
+	ctx      context.Context
+	programs *Programs // or nil
+	passage  *walk.Passage
+	command  string
+	terminal *Terminal
+	display  *window.Display // or nil
+
+	mu    sync.Mutex
+	tried bool
+	ended bool       // nothing is tried any more
+	lend  *ring.Lend // what the latest try lends, or nil
+}
+
+func (s *start) what() string {
+	if s.command != "" {
+		return "command"
 	}
-	g.of = p.Route().Session
-	tried := false
-	_, err := walk.Over(ctx, p, g.what, func(l *walk.Link) (*Program, error) {
-		if tried && lend != nil { // over a link that was dead: what was offered there has ended
-			lend.End()
-			var err error
-			if lend, err = g.programs.lend(ctx, p); err != nil {
-				return g, err
-			}
-		}
-		tried = true
-		return g, g.open(l, p.Place(), command, terminal, lend, display)
-	}, (*Program).Close)
+	return "shell"
+}
+
+// run starts the program, and tells of it.
+func (s *start) run() (*Program, error) {
+	g, err := walk.Over(s.ctx, s.passage, s.what(), s.over, (*Program).Close)
 	if err != nil {
-		if lend != nil {
-			lend.End()
-		}
-		p.Opened("", err)
-		return err
+		s.giveUp()
+		s.passage.Opened("", err)
+		return nil, err
 	}
 	g.began = time.Now()
-	p.Opened(g.what, nil)
-	p.Tell(Began{g.of, g.link.Hop().Name, g.what})
-	return nil
+	s.passage.Opened(g.what, nil)
+	s.passage.Tell(Began{g.of, g.link.Hop().Name, g.what})
+	return g, nil
+}
+
+// over starts the program over a link.
+func (s *start) over(l *walk.Link) (*Program, error) {
+	lend, err := s.lends()
+	if err != nil {
+		return nil, err
+	}
+	g := &Program{programs: s.programs, what: s.what(), of: s.passage.Route().Session}
+	return g, g.open(l, s.passage.Place(), s.command, s.terminal, lend, s.display)
+}
+
+// lends returns what the next try lends. What was lent over a link that was dead has ended: another lend is made.
+func (s *start) lends() (*ring.Lend, error) {
+	s.mu.Lock()
+	last, again := s.lend, s.tried
+	s.tried = true
+	s.mu.Unlock()
+	if last == nil || !again {
+		return last, nil
+	}
+	last.End()
+	next, err := s.programs.lend(s.ctx, s.passage)
+	if err != nil {
+		return nil, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.lend = next; s.ended && next != nil {
+		next.End()
+	}
+	return next, nil
+}
+
+// giveUp ends what the tries lent, also of one that has not come back.
+func (s *start) giveUp() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.ended = true; s.lend != nil {
+		s.lend.End()
+	}
 }
 
 // open opens the channel, offers what is lent and lets it draw, and begins the program.

@@ -45,7 +45,7 @@ func (c *Certificate) Get() (*tls.Certificate, error) {
 		c.files = followed.New(c.CertFile, c.KeyFile)
 	}
 	if now := time.Now(); now.Sub(c.judged) >= followed.LookEvery {
-		c.judged, c.open = now, c.judge()
+		c.judged, c.open = now, JudgeKey(c.KeyFile)
 	}
 	if c.open != nil {
 		return nil, c.open
@@ -68,16 +68,18 @@ func (c *Certificate) Get() (*tls.Certificate, error) {
 	return c.cert, nil
 }
 
-// judge returns why the key must not be used, or nil. An absent file is no reason: it may be in the middle of a
-// replacement.
-func (c *Certificate) judge() error {
-	if _, err := os.Stat(c.KeyFile); err != nil {
+// JudgeKey returns how another account can read or change a service's key file, or nil if none can. An absent file is no
+// fault: it may be in the middle of a replacement.
+func JudgeKey(path string) error {
+	fault, stopped := keyfile.Inspect(path).Blocked()
+	judged := perm.Judge(path)
+	if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) || errors.Is(judged, fs.ErrNotExist) {
 		return nil
 	}
-	if fault, stopped := keyfile.Inspect(c.KeyFile).Blocked(); stopped {
-		return fmt.Errorf("%s is not used: %s; %s", c.KeyFile, fault.Say, fault.Mend)
+	if stopped {
+		return fmt.Errorf("the key is not used: %w", &keyfile.Blocked{Path: path, Fault: fault})
 	}
-	return perm.Judge(c.KeyFile)
+	return judged
 }
 
 // Wrong is why the files cannot be used as they are now, nil where they can.

@@ -17,7 +17,8 @@ import (
 // Over has something opened over the link of a passage: what says what it is, "shell".
 // It waits for the far side until the link or the context ends; what comes after that is
 // given to late. A passage that shared a link which turns out to be dead walks anew and
-// tries again. It fails with a [gate.Failure] at the channel gate. open may fail with
+// tries again: open may be called over the new link while its call over the dead one has
+// not returned. Over fails with a [gate.Failure] at the channel gate. open may fail with
 // one, too, with an [ssh.OpenChannelError] where the far side said no, and with [io.EOF]
 // where the link has ended.
 func Over[T any](ctx context.Context, p *Passage, what string, open func(*Link) (T, error), late func(T)) (T, error) {
@@ -33,21 +34,21 @@ func Over[T any](ctx context.Context, p *Passage, what string, open func(*Link) 
 		done <- opened{it, err}
 	}()
 	var o opened
+	came := false
 	select {
 	case o = <-done:
+		came = true
 	case <-link.ctx.Done(): // see Link.open
 		o.err = io.EOF
 	case <-ctx.Done():
-		p.walker.wg.Go(func() {
-			select {
-			case o := <-done:
-				if o.err == nil {
-					late(o.it)
-				}
-			case <-link.ctx.Done():
-			}
-		})
 		o.err = ctx.Err()
+	}
+	if !came {
+		go func() { // it comes back with the end of the link at the latest
+			if o := <-done; o.err == nil {
+				late(o.it)
+			}
+		}()
 	}
 	if o.err == nil {
 		return o.it, nil
