@@ -236,6 +236,30 @@ SFTPAuthMethods publickey
 	return addr
 }
 
+// erlang takes keys from the list of the home folder, and has no shell but its own.
+func (m *makes) erlang() string {
+	need(m.t, "erl")
+	dir := m.path("erlang")
+	host, err := os.ReadFile(m.path("host"))
+	if err = errors.Join(err, os.MkdirAll(dir, 0o700)); err != nil {
+		m.t.Fatal(err)
+	}
+	m.write(filepath.Join(dir, "ssh_host_ed25519_key"), string(host))
+	cmd := m.atHome("erl", "-noshell", "-kernel", "logger_level", "none", "-eval", fmt.Sprintf(`application:ensure_all_started(ssh),
+		{ok, D} = ssh:daemon({127,0,0,1}, 0, [{system_dir, %q}, {user_dir, %q}, {subsystems, [ssh_sftpd:subsystem_spec([])]}]),
+		{ok, I} = ssh:daemon_info(D), io:format("~p~n", [proplists:get_value(port, I)]).`, dir, m.in(".ssh")))
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		m.t.Fatal(err)
+	}
+	m.stay(cmd)
+	port := bufio.NewScanner(out)
+	if !port.Scan() {
+		missing(m.t, "Erlang's server did not start; scripts/test installs it")
+	}
+	return "127.0.0.1:" + port.Text()
+}
+
 // session writes a session for a server, and vouches for it.
 func (m *makes) session(name, addr, more string) {
 	m.t.Helper()
@@ -463,4 +487,42 @@ func TestALinkAtAServerThatFollowsThemMovesNothing(t *testing.T) {
 			t.Errorf("%s: what the links led to is gone", name)
 		}
 	}
+}
+
+// Erlang's server gives one handle to two open files where three are open on a channel, ends the channel at a name that is
+// not UTF-8, tells no digests, and makes a link lead from its own folder. Two runs.
+func TestErlangsServerGetsOneFileAtATimeOnEachChannel(t *testing.T) {
+	t.Parallel()
+	m := openMakes(t)
+	m.session("erl", m.erlang(), `key = "keys/ed.pem"`)
+	from := t.TempDir()
+	for i := range 600 {
+		m.write(filepath.Join(from, fmt.Sprintf("f%d", i)), fmt.Sprint("reading ", i*i))
+	}
+	m.write(filepath.Join(from, "large"), strings.Repeat("0123456789abcdef", 50_000))
+	odd := filepath.Join(from, "caf\xe9")
+	for range 2 {
+		m.write(odd, "odd")
+		if err := os.Symlink("f1", filepath.Join(from, "latest")); err != nil {
+			t.Fatal(err)
+		}
+		r := do(t, m.dir, "", "mirror", from, "erl:tables")
+		for _, want := range []string{"erl ends the file-transfer channel whenever this name is asked for", "latest: not moved: the link cannot be made: the server makes it lead to"} {
+			if !strings.Contains(r.err, want) {
+				t.Errorf("not told: %s\n%+v", want, r)
+			}
+		}
+		if r.status != 5 || strings.Count(r.err, "not moved") != 2 {
+			t.Errorf("%+v", r)
+		}
+		if err := errors.Join(os.Remove(odd), os.Remove(filepath.Join(from, "latest"))); err != nil {
+			t.Fatal(err)
+		}
+		alike(t, from, m.in("tables"))
+	}
+	back := filepath.Join(t.TempDir(), "back")
+	if r := do(t, m.dir, "", "fetch", "erl:tables", back); r.status != 0 || !strings.Contains(r.out, "601 files by size alone (") {
+		t.Errorf("%+v", r)
+	}
+	alike(t, from, back)
 }

@@ -44,6 +44,7 @@ type cargoFlags struct {
 	super      bool
 	watch      bool
 	direct     bool
+	withKeys   bool
 	identities *identities
 }
 
@@ -61,6 +62,7 @@ func (f *cargoFlags) on(c *cobra.Command) {
 	flags.StringVar(&f.proof, "proof", "cheap", "compare contents afterwards: cheap (where no line has to carry them back), all or none")
 	flags.StringVar(&f.order, "order", "path", "what goes first: path, small, large or new")
 	flags.BoolVar(&f.direct, "direct", false, "between two far machines: the one hands the files to the other itself, with a key that its session lends")
+	flags.BoolVar(&f.withKeys, "with-keys", false, "send private keys of this machine, too; else they are named and asked about")
 	flags.StringVar(&f.rate, "rate", "", "at most so much a second, as 500kB or 2MB")
 	flags.DurationVar(&f.keep, "keep", cargo.DefaultKeep, "how long what is replaced or removed is kept over there, for undo")
 	flags.BoolVar(&f.noKeep, "no-keep", false, "keep nothing of what is replaced or removed: it cannot be undone")
@@ -95,6 +97,7 @@ func (f *cargoFlags) read() (o cargo.Options, err error) {
 	if o.Direct = f.direct; o.Direct && o.Rate > 0 {
 		return o, errors.New("what goes directly takes another line, which --rate cannot slow down: leave out one of the two")
 	}
+	o.WithKeys = f.withKeys
 	if o.Keep = f.keep; f.noKeep {
 		o.Keep = -1
 	}
@@ -275,10 +278,58 @@ func (m *mover) settle(cmd *cobra.Command, trees *work.Between, plan *cargo.Plan
 	if m.f.save != "" {
 		return plan.Sum().By[cargo.Leave].Names, m.savePlan(plan)
 	}
-	if err := m.show(plan); err != nil || m.f.dry {
+	if err := m.show(plan); err != nil {
 		return 1, err
 	}
+	if err := m.askKeys(cmd.Context(), trees, plan); err != nil {
+		return 0, err
+	}
+	if m.f.dry {
+		return 1, nil
+	}
 	return m.carry(cmd, &work.Carry{Tools: m.Tools(), Plan: plan, Options: m.options, Trees: trees})
+}
+
+// mostKeysNamed is how many private keys are named before a plan is executed.
+const mostKeysNamed = 20
+
+// askKeys names the private keys that a plan sends from this machine, and asks whether they are to go.
+func (m *mover) askKeys(ctx context.Context, trees *work.Between, plan *cargo.Plan) error {
+	if m.options.WithKeys {
+		return nil
+	}
+	keys, err := cargo.PrivateKeys(ctx, plan, trees.From, trees.To)
+	if err != nil || len(keys) == 0 {
+		return err
+	}
+	for i, name := range keys {
+		if m.f.asJSON {
+			m.line(map[string]any{"event": "private key", "path": name})
+		} else if i < mostKeysNamed {
+			fmt.Fprintln(m.errs, cargo.Say(name)+": a private key, which would leave this machine")
+		}
+	}
+	if more := len(keys) - mostKeysNamed; more > 0 && !m.f.asJSON {
+		fmt.Fprintln(m.errs, words.Count(more, "more private key"))
+	}
+	if m.f.dry {
+		return nil
+	}
+	refused := &statusError{statusWrongUse, fmt.Errorf("nothing was moved: %s would leave this machine; --with-keys sends private keys, --exclude leaves them out", words.Count(len(keys), "private key"))}
+	if !m.terminal() {
+		return refused
+	}
+	tty, err := os.OpenFile("/dev/tty", os.O_RDWR, 0)
+	if err != nil {
+		return refused
+	}
+	defer tty.Close()
+	answer, err := ask(ctx, tty, "Send "+words.Choose(len(keys), "it", "them")+" all the same? yes or no: ", true)
+	if err != nil || answer != "yes" {
+		return errors.Join(refused, err)
+	}
+	m.options.WithKeys = true
+	return nil
 }
 
 // move moves one thing, and returns how many names were done.

@@ -11,6 +11,7 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
+	"unicode/utf8"
 
 	"golang.org/x/sync/errgroup"
 	"golang.org/x/sync/semaphore"
@@ -32,10 +33,11 @@ const (
 
 // Options say how a plan is carried out.
 type Options struct {
-	Proof Proof
-	Rate  int           // bytes a second, 0 for as many as go
-	Keep  time.Duration // how long what is replaced or removed is kept; [DefaultKeep] where 0, not at all below
-	Order Order
+	Proof    Proof
+	Rate     int           // bytes a second, 0 for as many as go
+	Keep     time.Duration // how long what is replaced or removed is kept; [DefaultKeep] where 0, not at all below
+	Order    Order
+	WithKeys bool // private keys of this machine are sent, too; else they fail with [ErrPrivateKey]
 	// Direct has the one far machine hand files to the other by itself, with a key that its session lends.
 	Direct bool
 	// Record is written as it goes on, and read where it goes on with what was begun; nil for
@@ -82,6 +84,7 @@ type Report struct {
 	Failures []Failure // the first of them
 	Proven   int       // files whose content was compared
 	Unproven int       // files of which the size alone was looked at
+	Sampled  int       // of them, files of which parts were read back and compared
 }
 
 // Bounds of what is under way.
@@ -102,18 +105,23 @@ type Carry struct {
 	aside    asides
 	again    bool // it was begun before, and cut off
 
-	mu      sync.Mutex
-	report  Report
-	tries   map[ends.End]int    // how often a line came back with nothing moved since
-	steps   atomic.Int64        // of anything that went well
-	made    map[string]bool     // folders that were made here and now, so that nothing else is in them
-	own     map[string]*Item    // as [owned] tells
-	window  []Batch             // what is looked at
-	packed  map[string]bool     // paths of it that went in a stream
-	stages  int                 // folders that streams were unpacked in
-	paced   map[string]pace     // by what, how fast streams were
-	ready   map[string]*fetched // by path: came in a stream, and are to be written
-	buffers sync.Pool
+	mu       sync.Mutex
+	report   Report
+	tries    map[ends.End]int // how often a line came back with nothing moved since
+	steps    atomic.Int64     // of anything that went well
+	doubt    atomic.Bool      // a file differed that the size alone was looked at of: contents are compared from then on
+	cut      atomic.Bool      // a line was lost
+	odd      atomic.Bool      // the far side ends its channel at a name that is not UTF-8
+	made     map[string]bool  // folders that were made here and now, so that nothing else is in them
+	own      map[string]*Item // as [owned] tells
+	window   []Batch          // what is looked at
+	gathers  bool             // suspects wait for the end of a step
+	suspects []suspect
+	packed   map[string]bool     // paths of it that went in a stream
+	stages   int                 // folders that streams were unpacked in
+	paced    map[string]pace     // by what, how fast streams were
+	ready    map[string]*fetched // by path: came in a stream, and are to be written
+	buffers  sync.Pool
 }
 
 // NewCarry returns what carries a plan out between two trees, which have to be the plan's.
@@ -289,8 +297,9 @@ type job struct {
 	begun  bool   // something was written there
 	fresh  bool   // the file began empty, so null bytes need not be written: they become holes
 	sum    ends.Sum
-	summed bool // sum is the digest of what was read
-	again  bool // it was moved a second time
+	summed bool         // sum is the digest of what was read
+	again  bool         // it was moved a second time
+	moved  atomic.Int64 // bytes that arrived, in all tries
 }
 
 func (j *job) path() string { return ends.Join(j.folder, j.Name) }
@@ -359,7 +368,8 @@ func (c *Carry) partName(path string) string {
 }
 
 // each does something with jobs, some at once. One that fails is told, and the others go on;
-// the error is why all end.
+// the error is why all end. A job during which the line was lost again and again waits until the others are done, and goes
+// by itself then: the far side may end the channel at its name.
 func (c *Carry) each(ctx context.Context, jobs []*job, do func(context.Context, *job) error) error {
 	g, within := errgroup.WithContext(ctx)
 	g.SetLimit(filesAtOnce)
@@ -367,32 +377,93 @@ func (c *Carry) each(ctx context.Context, jobs []*job, do func(context.Context, 
 		if within.Err() != nil {
 			break
 		}
-		g.Go(func() error { return c.one(within, j, do) })
+		g.Go(func() error {
+			later, err := c.one(within, j, do, false)
+			if later {
+				c.mu.Lock()
+				defer c.mu.Unlock()
+				c.suspects = append(c.suspects, suspect{j, do})
+			}
+			return err
+		})
 	}
-	return cmp.Or(context.Cause(ctx), g.Wait())
-}
-
-// one does something with one job, again when a line that was lost is back.
-func (c *Carry) one(ctx context.Context, j *job, do func(context.Context, *job) error) error {
-	if err := c.paused.wait(ctx); err != nil {
+	if err := cmp.Or(context.Cause(ctx), g.Wait()); err != nil || c.gathers {
 		return err
 	}
-	err := c.insist(ctx, func() error { return do(ctx, j) })
+	return c.alone(ctx)
+}
+
+// suspect is a job that is to be done by itself.
+type suspect struct {
+	job *job
+	do  func(context.Context, *job) error
+}
+
+// alone does the jobs that are to be done by themselves, one after the other. Nothing else may be under way.
+func (c *Carry) alone(ctx context.Context) error {
+	for {
+		c.mu.Lock()
+		if len(c.suspects) == 0 {
+			c.mu.Unlock()
+			return nil
+		}
+		next := c.suspects[0]
+		c.suspects = c.suspects[1:]
+		c.mu.Unlock()
+		if _, err := c.one(ctx, next.job, next.do, true); err != nil {
+			return err
+		}
+	}
+}
+
+// one does something with one job, again when a line that was lost is back. later is true where it is to be done alone.
+func (c *Carry) one(ctx context.Context, j *job, do func(context.Context, *job) error, alone bool) (later bool, err error) {
+	if err := c.paused.wait(ctx); err != nil {
+		return false, err
+	}
+	if !alone && c.odd.Load() && !utf8.ValidString(j.path()) {
+		return true, nil
+	}
+	losses, moved := 0, j.moved.Load()
+	err = c.insist(ctx, func() error {
+		err := do(ctx, j)
+		if now := j.moved.Load(); now > moved { // the name is not what the line is lost by
+			losses, moved = 0, now
+		}
+		end := c.lostEnd(err)
+		if end == nil || ctx.Err() != nil {
+			return err
+		}
+		losses++
+		switch {
+		case !alone && losses >= suspectAfter:
+			later = true
+		case alone && losses >= endedAlone && isLinked(end):
+			c.odd.CompareAndSwap(false, !utf8.ValidString(j.path()))
+			c.steps.Add(1) // why it was lost is known
+			return &endsChannelError{end.Name()}
+		}
+		return err
+	}, func() bool { return later })
 	var gone *goneError
 	switch {
 	case ctx.Err() != nil:
-		return ctx.Err()
+		return false, ctx.Err()
 	case errors.As(err, &gone):
-		return err
+		return false, err
+	case later && err != nil:
+		return true, nil
 	case err != nil:
 		c.fail(j, err)
 		if j.begun { // what finally failed leaves nothing beside its place
-			if err := c.insist(ctx, func() error { return c.drop(ctx, j) }); errors.As(err, &gone) {
-				return err
+			tries := 0
+			err := c.insist(ctx, func() error { tries++; return c.drop(ctx, j) }, func() bool { return tries >= maxTries })
+			if errors.As(err, &gone) {
+				return false, err
 			}
 		}
 	}
-	return c.options.Record.Err()
+	return false, c.options.Record.Err()
 }
 
 // goneError says that a line is lost for good.
@@ -400,46 +471,83 @@ type goneError struct{ error }
 
 func (g *goneError) Unwrap() error { return g.error }
 
-// maxTries is how often a line may come back without anything moved in between.
-const maxTries = 4
+func isGone(err error) bool {
+	var gone *goneError
+	return errors.As(err, &gone)
+}
 
-// insist does something, and does it again each time it fails because a line was lost and has come back. Any other
-// error is returned.
-func (c *Carry) insist(ctx context.Context, do func() error) error {
+// How often a line is lost during one job until the job waits for the others, and until it is given up when it goes alone.
+const (
+	suspectAfter = 3
+	endedAlone   = 2
+)
+
+// endsChannelError says that a far side ends the file-transfer channel whenever a name is asked for.
+type endsChannelError struct{ far string }
+
+func (e *endsChannelError) Error() string {
+	return e.far + " ends the file-transfer channel whenever this name is asked for: give it another name, or move it by other means"
+}
+
+// isLinked tells whether an end's line is up although its channel has ended.
+func isLinked(end ends.End) bool {
+	l, ok := end.(interface{ Linked() bool })
+	return ok && l.Linked()
+}
+
+// lostEnd is the end that an error says the line to is lost, or nil.
+func (c *Carry) lostEnd(err error) (end ends.End) {
+	for _, e := range []ends.End{c.from, c.to} {
+		if err != nil && e.Lost(err) {
+			end = e
+		}
+	}
+	return end
+}
+
+// maxTries is how often a line may come back without anything moved in between.
+const maxTries = 8
+
+// insist does something, and does it again each time it fails because a line was lost and has come back, unless one of
+// enough says so. Any other error is returned.
+func (c *Carry) insist(ctx context.Context, do func() error, enough ...func() bool) error {
 	for {
 		err := do()
 		if err == nil {
 			c.steps.Add(1)
 			return nil
 		}
-		var end ends.End
-		for _, e := range []ends.End{c.from, c.to} {
-			if e.Lost(err) {
-				end = e
-			}
-		}
+		end := c.lostEnd(err)
 		if end == nil || ctx.Err() != nil {
 			return err
 		}
 		if err := c.back(ctx, end, err); err != nil {
 			return &goneError{err}
 		}
+		if slices.ContainsFunc(enough, func(is func() bool) bool { return is() }) {
+			return err
+		}
 	}
 }
 
 // back waits until an end is reached again.
 func (c *Carry) back(ctx context.Context, end ends.End, why error) error {
+	c.cut.Store(true)
+	first := c.progress.waiting.Add(1) == 1
 	c.mu.Lock()
-	moved := c.steps.Swap(0) > 0
-	if c.tries[end]++; moved {
+	if first {
+		c.tries[end]++
+	}
+	if c.steps.Swap(0) > 0 {
 		c.tries[end] = 1
 	}
-	many := c.tries[end] > maxTries*filesAtOnce
+	many := c.tries[end] > maxTries
 	c.mu.Unlock()
 	if many {
+		c.progress.waiting.Add(-1)
 		return fmt.Errorf("the line to %s is lost again and again with nothing moved in between: %w", end.Name(), why)
 	}
-	if c.progress.waiting.Add(1) == 1 {
+	if first {
 		c.tell(Event{Waiting: true, Say: "the line to " + end.Name() + " is lost (" + sanitize.Line(why.Error(), 160) + "); it goes on when it is back"})
 	}
 	err := end.Again(ctx)
@@ -563,10 +671,12 @@ func (c *Carry) files(ctx context.Context) error {
 		return (i.Act == Make || i.Act == Replace) && i.New.Kind != ends.Folder || i.Act == Settle && i.New.Kind != ends.Folder
 	})
 	written := make(chan *job, filesAtOnce)
-	g, ctx := errgroup.WithContext(ctx)
+	var alone atomic.Bool // all that is written together is written
+	c.gathers = true
+	g, together := errgroup.WithContext(ctx)
 	g.Go(func() error {
 		defer close(written)
-		return c.each(ctx, jobs, func(ctx context.Context, j *job) error {
+		return c.each(together, jobs, func(ctx context.Context, j *job) error {
 			switch {
 			case j.Act == Settle:
 				return c.settle(ctx, j)
@@ -576,6 +686,9 @@ func (c *Carry) files(ctx context.Context) error {
 			if err := c.write(ctx, j); err != nil {
 				return err
 			}
+			if alone.Load() {
+				return c.proveBatch(ctx, []*job{j})
+			}
 			select {
 			case written <- j:
 				return nil
@@ -584,8 +697,13 @@ func (c *Carry) files(ctx context.Context) error {
 			}
 		})
 	})
-	g.Go(func() error { return c.proveAll(ctx, written) })
-	return g.Wait()
+	g.Go(func() error { return c.proveAll(together, written) })
+	err := g.Wait()
+	c.gathers = false
+	if alone.Store(true); err != nil {
+		return err
+	}
+	return c.alone(ctx)
 }
 
 // removals puts aside what is to be removed. Where a folder goes its content goes along.

@@ -77,6 +77,7 @@ func TestFaultsOfAMachinesFiles(t *testing.T) {
 		{"in good health", func(*lab.FileFaults) {}, cargo.ProveCheap, ""},
 		{"forgets", func(f *lab.FileFaults) { f.Forget(true) }, cargo.ProveCheap, "differs from what is sent, twice"},
 		{"forgets, and has no shell", func(f *lab.FileFaults) { f.Forget(true); f.FilesOnly(true) }, cargo.ProveAll, "differs from what is sent, twice"},
+		{"forgets, and is read back in part", func(f *lab.FileFaults) { f.Forget(true); f.FilesOnly(true) }, cargo.ProveCheap, "differs from what is sent, twice"},
 		{"lies about sizes", func(f *lab.FileFaults) { f.Lie(true); f.FilesOnly(true) }, cargo.ProveCheap, "have arrived"},
 		{"has a quota", func(f *lab.FileFaults) { f.Quota(13_000_000) }, cargo.ProveCheap, "not enough room"},
 		{"is cut in the middle", func(f *lab.FileFaults) { f.CutAfter(300_000) }, cargo.ProveCheap, ""},

@@ -448,7 +448,7 @@ func (s *packing) text(ctx context.Context, j *job) ([]byte, error) {
 	if n, err := f.ReadAt(text, 0); n < len(text) {
 		return nil, err
 	}
-	return text, nil
+	return text, s.c.mayLeave(j, text)
 }
 
 // prove compares what was unpacked with what was packed. What differs is left to go by itself.

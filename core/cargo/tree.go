@@ -313,6 +313,11 @@ func (t *Tree) collect(p *Plan, n *Node, path string) (makes sides) {
 			makes.from, makes.to = makes.from || item.Back, makes.to || !item.Back
 		}
 	}
+	if n.Parent == nil { // the tree's own folder may not be there yet
+		if item, goes := n.item(makes); goes && item.Act == Make {
+			items = append(items, item)
+		}
+	}
 	if len(items) > 0 {
 		slices.SortFunc(items, func(a, b Item) int { return cmp.Compare(a.Name, b.Name) })
 		p.Batches = append(p.Batches, NewBatch(path, items))

@@ -22,18 +22,11 @@ const noteEvery = 8 << 20
 func (c *Carry) write(ctx context.Context, j *job) (err error) {
 	path := j.path()
 	c.progress.now.Store(&path)
-	r, err := c.open(ctx, j)
+	r, w, err := c.openBoth(ctx, j)
 	if err != nil {
-		return fmt.Errorf("it cannot be read: %w", err)
+		return err
 	}
 	defer r.Close()
-	if err := c.unchanged(r, j); err != nil {
-		return err
-	}
-	w, err := c.begin(ctx, j)
-	if err != nil {
-		return err
-	}
 	err = c.fill(ctx, r, w, j)
 	if err = errors.Join(err, w.Close()); err != nil {
 		return err
@@ -42,6 +35,42 @@ func (c *Carry) write(ctx context.Context, j *job) (err error) {
 		return errors.Join(err, c.drop(ctx, j))
 	}
 	return c.attributes(ctx, j, j.part, !c.small(j))
+}
+
+// openBoth opens the source and what is written. The first tree's file is opened first whichever way the file goes: an end
+// may have to wait for another file to be closed, and two files that wait for each other would wait for ever.
+func (c *Carry) openBoth(ctx context.Context, j *job) (r ends.Reader, w ends.Writer, err error) {
+	if j.Back {
+		back, err := c.begin(ctx, j)
+		if err != nil {
+			return nil, nil, err
+		}
+		if r, err = c.openUnchanged(ctx, j); err != nil {
+			return nil, nil, errors.Join(err, back.Close())
+		}
+		return r, back, nil
+	}
+	if r, err = c.openUnchanged(ctx, j); err != nil {
+		return nil, nil, err
+	}
+	if w, err = c.begin(ctx, j); err != nil {
+		r.Close()
+		return nil, nil, err
+	}
+	return r, w, nil
+}
+
+// openUnchanged opens the source where it is still what the plan has.
+func (c *Carry) openUnchanged(ctx context.Context, j *job) (ends.Reader, error) {
+	r, err := c.open(ctx, j)
+	if err != nil {
+		return nil, fmt.Errorf("it cannot be read: %w", err)
+	}
+	if err := c.unchanged(r, j); err != nil {
+		r.Close()
+		return nil, err
+	}
+	return r, nil
 }
 
 // unchanged tells whether the source is still what the plan has.
@@ -219,6 +248,11 @@ func (c *Carry) movePiece(r ends.Reader, w ends.Writer, j *job, arrived *prefix,
 		}
 		return err
 	}
+	if at == 0 {
+		if err := c.mayLeave(j, b); err != nil {
+			return err
+		}
+	}
 	if at == 0 && int64(n) == j.New.Size {
 		j.sum, j.summed = sha256.Sum256(b), true
 	}
@@ -275,6 +309,7 @@ func (p *prefix) giveUp() {
 func (p *prefix) add(at, n int64) {
 	p.c.progress.moved(n)
 	p.c.steps.Add(1)
+	p.j.moved.Add(n)
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if at != p.j.at {
@@ -366,7 +401,14 @@ func (c *Carry) link(ctx context.Context, j *job) error {
 	if errors.Is(err, ends.ErrFollows) { // which is known by that
 		return c.linkAtOnce(ctx, j)
 	}
-	err = unlessDone(ctx, target, j.part, err, func(now ends.Entry) bool { return now.Kind == ends.Link && now.Link == j.New.Link })
+	var led ends.Entry
+	err = unlessDone(ctx, target, j.part, err, func(now ends.Entry) bool { led = now; return now.Kind == ends.Link && now.Link == j.New.Link })
+	if err != nil && led.Kind == ends.Link { // an attempt before made it, and it leads elsewhere
+		if rerr := target.Remove(ctx, j.part); target.Lost(rerr) {
+			return rerr
+		}
+		err = &ends.WrongLinkError{Leads: led.Link}
+	}
 	if err != nil {
 		return fmt.Errorf("the link cannot be made: %w", err)
 	}

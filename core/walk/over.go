@@ -116,6 +116,13 @@ func (p *Passage) Probe() { p.current().probe() }
 // Failure is why the passage's link ended, nil where it did not or was closed here.
 func (p *Passage) Failure() *gate.Failure { return p.current().failure() }
 
+// Lives asks the far side whether the passage's link is up.
+func (p *Passage) Lives() bool {
+	l := p.current()
+	l.Settle()
+	return l.ctx.Err() == nil
+}
+
 // ID is the link's number.
 func (l *Link) ID() ID { return l.id }
 

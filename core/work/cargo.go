@@ -340,6 +340,9 @@ func Moved(r cargo.Report, p cargo.Progress) string {
 	}
 	if r.Unproven > 0 {
 		say += ", " + words.Count(r.Unproven, "file") + " by size alone"
+		if r.Sampled > 0 {
+			say += fmt.Sprintf(" (%d sampled)", r.Sampled)
+		}
 	}
 	if r.Failed > 0 {
 		say += ", " + words.Count(r.Failed, "name") + " not"

@@ -5,9 +5,11 @@ package cargo
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -105,6 +107,7 @@ type look struct {
 	tree    *cargo.Tree
 	rows    []row
 	folded  map[*cargo.Node]bool
+	crowded bool // there are so many names that folders are folded at first
 	at      scroll.Cursor
 	err     error
 	over    bool // all is read
@@ -222,6 +225,8 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 		}
 	case edited:
 		return m.edited(msg)
+	case ready:
+		return m.ready(msg)
 	case kept:
 		m.kept = msg
 	case again:
@@ -310,9 +315,7 @@ func (m *Model) more(msg more) tea.Cmd {
 	back := l.preview.path
 	for _, listed := range msg.listed {
 		l.tree.Add(listed)
-		if n := l.tree.At(listed.Path); n != nil && len(n.Kids) > manyNames && n.Parent != nil {
-			l.folded[n] = true
-		}
+		l.fold(l.tree.At(listed.Path))
 	}
 	l.tree.Settle(msg.alike)
 	if msg.err != nil {
@@ -324,13 +327,34 @@ func (m *Model) more(msg more) tea.Cmd {
 		m.point(l.tree.At(back))
 	}
 	if l.over {
-		return m.drop(m.wanted)
+		wanted := m.wanted
+		m.wanted = ""
+		return m.send(wanted, false)
 	}
 	return m.next()
 }
 
-// manyNames is from how many names on a folder is folded at first.
-const manyNames = 40
+// From how many names on a folder is folded at first, and every folder beneath the tree's own.
+const (
+	manyNames = 40
+	manyInAll = 400
+)
+
+// fold folds a folder that has just been read where it would hide what stands beside it.
+func (l *look) fold(n *cargo.Node) {
+	if n == nil || n.Parent == nil {
+		return
+	}
+	if len(n.Kids) > manyNames || l.crowded {
+		l.folded[n] = true
+	}
+	if !l.crowded && l.tree.Names > manyInAll {
+		l.crowded = true
+		for _, kid := range l.tree.Root.Kids {
+			l.folded[kid] = kid.Folder()
+		}
+	}
+}
 
 // lay lays the tree out in rows. The cursor stays at the chosen name.
 func (m *Model) lay(chosen *cargo.Node) {
@@ -467,9 +491,9 @@ func (m *Model) turn(turn cargo.Turn) func() tea.Cmd {
 		chosen, why := m.look.tree.Choose(n, turn)
 		switch {
 		case why != "":
-			m.s.Tell(cargo.Say(n.Path()) + ": " + why)
+			m.s.Tell(m.called(n) + ": " + why)
 		case turn != cargo.Stay && n.Folder():
-			m.s.Tell(words.Count(chosen, "name") + " of " + cargo.Say(n.Path()))
+			m.s.Tell(words.Count(chosen, "name") + " of " + m.folderCalled(n))
 		}
 		if why == "" && !n.Folder() {
 			m.look.at.Move(1, len(m.look.rows), m.room())
@@ -477,6 +501,14 @@ func (m *Model) turn(turn cargo.Turn) func() tea.Cmd {
 		}
 		return nil
 	}
+}
+
+// folderCalled is a folder's name, the tree's own included.
+func (m *Model) folderCalled(n *cargo.Node) string {
+	if n.Parent == nil {
+		return cargo.Say(filepath.Base(m.look.last.Here))
+	}
+	return cargo.Say(n.Path())
 }
 
 // enter folds or unfolds a folder, or shows what a file begins with.
@@ -490,15 +522,46 @@ func (m *Model) enter() tea.Cmd {
 	return m.read(n)
 }
 
-// carryOut begins the plan, at the second press where something would be lost over there or here.
+// ready is a plan that is to be carried out, and the private keys that it sends from this machine.
+type ready struct {
+	id   int
+	plan *cargo.Plan
+	keys []string
+	err  error
+}
+
+// carryOut makes the plan, and looks for private keys in what it sends.
 func (m *Model) carryOut() tea.Cmd {
 	l := m.look
-	t := l.tree.Totals
-	if why := m.careful(t); why != "" && !m.s.Sure(why+": press > again to do it") {
+	plan, trees, id := l.tree.Plan(), l.trees, l.id
+	return m.s.Run(func() tea.Msg {
+		keys, err := cargo.PrivateKeys(context.Background(), plan, trees.From, trees.To)
+		return ready{id, plan, keys, err}
+	})
+}
+
+// ready begins a plan, at the second press where something would be lost over there or here, or a private key leaves this
+// machine.
+func (m *Model) ready(msg ready) tea.Cmd {
+	if m.look == nil || m.look.id != msg.id || m.under() {
 		return nil
 	}
-	plan := l.tree.Plan()
-	m.carry = &work.Carry{Tools: m.s.Tools, Plan: plan}
+	if msg.err != nil {
+		m.s.Tell(sanitize.Line(msg.err.Error(), 300))
+		return nil
+	}
+	why := m.careful(m.look.tree.Totals)
+	if n := len(msg.keys); n > 0 {
+		named := cargo.Say(msg.keys[0])
+		if n > 1 {
+			named += fmt.Sprintf(" and %d more", n-1)
+		}
+		why = words.And(slices.DeleteFunc([]string{why, words.Count(n, "private key") + " would leave this machine (" + named + ")"}, func(s string) bool { return s == "" }))
+	}
+	if why != "" && !m.s.Sure(why+": press > again to do it") {
+		return nil
+	}
+	m.carry = &work.Carry{Tools: m.s.Tools, Plan: msg.plan, Options: cargo.Options{WithKeys: len(msg.keys) > 0}}
 	m.job = m.s.Jobs.Begin(m.carry)
 	return m.tick()
 }
@@ -564,7 +627,6 @@ func (m *Model) undo() tea.Cmd {
 
 // drop takes a path that was pasted or dropped: it is to go there.
 func (m *Model) drop(text string) tea.Cmd {
-	m.wanted = ""
 	full := dropped(text)
 	if full == "" || m.look == nil || m.look.trees == nil {
 		return nil
@@ -573,15 +635,33 @@ func (m *Model) drop(text string) tea.Cmd {
 		m.s.Tell(cargo.Say(full) + ": " + sanitize.Line(err.Error(), 200))
 		return nil
 	}
+	return m.send(full, true)
+}
+
+// send has a path of this machine go there. One that is not known is looked for by reading its folder, once.
+func (m *Model) send(full string, look bool) tea.Cmd {
+	if full == "" {
+		return nil
+	}
 	l := m.look
 	name, err := filepath.Rel(l.last.Here, full)
-	if err != nil || name == ".." || strings.HasPrefix(name, "../") {
+	outside := err != nil || name == ".." || strings.HasPrefix(name, "../")
+	var n *cargo.Node
+	switch {
+	case name == ".":
+		n = l.tree.Root
+	case !outside:
+		n = l.tree.At(name)
+	}
+	switch {
+	case n == nil && !look:
+		m.s.Tell(cargo.Say(full) + " is not among what can be moved")
+		return nil
+	case n == nil && outside:
 		m.wanted = full
 		m.begin(l.session, cargo.Last{Here: filepath.Dir(full), There: l.last.There})
 		return m.tick()
-	}
-	n := l.tree.At(name)
-	if n == nil {
+	case n == nil:
 		m.wanted = full
 		return m.reread()
 	}

@@ -96,7 +96,10 @@ type channel struct {
 	extended *remote.Extended // nil where it is served by commands
 	shell    bool             // it is served by commands of the account's shell
 	done     func()
-	busy     int // operations under way, guarded by the tree's lock
+	life     context.Context // ends with the channel
+	busy     int             // operations under way, guarded by the tree's lock
+	waits    int             // what waits to open a file there, guarded by the tree's lock
+	one      chan struct{}   // holds a word while a file or a folder is open there, nil where many may be
 
 	heard atomic.Int64 // bytes that the far side said
 	data  atomic.Int64 // of them, what files hold
@@ -172,6 +175,10 @@ func (t *There) open(ctx context.Context, p *walk.Passage) (*channel, error) {
 	}
 	done := c.done
 	c.done = func() { done(); end() }
+	c.life = life
+	if isOneOf(p, mixers) {
+		c.one = make(chan struct{}, 1)
+	}
 	go t.guard(life, c)
 	return c, nil
 }
@@ -196,6 +203,15 @@ var errSilent = errors.New("the far side does not answer over its file-transfer 
 // crowded are what servers call themselves that lose count of what comes when files are moved over
 // several channels of one link at once: they wait for ever then.
 var crowded = []string{"mod_sftp"}
+
+// mixers are what servers call themselves that give one handle to two of the files that are open on a channel: what is
+// written to one file goes to another.
+var mixers = []string{"Erlang/"}
+
+// isOneOf tells whether the server at a passage's end calls itself by one of these names.
+func isOneOf(p *walk.Passage, names []string) bool {
+	return slices.ContainsFunc(names, func(s string) bool { return strings.HasPrefix(p.Link().Software, s) })
+}
 
 // guard ends a channel whose far side is silent while something is asked of it, so that nothing waits
 // for it for ever.
@@ -375,12 +391,23 @@ func (t *There) Lost(err error) bool {
 	return errors.As(err, &l)
 }
 
+// Linked tells whether the link to the account is up, whatever became of its channels.
+func (t *There) Linked() bool {
+	p := t.Passage()
+	return p != nil && p.Lives()
+}
+
 // answered tells whether an error is an answer of the server.
 func answered(err error) bool {
 	var s *sftp.StatusError
 	return err == io.EOF || errors.As(err, &s) || errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) ||
 		errors.Is(err, fs.ErrExist) || errors.Is(err, os.ErrClosed) || errors.Is(err, context.Canceled) || errors.Is(err, errEndless) || errors.Is(err, ErrUnsafe) ||
-		errors.Is(err, ErrFollows) || errors.Is(err, errNoLink)
+		errors.Is(err, ErrFollows) || errors.Is(err, errNoLink) || isWrongLink(err)
+}
+
+func isWrongLink(err error) bool {
+	var w *WrongLinkError
+	return errors.As(err, &w)
 }
 
 // judged is an operation's error, as a lost line where it is none of the server's answers.
@@ -399,18 +426,59 @@ const busyAt = 8
 func (t *There) take() (*channel, error) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
+	least, err := t.leastLocked()
+	if err == nil {
+		least.busy++
+		t.counted++
+	}
+	return least, err
+}
+
+// takeToOpen is take for the opening of a file or a folder. It waits where the server may have one open on a channel alone;
+// done lets the next one be opened.
+func (t *There) takeToOpen(ctx context.Context) (c *channel, done func(), err error) {
+	t.mu.Lock()
+	c, err = t.leastLocked()
+	if err != nil || c.one == nil {
+		if err == nil {
+			c.busy++
+			t.counted++
+		}
+		t.mu.Unlock()
+		return c, func() {}, err
+	}
+	c.waits++
+	t.mu.Unlock()
+	select {
+	case c.one <- struct{}{}:
+	case <-c.life.Done():
+		err = lost{errors.New("the file-transfer channel to " + t.Session + " has ended")}
+	case <-ctx.Done():
+		err = ctx.Err()
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	c.waits--
+	if err != nil {
+		return nil, nil, err
+	}
+	c.busy++
+	t.counted++
+	return c, sync.OnceFunc(func() { <-c.one }), nil
+}
+
+// leastLocked is the channel with the least to do; where each has much, another is opened.
+func (t *There) leastLocked() (*channel, error) {
 	var least *channel
 	for _, c := range t.channels {
-		if least == nil || c.busy < least.busy {
+		if least == nil || c.busy+c.waits < least.busy+least.waits {
 			least = c
 		}
 	}
 	if least == nil {
 		return nil, lost{errors.New("the line to " + t.Session + " is lost")}
 	}
-	least.busy++
-	t.counted++
-	for (least.busy > busyAt || least.shell && least.busy > 1) && !t.full && len(t.channels)+t.growing < t.worthLocked() {
+	for (least.busy >= busyAt || least.shell && least.busy > 0 || least.waits > 0) && !t.full && len(t.channels)+t.growing < t.worthLocked() {
 		t.growing++
 		go t.grow(t.lives, t.passage, t.tried%max(t.Lanes, 1))
 		t.tried++
@@ -425,7 +493,7 @@ func (t *There) worthLocked() int {
 	switch trip := link.RoundTrip; {
 	case t.server == shellServer:
 		return shellChannels // each answers one request after the other
-	case t.single || slices.ContainsFunc(crowded, func(s string) bool { return strings.HasPrefix(link.Software, s) }):
+	case t.single || isOneOf(t.passage, crowded):
 		return 1
 	case trip > 10*time.Millisecond:
 		return MaxChannels
@@ -634,7 +702,7 @@ var followers = []string{"mod_sftp"}
 // followsLinks tells whether the server follows links where it is asked for the links themselves.
 func (t *There) followsLinks() bool {
 	p := t.Passage()
-	return t.follows.Load() || p != nil && slices.ContainsFunc(followers, func(s string) bool { return strings.HasPrefix(p.Link().Software, s) })
+	return t.follows.Load() || p != nil && isOneOf(p, followers)
 }
 
 // refuseLink fails where a name is a link that the server would follow.
@@ -681,12 +749,13 @@ var errEndless = errors.New("the folder has more names than are taken")
 func (t *There) List(ctx context.Context, folder string, each func(string, Entry) error) error {
 	ctx, cancel := context.WithTimeout(ctx, maxList)
 	defer cancel()
-	c, err := t.take()
+	c, closed, err := t.takeToOpen(ctx)
 	if err != nil {
 		return err
 	}
 	defer t.give(c)
 	infos, err := c.list(ctx, t.at(folder))
+	closed()
 	if err != nil {
 		return judged(err)
 	}
@@ -759,6 +828,7 @@ type thereFile struct {
 	flags int
 
 	first *channel // on which it was opened
+	shut  func()   // lets another be opened there
 
 	mu     sync.Mutex
 	opened map[*channel]*opening
@@ -896,6 +966,7 @@ func (f *thereFile) Close() error {
 		}
 	}
 	closing.Wait()
+	f.shut()
 	close(errs)
 	for err := range errs {
 		all = errors.Join(all, err)
@@ -910,13 +981,15 @@ func (t *There) file(ctx context.Context, name string, first, flags int) (*there
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
-	c, err := t.take()
+	c, shut, err := t.takeToOpen(ctx)
 	if err != nil {
 		return nil, err
 	}
 	defer t.give(c)
+	f.shut, f.alone = shut, c.one != nil
 	file, err := c.files.OpenFile(t.at(name), first)
 	if err != nil {
+		shut()
 		return nil, judged(err)
 	}
 	o := &opening{file: file}
@@ -1018,8 +1091,35 @@ func (t *There) Symlink(ctx context.Context, leads, name string) error {
 		if err = t.seeFollowed(c, name); err == nil && t.followsLinks() {
 			return ErrFollows
 		}
+		if err == nil {
+			err = t.leadsRight(c, leads, name)
+		}
 		return err
 	})
+}
+
+// leadsRight reads back what a new link leads to, and removes a link that leads elsewhere: some servers turn what a link
+// says into a full path, seen from their own folder. It is right where a link between folders of the tree is told by its
+// full path.
+func (t *There) leadsRight(c *sftp.Client, leads, name string) error {
+	got, err := t.leadsTo(c, name)
+	if err != nil {
+		if answered(err) {
+			return nil // it is there, and what it says is not told
+		}
+		return err
+	}
+	if got == leads || path.IsAbs(got) && path.Clean(got) == path.Join(path.Dir(t.at(name)), leads) {
+		return nil
+	}
+	return errors.Join(&WrongLinkError{got}, c.Remove(t.at(name)))
+}
+
+// WrongLinkError says that a server made a link that leads elsewhere than it was told. The link was removed.
+type WrongLinkError struct{ Leads string }
+
+func (e *WrongLinkError) Error() string {
+	return fmt.Sprintf("the server makes it lead to %q, so it was removed: make the link there by hand", e.Leads)
 }
 
 // seeFollowed asks for a name that is a link, and learns whether the server follows it.
