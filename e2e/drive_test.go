@@ -84,6 +84,9 @@ func doIn(t *testing.T, before []string, dir, stdin string, args ...string) resu
 	if err != nil && !errors.As(err, &exit) {
 		t.Fatalf("%v: %v", line, err)
 	}
+	if strings.Contains(out.String(), "0001-01-01") {
+		t.Errorf("%v prints a time that is not known:\n%s", args, out.String())
+	}
 	return result{out.String(), errs.String(), cmd.ProcessState.ExitCode()}
 }
 

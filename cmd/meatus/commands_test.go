@@ -72,6 +72,9 @@ func (b bay) run(status int, args ...string) string {
 	if got := b.with(b.t.Context(), "", &out, args...); got != status {
 		b.t.Errorf("%v ended with %d: %s", args, got, out.String())
 	}
+	if strings.Contains(out.String(), "0001-01-01") {
+		b.t.Errorf("%v prints a time that is not known:\n%s", args, out.String())
+	}
 	return out.String()
 }
 
@@ -351,5 +354,20 @@ func TestOfManySessionsWhatWorksIsHeld(t *testing.T) {
 	end()
 	if status := <-done; status != statusDone || strings.Contains(out.String(), "\nready\n") {
 		t.Errorf("ended with %d:\n%s", status, out.String())
+	}
+}
+
+// Every list that is printed as JSON leaves out the times that are not known.
+func TestTimesThatAreNotKnownAreLeftOutOfJSON(t *testing.T) {
+	b := openBay(t)
+	for _, args := range [][]string{
+		{"hosts"}, {"estate", "list"}, {"estate", "sources"}, {"estate", "sources", "--kept"}, {"estate", "pairs"}, {"estate", "changes"}, {"estate", "ways"}, {"estate", "open"},
+		{"key", "list"}, {"trail"}, {"lease"}, {"gateway", "machines"}, {"issuer", "machines"}, {"issuer", "leases"}, {"estate", "unused"}, {"tunnels"}, {"cargo", "list"}, {"session", "list"},
+	} {
+		var out output
+		b.with(b.t.Context(), "", &out, append(args, "--json")...)
+		if strings.Contains(out.String(), "0001-01-01") {
+			t.Errorf("%v prints a time that is not known:\n%s", args, out.String())
+		}
 	}
 }

@@ -54,7 +54,7 @@ func printHosts(out io.Writer, all []vouch.Vouch, asJSON, asSSHFP bool) error {
 			Way       string    `json:"way,omitempty"`
 			Algorithm string    `json:"algorithm"`
 			SHA256    string    `json:"sha256"`
-			When      time.Time `json:"when"`
+			When      time.Time `json:"when,omitzero"`
 			By        string    `json:"by"`
 			How       string    `json:"how,omitempty"`
 			Address   string    `json:"address"`

@@ -27,7 +27,7 @@ type grantedJSON struct {
 	Group   string      `json:"group"`
 	Rule    estate.Rule `json:"rule"`
 	Say     string      `json:"say"`
-	Until   time.Time   `json:"until"`
+	Until   time.Time   `json:"until,omitzero"`
 	Failed  string      `json:"failed,omitempty"`
 }
 

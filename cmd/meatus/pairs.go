@@ -227,7 +227,7 @@ func estateSources(open opener) *cobra.Command {
 				Name      string    `json:"name"`
 				Kind      string    `json:"kind"`
 				Every     string    `json:"every"`
-				Read      time.Time `json:"read"`
+				Read      time.Time `json:"read,omitzero"`
 				Requests  int       `json:"requests"`
 				Most      int       `json:"most_requests"`
 				Instances int       `json:"instances"`

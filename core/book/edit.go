@@ -179,16 +179,30 @@ type tableText struct {
 	name   tomltext.Span            // the session's name in the header
 	pairs  map[string]tomltext.Span // "key = value", without what follows on the line
 	values map[string]tomltext.Span
-	last   int // the offset behind the last pair, or the header
+	blocks bool // the value of "tunnels" is a row of headers, [[session.reef.tunnels]]
+	last   int  // the offset behind the last pair, or the header
 }
 
 // findTable finds where a table stands in the text.
 func findTable(text []byte, table Table) (*tableText, error) {
 	likes := -1
 	var found *tableText
-	inside := false
+	inside, tunnels := false, false
 	err := tomltext.Read(text, func(e tomltext.Entry) {
 		if e.Header {
+			if n := len(e.Keys); e.Array && n > 1 && e.Keys[n-1].Text == "tunnels" && table.heads(e.Keys[:n-1], table.Layer == InLike, likes) {
+				if (inside || tunnels) && found.pairs["tunnels"].To == 0 || tunnels {
+					from := bytes.LastIndexByte(text[:e.Keys[0].From], '\n') + 1
+					if tunnels {
+						from = found.pairs["tunnels"].From
+					}
+					end := e.Keys[n-1].To + len("]]")
+					found.pairs["tunnels"], found.values["tunnels"] = tomltext.Span{From: from, To: end}, tomltext.Span{From: from, To: end}
+					inside, tunnels, found.blocks = false, true, true
+				}
+				return
+			}
+			tunnels = false
 			if e.Array && len(e.Keys) == 1 && e.Keys[0].Text == "like" {
 				likes++
 			}
@@ -201,6 +215,11 @@ func findTable(text []byte, table Table) (*tableText, error) {
 				found = &tableText{header: tomltext.Span{From: last.From, To: end}, name: last, pairs: map[string]tomltext.Span{}, values: map[string]tomltext.Span{}, last: end}
 			}
 			return
+		}
+		if tunnels {
+			end := e.From + len(bytes.TrimRight(text[e.From:e.To], " \t\r\n"))
+			found.pairs["tunnels"] = tomltext.Span{From: found.pairs["tunnels"].From, To: end}
+			found.values["tunnels"] = found.pairs["tunnels"]
 		}
 		if !inside {
 			return
@@ -219,6 +238,10 @@ func findTable(text []byte, table Table) (*tableText, error) {
 		return found, nil
 	case err != nil:
 		return nil, fmt.Errorf("the file has a mistake before it: %w; mend that first", err)
+	}
+	b := Parse("", text)
+	if _, there := b.Own(table); b.Session(table.Name) != nil && table.Layer == InSession || there && table.Layer != InDefaults {
+		return nil, fmt.Errorf("%s is written as an inline table or by dotted keys, which are not edited here; give it a header of its own first", table)
 	}
 	return nil, fmt.Errorf("there is no %s", table)
 }
@@ -242,6 +265,9 @@ func sessionParts(text []byte) ([]spot, error) {
 			name = e.Keys[1].Text
 		}
 		from := bytes.LastIndexByte(text[:e.Keys[0].From], '\n') + 1
+		if name != "" && parts[len(parts)-1].text == name {
+			return // its tunnels
+		}
 		parts[len(parts)-1].To = from
 		parts = append(parts, spot{tomltext.Span{From: from}, name})
 	})
@@ -255,20 +281,24 @@ func sessionParts(text []byte) ([]spot, error) {
 // textsOf finds every text that a key has in any table, alone or in a list.
 func textsOf(text []byte, key string) ([]spot, error) {
 	var found []spot
-	take := func(v tomltext.Value) {
-		if v.Kind() == tomltext.String {
+	var take func(named bool, v tomltext.Value)
+	take = func(named bool, v tomltext.Value) {
+		switch {
+		case v.Kind() == tomltext.String && named:
 			found = append(found, spot{v.Span(), v.Text()})
+		case v.Kind() == tomltext.Array:
+			for item := range v.Items() {
+				take(named, item)
+			}
+		case v.Kind() == tomltext.Table:
+			for keys, value := range v.Pairs() {
+				take(keys[len(keys)-1].Text == key, value)
+			}
 		}
 	}
 	err := tomltext.Read(text, func(e tomltext.Entry) {
-		if e.Header || e.Keys[0].Text != key {
-			return
-		}
-		take(e.Value)
-		if e.Value.Kind() == tomltext.Array {
-			for item := range e.Value.Items() {
-				take(item)
-			}
+		if !e.Header {
+			take(e.Keys[len(e.Keys)-1].Text == key, e.Value)
 		}
 	})
 	if err != nil {
@@ -281,6 +311,9 @@ func textsOf(text []byte, key string) ([]spot, error) {
 // the table's last.
 func (t *tableText) put(text []byte, key, value string) []byte {
 	if at, ok := t.values[key]; ok {
+		if t.blocks && key == "tunnels" {
+			value = "tunnels = " + value
+		}
 		return slices.Concat(text[:at.From], []byte(value), text[at.To:])
 	}
 	line := fmt.Sprintf("%-4s = %s\n", key, value)

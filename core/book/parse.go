@@ -29,6 +29,7 @@ type table struct {
 	gateway *Gateway      // of a gateway
 	seen    []seen
 	broken  *Problem
+	blocks  bool    // its tunnels have headers of their own
 	source  *source // of its values, nil before the first
 }
 
@@ -60,6 +61,9 @@ type reader struct {
 	gateways []*table
 	issuers  []*table
 	current  *table
+	path     []tomltext.Word        // of a header above tables, as [session]; current is nil there
+	block    *tunnelBlock           // the tunnel whose values are read, nil for none
+	implied  map[*table]bool        // tables that were only named in a longer header or a dotted key so far
 	shared   map[string]inheritance // by the tables that are inherited from
 }
 
@@ -88,6 +92,7 @@ func Parse(file string, text []byte) *Book {
 	}
 	for start := 0; start >= 0; {
 		start = r.readFrom(start)
+		r.endBlock()
 	}
 	r.usedSites()
 	b := &Book{Path: file, byName: make(map[string]*Session, len(r.sessions)), sites: r.order, far: r.layers}
@@ -170,13 +175,31 @@ func (r *reader) spoil(p *Problem) {
 var tableWords = []string{"defaults", "site", "like", "session", "key", "estate", "fleet", "gateway", "issuer"}
 
 func (r *reader) header(e tomltext.Entry, start int) {
+	r.endBlock()
+	r.path = nil
+	switch n := len(e.Keys); {
+	case e.Array && n > 1 && e.Keys[n-1].Text == "tunnels":
+		r.tunnelHeader(e.Keys, start)
+	case !e.Array && n == 1 && named(e.Keys[0].Text):
+		r.current, r.path = nil, e.Keys // tables may follow as keys of it
+	default:
+		r.open(e.Keys, e.Array, start)
+	}
+}
+
+// open begins a table.
+func (r *reader) open(keys []tomltext.Word, array bool, start int) {
 	var parts []string
-	for _, k := range e.Keys {
+	for _, k := range keys {
 		parts = append(parts, k.Text)
 	}
-	at := r.place(start + e.Keys[min(1, len(e.Keys)-1)].From)
+	at := r.place(start + keys[min(1, len(keys)-1)].From)
+	if t := r.known(keys); t != nil && r.implied[t] && !array {
+		delete(r.implied, t)
+		t.at, r.current = at, t
+		return
+	}
 	r.current = &table{layer: BuiltIn} // where the header is wrong, its keys are part of the same mistake
-	array := e.Array
 	switch {
 	case parts[0] == "defaults" && len(parts) == 1 && !array:
 		if r.defaults != nil {
@@ -264,19 +287,28 @@ func (r *reader) unknownTable(parts []string, array bool, at Place) {
 	r.problem(at, fmt.Sprintf("%s is no table of a sessions file", sanitize.Line(written, 60)), hint)
 }
 
-// keyValue puts one value in the current table.
+// keyValue takes a key with its value.
 func (r *reader) keyValue(e tomltext.Entry, start int) {
-	key := e.Keys[0].Text
-	at := r.place(start + e.Keys[0].From)
+	switch {
+	case r.block != nil:
+		r.blockValue(e.Keys, e.Value, start)
+	case r.current == nil:
+		r.assign(append(r.path[:len(r.path):len(r.path)], e.Keys...), e.Value, start)
+	default:
+		r.value(e.Keys, e.Value, start)
+	}
+}
+
+// value puts one value in the current table.
+func (r *reader) value(keys []tomltext.Word, v tomltext.Value, start int) {
+	key := keys[0].Text
+	at := r.place(start + keys[0].From)
 	t := r.current
 	switch {
-	case t == nil:
-		r.problem(at, fmt.Sprintf("%q stands before any table", sanitize.Line(key, 40)), "put it under [defaults] or a session")
-		return
 	case t.layer == BuiltIn:
 		return
-	case len(e.Keys) > 1:
-		r.spoil(r.problem(at, fmt.Sprintf("dotted keys like %q are not used here", sanitize.Line(key+"."+e.Keys[1].Text, 40)), "write a table of its own"))
+	case len(keys) > 1:
+		r.spoil(r.problem(at, fmt.Sprintf("%q has no keys of its own, as in %q", sanitize.Line(key, 40), sanitize.Line(key+"."+keys[1].Text, 40)), "give it a value"))
 		return
 	}
 	f := settingNamed(key)
@@ -289,7 +321,7 @@ func (r *reader) keyValue(e tomltext.Entry, start int) {
 		return
 	}
 	t.seen = append(t.seen, seen{f, at})
-	if where := e.Value.Span(); where.To > where.From {
+	if where := v.Span(); where.To > where.From {
 		at = r.place(start + where.From)
 	}
 	switch {
@@ -300,7 +332,7 @@ func (r *reader) keyValue(e tomltext.Entry, start int) {
 	case f.group == behaviour && t.own.Behaviour == nil:
 		t.own.Behaviour = &Behaviour{}
 	}
-	if say, hint := f.read(t, e.Value, t.says(at)); say != "" {
+	if say, hint := f.read(t, v, t.says(at)); say != "" {
 		r.spoil(r.problem(at, key+": "+say, hint))
 	}
 }

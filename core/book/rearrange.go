@@ -174,13 +174,18 @@ func Copy(path, old, name string) (*Book, error) {
 			return nil, err
 		}
 		var lines []tomltext.Span
-		for _, pair := range t.pairs {
-			lines = append(lines, pair)
+		for key, pair := range t.pairs {
+			if key != "tunnels" || !t.blocks {
+				lines = append(lines, pair)
+			}
 		}
 		slices.SortFunc(lines, func(a, b tomltext.Span) int { return a.From - b.From })
 		table := fmt.Sprintf("[session.%s]\n", keyText(name))
 		for _, l := range lines {
 			table += string(text[l.From:l.To]) + "\n"
+		}
+		if t.blocks {
+			table += "tunnels = " + tunnelsText(before.Session(old).Tunnels.V) + "\n"
 		}
 		return append(spaced(text), table...), nil
 	})

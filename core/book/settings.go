@@ -571,9 +571,11 @@ func upToADay(what, never string) parsePeriod {
 	}
 }
 
+const tunnelHint = `write them like { bring = "127.0.0.1:15432", reach = "tide-db.internal:5432" }`
+
 // readTunnels reads the shape of tunnels; opening them is not this package's.
 func readTunnels(into *Value[[]Tunnel], v tomltext.Value, o Origin) (string, string) {
-	const hint = `write them like { bring = "127.0.0.1:15432", reach = "tide-db.internal:5432" }`
+	const hint = tunnelHint
 	if v.Kind() != tomltext.Array {
 		return fmt.Sprintf("a list of tunnels is wanted, not %s", v.Kind()), hint
 	}
@@ -597,37 +599,52 @@ func readTunnel(v tomltext.Value) (Tunnel, bool) {
 	if v.Kind() != tomltext.Table {
 		return t, false
 	}
-	for word, value := range v.Pairs() {
-		part := map[string]*string{"bring": &t.Bring, "lend": &t.Lend, "roam": &t.Roam, "reach": &t.Reach}[word]
-		rule := ruleNamed(word)
-		if rule != nil {
-			part = rule.of(&t)
-		}
-		if rule != nil && rule.list && *part == "" && value.Kind() == tomltext.Array {
-			for each := range value.Items() {
-				if each.Kind() != tomltext.String || len(strings.Fields(each.Text())) != 1 {
-					return t, false
-				}
-				*part = strings.TrimSpace(*part + " " + each.Text())
-			}
-			continue
-		}
-		if rule != nil && rule.flag && *part == "" && value.Kind() == tomltext.Bool {
-			if value.Text() == "true" {
-				*part = "true"
-			}
-			continue
-		}
-		if part == nil || rule != nil && rule.flag || *part != "" || value.Kind() != tomltext.String || value.Text() == "" {
+	for words, value := range v.Pairs() {
+		if len(words) > 1 || !t.take(words[0].Text, value) {
 			return t, false
 		}
-		*part = value.Text()
 	}
+	return t, t.whole()
+}
+
+// take takes one value of a tunnel, and tells whether it is one.
+func (t *Tunnel) take(word string, value tomltext.Value) bool {
+	part := map[string]*string{"bring": &t.Bring, "lend": &t.Lend, "roam": &t.Roam, "reach": &t.Reach}[word]
+	rule := ruleNamed(word)
+	if rule != nil {
+		part = rule.of(t)
+	}
+	switch {
+	case part == nil || *part != "":
+		return false
+	case rule != nil && rule.list && value.Kind() == tomltext.Array:
+		for each := range value.Items() {
+			if each.Kind() != tomltext.String || len(strings.Fields(each.Text())) != 1 {
+				return false
+			}
+			*part = strings.TrimSpace(*part + " " + each.Text())
+		}
+		return true
+	case rule != nil && rule.flag:
+		if value.Kind() != tomltext.Bool {
+			return false
+		}
+		if value.Text() == "true" {
+			*part = "true"
+		}
+		return true
+	}
+	*part = value.Text()
+	return value.Kind() == tomltext.String && *part != ""
+}
+
+// whole tells whether a tunnel has one listener, and a service where it wants one.
+func (t *Tunnel) whole() bool {
 	listeners := 0
 	for _, listener := range []string{t.Bring, t.Lend, t.Roam} {
 		if listener != "" {
 			listeners++
 		}
 	}
-	return t, listeners == 1 && (t.Reach == "") == (t.Roam != "")
+	return listeners == 1 && (t.Reach == "") == (t.Roam != "")
 }

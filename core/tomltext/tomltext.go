@@ -125,16 +125,18 @@ func (v Value) Items() iter.Seq[Value] {
 	}
 }
 
-// Pairs are the keys and values of an inline table.
-func (v Value) Pairs() iter.Seq2[string, Value] {
-	return func(yield func(string, Value) bool) {
+// Pairs are the keys and values of an inline table. A key may be dotted.
+func (v Value) Pairs() iter.Seq2[[]Word, Value] {
+	return func(yield func([]Word, Value) bool) {
 		for it := v.node.Children(); it.Next(); {
 			if it.Node().Kind != unstable.KeyValue {
 				continue
 			}
-			key := it.Node().Key()
-			key.Next()
-			if !yield(string(key.Node().Data), Value{it.Node().Value()}) {
+			var keys []Word
+			for key := it.Node().Key(); key.Next(); {
+				keys = append(keys, Word{string(key.Node().Data), span(key.Node().Raw)})
+			}
+			if !yield(keys, Value{it.Node().Value()}) {
 				return
 			}
 		}

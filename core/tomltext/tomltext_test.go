@@ -28,7 +28,7 @@ func TestEveryEntryHasItsPlace(t *testing.T) {
 		}
 		if e.Value.Kind() == Table {
 			for key, value := range e.Value.Pairs() {
-				text += key + "=" + value.Kind().String()
+				text += key[0].Text + "=" + value.Kind().String()
 			}
 		}
 		got = append(got, at.Text+": "+strings.TrimSpace(text))

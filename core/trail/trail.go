@@ -274,11 +274,19 @@ func WriteJSON(w io.Writer, entries []Entry) error {
 // WriteCSV writes entries as comma-separated values (RFC 4180), with a header.
 func WriteCSV(w io.Writer, entries []Entry) error {
 	out := csv.NewWriter(w)
-	out.Write([]string{"id", "at", "who", "kind", "session", "hop", "say", "took_ms", "failed"})
+	out.Write([]string{"id", "at", "who", "kind", "session", "hop", "say", "took_ms", "failed", "event", "fields"})
 	for _, e := range entries {
+		fields := ""
+		if len(e.Fields) > 0 {
+			text, err := json.Marshal(e.Fields)
+			if err != nil {
+				return err
+			}
+			fields = string(text)
+		}
 		out.Write([]string{
 			strconv.FormatInt(e.ID, 10), e.At.Format("2006-01-02T15:04:05.000Z07:00"), e.Who, string(e.Kind), e.Session, e.Hop, e.Say,
-			strconv.FormatInt(e.Took.Milliseconds(), 10), e.Failed,
+			strconv.FormatInt(e.Took.Milliseconds(), 10), e.Failed, e.Event, fields,
 		})
 	}
 	out.Flush()

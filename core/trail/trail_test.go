@@ -75,7 +75,7 @@ func TestEntriesAreFoundByWhatTheySay(t *testing.T) {
 func TestTextIsCleanedAndExported(t *testing.T) {
 	tr := open(t)
 	at := time.Date(2026, 10, 12, 9, 0, 0, 5e6, time.UTC)
-	if err := tr.Add(Entry{At: at, Who: "warden", Kind: Walk, Session: "a", Say: "said \x1b[31m\"hi\",\nthere", Took: 1500 * time.Millisecond}); err != nil {
+	if err := tr.Add(Entry{At: at, Who: "warden", Kind: Walk, Session: "a", Say: "said \x1b[31m\"hi\",\nthere", Took: 1500 * time.Millisecond, Event: "walk.ended", Fields: map[string]any{"hop": "quay", "tries": 2}}); err != nil {
 		t.Fatal(err)
 	}
 	entries, _ := tr.Read(context.Background(), Filter{})
@@ -83,10 +83,10 @@ func TestTextIsCleanedAndExported(t *testing.T) {
 	if err := errors.Join(WriteJSON(&j, entries), WriteCSV(&c, entries)); err != nil {
 		t.Fatal(err)
 	}
-	if want := `{"id":1,"at":"2026-10-12T09:00:00.005Z","who":"warden","kind":"walk","session":"a","say":"said [31m\"hi\", there","took_ns":1500000000}` + "\n"; j.String() != want {
+	if want := `{"id":1,"at":"2026-10-12T09:00:00.005Z","who":"warden","kind":"walk","session":"a","say":"said [31m\"hi\", there","took_ns":1500000000,"event":"walk.ended","fields":{"hop":"quay","tries":2}}` + "\n"; j.String() != want {
 		t.Errorf("JSON %s\nwant %s", j.String(), want)
 	}
-	if want := "id,at,who,kind,session,hop,say,took_ms,failed\n1,2026-10-12T09:00:00.005Z,warden,walk,a,,\"said [31m\"\"hi\"\", there\",1500,\n"; c.String() != want {
+	if want := "id,at,who,kind,session,hop,say,took_ms,failed,event,fields\n1,2026-10-12T09:00:00.005Z,warden,walk,a,,\"said [31m\"\"hi\"\", there\",1500,,walk.ended,\"{\"\"hop\"\":\"\"quay\"\",\"\"tries\"\":2}\"\n"; c.String() != want {
 		t.Errorf("CSV %s\nwant %s", c.String(), want)
 	}
 }
