@@ -147,6 +147,9 @@ func (k *File) read(text []byte) error {
 		k.Derivation = pkcs8Derivation(block.Bytes)
 	case k.Container != Bcrypt && k.Passphrase:
 		k.Derivation = Derivation{Name: "one MD5"}
+		if cipher := legacyCipher(block); cipher != "" {
+			return unread("the cipher " + cipher)
+		}
 	}
 	if k.Container == Bcrypt {
 		o, err := outer(block.Bytes)
@@ -177,7 +180,7 @@ func (k *File) read(text []byte) error {
 		if kind := kindOf(k.block); kind != "" {
 			return notTaken(kind)
 		}
-		return unsupported(err)
+		return unusable(key, err)
 	}
 	k.describe(signer.PublicKey())
 	return nil
@@ -242,7 +245,7 @@ func (k *File) Signer(passphrase []byte) (ssh.Signer, error) {
 	}
 	signer, err := ssh.NewSignerFromKey(key)
 	if err != nil {
-		return nil, unsupported(err)
+		return nil, unusable(key, err)
 	}
 	return signer, nil
 }
@@ -317,8 +320,9 @@ func (k *File) decode(passphrase []byte) (crypto.PrivateKey, error) {
 			return nil, damaged(err)
 		}
 		defer clear(key)
-		opened, err := raw(&pem.Block{Type: k.block.Type, Bytes: key})
-		if err != nil && kindOf(&pem.Block{Type: k.block.Type, Bytes: key}) == "" {
+		block := &pem.Block{Type: k.block.Type, Bytes: key}
+		opened, err := raw(block)
+		if err != nil && kindOf(block) == "" && !writtenOut(block) {
 			return nil, ErrPassphrase // its padding was right by chance, and no more
 		}
 		return opened, err
@@ -349,6 +353,12 @@ func raw(block *pem.Block) (crypto.PrivateKey, error) {
 func kindFault(block *pem.Block, err error) error {
 	if kind := kindOf(block); kind != "" {
 		return notTaken(kind)
+	}
+	if writtenOut(block) {
+		return &NotAKey{
+			Say:  "this is an ECDSA key whose curve is written out in numbers and not named",
+			Mend: "write it anew with the curve's name: openssl pkey -in OLD -ec_param_enc named_curve -out NEW",
+		}
 	}
 	return damaged(err)
 }

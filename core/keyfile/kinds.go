@@ -2,6 +2,9 @@ package keyfile
 
 import (
 	"bytes"
+	"crypto"
+	"crypto/ecdh"
+	"crypto/ecdsa"
 	"crypto/x509/pkix"
 	"encoding/asn1"
 	"encoding/pem"
@@ -9,6 +12,8 @@ import (
 	"strings"
 
 	"golang.org/x/crypto/ssh"
+
+	"meatus/core/sanitize"
 )
 
 // kinds are the algorithms of private keys that SSH has no use for, or that are not read
@@ -85,6 +90,62 @@ func kindOf(block *pem.Block) string {
 		return kindNamed(p.Curve)
 	}
 	return ""
+}
+
+// writtenOut tells whether the curve of an ECDSA key is given by its parameters (RFC 3279 section 2.3.5, specifiedCurve) and
+// not by its name.
+func writtenOut(block *pem.Block) bool {
+	var parameters asn1.RawValue
+	switch block.Type {
+	case "PRIVATE KEY":
+		var p struct {
+			Version int
+			Algo    pkix.AlgorithmIdentifier
+			Key     []byte
+			Rest    asn1.RawValue `asn1:"optional"`
+		}
+		if _, err := asn1.Unmarshal(block.Bytes, &p); err != nil || p.Algo.Algorithm.String() != "1.2.840.10045.2.1" {
+			return false
+		}
+		parameters = p.Algo.Parameters
+	case "EC PRIVATE KEY":
+		var p struct {
+			Version    int
+			Key        []byte
+			Parameters asn1.RawValue  `asn1:"optional,explicit,tag:0"`
+			Public     asn1.BitString `asn1:"optional,explicit,tag:1"`
+		}
+		if _, err := asn1.Unmarshal(block.Bytes, &p); err != nil {
+			return false
+		}
+		parameters = p.Parameters
+	}
+	if parameters.Class == asn1.ClassContextSpecific { // the explicit tag is still around it
+		asn1.Unmarshal(parameters.Bytes, &parameters)
+	}
+	return parameters.Tag == asn1.TagSequence && parameters.Class == asn1.ClassUniversal
+}
+
+// legacyCipher is the cipher of an encrypted container of the old kind (RFC 1421 section 4.6.1.3) that is not read here, ""
+// for those that are.
+func legacyCipher(block *pem.Block) string {
+	name, _, _ := strings.Cut(block.Headers["DEK-Info"], ",")
+	switch name {
+	case "DES-CBC", "DES-EDE3-CBC", "AES-128-CBC", "AES-192-CBC", "AES-256-CBC":
+		return ""
+	}
+	return sanitize.Line(name, 40)
+}
+
+// unusable is the error for a key that was read and that no login can be made with.
+func unusable(key crypto.PrivateKey, err error) error {
+	switch key := key.(type) {
+	case *ecdh.PrivateKey:
+		return notTaken(kinds["1.3.101.110"])
+	case *ecdsa.PrivateKey:
+		return notTaken("an ECDSA key on the curve " + key.Curve.Params().Name)
+	}
+	return unsupported(err)
 }
 
 // notTaken is the error for a sound key that no login can be made with here.

@@ -244,3 +244,37 @@ func TestAPanicInsideIsAnErrorOfThatKey(t *testing.T) {
 		t.Errorf("got %v", err)
 	}
 }
+
+// Sound keys that are not read here are told for what they are, and never called damaged.
+func TestOldCiphersAndOddCurvesAreNamed(t *testing.T) {
+	rsa := openssl(t, nil, "genrsa", "-traditional", "2048")
+	explicit := openssl(t, nil, "ecparam", "-name", "prime256v1", "-genkey", "-noout", "-param_enc", "explicit")
+	sealed := func(args ...string) []byte {
+		return openssl(t, rsa, append([]string{"rsa", "-traditional", "-passout", "pass:low tide"}, args...)...)
+	}
+	for name, c := range map[string]struct {
+		text []byte
+		want string
+	}{
+		"Camellia":                {sealed("-camellia256"), "the cipher CAMELLIA-256-CBC"},
+		"ChaCha20":                {sealed("-chacha20"), "the cipher ChaCha20"},
+		"GCM":                     {bytes.Replace(sealed("-aes256"), []byte("AES-256-CBC"), []byte("id-aes256-GCM"), 1), "the cipher id-aes256-GCM"},
+		"PKCS#8 with Camellia":    {openssl(t, rsa, "pkcs8", "-topk8", "-v2", "camellia-256-cbc", "-passout", "pass:low tide"), "not read here"},
+		"an explicit curve":       {explicit, "whose curve is written out in numbers"},
+		"the same as PKCS#8":      {openssl(t, explicit, "pkcs8", "-topk8", "-nocrypt"), "whose curve is written out in numbers"},
+		"the same, encrypted":     {openssl(t, explicit, "pkcs8", "-topk8", "-passout", "pass:low tide"), "whose curve is written out in numbers"},
+		"the same in the old way": {openssl(t, explicit, "ec", "-aes256", "-passout", "pass:low tide"), "whose curve is written out in numbers"},
+		"X25519, encrypted":       {genkey(t, "-algorithm", "X25519", "-aes-256-cbc", "-pass", "pass:low tide"), "an X25519 key, which agrees on secrets"},
+		"P-224, encrypted":        {openssl(t, openssl(t, nil, "ecparam", "-name", "secp224r1", "-genkey", "-noout"), "pkcs8", "-topk8", "-passout", "pass:low tide"), "an ECDSA key on the curve P-224"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			file, err := Parse(c.text)
+			if err == nil {
+				_, err = file.Signer([]byte("low tide"))
+			}
+			if err == nil || !strings.Contains(err.Error(), c.want) || strings.Contains(err.Error(), "damaged") || strings.Contains(err.Error(), "*") {
+				t.Errorf("it is told as %v", err)
+			}
+		})
+	}
+}
