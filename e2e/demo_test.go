@@ -515,3 +515,27 @@ func TestWhatEndsAtOnceIsStillSeen(t *testing.T) {
 		s.until("scrolled off when it is gone")
 	}
 }
+
+// A terminal that cannot place its cursor gets lines of text, and the Linux console marks that its font has.
+func TestTerminalsThatHaveLess(t *testing.T) {
+	t.Parallel()
+	dumb := show(t, 110, 30, "env", "TERM=dumb", program, "demo", "--dir", t.TempDir())
+	dumb.until("22 routes")
+	if now := dumb.see(); strings.Contains(now, "│") || strings.Contains(now, "━") {
+		t.Errorf("frames are drawn:\n%s", now)
+	}
+	dumb.text("quit")
+	dumb.keys("Enter")
+	if status := dumb.ended(); status != "0" {
+		t.Errorf("ended with %s", status)
+	}
+	console := show(t, 110, 30, "env", "TERM=linux", "COLORTERM=", program, "demo", "--dir", t.TempDir())
+	now := console.until("22 routes", "tide-db", "shut")
+	for _, r := range "●◐╳❯━┈" {
+		if strings.ContainsRune(now, r) {
+			t.Errorf("the console is given %q:\n%s", r, now)
+		}
+	}
+	console.keys("q")
+	console.ended()
+}

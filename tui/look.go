@@ -31,13 +31,15 @@ func (a *App) coloured(p colorprofile.Profile) {
 	*a.theme = *theme.Made(look)
 }
 
-// onlyASCII tells whether marks and lines are drawn in ASCII.
-func (a *App) onlyASCII() bool {
-	switch a.options.Prefs.Look.Marks {
-	case "plain":
-		return true
-	case "full":
-		return false
+// inMarks is a screen with the marks and lines that the terminal has, or that the person wants.
+func (a *App) inMarks(screen string) string {
+	switch marks := a.options.Prefs.Look.Marks; {
+	case marks == "full":
+		return screen
+	case marks == "plain" || a.ascii:
+		return theme.ASCII(screen)
+	case theme.OnConsole():
+		return theme.Console(screen)
 	}
-	return a.ascii
+	return screen
 }

@@ -43,9 +43,7 @@ func (a *App) view() tea.View {
 	default:
 		v.Content = fit.Block(a.screen(), a.width, a.height)
 	}
-	if a.onlyASCII() {
-		v.Content = theme.ASCII(v.Content)
-	}
+	v.Content = a.inMarks(v.Content)
 	return v
 }
 

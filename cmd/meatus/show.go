@@ -31,7 +31,7 @@ func ownSettings(o tui.Options) tui.Options {
 	return o
 }
 
-// show opens the full-screen program, or the same as lines of text.
+// show opens the full-screen program, or the same as lines of text, as on a terminal that cannot be drawn on.
 func show(ctx context.Context, w *workspace.Workspace, o tui.Options, plain bool) error {
 	collectEarly()
 	w.Here = o.Prefs.Estate.Address()
@@ -42,7 +42,7 @@ func show(ctx context.Context, w *workspace.Workspace, o tui.Options, plain bool
 	if err != nil {
 		return err
 	}
-	if plain {
+	if plain || os.Getenv("TERM") == "dumb" { // which cannot place its cursor
 		return a.RunPlain(ctx, os.Stdin, os.Stdout)
 	}
 	return a.Run(ctx)

@@ -3,6 +3,7 @@ package theme
 import (
 	"image/color"
 	"math"
+	"strings"
 	"testing"
 	"unicode/utf8"
 
@@ -89,6 +90,18 @@ func TestMarksHaveAPlainForm(t *testing.T) {
 	}
 	if ASCII("日本 é") != "日本 é" {
 		t.Error("what is no mark is changed")
+	}
+	drawn := Console(all)
+	if utf8.RuneCountInString(drawn) != utf8.RuneCountInString(all) {
+		t.Errorf("%q is of another width", drawn)
+	}
+	for _, r := range drawn {
+		if r > 126 && !strings.ContainsRune(codePage437, r) {
+			t.Errorf("the console has no %q", r)
+		}
+	}
+	if got := Console("├─ ● ◐ ○ ╳"); got != "├─ • ◘ ○ X" {
+		t.Errorf("on the console it is %q", got)
 	}
 	t.Setenv("LC_ALL", "C")
 	if !OnlyASCII() {
