@@ -55,7 +55,7 @@ func printHosts(out io.Writer, all []vouch.Vouch, asJSON, asSSHFP bool) error {
 			Algorithm string    `json:"algorithm"`
 			SHA256    string    `json:"sha256"`
 			When      time.Time `json:"when,omitzero"`
-			By        string    `json:"by"`
+			By        string    `json:"by,omitempty"` // nobody where the host announced it
 			How       string    `json:"how,omitempty"`
 			Address   string    `json:"address"`
 			Until     string    `json:"until,omitempty"`
@@ -64,6 +64,9 @@ func printHosts(out io.Writer, all []vouch.Vouch, asJSON, asSSHFP bool) error {
 		list := []key{}
 		for _, v := range all {
 			k := key{v.Host, v.Port, v.Way, v.Algorithm, v.SHA256, v.When, v.By, v.How, v.Address, "", v.Ended}
+			if v.How == vouch.Announced {
+				k.By = ""
+			}
 			if !v.Current() {
 				end, why := v.End()
 				k.Until, k.Ended = end.Format(time.RFC3339), why

@@ -84,9 +84,9 @@ type Idle struct {
 	Source  string    `json:"source"`
 	ID      string    `json:"id"`
 	Name    string    `json:"name"`
-	Session string    `json:"session"` // the first that leads to it, "" for none
-	Used    time.Time `json:"used"`    // when somebody here was there last, zero for never
-	Runs    time.Time `json:"runs"`    // since when, zero where that is not known
+	Session string    `json:"session"`       // the first that leads to it, "" for none
+	Used    time.Time `json:"used,omitzero"` // when somebody here was there last, zero for never
+	Runs    time.Time `json:"runs,omitzero"` // since when, zero where that is not known
 }
 
 // Idles are the running instances that nobody here has used since a time, and that ran before it, the

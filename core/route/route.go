@@ -742,7 +742,7 @@ func (k Knowledge) services(r Route, g gate.Gate) gate.Gate {
 // key judges the keys of a hop, by what they are and by what got in before.
 func (k Knowledge) key(h Hop) gate.Gate {
 	g := h.KeysMeant(KeyGate(h, k.Keys))
-	if k.Logins == nil || g.Verdict != gate.Open || len(h.Keys) == 0 {
+	if k.Logins == nil || g.Verdict != gate.Open || len(h.Keys) == 0 || h.Lease != nil { // each lease is for a key of its own
 		return g
 	}
 	last, ok := k.Logins.Last(h.At().Host, h.Port, h.User)

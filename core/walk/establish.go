@@ -623,7 +623,7 @@ func (h *handshake) changed(key ssh.PublicKey, vouched []vouch.Vouch) *gate.Fail
 	f.Remedy.Act = gate.Settle
 	f.Detail = []string{"now     " + key.Type() + " " + ssh.FingerprintSHA256(key)}
 	for _, v := range vouched {
-		f.Detail = append(f.Detail, fmt.Sprintf("vouched %s %s, %s by %s", v.Algorithm, v.SHA256, v.When.Local().Format("2 Jan 2006 15:04"), v.By))
+		f.Detail = append(f.Detail, fmt.Sprintf("vouched %s %s, %s %s", v.Algorithm, v.SHA256, v.When.Local().Format("2 Jan 2006 15:04"), v.Source()))
 	}
 	for _, v := range c.Elsewhere {
 		f.Detail = append(f.Detail, fmt.Sprintf("the key it shows is vouched for %s since %s", v.Host, v.When.Local().Format("2 Jan 2006")))

@@ -7,6 +7,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"time"
 
 	"golang.org/x/crypto/ssh"
 
@@ -139,6 +140,8 @@ type Try struct {
 	What   string // "key tide.pem", "password", "questions"
 	Print  string // of a key, its SHA-256 fingerprint
 	Answer Answer
+
+	certificate *ssh.Certificate // that was shown for the key, nil for none
 }
 
 // Answer is what a server answered to a try.
@@ -202,7 +205,7 @@ func (g *login) choose(ctx *ssh.ClientAuthContext) (ssh.AuthMethod, error) {
 		if o.as != "" {
 			what += " by " + o.as
 		}
-		g.tries = append(g.tries, Try{What: what, Print: keyfile.Fingerprint(bare(o.PublicKey()))})
+		g.tries = append(g.tries, Try{What: what, Print: keyfile.Fingerprint(bare(o.PublicKey())), certificate: certificateOf(o.PublicKey())})
 		g.accepted = o.PublicKey()
 		return ssh.PublicKeys(o.signer()), nil
 	case can("keyboard-interactive"):
@@ -225,6 +228,40 @@ func bare(key ssh.PublicKey) ssh.PublicKey {
 		return cert.Key
 	}
 	return key
+}
+
+// certificateOf is the certificate that a key comes with, or nil.
+func certificateOf(key ssh.PublicKey) *ssh.Certificate {
+	cert, _ := key.(*ssh.Certificate)
+	return cert
+}
+
+// certificateCauses are what a server may refuse a certificate for, "" where none was shown.
+func (g *login) certificateCauses() string {
+	for _, t := range g.tries {
+		c := t.certificate
+		if c == nil || t.Answer.Took() {
+			continue
+		}
+		say := fmt.Sprintf("the certificate of %s is what to look at: it is valid from %s to %s by the clock here, and that machine's clock may differ; its principals are %s, of which one has to be allowed for %s there",
+			sanitize.Line(strings.TrimPrefix(t.What, "key "), 60), time.Unix(int64(c.ValidAfter), 0).Local().Format("15:04:05"), validUntil(c), sanitize.Line(strings.Join(c.ValidPrincipals, ", "), 120), g.h.l.hop.User)
+		if from, limited := c.CriticalOptions["source-address"]; limited {
+			say += fmt.Sprintf("; it holds from %s alone, and the machine sees the hop before it", sanitize.Line(from, 60))
+			if g.h.l.below == nil {
+				say = strings.Replace(say, "sees the hop before it", "may see another address of yours", 1)
+			}
+		}
+		return say + "; or the server does not trust the key that signed it"
+	}
+	return ""
+}
+
+// validUntil is when a certificate ends, in words.
+func validUntil(c *ssh.Certificate) string {
+	if c.ValidBefore == ssh.CertTimeInfinity {
+		return "no end"
+	}
+	return time.Unix(int64(c.ValidBefore), 0).Local().Format("15:04:05 on 2 Jan 2006")
 }
 
 // judge notes what became of the last try.
@@ -401,6 +438,9 @@ func (g *login) causes() string {
 	name := fmt.Sprintf("%s may not be the login there: try the usual one of that machine's system", l.hop.User)
 	list := "its home folder or list of keys there is open to others, or the server reads another list: that machine's log says which"
 	key := "the key is in no list of that account: try another"
+	if say := g.certificateCauses(); say != "" {
+		return say + "; or " + list
+	}
 	if l.w.Logins != nil {
 		if last, ok := l.w.Logins.Last(l.hop.At().Host, l.hop.Port, l.hop.User); ok {
 			when := last.When.Local().Format("2 Jan 2006")

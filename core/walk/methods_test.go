@@ -621,6 +621,49 @@ func TestWhyALoginIsRefusedIsRankedByWhatIsKnown(t *testing.T) {
 	}
 }
 
+// Where a certificate is refused, its time, its principals and its source address are what is told, and no other key.
+func TestARefusedCertificateIsNotCuredByAnotherKey(t *testing.T) {
+	addr := oddServer(t, &ssh.ServerConfig{PublicKeyCallback: func(ssh.ConnMetadata, ssh.PublicKey) (*ssh.Permissions, error) { return nil, errors.New("no") }})
+	tr := newTraveller(t, 1, &person{yes: true})
+	_, private, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	signer, err := ssh.NewSignerFromKey(private)
+	if err != nil {
+		t.Fatal(err)
+	}
+	cert := &ssh.Certificate{Key: tr.public[0], CertType: ssh.UserCert, KeyId: "tide", ValidPrincipals: []string{"harbour"}, ValidAfter: uint64(time.Now().Add(-time.Minute).Unix()), ValidBefore: uint64(time.Now().Add(time.Hour).Unix()),
+		Permissions: ssh.Permissions{CriticalOptions: map[string]string{"source-address": "203.0.113.7/32"}}}
+	if err := cert.SignCert(rand.Reader, signer); err != nil {
+		t.Fatal(err)
+	}
+	beside := filepath.Join(tr.dir, tr.keys[0]+"-cert.pub")
+	if filepath.IsAbs(tr.keys[0]) {
+		beside = tr.keys[0] + "-cert.pub"
+	}
+	if err := os.WriteFile(beside, ssh.MarshalAuthorizedKey(cert), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	w := walk.New(walk.Config{Vouched: tr.record, Asker: &person{yes: true}, Patience: 3 * time.Second, Logins: gotIn{Key: "SHA256:other", When: time.Now()}})
+	t.Cleanup(w.Close)
+	text := fmt.Sprintf("[session.odd]\nhost = \"odd.lantern.example\"\ndial = %q\nuser = \"keeper\"\nkey = %q\n", addr, tr.keys[0])
+	r, err := route.Planner{Source: book.Parse("f", []byte(text)), Dir: tr.dir}.Plan("odd")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, err = w.Walk(context.Background(), r)
+	var f *gate.Failure
+	if !errors.As(err, &f) || strings.Contains(f.Remedy.Say, "another key") {
+		t.Fatalf("%+v", err)
+	}
+	for _, want := range []string{"clock", "harbour", "203.0.113.7/32", "trust the key that signed it"} {
+		if !strings.Contains(f.Remedy.Say, want) {
+			t.Errorf("%q does not tell of %q", f.Remedy.Say, want)
+		}
+	}
+}
+
 func TestAServerThatSaysYesToAnyKeyProvesNothing(t *testing.T) {
 	addr := oddServer(t, &ssh.ServerConfig{PublicKeyCallback: func(ssh.ConnMetadata, ssh.PublicKey) (*ssh.Permissions, error) { return nil, nil }})
 	tr := newTraveller(t, 2, &person{yes: true})

@@ -156,7 +156,7 @@ func (m *Model) View(width, height int) []string {
 		}
 		lines[len(lines)-1] += "  " + t.Faint.Render(when)
 	}
-	row("vouched", old.Algorithm, old.SHA256, now, fmt.Sprintf("%s by %s", old.When.Local().Format("2 Jan 2006"), old.By))
+	row("vouched", old.Algorithm, old.SHA256, now, old.When.Local().Format("2 Jan 2006")+" "+old.Source())
 	row("now", c.Key.Type(), now, old.SHA256, "at "+c.Seen)
 	for _, v := range m.known.history {
 		if !v.Current() {
