@@ -310,6 +310,10 @@ func (g *Program) wait() Ending {
 		// Where the channel ended because the link did, the link knows why,
 		// though perhaps a moment later.
 		g.link.Settle()
+		if g.link.LosesStatus() && g.given.Load() > 0 {
+			return Ending{Status: -1, Err: g.link.Refuse(gate.ServerClosed, "no exit status", fmt.Sprintf("%s ended the connection, as its server does when a program ends before it has read its input: the exit status is not known", g.link.Hop().Name),
+				"have the program read all of its input, as in { COMMAND; cat >/dev/null; }, or give it none", err)}
+		}
 		if f := g.link.Failure(); f != nil {
 			return Ending{Status: -1, Err: f}
 		}

@@ -54,6 +54,7 @@ type Link struct {
 	load   load
 	trips  trips
 	frozen atomic.Bool
+	taken  atomic.Bool // the one session channel that a server of its make opens
 	// frozenAt is since when, for the goroutine of its keepalives.
 	frozenAt time.Time
 	asking   atomic.Bool   // a sign of life is asked for and not there yet
@@ -314,15 +315,30 @@ func (l *Link) stateLocked() LinkState {
 // 11.4), by which the library takes the link for broken.
 var silentServers = []string{"tinyssh"}
 
+// oneChannel are what servers call themselves that open one session channel for each login (RFC 4254 section 6.1).
+var oneChannel = []string{"tinyssh"}
+
+// earlyEnders are what servers call themselves that end the connection, without an exit status, when a program ends before
+// it has read its input.
+var earlyEnders = []string{"tinyssh"}
+
+// isOf tells whether the server calls itself by one of these names.
+func (l *Link) isOf(names []string) bool {
+	software := strings.ToLower(software(l.conn.greeting()))
+	return slices.ContainsFunc(names, func(s string) bool { return strings.HasPrefix(software, s) })
+}
+
+// LosesStatus tells whether the server ends the connection where a program ends before its input.
+func (l *Link) LosesStatus() bool { return l.isOf(earlyEnders) }
+
 // mayAsk tells whether the server can be asked for a sign of life without harm.
 func (l *Link) mayAsk() bool {
-	software := strings.ToLower(software(l.conn.greeting()))
-	if slices.ContainsFunc(silentServers, func(s string) bool { return strings.HasPrefix(software, s) }) {
+	if l.isOf(silentServers) {
 		return false
 	}
 	l.w.mu.Lock()
 	defer l.w.mu.Unlock()
-	return !l.w.silent[software]
+	return !l.w.silent[strings.ToLower(software(l.conn.greeting()))]
 }
 
 // learnSilence notes that a server like this one is not to be asked, where the link ended

@@ -27,7 +27,10 @@ func Over[T any](ctx context.Context, p *Passage, what string, open func(*Link) 
 		err error
 	}
 	var none T
-	link := p.current()
+	link, err := p.linkFor(ctx)
+	if err != nil {
+		return none, err
+	}
 	done := make(chan opened, 1)
 	go func() {
 		it, err := open(link)

@@ -19,6 +19,7 @@ type Passage struct {
 	link   *Link
 	reused bool // the link was there before, and may be dead unnoticed
 	closed bool
+	beside []*Passage // over links of their own, where the server opens one channel for each login
 }
 
 // Route is the way the passage goes.
@@ -56,13 +57,45 @@ func (p *Passage) current() *Link {
 // be called twice.
 func (p *Passage) Close() {
 	p.walker.mu.Lock()
-	link, was := p.link, p.closed
-	p.closed = true
+	link, was, beside := p.link, p.closed, p.beside
+	p.closed, p.beside = true, nil
 	p.walker.mu.Unlock()
 	if !was {
 		link.release()
 	}
+	for _, b := range beside {
+		b.Close()
+	}
 }
+
+// linkFor is the link that a channel of a session goes over: the passage's, or a further one where the server opens one
+// such channel for each login, and that one is taken.
+func (p *Passage) linkFor(ctx context.Context) (*Link, error) {
+	link := p.current()
+	if !link.isOf(oneChannel) || link.taken.CompareAndSwap(false, true) {
+		return link, nil
+	}
+	lane := firstOwnLane + int(p.walker.ownLanes.Add(1)) // a link that nobody else uses
+	b, err := p.walker.Walk(ctx, p.route.AtEnd(func(last *route.Hop) { last.Lane = lane }))
+	if err != nil {
+		return nil, err
+	}
+	p.walker.mu.Lock()
+	closed := p.closed
+	if !closed {
+		p.beside = append(p.beside, b)
+	}
+	p.walker.mu.Unlock()
+	if closed {
+		b.Close()
+	}
+	own := b.current()
+	own.taken.Store(true)
+	return own, nil
+}
+
+// firstOwnLane is above every lane that a session can have.
+const firstOwnLane = 1000
 
 // renew walks the route anew where the passage shared a link that turned out to
 // be dead. It tells whether there is a new one.

@@ -7,6 +7,7 @@ import (
 	"net"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -71,16 +72,17 @@ type Walker struct {
 	cancel context.CancelFunc
 	wg     sync.WaitGroup // every goroutine of every link
 
-	mu      sync.Mutex // guards what follows, and the users of every link
-	links   map[string]*Link
-	nextID  ID
-	closed  bool
-	ups     map[string]int // how often a link came up, by prefix
-	guests  guests
-	brief   map[string]brief      // by prefix
-	proxies map[string]proxyLogin // that were right the last time, by the proxy
-	devices devices
-	silent  map[string]bool // what servers call themselves that end links by their answer to a keepalive
+	mu       sync.Mutex // guards what follows, and the users of every link
+	links    map[string]*Link
+	nextID   ID
+	closed   bool
+	ups      map[string]int // how often a link came up, by prefix
+	guests   guests
+	brief    map[string]brief      // by prefix
+	proxies  map[string]proxyLogin // that were right the last time, by the proxy
+	devices  devices
+	silent   map[string]bool // what servers call themselves that end links by their answer to a keepalive
+	ownLanes atomic.Int64    // links that one channel alone uses
 }
 
 // New returns a walker without links.
