@@ -519,7 +519,7 @@ func TestWhatEndsAtOnceIsStillSeen(t *testing.T) {
 // A terminal that cannot place its cursor gets lines of text, and the Linux console marks that its font has.
 func TestTerminalsThatHaveLess(t *testing.T) {
 	t.Parallel()
-	dumb := show(t, 110, 30, "env", "TERM=dumb", program, "demo", "--dir", t.TempDir())
+	dumb := show(t, 110, 400, "env", "TERM=dumb", program, "demo", "--dir", t.TempDir())
 	dumb.until("22 routes")
 	if now := dumb.see(); strings.Contains(now, "│") || strings.Contains(now, "━") {
 		t.Errorf("frames are drawn:\n%s", now)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net"
 	"os"
 	"path/filepath"
@@ -66,6 +67,7 @@ func (b *Lab) openLightship(keys map[string]ssh.PublicKey) (err error) {
 	if l.policy, err = serving.OpenPolicy(policy.Gateway, rules, nil); err != nil {
 		return err
 	}
+	go l.policy.Follow(b.ctx, slog.New(slog.DiscardHandler))
 	if l.port, err = keptText(filepath.Join(l.dir, "port"), func() string { return "0" }); err != nil {
 		return err
 	}

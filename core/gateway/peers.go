@@ -149,7 +149,7 @@ func (s *Server) forPeer(near *yamux.Stream) {
 	s.mu.Lock()
 	s.streams[st] = true
 	s.mu.Unlock()
-	stop := context.AfterFunc(s.Context(), func() { st.end(errEnding) })
+	stop := context.AfterFunc(s.Context(), func() { st.end(errEnding, line.CutEnding) })
 	var in, out atomic.Int64
 	relay(near, far, &in, &out, &s.counted.in, &s.counted.out)
 	stop()

@@ -185,7 +185,7 @@ func (s *Server) redecide() {
 	defer s.mu.Unlock()
 	for st := range s.streams {
 		if st.person != "" && !st.decide(p).Allowed {
-			st.end(errors.New("the policy does not allow it any more"))
+			st.end(errors.New("the policy does not allow it any more"), line.CutByPolicy)
 		}
 	}
 }

@@ -179,8 +179,8 @@ func TestThePolicyDecides(t *testing.T) {
 		other.Close()
 	}
 	p.write(known + "allow mira to buoy\n")
-	if _, err := io.ReadAll(stream); err == nil {
-		t.Error("what is not allowed any more was not cut")
+	if _, err := io.ReadAll(stream); line.CutOf(err) != line.CutByPolicy {
+		t.Errorf("what is not allowed any more was not cut, or it is not told by what: %v", err)
 	}
 	if _, err := v.open(t, "reef"); err == nil {
 		t.Error("what is not allowed any more was opened")

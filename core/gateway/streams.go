@@ -39,9 +39,10 @@ type stream struct {
 	in, out  atomic.Int64
 	told     [2]int64 // bytes that the store knows of, of the person and of the machine; for the goroutine that counts
 
-	mu  sync.Mutex
-	cut func() // ends it, nil before it passes anything
-	why error
+	mu     sync.Mutex
+	cut    func() // ends it, nil before it passes anything
+	why    error
+	reason line.Cut // as the person's program is told
 }
 
 // name is what the policy knows it by: the machine, or one of its further destinations as "NAME.MACHINE".
@@ -90,9 +91,11 @@ func (st *stream) done(what string) store.Done {
 }
 
 // end ends the stream, and notes why.
-func (st *stream) end(why error) {
+func (st *stream) end(why error, reason line.Cut) {
 	st.mu.Lock()
-	st.why = cmp.Or(st.why, why)
+	if st.why == nil {
+		st.why, st.reason = why, reason
+	}
 	cut := st.cut
 	st.mu.Unlock()
 	if cut != nil {
@@ -201,7 +204,10 @@ const countEvery = 5 * time.Second
 func (s *Server) pass(st *stream, near, far line.Stream) {
 	st.mu.Lock()
 	st.cut = func() {
-		abort(near)
+		st.mu.Lock()
+		reason := st.reason
+		st.mu.Unlock()
+		abortFor(near, reason)
 		abort(far)
 	}
 	why := st.why
@@ -209,7 +215,7 @@ func (s *Server) pass(st *stream, near, far line.Stream) {
 	if why != nil || s.Context().Err() != nil {
 		st.cut()
 	}
-	stop := context.AfterFunc(s.Context(), func() { st.end(errEnding) })
+	stop := context.AfterFunc(s.Context(), func() { st.end(errEnding, line.CutEnding) })
 	defer stop()
 	over := make(chan struct{})
 	var counting sync.WaitGroup
@@ -222,7 +228,7 @@ func (s *Server) pass(st *stream, near, far line.Stream) {
 				return
 			case <-tick.C:
 				if s.moved(s.Context(), st) {
-					st.end(errors.New("what may be moved in a day is used up"))
+					st.end(errors.New(line.CutByLimit.String()), line.CutByLimit)
 				}
 			}
 		}
@@ -231,6 +237,15 @@ func (s *Server) pass(st *stream, near, far line.Stream) {
 	close(over)
 	counting.Wait()
 	s.close(st, err)
+}
+
+// abortFor is abort that tells the far side why.
+func abortFor(stream line.Stream, reason line.Cut) {
+	if r, ok := stream.(interface{ ResetWithError(uint32) error }); ok && reason != line.CutUnsaid {
+		r.ResetWithError(uint32(reason))
+		return
+	}
+	abort(stream)
 }
 
 // abort ends a stream in both directions at once.

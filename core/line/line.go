@@ -64,6 +64,39 @@ type Refusal struct {
 
 func (r *Refusal) Error() string { return r.Say }
 
+// Cut is why a gateway ends a stream that runs. It goes as the error code of the stream's reset.
+type Cut uint32
+
+// The reasons.
+const (
+	CutUnsaid   Cut = iota // as connections end
+	CutByPolicy            // the policy changed, or its time is over
+	CutByLimit             // what may be moved in a day is used up
+	CutEnding              // the gateway ends
+)
+
+// String says the reason, "" for none that is known.
+func (c Cut) String() string {
+	switch c {
+	case CutByPolicy:
+		return "its policy does not allow it any more"
+	case CutByLimit:
+		return "what may be moved in a day is used up"
+	case CutEnding:
+		return "the gateway itself is ending"
+	}
+	return ""
+}
+
+// CutOf is why the far side ended a stream, by the error that reading from it fails with.
+func CutOf(err error) Cut {
+	var reset *yamux.StreamError
+	if errors.As(err, &reset) && reset.Remote {
+		return Cut(reset.ErrorCode)
+	}
+	return CutUnsaid
+}
+
 // maxRefusal is how much of a refusal is read, in bytes.
 const maxRefusal = 1 << 10
 

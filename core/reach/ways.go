@@ -20,10 +20,10 @@ const (
 
 // Means are what one could log in to a machine with.
 type Means struct {
-	Session string    `json:"session"` // that leads to it, "" for none
-	Login   string    `json:"login"`   // "" where it is not known
-	Key     string    `json:"key"`     // the file here, "" for none
-	Used    time.Time `json:"used"`    // when the session was used last, zero for never
+	Session string    `json:"session"`       // that leads to it, "" for none
+	Login   string    `json:"login"`         // "" where it is not known
+	Key     string    `json:"key"`           // the file here, "" for none
+	Used    time.Time `json:"used,omitzero"` // when the session was used last, zero for never
 }
 
 // Have tells whether one could log in.

@@ -158,3 +158,25 @@ func TestAnOlderTLSIsTold(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 }
+
+// What a gateway's policy cuts is told as cut by it.
+func TestACutByThePolicyIsToldAsThat(t *testing.T) {
+	b := atSea(t)
+	p, err := b.Walk(context.Background(), b.route("sounder"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer p.Close()
+	path := filepath.Join(b.Dir, "lab", lab.Lightship, "gateway.policy")
+	rules, err := os.ReadFile(path)
+	if err == nil {
+		err = os.WriteFile(path, []byte(strings.Replace(string(rules), "allow warden to sounder", "allow warden to", 1)), 0o600)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	await.Until(t, "the link to end", func() bool { return p.Failure() != nil })
+	if f := p.Failure(); !strings.Contains(f.Why, "its policy does not allow it any more") || !strings.Contains(f.Why, lab.Lightship) {
+		t.Errorf("it is told as %q", f.Why)
+	}
+}

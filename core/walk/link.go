@@ -17,6 +17,7 @@ import (
 	"meatus/core/contain"
 	"meatus/core/gate"
 	"meatus/core/lease"
+	"meatus/core/line"
 	"meatus/core/route"
 )
 
@@ -190,6 +191,16 @@ func (l *Link) hungUp(err error) *gate.Failure {
 	if l.below != nil {
 		if f := l.below.failure(); f != nil {
 			seen = fmt.Sprintf("the link to %s is gone", l.below.hop.Name)
+		}
+	}
+	if cut := line.CutOf(err); cut.String() != "" && l.below != nil && l.below.gateway != nil {
+		remedy := "walk the route again"
+		if cut == line.CutByPolicy {
+			remedy = "ask whoever runs " + l.below.hop.Name + " to allow it in its policy"
+		}
+		return &gate.Failure{
+			Hop: l.hop.Name, Gate: gate.Channel, Cause: gate.ServerClosed, Seen: "ended by " + l.below.hop.Name,
+			Why: fmt.Sprintf("%s ended the connection to %s: %s", l.below.hop.Name, l.hop.Name, cut), Remedy: gate.Remedy{Say: remedy}, Err: err,
 		}
 	}
 	return &gate.Failure{
