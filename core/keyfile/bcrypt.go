@@ -100,9 +100,8 @@ func byChaCha(key, _, block, tag []byte) ([]byte, error) {
 	return plain, nil
 }
 
-// unlocked is the container with its block opened, as one that has no passphrase. It fails
-// with [ErrPassphrase], or with a [NotAKey].
-func (o bcryptOuter) unlocked(passphrase []byte) (*pem.Block, error) {
+// unlocked is the container's inner block, opened. It fails with [ErrPassphrase], or with a [NotAKey].
+func (o bcryptOuter) unlocked(passphrase []byte) ([]byte, error) {
 	s, known := sealings[o.CipherName]
 	switch {
 	case !known:
@@ -128,12 +127,17 @@ func (o bcryptOuter) unlocked(passphrase []byte) (*pem.Block, error) {
 	if err != nil {
 		return nil, err
 	}
-	defer clear(plain)
 	if len(plain) < 8 || binary.BigEndian.Uint32(plain) != binary.BigEndian.Uint32(plain[4:]) {
+		clear(plain)
 		return nil, ErrPassphrase
 	}
+	return plain, nil
+}
+
+// around is the container around an open block, as one that has no passphrase.
+func (o bcryptOuter) around(plain []byte) *pem.Block {
 	open := bcryptOuter{CipherName: "none", KdfName: "none", NumKeys: 1, PubKey: o.PubKey, PrivBlock: plain}
 	inside := ssh.Marshal(open)
 	defer clear(inside)
-	return &pem.Block{Type: "OPENSSH PRIVATE KEY", Bytes: slices.Concat([]byte(bcryptMagic), inside)}, nil
+	return &pem.Block{Type: "OPENSSH PRIVATE KEY", Bytes: slices.Concat([]byte(bcryptMagic), inside)}
 }

@@ -264,6 +264,7 @@ func (k *File) Secret(passphrase []byte) (crypto.PrivateKey, error) {
 
 // private decodes the key itself.
 func (k *File) private(passphrase []byte) (crypto.PrivateKey, error) {
+	defer secret.ScrubStack()
 	var key crypto.PrivateKey
 	err := contain.Do("opening a key file", func() (err error) { key, err = k.decode(passphrase); return err })
 	var fault *contain.Panic
@@ -304,10 +305,15 @@ func (k *File) decode(passphrase []byte) (crypto.PrivateKey, error) {
 		if len(passphrase) == 0 {
 			return nil, ErrPassphrase
 		}
-		open, err := o.unlocked(passphrase)
+		plain, err := o.unlocked(passphrase)
 		if err != nil {
 			return nil, err
 		}
+		defer clear(plain)
+		if key, ok := edOfBlock(plain); ok {
+			return key, nil
+		}
+		open := o.around(plain)
 		defer clear(open.Bytes)
 		return raw(open)
 	case k.Passphrase:
@@ -334,6 +340,9 @@ func (k *File) decode(passphrase []byte) (crypto.PrivateKey, error) {
 func raw(block *pem.Block) (crypto.PrivateKey, error) {
 	if len(block.Bytes) > maxKey || modulus(block) > maxBits/8+1 {
 		return nil, errLong
+	}
+	if key, ok := edKey(block.Type, block.Bytes); ok {
+		return key, nil
 	}
 	var text bytes.Buffer
 	text.Grow(2*len(block.Bytes) + 512) // it does not grow: what grows leaves copies

@@ -61,6 +61,7 @@ var errGone = errors.New("that key is no longer in the ring")
 
 // newCell copies a private key into a cell. The caller's copy is wiped.
 func newCell(key crypto.PrivateKey) (*cell, ssh.PublicKey, error) {
+	defer secret.ScrubStack()
 	if k, ok := key.(*ed25519.PrivateKey); ok {
 		key = *k
 	}
@@ -92,6 +93,7 @@ func newCell(key crypto.PrivateKey) (*cell, ssh.PublicKey, error) {
 func (c *cell) use(do func(ssh.AlgorithmSigner) error) error {
 	c.mu.RLock()
 	defer c.mu.RUnlock()
+	defer secret.ScrubStack()
 	if c.page == nil {
 		return errGone
 	}
