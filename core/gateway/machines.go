@@ -26,7 +26,8 @@ type joined struct {
 
 // machine lets a machine join: known by the key of its certificate, or new with a token.
 func (s *Server) machine(w http.ResponseWriter, r *http.Request) {
-	m, err := s.introduced(r)
+	var m store.Machine
+	err := s.joining.do(r.Context(), func() (err error) { m, err = s.introduced(r); return err })
 	if err != nil {
 		status, say := http.StatusUnauthorized, "this machine is not known here: it needs a token"
 		switch {
@@ -34,6 +35,8 @@ func (s *Server) machine(w http.ResponseWriter, r *http.Request) {
 			say = err.Error()
 		case errors.Is(err, store.ErrRevoked):
 			status, say = http.StatusForbidden, err.Error()
+		case errors.Is(err, errManyJoin):
+			status, say = http.StatusServiceUnavailable, err.Error()
 		case !errors.Is(err, store.ErrUnknown):
 			status, say = http.StatusServiceUnavailable, "the gateway's store does not answer"
 			s.Log.Error("the store does not answer", "error", err)
@@ -61,7 +64,7 @@ func (s *Server) keep(j *joined) {
 	began := time.Now()
 	// The database's calls go deep: a goroutine of their own spares this one a large stack for as long as it waits.
 	arrived := make(chan error, 1)
-	go func() { arrived <- s.arrive(j) }()
+	go func() { arrived <- s.joining.do(s.Context(), func() error { return s.arrive(j) }) }()
 	if err := <-arrived; err != nil {
 		s.Log.Error("it does not join", "machine", j.Machine, "error", err)
 		s.forget(j)

@@ -38,6 +38,7 @@ type Server struct {
 	address string
 	counted counters
 	stale   atomic.Bool // the store does not answer
+	joining joinQueue   // machines that join now
 
 	mu      sync.Mutex
 	joined  map[string]*joined // by machine
@@ -49,7 +50,7 @@ var errEnding = errors.New("the gateway is ending")
 
 // NewServer returns a server that serves nobody yet.
 func NewServer(o Options) *Server {
-	s := &Server{Store: o.Store, id: o.Name, address: o.Address, joined: map[string]*joined{}, peers: map[string]*peer{}, streams: map[*stream]bool{}}
+	s := &Server{Store: o.Store, id: o.Name, address: o.Address, joined: map[string]*joined{}, peers: map[string]*peer{}, streams: map[*stream]bool{}, joining: make(joinQueue, joinsAtOnce)}
 	if s.id == "" {
 		s.id = rand.Text()[:8]
 	}
