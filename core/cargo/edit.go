@@ -227,7 +227,7 @@ func (e *Edit) path() string { return path.Join(e.end.Root(), e.name) }
 
 // putLocked puts a text in the file's place, with the mode and where that may be the owner it has.
 func (e *Edit) putLocked(ctx context.Context, mine []byte, now ends.Entry) error {
-	if _, err := Pour(ctx, bytes.NewReader(mine), e.end, e.name, Options{}); err != nil {
+	if _, err := Pour(ctx, bytes.NewReader(mine), e.end, e.name, Options{Proof: ProveAll}); err != nil { // read back, digests or not
 		return err
 	}
 	entry, err := e.end.Lstat(ctx, e.name)
