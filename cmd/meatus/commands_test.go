@@ -10,6 +10,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 	"unicode"
 
 	"meatus/lab"
@@ -332,6 +333,9 @@ func TestHostileFileNamesAreCleanedWhereverTheyAreShown(t *testing.T) {
 
 // What fails of several sessions is told, and tried again where that may help; what works stays.
 func TestOfManySessionsWhatWorksIsHeld(t *testing.T) {
+	before := firstRetry
+	firstRetry = 20 * time.Millisecond
+	defer func() { firstRetry = before }()
 	b := openBay(t)
 	file := filepath.Join(b.Dir, "sessions.toml")
 	text, err := os.ReadFile(file)
@@ -351,6 +355,8 @@ func TestOfManySessionsWhatWorksIsHeld(t *testing.T) {
 	for _, want := range []string{"gauge-3 is tried again in ", "gauge-4 is not held: ", "quay"} {
 		await.Until(t, want, func() bool { return strings.Contains(out.String(), want) })
 	}
+	// One that fails is tried again each time, not once.
+	await.Until(t, "more tries", func() bool { return strings.Count(out.String(), "gauge-3 is tried again in ") >= 4 })
 	end()
 	if status := <-done; status != statusDone || strings.Contains(out.String(), "\nready\n") {
 		t.Errorf("ended with %d:\n%s", status, out.String())

@@ -160,21 +160,12 @@ func (o holdOptions) run(cmd *cobra.Command, open opener, w *workspace.Workspace
 	defer clear(o.password)
 	said := &saying{out: cmd.OutOrStdout(), asJSON: o.asJSON, many: len(names) > 1}
 	failed := make(chan failedWay, 4*len(names))
-	changed := make(chan struct{}, 1) // a listener or a connection came up
 	e, err := open.engine(cmd, w, o.identities, engine.Options{Name: "hold", Drain: o.drain}, func(e event.Event) {
 		said.event(e)
-		switch e := e.(type) {
-		case tunnel.Came, tunnel.Opened:
+		if e, lost := e.(tunnel.Lost); lost && e.Err != nil && !o.onKnock(sessions, e.Session) {
 			select {
-			case changed <- struct{}{}:
+			case failed <- failedWay{e.Session, e.Err}:
 			default:
-			}
-		case tunnel.Lost:
-			if e.Err != nil && !o.onKnock(sessions, e.Session) {
-				select {
-				case failed <- failedWay{e.Session, e.Err}:
-				default:
-				}
 			}
 		}
 	})
@@ -201,13 +192,12 @@ func (o holdOptions) run(cmd *cobra.Command, open opener, w *workspace.Workspace
 	prove := time.NewTicker(proveEvery)
 	defer prove.Stop()
 	for {
-		if now, not := up.reached(); now {
-			prove.Stop()
-			o.tellReady(cmd, said, not)
-		}
 		select {
-		case <-changed:
 		case <-prove.C:
+			if now, not := up.reached(); now {
+				prove.Stop()
+				o.tellReady(cmd, said, not)
+			}
 		case <-ctx.Done():
 			notify("STOPPING=1")
 			return nil
@@ -270,11 +260,10 @@ type retries struct {
 	timers map[string]*time.Timer // the next try, by session
 }
 
-// The first and the longest pause between two tries.
-const (
-	firstRetry = 2 * time.Second
-	lastRetry  = 2 * time.Minute
-)
+// The first and the longest pause between two tries. The first is a variable for tests.
+var firstRetry = 2 * time.Second
+
+const lastRetry = 2 * time.Minute
 
 // failed schedules the next try of a failed session. It returns the error with which the command ends: the error of a
 // single session, unless its server is only busy, or the last one's when no session can connect by a retry.
@@ -308,8 +297,9 @@ func (r *retries) stop() {
 
 // proven reports whether services behind forwards are still being tried, and which do not answer.
 func (o holdOptions) proven(set *tunnel.Set, sessions []heldSession) (waits bool, not []string) {
+	waiting := o.waiting(sessions)
 	for _, t := range set.All() {
-		if t.Spec.Bring == "" || o.onKnock(sessions, t.Session) {
+		if t.Spec.Bring == "" || waiting[t.Session] {
 			continue
 		}
 		switch p := t.Proven(); p.Verdict {
@@ -327,9 +317,9 @@ func (o holdOptions) proven(set *tunnel.Set, sessions []heldSession) (waits bool
 // allUp tells whether every listener is open, and every way there that is walked before
 // somebody connects.
 func (o holdOptions) allUp(set *tunnel.Set, sessions []heldSession) bool {
-	open := map[string]int{}
+	open, waiting := map[string]int{}, o.waiting(sessions)
 	for _, l := range set.Lines() {
-		if lazy := o.onKnock(sessions, l.Session); l.Open && (l.Up || lazy) || lazy && l.Kind == "lend" {
+		if lazy := waiting[l.Session]; l.Open && (l.Up || lazy) || lazy && l.Kind == "lend" {
 			open[l.Session]++
 		}
 	}
@@ -339,6 +329,15 @@ func (o holdOptions) allUp(set *tunnel.Set, sessions []heldSession) bool {
 		}
 	}
 	return true
+}
+
+// waiting are the sessions whose way is walked only when somebody connects.
+func (o holdOptions) waiting(sessions []heldSession) map[string]bool {
+	all := map[string]bool{}
+	for _, s := range sessions {
+		all[s.route.Session] = o.lazy || s.route.Target().OnKnock
+	}
+	return all
 }
 
 // onKnock tells whether a session's way is walked only when somebody connects.

@@ -158,7 +158,7 @@ func (s *Set) follow(w *Way) func() {
 				t.keepProof()
 			}
 			s.tell(Came{Session: w.route.Session, Again: now.Again})
-		case !now.Up && (last.Up || now.Err != nil && last.Err == nil):
+		case !now.Up && (last.Up || now.Err != nil && now.Err != last.Err): // each try that fails is told
 			s.tell(Lost{Session: w.route.Session, Err: now.Err, Why: now.Why})
 		}
 		last = now
