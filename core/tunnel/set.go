@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"meatus/core/book"
@@ -36,6 +37,7 @@ type Set struct {
 type along struct {
 	way     *Way
 	tunnels []*Tunnel
+	retried atomic.Bool // the next try that fails is told, though one before it was
 }
 
 // NewSet returns a set without tunnels. tell is told of what happens.
@@ -86,12 +88,14 @@ func (s *Set) Open(r route.Route, specs []book.Tunnel, o Options, lazy bool) err
 	return errors.Join(errs...)
 }
 
-// Walk connects a session's tunnels, unless they are connected or connecting.
+// Walk connects a session's tunnels, unless they are connected or connecting. That this fails is told each time; of tries that
+// connections to a listener cause, the first alone is.
 func (s *Set) Walk(session string) {
 	s.mu.Lock()
 	a := s.ways[session]
 	s.mu.Unlock()
 	if a != nil {
+		a.retried.Store(true)
 		a.way.Want()
 	}
 }
@@ -107,7 +111,7 @@ func (s *Set) along(r route.Route) (*along, error) {
 	if a == nil {
 		a = &along{way: NewWay(s.walker, r)}
 		s.ways[r.Session] = a
-		a.way.notify(s.follow(a.way))
+		a.way.notify(s.follow(a))
 	}
 	return a, nil
 }
@@ -142,7 +146,8 @@ func (s *Set) openOne(a *along, spec book.Tunnel, o Options) error {
 }
 
 // follow tells of a way's coming and going.
-func (s *Set) follow(w *Way) func() {
+func (s *Set) follow(a *along) func() {
+	w := a.way
 	var mu sync.Mutex
 	var last State
 	return func() {
@@ -158,7 +163,7 @@ func (s *Set) follow(w *Way) func() {
 				t.keepProof()
 			}
 			s.tell(Came{Session: w.route.Session, Again: now.Again})
-		case !now.Up && (last.Up || now.Err != nil && now.Err != last.Err): // each try that fails is told
+		case !now.Up && (last.Up || now.Err != nil && (last.Err == nil || now.Err != last.Err && a.retried.Swap(false))):
 			s.tell(Lost{Session: w.route.Session, Err: now.Err, Why: now.Why})
 		}
 		last = now
