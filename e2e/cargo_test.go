@@ -114,6 +114,18 @@ func TestFilesGoOverTwoHopsAndBack(t *testing.T) {
 		t.Errorf("%+v", r)
 	}
 	alike(t, from, p.path("fourth"))
+	saved := p.path("plan.json")
+	if r := p.run("send", "--with-keys", "--save-plan", saved, from, "reef:"+p.path("fifth")); r.status != 0 {
+		t.Errorf("%+v", r)
+	}
+	// Whoever saved a plan does not decide that keys go.
+	if r := p.run("cargo", "carry", saved); r.status != 5 || !strings.Contains(r.err, "quay.pem: not moved: it holds a private key") {
+		t.Errorf("%+v", r)
+	}
+	if r := p.run("cargo", "resume", "--with-keys"); r.status != 0 {
+		t.Errorf("%+v", r)
+	}
+	alike(t, from, p.path("fifth"))
 	if r := p.run("send", from, "nowhere:x"); r.status != 2 || !strings.Contains(r.err, "there is no session") {
 		t.Errorf("%+v", r)
 	}

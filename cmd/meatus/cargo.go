@@ -44,7 +44,6 @@ type cargoFlags struct {
 	super      bool
 	watch      bool
 	direct     bool
-	withKeys   bool
 	identities *identities
 }
 
@@ -62,7 +61,7 @@ func (f *cargoFlags) on(c *cobra.Command) {
 	flags.StringVar(&f.proof, "proof", "cheap", "compare contents afterwards: cheap (where no line has to carry them back), all or none")
 	flags.StringVar(&f.order, "order", "path", "what goes first: path, small, large or new")
 	flags.BoolVar(&f.direct, "direct", false, "between two far machines: the one hands the files to the other itself, with a key that its session lends")
-	flags.BoolVar(&f.withKeys, "with-keys", false, "send private keys of this machine, too; else they are named and asked about")
+	flags.BoolVar(&f.rules.Keys, "with-keys", false, "send private keys of this machine, too; else they are named and asked about")
 	flags.StringVar(&f.rate, "rate", "", "at most so much a second, as 500kB or 2MB")
 	flags.DurationVar(&f.keep, "keep", cargo.DefaultKeep, "how long what is replaced or removed is kept over there, for undo")
 	flags.BoolVar(&f.noKeep, "no-keep", false, "keep nothing of what is replaced or removed: it cannot be undone")
@@ -97,7 +96,6 @@ func (f *cargoFlags) read() (o cargo.Options, err error) {
 	if o.Direct = f.direct; o.Direct && o.Rate > 0 {
 		return o, errors.New("what goes directly takes another line, which --rate cannot slow down: leave out one of the two")
 	}
-	o.WithKeys = f.withKeys
 	if o.Keep = f.keep; f.noKeep {
 		o.Keep = -1
 	}
@@ -295,7 +293,7 @@ const mostKeysNamed = 20
 
 // askKeys names the private keys that a plan sends from this machine, and asks whether they are to go.
 func (m *mover) askKeys(ctx context.Context, trees *work.Between, plan *cargo.Plan) error {
-	if m.options.WithKeys {
+	if plan.Rules.Keys {
 		return nil
 	}
 	keys, err := cargo.PrivateKeys(ctx, plan, trees.From, trees.To)
@@ -328,7 +326,7 @@ func (m *mover) askKeys(ctx context.Context, trees *work.Between, plan *cargo.Pl
 	if err != nil || answer != "yes" {
 		return errors.Join(refused, err)
 	}
-	m.options.WithKeys = true
+	plan.Rules.Keys = true // also where it is gone on with later
 	return nil
 }
 

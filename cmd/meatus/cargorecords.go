@@ -126,6 +126,7 @@ func cargoCarry(open opener) *cobra.Command {
 			if err := json.Unmarshal(text, plan); err != nil {
 				return &statusError{statusWrongUse, fmt.Errorf("%s: %w", args[0], err)}
 			}
+			plan.Rules.Keys = f.rules.Keys // whoever saved the plan does not decide that
 			return withMover(cmd, open, &f, func(m *mover) (int, error) {
 				return m.carry(cmd, &work.Carry{Tools: m.Tools(), Plan: plan, Options: m.options})
 			})
@@ -188,6 +189,7 @@ func cargoResume(open opener) *cobra.Command {
 				if err != nil {
 					return 0, err
 				}
+				r.Plan.Rules.Keys = r.Plan.Rules.Keys || f.rules.Keys
 				return m.carry(cmd, &work.Carry{Tools: m.Tools(), Plan: r.Plan, Options: m.options, Resume: true})
 			})
 		},

@@ -33,11 +33,10 @@ const (
 
 // Options say how a plan is carried out.
 type Options struct {
-	Proof    Proof
-	Rate     int           // bytes a second, 0 for as many as go
-	Keep     time.Duration // how long what is replaced or removed is kept; [DefaultKeep] where 0, not at all below
-	Order    Order
-	WithKeys bool // private keys of this machine are sent, too; else they fail with [ErrPrivateKey]
+	Proof Proof
+	Rate  int           // bytes a second, 0 for as many as go
+	Keep  time.Duration // how long what is replaced or removed is kept; [DefaultKeep] where 0, not at all below
+	Order Order
 	// Direct has the one far machine hand files to the other by itself, with a key that its session lends.
 	Direct bool
 	// Record is written as it goes on, and read where it goes on with what was begun; nil for

@@ -8,7 +8,7 @@ import (
 	"meatus/core/cargo/ends"
 )
 
-// A private key of this machine goes to another one only if the options say so.
+// A private key of this machine goes to another one only if the plan's rules say so.
 
 // largestKey is the size in bytes of the longest file that is searched for a private key.
 const largestKey = 64 << 10
@@ -52,7 +52,7 @@ func leavesHere(from, to ends.End) bool {
 
 // mayLeave fails for the content of a file that holds a private key and is not to leave this machine.
 func (c *Carry) mayLeave(j *job, text []byte) error {
-	if c.options.WithKeys || j.Back || j.New.Size > largestKey || !leavesHere(c.from, c.to) || !holdsPrivateKey(text) {
+	if c.plan.Rules.Keys || j.Back || j.New.Size > largestKey || !leavesHere(c.from, c.to) || !holdsPrivateKey(text) {
 		return nil
 	}
 	return ErrPrivateKey

@@ -323,14 +323,14 @@ func TestPrivateKeysStayHere(t *testing.T) {
 	if want := []string{"bundle", "keys/tide.pem"}; err != nil || !slices.Equal(slices.Sorted(slices.Values(keys)), want) {
 		t.Fatalf("%q, %v", keys, err)
 	}
-	carry := func(o cargo.Options) cargo.Report {
-		report, err := cargo.NewCarry(planned(t, from, far, cargo.Rules{}), from, far, o).Run(t.Context())
+	carry := func(rules cargo.Rules) cargo.Report {
+		report, err := cargo.NewCarry(planned(t, from, far, rules), from, far, cargo.Options{}).Run(t.Context())
 		if err != nil {
 			t.Fatal(err)
 		}
 		return report
 	}
-	report := carry(cargo.Options{})
+	report := carry(cargo.Rules{})
 	if report.Failed != 2 || !errors.Is(report.Failures[0].Err, cargo.ErrPrivateKey) || !errors.Is(report.Failures[1].Err, cargo.ErrPrivateKey) {
 		t.Errorf("%+v", report)
 	}
@@ -344,7 +344,7 @@ func TestPrivateKeysStayHere(t *testing.T) {
 		t.Errorf("there is %v", there)
 	}
 	noParts(t, b)
-	if report := carry(cargo.Options{WithKeys: true}); report.Failed != 0 {
+	if report := carry(cargo.Rules{Keys: true}); report.Failed != 0 {
 		t.Errorf("%+v", report)
 	}
 	same(t, b, a)

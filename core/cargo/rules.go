@@ -43,6 +43,7 @@ type Rules struct {
 	Over    Over     `json:"over,omitempty"`    // OverOlder where ""
 	Delete  bool     `json:"delete,omitempty"`  // what stands at the target alone is removed
 	Owner   bool     `json:"owner,omitempty"`   // whose files are is kept
+	Keys    bool     `json:"keys,omitempty"`    // private keys of this machine go to another one, too
 	Exclude []string `json:"exclude,omitempty"`
 	Include []string `json:"include,omitempty"` // files that fit none are left out, where there are any
 }

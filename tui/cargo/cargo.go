@@ -561,7 +561,8 @@ func (m *Model) ready(msg ready) tea.Cmd {
 	if why != "" && !m.s.Sure(why+": press > again to do it") {
 		return nil
 	}
-	m.carry = &work.Carry{Tools: m.s.Tools, Plan: msg.plan, Options: cargo.Options{WithKeys: len(msg.keys) > 0}}
+	msg.plan.Rules.Keys = len(msg.keys) > 0
+	m.carry = &work.Carry{Tools: m.s.Tools, Plan: msg.plan}
 	m.job = m.s.Jobs.Begin(m.carry)
 	return m.tick()
 }
