@@ -340,18 +340,20 @@ const (
 	manyInAll = 400
 )
 
-// fold folds a folder that has just been read where it would hide what stands beside it.
+// fold folds a folder that has just been read where it would hide what stands beside it. The tree's own folder may be told
+// after those in it.
 func (l *look) fold(n *cargo.Node) {
-	if n == nil || n.Parent == nil {
+	if n == nil {
 		return
 	}
-	if len(n.Kids) > manyNames || l.crowded {
+	now := !l.crowded && l.tree.Names > manyInAll
+	l.crowded = l.crowded || now
+	if n.Parent != nil && (len(n.Kids) > manyNames || l.crowded) {
 		l.folded[n] = true
 	}
-	if !l.crowded && l.tree.Names > manyInAll {
-		l.crowded = true
+	if now || l.crowded && n.Parent == nil {
 		for _, kid := range l.tree.Root.Kids {
-			l.folded[kid] = kid.Folder()
+			l.folded[kid] = true
 		}
 	}
 }

@@ -12,6 +12,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"meatus/core/cargo"
+	"meatus/core/cargo/ends"
 	"meatus/lab"
 	"meatus/lab/labtest"
 	"meatus/tui/placetest"
@@ -255,6 +256,35 @@ func TestManyNamesAreFolded(t *testing.T) {
 	at(t, m, "year-0")
 	d.Press("enter")
 	d.UntilSees("readings")
+}
+
+// The folders of a tree may be told before the tree's own.
+func TestManyNamesAreFoldedInAnyOrder(t *testing.T) {
+	_, m, _ := archive(t)
+	root := cargo.Listed{}
+	var folders []cargo.Listed
+	for f := range 30 {
+		p := cargo.Pair{Name: fmt.Sprint("d", f), Diff: cargo.OnlyFrom}
+		p.From.Kind = ends.Folder
+		root.Pairs = append(root.Pairs, p)
+		l := cargo.Listed{Path: p.Name}
+		for n := range 20 {
+			kid := cargo.Pair{Name: fmt.Sprint(n), Diff: cargo.OnlyFrom}
+			kid.From.Kind = ends.File
+			l.Pairs = append(l.Pairs, kid)
+		}
+		folders = append(folders, l)
+	}
+	for _, order := range [][]cargo.Listed{append([]cargo.Listed{root}, folders...), append(slices.Clone(folders), root), slices.Insert(slices.Clone(folders), 15, root)} {
+		m.look = &look{session: "archive", folded: map[*cargo.Node]bool{}, tree: cargo.NewTree(cargo.Place{}, cargo.Place{}, cargo.Rules{})}
+		for _, l := range order {
+			m.look.tree.Add(l)
+			m.look.fold(m.look.tree.At(l.Path))
+		}
+		if m.lay(nil); len(m.look.rows) != 31 {
+			t.Errorf("%d rows show", len(m.look.rows))
+		}
+	}
 }
 
 func TestAFileIsEditedAndAnothersChangeIsMet(t *testing.T) {
