@@ -191,16 +191,7 @@ func (m *makes) tinyssh() string {
 func (m *makes) asyncssh(more ...string) string {
 	m.t.Helper()
 	cmd := exec.Command("/usr/bin/python3", append([]string{"-W", "ignore", "testdata/asyncssh_server.py", m.path("host"), m.in(".ssh", "authorized_keys"), m.home}, more...)...)
-	out, err := cmd.StdoutPipe()
-	if err != nil {
-		m.t.Fatal(err)
-	}
-	m.stay(cmd)
-	port := bufio.NewScanner(out)
-	if !port.Scan() {
-		missing(m.t, "the asyncssh server did not start; scripts/test installs it")
-	}
-	return "127.0.0.1:" + port.Text()
+	return m.stayAtPort(cmd, "the asyncssh server")
 }
 
 // proftpd takes more lines of configuration.
@@ -248,6 +239,12 @@ func (m *makes) erlang() string {
 	cmd := m.atHome("erl", "-noshell", "-kernel", "logger_level", "none", "-eval", fmt.Sprintf(`application:ensure_all_started(ssh),
 		{ok, D} = ssh:daemon({127,0,0,1}, 0, [{system_dir, %q}, {user_dir, %q}, {subsystems, [ssh_sftpd:subsystem_spec([])]}]),
 		{ok, I} = ssh:daemon_info(D), io:format("~p~n", [proplists:get_value(port, I)]).`, dir, m.in(".ssh")))
+	return m.stayAtPort(cmd, "Erlang's server")
+}
+
+// stayAtPort runs a server that prints its port, and returns the address.
+func (m *makes) stayAtPort(cmd *exec.Cmd, what string) string {
+	m.t.Helper()
 	out, err := cmd.StdoutPipe()
 	if err != nil {
 		m.t.Fatal(err)
@@ -255,7 +252,7 @@ func (m *makes) erlang() string {
 	m.stay(cmd)
 	port := bufio.NewScanner(out)
 	if !port.Scan() {
-		missing(m.t, "Erlang's server did not start; scripts/test installs it")
+		missing(m.t, what+" did not start; scripts/test installs it")
 	}
 	return "127.0.0.1:" + port.Text()
 }

@@ -126,7 +126,7 @@ func cargoCarry(open opener) *cobra.Command {
 			if err := json.Unmarshal(text, plan); err != nil {
 				return &statusError{statusWrongUse, fmt.Errorf("%s: %w", args[0], err)}
 			}
-			plan.Rules.Keys = f.rules.Keys // whoever saved the plan does not decide that
+			plan.Rules.Keys = f.rules.Keys // the flag alone decides, not the saved plan
 			return withMover(cmd, open, &f, func(m *mover) (int, error) {
 				return m.carry(cmd, &work.Carry{Tools: m.Tools(), Plan: plan, Options: m.options})
 			})

@@ -43,7 +43,7 @@ func PrivateKeys(ctx context.Context, plan *Plan, from, to ends.End) (paths []st
 	return paths, nil
 }
 
-// leavesHere tells whether what goes from one tree to the other leaves this machine.
+// leavesHere reports whether a transfer goes from this machine to another one.
 func leavesHere(from, to ends.End) bool {
 	_, fromHere := from.(*ends.Here)
 	_, toHere := to.(*ends.Here)
@@ -58,8 +58,7 @@ func (c *Carry) mayLeave(j *job, text []byte) error {
 	return ErrPrivateKey
 }
 
-// holdsPrivateKey tells whether a text has a line that begins a private key in the textual encoding of RFC 7468, whichever
-// kind of key it is.
+// holdsPrivateKey reports whether a text contains the first line of a private key in PEM (RFC 7468), of any kind.
 func holdsPrivateKey(text []byte) bool {
 	begin, end := []byte("-----BEGIN "), []byte("PRIVATE KEY-----")
 	for {

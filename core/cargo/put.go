@@ -76,7 +76,7 @@ func (c *Carry) proveBatch(ctx context.Context, batch []*job) error {
 			return c.each(ctx, batch, c.placeSized)
 		}
 		if !c.doubt.Swap(true) {
-			c.tell(Event{Say: "a file that was read back differs from what was sent: from here on every file is read back and compared"})
+			c.tell(Event{Say: "a sample differs from its source: from here on every file is read back and compared"})
 		}
 	}
 	var right, wrong []*job

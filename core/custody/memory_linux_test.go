@@ -13,11 +13,11 @@ import (
 	"runtime"
 	"strings"
 	"testing"
-	"unsafe"
 
 	"meatus/core/keyfile"
 	"meatus/core/ring"
 	"meatus/core/route"
+	"meatus/lab/memory"
 )
 
 const makesKey = "MEATUS_TEST_MAKES_KEY"
@@ -42,7 +42,7 @@ func TestMakesAKeyElsewhere(t *testing.T) {
 	}
 	masked := bytes.Clone(key.(ed25519.PrivateKey).Seed())
 	for i := range masked {
-		masked[i] ^= 0xff
+		masked[i] ^= memory.Mask
 	}
 	fmt.Printf("seed=%s\n", hex.EncodeToString(masked))
 }
@@ -81,14 +81,14 @@ func TestNoSeedStaysInMemoryWhileTheRingIsLocked(t *testing.T) {
 			if _, err := c.Ring.Signer(e.SHA256).Sign(nil, []byte("data")); err != nil {
 				t.Fatal(err)
 			}
-			if n := copies(t, masked); n == 0 {
+			if n := memory.Count(t, masked); n == 0 {
 				t.Error("the seed is not found although the ring is open: this test sees nothing")
 			}
 			if err := c.Ring.Lock([]byte("spring")); err != nil {
 				t.Fatal(err)
 			}
 			runtime.GC()
-			if n := copies(t, masked); n > 1 {
+			if n := memory.Count(t, masked); n > 1 {
 				t.Errorf("%d copies of the seed stand in memory", n)
 			}
 			if err := c.Ring.Unlock([]byte("spring")); err != nil {
@@ -99,50 +99,4 @@ func TestNoSeedStaysInMemoryWhileTheRingIsLocked(t *testing.T) {
 			}
 		})
 	}
-}
-
-// copies counts how often a secret, given with all its bits turned, stands in the memory of this process.
-func copies(t *testing.T, masked []byte) (n int) {
-	t.Helper()
-	maps, err := os.ReadFile("/proc/self/maps")
-	if err != nil {
-		t.Fatal(err)
-	}
-	mem, err := os.Open("/proc/self/mem")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer mem.Close()
-	buf := make([]byte, 1<<20)
-	defer clear(buf)
-	own := uint64(uintptr(unsafe.Pointer(&buf[0])))
-	for line := range strings.Lines(string(maps)) {
-		var from, to uint64
-		var mode string
-		if n, _ := fmt.Sscanf(line, "%x-%x %s", &from, &to, &mode); n < 3 || !strings.HasPrefix(mode, "rw") {
-			continue
-		}
-		for at := from; at < to; at += uint64(len(buf)) - 64 { // what lies across two pieces is in the second
-			size := min(uint64(len(buf)), to-at)
-			got, err := mem.ReadAt(buf[:size], int64(at))
-			if err != nil && got == 0 {
-				break
-			}
-			for i := 0; i+len(masked) <= got; i++ {
-				next := bytes.IndexByte(buf[i:got], masked[0]^0xff)
-				if i += max(next, 0); next < 0 || i+len(masked) > got {
-					break
-				}
-				same := true
-				for j := range masked {
-					same = same && buf[i+j] == masked[j]^0xff
-				}
-				place := at + uint64(i)
-				if same && (place+32 <= own || place >= own+uint64(len(buf))) && !(i < 64 && at > from) {
-					n++
-				}
-			}
-		}
-	}
-	return n
 }

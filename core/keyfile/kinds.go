@@ -62,17 +62,20 @@ func kindNamed(oid asn1.ObjectIdentifier) string {
 	return ""
 }
 
+// pkcs8Outer is a private key in PKCS#8 (RFC 5958 section 2), without what it says of the key itself.
+type pkcs8Outer struct {
+	Version int
+	Algo    pkix.AlgorithmIdentifier
+	Key     []byte
+	Rest    asn1.RawValue `asn1:"optional"`
+}
+
 // kindOf names the kind of a key that is not read, by the identifiers in its container;
 // "" where it is none of those that are known.
 func kindOf(block *pem.Block) string {
 	switch block.Type {
 	case "PRIVATE KEY":
-		var p struct {
-			Version int
-			Algo    pkix.AlgorithmIdentifier
-			Key     []byte
-			Rest    asn1.RawValue `asn1:"optional"`
-		}
+		var p pkcs8Outer
 		asn1.Unmarshal(block.Bytes, &p) // what was read before a mistake is there
 		var curve asn1.ObjectIdentifier
 		if _, err := asn1.Unmarshal(p.Algo.Parameters.FullBytes, &curve); err == nil && p.Algo.Algorithm.String() == "1.2.840.10045.2.1" {
@@ -98,12 +101,7 @@ func writtenOut(block *pem.Block) bool {
 	var parameters asn1.RawValue
 	switch block.Type {
 	case "PRIVATE KEY":
-		var p struct {
-			Version int
-			Algo    pkix.AlgorithmIdentifier
-			Key     []byte
-			Rest    asn1.RawValue `asn1:"optional"`
-		}
+		var p pkcs8Outer
 		if _, err := asn1.Unmarshal(block.Bytes, &p); err != nil || p.Algo.Algorithm.String() != "1.2.840.10045.2.1" {
 			return false
 		}
@@ -209,12 +207,7 @@ var derContainers = []struct {
 		return err == nil && len(rest) == 0
 	}},
 	{"PRIVATE KEY", func(der []byte) bool {
-		var p struct {
-			Version int
-			Algo    pkix.AlgorithmIdentifier
-			Key     []byte
-			Rest    asn1.RawValue `asn1:"optional"`
-		}
+		var p pkcs8Outer
 		_, err := asn1.Unmarshal(der, &p)
 		return err == nil
 	}},
@@ -271,12 +264,7 @@ func modulus(block *pem.Block) int {
 		}
 		return len(p.N)
 	case "PRIVATE KEY":
-		var p struct {
-			Version int
-			Algo    pkix.AlgorithmIdentifier
-			Key     []byte
-			Rest    asn1.RawValue `asn1:"optional"`
-		}
+		var p pkcs8Outer
 		if _, err := asn1.Unmarshal(der, &p); err != nil || p.Algo.Algorithm.String() != "1.2.840.113549.1.1.1" {
 			return 0
 		}

@@ -204,8 +204,8 @@ var errSilent = errors.New("the far side does not answer over its file-transfer 
 // several channels of one link at once: they wait for ever then.
 var crowded = []string{"mod_sftp"}
 
-// mixers are what servers call themselves that give one handle to two of the files that are open on a channel: what is
-// written to one file goes to another.
+// mixers are the version strings of servers that give two open files of a channel the same handle, and so write data to
+// the wrong file.
 var mixers = []string{"Erlang/"}
 
 // isOneOf tells whether the server at a passage's end calls itself by one of these names.
