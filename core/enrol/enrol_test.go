@@ -346,6 +346,19 @@ func TestUndoingIsToTheByte(t *testing.T) {
 	}
 }
 
+// A run that was killed while it wrote its note leaves that note's temporary file, which nothing but the next run can remove.
+func TestANoteThatWasNeverWholeIsRemoved(t *testing.T) {
+	t.Parallel()
+	b := openBay(t, "")
+	for _, out := range []bool{false, true} {
+		left := filepath.Join(filepath.Dir(b.Config), enrol.NoteFile+".meatus-new-abcdefghij")
+		b.must("writing", os.WriteFile(left, []byte(`{"what":`), 0o600))
+		_, err := b.apply(&servertest.Line{}, out)
+		b.must("applying", err)
+	}
+	b.asBefore("removed")
+}
+
 func TestALinkedConfigurationStaysALink(t *testing.T) {
 	t.Parallel()
 	b := openBay(t, "")

@@ -89,6 +89,9 @@ func (p *Plan) begin(ctx context.Context) error {
 			n.Absent = append(n.Absent, f.Path)
 		}
 	}
+	if err := farfile.Drop(ctx, p.account(), p.notePath()); err != nil { // a note that was cut off while it was written
+		return err
+	}
 	if p.Begun == nil { // what an older one may have left is of no use any more
 		for _, f := range p.Files {
 			if err := farfile.Drop(ctx, p.account(), f.Path); err != nil {

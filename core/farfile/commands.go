@@ -49,8 +49,9 @@ flush() { sync "$1" 2>/dev/null || sync; }
 if [ -e "$f" ]; then [ -f "$f" ] || exit 92; n=$(wc -c < "$f") || exit 96; echo there $((n)); cat "$f"; else echo none; fi`
 	// ReplaceScript replaces the file with the digest $5 by its input of $3 bytes with the digest $4. $6 is the mode of a
 	// new file, $7 the chmod argument for an existing one, "" for none, and $8 is "keep" to keep the old copy. An old copy
-	// that is already there stays.
-	ReplaceScript = head + `for o in "$f"` + newEnd + `*; do [ -e "$o" ] && [ -n "$(find "$o" -mmin +60 2>/dev/null)" ] && rm -f "$o"; done
+	// that is already there stays. Where the connection ends (a write fails with SIGPIPE), the temporary file goes.
+	ReplaceScript = head + `trap 'rm -f "$t" "$t.k"; exit 96' HUP PIPE TERM
+for o in "$f"` + newEnd + `*; do [ -e "$o" ] && [ -n "$(find "$o" -mmin +60 2>/dev/null)" ] && rm -f "$o"; done
 [ ! -d "$f" ] || exit 92
 is=$(sum "$f")
 [ "$is" = "$5" ] || [ "$is" = - ] || exit 95

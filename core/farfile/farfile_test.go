@@ -155,6 +155,31 @@ func TestWhatDoesNotArriveWholeIsNotPut(t *testing.T) {
 	}
 }
 
+// A connection that ends before the answer leaves the file as it was, and no temporary file.
+func TestALostConnectionLeavesNoTemporaryFile(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "file")
+	if err := os.WriteFile(path, []byte("before"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	read, write, err := os.Pipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	read.Close()
+	defer write.Close()
+	run := exec.Command("sh", "-c", posix.Line(farfile.ReplaceScript, path, "name", "5", farfile.Sum(farfile.Text([]byte("after"))), farfile.Sum(farfile.Text([]byte("before"))), "600", "", "keep"))
+	run.Stdin, run.Stdout = strings.NewReader("after"), write
+	if err := run.Run(); err == nil {
+		t.Error("it says that the file was replaced, to nobody")
+	}
+	if now, _ := os.ReadFile(path); string(now) != "before" {
+		t.Errorf("it is %q", now)
+	}
+	if left, _ := filepath.Glob(path + ".meatus-new-*"); len(left) > 0 {
+		t.Errorf("%v is left", left)
+	}
+}
+
 func replace(t *testing.T, path string, input []byte, size int, sum, before string) ([]byte, error) {
 	run := exec.Command("sh", "-c", posix.Line(farfile.ReplaceScript, path, "name", strconv.Itoa(size), sum, before, "600", "", ""))
 	run.Stdin = bytes.NewReader(input)
