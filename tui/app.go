@@ -24,12 +24,12 @@ import (
 	"meatus/core/walk"
 	"meatus/core/work"
 	"meatus/core/workspace"
+	"meatus/tui/action"
 	"meatus/tui/ask"
-	"meatus/tui/finder"
 	"meatus/tui/place"
 	"meatus/tui/routes"
 	"meatus/tui/shells"
-	"meatus/tui/switcher"
+	"meatus/tui/stack"
 	"meatus/tui/theme"
 )
 
@@ -71,31 +71,23 @@ type App struct {
 	cancel context.CancelFunc
 
 	width, height int
-	places        []place.Place // as the list has them
+	stack         *stack.Stack
+	places        []stack.Layer // as the list has them
 	home          *routes.Model // the first of them
-	at            int           // the place that shows, or was last shown under a shell
-	inShell       bool          // the Shell place shows
 	shell         *shells.Model
+	shells        *shellLayer
 	ask           *ask.Model
-	answering     bool            // the keys go to the question that waits
-	task          task            // in place of the card, where there is one
-	switcher      *switcher.Model // not nil while it is open
-	raisedFrom    *shells.Shell   // the shell that a question was gone to from
-	help          helping
-	finder        *finder.Model // not nil while it is open
-	keymap        *place.Keymap
-	leaving       bool
+	question      *questionLayer
+	arrivals      []arrival // what has come by itself, and waits to be gone to
+	acting        acting
+	keymap        *action.Keymap
 	notice        string
 	sure          place.Sure
-	drawing       *place.Drawing // that is asked about, or nil
-	toDemo        bool           // the program ends for the demo
-	touched       time.Time      // when a key was last pressed
-	ascii         bool           // the locale has nothing but ASCII
-	second        bool           // the shells' clock runs
-	resting       bool           // it is looked at soon whether the person rests
-
-	receivers map[int]receiver // places and tasks, by what results are addressed to
-	nextID    int
+	toDemo        bool      // the program ends for the demo
+	touched       time.Time // when a key was last pressed
+	ascii         bool      // the locale has nothing but ASCII
+	second        bool      // the shells' clock runs
+	resting       bool      // it is looked at soon whether the person rests
 
 	open       []*shells.Shell
 	walks      map[string]context.CancelFunc // by session
@@ -109,22 +101,13 @@ type App struct {
 	restoring map[string]bool // sessions of them that are walked to, with whether they showed
 }
 
-// task is a task that shows, and what it is addressed by.
-type task struct {
-	place.Task
-	id int
-}
-
-// receiver takes the results of what it began.
-type receiver interface{ Update(tea.Msg) tea.Cmd }
-
 // New returns the frame for a workspace. Close ends what it started. It fails where the
 // ring cannot stand in front of the agent that is wanted.
 func New(ws *workspace.Workspace, o Options) (*App, error) {
 	if o.Leader == "" {
 		o.Leader = "alt+m"
 	}
-	a := &App{options: o, theme: theme.Made(lookOf(o.Prefs.Look)), keymap: place.NewKeymap(o.Prefs.Keys), desk: ask.NewDesk(), receivers: map[int]receiver{}, walks: map[string]context.CancelFunc{}, walkedFrom: map[string]int{}, lost: map[string]bool{}}
+	a := &App{options: o, theme: theme.Made(lookOf(o.Prefs.Look)), keymap: action.NewKeymap(o.Prefs.Keys), desk: ask.NewDesk(), walks: map[string]context.CancelFunc{}, walkedFrom: map[string]int{}, lost: map[string]bool{}}
 	a.ctx, a.cancel = context.WithCancel(context.Background())
 	var err error
 	a.engine, err = engine.Open(a.ctx, engine.Options{
@@ -142,13 +125,13 @@ func New(ws *workspace.Workspace, o Options) (*App, error) {
 	}
 	a.ascii = theme.OnlyASCII()
 	a.shell, a.ask = shells.New(a.theme), ask.New(a.theme)
-	for _, entry := range places {
-		id := a.newID()
-		p := entry.New(a.services(id))
-		a.places = append(a.places, p)
-		a.receivers[id] = p
+	a.shells, a.question = &shellLayer{a: a}, &questionLayer{a: a}
+	a.stack = stack.New()
+	for i := range places {
+		a.places = append(a.places, a.newPlace(i))
 	}
 	a.home = a.places[0].(*routes.Model)
+	a.stack.Push(a.home)
 	a.readLast()
 	if o.Tour {
 		a.beginTour()
@@ -156,9 +139,12 @@ func New(ws *workspace.Workspace, o Options) (*App, error) {
 	return a, nil
 }
 
-func (a *App) newID() int {
-	a.nextID++
-	return a.nextID
+// newPlace returns a new place of the list.
+func (a *App) newPlace(i int) stack.Layer {
+	id := a.stack.NewID()
+	p := places[i].New(a.services(id))
+	a.stack.Own(id, p)
+	return p
 }
 
 // Run shows the program until it is left.
@@ -236,8 +222,9 @@ func (a *App) listen() tea.Cmd {
 	}
 }
 
-// Update takes a message.
+// Update takes a message. Whatever comes of it, what waits for the next event goes on waiting.
 func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	next := a.next(msg)
 	var cmd tea.Cmd
 	err := contain.Do("what was last asked for", func() error {
 		cmd = tea.Batch(a.update(msg), a.followTour())
@@ -247,15 +234,49 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	if err != nil {
 		a.broken(err)
 	}
-	return a, cmd
+	return a, tea.Batch(next, cmd)
 }
 
-// broken puts what shows away after a panic in it, and says so. Shells and tunnels go on.
+// next waits for the next of what comes from outside of the interface, after a message of it.
+func (a *App) next(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case heard:
+		return a.listen()
+	case ask.Asked, ask.Withdrawn:
+		return a.desk.Next(a.ctx)
+	case shells.Changed:
+		if s := a.shellOf(msg.ID); s != nil && s.Live() {
+			return s.Wait()
+		}
+	}
+	return nil
+}
+
+// broken closes everything above Routes after a fault in it, and says so. Shells and tunnels go on.
 func (a *App) broken(err error) {
-	delete(a.receivers, a.task.id)
-	a.task, a.switcher, a.finder, a.help, a.drawing = task{}, nil, nil, helping{}, nil
-	a.at, a.inShell = 0, false
+	a.stack.CutAbove(a.home)
 	a.notice = err.Error()
+}
+
+// contained has one layer take a message. A fault in it ends that layer alone: a place is replaced until it is gone to again.
+func (a *App) contained(l stack.Layer, msg tea.Msg) (cmd tea.Cmd) {
+	err := contain.Do("a part of the screen", func() error { cmd = l.Update(msg); return nil })
+	if err == nil {
+		return cmd
+	}
+	a.notice = err.Error()
+	if i := slices.Index(a.places, l); i > 0 {
+		shows := a.stack.Has(l)
+		a.stack.Drop(l)
+		a.places[i] = &brokenLayer{say: err.Error(), to: func() tea.Cmd { return a.goTo(nil) }}
+		if shows {
+			a.places[i].SetSize(a.width, a.height-a.foot(i))
+			return a.stack.Push(a.places[i])
+		}
+		return nil
+	}
+	a.stack.Drop(l)
+	return nil
 }
 
 func (a *App) update(msg tea.Msg) tea.Cmd {
@@ -279,13 +300,13 @@ func (a *App) update(msg tea.Msg) tea.Cmd {
 	case tea.MouseMsg:
 		return a.mouse(msg)
 	case place.Addressed:
-		if r := a.receivers[msg.To]; r != nil && msg.Msg != nil {
-			return r.Update(msg.Msg)
+		if msg.Msg != nil {
+			return a.deliver(msg)
 		}
 	case heard:
-		return tea.Batch(a.hear(msg), a.listen())
+		return a.hear(msg)
 	case ask.Asked, ask.Withdrawn:
-		return tea.Batch(a.asked(msg), a.desk.Next(a.ctx))
+		return a.asked(msg)
 	case arrived:
 		return a.arrive(msg)
 	case failed:
@@ -295,30 +316,28 @@ func (a *App) update(msg tea.Msg) tea.Cmd {
 		return a.clock()
 	case rested:
 		return a.rested()
-	case shells.Changed:
-		return a.shellChanged(msg.ID)
 	}
 	return nil
 }
 
 // settle has the home place show what stands below and in place of its board.
 func (a *App) settle() {
-	var pane routes.Pane
-	var above routes.Above
+	task := a.task()
 	switch {
-	case a.ask.Waiting() && (a.answering || a.task.Task == nil):
-		to := ""
-		if !a.answering {
-			to = a.options.Leader + " a answers it"
+	case a.ask.Waiting() && (a.answering() || task == nil):
+		to := a.options.Leader + " a answers it"
+		if a.answering() {
+			to = ""
 		}
-		pane = func(columns, rows int) []string { a.ask.SetWidth(columns); return a.ask.View(rows, to) }
-	case a.task.Task != nil:
-		pane = a.task.View
+		a.home.SetPane(func() []string { return a.ask.View(a.question.Rows, to) }, stack.Card)
+		a.question.SetSize(a.home.PaneSize())
+		a.ask.SetWidth(a.question.Columns)
+	case task != nil:
+		a.home.SetPane(task.View, task.Shape())
+		task.SetSize(a.home.PaneSize())
+	default:
+		a.home.SetPane(nil, stack.Card)
 	}
-	if covering, ok := a.task.Task.(place.Covering); ok {
-		above = func(rows int) []string { return covering.Above(a.width, rows) }
-	}
-	a.home.SetPane(pane, above)
 	asked := ""
 	if a.ask.Waiting() && a.ask.Lend() {
 		asked = a.ask.Who()
@@ -355,11 +374,11 @@ func (a *App) hear(events []event.Event) tea.Cmd {
 		case remote.Drew:
 			a.tellDrew(e)
 		}
-		for _, p := range a.places {
-			cmds = append(cmds, p.Update(place.Heard{Event: e}))
+		for _, p := range slices.Clone(a.places) {
+			cmds = append(cmds, a.contained(p, place.Heard{Event: e}))
 		}
-		if a.task.Task != nil {
-			cmds = append(cmds, a.task.Update(place.Heard{Event: e}))
+		if task := a.task(); task != nil {
+			cmds = append(cmds, a.contained(task, place.Heard{Event: e}))
 		}
 	}
 	return tea.Batch(append(cmds, a.clock())...)
@@ -367,7 +386,7 @@ func (a *App) hear(events []event.Event) tea.Cmd {
 
 // changed says at the foot what an edit did. A sheet that shows says it itself.
 func (a *App) changed(c engine.Changed) {
-	if c.Say != "" && a.task.Task == nil {
+	if c.Say != "" && a.task() == nil {
 		a.notice = c.Say
 	}
 }
@@ -375,23 +394,21 @@ func (a *App) changed(c engine.Changed) {
 // say says something wherever the person is.
 func (a *App) say(say string) {
 	a.notice = say
-	if a.inShell {
+	if a.inShell() {
 		a.shell.Notice(say)
 	}
 }
 
 func (a *App) resize(width, height int) {
 	a.width, a.height = width, height
-	a.ask.SetWidth(width)
 	a.shell.SetSize(width, height)
 	for i, p := range a.places {
 		p.SetSize(width, height-a.foot(i))
 	}
-	if a.switcher != nil {
-		a.switcher.SetWidth(width)
-	}
-	if a.finder != nil {
-		a.finder.SetWidth(width)
+	for _, l := range a.stack.Layers() {
+		if s := l.Shape(); s != stack.Place && !s.OnRoutes() {
+			l.SetSize(width, height)
+		}
 	}
 }
 
@@ -406,30 +423,74 @@ func (a *App) foot(i int) int {
 
 // goTo shows a shell, or home for nil.
 func (a *App) goTo(s *shells.Shell) tea.Cmd {
-	a.help, a.finder, a.leaving, a.raisedFrom, a.answering = helping{}, nil, false, nil, false
 	if s == nil {
 		return a.goToPlace("0", "")
 	}
-	a.places[a.at].Hide()
-	a.inShell = true
+	a.stack.CutAbove(a.onRoutes())
 	a.shell.Show(s)
 	a.home.Select(s.Route.Session)
-	return nil
+	return a.stack.Push(a.shells)
 }
 
 // goToPlace shows the place of a key, home where there is none, at a session where that
 // is not "".
 func (a *App) goToPlace(key, session string) tea.Cmd {
 	i := max(slices.IndexFunc(places, func(e place.Entry) bool { return e.Key == key }), 0)
-	if !a.inShell {
-		a.places[a.at].Hide()
+	a.stack.CutAbove(a.onRoutes())
+	if _, broken := a.places[i].(*brokenLayer); broken {
+		a.places[i] = a.newPlace(i)
+		a.places[i].SetSize(a.width, a.height-a.foot(i))
 	}
-	a.at, a.inShell, a.help, a.finder, a.leaving, a.raisedFrom = i, false, helping{}, nil, false, nil
-	a.answering = a.attends()
 	if s, ok := a.places[i].(place.Selector); ok && session != "" {
 		s.Select(session)
 	}
-	return a.places[i].Show()
+	if i > 0 {
+		return a.stack.Push(a.places[i])
+	}
+	if a.attends() {
+		return tea.Batch(a.home.Show(), a.stack.Push(a.question))
+	}
+	return a.home.Show()
+}
+
+// push puts a layer of the frame's own on top.
+func (a *App) push(l stack.Layer) tea.Cmd {
+	l.SetSize(a.width, a.height)
+	return a.stack.Push(l)
+}
+
+// at is the place that shows, by its index; beneath a shell it is Routes.
+func (a *App) at() int {
+	for i := len(a.places) - 1; i > 0; i-- {
+		if a.stack.Has(a.places[i]) {
+			return i
+		}
+	}
+	return 0
+}
+
+// inShell reports whether shells show, perhaps beneath a drawer.
+func (a *App) inShell() bool { return a.stack.Has(a.shells) }
+
+// answering reports whether the question that waits has been gone to.
+func (a *App) answering() bool { return a.stack.Has(a.question) }
+
+// task is the task in place of the card, nil for none.
+func (a *App) task() stack.Layer {
+	for _, l := range a.stack.Layers() {
+		if l.Shape().OnRoutes() && l != a.question {
+			return l
+		}
+	}
+	return nil
+}
+
+// onRoutes is the task in place of the card, or Routes itself.
+func (a *App) onRoutes() stack.Layer {
+	if t := a.task(); t != nil {
+		return t
+	}
+	return a.home
 }
 
 // tick says that a second has passed for what is drawn beside the shells.

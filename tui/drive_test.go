@@ -13,8 +13,8 @@ import (
 
 	"meatus/core/book"
 	"meatus/core/workspace"
-	"meatus/tui/place"
 	"meatus/tui/placetest"
+	"meatus/tui/stack"
 )
 
 // bay writes a workspace of n sessions behind a bastion.
@@ -124,7 +124,7 @@ func (d *driver) until(what string, holds func() bool) {
 func (d *driver) see() string { return ansi.Strip(d.View().Content) }
 
 // placeAt is the place of a key.
-func (d *driver) placeAt(key string) place.Place {
+func (d *driver) placeAt(key string) stack.Layer {
 	for i, e := range places {
 		if e.Key == key {
 			return d.places[i]

@@ -16,7 +16,8 @@ import (
 	"meatus/core/remote"
 	"meatus/core/workspace"
 	"meatus/lab/labtest"
-	"meatus/tui/place"
+	"meatus/tui/action"
+	"meatus/tui/stack"
 )
 
 // cursed is a network with an address that this program cannot stand.
@@ -31,27 +32,23 @@ func (c *cursed) DialContext(ctx context.Context, network, address string) (net.
 
 // faulty is a place with a fault in one of its parts.
 type faulty struct {
-	place.Place
+	stack.Whole
 	drawing bool
 }
 
-func (f faulty) View() []string {
+func (f *faulty) View() []string {
 	if f.drawing {
 		panic("ebb-and-flow")
 	}
 	return nil
 }
-func (f faulty) Update(msg tea.Msg) tea.Cmd {
+func (f *faulty) Update(msg tea.Msg) tea.Cmd {
 	if _, key := msg.(tea.KeyPressMsg); key && !f.drawing {
 		panic("ebb-and-flow")
 	}
 	return nil
 }
-func (faulty) Table() place.Table { return nil }
-func (faulty) Typing() bool       { return false }
-func (faulty) Show() tea.Cmd      { return nil }
-func (faulty) Hide()              {}
-func (faulty) SetSize(_, _ int)   {}
+func (*faulty) Table() action.Table { return nil }
 
 // TestAFaultInOnePartLeavesEveryOtherAlive has a link, the start of a shell, a view and an
 // answer to a key go wrong beside a shell that is in use.
@@ -89,7 +86,7 @@ func TestAFaultInOnePartLeavesEveryOtherAlive(t *testing.T) {
 	}
 	a.home.Select("quay")
 	a.press("enter")
-	a.until("a shell", func() bool { return a.inShell })
+	a.until("a shell", func() bool { return a.inShell() })
 	alive("nothing")
 	for _, session := range []string{"cursed", "gauge-1"} {
 		a.home.Select(session)
@@ -98,7 +95,7 @@ func TestAFaultInOnePartLeavesEveryOtherAlive(t *testing.T) {
 		alive(session)
 	}
 	sound := a.places[1]
-	for key, f := range map[string]faulty{"view": {drawing: true}, "key": {}} {
+	for key, f := range map[string]*faulty{"view": {drawing: true}, "key": {}} {
 		a.places[1] = f
 		a.press("leader", places[1].Key)
 		if key == "key" {

@@ -8,10 +8,12 @@ import (
 	"meatus/core/book"
 	"meatus/core/prefs"
 	"meatus/core/workspace"
+	"meatus/tui/action"
 	"meatus/tui/finder"
 	"meatus/tui/place"
 	"meatus/tui/sheet"
 	"meatus/tui/shells"
+	"meatus/tui/stack"
 )
 
 // find opens the finder over everything that can be done here and now.
@@ -24,40 +26,28 @@ func (a *App) find(words string) tea.Cmd {
 	session := func(i int) finder.Item {
 		return finder.Item{Say: names[i], Of: "session", Do: func() tea.Cmd { return a.goToPlace("0", names[i]) }}
 	}
-	a.switcher = nil
-	a.finder = finder.New(a.theme, a.width, words, a.actions(), lower, session)
-	return nil
-}
-
-// finderKey gives a key to the finder, and does what is chosen there.
-func (a *App) finderKey(msg tea.KeyPressMsg) tea.Cmd {
-	chosen, done := a.finder.Update(msg)
-	if done {
-		a.finder = nil
+	if open := layer[*switchLayer](a.stack); open != nil {
+		a.stack.Drop(open)
 	}
-	if chosen == nil {
-		return nil
-	}
-	return chosen.Do()
+	return a.push(&findLayer{a: a, Model: finder.New(a.theme, a.width, words, a.actions(), lower, session)})
 }
 
 // actions are everything that can be done: with what shows, from anywhere, in the other places,
 // with the live shells, and the settings.
 func (a *App) actions() []finder.Item {
 	var items []finder.Item
-	switch {
-	case a.ask.Waiting() && !a.answering:
-		items = append(items, finder.Item{Say: "answer what is asked", Of: a.ask.Who(), Key: a.options.Leader + " a", Also: "question needs you", Do: a.answer})
+	if who := a.waits(); who != "" && !a.answering() {
+		items = append(items, finder.Item{Say: "go to what waits for you", Of: who, Key: a.options.Leader + " a", Also: "answer question needs you", Do: a.answer})
 	}
-	if a.inShell {
+	if a.inShell() {
 		items = append(items, a.shellItems()...)
 	} else {
-		items = append(items, a.itemsOf(a.focused(), places[a.at].Name)...)
+		items = append(items, a.itemsOf(a.under(), places[a.at()].Name)...)
 	}
-	task := !a.inShell && a.at == 0 && a.task.Task != nil
+	task := a.under().Shape().OnRoutes()
 	for _, act := range a.frameTable().Actions() {
 		item := a.item(act, "", "")
-		if a.inShell {
+		if a.inShell() {
 			item.Key = a.options.Leader + " " + item.Key
 		}
 		items = append(items, item)
@@ -68,7 +58,7 @@ func (a *App) actions() []finder.Item {
 		}
 	}
 	for i, p := range a.places {
-		if i == a.at && !a.inShell && !task {
+		if i == a.at() && !a.inShell() && !task {
 			continue
 		}
 		items = append(items, a.elsewhere(i, p)...)
@@ -77,11 +67,8 @@ func (a *App) actions() []finder.Item {
 }
 
 // itemsOf are the actions of a place or task that shows.
-func (a *App) itemsOf(f focus, name string) []finder.Item {
-	subject := ""
-	if s, ok := f.(place.Subject); ok {
-		subject = s.Subject()
-	}
+func (a *App) itemsOf(f stack.Layer, name string) []finder.Item {
+	subject := f.Subject()
 	var items []finder.Item
 	for _, act := range f.Table().Actions() {
 		item := a.item(act, name, subject)
@@ -91,7 +78,7 @@ func (a *App) itemsOf(f focus, name string) []finder.Item {
 	return items
 }
 
-func (a *App) item(act place.Action, name, subject string) finder.Item {
+func (a *App) item(act action.Action, name, subject string) finder.Item {
 	of := subject
 	if act.All || subject == "" {
 		of = name
@@ -102,7 +89,7 @@ func (a *App) item(act place.Action, name, subject string) finder.Item {
 
 // elsewhere are the actions of a place that does not show. What is about the place as a whole is
 // done there at once; for what is about something chosen, it has to be chosen first.
-func (a *App) elsewhere(i int, p place.Place) []finder.Item {
+func (a *App) elsewhere(i int, p stack.Layer) []finder.Item {
 	var items []finder.Item
 	for _, act := range p.Table().Actions() {
 		hint := act.Hint()
@@ -140,7 +127,7 @@ func (a *App) settings() []finder.Item {
 	if session := a.home.Selected(); session != "" {
 		for _, field := range book.FieldsOf(book.InSession) {
 			items = append(items, finder.Item{Say: "set " + field, Of: session, Also: "change value setting", Do: func() tea.Cmd {
-				return a.show(func(s *place.Services) place.Task { return sheet.At(s, session, field) })
+				return a.show(func(s *place.Services) stack.Layer { return sheet.At(s, session, field) })
 			}})
 		}
 	}

@@ -4,29 +4,51 @@ import (
 	"fmt"
 	"slices"
 
+	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
+	"meatus/tui/action"
 	"meatus/tui/fit"
 	"meatus/tui/shells"
+	"meatus/tui/stack"
 	"meatus/tui/theme"
 )
 
-// helping is the help: whether it shows, and which page of it.
-type helping struct {
-	on   bool
+// helpLayer is the help: a page of all keys.
+type helpLayer struct {
+	stack.Base
+	a    *App
 	page int
 }
 
-// helpKey turns the pages of the help; any other key puts it away.
-func (a *App) helpKey(key string) {
-	switch key {
-	case "?", "down", "right", "pgdown", "space":
-		a.help.page++
-	case "up", "left", "pgup":
-		a.help.page = max(a.help.page-1, 0)
-	default:
-		a.help = helping{}
+// showHelp shows the help in place of the switcher or on top of what shows.
+func (a *App) showHelp() tea.Cmd {
+	if open := layer[*switchLayer](a.stack); open != nil {
+		a.stack.Drop(open)
 	}
+	return a.push(&helpLayer{a: a})
+}
+
+func (l *helpLayer) Shape() stack.Shape  { return stack.Page }
+func (l *helpLayer) Typing() bool        { return true } // every key is its own
+func (l *helpLayer) Table() action.Table { return nil }
+
+// Update turns the pages; any other key puts the help away.
+func (l *helpLayer) Update(msg tea.Msg) tea.Cmd {
+	key, ok := msg.(tea.KeyPressMsg)
+	if !ok {
+		return nil
+	}
+	pages := l.pages()
+	switch key.String() {
+	case "?", "down", "right", "pgdown", "space":
+		l.page = (l.page + 1) % pages
+	case "up", "left", "pgup":
+		l.page = max(l.page-1, 0)
+	default:
+		l.a.stack.Drop(l)
+	}
+	return nil
 }
 
 // group is some keys in the help, under a name.
@@ -39,8 +61,9 @@ type group struct {
 // shell, and the marks.
 func (a *App) helpGroups() []group {
 	leader := a.options.Leader
-	here, name := a.focused().Table().Help(), places[a.at].Name
-	if a.at == 0 && a.task.Task != nil {
+	under := a.under()
+	here, name := under.Table().Help(), places[a.at()].Name
+	if under.Shape() != stack.Place {
 		name = "this"
 	}
 	everywhere := append(a.frameTable().Help(), theme.Hint{Key: leader, Does: "go to a place or shell"})
@@ -59,7 +82,7 @@ func (a *App) helpGroups() []group {
 			{Key: "━ live", Does: "a link is up"}, {Key: "╍ frozen", Does: "it does not answer"}, {Key: "─ known", Does: "its identity is vouched for"}, {Key: "┈ new", Does: "never visited"},
 		}},
 	}
-	if a.inShell {
+	if a.inShell() {
 		groups[0], groups[2] = groups[2], groups[0]
 	}
 	for i := range groups {
@@ -94,23 +117,36 @@ func (a *App) helpColumns(rows, width int) [][]string {
 	return columns
 }
 
-// helpPage draws a page of the help: as many columns as the window has room for.
-func (a *App) helpPage() []string {
-	t := a.theme
-	rows, count := max(a.height-2, 1), max((a.width-1)/39, 1)
-	width := (a.width - 1) / count
-	columns := a.helpColumns(rows, width-1)
+// laid are the columns of the help, how many of them a page has, and how wide each is.
+func (l *helpLayer) laid() (columns [][]string, count, width int) {
+	a := l.a
+	rows := max(a.height-2, 1)
+	count = max((a.width-1)/39, 1)
+	width = (a.width - 1) / count
+	columns = a.helpColumns(rows, width-1)
 	if len(columns) < count { // there is room for wider ones
 		count = len(columns)
 		width = min((a.width-1)/count, 60)
 		columns = a.helpColumns(rows, width-1)
 	}
+	return columns, count, width
+}
+
+func (l *helpLayer) pages() int {
+	columns, count, _ := l.laid()
+	return (len(columns) + count - 1) / count
+}
+
+// View draws a page of the help: as many columns as the window has room for.
+func (l *helpLayer) View() []string {
+	a, t := l.a, l.a.theme
+	columns, count, width := l.laid()
 	pages := (len(columns) + count - 1) / count
-	a.help.page %= pages
-	shown := columns[a.help.page*count : min((a.help.page+1)*count, len(columns))]
+	page := l.page % pages // the window may have grown
+	shown := columns[page*count : min((page+1)*count, len(columns))]
 	say := "any key puts this away"
 	if pages > 1 {
-		say = fmt.Sprintf("page %d of %d: ↓ goes on, any other key puts this away", a.help.page+1, pages)
+		say = fmt.Sprintf("page %d of %d: ↓ goes on, any other key puts this away", page+1, pages)
 	}
 	lines := []string{t.Title(t.Accent.Render("all keys"), t.Faint.Render(say), a.width, fit.Spread)}
 	for row := range slices.MaxFunc(shown, func(a, b []string) int { return len(a) - len(b) }) {

@@ -15,17 +15,17 @@ import (
 	"meatus/core/prefs"
 	"meatus/core/workspace"
 	"meatus/lab/labtest"
+	"meatus/tui/action"
 	"meatus/tui/finder"
-	"meatus/tui/place"
 	"meatus/tui/shells"
 )
 
 var renew = flag.Bool("renew", false, "write docs/keys.md and the golden screens anew")
 
 // opened are the tables of every place, and of the tasks that its keys open, by name.
-func opened(t *testing.T, a *driver) (names []string, tables map[string]place.Table) {
-	tables = map[string]place.Table{}
-	add := func(name string, table place.Table) {
+func opened(t *testing.T, a *driver) (names []string, tables map[string]action.Table) {
+	tables = map[string]action.Table{}
+	add := func(name string, table action.Table) {
 		names = append(names, name)
 		tables[name] = table
 	}
@@ -36,11 +36,11 @@ func opened(t *testing.T, a *driver) (names []string, tables map[string]place.Ta
 	for name, key := range map[string]string{"a session's values": "e", "its doors": "p", "lending": "l", "another door": "P"} {
 		a.goToPlace("0", "gauge-1")
 		a.press(key)
-		if a.task.Task == nil {
+		if a.task() == nil {
 			t.Fatalf("%s opens no task:\n%s", key, a.see())
 		}
-		tables["task: "+name] = a.task.Table()
-		a.close(a.task.id)
+		tables["task: "+name] = a.task().Table()
+		a.stack.CutAbove(a.home)
 	}
 	for _, name := range []string{"a session's values", "its doors", "lending"} {
 		names = append(names, "task: "+name)
@@ -67,7 +67,7 @@ func TestALetterMeansOneThingEverywhere(t *testing.T) {
 					t.Errorf("%s: %s (%s) is no letter of the table", name, k, act.Help().Desc)
 				}
 			}
-			if act.Rank <= place.InHelp && !act.Applies() && act.WhyNot() == "" {
+			if act.Rank <= action.InHelp && !act.Applies() && act.WhyNot() == "" {
 				t.Errorf("%s: %s does not say why not", name, act.Help().Desc)
 			}
 		}
@@ -84,10 +84,10 @@ func TestDocsListEveryKey(t *testing.T) {
 	for _, l := range prefs.Letters {
 		fmt.Fprintf(&b, "| `%s` | `%s` | %s |\n", l.Key, l.Verb, l.Means)
 	}
-	write := func(name string, table place.Table) {
+	write := func(name string, table action.Table) {
 		fmt.Fprintf(&b, "\n## %s\n\n| Key | Does | Also found as |\n|---|---|---|\n", name)
 		for _, act := range table {
-			if act.Rank != place.Hidden {
+			if act.Rank != action.Hidden {
 				fmt.Fprintf(&b, "| `%s` | %s | %s |\n", act.Help().Key, act.Help().Desc, act.Synonyms)
 			}
 		}
@@ -116,7 +116,7 @@ func TestDocsListEveryKey(t *testing.T) {
 // A person's own keys do what is meant by them, and are what the foot shows.
 func TestKeysOfOnesOwn(t *testing.T) {
 	a := open(t, bay(t, 3), 160, 40)
-	a.keymap = place.NewKeymap(map[string]string{"edit": "n", "new": "ctrl+e", "keys": "f4"})
+	a.keymap = action.NewKeymap(map[string]string{"edit": "n", "new": "ctrl+e", "keys": "f4"})
 	a.home.Select("gauge-1")
 	if see := a.see(); !strings.Contains(see, "n edit") || !strings.Contains(see, "ctrl+e new session") {
 		t.Errorf("the foot shows other keys:\n%s", see)
@@ -126,12 +126,12 @@ func TestKeysOfOnesOwn(t *testing.T) {
 		t.Errorf("n does not edit:\n%s", see)
 	}
 	a.press("esc", "e") // nothing is on it any more
-	if a.task.Task != nil || a.notice != "" {
+	if a.task() != nil || a.notice != "" {
 		t.Errorf("e does something:\n%s", a.see())
 	}
 	a.give(tea.KeyPressMsg{Code: tea.KeyF4})
-	if places[a.at].Name != "Keys" {
-		t.Errorf("f4 goes to %s", places[a.at].Name)
+	if places[a.at()].Name != "Keys" {
+		t.Errorf("f4 goes to %s", places[a.at()].Name)
 	}
 }
 
@@ -144,7 +144,7 @@ func TestEveryActionIsFoundByItsWords(t *testing.T) {
 		for _, act := range a.places[i].Table().Actions() {
 			for _, words := range append(strings.Fields(act.Synonyms), act.Help().Desc) {
 				a.find(words)
-				at := slices.IndexFunc(a.finder.Items(), func(i finder.Item) bool { return i.Here && i.Say == act.Help().Desc })
+				at := slices.IndexFunc(layer[*findLayer](a.stack).Items(), func(i finder.Item) bool { return i.Here && i.Say == act.Help().Desc })
 				if at < 0 || words == act.Help().Desc && at > 2 {
 					t.Errorf("%s: %q finds %q at %d", e.Name, words, act.Help().Desc, at)
 				}
@@ -167,13 +167,13 @@ func TestEveryActionIsFoundByItsWords(t *testing.T) {
 		a.press("esc")
 	}
 	a.press(":", "r", "e", "n", "a", "m", "e", "enter")
-	if see := a.see(); !strings.Contains(see, "rename") || a.task.Task == nil || !a.task.Typing() {
+	if see := a.see(); !strings.Contains(see, "rename") || a.task() == nil || !a.task().Typing() {
 		t.Errorf("renaming was not begun:\n%s", see)
 	}
 	a.press("esc", "esc")
 	a.press(":", "s", "h", "e", "l", "l", "enter") // open shell is first
 	a.until("a walk", func() bool {
-		return a.walks["gauge-2"] != nil || a.ask.Waiting() || a.inShell || strings.Contains(a.see(), "shut")
+		return a.walks["gauge-2"] != nil || a.ask.Waiting() || a.inShell() || strings.Contains(a.see(), "shut")
 	})
 }
 
@@ -191,7 +191,7 @@ func TestTheTourIsFoundByTheWordsOfTheTrade(t *testing.T) {
 		"bulk edit": "change the marked", "jump": "what goes via it", "history": "go to Trail", "duplicate": "another like it", "delete": "remove", "bastion": "what goes via it", "help": "all keys", "quit": "leave Meatus",
 	} {
 		a.find(strings.TrimPrefix(words, "ssh "))
-		items := a.finder.Items()
+		items := layer[*findLayer](a.stack).Items()
 		at := slices.IndexFunc(items, func(i finder.Item) bool { return i.Say == does || does == "end it" && strings.HasPrefix(i.Say, "end ") })
 		if at < 0 || at > 7 {
 			var first []string
@@ -216,7 +216,7 @@ func TestTheFinderSaysWhyNot(t *testing.T) {
 		t.Errorf("it is not said why not:\n%s", see)
 	}
 	a.press("enter")
-	if a.finder == nil || a.inShell {
+	if layer[*findLayer](a.stack) == nil || a.inShell() {
 		t.Error("it was done")
 	}
 	a.press("esc", "s") // the key alone says it, too
@@ -245,12 +245,12 @@ func TestEveryActionIsDoneThroughTheFinder(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	begin := func(name string, act place.Action) {
+	begin := func(name string, act action.Action) {
 		t.Helper()
-		if a.find(""); a.finder == nil {
+		if a.find(""); layer[*findLayer](a.stack) == nil {
 			t.Fatalf("%s: there is no finder", name)
 		}
-		items := a.finder.Items()
+		items := layer[*findLayer](a.stack).Items()
 		at := slices.IndexFunc(items, func(i finder.Item) bool {
 			return i.Here && (i.Say == act.Help().Desc || i.Key == act.Help().Key && i.Key != "")
 		})
@@ -261,8 +261,8 @@ func TestEveryActionIsDoneThroughTheFinder(t *testing.T) {
 		}
 		a.press(slices.Repeat([]string{"down"}, at)...)
 		a.press("enter")
-		if whyNot := items[at].WhyNot; (a.finder != nil) != (whyNot != "") {
-			t.Errorf("%s: %q (%q) leaves the finder open: %v", name, act.Help().Desc, whyNot, a.finder != nil)
+		if whyNot := items[at].WhyNot; (layer[*findLayer](a.stack) != nil) != (whyNot != "") {
+			t.Errorf("%s: %q (%q) leaves the finder open: %v", name, act.Help().Desc, whyNot, layer[*findLayer](a.stack) != nil)
 		}
 		if strings.Contains(a.see(), "by a fault of this program") {
 			t.Errorf("%s: %q:\n%s", name, act.Help().Desc, a.see())
@@ -272,8 +272,7 @@ func TestEveryActionIsDoneThroughTheFinder(t *testing.T) {
 		for range 4 {
 			a.press("esc")
 		}
-		a.leaving, a.drawing, a.help, a.finder = false, nil, helping{}, nil
-		a.close(a.task.id)
+		a.stack.CutAbove(a.home)
 		a.walks = map[string]context.CancelFunc{}
 	}
 	for i, e := range places {
@@ -311,18 +310,18 @@ func TestEveryActionIsDoneThroughTheFinder(t *testing.T) {
 		}
 		a.until("what is known of it", func() bool { s, ok := a.engine.Board.State(c.session); return ok && s.Judged && s.Details != nil })
 		a.until(c.name, func() bool { // what was done before may still arrive, and choose its own session
-			if a.task.Task == nil {
+			if a.task() == nil {
 				a.do(a.goToPlace("0", c.session))
 			}
 			for _, k := range c.keys {
-				if a.task.Task == nil && (k != "space" || !a.engine.Board.Marked(c.session)) {
+				if a.task() == nil && (k != "space" || !a.engine.Board.Marked(c.session)) {
 					a.press(k)
 				}
 			}
-			return a.task.Task != nil
+			return a.task() != nil
 		})
 	}
-	confirms := func(act place.Action) bool {
+	confirms := func(act action.Action) bool {
 		return slices.Contains([]string{"enter", "ctrl+s", "ctrl+d"}, act.Help().Key)
 	}
 	for i, c := range tasks {
@@ -330,7 +329,7 @@ func TestEveryActionIsDoneThroughTheFinder(t *testing.T) {
 			continue
 		}
 		opened(i)
-		for _, act := range a.task.Table().Actions() {
+		for _, act := range a.task().Table().Actions() {
 			if !confirms(act) {
 				begin(c.name, act)
 				calm()
@@ -356,14 +355,14 @@ func TestEveryActionIsDoneThroughTheFinder(t *testing.T) {
 			write(string(sessions) + "\n[session.lost]\nwhereto = \"reef\"\n")
 		}
 		opened(i)
-		for n, act := range a.task.Table().Actions() {
+		for n, act := range a.task().Table().Actions() {
 			if !confirms(act) && c.name != "mistakes" {
 				continue
 			}
-			if a.task.Task == nil {
+			if a.task() == nil {
 				opened(i)
 			}
-			begin(c.name, a.task.Table().Actions()[n])
+			begin(c.name, a.task().Table().Actions()[n])
 			a.until("the end of what it began", func() bool { return a.engine.Jobs.Running() == 0 })
 			done++
 			calm()

@@ -103,7 +103,7 @@ func (a *App) restored(s *shells.Shell) bool {
 	default:
 		a.shell.PutBeside(s)
 	}
-	if len(a.restoring) == 0 && a.shell.Shell() != nil && !a.ask.Waiting() && a.task.Task == nil {
+	if len(a.restoring) == 0 && a.shell.Shell() != nil && !a.ask.Waiting() && a.task() == nil {
 		a.goTo(a.shell.Shell())
 	}
 	return true

@@ -26,7 +26,7 @@ func TestTheLastShellsAreOffered(t *testing.T) {
 		a.goTo(nil)
 		a.home.Select(session)
 		a.press("enter")
-		a.until("a shell of "+session, func() bool { return a.inShell && a.shell.Shell().Route.Session == session })
+		a.until("a shell of "+session, func() bool { return a.inShell() && a.shell.Shell().Route.Session == session })
 	}
 	a.press("leader", "b")
 	if n := len(a.shell.Shown()); n != 2 {
@@ -39,7 +39,7 @@ func TestTheLastShellsAreOffered(t *testing.T) {
 		t.Fatalf("they are not offered:\n%s", see)
 	}
 	b.press(":", "l", "a", "s", "t", "enter")
-	b.until("both to be back", func() bool { return b.liveShells() == 2 && b.inShell && len(b.shell.Shown()) == 2 })
+	b.until("both to be back", func() bool { return b.liveShells() == 2 && b.inShell() && len(b.shell.Shown()) == 2 })
 	see := b.see()
 	if !strings.Contains(see, "warden on quay") || !strings.Contains(see, "keeper on gauge-1") {
 		t.Errorf("they are not beside each other:\n%s", see)

@@ -3,8 +3,10 @@ package tui
 import (
 	"bufio"
 	"context"
+	"errors"
 	"fmt"
 	"io"
+	"os/exec"
 	"regexp"
 	"slices"
 	"strings"
@@ -14,8 +16,11 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"meatus/core/contain"
+	"meatus/core/posix"
+	"meatus/core/sanitize"
 	"meatus/core/term"
 	"meatus/tui/finder"
+	"meatus/tui/stack"
 )
 
 // The size that plain places are drawn for: tall enough for nothing to be left out.
@@ -41,6 +46,23 @@ type plain struct {
 	row    map[int]int   // of each shell: the first row that was not read out
 	prompt string        // the line with the cursor, as it was read out
 	quiet  *time.Timer
+	beside func(err error) tea.Msg // takes the end of a program that the person runs elsewhere
+}
+
+// errLeft is the end of a program that was not run after all.
+var errLeft = errors.New("it was left")
+
+// besides has the person run a program in another terminal, as this one reads lines, and waits until they say that it has
+// ended.
+func (p *plain) besides(c *exec.Cmd, ended func(error) tea.Msg) tea.Cmd {
+	var words []string
+	for _, arg := range c.Args {
+		words = append(words, posix.Word(arg))
+	}
+	p.say("run this in another terminal: " + sanitize.Line(strings.Join(words, " "), 4000))
+	p.say("an empty line goes on once you have saved and left it; esc leaves it as it was")
+	p.beside = ended
+	return nil
 }
 
 // RunPlain is the program as lines of text, from in to out, until it is left or in ends.
@@ -173,10 +195,22 @@ func (p *plain) line(line string) {
 	a := p.a
 	word := strings.TrimSpace(line)
 	switch {
-	case a.inShell && !strings.HasPrefix(line, "."):
+	case p.beside != nil:
+		ended := p.beside
+		switch word {
+		case "":
+			p.beside = nil
+			p.take(ended(nil))
+		case "esc":
+			p.beside = nil
+			p.take(ended(errLeft))
+		default:
+			p.say("an empty line goes on, esc leaves it")
+		}
+	case a.inShell() && !strings.HasPrefix(line, "."):
 		p.prompt = ""
 		p.typed(line)
-	case a.inShell:
+	case a.inShell():
 		p.behindLeader(word[1:])
 	case word == "all":
 		p.read(p.whole())
@@ -187,7 +221,7 @@ func (p *plain) line(line string) {
 			word = a.options.Leader
 		}
 		p.press(word)
-	case a.answering || a.focused().Typing():
+	case a.stack.Top().Typing() && a.stack.Top().Shape() != stack.Dialog:
 		p.typed(line)
 	case len(p.offers) > 0 && len(word) == 1 && word[0] >= '1' && int(word[0]-'0') <= len(p.offers):
 		item := p.offers[word[0]-'1']
@@ -227,8 +261,9 @@ func (p *plain) behindLeader(word string) {
 // find offers what words find; one alone is done.
 func (p *plain) find(words string) {
 	p.a.find(words)
-	items := p.a.finder.Items()
-	p.a.finder = nil
+	finder := layer[*findLayer](p.a.stack)
+	items := finder.Items()
+	p.a.stack.Drop(finder)
 	switch {
 	case len(items) == 0:
 		p.say("nothing is called that: " + words)
@@ -267,7 +302,7 @@ func (p *plain) keys() {
 
 // whole is everything that the place shows.
 func (p *plain) whole() []string {
-	if p.a.inShell {
+	if p.a.inShell() {
 		return nil
 	}
 	return p.a.placeLines()
@@ -277,19 +312,19 @@ func (p *plain) whole() []string {
 // changed since it was read out.
 func (p *plain) tell() {
 	a := p.a
-	if a.inShell {
+	if a.inShell() {
 		p.tellShell()
 		return
 	}
-	at := places[a.at].Name
-	if a.at == 0 && a.task.Task != nil {
+	at := places[a.at()].Name
+	if a.under().Shape().OnRoutes() {
 		at = "task"
 	}
 	if at != p.place {
 		p.place, p.chosen = at, nil
 		p.read(p.whole())
 	}
-	if a.ask.Waiting() && a.answering {
+	if a.ask.Waiting() && a.answering() {
 		if asked := strings.Join(plainLines(a.ask.View(plainHeight, "")), "\n"); asked != p.asked {
 			p.asked = asked
 			p.say(asked)
@@ -298,16 +333,19 @@ func (p *plain) tell() {
 	} else {
 		p.asked = ""
 	}
-	if a.leaving && p.notice != "leaving" {
-		p.notice = "leaving"
-		p.read(a.leavingPane())
-		p.say("enter ends them and leaves, esc stays")
+	if leave := layer[*leaveLayer](a.stack); leave != nil {
+		if p.notice != "leaving" {
+			p.notice = "leaving"
+			p.read(leave.View())
+			p.say("enter ends them and leaves, esc stays")
+		}
 		return
 	}
-	if say := a.said(); say != "" && say != p.notice {
-		p.say(say)
+	said := a.said(a.stack.Top())
+	if said != "" && said != p.notice {
+		p.say(said)
 	}
-	p.notice = a.said()
+	p.notice = said
 	if chosen := p.aboutChosen(); len(p.chosen) == 0 || strings.Join(chosen, "\n") != strings.Join(p.chosen, "\n") && !a.home.Checking() {
 		same := len(p.chosen) > 0 && len(chosen) > 0 && subject(chosen[0]) == subject(p.chosen[0])
 		for i, l := range chosen { // of the same thing, what is new
@@ -331,7 +369,7 @@ func subject(title string) string {
 // aboutChosen is what is said of what is chosen: the card on Routes, its line elsewhere.
 func (p *plain) aboutChosen() []string {
 	a := p.a
-	if a.at == 0 && a.task.Task == nil {
+	if a.under() == a.home {
 		return plainLines(a.home.Card())
 	}
 	for _, l := range plainLines(a.placeLines()) {
@@ -423,7 +461,7 @@ func (p *plain) tellShell() {
 
 // readPrompt reads out the line with the cursor.
 func (p *plain) readPrompt() {
-	if !p.a.inShell {
+	if !p.a.inShell() {
 		return
 	}
 	f := p.a.shell.Shell().Frame()

@@ -2,7 +2,7 @@ package tui
 
 import (
 	"fmt"
-	"slices"
+	"meatus/tui/shells"
 
 	tea "charm.land/bubbletea/v2"
 )
@@ -22,12 +22,16 @@ func (a *App) asked(msg tea.Msg) tea.Cmd {
 
 // nextQuestion goes on with the question that is the first now, if there is one.
 func (a *App) nextQuestion() tea.Cmd {
-	a.answering = a.attends()
-	switch {
-	case !a.ask.Waiting():
-		return nil
-	case a.answering:
+	switch attends := a.attends(); {
+	case attends && !a.answering():
 		a.selectAsked()
+		return a.stack.Push(a.question)
+	case attends:
+		a.selectAsked()
+		return nil
+	}
+	a.stack.Remove(a.question)
+	if !a.ask.Waiting() {
 		return nil
 	}
 	return tea.Raw(bell)
@@ -35,7 +39,7 @@ func (a *App) nextQuestion() tea.Cmd {
 
 // selectAsked selects the session that is asked for.
 func (a *App) selectAsked() {
-	if s := a.ask.Session(); s != "" && a.task.Task == nil {
+	if s := a.ask.Session(); s != "" && a.task() == nil {
 		a.home.Select(s)
 	}
 }
@@ -44,76 +48,52 @@ func (a *App) selectAsked() {
 // there asks, and they type nothing else. The use of a lent key is nothing that anybody waits
 // for: what is typed when it comes is meant for something else.
 func (a *App) attends() bool {
-	if !a.ask.Waiting() || a.ask.Lend() || a.inShell || a.at != 0 || a.switcher != nil || a.finder != nil || a.leaving || a.help.on || a.drawing != nil || a.places[0].Typing() {
-		return false
+	top := a.stack.Top()
+	if top == a.question {
+		top = a.stack.Beneath(top)
 	}
-	if a.task.Task != nil {
-		return !a.task.Typing()
+	switch {
+	case !a.ask.Waiting() || a.ask.Lend() || top.Typing():
+		return false
+	case top != a.home: // a task whose work asks
+		return top.Shape().OnRoutes()
 	}
 	session := a.ask.Session()
 	return session == a.home.Selected() || a.walks[session] != nil || a.home.Checking() || a.engine.Jobs.Running() > 0
 }
 
-// answer goes to the question that waits. From now on the keys are its.
+// answer goes to the question that waits, or else to what has come by itself. From now on the keys are its.
 func (a *App) answer() tea.Cmd {
 	if !a.ask.Waiting() {
-		return nil
+		return a.goToArrival()
 	}
-	from := a.raisedFrom
-	if a.inShell {
+	var from *shells.Shell
+	switch back := layer[*backLayer](a.stack); {
+	case a.inShell():
 		from = a.shell.Shell()
+	case a.answering():
+		from = a.question.from
+	case back != nil:
+		from = back.to
 	}
 	cmd := a.goTo(nil)
-	a.raisedFrom, a.answering = from, true
+	if !a.answering() {
+		cmd = tea.Batch(cmd, a.stack.Push(a.question))
+	}
+	a.question.from = from
 	a.selectAsked()
 	return cmd
 }
 
-// answerKey gives a key to the question that has them. What it was gone to from is gone back
-// to by a key of its own: nothing that was meant for the question gets into a shell.
-func (a *App) answerKey(msg tea.Msg) tea.Cmd {
-	turn := a.ask.Turn()
-	if a.ask.Update(msg); a.ask.Turn() == turn {
-		return nil
-	}
-	cmd := a.nextQuestion()
-	if !slices.Contains(a.open, a.raisedFrom) {
-		a.raisedFrom = nil
-	}
-	return cmd
-}
-
-// wayBack says how to get back to where a question was gone to from, "" where one stays.
-func (a *App) wayBack() string {
-	if a.raisedFrom == nil || a.answering {
-		return ""
-	}
-	who, _ := a.raisedFrom.Where()
-	say := "enter goes back to " + who
-	if a.notice != "" {
-		say += " · " + a.notice
-	}
-	return say
-}
-
-// goBack goes back to the shell that a question was gone to from, by enter. Any other key
-// means that the person stays.
-func (a *App) goBack(key string) bool {
-	back := a.raisedFrom
-	if back == nil || a.answering {
-		return false
-	}
-	a.raisedFrom = nil
-	if key != "enter" || !slices.Contains(a.open, back) {
-		return false
-	}
-	a.goTo(back)
-	return true
-}
-
 // needed says, anywhere but where the question shows, that one waits.
 func (a *App) needed() string {
-	if !a.ask.Waiting() || a.answering {
+	if a.answering() {
+		return ""
+	}
+	if !a.ask.Waiting() {
+		if n := a.firstArrival(); n != nil && n.waits {
+			return fmt.Sprintf("needs you: %s; %s a goes to it", n.say, a.options.Leader)
+		}
 		return ""
 	}
 	say := fmt.Sprintf("needs you: %s; %s a answers", a.ask.Who(), a.options.Leader)

@@ -63,11 +63,11 @@ func TestAQuestionTakesTheKeysFromNobody(t *testing.T) {
 			if a.ask.Count() != 2 || !strings.Contains(a.see(), typed()) {
 				t.Errorf("%d questions wait, it shows\n%s", a.ask.Count(), a.see())
 			}
-			for a.at == 0 && (a.task.Task != nil || a.places[0].Typing()) {
+			for a.at() == 0 && (a.task() != nil || a.places[0].Typing()) {
 				a.press("esc")
 			}
 			a.press("leader", "a")
-			if !a.answering {
+			if !a.answering() {
 				t.Fatalf("the question was not gone to:\n%s", a.see())
 			}
 			a.types("yes")
@@ -75,7 +75,7 @@ func TestAQuestionTakesTheKeysFromNobody(t *testing.T) {
 			if err := <-lend; err != nil {
 				t.Error(err)
 			}
-			if a.answering {
+			if a.answering() {
 				t.Error("the next question has the keys, and nobody went to it")
 			}
 			a.press("leader", "a")

@@ -4,6 +4,7 @@ import (
 	"context"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -17,6 +18,7 @@ import (
 	"meatus/tui/entry"
 	"meatus/tui/jobs"
 	"meatus/tui/place"
+	"meatus/tui/stack"
 )
 
 // services are what a place or task may use; results of what it begins are addressed to
@@ -46,9 +48,7 @@ func (a *App) services(id int) *place.Services {
 		After: func(d time.Duration, msg tea.Msg) tea.Cmd {
 			return tea.Tick(d, func(time.Time) tea.Msg { return place.Addressed{To: id, Msg: msg} })
 		},
-		Exec: func(c *exec.Cmd, done func(error) tea.Msg) tea.Cmd {
-			return tea.ExecProcess(c, func(err error) tea.Msg { return place.Addressed{To: id, Msg: done(err)} })
-		},
+		Exec: func(c *exec.Cmd, done func(error) tea.Msg) tea.Cmd { return a.exec(id, c, done) },
 		Tell: func(say string) { a.notice = say },
 		Sure: func(what string) bool {
 			if a.sure.Again(what) {
@@ -70,7 +70,7 @@ func (a *App) services(id int) *place.Services {
 		Visit:       a.visit,
 		Begin:       a.begin,
 		Draw:        a.askDrawing,
-		Task:        a.show,
+		Task:        func(new func(*place.Services) stack.Layer) tea.Cmd { return a.showFor(id, new) },
 		Close:       func() { a.close(id) },
 		Press:       a.keymap.Press,
 		Find:        a.find,
@@ -110,36 +110,65 @@ func (a *App) name() string {
 }
 
 // show shows a task in place of the card.
-func (a *App) show(new func(*place.Services) place.Task) tea.Cmd {
-	var cmd tea.Cmd
-	if a.inShell || a.at != 0 {
-		cmd = a.goToPlace("0", "")
-	}
-	id := a.newID()
+func (a *App) show(new func(*place.Services) stack.Layer) tea.Cmd {
+	a.stack.CutAbove(a.home)
+	id := a.stack.NewID()
 	t := new(a.services(id))
-	delete(a.receivers, a.task.id)
-	a.task = task{t, id}
-	a.receivers[id] = t
-	return tea.Batch(cmd, t.Show())
+	a.stack.Own(id, t)
+	a.home.SetPane(t.View, t.Shape())
+	t.SetSize(a.home.PaneSize())
+	return a.stack.Push(t)
+}
+
+// showFor shows a task for the layer with an address; where the person does something else by now, it waits until they go to it.
+func (a *App) showFor(id int, new func(*place.Services) stack.Layer) tea.Cmd {
+	if a.mayShow(id) {
+		return a.show(new)
+	}
+	a.wait(arrival{say: "what you asked for can be looked at", waits: true, still: func() bool { return true }, show: func() tea.Cmd { return a.show(new) }})
+	return nil
+}
+
+// exec gives the terminal to a program for the layer with an address, at once where the person waits for it there, and else
+// when they go to it.
+func (a *App) exec(id int, c *exec.Cmd, done func(error) tea.Msg) tea.Cmd {
+	ended := func(err error) tea.Msg { return place.Addressed{To: id, Msg: done(err)} }
+	run := func() tea.Cmd {
+		if a.plain != nil {
+			return a.plain.besides(c, ended)
+		}
+		return tea.ExecProcess(c, ended)
+	}
+	if a.mayTakeTerminal(id) {
+		return run()
+	}
+	at := slices.Index(a.places, a.stack.Owner(id))
+	a.wait(arrival{say: sanitize.Line(filepath.Base(c.Path), 40) + " waits to be opened", waits: true, still: func() bool { return true }, show: func() tea.Cmd {
+		if at < 0 || a.at() == at {
+			return run()
+		}
+		return tea.Sequence(a.goToPlace(places[at].Key, ""), run())
+	}})
+	return nil
 }
 
 // close puts a task away.
 func (a *App) close(id int) {
-	delete(a.receivers, id)
-	if a.task.id == id {
-		a.task = task{}
+	if l := a.stack.Owner(id); l != nil && l.Shape() != stack.Place {
+		a.stack.Remove(l)
+		a.stack.Disown(id)
 	}
 }
 
 // welcome shows the line for the first session.
 func (a *App) welcome() tea.Cmd {
-	return a.show(func(s *place.Services) place.Task { return entry.New(s, "") })
+	return a.show(func(s *place.Services) stack.Layer { return entry.New(s, "") })
 }
 
 // begin begins a job and shows it, at the session it is for.
 func (a *App) begin(job work.Job) tea.Cmd {
 	id := a.engine.Jobs.Begin(job)
-	cmd := a.show(func(s *place.Services) place.Task { return jobs.NewTask(s, id) })
+	cmd := a.show(func(s *place.Services) stack.Layer { return jobs.NewTask(s, id) })
 	if session := job.Title().Session; session != "" {
 		a.home.Select(session)
 	}
@@ -167,7 +196,7 @@ func (a *App) walk(r route.Route, wait bool) tea.Cmd {
 	a.engine.Board.Begin(session)
 	ctx, cancel := context.WithCancel(a.ctx)
 	a.walks[session] = cancel
-	a.walkedFrom[session] = a.at
+	a.walkedFrom[session] = a.at()
 	e := a.engine
 	cols, rows := a.shell.Room()
 	return func() tea.Msg {
@@ -181,20 +210,12 @@ func (a *App) walk(r route.Route, wait bool) tea.Cmd {
 }
 
 // askDrawing asks whether a drawing is to leave private parts out.
-func (a *App) askDrawing(d place.Drawing) tea.Cmd {
-	a.drawing = &d
-	return nil
-}
+func (a *App) askDrawing(d place.Drawing) tea.Cmd { return a.push(&drawLayer{a: a, d: d}) }
 
-// answerDrawing takes the answer to that.
-func (a *App) answerDrawing(key string) tea.Cmd {
-	d := *a.drawing
-	a.drawing = nil
-	if key != "enter" && key != "p" {
-		return nil
-	}
+// draw begins a drawing.
+func (a *App) draw(d place.Drawing, private bool) tea.Cmd {
 	e, dir := a.engine, a.engine.Workspace().Dir
-	job := d.Make(key == "p")
+	job := d.Make(private)
 	return func() tea.Msg {
 		stem, files, err := work.DrawingFiles(dir, d.Kind, time.Now())
 		if err != nil {

@@ -41,7 +41,7 @@ func (a *App) fail(msg failed) {
 	delete(a.walks, msg.session)
 	delete(a.restoring, msg.session)
 	a.engine.Board.Failed(msg.session, msg.failure)
-	if a.inShell && msg.failure.Cause != gate.Cancelled {
+	if a.inShell() && msg.failure.Cause != gate.Cancelled {
 		a.shell.Notice(fmt.Sprintf("%s is shut at %s, %s", msg.session, msg.failure.Hop, msg.failure.Gate))
 	}
 }
@@ -50,28 +50,25 @@ func (a *App) fail(msg failed) {
 func (a *App) arrive(msg arrived) tea.Cmd {
 	delete(a.walks, msg.session)
 	a.engine.Board.Arrived(msg.session)
-	s := &shells.Shell{ID: a.newID(), Route: msg.route, Shell: msg.shell}
+	s := &shells.Shell{ID: a.stack.NewID(), Route: msg.route, Shell: msg.shell}
 	a.open = append(a.open, s)
 	if a.restored(s) {
 		return tea.Batch(s.Wait(), a.clock())
 	}
-	free := !a.inShell && a.task.Task == nil && a.switcher == nil && !a.ask.Waiting()
-	there := a.at == a.walkedFrom[msg.session]
-	if a.at == 0 {
+	there := a.at() == a.walkedFrom[msg.session]
+	if a.at() == 0 {
 		there = a.home.Selected() == msg.session
 	}
-	looking := free && there
-	switch {
-	case looking:
-		a.goTo(s)
-		a.tellRefused(msg.shell)
-	case a.inShell:
-		a.shell.Notice(msg.session + " is open: " + a.options.Leader)
-	case a.at != 0:
-		a.notice = msg.session + " is open: " + a.options.Leader
+	if open := layer[*switchLayer](a.stack); open != nil {
+		open.SetShells(a.open)
 	}
-	if a.switcher != nil {
-		a.switcher.SetShells(a.open)
+	switch {
+	case a.stack.Idle() && !a.ask.Waiting() && there:
+		cmd := a.goTo(s)
+		a.tellRefused(msg.shell)
+		return tea.Batch(cmd, s.Wait(), a.clock())
+	case a.stack.Top() != a.home || a.home.Typing():
+		a.wait(arrival{say: msg.session + " is open", still: func() bool { return slices.Contains(a.open, s) && s != a.shell.Shell() }, show: func() tea.Cmd { return a.goTo(s) }})
 	}
 	return tea.Batch(s.Wait(), a.clock())
 }
@@ -112,13 +109,6 @@ func (a *App) shellOf(id int) *shells.Shell {
 		if s.ID == id {
 			return s
 		}
-	}
-	return nil
-}
-
-func (a *App) shellChanged(id int) tea.Cmd {
-	if s := a.shellOf(id); s != nil && s.Live() {
-		return s.Wait()
 	}
 	return nil
 }
@@ -191,7 +181,7 @@ func (a *App) tellDrew(e remote.Drew) {
 func (a *App) tellLent(e remote.Lent) {
 	say := e.Say()
 	a.lentOnce = true
-	if a.inShell && a.home.Better(e) {
+	if a.inShell() && a.home.Better(e) {
 		say += "; it goes with nothing lent, too: " + a.options.Leader + " 0, then " + a.keymap.Press("better")
 	}
 	a.say(say)

@@ -46,18 +46,18 @@ var tourSteps = []tourStep{
 		return a.shellAt("tide-db")
 	}},
 	{"This is a shell at the far side. {leader} is the way out of it: press it, then {routes} for Routes.", func(a *App) bool {
-		return !a.inShell && a.at == 0 && a.liveShells() > 0
+		return !a.inShell() && a.at() == 0 && a.liveShells() > 0
 	}},
 	{"gauge-2 was replaced and shows another key. Go to it and press {mend}: what does that mean? Type what is asked for.", func(a *App) bool {
 		s, ok := a.engine.Board.State("gauge-2")
 		return ok && s.Judged && s.Verdict != gate.Shut
 	}},
-	{"Anything can be found by its words: press {actions}, and type forward.", func(a *App) bool { return a.sawWhile("finder", a.finder != nil) }},
+	{"Anything can be found by its words: press {actions}, and type forward.", func(a *App) bool { return a.sawWhile("finder", layer[*findLayer](a.stack) != nil) }},
 	{"tables has a tunnel, but another program has its door. Go to it: {mend} proposes another port; then {tunnels} opens it.", func(a *App) bool {
 		return len(a.engine.Tunnels.Of("tables")) > 0
 	}},
-	{"{watch} shows what is alive: each link on the way it goes, and what flows. {tab} goes to the chart.", func(a *App) bool { return places[a.at].Name == "Watch" && !a.inShell }},
-	{"{keys} has every key file. {new} makes one there; {copy} and {import} are at the foot.", func(a *App) bool { return places[a.at].Name == "Keys" && !a.inShell }},
+	{"{watch} shows what is alive: each link on the way it goes, and what flows. {tab} goes to the chart.", func(a *App) bool { return places[a.at()].Name == "Watch" && !a.inShell() }},
+	{"{keys} has every key file. {new} makes one there; {copy} and {import} are at the foot.", func(a *App) bool { return places[a.at()].Name == "Keys" && !a.inShell() }},
 	{"spit lends a key to a shell. Open its shell from Routes, type reach gauge-1 there, and answer with {leader} a.", func(a *App) bool {
 		return a.sawWhile("lent", a.lentOnce)
 	}},
@@ -77,9 +77,9 @@ var tourSteps = []tourStep{
 		return a.shellAt("sounder")
 	}},
 	{"weir has no list of keys: purser gives a login for a minute. Walk there with enter, and see in {leases} what you may.", func(a *App) bool {
-		return a.shellAt("weir") && places[a.at].Name == "Leases" && !a.inShell
+		return a.shellAt("weir") && places[a.at()].Name == "Leases" && !a.inShell()
 	}},
-	{"{trail} tells everything that you did, and what came of it.", func(a *App) bool { return places[a.at].Name == "Trail" && !a.inShell }},
+	{"{trail} tells everything that you did, and what came of it.", func(a *App) bool { return places[a.at()].Name == "Trail" && !a.inShell() }},
 }
 
 func tourFile(w *workspace.Workspace) string {
@@ -107,7 +107,7 @@ func (a *App) followTour() tea.Cmd {
 		t.on, say = false, "done: that was the tour. "+a.keymap.Press("help")+" lists the keys of a place, "+a.keymap.Press("actions")+" finds anything"
 		a.resize(a.width, a.height)
 	}
-	if !a.inShell { // there the next step shows at once
+	if !a.inShell() { // there the next step shows at once
 		a.notice = say
 	}
 	e, step, path := a.engine, t.step, tourFile(a.engine.Workspace())

@@ -42,13 +42,13 @@ func TestTheTourLeadsThroughTheBay(t *testing.T) {
 	a.press("m")
 	step(2)
 	a.press("enter")
-	a.until("the first visit", func() bool { return a.answering })
+	a.until("the first visit", func() bool { return a.answering() })
 	for _, r := range "yes" {
 		a.press(string(r))
 	}
 	a.press("enter")
 	step(3)
-	a.until("its shell", func() bool { return a.inShell })
+	a.until("its shell", func() bool { return a.inShell() })
 	if !strings.Contains(a.see(), "alt+m is the way out of it: press it, then 0") {
 		t.Errorf("the shell does not show the step:\n%s", a.see())
 	}

@@ -10,9 +10,8 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"meatus/core/contain"
-	"meatus/core/words"
 	"meatus/tui/fit"
-	"meatus/tui/place"
+	"meatus/tui/stack"
 	"meatus/tui/theme"
 )
 
@@ -30,9 +29,9 @@ func (a *App) view() tea.View {
 	v := tea.View{AltScreen: true, ProgressBar: a.progressBar(), MouseMode: tea.MouseModeCellMotion, WindowTitle: "meatus " + a.name()}
 	switch {
 	case a.width == 0:
-	case a.tooSmall() && !a.smallShell():
+	case a.unseen():
 		v.Content = a.smallView()
-	case a.inShell && a.switcher == nil && !a.leaving && !a.help.on && a.finder == nil:
+	case a.stack.Top() == a.shells:
 		if a.shell.Shell().Frame().Modes.Mouse == 1003 {
 			v.MouseMode = tea.MouseModeAllMotion
 		}
@@ -82,9 +81,12 @@ const (
 	leastShellHeight = 4
 )
 
-// smallShell tells whether a shell shows in a window that is too small for anything else.
-func (a *App) smallShell() bool {
-	return a.inShell && a.switcher == nil && !a.leaving && !a.help.on && a.finder == nil && a.width >= leastShellWidth && a.height >= leastShellHeight
+// unseen reports whether the window is too small for what has the input to be seen; a shell needs less than the rest.
+func (a *App) unseen() bool {
+	if a.stack.Top() == a.shells {
+		return a.width < leastShellWidth || a.height < leastShellHeight
+	}
+	return a.tooSmall()
 }
 
 func (a *App) smallView() string {
@@ -94,36 +96,37 @@ func (a *App) smallView() string {
 
 // screen draws everything but a shell alone.
 func (a *App) screen() []string {
-	switch {
-	case a.switcher != nil:
-		return a.under(a.drawer())
-	case a.finder != nil:
-		rows := max(a.height*2/3, 8)
-		return a.under(append(a.finder.View(rows), a.keysLine(a.finder.Hints())))
+	top := a.stack.Top()
+	switch top.Shape() {
+	case stack.Drawer:
+		return a.pushedDown(top.View())
+	case stack.Page:
+		return top.View()
+	case stack.Dialog:
+		lines, over := a.placeLines(), top.View()
+		return append(append(lines[:max(len(lines)-len(over), 0)], over...), a.footer(top))
 	}
-	lines := a.placeLines()
-	var over []string
-	switch {
-	case a.leaving:
-		over = a.leavingPane()
-	case a.help.on:
-		return a.helpPage()
+	return append(a.placeLines(), a.footer(top))
+}
+
+// under is the place or the task that shows beneath everything else.
+func (a *App) under() stack.Layer {
+	for _, l := range slices.Backward(a.stack.Layers()) {
+		if s := l.Shape(); s == stack.Place || s.OnRoutes() && l != a.question {
+			return l
+		}
 	}
-	for len(over) > 0 && len(over) < 12 {
-		over = append(over, "")
-	}
-	lines = append(lines[:max(len(lines)-len(over), 0)], over...)
-	return append(lines, a.footer())
+	return a.home
 }
 
 // placeLines draws the place that shows, without its foot.
 func (a *App) placeLines() []string {
 	t := a.theme
 	var lines []string
-	if a.at == 0 {
+	if a.at() == 0 {
 		lines = append(lines, t.Title(t.Accent.Render("meatus")+t.Rule.Render(" ─ ")+t.Strong.Render(a.name()), a.home.Summary(), a.width, fit.Spread))
 	}
-	lines = append(lines, a.places[a.at].View()...)
+	lines = append(lines, a.places[a.at()].View()...)
 	rows := max(a.height-1-a.tourRows(), 0)
 	for len(lines) < rows {
 		lines = append(lines, "")
@@ -131,52 +134,20 @@ func (a *App) placeLines() []string {
 	return append(lines[:rows], a.tourLines()...)
 }
 
-func (a *App) leavingPane() []string {
+// footer is the line of keys of a layer, or what is to be said.
+func (a *App) footer(l stack.Layer) string {
 	t := a.theme
-	lines := []string{t.Title(t.Accent.Render("leave"), "", a.width, fit.Spread), ""}
-	n := a.liveShells()
-	say := fmt.Sprintf("%d shells are live. Leaving ends them:", n)
-	switch n {
-	case 0:
-		say = "Leaving ends this:"
-		if a.engine.Jobs.Running() == 0 {
-			say = "Leaving closes these doors:"
-		}
-	case 1:
-		say = "A shell is live. Leaving ends it:"
-	}
-	lines = append(lines, "   "+say)
-	for _, job := range a.engine.Jobs.All() {
-		if !job.Over() {
-			lines = append(lines, "     "+t.Accent.Render("◜ ")+job.Title.What+" "+job.Title.Of)
-		}
-	}
-	for _, l := range a.engine.Tunnels.Lines() {
-		lines = append(lines, "     "+t.Live.Render("⇄ ")+l.Drawn()+t.Faint.Render("  "+words.Count(l.Live, "live flow")))
-	}
-	for _, s := range a.open {
-		if s.Live() {
-			who, way := s.Where()
-			lines = append(lines, "     "+t.Live.Render("━ ")+who+t.Faint.Render("  "+way+"  "+s.LastLine()))
-		}
-	}
-	return lines
-}
-
-// footer is the line of keys, or what is to be said.
-func (a *App) footer() string {
-	t := a.theme
-	if say := a.said(); say != "" {
+	if say := a.said(l); say != "" {
 		return " " + t.Accent.Render(fit.Cut(say, a.width-2))
 	}
-	return a.keysLine(a.hints())
+	return a.keysLine(a.hints(l))
 }
 
 // right is what stands at the right end of the foot: how far cargo is that is under way. In its own
 // place it shows as a bar.
 func (a *App) right() string {
 	say := a.moving()
-	if say == "" || places[a.at].Key == cargoKey {
+	if say == "" || places[a.at()].Key == cargoKey {
 		return ""
 	}
 	return a.theme.Live.Render(" "+say) + " "
@@ -188,45 +159,30 @@ func (a *App) keysLine(hints []theme.Hint) string {
 	return fit.Spread(t.Rule.Render("─ ")+t.Keys(hints...)+" ", a.right(), a.width, t.Rule.Render("─"))
 }
 
-// said is what is to be said at the foot, "" for nothing.
-func (a *App) said() string {
-	switch noter, ok := a.places[a.at].(place.Noter); {
-	case a.drawing != nil:
-		return fmt.Sprintf("draw %s: enter with %s, p without, esc not at all", a.drawing.Of, a.drawing.Private)
-	case a.leaving || a.help.on:
+// said is what is to be said at the foot while a layer has the input, "" for nothing.
+func (a *App) said(l stack.Layer) string {
+	task := l.Shape().OnRoutes()
+	switch {
+	case l == a.question:
 		return ""
-	case a.answering:
-		return ""
-	case a.wayBack() != "":
-		return a.wayBack()
-	case a.notice != "" && (a.at != 0 || a.task.Task == nil):
+	case l.Shape() == stack.Dialog:
+		return l.Note()
+	case a.notice != "" && !task:
 		return a.notice
-	case ok && noter.Note() != "":
-		return noter.Note()
-	case a.at != 0 || a.task.Task != nil: // on Routes it shows
+	case l.Note() != "":
+		return l.Note()
+	case l != a.home || !a.ask.Waiting(): // on Routes a question shows
 		return a.needed()
 	}
 	return ""
 }
 
-// hints are the keys of what has focus, as many as fit, with the way to all of them.
-func (a *App) hints() []theme.Hint {
-	switch {
-	case a.leaving:
-		return []theme.Hint{{Key: "enter", Does: "end them and leave"}, {Key: "esc", Does: "stay"}}
-	case a.answering:
-		return a.ask.Hints()
-	case a.at == 0 && a.task.Task != nil:
-		if a.task.Typing() {
-			return a.fitting(a.task.Table().Foot(), nil)
-		}
-		return a.fitting(a.task.Table().Foot(), a.always())
+// hints are the keys of a layer, as many as fit, with the way to all of them.
+func (a *App) hints(l stack.Layer) []theme.Hint {
+	if l == a.question || l.Shape() == stack.Dialog || l.Typing() {
+		return a.fitting(l.Table().Foot(), nil)
 	}
-	p := a.places[a.at]
-	if p.Typing() {
-		return a.fitting(p.Table().Foot(), nil)
-	}
-	return a.fitting(p.Table().Foot(), a.always())
+	return a.fitting(l.Table().Foot(), a.always())
 }
 
 // always are the hints that no foot is without: the ways to everything else.
@@ -243,19 +199,13 @@ func (a *App) fitting(hints, always []theme.Hint) []theme.Hint {
 	return append(slices.Clone(hints), always...)
 }
 
-// drawer is the switcher, with its keys below it.
-func (a *App) drawer() []string {
-	drawer := a.switcher.View(max(a.height*2/3, 8), a.home.Summary())
-	return append(drawer[:len(drawer)-1], a.keysLine(a.switcher.Hints(a.options.Leader)))
-}
-
-// under draws a drawer over the upper part of what shows.
-func (a *App) under(drawer []string) []string {
+// pushedDown draws a drawer over the upper part of what shows beneath it.
+func (a *App) pushedDown(drawer []string) []string {
 	var below []string
-	if a.inShell {
-		below, _ = a.shell.View(a.waiting(), a.roundTrip())
+	if a.inShell() {
+		below = a.shells.View()
 	} else {
-		below = append(a.placeLines(), a.footer())
+		below = append(a.placeLines(), a.footer(a.beneathDrawer()))
 	}
 	// What shows is pushed down as far as there is room, and covered beyond that.
 	blank := 0
@@ -265,3 +215,6 @@ func (a *App) under(drawer []string) []string {
 	covered := max(min(len(drawer), len(below))-blank, 0)
 	return append(drawer, below[covered:]...)
 }
+
+// beneathDrawer is the layer under the drawer that is topmost.
+func (a *App) beneathDrawer() stack.Layer { return a.stack.Beneath(a.stack.Top()) }

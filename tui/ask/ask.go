@@ -132,6 +132,13 @@ func (m *Model) begin() {
 	m.focus(0)
 }
 
+// Wipe empties the inputs that are typed hidden; the question goes on waiting.
+func (m *Model) Wipe() {
+	for _, in := range m.inputs {
+		in.Wipe()
+	}
+}
+
 func (m *Model) focus(at int) {
 	for i := range m.inputs {
 		m.inputs[i].Blur()

@@ -20,13 +20,16 @@ import (
 	"meatus/core/sanitize"
 	"meatus/core/words"
 	"meatus/core/work"
+	"meatus/tui/action"
 	"meatus/tui/line"
 	"meatus/tui/place"
 	"meatus/tui/scroll"
+	"meatus/tui/stack"
 )
 
 // Model is the place.
 type Model struct {
+	stack.Whole
 	s             *place.Services
 	width, height int
 	pick          scroll.Cursor // among the sessions, while none is chosen
@@ -44,7 +47,7 @@ type Model struct {
 }
 
 // New returns the place.
-func New(s *place.Services) place.Place { return &Model{s: s} }
+func New(s *place.Services) stack.Layer { return &Model{s: s} }
 
 // SetSize changes the size of the place.
 func (m *Model) SetSize(width, height int) { m.width, m.height = width, height }
@@ -55,8 +58,8 @@ func (m *Model) Show() tea.Cmd {
 	return tea.Batch(m.tick(), m.s.Run(func() tea.Msg { return kept(cargo.Remembered(dir)) }))
 }
 
-// Hide is called when the place is left.
-func (m *Model) Hide() { m.entry = nil }
+// Close is called when the place is left.
+func (m *Model) Close() { m.entry = nil }
 
 // Typing tells whether keys go into a folder's name.
 func (m *Model) Typing() bool { return m.entry != nil }
@@ -211,6 +214,8 @@ func (m *Model) open(ctx context.Context, l *look) tea.Cmd {
 // Update takes a message.
 func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
+	case tea.MouseMsg:
+		return m.mouse(msg)
 	case opened:
 		return m.opened(msg)
 	case more:
@@ -397,7 +402,7 @@ func (m *Model) point(n *cargo.Node) {
 }
 
 // Table is what can be done.
-func (m *Model) Table() place.Table {
+func (m *Model) Table() action.Table {
 	switch {
 	case m.entry != nil:
 		return m.entryTable()
@@ -412,37 +417,37 @@ func (m *Model) Table() place.Table {
 	file := func() bool { return some() && !n.Folder() }
 	planned := func() bool { return l.tree != nil && l.tree.Totals.Any() }
 	ready := func() bool { return l.over && planned() && !m.under() }
-	return place.Table{
-		place.On("esc q ctrl+c", "to Routes", func() tea.Cmd { return m.s.Go("0", l.session) }),
-		place.On("up down", "choose", nil).Ranked(place.Movement),
-		place.On("w", "pause, or go on", m.pause).If(m.under, "nothing is under way").Suits(m.under).Whole().Also("wait resume hold"),
-		place.On("Z", "stop it", m.stop).If(m.under, "nothing is under way").Suits(m.under).Whole().Also("cancel end abort"),
-		place.On("right", "it goes there", m.turn(cargo.GoThere)).If(some, "nothing is chosen").Also("send upload put push"),
-		place.On("left", "it comes here", m.turn(cargo.ComeHere)).If(some, "nothing is chosen").Also("fetch download get pull"),
-		place.On("space", "it stays", m.turn(cargo.Stay)).If(some, "nothing is chosen").Also("none skip clear"),
-		place.On("D", "put it aside", m.turn(cargo.PutAside)).If(func() bool { return some() && n.Alone() }, "only what stands on one side alone is put aside").Also("delete remove"),
-		place.On(">", "carry the plan out", m.carryOut).If(ready, "nothing is chosen to go, all is not read yet, or a plan is being carried out").Suits(planned).Also("go start run transfer"),
-		place.On("enter", "fold, or look into it", m.enter).If(some, "nothing is chosen").Also("open preview unfold"),
-		place.On("e", "edit it there, in your editor", m.edit).If(func() bool { return file() && n.To.Kind == ends.File }, "no file is chosen that is there").Also("change vi text"),
-		place.On("v", "all names, or what differs", func() tea.Cmd { m.every = !m.every; m.lay(n); return nil }).If(func() bool { return l.tree != nil }, "it is not read yet").Whole().Also("same hidden show"),
-		place.On("tab", "other folders", m.folders).Whole().Also("path directory go to"),
-		place.On("f", "another session", func() tea.Cmd { l.end(); m.look = nil; return nil }).Whole().Also("machine"),
-		place.On("c", "compare by content", m.check).If(func() bool { return l.over && l.err == nil }, "it is not read yet").Whole().Ranked(place.InHelp).Also("checksum digest verify proof"),
-		place.On("b", "go on with what was begun", m.resume).If(func() bool { return len(m.left) > 0 && !m.under() }, "nothing was begun that did not end").Suits(func() bool { return len(m.left) > 0 }).Whole().Also("resume continue"),
-		place.On("Z", "clear up what was begun", m.forget).If(func() bool { return len(m.left) > 0 && !m.under() }, "nothing was begun that did not end").Ranked(place.InHelp).Whole().Also("discard"),
-		place.On("r", "read again", m.reread).Whole().Also("refresh reload"),
-		place.On("u", "undo the last carry", m.undo).If(func() bool { return !m.under() }, "one is under way").Suits(func() bool { return m.job != 0 && !m.under() }).Whole().Also("back restore"),
-		place.On("y", "copy the path there", func() tea.Cmd { return m.s.Copy(path.Join(l.last.There, n.Path())) }).If(some, "nothing is chosen").Ranked(place.InHelp),
-		place.On("X", "write the plan to a file", m.write).If(planned, "nothing is chosen to go").Ranked(place.InHelp).Also("save json"),
+	return action.Table{
+		action.On("esc q ctrl+c", "to Routes", func() tea.Cmd { return m.s.Go("0", l.session) }),
+		action.On("up down", "choose", nil).Ranked(action.Movement),
+		action.On("w", "pause, or go on", m.pause).If(m.under, "nothing is under way").Suits(m.under).Whole().Also("wait resume hold"),
+		action.On("Z", "stop it", m.stop).If(m.under, "nothing is under way").Suits(m.under).Whole().Also("cancel end abort"),
+		action.On("right", "it goes there", m.turn(cargo.GoThere)).If(some, "nothing is chosen").Also("send upload put push"),
+		action.On("left", "it comes here", m.turn(cargo.ComeHere)).If(some, "nothing is chosen").Also("fetch download get pull"),
+		action.On("space", "it stays", m.turn(cargo.Stay)).If(some, "nothing is chosen").Also("none skip clear"),
+		action.On("D", "put it aside", m.turn(cargo.PutAside)).If(func() bool { return some() && n.Alone() }, "only what stands on one side alone is put aside").Also("delete remove"),
+		action.On(">", "carry the plan out", m.carryOut).If(ready, "nothing is chosen to go, all is not read yet, or a plan is being carried out").Suits(planned).Also("go start run transfer"),
+		action.On("enter", "fold, or look into it", m.enter).If(some, "nothing is chosen").Also("open preview unfold"),
+		action.On("e", "edit it there, in your editor", m.edit).If(func() bool { return file() && n.To.Kind == ends.File }, "no file is chosen that is there").Also("change vi text"),
+		action.On("v", "all names, or what differs", func() tea.Cmd { m.every = !m.every; m.lay(n); return nil }).If(func() bool { return l.tree != nil }, "it is not read yet").Whole().Also("same hidden show"),
+		action.On("tab", "other folders", m.folders).Whole().Also("path directory go to"),
+		action.On("f", "another session", func() tea.Cmd { l.end(); m.look = nil; return nil }).Whole().Also("machine"),
+		action.On("c", "compare by content", m.check).If(func() bool { return l.over && l.err == nil }, "it is not read yet").Whole().Ranked(action.InHelp).Also("checksum digest verify proof"),
+		action.On("b", "go on with what was begun", m.resume).If(func() bool { return len(m.left) > 0 && !m.under() }, "nothing was begun that did not end").Suits(func() bool { return len(m.left) > 0 }).Whole().Also("resume continue"),
+		action.On("Z", "clear up what was begun", m.forget).If(func() bool { return len(m.left) > 0 && !m.under() }, "nothing was begun that did not end").Ranked(action.InHelp).Whole().Also("discard"),
+		action.On("r", "read again", m.reread).Whole().Also("refresh reload"),
+		action.On("u", "undo the last carry", m.undo).If(func() bool { return !m.under() }, "one is under way").Suits(func() bool { return m.job != 0 && !m.under() }).Whole().Also("back restore"),
+		action.On("y", "copy the path there", func() tea.Cmd { return m.s.Copy(path.Join(l.last.There, n.Path())) }).If(some, "nothing is chosen").Ranked(action.InHelp),
+		action.On("X", "write the plan to a file", m.write).If(planned, "nothing is chosen to go").Ranked(action.InHelp).Also("save json"),
 	}
 }
 
-func (m *Model) pickTable() place.Table {
+func (m *Model) pickTable() action.Table {
 	all := m.sessions()
-	return place.Table{
-		place.On("enter", "its files", func() tea.Cmd { m.Select(all[m.pick.At]); return m.tick() }).If(func() bool { return len(all) > 0 }, "there are no sessions"),
-		place.On("up down", "choose", nil).Ranked(place.Movement),
-		place.On("esc q ctrl+c", "to Routes", func() tea.Cmd { return m.s.Go("0", "") }),
+	return action.Table{
+		action.On("enter", "its files", func() tea.Cmd { m.Select(all[m.pick.At]); return m.tick() }).If(func() bool { return len(all) > 0 }, "there are no sessions"),
+		action.On("up down", "choose", nil).Ranked(action.Movement),
+		action.On("esc q ctrl+c", "to Routes", func() tea.Cmd { return m.s.Go("0", "") }),
 	}
 }
 
@@ -464,8 +469,8 @@ func (m *Model) key(msg tea.KeyPressMsg) tea.Cmd {
 	return nil
 }
 
-// Click moves with the wheel, and to the row that is clicked.
-func (m *Model) Click(msg tea.MouseMsg) tea.Cmd {
+// mouse moves with the wheel, and to the row that is clicked.
+func (m *Model) mouse(msg tea.MouseMsg) tea.Cmd {
 	if m.look == nil {
 		m.pick.Take(msg, len(m.sessions()), max(m.height-2, 3))
 		return nil

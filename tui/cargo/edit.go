@@ -11,8 +11,8 @@ import (
 	"meatus/core/sanitize"
 	"meatus/core/words"
 	"meatus/core/work"
+	"meatus/tui/action"
 	"meatus/tui/fit"
-	"meatus/tui/place"
 	"meatus/tui/scroll"
 )
 
@@ -126,14 +126,14 @@ func (m *Model) closeEdit(e *work.Editing, err error) tea.Cmd {
 	return close
 }
 
-func (m *Model) clashTable() place.Table {
+func (m *Model) clashTable() action.Table {
 	c := m.clash
-	return place.Table{
-		place.On("up down", "the lines", nil).Ranked(place.Movement),
-		place.On("right", "mine goes there", m.overwrite).Also("overwrite force"),
-		place.On("left", "theirs stays, mine is kept here", func() tea.Cmd { return m.closeEdit(c.editing, nil) }).Also("discard"),
-		place.On("e", "go on editing", func() tea.Cmd { m.clash = nil; return m.runEditor(c.editing) }),
-		place.On("esc ctrl+c", "theirs stays, mine is kept here", func() tea.Cmd { return m.closeEdit(c.editing, nil) }).Ranked(place.Hidden),
+	return action.Table{
+		action.On("up down", "the lines", nil).Ranked(action.Movement),
+		action.On("right", "mine goes there", m.overwrite).Also("overwrite force"),
+		action.On("left", "theirs stays, mine is kept here", func() tea.Cmd { return m.closeEdit(c.editing, nil) }).Also("discard"),
+		action.On("e", "go on editing", func() tea.Cmd { m.clash = nil; return m.runEditor(c.editing) }),
+		action.On("esc ctrl+c", "theirs stays, mine is kept here", func() tea.Cmd { return m.closeEdit(c.editing, nil) }).Ranked(action.Hidden),
 	}
 }
 

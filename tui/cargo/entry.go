@@ -11,8 +11,8 @@ import (
 
 	"meatus/core/cargo"
 	"meatus/core/cargo/ends"
+	"meatus/tui/action"
 	"meatus/tui/line"
-	"meatus/tui/place"
 )
 
 // entry is the two folders being typed, one after the other.
@@ -35,12 +35,12 @@ func (m *Model) folders() tea.Cmd {
 	return m.offer()
 }
 
-func (m *Model) entryTable() place.Table {
+func (m *Model) entryTable() action.Table {
 	e := m.entry
-	return place.Table{
-		place.On("enter", "go on", m.entered),
-		place.On("tab", "complete it", m.complete).If(func() bool { return len(e.offers) > 0 }, "nothing goes on like that"),
-		place.On("esc ctrl+c", "leave it", func() tea.Cmd { m.entry = nil; return nil }),
+	return action.Table{
+		action.On("enter", "go on", m.entered),
+		action.On("tab", "complete it", m.complete).If(func() bool { return len(e.offers) > 0 }, "nothing goes on like that"),
+		action.On("esc ctrl+c", "leave it", func() tea.Cmd { m.entry = nil; return nil }),
 	}
 }
 

@@ -14,9 +14,11 @@ import (
 	"meatus/core/route"
 	"meatus/core/tunnel"
 	"meatus/core/window"
+	"meatus/tui/action"
 	"meatus/tui/fit"
 	"meatus/tui/line"
 	"meatus/tui/place"
+	"meatus/tui/stack"
 )
 
 // kinds are what can be wanted, in a person's terms.
@@ -37,6 +39,7 @@ const (
 
 // Model is what is asked.
 type Model struct {
+	stack.Base
 	s      *place.Services
 	route  route.Route
 	kind   int
@@ -47,7 +50,7 @@ type Model struct {
 }
 
 // New asks for a tunnel along a route.
-func New(s *place.Services, r route.Route) place.Task {
+func New(s *place.Services, r route.Route) stack.Layer {
 	m := &Model{s: s, route: r, at: onWhat}
 	for i := range m.inputs {
 		m.inputs[i] = line.New(s.Theme, "")
@@ -57,14 +60,11 @@ func New(s *place.Services, r route.Route) place.Task {
 	return m
 }
 
-// Show is called when the task is shown.
-func (m *Model) Show() tea.Cmd { return nil }
-
 // Typing tells that keys go into the lines.
 func (m *Model) Typing() bool { return true }
 
 // Table is what can be done.
-func (m *Model) Table() place.Table {
+func (m *Model) Table() action.Table {
 	another := func(by int) func() tea.Cmd {
 		return func() tea.Cmd { m.focus((m.at + by + lines) % lines); return nil }
 	}
@@ -72,14 +72,14 @@ func (m *Model) Table() place.Table {
 		return func() tea.Cmd { m.kind = (m.kind + by + len(kinds)) % len(kinds); m.compose(); return nil }
 	}
 	onKinds := func() bool { return m.at == onKind }
-	return place.Table{
-		place.On("enter", "open it now", func() tea.Cmd { return m.done(false) }),
-		place.On("ctrl+s", "and keep it in "+strings.TrimSpace(fit.Cut(m.route.Session, 16)), func() tea.Cmd { return m.done(true) }),
-		place.On("up shift+tab", "choose", another(-1)).As("↑↓").Ranked(place.Movement),
-		place.On("down tab", "", another(1)).Ranked(place.Hidden),
-		place.On("left", "", other(-1)).If(onKinds, "").Ranked(place.Hidden),
-		place.On("right", "", other(1)).If(onKinds, "").Ranked(place.Hidden),
-		place.On("esc ctrl+c", "leave it", func() tea.Cmd { m.s.Close(); return nil }),
+	return action.Table{
+		action.On("enter", "open it now", func() tea.Cmd { return m.done(false) }),
+		action.On("ctrl+s", "and keep it in "+strings.TrimSpace(fit.Cut(m.route.Session, 16)), func() tea.Cmd { return m.done(true) }),
+		action.On("up shift+tab", "choose", another(-1)).As("↑↓").Ranked(action.Movement),
+		action.On("down tab", "", another(1)).Ranked(action.Hidden),
+		action.On("left", "", other(-1)).If(onKinds, "").Ranked(action.Hidden),
+		action.On("right", "", other(1)).If(onKinds, "").Ranked(action.Hidden),
+		action.On("esc ctrl+c", "leave it", func() tea.Cmd { m.s.Close(); return nil }),
 	}
 }
 
@@ -193,7 +193,8 @@ func (m *Model) focus(at int) {
 }
 
 // View draws what is asked in height lines, and the tunnel that comes of it.
-func (m *Model) View(width, height int) []string {
+func (m *Model) View() []string {
+	width, height := m.Columns, m.Rows
 	t := m.s.Theme
 	through := "through"
 	for _, h := range m.route.Hops {

@@ -15,14 +15,17 @@ import (
 	"meatus/core/tunnel"
 	"meatus/core/words"
 	"meatus/core/work"
+	"meatus/tui/action"
 	"meatus/tui/compose"
 	"meatus/tui/fit"
 	"meatus/tui/place"
 	"meatus/tui/scroll"
+	"meatus/tui/stack"
 )
 
 // Model is the list.
 type Model struct {
+	stack.Base
 	s       *place.Services
 	session string
 	at      scroll.Cursor
@@ -31,7 +34,7 @@ type Model struct {
 }
 
 // New returns the list of a session's tunnels.
-func New(s *place.Services, session string) place.Task {
+func New(s *place.Services, session string) stack.Layer {
 	return &Model{s: s, session: session, room: 6}
 }
 
@@ -88,12 +91,6 @@ func (m *Model) selected() (door, bool) {
 	return all[m.at.At], true
 }
 
-// Show is called when the list is shown.
-func (m *Model) Show() tea.Cmd { return nil }
-
-// Typing tells that nothing is typed.
-func (m *Model) Typing() bool { return false }
-
 // Subject is the door that is chosen.
 func (m *Model) Subject() string {
 	switch d, ok := m.selected(); {
@@ -108,14 +105,14 @@ func (m *Model) Subject() string {
 }
 
 // Table is what can be done.
-func (m *Model) Table() place.Table {
+func (m *Model) Table() action.Table {
 	d, ok := m.selected()
-	return place.Table{
-		place.On("enter", "open it", m.open).If(func() bool { return ok && d.line == nil }, "it is open, or none is chosen").Also("start listen"),
-		place.On("D delete backspace", "close it", m.close).If(func() bool { return ok && d.line != nil }, "it is not open").Also("end stop"),
-		place.On("n", "new door", m.another).Whole().Also("tunnel port forward forwarding proxy"),
-		place.On("esc ctrl+c q", "go on", func() tea.Cmd { m.s.Close(); return nil }),
-		place.On("up down", "choose", nil).If(func() bool { return len(m.doors()) > 1 }, "").Ranked(place.Movement),
+	return action.Table{
+		action.On("enter", "open it", m.open).If(func() bool { return ok && d.line == nil }, "it is open, or none is chosen").Also("start listen"),
+		action.On("D delete backspace", "close it", m.close).If(func() bool { return ok && d.line != nil }, "it is not open").Also("end stop"),
+		action.On("n", "new door", m.another).Whole().Also("tunnel port forward forwarding proxy"),
+		action.On("esc ctrl+c q", "go on", func() tea.Cmd { m.s.Close(); return nil }),
+		action.On("up down", "choose", nil).If(func() bool { return len(m.doors()) > 1 }, "").Ranked(action.Movement),
 	}
 }
 
@@ -125,7 +122,7 @@ func (m *Model) another() tea.Cmd {
 	if !ok {
 		return nil
 	}
-	return m.s.Task(func(s *place.Services) place.Task { return compose.New(s, r) })
+	return m.s.Task(func(s *place.Services) stack.Layer { return compose.New(s, r) })
 }
 
 // open opens the chosen tunnel alone.
@@ -191,7 +188,8 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 }
 
 // View draws the list in height lines.
-func (m *Model) View(width, height int) []string {
+func (m *Model) View() []string {
+	width, height := m.Columns, m.Rows
 	t, all := m.s.Theme, m.doors()
 	open := 0
 	for _, d := range all {

@@ -17,9 +17,11 @@ import (
 	"meatus/core/routeline"
 	"meatus/core/trail"
 	"meatus/core/workspace"
+	"meatus/tui/action"
 	"meatus/tui/fit"
 	"meatus/tui/line"
 	"meatus/tui/place"
+	"meatus/tui/stack"
 )
 
 // The messages of the task's own: why a session was not written, the keys of the
@@ -36,6 +38,7 @@ type (
 
 // Model is the line.
 type Model struct {
+	stack.Base
 	s     *place.Services
 	ws    *workspace.Workspace
 	known routeline.Known
@@ -48,7 +51,7 @@ type Model struct {
 }
 
 // New returns the line with a text in it, "" for none.
-func New(s *place.Services, text string) place.Task {
+func New(s *place.Services, text string) stack.Layer {
 	ws := s.Workspace()
 	m := &Model{s: s, ws: ws, known: ws.Known(nil), input: line.New(s.Theme, "")}
 	m.first = len(ws.Book.Sessions) == 0 && len(ws.Book.Problems) == 0
@@ -82,12 +85,12 @@ func (m *Model) judge() tea.Cmd {
 func (m *Model) Typing() bool { return true }
 
 // Table is what can be done.
-func (m *Model) Table() place.Table {
-	return place.Table{
-		place.On("enter", "save", m.enter),
-		place.On("tab", "complete", m.complete),
-		place.On("esc ctrl+c", "leave", func() tea.Cmd { m.s.Close(); return nil }),
-		place.On("ctrl+d", "look at the demo", func() tea.Cmd { return m.s.Demo() }).If(func() bool { return m.first && m.input.Text() == "" && m.s.Demo != nil }, "it is offered for the first session alone").Also("example lantern bay"),
+func (m *Model) Table() action.Table {
+	return action.Table{
+		action.On("enter", "save", m.enter),
+		action.On("tab", "complete", m.complete),
+		action.On("esc ctrl+c", "leave", func() tea.Cmd { m.s.Close(); return nil }),
+		action.On("ctrl+d", "look at the demo", func() tea.Cmd { return m.s.Demo() }).If(func() bool { return m.first && m.input.Text() == "" && m.s.Demo != nil }, "it is offered for the first session alone").Also("example lantern bay"),
 	}
 }
 
@@ -207,8 +210,29 @@ func shared(words []string) string {
 	return s
 }
 
-// View draws the line and what it means in height lines.
-func (m *Model) View(width, height int) []string {
+// View draws the line, what it means, and on a first start what can be written there.
+func (m *Model) View() []string {
+	if !m.first {
+		return m.entry(m.Columns, m.Rows)
+	}
+	lower := stack.CardRows(m.Rows)
+	lines := m.welcome(m.Columns, max(m.Rows-lower, 0))
+	for len(lines) < m.Rows-lower {
+		lines = append(lines, "")
+	}
+	return append(lines, m.entry(m.Columns, lower)...)
+}
+
+// Shape is below the board, and on a first start, where nothing stands on the board, in its place, too.
+func (m *Model) Shape() stack.Shape {
+	if m.first {
+		return stack.Wide
+	}
+	return stack.Below
+}
+
+// entry draws the line and what it means in height lines.
+func (m *Model) entry(width, height int) []string {
 	t := m.s.Theme
 	const form = "NAME = USER@HOST:PORT via HOP with KEY bring PORT from SERVICE"
 	beside := t.Faint.Render(form)

@@ -11,12 +11,9 @@ import (
 	"meatus/tui/fit"
 )
 
-// Above draws what stands above the line on a first start: what can be written there,
+// welcome draws what stands above the line on a first start: what can be written there,
 // and the keys that were downloaded.
-func (m *Model) Above(width, height int) []string {
-	if !m.first {
-		return nil
-	}
+func (m *Model) welcome(width, height int) []string {
 	t := m.s.Theme
 	lines := []string{"", "   " + t.Strong.Render("Where do you want to go?"), ""}
 	lines = append(lines, "   "+fit.Pad("Write it in a line:", 30)+t.Accent.Render(fit.Cut("tide-db = keeper@10.61.4.20 via quay", max(width-38, 10))))
@@ -36,7 +33,7 @@ func (m *Model) Above(width, height int) []string {
 		lines = append(lines, "")
 	}
 	lines = append(lines, "   "+t.Key.Render("ctrl+d")+t.Faint.Render("  a look at the demo, a made-up bay to try things in"),
-		"   "+t.Faint.Render("Sessions are kept in "+workspace.Short(m.ws.SessionsPath())))
+		"   "+t.Faint.Render(fit.Cut("Sessions are kept in "+workspace.Short(m.ws.SessionsPath()), max(width-4, 10))))
 	return lines[:min(len(lines), height)]
 }
 

@@ -20,15 +20,18 @@ import (
 	"meatus/core/words"
 	"meatus/core/work"
 	"meatus/core/workspace"
+	"meatus/tui/action"
 	"meatus/tui/fit"
 	"meatus/tui/form"
 	"meatus/tui/line"
 	"meatus/tui/place"
 	"meatus/tui/scroll"
+	"meatus/tui/stack"
 )
 
 // Model is the place.
 type Model struct {
+	stack.Whole
 	s             *place.Services
 	width, height int
 	areas         []estate.Area
@@ -96,7 +99,7 @@ func filesOf(ws *workspace.Workspace) map[estate.KeyPair]string {
 type added struct{ err error }
 
 // New returns the place.
-func New(s *place.Services) place.Place { return &Model{s: s, line: line.New(s.Theme, "")} }
+func New(s *place.Services) stack.Layer { return &Model{s: s, line: line.New(s.Theme, "")} }
 
 // SetSize changes the size of the place.
 func (m *Model) SetSize(width, height int) {
@@ -107,8 +110,8 @@ func (m *Model) SetSize(width, height int) {
 // Show groups the instances anew.
 func (m *Model) Show() tea.Cmd { return m.group() }
 
-// Hide is called when the place is left.
-func (m *Model) Hide() { m.forget() }
+// Close is called when the place is left.
+func (m *Model) Close() { m.forget() }
 
 // Typing tells whether keys go into the query.
 func (m *Model) Typing() bool {
@@ -167,7 +170,7 @@ func (m *Model) idleOf(s *estate.Spot) string {
 }
 
 // Table is what can be done.
-func (m *Model) Table() place.Table {
+func (m *Model) Table() action.Table {
 	switch {
 	case m.launch != nil:
 		return m.launchTable()
@@ -181,55 +184,57 @@ func (m *Model) Table() place.Table {
 		return m.exposedTable()
 	}
 	if m.typing {
-		return place.Table{
-			place.On("enter", "keep it", func() tea.Cmd { m.typing = false; return nil }),
-			place.On("tab", "complete it", m.complete).If(func() bool { return len(m.offers) > 0 }, "nothing goes on like that"),
-			place.On("esc ctrl+c", "show all", func() tea.Cmd { m.typing = false; m.line.Begin(""); return m.find() }),
+		return action.Table{
+			action.On("enter", "keep it", func() tea.Cmd { m.typing = false; return nil }),
+			action.On("tab", "complete it", m.complete).If(func() bool { return len(m.offers) > 0 }, "nothing goes on like that"),
+			action.On("esc ctrl+c", "show all", func() tea.Cmd { m.typing = false; m.line.Begin(""); return m.find() }),
 		}
 	}
 	if m.ending != "" {
-		return place.Table{
-			place.On("enter", "end it for good", m.ended),
-			place.On("esc ctrl+c", "leave it", func() tea.Cmd { m.ending = ""; m.line.Begin(m.query.String()); return nil }),
+		return action.Table{
+			action.On("enter", "end it for good", m.ended),
+			action.On("esc ctrl+c", "leave it", func() tea.Cmd { m.ending = ""; m.line.Begin(m.query.String()); return nil }),
 		}
 	}
 	some := func() bool { return m.chosen() != nil }
 	session := func() bool { return m.session() != "" }
-	return place.Table{
-		place.On("up down left right", "choose", nil).Ranked(place.Movement),
-		place.On("enter", "open shell", m.open).If(session, "no session leads to it").Suits(session).Also("connect walk ssh login"),
-		place.On("n", "make a session of it", m.make).If(func() bool { return some() && (m.wayShows() || !m.bound()) }, "a session is bound to it").Suits(func() bool { return m.wayShows() || some() && !session() }).Also("add bind new connect way"),
-		place.On("c", "ways to another port of it", m.askPort).If(m.waysShow, "no ways show").Also("service check reach tunnel database"),
-		place.On("tab", "the next way", m.next(1)).If(func() bool { return m.waysShow() && m.ways.shown() > 1 }, "no ways show").Ranked(place.Hidden),
-		place.On("shift+tab", "the way before", m.next(-1)).If(func() bool { return m.waysShow() && m.ways.shown() > 1 }, "no ways show").Ranked(place.Hidden),
-		place.On("s", "to its session on Routes", func() tea.Cmd { return m.s.Go("0", m.session()) }).If(session, "no session leads to it").Also("route card"),
-		place.On("f", "its files", func() tea.Cmd { return m.s.Go("Q", m.session()) }).If(session, "no session leads to it").Ranked(place.InHelp).Also("cargo copy move transfer"),
-		place.On("K", "to the file of its key pair", func() tea.Cmd { return m.s.Go("K", m.keyFile()) }).If(func() bool { return m.keyFile() != "" }, "no file of it is here").Also("keys pem"),
-		place.On("T", "to its trail", func() tea.Cmd { return m.s.Go("T", "/"+m.Subject()) }).If(some, "none is chosen").Also("log history"),
-		place.On("y", "copy its address", m.copy).If(func() bool { return m.address() != "" }, "it has no address").Also("ip clipboard"),
-		place.On("/", "find", func() tea.Cmd { m.typing = true; m.line.Begin(m.query.String()); return nil }).Whole().Also("query filter search tag state"),
-		place.On("N", "launch another", m.another).If(func() bool { _, ok := m.launchable(); return ok }, "the estates only tell").Whole().Also("create new instance machine like clone provision"),
-		place.On("m", "start it", m.act(estate.Start)).If(m.can(estate.Start), "it is not stopped, or its source only tells").Suits(m.can(estate.Start)).Also("power on boot run"),
-		place.On("D", "stop it", m.act(estate.Stop)).If(m.can(estate.Stop), "it does not run, or its source only tells").Also("shut down power off halt"),
-		place.On("M", "restart it", m.act(estate.Restart)).If(m.can(estate.Restart), "it does not run, or its source only tells").Also("reboot"),
-		place.On("Z", "end it for good", m.end).If(m.can(estate.End), "its source only tells").Also("terminate delete destroy remove"),
-		place.On("d", "show details", func() tea.Cmd { m.details = !m.details; m.settle(); return nil }).Whole().Also("card facts rules whole"),
-		place.On("V", "ways to it, and from it", m.findWays).If(some, "none is chosen").Also("reach route path how to get there proof rules hops"),
-		place.On("e", "try other rules", m.beginScratch).If(func() bool { return some() && len(m.chosen().Instance.Groups) > 0 }, "it is in no group of rules").Also("what if rule change edit security group firewall scratch open close"),
-		place.On("*", "what is open to whom", m.showExposed).If(some, "there are no instances").Whole().Also("exposure everybody public open ports audit"),
-		place.On("O", "open its first password", m.password).If(m.passwordCan, "no file of its key pair is here, or its source only tells").Also("sealed unseal administrator windows initial"),
-		place.On("v", "key pairs", m.showPairs).Whole().Also("which have a file ask around who has"),
-		place.On("x", "draw it", m.draw).If(some, "there are no instances").Whole().Also("picture svg pdf diagram hand on networks"),
-		place.On("|", "what nobody used for a week", func() tea.Cmd { m.unused = !m.unused; return m.group() }).Whole().Also("unused idle forgotten filter"),
-		place.On("a", "ask the gateways what has joined", m.askGateways).If(func() bool { return len(m.s.Workspace().Book.Gateways) > 0 }, "the sessions file names no gateway").Ranked(place.InHelp).Whole().Also("gateway joined relay machines"),
-		place.On("r", "read the sources now", func() tea.Cmd { m.s.ReadEstates(); m.s.Tell("reading …"); return nil }).Whole().Also("refresh reload poll"),
-		place.On("esc q ctrl+c", "to Routes", m.leave),
+	return action.Table{
+		action.On("up down left right", "choose", nil).Ranked(action.Movement),
+		action.On("enter", "open shell", m.open).If(session, "no session leads to it").Suits(session).Also("connect walk ssh login"),
+		action.On("n", "make a session of it", m.make).If(func() bool { return some() && (m.wayShows() || !m.bound()) }, "a session is bound to it").Suits(func() bool { return m.wayShows() || some() && !session() }).Also("add bind new connect way"),
+		action.On("c", "ways to another port of it", m.askPort).If(m.waysShow, "no ways show").Also("service check reach tunnel database"),
+		action.On("tab", "the next way", m.next(1)).If(func() bool { return m.waysShow() && m.ways.shown() > 1 }, "no ways show").Ranked(action.Hidden),
+		action.On("shift+tab", "the way before", m.next(-1)).If(func() bool { return m.waysShow() && m.ways.shown() > 1 }, "no ways show").Ranked(action.Hidden),
+		action.On("s", "to its session on Routes", func() tea.Cmd { return m.s.Go("0", m.session()) }).If(session, "no session leads to it").Also("route card"),
+		action.On("f", "its files", func() tea.Cmd { return m.s.Go("Q", m.session()) }).If(session, "no session leads to it").Ranked(action.InHelp).Also("cargo copy move transfer"),
+		action.On("K", "to the file of its key pair", func() tea.Cmd { return m.s.Go("K", m.keyFile()) }).If(func() bool { return m.keyFile() != "" }, "no file of it is here").Also("keys pem"),
+		action.On("T", "to its trail", func() tea.Cmd { return m.s.Go("T", "/"+m.Subject()) }).If(some, "none is chosen").Also("log history"),
+		action.On("y", "copy its address", m.copy).If(func() bool { return m.address() != "" }, "it has no address").Also("ip clipboard"),
+		action.On("/", "find", func() tea.Cmd { m.typing = true; m.line.Begin(m.query.String()); return nil }).Whole().Also("query filter search tag state"),
+		action.On("N", "launch another", m.another).If(func() bool { _, ok := m.launchable(); return ok }, "the estates only tell").Whole().Also("create new instance machine like clone provision"),
+		action.On("m", "start it", m.act(estate.Start)).If(m.can(estate.Start), "it is not stopped, or its source only tells").Suits(m.can(estate.Start)).Also("power on boot run"),
+		action.On("D", "stop it", m.act(estate.Stop)).If(m.can(estate.Stop), "it does not run, or its source only tells").Also("shut down power off halt"),
+		action.On("M", "restart it", m.act(estate.Restart)).If(m.can(estate.Restart), "it does not run, or its source only tells").Also("reboot"),
+		action.On("Z", "end it for good", m.end).If(m.can(estate.End), "its source only tells").Also("terminate delete destroy remove"),
+		action.On("d", "show details", func() tea.Cmd { m.details = !m.details; m.settle(); return nil }).Whole().Also("card facts rules whole"),
+		action.On("V", "ways to it, and from it", m.findWays).If(some, "none is chosen").Also("reach route path how to get there proof rules hops"),
+		action.On("e", "try other rules", m.beginScratch).If(func() bool { return some() && len(m.chosen().Instance.Groups) > 0 }, "it is in no group of rules").Also("what if rule change edit security group firewall scratch open close"),
+		action.On("*", "what is open to whom", m.showExposed).If(some, "there are no instances").Whole().Also("exposure everybody public open ports audit"),
+		action.On("O", "open its first password", m.password).If(m.passwordCan, "no file of its key pair is here, or its source only tells").Also("sealed unseal administrator windows initial"),
+		action.On("v", "key pairs", m.showPairs).Whole().Also("which have a file ask around who has"),
+		action.On("x", "draw it", m.draw).If(some, "there are no instances").Whole().Also("picture svg pdf diagram hand on networks"),
+		action.On("|", "what nobody used for a week", func() tea.Cmd { m.unused = !m.unused; return m.group() }).Whole().Also("unused idle forgotten filter"),
+		action.On("a", "ask the gateways what has joined", m.askGateways).If(func() bool { return len(m.s.Workspace().Book.Gateways) > 0 }, "the sessions file names no gateway").Ranked(action.InHelp).Whole().Also("gateway joined relay machines"),
+		action.On("r", "read the sources now", func() tea.Cmd { m.s.ReadEstates(); m.s.Tell("reading …"); return nil }).Whole().Also("refresh reload poll"),
+		action.On("esc q ctrl+c", "to Routes", m.leave),
 	}
 }
 
 // Update takes a message.
 func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
+	case tea.MouseMsg:
+		return m.mouse(msg)
 	case grouped:
 		return m.regrouped(msg)
 	case found:
@@ -366,8 +371,8 @@ func (m *Model) typed(msg tea.Msg) tea.Cmd {
 	return nil
 }
 
-// Click moves with the wheel, and chooses what is clicked.
-func (m *Model) Click(msg tea.MouseMsg) tea.Cmd {
+// mouse moves with the wheel, and chooses what is clicked.
+func (m *Model) mouse(msg tea.MouseMsg) tea.Cmd {
 	if by, ok := scroll.Wheel(msg); ok {
 		m.move(map[int]string{-1: "up", 1: "down"}[by])
 		return nil

@@ -13,6 +13,7 @@ import (
 	"meatus/core/sanitize"
 	"meatus/core/words"
 	"meatus/core/workspace"
+	"meatus/tui/action"
 	"meatus/tui/fit"
 	"meatus/tui/place"
 	"meatus/tui/scroll"
@@ -55,14 +56,14 @@ func (m *Model) arrow() (workspace.LetsIn, bool) {
 	return m.exposed.arrows[m.exposed.at.At], true
 }
 
-func (m *Model) exposedTable() place.Table {
+func (m *Model) exposedTable() action.Table {
 	_, some := m.arrow()
-	return place.Table{
-		place.On("up down", "choose", nil).Ranked(place.Movement),
-		place.On("enter", "to an instance of it", m.toExposed).If(func() bool { return some }, "there is none").Also("go show"),
-		place.On("e", "try without that rule", m.tryWithout).If(func() bool { return some }, "there is none").Suits(func() bool { return some }).Also("drop close what if scratch remove"),
-		place.On("|", "what nobody used for a week", func() tea.Cmd { m.exposed.unused = !m.exposed.unused; return m.findExposed() }).Whole().Also("unused idle oldest filter"),
-		place.On("* esc q ctrl+c", "to the instances", func() tea.Cmd { m.exposed = nil; return nil }),
+	return action.Table{
+		action.On("up down", "choose", nil).Ranked(action.Movement),
+		action.On("enter", "to an instance of it", m.toExposed).If(func() bool { return some }, "there is none").Also("go show"),
+		action.On("e", "try without that rule", m.tryWithout).If(func() bool { return some }, "there is none").Suits(func() bool { return some }).Also("drop close what if scratch remove"),
+		action.On("|", "what nobody used for a week", func() tea.Cmd { m.exposed.unused = !m.exposed.unused; return m.findExposed() }).Whole().Also("unused idle oldest filter"),
+		action.On("* esc q ctrl+c", "to the instances", func() tea.Cmd { m.exposed = nil; return nil }),
 	}
 }
 

@@ -19,6 +19,7 @@ import (
 	"meatus/core/words"
 	"meatus/core/work"
 	"meatus/core/workspace"
+	"meatus/tui/action"
 	"meatus/tui/fit"
 	"meatus/tui/line"
 	"meatus/tui/place"
@@ -254,21 +255,21 @@ func (l *launching) other(by int) {
 }
 
 // launchTable is what can be done while a launch is under review.
-func (m *Model) launchTable() place.Table {
+func (m *Model) launchTable() action.Table {
 	l := m.launch
 	choosing := func() bool { f := fields[l.at]; return f.offer != nil && !f.list }
-	return place.Table{
-		place.On("enter", "launch it", m.launched),
-		place.On("ctrl+o", "from one address alone", func() tea.Cmd {
+	return action.Table{
+		action.On("enter", "launch it", m.launched),
+		action.On("ctrl+o", "from one address alone", func() tea.Cmd {
 			l.launch = l.launch.Alone(l.offer, l.alone)
 			l.focus(l.at)
 			return nil
 		}).If(func() bool { return l.alone.IsValid() }, "nobody else could knock"),
-		place.On("up shift+tab", "choose", func() tea.Cmd { l.focus(l.at - 1); return nil }).As("↑↓").Ranked(place.Movement),
-		place.On("down tab", "", func() tea.Cmd { l.focus(l.at + 1); return nil }).Ranked(place.Hidden),
-		place.On("left", "another of what is offered", func() tea.Cmd { l.other(-1); return nil }).As("←→").If(choosing, "this is typed"),
-		place.On("right", "", func() tea.Cmd { l.other(1); return nil }).If(choosing, "").Ranked(place.Hidden),
-		place.On("esc ctrl+c", "leave it", func() tea.Cmd { m.launch = nil; return nil }),
+		action.On("up shift+tab", "choose", func() tea.Cmd { l.focus(l.at - 1); return nil }).As("↑↓").Ranked(action.Movement),
+		action.On("down tab", "", func() tea.Cmd { l.focus(l.at + 1); return nil }).Ranked(action.Hidden),
+		action.On("left", "another of what is offered", func() tea.Cmd { l.other(-1); return nil }).As("←→").If(choosing, "this is typed"),
+		action.On("right", "", func() tea.Cmd { l.other(1); return nil }).If(choosing, "").Ranked(action.Hidden),
+		action.On("esc ctrl+c", "leave it", func() tea.Cmd { m.launch = nil; return nil }),
 	}
 }
 

@@ -17,6 +17,7 @@ import (
 	"meatus/core/reach"
 	"meatus/core/sanitize"
 	"meatus/core/workspace"
+	"meatus/tui/action"
 	"meatus/tui/fit"
 	"meatus/tui/form"
 	"meatus/tui/place"
@@ -66,22 +67,22 @@ func (m *Model) use() (estate.Use, bool) {
 }
 
 // pairsTable is what can be done with key pairs.
-func (m *Model) pairsTable() place.Table {
+func (m *Model) pairsTable() action.Table {
 	_, some := m.use()
 	any := func() bool { return some }
 	acts := func() bool { _, ok := m.launchable(); return ok }
-	return place.Table{
-		place.On("a", "ask around for its file", m.askAround).If(any, "there is none").Suits(func() bool { u, ok := m.use(); return ok && u.Missing() }).Also("who has copy message"),
-		place.On("n", "make one here, and send its public half", func() tea.Cmd {
+	return action.Table{
+		action.On("a", "ask around for its file", m.askAround).If(any, "there is none").Suits(func() bool { u, ok := m.use(); return ok && u.Missing() }).Also("who has copy message"),
+		action.On("n", "make one here, and send its public half", func() tea.Cmd {
 			return m.ask("make",
 				form.Step{Prompt: "its name: "}, form.Step{Prompt: "kind: ", Value: "Ed25519"},
 				form.Step{Prompt: "passphrase, or nothing: ", Hidden: true, Judge: true}, form.Step{Prompt: "the same again: ", Hidden: true, Again: true})
 		}).If(acts, "the estates only tell").Whole().Also("new key pair create"),
-		place.On("I", "send the public half of a key file here", func() tea.Cmd {
+		action.On("I", "send the public half of a key file here", func() tea.Cmd {
 			return m.ask("send", form.Step{Prompt: "which key file: ", Value: "keys/"}, form.Step{Prompt: "what it is called there, or nothing for the file's name: "})
 		}).If(acts, "the estates only tell").Whole().Also("import upload public key"),
-		place.On("up down", "choose", nil).Ranked(place.Movement),
-		place.On("v esc q ctrl+c", "to the instances", m.showPairs),
+		action.On("up down", "choose", nil).Ranked(action.Movement),
+		action.On("v esc q ctrl+c", "to the instances", m.showPairs),
 	}
 }
 
@@ -91,7 +92,7 @@ func (m *Model) ask(what string, steps ...form.Step) tea.Cmd {
 }
 
 // formTable is what can be done while something is asked for.
-func (m *Model) formTable() place.Table {
+func (m *Model) formTable() action.Table {
 	return m.form.Table(m.answered, func() { m.form = nil })
 }
 

@@ -16,8 +16,8 @@ import (
 	"meatus/core/sanitize"
 	"meatus/core/words"
 	"meatus/core/work"
+	"meatus/tui/action"
 	"meatus/tui/fit"
-	"meatus/tui/place"
 	"meatus/tui/theme"
 )
 
@@ -211,26 +211,26 @@ func (m *Model) nextRule(by int) func() tea.Cmd {
 }
 
 // scratchTable is what can be done while rules are tried.
-func (m *Model) scratchTable() place.Table {
+func (m *Model) scratchTable() action.Table {
 	s := m.scratch
 	if s.typing {
-		return place.Table{
-			place.On("enter", "try it", m.keepTyped).If(func() bool { return s.typed != nil }, "it is no rule yet"),
-			place.On("esc ctrl+c", "leave it", func() tea.Cmd { s.typing, s.typed, s.mistake = false, nil, ""; return m.try() }),
+		return action.Table{
+			action.On("enter", "try it", m.keepTyped).If(func() bool { return s.typed != nil }, "it is no rule yet"),
+			action.On("esc ctrl+c", "leave it", func() tea.Cmd { s.typing, s.typed, s.mistake = false, nil, ""; return m.try() }),
 		}
 	}
 	some := func() bool { return len(s.edits) > 0 }
 	_, chosen := m.row()
-	return place.Table{
-		place.On("D", "drop or keep it", m.dropRule).If(func() bool { return chosen }, "it has no rules").Suits(func() bool { return chosen }).Also("remove delete"),
-		place.On("n", "another rule", m.typeRule).If(func() bool { return chosen }, "it has no rules").Suits(func() bool { return chosen }).Also("add new open"),
-		place.On("u", "undo", m.undoRule).Whole().Also("take back applied"),
-		place.On("enter", "apply it", m.apply).If(func() bool { return some() && m.acts() }, "nothing is changed, or the source only tells").Suits(some).Also("change make real"),
-		place.On("X", "write it to a file", m.writeEdits).If(some, "nothing is changed").Also("hand on save"),
-		place.On("tab", "the next rule", m.nextRule(1)),
-		place.On("shift+tab", "the rule before", m.nextRule(-1)).Ranked(place.Hidden),
-		place.On("up down left right", "another instance", nil).Ranked(place.Movement),
-		place.On("esc q ctrl+c", "leave them as they are", m.leaveScratch),
+	return action.Table{
+		action.On("D", "drop or keep it", m.dropRule).If(func() bool { return chosen }, "it has no rules").Suits(func() bool { return chosen }).Also("remove delete"),
+		action.On("n", "another rule", m.typeRule).If(func() bool { return chosen }, "it has no rules").Suits(func() bool { return chosen }).Also("add new open"),
+		action.On("u", "undo", m.undoRule).Whole().Also("take back applied"),
+		action.On("enter", "apply it", m.apply).If(func() bool { return some() && m.acts() }, "nothing is changed, or the source only tells").Suits(some).Also("change make real"),
+		action.On("X", "write it to a file", m.writeEdits).If(some, "nothing is changed").Also("hand on save"),
+		action.On("tab", "the next rule", m.nextRule(1)),
+		action.On("shift+tab", "the rule before", m.nextRule(-1)).Ranked(action.Hidden),
+		action.On("up down left right", "another instance", nil).Ranked(action.Movement),
+		action.On("esc q ctrl+c", "leave them as they are", m.leaveScratch),
 	}
 }
 

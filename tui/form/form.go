@@ -8,9 +8,9 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"meatus/core/keyfile"
+	"meatus/tui/action"
 	"meatus/tui/fit"
 	"meatus/tui/line"
-	"meatus/tui/place"
 	"meatus/tui/theme"
 )
 
@@ -91,24 +91,32 @@ func (f *Form) next() (last bool) {
 // them.
 func (f *Form) Secrets() [][]byte { return f.secrets }
 
+// Wipe empties the form of what was typed hidden. It may be called for nil.
+func (f *Form) Wipe() {
+	if f == nil {
+		return
+	}
+	for _, secret := range f.secrets {
+		clear(secret)
+	}
+	f.line.Wipe()
+}
+
 // Typed is what is typed at the step that is asked for.
 func (f *Form) Typed() string { return f.line.Text() }
 
 // Table is what can be done with the form: answered is given what was typed when all
 // steps are answered, and left is called when it was given up.
-func (f *Form) Table(answered func(what string, values []string) tea.Cmd, left func()) place.Table {
-	return place.Table{
-		place.On("enter", "go on", func() tea.Cmd {
+func (f *Form) Table(answered func(what string, values []string) tea.Cmd, left func()) action.Table {
+	return action.Table{
+		action.On("enter", "go on", func() tea.Cmd {
 			if !f.next() {
 				return nil
 			}
 			return answered(f.What, f.values)
 		}),
-		place.On("esc ctrl+c", "leave it", func() tea.Cmd {
-			for _, secret := range f.secrets {
-				clear(secret)
-			}
-			f.line.Wipe()
+		action.On("esc ctrl+c", "leave it", func() tea.Cmd {
+			f.Wipe()
 			left()
 			return nil
 		}),

@@ -7,7 +7,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
-	"meatus/tui/place"
+	"meatus/tui/action"
 	"meatus/tui/theme"
 )
 
@@ -41,7 +41,7 @@ func TestAPassphraseTypedTwiceDifferentlyKeepsTheRest(t *testing.T) {
 }
 
 // enter presses enter as the frame does.
-func enter(table place.Table) {
+func enter(table action.Table) {
 	if cmd, _ := table.Do(tea.KeyPressMsg{Code: tea.KeyEnter}); cmd != nil {
 		cmd()
 	}

@@ -24,10 +24,12 @@ import (
 	"meatus/core/vouch"
 	"meatus/core/words"
 	"meatus/core/workspace"
+	"meatus/tui/action"
 	"meatus/tui/fit"
 	"meatus/tui/line"
 	"meatus/tui/place"
 	"meatus/tui/scroll"
+	"meatus/tui/stack"
 )
 
 // The messages of the place's own: the record, what is known of one host besides its
@@ -77,6 +79,7 @@ var askings = map[asking]string{
 
 // Model is the place.
 type Model struct {
+	stack.Whole
 	s             *place.Services
 	showing       bool
 	sessions      map[string][]string // by their host as at writes it
@@ -98,7 +101,7 @@ type Model struct {
 }
 
 // New returns the place.
-func New(s *place.Services) place.Place {
+func New(s *place.Services) stack.Layer {
 	return &Model{s: s, line: line.New(s.Theme, "")}
 }
 
@@ -154,8 +157,8 @@ func (m *Model) Show() tea.Cmd {
 	return m.read()
 }
 
-// Hide is called when the place is left.
-func (m *Model) Hide() { m.showing = false }
+// Close is called when the place is left.
+func (m *Model) Close() { m.showing = false }
 
 // Typing tells whether keys go into what is asked for.
 func (m *Model) Typing() bool { return m.asking != nothing }
@@ -234,29 +237,31 @@ func (m *Model) Subject() string {
 }
 
 // Table is what can be done.
-func (m *Model) Table() place.Table {
+func (m *Model) Table() action.Table {
 	switch m.asking {
 	case nothing:
 		h, ok := m.selected()
-		return place.Table{
-			place.On("esc q ctrl+c", "to Routes", m.leave),
-			place.On("/", "find", func() tea.Cmd { return m.ask(finding, m.find) }).Whole().Also("search narrow"),
-			place.On("i", "import fingerprints", func() tea.Cmd { return m.ask(importing, "") }).Whole().Also("expect known hosts sshfp vouch"),
-			place.On("n", "new signer", m.askSigner).Whole().Also("trust certificate authority ca host certificates"),
-			place.On("D", "retire", func() tea.Cmd { m.asking = agreeRetire; return nil }).If(func() bool { return ok && len(h.Current()) > 0 }, "it has no key that is vouched for").Also("remove forget identity host key"),
-			place.On("m", "confirm announced", func() tea.Cmd { m.asking = agreeConfirm; return nil }).If(func() bool { return ok && len(announced(h)) > 0 }, "no key was announced").Also("new host keys rotation"),
-			place.On("X", "write SSHFP", func() tea.Cmd { return m.ask(exporting, "hosts.sshfp") }).Whole().Also("export dns"),
-			place.On("r", "read again", m.read).Whole().Ranked(place.InHelp).Also("reload refresh"),
+		return action.Table{
+			action.On("esc q ctrl+c", "to Routes", m.leave),
+			action.On("/", "find", func() tea.Cmd { return m.ask(finding, m.find) }).Whole().Also("search narrow"),
+			action.On("i", "import fingerprints", func() tea.Cmd { return m.ask(importing, "") }).Whole().Also("expect known hosts sshfp vouch"),
+			action.On("n", "new signer", m.askSigner).Whole().Also("trust certificate authority ca host certificates"),
+			action.On("D", "retire", func() tea.Cmd { m.asking = agreeRetire; return nil }).If(func() bool { return ok && len(h.Current()) > 0 }, "it has no key that is vouched for").Also("remove forget identity host key"),
+			action.On("m", "confirm announced", func() tea.Cmd { m.asking = agreeConfirm; return nil }).If(func() bool { return ok && len(announced(h)) > 0 }, "no key was announced").Also("new host keys rotation"),
+			action.On("X", "write SSHFP", func() tea.Cmd { return m.ask(exporting, "hosts.sshfp") }).Whole().Also("export dns"),
+			action.On("r", "read again", m.read).Whole().Ranked(action.InHelp).Also("reload refresh"),
 		}
 	case agreeImport, agreeRetire, agreeConfirm:
-		return place.Table{place.On("enter", "do it", m.agreed), place.On("esc ctrl+c", "do not", m.refused)}
+		return action.Table{action.On("enter", "do it", m.agreed), action.On("esc ctrl+c", "do not", m.refused)}
 	}
-	return place.Table{place.On("enter", "go on", m.answered), place.On("esc ctrl+c", "leave it", m.refused)}
+	return action.Table{action.On("enter", "go on", m.answered), action.On("esc ctrl+c", "leave it", m.refused)}
 }
 
 // Update takes a message.
 func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
+	case tea.MouseMsg:
+		return m.mouse(msg)
 	case read:
 		if msg.n != m.reads {
 			return nil
@@ -290,8 +295,8 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	return nil
 }
 
-// Click moves with the wheel.
-func (m *Model) Click(msg tea.MouseMsg) tea.Cmd {
+// mouse moves with the wheel.
+func (m *Model) mouse(msg tea.MouseMsg) tea.Cmd {
 	if m.at.Take(msg, len(m.shown), m.room()) {
 		return m.look()
 	}

@@ -12,13 +12,16 @@ import (
 	"meatus/core/gate"
 	"meatus/core/words"
 	"meatus/core/work"
+	"meatus/tui/action"
 	"meatus/tui/fit"
 	"meatus/tui/place"
 	"meatus/tui/scroll"
+	"meatus/tui/stack"
 )
 
 // Model is the place.
 type Model struct {
+	stack.Whole
 	s             *place.Services
 	width, height int
 	at            scroll.Cursor
@@ -26,19 +29,10 @@ type Model struct {
 }
 
 // New returns the place.
-func New(s *place.Services) place.Place { return &Model{s: s} }
+func New(s *place.Services) stack.Layer { return &Model{s: s} }
 
 // SetSize changes the size of the place.
 func (m *Model) SetSize(width, height int) { m.width, m.height = width, height }
-
-// Show is called when the place is gone to.
-func (m *Model) Show() tea.Cmd { return nil }
-
-// Hide is called when the place is left.
-func (m *Model) Hide() {}
-
-// Typing tells that nothing is typed.
-func (m *Model) Typing() bool { return false }
 
 // all are the jobs, the newest first.
 func (m *Model) all() []work.State {
@@ -65,32 +59,27 @@ func (m *Model) Subject() string {
 }
 
 // Table is what can be done.
-func (m *Model) Table() place.Table {
+func (m *Model) Table() action.Table {
 	s, ok := m.selected()
 	running := ok && !s.Over()
 	move := func(by int) func() tea.Cmd {
 		return func() tea.Cmd { m.step.Move(by, len(s.Steps), m.stepRows()); return nil }
 	}
-	return place.Table{
-		place.On("esc q ctrl+c", "to Routes", func() tea.Cmd { return m.s.Go("0", s.Title.Session) }),
-		place.On("up down", "choose", nil).Ranked(place.Movement),
-		place.On("D", "stop it", func() tea.Cmd { m.s.Jobs.Stop(s.ID); return nil }).If(func() bool { return running }, "it does not run").Also("cancel abort end"),
-		place.On("right", "the next step", move(1)).If(func() bool { return len(s.Steps) > 1 }, "there is no other"),
-		place.On("left", "the step before", move(-1)).If(func() bool { return len(s.Steps) > 1 }, "there is no other"),
+	return action.Table{
+		action.On("esc q ctrl+c", "to Routes", func() tea.Cmd { return m.s.Go("0", s.Title.Session) }),
+		action.On("up down", "choose", nil).Ranked(action.Movement),
+		action.On("D", "stop it", func() tea.Cmd { m.s.Jobs.Stop(s.ID); return nil }).If(func() bool { return running }, "it does not run").Also("cancel abort end"),
+		action.On("right", "the next step", move(1)).If(func() bool { return len(s.Steps) > 1 }, "there is no other"),
+		action.On("left", "the step before", move(-1)).If(func() bool { return len(s.Steps) > 1 }, "there is no other"),
 	}
 }
 
 // Update takes a message.
 func (m *Model) Update(msg tea.Msg) tea.Cmd {
-	if key, ok := msg.(tea.KeyPressMsg); ok {
-		m.move(key)
+	switch msg.(type) {
+	case tea.KeyPressMsg, tea.MouseMsg: // the wheel moves
+		m.move(msg)
 	}
-	return nil
-}
-
-// Click moves with the wheel.
-func (m *Model) Click(msg tea.MouseMsg) tea.Cmd {
-	m.move(msg)
 	return nil
 }
 

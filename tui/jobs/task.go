@@ -7,15 +7,18 @@ import (
 
 	"meatus/core/gate"
 	"meatus/core/work"
+	"meatus/tui/action"
 	"meatus/tui/fit"
 	"meatus/tui/place"
 	"meatus/tui/scroll"
+	"meatus/tui/stack"
 	"meatus/tui/theme"
 )
 
 // Task shows one job in place of the card, as it goes on and what came of it. The job
 // goes on when the task is put away.
 type Task struct {
+	stack.Base
 	s  *place.Services
 	id work.ID
 	at scroll.Cursor
@@ -26,26 +29,20 @@ type Task struct {
 // NewTask shows a job.
 func NewTask(s *place.Services, id work.ID) *Task { return &Task{s: s, id: id, follow: true} }
 
-// Show is called when the task is shown.
-func (m *Task) Show() tea.Cmd { return nil }
-
-// Typing tells that nothing is typed.
-func (m *Task) Typing() bool { return false }
-
 func (m *Task) state() work.State {
 	s, _ := m.s.Jobs.Get(m.id)
 	return s
 }
 
 // Table is what can be done.
-func (m *Task) Table() place.Table {
+func (m *Task) Table() action.Table {
 	over := m.state().Over()
 	away := func() tea.Cmd { m.s.Close(); return nil }
-	return place.Table{
-		place.On("esc ctrl+c", "stop", func() tea.Cmd { m.s.Jobs.Stop(m.id); return nil }).If(func() bool { return !over }, "it is over").Also("cancel abort"),
-		place.On("b", "go on with it in the background", away).If(func() bool { return !over }, "it is over"),
-		place.On("esc ctrl+c q enter", "go on", away).If(func() bool { return over }, "it is not over").Also("close"),
-		place.On("up down", "the rest", nil).If(func() bool { return over && len(m.state().Steps) > 4 }, "").Ranked(place.Movement),
+	return action.Table{
+		action.On("esc ctrl+c", "stop", func() tea.Cmd { m.s.Jobs.Stop(m.id); return nil }).If(func() bool { return !over }, "it is over").Also("cancel abort"),
+		action.On("b", "go on with it in the background", away).If(func() bool { return !over }, "it is over"),
+		action.On("esc ctrl+c q enter", "go on", away).If(func() bool { return over }, "it is not over").Also("close"),
+		action.On("up down", "the rest", nil).If(func() bool { return over && len(m.state().Steps) > 4 }, "").Ranked(action.Movement),
 	}
 }
 
@@ -72,7 +69,8 @@ func (m *Task) Update(msg tea.Msg) tea.Cmd {
 }
 
 // View draws the job.
-func (m *Task) View(width, height int) []string {
+func (m *Task) View() []string {
+	width, height := m.Columns, m.Rows
 	s := m.state()
 	return append([]string{title(m.s.Theme, s, width)}, steps(m.s.Theme, s, m.at, width, height-1)...)
 }

@@ -16,10 +16,12 @@ import (
 	"meatus/core/gate"
 	"meatus/core/trail"
 	"meatus/core/work"
+	"meatus/tui/action"
 	"meatus/tui/fit"
 	"meatus/tui/line"
 	"meatus/tui/place"
 	"meatus/tui/scroll"
+	"meatus/tui/stack"
 	"meatus/tui/theme"
 )
 
@@ -28,6 +30,7 @@ const shown = 2000
 
 // Model is the place.
 type Model struct {
+	stack.Whole
 	s             *place.Services
 	width, height int
 	entries       []trail.Entry
@@ -55,7 +58,7 @@ var spans = []struct {
 }{{time.Hour, "hour"}, {6 * time.Hour, "6 hours"}, {24 * time.Hour, "day"}, {7 * 24 * time.Hour, "week"}, {28 * 24 * time.Hour, "4 weeks"}, {91 * 24 * time.Hour, "13 weeks"}}
 
 // New returns the place.
-func New(s *place.Services) place.Place {
+func New(s *place.Services) stack.Layer {
 	return &Model{s: s, line: line.New(s.Theme, ""), over: 2}
 }
 
@@ -64,9 +67,6 @@ func (m *Model) SetSize(width, height int) { m.width, m.height = width, height }
 
 // Show reads the trail anew.
 func (m *Model) Show() tea.Cmd { return m.read() }
-
-// Hide is called when the place is left.
-func (m *Model) Hide() {}
 
 // Typing tells whether keys go into what is looked for.
 func (m *Model) Typing() bool { return m.typing }
@@ -124,29 +124,31 @@ func (m *Model) another() tea.Cmd {
 }
 
 // Table is what can be done.
-func (m *Model) Table() place.Table {
+func (m *Model) Table() action.Table {
 	if m.typing {
-		return place.Table{
-			place.On("enter tab", "keep it", func() tea.Cmd { m.typing = false; return nil }),
-			place.On("esc ctrl+c", "show all", func() tea.Cmd { m.typing = false; return m.find("") }),
+		return action.Table{
+			action.On("enter tab", "keep it", func() tea.Cmd { m.typing = false; return nil }),
+			action.On("esc ctrl+c", "show all", func() tea.Cmd { m.typing = false; return m.find("") }),
 		}
 	}
-	return place.Table{
-		place.On("up down", "choose", nil).Ranked(place.Movement),
-		place.On("/", "find", func() tea.Cmd { m.typing = true; m.line.Begin(m.filter.Text); return nil }).Whole().Also("search narrow filter"),
-		place.On("|", "failures only", m.failures).Whole().Also("errors filter failed"),
-		place.On("r", "read again", m.read).Whole().Also("reload refresh"),
-		place.On("a", "the record of a gateway or an issuer, or the trail again", m.another).If(func() bool { return len(m.services()) > 0 }, "the sessions file names no gateway and no issuer").Ranked(place.InHelp).Whole().Also("gateway issuer lease record who reached what audit"),
-		place.On("x", "draw the last "+spans[m.over].word, m.draw).Whole().Also("timeline picture svg pdf who was connected"),
-		place.On("+ =", "longer", func() tea.Cmd { m.over = min(m.over+1, len(spans)-1); return nil }).Whole().Also("timeline span"),
-		place.On("-", "shorter", func() tea.Cmd { m.over = max(m.over-1, 0); return nil }).Whole().Also("timeline span"),
-		place.On("esc q ctrl+c", "to Routes", m.leave),
+	return action.Table{
+		action.On("up down", "choose", nil).Ranked(action.Movement),
+		action.On("/", "find", func() tea.Cmd { m.typing = true; m.line.Begin(m.filter.Text); return nil }).Whole().Also("search narrow filter"),
+		action.On("|", "failures only", m.failures).Whole().Also("errors filter failed"),
+		action.On("r", "read again", m.read).Whole().Also("reload refresh"),
+		action.On("a", "the record of a gateway or an issuer, or the trail again", m.another).If(func() bool { return len(m.services()) > 0 }, "the sessions file names no gateway and no issuer").Ranked(action.InHelp).Whole().Also("gateway issuer lease record who reached what audit"),
+		action.On("x", "draw the last "+spans[m.over].word, m.draw).Whole().Also("timeline picture svg pdf who was connected"),
+		action.On("+ =", "longer", func() tea.Cmd { m.over = min(m.over+1, len(spans)-1); return nil }).Whole().Also("timeline span"),
+		action.On("-", "shorter", func() tea.Cmd { m.over = max(m.over-1, 0); return nil }).Whole().Also("timeline span"),
+		action.On("esc q ctrl+c", "to Routes", m.leave),
 	}
 }
 
 // Update takes a message.
 func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
+	case tea.MouseMsg:
+		return m.mouse(msg)
 	case read:
 		if msg.asked == m.asked {
 			m.entries, m.err = msg.entries, msg.err
@@ -162,8 +164,8 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	return nil
 }
 
-// Click moves with the wheel.
-func (m *Model) Click(msg tea.MouseMsg) tea.Cmd {
+// mouse moves with the wheel.
+func (m *Model) mouse(msg tea.MouseMsg) tea.Cmd {
 	m.at.Take(msg, len(m.entries), m.room())
 	return nil
 }

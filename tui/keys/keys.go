@@ -24,10 +24,12 @@ import (
 	"meatus/core/words"
 	"meatus/core/work"
 	"meatus/core/workspace"
+	"meatus/tui/action"
 	"meatus/tui/fit"
 	"meatus/tui/form"
 	"meatus/tui/place"
 	"meatus/tui/scroll"
+	"meatus/tui/stack"
 )
 
 // The messages of the place's own: the keys there are, what became of something that was
@@ -69,6 +71,7 @@ const (
 
 // Model is the place.
 type Model struct {
+	stack.Whole
 	s             *place.Services
 	ws            *workspace.Workspace
 	width, height int
@@ -95,7 +98,7 @@ type Model struct {
 }
 
 // New returns the place.
-func New(s *place.Services) place.Place { return &Model{s: s, ws: s.Workspace()} }
+func New(s *place.Services) stack.Layer { return &Model{s: s, ws: s.Workspace()} }
 
 // SetSize changes the size of the place.
 func (m *Model) SetSize(width, height int) { m.width, m.height = width, height }
@@ -106,8 +109,9 @@ func (m *Model) Show() tea.Cmd {
 	return m.readAll()
 }
 
-// Hide is called when the place is left: what is shown for a while is wiped.
-func (m *Model) Hide() {
+// Close is called when the place is left: what is shown for a while is wiped.
+func (m *Model) Close() {
+	m.form.Wipe()
 	m.shows, m.form = false, nil
 	m.forget()
 }
@@ -159,6 +163,8 @@ func (m *Model) chosen() (sheet, bool) {
 // Update takes a message.
 func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
+	case tea.MouseMsg:
+		return m.mouse(msg)
 	case read:
 		if msg.n != m.reads {
 			return nil
@@ -229,8 +235,8 @@ func (d done) words() string {
 	return d.say + ", but: " + d.err.Error()
 }
 
-// Click moves with the wheel.
-func (m *Model) Click(msg tea.MouseMsg) tea.Cmd {
+// mouse moves with the wheel.
+func (m *Model) mouse(msg tea.MouseMsg) tea.Cmd {
 	m.at.Take(msg, len(m.shown), m.room())
 	return nil
 }
@@ -314,7 +320,7 @@ func (m *Model) Subject() string {
 }
 
 // Table is what can be done.
-func (m *Model) Table() place.Table {
+func (m *Model) Table() action.Table {
 	if m.form != nil {
 		return m.form.Table(m.answered, m.left)
 	}
@@ -339,47 +345,47 @@ func (m *Model) Table() place.Table {
 	if len(k.Uses) > 0 {
 		retire += " " + strings.Join(k.Uses, ", ") + " will have it no more."
 	}
-	return place.Table{
-		place.On("esc q ctrl+c", "to Routes", m.leave),
-		place.On("m", mending, func() tea.Cmd {
+	return action.Table{
+		action.On("esc q ctrl+c", "to Routes", m.leave),
+		action.On("m", mending, func() tea.Cmd {
 			if arrived() {
 				return m.moveKey(k, "adopt", "")
 			}
 			return m.mend(k)
 		}).Suits(func() bool { return arrived() || mends() }).If(any, none).Also("fix repair permissions mode chmod adopt take over downloaded format line ends"),
-		place.On("n", "make", asks("make",
+		action.On("n", "make", asks("make",
 			form.Step{Prompt: "name of the new key: ", Proposed: "new.pem"},
 			form.Step{Prompt: "kind (Ed25519, ECDSA 256 384 521, RSA 3072 4096): ", Proposed: "Ed25519"},
 			form.Step{Prompt: "passphrase (none: whoever gets the file has the key): ", Hidden: true, Judge: true},
 			form.Step{Prompt: "the same again: ", Hidden: true, Again: true})).Whole().Also("new key generate create pair"),
-		place.On("a", "which key opens this?", asks("which", form.Step{Prompt: "a fingerprint, a public key, or the name of a key pair: "})).Whole().Also("find match fingerprint pair"),
-		place.On("L", "passphrase", asks("passphrase", append(unlock, form.Step{Prompt: "new passphrase (none: whoever gets the file has the key): ", Hidden: true, Judge: true}, form.Step{Prompt: "the same again: ", Hidden: true, Again: true})...)).If(any, none).Also("password protect encrypt change remove"),
-		place.On("v", "container", asks("container", append(unlock, form.Step{Prompt: "container (bcrypt, pkcs8, pkcs1, sec1): ", Proposed: "pkcs8"})...)).If(any, none).Also("format convert pem pkcs1 pkcs8 sec1"),
-		place.On("I", "install", asks("install",
+		action.On("a", "which key opens this?", asks("which", form.Step{Prompt: "a fingerprint, a public key, or the name of a key pair: "})).Whole().Also("find match fingerprint pair"),
+		action.On("L", "passphrase", asks("passphrase", append(unlock, form.Step{Prompt: "new passphrase (none: whoever gets the file has the key): ", Hidden: true, Judge: true}, form.Step{Prompt: "the same again: ", Hidden: true, Again: true})...)).If(any, none).Also("password protect encrypt change remove"),
+		action.On("v", "container", asks("container", append(unlock, form.Step{Prompt: "container (bcrypt, pkcs8, pkcs1, sec1): ", Proposed: "pkcs8"})...)).If(any, none).Also("format convert pem pkcs1 pkcs8 sec1"),
+		action.On("I", "install", asks("install",
 			form.Step{Prompt: "put it into the list at which session's machine: ", Proposed: first(k.Uses)},
 			form.Step{Prompt: "with (from=ADDRESSES command=COMMAND comment=TEXT restrict, or nothing): "})).If(any, none).Also("authorized keys put copy public machine add"),
-		place.On("E", "rotate", asks("rotate",
+		action.On("E", "rotate", asks("rotate",
 			form.Step{Prompt: "which key comes in the place of " + name + ": ", Proposed: succeeding(name)},
 			form.Step{Prompt: fmt.Sprintf("at which sessions' machines (nothing: all %d that use it): ", len(k.Uses))})).If(any, none).Also("replace exchange change key everywhere"),
-		place.On("l", "hold in the ring", func() tea.Cmd {
+		action.On("l", "hold in the ring", func() tea.Cmd {
 			if len(unlock) == 0 {
 				return m.hold(k, nil)
 			}
 			return m.ask("hold", unlock...)
 		}).If(any, none).Also("agent memory add unlock load"),
-		place.On("e", "meant for", asks("bind",
+		action.On("e", "meant for", asks("bind",
 			form.Step{Prompt: "meant for which hosts or sessions, as gauge-* (nothing: all): ", Value: strings.Join(terms.Hosts.V, ", ")},
 			form.Step{Prompt: "how long it stays in the ring, as 1h (nothing: to the end): ", Value: stay(terms)},
 			form.Step{Prompt: "ask before others use it (y or n): ", Value: map[bool]string{true: "y", false: "n"}[terms.Confirm.V]})).If(any, none).Also("limit hosts terms lifetime confirm edit bind"),
-		place.On("X", "write public half", asks("public", append(unlock, form.Step{Prompt: "write the public half to: ", Value: workspace.Short(k.Path) + ".pub"})...)).If(any, none).Also("export pub file"),
-		place.On("O", "unseal", asks("unseal", append(unlock, form.Step{Prompt: "the sealed password, as the console shows it: "})...)).If(any, none).Also("password decrypt windows administrator first"),
-		place.On("R", "rename", asks("rename", form.Step{Prompt: "new name of " + name + ": ", Value: name})).If(any, none).Also("name move"),
-		place.On("D", "retire", asks("retire", form.Step{Prompt: retire + " enter does, esc does not ", Bare: true})).If(any, none).Also("remove delete aside"),
-		place.On("M", "mend the folder", func() tea.Cmd { return m.mendFolder(k) }).If(any, none).Ranked(place.InHelp).Also("fix permissions directory chmod"),
-		place.On("/", "find", asks("find", form.Step{Prompt: "/ ", Value: m.find})).Whole().Also("search narrow filter"),
-		place.On("N", "another folder", asks("folder", form.Step{Prompt: "look for keys in the folder, too (again: no more): "})).Whole().Also("directory look in"),
-		place.On("i", "import an archive", asks("split", form.Step{Prompt: "an archive, or a file with several keys; they go into keys/: ", Value: workspace.Short(m.ws.Downloads) + "/"})).Whole().Also("zip tar split several keys bundle"),
-		place.On("x", "draw its routes", func() tea.Cmd { return m.draw(k) }).If(any, none).Also("picture map svg pdf"),
+		action.On("X", "write public half", asks("public", append(unlock, form.Step{Prompt: "write the public half to: ", Value: workspace.Short(k.Path) + ".pub"})...)).If(any, none).Also("export pub file"),
+		action.On("O", "unseal", asks("unseal", append(unlock, form.Step{Prompt: "the sealed password, as the console shows it: "})...)).If(any, none).Also("password decrypt windows administrator first"),
+		action.On("R", "rename", asks("rename", form.Step{Prompt: "new name of " + name + ": ", Value: name})).If(any, none).Also("name move"),
+		action.On("D", "retire", asks("retire", form.Step{Prompt: retire + " enter does, esc does not ", Bare: true})).If(any, none).Also("remove delete aside"),
+		action.On("M", "mend the folder", func() tea.Cmd { return m.mendFolder(k) }).If(any, none).Ranked(action.InHelp).Also("fix permissions directory chmod"),
+		action.On("/", "find", asks("find", form.Step{Prompt: "/ ", Value: m.find})).Whole().Also("search narrow filter"),
+		action.On("N", "another folder", asks("folder", form.Step{Prompt: "look for keys in the folder, too (again: no more): "})).Whole().Also("directory look in"),
+		action.On("i", "import an archive", asks("split", form.Step{Prompt: "an archive, or a file with several keys; they go into keys/: ", Value: workspace.Short(m.ws.Downloads) + "/"})).Whole().Also("zip tar split several keys bundle"),
+		action.On("x", "draw its routes", func() tea.Cmd { return m.draw(k) }).If(any, none).Also("picture map svg pdf"),
 	}
 }
 

@@ -205,7 +205,7 @@ func TestWhatWasShownForAWhileIsForgotten(t *testing.T) {
 	d.Type("bm8gc2VhbGVkIHBhc3N3b3Jk")
 	d.Press("enter")
 	d.Until("a refusal", func() bool { return m.note != "" })
-	m.Hide()
+	m.Close()
 	if m.opened != nil || m.form != nil {
 		t.Error("it is still there")
 	}

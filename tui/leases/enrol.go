@@ -10,9 +10,11 @@ import (
 	"meatus/core/gate"
 	"meatus/core/sanitize"
 	"meatus/core/work"
+	"meatus/tui/action"
 	"meatus/tui/fit"
 	"meatus/tui/place"
 	"meatus/tui/scroll"
+	"meatus/tui/stack"
 )
 
 // The messages of the task's own: what would be written, a step, and the end.
@@ -29,6 +31,7 @@ type (
 
 // Enrol shows what would have a session's machine trust an issuer, and does it.
 type Enrol struct {
+	stack.Base
 	s       *place.Services
 	of      work.Enrolling
 	plan    *enrol.Plan
@@ -43,7 +46,7 @@ type Enrol struct {
 }
 
 // NewEnrol looks at a session's machine.
-func NewEnrol(s *place.Services, issuer, session string) place.Task {
+func NewEnrol(s *place.Services, issuer, session string) stack.Layer {
 	return &Enrol{s: s, of: work.Enrolling{Session: session, Issuer: issuer}}
 }
 
@@ -66,9 +69,6 @@ func (m *Enrol) forget() {
 	}
 }
 
-// Typing tells that nothing is typed.
-func (m *Enrol) Typing() bool { return false }
-
 // variants are how it can be done.
 func (m *Enrol) variant() string {
 	words := []string{}
@@ -85,12 +85,12 @@ func (m *Enrol) variant() string {
 }
 
 // Table is what can be done.
-func (m *Enrol) Table() place.Table {
+func (m *Enrol) Table() action.Table {
 	ready := m.plan != nil && m.busy == "" && !m.done
-	return place.Table{
-		place.On("enter", "write it", m.apply).If(func() bool { return ready }, "nothing is looked at yet, or it is done"),
-		place.On("v", "in another way", m.next).If(func() bool { return m.busy == "" && !m.done }, "it is under way"),
-		place.On("esc q ctrl+c", "put it away", func() tea.Cmd { m.closed = true; m.forget(); m.s.Close(); return nil }).If(func() bool { return m.busy == "" || m.plan == nil }, "it is under way"),
+	return action.Table{
+		action.On("enter", "write it", m.apply).If(func() bool { return ready }, "nothing is looked at yet, or it is done"),
+		action.On("v", "in another way", m.next).If(func() bool { return m.busy == "" && !m.done }, "it is under way"),
+		action.On("esc q ctrl+c", "put it away", func() tea.Cmd { m.closed = true; m.forget(); m.s.Close(); return nil }).If(func() bool { return m.busy == "" || m.plan == nil }, "it is under way"),
 	}
 }
 
@@ -143,7 +143,8 @@ func (m *Enrol) Update(msg tea.Msg) tea.Cmd {
 }
 
 // View draws the task.
-func (m *Enrol) View(columns, rows int) []string {
+func (m *Enrol) View() []string {
+	columns, rows := m.Columns, m.Rows
 	t := m.s.Theme
 	title := t.Accent.Render("enrol ") + t.Strong.Render(sanitize.Line(m.of.Session, 60)) + t.Accent.Render(" at ") + t.Strong.Render(sanitize.Line(m.of.Issuer, 60))
 	variant := m.variant()

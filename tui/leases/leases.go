@@ -19,9 +19,11 @@ import (
 	"meatus/core/sanitize"
 	"meatus/core/words"
 	"meatus/core/work"
+	"meatus/tui/action"
 	"meatus/tui/line"
 	"meatus/tui/place"
 	"meatus/tui/scroll"
+	"meatus/tui/stack"
 )
 
 // The messages of the place's own: how one stands at an issuer, what became of an answer, that a second has passed.
@@ -66,6 +68,7 @@ func (r row) name() string {
 
 // Model is the place.
 type Model struct {
+	stack.Whole
 	s             *place.Services
 	width, height int
 	showing       bool
@@ -84,7 +87,7 @@ type Model struct {
 }
 
 // New returns the place.
-func New(s *place.Services) place.Place { return &Model{s: s, line: line.New(s.Theme, "")} }
+func New(s *place.Services) stack.Layer { return &Model{s: s, line: line.New(s.Theme, "")} }
 
 // SetSize changes the size of the place.
 func (m *Model) SetSize(width, height int) { m.width, m.height = width, height }
@@ -101,8 +104,8 @@ func (m *Model) Show() tea.Cmd {
 	return tea.Batch(m.read(), m.s.After(time.Second, tick{}))
 }
 
-// Hide is called when the place is left.
-func (m *Model) Hide() { m.showing = false }
+// Close is called when the place is left.
+func (m *Model) Close() { m.showing = false }
 
 // Typing tells whether keys go into the line.
 func (m *Model) Typing() bool { return m.enrolling }
@@ -167,31 +170,31 @@ func (m *Model) Subject() string {
 }
 
 // Table is what can be done.
-func (m *Model) Table() place.Table {
+func (m *Model) Table() action.Table {
 	if m.enrolling {
-		return place.Table{place.On("enter", "look at what would be written", m.look), place.On("esc ctrl+c", "leave it", m.leaveLine)}
+		return action.Table{action.On("enter", "look at what would be written", m.look), action.On("esc ctrl+c", "leave it", m.leaveLine)}
 	}
 	r, ok := m.selected()
 	mine := ok && r.asked != nil && r.asked.Mine
 	theirs := ok && r.asked != nil && !r.asked.Mine
-	enter := place.On("enter", "open shell", m.open).If(func() bool { return ok && len(m.sessions(r)) > 0 }, "no session has leases for it: lease = \""+m.issuer+"\" in one with that machine and login")
+	enter := action.On("enter", "open shell", m.open).If(func() bool { return ok && len(m.sessions(r)) > 0 }, "no session has leases for it: lease = \""+m.issuer+"\" in one with that machine and login")
 	switch {
 	case theirs:
-		enter = place.On("enter", "say yes", func() tea.Cmd { return m.answer(*r.asked, "agree") }).If(func() bool { return r.asked.State == "waiting" }, "somebody said yes already")
+		enter = action.On("enter", "say yes", func() tea.Cmd { return m.answer(*r.asked, "agree") }).If(func() bool { return r.asked.State == "waiting" }, "somebody said yes already")
 	case mine:
-		enter = place.On("enter", "open shell", m.open).If(func() bool { return false }, "it waits for somebody else's yes")
+		enter = action.On("enter", "open shell", m.open).If(func() bool { return false }, "it waits for somebody else's yes")
 	}
 	no := "say no"
 	if mine {
 		no = "take it back"
 	}
-	return place.Table{
+	return action.Table{
 		enter,
-		place.On("D", no, func() tea.Cmd { return m.refuse(*r.asked) }).If(func() bool { return mine || theirs }, "nothing waits for an answer there").Also("decline deny withdraw refuse reject"),
-		place.On("I", "enrol a machine", m.enrol).If(func() bool { return m.at.About.Enrols }, "the issuer's policy does not say that you enrol machines").Whole().Also("trust issuer install certificate authority"),
-		place.On("a", "the next issuer", m.another).If(m.several, "the sessions file names one issuer, or none").Ranked(place.InHelp).Whole().Also("issuer switch"),
-		place.On("r", "ask again", func() tea.Cmd { m.reading = false; return m.read() }).Whole().Ranked(place.InHelp).Also("reload refresh"),
-		place.On("esc q ctrl+c", "to Routes", func() tea.Cmd { return m.s.Go("0", "") }),
+		action.On("D", no, func() tea.Cmd { return m.refuse(*r.asked) }).If(func() bool { return mine || theirs }, "nothing waits for an answer there").Also("decline deny withdraw refuse reject"),
+		action.On("I", "enrol a machine", m.enrol).If(func() bool { return m.at.About.Enrols }, "the issuer's policy does not say that you enrol machines").Whole().Also("trust issuer install certificate authority"),
+		action.On("a", "the next issuer", m.another).If(m.several, "the sessions file names one issuer, or none").Ranked(action.InHelp).Whole().Also("issuer switch"),
+		action.On("r", "ask again", func() tea.Cmd { m.reading = false; return m.read() }).Whole().Ranked(action.InHelp).Also("reload refresh"),
+		action.On("esc q ctrl+c", "to Routes", func() tea.Cmd { return m.s.Go("0", "") }),
 	}
 }
 
@@ -251,12 +254,14 @@ func (m *Model) look() tea.Cmd {
 	}
 	m.enrolling = false
 	issuer := m.issuer
-	return m.s.Task(func(s *place.Services) place.Task { return NewEnrol(s, issuer, name) })
+	return m.s.Task(func(s *place.Services) stack.Layer { return NewEnrol(s, issuer, name) })
 }
 
 // Update takes a message.
 func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
+	case tea.MouseMsg:
+		return m.mouse(msg)
 	case read:
 		if msg.asking == m.asking {
 			m.reading, m.loaded, m.err = false, true, msg.err
@@ -301,8 +306,8 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	return nil
 }
 
-// Click moves with the wheel.
-func (m *Model) Click(msg tea.MouseMsg) tea.Cmd {
+// mouse moves with the wheel.
+func (m *Model) mouse(msg tea.MouseMsg) tea.Cmd {
 	m.cursor.Take(msg, len(m.rows), m.room())
 	return nil
 }

@@ -13,13 +13,14 @@ import (
 	"meatus/tui/leases"
 	"meatus/tui/place"
 	"meatus/tui/placetest"
+	"meatus/tui/stack"
 )
 
 func TestMain(m *testing.M) { labtest.Main(m) }
 
 // noted tells whether something is said at the foot.
 func noted(d *placetest.Driver, text string) bool {
-	return strings.Contains(d.On().(place.Noter).Note(), text)
+	return strings.Contains(d.On().(stack.Layer).Note(), text)
 }
 
 // What one may, what waits for one's yes, and what is held are told, and a yes is given once it was asked for twice.
@@ -65,7 +66,7 @@ func TestALateAnswerDoesNotCount(t *testing.T) {
 	p := leases.New(d.Services)
 	first := p.Show()().(tea.BatchMsg)[0]
 	d.Services.AttendIssuer = attend
-	d.Place(func(*place.Services) place.Place { return p })
+	d.Place(func(*place.Services) stack.Layer { return p })
 	d.Press("r")
 	d.UntilSees("keeper@weir")
 	if d.Give(first()); strings.Contains(d.See(), late.Error()) {

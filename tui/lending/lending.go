@@ -17,10 +17,12 @@ import (
 	"meatus/core/sanitize"
 	"meatus/core/words"
 	"meatus/core/workspace"
+	"meatus/tui/action"
 	"meatus/tui/fit"
 	"meatus/tui/line"
 	"meatus/tui/place"
 	"meatus/tui/scroll"
+	"meatus/tui/stack"
 )
 
 // choice is one of a few values that are offered one after another.
@@ -50,6 +52,7 @@ type found []workspace.Key
 
 // Model is what is asked.
 type Model struct {
+	stack.Base
 	s      *place.Services
 	route  route.Route
 	hop    int
@@ -67,7 +70,7 @@ type Model struct {
 }
 
 // New asks for a route. What its sessions lend already is proposed.
-func New(s *place.Services, r route.Route) place.Task {
+func New(s *place.Services, r route.Route) stack.Layer {
 	m := &Model{s: s, route: r, hop: len(r.Hops) - 1, ask: true, chosen: map[string]bool{}, hosts: line.New(s.Theme, "")}
 	m.take()
 	return m
@@ -106,14 +109,14 @@ func (m *Model) Show() tea.Cmd {
 func (m *Model) Typing() bool { return m.typing || m.path != nil }
 
 // Table is what can be done.
-func (m *Model) Table() place.Table {
+func (m *Model) Table() action.Table {
 	if m.typing {
-		return place.Table{place.On("enter esc tab", "keep it", func() tea.Cmd { m.typing = false; return nil })}
+		return action.Table{action.On("enter esc tab", "keep it", func() tea.Cmd { m.typing = false; return nil })}
 	}
 	if m.path != nil {
-		return place.Table{
-			place.On("enter", "lend it", m.named),
-			place.On("esc ctrl+c", "leave it", func() tea.Cmd { m.path = nil; return nil }),
+		return action.Table{
+			action.On("enter", "lend it", m.named),
+			action.On("esc ctrl+c", "leave it", func() tea.Cmd { m.path = nil; return nil }),
 		}
 	}
 	other := func(by int) func() tea.Cmd {
@@ -123,17 +126,17 @@ func (m *Model) Table() place.Table {
 			return nil
 		}
 	}
-	return place.Table{
-		place.On("space", "lend this key", m.toggle),
-		place.On("enter", "open the shell", m.begin),
-		place.On("a", "ask or not", func() tea.Cmd { m.ask = !m.ask; return nil }).Also("confirm each use"),
-		place.On("h", "hosts", func() tea.Cmd { m.typing = true; return nil }),
-		place.On("v", "uses", m.uses.next).Also("times how often limit"),
-		place.On("w", "time", m.lasts.next).Also("how long limit"),
-		place.On("N", "another key file", func() tea.Cmd { m.path = line.New(m.s.Theme, ""); return nil }),
-		place.On("left", "another hop", other(-1)).As("←→").Ranked(place.Movement),
-		place.On("right", "", other(1)).Ranked(place.Hidden),
-		place.On("esc ctrl+c q", "lend nothing", func() tea.Cmd { m.s.Close(); return nil }),
+	return action.Table{
+		action.On("space", "lend this key", m.toggle),
+		action.On("enter", "open the shell", m.begin),
+		action.On("a", "ask or not", func() tea.Cmd { m.ask = !m.ask; return nil }).Also("confirm each use"),
+		action.On("h", "hosts", func() tea.Cmd { m.typing = true; return nil }),
+		action.On("v", "uses", m.uses.next).Also("times how often limit"),
+		action.On("w", "time", m.lasts.next).Also("how long limit"),
+		action.On("N", "another key file", func() tea.Cmd { m.path = line.New(m.s.Theme, ""); return nil }),
+		action.On("left", "another hop", other(-1)).As("←→").Ranked(action.Movement),
+		action.On("right", "", other(1)).Ranked(action.Hidden),
+		action.On("esc ctrl+c q", "lend nothing", func() tea.Cmd { m.s.Close(); return nil }),
 	}
 }
 
@@ -246,7 +249,8 @@ func (m *Model) begin() tea.Cmd {
 }
 
 // View draws what is asked in height lines.
-func (m *Model) View(width, height int) []string {
+func (m *Model) View() []string {
+	width, height := m.Columns, m.Rows
 	t := m.s.Theme
 	lines := []string{t.Title(t.Accent.Render("lend to one shell")+t.Rule.Render(" ─ ")+t.Strong.Render(m.route.Session), t.Faint.Render("for as long as that shell lives"), width, fit.Spread)}
 	row := func(word, value, help string) {

@@ -12,10 +12,12 @@ import (
 	"meatus/core/sanitize"
 	"meatus/core/words"
 	"meatus/core/work"
+	"meatus/tui/action"
 	"meatus/tui/fit"
 	"meatus/tui/line"
 	"meatus/tui/place"
 	"meatus/tui/scroll"
+	"meatus/tui/stack"
 )
 
 // least is how many columns the output of one kind needs beside others.
@@ -23,6 +25,7 @@ const least = 40
 
 // Each runs a command at several sessions' machines.
 type Each struct {
+	stack.Base
 	s       *place.Services
 	names   []string
 	careful []string // those whose names have to be typed
@@ -35,16 +38,12 @@ type Each struct {
 	alike []work.Alike // once it has run
 	first int          // of alike, the leftmost that shows
 	at    scroll.Cursor
-	room  int
 }
 
 // NewEach returns a command to be run at sessions by name.
-func NewEach(s *place.Services, names []string) place.Task {
+func NewEach(s *place.Services, names []string) stack.Layer {
 	return &Each{s: s, names: names, careful: s.Workspace().Book.Careful(names...), input: line.New(s.Theme, "")}
 }
-
-// Show is called when the task is shown.
-func (m *Each) Show() tea.Cmd { return nil }
 
 // Typing tells whether keys go into the command or a name.
 func (m *Each) Typing() bool { return m.job == nil }
@@ -52,26 +51,26 @@ func (m *Each) Typing() bool { return m.job == nil }
 func (m *Each) over() bool { return m.alike != nil }
 
 // Table is what can be done.
-func (m *Each) Table() place.Table {
+func (m *Each) Table() action.Table {
 	away := func() tea.Cmd { m.s.Close(); return nil }
 	switch {
 	case m.job == nil:
-		return place.Table{place.On("enter", "run it", m.typed), place.On("esc ctrl+c", "leave it", away)}
+		return action.Table{action.On("enter", "run it", m.typed), action.On("esc ctrl+c", "leave it", away)}
 	case !m.over():
-		return place.Table{
-			place.On("esc ctrl+c", "stop", func() tea.Cmd { m.s.Jobs.Stop(m.id); return nil }),
-			place.On("b", "go on with it in the background", away),
+		return action.Table{
+			action.On("esc ctrl+c", "stop", func() tea.Cmd { m.s.Jobs.Stop(m.id); return nil }),
+			action.On("b", "go on with it in the background", away),
 		}
 	}
 	side := func(by int) func() tea.Cmd {
 		return func() tea.Cmd { m.first = max(min(m.first+by, len(m.alike)-1), 0); return nil }
 	}
-	return place.Table{
-		place.On("esc ctrl+c q enter", "go on", away),
-		place.On("left right", "other outputs", nil).If(func() bool { return len(m.alike) > 1 }, "").Ranked(place.Movement),
-		place.On("left", "", side(-1)).Ranked(place.Hidden),
-		place.On("right", "", side(1)).Ranked(place.Hidden),
-		place.On("up down", "the rest", nil).If(func() bool { return m.longest() > m.room }, "").Ranked(place.Movement),
+	return action.Table{
+		action.On("esc ctrl+c q enter", "go on", away),
+		action.On("left right", "other outputs", nil).If(func() bool { return len(m.alike) > 1 }, "").Ranked(action.Movement),
+		action.On("left", "", side(-1)).Ranked(action.Hidden),
+		action.On("right", "", side(1)).Ranked(action.Hidden),
+		action.On("up down", "the rest", nil).If(func() bool { return m.longest() > m.room() }, "").Ranked(action.Movement),
 	}
 }
 
@@ -123,7 +122,7 @@ func (m *Each) Update(msg tea.Msg) tea.Cmd {
 			m.input.Take(msg)
 			return nil
 		}
-		m.at.Take(msg, max(m.longest()-m.room+1, 1), m.room)
+		m.at.Take(msg, max(m.longest()-m.room()+1, 1), m.room())
 	}
 	return nil
 }
@@ -137,13 +136,20 @@ func (m *Each) longest() int {
 	return n
 }
 
-// Above draws the outputs side by side in place of the board, once they are there.
-func (m *Each) Above(width, height int) []string {
-	if !m.over() || len(m.alike) == 0 {
-		return nil
+// Shape is below the board; the outputs take the place of the board, too.
+func (m *Each) Shape() stack.Shape {
+	if m.over() && len(m.alike) > 0 {
+		return stack.Wide
 	}
+	return stack.Below
+}
+
+// room is how many lines of the outputs show.
+func (m *Each) room() int { return max(m.Rows-stack.CardRows(m.Rows)-2, 1) }
+
+// outputs draws the outputs side by side.
+func (m *Each) outputs(width, height int) []string {
 	t := m.s.Theme
-	m.room = max(height-2, 1)
 	shown := m.alike[m.first:min(m.first+max(width/least, 1), len(m.alike))]
 	wide := width / len(shown)
 	lines := make([]string, height)
@@ -204,7 +210,16 @@ func standing(r work.Result) gate.Verdict {
 }
 
 // View draws what is asked for, how far it is, or what came of it at which machines.
-func (m *Each) View(width, height int) []string {
+func (m *Each) View() []string {
+	if m.Shape() == stack.Wide {
+		upper := max(m.Rows-stack.CardRows(m.Rows), 0)
+		return append(m.outputs(m.Columns, upper), m.state(m.Columns, stack.CardRows(m.Rows))...)
+	}
+	return m.state(m.Columns, m.Rows)
+}
+
+// state draws the command, how far it is, or what came of it.
+func (m *Each) state(width, height int) []string {
 	t := m.s.Theme
 	of := words.Count(len(m.names), "session")
 	title := func(right string) []string {

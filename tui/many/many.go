@@ -13,14 +13,17 @@ import (
 	"meatus/core/gate"
 	"meatus/core/trail"
 	"meatus/core/words"
+	"meatus/tui/action"
 	"meatus/tui/fit"
 	"meatus/tui/line"
 	"meatus/tui/place"
 	"meatus/tui/scroll"
+	"meatus/tui/stack"
 )
 
 // Change sets one value of several sessions.
 type Change struct {
+	stack.Base
 	s     *place.Services
 	names []string
 	input *line.Line
@@ -29,7 +32,7 @@ type Change struct {
 }
 
 // NewChange returns a change of sessions by name.
-func NewChange(s *place.Services, names []string) place.Task {
+func NewChange(s *place.Services, names []string) stack.Layer {
 	return &Change{s: s, names: names, input: line.New(s.Theme, "")}
 }
 
@@ -38,9 +41,6 @@ type (
 	wrote   struct{ say string }
 	refused struct{ err error }
 )
-
-// Show is called when the task is shown.
-func (m *Change) Show() tea.Cmd { return nil }
 
 // Typing tells that keys go into the value.
 func (m *Change) Typing() bool { return true }
@@ -93,13 +93,13 @@ func beginning(typed string) []string {
 }
 
 // Table is what can be done.
-func (m *Change) Table() place.Table {
+func (m *Change) Table() action.Table {
 	_, _, whole := m.typed()
-	return place.Table{
-		place.On("enter", "write it", m.write).If(func() bool { return whole && m.wrong() == "" }, "what is typed is not whole"),
-		place.On("tab", "complete", m.complete).If(func() bool { return !whole }, "it is whole"),
-		place.On("esc ctrl+c", "leave it", func() tea.Cmd { m.s.Close(); return nil }),
-		place.On("up down", "the rest", nil).If(func() bool { return len(m.names) > 6 }, "").Ranked(place.Movement),
+	return action.Table{
+		action.On("enter", "write it", m.write).If(func() bool { return whole && m.wrong() == "" }, "what is typed is not whole"),
+		action.On("tab", "complete", m.complete).If(func() bool { return !whole }, "it is whole"),
+		action.On("esc ctrl+c", "leave it", func() tea.Cmd { m.s.Close(); return nil }),
+		action.On("up down", "the rest", nil).If(func() bool { return len(m.names) > 6 }, "").Ranked(action.Movement),
 	}
 }
 
@@ -156,7 +156,8 @@ func arrows(msg tea.Msg) tea.Msg {
 }
 
 // View draws the value, and what it would change of each session.
-func (m *Change) View(width, height int) []string {
+func (m *Change) View() []string {
+	width, height := m.Columns, m.Rows
 	t, b := m.s.Theme, m.s.Workspace().Book
 	lines := []string{t.Title(t.Accent.Render("change the marked")+t.Rule.Render(" ─ ")+t.Strong.Render(words.Count(len(m.names), "session")), t.Faint.Render("one edit; "+m.s.Press("undo")+" takes it back"), width, fit.Spread),
 		"   " + t.Accent.Render("key=value ") + m.input.View(max(width-16, 12))}

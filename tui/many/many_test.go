@@ -77,7 +77,8 @@ func TestACommandAtManyShowsWhereTheyDiffer(t *testing.T) {
 	d.Press("enter")
 	d.UntilSees("done", "could not be run")
 	m := d.On().(*Each)
-	above := func() string { return strings.Join(m.Above(130, 20), "\n") }
+	d.SetSize(130, 38)
+	above := func() string { return strings.Join(m.View(), "\n") }
 	for _, want := range []string{"the same", "quay", "gauge-1", "there is no such file"} {
 		if !strings.Contains(above()+d.See(), want) {
 			t.Errorf("%q is missing of\n%s\n%s", want, above(), d.See())

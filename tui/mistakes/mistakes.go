@@ -9,13 +9,16 @@ import (
 	"meatus/core/book"
 	"meatus/core/engine"
 	"meatus/core/gate"
+	"meatus/tui/action"
 	"meatus/tui/fit"
 	"meatus/tui/place"
 	"meatus/tui/scroll"
+	"meatus/tui/stack"
 )
 
 // Model is the list.
 type Model struct {
+	stack.Base
 	s      *place.Services
 	all    []book.Problem
 	at     scroll.Cursor
@@ -23,23 +26,17 @@ type Model struct {
 }
 
 // New returns the list of the sessions as they are.
-func New(s *place.Services) place.Task {
+func New(s *place.Services) stack.Layer {
 	return &Model{s: s, all: s.Workspace().Book.Problems, height: 6}
 }
 
-// Show is called when the list is shown.
-func (m *Model) Show() tea.Cmd { return nil }
-
-// Typing tells that nothing is typed.
-func (m *Model) Typing() bool { return false }
-
 // Table is what can be done.
-func (m *Model) Table() place.Table {
+func (m *Model) Table() action.Table {
 	again := m.s.Reread
-	return place.Table{
-		place.On("esc ctrl+c q enter", "go on", func() tea.Cmd { m.s.Close(); return nil }),
-		place.On("up down", "the rest", nil).If(func() bool { return len(m.all) > 1 }, "").Ranked(place.Movement),
-		place.On("r", "read the file again", func() tea.Cmd { return m.s.Run(func() tea.Msg { again(); return nil }) }),
+	return action.Table{
+		action.On("esc ctrl+c q enter", "go on", func() tea.Cmd { m.s.Close(); return nil }),
+		action.On("up down", "the rest", nil).If(func() bool { return len(m.all) > 1 }, "").Ranked(action.Movement),
+		action.On("r", "read the file again", func() tea.Cmd { return m.s.Run(func() tea.Msg { again(); return nil }) }),
 	}
 }
 
@@ -61,7 +58,8 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 }
 
 // View draws the mistakes, from the chosen one on, in height lines.
-func (m *Model) View(width, height int) []string {
+func (m *Model) View() []string {
+	width, height := m.Columns, m.Rows
 	t := m.s.Theme
 	m.height = max(height-1, 1)
 	lines := []string{t.Title(t.Verdict(gate.Shut).Render("mistakes")+t.Rule.Render(" ─ ")+t.Strong.Render(m.s.Workspace().SessionsPath()), t.Faint.Render(fmt.Sprintf("%d of %d", min(m.at.At+1, len(m.all)), len(m.all))), width, fit.Spread)}

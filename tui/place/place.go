@@ -29,54 +29,12 @@ import (
 	"meatus/core/walk"
 	"meatus/core/work"
 	"meatus/core/workspace"
+	"meatus/tui/stack"
 	"meatus/tui/theme"
 )
 
-// Place is one place. Its methods are for the interface's goroutine.
-type Place interface {
-	// Table is what can be done here and now.
-	Table() Table
-	// Typing tells whether keys go into something that is typed: then none of them is
-	// an action.
-	Typing() bool
-	// Update takes a message: a result of its own, an event of the core, and while it
-	// shows what is typed, pasted and clicked that is no action.
-	Update(msg tea.Msg) tea.Cmd
-	// View draws the place in the rows that are left above its foot.
-	View() []string
-	SetSize(columns, rows int)
-	// Show is called when the place is gone to, and Hide when it is left.
-	Show() tea.Cmd
-	Hide()
-}
-
-// Task is something under way in place of the gate card: a session being written or
-// edited, an identity being settled, a job that is watched.
-type Task interface {
-	Show() tea.Cmd // is called when it is shown
-	Table() Table
-	Typing() bool
-	Update(msg tea.Msg) tea.Cmd
-	View(columns, rows int) []string
-}
-
-// Covering is a task that draws something above itself, in place of the board; nil for
-// nothing.
-type Covering interface {
-	Above(columns, rows int) []string
-}
-
 // Selector is a place that can be shown at a session or a host.
 type Selector interface{ Select(name string) }
-
-// Subject is a place or task with something chosen, that its actions are about; "" for nothing.
-type Subject interface{ Subject() string }
-
-// Noter is a place that has something to say at its foot, "" for nothing.
-type Noter interface{ Note() string }
-
-// Clicker is a place that is told of the mouse; others have it move their list.
-type Clicker interface{ Click(tea.MouseMsg) tea.Cmd }
 
 // Entry is one place in the list of places.
 type Entry struct {
@@ -85,7 +43,7 @@ type Entry struct {
 	Name string
 	Does string
 	Also string // other words that people look for it by
-	New  func(*Services) Place
+	New  func(*Services) stack.Layer
 }
 
 // Addressed is a result on its way to the place or task that began what it is of.
@@ -136,22 +94,22 @@ type Services struct {
 	// back as a result.
 	Exec func(c *exec.Cmd, done func(error) tea.Msg) tea.Cmd
 
-	Tell        func(say string)                       // says something at the foot
-	Sure        func(what string) bool                 // tells whether it was asked for twice; else says what, which names the key that does it
-	Notice      func(say string)                       // says something wherever the person is
-	Copy        func(text string) tea.Cmd              // puts a text on the clipboard
-	Go          func(key, at string) tea.Cmd           // goes to a place, at a session or host where at is not ""
-	Open        func(r route.Route, wait bool) tea.Cmd // walks a route and opens a shell at its end
-	Stop        func(session string)                   // stops that walk
-	Visit       func(session string)                   // shows a live shell of a session
-	Begin       func(job work.Job) tea.Cmd             // begins a job and shows it
-	Draw        func(Drawing) tea.Cmd                  // asks what is to be left out, and draws
-	Task        func(new func(*Services) Task) tea.Cmd // shows a task in place of the card
-	Close       func()                                 // puts the task away that calls it
-	Demo        func() tea.Cmd                         // ends the program for the demo, nil where there is none
-	Grants      func() []estate.Grant                  // rules that stand for a time
-	ReadEstates func()                                 // has all estates read now
-	Joined      func(instance string) []engine.Joined  // as what it has joined gateways, as they told last; it looks at memory alone
+	Tell        func(say string)                              // says something at the foot
+	Sure        func(what string) bool                        // tells whether it was asked for twice; else says what, which names the key that does it
+	Notice      func(say string)                              // says something wherever the person is
+	Copy        func(text string) tea.Cmd                     // puts a text on the clipboard
+	Go          func(key, at string) tea.Cmd                  // goes to a place, at a session or host where at is not ""
+	Open        func(r route.Route, wait bool) tea.Cmd        // walks a route and opens a shell at its end
+	Stop        func(session string)                          // stops that walk
+	Visit       func(session string)                          // shows a live shell of a session
+	Begin       func(job work.Job) tea.Cmd                    // begins a job and shows it
+	Draw        func(Drawing) tea.Cmd                         // asks what is to be left out, and draws
+	Task        func(new func(*Services) stack.Layer) tea.Cmd // shows a task in place of the card
+	Close       func()                                        // puts the task away that calls it
+	Demo        func() tea.Cmd                                // ends the program for the demo, nil where there is none
+	Grants      func() []estate.Grant                         // rules that stand for a time
+	ReadEstates func()                                        // has all estates read now
+	Joined      func(instance string) []engine.Joined         // as what it has joined gateways, as they told last; it looks at memory alone
 	// ListGateways asks all gateways what has joined, and GatewayRecord one for its record. Call them in what is run.
 	ListGateways  func() error
 	GatewayRecord func(gateway string, f trail.Filter) ([]trail.Entry, error)

@@ -24,7 +24,9 @@ import (
 	"meatus/core/workspace"
 	"meatus/lab"
 	"meatus/lab/labtest"
+	"meatus/tui/action"
 	"meatus/tui/place"
+	"meatus/tui/stack"
 	"meatus/tui/theme"
 )
 
@@ -44,20 +46,14 @@ type Driver struct {
 	Opened []route.Route
 	Begun  []work.Job
 	Drawn  []place.Drawing
-	Tasks  []place.Task // shown in place of the card
-	Closed bool         // the task was put away
+	Tasks  []stack.Layer // shown in place of the card
+	Closed bool          // the task was put away
 
-	on       focus
+	on       stack.Layer
+	shape    stack.Shape // when its size was set
 	messages chan tea.Msg
 	running  sync.WaitGroup // commands
 	ctx      context.Context
-}
-
-// focus is what is driven.
-type focus interface {
-	Table() place.Table
-	Typing() bool
-	Update(tea.Msg) tea.Cmd
 }
 
 // Lab returns a driver over the lab.
@@ -147,12 +143,12 @@ func (d *Driver) services() *place.Services {
 		Visit:  func(string) {},
 		Begin:  func(job work.Job) tea.Cmd { d.Begun = append(d.Begun, job); e.Jobs.Begin(job); return nil },
 		Draw:   func(w place.Drawing) tea.Cmd { d.Drawn = append(d.Drawn, w); return nil },
-		Task: func(new func(*place.Services) place.Task) tea.Cmd {
+		Task: func(new func(*place.Services) stack.Layer) tea.Cmd {
 			d.Tasks = append(d.Tasks, new(d.Services))
 			return nil
 		},
 		Close:       func() { d.Closed = true },
-		Press:       new(place.Keymap).Press,
+		Press:       new(action.Keymap).Press,
 		Find:        func(string) tea.Cmd { return nil },
 		Demo:        func() tea.Cmd { return tea.Quit },
 		Adopt:       e.Adopt,
@@ -178,10 +174,10 @@ type later struct {
 func (l later) cmd() tea.Msg { return nil }
 
 // Place drives a place that is shown.
-func (d *Driver) Place(new func(*place.Services) place.Place) *Driver {
+func (d *Driver) Place(new func(*place.Services) stack.Layer) *Driver {
 	p := new(d.Services)
 	d.on = p
-	p.SetSize(d.Columns, d.Rows)
+	d.SetSize(d.Columns, d.Rows)
 	d.Do(p.Show())
 	return d
 }
@@ -190,8 +186,9 @@ func (d *Driver) Place(new func(*place.Services) place.Place) *Driver {
 func (d *Driver) On() any { return d.on }
 
 // Task drives a task that is shown.
-func (d *Driver) Task(t place.Task) *Driver {
+func (d *Driver) Task(t stack.Layer) *Driver {
 	d.on = t
+	d.SetSize(d.Columns, d.Rows)
 	d.Do(t.Show())
 	return d
 }
@@ -289,13 +286,25 @@ func (d *Driver) See() string { return ansi.Strip(strings.Join(d.Lines(), "\n"))
 
 // Lines are the lines that are shown.
 func (d *Driver) Lines() []string {
-	switch on := d.on.(type) {
-	case place.Place:
-		return on.View()
-	case place.Task:
-		return on.View(d.Columns, 16)
+	if d.on == nil {
+		return nil
 	}
-	return nil
+	if d.on.Shape() != d.shape {
+		d.SetSize(d.Columns, d.Rows)
+	}
+	return d.on.View()
+}
+
+// cardRows is how many rows a task has in a test.
+const cardRows = 16
+
+// SetSize changes the size of the window, in columns and rows.
+func (d *Driver) SetSize(columns, rows int) {
+	d.Columns, d.Rows, d.shape = columns, rows, d.on.Shape()
+	if s := d.on.Shape(); s.OnRoutes() && s != stack.Wide {
+		rows = cardRows
+	}
+	d.on.SetSize(columns, rows)
 }
 
 // patience is how long anything that a test waits for may take.
@@ -342,10 +351,7 @@ func (d *Driver) UntilSaid(text string) {
 				return true
 			}
 		}
-		if n, ok := d.on.(place.Noter); ok {
-			return strings.Contains(n.Note(), text)
-		}
-		return false
+		return d.on != nil && strings.Contains(d.on.Note(), text)
 	})
 }
 
@@ -353,13 +359,10 @@ func (d *Driver) UntilSaid(text string) {
 func (d *Driver) Fits() {
 	d.Helper()
 	for _, size := range [][2]int{{80, 23}, {81, 24}, {120, 39}, {200, 59}} {
-		d.Columns, d.Rows = size[0], size[1]
-		if p, ok := d.on.(place.Place); ok {
-			p.SetSize(size[0], size[1])
-		}
+		d.SetSize(size[0], size[1])
 		lines := d.Lines()
-		if p, ok := d.on.(place.Place); ok && len(lines) > size[1] {
-			d.Errorf("%v: %T draws %d lines", size, p, len(lines))
+		if len(lines) > size[1] {
+			d.Errorf("%v: %T draws %d lines", size, d.on, len(lines))
 		}
 		for _, l := range lines {
 			if w := ansi.StringWidth(l); w > size[0] {

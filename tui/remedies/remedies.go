@@ -18,10 +18,12 @@ import (
 	"meatus/core/walk"
 	"meatus/core/work"
 	"meatus/core/workspace"
+	"meatus/tui/action"
 	"meatus/tui/fit"
 	"meatus/tui/place"
 	"meatus/tui/scroll"
 	"meatus/tui/settle"
+	"meatus/tui/stack"
 )
 
 // The messages of the task's own: the ways there are, what the machine said of keys, and
@@ -38,6 +40,7 @@ type (
 
 // Model is the list.
 type Model struct {
+	stack.Base
 	s      *place.Services
 	what   mend.Case
 	ways   []mend.Way
@@ -47,7 +50,7 @@ type Model struct {
 }
 
 // New lists what mends a gate.
-func New(s *place.Services, what mend.Case) place.Task { return &Model{s: s, what: what} }
+func New(s *place.Services, what mend.Case) stack.Layer { return &Model{s: s, what: what} }
 
 // Show looks for the ways.
 func (m *Model) Show() tea.Cmd {
@@ -58,20 +61,17 @@ func (m *Model) Show() tea.Cmd {
 	})
 }
 
-// Typing tells that nothing is typed.
-func (m *Model) Typing() bool { return false }
-
 // Table is what can be done.
-func (m *Model) Table() place.Table {
+func (m *Model) Table() action.Table {
 	move := func(by int) func() tea.Cmd {
 		return func() tea.Cmd { m.at.Move(by, len(m.ways), len(m.ways)); return nil }
 	}
-	return place.Table{
-		place.On("up down k j", "choose", nil).As("↑↓").Ranked(place.Movement),
-		place.On("up k", "", move(-1)).Ranked(place.Hidden),
-		place.On("down j", "", move(1)).Ranked(place.Hidden),
-		place.On("enter", "do it", m.choose),
-		place.On("esc ctrl+c q", "leave it", func() tea.Cmd { m.s.Close(); return nil }),
+	return action.Table{
+		action.On("up down k j", "choose", nil).As("↑↓").Ranked(action.Movement),
+		action.On("up k", "", move(-1)).Ranked(action.Hidden),
+		action.On("down j", "", move(1)).Ranked(action.Hidden),
+		action.On("enter", "do it", m.choose),
+		action.On("esc ctrl+c q", "leave it", func() tea.Cmd { m.s.Close(); return nil }),
 	}
 }
 
@@ -215,7 +215,7 @@ func (m *Model) settle() tea.Cmd {
 	if m.what.Failure == nil || !errors.As(m.what.Failure, &c) {
 		return nil
 	}
-	return m.s.Task(func(s *place.Services) place.Task { return settle.New(s, c) })
+	return m.s.Task(func(s *place.Services) stack.Layer { return settle.New(s, c) })
 }
 
 // askKeys asks the machine which of the workspace's keys it would take.
@@ -256,7 +256,8 @@ func (m *Model) answered(msg asked) tea.Cmd {
 }
 
 // View draws the list in height lines.
-func (m *Model) View(width, height int) []string {
+func (m *Model) View() []string {
+	width, height := m.Columns, m.Rows
 	t := m.s.Theme
 	hop := m.what.Route.Hops[m.what.Hop].Name
 	lines := []string{t.Title(t.Accent.Render("remedies")+t.Rule.Render(" ─ ")+t.Strong.Render(hop)+t.Faint.Render(", "+m.what.Gate.Kind.String()), "", width, fit.Spread)}

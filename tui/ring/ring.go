@@ -16,10 +16,12 @@ import (
 	"meatus/core/remote"
 	"meatus/core/ring"
 	"meatus/core/words"
+	"meatus/tui/action"
 	"meatus/tui/fit"
 	"meatus/tui/form"
 	"meatus/tui/place"
 	"meatus/tui/scroll"
+	"meatus/tui/stack"
 )
 
 // The messages of the place's own: what the ring and the agent behind it hold, and what
@@ -54,6 +56,7 @@ type use struct {
 
 // Model is the place.
 type Model struct {
+	stack.Whole
 	s             *place.Services
 	width, height int
 	now           snapshot
@@ -66,7 +69,7 @@ type Model struct {
 }
 
 // New returns the place.
-func New(s *place.Services) place.Place { return &Model{s: s} }
+func New(s *place.Services) stack.Layer { return &Model{s: s} }
 
 // SetSize changes the size of the place.
 func (m *Model) SetSize(width, height int) { m.width, m.height = width, height }
@@ -78,8 +81,11 @@ func (m *Model) Show() tea.Cmd {
 	return tea.Batch(m.look(), m.s.After(time.Second, lookAgain{m.looks}))
 }
 
-// Hide is called when the place is left.
-func (m *Model) Hide() { m.shows, m.form = false, nil }
+// Close is called when the place is left: what was typed into a form is wiped.
+func (m *Model) Close() {
+	m.form.Wipe()
+	m.shows, m.form = false, nil
+}
 
 // Typing tells whether keys go into a form.
 func (m *Model) Typing() bool { return m.form != nil }
@@ -159,7 +165,7 @@ func (m *Model) Subject() string {
 }
 
 // Table is what can be done.
-func (m *Model) Table() place.Table {
+func (m *Model) Table() action.Table {
 	if m.form != nil {
 		return m.form.Table(m.answered, func() { m.form = nil })
 	}
@@ -174,25 +180,27 @@ func (m *Model) Table() place.Table {
 	if m.now.locked {
 		lock = "unlock"
 	}
-	return place.Table{
-		place.On("esc q ctrl+c", "to Routes", func() tea.Cmd { return m.s.Go("0", "") }),
-		place.On("n", "hold a key", func() tea.Cmd { return m.s.Go("K", "") }).Whole().Also("add key to the agent memory"),
-		place.On("D delete backspace", "take it out", m.take).If(own, notOwn).Also("remove forget key"),
-		place.On("D delete backspace", "end this lend", m.endLend).If(func() bool { return lent && l.Ended == nil }, "no lend that goes on is chosen").Also("stop lending forwarding"),
-		place.On("w", "how long", m.askStay).If(own, notOwn).Also("lifetime time expire stay"),
-		place.On("a", "ask or not", m.confirm).If(own, notOwn).Also("confirm each use"),
-		place.On("h", "hosts", m.askHosts).If(own, notOwn).Also("limit only for"),
-		place.On("L", lock, m.askLock).Whole().Also("passphrase away"),
-		place.On("Z", "empty", m.empty).Whole().Also("remove all forget keys"),
-		place.On("p", "share with programs", m.share).Whole().Also("socket agent environment"),
-		place.On("y", "copy its line", m.copy).If(func() bool { return m.s.Shared() != nil }, "the ring is not shared with programs").Whole().Also("clipboard environment variable"),
-		place.On("B", "agent behind", m.stand).Whole().Also("other agent in front"),
+	return action.Table{
+		action.On("esc q ctrl+c", "to Routes", func() tea.Cmd { return m.s.Go("0", "") }),
+		action.On("n", "hold a key", func() tea.Cmd { return m.s.Go("K", "") }).Whole().Also("add key to the agent memory"),
+		action.On("D delete backspace", "take it out", m.take).If(own, notOwn).Also("remove forget key"),
+		action.On("D delete backspace", "end this lend", m.endLend).If(func() bool { return lent && l.Ended == nil }, "no lend that goes on is chosen").Also("stop lending forwarding"),
+		action.On("w", "how long", m.askStay).If(own, notOwn).Also("lifetime time expire stay"),
+		action.On("a", "ask or not", m.confirm).If(own, notOwn).Also("confirm each use"),
+		action.On("h", "hosts", m.askHosts).If(own, notOwn).Also("limit only for"),
+		action.On("L", lock, m.askLock).Whole().Also("passphrase away"),
+		action.On("Z", "empty", m.empty).Whole().Also("remove all forget keys"),
+		action.On("p", "share with programs", m.share).Whole().Also("socket agent environment"),
+		action.On("y", "copy its line", m.copy).If(func() bool { return m.s.Shared() != nil }, "the ring is not shared with programs").Whole().Also("clipboard environment variable"),
+		action.On("B", "agent behind", m.stand).Whole().Also("other agent in front"),
 	}
 }
 
 // Update takes a message.
 func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
+	case tea.MouseMsg:
+		return m.mouse(msg)
 	case lookAgain:
 		if msg.n == m.looks && m.shows {
 			return m.Show()
@@ -221,8 +229,8 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	return nil
 }
 
-// Click moves with the wheel.
-func (m *Model) Click(msg tea.MouseMsg) tea.Cmd {
+// mouse moves with the wheel.
+func (m *Model) mouse(msg tea.MouseMsg) tea.Cmd {
 	m.at.Take(msg, m.rows(), m.room())
 	return nil
 }

@@ -29,6 +29,7 @@ import (
 	"meatus/tui/remedies"
 	"meatus/tui/settle"
 	"meatus/tui/sheet"
+	"meatus/tui/stack"
 )
 
 // open walks to the selected session and opens a shell there.
@@ -144,7 +145,7 @@ func (m *Model) changeMarked() tea.Cmd {
 	if len(names) == 0 {
 		return nil
 	}
-	return m.s.Task(func(s *place.Services) place.Task { return many.NewChange(s, names) })
+	return m.s.Task(func(s *place.Services) stack.Layer { return many.NewChange(s, names) })
 }
 
 // runMarked runs a command at the machines of all marked sessions.
@@ -153,7 +154,7 @@ func (m *Model) runMarked() tea.Cmd {
 	if len(names) == 0 {
 		return nil
 	}
-	return m.s.Task(func(s *place.Services) place.Task { return many.NewEach(s, names) })
+	return m.s.Task(func(s *place.Services) stack.Layer { return many.NewEach(s, names) })
 }
 
 // through narrows the board to the sessions whose way goes through one.
@@ -180,7 +181,7 @@ func (m *Model) order() tea.Cmd {
 func (m *Model) write() tea.Cmd { return m.writeLine("") }
 
 func (m *Model) writeLine(text string) tea.Cmd {
-	return m.s.Task(func(s *place.Services) place.Task { return entry.New(s, text) })
+	return m.s.Task(func(s *place.Services) stack.Layer { return entry.New(s, text) })
 }
 
 // pasted opens the line of a new session with a connect command that was pasted, become a
@@ -190,7 +191,7 @@ func (m *Model) pasted(text string) tea.Cmd {
 		m.s.Tell("what was pasted is no connect command; " + m.s.Press("new") + " writes a session, " + m.s.Press("find") + " finds one")
 		return nil
 	}
-	return m.s.Task(func(s *place.Services) place.Task {
+	return m.s.Task(func(s *place.Services) stack.Layer {
 		t := entry.New(s, "")
 		t.Update(tea.PasteMsg{Content: text})
 		return t
@@ -198,7 +199,7 @@ func (m *Model) pasted(text string) tea.Cmd {
 }
 
 func (m *Model) edit(session string) tea.Cmd {
-	return m.s.Task(func(s *place.Services) place.Task { return sheet.New(s, session) })
+	return m.s.Task(func(s *place.Services) stack.Layer { return sheet.New(s, session) })
 }
 
 func (m *Model) lend(session string) tea.Cmd {
@@ -206,7 +207,7 @@ func (m *Model) lend(session string) tea.Cmd {
 	if !ok {
 		return nil
 	}
-	return m.s.Task(func(s *place.Services) place.Task { return lending.New(s, r) })
+	return m.s.Task(func(s *place.Services) stack.Layer { return lending.New(s, r) })
 }
 
 func (m *Model) compose(session string) tea.Cmd {
@@ -214,7 +215,7 @@ func (m *Model) compose(session string) tea.Cmd {
 	if !ok {
 		return nil
 	}
-	return m.s.Task(func(s *place.Services) place.Task { return compose.New(s, r) })
+	return m.s.Task(func(s *place.Services) stack.Layer { return compose.New(s, r) })
 }
 
 // changed is the changed identity that a session met, nil where none was.
@@ -230,7 +231,7 @@ func changed(f *gate.Failure) *walk.ChangedIdentity {
 func (m *Model) settleIdentity() tea.Cmd {
 	s, ok := m.current()
 	if c := changed(s.Failure); ok && s.Walk == nil && c != nil {
-		return m.s.Task(func(s *place.Services) place.Task { return settle.New(s, c) })
+		return m.s.Task(func(s *place.Services) stack.Layer { return settle.New(s, c) })
 	}
 	return nil
 }
@@ -293,7 +294,7 @@ func (m *Model) ways() tea.Cmd {
 		return nil
 	}
 	c := mend.Case{Workspace: m.ws, Route: s.Details.Route, Hop: at, Gate: worst, Failure: s.Failure}
-	return m.s.Task(func(s *place.Services) place.Task { return remedies.New(s, c) })
+	return m.s.Task(func(s *place.Services) stack.Layer { return remedies.New(s, c) })
 }
 
 // which asks the machine of a session which keys it would take.

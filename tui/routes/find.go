@@ -7,9 +7,9 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"meatus/core/book"
+	"meatus/tui/action"
 	"meatus/tui/line"
 	"meatus/tui/match"
-	"meatus/tui/place"
 	"meatus/tui/theme"
 )
 
@@ -28,14 +28,14 @@ type find struct {
 func newFindLine(t *theme.Theme) *line.Line { return line.New(t, "") }
 
 // findTable is what can be done while something is looked for.
-func (m *Model) findTable() place.Table {
+func (m *Model) findTable() action.Table {
 	move := func(by int) func() tea.Cmd { return func() tea.Cmd { m.step(by); return nil } }
-	return place.Table{
-		place.On("up", "choose", move(-1)).As("↑↓").Ranked(place.Movement),
-		place.On("down", "", move(1)).Ranked(place.Hidden),
-		place.On("enter", "open shell", func() tea.Cmd { m.find.typing = false; return m.open() }),
-		place.On("tab", "to the board", func() tea.Cmd { m.find.typing = false; return nil }),
-		place.On("esc ctrl+c", "show all", func() tea.Cmd { m.endFind(); return nil }),
+	return action.Table{
+		action.On("up", "choose", move(-1)).As("↑↓").Ranked(action.Movement),
+		action.On("down", "", move(1)).Ranked(action.Hidden),
+		action.On("enter", "open shell", func() tea.Cmd { m.find.typing = false; return m.open() }),
+		action.On("tab", "to the board", func() tea.Cmd { m.find.typing = false; return nil }),
+		action.On("esc ctrl+c", "show all", func() tea.Cmd { m.endFind(); return nil }),
 	}
 }
 

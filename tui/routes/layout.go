@@ -10,6 +10,7 @@ import (
 	"meatus/core/statefile"
 	"meatus/core/workspace"
 	"meatus/tui/fit"
+	"meatus/tui/stack"
 )
 
 // The numbers of the layout, in columns.
@@ -48,7 +49,7 @@ func (m *Model) layout() layout {
 	}
 	rest := max(height-m.headLines(), 0)
 	board, pane := m.divided()
-	if m.width < widest || m.above != nil || m.pane != nil && pane < leastTask {
+	if m.width < widest || m.shape != stack.Card || m.pane != nil && pane < leastTask {
 		// A short board leaves its room to the card.
 		pane := max(m.paneRows(), rest-max(len(m.lines)+spareBoard, leastBoard))
 		return layout{rows: max(rest-pane, 0), columns: 1, width: m.width, pane: m.width, height: pane}
@@ -59,6 +60,18 @@ func (m *Model) layout() layout {
 	}
 	l.width = (board+1)/l.columns - 1
 	return l
+}
+
+// SetPane has something drawn in place of the card, and of the board where its shape says so; nil is the card.
+func (m *Model) SetPane(pane func() []string, shape stack.Shape) { m.pane, m.shape = pane, shape }
+
+// PaneSize is the room for what [Model.SetPane] has drawn, in columns and rows.
+func (m *Model) PaneSize() (columns, rows int) {
+	l := m.layout()
+	if m.shape == stack.Wide {
+		return m.width, m.headLines() + l.rows + l.height
+	}
+	return l.pane, l.height
 }
 
 // divided is how many columns the board and the pane beside it have.
@@ -94,7 +107,7 @@ func (m *Model) moveDivide(by int) tea.Cmd {
 }
 
 // paneRows is how much of the place the card takes below the board.
-func (m *Model) paneRows() int { return min(max((m.height+2)*42/100, 12), 18) }
+func (m *Model) paneRows() int { return stack.CardRows(m.height) }
 
 // boardRows is how many lines of the board are shown at once.
 func (m *Model) boardRows() int {
@@ -106,12 +119,8 @@ func (m *Model) boardRows() int {
 // the live links.
 func (m *Model) View() []string {
 	l := m.layout()
-	if m.above != nil {
-		upper := m.above(l.rows + m.headLines())
-		if upper == nil {
-			upper = append(m.head(), m.viewBoard(l)...)
-		}
-		return m.withStrip(append(upTo(upper, l.rows+m.headLines()), m.viewPane(l)...))
+	if m.shape == stack.Wide {
+		return m.withStrip(upTo(m.pane(), m.headLines()+l.rows+l.height))
 	}
 	lines := upTo(m.head(), m.headLines())
 	if !l.beside {
@@ -138,7 +147,7 @@ func (m *Model) withStrip(lines []string) []string {
 // viewPane draws the card, or what stands in its stead.
 func (m *Model) viewPane(l layout) []string {
 	if m.pane != nil {
-		return upTo(m.pane(l.pane, l.height), l.height)
+		return upTo(m.pane(), l.height)
 	}
 	return upTo(m.card(l), l.height)
 }

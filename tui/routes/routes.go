@@ -26,24 +26,20 @@ import (
 	"meatus/core/walk"
 	"meatus/core/words"
 	"meatus/core/workspace"
+	"meatus/tui/action"
 	"meatus/tui/doors"
 	"meatus/tui/fit"
 	"meatus/tui/mistakes"
 	"meatus/tui/place"
 	"meatus/tui/scroll"
 	"meatus/tui/sheet"
+	"meatus/tui/stack"
 	"meatus/tui/undo"
-)
-
-// Pane is what stands below the board in place of the card, nil for the card; Above is
-// what stands in place of the board, nil for the board.
-type (
-	Pane  func(columns, rows int) []string
-	Above func(rows int) []string
 )
 
 // Model is the place.
 type Model struct {
+	stack.Whole
 	s       *place.Services
 	width   int
 	height  int // of the place, in rows
@@ -70,8 +66,8 @@ type Model struct {
 	held    *heldElsewhere    // an address that "t" takes over, or nil
 	turning bool              // the marks turn
 	ticking bool              // the seconds are counted
-	pane    Pane
-	above   Above
+	pane    func() []string   // in place of the card, nil for the card
+	shape   stack.Shape       // where that stands
 	needs   needing
 	divide  divide
 	latest  *atomic.Int64 // where the divide was put last, for those that write it down
@@ -110,7 +106,7 @@ const (
 var orderWords = [...]string{"", "most recent first", "marked first", "worst first"}
 
 // New returns the place.
-func New(s *place.Services) place.Place {
+func New(s *place.Services) stack.Layer {
 	m := &Model{s: s, depth: walk.Identity, better: map[string]better{}, folded: map[string]bool{}, latest: &atomic.Int64{}}
 	m.find.line = newFindLine(s.Theme)
 	if err := statefile.Read(layoutFile(s.Workspace()), &m.divide); err != nil {
@@ -120,9 +116,6 @@ func New(s *place.Services) place.Place {
 	m.setWorkspace(s.Workspace(), true)
 	return m
 }
-
-// SetPane says what stands below the board, and what in place of it.
-func (m *Model) SetPane(pane Pane, above Above) { m.pane, m.above = pane, above }
 
 // SetSize changes the size of the place.
 func (m *Model) SetSize(width, height int) {
@@ -134,9 +127,6 @@ func (m *Model) SetSize(width, height int) {
 func (m *Model) Show() tea.Cmd {
 	return tea.Batch(m.clocks(), m.lookForNeeds(!m.needs.read))
 }
-
-// Hide is called when the place is left.
-func (m *Model) Hide() {}
 
 // Typing tells whether keys go into what is looked for.
 func (m *Model) Typing() bool { return m.find.typing }
@@ -228,6 +218,8 @@ func (m *Model) settle() {
 // Update takes a message.
 func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
+	case tea.MouseMsg:
+		return m.mouse(msg)
 	case place.Heard:
 		return m.hear(msg)
 	case turn:
@@ -318,7 +310,7 @@ func (m *Model) walking() bool {
 }
 
 // Table is what can be done.
-func (m *Model) Table() place.Table {
+func (m *Model) Table() action.Table {
 	if m.find.typing {
 		return m.findTable()
 	}
@@ -343,9 +335,9 @@ func (m *Model) Table() place.Table {
 			return nil
 		}
 	}
-	task := func(new func(*place.Services, string) place.Task) func() tea.Cmd {
+	task := func(new func(*place.Services, string) stack.Layer) func() tea.Cmd {
 		return on(func(name string) tea.Cmd {
-			return m.s.Task(func(s *place.Services) place.Task { return new(s, name) })
+			return m.s.Task(func(s *place.Services) stack.Layer { return new(s, name) })
 		})
 	}
 	live := func() bool { // the board may not know yet of one that was just opened
@@ -353,61 +345,61 @@ func (m *Model) Table() place.Table {
 	}
 	tunnels := func() bool { return free() && len(d.Route.Hops) > 0 && len(d.Route.Target().Tunnels) > 0 }
 	step := func(by func() int) func() tea.Cmd { return func() tea.Cmd { m.step(by()); return nil } }
-	return place.Table{
-		place.On("esc ctrl+c", "stop", m.stop).If(func() bool { return walks || m.looking.on }, "nothing is walked to or checked").Also("cancel abort end"),
-		place.On("m", mendWords(worst), m.mendWorst).Suits(func() bool {
+	return action.Table{
+		action.On("esc ctrl+c", "stop", m.stop).If(func() bool { return walks || m.looking.on }, "nothing is walked to or checked").Also("cancel abort end"),
+		action.On("m", mendWords(worst), m.mendWorst).Suits(func() bool {
 			return worst.Remedy.Act == gate.MendKey || worst.Remedy.Act == gate.MendFile || worst.Remedy.Act == gate.Settle || worst.Remedy.Act == gate.Choose
 		}).If(func() bool { return free() && worst.Verdict >= gate.Ajar }, "nothing is known to be wrong with it").Also("fix repair chmod permissions settle identity host key changed remedy"),
-		place.On("d", "details", func() tea.Cmd { m.whole = !m.whole; return nil }).Suits(func() bool { return m.whole || ok && m.hasMore() }).If(chosen, "no session is chosen").Also("why verbose more log explain"),
-		place.On("s", "to its shell", on(func(name string) tea.Cmd { m.s.Visit(name); return nil })).If(live, "it has no live shell; enter opens one").Also("terminal attach switch"),
-		place.On("enter", "open shell", m.open).If(free, busy).Also("connect login walk terminal start"),
-		place.On("t", "tunnels", on(m.toggleTunnels)).Suits(tunnels).If(free, busy).Also("port forward forwarding open close bring lend roam socks"),
-		place.On("w", "wait until it is up", m.wait).Suits(func() bool { return free() && s.Failure != nil && walk.MayPass(s.Failure) }).If(free, busy).Also("retry reboot boot starting"),
-		place.On("n", "new session", m.write).Whole().Also("add create host machine server paste command"),
-		place.On("e", "edit", on(m.edit)).If(free, busy).Also("change set user host port key via settings values note"),
-		place.On("c", "check", m.checkOne).If(free, busy).Also("test probe reach ping gates"),
-		place.On("/", "find", m.startFind).Whole().Also("search filter narrow"),
+		action.On("d", "details", func() tea.Cmd { m.whole = !m.whole; return nil }).Suits(func() bool { return m.whole || ok && m.hasMore() }).If(chosen, "no session is chosen").Also("why verbose more log explain"),
+		action.On("s", "to its shell", on(func(name string) tea.Cmd { m.s.Visit(name); return nil })).If(live, "it has no live shell; enter opens one").Also("terminal attach switch"),
+		action.On("enter", "open shell", m.open).If(free, busy).Also("connect login walk terminal start"),
+		action.On("t", "tunnels", on(m.toggleTunnels)).Suits(tunnels).If(free, busy).Also("port forward forwarding open close bring lend roam socks"),
+		action.On("w", "wait until it is up", m.wait).Suits(func() bool { return free() && s.Failure != nil && walk.MayPass(s.Failure) }).If(free, busy).Also("retry reboot boot starting"),
+		action.On("n", "new session", m.write).Whole().Also("add create host machine server paste command"),
+		action.On("e", "edit", on(m.edit)).If(free, busy).Also("change set user host port key via settings values note"),
+		action.On("c", "check", m.checkOne).If(free, busy).Also("test probe reach ping gates"),
+		action.On("/", "find", m.startFind).Whole().Also("search filter narrow"),
 
-		place.Pressed("1 2 3 4 5 6 7 8 9", "to what needs you", m.jump).As("1-9").If(func() bool { return m.needsRows() > 0 }, "nothing needs you").Whole().Ranked(place.InHelp).Also("problems todo summary attention wrong"),
-		place.On("", "open the shells of last time", func() tea.Cmd { return m.needs.reopen() }).If(func() bool { return len(m.needs.before) > 0 }, "none was open when Meatus was left").Whole().Ranked(place.InHelp).Also("restore layout again before restart"),
-		place.On("z", "fold what needs you", m.foldNeeds).If(func() bool { return len(m.needs.all) > 0 }, "nothing needs you").Whole().Ranked(place.InHelp).Also("hide summary"),
-		place.On("[", "a narrower board", func() tea.Cmd { return m.moveDivide(-4) }).If(m.beside, "the window is too narrow for a divide").Whole().Ranked(place.InHelp).Also("divide split layout wider card"),
-		place.On("]", "a wider board", func() tea.Cmd { return m.moveDivide(4) }).If(m.beside, "the window is too narrow for a divide").Whole().Ranked(place.InHelp).Also("divide split layout narrower card"),
-		place.On("up k", "choose a session", step(func() int { return -1 })).As("↑↓").Ranked(place.Movement),
-		place.On("down j", "", step(func() int { return 1 })).Ranked(place.Hidden),
-		place.On("pgup", "", step(func() int { return -max(m.boardRows()-1, 1) })).Ranked(place.Hidden),
-		place.On("pgdown", "", step(func() int { return max(m.boardRows()-1, 1) })).Ranked(place.Hidden),
-		place.On("left", "fold a branch away", func() tea.Cmd { m.fold(true); return nil }).As("←→").If(m.tree, "the board is narrowed or ordered").Ranked(place.Movement),
-		place.On("right", "", func() tea.Cmd { m.fold(false); return nil }).If(m.tree, "").Ranked(place.Hidden),
-		place.On("home", "", step(func() int { return -len(m.lines) })).Ranked(place.Hidden),
-		place.On("end", "", step(func() int { return len(m.lines) })).Ranked(place.Hidden),
-		place.On("p", "its doors, one by one", task(doors.New)).If(chosen, "no session is chosen").Ranked(place.InHelp).Also("tunnels port forward listener close open each"),
-		place.On("P", "another door", on(m.compose)).If(chosen, "no session is chosen").Ranked(place.InHelp).Also("new tunnel port forward forwarding database web socks proxy bring lend roam"),
-		place.On("R", "rename", task(sheet.Rename)).If(free, busy).Ranked(place.InHelp).Also("name"),
-		place.On("N", "another like it", task(sheet.Another)).If(free, busy).Ranked(place.InHelp).Also("copy duplicate clone session"),
-		place.On("D", "remove", task(sheet.Remove)).If(free, busy).Ranked(place.InHelp).Also("delete session forget"),
-		place.On("C", "check all", func() tea.Cmd { return m.check(m.ws.Book.Names(), false) }).Whole().Ranked(place.InHelp).Also("test probe every"),
-		place.On("v", "how far a check goes", func() tea.Cmd { m.depth = (m.depth + 1) % walk.Depth(len(walk.DepthWords)); return nil }).Whole().Ranked(place.InHelp).Also("depth knock identity login"),
-		place.On("F", "how often all are checked", m.repeatMore).Whole().Ranked(place.InHelp).Also("repeat interval background monitor"),
-		place.On("space", "mark it", m.mark).If(chosen, "no session is chosen").Ranked(place.InHelp).Also("select favourite tag"),
-		place.On("E", "change the marked", m.changeMarked).Whole().Ranked(place.InHelp).Also("edit many several bulk"),
-		place.On("A", "run at the marked", m.runMarked).Whole().Ranked(place.InHelp).Also("command many several all execute"),
-		place.On("f", "its files", on(func(name string) tea.Cmd { return m.s.Go("Q", name) })).If(chosen, "no session is chosen").Ranked(place.InHelp).Also("cargo copy move transfer upload download"),
-		place.On("@", "its instance, and the ways to it", on(func(name string) tea.Cmd { return m.s.Go("Y", "@"+name) })).If(func() bool { return len(m.ws.Book.Estates) > 0 }, "the file names no estate").Suits(func() bool { return worst.Kind == gate.Rules || worst.Kind == gate.Port }).Also("estate reach rules security group where"),
-		place.On("V", "what goes via it", on(m.through)).If(chosen, "no session is chosen").Ranked(place.InHelp).Also("bastion behind through jump depends"),
-		place.On("o", "order", m.order).Whole().Ranked(place.InHelp).Also("sort recent marked worst wrong shut"),
-		place.On("M", "all ways to mend it", m.ways).If(chosen, "no session is chosen").Ranked(place.InHelp).Also("fix remedies user wrong login key timeout refused"),
-		place.On("a", "ask which key opens it", on(m.which)).If(free, busy).Ranked(place.InHelp).Also("find key try keys permission denied publickey"),
-		place.On("l", "lend to one shell", on(m.lend)).If(free, busy).Ranked(place.InHelp).Also("agent forwarding forward key"),
-		place.On("B", "a better way", on(m.takeBetter)).If(chosen, "no session is chosen").Ranked(place.InHelp).Also("bastion instead of agent via"),
-		place.On("S", "sweep its account", on(m.sweep)).If(chosen, "no session is chosen").Ranked(place.InHelp).Also("audit clean left keys authorized"),
-		place.On("x", "draw them all", func() tea.Cmd { return m.draw(m.listed()) }).Whole().Ranked(place.InHelp).Also("map picture svg pdf diagram"),
-		place.On("X", "draw it alone", on(func(name string) tea.Cmd { return m.draw([]string{name}) })).If(chosen, "no session is chosen").Ranked(place.InHelp).Also("map picture svg pdf diagram"),
-		place.On("!", "the mistakes of the file", func() tea.Cmd { return m.s.Task(mistakes.New) }).If(func() bool { return len(m.ws.Book.Problems) > 0 }, "the file has none").Whole().Ranked(place.InHelp).Also("errors problems toml syntax"),
-		place.On("u", "undo an edit", m.undo.Back).Whole().Ranked(place.InHelp).Also("take back revert"),
-		place.On("U", "do it again", m.undo.Again).Whole().Ranked(place.InHelp).Also("redo"),
-		place.On("r", "read the sessions again", m.reread).Whole().Ranked(place.InHelp).Also("reload refresh file"),
-		place.On("esc ctrl+c", "", func() tea.Cmd { m.endFind(); return nil }).If(func() bool { return m.find.on }, "").Ranked(place.Hidden),
+		action.Pressed("1 2 3 4 5 6 7 8 9", "to what needs you", m.jump).As("1-9").If(func() bool { return m.needsRows() > 0 }, "nothing needs you").Whole().Ranked(action.InHelp).Also("problems todo summary attention wrong"),
+		action.On("", "open the shells of last time", func() tea.Cmd { return m.needs.reopen() }).If(func() bool { return len(m.needs.before) > 0 }, "none was open when Meatus was left").Whole().Ranked(action.InHelp).Also("restore layout again before restart"),
+		action.On("z", "fold what needs you", m.foldNeeds).If(func() bool { return len(m.needs.all) > 0 }, "nothing needs you").Whole().Ranked(action.InHelp).Also("hide summary"),
+		action.On("[", "a narrower board", func() tea.Cmd { return m.moveDivide(-4) }).If(m.beside, "the window is too narrow for a divide").Whole().Ranked(action.InHelp).Also("divide split layout wider card"),
+		action.On("]", "a wider board", func() tea.Cmd { return m.moveDivide(4) }).If(m.beside, "the window is too narrow for a divide").Whole().Ranked(action.InHelp).Also("divide split layout narrower card"),
+		action.On("up k", "choose a session", step(func() int { return -1 })).As("↑↓").Ranked(action.Movement),
+		action.On("down j", "", step(func() int { return 1 })).Ranked(action.Hidden),
+		action.On("pgup", "", step(func() int { return -max(m.boardRows()-1, 1) })).Ranked(action.Hidden),
+		action.On("pgdown", "", step(func() int { return max(m.boardRows()-1, 1) })).Ranked(action.Hidden),
+		action.On("left", "fold a branch away", func() tea.Cmd { m.fold(true); return nil }).As("←→").If(m.tree, "the board is narrowed or ordered").Ranked(action.Movement),
+		action.On("right", "", func() tea.Cmd { m.fold(false); return nil }).If(m.tree, "").Ranked(action.Hidden),
+		action.On("home", "", step(func() int { return -len(m.lines) })).Ranked(action.Hidden),
+		action.On("end", "", step(func() int { return len(m.lines) })).Ranked(action.Hidden),
+		action.On("p", "its doors, one by one", task(doors.New)).If(chosen, "no session is chosen").Ranked(action.InHelp).Also("tunnels port forward listener close open each"),
+		action.On("P", "another door", on(m.compose)).If(chosen, "no session is chosen").Ranked(action.InHelp).Also("new tunnel port forward forwarding database web socks proxy bring lend roam"),
+		action.On("R", "rename", task(sheet.Rename)).If(free, busy).Ranked(action.InHelp).Also("name"),
+		action.On("N", "another like it", task(sheet.Another)).If(free, busy).Ranked(action.InHelp).Also("copy duplicate clone session"),
+		action.On("D", "remove", task(sheet.Remove)).If(free, busy).Ranked(action.InHelp).Also("delete session forget"),
+		action.On("C", "check all", func() tea.Cmd { return m.check(m.ws.Book.Names(), false) }).Whole().Ranked(action.InHelp).Also("test probe every"),
+		action.On("v", "how far a check goes", func() tea.Cmd { m.depth = (m.depth + 1) % walk.Depth(len(walk.DepthWords)); return nil }).Whole().Ranked(action.InHelp).Also("depth knock identity login"),
+		action.On("F", "how often all are checked", m.repeatMore).Whole().Ranked(action.InHelp).Also("repeat interval background monitor"),
+		action.On("space", "mark it", m.mark).If(chosen, "no session is chosen").Ranked(action.InHelp).Also("select favourite tag"),
+		action.On("E", "change the marked", m.changeMarked).Whole().Ranked(action.InHelp).Also("edit many several bulk"),
+		action.On("A", "run at the marked", m.runMarked).Whole().Ranked(action.InHelp).Also("command many several all execute"),
+		action.On("f", "its files", on(func(name string) tea.Cmd { return m.s.Go("Q", name) })).If(chosen, "no session is chosen").Ranked(action.InHelp).Also("cargo copy move transfer upload download"),
+		action.On("@", "its instance, and the ways to it", on(func(name string) tea.Cmd { return m.s.Go("Y", "@"+name) })).If(func() bool { return len(m.ws.Book.Estates) > 0 }, "the file names no estate").Suits(func() bool { return worst.Kind == gate.Rules || worst.Kind == gate.Port }).Also("estate reach rules security group where"),
+		action.On("V", "what goes via it", on(m.through)).If(chosen, "no session is chosen").Ranked(action.InHelp).Also("bastion behind through jump depends"),
+		action.On("o", "order", m.order).Whole().Ranked(action.InHelp).Also("sort recent marked worst wrong shut"),
+		action.On("M", "all ways to mend it", m.ways).If(chosen, "no session is chosen").Ranked(action.InHelp).Also("fix remedies user wrong login key timeout refused"),
+		action.On("a", "ask which key opens it", on(m.which)).If(free, busy).Ranked(action.InHelp).Also("find key try keys permission denied publickey"),
+		action.On("l", "lend to one shell", on(m.lend)).If(free, busy).Ranked(action.InHelp).Also("agent forwarding forward key"),
+		action.On("B", "a better way", on(m.takeBetter)).If(chosen, "no session is chosen").Ranked(action.InHelp).Also("bastion instead of agent via"),
+		action.On("S", "sweep its account", on(m.sweep)).If(chosen, "no session is chosen").Ranked(action.InHelp).Also("audit clean left keys authorized"),
+		action.On("x", "draw them all", func() tea.Cmd { return m.draw(m.listed()) }).Whole().Ranked(action.InHelp).Also("map picture svg pdf diagram"),
+		action.On("X", "draw it alone", on(func(name string) tea.Cmd { return m.draw([]string{name}) })).If(chosen, "no session is chosen").Ranked(action.InHelp).Also("map picture svg pdf diagram"),
+		action.On("!", "the mistakes of the file", func() tea.Cmd { return m.s.Task(mistakes.New) }).If(func() bool { return len(m.ws.Book.Problems) > 0 }, "the file has none").Whole().Ranked(action.InHelp).Also("errors problems toml syntax"),
+		action.On("u", "undo an edit", m.undo.Back).Whole().Ranked(action.InHelp).Also("take back revert"),
+		action.On("U", "do it again", m.undo.Again).Whole().Ranked(action.InHelp).Also("redo"),
+		action.On("r", "read the sessions again", m.reread).Whole().Ranked(action.InHelp).Also("reload refresh file"),
+		action.On("esc ctrl+c", "", func() tea.Cmd { m.endFind(); return nil }).If(func() bool { return m.find.on }, "").Ranked(action.Hidden),
 	}
 }
 
@@ -446,8 +438,8 @@ func (m *Model) step(by int) {
 	m.settle()
 }
 
-// Click selects a session; a second click soon after opens it. The wheel moves.
-func (m *Model) Click(msg tea.MouseMsg) tea.Cmd {
+// mouse selects a session; a second click soon after opens it. The wheel moves.
+func (m *Model) mouse(msg tea.MouseMsg) tea.Cmd {
 	if by, ok := scroll.Wheel(msg); ok {
 		m.step(by)
 		return nil

@@ -186,7 +186,7 @@ func TestHowASessionStandsIsWholeWhereThereIsRoom(t *testing.T) {
 	if row < 0 || !strings.HasPrefix(lines[row+1], "  │         │ ") {
 		t.Errorf("the rails end at it:\n%s", see)
 	}
-	m.Click(tea.MouseClickMsg{X: 12, Y: row + 1, Button: tea.MouseLeft})
+	m.mouse(tea.MouseClickMsg{X: 12, Y: row + 1, Button: tea.MouseLeft})
 	if got := m.Selected(); got != "tide-db" {
 		t.Errorf("a click at its second line chooses %s", got)
 	}

@@ -16,9 +16,11 @@ import (
 	"meatus/core/trail"
 	"meatus/core/vouch"
 	"meatus/core/walk"
+	"meatus/tui/action"
 	"meatus/tui/fit"
 	"meatus/tui/line"
 	"meatus/tui/place"
+	"meatus/tui/stack"
 )
 
 // The messages of the task's own: what is known of the address and the host's history,
@@ -37,6 +39,7 @@ const tail = 6
 
 // Model is the decision.
 type Model struct {
+	stack.Base
 	s     *place.Services
 	what  *walk.ChangedIdentity
 	known known
@@ -45,7 +48,7 @@ type Model struct {
 }
 
 // New asks what a changed identity means.
-func New(s *place.Services, what *walk.ChangedIdentity) place.Task {
+func New(s *place.Services, what *walk.ChangedIdentity) stack.Layer {
 	return &Model{s: s, what: what, input: line.New(s.Theme, "› ")}
 }
 
@@ -66,10 +69,10 @@ func (m *Model) Show() tea.Cmd {
 func (m *Model) Typing() bool { return true }
 
 // Table is what can be done.
-func (m *Model) Table() place.Table {
-	return place.Table{
-		place.On("enter", "do what is typed", m.decide),
-		place.On("esc ctrl+c", "leave it refused", func() tea.Cmd { m.s.Close(); return nil }),
+func (m *Model) Table() action.Table {
+	return action.Table{
+		action.On("enter", "do what is typed", m.decide),
+		action.On("esc ctrl+c", "leave it refused", func() tea.Cmd { m.s.Close(); return nil }),
 	}
 }
 
@@ -140,7 +143,8 @@ func (m *Model) replace(why, say string) tea.Cmd {
 const wordWidth = len("seen here") + 1
 
 // View draws the decision in height lines.
-func (m *Model) View(width, height int) []string {
+func (m *Model) View() []string {
+	width, height := m.Columns, m.Rows
 	t, c := m.s.Theme, m.what
 	lines := []string{t.Title(t.Verdict(gate.Shut).Render("changed identity")+t.Rule.Render(" ─ ")+t.Strong.Render(c.Hop), t.Faint.Render(c.Host), width, fit.Spread)}
 	if height > 12 {

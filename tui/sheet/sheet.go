@@ -21,10 +21,12 @@ import (
 	"meatus/core/trail"
 	"meatus/core/words"
 	"meatus/core/workspace"
+	"meatus/tui/action"
 	"meatus/tui/fit"
 	"meatus/tui/line"
 	"meatus/tui/place"
 	"meatus/tui/scroll"
+	"meatus/tui/stack"
 	"meatus/tui/undo"
 )
 
@@ -43,6 +45,7 @@ type (
 
 // Model is the sheet.
 type Model struct {
+	stack.Base
 	s       *place.Services
 	ws      *workspace.Workspace
 	session string     // whose sheet was asked for
@@ -60,7 +63,7 @@ type Model struct {
 }
 
 // New returns the sheet of a session.
-func New(s *place.Services, session string) place.Task {
+func New(s *place.Services, session string) stack.Layer {
 	m := &Model{s: s, ws: s.Workspace(), input: line.New(s.Theme, ""), cursor: 1}
 	m.undo = undo.Undo{S: s, Of: func() string { return m.session }, Tell: func(say string) { m.note, m.bad = say, false }, Do: m.edited}
 	m.open(session)
@@ -69,28 +72,28 @@ func New(s *place.Services, session string) place.Task {
 
 // Rename returns the sheet of a session with its new name asked for, Another with the name of a
 // copy, and Remove with removing it asked about.
-func Rename(s *place.Services, session string) place.Task {
+func Rename(s *place.Services, session string) stack.Layer {
 	m := New(s, session).(*Model)
 	m.ask("rename", session)
 	return m
 }
 
 // At returns the sheet of a session at one of its values.
-func At(s *place.Services, session, field string) place.Task {
+func At(s *place.Services, session, field string) stack.Layer {
 	m := New(s, session).(*Model)
 	m.cursor = max(slices.Index(m.fields(), field), 0)
 	return m
 }
 
 // Another is described at [Rename].
-func Another(s *place.Services, session string) place.Task {
+func Another(s *place.Services, session string) stack.Layer {
 	m := New(s, session).(*Model)
 	m.ask("copy", session+"-2")
 	return m
 }
 
 // Remove is described at [Rename].
-func Remove(s *place.Services, session string) place.Task {
+func Remove(s *place.Services, session string) stack.Layer {
 	m := New(s, session).(*Model)
 	m.askRemove()
 	return m
@@ -98,9 +101,6 @@ func Remove(s *place.Services, session string) place.Task {
 
 // Subject is the table that shows.
 func (m *Model) Subject() string { return m.at.Name }
-
-// Show is called when the sheet is shown.
-func (m *Model) Show() tea.Cmd { return nil }
 
 // open shows the sheet of another session.
 func (m *Model) open(session string) {
@@ -162,34 +162,34 @@ func (m *Model) next(by int) tea.Cmd {
 func (m *Model) Typing() bool { return m.editing || m.naming != "" }
 
 // Table is what can be done.
-func (m *Model) Table() place.Table {
+func (m *Model) Table() action.Table {
 	do := func(f func()) func() tea.Cmd { return func() tea.Cmd { f(); return nil } }
 	switch {
 	case m.Typing():
-		return place.Table{
-			place.On("enter", "save", m.typed),
-			place.On("tab", "complete it", m.complete).If(func() bool { return len(m.offers()) > 0 }, "nothing goes on like that").Suits(func() bool { return len(m.offers()) > 0 }),
-			place.On("esc ctrl+c", "leave it as it is", do(func() { m.editing, m.naming, m.note = false, "", "" })),
+		return action.Table{
+			action.On("enter", "save", m.typed),
+			action.On("tab", "complete it", m.complete).If(func() bool { return len(m.offers()) > 0 }, "nothing goes on like that").Suits(func() bool { return len(m.offers()) > 0 }),
+			action.On("esc ctrl+c", "leave it as it is", do(func() { m.editing, m.naming, m.note = false, "", "" })),
 		}
 	case m.remove:
-		return place.Table{place.On("enter", "remove it", m.removeIt), place.On("esc", "keep it", do(m.keepIt))}
+		return action.Table{action.On("enter", "remove it", m.removeIt), action.On("esc", "keep it", do(m.keepIt))}
 	}
 	in := m.at.Layer
-	return place.Table{
-		place.On("up", "choose", do(func() { m.cursor = max(m.cursor-1, 0) })).As("↑↓").Ranked(place.Movement),
-		place.On("k", "", do(func() { m.cursor = max(m.cursor-1, 0) })).Ranked(place.Hidden),
-		place.On("down j", "", do(func() { m.cursor = min(m.cursor+1, len(m.fields())-1) })).Ranked(place.Hidden),
-		place.On("enter e", "edit the value", do(m.edit)).Also("change set"),
-		place.On("backspace delete", "inherit the value", m.inherit).Also("unset clear default remove value"),
-		place.On("esc ctrl+c q", "close", do(m.s.Close)),
-		place.On("u", "undo", m.undo.Back).Whole(),
-		place.On("U", "do again", m.undo.Again).Whole().Also("redo").Ranked(place.InHelp),
-		place.On("tab", "site, likes", func() tea.Cmd { return m.next(1) }).Also("defaults inherit from"),
-		place.On("shift+tab", "", func() tea.Cmd { return m.next(-1) }).Ranked(place.Hidden),
-		place.On("R", "rename", do(func() { m.ask("rename", m.at.Name) })).If(func() bool { return in == book.InSession || in == book.InSite }, "only sessions and sites have a name"),
-		place.On("N", "another like it", do(func() { m.ask("copy", m.session+"-2") })).If(func() bool { return in == book.InSession }, "that is for sessions").Also("copy duplicate clone"),
-		place.On("D", "remove", do(m.askRemove)).If(func() bool { return in != book.InDefaults }, "the defaults stay").Also("delete"),
-		place.On("n", "new site", do(func() { m.ask("add", "site ") })).Whole().Also("add group like"),
+	return action.Table{
+		action.On("up", "choose", do(func() { m.cursor = max(m.cursor-1, 0) })).As("↑↓").Ranked(action.Movement),
+		action.On("k", "", do(func() { m.cursor = max(m.cursor-1, 0) })).Ranked(action.Hidden),
+		action.On("down j", "", do(func() { m.cursor = min(m.cursor+1, len(m.fields())-1) })).Ranked(action.Hidden),
+		action.On("enter e", "edit the value", do(m.edit)).Also("change set"),
+		action.On("backspace delete", "inherit the value", m.inherit).Also("unset clear default remove value"),
+		action.On("esc ctrl+c q", "close", do(m.s.Close)),
+		action.On("u", "undo", m.undo.Back).Whole(),
+		action.On("U", "do again", m.undo.Again).Whole().Also("redo").Ranked(action.InHelp),
+		action.On("tab", "site, likes", func() tea.Cmd { return m.next(1) }).Also("defaults inherit from"),
+		action.On("shift+tab", "", func() tea.Cmd { return m.next(-1) }).Ranked(action.Hidden),
+		action.On("R", "rename", do(func() { m.ask("rename", m.at.Name) })).If(func() bool { return in == book.InSession || in == book.InSite }, "only sessions and sites have a name"),
+		action.On("N", "another like it", do(func() { m.ask("copy", m.session+"-2") })).If(func() bool { return in == book.InSession }, "that is for sessions").Also("copy duplicate clone"),
+		action.On("D", "remove", do(m.askRemove)).If(func() bool { return in != book.InDefaults }, "the defaults stay").Also("delete"),
+		action.On("n", "new site", do(func() { m.ask("add", "site ") })).Whole().Also("add group like"),
 	}
 }
 
@@ -387,7 +387,8 @@ func (m *Model) edited(edit func(path string) (string, *book.Book, error)) tea.C
 }
 
 // View draws the sheet in height lines.
-func (m *Model) View(width, height int) []string {
+func (m *Model) View() []string {
+	width, height := m.Columns, m.Rows
 	t := m.s.Theme
 	s := m.ws.Book.Session(m.session)
 	if s == nil {

@@ -8,8 +8,8 @@ import (
 
 	"meatus/core/book"
 	"meatus/lab/await"
-	"meatus/tui/place"
 	"meatus/tui/placetest"
+	"meatus/tui/stack"
 )
 
 const bay = `[defaults]
@@ -199,7 +199,7 @@ func TestAnEditFromOutsideIsSaidWhileAValueIsTyped(t *testing.T) {
 	d.Until("the sheet of a session that is gone to be put away", func() bool { return d.Closed })
 }
 
-var _ place.Task = (*Model)(nil)
+var _ stack.Layer = (*Model)(nil)
 
 // The query of an instance is completed while it is typed, as where instances are looked for.
 func TestAQueryOfAnInstanceIsCompleted(t *testing.T) {

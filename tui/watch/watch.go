@@ -20,9 +20,11 @@ import (
 	"meatus/core/words"
 	"meatus/core/work"
 	"meatus/core/workspace"
+	"meatus/tui/action"
 	"meatus/tui/form"
 	"meatus/tui/place"
 	"meatus/tui/scroll"
+	"meatus/tui/stack"
 )
 
 // The messages of the place's own: that it is time to look, what is alive, what became of
@@ -68,6 +70,7 @@ const (
 
 // Model is the place.
 type Model struct {
+	stack.Whole
 	s             *place.Services
 	width, height int
 	shows         bool
@@ -100,13 +103,16 @@ type Model struct {
 }
 
 // New returns the place.
-func New(s *place.Services) place.Place { return &Model{s: s} }
+func New(s *place.Services) stack.Layer { return &Model{s: s} }
 
 // SetSize changes the size of the place.
 func (m *Model) SetSize(width, height int) { m.width, m.height = width, height }
 
-// Hide is called when the place is left.
-func (m *Model) Hide() { m.shows, m.form = false, nil }
+// Close is called when the place is left: what was typed into a form is wiped.
+func (m *Model) Close() {
+	m.form.Wipe()
+	m.shows, m.form = false, nil
+}
 
 // Typing tells whether keys go into a form.
 func (m *Model) Typing() bool { return m.form != nil }
@@ -172,6 +178,8 @@ func (m *Model) askAlive() tea.Cmd {
 // Update takes a message.
 func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
+	case tea.MouseMsg:
+		return m.mouse(msg)
 	case tick:
 		if msg.n == m.ticks && m.shows {
 			return m.Show()
@@ -210,8 +218,8 @@ func (m *Model) typed(msg tea.Msg) {
 	}
 }
 
-// Click chooses what is clicked on; the wheel moves.
-func (m *Model) Click(msg tea.MouseMsg) tea.Cmd {
+// mouse chooses what is clicked on; the wheel moves.
+func (m *Model) mouse(msg tea.MouseMsg) tea.Cmd {
 	if click, ok := msg.(tea.MouseClickMsg); ok {
 		m.click(click)
 	} else {
@@ -266,7 +274,7 @@ func (m *Model) Subject() string {
 }
 
 // Table is what can be done.
-func (m *Model) Table() place.Table {
+func (m *Model) Table() action.Table {
 	if m.form != nil {
 		return m.form.Table(m.answered, m.left)
 	}
@@ -290,23 +298,23 @@ func (m *Model) Table() place.Table {
 	case m.focus == onChart:
 		leaves = "leave the chart"
 	}
-	return place.Table{
-		place.On("esc q ctrl+c", leaves, m.leave),
-		place.On("tab", "map, list, chart", panel(1)).Whole(),
-		place.On("shift+tab", "", panel(-1)).Ranked(place.Hidden),
-		place.On("D", ends, do(m.askEnd)).Suits(notChart).Also("stop kill close flow shell link disconnect"),
-		place.On("Z", "close its door", do(m.askClose)).Suits(onlyRows).Also("listener tunnel stop"),
-		place.On("y", "copy its door", m.copy).Suits(onlyRows).Also("clipboard address listener"),
-		place.On("g", "group", do(func() { m.group = (m.group + 1) % len(groups); m.look() })).Suits(onlyRows).Whole().Also("by destination session"),
-		place.On("o", "order", do(func() { m.order = (m.order + 1) % len(orders); m.look() })).Suits(onlyRows).Whole().Also("sort busiest"),
-		place.On("/", "find", do(func() { m.form = form.New(m.s.Theme, "find", form.Step{Prompt: "/ ", Value: m.find}) })).Suits(onlyRows).Whole().Also("search narrow filter"),
-		place.Pressed("left right", "read off", m.readOff).As("←→").If(onlyChart, "").Ranked(place.Movement),
-		place.Pressed("shift+left shift+right home end", "by ten", m.readOff).As("shift ←→").If(onlyChart, "").Ranked(place.Movement),
-		place.On("+ =", "longer", do(func() { m.span = min(m.span+1, len(spans)-1) })).Suits(notRows).Also("span time zoom out chart"),
-		place.On("-", "shorter", do(func() { m.span = max(m.span-1, 0) })).Suits(notRows).Also("span time zoom in chart"),
-		place.On("x", "draw it", m.draw).If(noRecap, "the last hours show").Also("chart picture svg pdf"),
-		place.On("X", "write the flows", m.export).Whole().Ranked(place.InHelp).Also("export csv json connections"),
-		place.On("w", "last hours", m.sumUpLast).Suits(notChart).Whole().Also("recap what happened while away lost"),
+	return action.Table{
+		action.On("esc q ctrl+c", leaves, m.leave),
+		action.On("tab", "map, list, chart", panel(1)).Whole(),
+		action.On("shift+tab", "", panel(-1)).Ranked(action.Hidden),
+		action.On("D", ends, do(m.askEnd)).Suits(notChart).Also("stop kill close flow shell link disconnect"),
+		action.On("Z", "close its door", do(m.askClose)).Suits(onlyRows).Also("listener tunnel stop"),
+		action.On("y", "copy its door", m.copy).Suits(onlyRows).Also("clipboard address listener"),
+		action.On("g", "group", do(func() { m.group = (m.group + 1) % len(groups); m.look() })).Suits(onlyRows).Whole().Also("by destination session"),
+		action.On("o", "order", do(func() { m.order = (m.order + 1) % len(orders); m.look() })).Suits(onlyRows).Whole().Also("sort busiest"),
+		action.On("/", "find", do(func() { m.form = form.New(m.s.Theme, "find", form.Step{Prompt: "/ ", Value: m.find}) })).Suits(onlyRows).Whole().Also("search narrow filter"),
+		action.Pressed("left right", "read off", m.readOff).As("←→").If(onlyChart, "").Ranked(action.Movement),
+		action.Pressed("shift+left shift+right home end", "by ten", m.readOff).As("shift ←→").If(onlyChart, "").Ranked(action.Movement),
+		action.On("+ =", "longer", do(func() { m.span = min(m.span+1, len(spans)-1) })).Suits(notRows).Also("span time zoom out chart"),
+		action.On("-", "shorter", do(func() { m.span = max(m.span-1, 0) })).Suits(notRows).Also("span time zoom in chart"),
+		action.On("x", "draw it", m.draw).If(noRecap, "the last hours show").Also("chart picture svg pdf"),
+		action.On("X", "write the flows", m.export).Whole().Ranked(action.InHelp).Also("export csv json connections"),
+		action.On("w", "last hours", m.sumUpLast).Suits(notChart).Whole().Also("recap what happened while away lost"),
 	}
 }
 

@@ -20,6 +20,7 @@ import (
 	"meatus/lab/labtest"
 	"meatus/tui/place"
 	"meatus/tui/placetest"
+	"meatus/tui/stack"
 )
 
 func TestMain(m *testing.M) { labtest.Main(m) }
@@ -47,7 +48,7 @@ func watching(t testing.TB, flows int) (*placetest.Driver, *Model) {
 		}
 	}
 	var m *Model
-	d.Place(func(s *place.Services) place.Place { m = New(s).(*Model); return m })
+	d.Place(func(s *place.Services) stack.Layer { m = New(s).(*Model); return m })
 	d.Until("the flows to be seen", func() bool { return len(m.alive.own.Flows) == flows && len(m.stops) > 0 })
 	return d, m
 }

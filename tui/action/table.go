@@ -1,4 +1,4 @@
-package place
+package action
 
 import (
 	"strings"
