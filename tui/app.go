@@ -303,6 +303,10 @@ func (a *App) update(msg tea.Msg) tea.Cmd {
 		if msg.Msg != nil {
 			return a.deliver(msg)
 		}
+	case stack.Timed:
+		if id, msg, wanted := a.stack.Ended(msg); wanted {
+			return a.deliver(place.Addressed{To: id, Msg: msg})
+		}
 	case heard:
 		return a.hear(msg)
 	case ask.Asked, ask.Withdrawn:

@@ -46,7 +46,11 @@ func (a *App) services(id int) *place.Services {
 			}
 		},
 		After: func(d time.Duration, msg tea.Msg) tea.Cmd {
-			return tea.Tick(d, func(time.Time) tea.Msg { return place.Addressed{To: id, Msg: msg} })
+			timed, begun := a.stack.Time(id, msg)
+			if !begun {
+				return nil
+			}
+			return tea.Tick(d, func(time.Time) tea.Msg { return timed })
 		},
 		Exec: func(c *exec.Cmd, done func(error) tea.Msg) tea.Cmd { return a.exec(id, c, done) },
 		Tell: func(say string) { a.notice = say },

@@ -32,15 +32,14 @@ type Model struct {
 	stack.Whole
 	s             *place.Services
 	width, height int
-	pick          scroll.Cursor // among the sessions, while none is chosen
-	look          *look         // the trees that are looked at, nil while no session is chosen
-	every         bool          // what is the same shows, too
-	entry         *entry        // the folders being typed, nil for none
-	clash         *clash        // a save that met another's change, nil for none
-	job           work.ID       // the last carry that was begun here, 0 for none
-	carry         *work.Carry   // and what tells how far it is
-	asked         int           // looks asked for; answers to older ones are dropped
-	ticking       bool
+	pick          scroll.Cursor         // among the sessions, while none is chosen
+	look          *look                 // the trees that are looked at, nil while no session is chosen
+	every         bool                  // what is the same shows, too
+	entry         *entry                // the folders being typed, nil for none
+	clash         *clash                // a save that met another's change, nil for none
+	job           work.ID               // the last carry that was begun here, 0 for none
+	carry         *work.Carry           // and what tells how far it is
+	asked         int                   // looks asked for; answers to older ones are dropped
 	left          []*cargo.Record       // of this session's carries that did not end
 	kept          map[string]cargo.Last // the folders of the last time, by session
 	wanted        string                // a path here that is to go there once its folder has been read
@@ -180,8 +179,7 @@ func (m *Model) tick() tea.Cmd {
 		ctx, l.stop = context.WithCancel(context.Background())
 		cmds = append(cmds, m.open(ctx, l))
 	}
-	if m.under() && !m.ticking {
-		m.ticking = true
+	if m.under() {
 		cmds = append(cmds, m.s.After(200*time.Millisecond, again{}))
 	}
 	return tea.Batch(cmds...)
@@ -235,7 +233,6 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	case kept:
 		m.kept = msg
 	case again:
-		m.ticking = false
 		return m.tick()
 	case checked:
 		return m.checked(msg)
@@ -262,15 +259,15 @@ func (m *Model) heard(h place.Heard) tea.Cmd {
 	if !ok || e.State.ID != m.job {
 		return m.tick()
 	}
-	if m.look != nil { // what is there is another now
-		return m.reread()
-	}
-	return nil
+	return m.reread() // what is there is another now
 }
 
-// reread reads both trees anew.
+// reread reads both trees anew, where they show.
 func (m *Model) reread() tea.Cmd {
 	l := m.look
+	if l == nil {
+		return nil
+	}
 	at := ""
 	if n := m.node(); n != nil {
 		at = n.Path()

@@ -64,8 +64,8 @@ func (m *Model) edited(msg edited) tea.Cmd {
 		m.s.Tell("")
 		return m.runEditor(msg.editing)
 	case msg.ended:
-		msg.follow()
 		return m.s.Run(func() tea.Msg {
+			msg.follow()
 			ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 			defer cancel()
 			return edited{editing: msg.editing, err: msg.editing.Save(ctx)}

@@ -81,7 +81,6 @@ type Model struct {
 	wanted        string       // the path of a key to select once it is read, or ""
 	rotating      *work.Rotate // that waits for names to be typed
 	shows         bool
-	ticking       bool
 	stamp         string    // of the folders, when they were looked at
 	read          time.Time // when all keys were
 	reads         int       // how often they were: only the last reading counts
@@ -138,10 +137,9 @@ func (m *Model) readAll() tea.Cmd {
 
 // tick looks again after a time, once, while the place shows.
 func (m *Model) tick() tea.Cmd {
-	if m.ticking || !m.shows {
+	if !m.shows {
 		return nil
 	}
-	m.ticking = true
 	return m.s.After(arrivalEvery, lookAgain{})
 }
 
@@ -176,7 +174,6 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 			return m.whichKey(asked)
 		}
 	case lookAgain:
-		m.ticking = false
 		if !m.shows {
 			return nil
 		}

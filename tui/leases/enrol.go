@@ -24,10 +24,21 @@ type (
 		err  error
 	}
 	enrolled struct {
+		plan  *enrol.Plan
 		steps []string
 		err   error
 	}
 )
+
+// Free closes the connection of a plan that nobody looks at any more.
+func (l looked) Free() {
+	if l.plan != nil {
+		go l.plan.Close()
+	}
+}
+
+// Free closes the connection of a plan that was carried out.
+func (e enrolled) Free() { go e.plan.Close() }
 
 // Enrol shows what would have a session's machine trust an issuer, and does it.
 type Enrol struct {
@@ -39,8 +50,9 @@ type Enrol struct {
 	err     error
 	busy    string // what is under way, "" for nothing
 	steps   []string
+	writes  bool // it is being written
 	done    bool
-	closed  bool
+	stop    context.CancelFunc // of looking
 	at      scroll.Cursor
 	rows    int
 }
@@ -55,15 +67,23 @@ func (m *Enrol) Show() tea.Cmd {
 	m.forget()
 	m.busy, m.err, m.preview = "looking at what is there …", nil, nil
 	tools, of := m.s.Tools, m.of
+	ctx, stop := context.WithCancel(context.Background())
+	m.stop = stop
 	return m.s.Run(func() tea.Msg {
-		plan, err := tools.LookToEnrol(context.Background(), of)
+		plan, err := tools.LookToEnrol(ctx, of)
 		return looked{plan, err}
 	})
 }
 
+// Close ends looking. What is being written goes on to its end.
+func (m *Enrol) Close() { m.forget() }
+
 // forget ends what looking began.
 func (m *Enrol) forget() {
-	if m.plan != nil {
+	if m.stop != nil && !m.writes {
+		m.stop()
+	}
+	if m.plan != nil && !m.writes {
 		go m.plan.Close()
 		m.plan = nil
 	}
@@ -90,7 +110,7 @@ func (m *Enrol) Table() action.Table {
 	return action.Table{
 		action.On("enter", "write it", m.apply).If(func() bool { return ready }, "nothing is looked at yet, or it is done"),
 		action.On("v", "in another way", m.next).If(func() bool { return m.busy == "" && !m.done }, "it is under way"),
-		action.On("esc q ctrl+c", "put it away", func() tea.Cmd { m.closed = true; m.forget(); m.s.Close(); return nil }).If(func() bool { return m.busy == "" || m.plan == nil }, "it is under way"),
+		action.On("esc q ctrl+c", "put it away", func() tea.Cmd { m.s.Close(); return nil }).If(func() bool { return m.busy == "" || m.plan == nil }, "it is under way"),
 	}
 }
 
@@ -113,12 +133,12 @@ func (m *Enrol) next() tea.Cmd {
 
 // apply does it.
 func (m *Enrol) apply() tea.Cmd {
-	m.busy = "writing, and proving it …"
+	m.busy, m.writes = "writing, and proving it …", true
 	plan, of, tools := m.plan, m.of, m.s.Tools
 	return m.s.Run(func() tea.Msg {
 		var steps []string
 		err := tools.Enrol(context.Background(), plan, of, func(say string) { steps = append(steps, say) })
-		return enrolled{steps, err}
+		return enrolled{plan, steps, err}
 	})
 }
 
@@ -126,15 +146,11 @@ func (m *Enrol) apply() tea.Cmd {
 func (m *Enrol) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case looked:
-		if m.closed && msg.plan != nil { // it was put away meanwhile
-			go msg.plan.Close()
-			return nil
-		}
 		if m.busy, m.plan, m.err = "", msg.plan, msg.err; msg.err == nil {
 			m.preview = msg.plan.Preview()
 		}
 	case enrolled:
-		m.busy, m.steps, m.err, m.done = "", msg.steps, msg.err, true
+		m.busy, m.writes, m.steps, m.err, m.done = "", false, msg.steps, msg.err, true
 		m.forget()
 	case tea.KeyPressMsg, tea.MouseWheelMsg:
 		m.at.Take(msg, len(m.preview), m.rows)

@@ -87,7 +87,9 @@ type Services struct {
 	Shared    func() *ring.Socket
 
 	// Run does something that takes time; its result comes back to whoever asked,
-	// whether or not it shows by then. After brings a message after a time.
+	// whether or not it shows by then; where the layer was closed, what a
+	// [stack.Held] holds is freed. After brings a message after a time; the timer ends when the layer is closed, and
+	// a message that is waited for already is not waited for twice.
 	Run   func(do func() tea.Msg) tea.Cmd
 	After func(d time.Duration, msg tea.Msg) tea.Cmd
 	// Exec gives the terminal to a program until it ends; what done makes of its end comes

@@ -47,10 +47,19 @@ type Model struct {
 	looked bool
 	at     scroll.Cursor
 	note   string
+	ctx    context.Context // ends when the list is put away
+	stop   context.CancelFunc
 }
 
 // New lists what mends a gate.
-func New(s *place.Services, what mend.Case) stack.Layer { return &Model{s: s, what: what} }
+func New(s *place.Services, what mend.Case) stack.Layer {
+	m := &Model{s: s, what: what}
+	m.ctx, m.stop = context.WithCancel(context.Background())
+	return m
+}
+
+// Close ends what is waited for. What was begun in an estate goes on as a job.
+func (m *Model) Close() { m.stop() }
 
 // Show looks for the ways.
 func (m *Model) Show() tea.Cmd {
@@ -140,9 +149,11 @@ func (m *Model) do(way mend.Way) tea.Cmd {
 }
 
 const (
-	// runsTime is how long is waited for an instance to run, and readPace how often its estate is read.
+	// runsTime is how long is waited for an instance to run, readPace how often its estate is read, and lookPace how often
+	// is looked at what was read.
 	runsTime = 10 * time.Minute
 	readPace = 3 * time.Second
+	lookPace = 100 * time.Millisecond
 )
 
 // runs is what became of waiting for an instance.
@@ -156,18 +167,26 @@ func (m *Model) start(start bool) tea.Cmd {
 		return nil
 	}
 	m.note = "waiting until " + sanitize.Line(i.Name, 60) + " runs …"
-	workspace, read, began := m.s.Workspace, m.s.ReadEstates, make(chan error, 1)
+	ctx, workspace, read, began := m.ctx, m.s.Workspace, m.s.ReadEstates, make(chan error, 1)
 	if start {
 		m.s.Jobs.Begin(&work.Told{Job: &work.Instance{Tools: m.s.Tools, Source: source, Act: estate.Start, ID: i.ID, Name: i.Name, Read: read}, Say: func(err error) { began <- err }})
 	} else {
 		began <- nil
 	}
 	return m.s.Run(func() tea.Msg {
-		if err := <-began; err != nil {
-			return runs{err}
+		ctx, cancel := context.WithTimeout(ctx, runsTime)
+		defer cancel()
+		select {
+		case err := <-began:
+			if err != nil {
+				return runs{err}
+			}
+		case <-ctx.Done():
+			return runs{ctx.Err()}
 		}
-		asked := time.Time{}
-		for until := time.Now().Add(runsTime); time.Now().Before(until); time.Sleep(100 * time.Millisecond) {
+		asked, look := time.Time{}, time.NewTicker(lookPace)
+		defer look.Stop()
+		for ; ctx.Err() == nil; waitFor(ctx, look.C) {
 			for _, k := range workspace().Estates {
 				if now := k.Snapshot.Instance(i.ID); k.Source == i.Source && now != nil && now.State == estate.Running && now.Checks != estate.Initializing {
 					return runs{}
@@ -182,6 +201,14 @@ func (m *Model) start(start bool) tea.Cmd {
 	})
 }
 
+// waitFor waits for a tick, or until nobody waits any more.
+func waitFor(ctx context.Context, tick <-chan time.Time) {
+	select {
+	case <-tick:
+	case <-ctx.Done():
+	}
+}
+
 // letIn has the rules added that are lacking, waits until that is so, and walks there.
 func (m *Model) letIn(l workspace.LetIn) tea.Cmd {
 	source, ok := m.s.Workspace().Source(l.Source)
@@ -191,7 +218,15 @@ func (m *Model) letIn(l workspace.LetIn) tea.Cmd {
 	m.note = "asking estate " + l.Source + " …"
 	done := make(chan error, 1)
 	m.s.Jobs.Begin(&work.Told{Job: &work.LetIn{Tools: m.s.Tools, Source: source, Edits: l.Edits, For: l.For, Session: l.Session, Of: l.Of, Read: m.s.ReadEstates}, Say: func(err error) { done <- err }})
-	return m.s.Run(func() tea.Msg { return runs{<-done} })
+	ctx := m.ctx
+	return m.s.Run(func() tea.Msg {
+		select {
+		case err := <-done:
+			return runs{err}
+		case <-ctx.Done():
+			return runs{ctx.Err()}
+		}
+	})
 }
 
 // walk walks to the session as it is now.
@@ -223,9 +258,9 @@ func (m *Model) askKeys() tea.Cmd {
 	r := m.what.Route
 	r = r.UpTo(m.what.Hop)
 	m.note = "asking " + r.Target().Name + " about keys …"
-	job := &work.AskKeys{Tools: m.s.Tools, Route: r}
+	ctx, job := m.ctx, &work.AskKeys{Tools: m.s.Tools, Route: r}
 	return m.s.Run(func() tea.Msg {
-		err := job.Run(context.Background(), func(work.Step) {})
+		err := job.Run(ctx, func(work.Step) {})
 		return asked{job.Taken, err}
 	})
 }

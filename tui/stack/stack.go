@@ -11,10 +11,13 @@ type Stack struct {
 	layers []Layer
 	owners map[int]Layer // by what results are addressed to
 	lastID int
+
+	timers    map[timer]int // each with its number
+	lastTimer int
 }
 
 // New returns an empty stack. The first layer that is pushed stays.
-func New() *Stack { return &Stack{owners: map[int]Layer{}} }
+func New() *Stack { return &Stack{owners: map[int]Layer{}, timers: map[timer]int{}} }
 
 // NewID returns an address for the results of a layer.
 func (s *Stack) NewID() int {
@@ -101,6 +104,7 @@ func (s *Stack) cut(from int) {
 
 // close closes a layer that has left the stack. A place stays the owner of its results.
 func (s *Stack) close(l Layer) {
+	s.endTimers(l)
 	if l.Shape() != Place {
 		for id, owner := range s.owners {
 			if owner == l {
