@@ -52,12 +52,10 @@ func (a *App) keyNow(msg tea.KeyPressMsg) tea.Cmd {
 	if !top.Typing() {
 		msg = a.keymap.Meant(msg)
 	}
-	if top.Shape() == stack.Place || top.Shape().OnRoutes() {
-		if cmd, done := a.frameTable().Do(msg); done {
-			return cmd
-		}
-	}
 	cmd, done := top.Table().Do(msg)
+	if !done && (top.Shape() == stack.Place || top.Shape().OnRoutes()) {
+		cmd, done = a.frameTable().Do(msg)
+	}
 	if done {
 		return cmd
 	}

@@ -562,7 +562,7 @@ func (m *Model) ready(msg ready) tea.Cmd {
 		}
 		why = words.And(slices.DeleteFunc([]string{why, words.Count(n, "private key") + " would leave this machine (" + named + ")"}, func(s string) bool { return s == "" }))
 	}
-	if why != "" && !m.s.Sure(why+": press > again to do it") {
+	if why != "" && !m.s.Sure(why+": press "+m.s.Press("carry")+" again to do it") {
 		return nil
 	}
 	msg.plan.Rules.Keys = len(msg.keys) > 0

@@ -443,7 +443,7 @@ func (m *Model) mendFolder(k workspace.Key) tea.Cmd {
 		m.note = "no key in " + workspace.Short(dir) + " can be used by others"
 		return nil
 	}
-	if say := fmt.Sprintf("M again sets mode 0600 on %d of %s: %s", len(loose), workspace.Short(dir), strings.Join(loose, ", ")); !m.s.Sure(say) {
+	if say := fmt.Sprintf("%s again sets mode 0600 on %d of %s: %s", m.s.Press("mend-more"), len(loose), workspace.Short(dir), strings.Join(loose, ", ")); !m.s.Sure(say) {
 		m.note = say
 		return nil
 	}

@@ -137,7 +137,7 @@ func (m *Model) needsRows() int {
 	if m.needs.folded {
 		return 0
 	}
-	return min(len(m.needs.all), max(m.height/10, 2), 9)
+	return min(len(m.needs.all), max(m.height/10, 2), 8)
 }
 
 // needsLines is how many lines they take above the board.
@@ -215,7 +215,7 @@ func (m *Model) needLine(i int, n needs.Need, wide int) []string {
 
 // jump goes to what a need is about.
 func (m *Model) jump(msg tea.KeyPressMsg) tea.Cmd {
-	i := strings.Index("123456789", msg.String())
+	i := strings.Index("12345678", msg.String())
 	if i < 0 || msg.String() == "" { // from the finder: the gravest
 		i = 0
 	}
@@ -230,7 +230,7 @@ func (m *Model) jump(msg tea.KeyPressMsg) tea.Cmd {
 		return m.s.Go("T", "")
 	case n.Kind == needs.Standing:
 		m.Select(n.Session)
-		if m.s.Sure(fmt.Sprintf("%d again to take the rule back now", i+1)) {
+		if m.s.Sure(fmt.Sprintf("%d again to take the rule back now: %s, %s", i+1, n.Of, n.Say)) {
 			return m.takeBack(n.Mark)
 		}
 	case n.Kind == needs.Asked:

@@ -37,17 +37,18 @@ type Looked struct {
 func (u *Undo) Back() tea.Cmd  { return u.press(false) }
 func (u *Undo) Again() tea.Cmd { return u.press(true) }
 
-func keyOf(redo bool) string {
+// keyOf is what a person presses for it.
+func (u *Undo) keyOf(redo bool) string {
 	if redo {
-		return "U"
+		return u.S.Press("redo")
 	}
-	return "u"
+	return u.S.Press("undo")
 }
 
 func (u *Undo) press(redo bool) tea.Cmd {
 	next := u.next
 	u.next = nil
-	if next != nil && next.redo == redo && u.S.Sure(next.words()) {
+	if next != nil && next.redo == redo && u.S.Sure(u.words(*next)) {
 		return u.do(*next)
 	}
 	path := u.S.Workspace().SessionsPath()
@@ -62,12 +63,13 @@ func (u *Undo) press(redo bool) tea.Cmd {
 	})
 }
 
-func (l Looked) words() string {
+// words say what a second press does.
+func (u *Undo) words(l Looked) string {
 	does := "takes back"
 	if l.redo {
 		does = "does again"
 	}
-	return fmt.Sprintf("%s again %s: %s", keyOf(l.redo), does, l.step.Words())
+	return fmt.Sprintf("%s again %s: %s", u.keyOf(l.redo), does, l.step.Words())
 }
 
 // Take takes what was found out.
@@ -77,11 +79,11 @@ func (u *Undo) Take(l Looked) {
 	case l.err != nil:
 		u.Tell(l.err.Error())
 	case of != "" && !slices.Contains(l.step.Sessions, of):
-		u.Tell(fmt.Sprintf("the last edit is not of %s: %s; %s on Routes is for every session", of, l.step.Words(), keyOf(l.redo)))
+		u.Tell(fmt.Sprintf("the last edit is not of %s: %s; %s on Routes is for every session", of, l.step.Words(), u.keyOf(l.redo)))
 	default:
 		u.next = &l
-		u.S.Sure(l.words())
-		u.Tell(l.words())
+		u.S.Sure(u.words(l))
+		u.Tell(u.words(l))
 	}
 }
 
