@@ -308,6 +308,30 @@ func TestAFileIsEditedAndAnothersChangeIsMet(t *testing.T) {
 	d.Until("an end", func() bool { return strings.Contains(l.Host("archive").Text("/home/keeper/tables/README"), "mine too") })
 }
 
+// The folders are left for another session's while a file is edited: the save goes back, and no private copy stays.
+func TestAnEditEndsAlsoWhereItsFoldersAreLeft(t *testing.T) {
+	d, m, l := archive(t)
+	copies := t.TempDir()
+	t.Setenv("XDG_RUNTIME_DIR", copies)
+	editor := filepath.Join(t.TempDir(), "editor")
+	if err := os.WriteFile(editor, []byte("#!/bin/sh\necho mine >> \"$1\"\n"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	t.Setenv("VISUAL", editor)
+	at(t, m, "notes.txt")
+	d.Press("e", "f") // nothing of what comes of it is heard before
+	if m.look != nil {
+		t.Fatal("the folders show still")
+	}
+	d.Until("the save to go back", func() bool {
+		return strings.HasSuffix(l.Host("archive").Text("/home/keeper/tables/notes.txt"), "table\nmine\n")
+	})
+	d.Until("the private copy to be removed", func() bool {
+		left, err := os.ReadDir(copies)
+		return err == nil && len(left) == 0
+	})
+}
+
 func TestTheMachineCannotBeReached(t *testing.T) {
 	d, l := placetest.Lab(t)
 	l.Host("archive").Faults.ClosePort(true)

@@ -120,6 +120,20 @@ func TestAMachineIsEnrolled(t *testing.T) {
 	d.Task(d.Tasks[0])
 	d.UntilSees("enrol fen at purser", "/etc/ssh/meatus-lease-signers.pub is new", "+ AuthorizedPrincipalsCommand /bin/echo %u@fen")
 	d.Fits()
+	// Put away, it keeps no connection; one that arrives later is freed.
+	users := func() (n int) {
+		for _, l := range d.Engine.Board.Links().All() {
+			if l.State.Hop == "fen" {
+				n += l.State.Users
+			}
+		}
+		return n
+	}
+	d.Until("its connection", func() bool { return users() > 0 })
+	d.On().(stack.Layer).Close()
+	d.Until("its connection to end", func() bool { return users() == 0 })
+	d.Task(d.Tasks[0])
+	d.UntilSees("enrol fen at purser", "+ AuthorizedPrincipalsCommand /bin/echo %u@fen")
 	d.Press("v")
 	d.UntilSees("its own key signed, too", "+ HostCertificate")
 	d.Press("enter")

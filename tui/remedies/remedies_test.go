@@ -81,6 +81,13 @@ func TestAStoppedInstanceIsStartedAndWalkedTo(t *testing.T) {
 	if worst.Kind != gate.State || worst.Remedy.Act != gate.Choose {
 		t.Fatalf("the worst gate is %+v", worst)
 	}
+	// Put away, it waits no more.
+	d.Task(New(d.Services, mend.Case{Workspace: ws, Route: r, Hop: hop, Gate: worst}))
+	d.UntilSees("wait until it runs")
+	d.Press("down", "enter")
+	d.UntilSees("waiting until gauge-1 runs")
+	d.On().(*Model).Close()
+	d.UntilSees("canceled")
 	d.Task(New(d.Services, mend.Case{Workspace: ws, Route: r, Hop: hop, Gate: worst}))
 	d.UntilSees("start it, and walk there once it runs", "wait until it runs", "asks estate bay to start gauge-1")
 	d.Fits()

@@ -66,6 +66,22 @@ func TestKeysAreBoundAskedAboutAndTakenOut(t *testing.T) {
 	}
 }
 
+func TestAFormThatIsLeftIsWiped(t *testing.T) {
+	d := open(t)
+	d.UntilSees("bay.pem")
+	d.Press("L")
+	d.Type("ebb tide at noon")
+	m := d.On().(*Model)
+	f := m.form
+	if f.Typed() != "ebb tide at noon" {
+		t.Fatalf("%q is typed", f.Typed())
+	}
+	m.Close()
+	if f.Typed() != "" || m.Typing() {
+		t.Errorf("%q is kept", f.Typed())
+	}
+}
+
 func TestTheRingIsLockedWithAPasswordGivenTwice(t *testing.T) {
 	d := open(t)
 	held := d.Engine.Keys.Ring
