@@ -65,7 +65,7 @@ type Model struct {
 // New returns the sheet of a session.
 func New(s *place.Services, session string) stack.Layer {
 	m := &Model{s: s, ws: s.Workspace(), input: line.New(s.Theme, ""), cursor: 1}
-	m.undo = undo.Undo{S: s, Of: func() string { return m.session }, Tell: func(say string) { m.note, m.bad = say, false }, Do: m.edited}
+	m.undo = undo.Undo{S: s, Of: func() string { return m.session }, Tell: func(say string) { m.note, m.bad = say, false }, Do: m.edited, Keys: [2]string{undoKey, redoKey}}
 	m.open(session)
 	return m
 }
@@ -177,21 +177,27 @@ func (m *Model) Table() action.Table {
 	in := m.at.Layer
 	return action.Table{
 		action.On("up", "choose", do(func() { m.cursor = max(m.cursor-1, 0) })).As("↑↓").Ranked(action.Movement),
-		action.On("k", "", do(func() { m.cursor = max(m.cursor-1, 0) })).Ranked(action.Hidden),
-		action.On("down j", "", do(func() { m.cursor = min(m.cursor+1, len(m.fields())-1) })).Ranked(action.Hidden),
-		action.On("enter e", "edit the value", do(m.edit)).Also("change set"),
+		action.On("down", "", do(func() { m.cursor = min(m.cursor+1, len(m.fields())-1) })).Ranked(action.Hidden),
+		action.On("enter", "edit the value", do(m.edit)).Also("change set"),
+		action.On("", "a new value", nil).As("type"),
 		action.On("backspace delete", "inherit the value", m.inherit).Also("unset clear default remove value"),
-		action.On("esc ctrl+c q", "close", do(m.s.Close)),
-		action.On("u", "undo", m.undo.Back).Whole(),
-		action.On("U", "do again", m.undo.Again).Whole().Also("redo").Ranked(action.InHelp),
+		action.On("esc ctrl+c", "close", do(m.s.Close)),
+		action.On(undoKey, "undo", m.undo.Back).Whole(),
+		action.On(redoKey, "do again", m.undo.Again).Whole().Also("redo").Ranked(action.InHelp),
 		action.On("tab", "site, likes", func() tea.Cmd { return m.next(1) }).Also("defaults inherit from"),
 		action.On("shift+tab", "", func() tea.Cmd { return m.next(-1) }).Ranked(action.Hidden),
-		action.On("R", "rename", do(func() { m.ask("rename", m.at.Name) })).If(func() bool { return in == book.InSession || in == book.InSite }, "only sessions and sites have a name"),
-		action.On("N", "another like it", do(func() { m.ask("copy", m.session+"-2") })).If(func() bool { return in == book.InSession }, "that is for sessions").Also("copy duplicate clone"),
-		action.On("D", "remove", do(m.askRemove)).If(func() bool { return in != book.InDefaults }, "the defaults stay").Also("delete"),
-		action.On("n", "new site", do(func() { m.ask("add", "site ") })).Whole().Also("add group like"),
+		action.On("ctrl+r", "rename", do(func() { m.ask("rename", m.at.Name) })).If(func() bool { return in == book.InSession || in == book.InSite }, "only sessions and sites have a name"),
+		action.On("ctrl+o", "another like it", do(func() { m.ask("copy", m.session+"-2") })).If(func() bool { return in == book.InSession }, "that is for sessions").Also("copy duplicate clone"),
+		action.On("ctrl+d", "remove", do(m.askRemove)).If(func() bool { return in != book.InDefaults }, "the defaults stay").Also("delete"),
+		action.On("ctrl+n", "new site", do(func() { m.ask("add", "site ") })).Whole().Also("add group like"),
 	}
 }
+
+// The keys of undoing in the sheet, where letters begin a value.
+const (
+	undoKey = "ctrl+z"
+	redoKey = "ctrl+y"
+)
 
 // Update takes a message.
 func (m *Model) Update(msg tea.Msg) tea.Cmd {
@@ -221,9 +227,21 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 			}
 		case m.remove:
 			m.keepIt()
+		default:
+			m.begin(msg)
 		}
 	}
 	return nil
+}
+
+// begin has what is typed or pasted take the place of the value at the cursor.
+func (m *Model) begin(msg tea.Msg) {
+	if key, ok := msg.(tea.KeyPressMsg); ok && strings.TrimSpace(key.Text) == "" {
+		return
+	}
+	m.edit()
+	m.input.Begin("")
+	m.input.Take(msg)
 }
 
 // offers are what the query of an instance that is typed can become.

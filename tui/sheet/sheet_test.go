@@ -75,28 +75,28 @@ func TestAValueIsEditedInheritedAndTakenBack(t *testing.T) {
 	d.Until("it to be taken up", func() bool { v, _ := m.text("user"); return v == "pilot" && !m.Typing() })
 	d.Press("backspace")
 	d.Until("the value to be inherited", func() bool { v, _ := m.text("user"); return v == "keeper" })
-	d.Press("u")
-	d.UntilSees("u again takes back: ")
+	d.Press("ctrl+z")
+	d.UntilSees("ctrl+z again takes back: ")
 	if v, _ := m.text("user"); v != "keeper" {
 		t.Error("it was taken back unasked")
 	}
-	d.Press("u")
+	d.Press("ctrl+z")
 	d.Until("the edit to be taken back", func() bool { v, _ := m.text("user"); return v == "pilot" })
-	d.Press("U")
-	d.UntilSees("U again does again: ")
-	d.Press("U")
+	d.Press("ctrl+y")
+	d.UntilSees("ctrl+y again does again: ")
+	d.Press("ctrl+y")
 	d.Until("it to be done again", func() bool { v, _ := m.text("user"); return v == "keeper" })
-	d.Press("u")
-	d.UntilSees("u again takes back: ")
-	d.Press("u")
+	d.Press("ctrl+z")
+	d.UntilSees("ctrl+z again takes back: ")
+	d.Press("ctrl+z")
 	d.Until("it to be taken back again", func() bool { v, _ := m.text("user"); return v == "pilot" })
 	// What was edited in another session is not taken back from here.
 	if _, err := book.Set(m.ws.SessionsPath(), "quay", "port", "2022"); err != nil {
 		t.Fatal(err)
 	}
-	d.Press("u")
+	d.Press("ctrl+z")
 	d.UntilSees("the last edit is not of gauge-1")
-	d.Press("u")
+	d.Press("ctrl+z")
 	if !strings.Contains(written(d), "2022") {
 		t.Error("an edit of quay was taken back in the sheet of gauge-1")
 	}
@@ -108,7 +108,7 @@ func TestAValueIsEditedInheritedAndTakenBack(t *testing.T) {
 func TestASessionThatWantsCareIsRemovedByItsName(t *testing.T) {
 	d := placetest.Workspace(t, strings.Replace(bay, "via  = [", "careful = \"on\"\nvia  = [", 1))
 	d.Task(New(d.Services, "gauge-1"))
-	d.Press("D")
+	d.Press("ctrl+d")
 	d.UntilSees("marked careful: type its name", "the name of what is removed: ")
 	d.Type("gauge-2")
 	d.Press("enter")
@@ -116,7 +116,7 @@ func TestASessionThatWantsCareIsRemovedByItsName(t *testing.T) {
 	if !strings.Contains(written(d), "[session.gauge-1]") {
 		t.Fatal("it was removed by another name")
 	}
-	d.Press("D")
+	d.Press("ctrl+d")
 	d.Type("gauge-1")
 	d.Press("enter")
 	d.Until("it to be removed", func() bool { return !strings.Contains(written(d), "[session.gauge-1]") })
@@ -145,7 +145,7 @@ func TestTheTablesAValueComesFromAreShown(t *testing.T) {
 func TestASessionIsRenamedCopiedAndRemoved(t *testing.T) {
 	d := open(t)
 	m := d.On().(*Model)
-	d.Press("R", "ctrl+u")
+	d.Press("ctrl+r", "ctrl+u")
 	d.Type("quay")
 	d.Press("enter")
 	d.Until("a refusal", func() bool { return m.bad })
@@ -153,13 +153,13 @@ func TestASessionIsRenamedCopiedAndRemoved(t *testing.T) {
 	d.Type("gauge-7")
 	d.Press("enter")
 	d.Until("the new name", func() bool { return m.session == "gauge-7" && !m.Typing() })
-	d.Press("N")
+	d.Press("ctrl+o")
 	d.Press("enter")
 	d.Until("the copy", func() bool { return m.session == "gauge-7-2" && !m.Typing() })
-	d.Press("D")
+	d.Press("ctrl+d")
 	d.UntilSees("gauge-7-2")
 	d.Press("esc")
-	d.Press("D", "enter")
+	d.Press("ctrl+d", "enter")
 	d.Until("the copy to be gone", func() bool { return !strings.Contains(written(d), "gauge-7-2") })
 	d.Until("the sheet to be put away", func() bool { return d.Closed })
 }
@@ -167,11 +167,11 @@ func TestASessionIsRenamedCopiedAndRemoved(t *testing.T) {
 func TestASiteIsAdded(t *testing.T) {
 	d := open(t)
 	m := d.On().(*Model)
-	d.Press("n")
+	d.Press("ctrl+n")
 	d.Type("point")
 	d.Press("enter")
 	d.Until("the site to be written", func() bool { return strings.Contains(written(d), "[site.point]") })
-	d.Press("n", "ctrl+u")
+	d.Press("ctrl+n", "ctrl+u")
 	d.Type("no such thing")
 	d.Press("enter")
 	d.Until("a refusal", func() bool { return m.bad })
@@ -228,4 +228,21 @@ func TestAQueryOfAnInstanceIsCompleted(t *testing.T) {
 		s := d.Engine.Workspace().Book.Session("drifter")
 		return s.Bound != nil && s.Bound.ID == "i-mast"
 	})
+}
+
+// A letter in the sheet begins the value at the cursor; none of them is an action.
+func TestLettersBeginAValue(t *testing.T) {
+	for _, letters := range []string{"undone", "Reef", "Down", "north", "quay", "jk", "1st", "enter"} {
+		d := open(t)
+		m := d.On().(*Model)
+		field := m.field()
+		d.Type(letters)
+		if !m.editing || m.field() != field || m.input.Text() != letters || d.Closed {
+			t.Errorf("%q: %s is %q, editing %v", letters, m.field(), m.input.Text(), m.editing)
+		}
+		d.Press("esc")
+		if m.editing {
+			t.Errorf("%q: it is not left", letters)
+		}
+	}
 }

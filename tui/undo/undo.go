@@ -3,6 +3,7 @@
 package undo
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -20,6 +21,8 @@ type Undo struct {
 	// taken back from there. "" is every session.
 	Of   func() string
 	Tell func(say string)
+	// Keys are what a person presses for undoing and for doing again, the letters where they are "".
+	Keys [2]string
 	// Do has an edit done, which returns what it did.
 	Do func(edit func(path string) (what string, b *book.Book, err error)) tea.Cmd
 
@@ -39,10 +42,11 @@ func (u *Undo) Again() tea.Cmd { return u.press(true) }
 
 // keyOf is what a person presses for it.
 func (u *Undo) keyOf(redo bool) string {
+	key, verb := u.Keys[0], "undo"
 	if redo {
-		return u.S.Press("redo")
+		key, verb = u.Keys[1], "redo"
 	}
-	return u.S.Press("undo")
+	return cmp.Or(key, u.S.Press(verb))
 }
 
 func (u *Undo) press(redo bool) tea.Cmd {
