@@ -82,6 +82,12 @@ func (s State) Over() bool { return !s.Ended.IsZero() }
 // Stopped tells whether somebody stopped it.
 func (s State) Stopped() bool { return errors.Is(s.Err, context.Canceled) }
 
+// Begun says that a job has begun.
+type Begun struct {
+	event.Note
+	ID ID
+}
+
 // Stepped says that a job has come further.
 type Stepped struct {
 	event.Note
@@ -156,7 +162,7 @@ func (l *List) Begin(job Job) ID {
 	s := &State{ID: l.next, Title: job.Title(), Began: time.Now(), Job: job}
 	l.jobs, l.stops[s.ID] = append(l.jobs, s), stop
 	l.forgetLocked()
-	l.wg.Go(func() { l.run(ctx, stop, s) })
+	l.wg.Go(func() { l.tell(Begun{ID: s.ID}); l.run(ctx, stop, s) })
 	return s.ID
 }
 

@@ -14,6 +14,7 @@ import (
 	"meatus/core/work"
 	"meatus/tui/action"
 	"meatus/tui/fit"
+	"meatus/tui/list"
 	"meatus/tui/place"
 	"meatus/tui/scroll"
 	"meatus/tui/stack"
@@ -24,30 +25,35 @@ type Model struct {
 	stack.Whole
 	s             *place.Services
 	width, height int
-	at            scroll.Cursor
-	step          scroll.Cursor // among the steps of the chosen job
+	list          *list.List[work.ID, work.State] // the newest first
+	step          scroll.Cursor                   // among the steps of the chosen job
 }
 
 // New returns the place.
-func New(s *place.Services) stack.Layer { return &Model{s: s} }
+func New(s *place.Services) stack.Layer {
+	return &Model{s: s, list: list.New(func(j work.State) work.ID { return j.ID })}
+}
+
+// Show lists the jobs as they are.
+func (m *Model) Show() tea.Cmd {
+	m.read()
+	return nil
+}
 
 // SetSize changes the size of the place.
-func (m *Model) SetSize(width, height int) { m.width, m.height = width, height }
+func (m *Model) SetSize(width, height int) {
+	m.width, m.height = width, height
+	m.list.SetRoom(m.room())
+}
 
-// all are the jobs, the newest first.
-func (m *Model) all() []work.State {
+// read lists the jobs, the newest first.
+func (m *Model) read() {
 	all := m.s.Jobs.All()
 	slices.Reverse(all)
-	return all
+	m.list.Set(all)
 }
 
-func (m *Model) selected() (work.State, bool) {
-	all := m.all()
-	if m.at.At >= len(all) {
-		return work.State{}, false
-	}
-	return all[m.at.At], true
-}
+func (m *Model) selected() (work.State, bool) { return m.list.Selected() }
 
 // Subject is the job that is chosen.
 func (m *Model) Subject() string {
@@ -76,17 +82,18 @@ func (m *Model) Table() action.Table {
 
 // Update takes a message.
 func (m *Model) Update(msg tea.Msg) tea.Cmd {
-	switch msg.(type) {
+	switch msg := msg.(type) {
+	case place.Heard:
+		switch msg.Event.(type) {
+		case work.Begun, work.Stepped, work.Ended:
+			m.read()
+		}
 	case tea.KeyPressMsg, tea.MouseMsg: // the wheel moves
-		m.move(msg)
+		if m.list.Take(msg) {
+			m.step = scroll.Cursor{}
+		}
 	}
 	return nil
-}
-
-func (m *Model) move(msg tea.Msg) {
-	if m.at.Take(msg, len(m.all()), m.room()) {
-		m.step = scroll.Cursor{}
-	}
 }
 
 // room is how many jobs fit, stepRows how many steps of the chosen one.
@@ -107,17 +114,14 @@ func (m *Model) stepRows() int {
 // View draws the jobs, and the chosen one's steps.
 func (m *Model) View() []string {
 	t := m.s.Theme
-	all := m.all()
 	lines := []string{t.Title(t.Accent.Render("jobs"), t.Faint.Render(fmt.Sprintf("%d under way", m.s.Jobs.Running())), m.width, fit.Spread)}
-	if len(all) == 0 {
+	if m.list.Len() == 0 {
 		return append(append(lines, ""), fit.Hang("   "+t.Faint.Render("Nothing is under way. Sweeping, installing and rotating keys, and drawing, go on here while you work."), 3, m.width-1).Whole...)
 	}
 	width, pane, beside := place.Halves(m.width)
-	var rows []string
-	from, to := m.at.Window(len(all), m.room())
-	for i, s := range all[from:to] {
+	rows := m.list.Lines(func(s work.State, chosen bool) string {
 		pointer := "  "
-		if from+i == m.at.At {
+		if chosen {
 			pointer = t.Accent.Render("❯ ")
 		}
 		mark, end := t.Accent.Render("◜"), time.Now()
@@ -129,8 +133,8 @@ func (m *Model) View() []string {
 				mark = t.Mark(verdict)
 			}
 		}
-		rows = append(rows, fit.Cut(fmt.Sprintf(" %s%s %s %s %s  %s", pointer, mark, fit.Pad(s.Title.What, 22), t.Strong.Render(fit.Pad(s.Title.Of, min(28, width/5))), t.Faint.Render(fit.Pad(fit.Ago(end.Sub(s.Began)), 7)), sum(s)), width))
-	}
+		return fit.Cut(fmt.Sprintf(" %s%s %s %s %s  %s", pointer, mark, fit.Pad(s.Title.What, 22), t.Strong.Render(fit.Pad(s.Title.Of, min(28, width/5))), t.Faint.Render(fit.Pad(fit.Ago(end.Sub(s.Began)), 7)), sum(s)), width)
+	})
 	var told []string
 	if s, ok := m.selected(); ok {
 		told = append([]string{title(t, s, pane)}, steps(t, s, m.step, pane, m.stepRows())...)

@@ -49,6 +49,7 @@ func TestJobsAreShownWhileTheyGoOnAndAfter(t *testing.T) {
 	d.Place(New)
 	d.UntilSees("Nothing is under way")
 	first, _ := begin(d, "sweep")
+	d.UntilSees("1 under way", "sweep")
 	second, _ := begin(d, "install")
 	d.UntilSees("2 under way", "sweep", "install")
 	first.steps <- work.Step{Verdict: gate.Open, Where: "quay", Say: "is in"}
@@ -56,10 +57,14 @@ func TestJobsAreShownWhileTheyGoOnAndAfter(t *testing.T) {
 	first.end <- nil
 	d.UntilSees("1 under way", "2 steps, 1 to look at")
 	d.Fits()
-	d.Press("D") // the newest is chosen
-	d.UntilSees("0 under way")
-	d.Press("down", "right", "left")
+	// The one that was chosen when the other came is chosen still.
+	d.Press("right", "D")
 	d.UntilSees("lies about")
+	if d.Engine.Jobs.Running() != 1 {
+		t.Error("the job that landed above the chosen one was stopped for it")
+	}
+	d.Press("up", "D")
+	d.UntilSees("0 under way")
 	d.Press("esc")
 	if len(d.Went) != 1 {
 		t.Errorf("went to %v", d.Went)

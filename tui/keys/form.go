@@ -18,8 +18,27 @@ import (
 )
 
 func (m *Model) ask(what string, steps ...form.Step) tea.Cmd {
+	m.about, _ = m.list.Selected()
 	m.form = form.New(m.s.Theme, what, steps...)
 	return nil
+}
+
+// aboutNothing are the forms that are about no key that is there.
+var aboutNothing = map[string]bool{"which": true, "folder": true, "split": true, "make": true, "find": true, "careful": true}
+
+// subject is the key that the form was shown about, whatever is chosen by now. It fails where the file has gone or holds
+// another key.
+func (m *Model) subject(what string) (workspace.Key, error) {
+	now, there := m.list.Find(m.about.Path)
+	switch {
+	case aboutNothing[what]:
+		return m.about.Key, nil
+	case !there:
+		return m.about.Key, errors.New(sanitize.Name(m.about.Path) + " is not there any more, and nothing was done")
+	case now.Sheet.SHA256 != m.about.Sheet.SHA256:
+		return m.about.Key, errors.New(sanitize.Name(m.about.Path) + " holds another key by now, and nothing was done: look again")
+	}
+	return m.about.Key, nil
 }
 
 // typed gives a key, or what was pasted, to the form.
@@ -44,7 +63,14 @@ func (m *Model) left() {
 func (m *Model) answered(what string, values []string) tea.Cmd {
 	secrets := m.form.Secrets()
 	m.form = nil
-	k, _ := m.selected()
+	k, err := m.subject(what)
+	if err != nil {
+		for _, secret := range secrets {
+			clear(secret)
+		}
+		m.note = err.Error()
+		return nil
+	}
 	ws := m.ws
 	last := strings.TrimSpace(values[len(values)-1])
 	old := secrets[0] // nil where the key has no passphrase

@@ -27,8 +27,8 @@ import (
 	"meatus/tui/action"
 	"meatus/tui/fit"
 	"meatus/tui/form"
+	"meatus/tui/list"
 	"meatus/tui/place"
-	"meatus/tui/scroll"
 	"meatus/tui/stack"
 )
 
@@ -75,8 +75,9 @@ type Model struct {
 	s             *place.Services
 	ws            *workspace.Workspace
 	width, height int
-	keys          []sheet
-	shown         []int
+	list          *list.List[string, sheet] // by their paths
+	about         sheet                     // the key that the form is about
+	arrived       string                    // the path of a key that landed in the download folder
 	loaded        bool
 	wanted        string       // the path of a key to select once it is read, or ""
 	rotating      *work.Rotate // that waits for names to be typed
@@ -84,7 +85,6 @@ type Model struct {
 	stamp         string    // of the folders, when they were looked at
 	read          time.Time // when all keys were
 	reads         int       // how often they were: only the last reading counts
-	at            scroll.Cursor
 	find          string
 	form          *form.Form
 	note          string
@@ -97,10 +97,15 @@ type Model struct {
 }
 
 // New returns the place.
-func New(s *place.Services) stack.Layer { return &Model{s: s, ws: s.Workspace()} }
+func New(s *place.Services) stack.Layer {
+	return &Model{s: s, ws: s.Workspace(), list: list.New(func(k sheet) string { return k.Path })}
+}
 
 // SetSize changes the size of the place.
-func (m *Model) SetSize(width, height int) { m.width, m.height = width, height }
+func (m *Model) SetSize(width, height int) {
+	m.width, m.height = width, height
+	m.list.SetRoom(m.room())
+}
 
 // Show reads the keys anew, and goes on looking for new ones while the place shows.
 func (m *Model) Show() tea.Cmd {
@@ -144,18 +149,8 @@ func (m *Model) tick() tea.Cmd {
 }
 
 func (m *Model) selected() (workspace.Key, bool) {
-	if m.at.At >= len(m.shown) {
-		return workspace.Key{}, false
-	}
-	return m.keys[m.shown[m.at.At]].Key, true
-}
-
-// chosen is the sheet of the chosen key.
-func (m *Model) chosen() (sheet, bool) {
-	if m.at.At >= len(m.shown) {
-		return sheet{}, false
-	}
-	return m.keys[m.shown[m.at.At]], true
+	k, ok := m.list.Selected()
+	return k.Key, ok
 }
 
 // Update takes a message.
@@ -215,7 +210,7 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 		if m.form != nil {
 			m.typed(msg)
 		} else {
-			m.at.Take(msg, len(m.shown), m.room())
+			m.list.Take(msg)
 		}
 	}
 	return nil
@@ -234,52 +229,47 @@ func (d done) words() string {
 
 // mouse moves with the wheel.
 func (m *Model) mouse(msg tea.MouseMsg) tea.Cmd {
-	m.at.Take(msg, len(m.shown), m.room())
+	m.list.Take(msg)
 	return nil
 }
 
-// take takes the keys as they are now, and says what has newly arrived.
+// take takes the keys as they are now, and says what has newly arrived. The chosen one stays chosen.
 func (m *Model) take(keys []sheet) {
-	path := ""
-	if k, ok := m.selected(); ok {
-		path = k.Path
-	}
 	if m.loaded {
-		known := map[string]bool{}
-		for _, k := range m.keys {
-			known[k.Path] = true
-		}
 		for _, k := range keys {
-			if k.Source == workspace.Downloaded && !known[k.Path] {
-				m.note = sanitize.Name(k.Path) + " has arrived in the download folder; " + m.s.Press("mend") + " adopts it"
-				path = k.Path
+			if _, known := m.list.Find(k.Path); !known && k.Source == workspace.Downloaded {
+				m.arrived = k.Path
+				m.note = sanitize.Name(k.Path) + " has arrived in the download folder; tab goes to it, and " + m.s.Press("mend") + " adopts it there"
 			}
 		}
 	}
-	for _, k := range keys {
-		if k.Path == m.wanted {
-			path, m.wanted = k.Path, ""
-		}
+	m.list.Set(keys)
+	m.loaded = true
+	if m.wanted != "" && m.list.Select(m.wanted) {
+		m.wanted = ""
 	}
-	m.keys, m.loaded = keys, true
-	m.narrow()
-	for i, n := range m.shown {
-		if m.keys[n].Path == path {
-			m.at.At = i
-		}
-	}
-	m.move(0)
 }
 
+// toArrived goes to the key that landed in the download folder.
+func (m *Model) toArrived() tea.Cmd {
+	path := m.arrived
+	m.arrived, m.find = "", ""
+	m.narrow()
+	m.list.Select(path)
+	return nil
+}
+
+// narrow lists the keys with what is looked for.
 func (m *Model) narrow() {
-	m.shown = m.shown[:0]
-	for i, k := range m.keys {
-		text := strings.Join(append(append([]string{k.Path, k.Sheet.Comment, k.Sheet.Kind, k.Sheet.SHA256}, k.Uses...), k.States()...), " ")
-		if strings.Contains(strings.ToLower(text), strings.ToLower(m.find)) {
-			m.shown = append(m.shown, i)
-		}
+	find := strings.ToLower(m.find)
+	if find == "" {
+		m.list.Filter(nil)
+		return
 	}
-	m.move(0)
+	m.list.Filter(func(k sheet) bool {
+		text := strings.Join(append(append([]string{k.Path, k.Sheet.Comment, k.Sheet.Kind, k.Sheet.SHA256}, k.Uses...), k.States()...), " ")
+		return strings.Contains(strings.ToLower(text), find)
+	})
 }
 
 // room is how many keys fit.
@@ -297,8 +287,6 @@ func (m *Model) in(width int, draw func() []string) []string {
 	defer func() { m.width = whole }()
 	return draw()
 }
-
-func (m *Model) move(by int) { m.at.Move(by, len(m.shown), m.room()) }
 
 // Select moves to the key file of a path, once the keys are read.
 func (m *Model) Select(path string) {
@@ -380,6 +368,7 @@ func (m *Model) Table() action.Table {
 		action.On("D", "retire", asks("retire", form.Step{Prompt: retire + " enter does, esc does not ", Bare: true})).If(any, none).Also("remove delete aside"),
 		action.On("M", "mend the folder", func() tea.Cmd { return m.mendFolder(k) }).If(any, none).Ranked(action.InHelp).Also("fix permissions directory chmod"),
 		action.On("/", "find", asks("find", form.Step{Prompt: "/ ", Value: m.find})).Whole().Also("search narrow filter"),
+		action.On("tab", "to the key that arrived", m.toArrived).If(func() bool { return m.arrived != "" }, "none has arrived since").Whole().Suits(func() bool { return m.arrived != "" }).Also("downloaded new"),
 		action.On("N", "another folder", asks("folder", form.Step{Prompt: "look for keys in the folder, too (again: no more): "})).Whole().Also("directory look in"),
 		action.On("i", "import an archive", asks("split", form.Step{Prompt: "an archive, or a file with several keys; they go into keys/: ", Value: workspace.Short(m.ws.Downloads) + "/"})).Whole().Also("zip tar split several keys bundle"),
 		action.On("x", "draw its routes", func() tea.Cmd { return m.draw(k) }).If(any, none).Also("picture map svg pdf"),
@@ -434,7 +423,7 @@ func (m *Model) mend(k workspace.Key) tea.Cmd {
 func (m *Model) mendFolder(k workspace.Key) tea.Cmd {
 	dir := filepath.Dir(k.Path)
 	var loose []string
-	for _, each := range m.keys {
+	for _, each := range m.list.All() {
 		if filepath.Dir(each.Path) == dir && each.Loose() {
 			loose = append(loose, sanitize.Name(each.Path))
 		}
@@ -443,14 +432,13 @@ func (m *Model) mendFolder(k workspace.Key) tea.Cmd {
 		m.note = "no key in " + workspace.Short(dir) + " can be used by others"
 		return nil
 	}
-	if say := fmt.Sprintf("%s again sets mode 0600 on %d of %s: %s", m.s.Press("mend-more"), len(loose), workspace.Short(dir), strings.Join(loose, ", ")); !m.s.Sure(say) {
-		m.note = say
-		return nil
-	}
-	return m.change(func() done {
-		changed, err := keyfile.MendFolder(dir)
-		return done{say: fmt.Sprintf("%s mended in %s", words.Count(len(changed), "key"), workspace.Short(dir)), err: err}
-	})
+	say := fmt.Sprintf("%s again sets mode 0600 on %d of %s: %s", m.s.Press("mend-more"), len(loose), workspace.Short(dir), strings.Join(loose, ", "))
+	return m.s.Confirm(place.Confirm{Subject: dir, Say: say, Tell: func(say string) { m.note = say }, Do: func() tea.Cmd {
+		return m.change(func() done {
+			changed, err := keyfile.MendFolder(dir)
+			return done{say: fmt.Sprintf("%s mended in %s", words.Count(len(changed), "key"), workspace.Short(dir)), err: err}
+		})
+	}})
 }
 
 // draw draws the routes of the sessions that use a key.
@@ -588,9 +576,9 @@ func (m *Model) whichKey(asked string) tea.Cmd {
 		m.early = asked
 		return nil
 	}
-	keys := make([]workspace.Key, len(m.keys))
-	for i := range m.keys {
-		keys[i] = m.keys[i].Key
+	var keys []workspace.Key
+	for _, k := range m.list.All() {
+		keys = append(keys, k.Key)
 	}
 	return m.s.Run(func() tea.Msg { return which{asked, workspace.WhichKey(keys, asked)} })
 }
@@ -603,12 +591,7 @@ func (m *Model) showWhich(w which) {
 	}
 	m.find = ""
 	m.narrow()
-	for i, n := range m.shown {
-		if m.keys[n].Path == m.which[0].Key.Path {
-			m.at.At = i
-		}
-	}
-	m.move(0)
+	m.list.Select(m.which[0].Key.Path)
 }
 
 // show shows an opened password for a while.
@@ -655,28 +638,24 @@ func (m *Model) View() []string {
 	switch {
 	case !m.loaded:
 		lines = append(lines, "   "+t.Faint.Render("looking …"))
-	case len(m.shown) == 0:
+	case m.list.Len() == 0:
 		lines = append(lines, "", "   "+t.Faint.Render("No key here. "+m.s.Press("new")+" makes one; what arrives in "+workspace.Short(m.ws.Downloads)+" is noticed."))
 	}
 	room := m.room()
-	list, pane, beside := place.Halves(m.width)
+	columns, pane, beside := place.Halves(m.width)
 	m.beside = beside
-	rows := m.in(list, func() []string {
-		var rows []string
-		for i := m.at.Top; i < min(m.at.Top+room, len(m.shown)); i++ {
-			rows = append(rows, m.row(m.keys[m.shown[i]].Key, i == m.at.At))
-		}
-		return rows
+	rows := m.in(columns, func() []string {
+		return m.list.Lines(func(k sheet, chosen bool) string { return m.row(k.Key, chosen) })
 	})
 	var told []string
-	if k, ok := m.chosen(); ok {
+	if k, ok := m.list.Selected(); ok {
 		told = m.in(pane, func() []string { return m.sheet(k) })
 	}
 	if beside {
-		return append(lines, place.Joined(t, rows, told, list, max(m.height-len(lines), 0))...)
+		return append(lines, place.Joined(t, rows, told, columns, max(m.height-len(lines), 0))...)
 	}
 	lines = append(lines, rows...)
-	for len(lines) < min(room+2, len(m.shown)+3) {
+	for len(lines) < min(room+2, m.list.Len()+3) {
 		lines = append(lines, "")
 	}
 	lines = append(lines, told...)
@@ -685,12 +664,12 @@ func (m *Model) View() []string {
 
 func (m *Model) summary() string {
 	counts := map[string]int{}
-	for _, k := range m.keys {
+	for _, k := range m.list.All() {
 		for _, s := range k.States() {
 			counts[s]++
 		}
 	}
-	parts := []string{words.Count(len(m.keys), "key")}
+	parts := []string{words.Count(len(m.list.All()), "key")}
 	for _, word := range []string{"missing", "loose", "damaged", "weak", "arrived", "stray"} {
 		if counts[word] > 0 {
 			parts = append(parts, fmt.Sprintf("%d %s", counts[word], word))

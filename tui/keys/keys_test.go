@@ -18,7 +18,7 @@ func open(t *testing.T) (*placetest.Driver, *Model) {
 	d, _ := placetest.Lab(t)
 	d.Place(New)
 	m := d.On().(*Model)
-	d.Until("the keys", func() bool { return m.loaded && len(m.keys) > 4 })
+	d.Until("the keys", func() bool { return m.loaded && len(m.list.All()) > 4 })
 	return d, m
 }
 
@@ -26,10 +26,9 @@ func open(t *testing.T) (*placetest.Driver, *Model) {
 func choose(d *placetest.Driver, m *Model, name string) {
 	d.Helper()
 	d.Until(name+" to be there", func() bool {
-		for at, i := range m.shown {
-			if filepath.Base(m.keys[i].Path) == name {
-				m.at.At = at
-				return true
+		for _, k := range m.list.Shown() {
+			if filepath.Base(k.Path) == name {
+				return m.list.Select(k.Path)
 			}
 		}
 		return false
@@ -113,9 +112,9 @@ func TestAKeyIsFoundByWhatItIs(t *testing.T) {
 	d.Press("esc", "/")
 	d.Type("shore")
 	d.Press("enter")
-	d.Until("one to be left", func() bool { return len(m.shown) > 0 && len(m.shown) < len(m.keys) })
+	d.Until("one to be left", func() bool { return m.list.Len() > 0 && m.list.Len() < len(m.list.All()) })
 	d.Press("esc")
-	if len(m.shown) != len(m.keys) {
+	if m.list.Len() != len(m.list.All()) {
 		t.Error("what was looked for is kept")
 	}
 	d.Press("a")
@@ -149,7 +148,7 @@ func TestAnEarlyPasteIsAnswered(t *testing.T) {
 func TestALockedKeyIsHeldWithItsPassphraseAlone(t *testing.T) {
 	d, m := open(t)
 	var locked string
-	for _, k := range m.keys {
+	for _, k := range m.list.All() {
 		if k.Sheet.Passphrase {
 			locked = filepath.Base(k.Path)
 		}
@@ -225,9 +224,9 @@ func TestHostileFileNamesAreCleaned(t *testing.T) {
 	}
 	d.Place(New)
 	m := d.On().(*Model)
-	d.Until("the keys", func() bool { return m.loaded && len(m.keys) > 4 })
-	for at := range m.shown {
-		m.at.At = at
+	d.Until("the keys", func() bool { return m.loaded && len(m.list.All()) > 4 })
+	for _, k := range m.list.Shown() {
+		m.list.Select(k.Path)
 		for _, line := range d.Lines() {
 			if plain := ansi.Strip(line); strings.ContainsAny(plain, "\x1b\n\u202e") || strings.Contains(line, "\x1b[2J") {
 				t.Fatalf("it shows %q", line)
@@ -266,8 +265,76 @@ func TestALateReadingOfKeysDoesNotCount(t *testing.T) {
 	m.reads++
 	late := read{n: m.reads}
 	d.Do(m.readAll())
-	d.Until("the keys", func() bool { return len(m.keys) > 4 })
-	if d.Give(late); len(m.keys) <= 4 {
-		t.Errorf("%d keys are there", len(m.keys))
+	d.Until("the keys", func() bool { return len(m.list.All()) > 4 })
+	if d.Give(late); len(m.list.All()) <= 4 {
+		t.Errorf("%d keys are there", len(m.list.All()))
+	}
+}
+
+// What a form was shown about is what it is done to, whatever has landed in the list since.
+func TestAFormIsAboutTheKeyItWasShownAbout(t *testing.T) {
+	d, m := open(t)
+	choose(d, m, "shore.pem")
+	d.Press("D")
+	d.UntilSees("move shore.pem aside")
+	ws := d.Engine.Workspace()
+	text, err := os.ReadFile(file(d, "keys", "gauge.pem"))
+	if err == nil {
+		err = os.WriteFile(filepath.Join(ws.Downloads, "aaa.pem"), text, 0o600)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	d.Do(m.readAll())
+	d.Until("it to be listed", func() bool { return m.arrived != "" })
+	m.list.Select(m.arrived) // even where something else is chosen by then
+	d.Press("enter")
+	d.Until("shore.pem to be retired", func() bool {
+		_, err := os.Stat(file(d, "keys", "retired", "shore.pem"))
+		return err == nil
+	})
+	if _, err := os.Stat(filepath.Join(ws.Downloads, "aaa.pem")); err != nil {
+		t.Errorf("what arrived was taken for it: %v", err)
+	}
+
+	// The file holds another key by now: nothing is done.
+	choose(d, m, "mast.pem")
+	d.Press("D")
+	d.UntilSees("move mast.pem aside")
+	if err := os.WriteFile(file(d, "keys", "mast.pem"), text, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	d.Do(m.readAll())
+	reads := m.reads
+	d.Until("it to be read", func() bool {
+		k, _ := m.list.Find(m.about.Path)
+		return m.reads >= reads && k.Sheet.SHA256 != m.about.Sheet.SHA256
+	})
+	d.Press("enter")
+	d.UntilSaid("mast.pem holds another key by now, and nothing was done")
+	if _, err := os.Stat(file(d, "keys", "mast.pem")); err != nil {
+		t.Error(err)
+	}
+}
+
+// A key that arrives does not move the choice; one key goes to it.
+func TestTheChoiceStaysWhenAKeyArrives(t *testing.T) {
+	d, m := open(t)
+	choose(d, m, "shore.pem")
+	text, err := os.ReadFile(file(d, "keys", "gauge.pem"))
+	if err == nil {
+		err = os.WriteFile(filepath.Join(d.Engine.Workspace().Downloads, "aaa.pem"), text, 0o600)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	d.Do(m.readAll())
+	d.UntilSaid("aaa.pem has arrived in the download folder; tab goes to it")
+	if m.Subject() != "shore.pem" {
+		t.Errorf("%s is chosen", m.Subject())
+	}
+	d.Press("tab")
+	if m.Subject() != "aaa.pem" {
+		t.Errorf("%s is gone to", m.Subject())
 	}
 }

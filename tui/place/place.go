@@ -97,7 +97,7 @@ type Services struct {
 	Exec func(c *exec.Cmd, done func(error) tea.Msg) tea.Cmd
 
 	Tell        func(say string)                              // says something at the foot
-	Sure        func(what string) bool                        // tells whether it was asked for twice; else says what, which names the key that does it
+	Confirm     func(Confirm) tea.Cmd                         // does something when it is asked for a second time; else says what it would do
 	Notice      func(say string)                              // says something wherever the person is
 	Copy        func(text string) tea.Cmd                     // puts a text on the clipboard
 	Go          func(key, at string) tea.Cmd                  // goes to a place, at a session or host where at is not ""
@@ -130,20 +130,32 @@ type Services struct {
 	Record func(trail.Entry)
 }
 
-// Sure has what cuts, removes or opens something done by its key pressed twice: the first
-// time says what it would do. Another key in between takes it back.
-type Sure struct{ asked, now string }
+// Confirm is something that cuts, removes or opens: it is done when its key is pressed twice. The first time says what it
+// would do. Another key in between, or another subject by then, takes it back.
+type Confirm struct {
+	Subject string           // the identity of what it is about
+	Say     string           // what it would do, with the name of the subject and the key
+	Tell    func(say string) // says it in place of the foot of the window, nil for there
+	Do      func() tea.Cmd
+}
+
+// Confirming notes what was asked for last.
+type Confirming struct{ asked, now string }
 
 // Pressed is called before each key.
-func (s *Sure) Pressed() { s.asked, s.now = s.now, "" }
+func (c *Confirming) Pressed() { c.asked, c.now = c.now, "" }
 
-// Again tells whether the key before asked for the very same.
-func (s *Sure) Again(what string) bool {
-	if s.asked == what {
-		return true
+// Ask does what is confirmed, or else says what it would do: by w.Tell, or by foot where that is nil.
+func (c *Confirming) Ask(w Confirm, foot func(say string)) tea.Cmd {
+	id := w.Subject + "\x00" + w.Say
+	if c.asked == id {
+		return w.Do()
 	}
-	s.now = what
-	return false
+	if c.now = id; w.Tell != nil {
+		foot = w.Tell
+	}
+	foot(w.Say)
+	return nil
 }
 
 // Plan makes a session's route; ok is false where it has none.

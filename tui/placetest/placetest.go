@@ -32,7 +32,7 @@ import (
 
 // Driver drives one place or task. Its methods are for the test's goroutine.
 type Driver struct {
-	sure place.Sure
+	sure place.Confirming
 	testing.TB
 	Engine   *engine.Engine
 	Services *place.Services
@@ -128,12 +128,8 @@ func (d *Driver) services() *place.Services {
 			return func() tea.Msg { return done(c.Run()) }
 		},
 		Tell: func(say string) { d.Said = append(d.Said, say) },
-		Sure: func(what string) bool {
-			if d.sure.Again(what) {
-				return true
-			}
-			d.Said = append(d.Said, what)
-			return false
+		Confirm: func(w place.Confirm) tea.Cmd {
+			return d.sure.Ask(w, func(say string) { d.Said = append(d.Said, say) })
 		},
 		Notice: e.Tell,
 		Copy:   func(text string) tea.Cmd { d.Copied = append(d.Copied, text); return nil },

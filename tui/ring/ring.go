@@ -19,8 +19,8 @@ import (
 	"meatus/tui/action"
 	"meatus/tui/fit"
 	"meatus/tui/form"
+	"meatus/tui/list"
 	"meatus/tui/place"
-	"meatus/tui/scroll"
 	"meatus/tui/stack"
 )
 
@@ -61,7 +61,8 @@ type Model struct {
 	width, height int
 	now           snapshot
 	uses          []use
-	at            scroll.Cursor
+	list          *list.List[string, row] // keys, those behind, and what is lent
+	about         ring.Entry              // the key that the form is about
 	form          *form.Form
 	note          string
 	looks         int
@@ -69,10 +70,13 @@ type Model struct {
 }
 
 // New returns the place.
-func New(s *place.Services) stack.Layer { return &Model{s: s} }
+func New(s *place.Services) stack.Layer { return &Model{s: s, list: list.New(row.id)} }
 
 // SetSize changes the size of the place.
-func (m *Model) SetSize(width, height int) { m.width, m.height = width, height }
+func (m *Model) SetSize(width, height int) {
+	m.width, m.height = width, height
+	m.list.SetRoom(m.room())
+}
 
 // Show looks at the ring anew, and goes on looking while the place shows.
 func (m *Model) Show() tea.Cmd {
@@ -116,40 +120,63 @@ func (m *Model) all() []ring.Entry {
 	return append(m.now.entries[:len(m.now.entries):len(m.now.entries)], m.now.behind.keys...)
 }
 
-func (m *Model) selected() (ring.Entry, bool) {
-	all := m.all()
-	if m.at.At >= len(all) {
-		return ring.Entry{}, false
-	}
-	return all[m.at.At], true
+// row is a key, or what is lent of them.
+type row struct {
+	key  ring.Entry
+	lent *remote.LendState // nil for a key
 }
 
-// rows are how many rows the cursor goes through: keys, and what is lent.
-func (m *Model) rows() int { return len(m.all()) + len(m.now.lends) }
+// id is the identity of a row: a key may be held here and by the agent behind, and be lent more than once.
+func (r row) id() string {
+	switch {
+	case r.lent != nil:
+		return fmt.Sprint("lent ", r.lent.ID)
+	case r.key.Behind:
+		return "behind " + r.key.SHA256
+	}
+	return r.key.SHA256
+}
+
+// lay lists what was found.
+func (m *Model) lay() {
+	var rows []row
+	for _, e := range m.all() {
+		rows = append(rows, row{key: e})
+	}
+	for i := range m.now.lends {
+		rows = append(rows, row{lent: &m.now.lends[i]})
+	}
+	m.list.Set(rows)
+}
+
+// selected is the key at the cursor.
+func (m *Model) selected() (ring.Entry, bool) {
+	r, ok := m.list.Selected()
+	return r.key, ok && r.lent == nil
+}
 
 // selectedLend is the lend at the cursor.
 func (m *Model) selectedLend() (remote.LendState, bool) {
-	at := m.at.At - len(m.all())
-	if at < 0 || at >= len(m.now.lends) {
+	r, ok := m.list.Selected()
+	if !ok || r.lent == nil {
 		return remote.LendState{}, false
 	}
-	return m.now.lends[at], true
+	return *r.lent, true
 }
 
 // endLend ends a lend while what it was lent for goes on.
 func (m *Model) endLend() tea.Cmd {
 	l, _ := m.selectedLend()
 	keys := strings.Join(l.Keys, ", ")
-	if !m.sure(fmt.Sprintf("%s again ends what is lent to %s: %s", m.s.Press("remove"), l.Hop, keys)) {
-		return nil
-	}
 	programs := m.s.Programs
-	return m.s.Run(func() tea.Msg {
-		if !programs.EndLend(l.ID) {
-			return done{say: "that lend had ended already"}
-		}
-		return done{say: "nothing is lent to " + l.Hop + " by that any more"}
-	})
+	return m.s.Confirm(place.Confirm{Subject: row{lent: &l}.id(), Say: fmt.Sprintf("%s again ends what is lent to %s: %s", m.s.Press("remove"), l.Hop, keys), Do: func() tea.Cmd {
+		return m.s.Run(func() tea.Msg {
+			if !programs.EndLend(l.ID) {
+				return done{say: "that lend had ended already"}
+			}
+			return done{say: "nothing is lent to " + l.Hop + " by that any more"}
+		})
+	}})
 }
 
 // Subject is the key or lend that is chosen.
@@ -207,7 +234,7 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 		}
 	case snapshot:
 		m.now = msg
-		m.at.Move(0, m.rows(), m.room())
+		m.lay()
 	case done:
 		m.note = msg.say
 		if msg.err != nil {
@@ -223,7 +250,7 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 		if m.form != nil {
 			m.form.Take(msg)
 		} else {
-			m.at.Take(msg, m.rows(), m.room())
+			m.list.Take(msg)
 		}
 	}
 	return nil
@@ -231,7 +258,7 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 
 // mouse moves with the wheel.
 func (m *Model) mouse(msg tea.MouseMsg) tea.Cmd {
-	m.at.Take(msg, m.rows(), m.room())
+	m.list.Take(msg)
 	return nil
 }
 
@@ -258,21 +285,11 @@ func (m *Model) askLock() tea.Cmd {
 		form.Step{Prompt: "the same again: ", Hidden: true, Again: true})
 }
 
-// sure tells whether a key was pressed again for what it takes away or opens; else it says
-// what that is.
-func (m *Model) sure(say string) bool {
-	if m.s.Sure(say) {
-		return true
-	}
-	m.note = say
-	return false
-}
-
 func (m *Model) empty() tea.Cmd {
-	if !m.sure(fmt.Sprintf("%s again wipes %s from memory; lends of them end", m.s.Press("remove-all"), words.Count(len(m.now.entries), "key"))) {
-		return nil
-	}
-	return m.do(func(r *ring.Ring) (string, error) { return words.Count(r.Forget(), "key") + " gone from memory", nil })
+	n := len(m.now.entries)
+	return m.s.Confirm(place.Confirm{Say: fmt.Sprintf("%s again wipes %s from memory; lends of them end", m.s.Press("remove-all"), words.Count(n, "key")), Do: func() tea.Cmd {
+		return m.do(func(r *ring.Ring) (string, error) { return words.Count(r.Forget(), "key") + " gone from memory", nil })
+	}})
 }
 
 func (m *Model) export() string {
@@ -291,16 +308,16 @@ func (m *Model) share() tea.Cmd {
 	if !on {
 		say = m.s.Press("doors") + " again closes the socket: programs that use it are cut off"
 	}
-	if !m.sure(say) {
-		return nil
-	}
-	return m.s.Run(func() tea.Msg {
-		_, err := share(on)
-		if on {
-			return done{"other programs here can use the ring now; y copies the line that tells them", err}
-		}
-		return done{"the socket is closed: no other program can use the ring", err}
-	})
+	copies := m.s.Press("copy")
+	return m.s.Confirm(place.Confirm{Say: say, Do: func() tea.Cmd {
+		return m.s.Run(func() tea.Msg {
+			_, err := share(on)
+			if on {
+				return done{"other programs here can use the ring now; " + copies + " copies the line that tells them", err}
+			}
+			return done{"the socket is closed: no other program can use the ring", err}
+		})
+	}})
 }
 
 // stand has the ring stand in front of the running agent, or no more.
@@ -319,13 +336,12 @@ func (m *Model) stand() tea.Cmd {
 
 func (m *Model) take() tea.Cmd {
 	e, _ := m.selected()
-	if !m.sure(fmt.Sprintf("%s again wipes %s from memory", m.s.Press("remove"), e)) {
-		return nil
-	}
-	return m.do(func(r *ring.Ring) (string, error) {
-		r.Remove(e.SHA256)
-		return e.String() + " is gone from memory", nil
-	})
+	return m.s.Confirm(place.Confirm{Subject: e.SHA256, Say: fmt.Sprintf("%s again wipes %s from memory", m.s.Press("remove"), e), Do: func() tea.Cmd {
+		return m.do(func(r *ring.Ring) (string, error) {
+			r.Remove(e.SHA256)
+			return e.String() + " is gone from memory", nil
+		})
+	}})
 }
 
 func (m *Model) confirm() tea.Cmd {
@@ -337,12 +353,14 @@ func (m *Model) confirm() tea.Cmd {
 }
 
 func (m *Model) askStay() tea.Cmd {
-	e, _ := m.selected()
+	m.about, _ = m.selected()
+	e := m.about
 	return m.ask("stay", form.Step{Prompt: "how much longer " + e.String() + " stays, as 10m, 1h or end: "})
 }
 
 func (m *Model) askHosts() tea.Cmd {
-	e, _ := m.selected()
+	m.about, _ = m.selected()
+	e := m.about
 	return m.ask("hosts", form.Step{Prompt: e.String() + " is for which hosts or sessions alone (nothing: all): ", Value: strings.Join(e.Said, ", ")})
 }
 
@@ -352,7 +370,7 @@ var errNone = errors.New("no password was typed; it is not locked")
 func (m *Model) answered(what string, values []string) tea.Cmd {
 	password := m.form.Secrets()[0]
 	m.form = nil
-	e, _ := m.selected()
+	e := m.about // and not what is chosen by now
 	value := strings.TrimSpace(values[0])
 	switch what {
 	case "lock":
@@ -379,16 +397,22 @@ func (m *Model) answered(what string, values []string) tea.Cmd {
 			until = time.Now().Add(d)
 		}
 		return m.do(func(r *ring.Ring) (string, error) {
-			r.Change(e.SHA256, func(e *ring.Entry) { e.Until = until })
-			return "", nil
+			return "", changed(r, e, func(e *ring.Entry) { e.Until = until })
 		})
 	}
 	said := strings.FieldsFunc(value, func(r rune) bool { return r == ',' || r == ' ' })
 	hosts := m.s.Workspace().Planner().Hosts(said)
 	return m.do(func(r *ring.Ring) (string, error) {
-		r.Change(e.SHA256, func(e *ring.Entry) { e.Hosts, e.Said = hosts, said })
-		return "", nil
+		return "", changed(r, e, func(e *ring.Entry) { e.Hosts, e.Said = hosts, said })
 	})
+}
+
+// changed changes what holds for a key, and fails where the ring does not hold it any more.
+func changed(r *ring.Ring, e ring.Entry, change func(*ring.Entry)) error {
+	if !r.Change(e.SHA256, change) {
+		return errors.New(e.String() + " is not held any more, and nothing was changed")
+	}
+	return nil
 }
 
 // room is how many keys fit.
@@ -410,9 +434,11 @@ func (m *Model) View() []string {
 	} else {
 		lines = append(lines, "   "+t.Faint.Render(fit.Cut(fit.Pad("", 2)+m.columns("key", "kind", "stays", "others", "used")+"for", m.width-4)))
 	}
-	top := min(m.at.Top, max(len(all)-m.room(), 0))
-	for i := top; i < min(top+m.room(), len(all)); i++ {
-		lines = append(lines, m.row(all[i], i == m.at.At))
+	chosen, _ := m.list.Selected()
+	from, _ := m.list.Window()
+	top := min(from, max(len(all)-m.room(), 0))
+	for _, e := range all[top:min(top+m.room(), len(all))] {
+		lines = append(lines, m.row(e, chosen.id() == row{key: e}.id()))
 	}
 	lines = append(lines, "")
 	lines = append(lines, m.lent()...)
@@ -488,9 +514,10 @@ func (m *Model) lent() []string {
 	if len(m.now.lends) == 0 {
 		return append(lines, "   "+t.Faint.Render("nothing"))
 	}
-	for i, l := range m.now.lends {
+	chosen, lent := m.selectedLend()
+	for _, l := range m.now.lends {
 		pointer := "   "
-		if m.at.At == len(m.all())+i {
+		if lent && l.ID == chosen.ID {
 			pointer = " " + t.Accent.Render("❯ ")
 		}
 		mark, say := t.Mark(gate.Ajar), fmt.Sprintf("%s to %s", strings.Join(l.Keys, ", "), l.Hop)
