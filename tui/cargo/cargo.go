@@ -562,13 +562,16 @@ func (m *Model) ready(msg ready) tea.Cmd {
 		}
 		why = words.And(slices.DeleteFunc([]string{why, words.Count(n, "private key") + " would leave this machine (" + named + ")"}, func(s string) bool { return s == "" }))
 	}
-	if why != "" && !m.s.Sure(why+": press "+m.s.Press("carry")+" again to do it") {
-		return nil
+	do := func() tea.Cmd {
+		msg.plan.Rules.Keys = len(msg.keys) > 0
+		m.carry = &work.Carry{Tools: m.s.Tools, Plan: msg.plan}
+		m.job = m.s.Jobs.Begin(m.carry)
+		return m.tick()
 	}
-	msg.plan.Rules.Keys = len(msg.keys) > 0
-	m.carry = &work.Carry{Tools: m.s.Tools, Plan: msg.plan}
-	m.job = m.s.Jobs.Begin(m.carry)
-	return m.tick()
+	if why == "" {
+		return do()
+	}
+	return m.s.Confirm(place.Confirm{Subject: fmt.Sprint(msg.id), Say: why + ": press " + m.s.Press("carry") + " again to do it", Do: do})
 }
 
 // careful is what a plan does that is to be asked for twice, "" for nothing.
@@ -604,10 +607,11 @@ func (m *Model) pause() tea.Cmd {
 }
 
 func (m *Model) stop() tea.Cmd {
-	if m.s.Sure("what has arrived stays, the rest does not go: press " + m.s.Press("remove-all") + " again to stop it") {
-		m.s.Jobs.Stop(m.job)
-	}
-	return nil
+	job := m.job
+	return m.s.Confirm(place.Confirm{Subject: fmt.Sprint(job), Say: "what has arrived stays, the rest does not go: press " + m.s.Press("remove-all") + " again to stop it", Do: func() tea.Cmd {
+		m.s.Jobs.Stop(job)
+		return nil
+	}})
 }
 
 // undo takes back what was carried last between these two folders.
@@ -619,12 +623,11 @@ func (m *Model) undo() tea.Cmd {
 			continue
 		}
 		say := "take back what was done " + r.Began.Local().Format("2 Jan 15:04") + ", " + words.Count(r.Done(), "name")
-		if m.s.Sure(say + ": press " + m.s.Press("undo") + " again") {
+		return m.s.Confirm(place.Confirm{Subject: r.Began.String(), Say: say + ": press " + m.s.Press("undo") + " again", Do: func() tea.Cmd {
 			m.carry = nil
 			m.job = m.s.Jobs.Begin(&work.UndoCargo{Tools: m.s.Tools, Plan: r.Plan})
 			return m.tick()
-		}
-		return nil
+		}})
 	}
 	m.s.Tell("nothing that was carried there can be undone")
 	return nil

@@ -13,6 +13,7 @@ import (
 	"meatus/core/work"
 	"meatus/tui/action"
 	"meatus/tui/fit"
+	"meatus/tui/place"
 	"meatus/tui/scroll"
 )
 
@@ -140,14 +141,14 @@ func (m *Model) clashTable() action.Table {
 // overwrite has what was typed here take the place of what another wrote there, at the second press.
 func (m *Model) overwrite() tea.Cmd {
 	e := m.clash.editing
-	if !m.s.Sure("what another wrote is replaced, and kept aside for a week: press → again") {
-		return nil
+	do := func() tea.Cmd {
+		return m.s.Run(func() tea.Msg {
+			ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+			defer cancel()
+			return edited{editing: e, err: e.Overwrite(ctx)}
+		})
 	}
-	return m.s.Run(func() tea.Msg {
-		ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
-		defer cancel()
-		return edited{editing: e, err: e.Overwrite(ctx)}
-	})
+	return m.s.Confirm(place.Confirm{Subject: m.clash.Path, Say: "what another wrote is replaced, and kept aside for a week: press → again", Do: do})
 }
 
 // clashView draws both texts as the lines that differ.

@@ -2,6 +2,7 @@ package cargo
 
 import (
 	"context"
+	"fmt"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -9,6 +10,7 @@ import (
 	"meatus/core/cargo/ends"
 	"meatus/core/words"
 	"meatus/core/work"
+	"meatus/tui/place"
 )
 
 // leftOver are the records of carries that did not end.
@@ -51,12 +53,13 @@ func (m *Model) resume() tea.Cmd {
 
 // forget clears up what did not end, at the second press.
 func (m *Model) forget() tea.Cmd {
-	if !m.s.Sure("what has arrived in part is removed, what is in its place stays: press " + m.s.Press("remove-all") + " again") {
-		return nil
+	left := m.left[0]
+	do := func() tea.Cmd {
+		m.carry = nil
+		m.job, m.left = m.s.Jobs.Begin(&work.ForgetCargo{Tools: m.s.Tools, Plan: left.Plan}), nil
+		return m.tick()
 	}
-	m.carry = nil
-	m.job, m.left = m.s.Jobs.Begin(&work.ForgetCargo{Tools: m.s.Tools, Plan: m.left[0].Plan}), nil
-	return m.tick()
+	return m.s.Confirm(place.Confirm{Subject: left.Began.String(), Say: "what has arrived in part is removed, what is in its place stays: press " + m.s.Press("remove-all") + " again", Do: do})
 }
 
 // checked are contents that were compared.
@@ -72,15 +75,18 @@ func (m *Model) check() tea.Cmd {
 	l := m.look
 	names, bytes := l.tree.Alike()
 	cheap := l.trees.To.Can(ends.Digests)
-	if !cheap && !m.s.Sure("the machine has no command for digests, so "+words.Bytes(float64(bytes))+" come over the line to compare: press "+m.s.Press("check")+" again") {
-		return nil
+	do := func() tea.Cmd {
+		m.s.Tell("comparing " + words.Count(len(names), "file") + " by content …")
+		trees, id := l.trees, l.id
+		return m.s.Run(func() tea.Msg {
+			alike, err := cargo.Unlike(context.Background(), trees.From, trees.To, names)
+			return checked{id, alike, err}
+		})
 	}
-	m.s.Tell("comparing " + words.Count(len(names), "file") + " by content …")
-	trees, id := l.trees, l.id
-	return m.s.Run(func() tea.Msg {
-		alike, err := cargo.Unlike(context.Background(), trees.From, trees.To, names)
-		return checked{id, alike, err}
-	})
+	if cheap {
+		return do()
+	}
+	return m.s.Confirm(place.Confirm{Subject: fmt.Sprint(l.id), Say: "the machine has no command for digests, so " + words.Bytes(float64(bytes)) + " come over the line to compare: press " + m.s.Press("check") + " again", Do: do})
 }
 
 func (m *Model) checked(msg checked) tea.Cmd {

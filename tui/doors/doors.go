@@ -133,45 +133,42 @@ func (m *Model) open() tea.Cmd {
 		return nil
 	}
 	_, at := d.spec.Kind()
-	if d.spec.Beyond() && !m.sure(fmt.Sprintf("the door %s listens to OTHER MACHINES: whoever reaches this one can use it; enter again opens it knowingly", at)) {
-		return nil
-	}
-	job := &work.OpenTunnels{Tools: m.s.Tools, Route: r, Specs: []book.Tunnel{*d.spec}, OnKnock: r.Target().OnKnock}
-	return m.s.Run(func() tea.Msg {
-		if err := job.Run(context.Background(), func(work.Step) {}); err != nil {
-			var held *work.HeldElsewhere
-			if errors.As(err, &held) {
-				return done{fmt.Sprintf("another Meatus (process %d, %s) holds it for %s", held.Program.PID, held.Program.What, held.For)}
+	do := func() tea.Cmd {
+		job := &work.OpenTunnels{Tools: m.s.Tools, Route: r, Specs: []book.Tunnel{*d.spec}, OnKnock: r.Target().OnKnock}
+		return m.s.Run(func() tea.Msg {
+			if err := job.Run(context.Background(), func(work.Step) {}); err != nil {
+				var held *work.HeldElsewhere
+				if errors.As(err, &held) {
+					return done{fmt.Sprintf("another Meatus (process %d, %s) holds it for %s", held.Program.PID, held.Program.What, held.For)}
+				}
+				return done{err.Error()}
 			}
-			return done{err.Error()}
-		}
-		return done{"the door " + at + " is open"}
-	})
+			return done{"the door " + at + " is open"}
+		})
+	}
+	if !d.spec.Beyond() {
+		return do()
+	}
+	return m.s.Confirm(place.Confirm{Subject: at, Say: fmt.Sprintf("the door %s listens to OTHER MACHINES: whoever reaches this one can use it; enter again opens it knowingly", at), Tell: func(say string) { m.note = say }, Do: do})
 }
 
 // close closes the chosen tunnel alone.
 func (m *Model) close() tea.Cmd {
 	d, _ := m.selected()
 	at, live := d.line.Listener, d.line.Live
-	if live > 0 && !m.sure(fmt.Sprintf("closing the door %s cuts %s; %s again does", at, words.Count(live, "live flow"), m.s.Press("remove"))) {
-		return nil
+	do := func() tea.Cmd {
+		set := m.s.Tunnels
+		return m.s.Run(func() tea.Msg {
+			if !set.CloseListener(at) {
+				return done{at + " was closed already"}
+			}
+			return done{at + " is closed"}
+		})
 	}
-	set := m.s.Tunnels
-	return m.s.Run(func() tea.Msg {
-		if !set.CloseListener(at) {
-			return done{at + " was closed already"}
-		}
-		return done{at + " is closed"}
-	})
-}
-
-// sure tells whether a key was pressed again for what it cuts or opens; else it says what.
-func (m *Model) sure(say string) bool {
-	if m.s.Sure(say) {
-		return true
+	if live == 0 {
+		return do()
 	}
-	m.note = say
-	return false
+	return m.s.Confirm(place.Confirm{Subject: at, Say: fmt.Sprintf("closing the door %s cuts %s; %s again does", at, words.Count(live, "live flow"), m.s.Press("remove")), Tell: func(say string) { m.note = say }, Do: do})
 }
 
 // Update takes a message.

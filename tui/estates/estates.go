@@ -552,17 +552,17 @@ func (m *Model) add() tea.Cmd {
 	if len(d.Via) > 0 {
 		way = ", via " + d.Via[0]
 	}
-	if !m.s.Sure(fmt.Sprintf("%s again to write a session %s, bound to instance %s%s", m.s.Press("new"), d.Name, d.Instance, way)) {
-		return nil
+	do := func() tea.Cmd {
+		adopt := m.s.Adopt
+		return m.s.Run(func() tea.Msg {
+			b, err := book.Add(ws.SessionsPath(), d)
+			if err == nil {
+				adopt(b, d.Name, "session "+d.Name+" is bound to instance "+d.Instance)
+			}
+			return added{err}
+		})
 	}
-	adopt := m.s.Adopt
-	return m.s.Run(func() tea.Msg {
-		b, err := book.Add(ws.SessionsPath(), d)
-		if err == nil {
-			adopt(b, d.Name, "session "+d.Name+" is bound to instance "+d.Instance)
-		}
-		return added{err}
-	})
+	return m.s.Confirm(place.Confirm{Subject: d.Instance, Say: fmt.Sprintf("%s again to write a session %s, bound to instance %s%s", m.s.Press("new"), d.Name, d.Instance, way), Do: do})
 }
 
 type gatewaysAsked struct{ err error }
@@ -753,13 +753,15 @@ func (m *Model) consequences(a estate.Act) string {
 func (m *Model) act(a estate.Act) func() tea.Cmd {
 	return func() tea.Cmd {
 		key := map[estate.Act]string{estate.Stop: "remove", estate.Restart: "mend-more", estate.Start: "mend"}[a]
-		if !m.s.Sure(fmt.Sprintf("%s again to %s %s", m.s.Press(key), a, m.Subject())) {
-			m.pending = fmt.Sprintf("To %s %s: %s.", a, m.Subject(), m.consequences(a))
+		id, name := m.chosen().Instance.ID, m.Subject()
+		return m.s.Confirm(place.Confirm{Subject: id, Say: fmt.Sprintf("%s again to %s %s", m.s.Press(key), a, name), Tell: func(say string) {
+			m.s.Tell(say)
+			m.pending = fmt.Sprintf("To %s %s: %s.", a, name, m.consequences(a))
 			m.settle()
-			return nil
-		}
-		m.pending = ""
-		return m.begin(a)
+		}, Do: func() tea.Cmd {
+			m.pending = ""
+			return m.begin(a)
+		}})
 	}
 }
 

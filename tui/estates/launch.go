@@ -283,12 +283,12 @@ func (m *Model) launched() tea.Cmd {
 	if l.boot != "" && l.launch.FirstBoot == "" { // it is read before anything is agreed to
 		return m.readBoot()
 	}
-	if !m.s.Sure("enter again to launch " + words.Count(l.launch.Count, "instance")) {
+	do := func() tea.Cmd {
+		m.launch = nil
+		m.begun = m.s.Jobs.Begin(&work.Launch{Tools: m.s.Tools, Source: l.source, Launch: l.launch, Offer: l.offer, Read: m.s.ReadEstates})
 		return nil
 	}
-	m.launch = nil
-	m.begun = m.s.Jobs.Begin(&work.Launch{Tools: m.s.Tools, Source: l.source, Launch: l.launch, Offer: l.offer, Read: m.s.ReadEstates})
-	return nil
+	return m.s.Confirm(place.Confirm{Subject: fmt.Sprintf("%p", l), Say: "enter again to launch " + words.Count(l.launch.Count, "instance"), Do: do})
 }
 
 // booted is the first-boot text of a file.

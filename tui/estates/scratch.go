@@ -18,6 +18,7 @@ import (
 	"meatus/core/work"
 	"meatus/tui/action"
 	"meatus/tui/fit"
+	"meatus/tui/place"
 	"meatus/tui/theme"
 )
 
@@ -294,10 +295,10 @@ func (m *Model) undoRule() tea.Cmd {
 		m.s.Tell(err.Error())
 		return nil
 	}
-	if !m.s.Sure(fmt.Sprintf("%s again to undo %s, of %s", m.s.Press("undo"), words.Count(len(last.Opposite()), "change"), last.At.Local().Format("2 Jan 15:04"))) {
-		return nil
+	do := func() tea.Cmd {
+		return m.applied(&work.Apply{Undo: true})
 	}
-	return m.applied(&work.Apply{Undo: true})
+	return m.s.Confirm(place.Confirm{Subject: last.At.String(), Say: fmt.Sprintf("%s again to undo %s, of %s", m.s.Press("undo"), words.Count(len(last.Opposite()), "change"), last.At.Local().Format("2 Jan 15:04")), Do: do})
 }
 
 func (m *Model) apply() tea.Cmd {
@@ -306,13 +307,13 @@ func (m *Model) apply() tea.Cmd {
 	if slices.ContainsFunc(s.effects.Shifts, func(x reach.Shift) bool { return x.Everybody > 0 }) {
 		exposes = "; it opens something to everybody"
 	}
-	if !m.s.Sure(fmt.Sprintf("enter again to make %s at estate %s%s", words.Count(len(s.edits), "change"), sanitize.Line(s.source, 20), exposes)) {
-		return nil
+	do := func() tea.Cmd {
+		cmd := m.applied(&work.Apply{Edits: s.edits})
+		m.scratch, m.details = nil, false
+		m.settle()
+		return cmd
 	}
-	cmd := m.applied(&work.Apply{Edits: s.edits})
-	m.scratch, m.details = nil, false
-	m.settle()
-	return cmd
+	return m.s.Confirm(place.Confirm{Subject: s.source, Say: fmt.Sprintf("enter again to make %s at estate %s%s", words.Count(len(s.edits), "change"), sanitize.Line(s.source, 20), exposes), Do: do})
 }
 
 func (m *Model) applied(job *work.Apply) tea.Cmd {
@@ -337,12 +338,16 @@ func (m *Model) writeEdits() tea.Cmd {
 }
 
 func (m *Model) leaveScratch() tea.Cmd {
-	if n := len(m.scratch.edits); n > 0 && !m.s.Sure(fmt.Sprintf("esc again to drop %s", words.Count(n, "change"))) {
+	do := func() tea.Cmd {
+		m.scratch, m.details = nil, false
+		m.settle()
 		return nil
 	}
-	m.scratch, m.details = nil, false
-	m.settle()
-	return nil
+	n := len(m.scratch.edits)
+	if n == 0 {
+		return do()
+	}
+	return m.s.Confirm(place.Confirm{Subject: m.scratch.source, Say: fmt.Sprintf("esc again to drop %s", words.Count(n, "change")), Do: do})
 }
 
 // scratchCard draws the rules of the chosen instance with what is tried, and what that does.

@@ -120,20 +120,20 @@ func (m *Model) makeWay() tea.Cmd {
 		}
 		names = append(names, name)
 	}
-	if !m.s.Sure(fmt.Sprintf("%s again to write session %s", m.s.Press("new"), strings.Join(names, "; and "))) {
-		return nil
-	}
-	adopt := m.s.Adopt
-	return m.s.Run(func() tea.Msg {
-		for _, d := range drafts {
-			b, err := book.Add(ws.SessionsPath(), d)
-			if err != nil {
-				return added{err}
+	do := func() tea.Cmd {
+		adopt := m.s.Adopt
+		return m.s.Run(func() tea.Msg {
+			for _, d := range drafts {
+				b, err := book.Add(ws.SessionsPath(), d)
+				if err != nil {
+					return added{err}
+				}
+				adopt(b, d.Name, "session "+d.Name+" is bound to instance "+d.Instance)
 			}
-			adopt(b, d.Name, "session "+d.Name+" is bound to instance "+d.Instance)
-		}
-		return added{}
-	})
+			return added{}
+		})
+	}
+	return m.s.Confirm(place.Confirm{Subject: strings.Join(names, ";"), Say: fmt.Sprintf("%s again to write session %s", m.s.Press("new"), strings.Join(names, "; and ")), Do: do})
 }
 
 // draw draws the estate of the chosen instance, with the way to it highlighted where ways show.

@@ -27,8 +27,8 @@ import (
 	"meatus/tui/action"
 	"meatus/tui/fit"
 	"meatus/tui/line"
+	"meatus/tui/list"
 	"meatus/tui/place"
-	"meatus/tui/scroll"
 	"meatus/tui/stack"
 )
 
@@ -84,10 +84,9 @@ type Model struct {
 	showing       bool
 	sessions      map[string][]string // by their host as at writes it
 	width, height int
-	hosts         []vouch.Host
+	list          *list.List[vouch.At, vouch.Host]
+	about         vouch.Host // the host that is asked about
 	signers       []vouch.Signer
-	shown         []int // hosts that match
-	at            scroll.Cursor
 	seen          seen
 	err           error
 	asking        asking
@@ -102,7 +101,7 @@ type Model struct {
 
 // New returns the place.
 func New(s *place.Services) stack.Layer {
-	return &Model{s: s, line: line.New(s.Theme, "")}
+	return &Model{s: s, line: line.New(s.Theme, ""), list: list.New(vouch.Host.At)}
 }
 
 // sessionsOf are the sessions of each host that is vouched for.
@@ -149,7 +148,10 @@ func at(host string, port int) string {
 }
 
 // SetSize changes the size of the place.
-func (m *Model) SetSize(width, height int) { m.width, m.height = width, height }
+func (m *Model) SetSize(width, height int) {
+	m.width, m.height = width, height
+	m.list.SetRoom(m.room())
+}
 
 // Show reads the record anew.
 func (m *Model) Show() tea.Cmd {
@@ -200,12 +202,7 @@ func (m *Model) look() tea.Cmd {
 	})
 }
 
-func (m *Model) selected() (vouch.Host, bool) {
-	if m.at.At >= len(m.shown) {
-		return vouch.Host{}, false
-	}
-	return m.hosts[m.shown[m.at.At]], true
-}
+func (m *Model) selected() (vouch.Host, bool) { return m.list.Selected() }
 
 // Select moves to the host of a session, also when the record is next read.
 func (m *Model) Select(session string) {
@@ -216,15 +213,14 @@ func (m *Model) Select(session string) {
 	}
 }
 
+// moveTo chooses a host as a session comes to it, or else by another way.
 func (m *Model) moveTo(wanted vouch.At) {
 	found := false
-	for i, n := range m.shown {
-		h := m.hosts[n]
+	for _, h := range m.list.Shown() {
 		if at(h.Name, h.Port) == at(wanted.Host, wanted.Port) && (!found || h.Way == wanted.Way) {
-			m.at.At, found = i, true
+			found = m.list.Select(h.At())
 		}
 	}
-	m.move(0)
 }
 
 // Subject is the host that is chosen.
@@ -246,8 +242,8 @@ func (m *Model) Table() action.Table {
 			action.On("/", "find", func() tea.Cmd { return m.ask(finding, m.find) }).Whole().Also("search narrow"),
 			action.On("i", "import fingerprints", func() tea.Cmd { return m.ask(importing, "") }).Whole().Also("expect known hosts sshfp vouch"),
 			action.On("n", "new signer", m.askSigner).Whole().Also("trust certificate authority ca host certificates"),
-			action.On("D", "retire", func() tea.Cmd { m.asking = agreeRetire; return nil }).If(func() bool { return ok && len(h.Current()) > 0 }, "it has no key that is vouched for").Also("remove forget identity host key"),
-			action.On("m", "confirm announced", func() tea.Cmd { m.asking = agreeConfirm; return nil }).If(func() bool { return ok && len(announced(h)) > 0 }, "no key was announced").Also("new host keys rotation"),
+			action.On("D", "retire", func() tea.Cmd { m.asking, m.about = agreeRetire, h; return nil }).If(func() bool { return ok && len(h.Current()) > 0 }, "it has no key that is vouched for").Also("remove forget identity host key"),
+			action.On("m", "confirm announced", func() tea.Cmd { m.asking, m.about = agreeConfirm, h; return nil }).If(func() bool { return ok && len(announced(h)) > 0 }, "no key was announced").Also("new host keys rotation"),
 			action.On("X", "write SSHFP", func() tea.Cmd { return m.ask(exporting, "hosts.sshfp") }).Whole().Also("export dns"),
 			action.On("r", "read again", m.read).Whole().Ranked(action.InHelp).Also("reload refresh"),
 		}
@@ -266,8 +262,8 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 		if msg.n != m.reads {
 			return nil
 		}
-		m.hosts, m.sessions, m.signers, m.err = msg.hosts, msg.sessions, msg.signers, msg.err
-		m.narrow()
+		m.sessions, m.signers, m.err = msg.sessions, msg.signers, msg.err
+		m.list.Set(msg.hosts)
 		if m.wanted.Host != "" {
 			m.moveTo(m.wanted)
 			m.wanted = vouch.At{}
@@ -297,7 +293,7 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 
 // mouse moves with the wheel.
 func (m *Model) mouse(msg tea.MouseMsg) tea.Cmd {
-	if m.at.Take(msg, len(m.shown), m.room()) {
+	if m.list.Take(msg) {
 		return m.look()
 	}
 	return nil
@@ -308,7 +304,7 @@ func (m *Model) typed(msg tea.KeyPressMsg) tea.Cmd {
 	switch m.asking {
 	case nothing:
 		m.note = ""
-		if m.at.Take(msg, len(m.shown), m.room()) {
+		if m.list.Take(msg) {
 			return m.look()
 		}
 	case agreeImport, agreeRetire, agreeConfirm:
@@ -377,13 +373,25 @@ func (m *Model) refused() tea.Cmd {
 func (m *Model) agreed() tea.Cmd {
 	was := m.asking
 	m.asking = nothing
-	switch was {
-	case agreeRetire:
-		return m.retire()
-	case agreeConfirm:
-		return m.confirm()
+	if was == agreeImport {
+		return m.doImport()
 	}
-	return m.doImport()
+	if now, ok := m.list.Find(m.about.At()); !ok || !slices.Equal(fingerprints(now), fingerprints(m.about)) {
+		m.note = m.about.Name + " has other keys by now, and nothing was changed: look again"
+		return nil
+	}
+	if was == agreeRetire {
+		return m.retire(m.about)
+	}
+	return m.confirm(m.about)
+}
+
+// fingerprints are those of all keys of a host that are not history.
+func fingerprints(h vouch.Host) (all []string) {
+	for _, k := range h.Current() {
+		all = append(all, k.SHA256)
+	}
+	return all
 }
 
 // answered takes what was typed.
@@ -464,8 +472,7 @@ func (m *Model) doImport() tea.Cmd {
 	})
 }
 
-func (m *Model) retire() tea.Cmd {
-	h, _ := m.selected()
+func (m *Model) retire(h vouch.Host) tea.Cmd {
 	record := m.s.Workspace().Vouched
 	return m.change(func() (string, error) {
 		err := record.Retire(h.At(), time.Now(), "retired by a person")
@@ -478,8 +485,7 @@ func announced(h vouch.Host) []vouch.Vouch {
 	return slices.DeleteFunc(h.Current(), func(v vouch.Vouch) bool { return v.How != vouch.Announced })
 }
 
-func (m *Model) confirm() tea.Cmd {
-	h, _ := m.selected()
+func (m *Model) confirm(h vouch.Host) tea.Cmd {
 	record := m.s.Workspace().Vouched
 	return m.change(func() (string, error) {
 		for _, k := range announced(h) {
@@ -493,7 +499,7 @@ func (m *Model) confirm() tea.Cmd {
 
 func (m *Model) export(path string) tea.Cmd {
 	var all []vouch.Vouch
-	for _, h := range m.hosts {
+	for _, h := range m.list.All() {
 		all = append(all, h.Keys...)
 	}
 	return m.s.Run(func() tea.Msg {
@@ -508,18 +514,20 @@ func (m *Model) export(path string) tea.Cmd {
 	})
 }
 
+// narrow lists the hosts with what is looked for.
 func (m *Model) narrow() {
-	m.shown = m.shown[:0]
-	for i, h := range m.hosts {
+	find := strings.ToLower(m.find)
+	if find == "" {
+		m.list.Filter(nil)
+		return
+	}
+	m.list.Filter(func(h vouch.Host) bool {
 		text := h.Name + " " + h.Way + " " + strings.Join(m.sessionsAt(h), " ")
 		for _, k := range h.Keys {
 			text += " " + k.SHA256
 		}
-		if strings.Contains(strings.ToLower(text), strings.ToLower(m.find)) {
-			m.shown = append(m.shown, i)
-		}
-	}
-	m.move(0)
+		return strings.Contains(strings.ToLower(text), find)
+	})
 }
 
 // room is how many hosts fit.
@@ -538,8 +546,6 @@ func (m *Model) in(width int, draw func() []string) []string {
 	return draw()
 }
 
-func (m *Model) move(by int) { m.at.Move(by, len(m.shown), m.room()) }
-
 // View draws the place.
 func (m *Model) View() []string {
 	t := m.s.Theme
@@ -547,7 +553,7 @@ func (m *Model) View() []string {
 	if m.find != "" && m.asking != finding {
 		title += t.Accent.Render(" / ") + t.Strong.Render(m.find)
 	}
-	lines := []string{t.Title(title, t.Faint.Render(fmt.Sprintf("%d known · %d signing keys", len(m.hosts), len(m.signers))), m.width, fit.Spread)}
+	lines := []string{t.Title(title, t.Faint.Render(fmt.Sprintf("%d known · %d signing keys", len(m.list.All()), len(m.signers))), m.width, fit.Spread)}
 	if word, ok := askings[m.asking]; ok {
 		lines = append(lines, "   "+t.Accent.Render(word)+m.line.View(max(m.width-50, 20)))
 	}
@@ -556,21 +562,15 @@ func (m *Model) View() []string {
 		for _, l := range fit.Wrap(m.err.Error(), m.width-8) {
 			lines = append(lines, "   "+t.Verdict(gate.Shut).Render(l))
 		}
-	case len(m.hosts) == 0:
+	case len(m.list.All()) == 0:
 		lines = append(lines, "", "   "+t.Faint.Render("No host is vouched for yet: that happens on a first visit."))
 	}
 	room := m.room()
-	list, pane, beside := place.Halves(m.width)
-	rows := m.in(list, func() []string {
-		var rows []string
-		for i := m.at.Top; i < min(m.at.Top+room, len(m.shown)); i++ {
-			rows = append(rows, m.row(m.hosts[m.shown[i]], i == m.at.At))
-		}
-		return rows
-	})
+	columns, pane, beside := place.Halves(m.width)
+	rows := m.in(columns, func() []string { return m.list.Lines(m.row) })
 	told := m.in(pane, m.chosen)
 	if beside {
-		return append(lines, place.Joined(t, rows, told, list, max(m.height-len(lines), 0))...)
+		return append(lines, place.Joined(t, rows, told, columns, max(m.height-len(lines), 0))...)
 	}
 	lines = append(lines, rows...)
 	for len(lines) < room+2 {
@@ -583,6 +583,9 @@ func (m *Model) View() []string {
 func (m *Model) chosen() []string {
 	t := m.s.Theme
 	h, ok := m.selected()
+	if m.asking == agreeRetire || m.asking == agreeConfirm {
+		h, ok = m.about, true
+	}
 	if !ok {
 		return []string{t.Title("", "", m.width, fit.Spread)}
 	}

@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -48,9 +49,9 @@ func TestHostsAreFoundAndTheirSessionsShown(t *testing.T) {
 	d.Press("/")
 	d.Type("quay")
 	d.Press("enter")
-	d.Until("one host", func() bool { return len(d.On().(*Model).shown) == 1 })
+	d.Until("one host", func() bool { return d.On().(*Model).list.Len() == 1 })
 	d.Press("esc")
-	d.Until("all hosts", func() bool { return len(d.On().(*Model).shown) == 2 })
+	d.Until("all hosts", func() bool { return d.On().(*Model).list.Len() == 2 })
 	d.Press("down", "up", "esc")
 	if len(d.Went) != 1 || d.Went[0] != "0" {
 		t.Errorf("went to %v", d.Went)
@@ -69,6 +70,51 @@ func TestAHostIsRetiredAfterAYes(t *testing.T) {
 		now, err := d.Engine.Workspace().Vouched.Of(vouch.At{Host: "10.61.4.20", Port: 22})
 		return err == nil && len(now) == 0
 	})
+}
+
+// A prompt is about the host that it was shown about, and about its keys of then.
+func TestAPromptIsAboutTheHostItWasShownAbout(t *testing.T) {
+	d := open(t)
+	m := d.On().(*Model)
+	d.UntilSees("quay.lantern.example")
+	m.Select("reef")
+	reef := vouch.At{Host: "10.61.4.20", Port: 22}
+	record := d.Engine.Workspace().Vouched
+	reread := func(what string, holds func() bool) {
+		t.Helper()
+		d.Do(m.read())
+		d.Until(what, holds)
+	}
+	d.Press("D")
+	// Another host lands above it, and is chosen by the time of the yes.
+	if err := record.Accept(vouch.At{Host: "10.0.0.1", Port: 22}, key(t), "10.0.0.1:22", time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	reread("another host", func() bool { return m.list.Len() == 3 })
+	if h, _ := m.selected(); h.At() != reef {
+		t.Errorf("%v is chosen", h.At())
+	}
+	m.list.Select(vouch.At{Host: "10.0.0.1", Port: 22})
+	d.UntilSees("Make what is vouched for 10.61.4.20 history")
+	// Its key becomes another one: the yes was for the one before.
+	if err := record.Accept(reef, key(t), "10.61.4.20:22", time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	was := fingerprints(m.about)
+	reread("the other key", func() bool {
+		now, ok := m.list.Find(reef)
+		return ok && !slices.Equal(fingerprints(now), was)
+	})
+	d.Press("enter")
+	d.UntilSaid("10.61.4.20 has other keys by now, and nothing was changed")
+	d.Press("D", "enter") // of the one that is chosen now
+	d.Until("it to be retired", func() bool {
+		now, err := record.Of(vouch.At{Host: "10.0.0.1", Port: 22})
+		return err == nil && len(now) == 0
+	})
+	if now, err := record.Of(reef); err != nil || len(now) == 0 {
+		t.Errorf("reef's key is gone, too: %v %v", now, err)
+	}
 }
 
 func TestFingerprintsThatArePastedAreExpectedAfterAYes(t *testing.T) {
@@ -146,7 +192,7 @@ func TestAQuestionIsNotCutBesideTheList(t *testing.T) {
 			t.Errorf("a line has %d columns: %q", n, ansi.Strip(line))
 		}
 	}
-	m.asking = agreeConfirm
+	m.asking, m.about = agreeConfirm, m.list.Shown()[0]
 	see := ansi.Strip(strings.Join(m.View(), " "))
 	if !strings.Contains(see, "any other key does not") {
 		t.Errorf("the question is cut:\n%s", strings.Join(m.View(), "\n"))

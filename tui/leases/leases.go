@@ -212,10 +212,10 @@ func (m *Model) open() tea.Cmd {
 // answer says yes to what somebody asks, once it was asked for twice.
 func (m *Model) answer(w lease.Waiting, say string) tea.Cmd {
 	who := sanitize.Line(w.Person, 64)
-	if !m.s.Sure(fmt.Sprintf("again says yes: %s will be %s at %s", who, sanitize.Line(w.Login, 64), sanitize.Line(w.Machine, 64))) {
-		return nil
+	do := func() tea.Cmd {
+		return m.send(w, say, fmt.Sprintf("%s may be %s at %s, by your yes", who, sanitize.Line(w.Login, 64), sanitize.Line(w.Machine, 64)))
 	}
-	return m.send(w, say, fmt.Sprintf("%s may be %s at %s, by your yes", who, sanitize.Line(w.Login, 64), sanitize.Line(w.Machine, 64)))
+	return m.s.Confirm(place.Confirm{Subject: w.ID, Say: fmt.Sprintf("again says yes: %s will be %s at %s", who, sanitize.Line(w.Login, 64), sanitize.Line(w.Machine, 64)), Do: do})
 }
 
 // refuse says no to what somebody asks, or takes back what one asked oneself.

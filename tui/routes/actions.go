@@ -398,13 +398,16 @@ func (m *Model) toggleTunnels(session string) tea.Cmd {
 		for _, t := range set.Of(session) {
 			live += len(t.Flows())
 		}
-		if live > 0 && !m.s.Sure(fmt.Sprintf("closing the doors of %s cuts %s through them; %s again does", session, words.Count(live, "live flow"), m.s.Press("tunnels"))) {
-			return nil
+		do := func() tea.Cmd {
+			return m.s.Run(func() tea.Msg {
+				n := set.Close(session)
+				return opened{session: session, say: session + ": closed, " + words.Count(n, "door")}
+			})
 		}
-		return m.s.Run(func() tea.Msg {
-			n := set.Close(session)
-			return opened{session: session, say: session + ": closed, " + words.Count(n, "door")}
-		})
+		if live == 0 {
+			return do()
+		}
+		return m.s.Confirm(place.Confirm{Subject: session, Say: fmt.Sprintf("closing the doors of %s cuts %s through them; %s again does", session, words.Count(live, "live flow"), m.s.Press("tunnels")), Do: do})
 	}
 	specs := r.Target().Tunnels
 	if len(specs) == 0 {

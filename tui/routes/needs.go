@@ -16,6 +16,7 @@ import (
 	"meatus/core/work"
 	"meatus/core/workspace"
 	"meatus/tui/fit"
+	"meatus/tui/place"
 )
 
 // needing is what needs the person, above the board.
@@ -230,9 +231,7 @@ func (m *Model) jump(msg tea.KeyPressMsg) tea.Cmd {
 		return m.s.Go("T", "")
 	case n.Kind == needs.Standing:
 		m.Select(n.Session)
-		if m.s.Sure(fmt.Sprintf("%d again to take the rule back now: %s, %s", i+1, n.Of, n.Say)) {
-			return m.takeBack(n.Mark)
-		}
+		return m.s.Confirm(place.Confirm{Subject: n.Mark, Say: fmt.Sprintf("%d again to take the rule back now: %s, %s", i+1, n.Of, n.Say), Do: func() tea.Cmd { return m.takeBack(n.Mark) }})
 	case n.Kind == needs.Asked:
 		m.s.Tell("the question is answered with the leader key, then a")
 	case n.Session != "":

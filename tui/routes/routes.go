@@ -247,7 +247,7 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	case opened:
 		m.opened(msg)
 	case undo.Looked:
-		m.undo.Take(msg)
+		return m.undo.Take(msg)
 	case tea.KeyPressMsg:
 		if m.find.typing {
 			return m.findKey(msg)

@@ -213,7 +213,7 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 			m.open(msg.show)
 		}
 	case undo.Looked:
-		m.undo.Take(msg)
+		return m.undo.Take(msg)
 	case place.Heard:
 		if c, ok := msg.Event.(engine.Changed); ok {
 			m.setWorkspace(c)

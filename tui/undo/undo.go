@@ -25,8 +25,6 @@ type Undo struct {
 	Keys [2]string
 	// Do has an edit done, which returns what it did.
 	Do func(edit func(path string) (what string, b *book.Book, err error)) tea.Cmd
-
-	next *Looked // what a second press does
 }
 
 // Looked is what would be done. It comes as a result of the place's own.
@@ -49,12 +47,8 @@ func (u *Undo) keyOf(redo bool) string {
 	return cmp.Or(key, u.S.Press(verb))
 }
 
+// press looks what would be done; that is done where it was asked for before.
 func (u *Undo) press(redo bool) tea.Cmd {
-	next := u.next
-	u.next = nil
-	if next != nil && next.redo == redo && u.S.Sure(u.words(*next)) {
-		return u.do(*next)
-	}
 	path := u.S.Workspace().SessionsPath()
 	return u.S.Run(func() tea.Msg {
 		l := Looked{redo: redo}
@@ -77,18 +71,17 @@ func (u *Undo) words(l Looked) string {
 }
 
 // Take takes what was found out.
-func (u *Undo) Take(l Looked) {
+func (u *Undo) Take(l Looked) tea.Cmd {
 	of := u.Of()
 	switch {
 	case l.err != nil:
 		u.Tell(l.err.Error())
 	case of != "" && !slices.Contains(l.step.Sessions, of):
-		u.Tell(fmt.Sprintf("the last edit is not of %s: %s; %s on Routes is for every session", of, l.step.Words(), u.keyOf(l.redo)))
+		u.Tell(fmt.Sprintf("the last edit is not of %s: %s; %s on Routes is for every session", of, l.step.Words(), u.S.Press(map[bool]string{true: "redo", false: "undo"}[l.redo])))
 	default:
-		u.next = &l
-		u.S.Sure(u.words(l))
-		u.Tell(u.words(l))
+		return u.S.Confirm(place.Confirm{Subject: fmt.Sprint(l.redo, l.step), Say: u.words(l), Tell: u.Tell, Do: func() tea.Cmd { return u.do(l) }})
 	}
+	return nil
 }
 
 func (u *Undo) do(l Looked) tea.Cmd {
