@@ -184,6 +184,7 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 		m.note = msg.words()
 		if m.wanted = msg.show; m.wanted != "" {
 			m.find = ""
+			m.narrow()
 		}
 		return m.readAll()
 	case said:
