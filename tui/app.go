@@ -311,6 +311,10 @@ func (a *App) update(msg tea.Msg) tea.Cmd {
 		return a.hear(msg)
 	case ask.Asked, ask.Withdrawn:
 		return a.asked(msg)
+	case noticed:
+		if msg != "" {
+			a.say(string(msg))
+		}
 	case arrived:
 		return a.arrive(msg)
 	case failed:

@@ -105,10 +105,11 @@ func (a *App) subjectFor(key string) string {
 
 // shellAction does something with the shell that shows, by its key behind the leader.
 func (a *App) shellAction(key string) tea.Cmd {
-	if a.shell.Do(key); key == "b" {
+	wish := a.shell.Do(key)
+	if key == "b" {
 		a.beside()
 	}
-	return nil
+	return a.shellWish(wish)
 }
 
 // lead opens the switcher; pressed twice, the leader goes to the far side.

@@ -118,6 +118,8 @@ func (a *App) shellWish(wish tea.Msg) tea.Cmd {
 	switch wish := wish.(type) {
 	case shells.Copy:
 		return a.copy(wish.Text)
+	case shells.Run:
+		return func() tea.Msg { return noticed(wish()) }
 	case shells.OpenLink:
 		return a.openLink(wish.Link)
 	case shells.Closed:
@@ -135,6 +137,9 @@ func (a *App) shellWish(wish tea.Msg) tea.Cmd {
 	}
 	return nil
 }
+
+// noticed is said in the shells.
+type noticed string
 
 // openLink has a link of a far side opened by the program that a person has named for that; where
 // they named none, it is not opened.

@@ -2,7 +2,6 @@ package tui
 
 import (
 	"fmt"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -39,8 +38,8 @@ var tourSteps = []tourStep{
 		return s.Verdict == gate.Shut
 	}},
 	{"What is wrong stands above, the gravest first. Go to tide-db with the arrows or {find}, and press {mend}: its key file is mended.", func(a *App) bool {
-		info, err := os.Stat(filepath.Join(a.engine.Workspace().Dir, "keys", "tide.pem"))
-		return err == nil && info.Mode().Perm() == 0o600
+		s, ok := a.engine.Board.State("tide-db")
+		return ok && s.Judged && s.Verdict != gate.Shut
 	}},
 	{"enter walks to tide-db and opens a shell. It was never visited: type yes to what it shows.", func(a *App) bool {
 		return a.shellAt("tide-db")

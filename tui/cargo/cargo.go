@@ -41,7 +41,8 @@ type Model struct {
 	carry         *work.Carry           // and what tells how far it is
 	asked         int                   // looks asked for; answers to older ones are dropped
 	left          []*cargo.Record       // of this session's carries that did not end
-	kept          map[string]cargo.Last // the folders of the last time, by session
+	kept          map[string]cargo.Last // the folders of the last time, by session; nil until they are read
+	wants         string                // what is to be shown then, see Select
 	wanted        string                // a path here that is to go there once its folder has been read
 }
 
@@ -78,7 +79,11 @@ func (m *Model) Select(at string) {
 	if m.look != nil && m.look.session == session && folder == "" {
 		return
 	}
-	l := cargo.Remembered(m.s.Workspace().Dir)[session]
+	if m.kept == nil { // until the folders of the last time are read
+		m.wants = at
+		return
+	}
+	l := m.kept[session]
 	if !l.Known() {
 		l.Here, _ = os.UserHomeDir()
 	}
@@ -155,8 +160,7 @@ func (m *Model) begin(session string, last cargo.Last) {
 		m.look.end()
 	}
 	m.asked++
-	rate := cargo.Remembered(m.s.Workspace().Dir)[session].Rate
-	m.look = &look{session: session, last: last, rate: rate, id: m.asked, folded: map[*cargo.Node]bool{}}
+	m.look = &look{session: session, last: last, rate: m.kept[session].Rate, id: m.asked, folded: map[*cargo.Node]bool{}}
 }
 
 // end gives the trees up.
@@ -231,7 +235,28 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	case ready:
 		return m.ready(msg)
 	case kept:
-		m.kept = msg
+		if m.kept = msg; m.kept == nil {
+			m.kept = map[string]cargo.Last{}
+		}
+		if at := m.wants; at != "" {
+			m.wants = ""
+			m.Select(at)
+			return m.tick()
+		}
+	case undoable:
+		return m.undoable(msg)
+	case pasted:
+		switch {
+		case m.look == nil || m.look.session != msg.session:
+			return nil
+		case msg.err != nil:
+			m.s.Tell(cargo.Say(msg.path) + ": " + sanitize.Line(msg.err.Error(), 200))
+			return nil
+		case m.look.trees == nil: // the folders are being read anew
+			m.wanted = msg.path
+			return nil
+		}
+		return m.send(msg.path, true)
 	case again:
 		return m.tick()
 	case checked:
@@ -614,23 +639,48 @@ func (m *Model) stop() tea.Cmd {
 	}})
 }
 
-// undo takes back what was carried last between these two folders.
+// undoable is what was carried last between the two folders of a look, nil for nothing.
+type undoable struct {
+	id int
+	r  *cargo.Record
+}
+
+// undo finds what was carried last between these two folders, to take it back.
 func (m *Model) undo() tea.Cmd {
-	l := m.look
-	records, _ := cargo.Records(cargo.Dir(m.s.Workspace().Dir))
-	for _, r := range records {
-		if r.Undone || r.Plan.To.Session != l.session && r.Plan.From.Session != l.session || r.Done() == 0 {
-			continue
+	id, session, dir := m.look.id, m.look.session, cargo.Dir(m.s.Workspace().Dir)
+	return m.s.Run(func() tea.Msg {
+		records, _ := cargo.Records(dir)
+		for _, r := range records {
+			if !r.Undone && (r.Plan.To.Session == session || r.Plan.From.Session == session) && r.Done() > 0 {
+				return undoable{id, r}
+			}
 		}
-		say := "take back what was done " + r.Began.Local().Format("2 Jan 15:04") + ", " + words.Count(r.Done(), "name")
-		return m.s.Confirm(place.Confirm{Subject: r.Began.String(), Say: say + ": press " + m.s.Press("undo") + " again", Do: func() tea.Cmd {
-			m.carry = nil
-			m.job = m.s.Jobs.Begin(&work.UndoCargo{Tools: m.s.Tools, Plan: r.Plan})
-			return m.tick()
-		}})
+		return undoable{id, nil}
+	})
+}
+
+// undoable takes back what was found, at the second press.
+func (m *Model) undoable(msg undoable) tea.Cmd {
+	switch {
+	case m.look == nil || m.look.id != msg.id:
+		return nil
+	case msg.r == nil:
+		m.s.Tell("nothing that was carried there can be undone")
+		return nil
 	}
-	m.s.Tell("nothing that was carried there can be undone")
-	return nil
+	r := msg.r
+	say := "take back what was done " + r.Began.Local().Format("2 Jan 15:04") + ", " + words.Count(r.Done(), "name")
+	return m.s.Confirm(place.Confirm{Subject: r.Began.String(), Say: say + ": press " + m.s.Press("undo") + " again", Do: func() tea.Cmd {
+		m.carry = nil
+		m.job = m.s.Jobs.Begin(&work.UndoCargo{Tools: m.s.Tools, Plan: r.Plan})
+		return m.tick()
+	}})
+}
+
+// pasted is a path of this machine that was pasted, and why it cannot go, if it cannot.
+type pasted struct {
+	session, path string
+	err           error
 }
 
 // drop takes a path that was pasted or dropped: it is to go there.
@@ -639,11 +689,11 @@ func (m *Model) drop(text string) tea.Cmd {
 	if full == "" || m.look == nil || m.look.trees == nil {
 		return nil
 	}
-	if _, err := os.Lstat(full); err != nil {
-		m.s.Tell(cargo.Say(full) + ": " + sanitize.Line(err.Error(), 200))
-		return nil
-	}
-	return m.send(full, true)
+	session := m.look.session
+	return m.s.Run(func() tea.Msg {
+		_, err := os.Lstat(full)
+		return pasted{session, full, err}
+	})
 }
 
 // send has a path of this machine go there. One that is not known is looked for by reading its folder, once.

@@ -73,6 +73,7 @@ func TestBothSidesAreOneTreeAndThePlanGrows(t *testing.T) {
 		t.Error("what was put aside still stands there")
 	}
 	d.Press("u")
+	d.UntilSaid("press u again")
 	d.Press("u")
 	d.UntilSees("5 names as they were before", "10 differ")
 	if _, err := os.Stat(filepath.Join(l.Tables(), "december.csv")); err != nil {

@@ -241,6 +241,8 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 		m.ways = &msg
 		m.details = true
 		m.settle()
+	case lastApplied:
+		return m.takeBack(msg)
 	case effects:
 		m.takeEffects(msg)
 	case exposing:

@@ -290,15 +290,35 @@ func (m *Model) undoRule() tea.Cmd {
 		s.edits = s.edits[:n-1]
 		return m.try()
 	}
-	last, err := work.LastApplied(m.s.Workspace().Dir, s.source)
-	if err != nil {
-		m.s.Tell(err.Error())
+	dir, source := m.s.Workspace().Dir, s.source
+	return m.s.Run(func() tea.Msg {
+		last, err := work.LastApplied(dir, source)
+		return lastApplied{source, last, err}
+	})
+}
+
+// lastApplied is what was made at an estate last.
+type lastApplied struct {
+	source string
+	last   work.Applied
+	err    error
+}
+
+// takeBack takes back what was made last, at the second press.
+func (m *Model) takeBack(msg lastApplied) tea.Cmd {
+	switch {
+	case m.scratch == nil || m.scratch.source != msg.source:
+		return nil
+	case msg.err != nil:
+		m.s.Tell(msg.err.Error())
 		return nil
 	}
-	do := func() tea.Cmd {
-		return m.applied(&work.Apply{Undo: true})
-	}
-	return m.s.Confirm(place.Confirm{Subject: last.At.String(), Say: fmt.Sprintf("%s again to undo %s, of %s", m.s.Press("undo"), words.Count(len(last.Opposite()), "change"), last.At.Local().Format("2 Jan 15:04")), Do: do})
+	last := msg.last
+	return m.s.Confirm(place.Confirm{
+		Subject: last.At.String(),
+		Say:     fmt.Sprintf("%s again to undo %s, of %s", m.s.Press("undo"), words.Count(len(last.Opposite()), "change"), last.At.Local().Format("2 Jan 15:04")),
+		Do:      func() tea.Cmd { return m.applied(&work.Apply{Undo: true}) },
+	})
 }
 
 func (m *Model) apply() tea.Cmd {

@@ -59,10 +59,22 @@ func (k *desk) until(text string) {
 
 func (k *desk) press(keys ...string) (wish tea.Msg) {
 	for _, name := range keys {
-		wish = k.Update(placetest.Key(name))
+		wish = k.run(k.Update(placetest.Key(name)))
 	}
 	return wish
 }
+
+// run does what is asked of the frame, where that reads or writes files.
+func (k *desk) run(wish tea.Msg) tea.Msg {
+	if do, ok := wish.(Run); ok {
+		k.Notice(do())
+		return nil
+	}
+	return wish
+}
+
+// act does an action behind the leader.
+func (k *desk) act(key string) { k.run(k.Do(key)) }
 
 func (k *desk) line(text string) {
 	for _, r := range text {
@@ -93,7 +105,7 @@ func TestAShellIsSearchedAndCopiedFrom(t *testing.T) {
 	k.line("echo the second lantern")
 	k.until("\nthe second lantern")
 	k.fits()
-	k.Do("/")
+	k.act("/")
 	for _, r := range "lantern" {
 		k.press(string(r))
 	}
@@ -110,7 +122,7 @@ func TestAShellIsSearchedAndCopiedFrom(t *testing.T) {
 		t.Error("nothing is copied")
 	}
 	k.press("esc")
-	k.Do("/")
+	k.act("/")
 	k.press("z", "z", "q", "enter")
 	k.until("not there")
 	k.press("esc")
@@ -123,12 +135,12 @@ func TestACursorSelects(t *testing.T) {
 	k := openShell(t)
 	k.line("echo hawser")
 	k.until("\nhawser")
-	k.Do("v")
+	k.act("v")
 	k.press("up", "0", "space", "right", "right", "end")
 	if wish := k.press("y"); wish == nil || k.mode != typing {
 		t.Errorf("wish %v, mode %d", wish, k.mode)
 	}
-	k.Do("v")
+	k.act("v")
 	k.press("w", "pgup", "pgdown", "left", "home", "down", "esc")
 	k.fits()
 }
@@ -161,20 +173,20 @@ func TestAShellIsWrittenAndLogged(t *testing.T) {
 		k.press("enter")
 		return path
 	}
-	k.Do("l")
+	k.act("l")
 	log := into("bay.log")
 	k.line("echo into the log")
 	k.until("\ninto the log")
-	k.Do("l")
+	k.act("l")
 	text, err := os.ReadFile(log)
 	if err != nil || !strings.Contains(string(text), "into the log\n") {
 		t.Errorf("%q, %v", text, err)
 	}
-	k.Do("w")
+	k.act("w")
 	k.press("tab", "tab")
 	saved := into("bay.txt")
 	await.Until(t, "it to be written", func() bool { text, _ := os.ReadFile(saved); return strings.Contains(string(text), "into the log") })
-	k.Do("w")
+	k.act("w")
 	into("bay.txt")
 	k.until("exists")
 }
@@ -186,16 +198,16 @@ func TestSeveralShellsShareTheRoom(t *testing.T) {
 	k.PutBeside(second)
 	k.until("warden@quay")
 	k.fits()
-	k.Do("o")
+	k.act("o")
 	if k.Shell() != second {
 		t.Error("the other has not got the keys")
 	}
 	left := k.leftWidth()
-	k.Do("[")
+	k.act("[")
 	if k.leftWidth() >= left {
 		t.Error("the divide did not move")
 	}
-	k.Do("]")
+	k.act("]")
 	k.Update(tea.MouseClickMsg{X: 3, Y: 4, Button: tea.MouseLeft})
 	if k.Shell() != first {
 		t.Error("a click does not give the keys")
@@ -206,7 +218,7 @@ func TestSeveralShellsShareTheRoom(t *testing.T) {
 	third := k.another("gauge-1")
 	k.PutBeside(third)
 	for range arrangements {
-		k.Do("=")
+		k.act("=")
 		k.fits()
 		seen := map[[2]int]bool{}
 		for _, r := range k.rects() {
@@ -216,8 +228,8 @@ func TestSeveralShellsShareTheRoom(t *testing.T) {
 			seen[[2]int{r.x, r.y}] = true
 		}
 	}
-	k.Do("=")
-	k.Do("=") // in rows and columns
+	k.act("=")
+	k.act("=") // in rows and columns
 	k.Update(tea.MouseClickMsg{X: 3, Y: 25, Button: tea.MouseLeft})
 	if k.Shell() != third {
 		t.Error("a click below does not give the keys")
@@ -233,14 +245,14 @@ func TestSeveralShellsShareTheRoom(t *testing.T) {
 // itself when another shows.
 func TestTypingToSeveral(t *testing.T) {
 	k := openShell(t)
-	k.Do("A")
+	k.act("A")
 	if !strings.Contains(k.see(), "no other shell shows") {
 		t.Errorf("it is not said:\n%s", k.see())
 	}
 	k.PutBeside(k.another("gauge-1"))
 	k.SetSize(200, 30)
 	k.until("keeper@gauge-1:~$")
-	k.Do("A")
+	k.act("A")
 	k.until("type to 2 shells at once?")
 	k.press("x") // not enter: no
 	k.line("echo one-$((20+3))")
@@ -248,7 +260,7 @@ func TestTypingToSeveral(t *testing.T) {
 	if n := k.Many(); n != 0 {
 		t.Fatalf("it types to %d", n)
 	}
-	k.Do("A")
+	k.act("A")
 	k.press("enter")
 	k.until("TYPES TO 2 SHELLS")
 	if n := strings.Count(k.see(), "TYPES TO 2 SHELLS"); n != 2 {
@@ -273,38 +285,38 @@ func TestCommandsAreGoneBackTo(t *testing.T) {
 		k.line(fmt.Sprintf("echo mark-%d", i))
 		k.until(fmt.Sprintf("\nmark-%d", i))
 	}
-	k.Do("p")
-	k.Do("p")
+	k.act("p")
+	k.act("p")
 	if f := k.Shell().Frame(); k.marked.from.Row == 0 || !k.marked.on {
 		t.Errorf("nothing is marked: %+v of %d", k.marked, f.First)
 	}
 	for range 30 {
-		k.Do("p")
+		k.act("p")
 	}
 	k.until("echo mark-1")
 	if k.Shell().back == 0 {
 		t.Error("it is not scrolled back")
 	}
 	for range 60 {
-		k.Do("n")
+		k.act("n")
 	}
 	await.Until(t, "the end", func() bool { return k.Shell().back == 0 })
 }
 
 func TestLinksAreCopiedAndOpened(t *testing.T) {
 	k := openShell(t)
-	k.Do("u")
+	k.act("u")
 	if !strings.Contains(k.see(), "no link shows") {
 		t.Errorf("it is not said:\n%s", k.see())
 	}
 	k.line("echo see https://tables.example/tide?day=2, http://quay.example:8080/.")
 	k.until("\nsee https")
-	k.Do("u")
+	k.act("u")
 	k.until("link 1 of 2")
 	if wish := k.press("y"); wish != (Copy{"http://quay.example:8080/"}) {
 		t.Errorf("%#v", wish)
 	}
-	k.Do("u")
+	k.act("u")
 	k.press("n")
 	if wish := k.press("o"); wish != (OpenLink{"https://tables.example/tide?day=2"}) {
 		t.Errorf("%#v", wish)

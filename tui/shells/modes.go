@@ -46,14 +46,16 @@ func Actions() []Action {
 	}
 }
 
-// Do does an action by its key, where it is not the frame's.
-func (m *Model) Do(key string) {
+// Do does an action by its key, where it is not the frame's. It returns what is asked of the frame, or nil.
+func (m *Model) Do(key string) (wish tea.Msg) {
 	for _, a := range Actions() {
 		if a.Key == key && a.do != nil && m.shell != nil {
-			m.notice = ""
+			m.notice, m.wish = "", nil
 			a.do(m)
 		}
 	}
+	wish, m.wish = m.wish, nil
+	return wish
 }
 
 func (m *Model) ask(what mode, proposed string) {
@@ -91,15 +93,23 @@ func (m *Model) save() {
 	m.ask(saving, m.proposed("txt"))
 }
 
+// toggleLog ends the log, or asks where one is to be written.
 func (m *Model) toggleLog() {
-	if path, err := m.shell.StopLog(); path != "" {
-		m.notice = "the log is in " + workspace.Short(path)
-		if err != nil {
-			m.notice = "the log is not whole: " + err.Error()
-		}
+	if path, _ := m.shell.Logging(); path == "" {
+		m.ask(logging, m.proposed("log"))
 		return
 	}
-	m.ask(logging, m.proposed("log"))
+	s := m.shell.Shell
+	m.wish = Run(func() string {
+		path, err := s.StopLog()
+		switch {
+		case err != nil:
+			return "the log is not whole: " + err.Error()
+		case path == "":
+			return ""
+		}
+		return "the log is in " + workspace.Short(path)
+	})
 }
 
 // paste sends what was pasted; several lines, which a shell without bracketed
@@ -237,7 +247,7 @@ func (m *Model) modeKey(msg tea.KeyPressMsg) (wish tea.Msg) {
 	case saving, logging:
 		switch key {
 		case "enter":
-			m.write()
+			return m.write()
 		case "tab":
 			m.whole = !m.whole
 		default:
@@ -338,25 +348,26 @@ func (m *Model) copy() (wish tea.Msg) {
 }
 
 // write saves what was shown, or begins a log.
-func (m *Model) write() {
-	path := strings.TrimSpace(m.input.Text())
-	if rest, ok := strings.CutPrefix(path, "~/"); ok {
-		if home, err := os.UserHomeDir(); err == nil {
-			path = filepath.Join(home, rest)
-		}
-	}
-	var err error
-	say := "written to " + workspace.Short(path)
-	if m.mode == logging {
-		say = "what it prints is logged to " + workspace.Short(path)
-		err = m.shell.StartLog(path)
-	} else {
-		err = m.shell.Save(path, m.whole)
-	}
+func (m *Model) write() (wish tea.Msg) {
+	path, s, whole, logs := strings.TrimSpace(m.input.Text()), m.shell.Shell, m.whole, m.mode == logging
 	m.leaveMode()
-	if m.notice = say; err != nil {
-		m.notice = "not written: " + err.Error()
-	}
+	return Run(func() string {
+		if rest, ok := strings.CutPrefix(path, "~/"); ok {
+			if home, err := os.UserHomeDir(); err == nil {
+				path = filepath.Join(home, rest)
+			}
+		}
+		say, err := "written to "+workspace.Short(path), error(nil)
+		if logs {
+			say, err = "what it prints is logged to "+workspace.Short(path), s.StartLog(path)
+		} else {
+			err = s.Save(path, whole)
+		}
+		if err != nil {
+			return "not written: " + err.Error()
+		}
+		return say
+	})
 }
 
 // modeLine is the line above the terminal while the place does something of its

@@ -35,6 +35,9 @@ type Copy struct{ Text string }
 // OpenLink asks the frame to have a link opened by the program that a person has named for that.
 type OpenLink struct{ Link string }
 
+// Run asks the frame to do something that reads or writes files, and to show what it returns, where that is not "".
+type Run func() (say string)
+
 // Shell is one shell and how it is shown.
 type Shell struct {
 	ID    int
@@ -128,6 +131,7 @@ type Model struct {
 	whole   bool       // everything is saved, not the screen alone
 	drag    bool       // the mouse selects
 	divide  bool       // the mouse moves the divide
+	wish    tea.Msg    // of an action, for the frame
 	clicked time.Time
 }
 
