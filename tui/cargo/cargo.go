@@ -686,7 +686,7 @@ type pasted struct {
 // drop takes a path that was pasted or dropped: it is to go there.
 func (m *Model) drop(text string) tea.Cmd {
 	full := dropped(text)
-	if full == "" || m.look == nil || m.look.trees == nil {
+	if full == "" || m.look == nil {
 		return nil
 	}
 	session := m.look.session
