@@ -18,8 +18,8 @@ import (
 	"meatus/tui/action"
 	"meatus/tui/compose"
 	"meatus/tui/fit"
+	"meatus/tui/list"
 	"meatus/tui/place"
-	"meatus/tui/scroll"
 	"meatus/tui/stack"
 )
 
@@ -28,20 +28,29 @@ type Model struct {
 	stack.Base
 	s       *place.Services
 	session string
-	at      scroll.Cursor
+	list    *list.List[string, door]
 	note    string
-	room    int
 }
 
 // New returns the list of a session's tunnels.
 func New(s *place.Services, session string) stack.Layer {
-	return &Model{s: s, session: session, room: 6}
+	m := &Model{s: s, session: session, list: list.New(door.id)}
+	m.list.Set(m.doors())
+	return m
 }
 
 // door is one tunnel: as it is written, as it is open, or both.
 type door struct {
 	spec *book.Tunnel
 	line *tunnel.Line
+}
+
+// id is the identity of a door: as it is written, or where it listens.
+func (d door) id() string {
+	if d.spec != nil {
+		return "written " + d.spec.String()
+	}
+	return "open " + d.line.Listener
 }
 
 // done says what became of opening or closing one.
@@ -83,13 +92,7 @@ func same(t book.Tunnel, l tunnel.Line) bool {
 	return at == l.Listener || any && strings.HasPrefix(l.Listener, host+":")
 }
 
-func (m *Model) selected() (door, bool) {
-	all := m.doors()
-	if m.at.At >= len(all) {
-		return door{}, false
-	}
-	return all[m.at.At], true
-}
+func (m *Model) selected() (door, bool) { return m.list.Selected() }
 
 // Subject is the door that is chosen.
 func (m *Model) Subject() string {
@@ -112,7 +115,7 @@ func (m *Model) Table() action.Table {
 		action.On("D delete backspace", "close it", m.close).If(func() bool { return ok && d.line != nil }, "it is not open").Also("end stop"),
 		action.On("n", "new door", m.another).Whole().Also("tunnel port forward forwarding proxy"),
 		action.On("esc ctrl+c q", "go on", func() tea.Cmd { m.s.Close(); return nil }),
-		action.On("up down", "choose", nil).If(func() bool { return len(m.doors()) > 1 }, "").Ranked(action.Movement),
+		action.On("up down", "choose", nil).If(func() bool { return m.list.Len() > 1 }, "").Ranked(action.Movement),
 	}
 }
 
@@ -178,16 +181,23 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 		m.note = msg.say
 	case tea.KeyPressMsg:
 		m.note = ""
-		m.at.Take(msg, len(m.doors()), m.room)
+		m.list.Take(msg)
+		return nil
 	}
-	m.at.Move(0, len(m.doors()), m.room)
+	m.list.Set(m.doors())
 	return nil
+}
+
+// SetSize changes the room for the list.
+func (m *Model) SetSize(columns, rows int) {
+	m.Base.SetSize(columns, rows)
+	m.list.SetRoom(rows - 2)
 }
 
 // View draws the list in height lines.
 func (m *Model) View() []string {
 	width, height := m.Columns, m.Rows
-	t, all := m.s.Theme, m.doors()
+	t, all := m.s.Theme, m.list.All()
 	open := 0
 	for _, d := range all {
 		if d.line != nil {
@@ -203,10 +213,9 @@ func (m *Model) View() []string {
 	if len(all) == 0 {
 		return append(lines, "", "   "+t.Faint.Render("it has no tunnels; "+m.s.Press("new")+" makes one"))
 	}
-	m.room = max(height-len(lines), 1)
-	list, _ := m.at.Rows(len(all), m.room, func(i int) fit.Row {
-		d, pointer := all[i], "  "
-		if i == m.at.At {
+	rows, _ := m.list.Rows(max(height-len(lines), 1), func(d door, chosen bool) fit.Row {
+		pointer := "  "
+		if chosen {
 			pointer = t.Accent.Render("❯ ")
 		}
 		if d.line == nil {
@@ -223,6 +232,6 @@ func (m *Model) View() []string {
 		}
 		return fit.Hang(" "+pointer+mark+" "+say, 5, width)
 	})
-	lines = append(lines, list...)
+	lines = append(lines, rows...)
 	return lines[:min(len(lines), height)]
 }

@@ -21,8 +21,8 @@ import (
 	"meatus/core/work"
 	"meatus/tui/action"
 	"meatus/tui/line"
+	"meatus/tui/list"
 	"meatus/tui/place"
-	"meatus/tui/scroll"
 	"meatus/tui/stack"
 )
 
@@ -50,6 +50,18 @@ type row struct {
 	right *lease.Right
 }
 
+// id is the identity of a row: what was asked, what is held, or what one may.
+func (r row) id() string {
+	login, machine := r.login()
+	switch {
+	case r.asked != nil:
+		return "asked " + r.asked.ID
+	case r.held != nil:
+		return fmt.Sprint("held ", r.held.Serial)
+	}
+	return "may " + login + "@" + machine + " by " + r.right.Rule
+}
+
 func (r row) login() (login, machine string) {
 	switch {
 	case r.asked != nil:
@@ -74,8 +86,7 @@ type Model struct {
 	showing       bool
 	issuer        string
 	at            work.AtIssuer
-	rows          []row
-	cursor        scroll.Cursor
+	list          *list.List[string, row]
 	err           error
 	loaded        bool
 	asked         time.Time // when the issuer was asked last
@@ -87,10 +98,15 @@ type Model struct {
 }
 
 // New returns the place.
-func New(s *place.Services) stack.Layer { return &Model{s: s, line: line.New(s.Theme, "")} }
+func New(s *place.Services) stack.Layer {
+	return &Model{s: s, line: line.New(s.Theme, ""), list: list.New(row.id)}
+}
 
 // SetSize changes the size of the place.
-func (m *Model) SetSize(width, height int) { m.width, m.height = width, height }
+func (m *Model) SetSize(width, height int) {
+	m.width, m.height = width, height
+	m.list.SetRoom(m.room())
+}
 
 // Show asks the issuer, and holds the way there from then on.
 func (m *Model) Show() tea.Cmd {
@@ -132,21 +148,18 @@ func (m *Model) read() tea.Cmd {
 
 // another shows the next issuer.
 func (m *Model) another() tea.Cmd {
-	list := m.s.Workspace().Book.Issuers
-	next := slices.IndexFunc(list, func(g *issuerTable) bool { return g.Name == m.issuer }) + 1
-	m.issuer, m.loaded, m.rows, m.reading = list[next%len(list)].Name, false, nil, false
+	issuers := m.s.Workspace().Book.Issuers
+	next := slices.IndexFunc(issuers, func(g *issuerTable) bool { return g.Name == m.issuer }) + 1
+	m.issuer, m.loaded, m.reading = issuers[next%len(issuers)].Name, false, false
+	m.list = list.New(row.id)
+	m.list.SetRoom(m.room())
 	return m.read()
 }
 
 // several tells whether there is more than one issuer.
 func (m *Model) several() bool { return len(m.s.Workspace().Book.Issuers) > 1 }
 
-func (m *Model) selected() (r row, ok bool) {
-	if m.cursor.At >= len(m.rows) {
-		return row{}, false
-	}
-	return m.rows[m.cursor.At], true
-}
+func (m *Model) selected() (r row, ok bool) { return m.list.Selected() }
 
 // sessions are those that have leases for what is chosen.
 func (m *Model) sessions(r row) (names []string) {
@@ -301,30 +314,30 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 			m.line.Take(msg)
 			return nil
 		}
-		m.cursor.Take(msg, len(m.rows), m.room())
+		m.list.Take(msg)
 	}
 	return nil
 }
 
 // mouse moves with the wheel.
 func (m *Model) mouse(msg tea.MouseMsg) tea.Cmd {
-	m.cursor.Take(msg, len(m.rows), m.room())
+	m.list.Take(msg)
 	return nil
 }
 
 // take lists what was told: what waits for an answer first. What was chosen stays so.
 func (m *Model) take(at work.AtIssuer) {
-	was, chosen := m.selected()
-	m.at, m.rows = at, nil
+	m.at = at
+	var rows []row
 	for _, mine := range []bool{false, true} {
 		for i := range at.Waiting {
 			if at.Waiting[i].Mine == mine {
-				m.rows = append(m.rows, row{asked: &at.Waiting[i]})
+				rows = append(rows, row{asked: &at.Waiting[i]})
 			}
 		}
 	}
 	for i := range at.Held {
-		m.rows = append(m.rows, row{held: &at.Held[i]})
+		rows = append(rows, row{held: &at.Held[i]})
 	}
 	order := func(r lease.Right) int {
 		switch {
@@ -338,27 +351,9 @@ func (m *Model) take(at work.AtIssuer) {
 	rights := slices.Clone(at.May)
 	slices.SortStableFunc(rights, func(a, b lease.Right) int { return order(a) - order(b) })
 	for i := range rights {
-		m.rows = append(m.rows, row{right: &rights[i]})
+		rows = append(rows, row{right: &rights[i]})
 	}
-	if chosen {
-		if i := slices.IndexFunc(m.rows, func(r row) bool { return same(r, was) }); i >= 0 {
-			m.cursor.At = i
-		}
-	}
-	m.cursor.Move(0, len(m.rows), m.room())
-}
-
-// same tells whether two rows are of one thing.
-func same(a, b row) bool {
-	switch {
-	case a.asked != nil && b.asked != nil:
-		return a.asked.ID == b.asked.ID
-	case a.held != nil && b.held != nil:
-		return a.held.Serial == b.held.Serial
-	case a.right != nil && b.right != nil:
-		return *a.right == *b.right || a.name() == b.name()
-	}
-	return false
+	m.list.Set(rows)
 }
 
 // said words why something could not be done.

@@ -49,12 +49,12 @@ func (m *Model) View() []string {
 		return lines
 	case m.err != nil:
 		say(said(m.err), t.Verdict(gate.Shut).Render)
-		if len(m.rows) > 0 {
+		if m.list.Len() > 0 {
 			say("What follows is as it was told before.", t.Faint.Render)
 		}
 	case !m.loaded:
 		say("asking "+m.issuer+" …", t.Faint.Render)
-	case len(m.rows) == 0:
+	case m.list.Len() == 0:
 		say(m.issuer+" lets you log in nowhere, and nothing waits.", t.Faint.Render)
 	}
 	list, pane, beside := place.Halves(m.width)
@@ -95,16 +95,20 @@ func group(r row) string {
 func (m *Model) listed() []string {
 	t := m.s.Theme
 	var lines []string
-	from, to := m.cursor.Window(len(m.rows), m.room())
+	rows := m.list.Shown()
+	_, to := m.list.Window()
 	before := ""
-	for i := from; i < to; i++ {
-		if g := group(m.rows[i]); g != before {
+	for _, drawn := range m.list.Lines(func(r row, chosen bool) string {
+		head := ""
+		if g := group(r); g != before {
 			before = g
-			lines = append(lines, "   "+t.Faint.Render(g))
+			head = "   " + t.Faint.Render(g) + "\n"
 		}
-		lines = append(lines, m.row(m.rows[i], i == m.cursor.At))
+		return head + m.row(r, chosen)
+	}) {
+		lines = append(lines, strings.Split(drawn, "\n")...)
 	}
-	if below := len(m.rows) - to; below > 0 {
+	if below := len(rows) - to; below > 0 {
 		lines = append(lines, "   "+t.Faint.Render(fmt.Sprintf("%d more below", below)))
 	}
 	return lines

@@ -66,6 +66,28 @@ func TestKeysAreBoundAskedAboutAndTakenOut(t *testing.T) {
 	}
 }
 
+// A limit that is typed holds for the key it was asked about, and for no other where that has gone.
+func TestALimitIsForTheKeyItWasAskedAbout(t *testing.T) {
+	d := open(t)
+	held := d.Engine.Keys.Ring
+	d.UntilSees("bay.pem", "gauge.pem")
+	d.Press("h")
+	d.Type("gauge-*")
+	held.Remove(held.Entries()[0].SHA256)
+	d.Do(d.On().(*Model).look())
+	d.UntilSees("1 key in memory")
+	d.Press("enter")
+	d.UntilSaid("bay.pem is not held any more, and nothing was changed")
+	if e := held.Entries()[0]; len(e.Said) != 0 || e.Name != "gauge.pem" {
+		t.Errorf("%s is limited to %v", e.Name, e.Said)
+	}
+	// Nothing is taken for the one that has gone, until the person moves.
+	d.Press("D")
+	d.UntilSaid("no key is chosen")
+	d.Press("down", "D")
+	d.UntilSaid("D again wipes gauge.pem from memory")
+}
+
 func TestAFormThatIsLeftIsWiped(t *testing.T) {
 	d := open(t)
 	d.UntilSees("bay.pem")
