@@ -22,7 +22,7 @@ import (
 // plain page, on loopback. Whoever types a code there says who it is, since everybody in the bay knows everybody.
 type provider struct {
 	url    string
-	key    *rsa.PrivateKey
+	key    func() (*rsa.PrivateKey, error)
 	server *http.Server
 
 	mu    sync.Mutex
@@ -47,12 +47,11 @@ const (
 // ProviderClient is what this program is called at the bay's identity provider.
 const ProviderClient = "meatus"
 
+// providerKey is what the providers of this process sign with, made when the first of them has to.
+var providerKey = sync.OnceValues(func() (*rsa.PrivateKey, error) { return rsa.GenerateKey(rand.Reader, 2048) })
+
 // openProvider starts it.
 func (b *Lab) openProvider() error {
-	key, err := rsa.GenerateKey(rand.Reader, 2048)
-	if err != nil {
-		return err
-	}
 	folder := filepath.Join(b.Dir, "lab", "provider")
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return err
@@ -70,12 +69,17 @@ func (b *Lab) openProvider() error {
 	if err := os.WriteFile(kept, []byte(port), 0o600); err != nil {
 		return err
 	}
-	p := &provider{url: "http://" + l.Addr().String(), key: key, codes: map[string]*deviceCode{}}
+	p := &provider{url: "http://" + l.Addr().String(), key: providerKey, codes: map[string]*deviceCode{}}
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /.well-known/openid-configuration", func(w http.ResponseWriter, _ *http.Request) {
 		tell(w, http.StatusOK, map[string]any{"issuer": p.url, "jwks_uri": p.url + "/keys", "authorization_endpoint": p.url + "/none", "token_endpoint": p.url + "/token", "device_authorization_endpoint": p.url + "/device", "id_token_signing_alg_values_supported": []string{"RS256"}})
 	})
 	mux.HandleFunc("GET /keys", func(w http.ResponseWriter, _ *http.Request) {
+		key, err := p.key()
+		if err != nil {
+			tell(w, http.StatusInternalServerError, map[string]string{"error": "server_error"})
+			return
+		}
 		tell(w, http.StatusOK, jose.JSONWebKeySet{Keys: []jose.JSONWebKey{{Key: key.Public(), KeyID: "1", Algorithm: "RS256", Use: "sig"}}})
 	})
 	mux.HandleFunc("POST /device", p.device)
@@ -140,7 +144,11 @@ func (p *provider) token(w http.ResponseWriter, r *http.Request) {
 
 // sign makes a token that says who it is.
 func (p *provider) sign(as string) (string, error) {
-	signer, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.RS256, Key: jose.JSONWebKey{Key: p.key, KeyID: "1"}}, nil)
+	key, err := p.key()
+	if err != nil {
+		return "", err
+	}
+	signer, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.RS256, Key: jose.JSONWebKey{Key: key, KeyID: "1"}}, nil)
 	if err != nil {
 		return "", err
 	}
