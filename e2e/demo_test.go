@@ -6,8 +6,10 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"meatus/lab/await"
 )
@@ -25,6 +27,12 @@ func TestDemoFromTheFirstScreenToTheLast(t *testing.T) {
 	s.until("\nkeeper\n", "10.61.4.31", "120 columns, 35 rows")
 
 	s.resize(90, 30)
+	s.lead()
+	s.wait("what is drawn for the new width", func(now string) bool {
+		return slices.ContainsFunc(strings.Split(now, "\n"), func(line string) bool { return utf8.RuneCountInString(line) == 90 })
+	})
+	s.keys("Escape")
+	s.gone("go to ")
 	s.saying("size", "90 columns, 29 rows")
 
 	s.text("ls /srvX")

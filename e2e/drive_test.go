@@ -1,16 +1,17 @@
 package e2e
 
 import (
+	"bufio"
 	"bytes"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strconv"
 	"strings"
 	"testing"
-	"time"
 
 	"meatus/lab/await"
 )
@@ -95,6 +96,9 @@ type screen struct {
 	t      *testing.T
 	socket string
 	left   string // the file that holds the status when the program has ended
+
+	control io.WriteCloser // commands for the terminal, a line each: starting a program for each look costs more than the look
+	answers *bufio.Scanner
 }
 
 // show runs a command in a terminal of the given size.
@@ -102,7 +106,7 @@ func show(t *testing.T, cols, rows int, command ...string) *screen {
 	t.Helper()
 	need(t, "tmux")
 	dir := t.TempDir()
-	s := &screen{t, filepath.Join(dir, "tmux"), filepath.Join(dir, "status")}
+	s := &screen{t: t, socket: filepath.Join(dir, "tmux"), left: filepath.Join(dir, "status")}
 	quoted := make([]string, len(command))
 	for i, c := range command {
 		quoted[i] = "'" + strings.ReplaceAll(c, "'", `'\''`) + "'"
@@ -116,7 +120,71 @@ func show(t *testing.T, cols, rows int, command ...string) *screen {
 	t.Cleanup(func() { exec.Command("tmux", "-S", s.socket, "kill-server").Run() })
 	s.tmux("set", "-g", "window-size", "manual") // before there is a window, the server ends by it
 	s.resize(cols, rows)
+	s.attach()
 	return s
+}
+
+// attach opens the connection for commands.
+func (s *screen) attach() {
+	s.t.Helper()
+	cmd := exec.Command("tmux", "-u", "-S", s.socket, "-C", "attach-session", "-f", "no-output,ignore-size")
+	in, err := cmd.StdinPipe()
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	out, err := cmd.StdoutPipe()
+	if err == nil {
+		err = cmd.Start()
+	}
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	s.control, s.answers = in, bufio.NewScanner(out)
+	s.answers.Buffer(nil, 1<<20)
+	s.t.Cleanup(func() { in.Close(); cmd.Process.Kill(); cmd.Wait() })
+	if _, err := s.answer(); err != nil { // to attaching
+		s.t.Fatalf("tmux: %v", err)
+	}
+}
+
+// answer reads what the next command has printed, between the lines that tmux puts around it.
+func (s *screen) answer() (string, error) {
+	var b strings.Builder
+	within := ""
+	for s.answers.Scan() {
+		line := s.answers.Text()
+		mark, rest, _ := strings.Cut(line, " ")
+		switch {
+		case within == "" && mark == "%begin":
+			within = rest
+		case within != "" && mark == "%end" && rest == within:
+			return b.String(), nil
+		case within != "" && mark == "%error" && rest == within:
+			return "", errors.New(b.String())
+		case within != "":
+			b.WriteString(line + "\n")
+		case mark == "%exit":
+			return "", errors.New("the terminal has ended")
+		}
+	}
+	return "", fmt.Errorf("the terminal has ended (%v)", s.answers.Err())
+}
+
+// ask gives the terminal a command and returns what that prints.
+func (s *screen) ask(words ...string) string {
+	s.t.Helper()
+	for i, w := range words {
+		words[i] = "'" + strings.ReplaceAll(w, "'", `'\''`) + "'"
+	}
+	line := strings.Join(words, " ")
+	out, err := "", error(nil)
+	if _, err = io.WriteString(s.control, line+"\n"); err == nil {
+		out, err = s.answer()
+	}
+	if err != nil {
+		s.t.Fatalf("tmux %s: %v", line, err)
+	}
+	return out
 }
 
 func (s *screen) tmux(args ...string) string {
@@ -138,13 +206,13 @@ func (s *screen) resize(cols, rows int) {
 // keys presses keys by tmux's names.
 func (s *screen) keys(names ...string) {
 	s.t.Helper()
-	s.tmux(append([]string{"send-keys"}, names...)...)
+	s.ask(append([]string{"send-keys"}, names...)...)
 }
 
 // text types letters.
 func (s *screen) text(letters string) {
 	s.t.Helper()
-	s.tmux("send-keys", "-l", letters)
+	s.ask("send-keys", "-l", "--", letters)
 }
 
 // pasteText pastes as a person does from another window.
@@ -164,7 +232,7 @@ func (s *screen) lead(keys ...string) {
 	}
 }
 
-func (s *screen) see() string { return s.tmux("capture-pane", "-p") }
+func (s *screen) see() string { return s.ask("capture-pane", "-p") }
 
 // until waits until the screen shows every text, and returns it.
 func (s *screen) until(texts ...string) string {
@@ -179,17 +247,11 @@ func (s *screen) until(texts ...string) string {
 	})
 }
 
-// saying types a line, again and again, until the screen shows a text: what a
-// window's new size does and what is typed come by different ways.
+// saying types a line, once, and waits until the screen shows a text.
 func (s *screen) saying(line, text string) {
 	s.t.Helper()
-	for range 10 {
-		s.text(line)
-		s.keys("Enter")
-		if await.Within(600*time.Millisecond, func() bool { return strings.Contains(s.see(), text) }) {
-			return
-		}
-	}
+	s.text(line)
+	s.keys("Enter")
 	s.until(text)
 }
 
