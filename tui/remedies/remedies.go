@@ -197,6 +197,9 @@ func (m *Model) start(start bool) tea.Cmd {
 				asked = time.Now()
 			}
 		}
+		if errors.Is(ctx.Err(), context.Canceled) { // nobody waits any more
+			return runs{ctx.Err()}
+		}
 		return runs{fmt.Errorf("%s does not run after %s", sanitize.Line(i.Name, 60), runsTime)}
 	})
 }
