@@ -191,7 +191,7 @@ func TestTheMouseSelectsOrIsPassedOn(t *testing.T) {
 	s.until("told ESC [<0;7;2M", "ESC [<0;7;2m")
 	s.mouse("68;1;5M") // shift and the wheel scroll here
 	s.text("q")
-	s.until("keeper@gauge-1:~$")
+	s.wait("the prompt", func(now string) bool { return strings.HasSuffix(strings.TrimSpace(now), "keeper@gauge-1:~$") })
 	s.saying("echo done-with-it", "\ndone-with-it")
 }
 

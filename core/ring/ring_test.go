@@ -322,6 +322,7 @@ func TestABurstStopsTheLend(t *testing.T) {
 			made++
 		}
 	}
+	await.Until(t, "the refusal to be told", func() bool { return c.last().Refuse != nil }) // the answer may come before it
 	if made != burst || !errors.Is(lend.Ended(), errBurst) || !strings.Contains(c.last().Refuse.Error(), "trying keys") {
 		t.Errorf("%d signatures, ended: %v, last %+v", made, lend.Ended(), c.last())
 	}
