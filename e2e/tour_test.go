@@ -3,17 +3,19 @@ package e2e
 import (
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 )
+
+// findLine is the line that sessions are looked for in.
+var findLine = regexp.MustCompile(`(?m)^ */.* of \d+`)
 
 // choose moves to a session of the board by finding it.
 func (s *screen) choose(session string) {
 	s.t.Helper()
 	s.text("/")
-	s.wait("the line to be typed in", func(screen string) bool { // what the pilot asks may be said at the foot just then
-		return strings.Contains(screen, "show all") || strings.Contains(screen, "waits for your yes")
-	})
+	s.wait("the line to be typed in", findLine.MatchString) // the foot may say something else just then
 	s.text(session)
 	s.until("/ "+session, "❯ "+session)
 	s.keys("Tab")

@@ -82,7 +82,7 @@ type App struct {
 	acting        acting
 	keymap        *action.Keymap
 	notice        string
-	sure          place.Confirming
+	confirming    place.Confirming
 	toDemo        bool      // the program ends for the demo
 	touched       time.Time // when a key was last pressed
 	ascii         bool      // the locale has nothing but ASCII

@@ -18,7 +18,7 @@ const awayFor = 30 * time.Minute
 // key gives a key press to what has the input.
 func (a *App) key(msg tea.KeyPressMsg) tea.Cmd {
 	a.notice = ""
-	a.sure.Pressed()
+	a.confirming.Pressed()
 	back := a.cameBack(time.Now())
 	return tea.Batch(back, a.byHand(func() tea.Cmd { return a.keyNow(msg) }), a.rest())
 }
@@ -46,7 +46,7 @@ func (a *App) keyNow(msg tea.KeyPressMsg) tea.Cmd {
 			return tea.Quit
 		}
 		return nil // what cannot be seen is not ended
-	case key == a.options.Leader && !a.asksToLeave():
+	case key == a.options.Leader && !a.dialogOpen():
 		return a.lead(msg)
 	}
 	if !top.Typing() {
@@ -140,8 +140,8 @@ func (a *App) lead(msg tea.KeyPressMsg) tea.Cmd {
 	return a.push(l)
 }
 
-// asksToLeave reports whether a dialog of the frame has to be answered first.
-func (a *App) asksToLeave() bool {
+// dialogOpen reports whether a dialog of the frame has to be answered first.
+func (a *App) dialogOpen() bool {
 	switch a.stack.Top().(type) {
 	case *leaveLayer, *drawLayer:
 		return true

@@ -54,7 +54,7 @@ func (a *App) services(id int) *place.Services {
 		},
 		Exec:    func(c *exec.Cmd, done func(error) tea.Msg) tea.Cmd { return a.exec(id, c, done) },
 		Tell:    func(say string) { a.notice = say },
-		Confirm: func(w place.Confirm) tea.Cmd { return a.sure.Ask(w, func(say string) { a.notice = say }) },
+		Confirm: func(w place.Confirm) tea.Cmd { return a.confirming.Ask(w, func(say string) { a.notice = say }) },
 		// It may be called from what is run: it comes as an event.
 		Notice: a.engine.Tell,
 		Copy:   a.copy,

@@ -32,7 +32,7 @@ import (
 
 // Driver drives one place or task. Its methods are for the test's goroutine.
 type Driver struct {
-	sure place.Confirming
+	confirming place.Confirming
 	testing.TB
 	Engine   *engine.Engine
 	Services *place.Services
@@ -129,7 +129,7 @@ func (d *Driver) services() *place.Services {
 		},
 		Tell: func(say string) { d.Said = append(d.Said, say) },
 		Confirm: func(w place.Confirm) tea.Cmd {
-			return d.sure.Ask(w, func(say string) { d.Said = append(d.Said, say) })
+			return d.confirming.Ask(w, func(say string) { d.Said = append(d.Said, say) })
 		},
 		Notice: e.Tell,
 		Copy:   func(text string) tea.Cmd { d.Copied = append(d.Copied, text); return nil },
@@ -228,7 +228,7 @@ func (d *Driver) Give(msg tea.Msg) {
 func (d *Driver) Press(keys ...string) {
 	for _, k := range keys {
 		msg := Key(k)
-		d.sure.Pressed()
+		d.confirming.Pressed()
 		if cmd, done := d.on.Table().Do(msg); done {
 			d.Do(cmd)
 			continue
