@@ -55,6 +55,7 @@ type reader struct {
 	problems []Problem
 	layers
 	sessions []*table
+	named    map[string]*table // the last of each name
 	keys     []*table
 	estates  []*table
 	fleets   []*table
@@ -84,7 +85,7 @@ type layers struct {
 
 // Parse reads a sessions file from memory; file is the name used in problems.
 func Parse(file string, text []byte) *Book {
-	r := &reader{file: file, text: text, lines: []int{0}, layers: layers{sites: map[string]*table{}}}
+	r := &reader{file: file, text: text, lines: []int{0}, layers: layers{sites: map[string]*table{}}, named: map[string]*table{}}
 	for i, c := range text {
 		if c == '\n' {
 			r.lines = append(r.lines, i+1)
@@ -228,6 +229,7 @@ func (r *reader) open(keys []tomltext.Word, array bool, start int) {
 			r.spoil(r.problem(at, fmt.Sprintf("%q cannot be a session's name", sanitize.Line(parts[1], 40)), nameHint))
 		}
 		r.sessions = append(r.sessions, r.current)
+		r.named[parts[1]] = r.current
 	case parts[0] == "key" && len(parts) == 2 && !array:
 		if r.twice(r.keys, "key", parts[1], at) {
 			return

@@ -85,13 +85,11 @@ func (r *reader) imply() {
 
 // known is the table that keys name, nil for one that has not been seen. Of likes and fleets it is the last.
 func (r *reader) known(keys []tomltext.Word) *table {
-	last := func(list []*table, name string) *table {
-		for _, t := range slices.Backward(list) {
-			if len(keys) == 1 || t.name == name {
-				return t
-			}
+	last := func(list []*table) *table {
+		if len(list) == 0 {
+			return nil
 		}
-		return nil
+		return list[len(list)-1]
 	}
 	name := keys[len(keys)-1].Text
 	switch kind := keys[0].Text; {
@@ -102,11 +100,11 @@ func (r *reader) known(keys []tomltext.Word) *table {
 	case kind == "site":
 		return r.sites[name]
 	case kind == "like":
-		return last(r.likes, "")
+		return last(r.likes)
 	case kind == "fleet":
-		return last(r.fleets, "")
+		return last(r.fleets)
 	case kind == "session":
-		return last(r.sessions, name)
+		return r.named[name]
 	}
 	return nil
 }
