@@ -195,7 +195,7 @@ func (r *reader) open(keys []tomltext.Word, array bool, start int) {
 		parts = append(parts, k.Text)
 	}
 	at := r.place(start + keys[min(1, len(keys)-1)].From)
-	if t := r.known(keys); t != nil && r.implied[t] && !array {
+	if t := r.known(keys); t != nil && !array && len(r.implied) > 0 && r.implied[t] {
 		delete(r.implied, t)
 		t.at, r.current = at, t
 		return
