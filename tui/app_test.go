@@ -332,7 +332,7 @@ func TestSeveralJobsGoOnAtOnce(t *testing.T) {
 	gates := make([]chan struct{}, 2)
 	for i := range gates {
 		gates[i] = make(chan struct{})
-		a.do(a.begin(&slowJob{fmt.Sprint("job-", i), gates[i]}))
+		a.do(a.begin(0, &slowJob{fmt.Sprint("job-", i), gates[i]}))
 	}
 	a.until("both to be under way", func() bool { return a.engine.Jobs.Running() == 2 })
 	a.press("b", "J")

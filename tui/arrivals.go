@@ -6,7 +6,6 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"meatus/tui/place"
-	"meatus/tui/stack"
 )
 
 // arrival is something that has come by itself while the person was busy: it waits until they go to it, by the same key as
@@ -26,13 +25,14 @@ func (a *App) wait(n arrival) {
 	}
 }
 
-// arrived is the first arrival that can be gone to yet, nil where there is none.
+// firstArrival is the first arrival that can be gone to yet, nil where there is none.
 func (a *App) firstArrival() *arrival {
-	a.arrivals = slices.DeleteFunc(a.arrivals, func(n arrival) bool { return !n.still() })
-	if len(a.arrivals) == 0 {
-		return nil
+	for i := range a.arrivals {
+		if a.arrivals[i].still() {
+			return &a.arrivals[i]
+		}
 	}
-	return &a.arrivals[0]
+	return nil
 }
 
 // waits names what the person can go to: the question that waits, or else what has come by itself; "" for nothing.
@@ -46,22 +46,22 @@ func (a *App) waits() string {
 	return ""
 }
 
-// goToArrival goes to what came first.
+// goToArrival goes to what came first, and forgets what cannot be gone to any more.
 func (a *App) goToArrival() tea.Cmd {
-	n := a.firstArrival()
-	if n == nil {
+	a.arrivals = slices.DeleteFunc(a.arrivals, func(n arrival) bool { return !n.still() })
+	if len(a.arrivals) == 0 {
 		return nil
 	}
+	first := a.arrivals[0]
 	a.arrivals = a.arrivals[1:]
-	return n.show()
+	return first.show()
 }
 
 // acting is what the interface handles now.
 type acting struct {
-	hand bool        // what a person pressed, pasted or clicked
-	id   int         // or else a result for the layer with this address
-	on   bool        // which was topmost when it came
-	top  stack.Layer // the layer that was topmost
+	hand bool // what a person pressed, pasted or clicked
+	id   int  // or else a result for the layer with this address
+	on   bool // which was topmost when it came
 }
 
 // byHand does something for a person's input.
@@ -75,8 +75,7 @@ func (a *App) byHand(do func() tea.Cmd) tea.Cmd {
 // deliver gives a result to whoever began it.
 func (a *App) deliver(msg place.Addressed) tea.Cmd {
 	was := a.acting
-	top := a.stack.Top()
-	a.acting = acting{id: msg.To, on: a.stack.Owner(msg.To) == top, top: top}
+	a.acting = acting{id: msg.To, on: a.stack.Owner(msg.To) == a.stack.Top()}
 	defer func() { a.acting = was }()
 	return a.stack.Deliver(msg.To, msg.Msg)
 }

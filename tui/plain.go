@@ -230,7 +230,7 @@ func (p *plain) line(line string) {
 			p.say("not now: " + item.WhyNot)
 			return
 		}
-		p.do(item.Do())
+		p.do(p.a.byHand(item.Do))
 	case word == "":
 		p.chosen = nil
 	default:
@@ -269,7 +269,7 @@ func (p *plain) find(words string) {
 		p.say("nothing is called that: " + words)
 		return
 	case len(items) == 1 && items[0].WhyNot == "":
-		p.do(items[0].Do())
+		p.do(p.a.byHand(items[0].Do))
 		return
 	}
 	p.offers = items[:min(len(items), 9)]

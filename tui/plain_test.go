@@ -3,11 +3,13 @@ package tui
 import (
 	"bytes"
 	"io"
+	"os"
 	"strings"
 	"sync"
 	"testing"
 
 	"meatus/core/workspace"
+	"meatus/lab"
 	"meatus/lab/await"
 	"meatus/lab/labtest"
 )
@@ -30,9 +32,18 @@ func (h *heardAloud) String() string {
 	return h.text.String()
 }
 
-// The same places as lines of text: found by words, walked to, answered, left; no frame and no
-// escape sequence is among them.
-func TestPlainLinesLeadToAShell(t *testing.T) {
+// reader is the program in lines of text, over the lab.
+type reader struct {
+	*testing.T
+	lab   *lab.Lab
+	heard *heardAloud
+	say   io.WriteCloser
+	left  chan error
+	at    int // what was read out before the last line
+}
+
+func readAloud(t *testing.T) *reader {
+	t.Helper()
 	l := labtest.Open(t)
 	ws, err := workspace.Open(l.Dir)
 	if err != nil {
@@ -43,22 +54,34 @@ func TestPlainLinesLeadToAShell(t *testing.T) {
 		t.Fatal(err)
 	}
 	in, say := io.Pipe()
-	heard := &heardAloud{}
-	left := make(chan error, 1)
-	go func() { left <- a.RunPlain(t.Context(), in, heard) }()
+	r := &reader{T: t, lab: l, heard: &heardAloud{}, say: say, left: make(chan error, 1)}
+	go func() { r.left <- a.RunPlain(t.Context(), in, r.heard) }()
 	t.Cleanup(func() { say.Close() })
-	at := 0
-	hears := func(text string) {
-		t.Helper()
-		await.Until(t, text, func() bool { return strings.Contains(heard.String()[at:], text) })
+	return r
+}
+
+// hears waits until a text is read out after the last line.
+func (r *reader) hears(text string) {
+	r.Helper()
+	if !await.Within(await.Patience, func() bool { return strings.Contains(r.heard.String()[r.at:], text) }) {
+		r.Fatalf("waited in vain for %q; it read out\n%s", text, r.heard)
 	}
-	line := func(text string) {
-		t.Helper()
-		at = len(heard.String())
-		if _, err := io.WriteString(say, text+"\n"); err != nil {
-			t.Fatal(err)
-		}
+}
+
+// line gives the program a line.
+func (r *reader) line(text string) {
+	r.Helper()
+	r.at = len(r.heard.String())
+	if _, err := io.WriteString(r.say, text+"\n"); err != nil {
+		r.Fatal(err)
 	}
+}
+
+// The same places as lines of text: found by words, walked to, answered, left; no frame and no
+// escape sequence is among them.
+func TestPlainLinesLeadToAShell(t *testing.T) {
+	r := readAloud(t)
+	hears, line, heard, left := r.hears, r.line, r.heard, r.left
 	hears("open: key, shore.pem, owner only")
 	line("tide-db") // one thing alone is called that
 	hears("shut: key, tide.pem 0644: group and others can read it")
@@ -96,6 +119,52 @@ func TestPlainLinesLeadToAShell(t *testing.T) {
 			t.Errorf("%q is read out", r)
 			break
 		}
+	}
+}
+
+// Where lines are read no editor can have the terminal: it is run in another one, and what it saved goes back.
+func TestAFileIsEditedBesideThePlainLines(t *testing.T) {
+	t.Setenv("VISUAL", "vi")
+	r := readAloud(t)
+	r.hears("open: key, shore.pem, owner only")
+	r.line("archive")
+	r.hears("2 archive, session")
+	r.line("2")
+	r.hears("identity, first visit")
+	r.line("Q")
+	r.hears("needs you: archive asks")
+	r.line("leader")
+	r.line("a")
+	r.hears("type the answer, or esc")
+	r.line("yes")
+	r.hears("archive")
+	r.line("Q")
+	r.hears("10 differ")
+	r.line("all")
+	r.hears("notes.txt")
+	r.line("end")
+	r.hears("chosen: november.csv")
+	r.line("e")
+	r.hears("an empty line goes on once you have saved and left it")
+	_, rest, _ := strings.Cut(r.heard.String()[r.at:], "run this in another terminal: ")
+	command, _, _ := strings.Cut(rest, "\n")
+	path := strings.Trim(command[strings.LastIndex(command, " ")+1:], "'")
+	text, err := os.ReadFile(path)
+	if err == nil {
+		err = os.WriteFile(path, append(text, "by hand\n"...), 0o600)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.line("not an empty line")
+	r.hears("an empty line goes on, esc leaves it")
+	r.line("")
+	r.hears("went back")
+	if now := r.lab.Host("archive").Text("/home/keeper/tables/november.csv"); !strings.HasSuffix(now, "by hand\n") {
+		t.Errorf("over there it is %q", now)
+	}
+	if _, err := os.Stat(path); err == nil {
+		t.Error("the private copy is left")
 	}
 }
 

@@ -58,15 +58,20 @@ func (a *App) services(id int) *place.Services {
 		// It may be called from what is run: it comes as an event.
 		Notice: a.engine.Tell,
 		Copy:   a.copy,
-		Go:     a.goToPlace,
-		Open:   a.walk,
+		Go: func(key, at string) tea.Cmd {
+			if !a.mayShow(id) { // the person is at something else by now, and stays there
+				return nil
+			}
+			return a.goToPlace(key, at)
+		},
+		Open: a.walk,
 		Stop: func(session string) {
 			if stop := a.walks[session]; stop != nil {
 				stop()
 			}
 		},
 		Visit:       a.visit,
-		Begin:       a.begin,
+		Begin:       func(job work.Job) tea.Cmd { return a.begin(id, job) },
 		Draw:        a.askDrawing,
 		Task:        func(new func(*place.Services) stack.Layer) tea.Cmd { return a.showFor(id, new) },
 		Close:       func() { a.close(id) },
@@ -163,10 +168,10 @@ func (a *App) welcome() tea.Cmd {
 	return a.show(func(s *place.Services) stack.Layer { return entry.New(s, "") })
 }
 
-// begin begins a job and shows it, at the session it is for.
-func (a *App) begin(job work.Job) tea.Cmd {
+// begin begins a job for the layer with an address, and shows it, at the session it is for.
+func (a *App) begin(by int, job work.Job) tea.Cmd {
 	id := a.engine.Jobs.Begin(job)
-	cmd := a.show(func(s *place.Services) stack.Layer { return jobs.NewTask(s, id) })
+	cmd := a.showFor(by, func(s *place.Services) stack.Layer { return jobs.NewTask(s, id) })
 	if session := job.Title().Session; session != "" {
 		a.home.Select(session)
 	}
