@@ -2,6 +2,7 @@ package tui
 
 import (
 	"bytes"
+	"context"
 	"io"
 	"os"
 	"strings"
@@ -38,7 +39,8 @@ type reader struct {
 	lab   *lab.Lab
 	heard *heardAloud
 	say   io.WriteCloser
-	left  chan error
+	left  chan struct{} // closed when the program was left, with err
+	err   error
 	at    int // what was read out before the last line
 }
 
@@ -54,9 +56,9 @@ func readAloud(t *testing.T) *reader {
 		t.Fatal(err)
 	}
 	in, say := io.Pipe()
-	r := &reader{T: t, lab: l, heard: &heardAloud{}, say: say, left: make(chan error, 1)}
-	go func() { r.left <- a.RunPlain(t.Context(), in, r.heard) }()
-	t.Cleanup(func() { say.Close() })
+	r := &reader{T: t, lab: l, heard: &heardAloud{}, say: say, left: make(chan struct{})}
+	go func() { r.err = a.RunPlain(context.Background(), in, r.heard); close(r.left) }()
+	t.Cleanup(func() { say.Close(); <-r.left })
 	return r
 }
 
@@ -111,8 +113,8 @@ func TestPlainLinesLeadToAShell(t *testing.T) {
 	line("q")
 	hears("enter ends them and leaves")
 	line("enter")
-	if err := <-left; err != nil {
-		t.Error(err)
+	if <-left; r.err != nil {
+		t.Error(r.err)
 	}
 	for _, r := range heard.String() {
 		if r == 0x1b || r >= 0x2500 && r <= 0x25ff {
