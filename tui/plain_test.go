@@ -8,6 +8,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"meatus/core/workspace"
 	"meatus/lab"
@@ -141,9 +142,12 @@ func TestAFileIsEditedBesideThePlainLines(t *testing.T) {
 	r.line("yes")
 	r.hears("archive")
 	r.line("Q")
-	r.hears("10 differ")
-	r.line("all")
-	r.hears("notes.txt")
+	r.hears("all of it/")
+	read := func() bool { return strings.Contains(r.heard.String(), "15 names, 10 differ") }
+	await.Until(r, "the folders to be read", func() bool { // what comes later is read out when it is asked for
+		r.line("all")
+		return await.Within(time.Second, read)
+	})
 	r.line("end")
 	r.hears("chosen: november.csv")
 	r.line("e")
