@@ -111,7 +111,7 @@ func (m *Model) open(session string) {
 // put away.
 func (m *Model) setWorkspace(c engine.Changed) {
 	m.ws = c.Workspace
-	if !c.Ours {
+	if !c.Ours && c.Say != "" { // an estate that was read says nothing of what was just saved
 		m.note, m.bad = c.Say, false
 	}
 	if m.ws.Book.Session(m.session) == nil {
