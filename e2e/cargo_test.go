@@ -118,7 +118,7 @@ func TestFilesGoOverTwoHopsAndBack(t *testing.T) {
 	if r := p.run("send", "--with-keys", "--save-plan", saved, from, "reef:"+p.path("fifth")); r.status != 0 {
 		t.Errorf("%+v", r)
 	}
-	// Whoever saved a plan does not decide that keys go.
+	// A saved plan does not permit sending keys.
 	if r := p.run("cargo", "carry", saved); r.status != 5 || !strings.Contains(r.err, "quay.pem: not moved: it holds a private key") {
 		t.Errorf("%+v", r)
 	}

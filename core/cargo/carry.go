@@ -35,7 +35,7 @@ const (
 type Options struct {
 	Proof Proof
 	Rate  int           // bytes a second, 0 for as many as go
-	Keep  time.Duration // how long what is replaced or removed is kept; [DefaultKeep] where 0, not at all below
+	Keep  time.Duration // for replaced and removed files over there; [DefaultKeep] where 0, none are kept below 0
 	Order Order
 	// Direct has the one far machine hand files to the other by itself, with a key that its session lends.
 	Direct bool

@@ -360,7 +360,7 @@ func (m *Model) Table() action.Table {
 		action.On("c", "check", m.checkOne).If(free, busy).Also("test probe reach ping gates"),
 		action.On("/", "find", m.startFind).Whole().Also("search filter narrow"),
 
-		action.Pressed("1 2 3 4 5 6 7 8", "to what needs you", m.jump).As("1-8").If(func() bool { return m.needsRows() > 0 }, "nothing needs you").Whole().Ranked(action.InHelp).Also("problems todo summary attention wrong"),
+		action.Pressed("1 2 3 4 5 6 7 8", "to a problem", m.jump).As("1-8").If(func() bool { return m.needsRows() > 0 }, "nothing needs you").Whole().Ranked(action.InHelp).Also("problems todo summary attention wrong"),
 		action.On("", "open the shells of last time", func() tea.Cmd { return m.needs.reopen() }).If(func() bool { return len(m.needs.before) > 0 }, "none was open when Meatus was left").Whole().Ranked(action.InHelp).Also("restore layout again before restart"),
 		action.On("z", "fold what needs you", m.foldNeeds).If(func() bool { return len(m.needs.all) > 0 }, "nothing needs you").Whole().Ranked(action.InHelp).Also("hide summary"),
 		action.On("[", "a narrower board", func() tea.Cmd { return m.moveDivide(-4) }).If(m.beside, "the window is too narrow for a divide").Whole().Ranked(action.InHelp).Also("divide split layout wider card"),
