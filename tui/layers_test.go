@@ -23,12 +23,7 @@ import (
 // overLab opens the frame over the lab.
 func overLab(t *testing.T, width, height int) *driver {
 	t.Helper()
-	l := labtest.Open(t)
-	t.Cleanup(l.Close)
-	ws, err := workspace.Open(l.Dir)
-	if err != nil {
-		t.Fatal(err)
-	}
+	l, ws := labtest.Workspace(t)
 	return openWith(t, ws, Options{Name: "Lantern Bay", Dialer: l.Dialer()}, width, height)
 }
 

@@ -13,7 +13,6 @@ import (
 	"meatus/core/custody"
 	"meatus/core/ring"
 	"meatus/core/walk"
-	"meatus/core/workspace"
 	"meatus/lab"
 	"meatus/lab/labtest"
 )
@@ -21,12 +20,7 @@ import (
 // atArchive opens a tree of the bay's archive.
 func atArchive(t testing.TB, dir string) (*ends.There, *lab.Host) {
 	t.Helper()
-	l := labtest.Open(t)
-	t.Cleanup(l.Close)
-	ws, err := workspace.Open(l.Dir)
-	if err != nil {
-		t.Fatal(err)
-	}
+	l, ws := labtest.Workspace(t)
 	w := walk.New(walk.Config{Vouched: ws.Vouched, Asker: labtest.Yes{}, Dialer: l.Dialer(), Keys: custody.New(&ring.Ring{})})
 	t.Cleanup(w.Close)
 	r, err := ws.Planner().Plan("archive")

@@ -50,12 +50,7 @@ type bay struct {
 
 func openBay(t *testing.T, display func() (*window.Display, error)) *bay {
 	t.Helper()
-	l := labtest.Open(t)
-	t.Cleanup(l.Close)
-	ws, err := workspace.Open(l.Dir)
-	if err != nil {
-		t.Fatal(err)
-	}
+	l, ws := labtest.Workspace(t)
 	b := &bay{lab: l, person: &person{yes: true}, ws: ws, t: t}
 	b.programs = remote.New(remote.Config{Asker: b.person, Display: display})
 	b.programs.Custody.Ring.Names = ws.Vouched.NamesOf

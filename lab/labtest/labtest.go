@@ -11,6 +11,7 @@ import (
 	"testing"
 
 	"meatus/core/walk"
+	"meatus/core/workspace"
 	"meatus/lab"
 )
 
@@ -98,4 +99,16 @@ func copyFolder(from, to string) error {
 		}
 	}
 	return nil
+}
+
+// Workspace opens a lab, which ends with the test, and its workspace.
+func Workspace(t testing.TB) (*lab.Lab, *workspace.Workspace) {
+	t.Helper()
+	l := Open(t)
+	t.Cleanup(l.Close)
+	ws, err := workspace.Open(l.Dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return l, ws
 }

@@ -59,12 +59,7 @@ type Driver struct {
 // Lab returns a driver over the lab.
 func Lab(t testing.TB) (*Driver, *lab.Lab) {
 	t.Helper()
-	l := labtest.Open(t)
-	t.Cleanup(l.Close)
-	ws, err := workspace.Open(l.Dir)
-	if err != nil {
-		t.Fatal(err)
-	}
+	l, ws := labtest.Workspace(t)
 	ws.Downloads = l.Downloads()
 	return open(t, engine.Options{Workspace: ws, Asker: labtest.Yes{}, Dialer: l.Dialer(), Name: "a test", Attended: true}), l
 }
