@@ -27,7 +27,7 @@ import (
 type lightship struct {
 	bay    *Lab
 	dir    string
-	store  *store.Store
+	store  *store.Machines
 	policy *serving.PolicyFile
 	cert   *serving.Certificate
 	port   string
@@ -48,7 +48,7 @@ func (b *Lab) openLightship(keys map[string]ssh.PublicKey) (err error) {
 	if err := os.MkdirAll(l.dir, 0o700); err != nil {
 		return err
 	}
-	if l.store, err = store.Open(b.ctx, filepath.Join(l.dir, "gateway.db")); err != nil {
+	if l.store, err = store.OpenMachines(b.ctx, filepath.Join(l.dir, "gateway.db")); err != nil {
 		return err
 	}
 	b.lightship = l // it is closed with the bay from here on

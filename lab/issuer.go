@@ -18,6 +18,7 @@ import (
 	"meatus/core/lease"
 	"meatus/core/line"
 	"meatus/core/policy"
+	"meatus/core/record"
 	"meatus/core/route"
 	serving "meatus/core/service"
 	"meatus/core/store"
@@ -30,7 +31,7 @@ import (
 // agrees to what the warden asks for.
 type purser struct {
 	dir     string
-	store   *store.Store
+	store   *store.Leases
 	server  *issuer.Server
 	url     string
 	hostKey string
@@ -92,7 +93,7 @@ func (b *Lab) openPurser(keys map[string]ssh.PublicKey) (err error) {
 	if err := os.MkdirAll(p.dir, 0o700); err != nil {
 		return err
 	}
-	if p.store, err = store.Open(b.ctx, filepath.Join(p.dir, "issuer.db")); err != nil {
+	if p.store, err = store.OpenLeases(b.ctx, filepath.Join(p.dir, "issuer.db")); err != nil {
 		return err
 	}
 	b.purser = p // it is closed with the bay from here on
@@ -173,7 +174,7 @@ func (b *Lab) trustAtWeir(signing *issuer.Keys) error {
 		return nil
 	}
 	return b.purser.store.Trust(b.ctx, store.Trusting{Name: "weir", Site: "reef", Tags: []string{"reef"}, Signers: []string{ssh.FingerprintSHA256(signers[0].PublicKey())}, By: "warden"},
-		store.Done{What: "trusts", Issuer: Purser, Person: "warden", Machine: "weir", Why: "its tags: [reef]"})
+		record.Done{What: "trusts", Issuer: Purser, Person: "warden", Machine: "weir", Why: "its tags: [reef]"})
 }
 
 // pilot looks after what waits for a second person, as a person would.

@@ -26,6 +26,7 @@ import (
 	"meatus/core/line"
 	"meatus/core/policy"
 	"meatus/core/posix"
+	"meatus/core/record"
 	"meatus/core/sanitize"
 	"meatus/core/secret"
 	"meatus/core/store"
@@ -73,7 +74,7 @@ machines are asked to join elsewhere, and what runs may go on for a while.`,
 			if o.Options, err = f.options(cmd, p, firstPolicy, nil); err != nil {
 				return err
 			}
-			if o.Store, err = p.open(cmd.Context()); err != nil {
+			if o.Store, err = p.openMachines(cmd.Context()); err != nil {
 				return err
 			}
 			defer o.Store.Close()
@@ -173,8 +174,8 @@ func gatewayToken(p *servicePlace) *cobra.Command {
 			if life < time.Minute || life > 30*24*time.Hour {
 				return &statusError{statusWrongUse, fmt.Errorf("a token lives from a minute to 30 days, and not %s", life)}
 			}
-			return p.with(cmd.Context(), func(s *store.Store) error {
-				if err := s.Append(cmd.Context(), store.Done{What: "token", Machine: name}); err != nil {
+			return p.machines(cmd.Context(), func(s *store.Machines) error {
+				if err := s.Append(cmd.Context(), record.Done{What: "token", Machine: name}); err != nil {
 					return err
 				}
 				text, err := s.NewToken(cmd.Context(), store.Token{Machine: name, Tags: tags, Instance: instance}, life)
@@ -259,7 +260,7 @@ func gatewayMachines(p *servicePlace) *cobra.Command {
 		Short: "the machines of a gateway, and where they are joined",
 		Args:  cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return p.with(cmd.Context(), func(s *store.Store) error {
+			return p.machines(cmd.Context(), func(s *store.Machines) error {
 				list, err := s.Machines(cmd.Context())
 				if err != nil {
 					return err
@@ -323,11 +324,11 @@ func gatewayRevoke(p *servicePlace) *cobra.Command {
 		Short: "have a machine join no more; what runs to it ends",
 		Args:  cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return p.with(cmd.Context(), func(s *store.Store) error {
+			return p.machines(cmd.Context(), func(s *store.Machines) error {
 				if err := s.Revoke(cmd.Context(), args[0]); err != nil {
 					return &statusError{statusWrongUse, err}
 				}
-				return s.Append(cmd.Context(), store.Done{What: "revoked", Machine: args[0]})
+				return s.Append(cmd.Context(), record.Done{What: "revoked", Machine: args[0]})
 			})
 		},
 	}
@@ -353,7 +354,7 @@ func gatewayExplain(p *servicePlace) *cobra.Command {
 			}
 			m := policy.Machine{Name: args[1]}
 			note := ""
-			return p.with(cmd.Context(), func(s *store.Store) error {
+			return p.machines(cmd.Context(), func(s *store.Machines) error {
 				switch known, err := s.Machine(cmd.Context(), args[1]); {
 				case errors.Is(err, store.ErrUnknown):
 					note = "; no machine of that name has joined, so its tags are not known"

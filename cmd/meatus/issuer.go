@@ -25,6 +25,7 @@ import (
 	"meatus/core/keyfile"
 	"meatus/core/lease"
 	"meatus/core/policy"
+	"meatus/core/record"
 	"meatus/core/sanitize"
 	"meatus/core/store"
 	"meatus/core/words"
@@ -70,7 +71,7 @@ read by nobody else; or an agent holds it. The certificate, the policy and the k
 read again when their files change.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) (err error) {
-			if o.Store, err = p.open(cmd.Context()); err != nil {
+			if o.Store, err = p.openLeases(cmd.Context()); err != nil {
 				return err
 			}
 			defer o.Store.Close()
@@ -100,7 +101,7 @@ read again when their files change.`,
 
 // knownMachines are the machines that trust an issuer, as its policy is asked of them.
 func knownMachines(ctx context.Context, p *servicePlace) ([]policy.Machine, error) {
-	s, err := p.open(ctx)
+	s, err := p.openLeases(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -140,7 +141,7 @@ func issuerMachines(p *servicePlace) *cobra.Command {
 		Short: "the machines that trust this issuer",
 		Args:  cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return p.with(cmd.Context(), func(s *store.Store) error {
+			return p.leases(cmd.Context(), func(s *store.Leases) error {
 				list, err := s.Trusts(cmd.Context())
 				if err != nil {
 					return err
@@ -181,9 +182,9 @@ does so at its first start.`,
 			if !policy.ValidMachine(t.Name) || sanitize.Line(t.Name, 64) != t.Name {
 				return &statusError{statusWrongUse, fmt.Errorf("%q cannot be a machine's name", sanitize.Line(t.Name, 64))}
 			}
-			return p.with(cmd.Context(), func(s *store.Store) error {
+			return p.leases(cmd.Context(), func(s *store.Leases) error {
 				if leaves {
-					err := s.Distrust(cmd.Context(), t.Name, store.Done{What: "distrusted", Issuer: "this host", Person: "whoever runs it", Machine: t.Name, Why: "it trusts this issuer no more"})
+					err := s.Distrust(cmd.Context(), t.Name, record.Done{What: "distrusted", Issuer: "this host", Person: "whoever runs it", Machine: t.Name, Why: "it trusts this issuer no more"})
 					if errors.Is(err, store.ErrUnknown) {
 						return &statusError{statusWrongUse, err}
 					}
@@ -200,7 +201,7 @@ does so at its first start.`,
 					lines = append(lines, strings.TrimSpace(string(ssh.MarshalAuthorizedKey(signer.PublicKey()))))
 				}
 				t.By = "whoever runs it"
-				if err := s.Trust(cmd.Context(), t, store.Done{What: "trusts", Issuer: "this host", Person: t.By, Machine: t.Name, Why: "its tags: " + fmt.Sprint(t.Tags)}); err != nil {
+				if err := s.Trust(cmd.Context(), t, record.Done{What: "trusts", Issuer: "this host", Person: t.By, Machine: t.Name, Why: "its tags: " + fmt.Sprint(t.Tags)}); err != nil {
 					return err
 				}
 				if firstBoot {
@@ -495,13 +496,13 @@ func takePolicy(ctx context.Context, p *servicePlace, file string, looked *polic
 	if err := atomicfile.Put(p.policyPath(), text); err != nil {
 		return err
 	}
-	s, err := p.open(ctx)
+	s, err := p.openLeases(ctx)
 	if err != nil {
 		return err
 	}
 	defer s.Close()
 	sum := sha256.Sum256(text)
-	return s.Append(ctx, store.Done{What: "policy", Issuer: "this host", Why: fmt.Sprintf("another policy holds, SHA-256 %x, %s for people", sum, words.Count(changes, "change"))})
+	return s.Append(ctx, record.Done{What: "policy", Issuer: "this host", Why: fmt.Sprintf("another policy holds, SHA-256 %x, %s for people", sum, words.Count(changes, "change"))})
 }
 
 func issuerLeases(p *servicePlace) *cobra.Command {
@@ -512,7 +513,7 @@ func issuerLeases(p *servicePlace) *cobra.Command {
 		Short: "the leases that have not ended, what waits for a second person, and what is stopped",
 		Args:  cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return p.with(cmd.Context(), func(s *store.Store) error {
+			return p.leases(cmd.Context(), func(s *store.Leases) error {
 				list, err := s.Leases(cmd.Context(), person)
 				if err != nil {
 					return err
@@ -573,13 +574,13 @@ what is stopped is carried there: meatus issuer carry.`,
 				return err
 			}
 			rules, rerr := policy.Read(p.policyPath())
-			return p.with(cmd.Context(), func(s *store.Store) error {
+			return p.leases(cmd.Context(), func(s *store.Leases) error {
 				if kind == store.StopPerson && rerr == nil && !slices.Contains(rules.People(), name) {
 					if held, err := s.Leases(cmd.Context(), name); err == nil && len(held) == 0 {
 						return &statusError{statusWrongUse, fmt.Errorf("the policy knows nobody called %q, who holds no lease either: nothing was stopped", sanitize.Line(name, 64))}
 					}
 				}
-				n, err := s.StopLeases(cmd.Context(), kind, name, store.Done{Issuer: "this host", By: "whoever runs it", Why: string(kind) + " " + name})
+				n, err := s.StopLeases(cmd.Context(), kind, name, record.Done{Issuer: "this host", By: "whoever runs it", Why: string(kind) + " " + name})
 				if err != nil {
 					return err
 				}
@@ -600,8 +601,8 @@ func issuerLift(p *servicePlace) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return p.with(cmd.Context(), func(s *store.Store) error {
-				if err := s.Lift(cmd.Context(), kind, name, store.Done{Issuer: "this host", By: "whoever runs it", Why: string(kind) + " " + name}); err != nil {
+			return p.leases(cmd.Context(), func(s *store.Leases) error {
+				if err := s.Lift(cmd.Context(), kind, name, record.Done{Issuer: "this host", By: "whoever runs it", Why: string(kind) + " " + name}); err != nil {
 					return &statusError{statusWrongUse, err}
 				}
 				return nil
@@ -651,7 +652,7 @@ sign when all of them trust it (key change). The one before is put aside.`,
 		Short: "have the next key sign, once every machine trusts it",
 		Args:  cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return p.with(cmd.Context(), func(s *store.Store) error {
+			return p.leases(cmd.Context(), func(s *store.Leases) error {
 				left, err := (&issuer.Keys{Dir: p.state}).Change(cmd.Context(), s, allTheSame)
 				if errors.Is(err, issuer.ErrNotTrusted) {
 					return &statusError{statusShut, fmt.Errorf("%w: %s; carry it there: meatus issuer carry, or leave them behind with --all-the-same", err, sanitize.Line(strings.Join(left, ", "), 400))}
@@ -682,7 +683,7 @@ here and in the machine's log. It ends early by meatus issuer stop lease SERIAL.
 		Args: cobra.MinimumNArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			file, machines := args[0], args[1:]
-			return p.with(cmd.Context(), func(s *store.Store) error {
+			return p.leases(cmd.Context(), func(s *store.Leases) error {
 				for _, name := range machines {
 					if _, err := s.Trusted(cmd.Context(), name, ""); err != nil {
 						return &statusError{statusWrongUse, fmt.Errorf("%s: %w", sanitize.Line(name, 64), err)}
@@ -716,7 +717,7 @@ here and in the machine's log. It ends early by meatus issuer stop lease SERIAL.
 				}
 				all := strings.Join(machines, " ")
 				l, err := s.Grant(cmd.Context(), store.Lease{Asking: rand.Text(), Person: "emergency", Machine: all, Login: login, Key: ssh.FingerprintSHA256(signer.PublicKey()), Rule: "sealed way in"}, life,
-					store.Done{Issuer: "this host", Person: "emergency", By: "whoever runs it", Machine: all, Login: login, Rule: "sealed way in", Reason: "prepared for the day on which the issuer is away"})
+					record.Done{Issuer: "this host", Person: "emergency", By: "whoever runs it", Machine: all, Login: login, Rule: "sealed way in", Reason: "prepared for the day on which the issuer is away"})
 				if err != nil {
 					return err
 				}

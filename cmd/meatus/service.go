@@ -2,10 +2,7 @@ package main
 
 import (
 	"context"
-	"crypto/rand"
 	"crypto/x509"
-	"encoding/base64"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -15,8 +12,6 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
-	"strconv"
-	"strings"
 	"time"
 
 	"github.com/adrg/xdg"
@@ -28,6 +23,7 @@ import (
 	"meatus/core/keyfile"
 	"meatus/core/line"
 	"meatus/core/policy"
+	"meatus/core/record"
 	"meatus/core/sanitize"
 	"meatus/core/service"
 	"meatus/core/store"
@@ -68,9 +64,37 @@ func (p *servicePlace) open(ctx context.Context) (*store.Store, error) {
 	return store.Open(ctx, p.storePath())
 }
 
-// with does something with the store of the service.
-func (p *servicePlace) with(ctx context.Context, do func(*store.Store) error) error {
+// openMachines opens the store of a gateway.
+func (p *servicePlace) openMachines(ctx context.Context) (*store.Machines, error) {
 	s, err := p.open(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return &store.Machines{Store: s}, nil
+}
+
+// machines opens the store of a gateway and does something with it.
+func (p *servicePlace) machines(ctx context.Context, do func(*store.Machines) error) error {
+	s, err := p.openMachines(ctx)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	return do(s)
+}
+
+// openLeases opens the store of an issuer.
+func (p *servicePlace) openLeases(ctx context.Context) (*store.Leases, error) {
+	s, err := p.open(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return &store.Leases{Store: s}, nil
+}
+
+// leases opens the store of an issuer and does something with it.
+func (p *servicePlace) leases(ctx context.Context, do func(*store.Leases) error) error {
+	s, err := p.openLeases(ctx)
 	if err != nil {
 		return err
 	}
@@ -225,9 +249,8 @@ func poolOf(file string) (*x509.CertPool, error) {
 }
 
 func recordCommand(p *servicePlace, short string) *cobra.Command {
-	var person, machine string
+	var f record.Filter
 	var asJSON bool
-	var last int64
 	c := &cobra.Command{
 		Use:   "record",
 		Short: short,
@@ -238,51 +261,27 @@ func recordCommand(p *servicePlace, short string) *cobra.Command {
 				return err
 			}
 			defer s.Close()
-			from := int64(1)
-			if last > 0 && person == "" && machine == "" {
-				if from, err = s.Length(cmd.Context()); err != nil {
-					return err
-				}
-				from = max(from-last+1, 1)
+			length, err := s.Length(cmd.Context())
+			if err != nil {
+				return err
 			}
-			w := cmd.OutOrStdout()
-			var lines []string
-			for {
-				list, err := s.Entries(cmd.Context(), from, 1000)
-				if err != nil {
-					return err
-				}
-				for _, e := range list {
-					var d store.Done
-					if err := json.Unmarshal([]byte(e.Body), &d); err != nil {
-						return fmt.Errorf("entry %d cannot be read: %w; meatus %s verify tells whether it was changed", e.Number, err, p.called)
-					}
-					if person != "" && d.Person != person || machine != "" && d.Machine != machine {
-						continue
-					}
-					text := e.Body
-					if !asJSON {
-						text = sanitize.Line(fmt.Sprintf("%6d  %s  %s", e.Number, d.At.Format(time.DateTime), d.Say()), 400)
-					}
-					lines = append(lines, text)
-					if last > 0 && int64(len(lines)) > last {
-						lines = lines[1:]
-					}
-				}
-				if len(list) < 1000 {
-					break
-				}
-				from = list[len(list)-1].Number + 1
+			list, err := f.Choose(cmd.Context(), s.Entries, length)
+			if err != nil {
+				return fmt.Errorf("%w; meatus %s verify tells whether it was changed", err, p.called)
 			}
-			for _, text := range lines {
-				fmt.Fprintln(w, text)
+			for _, e := range list {
+				text := e.Body
+				if !asJSON {
+					text = sanitize.Line(fmt.Sprintf("%6d  %s  %s", e.Number, e.Done.At.Format(time.DateTime), e.Done.Say()), 400)
+				}
+				fmt.Fprintln(cmd.OutOrStdout(), text)
 			}
 			return nil
 		},
 	}
-	c.Flags().StringVar(&person, "person", "", "of one person alone")
-	c.Flags().StringVar(&machine, "machine", "", "of one machine alone")
-	c.Flags().Int64Var(&last, "last", 200, "so many of the last, 0 for all")
+	c.Flags().StringVar(&f.Person, "person", "", "of one person alone")
+	c.Flags().StringVar(&f.Machine, "machine", "", "of one machine alone")
+	c.Flags().IntVar(&f.Last, "last", 200, "so many of the last, 0 for all")
 	c.Flags().BoolVar(&asJSON, "json", false, "print JSON lines")
 	return c
 }
@@ -298,42 +297,40 @@ given the next time with --head, shows that nothing was cut off or written anew 
 kept one checked.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			var head store.Head
+			var before record.Kept
 			if kept != "" {
-				parts := strings.SplitN(kept, ":", 3)
+				var err error
+				if before, err = record.ParseKept(kept); err != nil {
+					return &statusError{statusWrongUse, fmt.Errorf("%q is no head of a record: %w", sanitize.Line(kept, 90), err)}
+				}
 				if signer != "" {
-					if err := checkHead(parts, signer); err != nil {
+					key, err := publicKeyOf(signer)
+					if err == nil {
+						err = before.Check(key)
+					}
+					if err != nil {
 						return &statusError{statusShut, err}
 					}
 				}
-				number, digest, _ := strings.Cut(strings.Join(parts[:min(2, len(parts))], ":"), ":")
-				n, err := strconv.ParseInt(number, 10, 64)
-				if err != nil || len(digest) != 64 {
-					return &statusError{statusWrongUse, fmt.Errorf("%q is no head of a record; write NUMBER:DIGEST", sanitize.Line(kept, 90))}
-				}
-				head = store.Head{Number: n, Digest: digest}
 			}
-			s, err := p.open(cmd.Context())
+			s, err := p.openLeases(cmd.Context())
 			if err != nil {
 				return err
 			}
 			defer s.Close()
-			end, err := s.Verify(cmd.Context(), head)
-			var tampered *store.Tampered
+			end, err := s.Verify(cmd.Context(), before.Head)
+			var tampered *record.Tampered
 			if errors.As(err, &tampered) {
 				return &statusError{statusShut, fmt.Errorf("the record was changed: %w", err)}
 			}
 			if err != nil {
 				return err
 			}
-			head = end
-			text := fmt.Sprintf("%d:%s", head.Number, head.Digest)
+			text := end.String()
 			if sign != "" {
-				signature, err := signHead(text, sign)
-				if err != nil {
+				if text, err = signHead(end, sign); err != nil {
 					return err
 				}
-				text += ":" + signature
 			}
 			fmt.Fprintln(cmd.OutOrStdout(), text)
 			fmt.Fprintf(cmd.ErrOrStderr(), "%d entries, each as it was written\n", end.Number)
@@ -346,11 +343,8 @@ kept one checked.`,
 	return c
 }
 
-// headPurpose is signed together with a head, so that the signature is good for nothing else.
-const headPurpose = "meatus head of a record\n"
-
-// signHead signs a head by the key in a file.
-func signHead(text, file string) (string, error) {
+// signHead signs the head of a record by the key in a file.
+func signHead(head record.Head, file string) (string, error) {
 	key, err := keyfile.Read(file)
 	if err != nil {
 		return "", err
@@ -363,36 +357,18 @@ func signHead(text, file string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	signature, err := signer.Sign(rand.Reader, []byte(headPurpose+text))
-	if err != nil {
-		return "", err
-	}
-	return base64.RawURLEncoding.EncodeToString(ssh.Marshal(signature)), nil
+	return head.Sign(signer)
 }
 
-// checkHead checks the signature of a head that was kept.
-func checkHead(parts []string, file string) error {
+// publicKeyOf reads the public key in a file.
+func publicKeyOf(file string) (ssh.PublicKey, error) {
 	line, err := os.ReadFile(file)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	key, _, _, _, err := ssh.ParseAuthorizedKey(line)
 	if err != nil {
-		return fmt.Errorf("%s holds no public key", sanitize.Name(file))
+		return nil, fmt.Errorf("%s holds no public key", sanitize.Name(file))
 	}
-	if len(parts) != 3 {
-		return errors.New("what was kept is not signed")
-	}
-	var signature ssh.Signature
-	wire, err := base64.RawURLEncoding.DecodeString(parts[2])
-	if err == nil {
-		err = ssh.Unmarshal(wire, &signature)
-	}
-	if err == nil {
-		err = key.Verify([]byte(headPurpose+parts[0]+":"+parts[1]), &signature)
-	}
-	if err != nil {
-		return errors.New("the signature of what was kept does not hold: it was changed, or another key signed it")
-	}
-	return nil
+	return key, nil
 }

@@ -9,9 +9,9 @@ import (
 	"time"
 
 	"meatus/core/line"
+	"meatus/core/record"
 	"meatus/core/route"
 	"meatus/core/sanitize"
-	"meatus/core/store"
 	"meatus/core/trail"
 )
 
@@ -87,7 +87,7 @@ func (e *Engine) GatewayRecord(name string, f trail.Filter) ([]trail.Entry, erro
 }
 
 // recorded is an entry of a gateway's record as one of a trail.
-func recorded(gateway string, number int64, d store.Done) trail.Entry {
+func recorded(gateway string, number int64, d record.Done) trail.Entry {
 	e := trail.Entry{ID: number, At: d.At, Who: sanitize.Line(d.Person, 64), Kind: trail.Record, Session: sanitize.Line(d.Machine, 64), Hop: gateway, Say: sanitize.Line(d.Say(), 400), Took: time.Duration(d.Seconds * float64(time.Second)), Event: sanitize.Line(d.What, 20)}
 	if d.What == "refused" {
 		e.Failed = "refused"

@@ -9,9 +9,9 @@ import (
 
 	"meatus/core/lease"
 	"meatus/core/line"
+	"meatus/core/record"
 	"meatus/core/route"
 	"meatus/core/sanitize"
-	"meatus/core/store"
 	"meatus/core/trail"
 	"meatus/core/walk"
 )
@@ -142,7 +142,7 @@ func entriesOf(stream *asked, name string, f trail.Filter) ([]trail.Entry, error
 	}
 	entries := make([]trail.Entry, 0, len(list))
 	for _, l := range slices.Backward(list) {
-		var d store.Done
+		var d record.Done
 		if err := json.Unmarshal([]byte(l.Body), &d); err != nil {
 			return nil, fmt.Errorf("entry %d of the record of %s cannot be read: %w", l.Number, name, err)
 		}

@@ -39,7 +39,7 @@ import (
 type bay struct {
 	testing.TB
 	servertest.Server
-	store  *store.Store
+	store  *store.Leases
 	db     string
 	keys   *issuer.Keys
 	at     route.Hop // the issuer
@@ -79,7 +79,7 @@ func openBay(t testing.TB, extra string) *bay {
 		t.Fatal(err)
 	}
 	b.db = filepath.Join(dir, "issuer.db")
-	if b.store, err = store.Open(t.Context(), b.db); err != nil {
+	if b.store, err = store.OpenLeases(t.Context(), b.db); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { b.store.Close() })

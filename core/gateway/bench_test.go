@@ -165,7 +165,7 @@ func beGateway(dir string) {
 		}
 	}
 	gateway.CollectEarly()
-	s, err := store.Open(context.Background(), filepath.Join(dir, "gateway.db"))
+	s, err := store.OpenMachines(context.Background(), filepath.Join(dir, "gateway.db"))
 	fail(err)
 	own := filepath.Join(dir, "gateway.pem")
 	cert := &service.Certificate{CertFile: own, KeyFile: own}
@@ -198,7 +198,7 @@ func BenchmarkJoined(b *testing.B) {
 		address, _ = os.ReadFile(filepath.Join(dir, "address"))
 		return len(address) > 0
 	})
-	s, err := store.Open(b.Context(), filepath.Join(dir, "gateway.db"))
+	s, err := store.OpenMachines(b.Context(), filepath.Join(dir, "gateway.db"))
 	if err != nil {
 		b.Fatal(err)
 	}

@@ -29,7 +29,7 @@ import (
 type place struct {
 	t       testing.TB
 	dir     string
-	store   *store.Store
+	store   *store.Machines
 	policy  string
 	server  *gateway.Server
 	url     string
@@ -76,7 +76,7 @@ func open(t testing.TB, rules, where string, change func(*gateway.Options)) *pla
 		where = filepath.Join(p.dir, "gateway.db")
 	}
 	var err error
-	if p.store, err = store.Open(t.Context(), where); err != nil {
+	if p.store, err = store.OpenMachines(t.Context(), where); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { p.store.Close() })

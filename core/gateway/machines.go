@@ -14,6 +14,7 @@ import (
 	"github.com/libp2p/go-yamux/v5"
 
 	"meatus/core/line"
+	"meatus/core/record"
 	"meatus/core/sanitize"
 	"meatus/core/store"
 )
@@ -48,7 +49,7 @@ func (s *Server) machine(w http.ResponseWriter, r *http.Request) {
 	}
 	j := &joined{Join: store.Join{Machine: m.Name, Key: m.Key, Gateway: s.id, Connection: rand.Text(), From: r.RemoteAddr, Offers: offers(r.Header.Get(offersHeader))}}
 	// What cannot be recorded does not join.
-	if err := s.Append(r.Context(), store.Done{What: "joined", Machine: m.Name, From: j.From}); err != nil {
+	if err := s.Append(r.Context(), record.Done{What: "joined", Machine: m.Name, From: j.From}); err != nil {
 		s.Log.Error("the record cannot be written: nothing new is let through", "error", err)
 		http.Error(w, "the gateway's record cannot be written", http.StatusServiceUnavailable)
 		return
@@ -124,7 +125,7 @@ func (s *Server) introduced(r *http.Request) (store.Machine, error) {
 	if err != nil {
 		return m, err
 	}
-	return m, s.Append(ctx, store.Done{What: "enrolled", Machine: m.Name, From: r.RemoteAddr, By: "key " + key})
+	return m, s.Append(ctx, record.Done{What: "enrolled", Machine: m.Name, From: r.RemoteAddr, By: "key " + key})
 }
 
 // arrive registers a machine's connection in place of its earlier one. A revocation or replacement from then on finds the
@@ -169,7 +170,7 @@ func (s *Server) depart(j *joined, after time.Duration) {
 		s.Log.Error("the store does not answer", "error", err)
 	}
 	s.Log.Info("left", "machine", j.Machine)
-	s.note(ctx, store.Done{What: "left", Machine: j.Machine, From: j.From, Seconds: after.Round(time.Millisecond).Seconds()})
+	s.note(ctx, record.Done{What: "left", Machine: j.Machine, From: j.From, Seconds: after.Round(time.Millisecond).Seconds()})
 }
 
 // recheck ends the connections of machines that were revoked, or are known by another key now.

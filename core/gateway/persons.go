@@ -12,6 +12,7 @@ import (
 
 	"meatus/core/line"
 	"meatus/core/policy"
+	"meatus/core/record"
 	"meatus/core/sanitize"
 	"meatus/core/service"
 	"meatus/core/store"
@@ -57,7 +58,7 @@ func (s *Server) answer(ctx context.Context, v *service.Visitor, near *yamux.Str
 			s.Refuse(near, &line.Refusal{Reason: line.NotAllowed, Say: v.Person + " may not read the record here: no line of its policy says \"reads\""})
 			return
 		}
-		var list []store.Entry
+		var list []record.Entry
 		list, err = s.Store.LastEntries(ctx, min(ask.Entries, line.MaxEntries))
 		for _, e := range list {
 			told = append(told, line.Entry{Number: e.Number, Body: e.Body})
@@ -93,7 +94,7 @@ func (s *Server) open(ctx context.Context, v *service.Visitor, name string, port
 	d := st.decide(p)
 	if !d.Allowed {
 		// Whether there is such a machine is not said to whom it is not for.
-		s.noteRefusal(ctx, store.Done{What: "refused", Person: v.Person, By: st.by, From: v.From, Machine: m.Name, To: to, Why: d.Why})
+		s.noteRefusal(ctx, record.Done{What: "refused", Person: v.Person, By: st.by, From: v.From, Machine: m.Name, To: to, Why: d.Why})
 		s.Log.Info("refused", "person", v.Person, "machine", m.Name, "why", d.Why)
 		if len(d.Near) == 0 { // what is told is what would be told if there were none
 			if named := p.Decide(v.Person, policy.Question{Machine: policy.Machine{Name: name}, From: service.Address(v.From), At: time.Now()}); !named.Allowed {
@@ -112,7 +113,7 @@ func (s *Server) open(ctx context.Context, v *service.Visitor, name string, port
 	// A policy change from here on finds the stream in the list; an earlier one is seen by this check.
 	if d := st.decide(s.Policy.Get()); !d.Allowed {
 		s.release(st)
-		s.noteRefusal(ctx, store.Done{What: "refused", Person: v.Person, By: st.by, From: v.From, Machine: m.Name, To: to, Why: d.Why})
+		s.noteRefusal(ctx, record.Done{What: "refused", Person: v.Person, By: st.by, From: v.From, Machine: m.Name, To: to, Why: d.Why})
 		return nil, nil, &line.Refusal{Reason: line.NotAllowed, Say: fmt.Sprintf("%s may not reach %s here: %s", v.Person, st.name(), said(d))}
 	}
 	if err := s.Append(ctx, st.done("opened")); err != nil {
@@ -133,7 +134,7 @@ func (s *Server) open(ctx context.Context, v *service.Visitor, name string, port
 }
 
 // noteRefusal logs a refusal. It writes it to the audit record only within a rate limit for each person.
-func (s *Server) noteRefusal(ctx context.Context, d store.Done) {
+func (s *Server) noteRefusal(ctx context.Context, d record.Done) {
 	if s.Records(d.Person) {
 		s.note(ctx, d)
 	}
@@ -151,7 +152,7 @@ func said(d policy.Decision) string {
 }
 
 // Append writes the record.
-func (s *Server) Append(ctx context.Context, d store.Done) error {
+func (s *Server) Append(ctx context.Context, d record.Done) error {
 	ctx, cancel := context.WithTimeout(ctx, storeTime)
 	defer cancel()
 	d.Gateway = s.id
@@ -159,7 +160,7 @@ func (s *Server) Append(ctx context.Context, d store.Done) error {
 }
 
 // note writes to the record what has happened already. What cannot be recorded is said in the log.
-func (s *Server) note(ctx context.Context, d store.Done) {
+func (s *Server) note(ctx context.Context, d record.Done) {
 	if err := s.Append(context.WithoutCancel(ctx), d); err != nil {
 		text, _ := json.Marshal(d)
 		s.Log.Error("the record cannot be written", "error", err, "entry", string(text))

@@ -19,7 +19,7 @@ import (
 // Options are what a server works with. Store, Policy and Certificate are needed.
 type Options struct {
 	service.Options
-	Store   *store.Store
+	Store   *store.Machines
 	Name    string // in the record and in metrics; made where ""
 	Address string // where other gateways of the store reach this one, "host:port", port 0 for the listener's; "" where they cannot
 }
@@ -33,7 +33,7 @@ const (
 // Server is a gateway. It is safe to use from many goroutines.
 type Server struct {
 	*service.Service
-	Store   *store.Store
+	Store   *store.Machines
 	id      string
 	address string
 	counted counters

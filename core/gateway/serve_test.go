@@ -25,7 +25,7 @@ import (
 
 	"meatus/core/gateway"
 	"meatus/core/line"
-	"meatus/core/store"
+	"meatus/core/record"
 	"meatus/lab/await"
 	"meatus/lab/servertest"
 )
@@ -64,7 +64,7 @@ func TestStreamsAreWhole(t *testing.T) {
 		})
 	}
 	wg.Wait()
-	if head, err := p.store.Verify(t.Context(), store.Head{}); err != nil || head.Number < 22 {
+	if head, err := p.store.Verify(t.Context(), record.Head{}); err != nil || head.Number < 22 {
 		t.Errorf("%+v %v", head, err)
 	}
 	// One that is simply closed has ended like any other.
@@ -397,7 +397,7 @@ func TestGatewaysSideBySide(t *testing.T) {
 	})
 	stream.Close()
 	say(v, "when the store is back")
-	if head, err := a.store.Verify(t.Context(), store.Head{}); err != nil || head.Number < 8 {
+	if head, err := a.store.Verify(t.Context(), record.Head{}); err != nil || head.Number < 8 {
 		t.Errorf("%+v %v", head, err)
 	}
 }

@@ -15,6 +15,7 @@ import (
 
 	"meatus/core/line"
 	"meatus/core/policy"
+	"meatus/core/record"
 	"meatus/core/service"
 	"meatus/core/store"
 )
@@ -86,8 +87,8 @@ func (st *stream) bounded() policy.Machine {
 	return m
 }
 
-func (st *stream) done(what string) store.Done {
-	return store.Done{What: what, Person: st.person, By: st.by, From: st.from, Machine: st.machine.Name, To: st.to, Stream: st.id, Rule: st.rule}
+func (st *stream) done(what string) record.Done {
+	return record.Done{What: what, Person: st.person, By: st.by, From: st.from, Machine: st.machine.Name, To: st.to, Stream: st.id, Rule: st.rule}
 }
 
 // end ends the stream, and notes why.

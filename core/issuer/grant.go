@@ -17,9 +17,11 @@ import (
 	"meatus/core/lease"
 	"meatus/core/line"
 	"meatus/core/policy"
+	"meatus/core/record"
 	"meatus/core/sanitize"
 	"meatus/core/service"
 	"meatus/core/store"
+	"meatus/core/words"
 )
 
 // asking is one that is answered here.
@@ -190,7 +192,7 @@ func (s *Server) refuse(ctx context.Context, a *asking, d policy.Decision, say, 
 	return &refused{lease.State{Refused: say, Could: could}}
 }
 
-func (s *Server) doneOf(what string, a *asking) store.Done {
+func (s *Server) doneOf(what string, a *asking) record.Done {
 	d := s.done(what, a.v)
 	d.Machine, d.Login, d.Reason = a.Machine, a.Login, a.Reason
 	return d
@@ -225,7 +227,7 @@ func (s *Server) agreement(ctx context.Context, a *asking, d policy.Decision, te
 		case err != nil:
 			return "", d, err
 		case !ok:
-			return "", d, no("nobody agreed within %s", policy.Duration(s.o.Agreement))
+			return "", d, no("nobody agreed within %s", words.Span(s.o.Agreement))
 		case one.State == store.Declined:
 			return "", d, no("%s declined", one.Answerer)
 		case one.State == store.Withdrawn:
@@ -361,7 +363,7 @@ func (s *Server) agree(ctx context.Context, v *service.Visitor, answer lease.Ans
 	case to == store.Withdrawn && !mine, to != store.Withdrawn && !s.mayAgree(ctx, v.Person, a):
 		return Refusal(fmt.Sprintf("%s may not answer that", v.Person))
 	}
-	d := store.Done{Issuer: s.o.Name, Person: a.Person, By: v.Person, From: v.From, Machine: a.Machine, Login: a.Login, Reason: a.Reason}
+	d := record.Done{Issuer: s.o.Name, Person: a.Person, By: v.Person, From: v.From, Machine: a.Machine, Login: a.Login, Reason: a.Reason}
 	err = s.o.Store.Answer(ctx, a.ID, to, v.Person, d)
 	if errors.Is(err, store.ErrAnswered) {
 		return Refusal(err.Error())

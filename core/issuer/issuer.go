@@ -19,6 +19,7 @@ import (
 	"meatus/core/lease"
 	"meatus/core/line"
 	"meatus/core/policy"
+	"meatus/core/record"
 	"meatus/core/sanitize"
 	"meatus/core/service"
 	"meatus/core/store"
@@ -27,7 +28,7 @@ import (
 // Options are what an issuer works with. Store and Keys are needed.
 type Options struct {
 	service.Options
-	Store     *store.Store
+	Store     *store.Leases
 	Keys      *Keys
 	Name      string        // in the record and in metrics; made where ""
 	Agreement time.Duration // how long a second person may take; ten minutes where 0
@@ -174,7 +175,7 @@ func MachineOf(t store.Trusting) policy.Machine {
 }
 
 // Known is what a store knows of machines that trust an issuer, by name, for [service.OpenPolicy].
-func Known(ctx context.Context, s *store.Store) func(name string) (policy.Machine, bool) {
+func Known(ctx context.Context, s *store.Leases) func(name string) (policy.Machine, bool) {
 	return func(name string) (policy.Machine, bool) {
 		ctx, cancel := context.WithTimeout(ctx, storeTime)
 		defer cancel()
@@ -234,7 +235,7 @@ func (s *Server) would(v *service.Visitor, w lease.Would) ([]any, error) {
 	if err := validMachine(w.Machine); err != nil {
 		return nil, err
 	}
-	m := policy.Machine{Name: w.Machine.Name, Instance: w.Machine.Instance, Site: w.Machine.Site, Tags: words(w.Machine.Tags), Networks: words(w.Machine.Networks)}
+	m := policy.Machine{Name: w.Machine.Name, Instance: w.Machine.Instance, Site: w.Machine.Site, Tags: cleaned(w.Machine.Tags), Networks: cleaned(w.Machine.Networks)}
 	d := p.Decide(v.Person, policy.Question{Machine: m, Login: w.Login, From: service.Address(v.From), At: time.Now()})
 	told := []any{right(m, w.Login, d.Allowed, d.Rule != nil && d.Rule.Deny, d.Why, d.Rule)}
 	return append(told, s.rightsAt(v, m)...), nil
@@ -311,12 +312,12 @@ func (s *Server) record(ctx context.Context, v *service.Visitor, near *yamux.Str
 }
 
 // done begins an entry of the record.
-func (s *Server) done(what string, v *service.Visitor) store.Done {
-	return store.Done{What: what, Issuer: s.o.Name, Person: v.Person, By: string(v.By.Kind) + " " + v.By.Text, From: v.From}
+func (s *Server) done(what string, v *service.Visitor) record.Done {
+	return record.Done{What: what, Issuer: s.o.Name, Person: v.Person, By: string(v.By.Kind) + " " + v.By.Text, From: v.From}
 }
 
 // Append writes the record.
-func (s *Server) Append(ctx context.Context, d store.Done) error {
+func (s *Server) Append(ctx context.Context, d record.Done) error {
 	ctx, cancel := context.WithTimeout(ctx, storeTime)
 	defer cancel()
 	d.Issuer = s.o.Name
@@ -331,11 +332,11 @@ func (s *Server) enrol(ctx context.Context, v *service.Visitor, m lease.Machine)
 	if err := validMachine(m); err != nil {
 		return nil, err
 	}
-	asked := policy.Machine{Name: m.Name, Instance: m.Instance, Site: m.Site, Tags: words(m.Tags), Networks: words(m.Networks)}
+	asked := policy.Machine{Name: m.Name, Instance: m.Instance, Site: m.Site, Tags: cleaned(m.Tags), Networks: cleaned(m.Networks)}
 	if !s.Policy.Get().EnrolsAt(v.Person, asked) {
 		return nil, Refusal(fmt.Sprintf("%s may not enrol %s here: no line of the policy that says \"enrols %s\" is for it", v.Person, m.Name, v.Person))
 	}
-	t := store.Trusting{Name: m.Name, Instance: m.Instance, Site: m.Site, Tags: words(m.Tags), Networks: words(m.Networks), Plain: m.Plain, Signers: m.Signers, Stops: m.Stops, By: v.Person}
+	t := store.Trusting{Name: m.Name, Instance: m.Instance, Site: m.Site, Tags: cleaned(m.Tags), Networks: cleaned(m.Networks), Plain: m.Plain, Signers: m.Signers, Stops: m.Stops, By: v.Person}
 	var told lease.Enrolled
 	d := s.done("trusts", v)
 	d.Machine, d.Why = m.Name, "its tags: "+fmt.Sprint(t.Tags)
@@ -449,7 +450,7 @@ func (s *Server) hostNames(v *service.Visitor, m policy.Machine, names []string)
 }
 
 // words leaves out what holds a blank, or is empty.
-func words(list []string) (all []string) {
+func cleaned(list []string) (all []string) {
 	for _, word := range list {
 		if word != "" && len([]byte(word)) == len(sanitize.Line(word, 200)) && !hasBlank(word) {
 			all = append(all, word)
@@ -472,7 +473,7 @@ func (s *Server) carried(ctx context.Context, v *service.Visitor, m lease.Machin
 	if !s.Policy.Get().Enrols(v.Person) {
 		return Refusal(v.Person + " may carry nothing to machines: no line of the policy says \"enrols\"")
 	}
-	err := s.o.Store.Carried(ctx, m.Name, words(m.Signers), m.Stops)
+	err := s.o.Store.Carried(ctx, m.Name, cleaned(m.Signers), m.Stops)
 	if errors.Is(err, store.ErrUnknown) {
 		return Refusal("there is no such machine")
 	}

@@ -29,6 +29,7 @@ import (
 	"meatus/core/lease"
 	"meatus/core/line"
 	"meatus/core/policy"
+	"meatus/core/record"
 	"meatus/core/route"
 	"meatus/core/service"
 	"meatus/core/store"
@@ -44,7 +45,7 @@ type place struct {
 	t       testing.TB
 	dir     string
 	db      string
-	store   *store.Store
+	store   *store.Leases
 	server  *issuer.Server
 	url     string
 	hostKey string
@@ -74,7 +75,7 @@ func open(t testing.TB, where string, change func(*issuer.Options)) *place {
 		p.db = filepath.Join(p.dir, "issuer.db")
 	}
 	var err error
-	if p.store, err = store.Open(t.Context(), p.db); err != nil {
+	if p.store, err = store.OpenLeases(t.Context(), p.db); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { p.store.Close() })
@@ -98,7 +99,7 @@ func open(t testing.TB, where string, change func(*issuer.Options)) *place {
 	t.Cleanup(stop)
 	go file.Follow(following, slog.New(slog.DiscardHandler))
 	for _, m := range []store.Trusting{{Name: "reef", Tags: []string{"reef"}, Instance: "i-7"}, {Name: "tide-db"}} {
-		if err := p.store.Trust(t.Context(), m, store.Done{What: "trusts", Issuer: "test", Machine: m.Name}); err != nil {
+		if err := p.store.Trust(t.Context(), m, record.Done{What: "trusts", Issuer: "test", Machine: m.Name}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -197,7 +198,7 @@ func (p *place) record() string {
 	}
 	var b strings.Builder
 	for _, e := range list {
-		var d store.Done
+		var d record.Done
 		if err := json.Unmarshal([]byte(e.Body), &d); err != nil {
 			p.t.Fatal(err)
 		}
@@ -252,13 +253,13 @@ func TestALeaseIsWhatWasAskedFor(t *testing.T) {
 	if !errors.As(err, &f) || f.Cause != gate.NoKeyAccepted {
 		t.Errorf("%v", err)
 	}
-	record := p.record()
+	said := p.record()
 	for _, want := range []string{"may be keeper at reef for 30s, lease 1; issuer.policy:", "may be clerk at tide-db for 1m0s, lease 2", "oskar (key SHA256:", "may not be keeper at reef; issuer.policy:11 denies it"} {
-		if !strings.Contains(record, want) {
-			t.Errorf("no %q in\n%s", want, record)
+		if !strings.Contains(said, want) {
+			t.Errorf("no %q in\n%s", want, said)
 		}
 	}
-	if _, err := p.store.Verify(t.Context(), store.Head{}); err != nil {
+	if _, err := p.store.Verify(t.Context(), record.Head{}); err != nil {
 		t.Error(err)
 	}
 }
@@ -357,10 +358,10 @@ func TestASecondPersonAgrees(t *testing.T) {
 	if o := <-done; o.err != nil || o.held.AgreedBy != "bo" {
 		t.Errorf("%+v", o)
 	}
-	record := p.record()
+	said := p.record()
 	for _, want := range []string{"asks for root at tide-db, and waits for a second person, reason: \"the index is broken\"", "bo agreed to it: mira as root at tide-db", "runa declined it", "mira withdrew it", "agreed by bo"} {
-		if !strings.Contains(record, want) {
-			t.Errorf("no %q in\n%s", want, record)
+		if !strings.Contains(said, want) {
+			t.Errorf("no %q in\n%s", want, said)
 		}
 	}
 }
@@ -465,7 +466,7 @@ func TestLeasesAreStopped(t *testing.T) {
 	if _, err := mira.get(t.Context(), "keeper", "reef", "", nil); err != nil {
 		t.Fatal(err)
 	}
-	n, err := p.store.StopLeases(t.Context(), store.StopPerson, "mira", store.Done{Issuer: "test", By: "test", Why: "person mira"})
+	n, err := p.store.StopLeases(t.Context(), store.StopPerson, "mira", record.Done{Issuer: "test", By: "test", Why: "person mira"})
 	if err != nil || n != 1 {
 		t.Fatalf("%d %v", n, err)
 	}
@@ -476,7 +477,7 @@ func TestLeasesAreStopped(t *testing.T) {
 	if err != nil || len(about) != 1 || about[0].Stops != 1 || about[0].Person != "mira" || about[0].Enrols || len(about[0].Revoked) < 100 {
 		t.Errorf("%+v %v", about, err)
 	}
-	if err := p.store.Lift(t.Context(), store.StopPerson, "mira", store.Done{}); err != nil {
+	if err := p.store.Lift(t.Context(), store.StopPerson, "mira", record.Done{}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := mira.get(t.Context(), "keeper", "reef", "", nil); err != nil {
@@ -672,13 +673,13 @@ func TestTwoIssuersOfOneDatabase(t *testing.T) {
 		}
 		seen[st.Serial] = true
 	}
-	record := b.record()
+	said := b.record()
 	for serial := range seen {
-		if strings.Count(record, fmt.Sprintf(", lease %d;", serial)) != 1 {
+		if strings.Count(said, fmt.Sprintf(", lease %d;", serial)) != 1 {
 			t.Errorf("lease %d does not stand in the record once", serial)
 		}
 	}
-	if _, err := b.store.Verify(t.Context(), store.Head{}); err != nil {
+	if _, err := b.store.Verify(t.Context(), record.Head{}); err != nil {
 		t.Error(err)
 	}
 }
@@ -840,7 +841,7 @@ func TestVerifyingCoversLeasesAndAnswers(t *testing.T) {
 	if _, err := p.as("mira").get(t.Context(), "keeper", "reef", "", nil); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := p.store.Verify(t.Context(), store.Head{}); err != nil {
+	if _, err := p.store.Verify(t.Context(), record.Head{}); err != nil {
 		t.Fatal(err)
 	}
 	raw, err := sql.Open("sqlite", p.db+"?_pragma=busy_timeout(5000)")
@@ -858,15 +859,15 @@ func TestVerifyingCoversLeasesAndAnswers(t *testing.T) {
 		if _, err := raw.Exec(change); err != nil {
 			t.Fatal(err)
 		}
-		var tampered *store.Tampered
-		if _, err := p.store.Verify(t.Context(), store.Head{}); !errors.As(err, &tampered) {
+		var tampered *record.Tampered
+		if _, err := p.store.Verify(t.Context(), record.Head{}); !errors.As(err, &tampered) {
 			t.Errorf("%s: %v", change, err)
 		}
 		if _, err := raw.Exec(back); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if _, err := p.store.Verify(t.Context(), store.Head{}); err != nil {
+	if _, err := p.store.Verify(t.Context(), record.Head{}); err != nil {
 		t.Errorf("put back: %v", err)
 	}
 }
@@ -875,17 +876,17 @@ func TestVerifyingCoversLeasesAndAnswers(t *testing.T) {
 func TestAnApprovalIsForItsReason(t *testing.T) {
 	p := open(t, "", nil)
 	a := store.Asking{ID: "an id that is long enough", Person: "mira", Machine: "reef", Login: "root", Reason: "the float hangs", Rule: "r"}
-	if _, err := p.store.Ask(t.Context(), a, time.Hour, store.Done{}); err != nil {
+	if _, err := p.store.Ask(t.Context(), a, time.Hour, record.Done{}); err != nil {
 		t.Fatal(err)
 	}
-	if err := p.store.Answer(t.Context(), a.ID, store.Agreed, "runa", store.Done{}); err != nil {
+	if err := p.store.Answer(t.Context(), a.ID, store.Agreed, "runa", record.Done{}); err != nil {
 		t.Fatal(err)
 	}
 	a.Reason = "something else"
-	if _, err := p.store.Ask(t.Context(), a, time.Hour, store.Done{}); !errors.Is(err, store.ErrTwice) {
+	if _, err := p.store.Ask(t.Context(), a, time.Hour, record.Done{}); !errors.Is(err, store.ErrTwice) {
 		t.Errorf("asked for another reason: %v", err)
 	}
-	if _, err := p.store.Grant(t.Context(), store.Lease{Asking: a.ID, Person: "mira", Machine: "reef", Login: "root", Key: "SHA256:x", Reason: a.Reason, AgreedBy: "runa"}, time.Minute, store.Done{}); !errors.Is(err, store.ErrAnswered) {
+	if _, err := p.store.Grant(t.Context(), store.Lease{Asking: a.ID, Person: "mira", Machine: "reef", Login: "root", Key: "SHA256:x", Reason: a.Reason, AgreedBy: "runa"}, time.Minute, record.Done{}); !errors.Is(err, store.ErrAnswered) {
 		t.Errorf("granted for another reason: %v", err)
 	}
 }

@@ -19,6 +19,7 @@ import (
 
 	"meatus/core/followed"
 	"meatus/core/keyfile"
+	"meatus/core/record"
 	"meatus/core/service"
 	"meatus/core/store"
 )
@@ -242,7 +243,7 @@ var ErrNotTrusted = errors.New("not every machine trusts the next key yet")
 
 // Change has the next key sign. The one that did until now is put aside, and is told to machines no more. It fails with
 // [ErrNotTrusted] and the machines that do not trust the next key, unless all the same is wished.
-func (k *Keys) Change(ctx context.Context, s *store.Store, allTheSame bool) (left []string, err error) {
+func (k *Keys) Change(ctx context.Context, s *store.Leases, allTheSame bool) (left []string, err error) {
 	next, err := appendFile(nil, filepath.Join(k.Dir, NextFile), false)
 	if err != nil {
 		return nil, err
@@ -270,5 +271,5 @@ func (k *Keys) Change(ctx context.Context, s *store.Store, allTheSame bool) (lef
 			return left, fmt.Errorf("the next key could not be put in place, and the one before goes on to sign: %w", err)
 		}
 	}
-	return left, s.Append(ctx, store.Done{What: "signer", Issuer: "this host", Why: "leases are signed by " + print + " from now on"})
+	return left, s.Append(ctx, record.Done{What: "signer", Issuer: "this host", Why: "leases are signed by " + print + " from now on"})
 }

@@ -5,14 +5,13 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"meatus/core/rights"
 	"net/netip"
 	"slices"
 	"strings"
 	"time"
 
 	"golang.org/x/crypto/ssh"
-
-	"meatus/core/policy"
 )
 
 // Backdate is how long before it is signed a certificate is valid, for machines whose clocks are behind.
@@ -31,7 +30,7 @@ type Terms struct {
 	Rule    string
 	Granted time.Time
 	Ends    time.Time
-	May     policy.May
+	May     rights.Set
 	Source  netip.Addr // where alone it holds, the zero value for everywhere
 	Loud    string     // put before what a server's log says of it, "" for nothing
 }
@@ -54,15 +53,15 @@ func Sign(key ssh.PublicKey, t Terms, signer ssh.Signer) (*ssh.Certificate, erro
 	if t.Plain {
 		c.ValidPrincipals = append(c.ValidPrincipals, t.Login)
 	}
-	for may, extension := range map[policy.May]string{policy.Shell: "permit-pty", policy.Agent: "permit-agent-forwarding", policy.Tunnels: "permit-port-forwarding", policy.Windows: "permit-X11-forwarding"} {
+	for may, extension := range map[rights.Set]string{rights.Shell: "permit-pty", rights.Agent: "permit-agent-forwarding", rights.Tunnels: "permit-port-forwarding", rights.Windows: "permit-X11-forwarding"} {
 		if t.May&may != 0 {
 			c.Extensions[extension] = ""
 		}
 	}
-	if t.May&(policy.Shell|policy.Files) == policy.Files {
+	if t.May&(rights.Shell|rights.Files) == rights.Files {
 		c.CriticalOptions["force-command"] = "internal-sftp"
 	}
-	if t.May&(policy.Shell|policy.Files) == 0 { // tunnels and the like alone
+	if t.May&(rights.Shell|rights.Files) == 0 { // tunnels and the like alone
 		c.CriticalOptions["force-command"] = "exit 1"
 	}
 	if t.Source.IsValid() {

@@ -12,7 +12,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"meatus/core/lease"
-	"meatus/core/policy"
+	"meatus/core/rights"
 )
 
 // signer is a new key.
@@ -32,7 +32,7 @@ func signer(t testing.TB) ssh.Signer {
 // terms are those of a lease for keeper at reef that was granted now.
 func terms(change func(*lease.Terms)) lease.Terms {
 	now := time.Now()
-	t := lease.Terms{Serial: 7, Person: "mira", Login: "keeper", Machine: "reef", Rule: "night-watch", Granted: now, Ends: now.Add(time.Minute), May: policy.Shell}
+	t := lease.Terms{Serial: 7, Person: "mira", Login: "keeper", Machine: "reef", Rule: "night-watch", Granted: now, Ends: now.Add(time.Minute), May: rights.Shell}
 	if change != nil {
 		change(&t)
 	}
@@ -48,9 +48,9 @@ func TestWhatACertificateHolds(t *testing.T) {
 		critical   map[string]string
 	}{
 		"a shell": {nil, "keeper@reef", "permit-pty", nil},
-		"all":     {func(t *lease.Terms) { t.May |= policy.Agent | policy.Tunnels | policy.Windows }, "keeper@reef", "permit-X11-forwarding permit-agent-forwarding permit-port-forwarding permit-pty", nil},
-		"files":   {func(t *lease.Terms) { t.May = policy.Files }, "keeper@reef", "", map[string]string{"force-command": "internal-sftp"}},
-		"tunnels": {func(t *lease.Terms) { t.May = policy.Tunnels }, "keeper@reef", "permit-port-forwarding", map[string]string{"force-command": "exit 1"}},
+		"all":     {func(t *lease.Terms) { t.May |= rights.Agent | rights.Tunnels | rights.Windows }, "keeper@reef", "permit-X11-forwarding permit-agent-forwarding permit-port-forwarding permit-pty", nil},
+		"files":   {func(t *lease.Terms) { t.May = rights.Files }, "keeper@reef", "", map[string]string{"force-command": "internal-sftp"}},
+		"tunnels": {func(t *lease.Terms) { t.May = rights.Tunnels }, "keeper@reef", "permit-port-forwarding", map[string]string{"force-command": "exit 1"}},
 		"plain":   {func(t *lease.Terms) { t.Plain = true }, "keeper@reef keeper", "permit-pty", nil},
 		"source":  {func(t *lease.Terms) { t.Source = netip.MustParseAddr("203.0.113.7") }, "keeper@reef", "permit-pty", map[string]string{"source-address": "203.0.113.7/32"}},
 	} {

@@ -11,7 +11,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"meatus/core/lease"
-	"meatus/core/policy"
+	"meatus/core/rights"
 	"meatus/lab/servertest"
 )
 
@@ -105,7 +105,7 @@ func TestARealServerTakesLeases(t *testing.T) {
 	if _, err := shell.Dial("tcp", s.Address); err == nil {
 		t.Error("a tunnel opened that the lease does not allow")
 	}
-	files, err := enter(ca, func(x *lease.Terms) { x.May = policy.Files })
+	files, err := enter(ca, func(x *lease.Terms) { x.May = rights.Files })
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -115,7 +115,7 @@ func TestARealServerTakesLeases(t *testing.T) {
 	if _, err := run(files, true, "echo in"); err == nil {
 		t.Error("a terminal was given that the lease does not allow")
 	}
-	tunnels, err := enter(ca, func(x *lease.Terms) { x.May = policy.Tunnels })
+	tunnels, err := enter(ca, func(x *lease.Terms) { x.May = rights.Tunnels })
 	if err != nil {
 		t.Fatal(err)
 	}

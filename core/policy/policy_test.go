@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"meatus/core/policy"
+	"meatus/core/rights"
 )
 
 const (
@@ -291,7 +292,7 @@ func TestLoginsByLeases(t *testing.T) {
 		}
 	}
 	d := p.Decide("oskar", policy.Question{Machine: db, Login: "root", At: monday})
-	if got := d.Rule.Terms; got.Life != 10*time.Minute || got.May != policy.Shell || !got.Reason || !got.Ends || got.Source {
+	if got := d.Rule.Terms; got.Life != 10*time.Minute || got.May != rights.Shell || !got.Reason || !got.Ends || got.Source {
 		t.Errorf("%+v", got)
 	}
 	if got := p.Agreers(d.Rule, "oskar"); fmt.Sprint(got) != "[mira runa]" {
@@ -303,7 +304,7 @@ func TestLoginsByLeases(t *testing.T) {
 	if !p.Enrols("runa") || p.Enrols("oskar") {
 		t.Error("who enrols")
 	}
-	if d := p.Decide("anni", policy.Question{Machine: policy.Machine{Name: "quay"}, Login: "jump", At: saturday}); !d.Allowed || d.Rule.Terms.May != policy.Tunnels || !d.Rule.Terms.Source || d.Rule.Terms.Life != 8*time.Hour {
+	if d := p.Decide("anni", policy.Question{Machine: policy.Machine{Name: "quay"}, Login: "jump", At: saturday}); !d.Allowed || d.Rule.Terms.May != rights.Tunnels || !d.Rule.Terms.Source || d.Rule.Terms.Life != 8*time.Hour {
 		t.Errorf("%+v", d)
 	}
 }

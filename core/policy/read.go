@@ -16,6 +16,7 @@ import (
 	_ "time/tzdata" // zones are known where the system has none
 	"unicode/utf8"
 
+	"meatus/core/rights"
 	"meatus/core/sanitize"
 )
 
@@ -339,7 +340,7 @@ func (r *reader) rule(words []string) {
 			r.wrong("what a lease is like is said, and for no login; write as LOGIN, too")
 			return
 		}
-		t.Life, t.May = cmp.Or(t.Life, DefaultLife), cmp.Or(t.May, Shell)
+		t.Life, t.May = cmp.Or(t.Life, DefaultLife), cmp.Or(t.May, rights.Shell)
 	}
 	r.rules = append(r.rules, rule)
 }

@@ -3,12 +3,79 @@ package store
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"meatus/core/record"
 	"slices"
 	"strings"
 	"time"
 )
+
+// Leases is a store of what issuers share: leases, approvals, and the machines that trust an issuer.
+type Leases struct{ *Store }
+
+// OpenLeases opens a store as [Open] does.
+func OpenLeases(ctx context.Context, where string) (*Leases, error) {
+	s, err := Open(ctx, where)
+	if err != nil {
+		return nil, err
+	}
+	return &Leases{s}, nil
+}
+
+// Verify reads the whole record, as [record.Verify] does, and compares leases and approvals with it.
+func (s *Leases) Verify(ctx context.Context, kept record.Head) (record.Head, error) {
+	head, err := s.Store.Verify(ctx, kept)
+	if err == nil {
+		err = s.verify(ctx)
+	}
+	return head, err
+}
+
+// verify compares leases and approvals with the entries of the audit record written with them.
+func (s *Leases) verify(ctx context.Context) error {
+	granted, agreed := map[int64]record.Done{}, map[[4]string]int64{}
+	err := record.Each(ctx, s.Entries, func(e record.Entry) error {
+		var d record.Done
+		if err := json.Unmarshal([]byte(e.Body), &d); err != nil {
+			return &record.Tampered{Number: e.Number, Say: "it is no JSON object"}
+		}
+		switch d.What {
+		case "granted":
+			granted[d.Serial] = d
+		case string(Agreed):
+			agreed[[4]string{d.Person, d.Machine, d.Login, d.By}] = e.Number
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	leases, err := all(ctx, s.Store, func(r *sql.Rows) (Lease, error) { return readLease(r) }, leaseColumns+"ORDER BY serial")
+	if err != nil {
+		return err
+	}
+	for _, l := range leases {
+		d, ok := granted[l.Serial]
+		if !ok || d.Person != l.Person || d.Machine != l.Machine || d.Login != l.Login || d.Agreed != l.AgreedBy || !l.Ends.Equal(d.At.Add(time.Duration(d.Seconds*float64(time.Second)))) {
+			return &record.Tampered{Say: fmt.Sprintf("lease %d, of %s for %s at %s, is not what the record says was granted", l.Serial, l.Person, l.Login, l.Machine)}
+		}
+		if _, ok := agreed[[4]string{l.Person, l.Machine, l.Login, l.AgreedBy}]; l.AgreedBy != "" && !ok {
+			return &record.Tampered{Say: fmt.Sprintf("lease %d counts as agreed to by %s, and the record has no such answer", l.Serial, l.AgreedBy)}
+		}
+	}
+	askings, err := all(ctx, s.Store, func(r *sql.Rows) (Asking, error) { return readAsking(r) }, askingColumns+"WHERE state = 'agreed'")
+	if err != nil {
+		return err
+	}
+	for _, a := range askings {
+		if _, ok := agreed[[4]string{a.Person, a.Machine, a.Login, a.Answerer}]; !ok {
+			return &record.Tampered{Say: fmt.Sprintf("what %s asks for at %s counts as agreed to by %s, and the record has no such answer", a.Person, a.Machine, a.Answerer)}
+		}
+	}
+	return nil
+}
 
 // Trusting is a machine that trusts an issuer's signing key.
 type Trusting struct {
@@ -43,7 +110,7 @@ var (
 )
 
 // Trust makes a machine one that trusts an issuer, in place of what was known of it, and writes that to the record.
-func (s *Store) Trust(ctx context.Context, t Trusting, d Done) error {
+func (s *Leases) Trust(ctx context.Context, t Trusting, d record.Done) error {
 	return s.do(ctx, func(x *tx) error {
 		if err := x.free(t); err != nil {
 			return err
@@ -114,7 +181,7 @@ func (x *tx) certify(t Trusting) error {
 }
 
 // Renew records a new certificate of a machine's host key, and writes an entry to the audit record.
-func (s *Store) Renew(ctx context.Context, t Trusting, d Done) error {
+func (s *Leases) Renew(ctx context.Context, t Trusting, d record.Done) error {
 	return s.do(ctx, func(x *tx) error {
 		if err := x.certify(t); err != nil {
 			return err
@@ -124,8 +191,8 @@ func (s *Store) Renew(ctx context.Context, t Trusting, d Done) error {
 }
 
 // RevokedHosts returns the serial numbers of revoked, unexpired host certificates in ascending order.
-func (s *Store) RevokedHosts(ctx context.Context) ([]uint64, error) {
-	return all(ctx, s, func(r *sql.Rows) (serial uint64, err error) {
+func (s *Leases) RevokedHosts(ctx context.Context) ([]uint64, error) {
+	return all(ctx, s.Store, func(r *sql.Rows) (serial uint64, err error) {
 		var n int64
 		err = r.Scan(&n)
 		return uint64(n), err
@@ -134,7 +201,7 @@ func (s *Store) RevokedHosts(ctx context.Context) ([]uint64, error) {
 
 // Carried notes what a machine knows of an issuer now: the signing keys that it trusts, and the number of the last stop.
 // It fails with [ErrUnknown].
-func (s *Store) Carried(ctx context.Context, name string, signers []string, stops int64) error {
+func (s *Leases) Carried(ctx context.Context, name string, signers []string, stops int64) error {
 	return s.do(ctx, func(x *tx) error {
 		n, err := x.exec("UPDATE trusting SET signers = ?, stops = ? WHERE name = ?", strings.Join(signers, " "), stops, name)
 		if err == nil && n == 0 {
@@ -145,7 +212,7 @@ func (s *Store) Carried(ctx context.Context, name string, signers []string, stop
 }
 
 // Distrust takes a machine out of those that trust an issuer. It fails with [ErrUnknown].
-func (s *Store) Distrust(ctx context.Context, name string, d Done) error {
+func (s *Leases) Distrust(ctx context.Context, name string, d record.Done) error {
 	return s.do(ctx, func(x *tx) error {
 		if _, err := x.exec("UPDATE host_certificate SET revoked_at = NOW WHERE machine = ? AND revoked_at = 0", name); err != nil {
 			return err
@@ -173,12 +240,12 @@ func readTrusting(r scanner) (t Trusting, err error) {
 }
 
 // Trusts are all machines that trust an issuer, by name.
-func (s *Store) Trusts(ctx context.Context) ([]Trusting, error) {
-	return all(ctx, s, func(r *sql.Rows) (Trusting, error) { return readTrusting(r) }, trustingColumns+"ORDER BY name")
+func (s *Leases) Trusts(ctx context.Context) ([]Trusting, error) {
+	return all(ctx, s.Store, func(r *sql.Rows) (Trusting, error) { return readTrusting(r) }, trustingColumns+"ORDER BY name")
 }
 
 // Trusted is the machine of a name, or that is the instance of that id. It fails with [ErrUnknown].
-func (s *Store) Trusted(ctx context.Context, name, instance string) (Trusting, error) {
+func (s *Leases) Trusted(ctx context.Context, name, instance string) (Trusting, error) {
 	t, err := readTrusting(s.db.QueryRowContext(ctx, s.kind.sql(trustingColumns+"WHERE name = ? OR instance = ? AND instance <> '' ORDER BY instance = ? DESC, name LIMIT 1"), name, instance, instance))
 	if errors.Is(err, sql.ErrNoRows) {
 		err = ErrUnknown
@@ -205,7 +272,7 @@ type Lease struct {
 // Grant gives a lease for so long, and writes that to the record, both or neither. Asked again with the same key it is
 // the same lease. It fails with [ErrTwice], with [ErrStopped], and where somebody has to have agreed and has not, with
 // [ErrAnswered].
-func (s *Store) Grant(ctx context.Context, l Lease, life time.Duration, d Done) (Lease, error) {
+func (s *Leases) Grant(ctx context.Context, l Lease, life time.Duration, d record.Done) (Lease, error) {
 	err := s.do(ctx, func(x *tx) error {
 		if err := x.alone(); err != nil {
 			return err
@@ -265,8 +332,8 @@ func readLease(r scanner) (l Lease, err error) {
 }
 
 // Leases are those that have not ended, of one person or of all, the newest first.
-func (s *Store) Leases(ctx context.Context, person string) ([]Lease, error) {
-	return all(ctx, s, func(r *sql.Rows) (Lease, error) { return readLease(r) },
+func (s *Leases) Leases(ctx context.Context, person string) ([]Lease, error) {
+	return all(ctx, s.Store, func(r *sql.Rows) (Lease, error) { return readLease(r) },
 		leaseColumns+"WHERE ends_at > NOW AND stopped_at = 0 AND (person = ? OR ? = '') ORDER BY serial DESC", person, person)
 }
 
@@ -290,7 +357,7 @@ type Stop struct {
 }
 
 // StopLeases has leases hold no more, and writes that to the record. It returns how many had not ended.
-func (s *Store) StopLeases(ctx context.Context, kind StopKind, name string, d Done) (n int64, err error) {
+func (s *Leases) StopLeases(ctx context.Context, kind StopKind, name string, d record.Done) (n int64, err error) {
 	err = s.do(ctx, func(x *tx) error {
 		if err := x.alone(); err != nil {
 			return err
@@ -321,7 +388,7 @@ func (s *Store) StopLeases(ctx context.Context, kind StopKind, name string, d Do
 const LeasesChanged = " leases"
 
 // Lift has a person, or a login, have new leases again, and writes that to the record.
-func (s *Store) Lift(ctx context.Context, kind StopKind, name string, d Done) error {
+func (s *Leases) Lift(ctx context.Context, kind StopKind, name string, d record.Done) error {
 	return s.do(ctx, func(x *tx) error {
 		n, err := x.exec("UPDATE stop SET lifted_at = NOW WHERE kind = ? AND name = ? AND lifted_at = 0", string(kind), name)
 		if err == nil && n == 0 {
@@ -336,8 +403,8 @@ func (s *Store) Lift(ctx context.Context, kind StopKind, name string, d Done) er
 }
 
 // Stops are all stops, in order.
-func (s *Store) Stops(ctx context.Context) ([]Stop, error) {
-	return all(ctx, s, func(r *sql.Rows) (st Stop, err error) {
+func (s *Leases) Stops(ctx context.Context) ([]Stop, error) {
+	return all(ctx, s.Store, func(r *sql.Rows) (st Stop, err error) {
 		var at, lifted int64
 		err = r.Scan(&st.Number, &st.Kind, &st.Name, &at, &lifted)
 		st.At, st.Lifted = moment(at), moment(lifted)
@@ -347,12 +414,12 @@ func (s *Store) Stops(ctx context.Context) ([]Stop, error) {
 
 // Revoked are the serials of stopped leases that had not ended a day ago, in order, and the number of the last stop.
 // Later than that a certificate is out of its time by every clock.
-func (s *Store) Revoked(ctx context.Context) (serials []uint64, last int64, err error) {
+func (s *Leases) Revoked(ctx context.Context) (serials []uint64, last int64, err error) {
 	// The latest revocation is read first, so that one in between may be in the list but counts as undelivered.
 	if err = s.db.QueryRowContext(ctx, "SELECT coalesce(max(number), 0) FROM stop").Scan(&last); err != nil {
 		return nil, 0, err
 	}
-	serials, err = all(ctx, s, func(r *sql.Rows) (n uint64, err error) { return n, r.Scan(&n) },
+	serials, err = all(ctx, s.Store, func(r *sql.Rows) (n uint64, err error) { return n, r.Scan(&n) },
 		"SELECT serial FROM lease WHERE stopped_at > 0 AND ends_at > NOW - 86400000 ORDER BY serial")
 	return serials, last, err
 }
@@ -386,7 +453,7 @@ const (
 
 // Ask has a lease wait for a second person for so long, and writes that to the record. Asked again it is the same
 // asking. It fails with [ErrTwice].
-func (s *Store) Ask(ctx context.Context, a Asking, patience time.Duration, d Done) (Asking, error) {
+func (s *Leases) Ask(ctx context.Context, a Asking, patience time.Duration, d record.Done) (Asking, error) {
 	err := s.do(ctx, func(x *tx) error {
 		if err := x.alone(); err != nil {
 			return err
@@ -427,7 +494,7 @@ func readAsking(r scanner) (a Asking, err error) {
 }
 
 // Asking is one by its id, ok false where it is none, or its time is over and it is not granted.
-func (s *Store) Asking(ctx context.Context, id string) (a Asking, ok bool, err error) {
+func (s *Leases) Asking(ctx context.Context, id string) (a Asking, ok bool, err error) {
 	a, err = readAsking(s.db.QueryRowContext(ctx, s.kind.sql(askingColumns+"WHERE id = ? AND (expires_at > NOW OR state = 'granted')"), id))
 	if errors.Is(err, sql.ErrNoRows) {
 		return a, false, nil
@@ -436,14 +503,14 @@ func (s *Store) Asking(ctx context.Context, id string) (a Asking, ok bool, err e
 }
 
 // Askings are those that wait for a second person, or were agreed to and not granted yet, the oldest first.
-func (s *Store) Askings(ctx context.Context) ([]Asking, error) {
-	return all(ctx, s, func(r *sql.Rows) (Asking, error) { return readAsking(r) },
+func (s *Leases) Askings(ctx context.Context) ([]Asking, error) {
+	return all(ctx, s.Store, func(r *sql.Rows) (Asking, error) { return readAsking(r) },
 		askingColumns+"WHERE state IN ('waiting', 'agreed') AND expires_at > NOW ORDER BY asked_at, id")
 }
 
 // Answer answers an asking, and writes that to the record. Of several answers the first one holds; who agreed may take
 // it back by declining, and who asked may withdraw, as long as nothing is granted. It fails with [ErrAnswered].
-func (s *Store) Answer(ctx context.Context, id string, to AskingState, who string, d Done) error {
+func (s *Leases) Answer(ctx context.Context, id string, to AskingState, who string, d record.Done) error {
 	return s.do(ctx, func(x *tx) error {
 		if err := x.alone(); err != nil {
 			return err
@@ -479,7 +546,7 @@ func (s *Store) Answer(ctx context.Context, id string, to AskingState, who strin
 }
 
 // AppendUsed writes to the record that a machine's log tells of a lease, once for each machine and serial.
-func (s *Store) AppendUsed(ctx context.Context, d Done) error {
+func (s *Leases) AppendUsed(ctx context.Context, d record.Done) error {
 	return s.do(ctx, func(x *tx) error {
 		n, err := x.exec("UPDATE lease SET used_at = NOW WHERE serial = ? AND machine = ? AND used_at = 0", d.Serial, d.Machine)
 		if err != nil || n == 0 {

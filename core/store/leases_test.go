@@ -9,22 +9,23 @@ import (
 	"testing"
 	"time"
 
+	"meatus/core/record"
 	"meatus/core/store"
 )
 
 func TestALeaseIsGrantedOnceAndRecorded(t *testing.T) {
-	both(t, func(t *testing.T, s *store.Store, again func() *store.Store, raw *sql.DB) {
+	both(t, func(t *testing.T, s *whole, again func() *whole, raw *sql.DB) {
 		ctx, other := t.Context(), again()
 		l := store.Lease{Asking: "one", Person: "mira", Machine: "reef", Login: "keeper", Key: "SHA256:a", Rule: "rule x"}
-		grant := func(s *store.Store, l store.Lease) (store.Lease, error) {
-			return s.Grant(ctx, l, time.Minute, store.Done{Issuer: "a", Person: l.Person, Machine: l.Machine, Login: l.Login})
+		grant := func(s *whole, l store.Lease) (store.Lease, error) {
+			return s.Grant(ctx, l, time.Minute, record.Done{Issuer: "a", Person: l.Person, Machine: l.Machine, Login: l.Login})
 		}
 		// Asked many times at once, at two programs, it is one.
 		var wg sync.WaitGroup
 		serials := make([]int64, 12)
 		for i := range serials {
 			wg.Go(func() {
-				got, err := grant([]*store.Store{s, other}[i%2], l)
+				got, err := grant([]*whole{s, other}[i%2], l)
 				if err != nil {
 					t.Error(err)
 				}
@@ -52,7 +53,7 @@ func TestALeaseIsGrantedOnceAndRecorded(t *testing.T) {
 			t.Errorf("%+v %v", list, err)
 		}
 		// What a machine's log tells is recorded once, and what was never granted is not.
-		for _, d := range []store.Done{{What: "used", Serial: 2, Machine: "reef"}, {What: "used", Serial: 2, Machine: "reef"}, {What: "used", Serial: 2, Machine: "quay"}, {What: "used", Serial: 9, Machine: "reef"}} {
+		for _, d := range []record.Done{{What: "used", Serial: 2, Machine: "reef"}, {What: "used", Serial: 2, Machine: "reef"}, {What: "used", Serial: 2, Machine: "quay"}, {What: "used", Serial: 9, Machine: "reef"}} {
 			if err := s.AppendUsed(ctx, d); err != nil {
 				t.Error(err)
 			}
@@ -74,17 +75,17 @@ func TestALeaseIsGrantedOnceAndRecorded(t *testing.T) {
 		if list, err := s.Leases(ctx, ""); err != nil || len(list) != 2 {
 			t.Errorf("%+v %v", list, err)
 		}
-		if _, err := s.Verify(ctx, store.Head{}); err != nil {
+		if _, err := s.Verify(ctx, record.Head{}); err != nil {
 			t.Error(err)
 		}
 	})
 }
 
 func TestLeasesAreStopped(t *testing.T) {
-	both(t, func(t *testing.T, s *store.Store, _ func() *store.Store, _ *sql.DB) {
+	both(t, func(t *testing.T, s *whole, _ func() *whole, _ *sql.DB) {
 		ctx := t.Context()
 		grant := func(n int, person, login string) error {
-			_, err := s.Grant(ctx, store.Lease{Asking: fmt.Sprint(n), Person: person, Machine: "reef", Login: login, Key: "k"}, time.Minute, store.Done{})
+			_, err := s.Grant(ctx, store.Lease{Asking: fmt.Sprint(n), Person: person, Machine: "reef", Login: login, Key: "k"}, time.Minute, record.Done{})
 			return err
 		}
 		for i, c := range [][2]string{{"mira", "keeper"}, {"oskar", "keeper"}, {"oskar", "root"}, {"anni", "root"}} {
@@ -94,17 +95,17 @@ func TestLeasesAreStopped(t *testing.T) {
 		}
 		stop := func(kind store.StopKind, name string, want int64) {
 			t.Helper()
-			if n, err := s.StopLeases(ctx, kind, name, store.Done{}); err != nil || n != want {
+			if n, err := s.StopLeases(ctx, kind, name, record.Done{}); err != nil || n != want {
 				t.Errorf("%s %s: %d %v", kind, name, n, err)
 			}
 		}
 		stop(store.StopPerson, "mira", 1)
 		stop(store.StopLogin, "root", 2)
 		stop(store.StopLease, "2", 1)
-		if _, err := s.StopLeases(ctx, store.StopLease, "2", store.Done{}); err == nil {
+		if _, err := s.StopLeases(ctx, store.StopLease, "2", record.Done{}); err == nil {
 			t.Error("one was stopped twice")
 		}
-		if _, err := s.StopLeases(ctx, "machine", "reef", store.Done{}); err == nil {
+		if _, err := s.StopLeases(ctx, "machine", "reef", record.Done{}); err == nil {
 			t.Error("something else was stopped")
 		}
 		if serials, last, err := s.Revoked(ctx); err != nil || fmt.Sprint(serials) != "[1 2 3 4]" || last != 3 {
@@ -118,10 +119,10 @@ func TestLeasesAreStopped(t *testing.T) {
 				t.Errorf("%+v: %v", c, err)
 			}
 		}
-		if err := s.Lift(ctx, store.StopPerson, "mira", store.Done{}); err != nil {
+		if err := s.Lift(ctx, store.StopPerson, "mira", record.Done{}); err != nil {
 			t.Fatal(err)
 		}
-		if err := s.Lift(ctx, store.StopPerson, "mira", store.Done{}); err == nil {
+		if err := s.Lift(ctx, store.StopPerson, "mira", record.Done{}); err == nil {
 			t.Error("it was lifted twice")
 		}
 		if err := grant(20, "mira", "keeper"); err != nil {
@@ -134,21 +135,21 @@ func TestLeasesAreStopped(t *testing.T) {
 }
 
 func TestASecondPersonsAnswer(t *testing.T) {
-	both(t, func(t *testing.T, s *store.Store, again func() *store.Store, _ *sql.DB) {
+	both(t, func(t *testing.T, s *whole, again func() *whole, _ *sql.DB) {
 		ctx, other := t.Context(), again()
 		changed := s.Watch(ctx)
 		ask := func(id string, patience time.Duration) {
 			t.Helper()
-			a, err := s.Ask(ctx, store.Asking{ID: id, Person: "mira", Machine: "reef", Login: "root", Reason: "why"}, patience, store.Done{})
+			a, err := s.Ask(ctx, store.Asking{ID: id, Person: "mira", Machine: "reef", Login: "root", Reason: "why"}, patience, record.Done{})
 			if err != nil || a.State != store.Waiting {
 				t.Fatalf("%+v %v", a, err)
 			}
 		}
 		answer := func(id string, to store.AskingState, who string) error {
-			return s.Answer(ctx, id, to, who, store.Done{})
+			return s.Answer(ctx, id, to, who, record.Done{})
 		}
 		grant := func(id, by string) error {
-			_, err := s.Grant(ctx, store.Lease{Asking: id, Person: "mira", Machine: "reef", Login: "root", Key: "k", AgreedBy: by}, time.Minute, store.Done{})
+			_, err := s.Grant(ctx, store.Lease{Asking: id, Person: "mira", Machine: "reef", Login: "root", Key: "k", AgreedBy: by}, time.Minute, record.Done{})
 			return err
 		}
 		ask("a", time.Minute)
@@ -157,7 +158,7 @@ func TestASecondPersonsAnswer(t *testing.T) {
 		case <-time.After(10 * time.Second):
 			t.Error("whoever watches was told nothing")
 		}
-		if _, err := s.Ask(ctx, store.Asking{ID: "a", Person: "oskar", Machine: "reef", Login: "root"}, time.Minute, store.Done{}); !errors.Is(err, store.ErrTwice) {
+		if _, err := s.Ask(ctx, store.Asking{ID: "a", Person: "oskar", Machine: "reef", Login: "root"}, time.Minute, record.Done{}); !errors.Is(err, store.ErrTwice) {
 			t.Error(err)
 		}
 		if err := answer("a", store.Agreed, "mira"); !errors.Is(err, store.ErrAnswered) {
@@ -170,7 +171,7 @@ func TestASecondPersonsAnswer(t *testing.T) {
 		errs := make([]error, 8)
 		for i := range errs {
 			wg.Go(func() {
-				errs[i] = []*store.Store{s, other}[i%2].Answer(ctx, "a", store.Agreed, fmt.Sprint("w", i), store.Done{})
+				errs[i] = []*whole{s, other}[i%2].Answer(ctx, "a", store.Agreed, fmt.Sprint("w", i), record.Done{})
 			})
 		}
 		wg.Wait()
@@ -212,11 +213,11 @@ func TestASecondPersonsAnswer(t *testing.T) {
 }
 
 func TestMachinesThatTrustAnIssuer(t *testing.T) {
-	both(t, func(t *testing.T, s *store.Store, _ func() *store.Store, _ *sql.DB) {
+	both(t, func(t *testing.T, s *whole, _ func() *whole, _ *sql.DB) {
 		ctx := t.Context()
 		m := store.Trusting{Name: "reef", Instance: "i-1", Site: "harbour", Tags: []string{"a", "b"}, Networks: []string{"inner"}, Plain: true, HostKey: "SHA256:h", Signers: []string{"SHA256:s"}, Stops: 3, By: "runa"}
 		for _, m := range []store.Trusting{m, {Name: "i-1"}} {
-			if err := s.Trust(ctx, m, store.Done{}); err != nil {
+			if err := s.Trust(ctx, m, record.Done{}); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -237,10 +238,10 @@ func TestMachinesThatTrustAnIssuer(t *testing.T) {
 		if got, _ := s.Trusted(ctx, "reef", ""); fmt.Sprint(got.Signers, got.Stops) != "[x y] 9" {
 			t.Errorf("%+v", got)
 		}
-		if err := s.Distrust(ctx, "reef", store.Done{}); err != nil {
+		if err := s.Distrust(ctx, "reef", record.Done{}); err != nil {
 			t.Error(err)
 		}
-		for _, err := range []error{s.Distrust(ctx, "reef", store.Done{}), s.Carried(ctx, "reef", nil, 0)} {
+		for _, err := range []error{s.Distrust(ctx, "reef", record.Done{}), s.Carried(ctx, "reef", nil, 0)} {
 			if !errors.Is(err, store.ErrUnknown) {
 				t.Error(err)
 			}

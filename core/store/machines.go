@@ -12,6 +12,18 @@ import (
 	"time"
 )
 
+// Machines is a store of what gateways share: machines, their tokens, where each is joined, and what was moved.
+type Machines struct{ *Store }
+
+// OpenMachines opens a store as [Open] does.
+func OpenMachines(ctx context.Context, where string) (*Machines, error) {
+	s, err := Open(ctx, where)
+	if err != nil {
+		return nil, err
+	}
+	return &Machines{s}, nil
+}
+
 // Machine is one that may join.
 type Machine struct {
 	Name     string
@@ -49,7 +61,7 @@ var (
 const aliveFor = 6000
 
 // NewToken makes a token and returns its text, which is kept nowhere.
-func (s *Store) NewToken(ctx context.Context, t Token, life time.Duration) (string, error) {
+func (s *Machines) NewToken(ctx context.Context, t Token, life time.Duration) (string, error) {
 	text := rand.Text()
 	return text, s.do(ctx, func(x *tx) error {
 		_, err := x.exec("INSERT INTO token (digest, machine, tags, instance, made_at, expires_at) VALUES (?, ?, ?, ?, NOW, NOW + ?)",
@@ -65,8 +77,8 @@ func digestOf(token string) string {
 }
 
 // Tokens are those that were made in the last thirty days, the newest first.
-func (s *Store) Tokens(ctx context.Context) ([]Token, error) {
-	return all(ctx, s, func(r *sql.Rows) (t Token, err error) {
+func (s *Machines) Tokens(ctx context.Context) ([]Token, error) {
+	return all(ctx, s.Store, func(r *sql.Rows) (t Token, err error) {
 		var tags string
 		var made, expires, used int64
 		err = r.Scan(&t.Machine, &tags, &t.Instance, &made, &expires, &used)
@@ -77,7 +89,7 @@ func (s *Store) Tokens(ctx context.Context) ([]Token, error) {
 
 // Enrol makes a token's machine known by a key of its own, in place of one that it had before. It fails with
 // [ErrToken].
-func (s *Store) Enrol(ctx context.Context, token, key string) (Machine, error) {
+func (s *Machines) Enrol(ctx context.Context, token, key string) (Machine, error) {
 	var m Machine
 	err := s.do(ctx, func(x *tx) error {
 		used, err := x.exec("UPDATE token SET used_at = NOW WHERE digest = ? AND used_at = 0 AND expires_at > NOW", digestOf(token))
@@ -121,21 +133,21 @@ func readMachine(r scanner) (m Machine, err error) {
 }
 
 // Machines are all, by name.
-func (s *Store) Machines(ctx context.Context) ([]Machine, error) {
-	return all(ctx, s, func(r *sql.Rows) (Machine, error) { return readMachine(r) }, machineColumns+"ORDER BY m.name")
+func (s *Machines) Machines(ctx context.Context) ([]Machine, error) {
+	return all(ctx, s.Store, func(r *sql.Rows) (Machine, error) { return readMachine(r) }, machineColumns+"ORDER BY m.name")
 }
 
 // MachineByKey is the machine that has a key. It fails with [ErrUnknown], or [ErrRevoked].
-func (s *Store) MachineByKey(ctx context.Context, key string) (Machine, error) {
+func (s *Machines) MachineByKey(ctx context.Context, key string) (Machine, error) {
 	return s.machine(ctx, "WHERE m.key = ?", key)
 }
 
 // Machine is the machine of a name, or that is the instance of that id.
-func (s *Store) Machine(ctx context.Context, name string) (Machine, error) {
+func (s *Machines) Machine(ctx context.Context, name string) (Machine, error) {
 	return s.machine(ctx, "WHERE m.name = ? OR m.instance = ? AND m.instance <> '' ORDER BY m.name = ? DESC", name, name, name)
 }
 
-func (s *Store) machine(ctx context.Context, where string, values ...any) (Machine, error) {
+func (s *Machines) machine(ctx context.Context, where string, values ...any) (Machine, error) {
 	m, err := readMachine(s.db.QueryRowContext(ctx, s.kind.sql(machineColumns+where), values...))
 	switch {
 	case errors.Is(err, sql.ErrNoRows):
@@ -147,7 +159,7 @@ func (s *Store) machine(ctx context.Context, where string, values ...any) (Machi
 }
 
 // Revoke has a machine join no more, until it has another token. It fails with [ErrUnknown].
-func (s *Store) Revoke(ctx context.Context, name string) error {
+func (s *Machines) Revoke(ctx context.Context, name string) error {
 	return s.do(ctx, func(x *tx) error {
 		n, err := x.exec("UPDATE machine SET revoked_at = NOW, gateway = '', connection = '' WHERE name = ?", name)
 		if err == nil && n == 0 {
@@ -174,7 +186,7 @@ type Join struct {
 
 // Arrive records that a machine is joined. It fails with [ErrRevoked] for a revoked machine, and with [ErrReplaced] if the
 // machine of that name has another key by now.
-func (s *Store) Arrive(ctx context.Context, j Join) error {
+func (s *Machines) Arrive(ctx context.Context, j Join) error {
 	return s.do(ctx, func(x *tx) error {
 		n, err := x.exec("UPDATE machine SET gateway = ?, connection = ?, joined_from = ?, offers = ?, joined_at = NOW WHERE name = ? AND revoked_at = 0 AND key = ?",
 			j.Gateway, j.Connection, j.From, strings.Join(j.Offers, " "), j.Machine, j.Key)
@@ -196,7 +208,7 @@ func (s *Store) Arrive(ctx context.Context, j Join) error {
 }
 
 // Leave notes that a connection has ended. Where the machine has another one by now nothing changes.
-func (s *Store) Leave(ctx context.Context, j Join) error {
+func (s *Machines) Leave(ctx context.Context, j Join) error {
 	return s.do(ctx, func(x *tx) error {
 		n, err := x.exec("UPDATE machine SET gateway = '', connection = '' WHERE name = ? AND connection = ?", j.Machine, j.Connection)
 		if err != nil || n == 0 {
@@ -214,7 +226,7 @@ type Gateway struct {
 }
 
 // Beat notes that a gateway is there.
-func (s *Store) Beat(ctx context.Context, g Gateway) error {
+func (s *Machines) Beat(ctx context.Context, g Gateway) error {
 	return s.do(ctx, func(x *tx) error {
 		_, err := x.exec(`INSERT INTO gateway (id, address, key, seen_at) VALUES (?, ?, ?, NOW)
 			ON CONFLICT (id) DO UPDATE SET address = excluded.address, key = excluded.key, seen_at = excluded.seen_at`, g.ID, g.Address, g.Key)
@@ -223,7 +235,7 @@ func (s *Store) Beat(ctx context.Context, g Gateway) error {
 }
 
 // Depart notes that a gateway goes, and that nothing is joined there.
-func (s *Store) Depart(ctx context.Context, id string) error {
+func (s *Machines) Depart(ctx context.Context, id string) error {
 	return s.do(ctx, func(x *tx) error {
 		if _, err := x.exec("UPDATE machine SET gateway = '', connection = '' WHERE gateway = ?", id); err != nil {
 			return err
@@ -236,14 +248,14 @@ func (s *Store) Depart(ctx context.Context, id string) error {
 }
 
 // Gateways are those that are there.
-func (s *Store) Gateways(ctx context.Context) ([]Gateway, error) {
-	return all(ctx, s, func(r *sql.Rows) (g Gateway, err error) {
+func (s *Machines) Gateways(ctx context.Context) ([]Gateway, error) {
+	return all(ctx, s.Store, func(r *sql.Rows) (g Gateway, err error) {
 		return g, r.Scan(&g.ID, &g.Address, &g.Key)
 	}, fmt.Sprintf("SELECT id, address, key FROM gateway WHERE seen_at > NOW - %d ORDER BY id", aliveFor))
 }
 
 // Move adds to what somebody, or what goes to a machine, has moved today (UTC), in bytes, and returns the sum.
-func (s *Store) Move(ctx context.Context, who string, bytes int64) (sum int64, err error) {
+func (s *Machines) Move(ctx context.Context, who string, bytes int64) (sum int64, err error) {
 	err = s.do(ctx, func(x *tx) error {
 		var now int64
 		if err := x.row("SELECT NOW").Scan(&now); err != nil {

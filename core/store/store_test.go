@@ -11,24 +11,41 @@ import (
 	"testing"
 	"time"
 
+	"meatus/core/record"
 	"meatus/core/store"
 	"meatus/lab/await"
 	"meatus/lab/servertest"
 )
 
+// whole is a store with both of its domains.
+type whole struct {
+	*store.Store
+	machines
+	leases
+}
+
+type (
+	machines = store.Machines
+	leases   = store.Leases
+)
+
+func (w *whole) Verify(ctx context.Context, kept record.Head) (record.Head, error) {
+	return w.leases.Verify(ctx, kept)
+}
+
 // both runs a test with each kind of store. again opens the same once more, as another program does, and raw is
 // the database beneath.
-func both(t *testing.T, test func(t *testing.T, s *store.Store, again func() *store.Store, raw *sql.DB)) {
+func both(t *testing.T, test func(t *testing.T, s *whole, again func() *whole, raw *sql.DB)) {
 	run := func(name, driver string, where func(t *testing.T) (string, string)) {
 		t.Run(name, func(t *testing.T) {
 			at, beneath := where(t)
-			open := func() *store.Store {
+			open := func() *whole {
 				s, err := store.Open(t.Context(), at)
 				if err != nil {
 					t.Fatal(err)
 				}
 				t.Cleanup(func() { s.Close() })
-				return s
+				return &whole{s, machines{Store: s}, leases{Store: s}}
 			}
 			raw, err := sql.Open(driver, beneath)
 			if err != nil {
@@ -49,7 +66,7 @@ func both(t *testing.T, test func(t *testing.T, s *store.Store, again func() *st
 }
 
 func TestTokensAreUsedOnce(t *testing.T) {
-	both(t, func(t *testing.T, s *store.Store, again func() *store.Store, _ *sql.DB) {
+	both(t, func(t *testing.T, s *whole, again func() *whole, _ *sql.DB) {
 		ctx := t.Context()
 		token, err := s.NewToken(ctx, store.Token{Machine: "gauge-9", Tags: []string{"reef", "new"}, Instance: "i-9"}, time.Hour)
 		if err != nil {
@@ -71,7 +88,7 @@ func TestTokensAreUsedOnce(t *testing.T) {
 		won := 0
 		for i := range 16 {
 			wg.Go(func() {
-				m, err := []*store.Store{s, other}[i%2].Enrol(ctx, token, fmt.Sprintf("SHA256:%d", i))
+				m, err := []*whole{s, other}[i%2].Enrol(ctx, token, fmt.Sprintf("SHA256:%d", i))
 				if err == nil && m.Name == "gauge-9" && len(m.Tags) == 2 && m.Instance == "i-9" {
 					mu.Lock()
 					won++
@@ -92,7 +109,7 @@ func TestTokensAreUsedOnce(t *testing.T) {
 	})
 }
 
-func enrolled(t *testing.T, s *store.Store, name, key string) {
+func enrolled(t *testing.T, s *whole, name, key string) {
 	t.Helper()
 	token, err := s.NewToken(t.Context(), store.Token{Machine: name, Instance: "id-" + name}, time.Hour)
 	if err == nil {
@@ -104,7 +121,7 @@ func enrolled(t *testing.T, s *store.Store, name, key string) {
 }
 
 func TestWhereMachinesAreJoined(t *testing.T) {
-	both(t, func(t *testing.T, s *store.Store, again func() *store.Store, raw *sql.DB) {
+	both(t, func(t *testing.T, s *whole, again func() *whole, raw *sql.DB) {
 		ctx := t.Context()
 		enrolled(t, s, "reef", "SHA256:reef")
 		other := again()
@@ -172,7 +189,7 @@ func TestWhereMachinesAreJoined(t *testing.T) {
 }
 
 func TestWhoWatchesIsTold(t *testing.T) {
-	both(t, func(t *testing.T, s *store.Store, again func() *store.Store, _ *sql.DB) {
+	both(t, func(t *testing.T, s *whole, again func() *whole, _ *sql.DB) {
 		other := again()
 		ctx, cancel := context.WithCancel(t.Context())
 		defer cancel()
@@ -195,16 +212,16 @@ func TestWhoWatchesIsTold(t *testing.T) {
 }
 
 func TestTheRecordIsOneChain(t *testing.T) {
-	both(t, func(t *testing.T, s *store.Store, again func() *store.Store, raw *sql.DB) {
+	both(t, func(t *testing.T, s *whole, again func() *whole, raw *sql.DB) {
 		ctx := t.Context()
-		if head, err := s.Verify(ctx, store.Head{}); err != nil || head.Number != 0 {
+		if head, err := s.Verify(ctx, record.Head{}); err != nil || head.Number != 0 {
 			t.Errorf("an empty record: %+v %v", head, err)
 		}
 		var wg sync.WaitGroup
-		for _, at := range []*store.Store{s, again(), again()} {
+		for _, at := range []*whole{s, again(), again()} {
 			wg.Go(func() {
 				for i := range 20 {
-					if err := at.Append(ctx, store.Done{What: "opened", Person: "mira", Machine: "reef", Why: fmt.Sprint("é \"<>\n", i)}); err != nil {
+					if err := at.Append(ctx, record.Done{What: "opened", Person: "mira", Machine: "reef", Why: fmt.Sprint("é \"<>\n", i)}); err != nil {
 						t.Error(err)
 						return
 					}
@@ -212,7 +229,7 @@ func TestTheRecordIsOneChain(t *testing.T) {
 			})
 		}
 		wg.Wait()
-		kept, err := s.Verify(ctx, store.Head{})
+		kept, err := s.Verify(ctx, record.Head{})
 		if err != nil || kept.Number != 60 {
 			t.Fatalf("%+v %v", kept, err)
 		}
@@ -232,7 +249,7 @@ func TestTheRecordIsOneChain(t *testing.T) {
 			if _, err := raw.Exec(c.do); err != nil {
 				t.Fatal(err)
 			}
-			var tampered *store.Tampered
+			var tampered *record.Tampered
 			if _, err := s.Verify(ctx, kept); !errors.As(err, &tampered) || tampered.Number != c.at {
 				t.Errorf("after %s: %v", c.do, err)
 			}
@@ -249,7 +266,7 @@ func TestTheRecordIsOneChain(t *testing.T) {
 }
 
 func TestWhatIsMovedInADayIsSummed(t *testing.T) {
-	both(t, func(t *testing.T, s *store.Store, again func() *store.Store, _ *sql.DB) {
+	both(t, func(t *testing.T, s *whole, again func() *whole, _ *sql.DB) {
 		other := again()
 		for i, want := range []int64{10, 1_000_000_010, 1_000_000_010} {
 			at, bytes := s, []int64{10, 1e9, 0}[i]
@@ -272,12 +289,12 @@ func TestTheDatabaseGoesAway(t *testing.T) {
 	}
 	defer s.Close()
 	db.Stop()
-	if err := s.Append(t.Context(), store.Done{What: "opened"}); err == nil {
+	if err := s.Append(t.Context(), record.Done{What: "opened"}); err == nil {
 		t.Error("an entry was kept nowhere")
 	}
 	db.Start()
-	await.Until(t, "the store to be used again", func() bool { return s.Append(t.Context(), store.Done{What: "opened"}) == nil })
-	if head, err := s.Verify(t.Context(), store.Head{}); err != nil || head.Number != 1 {
+	await.Until(t, "the store to be used again", func() bool { return s.Append(t.Context(), record.Done{What: "opened"}) == nil })
+	if head, err := s.Verify(t.Context(), record.Head{}); err != nil || head.Number != 1 {
 		t.Errorf("%+v %v", head, err)
 	}
 }

@@ -91,7 +91,7 @@ func (l *Link) onwardFailure(p *patience, err error) *gate.Failure {
 		for _, w := range farWords {
 			if strings.Contains(strings.ToLower(said), w.word) {
 				f := l.fail(w.gate, w.cause, string(w.cause),
-					fmt.Sprintf(w.why, l.hop.Name, addr, bastion), words(w.mend, l.hop.Name, addr, bastion), err)
+					fmt.Sprintf(w.why, l.hop.Name, addr, bastion), filled(w.mend, l.hop.Name, addr, bastion), err)
 				f.Detail = detail
 				return f
 			}
@@ -112,8 +112,8 @@ func (l *Link) onwardFailure(p *patience, err error) *gate.Failure {
 	return f
 }
 
-// words fills a sentence that may use none of its words.
-func words(format string, args ...any) string {
+// filled fills a sentence that may use none of its words.
+func filled(format string, args ...any) string {
 	if !strings.Contains(format, "%") {
 		return format
 	}

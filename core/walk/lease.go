@@ -11,9 +11,9 @@ import (
 	"meatus/core/event"
 	"meatus/core/gate"
 	"meatus/core/lease"
-	"meatus/core/policy"
 	"meatus/core/route"
 	"meatus/core/sanitize"
+	"meatus/core/words"
 )
 
 // Leases are where logins for a while come from.
@@ -150,7 +150,7 @@ func (h *handshake) leaseSigner() ([]custody.Signer, error) {
 
 // saysLease says a lease in a few words.
 func saysLease(held *lease.Held) string {
-	say := fmt.Sprintf("for %s at %s, %s, by %s", held.Login, held.Machine, policy.Duration(held.Life), held.Rule)
+	say := fmt.Sprintf("for %s at %s, %s, by %s", held.Login, held.Machine, words.Span(held.Life), held.Rule)
 	if held.AgreedBy != "" {
 		say += ", agreed by " + held.AgreedBy
 	}

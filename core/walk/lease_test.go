@@ -12,7 +12,7 @@ import (
 
 	"meatus/core/gate"
 	"meatus/core/lease"
-	"meatus/core/policy"
+	"meatus/core/rights"
 	"meatus/core/route"
 	"meatus/core/walk"
 	"meatus/lab/labtest"
@@ -94,7 +94,7 @@ func (s sourced) Get(_ context.Context, hop route.Hop, _ string, _ func([]string
 		return nil, err
 	}
 	now := time.Now()
-	cert, err := lease.Sign(own.PublicKey(), lease.Terms{Serial: 1, Person: "mira", Login: hop.User, Machine: hop.Lease.Machine, Rule: "rule near", Granted: now, Ends: now.Add(time.Minute), May: policy.Shell, Source: netip.MustParseAddr("203.0.113.7")}, ca)
+	cert, err := lease.Sign(own.PublicKey(), lease.Terms{Serial: 1, Person: "mira", Login: hop.User, Machine: hop.Lease.Machine, Rule: "rule near", Granted: now, Ends: now.Add(time.Minute), May: rights.Shell, Source: netip.MustParseAddr("203.0.113.7")}, ca)
 	if err != nil {
 		return nil, err
 	}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"time"
 )
 
 // Count is a number of things: "1 key", "3 keys". word is one of them; its plural takes an s.
@@ -60,4 +61,15 @@ func ParseBytes(text string) (int, error) {
 		return 0, fmt.Errorf("%q is no number of bytes, as 500kB or 2MB", text)
 	}
 	return int(n * by), nil
+}
+
+// Span writes a length of time in its largest whole unit, as policies do: "90s", "5m", "8h".
+func Span(d time.Duration) string {
+	switch {
+	case d >= time.Hour && d%time.Hour == 0:
+		return fmt.Sprintf("%dh", d/time.Hour)
+	case d >= time.Minute && d%time.Minute == 0:
+		return fmt.Sprintf("%dm", d/time.Minute)
+	}
+	return fmt.Sprintf("%ds", d/time.Second)
 }
