@@ -50,11 +50,7 @@ func (a *App) view() tea.View {
 // elsewhere.
 func (a *App) waiting() string {
 	if s := a.shell.Shell(); s != nil && s.Live() {
-		var prefixes []string
-		for i := range s.Way().Hops {
-			prefixes = append(prefixes, s.Way().Prefix(i))
-		}
-		if l := a.engine.Board.Links().Frozen(prefixes); l != nil {
+		if l := a.engine.Board.Links().Frozen(s.Way().Links()); l != nil {
 			return fmt.Sprintf("frozen at %s: no byte for %s, typing is held", l.State.Hop, fit.Ago(time.Since(l.State.LastIn)))
 		}
 	}
@@ -70,7 +66,7 @@ func (a *App) waiting() string {
 // roundTrip is that of the link of the shell that shows, 0 where it is not known.
 func (a *App) roundTrip() time.Duration {
 	r := a.shell.Shell().Way()
-	return a.engine.Board.Links().RoundTrip(r.Prefix(len(r.Hops) - 1))
+	return a.engine.Board.Links().RoundTrip(r.End())
 }
 
 func (a *App) tooSmall() bool { return a.width < LeastWidth || a.height < LeastHeight }

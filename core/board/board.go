@@ -59,12 +59,12 @@ type State struct {
 
 // Running are the live shells of a session.
 type Running struct {
-	Shells   int
-	Prefixes []string // of the way of the latest, as [Details] has them
-	Lent     []string // the keys that are lent to where they go, by name
-	Windows  int      // programs of them that draw here
-	Moved    bool     // the session is another now: it leads somewhere else than they go
-	target   uint64   // the hash of the way of the latest
+	Shells  int
+	Links   []route.LinkKey // of the way of the latest
+	Lent    []string        // the keys that are lent to where they go, by name
+	Windows int             // programs of them that draw here
+	Moved   bool            // the session is another now: it leads somewhere else than they go
+	target  uint64          // the hash of the way of the latest
 }
 
 // Shell is a live shell: the way it goes, and what its session has besides.
@@ -76,9 +76,9 @@ type Shell struct {
 
 // Details are the parts of a session that are kept for those that are looked at.
 type Details struct {
-	Route    route.Route
-	Prefixes []string // of its hops, as [route.Route.Prefix] gives them
-	Report   gate.Report
+	Route  route.Route
+	Links  []route.LinkKey // of its hops
+	Report gate.Report
 }
 
 // Walking is where a walk is.
@@ -104,10 +104,10 @@ type session struct {
 
 // learned is what is known of few sessions; the others share [nothingLearned], which is not to be changed.
 type learned struct {
-	way    string    // the end of the way that was taken last, of several; "" for the first
-	others []uint64  // the hashes of the other ways
-	found  []finding // by connecting and walking
-	seen   time.Time // when that was
+	way    route.LinkKey // the end of the way that was taken last, of several; zero for the first
+	others []uint64      // the hashes of the other ways
+	found  []finding     // by connecting and walking
+	seen   time.Time     // when that was
 }
 
 var nothingLearned = &learned{}
@@ -144,13 +144,13 @@ func (g ground) of(k gate.Kind) uint64 {
 func (b *Board) grounds(d *Details, known route.Knowledge) []ground {
 	var all []ground
 	for i, h := range d.Report.Hops {
-		on := route.Unlent(d.Prefixes[i])
+		on := d.Links[i].Bare().String()
 		var g ground
 		vouched, err := known.Vouched.Of(d.Route.Hops[i].At())
 		for _, v := range vouched {
 			on += "\n" + v.SHA256
 		}
-		g.identity = b.hash(on + fmt.Sprint(err))
+		g.identity = b.hashText(on + fmt.Sprint(err))
 		for _, path := range d.Route.Hops[i].Keys {
 			sheet := known.Keys[path]
 			on += fmt.Sprintf("\n%s %s %v", path, sheet.Sheet.SHA256, sheet.Err)
@@ -160,7 +160,7 @@ func (b *Board) grounds(d *Details, known route.Knowledge) []ground {
 				on += fmt.Sprintf("\n%s %s", each.Verdict, each.Seen)
 			}
 		}
-		g.key = b.hash(on)
+		g.key = b.hashText(on)
 		all = append(all, g)
 	}
 	return all
@@ -539,11 +539,11 @@ func (b *Board) Hear(e event.Event) {
 	case walk.LoggedIn:
 		b.visits[e.Hop] = time.Now()
 	case walk.LinkUp:
-		b.linksLocked(func(all map[string]*Link) { take(all, e.Link) })
+		b.linksLocked(func(all map[route.LinkKey]*Link) { take(all, e.Link) })
 	case walk.LinkDown:
-		b.linksLocked(func(all map[string]*Link) { delete(all, e.Link.Prefix) })
+		b.linksLocked(func(all map[route.LinkKey]*Link) { delete(all, e.Link.Key) })
 	case walk.Pulse:
-		b.linksLocked(func(all map[string]*Link) {
+		b.linksLocked(func(all map[route.LinkKey]*Link) {
 			for _, l := range e.Links {
 				take(all, l)
 			}
@@ -559,26 +559,17 @@ func (b *Board) Hear(e event.Event) {
 func (b *Board) turnedLocked(e walk.Turned) {
 	b.changeLocked(e.Route.Session, func(s *session, l *live) {
 		way := e.Route.End()
-		if s.target == b.hash(route.Unlent(way)) {
+		if s.target == b.hash(way) {
 			return
 		}
-		s.target = b.hash(route.Unlent(way))
+		s.target = b.hash(way)
 		known := s.learn()
 		known.way, known.others, known.found = way, b.others(e.Route), nil
 		if s.details != nil {
-			s.details = &Details{Route: e.Route, Prefixes: prefixes(e.Route), Report: e.Report}
+			s.details = &Details{Route: e.Route, Links: e.Route.Links(), Report: e.Report}
 		}
 		b.judgeLocked(s, e.Report.Verdict())
 	})
-}
-
-// prefixes are those of a route's hops.
-func prefixes(r route.Route) []string {
-	var all []string
-	for i := range r.Hops {
-		all = append(all, r.Prefix(i))
-	}
-	return all
 }
 
 var depthSays = [...]string{"this machine alone can know", "what answers there", "its host key", "the login, by asking"}
@@ -690,7 +681,7 @@ func (b *Board) epochNow() int {
 type judged struct {
 	at      int
 	name    string
-	way     string // of several
+	way     route.LinkKey // of several
 	details *Details
 	target  uint64
 	others  []uint64
@@ -756,8 +747,8 @@ func (b *Board) look(j *judged, ws *workspace.Workspace, known route.Knowledge) 
 	if d.Report.Broken != "" {
 		return
 	}
-	d.Prefixes = prefixes(d.Route)
-	j.target = b.hash(route.Unlent(d.Prefixes[len(d.Prefixes)-1]))
+	d.Links = d.Route.Links()
+	j.target = b.hash(d.Links[len(d.Links)-1])
 	j.others = b.others(d.Route)
 	if j.found {
 		j.grounds = b.grounds(d, known)
@@ -768,12 +759,15 @@ func (b *Board) look(j *judged, ws *workspace.Workspace, known route.Knowledge) 
 func (b *Board) others(r route.Route) []uint64 {
 	var all []uint64
 	for _, way := range r.Others {
-		all = append(all, b.hash(route.Unlent(way.End())))
+		all = append(all, b.hash(way.End()))
 	}
 	return all
 }
 
-func (b *Board) hash(prefix string) uint64 { return maphash.String(b.seed, prefix) | 1 }
+func (b *Board) hashText(text string) uint64 { return maphash.String(b.seed, text) | 1 }
+
+// hash is that of a way, whatever is lent at its end.
+func (b *Board) hash(key route.LinkKey) uint64 { return maphash.Comparable(b.seed, key.Bare()) | 1 }
 
 // takeLocked takes a judgement, made truer by what was found.
 func (b *Board) takeLocked(j judged) {

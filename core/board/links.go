@@ -33,36 +33,36 @@ func (l *Link) Rate() float64 {
 
 // Links are the live links at a moment. They do not change.
 type Links struct {
-	byPrefix map[string]*Link
-	unlent   map[string]*Link // by the prefix of the same way with nothing lent at its end
-	ordered  []*Link          // by age
+	byKey   map[route.LinkKey]*Link
+	bare    map[route.LinkKey]*Link // by the key of the same way with nothing lent at its end
+	ordered []*Link                 // by age
 }
 
 // All are the links, the oldest first.
 func (l *Links) All() []*Link { return l.ordered }
 
-// At is the live link of a prefix, exactly that or one that lends at its end; nil where
+// At is the live link of a key, exactly that or one that lends at its end; nil where
 // there is none.
-func (l *Links) At(prefix string) *Link {
-	if found := l.byPrefix[prefix]; found != nil {
+func (l *Links) At(key route.LinkKey) *Link {
+	if found := l.byKey[key]; found != nil {
 		return found
 	}
-	return l.unlent[route.Unlent(prefix)]
+	return l.bare[key.Bare()]
 }
 
-// Frozen is the first frozen link among those of some prefixes, nil where none is.
-func (l *Links) Frozen(prefixes []string) *Link {
-	for _, p := range prefixes {
-		if at := l.byPrefix[p]; at != nil && at.State.Frozen {
+// Frozen is the first frozen link among those of some keys, nil where none is.
+func (l *Links) Frozen(keys []route.LinkKey) *Link {
+	for _, p := range keys {
+		if at := l.byKey[p]; at != nil && at.State.Frozen {
 			return at
 		}
 	}
 	return nil
 }
 
-// RoundTrip is that of the live link with a prefix, 0 where it is not known.
-func (l *Links) RoundTrip(prefix string) time.Duration {
-	if at := l.byPrefix[prefix]; at != nil {
+// RoundTrip is that of the live link of a key, 0 where it is not known.
+func (l *Links) RoundTrip(key route.LinkKey) time.Duration {
+	if at := l.byKey[key]; at != nil {
 		return at.State.RoundTrip
 	}
 	return 0
@@ -76,42 +76,42 @@ func (b *Board) Links() *Links {
 }
 
 // linksLocked puts changed links in the place of those that were handed out.
-func (b *Board) linksLocked(do func(all map[string]*Link)) {
-	all := maps.Clone(b.links.byPrefix)
+func (b *Board) linksLocked(do func(all map[route.LinkKey]*Link)) {
+	all := maps.Clone(b.links.byKey)
 	if all == nil {
-		all = map[string]*Link{}
+		all = map[route.LinkKey]*Link{}
 	}
 	do(all)
-	next := &Links{byPrefix: all, unlent: map[string]*Link{}, ordered: slices.Collect(maps.Values(all))}
+	next := &Links{byKey: all, bare: map[route.LinkKey]*Link{}, ordered: slices.Collect(maps.Values(all))}
 	slices.SortFunc(next.ordered, func(a, b *Link) int { return int(a.State.ID - b.State.ID) })
-	for prefix, l := range all {
-		next.unlent[route.Unlent(prefix)] = l
+	for key, l := range all {
+		next.bare[key.Bare()] = l
 	}
 	b.links = next
 	b.countLiveLocked()
 }
 
 // take notes how a link fares.
-func take(all map[string]*Link, s walk.LinkState) {
-	was := all[s.Prefix]
+func take(all map[route.LinkKey]*Link, s walk.LinkState) {
+	was := all[s.Key]
 	if was == nil || was.State.ID != s.ID {
-		all[s.Prefix] = &Link{State: s, bytes: s.In + s.Out, at: time.Now()}
+		all[s.Key] = &Link{State: s, bytes: s.In + s.Out, at: time.Now()}
 		return
 	}
 	now := *was
 	now.State = s
-	all[s.Prefix] = &now
+	all[s.Key] = &now
 }
 
 // countLiveLocked finds the sessions whose machine a live link leads to.
 func (b *Board) countLiveLocked() {
 	b.liveNow = nil // what was handed out stays as it was
-	if len(b.links.unlent)+len(b.running) == 0 {
+	if len(b.links.bare)+len(b.running) == 0 {
 		return
 	}
-	live := make(map[uint64]bool, len(b.links.unlent))
-	for prefix := range b.links.unlent {
-		live[b.hash(prefix)] = true
+	live := make(map[uint64]bool, len(b.links.bare))
+	for key := range b.links.bare {
+		live[b.hash(key)] = true
 	}
 	for i := range b.sessions {
 		if r := b.running[b.sessions[i].name]; r != nil && b.sessions[i].leadsElsewhere(r.target) || b.sessions[i].target != 0 && live[b.sessions[i].target] {
@@ -150,10 +150,10 @@ func (b *Board) Tally(sessions []int) Counts {
 func (b *Board) measure(now time.Time) bool {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if len(b.links.byPrefix) == 0 {
+	if len(b.links.byKey) == 0 {
 		return false
 	}
-	b.linksLocked(func(all map[string]*Link) {
+	b.linksLocked(func(all map[route.LinkKey]*Link) {
 		for prefix, l := range all {
 			passed := now.Sub(l.at).Seconds()
 			if passed <= 0.2 {
@@ -193,13 +193,10 @@ func (b *Board) lookAtOpen(anyway bool) bool {
 		}
 		one.Shells++
 		one.Lent, one.Windows = shell.Lent, shell.Windows
-		one.Prefixes = nil
-		for i := range r.Hops {
-			one.Prefixes = append(one.Prefixes, r.Prefix(i))
-		}
+		one.Links = r.Links()
 	}
 	for _, one := range running {
-		one.target = b.hash(route.Unlent(one.Prefixes[len(one.Prefixes)-1]))
+		one.target = b.hash(one.Links[len(one.Links)-1])
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()

@@ -200,22 +200,6 @@ func (r Route) Ways() []Route {
 	return append([]Route{first}, r.Others...)
 }
 
-// Turned is the route with the way of that prefix first, as [Route.Prefix] gives it for
-// its end, and the others behind it in their order. Where it has none it stays as it is.
-func (r Route) Turned(prefix string) Route {
-	ways := r.Ways()
-	for i, way := range ways {
-		if i > 0 && way.End() == prefix {
-			way.Others = slices.Delete(ways, i, i+1)
-			return way
-		}
-	}
-	return r
-}
-
-// End is the prefix of the whole way.
-func (r Route) End() string { return r.Prefix(len(r.Hops) - 1) }
-
 // AtEnd is the route with its machine changed, on every way.
 func (r Route) AtEnd(change func(target *Hop)) Route {
 	ways := r.Ways()
@@ -233,44 +217,6 @@ func (r Route) UpTo(i int) Route { return Route{Session: r.Session, Hops: slices
 
 // Target is the last hop.
 func (r Route) Target() Hop { return r.Hops[len(r.Hops)-1] }
-
-// Prefix names the way up to and with hop i. Two routes with equal prefixes can
-// share the link there.
-func (r Route) Prefix(i int) string {
-	var b strings.Builder
-	for _, h := range r.Hops[:i+1] {
-		fmt.Fprintf(&b, "%s@%s (%s) with %s %s\n", h.User, h.Address(), h.Dial, strings.Join(h.Keys, ","), h.Alone)
-		if h.Instance != nil { // its key is judged as that of the instance
-			fmt.Fprintf(&b, "instance %s\n", h.At())
-		}
-		if g := h.Gateway; g != nil {
-			fmt.Fprintf(&b, "gateway %#v\n", *g)
-		}
-		if h.Lease != nil {
-			fmt.Fprintf(&b, "lease of %s for %s\n", h.Lease.Issuer, h.Lease.Machine)
-		}
-		if h.Proxy != (book.Proxy{}) {
-			fmt.Fprintf(&b, "by %s with %s\n", h.Proxy, h.ProxyFile)
-		}
-		if h.Lane > 0 {
-			fmt.Fprintf(&b, "lane %d\n", h.Lane)
-		}
-	}
-	// A server does not say which shell asks for a lent key, so what lends something
-	// else has a link of its own.
-	if h := r.Hops[i]; i == len(r.Hops)-1 && h.Lending() {
-		fmt.Fprintf(&b, "%s%s %q to %q, %d, %s\n", lendsMark, h.Agent, h.Lends, h.LendsTo, h.LendUses, h.LendFor)
-	}
-	return b.String()
-}
-
-const lendsMark = "\tlends "
-
-// Unlent is the prefix of the same way with nothing lent at its end.
-func Unlent(prefix string) string {
-	bare, _, _ := strings.Cut(prefix, lendsMark)
-	return bare
-}
 
 // ErrNoSession says that a session of that name is not in the book.
 var ErrNoSession = errors.New("there is no session")

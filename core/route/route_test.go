@@ -2,6 +2,7 @@ package route
 
 import (
 	"crypto/ed25519"
+	"encoding/json"
 	"encoding/pem"
 	"errors"
 	"os"
@@ -219,14 +220,60 @@ func TestSharedWaysHaveOneName(t *testing.T) {
 	p := planner(t)
 	a, _ := p.Plan("tide-db")
 	b, _ := p.Plan("deep")
-	if a.Prefix(1) != b.Prefix(1) || a.Prefix(2) != b.Prefix(2) || a.Prefix(1) == a.Prefix(2) {
+	if a.Link(1) != b.Link(1) || a.Link(2) != b.Link(2) || a.Link(1) == a.Link(2) {
 		t.Error("the same way up to quay has two names, or two ways have one")
 	}
 	c := a
 	c.Hops = append([]Hop(nil), a.Hops...)
 	c.Hops[1].User = "other"
-	if c.Prefix(2) == a.Prefix(2) {
+	if c.Link(2) == a.Link(2) {
 		t.Error("another login is taken for the same way")
+	}
+}
+
+// Keys of links are compared, say what is lent, and are told to other programs.
+func TestALinkKeyNamesTheWayAndWhatIsLent(t *testing.T) {
+	p := planner(t)
+	r, _ := p.Plan("tide-db")
+	for i, k := range r.Links() {
+		if k != r.Link(i) {
+			t.Errorf("hop %d has two keys, %q and %q", i, k, r.Link(i))
+		}
+	}
+	lends := func(change func(h *Hop)) Route {
+		return r.AtEnd(func(h *Hop) { h.Agent, h.Lends, h.LendUses = "lend", []string{"/keys/a b"}, 2; change(h) })
+	}
+	first := lends(func(*Hop) {})
+	if first.End() == r.End() || first.End().Bare() != r.End() || first.End().Lent().Uses != 2 {
+		t.Errorf("%q, bare %q", first.End(), first.End().Bare())
+	}
+	if last := len(r.Hops) - 1; last > 0 && first.Link(last-1) != r.Link(last-1) {
+		t.Error("what is lent at the end changes the way before it")
+	}
+	for name, change := range map[string]func(h *Hop){
+		"another number of uses": func(h *Hop) { h.LendUses = 3 },
+		"another time":           func(h *Hop) { h.LendFor = time.Hour },
+		"other keys":             func(h *Hop) { h.Lends = []string{"/keys/a", "b"} },
+		"other hosts":            func(h *Hop) { h.LendsTo = []string{"reef*"} },
+		"to be asked first":      func(h *Hop) { h.Agent = "ask" },
+	} {
+		if other := lends(change); other.End() == first.End() || other.End().String() == first.End().String() {
+			t.Errorf("%s shares a link", name)
+		}
+	}
+	// Words of one field cannot be taken for those of another.
+	one := r.AtEnd(func(h *Hop) { h.Alone = "x\nlane 1" })
+	two := r.AtEnd(func(h *Hop) { h.Alone, h.Lane = "x", 1 })
+	if one.End() == two.End() || r.AtEnd(func(h *Hop) { h.Keys = []string{"a,b"} }).End() == r.AtEnd(func(h *Hop) { h.Keys = []string{"a", "b"} }).End() {
+		t.Error("two ways have one key")
+	}
+	text, err := json.Marshal(map[string]LinkKey{"at": first.End()})
+	told := map[string]LinkKey{}
+	if err == nil {
+		err = json.Unmarshal(text, &told)
+	}
+	if err != nil || told["at"].String() != first.End().String() || (LinkKey{}) == told["at"] {
+		t.Errorf("%s: %v", text, err)
 	}
 }
 

@@ -76,7 +76,7 @@ func (o *Others) Readings() []meter.Reading {
 	o.mu.Unlock()
 	for _, s := range seen {
 		for _, l := range s.Links {
-			all = append(all, meter.Reading{Key: s.Key(l.Prefix), Name: l.Hop, ID: int64(l.ID), In: l.In, Out: l.Out, RoundTrip: l.RoundTrip, At: at, Brief: true})
+			all = append(all, meter.Reading{Key: s.Key(l.Key.String()), Name: l.Hop, ID: int64(l.ID), In: l.In, Out: l.Out, RoundTrip: l.RoundTrip, At: at, Brief: true})
 		}
 		for _, p := range s.Shells {
 			all = append(all, meter.Reading{Key: s.Key(ProgramKey(p)), Name: p.Session, ID: int64(p.ID), In: p.In, Out: p.Out, At: at, Brief: true})
@@ -99,7 +99,7 @@ func ListenerKey(session, listener string) string { return "door " + session + "
 func (s *Set) Readings() []meter.Reading {
 	var all []meter.Reading
 	for _, l := range s.Links() {
-		all = append(all, meter.Reading{Key: l.Prefix, Name: l.Hop, ID: int64(l.ID), In: l.In, Out: l.Out, RoundTrip: l.RoundTrip})
+		all = append(all, meter.Reading{Key: l.Key.String(), Name: l.Hop, ID: int64(l.ID), In: l.In, Out: l.Out, RoundTrip: l.RoundTrip})
 	}
 	for _, p := range s.Running() {
 		all = append(all, meter.Reading{Key: ProgramKey(p), Name: p.Session, ID: int64(p.ID), In: p.In, Out: p.Out, Brief: true})

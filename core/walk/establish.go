@@ -110,7 +110,7 @@ func (l *Link) establish() error {
 func (l *Link) server() string {
 	server := l.hop.At().String() + " " + l.hop.Knock()
 	if l.below != nil {
-		server = l.below.prefix + server
+		server = l.below.key.String() + server
 	}
 	return server
 }

@@ -8,6 +8,7 @@ import (
 
 	"meatus/core/event"
 	"meatus/core/gate"
+	"meatus/core/route"
 )
 
 // ID tells one walk, or one link, of a [Walker] from another.
@@ -102,10 +103,10 @@ type Pulse struct{ Links []LinkState }
 // LinkState is what is known of a link at a moment.
 type LinkState struct {
 	ID        ID
-	Below     ID     // the link it runs inside, 0 for a first hop
-	Lane      int    // 0, or which further link to the same machine it is
-	Hop       string // the session name of the machine it leads to
-	Prefix    string // the way up to it, as [route.Route.Prefix] names it
+	Below     ID            // the link it runs inside, 0 for a first hop
+	Lane      int           // 0, or which further link to the same machine it is
+	Hop       string        // the session name of the machine it leads to
+	Key       route.LinkKey `json:"Prefix"` // the way up to it, by the name that programs of before it read
 	Since     time.Time
 	RoundTrip time.Duration // of the last keepalive, 0 before the first answer
 	In, Out   uint64        // bytes on the wire, from and to the machine

@@ -112,7 +112,7 @@ func (l *Link) openAtGateway(ctx context.Context, addr string) (net.Conn, error)
 // link is up; one that is up is not kept from ending by that. It fails with a [gate.Failure].
 func (w *Walker) AtGateway(ctx context.Context, r route.Route, ask line.Ask) (io.ReadCloser, error) {
 	w.mu.Lock()
-	l := w.links[r.Prefix(0)]
+	l := w.links[r.Link(0)]
 	up := l != nil && l.up
 	w.mu.Unlock()
 	var p *Passage

@@ -32,7 +32,7 @@ type Link struct {
 	w       *Walker
 	id      ID
 	hop     route.Hop
-	prefix  string
+	key     route.LinkKey
 	route   route.Route // of the walk that made it
 	index   int         // of the hop on that route
 	below   *Link       // what it runs inside, nil for the first hop
@@ -103,7 +103,7 @@ func (l *Link) run() {
 	l.trips.add(l.opened)
 	l.w.mu.Lock()
 	l.up = true
-	l.w.ups[l.prefix]++
+	l.w.ups[l.key]++
 	state := l.stateLocked()
 	l.w.mu.Unlock()
 	l.w.tell(LinkUp{state})
@@ -122,7 +122,7 @@ func (l *Link) run() {
 		l.w.lived(l, time.Since(l.since), f)
 	} else if context.Cause(l.ctx) == errUnused { // another is no return of it
 		l.w.mu.Lock()
-		delete(l.w.ups, l.prefix)
+		delete(l.w.ups, l.key)
 		l.w.mu.Unlock()
 	}
 	l.w.tell(LinkDown{state, l.failure()})
@@ -160,8 +160,8 @@ func (l *Link) drop(also func()) LinkState {
 	}
 	state := l.stateLocked()
 	l.up = false
-	if l.w.links[l.prefix] == l {
-		delete(l.w.links, l.prefix)
+	if l.w.links[l.key] == l {
+		delete(l.w.links, l.key)
 	}
 	if l.linger != nil {
 		l.linger.Stop()
@@ -243,8 +243,8 @@ func (l *Link) release() {
 		return
 	}
 	if !l.up || l.orphans > 0 || l.w.closed || l.hop.Alone != "" {
-		if l.w.links[l.prefix] == l && !l.up {
-			delete(l.w.links, l.prefix) // a walk that comes now starts anew
+		if l.w.links[l.key] == l && !l.up {
+			delete(l.w.links, l.key) // a walk that comes now starts anew
 		}
 		l.cancel(errClosed)
 		return
@@ -255,8 +255,8 @@ func (l *Link) release() {
 		if l.users > 0 {
 			return
 		}
-		if l.w.links[l.prefix] == l {
-			delete(l.w.links, l.prefix) // who comes from now on has a new one
+		if l.w.links[l.key] == l {
+			delete(l.w.links, l.key) // who comes from now on has a new one
 		}
 		l.cancel(errUnused) // under the lock: nobody has joined meanwhile
 	})
@@ -303,7 +303,7 @@ func (l *Link) passed(k gate.Kind, seen string) {
 }
 
 func (l *Link) stateLocked() LinkState {
-	s := LinkState{ID: l.id, Hop: l.hop.Name, Prefix: l.prefix, Since: l.since, Users: l.users, Cipher: l.cipher, Gateway: l.hop.Gateway != nil, Again: max(l.w.ups[l.prefix]-1, 0)}
+	s := LinkState{ID: l.id, Hop: l.hop.Name, Key: l.key, Since: l.since, Users: l.users, Cipher: l.cipher, Gateway: l.hop.Gateway != nil, Again: max(l.w.ups[l.key]-1, 0)}
 	if s.Lane = l.hop.Lane; l.below != nil {
 		s.Below = l.below.id
 	}

@@ -50,7 +50,7 @@ func (d Depth) String() string { return DepthWords[d] }
 func (w *Walker) Touch(ctx context.Context, r route.Route, look Look) gate.Report {
 	depth := look.Depth
 	a := &attempt{w: w, id: w.newID(), at: gate.Address, quiet: look.Quiet}
-	reports := map[string]*gate.Report{} // by the end of the way
+	reports := map[route.LinkKey]*gate.Report{} // by the end of the way
 	judge := func(way route.Route) *gate.Report {
 		report := way.Check(w.knowledge())
 		reports[way.End()] = &report
@@ -140,7 +140,7 @@ func machine(r route.Route) string {
 		last := len(way.Hops) - 1
 		key += way.Hops[last].Knock() + " " + way.Hops[last].At().String() + " " + way.Hops[last].Proxy.String() + "\n"
 		if last > 0 {
-			key += way.Prefix(last - 1)
+			key += way.Link(last - 1).String()
 		}
 	}
 	return key

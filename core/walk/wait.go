@@ -82,15 +82,15 @@ type brief struct {
 func (w *Walker) lived(l *Link, long time.Duration, why *gate.Failure) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	b := w.brief[l.prefix]
+	b := w.brief[l.key]
 	if b.times++; long >= steadyTime {
 		b.times = 0
 	}
 	if b.why = why; b.times == 0 {
-		delete(w.brief, l.prefix)
+		delete(w.brief, l.key)
 		return
 	}
-	w.brief[l.prefix] = b
+	w.brief[l.key] = b
 }
 
 // briefly is how often the way of a route has ended soon after it came up, and why last.
@@ -98,7 +98,7 @@ func (w *Walker) briefly(r route.Route) (times int, why *gate.Failure) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	for i := range r.Hops {
-		if b := w.brief[r.Prefix(i)]; b.times > times {
+		if b := w.brief[r.Link(i)]; b.times > times {
 			times, why = b.times, b.why
 		}
 	}

@@ -73,12 +73,12 @@ type Walker struct {
 	wg     sync.WaitGroup // every goroutine of every link
 
 	mu       sync.Mutex // guards what follows, and the users of every link
-	links    map[string]*Link
+	links    map[route.LinkKey]*Link
 	nextID   ID
 	closed   bool
-	ups      map[string]int // how often a link came up, by prefix
+	ups      map[route.LinkKey]int // how often a link came up
 	guests   guests
-	brief    map[string]brief      // by prefix
+	brief    map[route.LinkKey]brief
 	proxies  map[string]proxyLogin // that were right the last time, by the proxy
 	devices  devices
 	silent   map[string]bool // what servers call themselves that end links by their answer to a keepalive
@@ -105,7 +105,7 @@ func New(c Config) *Walker {
 	if c.Events == nil {
 		c.Events = &event.Stream{}
 	}
-	w := &Walker{Config: c, links: map[string]*Link{}, ups: map[string]int{}, silent: map[string]bool{}, brief: map[string]brief{}, proxies: map[string]proxyLogin{}}
+	w := &Walker{Config: c, links: map[route.LinkKey]*Link{}, ups: map[route.LinkKey]int{}, silent: map[string]bool{}, brief: map[route.LinkKey]brief{}, proxies: map[string]proxyLogin{}}
 	w.ctx, w.cancel = context.WithCancel(context.Background())
 	contain.Go(&w.wg, "the beat of the links", w.beat, nil)
 	return w
@@ -284,7 +284,7 @@ func (a *attempt) run(ctx context.Context) (*Link, error) {
 // keysFirst finds a hop whose keys cannot be used before any packet leaves.
 func (a *attempt) keysFirst() error {
 	for i, h := range a.route.Hops {
-		if a.w.alive(a.route.Prefix(i)) {
+		if a.w.alive(a.route.Link(i)) {
 			continue
 		}
 		judged := []gate.Gate{route.KeyGate(h, route.KeySheets{})}
@@ -305,10 +305,10 @@ func (a *attempt) keysFirst() error {
 }
 
 // alive tells whether there is a live link to share.
-func (w *Walker) alive(prefix string) bool {
+func (w *Walker) alive(key route.LinkKey) bool {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	l := w.links[prefix]
+	l := w.links[key]
 	return l != nil && l.up
 }
 
@@ -353,22 +353,22 @@ func (a *attempt) cancelled(ctx context.Context) error {
 
 // join returns the link for hop i with one use more, making it where needed.
 func (w *Walker) join(a *attempt, i int, below *Link) (*Link, error) {
-	prefix := a.route.Prefix(i)
+	key := a.route.Link(i)
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if w.closed {
 		return nil, &gate.Failure{Hop: a.route.Hops[i].Name, Gate: gate.Address, Cause: gate.Cancelled, Why: "the program is ending"}
 	}
-	l := w.links[prefix]
+	l := w.links[key]
 	if l != nil && l.ctx.Err() != nil {
 		l = nil // it is ending
 	}
 	a.reused = a.reused || l != nil && l.up
 	if l == nil {
 		w.nextID++
-		l = &Link{w: w, id: w.nextID, hop: a.route.Hops[i], prefix: prefix, route: a.route, index: i, below: below, ready: make(chan struct{}), probes: make(chan struct{}, 1)}
+		l = &Link{w: w, id: w.nextID, hop: a.route.Hops[i], key: key, route: a.route, index: i, below: below, ready: make(chan struct{}), probes: make(chan struct{}, 1)}
 		l.ctx, l.cancel = context.WithCancelCause(w.ctx)
-		w.links[prefix] = l
+		w.links[key] = l
 		if below != nil {
 			below.users++
 		}

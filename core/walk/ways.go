@@ -47,7 +47,7 @@ func (w *Walker) ways(ctx context.Context, r route.Route, along func(way route.R
 		why = "its link is live"
 	}
 	var first *gate.Failure
-	failed := map[string]*gate.Failure{} // by the prefix up to where they failed
+	failed := map[route.LinkKey]*gate.Failure{} // by the way up to where they failed
 	for _, way := range turned.Ways() {
 		if shared(way, failed) {
 			continue
@@ -66,7 +66,7 @@ func (w *Walker) ways(ctx context.Context, r route.Route, along func(way route.R
 		if hop < 0 || !leadsOn(f, hop == len(way.Hops)-1) {
 			return at, err
 		}
-		failed[way.Prefix(hop)] = f
+		failed[way.Link(hop)] = f
 		why = fmt.Sprintf("%s: %s: %s", f.Hop, f.Gate, f.Cause)
 		if first == nil {
 			copied := *f
@@ -91,7 +91,7 @@ func (w *Walker) liveFirst(r route.Route) route.Route {
 	longest, found := 0, r
 	for _, way := range r.Ways() {
 		n := 0
-		for n < len(way.Hops) && w.alive(way.Prefix(n)) {
+		for n < len(way.Hops) && w.alive(way.Link(n)) {
 			n++
 		}
 		// The last hop of a way is as live as the one before it, where that is all there is.
@@ -103,9 +103,9 @@ func (w *Walker) liveFirst(r route.Route) route.Route {
 }
 
 // shared tells whether a way leads through what has failed already.
-func shared(way route.Route, failed map[string]*gate.Failure) bool {
+func shared(way route.Route, failed map[route.LinkKey]*gate.Failure) bool {
 	for i := range way.Hops {
-		if failed[way.Prefix(i)] != nil {
+		if failed[way.Link(i)] != nil {
 			return true
 		}
 	}

@@ -124,17 +124,17 @@ func (w *Workspace) Knowledge() route.Knowledge {
 
 // Check judges what this machine alone can know about a session.
 func (w *Workspace) Check(name string, k route.Knowledge) (route.Route, gate.Report) {
-	return w.CheckWay(name, "", k)
+	return w.CheckWay(name, route.LinkKey{}, k)
 }
 
 // CheckWay is [Workspace.Check] of the way that [route.Route.End] names, where the session
-// has several, "" for the first.
-func (w *Workspace) CheckWay(name, way string, k route.Knowledge) (route.Route, gate.Report) {
+// has several, the zero key for the first.
+func (w *Workspace) CheckWay(name string, way route.LinkKey, k route.Knowledge) (route.Route, gate.Report) {
 	r, err := w.Planner().Plan(name)
 	if err != nil {
 		return r, gate.Report{Session: name, Broken: err.Error()}
 	}
-	if way != "" {
+	if way != (route.LinkKey{}) {
 		r = r.Turned(way)
 	}
 	return r, r.Check(k)

@@ -746,7 +746,7 @@ func (m *Model) consequences(a estate.Act) string {
 	links := m.s.Board.Links()
 	live := func(session string) bool {
 		s, ok := m.s.Board.State(session)
-		return ok && s.Details != nil && len(s.Details.Prefixes) > 0 && links.At(s.Details.Prefixes[len(s.Details.Prefixes)-1]) != nil
+		return ok && s.Details != nil && len(s.Details.Links) > 0 && links.At(s.Details.Links[len(s.Details.Links)-1]) != nil
 	}
 	return strings.Join(work.Consequences(m.s.Workspace(), a, *m.chosen(), live), "; ")
 }

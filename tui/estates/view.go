@@ -304,7 +304,7 @@ func (m *Model) spots(r row, live map[int]bool) string {
 func (m *Model) mark(session string, links *board.Links) string {
 	s, ok := m.s.Board.State(session)
 	if ok && s.Details != nil {
-		if n := len(s.Details.Prefixes); n > 0 && links.At(s.Details.Prefixes[n-1]) != nil {
+		if n := len(s.Details.Links); n > 0 && links.At(s.Details.Links[n-1]) != nil {
 			return m.s.Theme.Live.Render("━")
 		}
 	}

@@ -289,10 +289,10 @@ type row struct {
 
 // linkAt is the live link at hop i, or nil.
 func (r row) linkAt(i int) *board.Link {
-	if i < 0 || i >= len(r.Details.Prefixes) {
+	if i < 0 || i >= len(r.Details.Links) {
 		return nil
 	}
-	return r.links.At(r.Details.Prefixes[i])
+	return r.links.At(r.Details.Links[i])
 }
 
 func (m *Model) emptyBoard(l layout) []string {
@@ -431,10 +431,10 @@ func (m *Model) stroke(e row) (stroke, mark string) {
 
 // frozenOn is the first frozen link on the live way of a session, or nil.
 func frozenOn(e row) *board.Link {
-	if e.linkAt(len(e.Details.Prefixes)-1) == nil {
+	if e.linkAt(len(e.Details.Links)-1) == nil {
 		return nil
 	}
-	for i := range e.Details.Prefixes {
+	for i := range e.Details.Links {
 		if l := e.linkAt(i); l != nil && l.State.Frozen {
 			return l
 		}

@@ -288,7 +288,7 @@ func (m *Model) lookAtLinks(shells []shellState) {
 func (m *Model) addLinks(links []walk.LinkState, other *tunnel.Seen) map[walk.ID]link {
 	byID := make(map[walk.ID]link, len(links))
 	for _, l := range links {
-		key := l.Prefix
+		key := l.Key.String()
 		if other != nil {
 			key = other.Key(key)
 		}
