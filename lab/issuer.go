@@ -21,6 +21,7 @@ import (
 	"meatus/core/record"
 	"meatus/core/route"
 	serving "meatus/core/service"
+	"meatus/core/step"
 	"meatus/core/store"
 	"meatus/core/vouch"
 	"meatus/core/walk"
@@ -227,14 +228,14 @@ func (b *Lab) PilotAsks() { b.purser.asks <- struct{}{} }
 // nobodyThere answers no question.
 type nobodyThere struct{}
 
-func (nobodyThere) Identity(context.Context, walk.IdentityQuestion) error { return walk.Nobody{} }
-func (nobodyThere) Passphrase(context.Context, walk.PassphraseQuestion) ([]byte, error) {
-	return nil, walk.Nobody{}
+func (nobodyThere) Identity(context.Context, step.IdentityQuestion) error { return step.Nobody{} }
+func (nobodyThere) Passphrase(context.Context, step.PassphraseQuestion) ([]byte, error) {
+	return nil, step.Nobody{}
 }
-func (nobodyThere) Answers(context.Context, walk.ServerQuestions) ([]string, error) {
-	return nil, walk.Nobody{}
+func (nobodyThere) Answers(context.Context, step.ServerQuestions) ([]string, error) {
+	return nil, step.Nobody{}
 }
-func (nobodyThere) Lend(context.Context, walk.LendQuestion) error { return walk.Nobody{} }
+func (nobodyThere) Lend(context.Context, step.LendQuestion) error { return step.Nobody{} }
 
 // The lab's machines' servers' configuration.
 const (

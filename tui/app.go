@@ -17,11 +17,13 @@ import (
 
 	"meatus/core/board"
 	"meatus/core/contain"
+	"meatus/core/dial"
 	"meatus/core/engine"
 	"meatus/core/event"
+	"meatus/core/link"
+	"meatus/core/login"
 	"meatus/core/prefs"
 	"meatus/core/remote"
-	"meatus/core/walk"
 	"meatus/core/work"
 	"meatus/core/workspace"
 	"meatus/tui/action"
@@ -41,9 +43,9 @@ const (
 
 // Options are what the program starts with.
 type Options struct {
-	Name   string      // what the header calls the workspace, "" for its folder
-	Leader string      // the leader key, "alt+m" where empty
-	Dialer walk.Dialer // the network where nil
+	Name   string       // what the header calls the workspace, "" for its folder
+	Leader string       // the leader key, "alt+m" where empty
+	Dialer dial.Network // the network where nil
 	// BeforeAgent has the ring stand in front of the running agent.
 	BeforeAgent bool
 	// Prefs are the person's own settings, and NoPrefs says why they are not used, nil where
@@ -367,9 +369,9 @@ func (a *App) hear(events []event.Event) tea.Cmd {
 			cmds = append(cmds, a.rest())
 		case engine.LeaseWanted:
 			a.say(e.Say())
-		case walk.CameByEmergency:
+		case login.CameByEmergency:
 			a.say(e.Say())
-		case walk.LeaseEnds:
+		case link.LeaseEnds:
 			a.say(e.Say())
 		case engine.KeysGone:
 			a.say(e.Say())

@@ -17,6 +17,7 @@ import (
 	"meatus/core/book"
 	"meatus/core/gate"
 	"meatus/core/keyfile"
+	"meatus/core/step"
 	"meatus/core/trail"
 	"meatus/core/walk"
 	"meatus/core/work"
@@ -89,7 +90,7 @@ func TestQuestionsWaitTheirTurn(t *testing.T) {
 	answers := make(chan string, 2)
 	for i, hop := range []string{"quay", "gauge-1"} {
 		go func() {
-			pass, err := a.desk.Passphrase(t.Context(), walk.PassphraseQuestion{Place: walk.Place{Session: "gauge-1", Hop: hop}, Path: "/k/" + hop + ".pem", Try: 1})
+			pass, err := a.desk.Passphrase(t.Context(), step.PassphraseQuestion{Place: step.Place{Session: "gauge-1", Hop: hop}, Path: "/k/" + hop + ".pem", Try: 1})
 			answers <- fmt.Sprint(string(pass), err)
 		}()
 		a.until("the question", func() bool { return a.ask.Waiting() && (i == 0 || strings.Contains(a.see(), "1 more waiting")) })

@@ -11,7 +11,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"meatus/core/prefs"
-	"meatus/core/walk"
+	"meatus/core/step"
 	"meatus/core/workspace"
 	"meatus/lab/labtest"
 	"meatus/tui/action"
@@ -155,7 +155,7 @@ func TestAFaultWhileHearingEndsOnePartAlone(t *testing.T) {
 	a.engine.Tell("high tide")
 	a.until("the next event", func() bool { return a.notice == "high tide" })
 	answered := a.asks(func(ctx context.Context) error {
-		_, err := a.desk.Passphrase(ctx, walk.PassphraseQuestion{Place: walk.Place{Session: "quay", Hop: "quay"}, Path: "/k/tide.pem", Try: 1})
+		_, err := a.desk.Passphrase(ctx, step.PassphraseQuestion{Place: step.Place{Session: "quay", Hop: "quay"}, Path: "/k/tide.pem", Try: 1})
 		return err
 	})
 	a.press("leader", "a", "x", "enter")
@@ -173,7 +173,7 @@ func TestATypedSecretIsWipedWhenItsQuestionIsLeft(t *testing.T) {
 	a := open(t, bay(t, 2), 110, 30)
 	a.home.Select("quay")
 	answered := a.asks(func(ctx context.Context) error {
-		_, err := a.desk.Passphrase(ctx, walk.PassphraseQuestion{Place: walk.Place{Session: "quay", Hop: "quay"}, Path: "/k/tide.pem", Try: 1})
+		_, err := a.desk.Passphrase(ctx, step.PassphraseQuestion{Place: step.Place{Session: "quay", Hop: "quay"}, Path: "/k/tide.pem", Try: 1})
 		return err
 	})
 	if !a.answering() {

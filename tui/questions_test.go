@@ -8,7 +8,7 @@ import (
 	"testing"
 
 	"meatus/core/ring"
-	"meatus/core/walk"
+	"meatus/core/step"
 )
 
 // asks puts a question to the desk, and waits until it is there.
@@ -24,7 +24,7 @@ func (d *driver) asks(put func(context.Context) error) <-chan error {
 func (d *driver) asksToLend(session string) <-chan error {
 	d.Helper()
 	return d.asks(func(ctx context.Context) error {
-		return d.desk.Lend(ctx, walk.LendQuestion{Place: walk.Place{Session: session, Hop: "quay"}, Use: ring.Use{Key: ring.Entry{Name: "gauge.pem"}, Login: "keeper", Count: 1}})
+		return d.desk.Lend(ctx, step.LendQuestion{Place: step.Place{Session: session, Hop: "quay"}, Use: ring.Use{Key: ring.Entry{Name: "gauge.pem"}, Login: "keeper", Count: 1}})
 	})
 }
 
@@ -35,7 +35,7 @@ func (d *driver) types(text string) {
 }
 
 func TestAQuestionTakesTheKeysFromNobody(t *testing.T) {
-	identity := walk.Place{Session: "gauge-1", Hop: "gauge-1", Address: "10.61.0.2:22"}
+	identity := step.Place{Session: "gauge-1", Hop: "gauge-1", Address: "10.61.0.2:22"}
 	for name, busy := range map[string]func(a *driver) (typed func() string){
 		"the board":     func(a *driver) func() string { return func() string { return "" } },
 		"a search":      func(a *driver) func() string { a.press("/"); return func() string { return "/" } },
@@ -48,7 +48,7 @@ func TestAQuestionTakesTheKeysFromNobody(t *testing.T) {
 			typed := busy(a)
 			lend := a.asksToLend("quay")
 			visit := a.asks(func(ctx context.Context) error {
-				_, err := a.desk.Passphrase(ctx, walk.PassphraseQuestion{Place: identity, Path: "/k/tide.pem", Try: 1})
+				_, err := a.desk.Passphrase(ctx, step.PassphraseQuestion{Place: identity, Path: "/k/tide.pem", Try: 1})
 				return err
 			})
 			a.types("yes")
@@ -95,7 +95,7 @@ func TestAQuestionOfWhatOneBeganHasTheKeysAtOnce(t *testing.T) {
 	a := open(t, bay(t, 2), 110, 30)
 	a.home.Select("gauge-1")
 	done := a.asks(func(ctx context.Context) error {
-		pass, err := a.desk.Passphrase(ctx, walk.PassphraseQuestion{Place: walk.Place{Session: "gauge-1", Hop: "quay"}, Path: "/k/tide.pem", Try: 1})
+		pass, err := a.desk.Passphrase(ctx, step.PassphraseQuestion{Place: step.Place{Session: "gauge-1", Hop: "quay"}, Path: "/k/tide.pem", Try: 1})
 		return errors.Join(err, map[bool]error{false: fmt.Errorf("%q was typed", pass)}[string(pass) == "ebb"])
 	})
 	a.types("ebb")
@@ -107,7 +107,7 @@ func TestAQuestionOfWhatOneBeganHasTheKeysAtOnce(t *testing.T) {
 
 func TestUsesAreRefusedOneByOneOrAllAtOnce(t *testing.T) {
 	a := open(t, bay(t, 2), 110, 30)
-	for key, want := range map[string]error{"ctrl+n": walk.ErrDeclined, "ctrl+x": ring.ErrNoMore, "ctrl+y": nil} {
+	for key, want := range map[string]error{"ctrl+n": step.ErrDeclined, "ctrl+x": ring.ErrNoMore, "ctrl+y": nil} {
 		done := a.asksToLend("quay")
 		a.press("leader", "a", key)
 		if err := <-done; !errors.Is(err, want) {

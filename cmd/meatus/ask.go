@@ -12,8 +12,8 @@ import (
 	"golang.org/x/term"
 
 	"meatus/core/sanitize"
+	"meatus/core/step"
 	"meatus/core/vouch"
-	"meatus/core/walk"
 )
 
 // ttyAsker asks on the controlling terminal, so that input and output stay the
@@ -27,11 +27,11 @@ type ttyAsker struct {
 // open opens the controlling terminal, or says that nobody is there.
 func (a *ttyAsker) open(remedy string) (*os.File, error) {
 	if a.taken.Load() {
-		return nil, walk.Nobody{Remedy: "the terminal is the far side's; open it in the full screen, where a question can be gone to"}
+		return nil, step.Nobody{Remedy: "the terminal is the far side's; open it in the full screen, where a question can be gone to"}
 	}
 	tty, err := os.OpenFile("/dev/tty", os.O_RDWR, 0)
 	if err != nil {
-		return nil, walk.Nobody{Remedy: remedy}
+		return nil, step.Nobody{Remedy: remedy}
 	}
 	return tty, nil
 }
@@ -78,7 +78,7 @@ func askBytes(ctx context.Context, tty *os.File, prompt string, echo bool) ([]by
 	}
 }
 
-func (a *ttyAsker) Identity(ctx context.Context, q walk.IdentityQuestion) error {
+func (a *ttyAsker) Identity(ctx context.Context, q step.IdentityQuestion) error {
 	if a.identities.accepts(q) {
 		return nil
 	}
@@ -115,10 +115,10 @@ func (a *ttyAsker) Identity(ctx context.Context, q walk.IdentityQuestion) error 
 	} else if ok {
 		fmt.Fprintln(tty, "That is another fingerprint.")
 	}
-	return walk.ErrDeclined
+	return step.ErrDeclined
 }
 
-func (a *ttyAsker) Lend(ctx context.Context, q walk.LendQuestion) error {
+func (a *ttyAsker) Lend(ctx context.Context, q step.LendQuestion) error {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	tty, err := a.open("run it on a terminal, where the use can be agreed to")
@@ -128,17 +128,17 @@ func (a *ttyAsker) Lend(ctx context.Context, q walk.LendQuestion) error {
 	defer tty.Close()
 	answer, err := ask(ctx, tty, fmt.Sprintf("%s wants to use %s %s. Let it? Type yes: ", q.By(), q.Use.Key, q.Use.For()), true)
 	if err == nil && answer != "yes" {
-		err = walk.ErrDeclined
+		err = step.ErrDeclined
 	}
 	return err
 }
 
-func (a *ttyAsker) Passphrase(ctx context.Context, q walk.PassphraseQuestion) ([]byte, error) {
+func (a *ttyAsker) Passphrase(ctx context.Context, q step.PassphraseQuestion) ([]byte, error) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if pass, given, err := a.identities.passphrase(q.Try); given {
 		if err != nil {
-			err = walk.Nobody{Remedy: err.Error() + "; see which key it is for: " + sanitize.Path(q.Path)}
+			err = step.Nobody{Remedy: err.Error() + "; see which key it is for: " + sanitize.Path(q.Path)}
 		}
 		return pass, err
 	}
@@ -152,12 +152,12 @@ func (a *ttyAsker) Passphrase(ctx context.Context, q walk.PassphraseQuestion) ([
 	}
 	answer, err := askBytes(ctx, tty, fmt.Sprintf("Passphrase of %s: ", q.Path), false)
 	if err == nil && len(answer) == 0 {
-		err = walk.ErrDeclined
+		err = step.ErrDeclined
 	}
 	return answer, err
 }
 
-func (a *ttyAsker) Answers(ctx context.Context, q walk.ServerQuestions) ([]string, error) {
+func (a *ttyAsker) Answers(ctx context.Context, q step.ServerQuestions) ([]string, error) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	tty, err := a.open("run it on a terminal, where the answer can be typed")

@@ -11,7 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"meatus/core/book"
-	"meatus/core/walk"
+	"meatus/core/step"
 )
 
 // identities are the fingerprints with which first visits are accepted unasked. Each is
@@ -90,7 +90,7 @@ func (i *identities) Set(value string) error {
 }
 
 // accepts tells whether the key in question was said to be the one of this very hop.
-func (i *identities) accepts(q walk.IdentityQuestion) bool {
+func (i *identities) accepts(q step.IdentityQuestion) bool {
 	if i == nil {
 		return false
 	}

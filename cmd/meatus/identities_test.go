@@ -1,17 +1,16 @@
 package main
 
 import (
+	"meatus/core/step"
 	"strings"
 	"testing"
-
-	"meatus/core/walk"
 )
 
 const print1, print2 = "SHA256:AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA", "SHA256:BBBBBBBBBBBBBBBBBBBBBBBBBBBBBBBBBBBBBBBBBBA"
 
 func TestAnIdentityIsGoodForItsHopAlone(t *testing.T) {
-	asked := func(hop string, hops int, print string) walk.IdentityQuestion {
-		return walk.IdentityQuestion{Place: walk.Place{Hop: hop}, Hops: hops, SHA256: print}
+	asked := func(hop string, hops int, print string) step.IdentityQuestion {
+		return step.IdentityQuestion{Place: step.Place{Hop: hop}, Hops: hops, SHA256: print}
 	}
 	i := &identities{of: map[string][]string{}}
 	for _, value := range []string{"quay=" + print1, "tide-db=" + print2} {
@@ -20,7 +19,7 @@ func TestAnIdentityIsGoodForItsHopAlone(t *testing.T) {
 		}
 	}
 	for _, c := range []struct {
-		q    walk.IdentityQuestion
+		q    step.IdentityQuestion
 		want bool
 	}{
 		{asked("quay", 2, print1), true},

@@ -10,7 +10,7 @@ import (
 	"github.com/VictoriaMetrics/metrics"
 
 	"meatus/core/engine"
-	"meatus/core/walk"
+	"meatus/core/link"
 )
 
 // gauges collects what is held in the open text format that collectors of metrics read;
@@ -42,10 +42,10 @@ func (g gauges) counter(v float64, metric string, labels ...string) {
 // their ages, the worst of the rest.
 type hopLinks struct {
 	n     int
-	state walk.LinkState
+	state link.State
 }
 
-func byHop(links []walk.LinkState) map[string]hopLinks {
+func byHop(links []link.State) map[string]hopLinks {
 	hops := map[string]hopLinks{}
 	for _, l := range links {
 		h := hops[l.Hop]

@@ -13,8 +13,8 @@ import (
 	"meatus/core/engine"
 	"meatus/core/estate"
 	"meatus/core/event"
+	"meatus/core/login"
 	"meatus/core/prefs"
-	"meatus/core/walk"
 	"meatus/core/work"
 	"meatus/core/workspace"
 )
@@ -158,7 +158,7 @@ func (r *running) tell(events []event.Event, each func(event.Event)) {
 		switch e := e.(type) {
 		case engine.Notice:
 			fmt.Fprintln(os.Stderr, "meatus: "+e.Say)
-		case walk.CameByEmergency:
+		case login.CameByEmergency:
 			fmt.Fprintln(os.Stderr, "meatus: "+e.Say())
 		case engine.KeysGone:
 			fmt.Fprintln(os.Stderr, "meatus: "+e.Say())

@@ -20,9 +20,11 @@ import (
 	"meatus/core/engine"
 	"meatus/core/event"
 	"meatus/core/gate"
+	"meatus/core/link"
 	"meatus/core/posix"
 	"meatus/core/remote"
 	"meatus/core/route"
+	"meatus/core/step"
 	"meatus/core/walk"
 	"meatus/core/workspace"
 )
@@ -122,13 +124,13 @@ func runOn(cmd *cobra.Command, open opener, w *workspace.Workspace, name, comman
 		if waits, ok := e.(walk.Trying); ok && waits.Say != "" {
 			fmt.Fprintln(cmd.ErrOrStderr(), "meatus: "+waits.Session+" "+waits.Say)
 		}
-		if ends, ok := e.(walk.LeaseEnds); ok {
+		if ends, ok := e.(link.LeaseEnds); ok {
 			fmt.Fprintln(cmd.ErrOrStderr(), "meatus: "+ends.Say())
 		}
 		if other, ok := e.(walk.Diverted); ok {
 			fmt.Fprintln(cmd.ErrOrStderr(), "meatus: "+other.Record().Line())
 		}
-		if use, ok := e.(remote.Lent); ok && use.Refuse != nil && !errors.Is(use.Refuse, walk.ErrDeclined) {
+		if use, ok := e.(remote.Lent); ok && use.Refuse != nil && !errors.Is(use.Refuse, step.ErrDeclined) {
 			fmt.Fprintln(cmd.ErrOrStderr(), "meatus: "+use.Say())
 		}
 	})
@@ -299,9 +301,9 @@ func traceTo(out io.Writer, r route.Route) func(event.Event) {
 			if errors.As(e.Err, &f) {
 				say(f.Hop, f.Gate, gate.Shut.String(), f.Seen)
 			}
-		case walk.LinkUp:
+		case link.Up:
 			say(e.Link.Hop, "link", "up", e.Link.Cipher)
-		case walk.LinkDown:
+		case link.Down:
 			say(e.Link.Hop, "link", "down", fmt.Sprintf("%d bytes in, %d out", e.Link.In, e.Link.Out))
 		}
 	}

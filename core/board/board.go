@@ -23,6 +23,8 @@ import (
 	"meatus/core/contain"
 	"meatus/core/event"
 	"meatus/core/gate"
+	"meatus/core/link"
+	"meatus/core/login"
 	"meatus/core/needs"
 	"meatus/core/remote"
 	"meatus/core/route"
@@ -536,13 +538,13 @@ func (b *Board) Hear(e event.Event) {
 				b.shutLocked(s, e.Failure)
 			}
 		})
-	case walk.LoggedIn:
+	case login.LoggedIn:
 		b.visits[e.Hop] = time.Now()
-	case walk.LinkUp:
+	case link.Up:
 		b.linksLocked(func(all map[route.LinkKey]*Link) { take(all, e.Link) })
-	case walk.LinkDown:
+	case link.Down:
 		b.linksLocked(func(all map[route.LinkKey]*Link) { delete(all, e.Link.Key) })
-	case walk.Pulse:
+	case link.Pulse:
 		b.linksLocked(func(all map[route.LinkKey]*Link) {
 			for _, l := range e.Links {
 				take(all, l)

@@ -6,9 +6,9 @@ import (
 	"time"
 
 	"meatus/core/gate"
+	"meatus/core/link"
 	"meatus/core/route"
 	"meatus/core/tunnel"
-	"meatus/core/walk"
 )
 
 // pastSeconds is how far back a link's traffic is kept.
@@ -16,7 +16,7 @@ const pastSeconds = 8
 
 // Link is a live link with its recent traffic. It does not change.
 type Link struct {
-	State walk.LinkState
+	State link.State
 	Past  []float64 // bytes each second, both ways, the newest last
 
 	bytes uint64    // when it was last measured
@@ -92,7 +92,7 @@ func (b *Board) linksLocked(do func(all map[route.LinkKey]*Link)) {
 }
 
 // take notes how a link fares.
-func take(all map[route.LinkKey]*Link, s walk.LinkState) {
+func take(all map[route.LinkKey]*Link, s link.State) {
 	was := all[s.Key]
 	if was == nil || was.State.ID != s.ID {
 		all[s.Key] = &Link{State: s, bytes: s.In + s.Out, at: time.Now()}

@@ -21,7 +21,7 @@ import (
 func atArchive(t testing.TB, dir string) (*ends.There, *lab.Host) {
 	t.Helper()
 	l, ws := labtest.Workspace(t)
-	w := walk.New(walk.Config{Vouched: ws.Vouched, Asker: labtest.Yes{}, Dialer: l.Dialer(), Keys: custody.New(&ring.Ring{})})
+	w := walk.New(walk.Config{Vouched: ws.Vouched, Asker: labtest.Yes{}, Network: l.Dialer(), Keys: custody.New(&ring.Ring{})})
 	t.Cleanup(w.Close)
 	r, err := ws.Planner().Plan("archive")
 	if err != nil {

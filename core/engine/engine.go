@@ -25,6 +25,7 @@ import (
 	"meatus/core/book"
 	"meatus/core/contain"
 	"meatus/core/custody"
+	"meatus/core/dial"
 	"meatus/core/estate"
 	"meatus/core/event"
 	"meatus/core/lease"
@@ -34,6 +35,7 @@ import (
 	"meatus/core/route"
 	"meatus/core/screenlock"
 	"meatus/core/shell"
+	"meatus/core/step"
 	"meatus/core/trail"
 	"meatus/core/tunnel"
 	"meatus/core/walk"
@@ -46,8 +48,8 @@ import (
 // has working zero values.
 type Options struct {
 	Workspace *workspace.Workspace
-	Asker     walk.Asker
-	Dialer    walk.Dialer   // the network where nil
+	Asker     step.Asker
+	Dialer    dial.Network  // the network where nil
 	Linger    time.Duration // how long a link outlives its last user, as in [walk.Config]
 	Drain     time.Duration // how long flows have to come to their end on Close
 
@@ -130,7 +132,7 @@ func Open(ctx context.Context, o Options) (*Engine, error) {
 	e.Programs = remote.New(remote.Config{Custody: e.Keys, Asker: o.Asker, Display: Display, Events: e.Events})
 	e.Walker = walk.New(walk.Config{
 		Leases:  e.Leases,
-		Vouched: ws.Vouched, Asker: o.Asker, Dialer: o.Dialer, Linger: o.Linger, Logins: ws.Logins,
+		Vouched: ws.Vouched, Asker: o.Asker, Network: o.Dialer, Linger: o.Linger, Logins: ws.Logins,
 		Keys: e.Keys, Events: e.Events, Serve: e.Programs.Serve(), Follow: func(r route.Route) route.Route { return e.Workspace().Follow(r) },
 		Rules: func() walk.Rules { return e.Workspace() },
 	})

@@ -114,9 +114,9 @@ func openBay(t testing.TB, extra string) *bay {
 // options are what enrolling the machine over a line needs.
 func (b *bay) options(l *servertest.Line) (o enrol.Options, done func()) {
 	l.To = b.Address
-	w := walk.New(walk.Config{Vouched: vouch.Open(filepath.Join(b.TempDir(), "vouched")), Asker: labtest.Yes{}, Dialer: l, Linger: time.Millisecond})
-	client := &lease.Client{At: w.AtGateway}
-	w.Leases = client
+	client := &lease.Client{}
+	w := walk.New(walk.Config{Vouched: vouch.Open(filepath.Join(b.TempDir(), "vouched")), Asker: labtest.Yes{}, Network: l, Leases: client, Linger: time.Millisecond})
+	client.At = w.AtGateway
 	way := b.Way(1)
 	way.Session = "reef"
 	o = enrol.Options{Walker: w, Leases: client, Way: way, Lease: &route.Lease{Issuer: "bay", Machine: "reef", Way: b.at}, Issuer: b.at.AsRoute(),

@@ -19,6 +19,7 @@ import (
 	"meatus/core/keyfile"
 	"meatus/core/remote"
 	"meatus/core/route"
+	"meatus/core/step"
 	"meatus/core/sweep"
 	"meatus/core/walk"
 	"meatus/core/work"
@@ -30,10 +31,10 @@ import (
 func TestMain(m *testing.M) { labtest.Main(m) }
 
 // keeper knows the passwords of the bay.
-type keeper struct{ walk.Asker }
+type keeper struct{ step.Asker }
 
-func (keeper) Identity(context.Context, walk.IdentityQuestion) error { return nil }
-func (keeper) Answers(context.Context, walk.ServerQuestions) ([]string, error) {
+func (keeper) Identity(context.Context, step.IdentityQuestion) error { return nil }
+func (keeper) Answers(context.Context, step.ServerQuestions) ([]string, error) {
 	return []string{lab.SillPassword}, nil
 }
 
@@ -52,7 +53,7 @@ func openBay(t *testing.T) *bay {
 	if b.ws, err = workspace.Open(b.Dir); err != nil {
 		t.Fatal(err)
 	}
-	b.walker = walk.New(walk.Config{Vouched: b.ws.Vouched, Asker: keeper{}, Dialer: b.Dialer()})
+	b.walker = walk.New(walk.Config{Vouched: b.ws.Vouched, Asker: keeper{}, Network: b.Dialer()})
 	t.Cleanup(b.walker.Close)
 	return b
 }

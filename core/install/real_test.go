@@ -78,7 +78,7 @@ func (a *account) text() string {
 func (a *account) over(l *servertest.Line, do func(*walk.Passage) error) error {
 	a.t.Helper()
 	l.To = a.Address
-	w := walk.New(walk.Config{Vouched: vouch.Open(filepath.Join(a.t.TempDir(), "v")), Asker: labtest.Yes{}, Dialer: l, Linger: time.Millisecond})
+	w := walk.New(walk.Config{Vouched: vouch.Open(filepath.Join(a.t.TempDir(), "v")), Asker: labtest.Yes{}, Network: l, Linger: time.Millisecond})
 	defer w.Close()
 	r := a.Way(1)
 	r.Session = "box"

@@ -16,6 +16,7 @@ import (
 	"meatus/core/gate"
 	"meatus/core/keyfile"
 	"meatus/core/localaddr"
+	"meatus/core/login"
 	"meatus/core/perm"
 	"meatus/core/route"
 	"meatus/core/sanitize"
@@ -364,7 +365,7 @@ func (c Case) logins() []Way {
 	for _, name := range slices.Sorted(maps.Keys(neighbours)) {
 		add(name, "worked for "+some(neighbours[name]))
 	}
-	var refused *walk.LoginRefused
+	var refused *login.LoginRefused
 	version, banner := "", ""
 	if c.Failure != nil && errors.As(c.Failure, &refused) {
 		version, banner = refused.Version, refused.Banner

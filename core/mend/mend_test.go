@@ -18,8 +18,8 @@ import (
 	"meatus/core/book"
 	"meatus/core/gate"
 	"meatus/core/keyfile"
+	"meatus/core/login"
 	"meatus/core/route"
-	"meatus/core/walk"
 	"meatus/core/workspace"
 )
 
@@ -182,7 +182,7 @@ func TestLikelyLoginsAreOffered(t *testing.T) {
 	w.Logins = past{"keeper@10.61.4.31": {Session: "gauge-1", When: time.Now()}}
 	r, _ := w.Check("tide-db", w.Knowledge())
 	c := Case{Workspace: w, Route: r, Gate: gate.Gate{Kind: gate.Login, Verdict: gate.Shut},
-		Failure: &gate.Failure{Err: &walk.LoginRefused{Version: "OpenSSH_9.2p1 Debian-2", Banner: "Welcome"}}}
+		Failure: &gate.Failure{Err: &login.LoginRefused{Version: "OpenSSH_9.2p1 Debian-2", Banner: "Welcome"}}}
 	ways := Ways(c)
 	if got := said(ways); !strings.HasPrefix(got[0], "log in as keeper [worked for gauge-1]") || !strings.HasPrefix(got[1], "log in as admin [usual for Debian") {
 		t.Errorf("ways %q", got)

@@ -14,11 +14,11 @@ import (
 	"meatus/core/estate"
 	"meatus/core/gate"
 	"meatus/core/keyfile"
+	"meatus/core/link"
 	"meatus/core/sanitize"
 	"meatus/core/statefile"
 	"meatus/core/trail"
 	"meatus/core/tunnel"
-	"meatus/core/walk"
 	"meatus/core/words"
 	"meatus/core/workspace"
 )
@@ -129,7 +129,7 @@ func ends(c *keyfile.Certificate) time.Time {
 type Sources struct {
 	Causes  []Cause
 	Keys    []workspace.Key
-	Links   []walk.LinkState
+	Links   []link.State
 	Lost    map[string]string // sessions whose way is lost, with why
 	Tunnels []tunnel.Line
 	Grants  []estate.Grant // rules that stand for a time

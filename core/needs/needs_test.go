@@ -11,9 +11,9 @@ import (
 
 	"meatus/core/gate"
 	"meatus/core/keyfile"
+	"meatus/core/link"
 	"meatus/core/trail"
 	"meatus/core/tunnel"
-	"meatus/core/walk"
 	"meatus/core/workspace"
 )
 
@@ -46,7 +46,7 @@ func TestTheGravestComesFirst(t *testing.T) {
 			{Path: "/bay/keys/tide.pem", Uses: []string{"tide-db"}}, {Path: "/home/d/new.pem", Source: workspace.Downloaded},
 			{Path: "/bay/keys/mast.pem", Cert: ending}, {Path: "/bay/keys/pier.pem", Cert: endless},
 		},
-		Links:   []walk.LinkState{{Hop: "quay", Frozen: true, LastIn: now}, {Hop: "mole"}},
+		Links:   []link.State{{Hop: "quay", Frozen: true, LastIn: now}, {Hop: "mole"}},
 		Lost:    map[string]string{"gauge-1": "cut off at quay"},
 		Tunnels: []tunnel.Line{{Listener: "0.0.0.0:8080", Session: "tables", Beyond: true}, {Listener: "127.0.0.1:1"}},
 		Asked:   "spit",

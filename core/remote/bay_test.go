@@ -7,6 +7,7 @@ import (
 
 	"meatus/core/remote"
 	"meatus/core/route"
+	"meatus/core/step"
 	"meatus/core/walk"
 	"meatus/core/window"
 	"meatus/core/workspace"
@@ -21,19 +22,19 @@ type person struct {
 	labtest.Yes
 	mu    sync.Mutex
 	yes   bool
-	lends []walk.LendQuestion
+	lends []step.LendQuestion
 }
 
-func (p *person) Passphrase(context.Context, walk.PassphraseQuestion) ([]byte, error) {
+func (p *person) Passphrase(context.Context, step.PassphraseQuestion) ([]byte, error) {
 	return []byte(lab.Passphrase), nil
 }
 
-func (p *person) Lend(_ context.Context, q walk.LendQuestion) error {
+func (p *person) Lend(_ context.Context, q step.LendQuestion) error {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.lends = append(p.lends, q)
 	if !p.yes {
-		return walk.ErrDeclined
+		return step.ErrDeclined
 	}
 	return nil
 }
@@ -54,7 +55,7 @@ func openBay(t *testing.T, display func() (*window.Display, error)) *bay {
 	b := &bay{lab: l, person: &person{yes: true}, ws: ws, t: t}
 	b.programs = remote.New(remote.Config{Asker: b.person, Display: display})
 	b.programs.Custody.Ring.Names = ws.Vouched.NamesOf
-	b.Walker = walk.New(walk.Config{Vouched: ws.Vouched, Asker: b.person, Dialer: l.Dialer(), Keys: b.programs.Custody, Serve: b.programs.Serve()})
+	b.Walker = walk.New(walk.Config{Vouched: ws.Vouched, Asker: b.person, Network: l.Dialer(), Keys: b.programs.Custody, Serve: b.programs.Serve()})
 	t.Cleanup(b.Walker.Close)
 	return b
 }

@@ -6,7 +6,7 @@ import (
 
 	"meatus/core/event"
 	"meatus/core/ring"
-	"meatus/core/walk"
+	"meatus/core/step"
 )
 
 // Began says that a shell or command runs at the end of a route.
@@ -24,12 +24,12 @@ type Finished struct {
 
 // Lent says that a far side used a lent key, or was refused it.
 type Lent struct {
-	walk.Place
+	step.Place
 	ring.Use
 }
 
 // By is who asked: the far side's machine, or a program here.
-func (l Lent) By() string { return walk.LendQuestion{Place: l.Place, Use: l.Use}.By() }
+func (l Lent) By() string { return step.LendQuestion{Place: l.Place, Use: l.Use}.By() }
 
 // Say words it for whoever lent the key.
 func (l Lent) Say() string {
@@ -49,7 +49,7 @@ func (n NotTaken) Say() string {
 
 // Drew says that a program at a far side draws on the display here, or was turned away.
 type Drew struct {
-	walk.Place
+	step.Place
 	Err error // why it was turned away, nil where it was not
 }
 
@@ -73,7 +73,7 @@ func (e Finished) Record() event.Record {
 	}
 	if e.Ending.Err != nil {
 		r.Say = e.What + " was lost"
-		r.Hop, r.Failed = walk.WhyFailed(e.Ending.Err)
+		r.Hop, r.Failed = step.WhyFailed(e.Ending.Err)
 	}
 	return r
 }

@@ -11,6 +11,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"meatus/core/gate"
+	"meatus/core/link"
 	"meatus/core/walk"
 )
 
@@ -52,7 +53,7 @@ type FileChannel struct {
 
 // FilesWith is [Files] with options.
 func FilesWith(ctx context.Context, p *walk.Passage, o FileOptions) (*FileChannel, error) {
-	f, err := walk.Over(ctx, p, "file-transfer channel", func(l *walk.Link) (*FileChannel, error) { return openFiles(ctx, l, o) }, (*FileChannel).Close)
+	f, err := walk.Over(ctx, p, "file-transfer channel", func(l *link.Link) (*FileChannel, error) { return openFiles(ctx, l, o) }, (*FileChannel).Close)
 	if err == nil {
 		f.stop = context.AfterFunc(ctx, f.end)
 	}
@@ -77,7 +78,7 @@ func (f *FileChannel) end() {
 	})
 }
 
-func openFiles(ctx context.Context, l *walk.Link, o FileOptions) (*FileChannel, error) {
+func openFiles(ctx context.Context, l *link.Link, o FileOptions) (*FileChannel, error) {
 	session, err := l.Session()
 	if err != nil {
 		return nil, err

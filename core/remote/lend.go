@@ -12,8 +12,10 @@ import (
 	"meatus/core/custody"
 	"meatus/core/gate"
 	"meatus/core/keyfile"
+	"meatus/core/link"
 	"meatus/core/ring"
 	"meatus/core/sanitize"
+	"meatus/core/step"
 	"meatus/core/walk"
 )
 
@@ -52,14 +54,14 @@ func (s *Programs) lend(ctx context.Context, p *walk.Passage) (*ring.Lend, error
 // borrower has the passphrases asked for of keys that are to be lent.
 type borrower struct {
 	ctx   context.Context
-	asker walk.Asker
-	place walk.Place
+	asker step.Asker
+	place step.Place
 }
 
 var _ custody.Asking = borrower{}
 
 func (b borrower) Passphrase(file *keyfile.File, try int) ([]byte, error) {
-	return b.asker.Passphrase(b.ctx, walk.PassphraseQuestion{Place: b.place, Path: file.Path, Fingerprint: file.SHA256, Try: try})
+	return b.asker.Passphrase(b.ctx, step.PassphraseQuestion{Place: b.place, Path: file.Path, Fingerprint: file.SHA256, Try: try})
 }
 
 func (b borrower) Deriving() (done func())    { return func() {} }
@@ -69,7 +71,7 @@ func (b borrower) GaveUp(*keyfile.File) error { return keyfile.ErrPassphrase }
 // that want it are asked for before each use; every use is told. The caller closes
 // it.
 func (s *Programs) Share() (*ring.Socket, error) {
-	here := walk.Place{Hop: "here"}
+	here := step.Place{Hop: "here"}
 	return s.Custody.Ring.Open(ring.Terms{
 		Ask:      func(ctx context.Context, u ring.Use) error { return s.askUse(ctx, here, u, s.Events.Tell) },
 		Tell:     func(u ring.Use) { s.Events.Tell(Lent{here, u}) },
@@ -79,7 +81,7 @@ func (s *Programs) Share() (*ring.Socket, error) {
 
 // serveAgent answers the far side's openings of agent channels: those that come
 // while something is lent there. Everything else is refused.
-func (s *Programs) serveAgent(l *walk.Link, opened <-chan ssh.NewChannel) {
+func (s *Programs) serveAgent(l *link.Link, opened <-chan ssh.NewChannel) {
 	for channel := range opened {
 		lend := s.lent(l)
 		if lend == nil {
@@ -96,7 +98,7 @@ func (s *Programs) serveAgent(l *walk.Link, opened <-chan ssh.NewChannel) {
 }
 
 // lent is the latest lend of a link that is not ended, nil where there is none.
-func (s *Programs) lent(l *walk.Link) *ring.Lend {
+func (s *Programs) lent(l *link.Link) *ring.Lend {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if o := s.links[l.ID()]; o != nil {
@@ -126,7 +128,7 @@ type LendState struct {
 func (s *Programs) Lends() []LendState {
 	type there struct {
 		lending
-		link walk.ID
+		link link.ID
 		hop  string
 	}
 	var all []there

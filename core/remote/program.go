@@ -13,7 +13,9 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"meatus/core/gate"
+	"meatus/core/link"
 	"meatus/core/ring"
+	"meatus/core/step"
 	"meatus/core/walk"
 	"meatus/core/window"
 )
@@ -28,7 +30,7 @@ type Terminal struct {
 
 // Program is one shell or command at the far side.
 type Program struct {
-	link    *walk.Link
+	link    *link.Link
 	session *ssh.Session
 	In      io.WriteCloser // what it reads
 	Out     io.Reader      // what it writes
@@ -44,7 +46,7 @@ type Program struct {
 	of       string        // the session
 	what     string
 	began    time.Time
-	id       walk.ID
+	id       link.ID
 
 	closed    chan struct{} // by [Program.Close]
 	closeOnce sync.Once
@@ -121,7 +123,7 @@ func (s *start) run() (*Program, error) {
 }
 
 // over starts the program over a link.
-func (s *start) over(l *walk.Link) (*Program, error) {
+func (s *start) over(l *link.Link) (*Program, error) {
 	lend, err := s.lends()
 	if err != nil {
 		return nil, err
@@ -162,7 +164,7 @@ func (s *start) giveUp() {
 }
 
 // open opens the channel, offers what is lent and lets it draw, and begins the program.
-func (g *Program) open(l *walk.Link, place walk.Place, command string, terminal *Terminal, lend *ring.Lend, display *window.Display) error {
+func (g *Program) open(l *link.Link, place step.Place, command string, terminal *Terminal, lend *ring.Lend, display *window.Display) error {
 	session, err := l.Session()
 	if err != nil {
 		return err
@@ -319,7 +321,7 @@ func (g *Program) wait() Ending {
 		}
 		err = errors.New("it was ended without a word")
 	}
-	f := g.link.Refuse(gate.ServerClosed, "closed by the server", fmt.Sprintf("%s closed the session: %s", g.link.Hop().Name, walk.Words(err)), "walk the route again", err)
+	f := g.link.Refuse(gate.ServerClosed, "closed by the server", fmt.Sprintf("%s closed the session: %s", g.link.Hop().Name, step.Words(err)), "walk the route again", err)
 	return Ending{Status: -1, Err: f}
 }
 

@@ -10,15 +10,16 @@ import (
 
 	"meatus/core/custody"
 	"meatus/core/event"
+	"meatus/core/link"
 	"meatus/core/ring"
-	"meatus/core/walk"
+	"meatus/core/step"
 	"meatus/core/window"
 )
 
 // Config is what [Programs] work with. Asker is needed where keys are lent.
 type Config struct {
 	Custody *custody.Custody                // where lent keys are; one of its own where nil
-	Asker   walk.Asker                      // asked before lent keys are used
+	Asker   step.Asker                      // asked before lent keys are used
 	Display func() (*window.Display, error) // what far sides may draw on, none where nil
 	Events  *event.Stream                   // told of the use of shared keys; one of its own where nil
 }
@@ -30,8 +31,8 @@ type Programs struct {
 
 	mu       sync.Mutex // guards what follows, and what is in it
 	running  map[*Program]struct{}
-	links    map[walk.ID]*overLink
-	lastID   walk.ID
+	links    map[link.ID]*overLink
+	lastID   link.ID
 	lastLend int
 }
 
@@ -43,15 +44,15 @@ func New(c Config) *Programs {
 	if c.Events == nil {
 		c.Events = &event.Stream{}
 	}
-	return &Programs{Config: c, running: map[*Program]struct{}{}, links: map[walk.ID]*overLink{}}
+	return &Programs{Config: c, running: map[*Program]struct{}{}, links: map[link.ID]*overLink{}}
 }
 
 // Serve answers what far sides open: agents that are lent to them and windows. It is for
 // [walk.Config].
-func (s *Programs) Serve() walk.Serve {
-	return walk.Serve{
-		agentChannel:  func(l *walk.Link, opened <-chan ssh.NewChannel) { s.serveAgent(l, opened) },
-		windowChannel: func(l *walk.Link, opened <-chan ssh.NewChannel) { s.serveWindows(l, opened) },
+func (s *Programs) Serve() link.Serve {
+	return link.Serve{
+		agentChannel:  func(l *link.Link, opened <-chan ssh.NewChannel) { s.serveAgent(l, opened) },
+		windowChannel: func(l *link.Link, opened <-chan ssh.NewChannel) { s.serveWindows(l, opened) },
 	}
 }
 
@@ -73,12 +74,12 @@ type lending struct {
 // drawing is a grant to draw here that a shell was given, and which shell's it is.
 type drawing struct {
 	grant *window.Grant
-	place walk.Place
+	place step.Place
 }
 
 // over is what is kept of a link, for as long as the link is there. The caller holds
 // the lock.
-func (s *Programs) over(l *walk.Link) *overLink {
+func (s *Programs) over(l *link.Link) *overLink {
 	o := s.links[l.ID()]
 	if o == nil {
 		o = &overLink{hop: l.Hop().Name}
@@ -95,11 +96,11 @@ func (s *Programs) over(l *walk.Link) *overLink {
 
 // State is what is known of a shell or command at a moment.
 type State struct {
-	ID      walk.ID
+	ID      link.ID
 	Session string
 	Hop     string
 	What    string  // "shell" or "command"
-	Link    walk.ID // that it runs through
+	Link    link.ID // that it runs through
 	Windows int     // programs of it that draw here
 	Began   time.Time
 	Last    time.Time // when it last printed or was typed to, zero before
@@ -119,7 +120,7 @@ func (s *Programs) Running() []State {
 }
 
 // End ends a shell or command. It tells whether there was such a one.
-func (s *Programs) End(id walk.ID) bool {
+func (s *Programs) End(id link.ID) bool {
 	s.mu.Lock()
 	var found *Program
 	for g := range s.running {
@@ -149,8 +150,8 @@ func (s *Programs) ended(g *Program) {
 }
 
 // askUse asks a person whether somebody else may use a key once.
-func (s *Programs) askUse(ctx context.Context, place walk.Place, u ring.Use, tell func(event.Event)) error {
-	err := s.Asker.Lend(ctx, walk.LendQuestion{Place: place, Use: u})
-	tell(walk.Answered{Place: place, What: "the use of " + u.Key.String(), Yes: err == nil})
+func (s *Programs) askUse(ctx context.Context, place step.Place, u ring.Use, tell func(event.Event)) error {
+	err := s.Asker.Lend(ctx, step.LendQuestion{Place: place, Use: u})
+	tell(step.Answered{Place: place, What: "the use of " + u.Key.String(), Yes: err == nil})
 	return err
 }

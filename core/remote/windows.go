@@ -8,7 +8,8 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
-	"meatus/core/walk"
+	"meatus/core/link"
+	"meatus/core/step"
 	"meatus/core/window"
 )
 
@@ -29,7 +30,7 @@ func (s *Programs) display() (*window.Display, error) {
 
 // showWindows asks the server to pass on what programs draw, with a cookie of this
 // shell's own. A server that does not is told of in NoWindows.
-func (g *Program) showWindows(d *window.Display, place walk.Place) {
+func (g *Program) showWindows(d *window.Display, place step.Place) {
 	grant := d.Grant()
 	s := g.programs
 	s.mu.Lock()
@@ -46,7 +47,7 @@ func (g *Program) showWindows(d *window.Display, place walk.Place) {
 }
 
 // endDrawing takes a grant back.
-func (s *Programs) endDrawing(l *walk.Link, grant *window.Grant) {
+func (s *Programs) endDrawing(l *link.Link, grant *window.Grant) {
 	grant.End()
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -56,7 +57,7 @@ func (s *Programs) endDrawing(l *walk.Link, grant *window.Grant) {
 }
 
 // drawings are what may be drawn over a link now.
-func (s *Programs) drawings(l *walk.Link) []drawing {
+func (s *Programs) drawings(l *link.Link) []drawing {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if o := s.links[l.ID()]; o != nil {
@@ -83,7 +84,7 @@ const (
 
 // serveWindows joins what the far side opens to the display. Where nobody may draw it is
 // refused.
-func (s *Programs) serveWindows(l *walk.Link, opened <-chan ssh.NewChannel) {
+func (s *Programs) serveWindows(l *link.Link, opened <-chan ssh.NewChannel) {
 	var now, strange atomic.Int32
 	for channel := range opened {
 		drawings := s.drawings(l)

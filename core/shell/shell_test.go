@@ -11,9 +11,11 @@ import (
 
 	"meatus/core/book"
 	"meatus/core/gate"
+	"meatus/core/link"
 	"meatus/core/remote"
 	"meatus/core/route"
 	"meatus/core/shell"
+	"meatus/core/step"
 	"meatus/core/term"
 	"meatus/core/vouch"
 	"meatus/core/walk"
@@ -27,13 +29,13 @@ func TestMain(m *testing.M) { labtest.Main(m) }
 // yes says yes to every host and knows nothing else.
 type yes struct{}
 
-func (yes) Identity(context.Context, walk.IdentityQuestion) error { return nil }
-func (yes) Passphrase(context.Context, walk.PassphraseQuestion) ([]byte, error) {
-	return nil, walk.ErrDeclined
+func (yes) Identity(context.Context, step.IdentityQuestion) error { return nil }
+func (yes) Passphrase(context.Context, step.PassphraseQuestion) ([]byte, error) {
+	return nil, step.ErrDeclined
 }
-func (yes) Lend(context.Context, walk.LendQuestion) error { return nil }
-func (yes) Answers(context.Context, walk.ServerQuestions) ([]string, error) {
-	return nil, walk.ErrDeclined
+func (yes) Lend(context.Context, step.LendQuestion) error { return nil }
+func (yes) Answers(context.Context, step.ServerQuestions) ([]string, error) {
+	return nil, step.ErrDeclined
 }
 
 // open opens a shell on gauge-1 of a new lab.
@@ -53,7 +55,7 @@ func openAs(t *testing.T, cols, rows int, m route.Manner) (*lab.Lab, *shell.Shel
 func openOver(t *testing.T, cols, rows int, change func(*route.Route)) (*lab.Lab, *walk.Walker, *shell.Shell) {
 	t.Helper()
 	l := labtest.Open(t)
-	w := walk.New(walk.Config{Vouched: vouch.Open(filepath.Join(l.Dir, vouch.FileName)), Asker: yes{}, Dialer: l.Dialer()})
+	w := walk.New(walk.Config{Vouched: vouch.Open(filepath.Join(l.Dir, vouch.FileName)), Asker: yes{}, Network: l.Dialer()})
 	t.Cleanup(func() {
 		w.Close()
 		l.Close()
@@ -198,9 +200,9 @@ func TestAFrozenLineIsNoticedByTyping(t *testing.T) {
 	var told []string
 	for _, e := range inbox.Take(t.Context()) {
 		switch e := e.(type) {
-		case walk.Froze:
+		case link.Froze:
 			told = append(told, e.Hop+" froze")
-		case walk.Thawed:
+		case link.Thawed:
 			told = append(told, e.Hop+" thawed")
 		}
 	}

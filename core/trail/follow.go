@@ -6,8 +6,8 @@ import (
 
 	"meatus/core/contain"
 	"meatus/core/event"
+	"meatus/core/login"
 	"meatus/core/route"
-	"meatus/core/walk"
 )
 
 // kinds are the kinds of entries that events become, by the names of their records.
@@ -54,9 +54,9 @@ func (t *Trail) take(e event.Event) (wrote bool, err error) {
 // note remembers what an event tells about logins and hosts.
 func (t *Trail) note(e event.Event) error {
 	switch e := e.(type) {
-	case walk.LoggedIn:
+	case login.LoggedIn:
 		return t.NoteLogin(e.Host, e.Port, e.User, route.Login{Session: e.Hop, Key: e.Key, Version: e.Version, When: time.Now()})
-	case walk.Sighted:
+	case login.Sighted:
 		return t.NoteSighting(e.Host, e.Port, e.Key, e.Address, time.Now())
 	}
 	return nil

@@ -15,9 +15,9 @@ import (
 	"strings"
 	"time"
 
+	"meatus/core/link"
 	"meatus/core/localaddr"
 	"meatus/core/remote"
-	"meatus/core/walk"
 )
 
 // Program is a Meatus that holds tunnels, as another one sees it.
@@ -32,9 +32,9 @@ type Program struct {
 // Seen is all that is alive in another Meatus.
 type Seen struct {
 	Program
-	Links  []walk.LinkState `json:"links"`
-	Shells []remote.State   `json:"shells"`
-	Flows  []SeenFlow       `json:"flows"`
+	Links  []link.State   `json:"links"`
+	Shells []remote.State `json:"shells"`
+	Flows  []SeenFlow     `json:"flows"`
 }
 
 // SeenFlow is a flow with the tunnel it goes through.

@@ -8,6 +8,7 @@ import (
 	"os"
 	"time"
 
+	"meatus/core/link"
 	"meatus/core/remote"
 	"meatus/core/walk"
 )
@@ -26,7 +27,7 @@ const farLook = 5 * time.Second
 // settle goes on from what came of having the far side listen. A file that we had made
 // there is removed, and it is asked once more; another is named in the error.
 func (s *farSocket) settle(ctx context.Context, p *walk.Passage, l net.Listener, err error) (net.Listener, error) {
-	var refused *walk.Refused
+	var refused *link.Refused
 	if errors.As(err, &refused) {
 		stands, ours := s.look(ctx, p)
 		if refused.Stands = stands; !ours || !s.remove(ctx, p) {

@@ -12,8 +12,8 @@ import (
 
 	"golang.org/x/time/rate"
 
+	"meatus/core/link"
 	"meatus/core/localaddr"
-	"meatus/core/walk"
 )
 
 const bufferSize = 32 << 10
@@ -120,7 +120,7 @@ func (t *Tunnel) finish(f *flow, err error) {
 
 // join passes on both directions until both have ended. near is here, far over
 // there. What does not come to its own end is broken off.
-func (t *Tunnel) join(f *flow, near, far walk.Stream) error {
+func (t *Tunnel) join(f *flow, near, far link.Stream) error {
 	stop := context.AfterFunc(f.ctx, func() {
 		breakOff(near)
 		far.Close()
@@ -145,7 +145,7 @@ func (t *Tunnel) join(f *flow, near, far walk.Stream) error {
 		}()
 	}
 	errs := make(chan error, 2)
-	way := func(to, from walk.Stream, count, all *atomic.Uint64, limit *rate.Limiter) {
+	way := func(to, from link.Stream, count, all *atomic.Uint64, limit *rate.Limiter) {
 		err := t.pass(f, to, from, count, all, limit)
 		errs <- err
 		if err != nil { // the other direction cannot go on alone
@@ -171,7 +171,7 @@ func (t *Tunnel) join(f *flow, near, far walk.Stream) error {
 }
 
 // pass copies one direction to its end, and tells the other side of it.
-func (t *Tunnel) pass(f *flow, to, from walk.Stream, count, all *atomic.Uint64, limit *rate.Limiter) error {
+func (t *Tunnel) pass(f *flow, to, from link.Stream, count, all *atomic.Uint64, limit *rate.Limiter) error {
 	// What waits for its next bytes waits with a small buffer, and what has many to pass
 	// gets a large one. Where the rate is limited all have large ones: each gets a buffer's
 	// worth in its turn, and has to get the same.

@@ -16,7 +16,7 @@ import (
 	"time"
 
 	"meatus/core/book"
-	"meatus/core/walk"
+	"meatus/core/link"
 )
 
 // The protocols that a roaming listener speaks, told apart by their first byte.
@@ -201,7 +201,7 @@ func name(raw []byte) string {
 
 // code5 is the answer for how connecting went (RFC 1928 section 6).
 func code5(err error) byte {
-	var refused *walk.Refused
+	var refused *link.Refused
 	var notAllowed errNotAllowed
 	switch {
 	case err == nil:

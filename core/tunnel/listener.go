@@ -18,6 +18,7 @@ import (
 	"meatus/core/book"
 	"meatus/core/contain"
 	"meatus/core/event"
+	"meatus/core/link"
 	"meatus/core/localaddr"
 	"meatus/core/walk"
 )
@@ -302,13 +303,13 @@ func (t *Tunnel) serve(conn net.Conn) {
 	network, address := split(reach)
 	ctx, cancel := context.WithTimeout(t.ctx, t.o.Wait)
 	defer context.AfterFunc(t.ctx, cancel)()
-	var stream walk.Stream
+	var stream link.Stream
 	switch {
 	case err != nil:
 	case direct:
 		var conn net.Conn
 		if conn, err = (&net.Dialer{}).DialContext(ctx, network, address); err == nil {
-			stream = conn.(walk.Stream)
+			stream = conn.(link.Stream)
 		}
 	default:
 		stream, f.cut, err = t.way.Dial(ctx, network, address)
@@ -325,7 +326,7 @@ func (t *Tunnel) serve(conn net.Conn) {
 		t.finish(f, err)
 		return
 	}
-	t.finish(f, t.join(f, conn.(walk.Stream), stream))
+	t.finish(f, t.join(f, conn.(link.Stream), stream))
 }
 
 // lend has the far side listen whenever the way is there, and joins what connects
@@ -349,7 +350,7 @@ func (t *Tunnel) lend() {
 		}
 		if err != nil {
 			t.stuck(err)
-			var refused *walk.Refused
+			var refused *link.Refused
 			if errors.As(err, &refused) { // the listener of a link that was lost may be held a while
 				select {
 				case <-time.After(pause):
@@ -404,7 +405,7 @@ func (t *Tunnel) stuck(err error) {
 	was := t.err
 	t.listener, t.err = nil, err
 	t.mu.Unlock()
-	var refused *walk.Refused
+	var refused *link.Refused
 	if errors.As(err, &refused) && (was == nil || was.Error() != err.Error()) {
 		t.o.Tell(Stuck{Session: t.Session, What: t.What(), Err: err})
 	}
@@ -420,13 +421,13 @@ func (t *Tunnel) serveLent(conn net.Conn) {
 		t.finish(f, fmt.Errorf("the service here does not answer: %w", err))
 		return
 	}
-	far, ok := conn.(walk.Stream)
+	far, ok := conn.(link.Stream)
 	if !ok {
 		near.Close()
 		conn.Close()
 		return
 	}
-	t.finish(f, t.join(f, near.(walk.Stream), far))
+	t.finish(f, t.join(f, near.(link.Stream), far))
 }
 
 // Idle is how long no flow has lived, 0 while one does.

@@ -15,9 +15,9 @@ import (
 
 	"meatus/core/book"
 	"meatus/core/gate"
+	"meatus/core/link"
 	"meatus/core/remote"
 	"meatus/core/sanitize"
-	"meatus/core/walk"
 )
 
 // Proof is whether the service that a tunnel brings answers, tried once from the far
@@ -181,7 +181,7 @@ func (t *Tunnel) seenAs(ctx context.Context, said string) string {
 // refusedProof words why the far side reached nothing.
 func refusedProof(err error, reach, from string) Proof {
 	p := Proof{Verdict: gate.Shut, Say: err.Error()}
-	var refused *walk.Refused
+	var refused *link.Refused
 	if !errors.As(err, &refused) {
 		if errors.Is(err, context.DeadlineExceeded) {
 			p.Say = fmt.Sprintf("%s gave no answer to %s within %s: packets on the way are dropped, as inbound rules do", reach, from, proofTime)
@@ -223,7 +223,7 @@ func (t *Tunnel) proveLent(ctx context.Context, listens string) Proof {
 		return Proof{Verdict: gate.Open, Say: "it listens at " + listens + " over there"}
 	}
 	stream, _, err := t.way.Dial(ctx, "tcp", at)
-	var refused *walk.Refused
+	var refused *link.Refused
 	switch {
 	case err == nil:
 		stream.Close()

@@ -12,9 +12,9 @@ import (
 	"meatus/core/book"
 	"meatus/core/event"
 	"meatus/core/gate"
+	"meatus/core/link"
 	"meatus/core/remote"
 	"meatus/core/route"
-	"meatus/core/walk"
 )
 
 // Set is all the tunnels of one program, by session. It is safe to use from many
@@ -22,7 +22,7 @@ import (
 type Set struct {
 	// Links and Running tell what is alive beside the set's own flows, for other programs
 	// and for measuring. They are set before the set is used.
-	Links   func() []walk.LinkState
+	Links   func() []link.State
 	Running func() []remote.State
 
 	walker Walker
@@ -43,7 +43,7 @@ type along struct {
 // NewSet returns a set without tunnels. tell is told of what happens.
 func NewSet(w Walker, tell func(event.Event)) *Set {
 	return &Set{
-		Links: func() []walk.LinkState { return nil }, Running: func() []remote.State { return nil },
+		Links: func() []link.State { return nil }, Running: func() []remote.State { return nil },
 		walker: w, tell: tell, ways: map[string]*along{},
 	}
 }

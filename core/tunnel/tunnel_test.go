@@ -44,7 +44,7 @@ func openBay(t *testing.T) *bay {
 	if b.ws, err = workspace.Open(b.Dir); err != nil {
 		t.Fatal(err)
 	}
-	b.walker = walk.New(walk.Config{Vouched: b.ws.Vouched, Asker: labtest.Yes{}, Dialer: b.Dialer()})
+	b.walker = walk.New(walk.Config{Vouched: b.ws.Vouched, Asker: labtest.Yes{}, Network: b.Dialer()})
 	t.Cleanup(b.walker.Close)
 	return b
 }

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"meatus/core/gate"
+	"meatus/core/link"
 	"meatus/core/route"
 	"meatus/core/walk"
 )
@@ -241,7 +242,7 @@ var errClosed = errors.New("the tunnel is closed")
 // allows no more channels on a link, another link is made.
 //
 // cut tells, once the stream has ended, whether that was because the link did.
-func (w *Way) Dial(ctx context.Context, network, address string) (stream walk.Stream, cut func() bool, err error) {
+func (w *Way) Dial(ctx context.Context, network, address string) (stream link.Stream, cut func() bool, err error) {
 	var p *walk.Passage
 	n := 0
 	if links := w.route.Target().Links; links > 1 {
@@ -265,7 +266,7 @@ func (w *Way) Dial(ctx context.Context, network, address string) (stream walk.St
 			return nil, nil, err
 		}
 	}
-	var refused *walk.Refused
+	var refused *link.Refused
 	for lane := 1; errors.As(err, &refused) && refused.Full() && lane < maxLanes; lane++ {
 		var lerr error
 		if p, lerr = w.lane(ctx, lane); lerr != nil {

@@ -282,7 +282,7 @@ func BenchmarkCheck1000(b *testing.B) {
 	for b.Loop() {
 		b.StopTimer()
 		logins.Store(0)
-		w := walk.New(walk.Config{Vouched: vouch.Open(filepath.Join(b.TempDir(), vouch.FileName)), Asker: &person{yes: true}, Dialer: dialer})
+		w := walk.New(walk.Config{Vouched: vouch.Open(filepath.Join(b.TempDir(), vouch.FileName)), Asker: &person{yes: true}, Network: dialer})
 		b.StartTimer()
 		var answered atomic.Int64
 		w.TouchAll(context.Background(), routes, walk.Look{Depth: walk.Identity}, func(_ int, r gate.Report) {

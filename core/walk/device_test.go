@@ -14,6 +14,7 @@ import (
 	"meatus/core/gate"
 	"meatus/core/lease"
 	"meatus/core/route"
+	"meatus/core/step"
 	"meatus/core/walk"
 	"meatus/lab/labtest"
 )
@@ -23,15 +24,15 @@ type codes struct {
 	labtest.Yes
 	b     *bay
 	as    string
-	shown []walk.ServerQuestions
+	shown []step.ServerQuestions
 }
 
 var shownCode = regexp.MustCompile(`[A-Z2-7]{4}-[A-Z2-7]{4}`)
 
-func (c *codes) Answers(ctx context.Context, q walk.ServerQuestions) ([]string, error) {
+func (c *codes) Answers(ctx context.Context, q step.ServerQuestions) ([]string, error) {
 	c.shown = append(c.shown, q)
 	if c.as == "" {
-		return nil, walk.ErrDeclined
+		return nil, step.ErrDeclined
 	}
 	if err := c.b.TypeCode(shownCode.FindString(q.Instruction), c.as); err != nil {
 		return nil, err
@@ -58,7 +59,7 @@ func gangway(t *testing.T, b *bay) route.Route {
 func TestALoginByACode(t *testing.T) {
 	b := openBay(t, nil)
 	asker := &codes{b: b, as: "warden"}
-	w := walk.New(walk.Config{Vouched: b.Vouched, Asker: asker, Dialer: b.Dialer()})
+	w := walk.New(walk.Config{Vouched: b.vouched, Asker: asker, Network: b.Dialer()})
 	t.Cleanup(w.Close)
 	issuer := gangway(t, b)
 	client := &lease.Client{At: w.AtGateway}
@@ -81,7 +82,7 @@ func TestALoginByACode(t *testing.T) {
 	}
 	asker.as = "nobody"
 	w.ForgetTokens()
-	again := walk.New(walk.Config{Vouched: b.Vouched, Asker: asker, Dialer: b.Dialer()})
+	again := walk.New(walk.Config{Vouched: b.vouched, Asker: asker, Network: b.Dialer()})
 	t.Cleanup(again.Close)
 	client.At = again.AtGateway
 	var f *gate.Failure
@@ -128,7 +129,7 @@ func TestIdentityProvidersThatAreNone(t *testing.T) {
 			g := *issuer.Hops[0].Gateway
 			g.Device = s.URL
 			issuer.Hops[0].Gateway = &g
-			w := walk.New(walk.Config{Vouched: b.Vouched, Asker: waits{}, Dialer: b.Dialer()})
+			w := walk.New(walk.Config{Vouched: b.vouched, Asker: waits{}, Network: b.Dialer()})
 			t.Cleanup(w.Close)
 			_, err := w.Walk(t.Context(), issuer)
 			if err == nil || !strings.Contains(err.Error(), c.say) {
@@ -141,7 +142,7 @@ func TestIdentityProvidersThatAreNone(t *testing.T) {
 // waits answers nothing until it need not.
 type waits struct{ labtest.Yes }
 
-func (waits) Answers(ctx context.Context, _ walk.ServerQuestions) ([]string, error) {
+func (waits) Answers(ctx context.Context, _ step.ServerQuestions) ([]string, error) {
 	<-ctx.Done()
 	return nil, ctx.Err()
 }

@@ -18,6 +18,7 @@ import (
 	"meatus/core/gate"
 	"meatus/core/route"
 	"meatus/core/shell"
+	"meatus/core/step"
 	"meatus/core/walk"
 )
 
@@ -193,7 +194,7 @@ func TestAServerThatDripsIsWaitedForNoLongerThanItsTime(t *testing.T) {
 	if err := tr.walk(slow); !errors.As(err, &f) || f.Cause != gate.NoAnswer {
 		t.Errorf("%v", err)
 	}
-	if errors.Is(f, walk.ErrDeclined) {
+	if errors.Is(f, step.ErrDeclined) {
 		t.Error("a slow server is taken for a person's no")
 	}
 }

@@ -17,6 +17,7 @@ import (
 
 	"meatus/core/book"
 	"meatus/core/gate"
+	"meatus/core/link"
 	"meatus/core/route"
 	"meatus/core/vouch"
 	"meatus/core/walk"
@@ -54,7 +55,7 @@ func TestAWayThroughAGateway(t *testing.T) {
 	if out, end := b.run("sounder", "hostname"); out != "sounder\n" || end.Status != 0 {
 		t.Errorf("%q %+v", out, end)
 	}
-	var gateway, machine walk.LinkState
+	var gateway, machine link.State
 	for _, l := range b.Links() {
 		if l.Hop == lab.Lightship {
 			gateway = l
@@ -66,7 +67,7 @@ func TestAWayThroughAGateway(t *testing.T) {
 		t.Errorf("%+v\n%+v", gateway, machine)
 	}
 	r := b.route("sounder")
-	report := r.Check(route.Knowledge{Vouched: b.Vouched})
+	report := r.Check(route.Knowledge{Vouched: b.vouched})
 	if h := report.Hops[0]; !h.Gateway || h.User != "" || len(h.Gates) != 6 || report.Verdict() == gate.Shut {
 		t.Errorf("%+v", report)
 	}

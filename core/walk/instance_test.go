@@ -11,6 +11,7 @@ import (
 	"meatus/core/book"
 	"meatus/core/event"
 	"meatus/core/gate"
+	"meatus/core/login"
 	"meatus/core/route"
 	"meatus/core/vouch"
 	"meatus/core/walk"
@@ -51,7 +52,7 @@ func TestIdentityFollowsTheInstance(t *testing.T) {
 	if err := walked("the instance with another key", b.asInstance("lamp", "i-1"), 0); !errors.As(err, &f) || f.Cause != gate.IdentityChanged {
 		t.Errorf("another key of the same instance: %v", err)
 	}
-	var c *walk.ChangedIdentity
+	var c *login.ChangedIdentity
 	if !errors.As(f, &c) || c.At().Host != "i-1" || c.At().Way != "of bay" {
 		t.Errorf("the alarm is about %+v", c)
 	}
@@ -94,7 +95,7 @@ func TestALoginIsRememberedByTheInstance(t *testing.T) {
 	hosts := map[string]bool{}
 	for len(hosts) < 2 {
 		for _, e := range inbox.Take(t.Context()) {
-			if in, ok := e.(walk.LoggedIn); ok {
+			if in, ok := e.(login.LoggedIn); ok {
 				hosts[in.Host] = true
 			}
 		}

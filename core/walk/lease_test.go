@@ -14,6 +14,7 @@ import (
 	"meatus/core/lease"
 	"meatus/core/rights"
 	"meatus/core/route"
+	"meatus/core/step"
 	"meatus/core/walk"
 	"meatus/lab/labtest"
 
@@ -21,10 +22,10 @@ import (
 )
 
 // leasing is a walker over the bay that asks for leases.
-func leasing(t *testing.T, b *bay, asker walk.Asker) (*walk.Walker, *lease.Client) {
+func leasing(t *testing.T, b *bay, asker step.Asker) (*walk.Walker, *lease.Client) {
 	t.Helper()
 	c := &lease.Client{}
-	w := walk.New(walk.Config{Vouched: b.Vouched, Asker: asker, Dialer: b.Dialer(), Leases: c, Linger: time.Millisecond})
+	w := walk.New(walk.Config{Vouched: b.vouched, Asker: asker, Network: b.Dialer(), Leases: c, Linger: time.Millisecond})
 	c.At = w.AtGateway
 	t.Cleanup(w.Close)
 	return w, c
@@ -105,7 +106,7 @@ func (s sourced) Get(_ context.Context, hop route.Hop, _ string, _ func([]string
 // A lease for one's own address cannot hold behind another hop, and that is said before the machine is connected to.
 func TestALeaseForOneAddressIsRefusedBehindAHop(t *testing.T) {
 	b := openBay(t, nil)
-	w := walk.New(walk.Config{Vouched: b.Vouched, Asker: labtest.Yes{}, Dialer: b.Dialer(), Leases: sourced{&lease.Client{}}, Linger: time.Millisecond})
+	w := walk.New(walk.Config{Vouched: b.vouched, Asker: labtest.Yes{}, Network: b.Dialer(), Leases: sourced{&lease.Client{}}, Linger: time.Millisecond})
 	t.Cleanup(w.Close)
 	var f *gate.Failure
 	_, err := w.Walk(t.Context(), b.route("weir"))

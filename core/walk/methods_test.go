@@ -23,6 +23,7 @@ import (
 	"meatus/core/event"
 	"meatus/core/gate"
 	"meatus/core/keyfile"
+	"meatus/core/login"
 	"meatus/core/route"
 	"meatus/core/vouch"
 	"meatus/core/walk"
@@ -69,7 +70,7 @@ type traveller struct {
 	public []ssh.PublicKey
 }
 
-func newTraveller(t *testing.T, keys int, p *person) *traveller {
+func newTraveller(t *testing.T, keys int, p *person, record ...*vouch.Record) *traveller {
 	t.Helper()
 	tr := &traveller{t: t, dir: t.TempDir()}
 	for i := range keys {
@@ -84,7 +85,9 @@ func newTraveller(t *testing.T, keys int, p *person) *traveller {
 		}
 		tr.keys, tr.public = append(tr.keys, file), append(tr.public, signer.PublicKey())
 	}
-	tr.record = vouch.Open(filepath.Join(tr.dir, vouch.FileName))
+	if tr.record = vouch.Open(filepath.Join(tr.dir, vouch.FileName)); len(record) > 0 {
+		tr.record = record[0]
+	}
 	tr.Walker = walk.New(walk.Config{Vouched: tr.record, Asker: p, Patience: 3 * time.Second})
 	tr.inbox = tr.Events.Subscribe()
 	t.Cleanup(tr.Close)
@@ -153,7 +156,7 @@ func TestKeysAreOfferedInOrderAndNotTooMany(t *testing.T) {
 	if !strings.Contains(detail, "1. key key-1.pem, SHA256:") || !strings.Contains(detail, "5. key key-5.pem, SHA256:") || !strings.Contains(detail, "3 more of the keys were not offered") {
 		t.Errorf("told %q", detail)
 	}
-	var refused *walk.LoginRefused
+	var refused *login.LoginRefused
 	if !errors.As(err(f), &refused) || len(refused.Tries) != 5 || f.Remedy.Act != gate.Choose {
 		t.Errorf("refused %+v", refused)
 	}
@@ -188,7 +191,7 @@ func TestTwoKeysAndAPasswordAsTheServerDemands(t *testing.T) {
 	if err := tr.walk(addr); err != nil {
 		t.Fatal(err)
 	}
-	in := hear[walk.LoggedIn](tr)
+	in := hear[login.LoggedIn](tr)
 	if in.Banner != "Only [31mkeepers[0m\nof the bay" || in.Key != keyfile.Fingerprint(tr.public[2]) || in.User != "keeper" {
 		t.Errorf("logged in: %+v", in)
 	}
@@ -212,7 +215,7 @@ func TestABannerOfTenMegabytesIsCutAndHarmsNothing(t *testing.T) {
 	if err := tr.walk(addr); err != nil {
 		t.Fatal(err)
 	}
-	if in := hear[walk.LoggedIn](tr); len(in.Banner) > 4096 || strings.ContainsAny(in.Banner, "\x1b\x07") || !strings.HasPrefix(in.Banner, "the tide") {
+	if in := hear[login.LoggedIn](tr); len(in.Banner) > 4096 || strings.ContainsAny(in.Banner, "\x1b\x07") || !strings.HasPrefix(in.Banner, "the tide") {
 		t.Errorf("banner of %d bytes: %.60q", len(in.Banner), in.Banner)
 	}
 	if sent < 10<<20 {
@@ -262,7 +265,7 @@ func TestACertificateIsOfferedBeforeItsKey(t *testing.T) {
 	if err := tr.walk(addr); err != nil {
 		t.Fatal(err)
 	}
-	if in := hear[walk.LoggedIn](tr); in.Key != keyfile.Fingerprint(tr.public[0]) {
+	if in := hear[login.LoggedIn](tr); in.Key != keyfile.Fingerprint(tr.public[0]) {
 		t.Errorf("in with %s", in.Key)
 	}
 }
@@ -383,7 +386,7 @@ func TestAnnouncedHostKeysAreRecordedOnceProven(t *testing.T) {
 	if err := tr.walk(addr); err != nil {
 		t.Fatal(err)
 	}
-	learned := hear[walk.Learned](tr)
+	learned := hear[login.Learned](tr)
 	of, err := tr.record.Of(vouch.At{Host: "odd.lantern.example", Port: 22})
 	if err != nil || len(of) != 3 || len(learned.Keys) != 2 {
 		t.Fatalf("learned %q, vouched %+v, %v", learned.Keys, of, err)
@@ -400,7 +403,7 @@ func TestAProofWithSHA1IsNone(t *testing.T) {
 	if err := tr.walk(announcer(t, main, []ssh.Signer{old}, false)); err != nil {
 		t.Fatal(err)
 	}
-	if learned := hear[walk.Learned](tr); len(learned.Keys) != 0 || len(learned.Unproven) != 1 {
+	if learned := hear[login.Learned](tr); len(learned.Keys) != 0 || len(learned.Unproven) != 1 {
 		t.Errorf("learned %+v", learned)
 	}
 	if of, err := tr.record.Of(vouch.At{Host: "odd.lantern.example", Port: 22}); err != nil || len(of) != 1 {
@@ -416,11 +419,9 @@ func TestAnAnnouncedKeyVouchesForNoOther(t *testing.T) {
 	if err := tr.walk(announcer(t, main, []ssh.Signer{a}, false)); err != nil {
 		t.Fatal(err)
 	}
-	hear[walk.Learned](tr)
+	hear[login.Learned](tr)
 	// Somebody has only the announced key: it lets him in, and he can announce nothing.
-	again := newTraveller(t, 1, &person{})
-	again.record = tr.record
-	again.Walker.Vouched = tr.record
+	again := newTraveller(t, 1, &person{}, tr.record)
 	hears := make(chan string, 2)
 	if err := again.walk(announcer(t, a, []ssh.Signer{planted}, false, hears)); err != nil {
 		t.Fatal(err)
@@ -440,8 +441,7 @@ func TestAnAnnouncedKeyVouchesForNoOther(t *testing.T) {
 		t.Errorf("vouched %+v, %v", of, err)
 	}
 	// The host itself no longer names it: it goes.
-	third := newTraveller(t, 1, &person{})
-	third.Walker.Vouched = tr.record
+	third := newTraveller(t, 1, &person{}, tr.record)
 	if err := third.walk(announcer(t, main, nil, false)); err != nil {
 		t.Fatal(err)
 	}
@@ -515,7 +515,7 @@ func TestKeysThatAreNotProvenAreNot(t *testing.T) {
 	if err := tr.walk(announcer(t, main, []ssh.Signer{a}, true)); err != nil {
 		t.Fatal(err)
 	}
-	if learned := hear[walk.Learned](tr); len(learned.Keys) != 0 || len(learned.Unproven) != 1 {
+	if learned := hear[login.Learned](tr); len(learned.Keys) != 0 || len(learned.Unproven) != 1 {
 		t.Errorf("learned %+v", learned)
 	}
 	if of, err := tr.record.Of(vouch.At{Host: "odd.lantern.example", Port: 22}); err != nil || len(of) != 1 {
@@ -574,7 +574,7 @@ func TestKeysUnlockedBeforeAreOfferedBehindTheSessionsOwn(t *testing.T) {
 
 func TestAQuietCheckAsksNobody(t *testing.T) {
 	b := openBay(t, func(c *walk.Config) { c.Vouched = vouch.Open(filepath.Join(t.TempDir(), vouch.FileName)) }) // nobody is vouched for
-	p := b.Config.Asker.(*person)
+	p := b.person
 	report := b.Touch(context.Background(), b.route("gauge-1"), walk.Look{Depth: walk.Identity, Quiet: true})
 	if g, at := report.Worst(); at != 0 || g.Kind != gate.Identity || g.Verdict != gate.Shut || len(p.identities) != 0 {
 		t.Errorf("quietly: %+v at %d, %d asked", g, at, len(p.identities))

@@ -55,7 +55,7 @@ func (p *httpProxy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 // proxied is a bay whose bastion is reached through a proxy, with no other way to it.
 func proxied(t *testing.T, uri string, change func(*walk.Config)) *bay {
 	b := openBay(t, func(c *walk.Config) {
-		c.Dialer = nil
+		c.Network = nil
 		if change != nil {
 			change(c)
 		}

@@ -23,8 +23,10 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"meatus/core/gate"
+	"meatus/core/link"
 	"meatus/core/remote"
 	"meatus/core/route"
+	"meatus/core/step"
 	"meatus/core/vouch"
 	"meatus/core/walk"
 	"meatus/lab/await"
@@ -134,7 +136,7 @@ func TestAServersQuestionsAreAskedInRounds(t *testing.T) {
 	}
 	q := p.questions[0]
 	if q.Title != "The [1mbay[0m" || q.Instruction != "Two\nquestions" || q.Password || len(q.Questions) != 2 ||
-		q.Questions[0] != (walk.Question{Text: "Name of the tide:", Echo: true}) || q.Questions[1].Echo {
+		q.Questions[0] != (step.Question{Text: "Name of the tide:", Echo: true}) || q.Questions[1].Echo {
 		t.Errorf("first round %+v", q)
 	}
 	if got := p.questions[1].Questions[0].Text; got != "And again:" {
@@ -406,9 +408,9 @@ func TestAWayThatEndsAsSoonAsItComesIsTriedLessAndLess(t *testing.T) {
 		} else if _, err := tr.Return(ctx, tr.way(addr), time.Minute); err != nil {
 			t.Fatal(err)
 		}
-		down := hear[walk.LinkDown](tr)
+		down := hear[link.Down](tr)
 		for down.Failure == nil {
-			down = hear[walk.LinkDown](tr)
+			down = hear[link.Down](tr)
 		}
 		returns := make(chan struct{})
 		asking, stop := context.WithCancel(ctx)

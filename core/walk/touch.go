@@ -3,22 +3,20 @@ package walk
 import (
 	"context"
 	"errors"
-	"io"
 	"slices"
-	"time"
 
+	"golang.org/x/crypto/ssh"
 	"golang.org/x/sync/errgroup"
 
 	"meatus/core/contain"
 	"meatus/core/gate"
+	"meatus/core/login"
 	"meatus/core/route"
+	"meatus/core/step"
 )
 
 // TouchParallel is how many routes [Walker.TouchAll] looks at together.
 const TouchParallel = 16
-
-// errTouched ends a handshake that has seen what it wanted to see.
-var errTouched = errors.New("touched")
 
 // Depth is how far a check goes.
 type Depth uint8
@@ -49,7 +47,7 @@ func (d Depth) String() string { return DepthWords[d] }
 // this machine knows, made truer by what was found.
 func (w *Walker) Touch(ctx context.Context, r route.Route, look Look) gate.Report {
 	depth := look.Depth
-	a := &attempt{w: w, id: w.newID(), at: gate.Address, quiet: look.Quiet}
+	a := &attempt{w: w, id: w.NewID(), at: gate.Address, quiet: look.Quiet}
 	reports := map[route.LinkKey]*gate.Report{} // by the end of the way
 	judge := func(way route.Route) *gate.Report {
 		report := way.Check(w.knowledge())
@@ -62,15 +60,15 @@ func (w *Walker) Touch(ctx context.Context, r route.Route, look Look) gate.Repor
 	} else {
 		r, err = w.ways(ctx, r, func(way route.Route) error {
 			report := judge(way)
-			w.mu.Lock()
+			a.mu.Lock()
 			a.route, a.report = way, report
-			w.mu.Unlock()
+			a.mu.Unlock()
 			return contain.Do("the check of "+r.Session, func() error { return a.touch(ctx, depth) })
 		})
 	}
-	w.mu.Lock()
+	a.mu.Lock()
 	a.report = &gate.Report{} // what comes late is of nobody's
-	w.mu.Unlock()
+	a.mu.Unlock()
 	report := *reports[r.End()]
 	var f *gate.Failure
 	if errors.As(w.explain(r, err), &f) && f.Cause != gate.Cancelled {
@@ -172,87 +170,54 @@ func (w *Walker) sameMachine(ctx context.Context, r route.Route, first gate.Repo
 }
 
 func (a *attempt) touch(ctx context.Context, depth Depth) error {
-	return a.upTo(ctx, len(a.route.Hops)-1, func(below *Link) error {
-		return a.overProbe(ctx, below, func(l *Link, p *patience) error {
-			h := &handshake{l: l, p: p, at: gate.Identity, touch: true}
-			switch depth {
-			case Knock:
-				return h.introduction()
-			case Login:
-				return h.askLogin()
-			}
-			return h.shake()
-		})
+	logins := a.w.logins
+	return a.probe(ctx, func(s *step.Step, p *step.Patience, at login.At) error {
+		switch depth {
+		case Knock:
+			return logins.Introduction(s, p, at)
+		case Login:
+			return logins.AskLogin(s, p, at)
+		}
+		return logins.Look(s, p, at)
 	})
 }
 
-// upTo walks the hops before one, and does something with the link there, nil
-// for the first hop.
-func (a *attempt) upTo(ctx context.Context, hop int, do func(below *Link) error) error {
-	var below *Link
-	for i := range a.route.Hops[:hop] {
-		a.hop = i
-		link, err := a.pass(ctx, i, below)
-		if below != nil {
-			below.release()
-		}
-		if err != nil {
-			return err
-		}
-		below = link
+// probe walks the hops before the last, connects to that by a connection of its own, which is no link, and does something
+// with it.
+func (a *attempt) probe(ctx context.Context, do func(s *step.Step, p *step.Patience, at login.At) error) error {
+	last := len(a.route.Hops) - 1
+	below, err := a.upTo(ctx, last)
+	if err != nil {
+		return err
 	}
 	if below != nil {
-		defer below.release()
+		defer below.Release()
 	}
-	return do(below)
-}
-
-// overProbe connects to the last hop by a connection of its own, which is no
-// link, and does something with it.
-func (a *attempt) overProbe(ctx context.Context, below *Link, do func(l *Link, p *patience) error) error {
-	i := len(a.route.Hops) - 1
-	l := &Link{w: a.w, hop: a.route.Hops[i], route: a.route, index: i, below: below, watchers: []watcher{{a, i}}}
-	l.ctx, l.cancel = context.WithCancelCause(ctx)
-	defer l.cancel(errClosed)
-	leave, err := a.w.guests.enter(l.ctx, l.server())
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	hearing := ear{a, last}
+	s := &step.Step{Route: a.route, Index: last, Hop: a.route.Hops[last], Asker: a.w.config.Asker, Events: a.w.Events, Limit: a.w.config.Patience, Hear: hearing.Hear, Quiet: hearing.Quiet, Ctx: ctx, Go: func(f func()) { go f() }}
+	at, p, done, err := a.w.connect(s, below)
 	if err != nil {
-		return l.orCancelled(err, gate.Port)
+		return err
 	}
-	defer leave()
-	p := newPatience(l.ctx, a.w.Patience)
-	defer p.end()
-	began := time.Now()
-	raw, err := l.reach(p)
-	if err != nil {
-		return l.orCancelled(err, gate.Port)
-	}
-	l.reached = time.Since(began)
-	l.conn = &countedConn{Conn: raw, gone: make(chan struct{})}
-	defer raw.Close()
-	p.renew()
-	if err := do(l, p); err != nil {
-		return l.orCancelled(err, gate.Identity)
+	defer done()
+	defer at.Conn.Close()
+	at.Took = at.took
+	p.Renew()
+	if err := do(s, p, at.At); err != nil {
+		return s.OrCancelled(err, gate.Identity)
 	}
 	return nil
 }
 
-// introduction reads as much as it takes to know what answers: a server speaks
-// first (RFC 4253 section 4.2).
-func (h *handshake) introduction() error {
-	l := h.l
-	stop := context.AfterFunc(h.p.ctx, func() { l.conn.Close() })
-	defer stop()
-	buf := make([]byte, 256)
-	var err error
-	for err == nil && !introduced(l.conn.greeting()) && len(l.conn.greeting()) < maxFirst {
-		_, err = l.conn.Read(buf)
-	}
-	if !introduced(l.conn.greeting()) {
-		if err == nil {
-			err = io.EOF
-		}
-		return h.classify(err)
-	}
-	l.passed(gate.Port, h.answers())
-	return nil
+// WouldTake asks the machine at the end of a route which of some keys it would take for the route's login, as
+// [login.Config.WouldTake] does. The hops before it are walked as usual.
+func (w *Walker) WouldTake(ctx context.Context, r route.Route, keys []ssh.PublicKey) (answers []login.Asked, err error) {
+	a := &attempt{w: w, id: w.NewID(), at: gate.Address, route: r, report: &gate.Report{Hops: make([]gate.Hop, len(r.Hops))}}
+	err = a.probe(ctx, func(s *step.Step, p *step.Patience, at login.At) (err error) {
+		answers, err = w.logins.WouldTake(s, p, at, keys)
+		return err
+	})
+	return answers, err
 }

@@ -57,7 +57,7 @@ func (w *Walker) Await(ctx context.Context, r route.Route, limit time.Duration) 
 func (w *Walker) Return(ctx context.Context, r route.Route, limit time.Duration) (*Passage, error) {
 	// A little apart, so that not all who lost a way connect in the same instant.
 	pause := rand.N(firstPause / 2)
-	if n, why := w.briefly(r); n > 0 { // it lets us in and ends at once: that is tried less and less often
+	if n, why := w.links.Briefly(r.Links()); n > 0 { // it lets us in and ends at once: that is tried less and less often
 		pause += Around(min(firstPause<<min(n-1, 10), longestWait))
 		w.tell(Waiting{r.Session, n, time.Now().Add(pause), time.Now().Add(limit), why, true})
 	}
@@ -66,43 +66,6 @@ func (w *Walker) Return(ctx context.Context, r route.Route, limit time.Duration)
 	case <-ctx.Done():
 	}
 	return w.keepTrying(ctx, r, limit, true)
-}
-
-// steadyTime is how long a link has to live for its end to be no sign of another end soon.
-const steadyTime = 20 * time.Second
-
-// brief is how often links of a way have ended soon after they came up, one after the
-// other.
-type brief struct {
-	times int
-	why   *gate.Failure
-}
-
-// lived notes how long a link has lived that was not closed here.
-func (w *Walker) lived(l *Link, long time.Duration, why *gate.Failure) {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	b := w.brief[l.key]
-	if b.times++; long >= steadyTime {
-		b.times = 0
-	}
-	if b.why = why; b.times == 0 {
-		delete(w.brief, l.key)
-		return
-	}
-	w.brief[l.key] = b
-}
-
-// briefly is how often the way of a route has ended soon after it came up, and why last.
-func (w *Walker) briefly(r route.Route) (times int, why *gate.Failure) {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	for i := range r.Hops {
-		if b := w.brief[r.Link(i)]; b.times > times {
-			times, why = b.times, b.why
-		}
-	}
-	return times, why
 }
 
 // Around varies a pause at random by up to a fifth either way, so that many clients that wait do not reconnect together.
@@ -120,8 +83,8 @@ func (w *Walker) keepTrying(ctx context.Context, r route.Route, limit time.Durat
 		defer stop()
 	}
 	for try := 1; ; try++ {
-		if w.Follow != nil { // an instance that was started meanwhile may have another address
-			r = w.Follow(r)
+		if w.config.Follow != nil { // an instance that was started meanwhile may have another address
+			r = w.config.Follow(r)
 		}
 		passage, err := w.Walk(ctx, r)
 		var f *gate.Failure

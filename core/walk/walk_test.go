@@ -19,8 +19,11 @@ import (
 	"meatus/core/event"
 	"meatus/core/gate"
 	"meatus/core/keyfile"
+	"meatus/core/link"
+	"meatus/core/login"
 	"meatus/core/remote"
 	"meatus/core/route"
+	"meatus/core/step"
 	"meatus/core/vouch"
 	"meatus/core/walk"
 	"meatus/lab"
@@ -35,14 +38,14 @@ type person struct {
 	passphrase string
 	answers    []string
 	nobody     bool
-	identities []walk.IdentityQuestion
-	phrases    []walk.PassphraseQuestion
-	questions  []walk.ServerQuestions
-	lends      []walk.LendQuestion
+	identities []step.IdentityQuestion
+	phrases    []step.PassphraseQuestion
+	questions  []step.ServerQuestions
+	lends      []step.LendQuestion
 	wait       chan struct{} // where set, identity questions wait for it
 }
 
-func (p *person) Identity(ctx context.Context, q walk.IdentityQuestion) error {
+func (p *person) Identity(ctx context.Context, q step.IdentityQuestion) error {
 	p.mu.Lock()
 	p.identities = append(p.identities, q)
 	wait := p.wait
@@ -56,42 +59,42 @@ func (p *person) Identity(ctx context.Context, q walk.IdentityQuestion) error {
 	}
 	switch {
 	case p.nobody:
-		return walk.Nobody{Remedy: "bring somebody"}
+		return step.Nobody{Remedy: "bring somebody"}
 	case p.yes:
 		return nil
 	}
-	return walk.ErrDeclined
+	return step.ErrDeclined
 }
 
-func (p *person) Passphrase(_ context.Context, q walk.PassphraseQuestion) ([]byte, error) {
+func (p *person) Passphrase(_ context.Context, q step.PassphraseQuestion) ([]byte, error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.phrases = append(p.phrases, q)
 	if p.passphrase == "" {
-		return nil, walk.ErrDeclined
+		return nil, step.ErrDeclined
 	}
 	return []byte(p.passphrase), nil
 }
 
-func (p *person) Lend(_ context.Context, q walk.LendQuestion) error {
+func (p *person) Lend(_ context.Context, q step.LendQuestion) error {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.lends = append(p.lends, q)
 	if !p.yes {
-		return walk.ErrDeclined
+		return step.ErrDeclined
 	}
 	return nil
 }
 
-func (p *person) Answers(_ context.Context, q walk.ServerQuestions) ([]string, error) {
+func (p *person) Answers(_ context.Context, q step.ServerQuestions) ([]string, error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.questions = append(p.questions, q)
 	if p.nobody {
-		return nil, walk.Nobody{}
+		return nil, step.Nobody{}
 	}
 	if p.answers == nil {
-		return nil, walk.ErrDeclined
+		return nil, step.ErrDeclined
 	}
 	return p.answers, nil
 }
@@ -100,6 +103,7 @@ func (p *person) Answers(_ context.Context, q walk.ServerQuestions) ([]string, e
 type bay struct {
 	*lab.Lab
 	*walk.Walker
+	vouched  *vouch.Record
 	programs *remote.Programs
 	person   *person
 	t        *testing.T
@@ -111,11 +115,11 @@ func openBay(t *testing.T, change func(*walk.Config)) *bay {
 	t.Helper()
 	l := labtest.Open(t)
 	p := &person{yes: true, passphrase: lab.Passphrase}
-	c := walk.Config{Vouched: vouch.Open(filepath.Join(l.Dir, vouch.FileName)), Asker: p, Dialer: l.Dialer(), Patience: 5 * time.Second}
+	c := walk.Config{Vouched: vouch.Open(filepath.Join(l.Dir, vouch.FileName)), Asker: p, Network: l.Dialer(), Patience: 5 * time.Second}
 	if change != nil {
 		change(&c)
 	}
-	b := &bay{l, walk.New(c), remote.New(remote.Config{}), p, t}
+	b := &bay{l, walk.New(c), c.Vouched, remote.New(remote.Config{}), p, t}
 	t.Cleanup(func() {
 		b.Walker.Close()
 		b.Lab.Close()
@@ -243,7 +247,7 @@ func TestALinkClosesAfterItsLastUser(t *testing.T) {
 	defer cancel()
 	for down < 2 && ctx.Err() == nil {
 		for _, e := range inbox.Take(ctx) {
-			if e, ok := e.(walk.LinkDown); ok {
+			if e, ok := e.(link.Down); ok {
 				if e.Failure != nil {
 					t.Errorf("closing an idle link is no failure: %v", e.Failure)
 				}
@@ -379,7 +383,7 @@ func TestFarNamesAreResolvedByTheHopBefore(t *testing.T) {
 }
 
 func TestATooOpenKeyIsFoundBeforeAPacketLeaves(t *testing.T) {
-	b := openBay(t, func(c *walk.Config) { c.Dialer = noPackets{} })
+	b := openBay(t, func(c *walk.Config) { c.Network = noPackets{} })
 	_, err := b.Walk(context.Background(), b.route("tide-db"))
 	var f *gate.Failure
 	if !errors.As(err, &f) || f.Cause != gate.KeyUnusable || f.Remedy.Act != gate.MendKey {
@@ -446,9 +450,9 @@ func TestCancellingLeavesNothingBehind(t *testing.T) {
 			l := labtest.Open(t)
 			defer l.Close()
 			p := &person{yes: true}
-			w := walk.New(walk.Config{Vouched: vouch.Open(filepath.Join(l.Dir, vouch.FileName)), Asker: p, Dialer: l.Dialer()})
+			w := walk.New(walk.Config{Vouched: vouch.Open(filepath.Join(l.Dir, vouch.FileName)), Asker: p, Network: l.Dialer()})
 			defer w.Close()
-			b := &bay{l, w, remote.New(remote.Config{}), p, t}
+			b := &bay{l, w, nil, remote.New(remote.Config{}), p, t}
 			stop.setup(b)
 			inbox := w.Events.Subscribe()
 			ctx, cancel := context.WithCancel(context.Background())
@@ -570,8 +574,8 @@ func TestTheCipherIsTheFirstOffered(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer p.Close()
-	if got := p.Link().Cipher; got != walk.Ciphers()[0] {
-		t.Errorf("cipher %s, want %s", got, walk.Ciphers()[0])
+	if got := p.Link().Cipher; got != login.Ciphers()[0] {
+		t.Errorf("cipher %s, want %s", got, login.Ciphers()[0])
 	}
 }
 
@@ -697,7 +701,7 @@ func TestAFrozenLinkIsToldAndThaws(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer p.Close()
-	state := func() walk.LinkState { return p.Link() }
+	state := func() link.State { return p.Link() }
 	waitFor(t, func() bool { return state().RoundTrip > 0 }, func() string { return "no round trip" })
 	b.Host("gauge-1").Faults.Freeze(true)
 	waitFor(t, func() bool { return state().Frozen }, func() string { return "it was not told as frozen" })

@@ -91,7 +91,7 @@ func (w *Walker) liveFirst(r route.Route) route.Route {
 	longest, found := 0, r
 	for _, way := range r.Ways() {
 		n := 0
-		for n < len(way.Hops) && w.alive(way.Link(n)) {
+		for n < len(way.Hops) && w.links.Live(way.Link(n)) != nil {
 			n++
 		}
 		// The last hop of a way is as live as the one before it, where that is all there is.

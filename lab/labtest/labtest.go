@@ -10,20 +10,20 @@ import (
 	"sync"
 	"testing"
 
-	"meatus/core/walk"
+	"meatus/core/step"
 	"meatus/core/workspace"
 	"meatus/lab"
 )
 
 // Yes answers for a person who vouches for every machine and answers nothing else.
-type Yes struct{ walk.Asker }
+type Yes struct{ step.Asker }
 
 // Identity says yes.
-func (Yes) Identity(context.Context, walk.IdentityQuestion) error { return nil }
+func (Yes) Identity(context.Context, step.IdentityQuestion) error { return nil }
 
 // Answers gives no answer.
-func (Yes) Answers(context.Context, walk.ServerQuestions) ([]string, error) {
-	return nil, walk.ErrDeclined
+func (Yes) Answers(context.Context, step.ServerQuestions) ([]string, error) {
+	return nil, step.ErrDeclined
 }
 
 // first is the folder of a lab that was opened once. [Main] removes

@@ -19,6 +19,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"meatus/core/login"
 	"meatus/core/route"
 	"meatus/core/vouch"
 	"meatus/core/walk"
@@ -198,7 +199,7 @@ func (s Server) Walker(b testing.TB) *walk.Walker {
 // Bare is the protocol library alone through so many hops.
 func (s Server) Bare(b testing.TB, hops int) *ssh.Client {
 	config := &ssh.ClientConfig{User: s.Way(1).Hops[0].User, Auth: []ssh.AuthMethod{ssh.PublicKeys(s.Signer)}, HostKeyCallback: ssh.InsecureIgnoreHostKey()}
-	config.Ciphers = walk.Ciphers()
+	config.Ciphers = login.Ciphers()
 	client, err := ssh.Dial("tcp", cmp.Or(s.first, s.Address), config)
 	if err != nil {
 		b.Fatal(err)

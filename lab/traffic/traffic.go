@@ -16,9 +16,10 @@ import (
 	"time"
 
 	"meatus/core/book"
+	"meatus/core/dial"
 	"meatus/core/engine"
+	"meatus/core/step"
 	"meatus/core/tunnel"
-	"meatus/core/walk"
 	"meatus/core/workspace"
 )
 
@@ -44,7 +45,7 @@ const besideAt, beside = "gauge-1", "stream 300ms"
 
 // Start begins the traffic in a workspace of the lab; stop ends it, and waits for that.
 // Only machines that are vouched for already are visited.
-func Start(w *workspace.Workspace, dialer walk.Dialer) (stop func(), err error) {
+func Start(w *workspace.Workspace, dialer dial.Network) (stop func(), err error) {
 	e, err := engine.Open(context.Background(), engine.Options{Workspace: w, Asker: nobody{}, Dialer: dialer, Name: Name, Apart: true})
 	if err != nil {
 		return nil, err
@@ -107,19 +108,19 @@ func run(ctx context.Context, w *workspace.Workspace, e *engine.Engine) {
 // nobody answers no question.
 type nobody struct{}
 
-func (nobody) Identity(context.Context, walk.IdentityQuestion) error {
+func (nobody) Identity(context.Context, step.IdentityQuestion) error {
 	return fmt.Errorf("%s visits no machine that is not vouched for", Name)
 }
 
-func (nobody) Passphrase(context.Context, walk.PassphraseQuestion) ([]byte, error) {
+func (nobody) Passphrase(context.Context, step.PassphraseQuestion) ([]byte, error) {
 	return nil, fmt.Errorf("%s unlocks no key", Name)
 }
 
-func (nobody) Answers(context.Context, walk.ServerQuestions) ([]string, error) {
+func (nobody) Answers(context.Context, step.ServerQuestions) ([]string, error) {
 	return nil, fmt.Errorf("%s answers no question", Name)
 }
 
-func (nobody) Lend(context.Context, walk.LendQuestion) error {
+func (nobody) Lend(context.Context, step.LendQuestion) error {
 	return fmt.Errorf("%s lends no key", Name)
 }
 
@@ -131,8 +132,8 @@ func pause(ctx context.Context, d time.Duration) {
 	}
 }
 
-// dial connects to a listener for as long as the context lasts.
-func dial(ctx context.Context, listener string) (net.Conn, func(), error) {
+// connect connects to a listener for as long as the context lasts.
+func connect(ctx context.Context, listener string) (net.Conn, func(), error) {
 	conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", listener)
 	if err != nil {
 		return nil, nil, err
@@ -143,7 +144,7 @@ func dial(ctx context.Context, listener string) (net.Conn, func(), error) {
 
 // listen reads a gauge's feed.
 func listen(ctx context.Context, listener string) {
-	if conn, done, err := dial(ctx, listener); err == nil {
+	if conn, done, err := connect(ctx, listener); err == nil {
 		defer done()
 		io.Copy(io.Discard, conn)
 	}
@@ -151,7 +152,7 @@ func listen(ctx context.Context, listener string) {
 
 // question asks the tide tables for an hour, again and again.
 func question(ctx context.Context, listener string) {
-	conn, done, err := dial(ctx, listener)
+	conn, done, err := connect(ctx, listener)
 	if err != nil {
 		return
 	}
@@ -184,7 +185,7 @@ func leaf(ctx context.Context, listener string) {
 
 // haul fetches from the archive, in stretches of its own pace.
 func haul(ctx context.Context, listener string) {
-	conn, done, err := dial(ctx, listener)
+	conn, done, err := connect(ctx, listener)
 	if err != nil {
 		return
 	}

@@ -11,8 +11,8 @@ import (
 	"meatus/core/gate"
 	"meatus/core/ring"
 	"meatus/core/sanitize"
+	"meatus/core/step"
 	"meatus/core/vouch"
-	"meatus/core/walk"
 	"meatus/tui/fit"
 	"meatus/tui/line"
 	"meatus/tui/theme"
@@ -159,7 +159,7 @@ func (m *Model) key(msg tea.KeyPressMsg) tea.Cmd {
 	}
 	switch msg.String() {
 	case "esc", "ctrl+c":
-		m.reply(answer{err: walk.ErrDeclined})
+		m.reply(answer{err: step.ErrDeclined})
 		return nil
 	case "enter":
 		m.enter()
@@ -181,7 +181,7 @@ func (m *Model) lendKey(key string) {
 	case "ctrl+y":
 		m.reply(answer{})
 	case "ctrl+n":
-		m.reply(answer{err: walk.ErrDeclined})
+		m.reply(answer{err: step.ErrDeclined})
 	case "ctrl+x":
 		m.reply(answer{err: ring.ErrNoMore})
 	default:
@@ -308,7 +308,7 @@ func (m *Model) View(height int, to string) []string {
 	return lines[:min(len(lines), height)]
 }
 
-func (m *Model) questionText(q *walk.ServerQuestions, i int) string {
+func (m *Model) questionText(q *step.ServerQuestions, i int) string {
 	if q.Password {
 		return fmt.Sprintf("password of %s at %s", m.theme.Strong.Render(sanitize.Line(q.User, 40)), m.theme.Strong.Render(q.Hop))
 	}
@@ -316,7 +316,7 @@ func (m *Model) questionText(q *walk.ServerQuestions, i int) string {
 }
 
 // identityWords are what is told of a host that is visited for the first time.
-func (m *Model) identityWords(i *walk.IdentityQuestion) (body []string) {
+func (m *Model) identityWords(i *step.IdentityQuestion) (body []string) {
 	t := m.theme
 	wrap := func(s string) { body = append(body, fit.Wrap(s, m.width-6)...) }
 	wrap(fmt.Sprintf("%s at %s is visited for the first time. The key it shows:", i.Hop, i.Address))

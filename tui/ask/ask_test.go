@@ -13,8 +13,8 @@ import (
 	"github.com/charmbracelet/x/ansi"
 	"golang.org/x/crypto/ssh"
 
+	"meatus/core/step"
 	"meatus/core/vouch"
-	"meatus/core/walk"
 	"meatus/tui/placetest"
 	"meatus/tui/theme"
 )
@@ -61,7 +61,7 @@ func (p *person) sees() string {
 	return strings.Join(all, "\n")
 }
 
-func identity(t *testing.T) walk.IdentityQuestion {
+func identity(t *testing.T) step.IdentityQuestion {
 	t.Helper()
 	pub, _, err := ed25519.GenerateKey(rand.Reader)
 	if err != nil {
@@ -71,7 +71,7 @@ func identity(t *testing.T) walk.IdentityQuestion {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return walk.IdentityQuestion{Place: walk.Place{Session: "tide-db", Hop: "tide-db", Address: "10.61.4.20:22"}, Hops: 2, Key: key,
+	return step.IdentityQuestion{Place: step.Place{Session: "tide-db", Hop: "tide-db", Address: "10.61.4.20:22"}, Hops: 2, Key: key,
 		Algorithm: key.Type(), SHA256: ssh.FingerprintSHA256(key), MD5: ssh.FingerprintLegacyMD5(key)}
 }
 
@@ -157,16 +157,16 @@ func TestQuestionsAreAnsweredInTheirOrder(t *testing.T) {
 	first := p.asked(func(ctx context.Context) error { return p.desk.Identity(ctx, identity(t)) })
 	var pass []byte
 	second := p.asked(func(ctx context.Context) (err error) {
-		pass, err = p.desk.Passphrase(ctx, walk.PassphraseQuestion{Place: walk.Place{Hop: "quay"}, Path: "/keys/tide.pem", Try: 2})
+		pass, err = p.desk.Passphrase(ctx, step.PassphraseQuestion{Place: step.Place{Hop: "quay"}, Path: "/keys/tide.pem", Try: 2})
 		return err
 	})
 	var answers []string
 	third := p.asked(func(ctx context.Context) (err error) {
-		answers, err = p.desk.Answers(ctx, walk.ServerQuestions{Place: walk.Place{Hop: "lamp"}, Title: "the lamp", Questions: []walk.Question{{Text: "Name:", Echo: true}, {Text: "PIN:"}}})
+		answers, err = p.desk.Answers(ctx, step.ServerQuestions{Place: step.Place{Hop: "lamp"}, Title: "the lamp", Questions: []step.Question{{Text: "Name:", Echo: true}, {Text: "PIN:"}}})
 		return err
 	})
 	p.Update(placetest.Key("esc"))
-	if err := <-first; !errors.Is(err, walk.ErrDeclined) {
+	if err := <-first; !errors.Is(err, step.ErrDeclined) {
 		t.Errorf("left with esc: %v", err)
 	}
 	if seen := p.sees(); !strings.Contains(seen, "does not open the key; try again") {

@@ -9,11 +9,10 @@ package ask
 
 import (
 	"context"
+	"meatus/core/step"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
-
-	"meatus/core/walk"
 )
 
 // Asked is a question for a person, as the program's message.
@@ -24,10 +23,10 @@ type Withdrawn struct{ question *question }
 
 // question is one question of the core and the place its answer goes.
 type question struct {
-	identity   *walk.IdentityQuestion
-	passphrase *walk.PassphraseQuestion
-	server     *walk.ServerQuestions
-	lend       *walk.LendQuestion
+	identity   *step.IdentityQuestion
+	passphrase *step.PassphraseQuestion
+	server     *step.ServerQuestions
+	lend       *step.LendQuestion
 	answer     chan answer
 }
 
@@ -37,7 +36,7 @@ type answer struct {
 	err    error
 }
 
-func (q *question) place() walk.Place {
+func (q *question) place() step.Place {
 	switch {
 	case q.identity != nil:
 		return q.identity.Place
@@ -49,7 +48,7 @@ func (q *question) place() walk.Place {
 	return q.server.Place
 }
 
-// Desk is the [walk.Asker] of the interface: it turns questions into messages, which
+// Desk is the [step.Asker] of the interface: it turns questions into messages, which
 // [Desk.Next] brings, and waits for the answers.
 type Desk struct{ messages chan tea.Msg }
 
@@ -96,25 +95,25 @@ func (d *Desk) withdraw(q *question) {
 }
 
 // Identity asks whether a host's key is the right one.
-func (d *Desk) Identity(ctx context.Context, q walk.IdentityQuestion) error {
+func (d *Desk) Identity(ctx context.Context, q step.IdentityQuestion) error {
 	_, err := d.put(ctx, &question{identity: &q})
 	return err
 }
 
 // Lend asks whether a far side may use a lent key once.
-func (d *Desk) Lend(ctx context.Context, q walk.LendQuestion) error {
+func (d *Desk) Lend(ctx context.Context, q step.LendQuestion) error {
 	_, err := d.put(ctx, &question{lend: &q})
 	return err
 }
 
 // Passphrase asks for the passphrase of a key file.
-func (d *Desk) Passphrase(ctx context.Context, q walk.PassphraseQuestion) ([]byte, error) {
+func (d *Desk) Passphrase(ctx context.Context, q step.PassphraseQuestion) ([]byte, error) {
 	a, err := d.put(ctx, &question{passphrase: &q})
 	return a.secret, err
 }
 
 // Answers asks what a server wants to know.
-func (d *Desk) Answers(ctx context.Context, q walk.ServerQuestions) ([]string, error) {
+func (d *Desk) Answers(ctx context.Context, q step.ServerQuestions) ([]string, error) {
 	a, err := d.put(ctx, &question{server: &q})
 	return a.texts, err
 }

@@ -12,10 +12,10 @@ import (
 
 	"meatus/core/estate"
 	"meatus/core/gate"
+	"meatus/core/login"
 	"meatus/core/mend"
 	"meatus/core/sanitize"
 	"meatus/core/trail"
-	"meatus/core/walk"
 	"meatus/core/work"
 	"meatus/core/workspace"
 	"meatus/tui/action"
@@ -248,7 +248,7 @@ func (m *Model) walk(msg runs) tea.Cmd {
 
 // settle asks what a changed identity means, where one was met.
 func (m *Model) settle() tea.Cmd {
-	var c *walk.ChangedIdentity
+	var c *login.ChangedIdentity
 	m.s.Close()
 	if m.what.Failure == nil || !errors.As(m.what.Failure, &c) {
 		return nil

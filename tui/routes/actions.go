@@ -12,6 +12,7 @@ import (
 	"meatus/core/book"
 	"meatus/core/draw"
 	"meatus/core/gate"
+	"meatus/core/login"
 	"meatus/core/mend"
 	"meatus/core/needs"
 	"meatus/core/route"
@@ -219,8 +220,8 @@ func (m *Model) compose(session string) tea.Cmd {
 }
 
 // changed is the changed identity that a session met, nil where none was.
-func changed(f *gate.Failure) *walk.ChangedIdentity {
-	var c *walk.ChangedIdentity
+func changed(f *gate.Failure) *login.ChangedIdentity {
+	var c *login.ChangedIdentity
 	if f == nil || !errors.As(f, &c) {
 		return nil
 	}

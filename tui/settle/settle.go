@@ -13,9 +13,9 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"meatus/core/gate"
+	"meatus/core/login"
 	"meatus/core/trail"
 	"meatus/core/vouch"
-	"meatus/core/walk"
 	"meatus/tui/action"
 	"meatus/tui/fit"
 	"meatus/tui/line"
@@ -41,14 +41,14 @@ const tail = 6
 type Model struct {
 	stack.Base
 	s     *place.Services
-	what  *walk.ChangedIdentity
+	what  *login.ChangedIdentity
 	known known
 	input *line.Line
 	note  string
 }
 
 // New asks what a changed identity means.
-func New(s *place.Services, what *walk.ChangedIdentity) stack.Layer {
+func New(s *place.Services, what *login.ChangedIdentity) stack.Layer {
 	return &Model{s: s, what: what, input: line.New(s.Theme, "› ")}
 }
 

@@ -9,8 +9,9 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"meatus/core/login"
+	"meatus/core/step"
 	"meatus/core/vouch"
-	"meatus/core/walk"
 	"meatus/lab/await"
 	"meatus/tui/placetest"
 )
@@ -30,7 +31,7 @@ func key(t *testing.T) ssh.PublicKey {
 
 // changed is a decision about a host that is vouched for with another key, and whose new
 // key is that of another host when shared says so.
-func changed(t *testing.T, shared bool) (*placetest.Driver, *walk.ChangedIdentity) {
+func changed(t *testing.T, shared bool) (*placetest.Driver, *login.ChangedIdentity) {
 	t.Helper()
 	d := placetest.Workspace(t, "[session.gauge-2]\nhost = \"10.61.4.32\"\n")
 	record := d.Engine.Workspace().Vouched
@@ -38,8 +39,8 @@ func changed(t *testing.T, shared bool) (*placetest.Driver, *walk.ChangedIdentit
 		t.Fatal(err)
 	}
 	fresh := key(t)
-	c := &walk.ChangedIdentity{Place: walk.Place{Session: "gauge-2", Hop: "gauge-2"}, Host: "10.61.4.32", Port: 22, Key: fresh, Seen: "10.61.4.32:22"}
-	d.Engine.Events.Tell(walk.Sighted{Host: "10.61.4.32", Port: 22, Key: "SHA256:x", Address: "10.61.4.32:22"})
+	c := &login.ChangedIdentity{Place: step.Place{Session: "gauge-2", Hop: "gauge-2"}, Host: "10.61.4.32", Port: 22, Key: fresh, Seen: "10.61.4.32:22"}
+	d.Engine.Events.Tell(login.Sighted{Host: "10.61.4.32", Port: 22, Key: "SHA256:x", Address: "10.61.4.32:22"})
 	await.Until(t, "the sighting to be kept", func() bool { return len(d.Engine.Trail.SightedAt("10.61.4.32:22")) > 0 })
 	if shared {
 		if err := record.Accept(vouch.At{Host: "10.61.4.40", Port: 22}, fresh, "10.61.4.40:22", time.Now()); err != nil {

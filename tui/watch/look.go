@@ -6,25 +6,25 @@ import (
 	"strings"
 	"time"
 
+	"meatus/core/link"
 	"meatus/core/meter"
 	"meatus/core/remote"
 	"meatus/core/tunnel"
-	"meatus/core/walk"
 	"meatus/core/words"
 )
 
 // stop is one line of the map: a link, hung from the one it goes through, or a way that is lost.
 type stop struct {
-	link
+	liveLink
 	rails []bool   // for each rail that leads to it, from here on, whether it goes on below
 	hops  []string // of a lost way, nil for a link
 	lost  time.Time
 	whose string // the session of a lost way, or the other program's
 }
 
-// link is a live link of this program or of another.
-type link struct {
-	walk.LinkState
+// liveLink is a live link of this program or of another.
+type liveLink struct {
+	link.State
 	key   string       // of its series
 	other *tunnel.Seen // nil for one of this program
 }
@@ -285,16 +285,16 @@ func (m *Model) lookAtLinks(shells []shellState) {
 }
 
 // addLinks adds one program's links, and returns them by their id.
-func (m *Model) addLinks(links []walk.LinkState, other *tunnel.Seen) map[walk.ID]link {
-	byID := make(map[walk.ID]link, len(links))
+func (m *Model) addLinks(links []link.State, other *tunnel.Seen) map[link.ID]liveLink {
+	byID := make(map[link.ID]liveLink, len(links))
 	for _, l := range links {
 		key := l.Key.String()
 		if other != nil {
 			key = other.Key(key)
 		}
-		byID[l.ID] = link{l, key, other}
+		byID[l.ID] = liveLink{l, key, other}
 	}
-	under := map[walk.ID][]walk.ID{}
+	under := map[link.ID][]link.ID{}
 	for _, l := range links {
 		below := l.Below
 		if _, known := byID[below]; !known {
@@ -306,12 +306,12 @@ func (m *Model) addLinks(links []walk.LinkState, other *tunnel.Seen) map[walk.ID
 	if other != nil {
 		whose = other.What
 	}
-	var hang func(from walk.ID, rails []bool)
-	hang = func(from walk.ID, rails []bool) {
+	var hang func(from link.ID, rails []bool)
+	hang = func(from link.ID, rails []bool) {
 		all := under[from]
 		for i, id := range all {
 			mine := append(slices.Clone(rails), i < len(all)-1)
-			m.stops = append(m.stops, stop{link: byID[id], rails: mine, whose: whose})
+			m.stops = append(m.stops, stop{liveLink: byID[id], rails: mine, whose: whose})
 			hang(id, mine)
 		}
 	}
@@ -328,15 +328,15 @@ func (m *Model) selected() (row, bool) {
 }
 
 // link is the link that is chosen on the map, or that the chosen row goes by.
-func (m *Model) link() (link, bool) {
+func (m *Model) link() (liveLink, bool) {
 	if r, ok := m.selected(); ok && m.onList && r.program != nil && r.other == nil {
 		l, ok := m.links[r.program.Link]
 		return l, ok
 	}
 	if m.map_.At >= len(m.stops) || m.stops[m.map_.At].hops != nil {
-		return link{}, false
+		return liveLink{}, false
 	}
-	return m.stops[m.map_.At].link, true
+	return m.stops[m.map_.At].liveLink, true
 }
 
 // listener is where the chosen tunnel's listener is, "" where none is chosen.
@@ -348,8 +348,8 @@ func (m *Model) listener() string {
 }
 
 // takes says what goes down with a link.
-func (m *Model) takes(l link) string {
-	under := map[walk.ID]bool{l.ID: true}
+func (m *Model) takes(l liveLink) string {
+	under := map[link.ID]bool{l.ID: true}
 	links, shells := 0, 0
 	for changed := true; changed; {
 		changed = false

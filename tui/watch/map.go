@@ -146,7 +146,7 @@ const strokeLength = 2
 
 // stroke draws a link by what it carries, in bytes a second: thin where that is nothing, heavy with
 // more, and at its end which way most of it goes.
-func (m *Model) stroke(l link) string {
+func (m *Model) stroke(l liveLink) string {
 	t := m.s.Theme
 	in, out := m.rates(l)
 	switch {
@@ -169,7 +169,7 @@ func (m *Model) stroke(l link) string {
 }
 
 // rates of a link, in bytes a second.
-func (m *Model) rates(l link) (in, out float64) {
+func (m *Model) rates(l liveLink) (in, out float64) {
 	return m.series(l.key).Now(time.Now())
 }
 
@@ -179,18 +179,18 @@ func (m *Model) whole() string {
 	t := m.s.Theme
 	var in, out float64
 	links, frozen := 0, 0
-	var worst link
+	var worst liveLink
 	for _, s := range m.stops {
 		if s.hops != nil {
 			continue
 		}
 		links++
 		if s.Below == 0 { // what goes through others is within them
-			i, o := m.rates(s.link)
+			i, o := m.rates(s.liveLink)
 			in, out = in+i, out+o
 		}
 		if s.RoundTrip > worst.RoundTrip {
-			worst = s.link
+			worst = s.liveLink
 		}
 		if s.Frozen {
 			frozen++
@@ -265,8 +265,8 @@ func (m *Model) stopLine(s stop, selected bool, names int) string {
 		left = " " + pointer + rails + gone.Render(turn+"╌╌ ") + t.Strong.Render(s.name())
 		return fit.Cut(fit.Pad(left, names+4)+"  "+gone.Render("lost for "+fit.Ago(time.Since(s.lost))+", walked again")+t.Faint.Render("  "+s.whose), m.width)
 	}
-	left = " " + pointer + left + m.stroke(s.link) + " " + name.Render(s.name())
-	in, out := m.rates(s.link)
+	left = " " + pointer + left + m.stroke(s.liveLink) + " " + name.Render(s.name())
+	in, out := m.rates(s.liveLink)
 	detail := t.Faint.Render(fmt.Sprintf("%8s  ↓%8s/s  ↑%8s/s  %s, up %s", fit.RoundTrip(s.RoundTrip), words.Bytes(in), words.Bytes(out), words.Count(s.Channels, "channel"), fit.Ago(time.Since(s.Since))))
 	if s.Again > 0 {
 		detail += t.Faint.Render(fmt.Sprintf(", came back %d×", s.Again))

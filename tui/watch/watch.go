@@ -13,10 +13,10 @@ import (
 
 	"meatus/core/draw"
 	"meatus/core/event"
+	"meatus/core/link"
 	"meatus/core/remote"
 	"meatus/core/trail"
 	"meatus/core/tunnel"
-	"meatus/core/walk"
 	"meatus/core/words"
 	"meatus/core/work"
 	"meatus/core/workspace"
@@ -76,8 +76,8 @@ type Model struct {
 	shows         bool
 	alive         alive // as it was last looked at
 
-	links     map[walk.ID]link // of this program
-	stops     []stop           // of the map
+	links     map[link.ID]liveLink // of this program
+	stops     []stop               // of the map
 	listeners []listener
 	others    []tunnel.Seen
 	rows      []row
@@ -131,7 +131,7 @@ const maxEvents = 50
 // hear is told of what happens to links and tunnels, also while another place shows.
 func (m *Model) hear(e event.Event) {
 	switch ended := e.(type) {
-	case walk.LinkUp, walk.LinkDown, walk.Froze, walk.Thawed, remote.Drew, tunnel.Opened, tunnel.Proven, tunnel.Shut, tunnel.Stuck, tunnel.Rested, tunnel.Widened, tunnel.Lost:
+	case link.Up, link.Down, link.Froze, link.Thawed, remote.Drew, tunnel.Opened, tunnel.Proven, tunnel.Shut, tunnel.Stuck, tunnel.Rested, tunnel.Widened, tunnel.Lost:
 	case tunnel.Came:
 		if ended.Again == 0 {
 			return

@@ -13,11 +13,11 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"meatus/core/book"
+	"meatus/core/link"
 	"meatus/core/meter"
 	"meatus/core/route"
 	"meatus/core/trail"
 	"meatus/core/tunnel"
-	"meatus/core/walk"
 	"meatus/lab/labtest"
 	"meatus/tui/place"
 	"meatus/tui/placetest"
@@ -196,7 +196,7 @@ func TestALostWayAndAnotherProgramsStandOnTheMap(t *testing.T) {
 	d, m := watching(t, 1)
 	now := m.alive
 	now.shells = []shellState{{session: "gauge-1", hops: []string{"quay", "gauge-1"}, lost: time.Now().Add(-20 * time.Second)}, {session: "quay"}}
-	now.others = []tunnel.Seen{{Program: tunnel.Program{PID: 4711, What: "hold", Lines: []tunnel.Line{{Session: "db", Kind: "bring", Listener: "127.0.0.1:15432", Reach: "tide-db:5432", As: "quay", Up: true}}}, Links: []walk.LinkState{{ID: 1, Hop: "quay", Key: keyOf("quay"), Since: time.Now()}}}}
+	now.others = []tunnel.Seen{{Program: tunnel.Program{PID: 4711, What: "hold", Lines: []tunnel.Line{{Session: "db", Kind: "bring", Listener: "127.0.0.1:15432", Reach: "tide-db:5432", As: "quay", Up: true}}}, Links: []link.State{{ID: 1, Hop: "quay", Key: keyOf("quay"), Since: time.Now()}}}}
 	m.Update(now)
 	see := d.See()
 	for _, want := range []string{"here", "├── quay", "└╌╌ quay ╌ gauge-1", "lost for 20 s, walked again", "2 links", "1 lost", "cuts 2 shells, 1 tunnel, 1 flow; hold has 1 tunnel", "hold your 127.0.0.1:15432 ⇐ tide-db:5432"} {
@@ -217,10 +217,10 @@ func keyOf(host string) route.LinkKey { return route.Route{Hops: []route.Hop{{Ho
 func TestTheMapIsATree(t *testing.T) {
 	d, m := watching(t, 1)
 	now := m.alive
-	l := func(id, below walk.ID, hop string) walk.LinkState {
-		return walk.LinkState{ID: id, Below: below, Hop: hop, Key: keyOf(hop), Since: time.Now(), RoundTrip: time.Duration(id) * time.Millisecond}
+	l := func(id, below link.ID, hop string) link.State {
+		return link.State{ID: id, Below: below, Hop: hop, Key: keyOf(hop), Since: time.Now(), RoundTrip: time.Duration(id) * time.Millisecond}
 	}
-	now.own.Links = []walk.LinkState{l(1, 0, "quay"), l(2, 1, "gauge-1"), l(3, 2, "deep"), l(4, 1, "gauge-2"), l(5, 0, "mole")}
+	now.own.Links = []link.State{l(1, 0, "quay"), l(2, 1, "gauge-1"), l(3, 2, "deep"), l(4, 1, "gauge-2"), l(5, 0, "mole")}
 	m.Update(now)
 	see := d.See()
 	for _, want := range []string{"├── quay", "│   ├── gauge-1", "│   │   └── deep", "│   └── gauge-2", "└── mole", "5 links  worst round trip 5.0 ms, to mole"} {
@@ -252,11 +252,11 @@ func BenchmarkWatchingAnotherProgram(b *testing.B) {
 	var s tunnel.Seen
 	s.PID, s.What = 4711, "hold"
 	for i := range 200 {
-		below := walk.ID(0)
+		below := link.ID(0)
 		if i%2 == 1 {
-			below = walk.ID(i)
+			below = link.ID(i)
 		}
-		s.Links = append(s.Links, walk.LinkState{ID: walk.ID(i + 1), Below: below, Hop: fmt.Sprint("gauge-", i), Key: keyOf(fmt.Sprint("gauge-", i)), Since: time.Now(), RoundTrip: 18 * time.Millisecond, Channels: 10})
+		s.Links = append(s.Links, link.State{ID: link.ID(i + 1), Below: below, Hop: fmt.Sprint("gauge-", i), Key: keyOf(fmt.Sprint("gauge-", i)), Since: time.Now(), RoundTrip: 18 * time.Millisecond, Channels: 10})
 	}
 	for i := range 20 {
 		s.Lines = append(s.Lines, tunnel.Line{Session: fmt.Sprint("gauge-", i), Kind: "bring", Listener: fmt.Sprint("127.0.0.1:", 20000+i), Reach: "tide-db.internal:5432", As: "quay", Up: true, Live: 100})
