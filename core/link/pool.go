@@ -1,3 +1,7 @@
+// Package link shares transports: one [Link] for each hop and way to it, used by everything that goes through it. A link closes
+// some time after its last user is gone, asks its machine for signs of life, and ends what goes through it when it ends.
+//
+// A link costs three goroutines besides those of the protocol library, and a packet at each interval of its keepalive.
 package link
 
 import (
