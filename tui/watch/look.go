@@ -44,9 +44,20 @@ type row struct {
 	group    string
 }
 
-// same tells whether two rows are of the same thing.
-func (r row) same(o row) bool {
-	return r.key == o.key && r.head == o.head && (r.listener == nil) == (o.listener == nil) && (r.key != "" || r.at == o.at)
+// id tells a row from others, however they are sorted and grouped.
+func (r row) id() string {
+	if r.head != "" {
+		return "group " + r.head
+	}
+	return r.key
+}
+
+// id tells a way of the map from others. A link that comes back is the same.
+func (s stop) id() string {
+	if s.hops != nil {
+		return "lost " + s.whose
+	}
+	return s.key
 }
 
 // bytes are what a row has carried.
@@ -113,15 +124,8 @@ func (m *Model) look() {
 		}
 		return a.began().Compare(b.began())
 	})
-	was, had := m.selected()
-	m.rows = m.grouped(all)
-	if had { // what is chosen stays chosen where others come and go
-		if at := slices.IndexFunc(m.rows, func(r row) bool { return r.same(was) }); at >= 0 {
-			m.list.Move(at-m.list.At, len(m.rows), m.listRoom())
-		}
-	}
-	m.map_.Move(0, len(m.stops), m.mapRoom())
-	m.list.Move(0, len(m.rows), m.listRoom())
+	m.rows.Set(m.grouped(all))
+	m.fit()
 }
 
 // everything are the rows of all flows and shells, of this program and of others, that are
@@ -247,16 +251,16 @@ func host(at string) string {
 // lookAtLinks makes the map's lines: the links as the tree of ways that they are, each program's
 // by themselves, and the ways that are lost and walked again.
 func (m *Model) lookAtLinks(shells []shellState) {
-	m.stops = m.stops[:0]
-	m.links = m.addLinks(m.alive.own.Links, nil)
+	var stops []stop
+	stops, m.links = addLinks(nil, m.alive.own.Links, nil)
 	for i := range m.others {
-		m.addLinks(m.others[i].Links, &m.others[i])
+		stops, _ = addLinks(stops, m.others[i].Links, &m.others[i])
 	}
 	lost := map[string]bool{}
 	gone := func(whose string, hops []string, since time.Time) {
 		if !lost[whose] {
 			lost[whose] = true
-			m.stops = append(m.stops, stop{hops: hops, lost: since, whose: whose})
+			stops = append(stops, stop{hops: hops, lost: since, whose: whose})
 		}
 	}
 	for _, l := range m.listeners {
@@ -271,22 +275,23 @@ func (m *Model) lookAtLinks(shells []shellState) {
 	}
 	// From here a rail goes on to the last of those that hang from it.
 	last := -1
-	for i, s := range m.stops {
+	for i, s := range stops {
 		if len(s.rails) <= 1 {
 			last = i
 		}
 	}
-	for i := range m.stops {
-		if len(m.stops[i].rails) == 0 {
-			m.stops[i].rails = []bool{true}
+	for i := range stops {
+		if len(stops[i].rails) == 0 {
+			stops[i].rails = []bool{true}
 		}
-		m.stops[i].rails[0] = i < last
+		stops[i].rails[0] = i < last
 	}
+	m.stops.Set(stops)
 }
 
-// addLinks adds one program's links, and returns them by their id.
-func (m *Model) addLinks(links []link.State, other *tunnel.Seen) map[link.ID]liveLink {
-	byID := make(map[link.ID]liveLink, len(links))
+// addLinks adds one program's links to the map's lines, and returns them also by their id.
+func addLinks(stops []stop, links []link.State, other *tunnel.Seen) (_ []stop, byID map[link.ID]liveLink) {
+	byID = make(map[link.ID]liveLink, len(links))
 	for _, l := range links {
 		key := l.Key.String()
 		if other != nil {
@@ -311,21 +316,16 @@ func (m *Model) addLinks(links []link.State, other *tunnel.Seen) map[link.ID]liv
 		all := under[from]
 		for i, id := range all {
 			mine := append(slices.Clone(rails), i < len(all)-1)
-			m.stops = append(m.stops, stop{liveLink: byID[id], rails: mine, whose: whose})
+			stops = append(stops, stop{liveLink: byID[id], rails: mine, whose: whose})
 			hang(id, mine)
 		}
 	}
 	hang(0, nil)
-	return byID
+	return stops, byID
 }
 
 // selected is the row that is chosen.
-func (m *Model) selected() (row, bool) {
-	if m.list.At >= len(m.rows) {
-		return row{}, false
-	}
-	return m.rows[m.list.At], true
-}
+func (m *Model) selected() (row, bool) { return m.rows.Selected() }
 
 // link is the link that is chosen on the map, or that the chosen row goes by.
 func (m *Model) link() (liveLink, bool) {
@@ -333,10 +333,8 @@ func (m *Model) link() (liveLink, bool) {
 		l, ok := m.links[r.program.Link]
 		return l, ok
 	}
-	if m.map_.At >= len(m.stops) || m.stops[m.map_.At].hops != nil {
-		return liveLink{}, false
-	}
-	return m.stops[m.map_.At].liveLink, true
+	s, ok := m.stops.Selected()
+	return s.liveLink, ok && s.hops == nil
 }
 
 // listener is where the chosen tunnel's listener is, "" where none is chosen.

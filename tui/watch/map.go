@@ -17,11 +17,14 @@ import (
 func (m *Model) mapRoom() int { return max((m.height-9)/3, 3) }
 
 // mapShown is how many lines the map has.
-func (m *Model) mapShown() int { return max(min(len(m.stops)-m.map_.Top, m.mapRoom()), 1) }
+func (m *Model) mapShown() int {
+	from, to := m.stops.Window()
+	return max(to-from, 1)
+}
 
 // mapMore is one where ways are left out below.
 func (m *Model) mapMore() int {
-	if len(m.stops)-m.map_.Top > m.mapRoom() {
+	if _, to := m.stops.Window(); m.stops.Len() > to {
 		return 1
 	}
 	return 0
@@ -30,7 +33,7 @@ func (m *Model) mapMore() int {
 // listRoom is how many lines the list has.
 func (m *Model) listRoom() int {
 	rest := m.height - 8 - m.mapShown() - m.mapMore()
-	return max(min(len(m.rows), max(rest*2/5, 4)), 1)
+	return max(min(m.rows.Len(), max(rest*2/5, 4)), 1)
 }
 
 // View draws the place.
@@ -40,16 +43,15 @@ func (m *Model) View() []string {
 	if m.form != nil {
 		lines = append(lines, m.form.View(m.width)...)
 	}
-	if len(m.stops) == 0 {
+	if m.stops.Len() == 0 {
 		lines = append(lines, fit.Hang("   "+t.Faint.Render("Nothing is connected. On Routes, enter opens a shell and "+m.s.Press("tunnels")+" a session's tunnels."), 3, m.width-1).Whole...)
 	} else {
 		lines = append(lines, m.whole(), "   "+t.Accent.Render("here"))
 	}
 	names := m.namesWidth()
-	for i := m.map_.Top; i < min(m.map_.Top+m.mapRoom(), len(m.stops)); i++ {
-		lines = append(lines, m.stopLine(m.stops[i], i == m.map_.At, names))
-	}
-	if more := len(m.stops) - m.map_.Top - m.mapRoom(); more > 0 {
+	lines = append(lines, m.stops.Lines(func(s stop, chosen bool) string { return m.stopLine(s, chosen, names) })...)
+	if _, to := m.stops.Window(); m.stops.Len() > to {
+		more := m.stops.Len() - to
 		lines = append(lines, "   "+t.Faint.Render(fmt.Sprintf("%d more below", more)))
 	}
 	lines = append(append(lines, m.cargoLines()...), "")
@@ -180,7 +182,7 @@ func (m *Model) whole() string {
 	var in, out float64
 	links, frozen := 0, 0
 	var worst liveLink
-	for _, s := range m.stops {
+	for _, s := range m.stops.All() {
 		if s.hops != nil {
 			continue
 		}
@@ -204,7 +206,7 @@ func (m *Model) whole() string {
 	if frozen > 0 {
 		line += "  " + t.Verdict(gate.Ajar).Render(fmt.Sprintf("%d frozen", frozen))
 	}
-	if lost := len(m.stops) - links; lost > 0 {
+	if lost := m.stops.Len() - links; lost > 0 {
 		line += "  " + t.Verdict(gate.Shut).Render(fmt.Sprintf("%d lost", lost))
 	}
 	return fit.Cut(line, m.width)
@@ -230,7 +232,8 @@ const railWidth = 4
 // namesWidth is how wide the rails with the names are drawn.
 func (m *Model) namesWidth() int {
 	most := 0
-	for _, s := range m.stops[m.map_.Top:min(m.map_.Top+m.mapRoom(), len(m.stops))] {
+	from, to := m.stops.Window()
+	for _, s := range m.stops.Shown()[from:to] {
 		most = max(most, len(s.rails)*railWidth+fit.Width(s.name()))
 	}
 	return min(most, m.width/2)
@@ -288,13 +291,12 @@ func (m *Model) listLines() []string {
 		title += t.Accent.Render(" / ") + t.Strong.Render(m.find)
 	}
 	lines := []string{t.Title(title, "", m.width, fit.Spread)}
-	if len(m.rows) == 0 {
+	if m.rows.Len() == 0 {
 		return append(lines, "   "+t.Faint.Render("no tunnel is open, no shell runs"))
 	}
-	for i := m.list.Top; i < min(m.list.Top+m.listRoom(), len(m.rows)); i++ {
-		lines = append(lines, fit.Cut(m.rowLine(m.rows[i], i == m.list.At), m.width))
-	}
-	if more := len(m.rows) - m.list.Top - m.listRoom(); more > 0 {
+	lines = append(lines, m.rows.Lines(func(r row, chosen bool) string { return fit.Cut(m.rowLine(r, chosen), m.width) })...)
+	if _, to := m.rows.Window(); m.rows.Len() > to {
+		more := m.rows.Len() - to
 		lines = append(lines, "   "+t.Faint.Render(fmt.Sprintf("%d more below", more)))
 	}
 	return lines

@@ -22,8 +22,8 @@ import (
 	"meatus/core/workspace"
 	"meatus/tui/action"
 	"meatus/tui/form"
+	"meatus/tui/list"
 	"meatus/tui/place"
-	"meatus/tui/scroll"
 	"meatus/tui/stack"
 )
 
@@ -77,13 +77,12 @@ type Model struct {
 	alive         alive // as it was last looked at
 
 	links     map[link.ID]liveLink // of this program
-	stops     []stop               // of the map
 	listeners []listener
 	others    []tunnel.Seen
-	rows      []row
 	counts    counts
 
-	map_, list   scroll.Cursor
+	stops        *list.List[string, stop] // of the map, by the way that each is
+	rows         *list.List[string, row]
 	focus        panel
 	onList       bool // the list was the last of map and list to have the keys
 	order, group int
@@ -103,10 +102,21 @@ type Model struct {
 }
 
 // New returns the place.
-func New(s *place.Services) stack.Layer { return &Model{s: s} }
+func New(s *place.Services) stack.Layer {
+	return &Model{s: s, stops: list.New(stop.id), rows: list.New(row.id)}
+}
 
 // SetSize changes the size of the place.
-func (m *Model) SetSize(width, height int) { m.width, m.height = width, height }
+func (m *Model) SetSize(width, height int) {
+	m.width, m.height = width, height
+	m.fit()
+}
+
+// fit gives the map and the list their room.
+func (m *Model) fit() {
+	m.stops.SetRoom(m.mapRoom())
+	m.rows.SetRoom(m.listRoom())
+}
 
 // Close is called when the place is left: what was typed into a form is wiped.
 func (m *Model) Close() {
@@ -214,7 +224,7 @@ func (m *Model) typed(msg tea.Msg) {
 		return
 	}
 	if m.focus != onChart {
-		m.focused().Take(msg, m.count(), m.room())
+		m.move(msg)
 	}
 }
 
@@ -223,7 +233,7 @@ func (m *Model) mouse(msg tea.MouseMsg) tea.Cmd {
 	if click, ok := msg.(tea.MouseClickMsg); ok {
 		m.click(click)
 	} else {
-		m.focused().Take(msg, m.count(), m.room())
+		m.move(msg)
 	}
 	return nil
 }
@@ -234,37 +244,24 @@ func (m *Model) click(msg tea.MouseClickMsg) {
 	if m.form != nil {
 		y -= len(m.form.View(m.width))
 	}
-	if at := m.map_.Top + y; y >= 0 && y < m.mapShown() && at < len(m.stops) {
+	if m.stops.Click(y) {
 		m.focus, m.onList = onMap, false
-		m.map_.Move(at-m.map_.At, len(m.stops), m.mapRoom())
 		return
 	}
 	y -= m.mapShown() + m.mapMore() + 2
-	if at := m.list.Top + y; y >= 0 && y < m.listRoom() && at < len(m.rows) {
+	if m.rows.Click(y) {
 		m.focus, m.onList = onRows, true
-		m.list.Move(at-m.list.At, len(m.rows), m.listRoom())
 	}
 }
 
-func (m *Model) focused() *scroll.Cursor {
+// move moves in the map, or in the list where that has the keys.
+func (m *Model) move(msg tea.Msg) {
 	if m.focus == onRows {
-		return &m.list
+		m.rows.Take(msg)
+		return
 	}
-	return &m.map_
-}
-
-func (m *Model) count() int {
-	if m.focus == onRows {
-		return len(m.rows)
-	}
-	return len(m.stops)
-}
-
-func (m *Model) room() int {
-	if m.focus == onRows {
-		return m.listRoom()
-	}
-	return m.mapRoom()
+	m.stops.Take(msg)
+	m.fit()
 }
 
 // Subject is what is chosen on the map, in the list or in the chart.
@@ -404,6 +401,8 @@ func (m *Model) setFocus(p panel) {
 func (m *Model) askEnd() {
 	r, ok := m.selected()
 	switch {
+	case m.onList && !ok && m.rows.Len() > 0:
+		m.note = "what was chosen has ended: choose another"
 	case m.onList && ok && r.other != nil && r.listener == nil:
 		m.note = fmt.Sprintf("it runs in another Meatus (process %d, %s) and ends there; %s closes its door", r.other.PID, r.other.What, m.s.Press("remove-all"))
 	case m.onList && ok && r.flow != nil:
@@ -422,7 +421,9 @@ func (m *Model) askEnd() {
 		})
 	case !m.onList:
 		l, ok := m.link()
-		if ok && l.other != nil {
+		if _, still := m.stops.Selected(); !still && m.stops.Len() > 0 {
+			m.note = "what was chosen has ended: choose another"
+		} else if ok && l.other != nil {
 			m.note = fmt.Sprintf("the link is of another Meatus (process %d, %s), and ends there", l.other.PID, l.other.What)
 		} else if ok {
 			walker := m.s.Walker

@@ -50,7 +50,7 @@ func watching(t testing.TB, flows int) (*placetest.Driver, *Model) {
 	}
 	var m *Model
 	d.Place(func(s *place.Services) stack.Layer { m = New(s).(*Model); return m })
-	d.Until("the flows to be seen", func() bool { return len(m.alive.own.Flows) == flows && len(m.stops) > 0 })
+	d.Until("the flows to be seen", func() bool { return len(m.alive.own.Flows) == flows && m.stops.Len() > 0 })
 	return d, m
 }
 
@@ -68,11 +68,11 @@ func TestFlowsAreFoundAndSorted(t *testing.T) {
 	d.UntilSees("first by bytes")
 	d.Press("/")
 	d.Type("nothing like it")
-	if see := d.See(); len(m.rows) != 1 || !strings.Contains(see, "/ nothing like it") {
-		t.Errorf("%d rows:\n%s", len(m.rows), see)
+	if see := d.See(); m.rows.Len() != 1 || !strings.Contains(see, "/ nothing like it") {
+		t.Errorf("%d rows:\n%s", m.rows.Len(), see)
 	}
-	if d.Press("esc"); len(m.rows) != 1+3 {
-		t.Errorf("%d rows", len(m.rows))
+	if d.Press("esc"); m.rows.Len() != 1+3 {
+		t.Errorf("%d rows", m.rows.Len())
 	}
 }
 
@@ -92,10 +92,10 @@ func TestFlowsAreWrittenToFiles(t *testing.T) {
 
 func TestAFrozenLinkIsPlainToSee(t *testing.T) {
 	_, m := watching(t, 1)
-	if len(m.stops) != 1 {
-		t.Fatalf("%d stops", len(m.stops))
+	if m.stops.Len() != 1 {
+		t.Fatalf("%d stops", m.stops.Len())
 	}
-	w := m.stops[0]
+	w := m.stops.All()[0]
 	w.Frozen, w.LastIn = true, time.Now().Add(-12*time.Second)
 	if line := ansi.Strip(m.stopLine(w, false, 20)); !strings.Contains(line, "╍") || !strings.Contains(line, "frozen: no byte from quay for 12 s") {
 		t.Errorf("%q", line)
@@ -153,7 +153,7 @@ func TestWhatRunsIsGrouped(t *testing.T) {
 		if !strings.Contains(see, "what runs "+want) {
 			t.Errorf("%s is not shown:\n%s", want, see)
 		}
-		if want == "by host" && (m.rows[0].head != "10.61.4.20" || len(m.rows) != 5) {
+		if want == "by host" && (m.rows.All()[0].head != "10.61.4.20" || m.rows.Len() != 5) {
 			t.Errorf("%+v", m.rows)
 		}
 	}
@@ -231,6 +231,61 @@ func TestTheMapIsATree(t *testing.T) {
 	d.Press("down", "down")
 	if at, ok := m.link(); !ok || at.Hop != "deep" {
 		t.Errorf("%s is chosen", at.Hop)
+	}
+}
+
+// What is chosen stays chosen where others come and go; where it has ended, nothing is ended in its place.
+func TestWhatHasEndedIsNotEndedAgain(t *testing.T) {
+	d, m := watching(t, 1)
+	now := m.alive
+	l := func(id link.ID, hop string) link.State {
+		return link.State{ID: id, Hop: hop, Key: keyOf(hop), Since: time.Now()}
+	}
+	now.own.Links = []link.State{l(1, "quay"), l(2, "mole"), l(3, "deep")}
+	m.Update(now)
+	d.Press("down")
+	chosen := func() string {
+		at, ok := m.link()
+		if !ok {
+			return ""
+		}
+		return at.Hop
+	}
+	now.own.Links = []link.State{l(4, "archive"), l(2, "mole"), l(3, "deep")}
+	m.Update(now)
+	if chosen() != "mole" {
+		t.Fatalf("%q is chosen after others came and went", chosen())
+	}
+	now.own.Links = []link.State{l(4, "archive"), l(3, "deep")}
+	m.Update(now)
+	if d.Press("D"); chosen() != "" || m.form != nil {
+		t.Fatalf("%q is chosen in place of what has ended, asked %v", chosen(), m.form != nil)
+	}
+	if d.Press("down", "D"); m.form == nil || !strings.Contains(d.See(), "end the link to "+chosen()) {
+		t.Errorf("after a move %q is chosen, and\n%s", chosen(), d.See())
+	}
+	d.Press("esc")
+	// The flow that is asked about is held by its name, whatever comes above it meanwhile.
+	now.own.Flows = append([]tunnel.SeenFlow{}, now.own.Flows...)
+	f := now.own.Flows[0]
+	d.Press("tab", "down", "D")
+	if m.form == nil {
+		t.Fatalf("no flow is asked about:\n%s", d.See())
+	}
+	f.ID, f.Out = 99, 1<<30
+	now.own.Flows = append(now.own.Flows, f)
+	m.Update(now)
+	if r, ok := m.selected(); !ok || r.flow.ID == 99 {
+		t.Errorf("flow %+v is chosen, %v", r.flow, ok)
+	}
+	d.Press("esc")
+	now.own.Flows = nil
+	m.Update(now)
+	if _, ok := m.selected(); ok {
+		t.Error("something is chosen in place of a flow that has ended")
+	}
+	if d.Press("D"); m.form != nil {
+		t.Error("something is ended in place of a flow that has ended")
 	}
 }
 
