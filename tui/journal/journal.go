@@ -19,8 +19,8 @@ import (
 	"meatus/tui/action"
 	"meatus/tui/fit"
 	"meatus/tui/line"
+	"meatus/tui/list"
 	"meatus/tui/place"
-	"meatus/tui/scroll"
 	"meatus/tui/stack"
 	"meatus/tui/theme"
 )
@@ -33,8 +33,7 @@ type Model struct {
 	stack.Whole
 	s             *place.Services
 	width, height int
-	entries       []trail.Entry
-	at            scroll.Cursor
+	entries       *list.List[int64, trail.Entry] // by their numbers
 	filter        trail.Filter
 	picked        bool // its text was asked for by another place
 	typing        bool
@@ -59,11 +58,14 @@ var spans = []struct {
 
 // New returns the place.
 func New(s *place.Services) stack.Layer {
-	return &Model{s: s, line: line.New(s.Theme, ""), over: 2}
+	return &Model{s: s, entries: list.New(func(e trail.Entry) int64 { return e.ID }), line: line.New(s.Theme, ""), over: 2}
 }
 
 // SetSize changes the size of the place.
-func (m *Model) SetSize(width, height int) { m.width, m.height = width, height }
+func (m *Model) SetSize(width, height int) {
+	m.width, m.height = width, height
+	m.entries.SetRoom(m.room())
+}
 
 // Show reads the trail anew.
 func (m *Model) Show() tea.Cmd { return m.read() }
@@ -119,7 +121,9 @@ func (m *Model) another() tea.Cmd {
 	if next < len(all) {
 		m.of = all[next]
 	}
-	m.entries, m.err, m.at.At = nil, nil, 0
+	m.err = nil
+	m.entries.Set(nil)
+	m.entries.Restart()
 	return m.read()
 }
 
@@ -151,22 +155,22 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 		return m.mouse(msg)
 	case read:
 		if msg.asked == m.asked {
-			m.entries, m.err = msg.entries, msg.err
-			m.move(0)
+			m.err = msg.err
+			m.entries.Set(msg.entries)
 		}
 	case tea.KeyPressMsg, tea.PasteMsg:
 		if m.typing {
 			m.line.Take(msg)
 			return m.find(m.line.Text())
 		}
-		m.at.Take(msg, len(m.entries), m.room())
+		m.entries.Take(msg)
 	}
 	return nil
 }
 
 // mouse moves with the wheel.
 func (m *Model) mouse(msg tea.MouseMsg) tea.Cmd {
-	m.at.Take(msg, len(m.entries), m.room())
+	m.entries.Take(msg)
 	return nil
 }
 
@@ -175,7 +179,8 @@ func (m *Model) mouse(msg tea.MouseMsg) tea.Cmd {
 func (m *Model) Select(name string) {
 	text, picked := strings.CutPrefix(name, "/")
 	if picked {
-		m.filter.Text, m.at.At = text, 0
+		m.filter.Text = text
+		m.entries.Restart()
 	} else if m.picked {
 		m.filter.Text = ""
 	}
@@ -187,12 +192,14 @@ func (m *Model) find(text string) tea.Cmd {
 	if text == m.filter.Text {
 		return nil
 	}
-	m.filter.Text, m.at.At = text, 0
+	m.filter.Text = text
+	m.entries.Restart()
 	return m.read()
 }
 
 func (m *Model) failures() tea.Cmd {
-	m.filter.Failed, m.at.At = !m.filter.Failed, 0
+	m.filter.Failed = !m.filter.Failed
+	m.entries.Restart()
 	return m.read()
 }
 
@@ -241,13 +248,12 @@ func (m *Model) drawRecord(of book.Gateway, word string, over time.Duration) tea
 // room is how many entries fit.
 func (m *Model) room() int { return max(m.height-3, 1) }
 
-func (m *Model) move(by int) { m.at.Move(by, len(m.entries), m.room()) }
-
 // View draws the place.
 func (m *Model) View() []string {
 	t := m.s.Theme
-	note := fmt.Sprintf("%d entries", len(m.entries))
-	if len(m.entries) == shown {
+	n := m.entries.Len()
+	note := fmt.Sprintf("%d entries", n)
+	if n == shown {
 		note = fmt.Sprintf("the newest %d", shown)
 	}
 	if m.filter.Failed {
@@ -276,17 +282,17 @@ func (m *Model) View() []string {
 		}
 	case m.err != nil:
 		lines = append(lines, fit.Hang("   "+t.Mark(gate.Shut)+" "+m.err.Error(), 5, m.width-1).Whole...)
-	case len(m.entries) == 0 && m.of != nil:
+	case n == 0 && m.of != nil:
 		lines = append(append(lines, ""), "   "+t.Faint.Render("reading, or nothing is recorded"))
-	case len(m.entries) == 0:
+	case n == 0:
 		lines = append(append(lines, ""), fit.Hang("   "+t.Faint.Render("Nothing yet. What is done stands here, with what came of it: walks, shells, tunnels, edits, keys mended and lent."), 3, m.width-1).Whole...)
 	}
 	names := 8
-	for _, e := range m.entries {
+	for _, e := range m.entries.All() {
 		names = min(max(names, fit.Width(where(e))), 24)
 	}
-	list, _ := m.at.Rows(len(m.entries), m.room(), func(i int) fit.Row { return m.row(m.entries[i], names, i == m.at.At) })
-	lines = append(lines, list...)
+	rows, _ := m.entries.Rows(m.room(), func(e trail.Entry, chosen bool) fit.Row { return m.row(e, names, chosen) })
+	lines = append(lines, rows...)
 	for len(lines) < m.height-2 {
 		lines = append(lines, "")
 	}
@@ -323,10 +329,10 @@ func (m *Model) row(e trail.Entry, names int, selected bool) fit.Row {
 
 // detail is when the chosen entry was made, by whom, and where.
 func (m *Model) detail() string {
-	if m.at.At >= len(m.entries) {
+	e, ok := m.entries.Selected()
+	if !ok {
 		return ""
 	}
-	e := m.entries[m.at.At]
 	who := "  by " + e.Who
 	if e.Who == "" {
 		who = ""

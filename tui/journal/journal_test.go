@@ -36,13 +36,13 @@ func TestEntriesAreReadNarrowedAndLookedAt(t *testing.T) {
 	d.UntilSees("failures only", "1 entries")
 	d.Press("|", "/")
 	d.Type("mode")
-	d.Until("one entry", func() bool { return len(m.entries) == 1 })
+	d.Until("one entry", func() bool { return m.entries.Len() == 1 })
 	d.Press("enter", "q") // the first leaves the line, the second what was looked for
-	d.Until("all entries", func() bool { return len(m.entries) == 3 })
+	d.Until("all entries", func() bool { return m.entries.Len() == 3 })
 	d.Press("/")
 	d.Paste("harbour")
 	d.Press("esc")
-	d.Until("all entries", func() bool { return len(m.entries) == 3 && !m.typing })
+	d.Until("all entries", func() bool { return m.entries.Len() == 3 && !m.typing })
 	d.Press("q")
 	if len(d.Went) != 1 {
 		t.Errorf("went to %v", d.Went)

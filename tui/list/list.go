@@ -34,6 +34,7 @@ func (l *List[K, R]) Set(rows []R) {
 	i := l.index(l.chosen)
 	switch {
 	case !l.any: // the first rows
+		l.at = scroll.Cursor{}
 		l.choose(0)
 	case i < 0:
 		l.lost = true // nothing else is taken for it
@@ -42,6 +43,9 @@ func (l *List[K, R]) Set(rows []R) {
 		l.choose(i)
 	}
 }
+
+// Restart forgets what was chosen: the first of the rows that are set next is.
+func (l *List[K, R]) Restart() { l.any, l.lost = false, false }
 
 // Filter shows only rows that a function keeps, all where it is nil. Where the chosen one is not among them, the first is
 // chosen: a person has asked for it.

@@ -103,7 +103,7 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 
 // choose goes the chosen way.
 func (m *Model) choose() tea.Cmd {
-	if m.at.At >= len(m.ways) {
+	if !m.looked || m.at.At >= len(m.ways) { // those that show are of before it was asked
 		return nil
 	}
 	way, r := m.ways[m.at.At], m.what.Route
