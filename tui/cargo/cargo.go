@@ -22,6 +22,7 @@ import (
 	"meatus/core/work"
 	"meatus/tui/action"
 	"meatus/tui/line"
+	"meatus/tui/list"
 	"meatus/tui/place"
 	"meatus/tui/scroll"
 	"meatus/tui/stack"
@@ -50,7 +51,17 @@ type Model struct {
 func New(s *place.Services) stack.Layer { return &Model{s: s} }
 
 // SetSize changes the size of the place.
-func (m *Model) SetSize(width, height int) { m.width, m.height = width, height }
+func (m *Model) SetSize(width, height int) {
+	m.width, m.height = width, height
+	m.fit()
+}
+
+// fit gives the tree its room.
+func (m *Model) fit() {
+	if m.look != nil {
+		m.look.rows.SetRoom(m.room())
+	}
+}
 
 // Show is called when the place is gone to.
 func (m *Model) Show() tea.Cmd {
@@ -98,10 +109,11 @@ func (m *Model) sessions() []string { return m.s.Workspace().Book.Names() }
 
 // node is the chosen name, nil for none.
 func (m *Model) node() *cargo.Node {
-	if m.look == nil || m.look.at.At >= len(m.look.rows) {
+	if m.look == nil {
 		return nil
 	}
-	return m.look.rows[m.look.at.At].node
+	r, _ := m.look.rows.Selected()
+	return r.node
 }
 
 // look is two trees that are looked at.
@@ -112,16 +124,20 @@ type look struct {
 	id      int
 	trees   *work.Between // nil until they are open
 	tree    *cargo.Tree
-	rows    []row
+	rows    *list.List[*cargo.Node, row]
 	folded  map[*cargo.Node]bool
 	crowded bool // there are so many names that folders are folded at first
-	at      scroll.Cursor
 	err     error
 	over    bool // all is read
 	found   *found
 	preview preview
 	ahead   int64 // by how many seconds the machine's clock is ahead
 	stop    context.CancelFunc
+}
+
+// newRows are the lines of a tree, by their names.
+func newRows() *list.List[*cargo.Node, row] {
+	return list.New(func(r row) *cargo.Node { return r.node })
 }
 
 // row is a line of the tree.
@@ -160,7 +176,7 @@ func (m *Model) begin(session string, last cargo.Last) {
 		m.look.end()
 	}
 	m.asked++
-	m.look = &look{session: session, last: last, rate: m.kept[session].Rate, id: m.asked, folded: map[*cargo.Node]bool{}}
+	m.look = &look{session: session, last: last, rate: m.kept[session].Rate, id: m.asked, folded: map[*cargo.Node]bool{}, rows: newRows()}
 }
 
 // end gives the trees up.
@@ -215,6 +231,7 @@ func (m *Model) open(ctx context.Context, l *look) tea.Cmd {
 
 // Update takes a message.
 func (m *Model) Update(msg tea.Msg) tea.Cmd {
+	defer m.fit() // what is under way stands above the tree
 	switch msg := msg.(type) {
 	case tea.MouseMsg:
 		return m.mouse(msg)
@@ -349,7 +366,7 @@ func (m *Model) more(msg more) tea.Cmd {
 		l.err = msg.err
 	}
 	l.over, l.ahead = msg.over, msg.ahead
-	m.lay(chosen)
+	m.lay()
 	if back != "" && chosen == nil {
 		m.point(l.tree.At(back))
 	}
@@ -385,16 +402,16 @@ func (l *look) fold(n *cargo.Node) {
 	}
 }
 
-// lay lays the tree out in rows. The cursor stays at the chosen name.
-func (m *Model) lay(chosen *cargo.Node) {
+// lay lays the tree out in rows. The chosen name stays chosen; where it shows no more, none is.
+func (m *Model) lay() {
 	l := m.look
-	l.rows = l.rows[:0]
+	var rows []row
 	var add func(n *cargo.Node, depth int)
 	add = func(n *cargo.Node, depth int) {
 		if n.Parent != nil && !m.every && n.Differ == 0 && n.Err == "" {
 			return
 		}
-		l.rows = append(l.rows, row{n, depth})
+		rows = append(rows, row{n, depth})
 		if l.folded[n] {
 			return
 		}
@@ -403,23 +420,13 @@ func (m *Model) lay(chosen *cargo.Node) {
 		}
 	}
 	add(l.tree.Root, 0)
-	if chosen != nil {
-		m.point(chosen)
-	}
-	l.at.Move(0, len(l.rows), m.room())
+	l.rows.Set(rows)
+	m.fit()
 }
 
 // point has the cursor at a name, or at the nearest folder above it that shows.
 func (m *Model) point(n *cargo.Node) {
-	l := m.look
-	for ; n != nil; n = n.Parent {
-		for i, r := range l.rows {
-			if r.node == n {
-				l.at.At = i
-				l.at.Move(0, len(l.rows), m.room())
-				return
-			}
-		}
+	for ; n != nil && !m.look.rows.Select(n); n = n.Parent {
 	}
 }
 
@@ -451,7 +458,7 @@ func (m *Model) Table() action.Table {
 		action.On(">", "carry the plan out", m.carryOut).If(ready, "nothing is chosen to go, all is not read yet, or a plan is being carried out").Suits(planned).Also("go start run transfer"),
 		action.On("enter", "fold, or look into it", m.enter).If(some, "nothing is chosen").Also("open preview unfold"),
 		action.On("e", "edit it there, in your editor", m.edit).If(func() bool { return file() && n.To.Kind == ends.File }, "no file is chosen that is there").Also("change vi text"),
-		action.On("v", "all names, or what differs", func() tea.Cmd { m.every = !m.every; m.lay(n); return nil }).If(func() bool { return l.tree != nil }, "it is not read yet").Whole().Also("same hidden show"),
+		action.On("v", "all names, or what differs", func() tea.Cmd { m.every = !m.every; m.lay(); m.point(n); return nil }).If(func() bool { return l.tree != nil }, "it is not read yet").Whole().Also("same hidden show"),
 		action.On("tab", "other folders", m.folders).Whole().Also("path directory go to"),
 		action.On("f", "another session", func() tea.Cmd { l.end(); m.look = nil; return nil }).Whole().Also("machine"),
 		action.On("c", "compare by content", m.check).If(func() bool { return l.over && l.err == nil }, "it is not read yet").Whole().Ranked(action.InHelp).Also("checksum digest verify proof"),
@@ -484,7 +491,7 @@ func (m *Model) key(msg tea.KeyPressMsg) tea.Cmd {
 	case m.look == nil:
 		m.pick.Take(msg, len(m.sessions()), max(m.height-2, 3))
 	default:
-		if m.look.at.Take(msg, len(m.look.rows), m.room()) {
+		if m.look.rows.Take(msg) {
 			m.look.preview = preview{}
 		}
 	}
@@ -497,18 +504,17 @@ func (m *Model) mouse(msg tea.MouseMsg) tea.Cmd {
 		m.pick.Take(msg, len(m.sessions()), max(m.height-2, 3))
 		return nil
 	}
-	if m.look.at.Take(msg, len(m.look.rows), m.room()) {
+	if m.look.rows.Take(msg) {
 		return nil
 	}
+	before := m.node()
 	click, ok := msg.(tea.MouseClickMsg)
-	at := m.look.at.Top + click.Y - m.headRows()
-	if !ok || click.Button != tea.MouseLeft || click.Y < m.headRows() || at >= len(m.look.rows) || click.Y-m.headRows() >= m.room() {
+	if !ok || click.Button != tea.MouseLeft || !m.look.rows.Click(click.Y-m.headRows()) {
 		return nil
 	}
-	if at == m.look.at.At {
+	if m.node() == before {
 		return m.enter()
 	}
-	m.look.at.At = at
 	m.look.preview = preview{}
 	return nil
 }
@@ -525,7 +531,7 @@ func (m *Model) turn(turn cargo.Turn) func() tea.Cmd {
 			m.s.Tell(words.Count(chosen, "name") + " of " + m.folderCalled(n))
 		}
 		if why == "" && !n.Folder() {
-			m.look.at.Move(1, len(m.look.rows), m.room())
+			m.look.rows.Take(tea.KeyPressMsg{Code: tea.KeyDown})
 			m.look.preview = preview{}
 		}
 		return nil
@@ -545,7 +551,7 @@ func (m *Model) enter() tea.Cmd {
 	n := m.node()
 	if n.Folder() {
 		m.look.folded[n] = !m.look.folded[n]
-		m.lay(n)
+		m.lay()
 		return nil
 	}
 	return m.read(n)
@@ -726,7 +732,8 @@ func (m *Model) send(full string, look bool) tea.Cmd {
 	for up := n.Parent; up != nil; up = up.Parent {
 		l.folded[up] = false
 	}
-	m.lay(n)
+	m.lay()
+	m.point(n)
 	return m.turn(cargo.GoThere)()
 }
 

@@ -46,6 +46,32 @@ func at(t testing.TB, m *Model, path string) {
 	}
 }
 
+// A folder is folded while more of it is read: what was to happen to a name in it does not happen to the folder.
+func TestWhatShowsNoMoreIsNotActedOn(t *testing.T) {
+	d, m, _ := archive(t)
+	var file *cargo.Node
+	for _, r := range m.look.rows.All() {
+		if n := r.node; !n.Folder() && n.Parent != nil && n.Parent.Parent != nil {
+			file = n
+		}
+	}
+	if file == nil {
+		t.Fatalf("no file in a folder differs:\n%s", d.See())
+	}
+	m.point(file)
+	m.look.folded[file.Parent] = true
+	m.lay()
+	if n := m.node(); n != nil {
+		t.Fatalf("%q is chosen in place of a name that is folded away", m.called(n))
+	}
+	if d.Press("right"); m.look.tree.Totals.Any() {
+		t.Errorf("something goes: %+v", m.look.tree.Totals)
+	}
+	if d.Press("down"); m.node() == nil {
+		t.Error("nothing is chosen after a move")
+	}
+}
+
 func TestBothSidesAreOneTreeAndThePlanGrows(t *testing.T) {
 	d, m, l := archive(t)
 	d.Fits()
@@ -251,7 +277,7 @@ func TestManyNamesAreFolded(t *testing.T) {
 	}
 	d.Press("r")
 	d.Until("all to be read", func() bool { return m.look.over && m.look.tree.Names > 600 })
-	if n := len(m.look.rows); n > 60 {
+	if n := m.look.rows.Len(); n > 60 {
 		t.Errorf("%d rows show", n)
 	}
 	at(t, m, "year-0")
@@ -277,13 +303,13 @@ func TestManyNamesAreFoldedInAnyOrder(t *testing.T) {
 		folders = append(folders, l)
 	}
 	for _, order := range [][]cargo.Listed{append([]cargo.Listed{root}, folders...), append(slices.Clone(folders), root), slices.Insert(slices.Clone(folders), 15, root)} {
-		m.look = &look{session: "archive", folded: map[*cargo.Node]bool{}, tree: cargo.NewTree(cargo.Place{}, cargo.Place{}, cargo.Rules{})}
+		m.look = &look{session: "archive", folded: map[*cargo.Node]bool{}, rows: newRows(), tree: cargo.NewTree(cargo.Place{}, cargo.Place{}, cargo.Rules{})}
 		for _, l := range order {
 			m.look.tree.Add(l)
 			m.look.fold(m.look.tree.At(l.Path))
 		}
-		if m.lay(nil); len(m.look.rows) != 31 {
-			t.Errorf("%d rows show", len(m.look.rows))
+		if m.lay(); m.look.rows.Len() != 31 {
+			t.Errorf("%d rows show", m.look.rows.Len())
 		}
 	}
 }
@@ -371,7 +397,7 @@ func BenchmarkKey(b *testing.B) {
 	d.Place(New)
 	m := d.On().(*Model)
 	m.SetSize(160, 46)
-	m.look = &look{session: "archive", folded: map[*cargo.Node]bool{}, tree: cargo.NewTree(cargo.Place{}, cargo.Place{}, cargo.Rules{}), over: true}
+	m.look = &look{session: "archive", folded: map[*cargo.Node]bool{}, rows: newRows(), tree: cargo.NewTree(cargo.Place{}, cargo.Place{}, cargo.Rules{}), over: true}
 	for f := range 100 {
 		l := cargo.Listed{Path: fmt.Sprintf("d%02d", f)}
 		for n := range 1000 {
@@ -381,7 +407,7 @@ func BenchmarkKey(b *testing.B) {
 		}
 		m.look.tree.Add(l)
 	}
-	m.lay(nil)
+	m.lay()
 	var times []time.Duration
 	keys := []tea.KeyPressMsg{{Code: tea.KeyDown}, {Code: tea.KeyPgDown}, {Code: tea.KeyRight}, {Code: tea.KeyEnd}, {Code: tea.KeyHome}, {Code: tea.KeyDown}, {Code: tea.KeyDown}}
 	for i := 0; b.Loop(); i++ {

@@ -103,9 +103,8 @@ func (m *Model) checked(msg checked) tea.Cmd {
 			differ++
 		}
 	}
-	n := m.node()
 	m.look.tree.Settle(msg.alike)
-	m.lay(n)
+	m.lay()
 	m.s.Tell(words.Count(len(msg.alike), "file") + " compared by content, " + words.Count(differ, "file") + " of them " + words.Choose(differ, "differs", "differ"))
 	return nil
 }

@@ -25,7 +25,7 @@ func (m *Model) room() int {
 	if _, _, beside := place.Halves(m.width); !beside {
 		rows = rows * 62 / 100
 		if m.look != nil {
-			rows = min(rows, len(m.look.rows)+1) // what is told of the chosen name has the rest
+			rows = min(rows, m.look.rows.Len()+1) // what is told of the chosen name has the rest
 		}
 	}
 	return max(rows, 3)
@@ -51,12 +51,10 @@ func (m *Model) View() []string {
 	}
 	list, pane, beside := place.Halves(m.width)
 	lines = append(lines, m.between(), m.columns(list))
-	var tree []string
-	from, to := l.at.Window(len(l.rows), m.room())
-	for i := from; i < to; i++ {
-		tree = append(tree, m.row(i, list))
-	}
-	if below := len(l.rows) - to; below > 0 && len(tree) > 0 {
+	tree := l.rows.Lines(func(r row, chosen bool) string { return m.row(r, chosen, list) })
+	tree = tree[:min(len(tree), m.room())]
+	_, to := l.rows.Window()
+	if below := l.rows.Len() - to; below > 0 && len(tree) > 0 {
 		more := t.Faint.Render(fmt.Sprintf("  %d more below ", below))
 		tree[len(tree)-1] = fit.Pad(fit.Cut(tree[len(tree)-1], list-fit.Width(more)), list-fit.Width(more)) + more
 	}
@@ -167,12 +165,11 @@ var differences = map[cargo.Diff]string{
 var turns = map[cargo.Turn]string{cargo.Stay: "  ", cargo.GoThere: "━▶", cargo.ComeHere: "◀━", cargo.PutAside: "▽ "}
 
 // row draws one name: the name, how it differs, which way it goes, what is here, what is there.
-func (m *Model) row(i, width int) string {
-	t, l := m.s.Theme, m.look
-	r := l.rows[i]
+func (m *Model) row(r row, chosen bool, width int) string {
+	t := m.s.Theme
 	n := r.node
 	pointer := "  "
-	if i == l.at.At {
+	if chosen {
 		pointer = t.Accent.Render("❯ ")
 	}
 	name := strings.Repeat("  ", min(r.depth, 12)) + m.nameOf(n)

@@ -84,7 +84,7 @@ func TestWithoutATrailItSaysSo(t *testing.T) {
 
 // A place that asks for the entries of one thing has them found; going there otherwise shows all again.
 func TestTheEntriesOfOneThingAreAskedFor(t *testing.T) {
-	m := &Model{}
+	m := New(nil).(*Model)
 	m.Select("quay")
 	if m.filter.Text != "" {
 		t.Errorf("a session that is only chosen is found: %q", m.filter.Text)
