@@ -17,6 +17,8 @@ import (
 	"meatus/lab/servertest"
 )
 
+func TestMain(m *testing.M) { servertest.Main(m) }
+
 // whole is a store with both of its domains.
 type whole struct {
 	*store.Store
