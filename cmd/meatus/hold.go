@@ -20,6 +20,7 @@ import (
 	"meatus/core/engine"
 	"meatus/core/event"
 	"meatus/core/gate"
+	"meatus/core/retry"
 	"meatus/core/route"
 	"meatus/core/tunnel"
 	"meatus/core/walk"
@@ -281,8 +282,8 @@ func (r *retries) failed(f failedWay, sessions int) error {
 		}
 		return nil
 	}
-	pause := walk.Around(min(firstRetry<<min(r.of[f.session], 10), lastRetry))
 	r.of[f.session]++
+	pause := retry.After(r.of[f.session], firstRetry, lastRetry)
 	r.said.say(map[string]any{"event": "again", "session": f.session, "why": f.err.Error(), "in": pause.Round(time.Second).String()},
 		fmt.Sprintf("%s is tried again in %s: %v", f.session, pause.Round(time.Second), f.err))
 	r.timers[f.session] = time.AfterFunc(pause, func() { r.set.Walk(f.session) })

@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"meatus/core/bounded"
 	"meatus/core/sanitize"
 	"meatus/core/vouch"
 )
@@ -109,9 +110,9 @@ func expectCommand(open opener) *cobra.Command {
 				defer f.Close()
 				in = f
 			}
-			text, err := io.ReadAll(io.LimitReader(in, 8<<20))
+			text, err := bounded.Read(in, 8<<20)
 			if err != nil {
-				return err
+				return &statusError{statusWrongUse, fmt.Errorf("the list of fingerprints cannot be read: %w", err)}
 			}
 			list, unread := vouch.ReadExpected(string(text), "", 0)
 			for _, u := range unread {

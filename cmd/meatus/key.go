@@ -15,6 +15,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"meatus/core/book"
+	"meatus/core/bounded"
 	"meatus/core/engine"
 	"meatus/core/keyfile"
 	"meatus/core/sanitize"
@@ -493,9 +494,9 @@ func keyUnseal() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			sealed, err := io.ReadAll(io.LimitReader(os.Stdin, 64<<10))
+			sealed, err := bounded.Read(os.Stdin, 64<<10)
 			if err != nil {
-				return err
+				return &statusError{statusWrongUse, fmt.Errorf("what is to be opened cannot be read: %w", err)}
 			}
 			var pass []byte
 			if file.Passphrase {

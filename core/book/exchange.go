@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 
+	"meatus/core/bounded"
 	"meatus/core/sanitize"
 	"meatus/core/words"
 )
@@ -140,12 +141,9 @@ type Row struct {
 // ReadRows reads a list as [Book.Export] writes it; columns may be in any order,
 // and may be missing but for the name. It fails with where and what.
 func ReadRows(r io.Reader, format string) ([]Row, error) {
-	text, err := io.ReadAll(io.LimitReader(r, maxFile+1))
+	text, err := bounded.Read(r, maxFile)
 	if err != nil {
-		return nil, err
-	}
-	if len(text) > maxFile {
-		return nil, fmt.Errorf("the list is longer than %d bytes", maxFile)
+		return nil, fmt.Errorf("the list cannot be read: %w", err)
 	}
 	switch format {
 	case "csv":

@@ -17,6 +17,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"meatus/core/book"
+	"meatus/core/bounded"
 	"meatus/core/gate"
 	"meatus/core/line"
 	"meatus/core/route"
@@ -100,7 +101,7 @@ func (r *reach) gatewayTarget(p *step.Patience) (line.Target, error) {
 		return r.Fail(at, gate.KeyUnusable, sanitize.Name(file), fmt.Sprintf("%s in %s cannot be read: %s", what, sanitize.Name(file), step.Words(err)), "correct the table of the gateway in the sessions file, or the file", err)
 	}
 	if g.CA != "" {
-		text, err := readUpTo(g.CA, maxGatewayFile)
+		text, err := bounded.File(g.CA, maxGatewayFile)
 		t.Roots = x509.NewCertPool()
 		if err == nil && !t.Roots.AppendCertsFromPEM(text) {
 			err = errors.New("there is no certificate in it")
@@ -143,7 +144,7 @@ func (r *reach) gatewayToken(p *step.Patience) (token, from string, err error) {
 	switch {
 	case g.TokenFile != "":
 		from = g.TokenFile
-		text, err = readUpTo(from, maxGatewayFile)
+		text, err = bounded.File(from, maxGatewayFile)
 	case len(g.TokenCommand) > 0:
 		from = g.TokenCommand[0]
 		cmd := exec.CommandContext(p.Ctx, g.TokenCommand[0], g.TokenCommand[1:]...)

@@ -10,12 +10,12 @@ import (
 	"net"
 	"net/http"
 	"net/url"
-	"os"
 	"strings"
 	"syscall"
 
 	"golang.org/x/net/proxy"
 
+	"meatus/core/bounded"
 	"meatus/core/gate"
 	"meatus/core/route"
 	"meatus/core/sanitize"
@@ -101,7 +101,7 @@ func (r *reach) knownProxyLogin() (proxyLogin, error) {
 			f.Remedy = g.Remedy
 			return login, f
 		}
-		text, err := readUpTo(file, maxProxyLogin)
+		text, err := bounded.File(file, maxProxyLogin)
 		if err == nil {
 			line, _, _ := strings.Cut(string(text), "\n")
 			user, password, ok := strings.Cut(strings.TrimRight(line, "\r"), ":")
@@ -118,20 +118,6 @@ func (r *reach) knownProxyLogin() (proxyLogin, error) {
 		login = known
 	}
 	return login, nil
-}
-
-// readUpTo reads a file that is no longer than most, in bytes.
-func readUpTo(path string, most int64) ([]byte, error) {
-	f, err := os.Open(path)
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	text, err := io.ReadAll(io.LimitReader(f, most+1))
-	if err == nil && int64(len(text)) > most {
-		err = fmt.Errorf("it is longer than %d bytes", most)
-	}
-	return text, err
 }
 
 // askProxyLogin asks a person for the proxy's login.

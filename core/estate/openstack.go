@@ -35,6 +35,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"meatus/core/book"
+	"meatus/core/bounded"
 	"meatus/core/sanitize"
 )
 
@@ -115,13 +116,10 @@ func (l *limitedLine) RoundTrip(r *http.Request) (*http.Response, error) {
 		_ = resp.Body.Close() // what it says is of no use
 		return nil, errors.New("it answers with a page, not with what the service says; is auth_url the right address?")
 	}
-	body, err := bounded(resp.Body)
+	body, err := bounded.Read(resp.Body, MaxDocument)
 	_ = resp.Body.Close() // what it says is read
 	if err != nil {
 		return nil, err
-	}
-	if len(body) > MaxDocument {
-		return nil, fmt.Errorf("it answers with more than %d MB", MaxDocument>>20)
 	}
 	resp.Body = io.NopCloser(bytes.NewReader(body))
 	return resp, nil

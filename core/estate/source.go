@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"net/http"
 	"os"
 	"os/exec"
@@ -15,6 +14,7 @@ import (
 	"time"
 
 	"meatus/core/book"
+	"meatus/core/bounded"
 	"meatus/core/perm"
 	"meatus/core/sanitize"
 	"meatus/core/secret"
@@ -62,7 +62,7 @@ func (s *Source) Read(ctx context.Context, tag string) (Reading, error) {
 		}
 		return r, err
 	case e.File.Set:
-		text, err = readFile(inside(dir, e.File.V))
+		text, err = bounded.File(inside(dir, e.File.V), MaxDocument)
 	case e.URL.Set:
 		r.Requests = 1
 		text, r.Tag, err = fetch(ctx, dir, e, tag)
@@ -109,23 +109,6 @@ func inside(dir, path string) string {
 	return filepath.Join(dir, path)
 }
 
-func readFile(path string) ([]byte, error) {
-	f, err := os.Open(path)
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {
-		return nil, fmt.Errorf("%s is no file that can be read: %w", path, err)
-	}
-	return bounded(f)
-}
-
-// bounded reads at most one byte more than a document may have, which tells that it is too long.
-func bounded(r io.Reader) ([]byte, error) {
-	return io.ReadAll(io.LimitReader(r, MaxDocument+1))
-}
-
 var errSame = errors.New("it has not changed")
 
 // fetch gets a document from an address, with the bearer token (RFC 6750 section 2.1) where one is
@@ -164,7 +147,7 @@ func fetch(ctx context.Context, dir string, e book.EstateSource, tag string) (te
 	case resp.StatusCode != http.StatusOK:
 		return nil, "", fmt.Errorf("it answers %s", sanitize.Line(resp.Status, 60))
 	}
-	text, err = bounded(resp.Body)
+	text, err = bounded.Read(resp.Body, MaxDocument)
 	if err == nil && bytes.HasPrefix(bytes.TrimSpace(text), []byte("<")) {
 		err = errors.New("it answers with a page, not with a document; is the address the right one?")
 	}
@@ -221,7 +204,7 @@ func token(ctx context.Context, dir string, e book.EstateSource) (string, error)
 		if err := judgeSecret(path, "the token"); err != nil {
 			return "", err
 		}
-		text, err := readFile(path)
+		text, err := bounded.File(path, MaxDocument)
 		if err != nil {
 			return "", err
 		}

@@ -24,6 +24,7 @@ import (
 	"meatus/core/keyfile"
 	"meatus/core/line"
 	"meatus/core/netchange"
+	"meatus/core/retry"
 	"meatus/core/sanitize"
 	"meatus/core/service"
 )
@@ -98,7 +99,7 @@ var ErrNotLetIn = errors.New("the gateway does not let this machine join")
 // Run keeps the machine joined until the context ends, or the gateway says that it may not join.
 func (j *Joiner) Run(ctx context.Context) error {
 	defer j.wg.Wait()
-	pause := firstPause
+	pauses, first := retry.Pauses(firstPause, lastPause), true
 	for n := 0; ; n++ {
 		at := j.URLs[n%len(j.URLs)]
 		began := time.Now()
@@ -110,17 +111,17 @@ func (j *Joiner) Run(ctx context.Context) error {
 		if errors.As(err, &refusal) && (refusal.Status == http.StatusUnauthorized || refusal.Status == http.StatusForbidden) {
 			return fmt.Errorf("%w: %s", ErrNotLetIn, refusal.Say)
 		}
-		if time.Since(began) > steady {
-			pause = firstPause
+		if elsewhere || time.Since(began) > steady {
+			pauses.Reset()
+			first = true
 		}
 		if elsewhere {
 			j.Log.Info("the gateway ends; joining elsewhere", "url", at)
-			pause = firstPause
 		} else {
 			j.Log.Warn("not joined", "url", at, "why", whyNot(err))
 		}
-		wait := jitter(pause)
-		if pause == firstPause && time.Since(began) > steady && !elsewhere {
+		wait := pauses.NextBackOff()
+		if first && time.Since(began) > steady && !elsewhere {
 			wait += rand.N(rejoinSpread) // many have lost the same gateway, perhaps
 		}
 		select {
@@ -128,13 +129,8 @@ func (j *Joiner) Run(ctx context.Context) error {
 			return nil
 		case <-time.After(wait):
 		}
-		pause = min(pause*2, lastPause)
+		first = false
 	}
-}
-
-// jitter is a pause, by a third at most shorter or longer, so that many do not come at once.
-func jitter(pause time.Duration) time.Duration {
-	return pause*2/3 + rand.N(pause*2/3)
 }
 
 // whyNot words why a machine is not joined.

@@ -20,7 +20,7 @@ import (
 	"meatus/core/event"
 	"meatus/core/link"
 	"meatus/core/localaddr"
-	"meatus/core/walk"
+	"meatus/core/retry"
 )
 
 // Options are how a tunnel behaves. The zero value has working defaults.
@@ -333,17 +333,16 @@ func (t *Tunnel) serve(conn net.Conn) {
 // there to the service here.
 func (t *Tunnel) lend() {
 	network, at := split(t.Spec.Lend)
-	pause, wayPause := time.Second, time.Second
+	pauses, ways := retry.Pauses(time.Second, maxPause), retry.Pauses(time.Second, maxWayPause)
 	socket := farSocket{path: at}
 	for !t.closing.Load() {
 		p, err := t.way.Passage(t.ctx)
 		if err != nil {
 			t.stuck(err)
-			t.await(walk.Around(wayPause)) // or until somebody else has the way walked again
-			wayPause = min(2*wayPause, maxWayPause)
+			t.await(ways.NextBackOff()) // or until somebody else has the way walked again
 			continue
 		}
-		wayPause = time.Second
+		ways.Reset()
 		l, err := p.Listen(t.ctx, network, at)
 		if network == "unix" {
 			l, err = socket.settle(t.ctx, p, l, err)
@@ -353,15 +352,14 @@ func (t *Tunnel) lend() {
 			var refused *link.Refused
 			if errors.As(err, &refused) { // the listener of a link that was lost may be held a while
 				select {
-				case <-time.After(pause):
-					pause = min(2*pause, maxPause)
+				case <-time.After(pauses.NextBackOff()):
 				case <-p.Done():
 				case <-t.ctx.Done():
 				}
 			}
 			continue
 		}
-		pause = time.Second
+		pauses.Reset()
 		t.opened(l)
 		listens := t.Address()
 		t.keep(func(ctx context.Context) Proof { return t.proveLent(ctx, listens) })

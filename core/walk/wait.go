@@ -8,6 +8,7 @@ import (
 
 	"meatus/core/gate"
 	"meatus/core/netchange"
+	"meatus/core/retry"
 	"meatus/core/route"
 )
 
@@ -58,7 +59,7 @@ func (w *Walker) Return(ctx context.Context, r route.Route, limit time.Duration)
 	// A little apart, so that not all who lost a way connect in the same instant.
 	pause := rand.N(firstPause / 2)
 	if n, why := w.links.Briefly(r.Links()); n > 0 { // it lets us in and ends at once: that is tried less and less often
-		pause += Around(min(firstPause<<min(n-1, 10), longestWait))
+		pause += retry.After(n, firstPause, longestWait)
 		w.tell(Waiting{r.Session, n, time.Now().Add(pause), time.Now().Add(limit), why, true})
 	}
 	select {
@@ -68,14 +69,9 @@ func (w *Walker) Return(ctx context.Context, r route.Route, limit time.Duration)
 	return w.keepTrying(ctx, r, limit, true)
 }
 
-// Around varies a pause at random by up to a fifth either way, so that many clients that wait do not reconnect together.
-func Around(d time.Duration) time.Duration {
-	return d + time.Duration((rand.Float64()-0.5)*0.4*float64(d))
-}
-
 func (w *Walker) keepTrying(ctx context.Context, r route.Route, limit time.Duration, lost bool) (*Passage, error) {
 	end := time.Now().Add(limit)
-	pause := firstPause
+	pauses := retry.Pauses(firstPause, longestWait)
 	var changed <-chan struct{}
 	if lost {
 		var stop func()
@@ -91,7 +87,7 @@ func (w *Walker) keepTrying(ctx context.Context, r route.Route, limit time.Durat
 		if err == nil || !errors.As(err, &f) || !MayPass(f) {
 			return passage, err
 		}
-		next := time.Now().Add(Around(pause))
+		next := time.Now().Add(pauses.NextBackOff())
 		if next.After(end) {
 			return nil, err
 		}
@@ -101,11 +97,10 @@ func (w *Walker) keepTrying(ctx context.Context, r route.Route, limit time.Durat
 		case <-timer.C:
 		case <-changed:
 			timer.Stop()
-			pause = firstPause / 2
+			pauses.Reset()
 		case <-ctx.Done():
 			timer.Stop()
 			return nil, &gate.Failure{Hop: f.Hop, Gate: f.Gate, Cause: gate.Cancelled, Seen: "stopped", Why: "waiting was stopped", Err: ctx.Err()}
 		}
-		pause = min(2*pause, longestWait)
 	}
 }

@@ -23,6 +23,7 @@ import (
 
 	"meatus/core/gate"
 	"meatus/core/remote"
+	"meatus/core/retry"
 	"meatus/core/walk"
 )
 
@@ -583,15 +584,16 @@ func (t *There) Again(ctx context.Context) error {
 	}
 	// A link that is shared may be dead without that being known yet, and a machine that starts may
 	// take a login before it takes a channel.
-	for pause := firstPause; ; pause = min(2*pause, longPause) {
+	pauses := retry.Pauses(firstPause, longPause)
+	for try := 1; ; try++ {
 		err := t.connect(ctx, true)
 		var f *gate.Failure
-		if err == nil || ctx.Err() != nil || pause == longPause ||
+		if err == nil || ctx.Err() != nil || try == tries ||
 			!errors.Is(err, errSilent) && (!errors.As(err, &f) || !walk.MayPass(f) && f.Cause != gate.ChannelRefused) {
 			return err
 		}
 		select {
-		case <-time.After(pause):
+		case <-time.After(pauses.NextBackOff()):
 		case <-ctx.Done():
 			return ctx.Err()
 		}
@@ -602,6 +604,7 @@ func (t *There) Again(ctx context.Context) error {
 const (
 	firstPause = 50 * time.Millisecond
 	longPause  = 30 * time.Second
+	tries      = 11 // which take less than a minute of pauses
 )
 
 // drop gives up what goes over a passage, and tells whether that was what is used now.
