@@ -293,7 +293,7 @@ func TestAHostileCloudEmptiesNothing(t *testing.T) {
 		}, "its pages do not end"},
 		"too much": {func(w http.ResponseWriter, _ *http.Request) {
 			io.Copy(w, io.LimitReader(zeros{}, estate.MaxDocument+10))
-		}, "longer than 67.1 MB"},
+		}, "longer than 67 MB"},
 	} {
 		l.Cloud().Intercept(func(w http.ResponseWriter, r *http.Request) bool {
 			if !strings.HasPrefix(r.URL.Path, "/network/v2.0/networks") {
