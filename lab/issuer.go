@@ -205,7 +205,7 @@ func (b *Lab) pilot(key string) {
 			wants()
 		case <-time.After(pilotLooks):
 		}
-		list, err := lease.Told[lease.Waiting](b.ctx, client, at, lease.Ask{Waiting: true})
+		list, err := lease.Told(b.ctx, client, at, lease.Waits{})
 		if err != nil {
 			continue
 		}
@@ -216,7 +216,7 @@ func (b *Lab) pilot(key string) {
 			if seen[q.ID].IsZero() {
 				seen[q.ID] = time.Now()
 			} else if time.Since(seen[q.ID]) > pilotTakes {
-				_, _ = lease.Told[lease.Enrolled](b.ctx, client, at, lease.Ask{Answer: &lease.Answer{ID: q.ID, Say: "agree"}})
+				_, _ = lease.Told(b.ctx, client, at, lease.Answer{ID: q.ID, Say: "agree"})
 			}
 		}
 	}

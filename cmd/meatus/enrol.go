@@ -168,7 +168,7 @@ func answerCommand(open opener, issuer *string, say, short string) *cobra.Comman
 				if err != nil {
 					return err
 				}
-				if _, err := lease.Told[lease.Enrolled](cmd.Context(), r.Leases, at, lease.Ask{Answer: &lease.Answer{ID: args[0], Say: say}}); err != nil {
+				if _, err := lease.Told(cmd.Context(), r.Leases, at, lease.Answer{ID: args[0], Say: say}); err != nil {
 					return shut(err)
 				}
 				return nil

@@ -98,7 +98,7 @@ func tellUsed(ctx context.Context, r *running, way, issuer route.Route, machine,
 		return 0, err
 	}
 	for some := range slices.Chunk(used, usedAtOnce) {
-		if _, err := lease.Told[lease.Enrolled](ctx, r.Leases, issuer, lease.Ask{Used: some}); err != nil {
+		if _, err := lease.Told(ctx, r.Leases, issuer, lease.Logins{Used: some}); err != nil {
 			return 0, err
 		}
 	}

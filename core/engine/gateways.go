@@ -24,7 +24,7 @@ type Joined struct {
 
 // ListGateway asks a gateway for the machines that may be reached through it, which is remembered for [Engine.JoinedAs].
 func (e *Engine) ListGateway(ctx context.Context, name string) ([]Joined, error) {
-	stream, err := e.atGateway(ctx, name, line.Ask{List: true})
+	stream, err := e.atGateway(ctx, name, line.List{})
 	if err != nil {
 		return nil, err
 	}
@@ -79,7 +79,7 @@ func (e *Engine) ListGateways() (err error) {
 // GatewayRecord reads those of the last entries of a gateway's record that a filter wants, the newest first, where
 // one may.
 func (e *Engine) GatewayRecord(name string, f trail.Filter) ([]trail.Entry, error) {
-	stream, err := e.atGateway(e.ctx, name, line.Ask{Entries: line.MaxEntries})
+	stream, err := e.atGateway(e.ctx, name, line.Entries{Most: line.MaxEntries})
 	if err != nil {
 		return nil, err
 	}
@@ -99,7 +99,7 @@ func recorded(gateway string, number int64, d record.Done) trail.Entry {
 const askTime = 30 * time.Second
 
 // atGateway asks a gateway of the workspace something.
-func (e *Engine) atGateway(ctx context.Context, name string, ask line.Ask) (*asked, error) {
+func (e *Engine) atGateway(ctx context.Context, name string, ask line.Message) (*asked, error) {
 	r, err := e.Workspace().Planner().Gateway(name)
 	if err != nil {
 		return nil, err
@@ -108,7 +108,7 @@ func (e *Engine) atGateway(ctx context.Context, name string, ask line.Ask) (*ask
 }
 
 // ask asks a service something.
-func (e *Engine) ask(ctx context.Context, r route.Route, ask line.Ask) (*asked, error) {
+func (e *Engine) ask(ctx context.Context, r route.Route, ask line.Message) (*asked, error) {
 	ctx, cancel := context.WithTimeout(ctx, askTime)
 	told, err := e.Walker.AtGateway(ctx, r, ask)
 	if err != nil {

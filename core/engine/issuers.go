@@ -92,7 +92,7 @@ func (e *Engine) followIssuers() {
 				asked[i.Name] = time.Now()
 				e.learnRights(i.Name, r)
 			}
-			list, err := lease.Told[lease.Waiting](e.ctx, e.Leases, r, lease.Ask{Waiting: true})
+			list, err := lease.Told(e.ctx, e.Leases, r, lease.Waits{})
 			if err != nil {
 				continue // what cannot be asked now is asked the next time
 			}
@@ -114,7 +114,7 @@ const (
 
 // learnRights asks an issuer what one may, by which sessions are judged before a lease is asked for.
 func (e *Engine) learnRights(name string, r route.Route) {
-	rights, err := lease.Told[lease.Right](e.ctx, e.Leases, r, lease.Ask{May: true})
+	rights, err := lease.Told(e.ctx, e.Leases, r, lease.Rights{})
 	if err == nil && e.Leases.Remember(name, rights) {
 		e.Board.SetWorkspace(e.Workspace())
 	}
@@ -126,7 +126,7 @@ func (e *Engine) IssuerRecord(name string, f trail.Filter) ([]trail.Entry, error
 	if err != nil {
 		return nil, err
 	}
-	stream, err := e.ask(e.ctx, r, line.Ask{Entries: line.MaxEntries})
+	stream, err := e.ask(e.ctx, r, line.Entries{Most: line.MaxEntries})
 	if err != nil {
 		return nil, err
 	}

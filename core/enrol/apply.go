@@ -146,7 +146,7 @@ func (p *Plan) emptyUnread(ctx context.Context) {
 
 // leave removes the machine from the issuer's list.
 func (p *Plan) leave(ctx context.Context, tell func(say string)) {
-	if _, err := lease.Told[lease.Enrolled](ctx, p.Leases, p.Issuer, lease.Ask{Leave: p.Machine.Name}); err != nil {
+	if _, err := lease.Told(ctx, p.Leases, p.Issuer, lease.Leave{Name: p.Machine.Name}); err != nil {
 		tell(p.Name + " knows it still: " + err.Error())
 	}
 }
@@ -206,7 +206,7 @@ func (p *Plan) tellIssuer(ctx context.Context, at *stages) error {
 	for _, line := range p.About.Signers {
 		m.Signers = append(m.Signers, fingerprint(line))
 	}
-	answer, err := lease.Told[lease.Enrolled](ctx, p.Leases, p.Issuer, lease.Ask{Enrol: &m})
+	answer, err := lease.Told(ctx, p.Leases, p.Issuer, lease.Enrol{Machine: m})
 	if err != nil {
 		return err
 	}
@@ -295,7 +295,7 @@ func (p *Plan) takeHostCertificate(answer []lease.Enrolled) error {
 // else another that the policy allows. It fails, before anything is written, where the policy allows none.
 func (p *Plan) findProver(ctx context.Context) error {
 	p.prover = p.Way.Target().User
-	rights, err := lease.Told[lease.Right](ctx, p.Leases, p.Issuer, lease.Ask{Would: &lease.Would{Machine: p.Machine, Login: p.prover}})
+	rights, err := lease.Told(ctx, p.Leases, p.Issuer, lease.Would{Machine: p.Machine, Login: p.prover})
 	if err != nil {
 		p.doubt = p.Name + " does not tell which logins its policy allows there: it is proven by one as " + p.prover
 		return nil
@@ -364,7 +364,7 @@ func (p *Plan) back(ctx context.Context, at stages, why error) error {
 		wrong = p.putBack(within, at)
 	}
 	if at.told && !p.Known {
-		if _, err := lease.Told[lease.Enrolled](ctx, p.Leases, p.Issuer, lease.Ask{Leave: p.Machine.Name}); err != nil {
+		if _, err := lease.Told(ctx, p.Leases, p.Issuer, lease.Leave{Name: p.Machine.Name}); err != nil {
 			wrong = errors.Join(wrong, err)
 		}
 	}

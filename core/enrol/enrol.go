@@ -94,7 +94,7 @@ func open(ctx context.Context, o Options, what string) (*Plan, error) {
 		o.Patience = usualPatience
 	}
 	p := &Plan{Options: o, Out: what == removing, folder: path.Dir(o.Config)}
-	about, err := lease.Told[lease.About](ctx, o.Leases, o.Issuer, lease.Ask{About: true})
+	about, err := lease.Told(ctx, o.Leases, o.Issuer, lease.Introduce{})
 	if err != nil {
 		return nil, err
 	}

@@ -48,7 +48,7 @@ func Refresh(ctx context.Context, o Options) error {
 			return err
 		}
 	}
-	if _, err = lease.Told[lease.Enrolled](ctx, p.Leases, p.Issuer, lease.Ask{Carried: &m}); err != nil {
+	if _, err = lease.Told(ctx, p.Leases, p.Issuer, lease.Carried{Machine: m}); err != nil {
 		return err
 	}
 	return p.renew(ctx)
@@ -74,7 +74,7 @@ func (p *Plan) renew(ctx context.Context) error {
 	if p.hostKey, err = p.findHostKey(ctx); err != nil {
 		return err
 	}
-	answer, err := lease.Told[lease.Enrolled](ctx, p.Leases, p.Issuer, lease.Ask{Renew: &lease.Machine{Name: p.Machine.Name, HostKey: p.hostKey}})
+	answer, err := lease.Told(ctx, p.Leases, p.Issuer, lease.Renew{Machine: lease.Machine{Name: p.Machine.Name, HostKey: p.hostKey}})
 	if err != nil {
 		return fmt.Errorf("the machine's own certificate could not be renewed: %w", err)
 	}

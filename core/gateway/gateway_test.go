@@ -269,7 +269,7 @@ func (p *place) mustCome(signer ssh.Signer) *visit {
 }
 
 func (v *visit) open(t testing.TB, machine string) (line.Stream, error) {
-	stream, err := line.Open(t.Context(), v.session, line.Ask{Machine: machine, Port: 22})
+	stream, err := line.Open(t.Context(), v.session, line.Reach{Machine: machine, Port: 22})
 	if err != nil {
 		return nil, err
 	}

@@ -226,16 +226,23 @@ func stillThere(session *yamux.Session, over <-chan struct{}) {
 // serve answers one stream. It tells whether the gateway asks to join elsewhere.
 func (j *Joiner) serve(ctx context.Context, stream *yamux.Stream) (leave bool) {
 	stream.SetReadDeadline(time.Now().Add(joinTime))
-	var ask line.Ask
-	if err := line.Hear(stream, &ask); err != nil {
+	asked, err := line.HearMessage(stream)
+	if err != nil {
 		stream.Reset()
 		return false
 	}
 	stream.SetReadDeadline(time.Time{})
-	if ask.Leave {
+	var ask line.Reach
+	switch asked := asked.(type) {
+	case line.Leave:
 		line.Say(stream, line.Answer{})
 		stream.Close()
 		return true
+	case line.Reach:
+		ask = asked
+	default:
+		stream.Reset()
+		return false
 	}
 	to, refused := j.destination(ask)
 	var far net.Conn
@@ -269,7 +276,7 @@ func (j *Joiner) serve(ctx context.Context, stream *yamux.Stream) (leave bool) {
 const sshPort = 22
 
 // destination is where an asked stream leads, or why nowhere.
-func (j *Joiner) destination(ask line.Ask) (to, refused string) {
+func (j *Joiner) destination(ask line.Reach) (to, refused string) {
 	if ask.To != "" {
 		if to = j.Also[ask.To]; to == "" {
 			return "", "the machine does not lead there"

@@ -270,7 +270,7 @@ func (s *Server) reach(ctx context.Context, st *stream, port int) (line.Stream, 
 	changed := s.Store.Watch(ctx)
 	late := time.NewTimer(awaited)
 	defer late.Stop()
-	ask := line.Ask{To: st.to, Port: port, Person: st.person, Key: st.machine.Key}
+	ask := line.Reach{To: st.to, Port: port, Person: st.person, Key: st.machine.Key}
 	var last error
 	for {
 		far, err := s.tryReach(ctx, st.machine.Name, ask)
@@ -334,7 +334,7 @@ func (s *Server) here(machine, key string) *joined {
 }
 
 // tryReach is one try of reach.
-func (s *Server) tryReach(ctx context.Context, machine string, ask line.Ask) (line.Stream, error) {
+func (s *Server) tryReach(ctx context.Context, machine string, ask line.Reach) (line.Stream, error) {
 	if j := s.here(machine, ask.Key); j != nil {
 		return open(ctx, j.session, ask)
 	}
@@ -357,7 +357,7 @@ func (s *Server) tryReach(ctx context.Context, machine string, ask line.Ask) (li
 	return open(ctx, session, ask)
 }
 
-func open(ctx context.Context, session *yamux.Session, ask line.Ask) (line.Stream, error) {
+func open(ctx context.Context, session *yamux.Session, ask line.Reach) (line.Stream, error) {
 	stream, err := line.Open(ctx, session, ask)
 	if err != nil {
 		return nil, err

@@ -116,15 +116,16 @@ func (s *Server) forPeers(session *yamux.Session) {
 // forPeer opens a stream to a machine that is joined here, for another gateway, which has decided and recorded it.
 func (s *Server) forPeer(near *yamux.Stream) {
 	near.SetReadDeadline(time.Now().Add(storeTime))
-	var ask line.Ask
-	if err := line.Hear(near, &ask); err != nil {
+	asked, err := line.HearMessage(near)
+	ask, ok := asked.(line.Reach)
+	if err != nil || !ok {
 		near.Reset()
 		return
 	}
 	near.SetReadDeadline(time.Time{})
 	j := s.here(ask.Machine, ask.Key)
 	var far line.Stream
-	err := fmt.Errorf("%s is not joined now", ask.Machine)
+	err = fmt.Errorf("%s is not joined now", ask.Machine)
 	if j != nil {
 		ctx, cancel := context.WithTimeout(s.Context(), openTime)
 		ask.Machine, ask.Key = "", ""

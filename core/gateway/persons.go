@@ -19,13 +19,23 @@ import (
 )
 
 // onward answers one stream of a person: it leads to a machine, or tells something.
-func (s *Server) onward(v *service.Visitor, near *yamux.Stream, ask line.Ask) {
+func (s *Server) onward(v *service.Visitor, near *yamux.Stream, ask line.Message) {
 	ctx, cancel := context.WithTimeout(s.Context(), openTime)
 	defer cancel()
-	if ask.List || ask.Entries > 0 {
-		s.answer(ctx, v, near, ask)
-		return
+	switch ask := ask.(type) {
+	case line.List:
+		s.list(ctx, v, near)
+	case line.Entries:
+		s.entries(ctx, v, near, ask.Most)
+	case line.Reach:
+		s.lead(ctx, v, near, ask)
+	default:
+		s.Refuse(near, &line.Refusal{Reason: line.NotThere, Say: "what is asked is nothing that a gateway answers"})
 	}
+}
+
+// lead leads a person to a machine.
+func (s *Server) lead(ctx context.Context, v *service.Visitor, near *yamux.Stream, ask line.Reach) {
 	st, far, refusal := s.open(ctx, v, ask.Machine, ask.Port)
 	if refusal != nil {
 		s.Refuse(near, refusal)
@@ -40,30 +50,35 @@ func (s *Server) onward(v *service.Visitor, near *yamux.Stream, ask line.Ask) {
 	s.pass(st, near, far)
 }
 
-// answer tells a person what machines there are that may be reached, or the record where that may be read.
-func (s *Server) answer(ctx context.Context, v *service.Visitor, near *yamux.Stream, ask line.Ask) {
+// list tells a person what machines there are that may be reached.
+func (s *Server) list(ctx context.Context, v *service.Visitor, near *yamux.Stream) {
 	p, now := s.Policy.Get(), time.Now()
 	var told []any
-	var err error
-	if ask.List {
-		var list []store.Machine
-		list, err = s.Store.Machines(ctx)
-		for _, m := range list {
-			if m.Revoked.IsZero() && p.Decide(v.Person, policy.Question{Machine: machineOf(m), From: service.Address(v.From), At: now}).Allowed {
-				told = append(told, line.Listed{Name: m.Name, Instance: m.Instance, Tags: m.Tags, Offers: m.Offers, Joined: m.Joined})
-			}
-		}
-	} else {
-		if !p.Reads(v.Person) {
-			s.Refuse(near, &line.Refusal{Reason: line.NotAllowed, Say: v.Person + " may not read the record here: no line of its policy says \"reads\""})
-			return
-		}
-		var list []record.Entry
-		list, err = s.Store.LastEntries(ctx, min(ask.Entries, line.MaxEntries))
-		for _, e := range list {
-			told = append(told, line.Entry{Number: e.Number, Body: e.Body})
+	list, err := s.Store.Machines(ctx)
+	for _, m := range list {
+		if m.Revoked.IsZero() && p.Decide(v.Person, policy.Question{Machine: machineOf(m), From: service.Address(v.From), At: now}).Allowed {
+			told = append(told, line.Listed{Name: m.Name, Instance: m.Instance, Tags: m.Tags, Offers: m.Offers, Joined: m.Joined})
 		}
 	}
+	s.tell(near, told, err)
+}
+
+// entries tells a person the last entries of the record, where that may be read.
+func (s *Server) entries(ctx context.Context, v *service.Visitor, near *yamux.Stream, most int) {
+	if !s.Policy.Get().Reads(v.Person) {
+		s.Refuse(near, &line.Refusal{Reason: line.NotAllowed, Say: v.Person + " may not read the record here: no line of its policy says \"reads\""})
+		return
+	}
+	list, err := s.Store.LastEntries(ctx, min(most, line.MaxEntries))
+	var told []any
+	for _, e := range list {
+		told = append(told, line.Entry{Number: e.Number, Body: e.Body})
+	}
+	s.tell(near, told, err)
+}
+
+// tell tells values, or that there are none since the store does not answer.
+func (s *Server) tell(near *yamux.Stream, told []any, err error) {
 	if err != nil {
 		s.Log.Error("the store does not answer", "error", err)
 		s.Refuse(near, &line.Refusal{Reason: line.NotThere, Say: "the gateway's store does not answer"})

@@ -109,7 +109,7 @@ func (s *Server) leave() {
 	defer s.mu.Unlock()
 	for _, j := range s.joined {
 		s.Go(func() {
-			if stream, err := line.Open(s.Context(), j.session, line.Ask{Leave: true}); err == nil {
+			if stream, err := line.Open(s.Context(), j.session, line.Leave{}); err == nil {
 				stream.Close()
 			}
 		})

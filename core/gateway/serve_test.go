@@ -262,7 +262,7 @@ func TestAMachineLeadsToWhatItNames(t *testing.T) {
 			t.Errorf("%s: %q %v", machine, got, err)
 		}
 	}
-	for _, ask := range []line.Ask{{Machine: "reef", Port: 80}, {Machine: "safe.reef", Port: 22}, {Machine: "lamp.reef", Port: 22}, {Machine: "reef", To: "safe", Port: 80}, {Machine: "127.0.0.1", Port: 22}} {
+	for _, ask := range []line.Reach{{Machine: "reef", Port: 80}, {Machine: "safe.reef", Port: 22}, {Machine: "lamp.reef", Port: 22}, {Machine: "reef", To: "safe", Port: 80}, {Machine: "127.0.0.1", Port: 22}} {
 		if stream, err := line.Open(t.Context(), v.session, ask); err == nil {
 			t.Errorf("%+v was opened", ask)
 			stream.Reset()
@@ -619,7 +619,7 @@ func TestWhatAGatewayTells(t *testing.T) {
 	p := open(t, known1+known2+"allow mira to reef lamp\nallow oskar to lamp\nreads oskar\n", "", nil)
 	p.join("reef", answering(t, echo))
 	p.token("never")
-	told := func(signer ssh.Signer, ask line.Ask) (string, error) {
+	told := func(signer ssh.Signer, ask line.Message) (string, error) {
 		stream, err := line.Open(t.Context(), p.mustCome(signer).session, ask)
 		if err != nil {
 			return "", err
@@ -627,17 +627,17 @@ func TestWhatAGatewayTells(t *testing.T) {
 		text, err := io.ReadAll(stream)
 		return string(text), err
 	}
-	if text, err := told(mira, line.Ask{List: true}); err != nil || strings.Count(text, "\n") != 1 || !strings.Contains(text, `"name":"reef"`) || !strings.Contains(text, `"joined":"20`) {
+	if text, err := told(mira, line.List{}); err != nil || strings.Count(text, "\n") != 1 || !strings.Contains(text, `"name":"reef"`) || !strings.Contains(text, `"joined":"20`) {
 		t.Errorf("mira: %q %v", text, err)
 	}
-	if text, err := told(oskar, line.Ask{List: true}); err != nil || text != "" {
+	if text, err := told(oskar, line.List{}); err != nil || text != "" {
 		t.Errorf("oskar: %q %v", text, err)
 	}
 	var refusal *line.Refusal
-	if _, err := told(mira, line.Ask{Entries: 10}); !errors.As(err, &refusal) || refusal.Reason != line.NotAllowed {
+	if _, err := told(mira, line.Entries{Most: 10}); !errors.As(err, &refusal) || refusal.Reason != line.NotAllowed {
 		t.Errorf("the record: %v", err)
 	}
-	if text, err := told(oskar, line.Ask{Entries: 1}); err != nil || strings.Count(text, "\n") != 1 || !strings.Contains(text, `"number":2`) || !strings.Contains(text, "joined") {
+	if text, err := told(oskar, line.Entries{Most: 1}); err != nil || strings.Count(text, "\n") != 1 || !strings.Contains(text, `"number":2`) || !strings.Contains(text, "joined") {
 		t.Errorf("the record: %q %v", text, err)
 	}
 }

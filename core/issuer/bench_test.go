@@ -85,7 +85,7 @@ func beside(b *testing.B, first *place) *place {
 }
 
 func (p *place) knows(who string) bool {
-	_, err := lease.Told[lease.About](p.t.Context(), p.as(who).Client, p.as(who).at, lease.Ask{About: true})
+	_, err := lease.Told(p.t.Context(), p.as(who).Client, p.as(who).at, lease.Introduce{})
 	return err == nil
 }
 

@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/base64"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"net"
@@ -106,45 +105,55 @@ func (s *Server) follow() {
 }
 
 // answer answers what a person asks.
-func (s *Server) answer(v *service.Visitor, near *yamux.Stream, ask line.Ask) {
+func (s *Server) answer(v *service.Visitor, near *yamux.Stream, ask line.Message) {
 	ctx, cancel := context.WithTimeout(s.Context(), storeTime)
 	defer cancel()
-	if ask.Entries > 0 {
-		s.record(ctx, v, near, ask.Entries)
-		return
-	}
-	var of lease.Ask
-	if err := json.Unmarshal(ask.Of, &of); err != nil {
-		s.Refuse(near, &line.Refusal{Reason: line.NotThere, Say: "what is asked is nothing that an issuer answers"})
-		return
-	}
-	switch {
-	case of.Want != nil:
-		s.want(v, near, *of.Want)
-	case of.May:
-		s.tell(near, v, "may")(s.may(ctx, v))
-	case of.Held:
-		s.tell(near, v, "held")(s.held(ctx, v))
-	case of.Waiting:
-		s.tell(near, v, "waiting")(s.waiting(ctx, v))
-	case of.Answer != nil:
-		s.tell(near, v, "answer")(nil, s.agree(ctx, v, *of.Answer))
-	case of.About:
-		s.tell(near, v, "about")(s.about(ctx, v))
-	case of.Would != nil:
-		s.tell(near, v, "would")(s.would(v, *of.Would))
-	case of.Enrol != nil:
-		s.tell(near, v, "enrol")(s.enrol(ctx, v, *of.Enrol))
-	case of.Renew != nil:
-		s.tell(near, v, "renew")(s.renew(ctx, v, *of.Renew))
-	case of.Carried != nil:
-		s.tell(near, v, "carried")(nil, s.carried(ctx, v, *of.Carried))
-	case of.Leave != "":
-		s.tell(near, v, "leave")(nil, s.leave(ctx, v, of.Leave))
-	case len(of.Used) > 0:
-		s.tell(near, v, "used")(nil, s.used(ctx, v, of.Used))
+	switch ask := ask.(type) {
+	case line.Entries:
+		s.record(ctx, v, near, ask.Most)
+	case line.OfIssuer:
+		q, err := lease.ReadQuestion(ask)
+		if err != nil {
+			s.refuseUnknown(near)
+			return
+		}
+		s.question(ctx, v, near, q)
 	default:
-		s.Refuse(near, &line.Refusal{Reason: line.NotThere, Say: "nothing is asked"})
+		s.refuseUnknown(near)
+	}
+}
+
+func (s *Server) refuseUnknown(near *yamux.Stream) {
+	s.Refuse(near, &line.Refusal{Reason: line.NotThere, Say: "what is asked is nothing that an issuer answers"})
+}
+
+// question answers one that [lease.ReadQuestion] has read.
+func (s *Server) question(ctx context.Context, v *service.Visitor, near *yamux.Stream, q any) {
+	switch q := q.(type) {
+	case lease.Want:
+		s.want(v, near, q)
+	case lease.Rights:
+		s.tell(near, v, "may")(s.may(ctx, v))
+	case lease.Leases:
+		s.tell(near, v, "held")(s.held(ctx, v))
+	case lease.Waits:
+		s.tell(near, v, "waiting")(s.waiting(ctx, v))
+	case lease.Answer:
+		s.tell(near, v, "answer")(nil, s.agree(ctx, v, q))
+	case lease.Introduce:
+		s.tell(near, v, "about")(s.about(ctx, v))
+	case lease.Would:
+		s.tell(near, v, "would")(s.would(v, q))
+	case lease.Enrol:
+		s.tell(near, v, "enrol")(s.enrol(ctx, v, q.Machine))
+	case lease.Renew:
+		s.tell(near, v, "renew")(s.renew(ctx, v, q.Machine))
+	case lease.Carried:
+		s.tell(near, v, "carried")(nil, s.carried(ctx, v, q.Machine))
+	case lease.Leave:
+		s.tell(near, v, "leave")(nil, s.leave(ctx, v, q.Name))
+	case lease.Logins:
+		s.tell(near, v, "used")(nil, s.used(ctx, v, q.Used))
 	}
 }
 

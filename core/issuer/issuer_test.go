@@ -177,7 +177,7 @@ func (c *client) get(ctx context.Context, login, machine, reason string, waits f
 // waiting are the askings that a person sees.
 func (c *client) waiting() []lease.Waiting {
 	c.t.Helper()
-	list, err := lease.Told[lease.Waiting](c.t.Context(), c.Client, c.at, lease.Ask{Waiting: true})
+	list, err := lease.Told(c.t.Context(), c.Client, c.at, lease.Waits{})
 	if err != nil {
 		c.t.Fatal(err)
 	}
@@ -185,7 +185,7 @@ func (c *client) waiting() []lease.Waiting {
 }
 
 func (c *client) answer(id, say string) error {
-	_, err := lease.Told[lease.Enrolled](c.t.Context(), c.Client, c.at, lease.Ask{Answer: &lease.Answer{ID: id, Say: say}})
+	_, err := lease.Told(c.t.Context(), c.Client, c.at, lease.Answer{ID: id, Say: say})
 	return err
 }
 
@@ -376,7 +376,7 @@ func TestNobodyAgreesInTime(t *testing.T) {
 
 // raw asks for a lease as it stands, and returns the last state.
 func (c *client) raw(w lease.Want) (st lease.State, err error) {
-	ask, err := lease.Question(lease.Ask{Want: &w})
+	ask, err := lease.Asked(w)
 	if err != nil {
 		return st, err
 	}
@@ -452,8 +452,8 @@ func TestAskedTwiceItIsOneLease(t *testing.T) {
 			t.Errorf("%s: %+v %v", name, st, err)
 		}
 	}
-	for _, of := range []string{"{}", "[]", "{\"want\":7}", "null"} {
-		if told, err := mira.At(t.Context(), mira.at, line.Ask{Of: json.RawMessage(of)}); err == nil {
+	for _, of := range []string{"{}", "[]", "{\"want\":7}", "null", `{"may":true,"held":true}`, `{"about":true,"leave":"reef"}`} {
+		if told, err := mira.At(t.Context(), mira.at, line.OfIssuer{Of: json.RawMessage(of)}); err == nil {
 			told.Close()
 			t.Errorf("%s was answered", of)
 		}
@@ -473,7 +473,7 @@ func TestLeasesAreStopped(t *testing.T) {
 	if _, err := mira.get(t.Context(), "keeper", "reef", "", nil); err == nil || !strings.Contains(err.Error(), "leases of mira, or for keeper, are stopped") {
 		t.Errorf("%v", err)
 	}
-	about, err := lease.Told[lease.About](t.Context(), mira.Client, mira.at, lease.Ask{About: true})
+	about, err := lease.Told(t.Context(), mira.Client, mira.at, lease.Introduce{})
 	if err != nil || len(about) != 1 || about[0].Stops != 1 || about[0].Person != "mira" || about[0].Enrols || len(about[0].Revoked) < 100 {
 		t.Errorf("%+v %v", about, err)
 	}
@@ -483,7 +483,7 @@ func TestLeasesAreStopped(t *testing.T) {
 	if _, err := mira.get(t.Context(), "keeper", "reef", "", nil); err != nil {
 		t.Error(err)
 	}
-	if held, err := lease.Told[lease.Lease](t.Context(), mira.Client, mira.at, lease.Ask{Held: true}); err != nil || len(held) != 1 || held[0].Serial != 2 {
+	if held, err := lease.Told(t.Context(), mira.Client, mira.at, lease.Leases{}); err != nil || len(held) != 1 || held[0].Serial != 2 {
 		t.Errorf("%+v %v", held, err)
 	}
 }
@@ -497,7 +497,7 @@ func TestMachinesAreEnrolledByWhoMay(t *testing.T) {
 	}
 	m := lease.Machine{Name: "mole", Tags: []string{"reef", "two words"}, HostKey: string(host), Names: []string{"mole.bay.internal"}}
 	enrol := func(c *client, m lease.Machine) (lease.Enrolled, error) {
-		told, err := lease.Told[lease.Enrolled](t.Context(), c.Client, c.at, lease.Ask{Enrol: &m})
+		told, err := lease.Told(t.Context(), c.Client, c.at, lease.Enrol{Machine: m})
 		if err != nil || len(told) != 1 {
 			return lease.Enrolled{}, err
 		}
@@ -553,7 +553,7 @@ func TestMachinesAreEnrolledByWhoMay(t *testing.T) {
 		want bool
 	}{"its key": {"runa", bos, true}, "another key": {"runa", host, false}, "somebody who may not": {"mira", bos, false}} {
 		as := p.as(c.who)
-		told, err := lease.Told[lease.Enrolled](t.Context(), as.Client, as.at, lease.Ask{Renew: &lease.Machine{Name: "whelk", HostKey: string(c.key)}})
+		told, err := lease.Told(t.Context(), as.Client, as.at, lease.Renew{Machine: lease.Machine{Name: "whelk", HostKey: string(c.key)}})
 		if (err == nil) != c.want || c.want && (len(told) != 1 || told[0].HostCertificate == "") {
 			t.Errorf("renewing by %s: %+v %v", name, told, err)
 		}
@@ -575,10 +575,10 @@ func TestMachinesAreEnrolledByWhoMay(t *testing.T) {
 	if _, err := enrol(runa, whelk); err != nil {
 		t.Error(err)
 	}
-	if _, err := lease.Told[lease.Enrolled](t.Context(), runa.Client, runa.at, lease.Ask{Leave: "whelk"}); err != nil {
+	if _, err := lease.Told(t.Context(), runa.Client, runa.at, lease.Leave{Name: "whelk"}); err != nil {
 		t.Error(err)
 	}
-	about, err := lease.Told[lease.About](t.Context(), runa.Client, runa.at, lease.Ask{About: true})
+	about, err := lease.Told(t.Context(), runa.Client, runa.at, lease.Introduce{})
 	if err != nil || len(about) != 1 || len(about[0].HostsRevoked) != 3 {
 		t.Errorf("%+v %v", about, err)
 	}
@@ -589,11 +589,11 @@ func TestMachinesAreEnrolledByWhoMay(t *testing.T) {
 	} else if got := <-told2; fmt.Sprint(got) != fmt.Sprint(about[0].HostsRevoked) {
 		t.Errorf("with a lease one is told of %v", got)
 	}
-	used := lease.Ask{Used: []lease.Used{{Machine: "reef", Serial: 99, Says: "never given"}}}
-	if _, err := lease.Told[lease.Enrolled](t.Context(), mira.Client, mira.at, used); err == nil {
+	used := lease.Logins{Used: []lease.Used{{Machine: "reef", Serial: 99, Says: "never given"}}}
+	if _, err := lease.Told(t.Context(), mira.Client, mira.at, used); err == nil {
 		t.Error("anybody tells what was used")
 	}
-	if _, err := lease.Told[lease.Enrolled](t.Context(), runa.Client, runa.at, lease.Ask{Leave: "mole"}); err != nil {
+	if _, err := lease.Told(t.Context(), runa.Client, runa.at, lease.Leave{Name: "mole"}); err != nil {
 		t.Error(err)
 	}
 	if _, err := p.store.Trusted(t.Context(), "mole", ""); !errors.Is(err, store.ErrUnknown) {
@@ -690,7 +690,7 @@ func TestTheSigningKeyIsChanged(t *testing.T) {
 	mira := p.as("mira")
 	about := func() lease.About {
 		t.Helper()
-		list, err := lease.Told[lease.About](t.Context(), mira.Client, mira.at, lease.Ask{About: true})
+		list, err := lease.Told(t.Context(), mira.Client, mira.at, lease.Introduce{})
 		if err != nil || len(list) != 1 {
 			t.Fatalf("%v %v", list, err)
 		}

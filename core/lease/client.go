@@ -62,7 +62,7 @@ func (h *Held) Source() bool {
 func (h *Held) Left(now time.Time) time.Duration { return h.Ends.Sub(now) }
 
 // At takes a question to an issuer, and returns what it tells, which the caller closes.
-type At func(ctx context.Context, issuer route.Route, ask line.Ask) (io.ReadCloser, error)
+type At func(ctx context.Context, issuer route.Route, ask line.Message) (io.ReadCloser, error)
 
 // Client asks issuers for leases. It is safe to use from many goroutines.
 type Client struct {
@@ -157,7 +157,7 @@ func (c *Client) Get(ctx context.Context, hop route.Hop, reason string, waits fu
 	if hop.Instance != nil {
 		w.Instance = hop.Instance.ID
 	}
-	ask, err := Question(Ask{Want: &w})
+	ask, err := Asked(w)
 	if err != nil {
 		return nil, err
 	}
@@ -248,10 +248,10 @@ func (c *Client) Held() []*Held {
 }
 
 // Told asks an issuer something that it answers at once.
-func Told[T any](ctx context.Context, c *Client, issuer route.Route, a Ask) ([]T, error) {
+func Told[R any](ctx context.Context, c *Client, issuer route.Route, q Question[R]) ([]R, error) {
 	ctx, cancel := context.WithTimeout(ctx, firstWord)
 	defer cancel()
-	ask, err := Question(a)
+	ask, err := Asked(q)
 	if err != nil {
 		return nil, err
 	}
@@ -261,5 +261,5 @@ func Told[T any](ctx context.Context, c *Client, issuer route.Route, a Ask) ([]T
 	}
 	defer told.Close()
 	defer context.AfterFunc(ctx, func() { told.Close() })()
-	return line.Told[T](told)
+	return line.Told[R](told)
 }

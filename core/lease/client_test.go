@@ -20,12 +20,13 @@ import (
 
 // played is an issuer that tells whatever it likes for what it is asked.
 func played(tell func(w lease.Want) string) *lease.Client {
-	return &lease.Client{At: func(_ context.Context, _ route.Route, ask line.Ask) (io.ReadCloser, error) {
-		var of lease.Ask
-		if err := json.Unmarshal(ask.Of, &of); err != nil || of.Want == nil {
+	return &lease.Client{At: func(_ context.Context, _ route.Route, ask line.Message) (io.ReadCloser, error) {
+		of, err := lease.ReadQuestion(ask.(line.OfIssuer))
+		want, ok := of.(lease.Want)
+		if err != nil || !ok {
 			return nil, errors.New("nothing is wanted")
 		}
-		return io.NopCloser(strings.NewReader(tell(*of.Want))), nil
+		return io.NopCloser(strings.NewReader(tell(want))), nil
 	}}
 }
 
@@ -84,7 +85,7 @@ func TestIssuersThatTellNonsense(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 	// One that never answers is waited for as long as whoever asks wants.
-	silent := &lease.Client{At: func(ctx context.Context, _ route.Route, _ line.Ask) (io.ReadCloser, error) {
+	silent := &lease.Client{At: func(ctx context.Context, _ route.Route, _ line.Message) (io.ReadCloser, error) {
 		r, w := io.Pipe()
 		context.AfterFunc(ctx, func() { w.Close() })
 		return r, nil

@@ -1,33 +1,8 @@
 package lease
 
 import (
-	"encoding/json"
 	"time"
-
-	"meatus/core/line"
 )
-
-// Ask is what an issuer is asked, as [line.Ask.Of]. One of its fields is set.
-type Ask struct {
-	Want    *Want    `json:"want,omitempty"`    // a lease; [State]s follow until it is granted or refused
-	May     bool     `json:"may,omitempty"`     // what one may; a [Right] for each follows
-	Held    bool     `json:"held,omitempty"`    // which leases one has; a [Lease] for each follows
-	Waiting bool     `json:"waiting,omitempty"` // what waits for one's yes, and what of one's own waits; a [Waiting] for each follows
-	Answer  *Answer  `json:"answer,omitempty"`
-	About   bool     `json:"about,omitempty"`   // an [About] follows
-	Would   *Would   `json:"would,omitempty"`   // what one would be allowed at a machine that may be enrolled; a [Right] for each follows
-	Enrol   *Machine `json:"enrol,omitempty"`   // a machine trusts the issuer now; an [Enrolled] follows
-	Renew   *Machine `json:"renew,omitempty"`   // a machine's own key is certified anew, for the same hosts; an [Enrolled] follows
-	Carried *Machine `json:"carried,omitempty"` // a machine knows these signers and stops now
-	Leave   string   `json:"leave,omitempty"`   // a machine trusts the issuer no more
-	Used    []Used   `json:"used,omitempty"`    // serials that machines' logs tell
-}
-
-// Would asks for a person's rights at a machine after its enrolment, as one login first.
-type Would struct {
-	Machine Machine `json:"machine"`
-	Login   string  `json:"login"`
-}
 
 // Want asks for a lease.
 type Want struct {
@@ -100,12 +75,6 @@ type Waiting struct {
 	Mine    bool      `json:"mine,omitempty"` // one has asked oneself
 }
 
-// Answer answers an asking: "agree", "decline" or "withdraw".
-type Answer struct {
-	ID  string `json:"id"`
-	Say string `json:"say"`
-}
-
 // About is what an issuer tells of itself to whoever it knows.
 type About struct {
 	Name    string   `json:"name"`
@@ -145,10 +114,4 @@ type Used struct {
 	Serial  uint64    `json:"serial"`
 	At      time.Time `json:"at,omitzero"`
 	Says    string    `json:"says,omitempty"`
-}
-
-// Question wraps what an issuer is asked.
-func Question(a Ask) (line.Ask, error) {
-	of, err := json.Marshal(a)
-	return line.Ask{Of: of}, err
 }

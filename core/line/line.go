@@ -238,20 +238,7 @@ func (l listening) Read(p []byte) (int, error) {
 	return l.Conn.Read(p)
 }
 
-// Ask is said first over a stream.
-type Ask struct {
-	Machine string          `json:"machine,omitempty"` // to a gateway: which one
-	To      string          `json:"to,omitempty"`      // a further destination by its name, "" for the machine's SSH server
-	Port    int             `json:"port,omitempty"`    // that the session names
-	Person  string          `json:"person,omitempty"`
-	Key     string          `json:"key,omitempty"`     // to another gateway: the fingerprint by which the machine is known
-	Leave   bool            `json:"leave,omitempty"`   // join elsewhere: this gateway ends
-	List    bool            `json:"list,omitempty"`    // what machines there are; a [Listed] for each follows
-	Entries int             `json:"entries,omitempty"` // so many of the last of the record; an [Entry] for each follows
-	Of      json.RawMessage `json:"of,omitempty"`      // of an issuer, as package lease has it
-}
-
-// Answer is said to that. Nothing refused is a yes: what follows is the stream.
+// Answer is said to a [Message]. Nothing refused is a yes: what follows is the stream.
 type Answer struct {
 	Refused string `json:"refused,omitempty"`
 	Reason  Reason `json:"reason,omitempty"`
@@ -351,7 +338,7 @@ type Stream interface {
 const answerTime = 20 * time.Second
 
 // Open opens a stream and asks for something over it. It fails with a [Refusal] where the far side says no.
-func Open(ctx context.Context, s *yamux.Session, ask Ask) (*yamux.Stream, error) {
+func Open(ctx context.Context, s *yamux.Session, m Message) (*yamux.Stream, error) {
 	ctx, cancel := context.WithTimeout(ctx, answerTime)
 	defer cancel()
 	stream, err := s.OpenStream(ctx)
@@ -360,7 +347,7 @@ func Open(ctx context.Context, s *yamux.Session, ask Ask) (*yamux.Stream, error)
 	}
 	stop := context.AfterFunc(ctx, func() { stream.Reset() })
 	var answer Answer
-	if err = Say(stream, ask); err == nil {
+	if err = Say(stream, m.wire()); err == nil {
 		err = Hear(stream, &answer)
 	}
 	if !stop() {

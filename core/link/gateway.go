@@ -16,7 +16,7 @@ func (l *Link) streamAtGateway(ctx context.Context, addr string) (net.Conn, erro
 		return nil, err
 	}
 	n, _ := strconv.Atoi(port)
-	stream, err := line.Open(ctx, l.gateway.Session, line.Ask{Machine: host, Port: n})
+	stream, err := line.Open(ctx, l.gateway.Session, line.Reach{Machine: host, Port: n})
 	if err != nil {
 		return nil, err
 	}
@@ -26,6 +26,6 @@ func (l *Link) streamAtGateway(ctx context.Context, addr string) (net.Conn, erro
 
 // Ask asks the gateway that the link leads to something. What it tells follows; the caller closes it. It fails with a
 // [line.Refusal].
-func (l *Link) Ask(ctx context.Context, ask line.Ask) (*yamux.Stream, error) {
+func (l *Link) Ask(ctx context.Context, ask line.Message) (*yamux.Stream, error) {
 	return line.Open(ctx, l.gateway.Session, ask)
 }

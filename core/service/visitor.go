@@ -32,7 +32,7 @@ type Visitor struct {
 }
 
 // Answer answers what a person asks over a stream, which it closes.
-type Answer func(v *Visitor, near *yamux.Stream, ask line.Ask)
+type Answer func(v *Visitor, near *yamux.Stream, ask line.Message)
 
 // Still reports whether another policy knows the person by the same proof.
 func (v *Visitor) Still(p *policy.Policy) bool { return p.Known(v.By) == v.Person }
@@ -238,8 +238,8 @@ func (s *Service) exit(v *Visitor) {
 // says so.
 func (s *Service) asked(v *Visitor, near *yamux.Stream, full string) {
 	near.SetReadDeadline(time.Now().Add(askTime))
-	var ask line.Ask
-	if err := line.Hear(near, &ask); err != nil || len(ask.Machine) > 255 {
+	ask, err := line.HearMessage(near)
+	if err != nil {
 		near.Reset()
 		return
 	}

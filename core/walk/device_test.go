@@ -64,7 +64,7 @@ func TestALoginByACode(t *testing.T) {
 	issuer := gangway(t, b)
 	client := &lease.Client{At: w.AtGateway}
 	about := func() (lease.About, error) {
-		list, err := lease.Told[lease.About](t.Context(), client, issuer, lease.Ask{About: true})
+		list, err := lease.Told(t.Context(), client, issuer, lease.Introduce{})
 		if err != nil || len(list) != 1 {
 			return lease.About{}, err
 		}

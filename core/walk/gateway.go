@@ -14,7 +14,7 @@ import (
 
 // AtGateway asks a gateway something, and returns what it tells, which the caller closes. It walks there where no
 // link is up; one that is up is not kept from ending by that. It fails with a [gate.Failure].
-func (w *Walker) AtGateway(ctx context.Context, r route.Route, ask line.Ask) (io.ReadCloser, error) {
+func (w *Walker) AtGateway(ctx context.Context, r route.Route, ask line.Message) (io.ReadCloser, error) {
 	var p *Passage
 	var stream *yamux.Stream
 	err := again(func(bool) (shared bool, err error) {

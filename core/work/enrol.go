@@ -191,18 +191,18 @@ func (t Tools) LeasesOf(ctx context.Context, issuer string) (at AtIssuer, err er
 	if err != nil {
 		return at, err
 	}
-	about, err := lease.Told[lease.About](ctx, t.Leases, r, lease.Ask{About: true})
+	about, err := lease.Told(ctx, t.Leases, r, lease.Introduce{})
 	if err == nil && len(about) == 1 {
 		at.About = about[0]
 	}
 	if err == nil {
-		at.May, err = lease.Told[lease.Right](ctx, t.Leases, r, lease.Ask{May: true})
+		at.May, err = lease.Told(ctx, t.Leases, r, lease.Rights{})
 	}
 	if err == nil {
-		at.Held, err = lease.Told[lease.Lease](ctx, t.Leases, r, lease.Ask{Held: true})
+		at.Held, err = lease.Told(ctx, t.Leases, r, lease.Leases{})
 	}
 	if err == nil {
-		at.Waiting, err = lease.Told[lease.Waiting](ctx, t.Leases, r, lease.Ask{Waiting: true})
+		at.Waiting, err = lease.Told(ctx, t.Leases, r, lease.Waits{})
 	}
 	return at, err
 }
@@ -213,6 +213,6 @@ func (t Tools) AnswerAsking(ctx context.Context, issuer, id, say string) error {
 	if err != nil {
 		return err
 	}
-	_, err = lease.Told[lease.Enrolled](ctx, t.Leases, r, lease.Ask{Answer: &lease.Answer{ID: id, Say: say}})
+	_, err = lease.Told(ctx, t.Leases, r, lease.Answer{ID: id, Say: say})
 	return err
 }

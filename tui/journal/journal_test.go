@@ -9,7 +9,9 @@ import (
 
 	"meatus/core/draw"
 	"meatus/core/trail"
+	"meatus/tui/place"
 	"meatus/tui/placetest"
+	"meatus/tui/theme"
 )
 
 func open(t *testing.T) *placetest.Driver {
@@ -84,7 +86,7 @@ func TestWithoutATrailItSaysSo(t *testing.T) {
 
 // A place that asks for the entries of one thing has them found; going there otherwise shows all again.
 func TestTheEntriesOfOneThingAreAskedFor(t *testing.T) {
-	m := New(nil).(*Model)
+	m := New(&place.Services{Theme: theme.New(true)}).(*Model)
 	m.Select("quay")
 	if m.filter.Text != "" {
 		t.Errorf("a session that is only chosen is found: %q", m.filter.Text)
