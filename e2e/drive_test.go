@@ -26,7 +26,7 @@ func TestMain(m *testing.M) {
 		os.Exit(1)
 	}
 	program = filepath.Join(dir, "meatus")
-	args := []string{"build", "-o", program, "meatus/cmd/meatus"}
+	args := []string{"build", "-ldflags=-s -w", "-o", program, "meatus/cmd/meatus"}
 	if out, err := exec.Command("go", args...).CombinedOutput(); err != nil {
 		fmt.Fprintf(os.Stderr, "building: %v\n%s", err, out)
 		os.Exit(1)

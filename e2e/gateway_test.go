@@ -152,8 +152,8 @@ func TestAMachineWithNoWayInIsReachedThroughAGateway(t *testing.T) {
 			t.Errorf("no %q in %s", want, r.err)
 		}
 	}
-	// 200 MB each way.
-	const size = 200_000_000
+	// 60 MB each way.
+	const size = 60_000_000
 	stream := func(w io.Writer) {
 		random, piece := rand.NewChaCha8([32]byte{7}), make([]byte, 1<<20)
 		for left := size; left > 0; left -= len(piece) {
@@ -210,7 +210,7 @@ func TestAMachineWithNoWayInIsReachedThroughAGateway(t *testing.T) {
 	}
 	// Who came is on record, whole.
 	record := do(t, d.dir, "", "gateway", "record", "--state", d.state)
-	if !strings.Contains(record.out, "mira (key SHA256:") || !strings.Contains(record.out, "reached deep; gateway.policy:2 allows it") || !strings.Contains(record.out, "200 MB to it") {
+	if !strings.Contains(record.out, "mira (key SHA256:") || !strings.Contains(record.out, "reached deep; gateway.policy:2 allows it") || !strings.Contains(record.out, "60 MB to it") {
 		t.Errorf("the record: %+v", record)
 	}
 	if r := do(t, d.dir, "", "gateway", "verify", "--state", d.state); r.status != 0 || !strings.Contains(r.err, "each as it was written") {

@@ -301,7 +301,7 @@ func TestALargeOutputArrivesWholeAndInOrder(t *testing.T) {
 	t.Parallel()
 	p := startPeers(t)
 	p.vouch("reef")
-	const size = 200_000_000
+	const size = 60_000_000
 	want := sha256.New()
 	local := exec.Command("sh", "-c", fmt.Sprintf("seq 1 30000000 | head -c %d", size))
 	local.Stdout = want

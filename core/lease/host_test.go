@@ -1,6 +1,7 @@
-package lease
+package lease_test
 
 import (
+	"meatus/core/lease"
 	"net/netip"
 	"strings"
 	"testing"
@@ -10,7 +11,7 @@ func TestWhichHostsACertificateMayBeFor(t *testing.T) {
 	for host, want := range map[string]bool{"reef": true, "reef-1.bay.internal": true, "a_b": true, "10.61.4.20": true, "2001:db8::1": true,
 		"": false, "*": false, "Reef": false, "reef.": false, ".reef": false, "-reef": false, "reef-.x": false, "1.2.3": false, "127.0.0.1": false, "127.1": false,
 		"::1": false, "0.0.0.0": false, "::": false, "2001:DB8::1": false, "fe80::1%eth0": false, "localhost": false, "a.localhost": false, "re ef": false, "re\nef": false, "réef": false, "x/y": false, strings.Repeat("a", 64): false} {
-		if ValidHost(host) != want {
+		if lease.ValidHost(host) != want {
 			t.Errorf("%q: %v", host, !want)
 		}
 	}
@@ -21,7 +22,7 @@ func FuzzValidHost(f *testing.F) {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, host string) {
-		if !ValidHost(host) {
+		if !lease.ValidHost(host) {
 			return
 		}
 		if strings.ContainsAny(host, "*?[]%/\\ \t\r\n\x00@,\"'") || strings.ToLower(host) != host {
