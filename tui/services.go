@@ -10,7 +10,6 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"meatus/core/contain"
-	"meatus/core/ring"
 	"meatus/core/route"
 	"meatus/core/sanitize"
 	"meatus/core/work"
@@ -21,79 +20,81 @@ import (
 	"meatus/tui/stack"
 )
 
-// services are what a place or task may use; results of what it begins are addressed to
+// services are what a place or task works with; results of what it begins are addressed to
 // it by id.
 func (a *App) services(id int) *place.Services {
-	e := a.engine
-	s := &place.Services{
-		Theme: a.theme, Title: a.name(),
-		Workspace: e.Workspace, Board: e.Board, Keys: e.Keys, Walker: e.Walker, Programs: e.Programs, Tunnels: e.Tunnels, Trail: e.Trail, NoTrail: e.NoTrail,
-		Keeper: e.Keeper, Others: e.Others, Jobs: e.Jobs, Tools: e.Tools(), Shells: e.Shells, Shared: e.SharedRing,
-		ShareRing: func(on bool) (*ring.Socket, error) {
-			if on {
-				return e.ShareRing()
-			}
-			e.UnshareRing()
-			return nil, nil
-		},
-		Run: func(do func() tea.Msg) tea.Cmd {
-			return func() (msg tea.Msg) {
-				contained := contain.Do("something in the background", func() error { msg = do(); return nil })
-				if contained != nil {
-					a.engine.Tell(contained.Error())
-				}
-				return place.Addressed{To: id, Msg: msg}
-			}
-		},
-		After: func(d time.Duration, msg tea.Msg) tea.Cmd {
-			timed, begun := a.stack.Time(id, msg)
-			if !begun {
-				return nil
-			}
-			return tea.Tick(d, func(time.Time) tea.Msg { return timed })
-		},
-		Exec:    func(c *exec.Cmd, done func(error) tea.Msg) tea.Cmd { return a.exec(id, c, done) },
-		Tell:    func(say string) { a.notice = say },
-		Confirm: func(w place.Confirm) tea.Cmd { return a.confirming.Ask(w, func(say string) { a.notice = say }) },
-		// It may be called from what is run: it comes as an event.
-		Notice: a.engine.Tell,
-		Copy:   a.copy,
-		Go: func(key, at string) tea.Cmd {
-			if !a.mayShow(id) { // the person is at something else by now, and stays there
-				return nil
-			}
-			return a.goToPlace(key, at)
-		},
-		Open: a.walk,
-		Stop: func(session string) {
-			if stop := a.walks[session]; stop != nil {
-				stop()
-			}
-		},
-		Visit:       a.visit,
-		Begin:       func(job work.Job) tea.Cmd { return a.begin(id, job) },
-		Draw:        a.askDrawing,
-		Task:        func(new func(*place.Services) stack.Layer) tea.Cmd { return a.showFor(id, new) },
-		Close:       func() { a.close(id) },
-		Press:       a.keymap.Press,
-		Find:        a.find,
-		Adopt:       e.Adopt,
-		Record:      e.Record,
-		Reread:      func() { e.Reread(true) },
-		Grants:      e.Grants,
-		ReadEstates: e.ReadEstates,
-		Joined:      e.JoinedAs,
-
-		ListGateways:  e.ListGateways,
-		GatewayRecord: e.GatewayRecord,
-		AttendIssuer:  e.AttendIssuer,
-		IssuerRecord:  e.IssuerRecord,
-	}
-	if a.options.Demo {
-		s.Demo = func() tea.Cmd { a.toDemo = true; return tea.Quit }
-	}
-	return s
+	return &place.Services{Engine: a.engine, Frame: frame{a, id}, Theme: a.theme}
 }
+
+// frame is the interface as the layer with an address sees it.
+type frame struct {
+	a  *App
+	id int
+}
+
+func (f frame) Run(do func() tea.Msg) tea.Cmd {
+	return func() (msg tea.Msg) {
+		contained := contain.Do("something in the background", func() error { msg = do(); return nil })
+		if contained != nil {
+			f.a.engine.Tell(contained.Error())
+		}
+		return place.Addressed{To: f.id, Msg: msg}
+	}
+}
+
+func (f frame) After(d time.Duration, msg tea.Msg) tea.Cmd {
+	timed, begun := f.a.stack.Time(f.id, msg)
+	if !begun {
+		return nil
+	}
+	return tea.Tick(d, func(time.Time) tea.Msg { return timed })
+}
+
+func (f frame) Exec(c *exec.Cmd, done func(error) tea.Msg) tea.Cmd { return f.a.exec(f.id, c, done) }
+
+func (f frame) Tell(say string) { f.a.notice = say }
+
+func (f frame) Confirm(c place.Confirm) tea.Cmd { return f.a.confirming.Ask(c, f.Tell) }
+
+func (f frame) Copy(text string) tea.Cmd { return f.a.copy(text) }
+
+func (f frame) Go(key, at string) tea.Cmd {
+	if !f.a.mayShow(f.id) { // the person is at something else by now, and stays there
+		return nil
+	}
+	return f.a.goToPlace(key, at)
+}
+
+func (f frame) Open(r route.Route, wait bool) tea.Cmd { return f.a.walk(r, wait) }
+
+func (f frame) Stop(session string) {
+	if stop := f.a.walks[session]; stop != nil {
+		stop()
+	}
+}
+
+func (f frame) Visit(session string) { f.a.visit(session) }
+
+func (f frame) Begin(job work.Job) tea.Cmd { return f.a.begin(f.id, job) }
+
+func (f frame) Draw(d place.Drawing) tea.Cmd { return f.a.askDrawing(d) }
+
+func (f frame) Task(new func(*place.Services) stack.Layer) tea.Cmd { return f.a.showFor(f.id, new) }
+
+func (f frame) Close() { f.a.close(f.id) }
+
+func (f frame) Demo() func() tea.Cmd {
+	if !f.a.options.Demo {
+		return nil
+	}
+	return func() tea.Cmd { f.a.toDemo = true; return tea.Quit }
+}
+
+func (f frame) Title() string { return f.a.name() }
+
+func (f frame) Press(verb string) string { return f.a.keymap.Press(verb) }
+
+func (f frame) Find(words string) tea.Cmd { return f.a.find(words) }
 
 // copy puts a text on the clipboard; where nothing is drawn it is read out.
 func (a *App) copy(text string) tea.Cmd {

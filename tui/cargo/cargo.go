@@ -215,11 +215,11 @@ func (m *Model) under() bool {
 func (m *Model) open(ctx context.Context, l *look) tea.Cmd {
 	here, there := cargo.Place{Path: l.last.Here}, cargo.Place{Session: l.session, Path: l.last.There}
 	return m.s.Run(func() tea.Msg {
-		from, err := m.s.Tools.Open(ctx, here)
+		from, err := m.s.Tools().Open(ctx, here)
 		if err != nil {
 			return opened{id: l.id, err: err}
 		}
-		to, err := m.s.Tools.Open(ctx, there)
+		to, err := m.s.Tools().Open(ctx, there)
 		if err != nil {
 			from.Close()
 			return opened{id: l.id, err: err}
@@ -595,7 +595,7 @@ func (m *Model) ready(msg ready) tea.Cmd {
 	}
 	do := func() tea.Cmd {
 		msg.plan.Rules.Keys = len(msg.keys) > 0
-		m.carry = &work.Carry{Tools: m.s.Tools, Plan: msg.plan}
+		m.carry = &work.Carry{Tools: m.s.Tools(), Plan: msg.plan}
 		m.job = m.s.Jobs.Begin(m.carry)
 		return m.tick()
 	}
@@ -678,7 +678,7 @@ func (m *Model) undoable(msg undoable) tea.Cmd {
 	say := "take back what was done " + r.Began.Local().Format("2 Jan 15:04") + ", " + words.Count(r.Done(), "name")
 	return m.s.Confirm(place.Confirm{Subject: r.Began.String(), Say: say + ": press " + m.s.Press("undo") + " again", Do: func() tea.Cmd {
 		m.carry = nil
-		m.job = m.s.Jobs.Begin(&work.UndoCargo{Tools: m.s.Tools, Plan: r.Plan})
+		m.job = m.s.Jobs.Begin(&work.UndoCargo{Tools: m.s.Tools(), Plan: r.Plan})
 		return m.tick()
 	}})
 }

@@ -38,7 +38,7 @@ type clash struct {
 func (m *Model) edit() tea.Cmd {
 	l, n := m.look, m.node()
 	at := cargo.Place{Session: l.session, Path: l.last.There}.Under(n.Path())
-	tools, notice := m.s.Tools, m.s.Notice
+	tools, notice := m.s.Tools(), m.s.Notice
 	m.s.Tell("reading " + cargo.Say(n.Path()) + " …")
 	return m.s.Run(func() tea.Msg {
 		ctx, cancel := context.WithTimeout(context.Background(), time.Minute)

@@ -78,7 +78,7 @@ func (m *Model) offer() tea.Cmd {
 	if l.trees == nil && e.there {
 		return nil
 	}
-	there, session, tools := e.there, l.session, m.s.Tools
+	there, session, tools := e.there, l.session, m.s.Tools()
 	return m.s.Run(func() tea.Msg {
 		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 		defer cancel()

@@ -46,7 +46,7 @@ func (m *Model) leftLine() string {
 
 // resume goes on with the latest that did not end.
 func (m *Model) resume() tea.Cmd {
-	m.carry = &work.Carry{Tools: m.s.Tools, Plan: m.left[0].Plan, Resume: true}
+	m.carry = &work.Carry{Tools: m.s.Tools(), Plan: m.left[0].Plan, Resume: true}
 	m.job, m.left = m.s.Jobs.Begin(m.carry), nil
 	return m.tick()
 }
@@ -56,7 +56,7 @@ func (m *Model) forget() tea.Cmd {
 	left := m.left[0]
 	do := func() tea.Cmd {
 		m.carry = nil
-		m.job, m.left = m.s.Jobs.Begin(&work.ForgetCargo{Tools: m.s.Tools, Plan: left.Plan}), nil
+		m.job, m.left = m.s.Jobs.Begin(&work.ForgetCargo{Tools: m.s.Tools(), Plan: left.Plan}), nil
 		return m.tick()
 	}
 	return m.s.Confirm(place.Confirm{Subject: left.Began.String(), Say: "what has arrived in part is removed, what is in its place stays: press " + m.s.Press("remove-all") + " again", Do: do})

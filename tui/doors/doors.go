@@ -137,7 +137,7 @@ func (m *Model) open() tea.Cmd {
 	}
 	_, at := d.spec.Kind()
 	do := func() tea.Cmd {
-		job := &work.OpenTunnels{Tools: m.s.Tools, Route: r, Specs: []book.Tunnel{*d.spec}, OnKnock: r.Target().OnKnock}
+		job := &work.OpenTunnels{Tools: m.s.Tools(), Route: r, Specs: []book.Tunnel{*d.spec}, OnKnock: r.Target().OnKnock}
 		return m.s.Run(func() tea.Msg {
 			if err := job.Run(context.Background(), func(work.Step) {}); err != nil {
 				var held *work.HeldElsewhere

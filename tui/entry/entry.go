@@ -90,7 +90,7 @@ func (m *Model) Table() action.Table {
 		action.On("enter", "save", m.enter),
 		action.On("tab", "complete", m.complete),
 		action.On("esc ctrl+c", "leave", func() tea.Cmd { m.s.Close(); return nil }),
-		action.On("ctrl+d", "look at the demo", func() tea.Cmd { return m.s.Demo() }).If(func() bool { return m.first && m.input.Text() == "" && m.s.Demo != nil }, "it is offered for the first session alone").Also("example lantern bay"),
+		action.On("ctrl+d", "look at the demo", func() tea.Cmd { return m.s.Demo()() }).If(func() bool { return m.first && m.input.Text() == "" && m.s.Demo() != nil }, "it is offered for the first session alone").Also("example lantern bay"),
 	}
 }
 

@@ -547,7 +547,7 @@ func (m *Model) add() tea.Cmd {
 	s := m.chosen()
 	ws := m.s.Workspace()
 	d := ws.DraftOf(s.Source.Source, s.Instance)
-	if as := m.s.Joined(s.Instance.ID); len(d.Via) == 0 && len(as) > 0 {
+	if as := m.s.JoinedAs(s.Instance.ID); len(d.Via) == 0 && len(as) > 0 {
 		d.Via = []string{as[0].Gateway}
 	}
 	way := ""
@@ -772,7 +772,7 @@ func (m *Model) begin(a estate.Act) tea.Cmd {
 	if !ok {
 		return nil
 	}
-	m.begun = m.s.Jobs.Begin(&work.Instance{Tools: m.s.Tools, Source: e, Act: a, ID: m.chosen().Instance.ID, Name: m.Subject(), Read: m.s.ReadEstates})
+	m.begun = m.s.Jobs.Begin(&work.Instance{Tools: m.s.Tools(), Source: e, Act: a, ID: m.chosen().Instance.ID, Name: m.Subject(), Read: m.s.ReadEstates})
 	return nil
 }
 

@@ -285,7 +285,7 @@ func (m *Model) launched() tea.Cmd {
 	}
 	do := func() tea.Cmd {
 		m.launch = nil
-		m.begun = m.s.Jobs.Begin(&work.Launch{Tools: m.s.Tools, Source: l.source, Launch: l.launch, Offer: l.offer, Read: m.s.ReadEstates})
+		m.begun = m.s.Jobs.Begin(&work.Launch{Tools: m.s.Tools(), Source: l.source, Launch: l.launch, Offer: l.offer, Read: m.s.ReadEstates})
 		return nil
 	}
 	return m.s.Confirm(place.Confirm{Subject: fmt.Sprintf("%p", l), Say: "enter again to launch " + words.Count(l.launch.Count, "instance"), Do: do})

@@ -341,7 +341,7 @@ func (m *Model) applied(job *work.Apply) tea.Cmd {
 	if !ok {
 		return nil
 	}
-	job.Tools, job.Source, job.Read = m.s.Tools, source, m.s.ReadEstates
+	job.Tools, job.Source, job.Read = m.s.Tools(), source, m.s.ReadEstates
 	m.begun = m.s.Jobs.Begin(job)
 	return nil
 }

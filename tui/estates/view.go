@@ -441,7 +441,7 @@ func (m *Model) tellSessions(s *estate.Spot, say func(word, text string)) {
 // tellJoined tells as what an instance has joined gateways, and whether there could be another way.
 func (m *Model) tellJoined(s *estate.Spot, say func(word, text string)) {
 	t := m.s.Theme
-	as := m.s.Joined(s.Instance.ID)
+	as := m.s.JoinedAs(s.Instance.ID)
 	for n, j := range as {
 		text := t.Strong.Render(j.Name) + t.Faint.Render(" is not joined at "+j.Gateway)
 		if !j.Joined.IsZero() {

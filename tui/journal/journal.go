@@ -212,7 +212,7 @@ func (m *Model) leave() tea.Cmd {
 
 // draw draws who was connected where over the chosen span.
 func (m *Model) draw() tea.Cmd {
-	t, title, span := m.s.Trail, m.s.Title, spans[m.over]
+	t, title, span := m.s.Trail, m.s.Title(), spans[m.over]
 	if m.of != nil {
 		return m.drawRecord(*m.of, span.word, span.over)
 	}

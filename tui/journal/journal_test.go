@@ -1,8 +1,9 @@
 package journal
 
 import (
-	"errors"
 	"io"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -74,10 +75,17 @@ func TestWhoWasWhereIsDrawn(t *testing.T) {
 }
 
 func TestWithoutATrailItSaysSo(t *testing.T) {
-	d := open(t)
-	d.Services.Trail, d.Services.NoTrail = nil, errors.New("the trail cannot be kept: the disk is full")
+	dir := t.TempDir()
+	if err := os.MkdirAll(filepath.Join(dir, "state", "trail.db", "in its place"), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	d := placetest.In(t, dir, "[session.quay]\nhost = \"203.0.113.10\"\n")
 	d.Place(New)
-	d.UntilSees("the disk is full")
+	d.UntilSees("the trail")
+	if d.Engine.Trail != nil || d.Engine.NoTrail == nil {
+		t.Fatal("a trail is kept in a folder")
+	}
+	d.UntilSees(strings.Fields(d.Engine.NoTrail.Error())[0])
 	d.Press("x", "r")
 	if len(d.Drawn) != 0 {
 		t.Error("something was drawn")

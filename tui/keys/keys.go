@@ -448,7 +448,7 @@ func (m *Model) draw(k workspace.Key) tea.Cmd {
 		m.note = "no session uses this key, so there is no way to draw"
 		return nil
 	}
-	ws, title, of := m.ws, m.s.Title, words.Count(len(k.Uses), "session")
+	ws, title, of := m.ws, m.s.Title(), words.Count(len(k.Uses), "session")
 	if len(k.Uses) == 1 {
 		of, title = k.Uses[0], k.Uses[0]+", "+title
 	}
@@ -485,12 +485,12 @@ func (m *Model) install(k workspace.Key, session string, o install.Options) tea.
 		m.note = "there is no session " + session + " that could be walked"
 		return nil
 	}
-	return m.s.Begin(&work.Install{Tools: m.s.Tools, Path: k.Path, Session: session, Options: o})
+	return m.s.Begin(&work.Install{Tools: m.s.Tools(), Path: k.Path, Session: session, Options: o})
 }
 
 // rotate begins to put one key in the place of another.
 func (m *Model) rotate(k workspace.Key, by string, sessions []string) tea.Cmd {
-	job := &work.Rotate{Tools: m.s.Tools, Old: k.Path, New: by, Sessions: sessions}
+	job := &work.Rotate{Tools: m.s.Tools(), Old: k.Path, New: by, Sessions: sessions}
 	if err := job.Plan(); err != nil {
 		m.note = err.Error()
 		return nil

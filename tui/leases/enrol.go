@@ -66,7 +66,7 @@ func NewEnrol(s *place.Services, issuer, session string) stack.Layer {
 func (m *Enrol) Show() tea.Cmd {
 	m.forget()
 	m.busy, m.err, m.preview = "looking at what is there …", nil, nil
-	tools, of := m.s.Tools, m.of
+	tools, of := m.s.Tools(), m.of
 	ctx, stop := context.WithCancel(context.Background())
 	m.stop = stop
 	return m.s.Run(func() tea.Msg {
@@ -134,7 +134,7 @@ func (m *Enrol) next() tea.Cmd {
 // apply does it.
 func (m *Enrol) apply() tea.Cmd {
 	m.busy, m.writes = "writing, and proving it …", true
-	plan, of, tools := m.plan, m.of, m.s.Tools
+	plan, of, tools := m.plan, m.of, m.s.Tools()
 	return m.s.Run(func() tea.Msg {
 		var steps []string
 		err := tools.Enrol(context.Background(), plan, of, func(say string) { steps = append(steps, say) })

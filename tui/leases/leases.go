@@ -136,7 +136,7 @@ func (m *Model) read() tea.Cmd {
 	}
 	m.reading, m.asked = true, time.Now()
 	m.asking++
-	asking, name, tools, attend := m.asking, m.issuer, m.s.Tools, m.s.AttendIssuer
+	asking, name, tools, attend := m.asking, m.issuer, m.s.Tools(), m.s.AttendIssuer
 	return m.s.Run(func() tea.Msg {
 		if err := attend(name); err != nil {
 			return read{asking, work.AtIssuer{}, err}
@@ -240,7 +240,7 @@ func (m *Model) refuse(w lease.Waiting) tea.Cmd {
 }
 
 func (m *Model) send(w lease.Waiting, say, done string) tea.Cmd {
-	tools, issuer := m.s.Tools, m.issuer
+	tools, issuer := m.s.Tools(), m.issuer
 	return m.s.Run(func() tea.Msg {
 		return answered{done, tools.AnswerAsking(context.Background(), issuer, w.ID, say)}
 	})

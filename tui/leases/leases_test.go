@@ -1,17 +1,13 @@
 package leases_test
 
 import (
-	"errors"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 
-	tea "charm.land/bubbletea/v2"
-
 	"meatus/lab/labtest"
 	"meatus/tui/leases"
-	"meatus/tui/place"
 	"meatus/tui/placetest"
 	"meatus/tui/stack"
 )
@@ -55,25 +51,6 @@ func TestWhatOneMayAndWhatWaits(t *testing.T) {
 	if len(d.Opened) != 1 || d.Opened[0].Session != "weir" {
 		t.Errorf("%+v", d.Opened)
 	}
-}
-
-// What was asked before the last question is answered too late, and does not count.
-func TestALateAnswerDoesNotCount(t *testing.T) {
-	d, _ := placetest.Lab(t)
-	attend := d.Services.AttendIssuer
-	late := errors.New("this answer is late")
-	d.Services.AttendIssuer = func(string) error { return late }
-	p := leases.New(d.Services)
-	first := p.Show()().(tea.BatchMsg)[0]
-	d.Services.AttendIssuer = attend
-	d.Place(func(*place.Services) stack.Layer { return p })
-	d.Press("r")
-	d.UntilSees("keeper@weir")
-	if d.Give(first()); strings.Contains(d.See(), late.Error()) {
-		t.Errorf("it shows\n%s", d.See())
-	}
-	d.Press("r")
-	d.UntilSees("keeper@weir")
 }
 
 // A session's card says what one may, before one asks.

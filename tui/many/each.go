@@ -102,7 +102,7 @@ func (m *Each) typed() tea.Cmd {
 		}
 		routes = append(routes, r)
 	}
-	m.job = &work.Each{Tools: m.s.Tools, Routes: routes, Command: m.command}
+	m.job = &work.Each{Tools: m.s.Tools(), Routes: routes, Command: m.command}
 	m.id = m.s.Jobs.Begin(m.job)
 	return nil
 }

@@ -13,22 +13,10 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"meatus/core/board"
-	"meatus/core/book"
-	"meatus/core/custody"
 	"meatus/core/engine"
-	"meatus/core/estate"
 	"meatus/core/event"
-	"meatus/core/meter"
-	"meatus/core/remote"
-	"meatus/core/ring"
 	"meatus/core/route"
-	"meatus/core/shell"
-	"meatus/core/trail"
-	"meatus/core/tunnel"
-	"meatus/core/walk"
 	"meatus/core/work"
-	"meatus/core/workspace"
 	"meatus/tui/stack"
 	"meatus/tui/theme"
 )
@@ -65,70 +53,55 @@ type Drawing struct {
 	Make     func(private bool) work.Draw
 }
 
-// Services are what a place may use. Functions act at once; what they return is to be
-// handed back from Update.
+// Services are what a place or a task works with: the engine, and the frame that it is shown in.
 type Services struct {
+	*engine.Engine
+	Frame
 	Theme *theme.Theme // it changes with the ground
+}
 
-	Workspace func() *workspace.Workspace
-	Board     *board.Board
-	Keys      *custody.Custody
-	Walker    *walk.Walker
-	Programs  *remote.Programs
-	Tunnels   *tunnel.Set
-	Trail     *trail.Trail // nil where it cannot be kept, and NoTrail says why
-	NoTrail   error
-	Keeper    *meter.Keeper
-	Others    *tunnel.Others
-	Jobs      *work.List
-	Tools     work.Tools
-	Shells    func() []*shell.Shell
-	ShareRing func(on bool) (*ring.Socket, error)
-	Shared    func() *ring.Socket
-
+// Frame is what the interface does for one layer. Its methods are called in Update and act at once; a command that one returns
+// is to be handed back from there.
+type Frame interface {
 	// Run does something that takes time; its result comes back to whoever asked,
 	// whether or not it shows by then; where the layer was closed, what a
-	// [stack.Held] holds is freed. After brings a message after a time; the timer ends when the layer is closed, and
+	// [stack.Held] holds is freed.
+	Run(do func() tea.Msg) tea.Cmd
+	// After brings a message after a time; the timer ends when the layer is closed, and
 	// a message that is waited for already is not waited for twice.
-	Run   func(do func() tea.Msg) tea.Cmd
-	After func(d time.Duration, msg tea.Msg) tea.Cmd
+	After(d time.Duration, msg tea.Msg) tea.Cmd
 	// Exec gives the terminal to a program until it ends; what done makes of its end comes
 	// back as a result.
-	Exec func(c *exec.Cmd, done func(error) tea.Msg) tea.Cmd
+	Exec(c *exec.Cmd, done func(error) tea.Msg) tea.Cmd
 
-	Tell        func(say string)                              // says something at the foot
-	Confirm     func(Confirm) tea.Cmd                         // does something when it is asked for a second time; else says what it would do
-	Notice      func(say string)                              // says something wherever the person is
-	Copy        func(text string) tea.Cmd                     // puts a text on the clipboard
-	Go          func(key, at string) tea.Cmd                  // goes to a place, at a session or host where at is not ""
-	Open        func(r route.Route, wait bool) tea.Cmd        // walks a route and opens a shell at its end
-	Stop        func(session string)                          // stops that walk
-	Visit       func(session string)                          // shows a live shell of a session
-	Begin       func(job work.Job) tea.Cmd                    // begins a job and shows it
-	Draw        func(Drawing) tea.Cmd                         // asks what is to be left out, and draws
-	Task        func(new func(*Services) stack.Layer) tea.Cmd // shows a task in place of the card
-	Close       func()                                        // puts the task away that calls it
-	Demo        func() tea.Cmd                                // ends the program for the demo, nil where there is none
-	Grants      func() []estate.Grant                         // rules that stand for a time
-	ReadEstates func()                                        // has all estates read now
-	Joined      func(instance string) []engine.Joined         // as what it has joined gateways, as they told last; it looks at memory alone
-	// ListGateways asks all gateways what has joined, and GatewayRecord one for its record. Call them in what is run.
-	ListGateways  func() error
-	GatewayRecord func(gateway string, f trail.Filter) ([]trail.Entry, error)
-	// AttendIssuer holds a way to an issuer of leases from then on, and IssuerRecord asks one for its record. Call them in
-	// what is run.
-	AttendIssuer func(issuer string) error
-	IssuerRecord func(issuer string, f trail.Filter) ([]trail.Entry, error)
-	Reread       func()                     // reads the sessions anew: call it in what is run
-	Title        string                     // what the workspace is called
-	Press        func(verb string) string   // what is pressed for a verb of prefs.Letters
-	Find         func(words string) tea.Cmd // opens the finder with some words in it
-
-	// Adopt has everybody use the sessions as they are after an edit, and Record writes
-	// an entry to the trail. Both may write to disk: call them in what is run.
-	Adopt  func(b *book.Book, session, say string)
-	Record func(trail.Entry)
+	Tell(say string)                              // says something at the foot
+	Confirm(c Confirm) tea.Cmd                    // does something when it is asked for a second time; else says what it would do
+	Copy(text string) tea.Cmd                     // puts a text on the clipboard
+	Go(key, at string) tea.Cmd                    // goes to a place, at a session or host where at is not ""
+	Open(r route.Route, wait bool) tea.Cmd        // walks a route and opens a shell at its end
+	Stop(session string)                          // stops that walk
+	Visit(session string)                         // shows a live shell of a session
+	Begin(job work.Job) tea.Cmd                   // begins a job and shows it
+	Draw(d Drawing) tea.Cmd                       // asks what is to be left out, and draws
+	Task(new func(*Services) stack.Layer) tea.Cmd // shows a task in place of the card
+	Close()                                       // puts the task away that calls it
+	Demo() (show func() tea.Cmd)                  // ends the program for the demo, nil where there is none
+	Title() string                                // what the workspace is called
+	Press(verb string) string                     // what is pressed for a verb of prefs.Letters
+	Find(words string) tea.Cmd                    // opens the finder with some words in it
 }
+
+// Tell says something at the foot.
+func (s *Services) Tell(say string) { s.Frame.Tell(say) }
+
+// Close puts the task away that calls it.
+func (s *Services) Close() { s.Frame.Close() }
+
+// Notice says something wherever the person is. It may be called in what is run.
+func (s *Services) Notice(say string) { s.Engine.Tell(say) }
+
+// Reread reads the sessions anew. Call it in what is run.
+func (s *Services) Reread() { s.Engine.Reread(true) }
 
 // Confirm is something that cuts, removes or opens: it is done when its key is pressed twice. The first time says what it
 // would do. Another key in between, or another subject by then, takes it back.

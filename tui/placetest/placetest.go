@@ -18,7 +18,6 @@ import (
 
 	"meatus/core/book"
 	"meatus/core/engine"
-	"meatus/core/ring"
 	"meatus/core/route"
 	"meatus/core/work"
 	"meatus/core/workspace"
@@ -67,7 +66,12 @@ func Lab(t testing.TB) (*Driver, *lab.Lab) {
 // Workspace returns a driver over a workspace with a text as its sessions.
 func Workspace(t testing.TB, sessions string) *Driver {
 	t.Helper()
-	dir := t.TempDir()
+	return In(t, t.TempDir(), sessions)
+}
+
+// In returns a driver over a workspace in a folder, with a text as its sessions.
+func In(t testing.TB, dir, sessions string) *Driver {
+	t.Helper()
 	if err := os.WriteFile(filepath.Join(dir, book.FileName), []byte(sessions), 0o600); err != nil {
 		t.Fatal(err)
 	}
@@ -105,55 +109,56 @@ func open(t testing.TB, o engine.Options) *Driver {
 }
 
 func (d *Driver) services() *place.Services {
-	e := d.Engine
-	return &place.Services{
-		Theme: theme.New(true), Title: "Lantern Bay",
-		Workspace: e.Workspace, Board: e.Board, Keys: e.Keys, Walker: e.Walker, Programs: e.Programs, Tunnels: e.Tunnels, Trail: e.Trail, NoTrail: e.NoTrail,
-		Keeper: e.Keeper, Others: e.Others, Jobs: e.Jobs, Tools: e.Tools(), Shells: e.Shells, Shared: e.SharedRing,
-		ShareRing: func(on bool) (*ring.Socket, error) {
-			if on {
-				return e.ShareRing()
-			}
-			e.UnshareRing()
-			return nil, nil
-		},
-		Run:   func(do func() tea.Msg) tea.Cmd { return func() tea.Msg { return do() } },
-		After: func(after time.Duration, msg tea.Msg) tea.Cmd { return later{after, msg}.cmd },
-		Exec: func(c *exec.Cmd, done func(error) tea.Msg) tea.Cmd {
-			return func() tea.Msg { return done(c.Run()) }
-		},
-		Tell: func(say string) { d.Said = append(d.Said, say) },
-		Confirm: func(w place.Confirm) tea.Cmd {
-			return d.confirming.Ask(w, func(say string) { d.Said = append(d.Said, say) })
-		},
-		Notice: e.Tell,
-		Copy:   func(text string) tea.Cmd { d.Copied = append(d.Copied, text); return nil },
-		Go:     func(key, _ string) tea.Cmd { d.Went = append(d.Went, key); return nil },
-		Open:   func(r route.Route, _ bool) tea.Cmd { d.Opened = append(d.Opened, r); return nil },
-		Stop:   func(string) {},
-		Visit:  func(string) {},
-		Begin:  func(job work.Job) tea.Cmd { d.Begun = append(d.Begun, job); e.Jobs.Begin(job); return nil },
-		Draw:   func(w place.Drawing) tea.Cmd { d.Drawn = append(d.Drawn, w); return nil },
-		Task: func(new func(*place.Services) stack.Layer) tea.Cmd {
-			d.Tasks = append(d.Tasks, new(d.Services))
-			return nil
-		},
-		Close:       func() { d.Closed = true },
-		Press:       new(action.Keymap).Press,
-		Find:        func(string) tea.Cmd { return nil },
-		Demo:        func() tea.Cmd { return tea.Quit },
-		Adopt:       e.Adopt,
-		Record:      e.Record,
-		Reread:      func() { e.Reread(true) },
-		ReadEstates: e.ReadEstates,
-		Joined:      e.JoinedAs,
-
-		ListGateways:  e.ListGateways,
-		GatewayRecord: e.GatewayRecord,
-		AttendIssuer:  d.Engine.AttendIssuer, IssuerRecord: d.Engine.IssuerRecord,
-		Grants: e.Grants,
-	}
+	return &place.Services{Engine: d.Engine, Frame: frame{d}, Theme: theme.New(true)}
 }
+
+// frame notes what is asked of the frame.
+type frame struct{ d *Driver }
+
+func (f frame) Run(do func() tea.Msg) tea.Cmd { return func() tea.Msg { return do() } }
+
+func (f frame) After(after time.Duration, msg tea.Msg) tea.Cmd { return later{after, msg}.cmd }
+
+func (f frame) Exec(c *exec.Cmd, done func(error) tea.Msg) tea.Cmd {
+	return func() tea.Msg { return done(c.Run()) }
+}
+
+func (f frame) Tell(say string) { f.d.Said = append(f.d.Said, say) }
+
+func (f frame) Confirm(c place.Confirm) tea.Cmd { return f.d.confirming.Ask(c, f.Tell) }
+
+func (f frame) Copy(text string) tea.Cmd { f.d.Copied = append(f.d.Copied, text); return nil }
+
+func (f frame) Go(key, _ string) tea.Cmd { f.d.Went = append(f.d.Went, key); return nil }
+
+func (f frame) Open(r route.Route, _ bool) tea.Cmd { f.d.Opened = append(f.d.Opened, r); return nil }
+
+func (frame) Stop(string) {}
+
+func (frame) Visit(string) {}
+
+func (f frame) Begin(job work.Job) tea.Cmd {
+	f.d.Begun = append(f.d.Begun, job)
+	f.d.Engine.Jobs.Begin(job)
+	return nil
+}
+
+func (f frame) Draw(w place.Drawing) tea.Cmd { f.d.Drawn = append(f.d.Drawn, w); return nil }
+
+func (f frame) Task(new func(*place.Services) stack.Layer) tea.Cmd {
+	f.d.Tasks = append(f.d.Tasks, new(f.d.Services))
+	return nil
+}
+
+func (f frame) Close() { f.d.Closed = true }
+
+func (frame) Demo() func() tea.Cmd { return func() tea.Cmd { return tea.Quit } }
+
+func (frame) Title() string { return "Lantern Bay" }
+
+func (frame) Press(verb string) string { return new(action.Keymap).Press(verb) }
+
+func (frame) Find(string) tea.Cmd { return nil }
 
 // later is a message for a later time. A test does not wait for clocks: it sends what
 // they would bring.

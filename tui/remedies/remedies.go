@@ -169,7 +169,7 @@ func (m *Model) start(start bool) tea.Cmd {
 	m.note = "waiting until " + sanitize.Line(i.Name, 60) + " runs …"
 	ctx, workspace, read, began := m.ctx, m.s.Workspace, m.s.ReadEstates, make(chan error, 1)
 	if start {
-		m.s.Jobs.Begin(&work.Told{Job: &work.Instance{Tools: m.s.Tools, Source: source, Act: estate.Start, ID: i.ID, Name: i.Name, Read: read}, Say: func(err error) { began <- err }})
+		m.s.Jobs.Begin(&work.Told{Job: &work.Instance{Tools: m.s.Tools(), Source: source, Act: estate.Start, ID: i.ID, Name: i.Name, Read: read}, Say: func(err error) { began <- err }})
 	} else {
 		began <- nil
 	}
@@ -220,7 +220,7 @@ func (m *Model) letIn(l workspace.LetIn) tea.Cmd {
 	}
 	m.note = "asking estate " + l.Source + " …"
 	done := make(chan error, 1)
-	m.s.Jobs.Begin(&work.Told{Job: &work.LetIn{Tools: m.s.Tools, Source: source, Edits: l.Edits, For: l.For, Session: l.Session, Of: l.Of, Read: m.s.ReadEstates}, Say: func(err error) { done <- err }})
+	m.s.Jobs.Begin(&work.Told{Job: &work.LetIn{Tools: m.s.Tools(), Source: source, Edits: l.Edits, For: l.For, Session: l.Session, Of: l.Of, Read: m.s.ReadEstates}, Say: func(err error) { done <- err }})
 	ctx := m.ctx
 	return m.s.Run(func() tea.Msg {
 		select {
@@ -261,7 +261,7 @@ func (m *Model) askKeys() tea.Cmd {
 	r := m.what.Route
 	r = r.UpTo(m.what.Hop)
 	m.note = "asking " + r.Target().Name + " about keys …"
-	ctx, job := m.ctx, &work.AskKeys{Tools: m.s.Tools, Route: r}
+	ctx, job := m.ctx, &work.AskKeys{Tools: m.s.Tools(), Route: r}
 	return m.s.Run(func() tea.Msg {
 		err := job.Run(ctx, func(work.Step) {})
 		return asked{job.Taken, err}

@@ -218,7 +218,7 @@ func (m *Model) Table() action.Table {
 		action.On("L", lock, m.askLock).Whole().Also("passphrase away"),
 		action.On("Z", "empty", m.empty).Whole().Also("remove all forget keys"),
 		action.On("p", "share with programs", m.share).Whole().Also("socket agent environment"),
-		action.On("y", "copy its line", m.copy).If(func() bool { return m.s.Shared() != nil }, "the ring is not shared with programs").Whole().Also("clipboard environment variable"),
+		action.On("y", "copy its line", m.copy).If(func() bool { return m.s.SharedRing() != nil }, "the ring is not shared with programs").Whole().Also("clipboard environment variable"),
 		action.On("B", "agent behind", m.stand).Whole().Also("other agent in front"),
 	}
 }
@@ -293,7 +293,7 @@ func (m *Model) empty() tea.Cmd {
 }
 
 func (m *Model) export() string {
-	return "SSH_AUTH_SOCK=" + m.s.Shared().Path + "; export SSH_AUTH_SOCK"
+	return "SSH_AUTH_SOCK=" + m.s.SharedRing().Path + "; export SSH_AUTH_SOCK"
 }
 
 func (m *Model) copy() tea.Cmd {
@@ -303,7 +303,7 @@ func (m *Model) copy() tea.Cmd {
 
 // share opens the socket for other programs, or closes it.
 func (m *Model) share() tea.Cmd {
-	on, share := m.s.Shared() == nil, m.s.ShareRing
+	on, e := m.s.SharedRing() == nil, m.s.Engine
 	say := m.s.Press("doors") + " again opens a socket: every program of this account can use the ring's keys then"
 	if !on {
 		say = m.s.Press("doors") + " again closes the socket: programs that use it are cut off"
@@ -311,11 +311,12 @@ func (m *Model) share() tea.Cmd {
 	copies := m.s.Press("copy")
 	return m.s.Confirm(place.Confirm{Say: say, Do: func() tea.Cmd {
 		return m.s.Run(func() tea.Msg {
-			_, err := share(on)
 			if on {
+				_, err := e.ShareRing()
 				return done{"other programs here can use the ring now; " + copies + " copies the line that tells them", err}
 			}
-			return done{"the socket is closed: no other program can use the ring", err}
+			e.UnshareRing()
+			return done{"the socket is closed: no other program can use the ring", nil}
 		})
 	}})
 }
@@ -546,7 +547,7 @@ func (m *Model) lent() []string {
 func (m *Model) listener() []string {
 	t := m.s.Theme
 	say := t.Faint.Render("closed to other programs; " + m.s.Press("doors") + " opens a socket for them")
-	if socket := m.s.Shared(); socket != nil {
+	if socket := m.s.SharedRing(); socket != nil {
 		say = t.Mark(gate.Ajar) + " open to programs of this account: " + t.Strong.Render(m.export()) + t.Faint.Render("  "+words.Count(socket.Uses(), "use"))
 	}
 	lines := []string{"", t.Title(t.Strong.Render("other programs"), "", m.width, fit.Spread)}

@@ -304,7 +304,7 @@ func (m *Model) which(session string) tea.Cmd {
 	if !ok {
 		return nil
 	}
-	return m.s.Begin(&work.AskKeys{Tools: m.s.Tools, Route: r})
+	return m.s.Begin(&work.AskKeys{Tools: m.s.Tools(), Route: r})
 }
 
 // sweep looks through the account of a session for what was left there.
@@ -312,7 +312,7 @@ func (m *Model) sweep(session string) tea.Cmd {
 	if _, ok := m.s.Plan(session); !ok {
 		return nil
 	}
-	return m.s.Begin(&work.Sweep{Tools: m.s.Tools, Session: session})
+	return m.s.Begin(&work.Sweep{Tools: m.s.Tools(), Session: session})
 }
 
 // edited has an edit of the sessions file taken back or done again.
@@ -342,7 +342,7 @@ func (m *Model) reread() tea.Cmd {
 
 // draw draws the map of sessions.
 func (m *Model) draw(sessions []string) tea.Cmd {
-	title := m.s.Title
+	title := m.s.Title()
 	of := words.Count(len(sessions), "session")
 	if len(sessions) == 1 {
 		of, title = sessions[0], sessions[0]+", "+title
@@ -424,7 +424,7 @@ func (m *Model) toggleTunnels(session string) tea.Cmd {
 		}
 	}
 	m.beyond, m.held = "", nil
-	job := &work.OpenTunnels{Tools: m.s.Tools, Route: r, Specs: specs, Options: tunnel.Options{}, OnKnock: r.Target().OnKnock, TakeOver: over}
+	job := &work.OpenTunnels{Tools: m.s.Tools(), Route: r, Specs: specs, Options: tunnel.Options{}, OnKnock: r.Target().OnKnock, TakeOver: over}
 	return m.s.Run(func() tea.Msg {
 		err := job.Run(context.Background(), func(work.Step) {})
 		o := opened{session: session, say: session + ": the doors are open"}

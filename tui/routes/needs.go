@@ -245,7 +245,7 @@ func (m *Model) jump(msg tea.KeyPressMsg) tea.Cmd {
 // takeBack takes a rule back that stands for a time.
 func (m *Model) takeBack(mark string) tea.Cmd {
 	grants := slices.DeleteFunc(slices.Clone(m.s.Grants()), func(g estate.Grant) bool { return g.Mark != mark })
-	m.s.Jobs.Begin(&work.TakeBack{Tools: m.s.Tools, Grants: grants, Read: m.s.ReadEstates})
+	m.s.Jobs.Begin(&work.TakeBack{Tools: m.s.Tools(), Grants: grants, Read: m.s.ReadEstates})
 	return nil
 }
 

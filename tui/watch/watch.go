@@ -357,7 +357,7 @@ func (m *Model) draw() tea.Cmd {
 		return nil
 	}
 	c := m.drawing(name, series)
-	title := m.s.Title
+	title := m.s.Title()
 	return m.s.Draw(place.Drawing{Kind: "chart", Of: "what " + name + " carried", Private: "what it is called", Make: func(private bool) work.Draw {
 		c.Title = name + ", " + title
 		if private {
