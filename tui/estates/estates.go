@@ -36,8 +36,10 @@ type Model struct {
 	width, height int
 	areas         []estate.Area
 	rows          []row
-	at            spot // the chosen one
-	top           int  // the first row that shows
+	at            spot   // the chosen one
+	gone          string // what was chosen and is there no more: none is until the person moves; "" for nothing
+	refound       bool   // other instances are looked for, so that another one is chosen where that is not among them
+	top           int    // the first row that shows
 	typing        bool
 	details       bool   // the card has most of the room
 	pending       string // what the act would do that was asked for once, "" for none
@@ -223,7 +225,7 @@ func (m *Model) Table() action.Table {
 		action.On("O", "open its first password", m.password).If(m.passwordCan, "no file of its key pair is here, or its source only tells").Also("sealed unseal administrator windows initial"),
 		action.On("v", "key pairs", m.showPairs).Whole().Also("which have a file ask around who has"),
 		action.On("x", "draw it", m.draw).If(some, "there are no instances").Whole().Also("picture svg pdf diagram hand on networks"),
-		action.On("|", "what nobody used for a week", func() tea.Cmd { m.unused = !m.unused; return m.group() }).Whole().Also("unused idle forgotten filter"),
+		action.On("|", "what nobody used for a week", func() tea.Cmd { m.unused, m.refound = !m.unused, true; return m.group() }).Whole().Also("unused idle forgotten filter"),
 		action.On("a", "ask the gateways what has joined", m.askGateways).If(func() bool { return len(m.s.Workspace().Book.Gateways) > 0 }, "the sessions file names no gateway").Ranked(action.InHelp).Whole().Also("gateway joined relay machines"),
 		action.On("r", "read the sources now", func() tea.Cmd { m.s.ReadEstates(); m.s.Tell("reading …"); return nil }).Whole().Also("refresh reload poll"),
 		action.On("esc q ctrl+c", "to Routes", m.leave),
@@ -386,7 +388,7 @@ func (m *Model) mouse(msg tea.MouseMsg) tea.Cmd {
 	}
 	r := m.rows[at]
 	if n := r.from + max(click.X-m.indent(r.area), 0)/r.cell; n < r.to {
-		m.at = spot{r.area, n}
+		m.at, m.gone = spot{r.area, n}, ""
 		m.settle()
 	}
 	return nil
@@ -394,17 +396,30 @@ func (m *Model) mouse(msg tea.MouseMsg) tea.Cmd {
 
 // take shows what was grouped, and stays at the instance that was chosen.
 func (m *Model) take(areas []estate.Area) {
-	was := m.chosen()
-	m.areas, m.grouped, m.at = areas, true, spot{}
+	was := m.gone
+	if s := m.chosen(); s != nil {
+		was = idOf(s)
+	}
+	m.areas, m.grouped, m.at, m.gone = areas, true, spot{}, was
 	for a := range areas {
 		for n := range areas[a].Spots {
-			if s := &areas[a].Spots[n]; was != nil && s.Instance.ID == was.Instance.ID && s.Source.Source == was.Source.Source {
-				m.at = spot{a, n}
+			if idOf(&areas[a].Spots[n]) == was {
+				m.at, m.gone = spot{a, n}, ""
 			}
 		}
 	}
+	if m.refound {
+		m.refound, m.gone = false, ""
+	}
+	if m.gone != "" && m.scratch != nil {
+		m.scratch = nil
+		m.s.Tell("the instance whose rules were tried is there no more")
+	}
 	m.lay()
 }
+
+// idOf tells an instance from those of all sources.
+func idOf(s *estate.Spot) string { return s.Source.Source + "\x00" + s.Instance.ID }
 
 // find narrows to what is typed.
 func (m *Model) find() tea.Cmd {
@@ -417,7 +432,7 @@ func (m *Model) find() tea.Cmd {
 		m.mistake = err.Error()
 		return nil
 	}
-	m.query = q
+	m.query, m.refound = q, true
 	return m.group()
 }
 
@@ -442,7 +457,7 @@ func (m *Model) seek() bool {
 	for a := range m.areas {
 		for n := range m.areas[a].Spots {
 			if m.sought != "" && slices.Contains(m.areas[a].Spots[n].Sessions, m.sought) {
-				m.at = spot{a, n}
+				m.at, m.gone = spot{a, n}, ""
 				m.settle()
 				return true
 			}
@@ -470,7 +485,7 @@ func (m *Model) leave() tea.Cmd {
 
 // chosen is the chosen instance, nil where there is none.
 func (m *Model) chosen() *estate.Spot {
-	if m.at.area >= len(m.areas) || m.at.n >= len(m.areas[m.at.area].Spots) {
+	if m.gone != "" || m.at.area >= len(m.areas) || m.at.n >= len(m.areas[m.at.area].Spots) {
 		return nil
 	}
 	return &m.areas[m.at.area].Spots[m.at.n]
@@ -677,6 +692,8 @@ func (m *Model) want() {
 // move moves by a key, and takes back what was asked for once: to the side within a row and on into the next, up and down by rows.
 func (m *Model) move(key string) {
 	m.pending = ""
+	gone := m.gone
+	m.gone = ""
 	at := m.rowOf()
 	step := func(by int) {
 		for n := at + by; n >= 0 && n < len(m.rows); n += by {
@@ -716,6 +733,7 @@ func (m *Model) move(key string) {
 			m.at = spot{last, len(m.areas[last].Spots) - 1}
 		}
 	default:
+		m.gone = gone
 		return
 	}
 	m.settle()

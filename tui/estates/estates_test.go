@@ -95,6 +95,44 @@ func TestASessionIsMadeOfAnInstance(t *testing.T) {
 	}
 }
 
+// An instance that is gone when the estate is read again is not taken for another one: nothing is done until the person moves.
+func TestAnInstanceThatIsGoneIsNotTakenForAnother(t *testing.T) {
+	d, m, write := open(t, document)
+	d.UntilSees("4 instances")
+	d.Press("end")
+	if m.Subject() != "hermit" {
+		t.Fatalf("%q is chosen", m.Subject())
+	}
+	without := document[:strings.LastIndex(document, ",\n\t{\"id\": \"i-3\"")] + "\n]}"
+	write(without)
+	d.UntilSees("3 instances")
+	if m.chosen() != nil || m.Subject() != "" {
+		t.Fatalf("%q is chosen in its place:\n%s", m.Subject(), d.See())
+	}
+	d.Fits()
+	for _, key := range []string{"enter", "n", "s", "f", "K", "T", "y", "m", "D", "M", "Z", "V", "e", "O", "c", "5"} {
+		d.Press(key, key)
+	}
+	if len(d.Opened)+len(d.Begun)+len(d.Went)+len(d.Copied) > 0 || m.ending != "" || m.scratch != nil {
+		t.Errorf("done in its place: opened %v, begun %v, went %v, copied %v", d.Opened, d.Begun, d.Went, d.Copied)
+	}
+	// When it is there again it is chosen again.
+	write(document)
+	d.UntilSees("4 instances")
+	if m.Subject() != "hermit" {
+		t.Errorf("%q is chosen when it is there again", m.Subject())
+	}
+	write(without)
+	d.UntilSees("3 instances")
+	if d.Press("up"); m.chosen() == nil {
+		t.Error("nothing is chosen after a move")
+	}
+	// Who looks for others has chosen among those.
+	d.Press("/")
+	d.Type("gauge-2")
+	d.Until("what is looked for", func() bool { return m.Subject() == "gauge-2" })
+}
+
 func TestWhatEndsSomethingIsSaidFirst(t *testing.T) {
 	d, l := placetest.Lab(t)
 	l.Cloud().Pace = 20 * time.Millisecond

@@ -80,7 +80,7 @@ func (m *Model) choose(source, id string) bool {
 	for a := range m.areas {
 		for n := range m.areas[a].Spots {
 			if s := &m.areas[a].Spots[n]; s.Instance.ID == id && s.Source.Source == source {
-				m.at = spot{a, n}
+				m.at, m.gone = spot{a, n}, ""
 				m.settle()
 				return true
 			}

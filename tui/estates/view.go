@@ -285,7 +285,7 @@ func (m *Model) spots(r row, live map[int]bool) string {
 			mark = m.mark(s.Sessions[0], links)
 		}
 		pointer := " "
-		if m.at == (spot{r.area, n}) {
+		if m.gone == "" && m.at == (spot{r.area, n}) {
 			pointer, name = t.Accent.Render("❯"), t.Strong.Render(called(s.Instance))
 		}
 		if m.scratch != nil {
