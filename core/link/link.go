@@ -56,7 +56,7 @@ type Link struct {
 	alive    atomic.Bool   // it has answered one
 	probes   chan struct{} // a sign of life is wanted now
 
-	// ----
+	// ---- guarded by the lock of the pool
 	up      bool
 	users   int
 	orphans int // channel openings that nobody waits for any more
@@ -75,7 +75,7 @@ type Transport struct {
 	Opened   time.Duration // how long connecting took: a round trip
 }
 
-// Make makes the transport of a link, and tells of the gates on the way by [Link.Tell]. It ends with [Link.Context], and
+// Make makes the transport of a link, and tells of the gates on the way by [Link.Hear]. It ends with [Link.Context], and
 // fails with a [gate.Failure].
 type Make func(l *Link) (*Transport, error)
 
