@@ -272,10 +272,13 @@ func TestAFileIsEditedAtARealServerWhileItIsChanged(t *testing.T) {
 	p, _, _ := cargoPeers(t)
 	file := p.path("conf.yml")
 	p.write(file, "lamp:\n  oil: low\n  wick: new\n", 0o640)
-	editor := p.path("editor")
+	editor, copies := p.path("editor"), p.path("copies") // apart from those that a killed program has left
+	if err := os.Mkdir(copies, 0o700); err != nil {
+		t.Fatal(err)
+	}
 	edit := func(script string) result {
 		p.write(editor, "#!/bin/sh\n"+script+"\n", 0o755)
-		return doIn(t, []string{"env", "VISUAL=" + editor, "ip", "netns", "exec", p.here}, p.dir, "", "edit", "reef:"+file)
+		return doIn(t, []string{"env", "VISUAL=" + editor, "XDG_RUNTIME_DIR=" + copies, "ip", "netns", "exec", p.here}, p.dir, "", "edit", "reef:"+file)
 	}
 	if r := edit(`sed -i 's/low/full/' "$1"`); r.status != 0 || !strings.Contains(r.err, "1 save went back") {
 		t.Fatalf("%+v", r)

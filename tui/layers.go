@@ -209,11 +209,11 @@ func (l *findLayer) Update(msg tea.Msg) tea.Cmd {
 
 func (l *findLayer) SetSize(columns, rows int) {
 	l.Base.SetSize(columns, rows)
-	l.SetWidth(columns)
+	l.Model.SetSize(columns, max(rows*2/3, 8))
 }
 
 func (l *findLayer) View() []string {
-	return append(l.Model.View(max(l.Rows*2/3, 8)), l.a.keysLine(l.Hints()))
+	return append(l.Model.View(), l.a.keysLine(l.Hints()))
 }
 
 // leaveLayer asks before leaving ends what is live.

@@ -39,6 +39,7 @@ const (
 type Model struct {
 	theme    *theme.Theme
 	width    int
+	height   int
 	line     *line.Line
 	items    []Item
 	sessions []string // their names, in lower case
@@ -57,8 +58,15 @@ func New(t *theme.Theme, width int, words string, items []Item, sessions []strin
 	return m
 }
 
-// SetWidth changes the width, in columns.
-func (m *Model) SetWidth(width int) { m.width = width }
+// SetSize changes the size: width columns, and at most height lines.
+func (m *Model) SetSize(width, height int) {
+	m.width, m.height = width, height
+	m.room = max(height-headLines-1, 1)
+	m.at.Move(0, len(m.found), m.room)
+}
+
+// headLines are those above what matches.
+const headLines = 2
 
 // narrow finds what matches: what can be done now before what cannot, the better matches first.
 func (m *Model) narrow() {
@@ -125,17 +133,14 @@ func (m *Model) Update(msg tea.KeyPressMsg) (chosen *Item, done bool) {
 // Items are what matches, the best first.
 func (m *Model) Items() []Item { return m.found }
 
-// View draws the finder in at most height lines: what is typed, what matches, and of what cannot be done
-// the reason.
-func (m *Model) View(height int) []string {
-	t := m.theme
+// View draws the finder: what is typed, what matches, and of what cannot be done the reason.
+func (m *Model) View() []string {
+	t, height := m.theme, m.height
 	lines := []string{
 		t.Title(t.Accent.Render("what can be done"), t.Faint.Render(words.Plural(len(m.found), "match", "matches")), m.width, fit.Spread),
 		"  " + t.Accent.Render(": ") + m.line.View(min(m.width-6, 60)),
 	}
-	m.room = max(height-len(lines)-1, 1)
 	from, to := m.at.Window(len(m.found), m.room)
-	m.at.Top = from
 	keys, says := 3, 16
 	for _, i := range m.found[from:to] {
 		keys, says = max(keys, fit.Width(i.Key)), max(says, min(fit.Width(i.Say), 40))

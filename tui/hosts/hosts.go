@@ -538,12 +538,11 @@ func (m *Model) room() int {
 	return max((m.height+1)*45/100-2, 3)
 }
 
-// in draws something in so many columns.
-func (m *Model) in(width int, draw func() []string) []string {
-	whole := m.width
-	m.width = width
-	defer func() { m.width = whole }()
-	return draw()
+// in is the place as it is drawn in so many columns.
+func (m *Model) in(width int) *Model {
+	c := *m
+	c.width = width
+	return &c
 }
 
 // View draws the place.
@@ -567,8 +566,8 @@ func (m *Model) View() []string {
 	}
 	room := m.room()
 	columns, pane, beside := place.Halves(m.width)
-	rows := m.in(columns, func() []string { return m.list.Lines(m.row) })
-	told := m.in(pane, m.chosen)
+	rows := m.list.Lines(m.in(columns).row)
+	told := m.in(pane).chosen()
 	if beside {
 		return append(lines, place.Joined(t, rows, told, columns, max(m.height-len(lines), 0))...)
 	}

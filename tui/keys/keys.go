@@ -281,12 +281,11 @@ func (m *Model) room() int {
 	return max(m.height-21, 4)
 }
 
-// in draws something in so many columns.
-func (m *Model) in(width int, draw func() []string) []string {
-	whole := m.width
-	m.width = width
-	defer func() { m.width = whole }()
-	return draw()
+// in is the place as it is drawn in so many columns.
+func (m *Model) in(width int) *Model {
+	c := *m
+	c.width = width
+	return &c
 }
 
 // Select moves to the key file of a path, once the keys are read.
@@ -645,12 +644,11 @@ func (m *Model) View() []string {
 	room := m.room()
 	columns, pane, beside := place.Halves(m.width)
 	m.beside = beside
-	rows := m.in(columns, func() []string {
-		return m.list.Lines(func(k sheet, chosen bool) string { return m.row(k.Key, chosen) })
-	})
+	narrow := m.in(columns)
+	rows := m.list.Lines(func(k sheet, chosen bool) string { return narrow.row(k.Key, chosen) })
 	var told []string
 	if k, ok := m.list.Selected(); ok {
-		told = m.in(pane, func() []string { return m.sheet(k) })
+		told = m.in(pane).sheet(k)
 	}
 	if beside {
 		return append(lines, place.Joined(t, rows, told, columns, max(m.height-len(lines), 0))...)

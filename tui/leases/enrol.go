@@ -54,7 +54,6 @@ type Enrol struct {
 	done    bool
 	stop    context.CancelFunc // of looking
 	at      scroll.Cursor
-	rows    int
 }
 
 // NewEnrol looks at a session's machine.
@@ -153,15 +152,14 @@ func (m *Enrol) Update(msg tea.Msg) tea.Cmd {
 		m.busy, m.writes, m.steps, m.err, m.done = "", false, msg.steps, msg.err, true
 		m.forget()
 	case tea.KeyPressMsg, tea.MouseWheelMsg:
-		m.at.Take(msg, len(m.preview), m.rows)
+		m.at.Take(msg, len(m.preview), m.room(m.head()))
 	}
 	return nil
 }
 
-// View draws the task.
-func (m *Enrol) View() []string {
-	columns, rows := m.Columns, m.Rows
-	t := m.s.Theme
+// head is what stands above the preview: what it is about, what was done, and what came of it.
+func (m *Enrol) head() []string {
+	columns, t := m.Columns, m.s.Theme
 	title := t.Accent.Render("enrol ") + t.Strong.Render(sanitize.Line(m.of.Session, 60)) + t.Accent.Render(" at ") + t.Strong.Render(sanitize.Line(m.of.Issuer, 60))
 	variant := m.variant()
 	if variant != "" {
@@ -184,11 +182,20 @@ func (m *Enrol) View() []string {
 	case m.done:
 		say("done", t.Verdict(gate.Open).Render)
 	}
-	m.rows = max(rows-len(lines)-1, 1)
+	return lines
+}
+
+// room is how many lines of the preview show below its head.
+func (m *Enrol) room(head []string) int { return max(m.Rows-len(head)-1, 1) }
+
+// View draws the task.
+func (m *Enrol) View() []string {
+	columns, t := m.Columns, m.s.Theme
+	lines := m.head()
 	if m.done {
 		return lines
 	}
-	from, to := m.at.Window(len(m.preview), m.rows)
+	from, to := m.at.Window(len(m.preview), m.room(lines))
 	for i := from; i < to; i++ {
 		style := t.Faint
 		switch {

@@ -58,8 +58,8 @@ func (m *Model) View() []string {
 		say(m.issuer+" lets you log in nowhere, and nothing waits.", t.Faint.Render)
 	}
 	list, pane, beside := place.Halves(m.width)
-	rows := m.in(list, m.listed)
-	told := m.in(pane, m.chosen)
+	rows := m.in(list).listed()
+	told := m.in(pane).chosen()
 	if beside {
 		return append(lines, place.Joined(t, rows, told, list, max(m.height-len(lines), 0))...)
 	}
@@ -70,12 +70,11 @@ func (m *Model) View() []string {
 	return append(lines, told...)
 }
 
-// in draws something in so many columns.
-func (m *Model) in(width int, draw func() []string) []string {
-	whole := m.width
-	m.width = width
-	defer func() { m.width = whole }()
-	return draw()
+// in is the place as it is drawn in so many columns.
+func (m *Model) in(width int) *Model {
+	c := *m
+	c.width = width
+	return &c
 }
 
 // group is the heading of a row.

@@ -30,6 +30,12 @@ func New(s *place.Services) stack.Layer {
 	return &Model{s: s, all: s.Workspace().Book.Problems, height: 6}
 }
 
+// SetSize changes the room of the list.
+func (m *Model) SetSize(columns, rows int) {
+	m.Base.SetSize(columns, rows)
+	m.height = max(rows-1, 1)
+}
+
 // Table is what can be done.
 func (m *Model) Table() action.Table {
 	again := m.s.Reread
@@ -61,7 +67,6 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 func (m *Model) View() []string {
 	width, height := m.Columns, m.Rows
 	t := m.s.Theme
-	m.height = max(height-1, 1)
 	lines := []string{t.Title(t.Verdict(gate.Shut).Render("mistakes")+t.Rule.Render(" ─ ")+t.Strong.Render(m.s.Workspace().SessionsPath()), t.Faint.Render(fmt.Sprintf("%d of %d", min(m.at.At+1, len(m.all)), len(m.all))), width, fit.Spread)}
 	for i := m.at.At; i < len(m.all) && len(lines) < height; i++ {
 		p := m.all[i]

@@ -20,8 +20,8 @@ import (
 	"meatus/core/workspace"
 	"meatus/tui/action"
 	"meatus/tui/fit"
+	"meatus/tui/list"
 	"meatus/tui/place"
-	"meatus/tui/scroll"
 	"meatus/tui/settle"
 	"meatus/tui/stack"
 )
@@ -43,9 +43,8 @@ type Model struct {
 	stack.Base
 	s      *place.Services
 	what   mend.Case
-	ways   []mend.Way
+	ways   *list.List[string, mend.Way] // by what they say
 	looked bool
-	at     scroll.Cursor
 	note   string
 	ctx    context.Context // ends when the list is put away
 	stop   context.CancelFunc
@@ -53,7 +52,7 @@ type Model struct {
 
 // New lists what mends a gate.
 func New(s *place.Services, what mend.Case) stack.Layer {
-	m := &Model{s: s, what: what}
+	m := &Model{s: s, what: what, ways: list.New(func(w mend.Way) string { return w.Say + "\x00" + w.Why })}
 	m.ctx, m.stop = context.WithCancel(context.Background())
 	return m
 }
@@ -70,15 +69,24 @@ func (m *Model) Show() tea.Cmd {
 	})
 }
 
+// SetSize changes the room of the ways.
+func (m *Model) SetSize(columns, rows int) {
+	m.Base.SetSize(columns, rows)
+	m.ways.SetRoom(max(rows-leftOut, 1))
+}
+
+// leftOut is how many lines stand above and below the ways at least.
+const leftOut = 8
+
 // Table is what can be done.
 func (m *Model) Table() action.Table {
-	move := func(by int) func() tea.Cmd {
-		return func() tea.Cmd { m.at.Move(by, len(m.ways), len(m.ways)); return nil }
+	move := func(key rune) func() tea.Cmd {
+		return func() tea.Cmd { m.ways.Take(tea.KeyPressMsg{Code: key}); return nil }
 	}
 	return action.Table{
 		action.On("up down k j", "choose", nil).As("↑↓").Ranked(action.Movement),
-		action.On("up k", "", move(-1)).Ranked(action.Hidden),
-		action.On("down j", "", move(1)).Ranked(action.Hidden),
+		action.On("up k", "", move(tea.KeyUp)).Ranked(action.Hidden),
+		action.On("down j", "", move(tea.KeyDown)).Ranked(action.Hidden),
 		action.On("enter", "do it", m.choose),
 		action.On("esc ctrl+c q", "leave it", func() tea.Cmd { m.s.Close(); return nil }),
 	}
@@ -88,7 +96,8 @@ func (m *Model) Table() action.Table {
 func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case found:
-		m.ways, m.looked = msg, true
+		m.ways.Set(msg)
+		m.looked = true
 	case failed:
 		m.note = msg.err.Error()
 	case done:
@@ -103,10 +112,11 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 
 // choose goes the chosen way.
 func (m *Model) choose() tea.Cmd {
-	if !m.looked || m.at.At >= len(m.ways) { // those that show are of before it was asked
+	way, ok := m.ways.Selected()
+	if !m.looked || !ok { // those that show are of before it was asked
 		return nil
 	}
-	way, r := m.ways[m.at.At], m.what.Route
+	r := m.what.Route
 	switch way.Act {
 	case gate.ByHand:
 		return m.do(way)
@@ -289,7 +299,8 @@ func (m *Model) answered(msg asked) tea.Cmd {
 	if len(c.Takes) == 0 {
 		c.Gate.Reason = fmt.Sprintf("%s would take none of the %d keys it was asked about for the login %s", c.Route.Hops[c.Hop].Name, n, c.Route.Hops[c.Hop].User)
 	}
-	m.looked, m.at = false, scroll.Cursor{}
+	m.looked = false
+	m.ways.Restart()
 	return m.Show()
 }
 
@@ -306,12 +317,12 @@ func (m *Model) View() []string {
 	switch {
 	case !m.looked:
 		lines = append(lines, "   "+t.Faint.Render("looking …"))
-	case len(m.ways) == 0:
+	case m.ways.Len() == 0:
 		lines = append(lines, "   "+t.Faint.Render("Nothing that could be done from here. "+m.what.Gate.Remedy.Say))
 	}
 	var preview []string
-	if m.at.At < len(m.ways) {
-		for _, p := range m.ways[m.at.At].Preview {
+	if way, ok := m.ways.Selected(); ok {
+		for _, p := range way.Preview {
 			preview = append(preview, fit.Hang("     "+t.Accent.Render("→ ")+p, 7, width-2).Whole...)
 		}
 	}
@@ -321,16 +332,15 @@ func (m *Model) View() []string {
 		}
 	}
 	room := max(height-len(lines)-1-min(len(preview), 4), 1)
-	at := scroll.Cursor{At: m.at.At, Top: max(min(m.at.At-room/2, len(m.ways)-room), 0)}
-	list, below := at.Rows(len(m.ways), room, func(i int) fit.Row {
-		pointer, say := "  ", m.ways[i].Say
-		if i == m.at.At {
+	rows, below := m.ways.Rows(room, func(w mend.Way, chosen bool) fit.Row {
+		pointer, say := "  ", w.Say
+		if chosen {
 			pointer, say = t.Accent.Render("❯ "), t.Strong.Render(say)
 		}
 		head := " " + pointer + fit.Pad(say, min(44, width/2)) + " "
-		return fit.Hang(head+t.Faint.Render(m.ways[i].Why), fit.Width(head), width-1)
+		return fit.Hang(head+t.Faint.Render(w.Why), fit.Width(head), width-1)
 	})
-	lines = append(lines, list...)
+	lines = append(lines, rows...)
 	if below > 0 {
 		more := fmt.Sprintf("  %d more below", below)
 		lines[len(lines)-1] = fit.Cut(lines[len(lines)-1], width-fit.Width(more)-1) + t.Faint.Render(more)

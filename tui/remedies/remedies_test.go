@@ -29,7 +29,7 @@ func at(t *testing.T, session string) *placetest.Driver {
 func TestAMissingKeyIsFoundWhereItArrived(t *testing.T) {
 	d := at(t, "buoy")
 	m := d.On().(*Model)
-	d.Until("the ways", func() bool { return m.looked && len(m.ways) > 0 })
+	d.Until("the ways", func() bool { return m.looked && m.ways.Len() > 0 })
 	d.UntilSees("buoy")
 	d.Fits()
 	d.Press("down", "up", "enter")
