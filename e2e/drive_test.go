@@ -247,6 +247,16 @@ func (s *screen) until(texts ...string) string {
 	})
 }
 
+// prompt waits until the last line that shows something ends with a prompt, and nothing is typed there: what was typed before may
+// show the same text.
+func (s *screen) prompt(ends string) {
+	s.t.Helper()
+	s.wait("the prompt "+ends, func(now string) bool {
+		lines := strings.Split(strings.TrimRight(now, " \n"), "\n")
+		return strings.HasSuffix(strings.TrimRight(lines[len(lines)-1], " "), ends)
+	})
+}
+
 // saying types a line, once, and waits until the screen shows a text.
 func (s *screen) saying(line, text string) {
 	s.t.Helper()
