@@ -496,7 +496,7 @@ func keyUnseal() *cobra.Command {
 			}
 			sealed, err := bounded.Read(os.Stdin, 64<<10)
 			if err != nil {
-				return &statusError{statusWrongUse, fmt.Errorf("what is to be opened cannot be read: %w", err)}
+				return &statusError{statusWrongUse, fmt.Errorf("the encrypted password on standard input cannot be read: %w", err)}
 			}
 			var pass []byte
 			if file.Passphrase {

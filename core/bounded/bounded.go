@@ -1,4 +1,4 @@
-// Package bounded reads what may be longer than it should be.
+// Package bounded reads input up to a limit of length, and fails for longer input rather than cutting it off.
 package bounded
 
 import (
@@ -8,8 +8,7 @@ import (
 	"os"
 )
 
-// TooLong says that something is longer than it may be. Nothing of it is taken: a part that was cut off would be missing
-// without a word.
+// TooLong says that input is longer than its limit. Nothing of it is returned.
 type TooLong struct {
 	Most int64 // in bytes
 }
@@ -25,7 +24,7 @@ func Read(r io.Reader, most int64) ([]byte, error) {
 	return text, err
 }
 
-// File reads a file as [Read] does. It fails for what is no regular file: a pipe may never end.
+// File reads a file as [Read] does. It fails for pipes, devices and folders: a pipe may never end.
 func File(path string, most int64) ([]byte, error) {
 	info, err := os.Stat(path) // before it is opened: opening a pipe waits
 	if err != nil {

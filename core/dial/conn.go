@@ -20,7 +20,7 @@ type Conn struct {
 	gone    chan struct{} // closed when it is
 	once    sync.Once
 
-	acknowledge func() // of what was received, at once; nil where that cannot be asked for
+	acknowledge func() // has the system acknowledge received bytes at once; nil without support for it
 
 	mu    sync.Mutex
 	first []byte // at most [MaxGreeting]

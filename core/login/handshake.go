@@ -48,6 +48,7 @@ type handshake struct {
 	banner   []byte
 }
 
+// shake does the handshake, and logs in, looks or asks as it is set to.
 func (h *handshake) shake() error {
 	vouched, err := h.c.Vouched.Of(h.Hop.At())
 	if err != nil {
@@ -58,10 +59,56 @@ func (h *handshake) shake() error {
 	if err != nil {
 		return h.recordUnreadable(err)
 	}
+	config := h.config(algorithmsFor(vouched, len(signers) > 0))
+	stop := context.AfterFunc(h.p.Ctx, func() { h.conn.Close() })
+	defer stop()
+	conn, chans, reqs, err := ssh.NewClientConn(h.conn, h.Hop.Address(), config)
+	if err != nil {
+		if h.failure != nil {
+			return h.failure
+		}
+		if errors.Is(err, errTouched) {
+			return nil
+		}
+		f := h.classify(err)
+		if f.Gate != gate.Port { // it introduced itself, and what failed comes after that
+			h.answered()
+		}
+		return f
+	}
+	if h.asking != nil { // it lets everybody in
+		conn.Close()
+		return nil
+	}
+	h.entered(conn, chans, reqs)
+	return nil
+}
+
+// entered passes the login gate, and keeps what the login got.
+func (h *handshake) entered(conn ssh.Conn, chans <-chan ssh.NewChannel, reqs <-chan *ssh.Request) {
+	if meta, ok := conn.(ssh.AlgorithmsConnMetadata); ok {
+		h.in.Cipher = meta.Algorithms().Read.Cipher
+	}
+	if h.gateway != nil { // what passes is beside that
+		h.in.Cipher = h.gateway.Line.Cipher
+	}
+	h.login.done()
+	in := gate.Gate{Kind: gate.Login, Verdict: gate.Open, Seen: h.login.summary(), Detail: h.login.told()}
+	if h.login.accepted != nil && lease.IsEmergency(h.login.accepted) {
+		in.Verdict, in.Reason, in.Remedy.Say = gate.Ajar, "the way in for emergencies was taken: that machine's log says so, too", "see why no lease was given, and put the sealed key away again"
+		h.Say(CameByEmergency{h.Place()})
+	}
+	h.Tell(in)
+	h.in.Conn, h.in.Channels, h.in.Requests, h.in.Lease = conn, chans, h.requests(conn, reqs), h.lease.Held
+	h.tellLogin()
+}
+
+// config is what the protocol's library is given: algorithms of host keys in the order they are asked for.
+func (h *handshake) config(hostKeys []string) *ssh.ClientConfig {
 	config := &ssh.ClientConfig{
 		User:              h.Hop.User,
 		ClientVersion:     clientVersion,
-		HostKeyAlgorithms: algorithmsFor(vouched, len(signers) > 0),
+		HostKeyAlgorithms: hostKeys,
 		HostKeyCallback: func(_ string, remote net.Addr, key ssh.PublicKey) error {
 			err := h.contained(func() error { return h.identity(remote, key) })
 			if err == nil {
@@ -84,42 +131,7 @@ func (h *handshake) shake() error {
 		h.asking.conn = h.conn
 		config.AuthCallback = h.asking.next
 	}
-	stop := context.AfterFunc(h.p.Ctx, func() { h.conn.Close() })
-	defer stop()
-	conn, chans, reqs, err := ssh.NewClientConn(h.conn, h.Hop.Address(), config)
-	if err != nil {
-		if h.failure != nil {
-			return h.failure
-		}
-		if errors.Is(err, errTouched) {
-			return nil
-		}
-		f := h.classify(err)
-		if f.Gate != gate.Port { // it introduced itself, and what failed comes after that
-			h.answered()
-		}
-		return f
-	}
-	if h.asking != nil { // it lets everybody in
-		conn.Close()
-		return nil
-	}
-	if meta, ok := conn.(ssh.AlgorithmsConnMetadata); ok {
-		h.in.Cipher = meta.Algorithms().Read.Cipher
-	}
-	if h.gateway != nil { // what passes is beside that
-		h.in.Cipher = h.gateway.Line.Cipher
-	}
-	h.login.done()
-	in := gate.Gate{Kind: gate.Login, Verdict: gate.Open, Seen: h.login.summary(), Detail: h.login.told()}
-	if h.login.accepted != nil && lease.IsEmergency(h.login.accepted) {
-		in.Verdict, in.Reason, in.Remedy.Say = gate.Ajar, "the way in for emergencies was taken: that machine's log says so, too", "see why no lease was given, and put the sealed key away again"
-		h.Say(CameByEmergency{h.Place()})
-	}
-	h.Tell(in)
-	h.in.Conn, h.in.Channels, h.in.Requests, h.in.Lease = conn, chans, h.requests(conn, reqs), h.lease.Held
-	h.tellLogin()
-	return nil
+	return config
 }
 
 // tellLogin tells how the login went.
