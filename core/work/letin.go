@@ -10,6 +10,7 @@ import (
 	"meatus/core/estate"
 	"meatus/core/gate"
 	"meatus/core/reach"
+	"meatus/core/retry"
 )
 
 // LetIn adds the rules that something lacks, for a time. The engine takes them back at its end.
@@ -93,6 +94,58 @@ func (j *TakeBack) Run(ctx context.Context, tell func(Step)) error {
 		tell(Step{Verdict: gate.Open, Where: g.Session, Say: "no longer " + g.Sentence()})
 	}
 	return nil
+}
+
+// Standing is rules that stand for a time, and that a command stays for.
+type Standing struct {
+	Tools
+	Grants []estate.Grant
+	Failed func(err error, again time.Duration) // told of a failed removal and of the pause until the next try
+}
+
+// Run waits until the time of the rules is over or the context ends, and removes them. What fails is tried again with
+// growing pauses; when the context has ended it is tried once, and the next Meatus that runs tries again.
+func (j *Standing) Run(ctx context.Context, tell func(Step)) error {
+	began := time.Now()
+	for failures := 0; ; {
+		left, err := j.left()
+		if err != nil || len(left) == 0 {
+			return err
+		}
+		now := time.Now()
+		over := ctx.Err() != nil || slices.ContainsFunc(left, func(g estate.Grant) bool { return g.Due(now) || time.Since(began) >= g.Until.Sub(g.Began) })
+		if !over {
+			pause(ctx, time.Second)
+			continue
+		}
+		err = (&TakeBack{Tools: j.Tools, Grants: left, Read: func() {}}).Run(context.WithoutCancel(ctx), tell)
+		if err == nil {
+			continue
+		}
+		if ctx.Err() != nil {
+			return fmt.Errorf("%w; it is written down, and the next Meatus that runs tries again", err)
+		}
+		failures++
+		again := retry.After(failures, time.Second, time.Minute)
+		j.Failed(err, again)
+		pause(ctx, again)
+	}
+}
+
+// left are the rules that still stand.
+func (j *Standing) left() ([]estate.Grant, error) {
+	standing, err := estate.Granted(j.Workspace().Dir)
+	return slices.DeleteFunc(standing, func(g estate.Grant) bool {
+		return !slices.ContainsFunc(j.Grants, func(is estate.Grant) bool { return is.Mark == g.Mark })
+	}), err
+}
+
+// pause waits, or until the context ends.
+func pause(ctx context.Context, d time.Duration) {
+	select {
+	case <-ctx.Done():
+	case <-time.After(d):
+	}
 }
 
 // Clock is a time as it is told: the time of day, with the day where that is another than today.

@@ -1,6 +1,7 @@
 package workspace
 
 import (
+	"errors"
 	"fmt"
 	"path/filepath"
 	"slices"
@@ -13,6 +14,7 @@ import (
 	"meatus/core/keyfile"
 	"meatus/core/reach"
 	"meatus/core/route"
+	"meatus/core/sanitize"
 	"meatus/core/vouch"
 )
 
@@ -240,4 +242,48 @@ func (w *Workspace) MeansOf(kept *estate.Kept, visits map[string]time.Time) func
 		means[i] = m
 		return m
 	}
+}
+
+// ErrSeveral is the error where one estate has to be chosen.
+var ErrSeveral = errors.New("there are several estates")
+
+// TheSource is the estate of a name, or the only one where that is "". It fails with [ErrSeveral] where one has to be chosen.
+func (w *Workspace) TheSource(name string) (book.EstateSource, error) {
+	return theOne(w.Book.Estates, name, w.SessionsPath(), func(book.EstateSource) bool { return true }, errors.New("no estate is named there"))
+}
+
+// ActingSource is the estate that instances are launched and changed at: the one of a name, or the only one that can. Kept
+// is what is known of it. It fails with [ErrSeveral] where one has to be chosen.
+func (w *Workspace) ActingSource(name string) (e book.EstateSource, kept *estate.Kept, err error) {
+	e, err = theOne(w.Book.Estates, name, w.SessionsPath(), func(e book.EstateSource) bool {
+		return e.Broken == nil && (&estate.Source{EstateSource: e}).Acts()
+	}, estate.ErrNoActs)
+	if err != nil {
+		return e, nil, err
+	}
+	for k := range w.Estates {
+		if w.Estates[k].Source == e.Name {
+			return e, &w.Estates[k], nil
+		}
+	}
+	return e, &estate.Kept{Source: e.Name}, nil
+}
+
+// theOne is the estate of a name that fits, or the only one that does.
+func theOne(all []book.EstateSource, name, path string, fits func(book.EstateSource) bool, none error) (book.EstateSource, error) {
+	var found []book.EstateSource
+	for _, e := range all {
+		if (name == "" || e.Name == name) && fits(e) {
+			found = append(found, e)
+		}
+	}
+	switch {
+	case len(found) == 1:
+		return found[0], nil
+	case len(found) > 1:
+		return book.EstateSource{}, fmt.Errorf("%w; choose one, as %s", ErrSeveral, found[0].Name)
+	case name != "" && !slices.ContainsFunc(all, func(e book.EstateSource) bool { return e.Name == name }):
+		return book.EstateSource{}, fmt.Errorf("there is no [estate.%s] in %s", sanitize.Line(name, 40), path)
+	}
+	return book.EstateSource{}, fmt.Errorf("%s: %w", path, none)
 }

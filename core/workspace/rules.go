@@ -1,6 +1,7 @@
 package workspace
 
 import (
+	"errors"
 	"fmt"
 	"maps"
 	"net/netip"
@@ -497,3 +498,44 @@ func (w *Workspace) LetIn(visits map[string]time.Time, meant func(*estate.Kept, 
 	})
 	return all
 }
+
+// LacksOn is what a session lacks: at its first hop that rules block, else at a service of its tunnels. It fails where
+// there is nothing that rules alone can open.
+func (w *Workspace) LacksOn(session string) (l LetIn, err error) {
+	r, err := w.Planner().Plan(session)
+	if err != nil {
+		return l, err
+	}
+	var asked []Asked
+	for i := range r.Hops {
+		if a, ok := w.AskHop(r, i); ok {
+			asked = append(asked, a)
+		}
+	}
+	for _, t := range r.Target().Tunnels {
+		if kind, _ := t.Kind(); kind == "bring" {
+			if a, ok := w.AskFar(r, t.Reach); ok {
+				asked = append(asked, a)
+			}
+		}
+	}
+	for _, a := range asked {
+		if a.Answer.Open {
+			continue
+		}
+		if l, ok := w.Lacks(a); ok {
+			return l, nil
+		}
+		if a.Here && !a.From.Address.IsValid() {
+			return l, ErrNotSeen
+		}
+		return l, fmt.Errorf("rules alone do not open it:\n%s", a.Answer)
+	}
+	if len(asked) == 0 {
+		return l, fmt.Errorf("no estate knows the firewall rules on the way to %s", session)
+	}
+	return l, fmt.Errorf("no firewall rule blocks %s: there is nothing to open", session)
+}
+
+// ErrNotSeen is the error where a rule needs the address that this machine has outside, and nobody told it.
+var ErrNotSeen = errors.New("the address of this machine as others see it is not known")

@@ -13,6 +13,7 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/adrg/xdg"
@@ -185,4 +186,39 @@ func short(path string) string {
 		}
 	}
 	return path
+}
+
+// RoutesOf are the routes of sessions and of all sessions of sites, each once; with marked, those of the marked sessions, too.
+// It fails with [route.ErrNoSession] for a name that is neither.
+func (w *Workspace) RoutesOf(names []string, marked bool) ([]route.Route, error) {
+	if marked {
+		marks, err := w.Marks()
+		if err != nil {
+			return nil, err
+		}
+		names = slices.Concat(names, slices.DeleteFunc(slices.Clone(w.Book.Names()), func(name string) bool { return !marks[name] }))
+	}
+	var routes []route.Route
+	seen := map[string]bool{}
+	for _, name := range names {
+		sessions := []string{name}
+		if w.Book.Session(name) == nil {
+			if !slices.Contains(w.Book.Sites(), name) {
+				return nil, fmt.Errorf("%w and no site %q", route.ErrNoSession, name)
+			}
+			sessions = w.Book.Members(book.Table{Layer: book.InSite, Name: name})
+		}
+		for _, s := range sessions {
+			if seen[s] {
+				continue
+			}
+			seen[s] = true
+			r, err := w.Planner().Plan(s)
+			if err != nil {
+				return nil, err
+			}
+			routes = append(routes, r)
+		}
+	}
+	return routes, nil
 }

@@ -1,0 +1,277 @@
+// Package check has the command that checks sessions.
+package check
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/spf13/cobra"
+
+	"meatus/cmd/meatus/command"
+	"meatus/cmd/meatus/live"
+	"meatus/cmd/meatus/prompt"
+	"meatus/core/engine"
+	"meatus/core/gate"
+	"meatus/core/needs"
+	"meatus/core/route"
+	"meatus/core/walk"
+	"meatus/core/workspace"
+)
+
+// Command is "meatus check".
+func Command(open live.Opener) *command.Command {
+	var touch, summary bool
+	var far string
+	var depth walk.Depth
+	var identities *prompt.Identities
+	c := &command.Command{
+		Use:      "check [NAME...]",
+		Summary:  "check whether sessions can connect, and what blocks them",
+		Examples: []string{"meatus check", "meatus check tide-db --as-far-as identity", "meatus check --summary", "meatus check --json"},
+		Status:   "3 where a gate is shut, or the sessions file has a mistake",
+		JSON:     "print an array of reports, or with --summary of what needs you",
+		Complete: command.Sessions,
+		Args:     cobra.ArbitraryArgs,
+		Run: func(cmd *command.Call, names []string) error {
+			w, err := open.Workspace()
+			if err != nil {
+				return err
+			}
+			if touch {
+				far = walk.Identity.String()
+			}
+			at := slices.Index(walk.DepthWords[:], far)
+			if at < 0 {
+				return command.Fail(command.WrongUse, fmt.Errorf("%q is no depth; there are %s", far, strings.Join(walk.DepthWords[:], ", ")))
+			}
+			depth = walk.Depth(at)
+			e, err := open.Engine(cmd, w, identities, engine.Options{Linger: live.Linger}, nil)
+			if err != nil {
+				return err
+			}
+			defer e.Close()
+			w = e.Workspace()
+			each := len(names) > 0
+			for _, name := range names {
+				if w.Book.Session(name) == nil {
+					return fmt.Errorf("%w %q", route.ErrNoSession, name)
+				}
+			}
+			if !each {
+				names = w.Book.Names()
+			}
+			for _, p := range w.Book.Problems {
+				fmt.Fprintln(cmd.ErrOrStderr(), p.Error())
+			}
+			if summary {
+				return summarize(cmd, e, names, depth)
+			}
+			print := newPrinter(cmd.OutOrStdout(), cmd.JSON, each, names)
+			if depth > walk.Here {
+				for _, report := range e.Touch(cmd.Context(), names, depth) {
+					err = errors.Join(err, print.report(report))
+				}
+			} else {
+				err = workspace.CheckAll(w, names, print.prepare, print.put)
+			}
+			if err := errors.Join(err, print.end()); err != nil {
+				return err
+			}
+			if print.shut || len(w.Book.Problems) > 0 {
+				return command.Exit(command.Blocked)
+			}
+			return nil
+		},
+	}
+	c.Flags().StringVar(&far, "as-far-as", "here", "here (no packet leaves), knock (does it answer, with what), identity (its host key) or login (would it take the keys, asked with nothing signed); hops before a machine are logged in to")
+	c.Flags().BoolVar(&touch, "touch", false, "the same as --as-far-as identity")
+	c.Value("as-far-as", "DEPTH", command.Words(walk.DepthWords[:]...))
+	identities = prompt.YesIdentity(c)
+	c.Flags().BoolVar(&summary, "summary", false, "print what needs you alone, the gravest first, as it stands above the board of Routes")
+	return c
+}
+
+// summarize prints what needs a person. It fails as blocked where a session is.
+func summarize(cmd *command.Call, e *live.Engine, names []string, depth walk.Depth) error {
+	all, shut, err := e.Needs(cmd.Context(), names, depth)
+	if err != nil {
+		return err
+	}
+	if err := cmd.Answer(append([]needs.Need{}, all...), needsText(all)); err != nil {
+		return err
+	}
+	if shut {
+		return command.Exit(command.Blocked)
+	}
+	return nil
+}
+
+// needsText is what needs a person, a line each.
+func needsText(all []needs.Need) string {
+	if len(all) == 0 {
+		return "nothing needs you\n"
+	}
+	table := &command.Table{}
+	for _, n := range all {
+		line := n.Say
+		if n.New {
+			line = "new: " + line
+		}
+		if n.Sessions > 1 {
+			line += fmt.Sprintf(" (%d sessions)", n.Sessions)
+		}
+		if n.Remedy != "" {
+			line += "; " + n.Remedy
+		}
+		table.Row(n.Of, line)
+	}
+	return table.String()
+}
+
+// printer prints reports as they come, so that none has to be kept: as JSON each in a
+// line, or over several where they were asked for by name.
+type printer struct {
+	out    *bufio.Writer
+	asJSON bool
+	all    bool // every gate, and not the worst alone
+	width  int  // of the names
+	n      int
+	shut   bool
+	causes needs.Causes
+
+	unlooked int // sessions that nothing is known of
+}
+
+func newPrinter(out io.Writer, asJSON, all bool, names []string) *printer {
+	p := &printer{out: bufio.NewWriter(out), asJSON: asJSON, all: all, width: 4}
+	for _, name := range names {
+		p.width = max(p.width, utf8.RuneCountInString(name))
+	}
+	return p
+}
+
+// printable is a report with its text where it is printed as JSON.
+type printable struct {
+	gate.Report
+	text []byte
+	err  error
+}
+
+// prepare makes a report ready to be printed. It may be called by several goroutines.
+func (p *printer) prepare(r gate.Report) printable {
+	one := printable{Report: r}
+	if !p.asJSON {
+		return one
+	}
+	var text bytes.Buffer
+	encoder := json.NewEncoder(&text)
+	encoder.SetEscapeHTML(false)
+	if p.all {
+		text.WriteString("  ")
+		encoder.SetIndent("  ", "  ")
+	}
+	one.err = encoder.Encode(r.Printed())
+	one.text = bytes.TrimRight(text.Bytes(), "\n")
+	return one
+}
+
+func (p *printer) report(r gate.Report) error { return p.put(p.prepare(r)) }
+
+// put prints a report that is ready.
+func (p *printer) put(one printable) error {
+	p.shut = p.shut || one.Verdict() == gate.Shut
+	p.n++
+	if !p.asJSON {
+		return p.line(one.Report)
+	}
+	between := ",\n"
+	if p.n == 1 {
+		between = "[\n"
+	}
+	if _, err := p.out.WriteString(between); err != nil || one.err != nil {
+		return errors.Join(err, one.err)
+	}
+	_, err := p.out.Write(one.text)
+	return err
+}
+
+// end ends the array, and writes what is held back.
+func (p *printer) end() error {
+	if p.asJSON {
+		end := "\n]\n"
+		if p.n == 0 {
+			end = "[]\n"
+		}
+		p.out.WriteString(end)
+		return p.out.Flush()
+	}
+	var more []string
+	for _, cause := range p.causes.Shared() {
+		more = append(more, cause.Say())
+	}
+	if p.unlooked > 0 {
+		more = append(more, "what was not looked at: --as-far-as knock sees whether it answers, identity compares its host key, login asks about the keys")
+	}
+	for i, line := range more {
+		if i == 0 {
+			fmt.Fprintln(p.out)
+		}
+		fmt.Fprintln(p.out, line)
+	}
+	return p.out.Flush()
+}
+
+// known is what is known of a session that nothing is wrong with.
+func known(r gate.Report) string {
+	if seen := r.Answers(); seen != "" {
+		return seen
+	}
+	if len(r.Hops) > 0 {
+		for _, g := range r.Hops[len(r.Hops)-1].Gates {
+			if g.Kind == gate.Login && strings.Contains(g.Seen, "got in") {
+				return g.Seen
+			}
+		}
+	}
+	return notLooked
+}
+
+const notLooked = "not looked at"
+
+// line prints a report's verdict and its worst gate in a line, and with all every gate. What
+// keeps many sessions shut is told in full for the first, and once more at the end.
+func (p *printer) line(r gate.Report) error {
+	say := r.Broken
+	worst, at := r.Worst()
+	if at >= 0 && worst.Verdict >= gate.Ajar {
+		say = fmt.Sprintf("%s: %s: %s", r.Hops[at].Name, worst.Kind, worst.Reason)
+		if !worst.Remedy.IsZero() {
+			say += "; " + worst.Remedy.Say
+		}
+	}
+	if say == "" {
+		if say = known(r); say == notLooked {
+			p.unlooked++
+		}
+	}
+	if cause := p.causes.Add(r, false); cause != nil && cause.Sessions > 1 {
+		say = fmt.Sprintf("%s: %s: as %s", r.Hops[at].Name, worst.Kind, cause.First)
+	}
+	if _, err := fmt.Fprintf(p.out, "%-*s  %-7s  %s\n", p.width, r.Session, r.Word(), say); err != nil || !p.all {
+		return err
+	}
+	for i, h := range r.Hops {
+		fmt.Fprintf(p.out, "  %d %s  %s\n", i+1, h.Name, h.Where())
+		for _, g := range h.Gates {
+			fmt.Fprintf(p.out, "    %-8s  %-7s  %s\n", g.Kind, g.Verdict, g.Seen)
+		}
+	}
+	return nil
+}

@@ -1,0 +1,341 @@
+package estate
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/netip"
+	"os"
+	"slices"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"meatus/cmd/meatus/command"
+	"meatus/cmd/meatus/live"
+	"meatus/cmd/meatus/prompt"
+	"meatus/core/book"
+	"meatus/core/engine"
+	"meatus/core/estate"
+	"meatus/core/reach"
+	"meatus/core/work"
+	"meatus/core/workspace"
+)
+
+// grantedJSON is a rule that stands for a time, as "meatus estate open --json" promises it.
+type grantedJSON struct {
+	Session string      `json:"session"`
+	Source  string      `json:"source"`
+	Group   string      `json:"group"`
+	Rule    estate.Rule `json:"rule"`
+	Say     string      `json:"say"`
+	Until   time.Time   `json:"until,omitzero"`
+	Failed  string      `json:"failed,omitempty"`
+}
+
+func openPort(open live.Opener) *command.Command {
+	var from string
+	var during time.Duration
+	var yes bool
+	c := &command.Command{
+		Use:      "open [SESSION]",
+		Summary:  "open a port to one address for a limited time",
+		Examples: []string{"meatus estate open sluice --for 1h", "meatus estate open", "meatus estate open quay --for 20m --from 198.51.100.7 --yes"},
+		JSON:     "print each step as a line of JSON",
+		Details: `Adds the rule that a session lacks to get to its port, or to the service that its tunnel
+brings: for the one address that is seen there, for as long as --for says, and stays until
+then. Afterwards, or with ^C, the rule is taken back. It is written down before it is asked
+for: where this command is killed, the next Meatus that runs takes it back.
+
+Without SESSION the rules are listed that stand for a time.`,
+		Args: cobra.MaximumNArgs(1),
+		Run: func(cmd *command.Call, args []string) error {
+			if len(args) == 0 {
+				return listGranted(cmd, open)
+			}
+			if during <= 0 || during > estate.MostGranted {
+				return command.Fail(command.WrongUse, fmt.Errorf("--for is up to %s, as 1h", estate.MostGranted))
+			}
+			w, err := readFrom(cmd, open, from)
+			if err != nil {
+				return err
+			}
+			l, err := w.LacksOn(args[0])
+			if errors.Is(err, workspace.ErrNotSeen) {
+				return fmt.Errorf("%w; give it with --from", err)
+			}
+			if err != nil {
+				return err
+			}
+			source, ok := w.Source(l.Source)
+			if !ok || !(&estate.Source{EstateSource: source}).Acts() {
+				return fmt.Errorf("%w; ask whoever owns the rules:\n%s", estate.ErrNoActs, lines(l.Lines))
+			}
+			for _, line := range l.Lines {
+				fmt.Fprintf(cmd.ErrOrStderr(), "meatus: until %s: %s\n", work.Clock(time.Now().Add(during)), line)
+			}
+			if err := prompt.Sure(cmd, "open "+l.Of, yes); err != nil {
+				return err
+			}
+			e, err := open.Engine(cmd, w, nil, engine.Options{}, nil)
+			if err != nil {
+				return err
+			}
+			defer e.Close()
+			job := &work.LetIn{Tools: e.Tools(), Source: source, Edits: l.Edits, For: during, Session: args[0], Of: l.Of, Read: again(cmd, open, l.Source)}
+			if err := e.Do(cmd, job, func(s work.Step) { live.Step(cmd, s) }); err != nil {
+				return err
+			}
+			fmt.Fprintln(cmd.ErrOrStderr(), "meatus: ^C takes it back before")
+			defer again(cmd, open, l.Source)()
+			stand := &work.Standing{Tools: e.Tools(), Grants: job.Grants, Failed: func(err error, again time.Duration) {
+				fmt.Fprintf(cmd.ErrOrStderr(), "meatus: %v; it is tried again in %s\n", err, again.Round(time.Second))
+			}}
+			return stand.Run(cmd.Context(), func(s work.Step) { live.Step(cmd, s) })
+		},
+	}
+	c.Flags().DurationVar(&during, "for", time.Hour, "for how long")
+	c.Flags().StringVar(&from, "from", "", "as which address this machine is seen outside, where that is another than its own")
+	c.Flags().BoolVar(&yes, "yes", false, "do it without asking")
+	c.Value("from", "ADDRESS", nil)
+	return c
+}
+
+// readFrom reads the estates anew, and is the workspace as it is then, seen outside as an address where one is said.
+func readFrom(cmd *command.Call, open live.Opener, from string) (*workspace.Workspace, error) {
+	here := netip.Addr{}
+	if from != "" {
+		var err error
+		if here, err = netip.ParseAddr(from); err != nil {
+			return nil, command.Fail(command.WrongUse, fmt.Errorf("--from: %w", err))
+		}
+	}
+	if _, err := estates(cmd, open, "", false); err != nil {
+		return nil, err
+	}
+	w, err := open.Workspace()
+	if err == nil && here.IsValid() {
+		w.Here = here
+	}
+	return w, err
+}
+
+// again reads a source anew, all where it is "", also where the command was told to end.
+func again(cmd *command.Call, open live.Opener, source string) func() {
+	return func() {
+		w, err := open.Workspace()
+		if err != nil {
+			return
+		}
+		for _, s := range w.Book.Estates {
+			if source == "" || s.Name == source {
+				_, _ = (&estate.Source{Dir: w.Dir, EstateSource: s}).Renew(context.WithoutCancel(cmd.Context()), time.Now()) // it is told when it is read next
+			}
+		}
+	}
+}
+
+func lines(all []string) string {
+	text := ""
+	for _, line := range all {
+		text += "  " + line + "\n"
+	}
+	return text
+}
+
+// listGranted lists the rules that stand for a time.
+func listGranted(cmd *command.Call, open live.Opener) error {
+	w, err := open.Workspace()
+	if err != nil {
+		return err
+	}
+	standing, err := estate.Granted(w.Dir)
+	if err != nil {
+		return err
+	}
+	all := []grantedJSON{}
+	for _, g := range standing {
+		all = append(all, grantedJSON{g.Session, g.Source, g.Called, g.Rule, g.Sentence(), g.Until, g.Failed})
+	}
+	table := &command.Table{}
+	for _, g := range all {
+		until := "until " + work.Clock(g.Until)
+		if g.Failed != "" {
+			until += ", could not be removed: " + g.Failed
+		}
+		table.Row(g.Session, g.Say, until, g.Source)
+	}
+	return cmd.AnswerTable(all, table)
+}
+
+func closePort(open live.Opener) *command.Command {
+	c := &command.Command{
+		Use:      "close [SESSION]",
+		Summary:  "close ports that were opened for a limited time",
+		Examples: []string{"meatus estate close sluice", "meatus estate close"},
+		JSON:     "print each step as a line of JSON",
+		Args:     cobra.MaximumNArgs(1),
+		Run: func(cmd *command.Call, args []string) error {
+			w, err := open.Workspace()
+			if err != nil {
+				return err
+			}
+			standing, err := estate.Granted(w.Dir)
+			if err != nil {
+				return err
+			}
+			if len(args) > 0 {
+				standing = slices.DeleteFunc(standing, func(g estate.Grant) bool { return g.Session != args[0] })
+			}
+			if len(standing) == 0 {
+				fmt.Fprintln(cmd.ErrOrStderr(), "meatus: no such rule stands")
+				return nil
+			}
+			e, err := open.Engine(cmd, w, nil, engine.Options{}, nil)
+			if err != nil {
+				return err
+			}
+			defer e.Close()
+			return e.Do(cmd, &work.TakeBack{Tools: e.Tools(), Grants: standing, Read: again(cmd, open, "")}, func(s work.Step) { live.Step(cmd, s) })
+		},
+	}
+	return c
+}
+
+// whatIfJSON is what a change of rules does, as "meatus estate whatif --json" promises it.
+type whatIfJSON struct {
+	Source  string   `json:"source"`
+	Changes []string `json:"changes"`
+	Opens   []string `json:"opens"` // sessions
+	Shuts   []string `json:"shuts"`
+	Exposes []string `json:"exposes"` // what everybody gets to now
+	Says    []string `json:"says"`    // everything, in words
+}
+
+func whatIf(open live.Opener) *command.Command {
+	var f estateFlags
+	var from string
+	var apply, undo, yes bool
+	c := f.of(&command.Command{
+		Use:      "whatif FILE",
+		Summary:  "preview a change of firewall rules, and apply it with --apply",
+		Examples: []string{"meatus estate whatif tidy.rules", "meatus estate whatif tidy.rules --apply", "meatus estate whatif --undo"},
+		Details: `What a change of rules would do. FILE has a change in each line:
+
+  add to shore: lets in tcp 443 from 198.51.100.7
+  drop from shore: lets in tcp 22 from everybody
+
+as "meatus estate reach" tells rules; what stands behind # is a comment. With --apply the
+change is made, after a look and a yes, and written down before, so that --undo takes the
+last one back.`,
+		Args: func(cmd *cobra.Command, args []string) error {
+			if undo {
+				return cobra.NoArgs(cmd, args)
+			}
+			return cobra.ExactArgs(1)(cmd, args)
+		},
+		Run: func(cmd *command.Call, args []string) error {
+			w, err := readFrom(cmd, open, from)
+			if err != nil {
+				return err
+			}
+			source, err := OneSource(w, f.source)
+			if err != nil {
+				return err
+			}
+			edits, err := whatEdits(w, source.Name, undo, args)
+			if err != nil {
+				return err
+			}
+			effects, err := w.WhatIf(source.Name, edits, nil, live.Visits(w))
+			if err != nil {
+				return err
+			}
+			if err := answerEffects(cmd, w.Judge(source.Name), source.Name, edits, effects); err != nil || !apply && !undo {
+				return err
+			}
+			if err := prompt.Sure(cmd, "change the rules of estate "+source.Name, yes); err != nil {
+				return err
+			}
+			e, err := open.Engine(cmd, w, nil, engine.Options{}, nil)
+			if err != nil {
+				return err
+			}
+			defer e.Close()
+			job := &work.Apply{Tools: e.Tools(), Source: source, Undo: undo, Read: again(cmd, open, source.Name)}
+			if !undo {
+				job.Edits = edits
+			}
+			return e.Do(cmd, job, func(s work.Step) { live.Step(cmd, s) })
+		},
+	})
+	c.Flags().StringVar(&from, "from", "", "as which address this machine is seen outside, where that is another than its own")
+	c.Flags().BoolVar(&apply, "apply", false, "make the change, after a look and a yes")
+	c.Flags().BoolVar(&undo, "undo", false, "take the last change back that was made from here")
+	c.Flags().BoolVar(&yes, "yes", false, "do it without asking")
+	c.Value("from", "ADDRESS", nil)
+	return c
+}
+
+// OneSource is the estate of a name, or the only one.
+func OneSource(w *workspace.Workspace, name string) (book.EstateSource, error) {
+	e, err := w.TheSource(name)
+	return e, chooseSource(err)
+}
+
+// whatEdits are the edits of a change file, "-" for standard input, or those that take the last change back.
+func whatEdits(w *workspace.Workspace, source string, undo bool, args []string) ([]reach.Edit, error) {
+	i := slices.IndexFunc(w.Estates, func(k estate.Kept) bool { return k.Source == source })
+	if i < 0 || w.Estates[i].Read.IsZero() {
+		return nil, fmt.Errorf("nothing is known of estate %s", source)
+	}
+	if undo {
+		a, err := work.LastApplied(w.Dir, source)
+		return a.Opposite(), err
+	}
+	path := args[0]
+	if path == "-" {
+		path = os.Stdin.Name()
+	}
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	edits, err := reach.ReadEdits(string(text), &w.Estates[i].Snapshot)
+	if err == nil && len(edits) == 0 {
+		err = errors.New("it has no change in it")
+	}
+	if err != nil {
+		return nil, command.Fail(command.WrongUse, fmt.Errorf("%s: %w", args[0], err))
+	}
+	return edits, nil
+}
+
+// answerEffects prints what a change does.
+func answerEffects(cmd *command.Call, j *reach.Judge, source string, edits []reach.Edit, e reach.Effects) error {
+	says, text := e.Say(), ""
+	out := whatIfJSON{Source: source, Changes: []string{}, Opens: []string{}, Shuts: []string{}, Exposes: []string{}, Says: append([]string{}, says...)}
+	for _, edit := range edits {
+		out.Changes = append(out.Changes, j.Line(edit))
+		text += j.Line(edit) + "\n"
+	}
+	if len(says) == 0 {
+		says = []string{"nothing that is known here opens or shuts"}
+	}
+	for _, say := range says {
+		text += "  " + say + "\n"
+	}
+	for _, t := range e.Turned {
+		if t.Open {
+			out.Opens = append(out.Opens, t.Session)
+		} else {
+			out.Shuts = append(out.Shuts, t.Session)
+		}
+	}
+	for _, s := range e.Shifts {
+		if s.Everybody > 0 {
+			out.Exposes = append(out.Exposes, s.String())
+		}
+	}
+	return cmd.Answer(out, text)
+}

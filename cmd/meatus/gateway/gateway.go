@@ -1,0 +1,371 @@
+// Package gateway has the commands of gateways: relays that machines without an open port connect to.
+package gateway
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/adrg/xdg"
+	"github.com/spf13/cobra"
+
+	"meatus/cmd/meatus/command"
+	"meatus/cmd/meatus/live"
+	"meatus/cmd/meatus/prompt"
+	"meatus/cmd/meatus/service"
+	"meatus/core/book"
+	"meatus/core/gateway"
+	"meatus/core/keyfile"
+	"meatus/core/line"
+	"meatus/core/policy"
+	"meatus/core/record"
+	"meatus/core/sanitize"
+	"meatus/core/secret"
+	"meatus/core/store"
+	"meatus/core/workspace"
+)
+
+// Command is "meatus gateway".
+func Command(open live.Opener) *command.Command {
+	p := &service.Place{Called: "gateway"}
+	c := &command.Command{
+		Use:     "gateway",
+		Summary: "reach machines that have no open port, through a relay they connect to",
+		Details: `A gateway is a relay at a host that both sides can reach. Machines connect to it and wait;
+people reach them through it as through a bastion: name the gateway in the sessions file and
+in a session's via. docs/gateway.md describes it.`,
+		Examples: []string{"meatus gateway serve --at :443", "meatus gateway join wss://gateway.lantern.example --token-file token"},
+		Commands: []*command.Command{list(open), serve(p), join(), token(p), machines(p), revoke(p), explain(p), service.Record(p, "print the audit log: who reached which machine, when and for how long"), service.Verify(p)},
+	}
+	p.Flags(c, "who may reach which machines")
+	return c
+}
+
+// firstPolicy is the policy of a gateway that has none: nobody may anything.
+const firstPolicy = `# Who may reach which machines through this gateway. Nothing is allowed that no line allows.
+# A line at a time, and # begins a note:
+#
+#   person mira    key SHA256:...
+#   group  keepers mira oskar
+#   allow  keepers to gauge-* tag:reef
+#   deny   mira    to tide-db on sat,sun
+`
+
+func serve(p *service.Place) *command.Command {
+	var name, reached string
+	f := &service.Serving{}
+	c := &command.Command{
+		Use:      "serve",
+		Summary:  "run a gateway",
+		Examples: []string{"meatus gateway serve --at :443 --certificate bay.pem", "meatus gateway serve --store postgres:///bay --reached-at 192.0.2.7:443"},
+		Details: `Serve persons and machines until interrupted. Without a certificate one is made, whose
+fingerprint stands in the log: persons name it as host_key, machines with --host-key.
+A certificate and the policy are read again when their files change. At its end the
+machines are asked to join elsewhere, and what runs may go on for a while.`,
+		Args: cobra.NoArgs,
+		Run: func(cmd *command.Call, _ []string) error {
+			o := gateway.Options{Address: reached, Name: name}
+			var err error
+			if o.Options, err = f.Options(cmd, p, firstPolicy, nil); err != nil {
+				return err
+			}
+			if o.Store, err = p.OpenMachines(cmd.Context()); err != nil {
+				return err
+			}
+			defer o.Store.Close()
+			gateway.CollectEarly()
+			return f.Serve(cmd.Context(), o.Options, gateway.NewServer(o), "machines join elsewhere, and what runs may go on")
+		},
+	}
+	f.Add(c)
+	c.Flags().StringVar(&name, "name", "", "what this gateway is called in the record")
+	c.Flags().StringVar(&reached, "reached-at", "", "HOST:PORT by which other gateways of the same store reach this one")
+	return c
+}
+
+func join() *command.Command {
+	var token, tokenFile, key, ssh, ca, proxy string
+	var also, hostKeys []string
+	var firstBoot bool
+	var ping time.Duration
+	c := &command.Command{
+		Use:      "join URL...",
+		Summary:  "connect this machine to a gateway and accept logins through it",
+		Examples: []string{"meatus gateway join wss://gateway.lantern.example --token-file token", "meatus gateway join wss://gateway.lantern.example --also printer=10.61.4.99:22", "meatus gateway join wss://gateway.lantern.example --print-first-boot > first-boot.sh"},
+		JSON:     "log as JSON lines",
+		Details: `Dial out to a gateway and wait there. Whoever the gateway lets through reaches this
+machine's SSH server, and nothing else but what --also names. The first time a token is
+wanted, which the gateway's own command makes; from then on the machine is known by a key
+of its own. Several URLs are gateways of one store: the next is taken where one is away.`,
+		Args: cobra.MinimumNArgs(1),
+		Run: func(cmd *command.Call, args []string) error {
+			o := gateway.JoinOptions{URLs: args, HostKeys: hostKeys, Key: key, Token: strings.TrimSpace(cmp.Or(token, os.Getenv(secret.TokenVariable))), SSH: ssh, Also: map[string]string{}, Log: service.Logger(cmd.ErrOrStderr(), cmd.JSON), Proxy: http.ProxyFromEnvironment}
+			if tokenFile != "" {
+				if fault, stopped := keyfile.Inspect(tokenFile).Blocked(); stopped {
+					if _, err := os.Stat(key); err != nil {
+						return command.Fail(command.WrongUse, fmt.Errorf("%s is not used: %s; %s", tokenFile, fault.Say, fault.Mend))
+					}
+				} else if text, err := os.ReadFile(tokenFile); err == nil {
+					o.Token = strings.TrimSpace(string(text))
+				}
+			}
+			if o.Ping = ping; ping < time.Second || ping > 30*time.Second {
+				return command.Fail(command.WrongUse, fmt.Errorf("a sign of life is given every second to every 30 seconds, and not every %s", ping))
+			}
+			for _, each := range also {
+				name, to, _ := strings.Cut(each, "=")
+				o.Also[name] = to
+			}
+			if proxy != "" {
+				u, err := url.Parse(proxy)
+				if err != nil || u.Host == "" {
+					return command.Fail(command.WrongUse, fmt.Errorf("%q is no proxy; write http://HOST:PORT", sanitize.Line(proxy, 60)))
+				}
+				o.Proxy = http.ProxyURL(u)
+			}
+			var err error
+			if o.Roots, err = service.Pool(ca); err != nil {
+				return command.Fail(command.WrongUse, err)
+			}
+			if firstBoot {
+				return gateway.FirstBoot(cmd.OutOrStdout(), o)
+			}
+			j, err := gateway.NewJoiner(o)
+			if err != nil {
+				return command.Fail(command.WrongUse, err)
+			}
+			if err := j.Run(cmd.Context()); err != nil {
+				return command.Fail(command.Blocked, err)
+			}
+			return nil
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&token, "token", "", "the token to join with the first time; others can read it here: MEATUS_TOKEN or --token-file keep it")
+	f.StringVar(&tokenFile, "token-file", "", "a file that it stands in, which nobody else may read")
+	f.StringVar(&key, "key", filepath.Join(xdg.StateHome, "meatus", "machine.pem"), "the file of the machine's own key, made where there is none")
+	f.StringVar(&ssh, "ssh", "127.0.0.1:22", "where this machine's SSH server listens")
+	f.StringArrayVar(&also, "also", nil, "a further destination, NAME=HOST:PORT, reached as NAME.MACHINE; may be given several times")
+	f.StringVar(&ca, "ca", "", "a file with the certificates that sign the gateway's")
+	f.StringArrayVar(&hostKeys, "host-key", nil, "the only TLS certificate accepted from the gateway, by its fingerprint in the gateway's log (omit behind a TLS proxy; repeatable)")
+	f.StringVar(&proxy, "proxy", "", "an HTTP proxy to dial through (HTTPS_PROXY)")
+	f.DurationVar(&ping, "ping", line.PingEvery, "how often a sign of life is given; less where a proxy closes what is idle sooner")
+	f.BoolVar(&firstBoot, "print-first-boot", false, "print a script that joins a new machine at its first start")
+	c.Value("token-file", "FILE", nil)
+	c.Value("key", "FILE", nil)
+	c.Value("ssh", "ADDRESS", nil)
+	c.Value("also", "DESTINATION", nil)
+	c.Value("ca", "FILE", nil)
+	c.Value("host-key", "FINGERPRINT", nil)
+	c.Value("proxy", "URL", nil)
+	return c
+}
+
+func token(p *service.Place) *command.Command {
+	var tags []string
+	var instance string
+	var life time.Duration
+	c := &command.Command{
+		Use:      "token MACHINE",
+		Summary:  "create a one-time token for a machine to join with",
+		Examples: []string{"meatus gateway token gauge-7 --tag reef --for 10m"},
+		Args:     cobra.ExactArgs(1),
+		Run: func(cmd *command.Call, args []string) error {
+			name := args[0]
+			if !policy.ValidMachine(name) || !book.ValidName(name) || strings.ContainsAny(strings.Join(tags, ""), " :*?[]#") || strings.ContainsAny(instance, " \t") {
+				return command.Fail(command.WrongUse, fmt.Errorf("%q cannot be a machine's name, or a tag holds what it cannot: use letters, digits, dots, hyphens and underscores", sanitize.Line(name, 40)))
+			}
+			if life < time.Minute || life > 30*24*time.Hour {
+				return command.Fail(command.WrongUse, fmt.Errorf("a token lives from a minute to 30 days, and not %s", life))
+			}
+			return p.Machines(cmd.Context(), func(s *store.Machines) error {
+				if err := s.Append(cmd.Context(), record.Done{What: "token", Machine: name}); err != nil {
+					return err
+				}
+				text, err := s.NewToken(cmd.Context(), store.Token{Machine: name, Tags: tags, Instance: instance}, life)
+				if err != nil {
+					return err
+				}
+				fmt.Fprintln(cmd.OutOrStdout(), text)
+				fmt.Fprintf(cmd.ErrOrStderr(), "it lets one machine join as %s, once, in the next %s; whoever has it can\n", name, life)
+				return nil
+			})
+		},
+	}
+	c.Flags().StringSliceVar(&tags, "tag", nil, "a tag of the machine, that the policy can name; several with commas")
+	c.Flags().StringVar(&instance, "instance", "", "the id of the instance that the machine is")
+	c.Flags().DurationVar(&life, "for", time.Hour, "how long the token can be used")
+	c.Value("tag", "TAG", nil)
+	return c
+}
+
+// list asks a gateway of the workspace, as a person.
+func list(open live.Opener) *command.Command {
+	return &command.Command{
+		Use:      "list GATEWAY",
+		Summary:  "list the machines you may reach through a gateway",
+		Examples: []string{"meatus gateway list bay"},
+		JSON:     "print JSON",
+		Args:     cobra.ExactArgs(1),
+		Run: func(cmd *command.Call, args []string) error {
+			return open.With(cmd, &prompt.Identities{}, func(e *live.Engine, _ *workspace.Workspace) error {
+				list, err := e.ListGateway(cmd.Context(), args[0])
+				if err != nil {
+					return err
+				}
+				all, table := []line.Listed{}, &command.Table{}
+				for _, m := range list {
+					say := "not joined"
+					if !m.Joined.IsZero() {
+						say = "joined since " + m.Joined.Local().Format(time.DateTime)
+					}
+					all = append(all, m.Listed)
+					table.Row(m.Name, say, sanitize.Line(strings.Join(m.Tags, " "), 200))
+				}
+				return cmd.AnswerTable(all, table)
+			})
+		},
+	}
+}
+
+// machineJSON is a machine as it is printed.
+type machineJSON struct {
+	Name     string   `json:"name"`
+	Joined   string   `json:"joined,omitempty"` // since when, RFC 3339
+	Gateway  string   `json:"gateway,omitempty"`
+	From     string   `json:"from,omitempty"`
+	Tags     []string `json:"tags,omitempty"`
+	Instance string   `json:"instance,omitempty"`
+	Offers   []string `json:"offers,omitempty"`
+	Key      string   `json:"key,omitempty"`
+	Revoked  string   `json:"revoked,omitempty"`
+	Token    string   `json:"token,omitempty"` // until when it can join by one
+}
+
+func machines(p *service.Place) *command.Command {
+	return &command.Command{
+		Use:      "machines",
+		Summary:  "list the machines of a gateway and whether they are connected",
+		Examples: []string{"meatus gateway machines --json"},
+		JSON:     "print JSON",
+		Args:     cobra.NoArgs,
+		Run: func(cmd *command.Call, _ []string) error {
+			return p.Machines(cmd.Context(), func(s *store.Machines) error {
+				list, err := s.Machines(cmd.Context())
+				if err != nil {
+					return err
+				}
+				tokens, err := s.Tokens(cmd.Context())
+				if err != nil {
+					return err
+				}
+				stamp := func(t time.Time) string {
+					if t.IsZero() {
+						return ""
+					}
+					return t.Format(time.RFC3339)
+				}
+				all := []machineJSON{}
+				for _, m := range list {
+					all = append(all, machineJSON{m.Name, stamp(m.Joined), m.Gateway, m.From, m.Tags, m.Instance, m.Offers, m.Key, stamp(m.Revoked), ""})
+				}
+				now, err := s.Now(cmd.Context())
+				if err != nil {
+					return err
+				}
+				for _, t := range tokens {
+					if t.Used.IsZero() && t.Expires.After(now) {
+						all = append(all, machineJSON{Name: t.Machine, Tags: t.Tags, Instance: t.Instance, Token: stamp(t.Expires)})
+					}
+				}
+				table := &command.Table{}
+				for _, m := range all {
+					say := "not joined"
+					switch {
+					case m.Revoked != "":
+						say = "revoked " + m.Revoked
+					case m.Token != "":
+						say = "a token, until " + m.Token
+					case m.Joined != "":
+						say = fmt.Sprintf("joined at %s since %s from %s", m.Gateway, m.Joined, m.From)
+					}
+					more := strings.Join(m.Tags, " ")
+					if len(m.Offers) > 0 {
+						more += "  leads to " + strings.Join(m.Offers, ", ")
+					}
+					table.Row(sanitize.Line(m.Name, 64), sanitize.Line(say, 200), sanitize.Line(more, 200))
+				}
+				return cmd.AnswerTable(all, table)
+			})
+		},
+	}
+}
+
+func revoke(p *service.Place) *command.Command {
+	return &command.Command{
+		Use:      "revoke MACHINE",
+		Summary:  "remove a machine and cut its connections",
+		Examples: []string{"meatus gateway revoke gauge-7"},
+		Args:     cobra.ExactArgs(1),
+		Run: func(cmd *command.Call, args []string) error {
+			return p.Machines(cmd.Context(), func(s *store.Machines) error {
+				if err := s.Revoke(cmd.Context(), args[0]); err != nil {
+					return command.Fail(command.WrongUse, err)
+				}
+				return s.Append(cmd.Context(), record.Done{What: "revoked", Machine: args[0]})
+			})
+		},
+	}
+}
+
+func explain(p *service.Place) *command.Command {
+	var when string
+	c := &command.Command{
+		Use:      "explain PERSON MACHINE",
+		Summary:  "explain whether the policy lets a person reach a machine",
+		Examples: []string{"meatus gateway explain mira gauge-7", "meatus gateway explain mira gauge-7 --when 2026-11-28T03:00:00Z"},
+		JSON:     "print JSON",
+		Args:     cobra.ExactArgs(2),
+		Run: func(cmd *command.Call, args []string) error {
+			rules, err := policy.Read(p.PolicyPath())
+			if err != nil {
+				return command.Fail(command.WrongUse, err)
+			}
+			at, err := service.Moment(when)
+			if err != nil {
+				return err
+			}
+			m := policy.Machine{Name: args[1]}
+			note := ""
+			return p.Machines(cmd.Context(), func(s *store.Machines) error {
+				switch known, err := s.Machine(cmd.Context(), args[1]); {
+				case errors.Is(err, store.ErrUnknown):
+					note = "; no machine of that name has joined, so its tags are not known"
+				case err != nil && !errors.Is(err, store.ErrRevoked):
+					return err
+				default:
+					m.Name, m.Tags, m.Instance = known.Name, known.Tags, known.Instance
+				}
+				d := rules.Decide(args[0], policy.Question{Machine: m, At: at})
+				line := 0
+				if d.Rule != nil {
+					line = d.Rule.Line
+				}
+				err := cmd.Answer(map[string]any{"person": args[0], "machine": m.Name, "at": at.UTC().Format(time.RFC3339), "allowed": d.Allowed, "line": line, "why": d.Why}, sanitize.Line(d.Why+note, 500)+"\n")
+				if err == nil && !d.Allowed {
+					return command.Exit(command.Blocked)
+				}
+				return err
+			})
+		},
+	}
+	c.Flags().StringVar(&when, "when", "", "at another service.Moment than now, in RFC 3339")
+	c.Value("when", "TIME", nil)
+	return c
+}

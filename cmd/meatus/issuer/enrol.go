@@ -1,0 +1,127 @@
+package issuer
+
+import (
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"meatus/cmd/meatus/command"
+	"meatus/cmd/meatus/live"
+	"meatus/cmd/meatus/prompt"
+	"meatus/core/sanitize"
+	"meatus/core/work"
+	"meatus/core/workspace"
+)
+
+func enrol(open live.Opener) *command.Command {
+	var e work.Enrolling
+	var known *prompt.Identities
+	var yes, trusted bool
+	c := &command.Command{
+		Use:      "enrol SESSION",
+		Summary:  "configure a machine's SSH server to trust an issuer",
+		Examples: []string{"meatus issuer enrol tide-db --issuer bay", "meatus issuer enrol tide-db --issuer bay --host-certificate --trust-hosts --yes", "meatus issuer enrol tide-db --out --yes"},
+		Details: `Show what would be written to the machine's SSH server's configuration so that it takes
+leases, and with --yes write it: the server's own check runs first, the server reads it
+anew, and a fresh login by a lease proves it. Where that fails everything is put back. Keys
+that let people in before stay until you take them out. With --out the machine trusts the
+issuer no more.`,
+		Args: cobra.ExactArgs(1),
+		Run: func(cmd *command.Call, args []string) error {
+			e.Session = args[0]
+			return open.With(cmd, known, func(r *live.Engine, w *workspace.Workspace) error {
+				plan, err := r.Tools().LookToEnrol(cmd.Context(), e)
+				if err != nil {
+					return command.Shut(err)
+				}
+				defer plan.Close()
+				out := cmd.OutOrStdout()
+				if plan.Super {
+					fmt.Fprintln(out, "everything there is done with the superuser's right, by sudo")
+				}
+				for _, line := range plan.Preview() {
+					fmt.Fprintln(out, line)
+				}
+				if !yes {
+					fmt.Fprintf(cmd.ErrOrStderr(), "nothing was written; with --yes it is\n")
+					return nil
+				}
+				if err := r.Tools().Enrol(cmd.Context(), plan, e, func(say string) { fmt.Fprintln(out, sanitize.Line(say, 300)) }); err != nil {
+					return command.Shut(err)
+				}
+				if trusted && plan.About.Hosts != "" {
+					for _, host := range plan.Machine.Names {
+						if _, err := w.Vouched.Trust(host, plan.About.Hosts, time.Now()); err != nil {
+							return err
+						}
+						fmt.Fprintf(out, "the issuer's key for machines is trusted for %s\n", sanitize.Line(host, 200))
+					}
+				}
+				return nil
+			})
+		},
+	}
+	f := c.Flags()
+	enrolFlags(c, &e)
+	f.StringVar(&e.Machine, "machine", "", "what the machine is called at the issuer (as the session is)")
+	f.StringSliceVar(&e.Tags, "tag", nil, "a tag of the machine, for rules with tag:NAME; those of its instance are taken along")
+	f.BoolVar(&e.Host, "host-certificate", false, "have the machine's own key signed, so that first visits need no yes")
+	f.StringSliceVar(&e.Names, "host", nil, "a host that its certificate is for, besides the session's")
+	f.BoolVar(&trusted, "trust-hosts", false, "with --host-certificate: vouch for the issuer's key for these hosts here")
+	f.BoolVar(&e.Out, "out", false, "the machine trusts the issuer no more")
+	f.BoolVar(&yes, "yes", false, "write it")
+	c.Value("machine", "MACHINE", nil)
+	c.Value("tag", "TAG", nil)
+	c.Value("host", "HOSTS", nil)
+	known = prompt.YesIdentity(c)
+	return c
+}
+
+// enrolFlags are those of what writes to machines' servers.
+func enrolFlags(c *command.Command, e *work.Enrolling) {
+	f := c.Flags()
+	f.StringVar(&e.Issuer, "issuer", "", "which issuer of the sessions file (the session's)")
+	f.StringVar(&e.Config, "server-config", "", "the server's configuration over there (/etc/ssh/sshd_config)")
+	f.StringVar(&e.Reload, "reload", "", "a command that has the server read it anew (systemctl reload, or SIGHUP)")
+	f.BoolVar(&e.Super, "sudo", false, "write over there with the superuser's right, where sudo asks for no password")
+	c.Value("issuer", "ISSUER", nil)
+	c.Value("server-config", "FILE", nil)
+	c.Value("reload", "COMMAND", nil)
+}
+
+func carry(open live.Opener) *command.Command {
+	job := &work.Refresh{}
+	var known *prompt.Identities
+	c := &command.Command{
+		Use:      "carry [SESSION...]",
+		Summary:  "update revocation lists and public signing keys on machines",
+		Examples: []string{"meatus issuer carry", "meatus issuer carry tide-db gauge-1 --sudo"},
+		Details: `Write the issuer's revocation list and its signing keys to the machines of sessions, or of
+all that have its leases. Their servers read both at each login.`,
+		Run: func(cmd *command.Call, args []string) error {
+			return open.With(cmd, known, func(r *live.Engine, w *workspace.Workspace) error {
+				job.Tools, job.Sessions = r.Tools(), args
+				if len(args) == 0 {
+					for _, s := range w.Book.Sessions {
+						if name, _ := s.Issuer(); name != "" && (job.Of.Issuer == "" || job.Of.Issuer == name) && s.Broken == nil {
+							job.Sessions = append(job.Sessions, s.Name)
+						}
+					}
+				}
+				if len(job.Sessions) == 0 {
+					return command.Fail(command.WrongUse, errors.New("no session has leases of it"))
+				}
+				err := r.Do(cmd, job, func(s work.Step) { live.Step(cmd, s) })
+				if err != nil {
+					return command.Shut(err)
+				}
+				return nil
+			})
+		},
+	}
+	enrolFlags(c, &job.Of)
+	known = prompt.YesIdentity(c)
+	return c
+}

@@ -1,0 +1,614 @@
+// Package issuer has the commands of issuers of short-lived SSH certificates.
+package issuer
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/netip"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/crypto/ssh"
+
+	"meatus/cmd/meatus/command"
+	"meatus/cmd/meatus/live"
+	"meatus/cmd/meatus/prompt"
+	"meatus/cmd/meatus/service"
+	"meatus/core/issuer"
+	"meatus/core/lease"
+	"meatus/core/policy"
+	"meatus/core/record"
+	"meatus/core/sanitize"
+	"meatus/core/store"
+	"meatus/core/words"
+)
+
+// Command is "meatus issuer".
+func Command(open live.Opener) *command.Command {
+	p := &service.Place{Called: "issuer"}
+	c := &command.Command{
+		Use:     "issuer",
+		Summary: "issue short-lived SSH certificates by a policy",
+		Details: `An issuer signs a certificate for each login: for a key that is made for it, one user name
+at one machine, as long as its policy says, and writes each to its audit log. Such a
+certificate is called a lease. Machines trust the issuer in place of lists of authorized
+keys. docs/leases.md describes it.`,
+		Examples: []string{"meatus issuer serve --at :4543", "meatus issuer enrol tide-db --issuer bay"},
+		Commands: []*command.Command{enrol(open), carry(open), used(open), serve(p), machines(p), trust(p), explain(p), whoCan(p), can(p), tryPolicy(p), leases(p), stop(p), lift(p), key(p), emergency(p),
+			service.Record(p, "print the audit log: who asked for which login, and the outcome"), service.Verify(p)},
+	}
+	p.Flags(c, "who may log in where, as whom, and for how long")
+	return c
+}
+
+// firstLeasePolicy is the policy of an issuer that has none: nobody may anything.
+const firstLeasePolicy = `# Who may log in where, as whom, and for how long. Nothing is allowed that no line allows.
+# A line at a time, and # begins a note:
+#
+#   person mira     key SHA256:...
+#   group  keepers  mira oskar
+#   group  wardens  runa
+#   allow  keepers  to tag:reef as keeper for 60s called night-watch
+#   allow  keepers  to tide-db  as root for 10m with reason agreed-by wardens
+#   deny   everyone to tide-db  as root on sat,sun
+#   enrols wardens
+#   reads  wardens
+`
+
+func serve(p *service.Place) *command.Command {
+	o := issuer.Options{Keys: &issuer.Keys{}}
+	f := &service.Serving{}
+	c := &command.Command{
+		Use:      "serve",
+		Summary:  "run an issuer",
+		Examples: []string{"meatus issuer serve --at :4543 --certificate bay.pem", "meatus issuer serve --store postgres:///bay", "meatus issuer serve --agent-key SHA256:54c5B5WBJm7pzOoe1FGAi5P8mnsYSk4ZJ5zLxwgq0KQ"},
+		Details: `Give leases until interrupted. Where the folder has no signing key one is made, which is
+read by nobody else; or an agent holds it. The certificate, the policy and the keys are
+read again when their files change.`,
+		Args: cobra.NoArgs,
+		Run: func(cmd *command.Call, _ []string) (err error) {
+			if o.Store, err = p.OpenLeases(cmd.Context()); err != nil {
+				return err
+			}
+			defer o.Store.Close()
+			if o.Options, err = f.Options(cmd, p, firstLeasePolicy, issuer.Known(cmd.Context(), o.Store)); err != nil {
+				return err
+			}
+			o.Keys.Dir = p.State
+			if o.Keys.Print != "" {
+				o.Keys.Socket = os.Getenv("SSH_AUTH_SOCK")
+			}
+			if err := o.Keys.Make(); err != nil {
+				return err
+			}
+			s, err := issuer.NewServer(o)
+			if err != nil {
+				return command.Fail(command.WrongUse, err)
+			}
+			return f.Serve(cmd.Context(), o.Options, s, "what waits for a second person is asked anew")
+		},
+	}
+	f.Add(c)
+	c.Flags().StringVar(&o.Name, "name", "", "what this issuer is called in the record")
+	c.Flags().StringVar(&o.Keys.Print, "agent-key", "", "the fingerprint of the signing key, held by the agent that SSH_AUTH_SOCK names")
+	c.Flags().DurationVar(&o.Agreement, "agreement", 0, "how long a second person may take to agree (10m)")
+	return c
+}
+
+// knownMachines are the machines that trust an issuer, as its policy is asked of them.
+func knownMachines(ctx context.Context, p *service.Place) ([]policy.Machine, error) {
+	s, err := p.OpenLeases(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer s.Close()
+	list, err := s.Trusts(ctx)
+	var all []policy.Machine
+	for _, t := range list {
+		all = append(all, issuer.MachineOf(t))
+	}
+	return all, err
+}
+
+// inUse is the policy in use, and the machines that trust the issuer.
+func inUse(ctx context.Context, p *service.Place) (*policy.Policy, []policy.Machine, error) {
+	rules, err := policy.Read(p.PolicyPath())
+	if err != nil {
+		return nil, nil, command.Fail(command.WrongUse, err)
+	}
+	all, err := knownMachines(ctx, p)
+	return rules, all, err
+}
+
+func machines(p *service.Place) *command.Command {
+	return &command.Command{
+		Use:      "machines",
+		Summary:  "list the machines that trust this issuer",
+		Examples: []string{"meatus issuer machines --json"},
+		JSON:     "print JSON",
+		Args:     cobra.NoArgs,
+		Run: func(cmd *command.Call, _ []string) error {
+			return p.Leases(cmd.Context(), func(s *store.Leases) error {
+				list, err := s.Trusts(cmd.Context())
+				if err != nil {
+					return err
+				}
+				table := &command.Table{}
+				for _, t := range list {
+					how := "logins as LOGIN@" + t.Name
+					if t.Plain {
+						how += ", and by their names alone"
+					}
+					table.Row(t.Name, how, fmt.Sprintf("since %s by %s", t.Enrolled.Local().Format(time.DateOnly), sanitize.Line(t.By, 64)), strings.Join(t.Tags, " "))
+				}
+				return cmd.AnswerTable(append([]store.Trusting{}, list...), table)
+			})
+		},
+	}
+}
+
+func trust(p *service.Place) *command.Command {
+	var t store.Trusting
+	var leaves, firstBoot bool
+	c := &command.Command{
+		Use:      "trust MACHINE",
+		Summary:  "register a machine that trusts this issuer, or unregister it",
+		Examples: []string{"meatus issuer trust gauge-9 --tag reef --print-first-boot > first-boot.sh", "meatus issuer trust gauge-9 --no-more"},
+		Details: `Note by hand that a machine trusts this issuer: one that was set up by other means than
+meatus issuer enrol. With --print-first-boot the lines are printed by which a new machine
+does so at its first start.`,
+		Args: cobra.ExactArgs(1),
+		Run: func(cmd *command.Call, args []string) error {
+			t.Name = args[0]
+			if !policy.ValidMachine(t.Name) || sanitize.Line(t.Name, 64) != t.Name {
+				return command.Fail(command.WrongUse, fmt.Errorf("%q cannot be a machine's name", sanitize.Line(t.Name, 64)))
+			}
+			return p.Leases(cmd.Context(), func(s *store.Leases) error {
+				if leaves {
+					err := s.Distrust(cmd.Context(), t.Name, record.Done{What: "distrusted", Issuer: "this host", Person: "whoever runs it", Machine: t.Name, Why: "it trusts this issuer no more"})
+					if errors.Is(err, store.ErrUnknown) {
+						return command.Fail(command.WrongUse, err)
+					}
+					return err
+				}
+				keys := &issuer.Keys{Dir: p.State}
+				signers, _, err := keys.Get()
+				if err != nil {
+					return err
+				}
+				var lines []string
+				for _, signer := range signers {
+					t.Signers = append(t.Signers, ssh.FingerprintSHA256(signer.PublicKey()))
+					lines = append(lines, strings.TrimSpace(string(ssh.MarshalAuthorizedKey(signer.PublicKey()))))
+				}
+				t.By = "whoever runs it"
+				if err := s.Trust(cmd.Context(), t, record.Done{What: "trusts", Issuer: "this host", Person: t.By, Machine: t.Name, Why: "its tags: " + fmt.Sprint(t.Tags)}); err != nil {
+					return err
+				}
+				if firstBoot {
+					return lease.FirstBoot(cmd.OutOrStdout(), t.Name, lines)
+				}
+				return nil
+			})
+		},
+	}
+	f := c.Flags()
+	f.StringSliceVar(&t.Tags, "tag", nil, "a tag of the machine, for rules with tag:NAME; may be said often")
+	f.StringSliceVar(&t.Networks, "network", nil, "a network that it is in")
+	f.StringVar(&t.Site, "site", "", "its site")
+	f.StringVar(&t.Instance, "instance", "", "the id of the instance that it is")
+	f.BoolVar(&t.Plain, "plain", false, "its server takes logins by their names alone: a lease for it holds at every such machine")
+	f.BoolVar(&leaves, "no-more", false, "it trusts this issuer no more")
+	f.BoolVar(&firstBoot, "print-first-boot", false, "print what a new machine runs at its first start")
+	c.Value("tag", "TAG", nil)
+	c.Value("network", "NETWORK", nil)
+	c.Value("site", "SITE", command.Sites)
+	return c
+}
+
+func explain(p *service.Place) *command.Command {
+	var when, from string
+	c := &command.Command{
+		Use:      "explain PERSON LOGIN@MACHINE",
+		Summary:  "explain whether the policy lets a person log in to a machine",
+		Examples: []string{"meatus issuer explain mira keeper@tide-db", "meatus issuer explain mira root@tide-db --when 2026-11-28T03:00:00Z --from 203.0.113.7"},
+		Status:   "3 where it is not allowed",
+		JSON:     "print JSON",
+		Args:     cobra.ExactArgs(2),
+		Run: func(cmd *command.Call, args []string) error {
+			login, machine, ok := strings.Cut(args[1], "@")
+			if !ok {
+				return command.Fail(command.WrongUse, fmt.Errorf("%q names no login at a machine; write it like keeper@tide-db", sanitize.Line(args[1], 80)))
+			}
+			rules, err := policy.Read(p.PolicyPath())
+			if err != nil {
+				return command.Fail(command.WrongUse, err)
+			}
+			at, err := service.Moment(when)
+			if err != nil {
+				return err
+			}
+			q := policy.Question{Login: login, At: at}
+			if from != "" {
+				if q.From, err = netip.ParseAddr(from); err != nil {
+					return command.Fail(command.WrongUse, fmt.Errorf("%q is no address", sanitize.Line(from, 60)))
+				}
+			}
+			all, err := knownMachines(cmd.Context(), p)
+			if err != nil {
+				return err
+			}
+			var note string
+			if q.Machine, ok = issuer.MachineNamed(all, machine); !ok {
+				note = notTrusting
+			}
+			d := rules.Decide(args[0], q)
+			told := map[string]any{"person": args[0], "login": login, "machine": q.Machine.Name, "at": at.UTC().Format(time.RFC3339), "allowed": d.Allowed, "why": d.Why}
+			if d.Rule != nil {
+				told["line"], told["rule"] = d.Rule.Line, d.Rule.Name()
+			}
+			say := d.Why
+			if d.Allowed {
+				told["terms"] = d.Rule.Terms.Say()
+				say += " (" + d.Rule.Terms.Say() + ")"
+			}
+			err = cmd.Answer(told, sanitize.Line(say+note, 600)+"\n")
+			if err == nil && !d.Allowed {
+				return command.Exit(command.Blocked)
+			}
+			return err
+		},
+	}
+	c.Flags().StringVar(&when, "when", "", "at another service.Moment than now, in RFC 3339")
+	c.Flags().StringVar(&from, "from", "", "from an address; without, rules that allow from somewhere do not hold")
+	c.Value("when", "TIME", nil)
+	c.Value("from", "ADDRESS", nil)
+	return c
+}
+
+// standingJSON is what a person may, as it is printed.
+type standingJSON struct {
+	Person  string `json:"person"`
+	Login   string `json:"login"`
+	Machine string `json:"machine"`
+	May     bool   `json:"may"`
+	Says    string `json:"says"`
+}
+
+// notTrusting is said of a machine that is not known.
+const notTrusting = "; no machine of that name trusts this issuer, so its tags are not known"
+
+// answerStandings prints what people may, as sentences or as JSON.
+func answerStandings(cmd *command.Call, all []policy.Standing) error {
+	told, text := []standingJSON{}, ""
+	for _, s := range all {
+		told = append(told, standingJSON{s.Person, s.Login, s.Machine, s.May(), s.Conditions()})
+		text += sanitize.Line(s.Say(), 600) + "\n"
+	}
+	return cmd.Answer(told, text)
+}
+
+func whoCan(p *service.Place) *command.Command {
+	c := &command.Command{
+		Use:      "who-can MACHINE",
+		Summary:  "list who may log in to a machine, and as which user",
+		Examples: []string{"meatus issuer who-can tide-db"},
+		JSON:     "print JSON",
+		Args:     cobra.ExactArgs(1),
+		Run: func(cmd *command.Call, args []string) error {
+			rules, all, err := inUse(cmd.Context(), p)
+			if err != nil {
+				return err
+			}
+			m, ok := issuer.MachineNamed(all, args[0])
+			if !ok {
+				fmt.Fprintln(cmd.ErrOrStderr(), sanitize.Line(args[0]+notTrusting, 200))
+			}
+			return answerStandings(cmd, rules.WhoCan(m))
+		},
+	}
+	return c
+}
+
+func can(p *service.Place) *command.Command {
+	c := &command.Command{
+		Use:      "can PERSON",
+		Summary:  "list where a person may log in, and as which user",
+		Examples: []string{"meatus issuer can mira --json"},
+		JSON:     "print JSON",
+		Args:     cobra.ExactArgs(1),
+		Run: func(cmd *command.Call, args []string) error {
+			rules, all, err := inUse(cmd.Context(), p)
+			if err != nil {
+				return err
+			}
+			if !slices.Contains(rules.People(), args[0]) {
+				return command.Fail(command.WrongUse, fmt.Errorf("%s knows nobody called %q", rules.File, sanitize.Line(args[0], 64)))
+			}
+			return answerStandings(cmd, rules.Can(args[0], all))
+		},
+	}
+	return c
+}
+
+func tryPolicy(p *service.Place) *command.Command {
+	var take bool
+	c := &command.Command{
+		Use:      "policy [FILE]",
+		Summary:  "compare, test and activate a policy",
+		Examples: []string{"meatus issuer policy new.policy", "meatus issuer policy new.policy --take", "meatus issuer policy"},
+		Status:   "3 where it does not hold what is expected",
+		JSON:     "print JSON",
+		Details: `Test a policy against its expectations (FILE.expect, and those of the active policy), and
+print which rights it adds and removes compared with the active one. --take activates it, if
+it has no error and meets every expectation. Without FILE, test the active policy.`,
+		Args: cobra.MaximumNArgs(1),
+		Run: func(cmd *command.Call, args []string) error {
+			file := p.PolicyPath()
+			if len(args) == 1 {
+				file = args[0]
+			}
+			all, err := knownMachines(cmd.Context(), p)
+			if err != nil {
+				return err
+			}
+			t, err := issuer.Try(file, p.PolicyPath(), all)
+			if err != nil {
+				return command.Fail(command.WrongUse, err)
+			}
+			if err := answerTrial(cmd, t); err != nil {
+				return err
+			}
+			if t.Fails != nil {
+				return command.Fail(command.Blocked, t.Fails)
+			}
+			if !cmd.JSON && t.Expected > 0 {
+				fmt.Fprintf(cmd.ErrOrStderr(), "%s held\n", words.Count(t.Expected, "expectation"))
+			}
+			if !take || len(args) == 0 {
+				return nil
+			}
+			return p.Leases(cmd.Context(), func(s *store.Leases) error { return t.Activate(cmd.Context(), s) })
+		},
+	}
+	c.Flags().BoolVar(&take, "take", false, "activate the policy")
+	return c
+}
+
+// answerTrial prints what a policy changes, and what is wrong with it.
+func answerTrial(cmd *command.Call, t *issuer.Trial) error {
+	if t.Unread != nil {
+		fmt.Fprintf(cmd.ErrOrStderr(), "the active policy cannot be read, so everything is new: %s\n", sanitize.Text(t.Unread.Error(), 2000))
+	}
+	report := map[string]any{"changes": append([]policy.Change{}, t.Changes...), "expectations": t.Expected, "holds": t.Fails == nil, "idle": append([]policy.Idle{}, t.Idle...)}
+	if t.Fails != nil {
+		report["fails"] = strings.Split(t.Fails.Error(), "\n")
+	}
+	text := ""
+	for _, change := range t.Changes {
+		text += sanitize.Line(change.Say(), 2000) + "\n"
+	}
+	if t.Compared && len(t.Changes) == 0 {
+		text = "it changes nothing for anybody\n"
+	}
+	if err := cmd.Answer(report, text); err != nil || cmd.JSON {
+		return err
+	}
+	for _, i := range append(t.Idle, t.Policy.Direct()...) {
+		fmt.Fprintf(cmd.ErrOrStderr(), "%s:%d: %s: %s\n", t.Policy.File, i.Line, i.Say, sanitize.Line(i.Text, 200))
+	}
+	return nil
+}
+
+func leases(p *service.Place) *command.Command {
+	var person string
+	c := &command.Command{
+		Use:      "leases",
+		Summary:  "list valid certificates, open requests and stopped people",
+		Examples: []string{"meatus issuer leases --person mira"},
+		JSON:     "print JSON",
+		Args:     cobra.NoArgs,
+		Run: func(cmd *command.Call, _ []string) error {
+			return p.Leases(cmd.Context(), func(s *store.Leases) error {
+				list, err := s.Leases(cmd.Context(), person)
+				if err != nil {
+					return err
+				}
+				waits, err := s.Askings(cmd.Context())
+				if err != nil {
+					return err
+				}
+				stops, err := s.Stops(cmd.Context())
+				if err != nil {
+					return err
+				}
+				stops = slices.DeleteFunc(stops, func(st store.Stop) bool { return !st.Lifted.IsZero() || st.Kind == store.StopLease })
+				table := &command.Table{}
+				for _, l := range list {
+					table.Row(l.Serial, sanitize.Line(l.Person, 64), lease.Principal(l.Login, l.Machine), "until "+l.Ends.Local().Format(time.TimeOnly), sanitize.Line(l.Rule, 64))
+				}
+				for _, a := range waits {
+					table.Row(a.State, sanitize.Line(a.Person, 64), lease.Principal(a.Login, a.Machine), "until "+a.Expires.Local().Format(time.TimeOnly), sanitize.Line(a.Reason, 100))
+				}
+				for _, st := range stops {
+					table.Row("stopped", fmt.Sprintf("%s %s", st.Kind, sanitize.Line(st.Name, 64)), "", "since "+st.At.Local().Format(time.DateTime))
+				}
+				return cmd.AnswerTable(map[string]any{"leases": append([]store.Lease{}, list...), "waiting": append([]store.Asking{}, waits...), "stopped": append([]store.Stop{}, stops...)}, table)
+			})
+		},
+	}
+	c.Flags().StringVar(&person, "person", "", "of one person alone")
+	c.Value("person", "PERSON", nil)
+	return c
+}
+
+// stopOf reads what is stopped: a person, a login, or a lease by its serial.
+func stopOf(args []string) (kind store.StopKind, name string, err error) {
+	kind = store.StopKind(args[0])
+	if !slices.Contains([]store.StopKind{store.StopPerson, store.StopLogin, store.StopLease}, kind) {
+		err = command.Fail(command.WrongUse, fmt.Errorf("%q is nothing that is stopped; write person NAME, login NAME, or lease SERIAL", sanitize.Line(args[0], 40)))
+	}
+	return kind, args[1], err
+}
+
+func stop(p *service.Place) *command.Command {
+	return &command.Command{
+		Use:      "stop person|login|lease NAME",
+		Summary:  "revoke the certificates of a person or a login, and issue no new ones",
+		Examples: []string{"meatus issuer stop person oskar", "meatus issuer stop lease 4711"},
+		Details: `Stop every lease of a person, or for a login, or one lease by its serial. No new one is
+given from now on. What was given holds at a machine until it ends, or until the list of
+what is stopped is carried there: meatus issuer carry.`,
+		Args: cobra.ExactArgs(2),
+		Run: func(cmd *command.Call, args []string) error {
+			kind, name, err := stopOf(args)
+			if err != nil {
+				return err
+			}
+			rules, rerr := policy.Read(p.PolicyPath())
+			return p.Leases(cmd.Context(), func(s *store.Leases) error {
+				if kind == store.StopPerson && rerr == nil && !slices.Contains(rules.People(), name) {
+					if held, err := s.Leases(cmd.Context(), name); err == nil && len(held) == 0 {
+						return command.Fail(command.WrongUse, fmt.Errorf("the policy knows nobody called %q, who holds no lease either: nothing was stopped", sanitize.Line(name, 64)))
+					}
+				}
+				n, err := s.StopLeases(cmd.Context(), kind, name, record.Done{Issuer: "this host", By: "whoever runs it", Why: string(kind) + " " + name})
+				if err != nil {
+					return err
+				}
+				fmt.Fprintf(cmd.ErrOrStderr(), "%s stopped; carry that to the machines: meatus issuer carry\n", words.Count(int(n), "lease"))
+				return nil
+			})
+		},
+	}
+}
+
+func lift(p *service.Place) *command.Command {
+	return &command.Command{
+		Use:      "lift person|login NAME",
+		Summary:  "issue certificates to a stopped person or login again",
+		Examples: []string{"meatus issuer lift person oskar"},
+		Args:     cobra.ExactArgs(2),
+		Run: func(cmd *command.Call, args []string) error {
+			kind, name, err := stopOf(args)
+			if err != nil {
+				return err
+			}
+			return p.Leases(cmd.Context(), func(s *store.Leases) error {
+				if err := s.Lift(cmd.Context(), kind, name, record.Done{Issuer: "this host", By: "whoever runs it", Why: string(kind) + " " + name}); err != nil {
+					return command.Fail(command.WrongUse, err)
+				}
+				return nil
+			})
+		},
+	}
+}
+
+func key(p *service.Place) *command.Command {
+	var allTheSame bool
+	c := &command.Command{
+		Use:      "key",
+		Summary:  "show the signing keys and change the active one",
+		Examples: []string{"meatus issuer key"},
+		Details: `Say which keys sign leases and machines' keys. To change the one for leases: make the next
+one (key next), carry it to the machines beside the first (meatus issuer carry), and have it
+sign when all of them trust it (key change). The one before is put aside.`,
+		Args: cobra.NoArgs,
+		Run: func(cmd *command.Call, _ []string) error {
+			keys := &issuer.Keys{Dir: p.State}
+			leases, hosts, err := keys.Get()
+			if err != nil {
+				return err
+			}
+			for i, s := range leases {
+				what := "signs leases"
+				if i > 0 {
+					what = "is to sign next"
+				}
+				fmt.Fprintf(cmd.OutOrStdout(), "%s  %s\n%s", ssh.FingerprintSHA256(s.PublicKey()), what, ssh.MarshalAuthorizedKey(s.PublicKey()))
+			}
+			if hosts != nil {
+				fmt.Fprintf(cmd.OutOrStdout(), "%s  signs machines' keys\n%s", ssh.FingerprintSHA256(hosts.PublicKey()), ssh.MarshalAuthorizedKey(hosts.PublicKey()))
+			}
+			return nil
+		},
+	}
+	next := &command.Command{
+		Use:      "next",
+		Summary:  "create the next signing key; machines are told to trust both from then on",
+		Examples: []string{"meatus issuer key next"},
+		Args:     cobra.NoArgs,
+		Run: func(cmd *command.Call, _ []string) error {
+			return (&issuer.Keys{Dir: p.State}).MakeNext()
+		},
+	}
+	change := &command.Command{
+		Use:      "change",
+		Summary:  "make the next signing key the active one, once every machine trusts it",
+		Examples: []string{"meatus issuer key change"},
+		Args:     cobra.NoArgs,
+		Run: func(cmd *command.Call, _ []string) error {
+			return p.Leases(cmd.Context(), func(s *store.Leases) error {
+				left, err := (&issuer.Keys{Dir: p.State}).Change(cmd.Context(), s, allTheSame)
+				if errors.Is(err, issuer.ErrNotTrusted) {
+					return command.Fail(command.Blocked, fmt.Errorf("%w: %s; carry it there: meatus issuer carry, or leave them behind with --all-the-same", err, sanitize.Line(strings.Join(left, ", "), 400)))
+				}
+				if err == nil && len(left) > 0 {
+					fmt.Fprintf(cmd.ErrOrStderr(), "these trust the old key alone, and let no lease in: %s\n", sanitize.Line(strings.Join(left, ", "), 400))
+				}
+				return err
+			})
+		},
+	}
+	change.Flags().BoolVar(&allTheSame, "all-the-same", false, "also where machines do not trust it yet: no lease lets anybody in there then")
+	c.Commands = []*command.Command{next, change}
+	return c
+}
+
+func emergency(p *service.Place) *command.Command {
+	var login string
+	var life time.Duration
+	fd := -1
+	c := &command.Command{
+		Use:      "emergency FILE MACHINE...",
+		Summary:  "create an emergency key for the time when the issuer is down",
+		Examples: []string{"meatus issuer emergency /media/safe/bay.pem tide-db gauge-1 --as keeper --for 720h"},
+		Details: `Make a key with a passphrase, and a certificate for it that lets one login in at some
+machines for as long as it says. Kept where few reach it, and named as a session's key beside
+its lease, it is offered where the issuer gives none; whoever comes in by it is told loudly,
+here and in the machine's log. It ends early by meatus issuer stop lease SERIAL.`,
+		Args: cobra.MinimumNArgs(2),
+		Run: func(cmd *command.Call, args []string) error {
+			return p.Leases(cmd.Context(), func(s *store.Leases) error {
+				e := issuer.Emergency{File: args[0], Machines: args[1:], Login: login, Life: life}
+				if err := e.Check(cmd.Context(), s); err != nil {
+					return command.Fail(command.WrongUse, err)
+				}
+				pass, err := prompt.Secret(cmd, fd, "Passphrase for "+args[0], true)
+				if err != nil {
+					return err
+				}
+				defer clear(pass)
+				e.Passphrase = pass
+				l, err := e.Make(cmd.Context(), s, &issuer.Keys{Dir: p.State}, "whoever runs it")
+				if errors.Is(err, issuer.ErrEmergency) {
+					return command.Fail(command.WrongUse, err)
+				}
+				if err != nil {
+					return err
+				}
+				fmt.Fprintf(cmd.ErrOrStderr(), "sealed until %s as lease %d; name it as the key of sessions that have leases\n", l.Ends.Local().Format(time.DateOnly), l.Serial)
+				return nil
+			})
+		},
+	}
+	c.Flags().StringVar(&login, "as", "root", "which login")
+	c.Flags().DurationVar(&life, "for", 30*24*time.Hour, "how long it lets somebody in, 2160h at the most")
+	c.Flags().IntVar(&fd, "passphrase-fd", -1, "read the passphrase from this file descriptor")
+	c.Value("as", "LOGIN", nil)
+	return c
+}

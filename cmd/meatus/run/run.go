@@ -1,0 +1,316 @@
+// Package run has the commands that run something on machines.
+package run
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/sync/errgroup"
+	"golang.org/x/term"
+
+	"meatus/cmd/meatus/command"
+	"meatus/cmd/meatus/live"
+	"meatus/cmd/meatus/prompt"
+	"meatus/core/engine"
+	"meatus/core/event"
+	"meatus/core/gate"
+	"meatus/core/link"
+	"meatus/core/posix"
+	"meatus/core/remote"
+	"meatus/core/route"
+	"meatus/core/step"
+	"meatus/core/walk"
+	"meatus/core/workspace"
+)
+
+// runOptions are the flags of "meatus run".
+type runOptions struct {
+	trace, terminal bool
+	identities      *prompt.Identities
+	lend            []string // key files that the far side may use
+	lendTo          []string
+	lendUses        int
+	lendFor         time.Duration
+	lendAt          string // the hop's session
+	reason          string // for a lease
+	unasked         bool
+	windows         bool
+}
+
+// Commands are "meatus run" and "each".
+func Commands(open live.Opener) []*command.Command {
+	return []*command.Command{one(open), each(open)}
+}
+
+func one(open live.Opener) *command.Command {
+	var o runOptions
+	c := &command.Command{
+		Use:      "run NAME [-- CMD...]",
+		Summary:  "connect to a session's machine and run a command, or open a shell",
+		Examples: []string{"meatus run gauge-1", "meatus run gauge-1 -- uptime", "meatus run -t gauge-1 -- top", "meatus run quay --lend keys/gauge.pem --lend-to gauge-1 -- ls"},
+		Status:   "the command's own; 128 and the signal's number where one ended it",
+		Complete: command.First(1, command.Sessions, nil),
+		Details: `run walks to a session's machine and runs a command there, or its shell.
+
+Standard input, output and error are passed on apart, and so is the exit status.
+One CMD is a command line for the far shell; several are passed as they stand,
+each as one word. Questions are asked on the controlling terminal; without one
+the walk fails at the gate in question.`,
+		Args: cobra.MinimumNArgs(1),
+		Run: func(cmd *command.Call, args []string) error {
+			if at := cmd.ArgsLenAtDash(); at != 1 && !(at < 0 && len(args) == 1) {
+				return command.Fail(command.WrongUse, errors.New("name one session, and put -- before the command; see meatus run --help"))
+			}
+			w, err := open.Workspace()
+			if err != nil {
+				return err
+			}
+			return runOn(cmd, open, w, args[0], commandLine(args[1:]), o)
+		},
+	}
+	c.Flags().BoolVar(&o.trace, "trace", false, "tell each gate on standard error as it is passed")
+	c.Flags().BoolVarP(&o.terminal, "terminal", "t", false, "give the command a terminal")
+	c.Flags().StringArrayVar(&o.lend, "lend", nil, "lend a key to the far side, for this run alone (repeatable); each use is asked for on the terminal")
+	c.Flags().StringSliceVar(&o.lendTo, "lend-to", nil, "the hosts or sessions that the lent keys may be used for, by pattern (repeatable)")
+	c.Flags().IntVar(&o.lendUses, "lend-uses", 0, "how often the lent keys may be used before the lend stops; 0 for any number")
+	c.Flags().DurationVar(&o.lendFor, "lend-for", 0, "how long the lend lasts; 0 for as long as the command")
+	c.Flags().StringVar(&o.reason, "reason", "", "the reason for a lease, where its rule wants one ($MEATUS_REASON)")
+	c.Flags().StringVar(&o.lendAt, "at", "", "run at a hop on the way, by its session's name, and not at the end")
+	c.Flags().BoolVar(&o.unasked, "lend-unasked", false, "do not ask before each use of a lent key: whoever has the far side has the use of it")
+	c.Flags().BoolVar(&o.windows, "windows", false, "let programs there draw on the X display here, for this run alone: they see every window and key of it")
+	c.Value("lend", "KEY", command.Keys)
+	c.Value("lend-to", "HOSTS", command.Sessions)
+	c.Value("at", "SESSION", command.Sessions)
+	o.identities = prompt.YesIdentity(c)
+	return c
+}
+
+// commandLine makes one command line of the arguments: one stands as it is, of
+// several each is quoted, so that the far shell takes it as one word.
+func commandLine(args []string) string {
+	if len(args) == 1 {
+		return args[0]
+	}
+	quoted := make([]string, len(args))
+	for i, a := range args {
+		quoted[i] = posix.Word(a)
+		if a != "" && strings.Trim(a, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_./=:@%+,") == "" {
+			quoted[i] = a
+		}
+	}
+	return strings.Join(quoted, " ")
+}
+
+func runOn(cmd *command.Call, open live.Opener, w *workspace.Workspace, name, line string, o runOptions) error {
+	ctx := cmd.Context()
+	r, err := w.Planner().Plan(name)
+	if err != nil {
+		return err
+	}
+	if target := r.Target(); o.terminal && (target.Careful || target.Note != "") {
+		fmt.Fprintln(cmd.ErrOrStderr(), "meatus: "+target.Warning())
+	}
+	if o.windows {
+		if _, err := engine.Display(); err != nil {
+			return command.Fail(command.Blocked, fmt.Errorf("windows of %s are wanted here: %w", name, err))
+		}
+	}
+	if r, err = o.onRoute(w, r); err != nil {
+		return command.Fail(command.WrongUse, err)
+	}
+	var trace func(event.Event)
+	if o.trace {
+		trace = traceTo(cmd.ErrOrStderr(), r)
+	}
+	e, err := open.Engine(cmd, w, o.identities, engine.Options{}, func(e event.Event) {
+		if trace != nil {
+			trace(e)
+		}
+		if waits, ok := e.(walk.Trying); ok && waits.Say != "" {
+			fmt.Fprintln(cmd.ErrOrStderr(), "meatus: "+waits.Session+" "+waits.Say)
+		}
+		if ends, ok := e.(link.LeaseEnds); ok {
+			fmt.Fprintln(cmd.ErrOrStderr(), "meatus: "+ends.Say())
+		}
+		if other, ok := e.(walk.Diverted); ok {
+			fmt.Fprintln(cmd.ErrOrStderr(), "meatus: "+other.Record().Line())
+		}
+		if use, ok := e.(remote.Lent); ok && use.Refuse != nil && !errors.Is(use.Refuse, step.ErrDeclined) {
+			fmt.Fprintln(cmd.ErrOrStderr(), "meatus: "+use.Say())
+		}
+	})
+	if err != nil {
+		return err
+	}
+	defer e.Close()
+	if o.reason != "" {
+		e.Leases.Reason = o.reason
+	}
+	passage, err := e.Walker.Walk(ctx, r)
+	if err != nil {
+		return live.Interrupted(ctx, err)
+	}
+	defer passage.Close()
+	var terminal *remote.Terminal
+	if o.terminal {
+		terminal = &remote.Terminal{Name: os.Getenv("TERM"), Cols: 80, Rows: 24}
+		if cols, rows, err := term.GetSize(int(os.Stdin.Fd())); err == nil {
+			terminal.Cols, terminal.Rows = cols, rows
+		}
+	}
+	program, err := e.Programs.Start(ctx, passage, line, terminal)
+	if err != nil {
+		return live.Interrupted(ctx, err)
+	}
+	if err := program.NoWindows; err != nil {
+		if o.windows {
+			program.Close()
+			return command.Fail(command.Blocked, fmt.Errorf("%s: without windows: %w", r.Target().Name, err))
+		}
+		fmt.Fprintf(os.Stderr, "meatus: without windows: %v\n", err)
+	}
+	if o.terminal {
+		if term.IsTerminal(int(os.Stdin.Fd())) {
+			defer e.GiveTerminal()()
+		}
+		restore := rawTerminal(program)
+		defer restore()
+	}
+	return passOn(cmd, program)
+}
+
+// onRoute ends the route at the hop that is wanted and lends what is wanted there.
+func (o runOptions) onRoute(w *workspace.Workspace, r route.Route) (route.Route, error) {
+	if o.lendAt != "" {
+		at := slices.IndexFunc(r.Hops, func(h route.Hop) bool { return h.Name == o.lendAt })
+		if at < 0 {
+			return r, fmt.Errorf("the way to %s does not go through %s", r.Session, o.lendAt)
+		}
+		r = r.UpTo(at)
+	}
+	var lends []string
+	terms := map[string]route.Terms{}
+	for _, name := range o.lend {
+		path, err := filepath.Abs(name)
+		if err != nil {
+			return r, err
+		}
+		lends = append(lends, path)
+		terms[path] = w.Planner().TermsOf(path)
+	}
+	return r.AtEnd(func(last *route.Hop) {
+		last.Windows = last.Windows || o.windows
+		if len(lends) == 0 {
+			return
+		}
+		last.Agent, last.Lends, last.Terms = "ask", lends, terms
+		if o.unasked {
+			last.Agent = "lend"
+		}
+		last.LendUses, last.LendFor = o.lendUses, o.lendFor
+		last.LendsSaid, last.LendsTo = o.lendTo, w.Planner().Hosts(o.lendTo)
+	}), nil
+}
+
+// passOn joins the program to the command's input and outputs until it ends. Reading
+// the input is not waited for: it may never end.
+func passOn(cmd *command.Call, program *remote.Program) error {
+	ctx := cmd.Context()
+	stop := context.AfterFunc(ctx, func() { program.Close() })
+	defer stop()
+	go func() {
+		io.Copy(program.In, cmd.InOrStdin())
+		program.In.Close()
+	}()
+	var outputs errgroup.Group
+	outputs.Go(func() error { _, err := io.Copy(cmd.OutOrStdout(), program.Out); return err })
+	outputs.Go(func() error { _, err := io.Copy(cmd.ErrOrStderr(), program.Err); return err })
+	if err := outputs.Wait(); err != nil {
+		program.Close()
+		return fmt.Errorf("passing on the output: %w", err)
+	}
+	ending := program.Wait()
+	switch {
+	case ctx.Err() != nil:
+		return command.Fail(130, errors.New("stopped"))
+	case ending.Err != nil:
+		return ending.Err
+	case ending.Signal != "":
+		return command.Fail(128+signalNumber(ending.Signal), fmt.Errorf("the command was ended by signal %s", ending.Signal))
+	case ending.Status != 0:
+		return command.Exit(ending.Status)
+	}
+	return nil
+}
+
+// signalNumber is the number of a signal by its name in RFC 4254 section 6.10.
+func signalNumber(name string) int {
+	numbers := map[string]syscall.Signal{
+		"ABRT": syscall.SIGABRT, "ALRM": syscall.SIGALRM, "FPE": syscall.SIGFPE, "HUP": syscall.SIGHUP,
+		"ILL": syscall.SIGILL, "INT": syscall.SIGINT, "KILL": syscall.SIGKILL, "PIPE": syscall.SIGPIPE,
+		"QUIT": syscall.SIGQUIT, "SEGV": syscall.SIGSEGV, "TERM": syscall.SIGTERM, "USR1": syscall.SIGUSR1, "USR2": syscall.SIGUSR2,
+	}
+	return int(numbers[name])
+}
+
+// rawTerminal gives the far side our terminal, until restored.
+func rawTerminal(program *remote.Program) (restore func()) {
+	fd := int(os.Stdin.Fd())
+	before, err := term.MakeRaw(fd)
+	if err != nil {
+		return func() {}
+	}
+	resized := make(chan os.Signal, 1)
+	signal.Notify(resized, syscall.SIGWINCH)
+	go func() {
+		for range resized {
+			if cols, rows, err := term.GetSize(fd); err == nil {
+				program.Resize(cols, rows)
+			}
+		}
+	}()
+	return func() {
+		signal.Stop(resized)
+		close(resized)
+		term.Restore(fd, before)
+	}
+}
+
+// traceTo tells a walk's gates as lines.
+func traceTo(out io.Writer, r route.Route) func(event.Event) {
+	start := time.Now()
+	say := func(hop string, what any, verdict, seen string) {
+		fmt.Fprintf(out, "%7.3fs  %-12s  %-8v  %-7s  %s\n", time.Since(start).Seconds(), hop, what, verdict, seen)
+	}
+	return func(e event.Event) {
+		switch e := e.(type) {
+		case walk.Turned:
+			r = e.Route
+		case walk.Passed:
+			name := r.Hops[e.Hop].Name
+			if e.Session != r.Session { // the way to an issuer of a lease
+				name = e.Session
+			}
+			say(name, e.Gate.Kind, e.Gate.Verdict.String(), e.Gate.Seen)
+		case walk.Ended:
+			var f *gate.Failure
+			if errors.As(e.Err, &f) {
+				say(f.Hop, f.Gate, gate.Shut.String(), f.Seen)
+			}
+		case link.Up:
+			say(e.Link.Hop, "link", "up", e.Link.Cipher)
+		case link.Down:
+			say(e.Link.Hop, "link", "down", fmt.Sprintf("%d bytes in, %d out", e.Link.In, e.Link.Out))
+		}
+	}
+}

@@ -1,0 +1,229 @@
+// Package session has the commands that change and list the sessions of a workspace.
+package session
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"meatus/cmd/meatus/command"
+	"meatus/cmd/meatus/live"
+	"meatus/core/book"
+	"meatus/core/route"
+	"meatus/core/routeline"
+	"meatus/core/sanitize"
+	"meatus/core/trail"
+	"meatus/core/workspace"
+)
+
+// Commands are "meatus session", "export" and "import".
+func Commands(open live.Opener) []*command.Command {
+	return []*command.Command{{
+		Use:     "session",
+		Summary: "add, change, show and remove sessions",
+		Details: `session edits sessions.toml as the full screen does: with the same checks, one edit at a
+time that can be undone there, and everything else in the file unchanged.`,
+		Examples: []string{"meatus session add tide-db = keeper@10.61.4.20 via quay", "meatus session set gauge-1 gauge-2 keepalive=1m"},
+		Commands: []*command.Command{add(open), set(open), remove(open), show(open), through(open)},
+	}, exportAll(open), importFile(open)}
+}
+
+// noteEdit writes what was edited to the trail.
+func noteEdit(cmd *command.Call, w *workspace.Workspace, session, say string) error {
+	t, err := trail.Open(w.Dir)
+	if err == nil {
+		err = t.Add(trail.Entry{Kind: trail.Edit, Session: session, Say: say})
+		t.Close()
+	}
+	if err != nil {
+		fmt.Fprintln(cmd.ErrOrStderr(), "meatus: "+err.Error())
+	}
+	fmt.Fprintln(cmd.OutOrStdout(), say)
+	return nil
+}
+
+func add(open live.Opener) *command.Command {
+	return &command.Command{
+		Use:      "add LINE",
+		Summary:  "add a session, written in one line",
+		Examples: []string{"meatus session add 'tide-db = keeper@10.61.4.20 via quay with tide.pem bring 15432 from db.internal:5432'"},
+		Details: `add takes the line that n on Routes takes: NAME = USER@HOST:PORT via HOP with KEY, and more.
+It may come as one argument or as several.`,
+		Args: cobra.MinimumNArgs(1),
+		Run: func(cmd *command.Call, args []string) error {
+			w, err := open.Workspace()
+			if err != nil {
+				return err
+			}
+			text := strings.Join(args, " ")
+			line := routeline.Parse(text, w.Known(nil))
+			if len(line.Mistakes) > 0 {
+				m := line.Mistakes[0]
+				return command.Fail(command.WrongUse, fmt.Errorf("column %d: %s", m.From+1, m.Say))
+			}
+			if _, err := book.Add(w.SessionsPath(), line.Draft); err != nil {
+				return command.Fail(command.WrongUse, err)
+			}
+			return noteEdit(cmd, w, line.Draft.Name, "the new session "+line.Draft.Name)
+		},
+	}
+}
+
+func set(open live.Opener) *command.Command {
+	return &command.Command{
+		Use:      "set NAME... KEY=VALUE...",
+		Summary:  "set values of sessions",
+		Examples: []string{"meatus session set tide-db port=2022 user=pilot", "meatus session set gauge-1 gauge-2 keepalive=1m", "meatus session set tide-db user="},
+		Complete: command.Settings,
+		Details: `set writes values of one session or several, as one edit. What has no = is the name of a
+session, what has one a value. The keys are those of sessions.toml; lists are parted by
+commas, tunnels written as in a route line.`,
+		Args: cobra.MinimumNArgs(2),
+		Run: func(cmd *command.Call, args []string) error {
+			w, err := open.Workspace()
+			if err != nil {
+				return err
+			}
+			var names []string
+			var values []book.Setting
+			for _, arg := range args {
+				key, value, is := strings.Cut(arg, "=")
+				if is {
+					values = append(values, book.Setting{Key: key, Value: value})
+				} else {
+					names = append(names, arg)
+				}
+			}
+			if len(names) == 0 || len(values) == 0 {
+				return command.Fail(command.WrongUse, errors.New("name a session, and what to set as KEY=VALUE; see meatus session set --help"))
+			}
+			if err := writtenAll(w, names); err != nil {
+				return err
+			}
+			if _, err := book.SetAll(w.SessionsPath(), names, values); err != nil {
+				return command.Fail(command.WrongUse, err)
+			}
+			var keys []string
+			for _, v := range values {
+				keys = append(keys, v.Key)
+			}
+			session := ""
+			if len(names) == 1 {
+				session = names[0]
+			}
+			return noteEdit(cmd, w, session, strings.Join(keys, ", ")+" of "+strings.Join(names, ", "))
+		},
+	}
+}
+
+// writtenAll fails for the first of some sessions that a fleet makes, and that is written nowhere.
+func writtenAll(w *workspace.Workspace, names []string) error {
+	for _, name := range names {
+		if s := w.Book.Session(name); s != nil {
+			if err := s.Written(); err != nil {
+				return command.Fail(command.WrongUse, err)
+			}
+		}
+	}
+	return nil
+}
+
+func remove(open live.Opener) *command.Command {
+	return &command.Command{
+		Use:      "remove NAME...",
+		Summary:  "remove the named sessions, unless another session goes through one",
+		Examples: []string{"meatus session remove tide-db"},
+		Complete: command.Sessions,
+		Args:     cobra.MinimumNArgs(1),
+		Run: func(cmd *command.Call, args []string) error {
+			w, err := open.Workspace()
+			if err != nil {
+				return err
+			}
+			for _, name := range args {
+				if w.Book.Session(name) == nil {
+					return fmt.Errorf("%w %q", route.ErrNoSession, sanitize.Line(name, 60))
+				}
+			}
+			if err := writtenAll(w, args); err != nil {
+				return err
+			}
+			for _, name := range args {
+				if _, err := book.Remove(w.SessionsPath(), name); err != nil {
+					return command.Fail(command.WrongUse, fmt.Errorf("%s is not removed: %w", name, err))
+				}
+				if err := noteEdit(cmd, w, name, "removed "+name); err != nil {
+					return err
+				}
+			}
+			return nil
+		},
+	}
+}
+
+func show(open live.Opener) *command.Command {
+	return &command.Command{
+		Use:      "show NAME",
+		Summary:  "show every value of a session and where it comes from",
+		Examples: []string{"meatus session show tide-db", "meatus session show tide-db --json"},
+		JSON:     "print an object",
+		Complete: command.First(1, command.Sessions, nil),
+		Args:     cobra.ExactArgs(1),
+		Run: func(cmd *command.Call, args []string) error {
+			w, err := open.Workspace()
+			if err != nil {
+				return err
+			}
+			s := w.Book.Session(args[0])
+			if s == nil {
+				return fmt.Errorf("%w %q", route.ErrNoSession, sanitize.Line(args[0], 60))
+			}
+			type value struct {
+				Key   string `json:"key"`
+				Value string `json:"value"`
+				From  string `json:"from"`
+			}
+			values := []value{}
+			for _, key := range book.Fields {
+				if text, origin := s.Text(key); text != "" {
+					values = append(values, value{key, text, origin.String()})
+				}
+			}
+			table := &command.Table{}
+			for _, v := range values {
+				table.Row(v.Key, sanitize.Line(v.Value, 300), v.From)
+			}
+			return cmd.AnswerTable(map[string]any{"name": s.Name, "values": values}, table)
+		},
+	}
+}
+
+func through(open live.Opener) *command.Command {
+	return &command.Command{
+		Use:      "through NAME",
+		Summary:  "list the sessions that go through a bastion",
+		Examples: []string{"meatus session through quay"},
+		JSON:     "print an array of names",
+		Complete: command.First(1, command.Sessions, nil),
+		Details: `through lists the sessions whose way goes through a session, on whichever of their ways: what
+stops with it when it is stopped.`,
+		Args: cobra.ExactArgs(1),
+		Run: func(cmd *command.Call, args []string) error {
+			w, err := open.Workspace()
+			if err != nil {
+				return err
+			}
+			if w.Book.Session(args[0]) == nil {
+				return fmt.Errorf("%w %q", route.ErrNoSession, sanitize.Line(args[0], 60))
+			}
+			names := append([]string{}, w.Book.Behind(args[0])...)
+			table := &command.Table{}
+			for _, name := range names {
+				table.Row(name)
+			}
+			return cmd.AnswerTable(names, table)
+		},
+	}
+}
