@@ -62,7 +62,7 @@ func TestTheEstateOnTheCommandLine(t *testing.T) {
 	if r := do(t, dir, "", "estate", "list", "--source", "moon"); r.status != 1 || !strings.Contains(r.err, "no [estate.moon]") {
 		t.Errorf("%+v", r)
 	}
-	if r := do(t, dir, "", "estate", "check", filepath.Join(dir, "bay.json")); r.status != 0 || !strings.Contains(r.out, "nothing is wrong: 2 instances, 1 network, 1 group") {
+	if r := do(t, dir, "", "estate", "check", filepath.Join(dir, "bay.json")); r.status != 0 || !strings.Contains(r.out, "no mistake: 2 instances, 1 network, 1 group") {
 		t.Errorf("%+v", r)
 	}
 	write("torn.json", `{"estate": 1, "instances": [{"state": "running"}, {"id": "`)
@@ -214,7 +214,7 @@ func TestWhoGetsWhereOnTheCommandLine(t *testing.T) {
 	}{
 		{[]string{"estate", "reach", "quay", "tide-db:5432"}, 0, []string{"● both are in network reef", "● tide: lets in tcp 5432 from 10.61.4.1/32"}},
 		{[]string{"estate", "reach", "198.51.100.7", "quay:80"}, 3, []string{"╳ no rule of quay lets tcp 80 in from 198.51.100.7", "→ let tcp 80 in from 198.51.100.7, in group shore, which quay alone is in"}},
-		{[]string{"estate", "reach", "quay", "sounder:22", "--json"}, 3, []string{`"open":false`, `"at":"route"`, `"change":{"say":"join network`}},
+		{[]string{"estate", "reach", "quay", "sounder:22", "--json"}, 3, []string{`"open": false`, `"at": "route"`, `"say": "join network`}},
 		{[]string{"estate", "reach", "quay", "gauge-*:22"}, 1, []string{"4 instances fit gauge-*"}},
 		{[]string{"estate", "reach", "quay", "tide-db"}, 2, []string{"write TO:PORT"}},
 		{[]string{"estate", "ways", "tide-db:5432"}, 0, []string{"here ── quay ── tide-db  tcp 5432", "quay, session quay, as warden with keys/shore.pem", "tide: lets in tcp 5432 from 10.61.4.1/32"}},

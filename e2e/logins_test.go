@@ -339,7 +339,7 @@ func TestASweepFindsWhatWasLeftBehind(t *testing.T) {
 	os.Remove(p.path("keys", "other.pem")) // so that nothing here explains it
 	os.Remove(p.path("keys", "other.pem.pub"))
 	r := p.run("key", "sweep", "pilot")
-	for _, want := range []string{"private key    forgotten.pem, -rw-r--r--", "unknown key    line 2 of the list: ssh-ed25519 SHA256:", "1 private key", "1 listed key that none of yours explains, 1 that one does"} {
+	for _, want := range []string{"private key  forgotten.pem, -rw-r--r--", "unknown key  line 2 of the list: ssh-ed25519 SHA256:", "1 private key", "1 listed key that none of yours explains, 1 that one does"} {
 		if !strings.Contains(r.out, want) {
 			t.Errorf("%q is missing: %+v", want, r)
 		}

@@ -182,7 +182,7 @@ func TestListsGoOutAndComeIn(t *testing.T) {
 func TestHostsOnTheCommandLine(t *testing.T) {
 	t.Parallel()
 	dir := startLab(t)
-	if r := do(t, dir, "", "hosts"); r.status != 0 || !strings.Contains(r.out, "203.0.113.10:22  ssh-ed25519  SHA256:") {
+	if r := do(t, dir, "", "hosts"); r.status != 0 || !strings.Contains(r.out, "203.0.113.10:22 ") || !strings.Contains(r.out, "  ssh-ed25519  SHA256:") {
 		t.Errorf("%+v", r)
 	}
 	if r := do(t, dir, "archive.internal IN SSHFP 4 2 "+strings.Repeat("ab", 32)+"\n", "hosts", "expect", "-"); r.status != 0 || !strings.Contains(r.out, "1 read, 1 of them new") {

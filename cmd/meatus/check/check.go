@@ -35,8 +35,8 @@ func Command(open live.Opener) *command.Command {
 		Use:      "check [NAME...]",
 		Summary:  "check whether sessions can connect, and what blocks them",
 		Examples: []string{"meatus check", "meatus check tide-db --as-far-as identity", "meatus check --summary", "meatus check --json"},
-		Status:   "3 where a gate is shut, or the sessions file has a mistake",
-		JSON:     "print an array of reports, or with --summary of what needs you",
+		Status:   "3 if a session is blocked, or the sessions file has a mistake",
+		JSON:     "print an array of reports, or with --summary of problems",
 		Complete: command.Sessions,
 		Args:     cobra.ArbitraryArgs,
 		Run: func(cmd *command.Call, names []string) error {
@@ -90,11 +90,11 @@ func Command(open live.Opener) *command.Command {
 			return nil
 		},
 	}
-	c.Flags().StringVar(&far, "as-far-as", "here", "here (no packet leaves), knock (does it answer, with what), identity (its host key) or login (would it take the keys, asked with nothing signed); hops before a machine are logged in to")
-	c.Flags().BoolVar(&touch, "touch", false, "the same as --as-far-as identity")
+	c.Flags().StringVar(&far, "as-far-as", "here", "the depth: here (no connection), knock (the port answers), identity (the host key) or login (the keys are accepted; nothing is signed); bastions on the route are logged in to")
+	c.Flags().BoolVar(&touch, "touch", false, "short for --as-far-as identity")
 	c.Value("as-far-as", "DEPTH", command.Words(walk.DepthWords[:]...))
 	identities = prompt.YesIdentity(c)
-	c.Flags().BoolVar(&summary, "summary", false, "print what needs you alone, the gravest first, as it stands above the board of Routes")
+	c.Flags().BoolVar(&summary, "summary", false, "print problems only, the most severe first, each cause once")
 	return c
 }
 

@@ -91,7 +91,7 @@ func tour(leader *string, plain *bool) *command.Command {
 		},
 	}
 	c.Flags().StringVar(&dir, "dir", "", "keep the tour's workspace in this folder (default: meatus/tour in the data folder)")
-	c.Flags().BoolVar(&anew, "anew", false, "begin from the first step, with the bay as it was")
+	c.Flags().BoolVar(&anew, "anew", false, "start again from the first step")
 	c.Value("dir", "FOLDER", nil)
 	return c
 }

@@ -37,18 +37,17 @@ func Command(open live.Opener) *command.Command {
 		Summary:  "draw a map of connections, a traffic chart or a timeline as SVG or PDF",
 		Examples: []string{"meatus draw -o bay.svg", "meatus draw --site reef --private -o reef.pdf", "meatus draw --paper a1 -o wall.pdf", "meatus draw gauge-1 --chart --over 2h -o chart.svg"},
 		Complete: command.Sessions,
-		Details: `draw makes a map of routes to hand on, of all sessions, a site's, or those named: hops,
-addresses, logins, keys by name and fingerprint, tunnels with their direction, and the
-verdicts that this machine alone can give, now.
+		Details: `The map shows the routes of all sessions, of a site, or of the named sessions: hops,
+addresses, user names, keys by name and fingerprint, port forwards with their direction, and
+the results of the checks that need no connection.
 
-With --chart it draws what the link to one session carried, and its round trips; with
---timeline who was connected where; both out of the trail, as far back as --over says.
+--chart draws the traffic and round-trip times of one session, --timeline who was connected
+where; both from the audit log, for the period of --over.
 
-With --estate it draws an estate: networks as areas, instances, who is let in where by
-which rule, what is open to everybody, and with --way-to the way to an instance.
+--estate draws networks, instances, the firewall rules between them and the ports open to
+everybody, and with --way-to the route to an instance.
 
-The ending of FILE says whether it is SVG or PDF. --private leaves addresses, logins,
-fingerprints and accounts out.`,
+The file name ends with .svg or .pdf.`,
 		Run: func(cmd *command.Call, args []string) error {
 			w, err := open.Workspace()
 			if err != nil {
@@ -75,15 +74,15 @@ fingerprints and accounts out.`,
 		},
 	}
 	c.Flags().StringVarP(&o.out, "output", "o", "", "the file to write, .svg or .pdf")
-	c.Flags().StringVar(&o.site, "site", "", "the sessions of a site")
-	c.Flags().BoolVar(&o.private, "private", false, "leave addresses, logins, fingerprints and accounts out")
-	c.Flags().BoolVar(&o.chart, "chart", false, "what the link to the session carried")
-	c.Flags().BoolVar(&o.timeline, "timeline", false, "who was connected where")
-	c.Flags().DurationVar(&o.over, "over", 24*time.Hour, "how far back --chart and --timeline reach")
-	c.Flags().StringVar(&o.paper, "paper", "", "of a map as PDF: one sheet of this size ("+strings.Join(draw.Papers(), ", ")+"), or pages; pages where it would be larger than A3, if nothing is said")
-	c.Flags().BoolVar(&o.estate, "estate", false, "an estate, as it was read last")
-	c.Flags().StringVar(&o.source, "source", "", "which estate, where there are several")
-	c.Flags().StringVar(&o.wayTo, "way-to", "", "an instance whose way from here is highlighted")
+	c.Flags().StringVar(&o.site, "site", "", "draw the sessions of this site")
+	c.Flags().BoolVar(&o.private, "private", false, "omit addresses, user names, fingerprints and accounts")
+	c.Flags().BoolVar(&o.chart, "chart", false, "draw the traffic and round-trip times of one session")
+	c.Flags().BoolVar(&o.timeline, "timeline", false, "draw a timeline of connections")
+	c.Flags().DurationVar(&o.over, "over", 24*time.Hour, "the period of --chart and --timeline, up to now")
+	c.Flags().StringVar(&o.paper, "paper", "", "the paper size of a PDF map: "+strings.Join(draw.Papers(), ", ")+", or pages (default: one sheet, or pages above A3)")
+	c.Flags().BoolVar(&o.estate, "estate", false, "draw an estate, as it was read last")
+	c.Flags().StringVar(&o.source, "source", "", "the estate, if there are several")
+	c.Flags().StringVar(&o.wayTo, "way-to", "", "highlight the route to this instance")
 	c.Require("output")
 	c.Value("output", "FILE", nil)
 	c.Value("site", "SITE", command.Sites)

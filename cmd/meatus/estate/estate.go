@@ -290,7 +290,7 @@ func check() *command.Command {
 		Use:      "check FILE",
 		Summary:  "check an estate document for mistakes",
 		Examples: []string{"meatus estate check bay.json"},
-		Status:   "3 where something is wrong with the document",
+		Status:   "3 if the document has a mistake",
 		JSON:     "print an array of {at, say}",
 		Args:     cobra.ExactArgs(1),
 		Run: func(cmd *command.Call, args []string) error {

@@ -73,7 +73,7 @@ and sessions is printed first, and asked about; --yes skips the question.`,
 			return err
 		},
 	}
-	c.Flags().BoolVar(&yes, "yes", false, "do it without asking")
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	return c
 }
 

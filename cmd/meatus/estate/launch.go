@@ -51,30 +51,30 @@ func launchCommand(open live.Opener) *command.Command {
 		Summary:  "launch instances and add a session for each",
 		JSON:     "print each step as a line of JSON; with --dry the preview",
 		Examples: []string{"meatus estate launch --like gauge-1 --name gauge-9", "meatus estate launch --like quay --from 203.0.113.77 --dry"},
-		Details: `Launch instances: like one there is, or by image, size, network, groups and key pair
-("meatus estate offer" lists what there is). What would become of it is said first, and
-asked about; with --yes it is done without asking, and with --dry it is said alone.
+		Details: `Give an instance to copy with --like, or an image, size, network, groups and key pair ("meatus
+estate offer" lists them). A preview is printed first, and asked about; --yes skips the
+question, --dry prints the preview only.
 
---from ADDRESS lets that address alone, or a range, knock at port 22, by a group of its
-own, in place of the groups that let everybody.`,
+--from ADDRESS allows port 22 from that address or range only, by a new group, instead of
+groups that allow everybody.`,
 		Args: cobra.NoArgs,
 		Run:  func(cmd *command.Call, _ []string) error { return launch(cmd, open, f) },
 	}
 	flags := c.Flags()
-	flags.StringVar(&f.source, "source", "", "the estate, where there are several")
-	flags.StringVar(&f.like, "like", "", "an instance to be like: its name, its id or a query")
-	flags.StringVar(&f.name, "name", "", "what it is called; with numbers where there are several")
-	flags.StringVar(&f.image, "image", "", "what it is made from")
-	flags.StringVar(&f.size, "size", "", "how large it is")
-	flags.StringVar(&f.network, "network", "", "where it has its address")
-	flags.StringArrayVar(&f.groups, "group", nil, "a group of rules it is in; several times for several")
-	flags.StringVar(&f.keyPair, "key-pair", "", "the key pair that lets in")
-	flags.StringArrayVar(&f.tags, "tag", nil, "NAME=VALUE; several times for several")
-	flags.StringVar(&f.firstBoot, "first-boot", "", "a file with what runs at its first boot")
-	flags.StringVar(&f.from, "from", "", "the address, or the range, that alone may knock at port 22")
-	flags.IntVar(&f.count, "count", 1, "how many")
-	flags.BoolVar(&f.yes, "yes", false, "do it without asking")
-	flags.BoolVar(&f.dry, "dry", false, "say what would become of it, and do nothing")
+	flags.StringVar(&f.source, "source", "", "the estate, if there are several")
+	flags.StringVar(&f.like, "like", "", "copy the values of this instance: a name, an id or a query")
+	flags.StringVar(&f.name, "name", "", "the name; numbered for several instances")
+	flags.StringVar(&f.image, "image", "", "the image")
+	flags.StringVar(&f.size, "size", "", "the size")
+	flags.StringVar(&f.network, "network", "", "the network")
+	flags.StringArrayVar(&f.groups, "group", nil, "a security group (repeatable)")
+	flags.StringVar(&f.keyPair, "key-pair", "", "the key pair for logins")
+	flags.StringArrayVar(&f.tags, "tag", nil, "a tag (repeatable)")
+	flags.StringVar(&f.firstBoot, "first-boot", "", "a file with the first-boot script")
+	flags.StringVar(&f.from, "from", "", "allow port 22 from this address or range only")
+	flags.IntVar(&f.count, "count", 1, "the number of instances")
+	flags.BoolVar(&f.yes, "yes", false, "do not ask")
+	flags.BoolVar(&f.dry, "dry", false, "print the preview and launch nothing")
 	c.Value("source", "NAME", nil)
 	c.Value("like", "INSTANCE", command.Instances)
 	c.Value("image", "IMAGE", nil)
@@ -257,7 +257,7 @@ func offer(open live.Opener) *command.Command {
 			return cmd.AnswerTable(all, table)
 		},
 	}
-	c.Flags().StringVar(&source, "source", "", "the estate, where there are several")
+	c.Flags().StringVar(&source, "source", "", "the estate, if there are several")
 	c.Value("source", "NAME", nil)
 	return c
 }

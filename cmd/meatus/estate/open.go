@@ -42,12 +42,12 @@ func openPort(open live.Opener) *command.Command {
 		Summary:  "open a port to one address for a limited time",
 		Examples: []string{"meatus estate open sluice --for 1h", "meatus estate open", "meatus estate open quay --for 20m --from 198.51.100.7 --yes"},
 		JSON:     "print each step as a line of JSON",
-		Details: `Adds the rule that a session lacks to get to its port, or to the service that its tunnel
-brings: for the one address that is seen there, for as long as --for says, and stays until
-then. Afterwards, or with ^C, the rule is taken back. It is written down before it is asked
-for: where this command is killed, the next Meatus that runs takes it back.
+		Details: `Add the firewall rule that is missing for a session's port, or for the service of its local
+forward: for this machine's public address only. The command runs for the time of --for and
+then removes the rule; ^C removes it earlier. The rule is recorded before it is added: if
+this command is killed, the next Meatus that runs removes it.
 
-Without SESSION the rules are listed that stand for a time.`,
+Without SESSION, list the rules that are open for a limited time.`,
 		Args: cobra.MaximumNArgs(1),
 		Run: func(cmd *command.Call, args []string) error {
 			if len(args) == 0 {
@@ -94,9 +94,9 @@ Without SESSION the rules are listed that stand for a time.`,
 			return stand.Run(cmd.Context(), func(s work.Step) { live.Step(cmd, s) })
 		},
 	}
-	c.Flags().DurationVar(&during, "for", time.Hour, "for how long")
-	c.Flags().StringVar(&from, "from", "", "as which address this machine is seen outside, where that is another than its own")
-	c.Flags().BoolVar(&yes, "yes", false, "do it without asking")
+	c.Flags().DurationVar(&during, "for", time.Hour, "the time until the port is closed")
+	c.Flags().StringVar(&from, "from", "", "the public address of this machine, if it differs from its own")
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	c.Value("from", "ADDRESS", nil)
 	return c
 }
@@ -220,14 +220,13 @@ func whatIf(open live.Opener) *command.Command {
 		Use:      "whatif FILE",
 		Summary:  "preview a change of firewall rules, and apply it with --apply",
 		Examples: []string{"meatus estate whatif tidy.rules", "meatus estate whatif tidy.rules --apply", "meatus estate whatif --undo"},
-		Details: `What a change of rules would do. FILE has a change in each line:
+		Details: `List the sessions, forwards and routes that a change of firewall rules opens or blocks, and the
+ports it exposes. FILE has one change a line, # begins a comment:
 
   add to shore: lets in tcp 443 from 198.51.100.7
   drop from shore: lets in tcp 22 from everybody
 
-as "meatus estate reach" tells rules; what stands behind # is a comment. With --apply the
-change is made, after a look and a yes, and written down before, so that --undo takes the
-last one back.`,
+--apply makes the change, after a preview and a question; --undo reverts the last one.`,
 		Args: func(cmd *cobra.Command, args []string) error {
 			if undo {
 				return cobra.NoArgs(cmd, args)
@@ -269,10 +268,10 @@ last one back.`,
 			return e.Do(cmd, job, func(s work.Step) { live.Step(cmd, s) })
 		},
 	})
-	c.Flags().StringVar(&from, "from", "", "as which address this machine is seen outside, where that is another than its own")
-	c.Flags().BoolVar(&apply, "apply", false, "make the change, after a look and a yes")
-	c.Flags().BoolVar(&undo, "undo", false, "take the last change back that was made from here")
-	c.Flags().BoolVar(&yes, "yes", false, "do it without asking")
+	c.Flags().StringVar(&from, "from", "", "the public address of this machine, if it differs from its own")
+	c.Flags().BoolVar(&apply, "apply", false, "apply the change, after a preview and a question")
+	c.Flags().BoolVar(&undo, "undo", false, "undo the last change made from this workspace")
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	c.Value("from", "ADDRESS", nil)
 	return c
 }

@@ -106,7 +106,7 @@ func sendPair(open live.Opener) *command.Command {
 			return err
 		},
 	}
-	c.Flags().StringVar(&source, "source", "", "the estate, where there are several")
+	c.Flags().StringVar(&source, "source", "", "the estate, if there are several")
 	c.Flags().StringVar(&name, "name", "", "what it is called there (else as the file)")
 	c.Flags().IntVar(&fd, "passphrase-fd", -1, "read the passphrase from this file descriptor")
 	c.Value("source", "NAME", nil)

@@ -33,14 +33,13 @@ func reachCommand(open live.Opener) *command.Command {
 		Use:      "reach FROM TO:PORT",
 		Summary:  "check whether firewall rules let one machine reach a port of another",
 		Examples: []string{"meatus estate reach quay tide-db:5432", "meatus estate reach 198.51.100.7 quay:22"},
-		Status:   "3 where it does not get there",
+		Status:   "3 if the port is blocked",
 		Complete: command.Instances,
-		Details: `Whether something gets to a port of an instance, by what is known of networks and
-rules, with the proof, line by line; where it does not, the smallest change that would
-open it.
+		Details: `The answer follows from the networks and firewall rules of the estate, with the reason for each
+step; if the port is blocked, with the smallest change that opens it.
 
-FROM is an instance (a name, an id or a query that fits one) or an address outside. TO is
-an instance. PORT is a number, of tcp, or one with its protocol, as udp/53.`,
+FROM is an instance (a name, an id or a query that matches one) or an outside address. TO is
+an instance. PORT is a TCP port, or a port with a protocol, as udp/53.`,
 		Args: cobra.ExactArgs(2),
 		Run: func(cmd *command.Call, args []string) error {
 			name, port, err := reach.ReadPort(args[1])
@@ -93,16 +92,16 @@ func expect(open live.Opener) *command.Command {
 		Use:      "expect FILE",
 		Summary:  "test firewall rules against a file of expectations",
 		Examples: []string{"meatus estate expect bay.expect"},
-		Status:   "3 where something does not hold",
-		Details: `Whether what a file expects of who reaches what holds. Each line is one of
+		Status:   "3 if an expectation fails",
+		Details: `Each line of FILE is one of
 
   quay reaches tide-db:5432
   tag:role=gauge does not reach tide-db:5432
   only quay reaches tide-db:5432
   outside does not reach tide-db:5432
 
-where instances are chosen by queries; what stands behind # is a comment. Where there are
-several estates, --source says which is meant.`,
+Queries choose instances; # begins a comment. Failed expectations are printed with the
+reason.`,
 		Args: cobra.ExactArgs(1),
 		Run: func(cmd *command.Call, args []string) error {
 			text, err := os.ReadFile(args[0])
@@ -263,6 +262,6 @@ func exposure(open live.Opener) *command.Command {
 			return cmd.AnswerTable(list, t)
 		},
 	})
-	c.Flags().BoolVar(&idle, "unused", false, "the rules that nobody here used for a week, as the trail has it, the oldest first")
+	c.Flags().BoolVar(&idle, "unused", false, "list rules that nobody here used for a week, oldest first")
 	return c
 }

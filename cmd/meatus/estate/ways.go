@@ -29,15 +29,14 @@ func ways(open live.Opener) *command.Command {
 		Use:      "ways TO[:PORT]",
 		Summary:  "list the routes to an instance or a service, best first",
 		Examples: []string{"meatus estate ways tide-db:5432", "meatus estate ways gauge-1 --from 198.51.100.7"},
-		Status:   "3 where there is no way",
+		Status:   "3 if there is no route",
 		Complete: command.Instances,
-		Details: `The ways from here to a port of an instance, 22 where none is named: through which
-machines, with what one would log in there, and the proof for each hop. Those through the
-fewest machines come first, then those that are open to the fewest, then what was used
-last. Where there is no way, the nearest misses say what each lacks.
+		Details: `List the routes from this machine to a port of an instance (22 by default): the machines on the
+way, the key for each, and the firewall rules that allow each hop. Routes through the fewest
+machines come first, then the least exposed ones, then those used last. If there is none, the
+nearest misses are listed, with the missing rule of each.
 
-Machines that nothing at hand logs in to are on no way: no session leads to them, or no
-file of their key pair is here.`,
+Machines that you cannot log in to are not used: those without a session or a key file.`,
 		Args: cobra.ExactArgs(1),
 		Run: func(cmd *command.Call, args []string) error {
 			name, port := args[0], reach.Port{Protocol: "tcp", Number: 22}
@@ -77,7 +76,7 @@ file of their key pair is here.`,
 			return nil
 		},
 	})
-	c.Flags().StringVar(&from, "from", "", "as which address this machine is seen outside, where that is another than its own")
+	c.Flags().StringVar(&from, "from", "", "the public address of this machine, if it differs from its own")
 	c.Value("from", "ADDRESS", nil)
 	return c
 }

@@ -31,11 +31,11 @@ func edit(open live.Opener) *command.Command {
 		Examples: []string{"meatus edit tide-db:/srv/tide/README", "meatus edit quay:/etc/bay/landings.table --sudo"},
 		Complete: command.Places,
 		Files:    true,
-		Details: `edit reads each file into a private copy, and has the editor that VISUAL or EDITOR
-names edit it. Each save goes back at once, by one rename, with the mode and owner
-the file had. Where another has changed it meanwhile nothing is sent: the lines that
-differ are shown, and you choose. While the line is down saves are kept, and sent
-when it is back. Nothing is left behind here but what could not be sent.`,
+		Details: `Copy each file to a private temporary file and open it in the editor of VISUAL or EDITOR. Each
+save is uploaded at once, with the mode and owner of the original, and replaces it by one
+rename. If someone else changed the original meanwhile, nothing is uploaded: the differing
+lines are shown, and you choose. While the connection is down, saves wait. The temporary file
+is deleted at the end, unless a save could not be uploaded.`,
 		Args: cobra.MinimumNArgs(1),
 		Run: func(cmd *command.Call, args []string) error {
 			w, err := open.Workspace()
@@ -59,7 +59,7 @@ when it is back. Nothing is left behind here but what could not be sent.`,
 			return editAll(cmd, e, at)
 		},
 	}
-	c.Flags().BoolVar(&super, "sudo", false, "read and write over there with the superuser's right, where sudo asks for no password")
+	c.Flags().BoolVar(&super, "sudo", false, "read and write as root on the machine, by sudo without a password")
 	identities = prompt.YesIdentity(c)
 	return c
 }

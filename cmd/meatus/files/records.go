@@ -38,9 +38,8 @@ func hand() *command.Command {
 		Use:      "hand ADDRESS LOGIN HOST-KEY COMMAND",
 		Summary:  "pass standard input to a command on another machine, with a lent key",
 		Examples: []string{"meatus cargo hand reef:22 keeper \"$(cat reef.pub)\" 'tar -xf -' < charts.tar"},
-		Details: `Give standard input to a command of the machine at ADDRESS, as HOST:PORT, which has to
-show HOST-KEY. The agent that SSH_AUTH_SOCK names logs in, and nothing else of this
-account does. It is what "meatus send --direct" runs at the machine that lends a key.`,
+		Details: `Log in to ADDRESS, as HOST:PORT, with the agent of SSH_AUTH_SOCK only; the server must have
+HOST-KEY. "meatus send --direct" runs this command on the first of the two machines.`,
 		Args: cobra.ExactArgs(4),
 		Run: func(cmd *command.Call, args []string) error {
 			var dialer net.Dialer
@@ -207,9 +206,8 @@ func undo(open live.Opener) *command.Command {
 		Summary:  "undo a file transfer: restore what it replaced or removed",
 		Examples: []string{"meatus cargo undo", "meatus cargo undo 3rmr6itycya6"},
 		JSON:     "print each step as a line of JSON",
-		Details: `undo takes back what the latest move did, or that of PLAN: what was replaced or
-removed comes back from where it was put aside, what was made is put aside. What
-has changed since is left, and told.`,
+		Details: `Undo the latest transfer, or PLAN: replaced and removed files are restored, new files are
+removed. Files that changed since the transfer are left alone and listed.`,
 		Args: cobra.MaximumNArgs(1),
 		Run: func(cmd *command.Call, args []string) error {
 			return withMover(cmd, open, &f, func(m *mover) (int, error) {
@@ -253,17 +251,14 @@ func checkFiles(open live.Opener) *command.Command {
 	var write, check string
 	c := &command.Command{
 		Use:      "check-files FROM [TO]",
+		Status:   "5 if they differ, 6 if they cannot be compared",
 		Summary:  "compare two folders by content, or check files against a list of digests",
 		Examples: []string{"meatus check-files tables archive:tables", "meatus check-files archive:/srv/archive --write archive.sha256"},
 		Complete: command.Places,
 		JSON:     "print the differences as the plan that would make them equal",
 		Files:    true,
-		Details: `check-files compares FROM with TO by the SHA-256 digests of their files and moves
-nothing. With --write FILE it writes the digests of FROM in the usual two columns
-instead, with --against FILE it checks FROM by such a list; - is standard output
-and input.
-
-Status 0: they are the same; 5: they differ; 6: they cannot be compared.`,
+		Details: `Compare FROM with TO by the SHA-256 digests of their files. With --write FILE, write the
+digests of FROM in two columns instead; with --against FILE, check FROM against such a list.`,
 		Args: cobra.RangeArgs(1, 2),
 		Run: func(cmd *command.Call, args []string) error {
 			if (len(args) == 2) == (write != "" || check != "") || write != "" && check != "" {
@@ -279,11 +274,11 @@ Status 0: they are the same; 5: they differ; 6: they cannot be compared.`,
 	}
 	f.identities = prompt.YesIdentity(c)
 	flags := c.Flags()
-	flags.StringVar(&write, "write", "", "write the digests of FROM to a file")
-	flags.StringVar(&check, "against", "", "check FROM by a list of digests")
-	flags.StringArrayVar(&f.rules.Exclude, "exclude", nil, "leave out what fits a pattern (repeatable)")
-	flags.StringArrayVar(&f.rules.Include, "include", nil, "take only files that fit a pattern (repeatable)")
-	flags.BoolVar(&f.super, "sudo", false, "read over there with the superuser's right, where sudo asks for no password")
+	flags.StringVar(&write, "write", "", "write the digests of FROM to this file; - is standard output")
+	flags.StringVar(&check, "against", "", "check FROM against this list of digests; - is standard input")
+	flags.StringArrayVar(&f.rules.Exclude, "exclude", nil, "skip paths that match a pattern (repeatable)")
+	flags.StringArrayVar(&f.rules.Include, "include", nil, "copy only files that match a pattern (repeatable)")
+	flags.BoolVar(&f.super, "sudo", false, "read as root on the machine, by sudo without a password")
 	c.Value("write", "FILE", nil)
 	c.Value("against", "FILE", nil)
 	c.Value("exclude", "PATTERN", nil)

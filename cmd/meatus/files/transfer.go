@@ -50,24 +50,25 @@ var usualCargo = cargoFlags{links: "keep", over: "older", proof: "cheap", order:
 
 func (f *cargoFlags) on(c *command.Command) {
 	c.JSON = "print the plan, the progress and the result as lines of JSON"
+	c.Status = "5 if some files were not copied, 6 if none was"
 	flags := c.Flags()
-	flags.StringArrayVar(&f.rules.Exclude, "exclude", nil, "leave out what fits a pattern, as *.log, cache/ or data/**/*.tmp (repeatable)")
-	flags.StringArrayVar(&f.rules.Include, "include", nil, "take only files that fit a pattern (repeatable)")
-	flags.BoolVar(&f.rules.Content, "checksum", false, "compare files by their content, and not by size and time")
-	flags.BoolVar(&f.rules.Owner, "owner", false, "keep whose files are, and every bit of their permissions")
-	flags.StringVar(&f.links, "links", "keep", "symbolic links: keep, follow or leave; none ever leads out of the tree")
-	flags.StringVar(&f.over, "over", "older", "what may be replaced: older, all (also what is newer there) or none")
-	flags.StringVar(&f.proof, "proof", "cheap", "compare contents afterwards: cheap (where no line has to carry them back), all or none")
-	flags.StringVar(&f.order, "order", "path", "what goes first: path, small, large or new")
-	flags.BoolVar(&f.direct, "direct", false, "between two far machines: the one hands the files to the other itself, with a key that its session lends")
-	flags.BoolVar(&f.rules.Keys, "with-keys", false, "send private keys of this machine, too; else they are named and asked about")
-	flags.StringVar(&f.rate, "rate", "", "at most so much a second, as 500kB or 2MB")
-	flags.DurationVar(&f.keep, "keep", cargo.DefaultKeep, "how long what is replaced or removed is kept over there, for undo")
-	flags.BoolVar(&f.noKeep, "no-keep", false, "keep nothing of what is replaced or removed: it cannot be undone")
-	flags.BoolVar(&f.dry, "dry-run", false, "show the plan and move nothing")
-	flags.StringVar(&f.save, "save-plan", "", "write the plan to a file and move nothing; meatus cargo carry takes it")
-	flags.BoolVar(&f.quiet, "quiet", false, "print nothing but what went wrong")
-	flags.BoolVar(&f.super, "sudo", false, "read and write over there with the superuser's right, where sudo asks for no password")
+	flags.StringArrayVar(&f.rules.Exclude, "exclude", nil, "skip paths that match a pattern, as *.log, cache/ or data/**/*.tmp (repeatable)")
+	flags.StringArrayVar(&f.rules.Include, "include", nil, "copy only files that match a pattern (repeatable)")
+	flags.BoolVar(&f.rules.Content, "checksum", false, "compare files by content instead of size and time")
+	flags.BoolVar(&f.rules.Owner, "owner", false, "copy owners and all permission bits")
+	flags.StringVar(&f.links, "links", "keep", "symbolic links: keep, follow or leave out; links that lead out of the folder are never copied")
+	flags.StringVar(&f.over, "over", "older", "files to replace: older, all (newer ones, too) or none")
+	flags.StringVar(&f.proof, "proof", "cheap", "files to verify by content: cheap (those with a digest on both sides), all (read back) or none")
+	flags.StringVar(&f.order, "order", "path", "the order of files: path, small, large or new first")
+	flags.BoolVar(&f.direct, "direct", false, "copy between two remote machines directly, with a key that the first one's session lends")
+	flags.BoolVar(&f.rules.Keys, "with-keys", false, "also copy private keys (default: list them and ask)")
+	flags.StringVar(&f.rate, "rate", "", "the highest rate per second, as 500kB or 2MB")
+	flags.DurationVar(&f.keep, "keep", cargo.DefaultKeep, "how long replaced and removed files are kept for undo")
+	flags.BoolVar(&f.noKeep, "no-keep", false, "do not keep replaced and removed files: the transfer cannot be undone")
+	flags.BoolVar(&f.dry, "dry-run", false, "print the plan and copy nothing")
+	flags.StringVar(&f.save, "save-plan", "", "write the plan to this file and copy nothing; meatus cargo carry runs it")
+	flags.BoolVar(&f.quiet, "quiet", false, "print errors only")
+	flags.BoolVar(&f.super, "sudo", false, "read and write as root on the machine, by sudo without a password")
 	c.Value("exclude", "PATTERN", nil)
 	c.Value("include", "PATTERN", nil)
 	c.Value("links", "HOW", command.Words("keep", "follow", "leave"))
@@ -120,15 +121,13 @@ func send(open live.Opener) *command.Command {
 		Examples: []string{"meatus send levels.csv tables/ tide-db:/srv/tide/", "meatus send --direct quay:charts reef:charts", "meatus send - archive:dumps/tide.sql < tide.sql"},
 		Complete: command.Places,
 		Files:    true,
-		Details: `send moves files and folders of this machine, or of another session, to a
-session's machine. A target that ends with / is a folder to put things into;
-another is what is to be made. PATH - is standard input.
+		Details: `Copy files and folders of this machine, or of another session, to a session's machine. A target
+that ends with / is a folder to copy into; otherwise it is the new name. PATH - is standard
+input.
 
-A file is written beside its place, compared by its SHA-256 digest, and put in
-its place by one rename. What it replaces is kept over there for a week: meatus
-cargo undo brings it back. What is newer over there is left, and told.
-
-Status 0: all is there; 5: some is not; 6: nothing is.`,
+Each file is uploaded under a temporary name, verified by its SHA-256 digest, and renamed.
+Replaced files are kept on the machine for a week: meatus cargo undo restores them. Files that
+are newer on the machine are not replaced, and listed.`,
 		Args: cobra.MinimumNArgs(2),
 		Run: func(cmd *command.Call, args []string) error {
 			return moveAll(cmd, open, args[:len(args)-1], args[len(args)-1], &f, false)
@@ -146,10 +145,8 @@ func fetch(open live.Opener) *command.Command {
 		Examples: []string{"meatus fetch archive:/srv/archive/1998 .", "meatus fetch tide-db:dump.sql - > tide.sql"},
 		Complete: command.Places,
 		Files:    true,
-		Details: `fetch moves files and folders of a session's machine to this one, into the folder
-one is in where no PATH is given. PATH - is standard output, for one file.
-
-It works as send does, and has the same statuses.`,
+		Details: `Copy files and folders of a session's machine to PATH, or to the current folder. PATH - is
+standard output, for one file. Files are verified and kept as meatus send does.`,
 		Args: cobra.MinimumNArgs(1),
 		Run: func(cmd *command.Call, args []string) error {
 			to := "./"
@@ -171,17 +168,16 @@ func mirrorFolder(open live.Opener) *command.Command {
 		Examples: []string{"meatus mirror site survey-web:/srv/www --delete --dry-run", "meatus mirror site survey-web:/srv/www --watch"},
 		Complete: command.Places,
 		Files:    true,
-		Details: `mirror makes the folder TO like the folder FROM. Each is a path here or
-SESSION:PATH; both may be far. With --delete what stands in TO alone is put
-aside, too. --dry-run shows what would be done.`,
+		Details: `Make the folder TO the same as FROM. Each is a local path or SESSION:PATH; both can be remote.
+With --delete, files that exist in TO only are removed, and kept for undo.`,
 		Args: cobra.ExactArgs(2),
 		Run: func(cmd *command.Call, args []string) error {
 			return moveAll(cmd, open, args[:1], args[1], &f, true)
 		},
 	}
 	f.on(c)
-	c.Flags().BoolVar(&f.rules.Delete, "delete", false, "put aside what stands in TO alone")
-	c.Flags().BoolVar(&f.watch, "watch", false, "go on until ended: what is saved in FROM, a folder here, goes over within a second")
+	c.Flags().BoolVar(&f.rules.Delete, "delete", false, "also remove files that exist in TO only")
+	c.Flags().BoolVar(&f.watch, "watch", false, "keep running and copy each change of FROM, a local folder, within a second")
 	return c
 }
 

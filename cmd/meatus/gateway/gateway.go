@@ -64,10 +64,10 @@ func serve(p *service.Place) *command.Command {
 		Use:      "serve",
 		Summary:  "run a gateway",
 		Examples: []string{"meatus gateway serve --at :443 --certificate bay.pem", "meatus gateway serve --store postgres:///bay --reached-at 192.0.2.7:443"},
-		Details: `Serve persons and machines until interrupted. Without a certificate one is made, whose
-fingerprint stands in the log: persons name it as host_key, machines with --host-key.
-A certificate and the policy are read again when their files change. At its end the
-machines are asked to join elsewhere, and what runs may go on for a while.`,
+		Details: `Serve people and machines until interrupted. Without --certificate one is created; the log
+has its fingerprint, for host_key in people's sessions files and --host-key of machines.
+The certificate and the policy are read again when their files change. When the gateway ends,
+machines are told to connect to another one, and open connections have the time of --drain.`,
 		Args: cobra.NoArgs,
 		Run: func(cmd *command.Call, _ []string) error {
 			o := gateway.Options{Address: reached, Name: name}
@@ -84,8 +84,8 @@ machines are asked to join elsewhere, and what runs may go on for a while.`,
 		},
 	}
 	f.Add(c)
-	c.Flags().StringVar(&name, "name", "", "what this gateway is called in the record")
-	c.Flags().StringVar(&reached, "reached-at", "", "HOST:PORT by which other gateways of the same store reach this one")
+	c.Flags().StringVar(&name, "name", "", "the name of this gateway in the audit log")
+	c.Flags().StringVar(&reached, "reached-at", "", "HOST:PORT where other gateways of the same store connect to this one")
 	return c
 }
 
@@ -99,10 +99,10 @@ func join() *command.Command {
 		Summary:  "connect this machine to a gateway and accept logins through it",
 		Examples: []string{"meatus gateway join wss://gateway.lantern.example --token-file token", "meatus gateway join wss://gateway.lantern.example --also printer=10.61.4.99:22", "meatus gateway join wss://gateway.lantern.example --print-first-boot > first-boot.sh"},
 		JSON:     "log as JSON lines",
-		Details: `Dial out to a gateway and wait there. Whoever the gateway lets through reaches this
-machine's SSH server, and nothing else but what --also names. The first time a token is
-wanted, which the gateway's own command makes; from then on the machine is known by a key
-of its own. Several URLs are gateways of one store: the next is taken where one is away.`,
+		Details: `Connect to a gateway and wait. People whom the gateway's policy allows reach this machine's
+SSH server, and no other destination except those of --also. The first connection needs a
+token, made by meatus gateway token; later ones use the machine's own key. Several URLs are
+gateways with one store: if one is down, the next is used.`,
 		Args: cobra.MinimumNArgs(1),
 		Run: func(cmd *command.Call, args []string) error {
 			o := gateway.JoinOptions{URLs: args, HostKeys: hostKeys, Key: key, Token: strings.TrimSpace(cmp.Or(token, os.Getenv(secret.TokenVariable))), SSH: ssh, Also: map[string]string{}, Log: service.Logger(cmd.ErrOrStderr(), cmd.JSON), Proxy: http.ProxyFromEnvironment}
@@ -147,16 +147,16 @@ of its own. Several URLs are gateways of one store: the next is taken where one 
 		},
 	}
 	f := c.Flags()
-	f.StringVar(&token, "token", "", "the token to join with the first time; others can read it here: MEATUS_TOKEN or --token-file keep it")
-	f.StringVar(&tokenFile, "token-file", "", "a file that it stands in, which nobody else may read")
-	f.StringVar(&key, "key", filepath.Join(xdg.StateHome, "meatus", "machine.pem"), "the file of the machine's own key, made where there is none")
-	f.StringVar(&ssh, "ssh", "127.0.0.1:22", "where this machine's SSH server listens")
-	f.StringArrayVar(&also, "also", nil, "a further destination, NAME=HOST:PORT, reached as NAME.MACHINE; may be given several times")
-	f.StringVar(&ca, "ca", "", "a file with the certificates that sign the gateway's")
-	f.StringArrayVar(&hostKeys, "host-key", nil, "the only TLS certificate accepted from the gateway, by its fingerprint in the gateway's log (omit behind a TLS proxy; repeatable)")
-	f.StringVar(&proxy, "proxy", "", "an HTTP proxy to dial through (HTTPS_PROXY)")
-	f.DurationVar(&ping, "ping", line.PingEvery, "how often a sign of life is given; less where a proxy closes what is idle sooner")
-	f.BoolVar(&firstBoot, "print-first-boot", false, "print a script that joins a new machine at its first start")
+	f.StringVar(&token, "token", "", "the token for the first connection; other users of this machine can read it here, so prefer MEATUS_TOKEN or --token-file")
+	f.StringVar(&tokenFile, "token-file", "", "a file with the token, readable by its owner only")
+	f.StringVar(&key, "key", filepath.Join(xdg.StateHome, "meatus", "machine.pem"), "the machine's key file, created if it does not exist")
+	f.StringVar(&ssh, "ssh", "127.0.0.1:22", "the address of this machine's SSH server")
+	f.StringArrayVar(&also, "also", nil, "another destination, NAME=HOST:PORT, reached as NAME.MACHINE (repeatable)")
+	f.StringVar(&ca, "ca", "", "a file with the CA certificates for the gateway's TLS certificate")
+	f.StringArrayVar(&hostKeys, "host-key", nil, "accept only this TLS certificate of the gateway, by the fingerprint in the gateway's log (omit behind a TLS proxy; repeatable)")
+	f.StringVar(&proxy, "proxy", "", "connect through this HTTP proxy (default $HTTPS_PROXY)")
+	f.DurationVar(&ping, "ping", line.PingEvery, "the keepalive interval; shorter where a proxy closes idle connections")
+	f.BoolVar(&firstBoot, "print-first-boot", false, "print a first-boot script that connects a new machine")
 	c.Value("token-file", "FILE", nil)
 	c.Value("key", "FILE", nil)
 	c.Value("ssh", "ADDRESS", nil)
@@ -198,9 +198,9 @@ func token(p *service.Place) *command.Command {
 			})
 		},
 	}
-	c.Flags().StringSliceVar(&tags, "tag", nil, "a tag of the machine, that the policy can name; several with commas")
-	c.Flags().StringVar(&instance, "instance", "", "the id of the instance that the machine is")
-	c.Flags().DurationVar(&life, "for", time.Hour, "how long the token can be used")
+	c.Flags().StringSliceVar(&tags, "tag", nil, "a tag of the machine, for the policy (repeatable)")
+	c.Flags().StringVar(&instance, "instance", "", "the instance id of the machine")
+	c.Flags().DurationVar(&life, "for", time.Hour, "how long the token is valid")
 	c.Value("tag", "TAG", nil)
 	return c
 }
@@ -365,7 +365,7 @@ func explain(p *service.Place) *command.Command {
 			})
 		},
 	}
-	c.Flags().StringVar(&when, "when", "", "at another service.Moment than now, in RFC 3339")
+	c.Flags().StringVar(&when, "when", "", "at this time instead of now, in RFC 3339")
 	c.Value("when", "TIME", nil)
 	return c
 }

@@ -42,7 +42,7 @@ func Command(open live.Opener) *command.Command {
 			return printHosts(cmd.OutOrStdout(), all, cmd.JSON, asSSHFP)
 		},
 	}
-	c.Flags().BoolVar(&asSSHFP, "sshfp", false, "print SSHFP resource records (RFC 4255) of the hosts that have a name")
+	c.Flags().BoolVar(&asSSHFP, "sshfp", false, "print SSHFP resource records (RFC 4255) of hosts with a name")
 	c.Commands = []*command.Command{expect(open), trust(open)}
 	return c
 }

@@ -23,11 +23,10 @@ func enrol(open live.Opener) *command.Command {
 		Use:      "enrol SESSION",
 		Summary:  "configure a machine's SSH server to trust an issuer",
 		Examples: []string{"meatus issuer enrol tide-db --issuer bay", "meatus issuer enrol tide-db --issuer bay --host-certificate --trust-hosts --yes", "meatus issuer enrol tide-db --out --yes"},
-		Details: `Show what would be written to the machine's SSH server's configuration so that it takes
-leases, and with --yes write it: the server's own check runs first, the server reads it
-anew, and a fresh login by a lease proves it. Where that fails everything is put back. Keys
-that let people in before stay until you take them out. With --out the machine trusts the
-issuer no more.`,
+		Details: `Print the changes to the configuration of the machine's SSH server, and write them with --yes:
+the new configuration is checked by the server, loaded, and tested by a new login with a
+certificate. If that fails, the old configuration is restored. Authorized keys are not
+removed. --out removes the trust in the issuer.`,
 		Args: cobra.ExactArgs(1),
 		Run: func(cmd *command.Call, args []string) error {
 			e.Session = args[0]
@@ -65,13 +64,13 @@ issuer no more.`,
 	}
 	f := c.Flags()
 	enrolFlags(c, &e)
-	f.StringVar(&e.Machine, "machine", "", "what the machine is called at the issuer (as the session is)")
-	f.StringSliceVar(&e.Tags, "tag", nil, "a tag of the machine, for rules with tag:NAME; those of its instance are taken along")
-	f.BoolVar(&e.Host, "host-certificate", false, "have the machine's own key signed, so that first visits need no yes")
-	f.StringSliceVar(&e.Names, "host", nil, "a host that its certificate is for, besides the session's")
-	f.BoolVar(&trusted, "trust-hosts", false, "with --host-certificate: vouch for the issuer's key for these hosts here")
-	f.BoolVar(&e.Out, "out", false, "the machine trusts the issuer no more")
-	f.BoolVar(&yes, "yes", false, "write it")
+	f.StringVar(&e.Machine, "machine", "", "the machine's name at the issuer (default: the session's name)")
+	f.StringSliceVar(&e.Tags, "tag", nil, "a tag of the machine, for rules with tag:NAME, besides those of its instance (repeatable)")
+	f.BoolVar(&e.Host, "host-certificate", false, "also sign the machine's host key, so that first connections need no confirmation")
+	f.StringSliceVar(&e.Names, "host", nil, "another host name for the host certificate (repeatable)")
+	f.BoolVar(&trusted, "trust-hosts", false, "with --host-certificate: trust the issuer's host-signing key for these hosts")
+	f.BoolVar(&e.Out, "out", false, "remove the trust in the issuer")
+	f.BoolVar(&yes, "yes", false, "write the configuration")
 	c.Value("machine", "MACHINE", nil)
 	c.Value("tag", "TAG", nil)
 	c.Value("host", "HOSTS", nil)
@@ -82,10 +81,10 @@ issuer no more.`,
 // enrolFlags are those of what writes to machines' servers.
 func enrolFlags(c *command.Command, e *work.Enrolling) {
 	f := c.Flags()
-	f.StringVar(&e.Issuer, "issuer", "", "which issuer of the sessions file (the session's)")
-	f.StringVar(&e.Config, "server-config", "", "the server's configuration over there (/etc/ssh/sshd_config)")
-	f.StringVar(&e.Reload, "reload", "", "a command that has the server read it anew (systemctl reload, or SIGHUP)")
-	f.BoolVar(&e.Super, "sudo", false, "write over there with the superuser's right, where sudo asks for no password")
+	f.StringVar(&e.Issuer, "issuer", "", "the issuer in the sessions file (default: the session's)")
+	f.StringVar(&e.Config, "server-config", "", "the SSH server's configuration file (default /etc/ssh/sshd_config)")
+	f.StringVar(&e.Reload, "reload", "", "a command that reloads the SSH server (default: systemctl reload, or SIGHUP)")
+	f.BoolVar(&e.Super, "sudo", false, "write as root on the machine, by sudo without a password")
 	c.Value("issuer", "ISSUER", nil)
 	c.Value("server-config", "FILE", nil)
 	c.Value("reload", "COMMAND", nil)
@@ -98,8 +97,9 @@ func carry(open live.Opener) *command.Command {
 		Use:      "carry [SESSION...]",
 		Summary:  "update revocation lists and public signing keys on machines",
 		Examples: []string{"meatus issuer carry", "meatus issuer carry tide-db gauge-1 --sudo"},
-		Details: `Write the issuer's revocation list and its signing keys to the machines of sessions, or of
-all that have its leases. Their servers read both at each login.`,
+		Details: `Write the issuer's revocation list and the public halves of its signing keys to the machines of
+the named sessions, or of all sessions with its certificates. SSH servers read both at each
+login.`,
 		Run: func(cmd *command.Call, args []string) error {
 			return open.With(cmd, known, func(r *live.Engine, w *workspace.Workspace) error {
 				job.Tools, job.Sessions = r.Tools(), args

@@ -66,8 +66,8 @@ func serve(p *service.Place) *command.Command {
 		Use:      "serve",
 		Summary:  "run an issuer",
 		Examples: []string{"meatus issuer serve --at :4543 --certificate bay.pem", "meatus issuer serve --store postgres:///bay", "meatus issuer serve --agent-key SHA256:54c5B5WBJm7pzOoe1FGAi5P8mnsYSk4ZJ5zLxwgq0KQ"},
-		Details: `Give leases until interrupted. Where the folder has no signing key one is made, which is
-read by nobody else; or an agent holds it. The certificate, the policy and the keys are
+		Details: `Issue certificates until interrupted. A missing signing key is created, readable by its owner
+only; with --agent-key an agent holds it. The TLS certificate, the policy and the keys are
 read again when their files change.`,
 		Args: cobra.NoArgs,
 		Run: func(cmd *command.Call, _ []string) (err error) {
@@ -93,9 +93,9 @@ read again when their files change.`,
 		},
 	}
 	f.Add(c)
-	c.Flags().StringVar(&o.Name, "name", "", "what this issuer is called in the record")
-	c.Flags().StringVar(&o.Keys.Print, "agent-key", "", "the fingerprint of the signing key, held by the agent that SSH_AUTH_SOCK names")
-	c.Flags().DurationVar(&o.Agreement, "agreement", 0, "how long a second person may take to agree (10m)")
+	c.Flags().StringVar(&o.Name, "name", "", "the name of this issuer in the audit log")
+	c.Flags().StringVar(&o.Keys.Print, "agent-key", "", "sign with the key of this fingerprint in the agent of SSH_AUTH_SOCK")
+	c.Flags().DurationVar(&o.Agreement, "agreement", 0, "the time a request waits for an approval (default 10m)")
 	return c
 }
 
@@ -158,9 +158,8 @@ func trust(p *service.Place) *command.Command {
 		Use:      "trust MACHINE",
 		Summary:  "register a machine that trusts this issuer, or unregister it",
 		Examples: []string{"meatus issuer trust gauge-9 --tag reef --print-first-boot > first-boot.sh", "meatus issuer trust gauge-9 --no-more"},
-		Details: `Note by hand that a machine trusts this issuer: one that was set up by other means than
-meatus issuer enrol. With --print-first-boot the lines are printed by which a new machine
-does so at its first start.`,
+		Details: `Register a machine that was configured without meatus issuer enrol. --print-first-boot prints a
+script that configures a new machine at its first start; --no-more unregisters a machine.`,
 		Args: cobra.ExactArgs(1),
 		Run: func(cmd *command.Call, args []string) error {
 			t.Name = args[0]
@@ -169,7 +168,7 @@ does so at its first start.`,
 			}
 			return p.Leases(cmd.Context(), func(s *store.Leases) error {
 				if leaves {
-					err := s.Distrust(cmd.Context(), t.Name, record.Done{What: "distrusted", Issuer: "this host", Person: "whoever runs it", Machine: t.Name, Why: "it trusts this issuer no more"})
+					err := s.Distrust(cmd.Context(), t.Name, record.Done{What: "distrusted", Issuer: "this host", Person: "whoever runs it", Machine: t.Name, Why: "unregister the machine"})
 					if errors.Is(err, store.ErrUnknown) {
 						return command.Fail(command.WrongUse, err)
 					}
@@ -197,13 +196,13 @@ does so at its first start.`,
 		},
 	}
 	f := c.Flags()
-	f.StringSliceVar(&t.Tags, "tag", nil, "a tag of the machine, for rules with tag:NAME; may be said often")
-	f.StringSliceVar(&t.Networks, "network", nil, "a network that it is in")
-	f.StringVar(&t.Site, "site", "", "its site")
-	f.StringVar(&t.Instance, "instance", "", "the id of the instance that it is")
-	f.BoolVar(&t.Plain, "plain", false, "its server takes logins by their names alone: a lease for it holds at every such machine")
-	f.BoolVar(&leaves, "no-more", false, "it trusts this issuer no more")
-	f.BoolVar(&firstBoot, "print-first-boot", false, "print what a new machine runs at its first start")
+	f.StringSliceVar(&t.Tags, "tag", nil, "a tag of the machine, for rules with tag:NAME (repeatable)")
+	f.StringSliceVar(&t.Networks, "network", nil, "a network of the machine (repeatable)")
+	f.StringVar(&t.Site, "site", "", "the site of the machine")
+	f.StringVar(&t.Instance, "instance", "", "the instance id of the machine")
+	f.BoolVar(&t.Plain, "plain", false, "its server accepts certificates for a user name without a machine name: a certificate for it is valid on every such machine")
+	f.BoolVar(&leaves, "no-more", false, "unregister the machine")
+	f.BoolVar(&firstBoot, "print-first-boot", false, "print a first-boot script for a new machine")
 	c.Value("tag", "TAG", nil)
 	c.Value("network", "NETWORK", nil)
 	c.Value("site", "SITE", command.Sites)
@@ -216,7 +215,7 @@ func explain(p *service.Place) *command.Command {
 		Use:      "explain PERSON LOGIN@MACHINE",
 		Summary:  "explain whether the policy lets a person log in to a machine",
 		Examples: []string{"meatus issuer explain mira keeper@tide-db", "meatus issuer explain mira root@tide-db --when 2026-11-28T03:00:00Z --from 203.0.113.7"},
-		Status:   "3 where it is not allowed",
+		Status:   "3 if the login is not allowed",
 		JSON:     "print JSON",
 		Args:     cobra.ExactArgs(2),
 		Run: func(cmd *command.Call, args []string) error {
@@ -263,8 +262,8 @@ func explain(p *service.Place) *command.Command {
 			return err
 		},
 	}
-	c.Flags().StringVar(&when, "when", "", "at another service.Moment than now, in RFC 3339")
-	c.Flags().StringVar(&from, "from", "", "from an address; without, rules that allow from somewhere do not hold")
+	c.Flags().StringVar(&when, "when", "", "at this time instead of now, in RFC 3339")
+	c.Flags().StringVar(&from, "from", "", "from this address (default: none, so that rules with 'from' do not apply)")
 	c.Value("when", "TIME", nil)
 	c.Value("from", "ADDRESS", nil)
 	return c
@@ -341,7 +340,7 @@ func tryPolicy(p *service.Place) *command.Command {
 		Use:      "policy [FILE]",
 		Summary:  "compare, test and activate a policy",
 		Examples: []string{"meatus issuer policy new.policy", "meatus issuer policy new.policy --take", "meatus issuer policy"},
-		Status:   "3 where it does not hold what is expected",
+		Status:   "3 if an expectation fails",
 		JSON:     "print JSON",
 		Details: `Test a policy against its expectations (FILE.expect, and those of the active policy), and
 print which rights it adds and removes compared with the active one. --take activates it, if
@@ -441,7 +440,7 @@ func leases(p *service.Place) *command.Command {
 			})
 		},
 	}
-	c.Flags().StringVar(&person, "person", "", "of one person alone")
+	c.Flags().StringVar(&person, "person", "", "list only this person's")
 	c.Value("person", "PERSON", nil)
 	return c
 }
@@ -460,9 +459,9 @@ func stop(p *service.Place) *command.Command {
 		Use:      "stop person|login|lease NAME",
 		Summary:  "revoke the certificates of a person or a login, and issue no new ones",
 		Examples: []string{"meatus issuer stop person oskar", "meatus issuer stop lease 4711"},
-		Details: `Stop every lease of a person, or for a login, or one lease by its serial. No new one is
-given from now on. What was given holds at a machine until it ends, or until the list of
-what is stopped is carried there: meatus issuer carry.`,
+		Details: `Revoke all certificates of a person, all for a user name, or one by its serial number, and
+issue no new ones. Machines accept a revoked certificate until it expires, or until their
+revocation list is updated: meatus issuer carry.`,
 		Args: cobra.ExactArgs(2),
 		Run: func(cmd *command.Call, args []string) error {
 			kind, name, err := stopOf(args)
@@ -514,9 +513,9 @@ func key(p *service.Place) *command.Command {
 		Use:      "key",
 		Summary:  "show the signing keys and change the active one",
 		Examples: []string{"meatus issuer key"},
-		Details: `Say which keys sign leases and machines' keys. To change the one for leases: make the next
-one (key next), carry it to the machines beside the first (meatus issuer carry), and have it
-sign when all of them trust it (key change). The one before is put aside.`,
+		Details: `List the keys that sign certificates of people and of hosts. To replace the one for people:
+create the next key (key next), copy its public half to the machines (meatus issuer carry),
+and activate it when all machines trust it (key change). The old key file is kept aside.`,
 		Args: cobra.NoArgs,
 		Run: func(cmd *command.Call, _ []string) error {
 			keys := &issuer.Keys{Dir: p.State}
@@ -564,7 +563,7 @@ sign when all of them trust it (key change). The one before is put aside.`,
 			})
 		},
 	}
-	change.Flags().BoolVar(&allTheSame, "all-the-same", false, "also where machines do not trust it yet: no lease lets anybody in there then")
+	change.Flags().BoolVar(&allTheSame, "all-the-same", false, "also if some machines do not trust the key yet: certificates are not accepted there then")
 	c.Commands = []*command.Command{next, change}
 	return c
 }
@@ -577,10 +576,10 @@ func emergency(p *service.Place) *command.Command {
 		Use:      "emergency FILE MACHINE...",
 		Summary:  "create an emergency key for the time when the issuer is down",
 		Examples: []string{"meatus issuer emergency /media/safe/bay.pem tide-db gauge-1 --as keeper --for 720h"},
-		Details: `Make a key with a passphrase, and a certificate for it that lets one login in at some
-machines for as long as it says. Kept where few reach it, and named as a session's key beside
-its lease, it is offered where the issuer gives none; whoever comes in by it is told loudly,
-here and in the machine's log. It ends early by meatus issuer stop lease SERIAL.`,
+		Details: `Create a key with a passphrase, and a certificate for one user name on some machines. Store it
+offline. As the key of a session that also has a lease, it is used when the issuer gives no
+certificate; each use is reported on the screen and in the machine's log. Revoke it with
+meatus issuer stop lease SERIAL.`,
 		Args: cobra.MinimumNArgs(2),
 		Run: func(cmd *command.Call, args []string) error {
 			return p.Leases(cmd.Context(), func(s *store.Leases) error {
@@ -606,8 +605,8 @@ here and in the machine's log. It ends early by meatus issuer stop lease SERIAL.
 			})
 		},
 	}
-	c.Flags().StringVar(&login, "as", "root", "which login")
-	c.Flags().DurationVar(&life, "for", 30*24*time.Hour, "how long it lets somebody in, 2160h at the most")
+	c.Flags().StringVar(&login, "as", "root", "the user name")
+	c.Flags().DurationVar(&life, "for", 30*24*time.Hour, "how long the certificate is valid, up to 2160h")
 	c.Flags().IntVar(&fd, "passphrase-fd", -1, "read the passphrase from this file descriptor")
 	c.Value("as", "LOGIN", nil)
 	return c

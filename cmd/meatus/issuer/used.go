@@ -22,8 +22,8 @@ func used(open live.Opener) *command.Command {
 		Use:      "used SESSION...",
 		Summary:  "match SSH server logs with the certificates that were issued",
 		Examples: []string{"meatus issuer used tide-db", "meatus issuer used tide-db --log /var/log/auth.log --sudo"},
-		Details: `Read at the machines of sessions which leases let somebody in, as their SSH servers log
-them, and have the issuer write that to its record, each lease once.`,
+		Details: `Read the logins with certificates from the SSH server logs of sessions' machines, and write them
+to the issuer's audit log, each certificate once.`,
 		Args: cobra.MinimumNArgs(1),
 		Run: func(cmd *command.Call, args []string) error {
 			return open.With(cmd, known, func(r *live.Engine, w *workspace.Workspace) error {
@@ -54,9 +54,9 @@ them, and have the issuer write that to its record, each lease once.`,
 		},
 	}
 	f := c.Flags()
-	f.StringVar(&issuer, "issuer", "", "which issuer of the sessions file (the session's)")
-	f.StringVar(&log, "log", "", "the file that the SSH server logs to (the journal, or the usual files)")
-	f.BoolVar(&super, "sudo", false, "read it with the superuser's right, where sudo asks for no password")
+	f.StringVar(&issuer, "issuer", "", "the issuer in the sessions file (default: the session's)")
+	f.StringVar(&log, "log", "", "the SSH server's log file (default: the journal, or /var/log)")
+	f.BoolVar(&super, "sudo", false, "read as root on the machine, by sudo without a password")
 	c.Value("issuer", "ISSUER", nil)
 	c.Value("log", "FILE", nil)
 	known = prompt.YesIdentity(c)

@@ -25,11 +25,9 @@ func install(open live.Opener) *command.Command {
 		Examples: []string{"meatus key install keys/tide.pem tide-db"},
 		Complete: command.First(1, command.Keys, command.Sessions),
 		JSON:     "print each step as a line of JSON",
-		Details: `install logs in to a session's machine by any way the session has, puts the
-public half of the key at PATH into the account's list of keys where it does not
-stand there, says what would make the server pass the list over, and proves it by
-a fresh login with that key alone. The list is .ssh/authorized_keys, or what the
-session's key_list names.`,
+		Details: `Log in to a session's machine with the keys it accepts now, add the public key of PATH to
+.ssh/authorized_keys (or to the file that the session's key_list names), report permissions
+for which the server would ignore that file, and test the key by a new login with it alone.`,
 		Args: cobra.ExactArgs(2),
 		Run: func(cmd *command.Call, args []string) error {
 			w, err := open.Workspace()
@@ -64,10 +62,10 @@ session's key_list names.`,
 			})
 		},
 	}
-	c.Flags().StringVar(&o.From, "from", "", "addresses the key may be used from")
-	c.Flags().StringVar(&o.Command, "command", "", "the one command the key may run")
-	c.Flags().StringVar(&o.Comment, "comment", "", "what stands behind the key in the list, in place of the key file's comment")
-	c.Flags().BoolVar(&o.Bare, "restrict", false, "no terminal and no forwarding with this key")
+	c.Flags().StringVar(&o.From, "from", "", "accept the key from these addresses only")
+	c.Flags().StringVar(&o.Command, "command", "", "allow the key this one command only")
+	c.Flags().StringVar(&o.Comment, "comment", "", "the comment in authorized_keys (default: the key file's)")
+	c.Flags().BoolVar(&o.Bare, "restrict", false, "allow no terminal and no forwarding with this key")
 	c.Value("from", "ADDRESS", nil)
 	c.Value("command", "COMMAND", nil)
 	identities = prompt.YesIdentity(c)
@@ -82,12 +80,12 @@ func rotate(open live.Opener) *command.Command {
 		Examples: []string{"meatus key rotate keys/tide.pem keys/tide-2.pem", "meatus key rotate keys/tide.pem keys/tide-2.pem tide-db"},
 		JSON:     "print each step as a line of JSON",
 		Complete: command.First(2, command.Keys, command.Sessions),
-		Details: `rotate puts the public half of NEW into the list of keys of each account, with the
-options that OLD has there, and proves it by a fresh login with NEW alone. When
-that is done everywhere, the sessions use NEW, and OLD is taken out of each list.
-It stops at the first machine that cannot be proven; whenever it stops, every
-account is opened by a key that its session names. OLD stays where it is. A session
-that is marked careful has to be named.`,
+		Details: `Add NEW to authorized_keys of each account, with the options of OLD, and test it by a new
+login with NEW alone. When all accounts accept NEW, the sessions use NEW, and OLD is removed
+from authorized_keys. The command stops at the first account where the test fails; every
+session then still names a key that its account accepts. The file of OLD is not deleted.
+Without SESSION all sessions that use OLD are changed, except those marked careful, which
+have to be named.`,
 		Args: cobra.MinimumNArgs(2),
 		Run: func(cmd *command.Call, args []string) error {
 			w, err := open.Workspace()

@@ -170,7 +170,7 @@ func find(open live.Opener) *command.Command {
 		Use:      "find [FINGERPRINT|PUBLICKEY|NAME]",
 		Summary:  "find the key file for a fingerprint, a public key, a key pair or a machine",
 		Examples: []string{"meatus key find SHA256:BZkpR3lwFLwnIcfr9zNnDfwO1uUYgGQmnD1tjVCJqYw", "meatus key find --at gauge-1"},
-		Status:   "3 where no key fits",
+		Status:   "3 if no key matches",
 		JSON:     "print JSON",
 		Run: func(cmd *command.Call, args []string) error {
 			if (len(args) == 0) == (at == "") {
@@ -198,7 +198,7 @@ func find(open live.Opener) *command.Command {
 			return nil
 		},
 	}
-	c.Flags().StringVar(&at, "at", "", "ask this session's machine which of the keys it would take; nothing is signed there")
+	c.Flags().StringVar(&at, "at", "", "ask a session's machine which keys it accepts; nothing is signed")
 	c.Value("at", "SESSION", command.Sessions)
 	identities = prompt.YesIdentity(c)
 	return c
@@ -313,9 +313,9 @@ func makeKey() *command.Command {
 	}
 	c.Flags().StringVar(&kind, "kind", "Ed25519", "Ed25519, ECDSA or RSA")
 	c.Flags().IntVar(&bits, "bits", 0, "256, 384 or 521 for ECDSA; 3072 or 4096 for RSA")
-	c.Flags().StringVar(&container, "container", "bcrypt", "bcrypt, pkcs8, pkcs1 or sec1")
-	c.Flags().StringVar(&comment, "comment", "", "whose key it is, or what for")
-	c.Flags().BoolVar(&none, "no-passphrase", false, "make it without a passphrase: whoever gets the file has the key")
+	c.Flags().StringVar(&container, "container", "bcrypt", "the file format: bcrypt, pkcs8, pkcs1 or sec1")
+	c.Flags().StringVar(&comment, "comment", "", "the comment of the public key")
+	c.Flags().BoolVar(&none, "no-passphrase", false, "create a key without a passphrase: anyone with the file can use it")
 	c.Flags().IntVar(&fd, "passphrase-fd", -1, "read the passphrase from this file descriptor")
 	c.Value("kind", "KIND", command.Words("Ed25519", "ECDSA", "RSA"))
 	c.Value("container", "FORM", command.Words("bcrypt", "pkcs8", "pkcs1", "sec1"))
@@ -377,11 +377,11 @@ func wrap() *command.Command {
 			return cmd.Answer(map[string]any{"path": args[0], "rewrapped": true}, args[0]+" is written anew\n")
 		},
 	}
-	c.Flags().StringVar(&container, "container", "", "bcrypt, pkcs8, pkcs1 or sec1 (else as it is)")
-	c.Flags().BoolVar(&none, "no-passphrase", false, "without a passphrase")
-	c.Flags().BoolVar(&keep, "keep-passphrase", false, "with the passphrase it has")
-	c.Flags().IntVar(&fd, "passphrase-fd", -1, "read the passphrase it has from this file descriptor")
-	c.Flags().IntVar(&newFD, "new-passphrase-fd", -1, "read the new one from this file descriptor")
+	c.Flags().StringVar(&container, "container", "", "the new file format: bcrypt, pkcs8, pkcs1 or sec1 (default: unchanged)")
+	c.Flags().BoolVar(&none, "no-passphrase", false, "remove the passphrase")
+	c.Flags().BoolVar(&keep, "keep-passphrase", false, "keep the passphrase")
+	c.Flags().IntVar(&fd, "passphrase-fd", -1, "read the current passphrase from this file descriptor")
+	c.Flags().IntVar(&newFD, "new-passphrase-fd", -1, "read the new passphrase from this file descriptor")
 	c.Value("container", "FORM", command.Words("bcrypt", "pkcs8", "pkcs1", "sec1"))
 	return c
 }
@@ -412,7 +412,7 @@ func public() *command.Command {
 			return cmd.Answer(map[string]any{"public": text, "sha256": keyfile.Fingerprint(public)}, text)
 		},
 	}
-	c.Flags().BoolVar(&form4716, "rfc4716", false, "in the form of RFC 4716 rather than in one line")
+	c.Flags().BoolVar(&form4716, "rfc4716", false, "print the format of RFC 4716 instead of one line")
 	c.Flags().IntVar(&fd, "passphrase-fd", -1, "read the passphrase from this file descriptor")
 	return c
 }
@@ -529,9 +529,8 @@ func bind(open live.Opener) *command.Command {
 		Examples: []string{"meatus key bind keys/gauge.pem --host 'gauge-*' --stay 1h"},
 		Complete: command.First(1, command.Keys, nil),
 		JSON:     "print JSON",
-		Details: `bind says of a key what it is meant for, in the sessions file. Used at another host
-the key gate says so, and the ring does not sign for it. An empty value takes the
-saying back: --host "".`,
+		Details: `The limits are written to the sessions file. A check warns where the key is used for another
+host, and the agent does not sign for it. An empty value removes a limit: --host "".`,
 		Args: cobra.ExactArgs(1),
 		Run: func(cmd *command.Call, args []string) error {
 			w, err := open.Workspace()
@@ -558,9 +557,9 @@ saying back: --host "".`,
 			return nil
 		},
 	}
-	c.Flags().StringSliceVar(&hosts, "host", nil, "hosts or sessions it is meant for, by pattern (repeatable)")
-	c.Flags().StringVar(&stay, "stay", "", "how long it stays in the ring, as 1h, or end")
-	c.Flags().BoolVar(&confirm, "confirm", false, "ask before others use it")
+	c.Flags().StringSliceVar(&hosts, "host", nil, "allow the key for these hosts or sessions only, by pattern (repeatable)")
+	c.Flags().StringVar(&stay, "stay", "", "remove the key from the agent after this time, as 1h; end: when the program ends")
+	c.Flags().BoolVar(&confirm, "confirm", false, "confirm each use by other programs")
 	c.Value("host", "HOSTS", nil)
 	return c
 }

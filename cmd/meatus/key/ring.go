@@ -39,11 +39,11 @@ func Ring(open live.Opener) *command.Command {
 		Status:   "the command's own",
 		JSON:     "print the keys and each use as lines of JSON on standard error",
 		Complete: command.Keys,
-		Details: `ring unlocks keys into memory and lets other programs of this account use them over
-a socket that only this account can reach. With CMD it runs that with SSH_AUTH_SOCK
-set, and ends with it; without, it prints the line that sets it and stays until it
-is interrupted. Every use is told on standard error and in the trail. The keys go
-when their time is over, when the screen locks and when the program ends.`,
+		Details: `Unlock keys into memory and serve them to other programs of this account over a socket that
+only this account can reach. With CMD, run it with SSH_AUTH_SOCK set, and end with it.
+Without CMD, print the line that sets SSH_AUTH_SOCK and run until interrupted. Each use is
+printed on standard error and written to the audit log. Keys are removed when their time is
+over, when the screen locks and when the program ends.`,
 		Run: func(cmd *command.Call, args []string) error {
 			var program []string
 			if at := cmd.ArgsLenAtDash(); at >= 0 {
@@ -52,9 +52,9 @@ when their time is over, when the screen locks and when the program ends.`,
 			return o.run(cmd, open, args, program)
 		},
 	}
-	c.Flags().DurationVar(&o.stay, "stay", 0, "how long the keys stay, as 1h; 0 for until the end")
-	c.Flags().BoolVar(&o.confirm, "confirm", false, "ask on the terminal before each use")
-	c.Flags().StringSliceVar(&o.hosts, "host", nil, "use the keys for these hosts alone, by pattern (repeatable)")
+	c.Flags().DurationVar(&o.stay, "stay", 0, "remove the keys after this time, as 1h; 0: when the program ends")
+	c.Flags().BoolVar(&o.confirm, "confirm", false, "confirm each use on the terminal")
+	c.Flags().StringSliceVar(&o.hosts, "host", nil, "allow the keys for these hosts only, by pattern (repeatable)")
 	c.Flags().IntVar(&o.passphraseFD, "passphrase-fd", -1, "read the passphrases from this file descriptor, one a line")
 	c.Value("host", "HOSTS", nil)
 	return c

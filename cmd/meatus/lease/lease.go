@@ -23,9 +23,10 @@ func Command(open live.Opener) *command.Command {
 		Summary:  "show your rights, certificates and requests at an issuer",
 		Examples: []string{"meatus lease", "meatus lease --issuer bay --json"},
 		JSON:     "print JSON",
-		Details: `Say where you may log in, as whom and under which conditions, by leases of an issuer of the
-sessions file; which leases you hold; what of yours waits for a second person, and what
-waits for your yes. Leases themselves are asked for when a session that has them is walked.`,
+		Details: `List where you may log in, as which user and under which conditions, with certificates of an
+issuer in the sessions file; the certificates you hold, called leases; your requests that
+wait for an approval; and requests that wait for yours. Certificates are requested when a
+session that uses them connects.`,
 		Args: cobra.NoArgs,
 		Run: func(cmd *command.Call, _ []string) error {
 			return open.With(cmd, &prompt.Identities{}, func(r *live.Engine, w *workspace.Workspace) error {
@@ -64,7 +65,7 @@ waits for your yes. Leases themselves are asked for when a session that has them
 			})
 		},
 	}
-	c.Shared().StringVar(&issuer, "issuer", "", "which issuer of the sessions file, where there are several")
+	c.Shared().StringVar(&issuer, "issuer", "", "the issuer in the sessions file, if there are several")
 	c.Value("issuer", "ISSUER", nil)
 	c.Commands = []*command.Command{
 		answer(open, &issuer, "agree", "approve a request of another person"),

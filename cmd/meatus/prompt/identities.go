@@ -54,8 +54,8 @@ func (i *Identities) Forget() {
 // YesIdentity gives a command its --yes-identity.
 func YesIdentity(c *command.Command) *Identities {
 	i := &Identities{of: map[string][]string{}, passphraseFD: -1}
-	c.Flags().IntVar(&i.passphraseFD, "passphrase-fd", -1, "read the passphrases of keys from this file descriptor, a line each, in place of asking")
-	c.Flags().Var(i, "yes-identity", "accept a first visit to the hop HOP, a session, that shows exactly this fingerprint; HOP= can be left out where a route has one hop (repeatable)")
+	c.Flags().IntVar(&i.passphraseFD, "passphrase-fd", -1, "read the passphrases of keys from this file descriptor, one a line")
+	c.Flags().Var(i, "yes-identity", "trust a new host key of the session HOP with exactly this fingerprint; HOP= can be omitted for a route with one hop (repeatable)")
 	return i
 }
 

@@ -30,16 +30,15 @@ func each(open live.Opener) *command.Command {
 		Use:      "each NAME... -- CMD...",
 		Summary:  "run a command on many machines and compare the output",
 		Examples: []string{"meatus each reef -- uptime", "meatus each gauge-1 gauge-2 --at-once 2 -- df -h /"},
-		Status:   "3 where it could not be run somewhere, else the highest of the commands' own",
+		Status:   "3 if the command could not be run on a machine, else the highest status of the command",
 		Complete: command.SessionsAndSites,
 		JSON:     "print an array with the result of each",
-		Details: `each runs one command at the machines of several sessions, some at a time. A NAME is a
-session or a site, which stands for all of its sessions.
+		Details: `A NAME is a session or a site, which stands for all its sessions.
 
-Machines at which the very same came of it are told together, those of the most machines
-first. At the others, lines that most did not print are marked +, lines that only they
-printed -, and what stands on standard error !. The command is lent nothing and gets no
-input. A session that is marked careful has to be named by itself.`,
+Machines with the same output are listed together, the largest group first. In the other
+groups, lines that the largest group did not print are marked +, lines that only the largest
+group printed -, and standard error !. The command gets no input and no lent keys. Sessions
+marked careful have to be named themselves.`,
 		Args: cobra.ArbitraryArgs,
 		Run: func(cmd *command.Call, args []string) error {
 			at := cmd.ArgsLenAtDash()
@@ -53,9 +52,9 @@ input. A session that is marked careful has to be named by itself.`,
 			return o.run(cmd, open, w, args[:at], commandLine(args[at:]))
 		},
 	}
-	c.Flags().IntVar(&o.atOnce, "at-once", 8, "at how many machines at a time")
-	c.Flags().DurationVar(&o.within, "within", time.Minute, "how long it may take at one machine, the walk included")
-	c.Flags().BoolVar(&o.marked, "marked", false, "at the marked sessions, too")
+	c.Flags().IntVar(&o.atOnce, "at-once", 8, "the number of machines at a time")
+	c.Flags().DurationVar(&o.within, "within", time.Minute, "the time limit for each machine, with connecting")
+	c.Flags().BoolVar(&o.marked, "marked", false, "also run on the marked sessions")
 	o.identities = prompt.YesIdentity(c)
 	return c
 }

@@ -58,14 +58,11 @@ func one(open live.Opener) *command.Command {
 		Use:      "run NAME [-- CMD...]",
 		Summary:  "connect to a session's machine and run a command, or open a shell",
 		Examples: []string{"meatus run gauge-1", "meatus run gauge-1 -- uptime", "meatus run -t gauge-1 -- top", "meatus run quay --lend keys/gauge.pem --lend-to gauge-1 -- ls"},
-		Status:   "the command's own; 128 and the signal's number where one ended it",
+		Status:   "the status of the command; 128 plus the number of the signal that ended it",
 		Complete: command.First(1, command.Sessions, nil),
-		Details: `run walks to a session's machine and runs a command there, or its shell.
-
-Standard input, output and error are passed on apart, and so is the exit status.
-One CMD is a command line for the far shell; several are passed as they stand,
-each as one word. Questions are asked on the controlling terminal; without one
-the walk fails at the gate in question.`,
+		Details: `Standard input, output, error and the exit status are those of the command. One CMD argument is a
+command line for the remote shell; several are quoted, each as one word. Questions are asked
+on the controlling terminal; without a terminal the command fails where a question is needed.`,
 		Args: cobra.MinimumNArgs(1),
 		Run: func(cmd *command.Call, args []string) error {
 			if at := cmd.ArgsLenAtDash(); at != 1 && !(at < 0 && len(args) == 1) {
@@ -78,16 +75,16 @@ the walk fails at the gate in question.`,
 			return runOn(cmd, open, w, args[0], commandLine(args[1:]), o)
 		},
 	}
-	c.Flags().BoolVar(&o.trace, "trace", false, "tell each gate on standard error as it is passed")
-	c.Flags().BoolVarP(&o.terminal, "terminal", "t", false, "give the command a terminal")
-	c.Flags().StringArrayVar(&o.lend, "lend", nil, "lend a key to the far side, for this run alone (repeatable); each use is asked for on the terminal")
-	c.Flags().StringSliceVar(&o.lendTo, "lend-to", nil, "the hosts or sessions that the lent keys may be used for, by pattern (repeatable)")
-	c.Flags().IntVar(&o.lendUses, "lend-uses", 0, "how often the lent keys may be used before the lend stops; 0 for any number")
-	c.Flags().DurationVar(&o.lendFor, "lend-for", 0, "how long the lend lasts; 0 for as long as the command")
-	c.Flags().StringVar(&o.reason, "reason", "", "the reason for a lease, where its rule wants one ($MEATUS_REASON)")
-	c.Flags().StringVar(&o.lendAt, "at", "", "run at a hop on the way, by its session's name, and not at the end")
-	c.Flags().BoolVar(&o.unasked, "lend-unasked", false, "do not ask before each use of a lent key: whoever has the far side has the use of it")
-	c.Flags().BoolVar(&o.windows, "windows", false, "let programs there draw on the X display here, for this run alone: they see every window and key of it")
+	c.Flags().BoolVar(&o.trace, "trace", false, "print each step of the connection on standard error")
+	c.Flags().BoolVarP(&o.terminal, "terminal", "t", false, "run the command in a terminal")
+	c.Flags().StringArrayVar(&o.lend, "lend", nil, "forward a key to the machine for this run, by agent forwarding; each use is confirmed on the terminal (repeatable)")
+	c.Flags().StringSliceVar(&o.lendTo, "lend-to", nil, "allow the lent keys for these hosts or sessions only, by pattern (repeatable)")
+	c.Flags().IntVar(&o.lendUses, "lend-uses", 0, "the number of uses of the lent keys; 0 for any")
+	c.Flags().DurationVar(&o.lendFor, "lend-for", 0, "the time the keys are lent; 0 until the command ends")
+	c.Flags().StringVar(&o.reason, "reason", "", "the reason for a certificate, if the policy requires one (default $MEATUS_REASON)")
+	c.Flags().StringVar(&o.lendAt, "at", "", "run on this bastion of the route instead of the last machine")
+	c.Flags().BoolVar(&o.unasked, "lend-unasked", false, "do not confirm uses of lent keys: anyone with control of the machine can use them")
+	c.Flags().BoolVar(&o.windows, "windows", false, "allow programs of this run to use the local X display: they see all its windows and keys")
 	c.Value("lend", "KEY", command.Keys)
 	c.Value("lend-to", "HOSTS", command.Sessions)
 	c.Value("at", "SESSION", command.Sessions)

@@ -41,9 +41,9 @@ type Place struct {
 // Flags adds those that say where the files are. Rules says what the policy says.
 func (p *Place) Flags(c *command.Command, rules string) {
 	f := c.Shared()
-	f.StringVar(&p.State, "state", filepath.Join(xdg.StateHome, "meatus", p.Called), "the folder of the "+p.Called+"'s files")
-	f.StringVar(&p.Store, "store", "", "what is kept, and the record: a file, or postgres://USER@HOST/DATABASE ("+p.Called+".db in the folder)")
-	f.StringVar(&p.Policy, "policy", "", rules+": a text file ("+p.Called+".policy in the folder)")
+	f.StringVar(&p.State, "state", filepath.Join(xdg.StateHome, "meatus", p.Called), "the "+p.Called+"'s folder")
+	f.StringVar(&p.Store, "store", "", "the database with the audit log: a file, or postgres://USER@HOST/DATABASE (default "+p.Called+".db in the "+p.Called+"'s folder)")
+	f.StringVar(&p.Policy, "policy", "", "the policy file: "+rules+" (default "+p.Called+".policy in the "+p.Called+"'s folder)")
 	c.Value("state", "FOLDER", nil)
 	c.Value("store", "STORE", nil)
 	c.Value("policy", "FILE", nil)
@@ -122,14 +122,14 @@ type Serving struct {
 func (f *Serving) Add(c *command.Command) {
 	c.JSON = "log as JSON lines"
 	flags := c.Flags()
-	flags.StringVar(&f.at, "at", ":443", "where to listen, ADDRESS:PORT")
-	flags.StringVar(&f.cert, "certificate", "", "a file with the certificate and those that sign it, in PEM")
-	flags.StringVar(&f.key, "certificate-key", "", "a file with its key; the same as --certificate where that has both")
-	flags.StringVar(&f.clientCA, "client-ca", "", "a file with the certificates that sign persons' client certificates")
-	flags.StringVar(&f.issuer, "token-issuer", "", "the URL of the issuer of bearer tokens")
-	flags.StringVar(&f.audience, "token-audience", "", "the audience that such a token has to be for")
-	flags.StringVar(&f.status, "status", "", "a loopback ADDRESS:PORT that answers /health, /ready and /metrics")
-	flags.DurationVar(&f.drain, "drain", 30*time.Second, "how long what runs may go on at the end")
+	flags.StringVar(&f.at, "at", ":443", "the address to listen at")
+	flags.StringVar(&f.cert, "certificate", "", "a PEM file with the TLS certificate and its CA certificates")
+	flags.StringVar(&f.key, "certificate-key", "", "a PEM file with the key of the TLS certificate (default: the file of --certificate)")
+	flags.StringVar(&f.clientCA, "client-ca", "", "a PEM file with the CA certificates for client certificates of people")
+	flags.StringVar(&f.issuer, "token-issuer", "", "accept bearer tokens of this OpenID issuer, a URL")
+	flags.StringVar(&f.audience, "token-audience", "", "the audience of accepted bearer tokens")
+	flags.StringVar(&f.status, "status", "", "serve /health, /ready and /metrics at this loopback address")
+	flags.DurationVar(&f.drain, "drain", 30*time.Second, "time for open connections to finish when the program ends")
 	c.Value("at", "ADDRESS:PORT", nil)
 	c.Value("certificate", "FILE", nil)
 	c.Value("certificate-key", "FILE", nil)
@@ -296,9 +296,9 @@ func Record(p *Place, summary string) *command.Command {
 			return nil
 		},
 	}
-	c.Flags().StringVar(&f.Person, "person", "", "of one person alone")
-	c.Flags().StringVar(&f.Machine, "machine", "", "of one machine alone")
-	c.Flags().IntVar(&f.Last, "last", 200, "so many of the last, 0 for all")
+	c.Flags().StringVar(&f.Person, "person", "", "print only this person's entries")
+	c.Flags().StringVar(&f.Machine, "machine", "", "print only this machine's entries")
+	c.Flags().IntVar(&f.Last, "last", 200, "the number of latest entries; 0 for all")
 	c.Value("person", "PERSON", nil)
 	c.Value("machine", "MACHINE", nil)
 	return c
@@ -311,10 +311,9 @@ func Verify(p *Place) *command.Command {
 		Use:      "verify",
 		Summary:  "verify that the audit log was not changed",
 		Examples: []string{"meatus " + p.Called + " verify"},
-		Details: `Hold each entry against the one before. What it prints at the end, kept elsewhere and
-given the next time with --head, shows that nothing was cut off or written anew since. With
---sign it is signed by a key that need not lie on this host; --signer has the signature of a
-kept one checked.`,
+		Details: `Verify the chain of digests of all entries, and print the number and the digest of the last one.
+Stored on another machine and given with --head next time, the output proves that no entry was
+removed or rewritten since. --sign signs it, --signer checks the signature.`,
 		Args: cobra.NoArgs,
 		Run: func(cmd *command.Call, _ []string) error {
 			var before record.Kept
@@ -357,9 +356,9 @@ kept one checked.`,
 			return nil
 		},
 	}
-	c.Flags().StringVar(&kept, "head", "", "NUMBER:DIGEST, as this command printed it earlier, with its signature where it has one")
-	c.Flags().StringVar(&sign, "sign", "", "a file with a private key without a passphrase, that signs what is printed")
-	c.Flags().StringVar(&signer, "signer", "", "a file with the public key that has to have signed --head")
+	c.Flags().StringVar(&kept, "head", "", "an earlier output of this command, to compare with")
+	c.Flags().StringVar(&sign, "sign", "", "sign the output with this private key, which has no passphrase")
+	c.Flags().StringVar(&signer, "signer", "", "check the signature of --head with this public key")
 	c.Value("head", "HEAD", nil)
 	c.Value("sign", "FILE", nil)
 	c.Value("signer", "FILE", nil)

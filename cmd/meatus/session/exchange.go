@@ -39,7 +39,7 @@ func exportAll(open live.Opener) *command.Command {
 		},
 	}
 	c.Flags().StringVar(&format, "format", "csv", "csv or json")
-	c.Flags().BoolVar(&effective, "effective", false, "with the values that sessions inherit")
+	c.Flags().BoolVar(&effective, "effective", false, "include inherited values")
 	c.Value("format", "FORMAT", command.Words("csv", "json"))
 	return c
 }
@@ -92,8 +92,8 @@ func importFile(open live.Opener) *command.Command {
 		},
 	}
 	c.Flags().StringVar(&format, "format", "", "csv or json (default: by the file's name)")
-	c.Flags().BoolVar(&yes, "yes", false, "do it without asking, but for what acts, lends or listens")
-	c.Flags().BoolVar(&acting, "acting", false, "with --yes: take what acts, lends or listens, too")
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask, and leave out values that run commands, lend keys or open ports")
+	c.Flags().BoolVar(&acting, "acting", false, "with --yes: also import values that run commands, lend keys or open ports")
 	c.Value("format", "FORMAT", command.Words("csv", "json"))
 	return c
 }

@@ -49,8 +49,8 @@ func add(open live.Opener) *command.Command {
 		Use:      "add LINE",
 		Summary:  "add a session, written in one line",
 		Examples: []string{"meatus session add 'tide-db = keeper@10.61.4.20 via quay with tide.pem bring 15432 from db.internal:5432'"},
-		Details: `add takes the line that n on Routes takes: NAME = USER@HOST:PORT via HOP with KEY, and more.
-It may come as one argument or as several.`,
+		Details: `The line is NAME = USER@HOST:PORT via BASTION with KEY, and more: docs/route-line.md. It can be
+one argument or several.`,
 		Args: cobra.MinimumNArgs(1),
 		Run: func(cmd *command.Call, args []string) error {
 			w, err := open.Workspace()
@@ -77,9 +77,9 @@ func set(open live.Opener) *command.Command {
 		Summary:  "set values of sessions",
 		Examples: []string{"meatus session set tide-db port=2022 user=pilot", "meatus session set gauge-1 gauge-2 keepalive=1m", "meatus session set tide-db user="},
 		Complete: command.Settings,
-		Details: `set writes values of one session or several, as one edit. What has no = is the name of a
-session, what has one a value. The keys are those of sessions.toml; lists are parted by
-commas, tunnels written as in a route line.`,
+		Details: `Change values of one or more sessions in one edit. An argument with = is a value, one without is
+a session. The keys are those of sessions.toml; KEY= removes a value, so that it is inherited.
+Lists are separated by commas, port forwards are written as in a route line.`,
 		Args: cobra.MinimumNArgs(2),
 		Run: func(cmd *command.Call, args []string) error {
 			w, err := open.Workspace()
@@ -207,8 +207,8 @@ func through(open live.Opener) *command.Command {
 		Examples: []string{"meatus session through quay"},
 		JSON:     "print an array of names",
 		Complete: command.First(1, command.Sessions, nil),
-		Details: `through lists the sessions whose way goes through a session, on whichever of their ways: what
-stops with it when it is stopped.`,
+		Details: `List the sessions with a route through a session, also through alternative routes: they lose
+that route when the machine stops.`,
 		Args: cobra.ExactArgs(1),
 		Run: func(cmd *command.Call, args []string) error {
 			w, err := open.Workspace()

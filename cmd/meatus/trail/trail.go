@@ -54,12 +54,12 @@ func Command(open live.Opener) *command.Command {
 			return nil
 		},
 	}
-	c.Flags().StringVar(&gateway, "gateway", "", "the record of this gateway of the sessions file, where you may read it")
-	c.Flags().StringVar(&issuer, "issuer", "", "the record of this issuer of leases, where you may read it")
+	c.Flags().StringVar(&gateway, "gateway", "", "print the audit log of this gateway, if you may read it")
+	c.Flags().StringVar(&issuer, "issuer", "", "print the audit log of this issuer, if you may read it")
 	c.Flags().BoolVar(&asCSV, "csv", false, "print comma-separated values")
-	c.Flags().BoolVar(&f.Failed, "failed", false, "only what failed")
-	c.Flags().StringVar(&f.Session, "session", "", "only of this session")
-	c.Flags().IntVarP(&f.Limit, "number", "n", 50, "at most so many; 0 for all")
+	c.Flags().BoolVar(&f.Failed, "failed", false, "print failures only")
+	c.Flags().StringVar(&f.Session, "session", "", "print only this session's entries")
+	c.Flags().IntVarP(&f.Limit, "number", "n", 50, "the number of entries; 0 for all")
 	c.Value("gateway", "GATEWAY", nil)
 	c.Value("issuer", "ISSUER", nil)
 	c.Value("session", "SESSION", command.Sessions)

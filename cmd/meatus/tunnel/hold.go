@@ -46,10 +46,10 @@ func holdCommand(open live.Opener) *command.Command {
 		Use:      "hold NAME...",
 		Summary:  "keep the port forwards of sessions open until interrupted",
 		Examples: []string{"meatus hold tables", "meatus hold tables --json --ready /run/user/1000/tables.ready", "meatus hold quay --bring '15432 from tide-db.internal:5432'"},
-		Status:   "3 where a door or a way cannot be opened",
+		Status:   "3 if a port or a connection cannot be opened",
 		Complete: command.Sessions,
 		JSON:     "print events as JSON lines",
-		Details: `Open the tunnels of the named sessions and keep them open. Lost connections are
+		Details: `Open the port forwards of the named sessions and keep them open. Lost connections are
 re-established; local ports stay open. Events are printed line by line. "ready" is
 printed once all ports listen, all connections are up and every service behind a forward
 answers, and is reported by the file of --ready and to the service manager (NOTIFY_SOCKET);
@@ -65,14 +65,14 @@ the ports, and open flows have the time of --drain to finish.`,
 			return o.run(cmd, open, w, args)
 		},
 	}
-	c.Flags().BoolVar(&o.beyond, "beyond", false, "also open ports that listen to other machines: anyone who reaches this machine can use them")
-	c.Flags().BoolVar(&o.lazy, "on-knock", false, "connect only when a local port is used")
+	c.Flags().BoolVar(&o.beyond, "beyond", false, "also open ports on addresses that other machines reach: anyone there can use them")
+	c.Flags().BoolVar(&o.lazy, "on-knock", false, "connect when a local port is first used")
 	c.Flags().BoolVar(&o.takeOver, "take-over", false, "take over ports held by another Meatus")
-	c.Flags().StringArrayVar(&o.bring, "bring", nil, "a tunnel for this run, in place of the session's own: '15432 from db.internal:5432' (repeatable)")
-	c.Flags().StringArrayVar(&o.lend, "lend", nil, "a tunnel in the same way, with the door over there: '9000 from 127.0.0.1:3000' (repeatable)")
-	c.Flags().StringArrayVar(&o.roam, "roam", nil, "the same, leading wherever a program asks: '1080 only *.internal' (repeatable)")
-	c.Flags().StringVar(&o.ready, "ready", "", "write this file when everything is up")
-	c.Flags().StringVar(&o.metrics, "metrics", "", "serve metrics in the open text format at this loopback address, under /metrics")
+	c.Flags().StringArrayVar(&o.bring, "bring", nil, "a local forward instead of the session's forwards: '15432 from db.internal:5432' (repeatable)")
+	c.Flags().StringArrayVar(&o.lend, "lend", nil, "a remote forward: '9000 from 127.0.0.1:3000' (repeatable)")
+	c.Flags().StringArrayVar(&o.roam, "roam", nil, "a SOCKS5 proxy: '1080 only *.internal' (repeatable)")
+	c.Flags().StringVar(&o.ready, "ready", "", "write this file when all forwards are ready")
+	c.Flags().StringVar(&o.metrics, "metrics", "", "serve Prometheus metrics at this loopback address, under /metrics")
 	c.Flags().DurationVar(&o.drain, "drain", 5*time.Second, "time for open flows to finish after an interrupt")
 	c.Flags().DurationVar(&o.idle, "idle", 0, "end flows idle for this time; 0 for never")
 	c.Flags().IntVar(&o.rate, "rate", 0, "limit in bytes a second, for each tunnel and direction; 0 for none")

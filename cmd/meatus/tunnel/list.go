@@ -52,7 +52,7 @@ func list(open live.Opener) *command.Command {
 			return cmd.AnswerTable(append([]tunnel.Program{}, programs...), table)
 		},
 	}
-	c.Flags().StringVar(&flows, "flows", "", "print the live flows through them instead, as csv or json")
+	c.Flags().StringVar(&flows, "flows", "", "print the open connections through the forwards, as csv or json")
 	c.Value("flows", "FORMAT", command.Words("csv", "json"))
 	return c
 }
