@@ -184,14 +184,14 @@ func (b *Lab) pilot(key string) {
 	defer w.Close()
 	client := &lease.Client{At: w.AtGateway}
 	host, port, _ := net.SplitHostPort(strings.TrimPrefix(b.purser.url, "wss://"))
-	h := route.Hop{Name: "issuer " + Purser, Host: host, User: "pilot", Keys: []string{key}, Keepalive: time.Minute, Gateway: &route.Gateway{Issuer: true, URLs: []string{b.purser.url}, HostKeys: []string{b.purser.hostKey}}}
+	h := route.Hop{Name: "issuer " + Purser, Destination: route.Destination{Host: host, Gateway: &route.Gateway{Issuer: true, URLs: []string{b.purser.url}, HostKeys: []string{b.purser.hostKey}}}, Credentials: route.Credentials{User: "pilot", Keys: []string{key}}, Limits: route.Limits{Keepalive: time.Minute}}
 	fmt.Sscan(port, &h.Port)
 	at := h.AsRoute()
 	ask := time.After(pilotAsks)
 	seen := map[string]time.Time{}
 	wants := func() {
 		b.wg.Go(func() {
-			weir := route.Hop{Name: "weir", User: "root", Lease: &route.Lease{Issuer: Purser, Machine: "weir", Way: h}}
+			weir := route.Hop{Name: "weir", Credentials: route.Credentials{User: "root", Lease: &route.Lease{Issuer: Purser, Machine: "weir", Way: h}}}
 			_, _ = client.Get(b.ctx, weir, "the float switch hangs, it has to be freed before the ebb", nil) // whatever comes of it
 		})
 	}

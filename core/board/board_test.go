@@ -348,7 +348,7 @@ func TestWhatWasFoundStaysUntilWhatItRestsOnChanges(t *testing.T) {
 
 func TestAnEditForgetsWhatItChangesAlone(t *testing.T) {
 	b, ws := found(t)
-	reef := route.Route{Session: "reef", Hops: []route.Hop{{Name: "quay", Host: "203.0.113.10"}, {Name: "reef", Host: "10.61.4.20"}}}
+	reef := route.Route{Session: "reef", Hops: []route.Hop{{Name: "quay", Destination: route.Destination{Host: "203.0.113.10"}}, {Name: "reef", Destination: route.Destination{Host: "10.61.4.20"}}}}
 	b.mu.Lock()
 	b.shells = func() []Shell { return []Shell{{Way: reef}} }
 	b.mu.Unlock()

@@ -85,7 +85,7 @@ func TestFilesComeFirstThenTheRingThenOthers(t *testing.T) {
 		t.Fatal(err)
 	}
 	c.Further = []Provider{provider{{Signer: signer, Name: "of an inventory"}, {Signer: signer, Name: "the same again"}}}
-	hop := route.Hop{Host: "10.61.4.20", Keys: []string{open, first}}
+	hop := route.Hop{Destination: route.Destination{Host: "10.61.4.20"}, Credentials: route.Credentials{Keys: []string{open, first}}}
 	got, err := c.Signers(hop, &person{}) // what was put into the ring for any host is not offered unasked
 	if want := []string{"first.pem", "of an inventory"}; err != nil || !slices.Equal(names(got), want) {
 		t.Errorf("%v, %v, want %v", names(got), err, want)
@@ -99,7 +99,7 @@ func TestFilesComeFirstThenTheRingThenOthers(t *testing.T) {
 		t.Errorf("sources %q, %q", got[0].Source, got[1].Source)
 	}
 	c.Ring.Change(c.Ring.Entries()[0].SHA256, func(e *ring.Entry) { e.Hosts = nil })
-	if got, err := c.Signers(route.Hop{Host: "10.61.4.20"}, &person{}); err != nil || len(got) != 2 {
+	if got, err := c.Signers(route.Hop{Destination: route.Destination{Host: "10.61.4.20"}}, &person{}); err != nil || len(got) != 2 {
 		t.Errorf("where the session names no key: %v, %v", names(got), err)
 	}
 	hop.Alone = first
@@ -107,14 +107,14 @@ func TestFilesComeFirstThenTheRingThenOthers(t *testing.T) {
 		t.Errorf("alone: %v, %v", names(got), err)
 	}
 	var blocked *keyfile.Blocked
-	if _, err = c.Signers(route.Hop{Keys: []string{open}}, &person{}); !errors.As(err, &blocked) || blocked.Path != open {
+	if _, err = c.Signers(route.Hop{Credentials: route.Credentials{Keys: []string{open}}}, &person{}); !errors.As(err, &blocked) || blocked.Path != open {
 		t.Errorf("a key others can read: %v", err)
 	}
 	if got, err = c.Signers(route.Hop{}, &person{}); err != nil || len(got) != 2 {
 		t.Errorf("without files: %v, %v", names(got), err)
 	}
 	c.Further = []Provider{failing{}}
-	if _, err = c.Signers(route.Hop{Keys: []string{first}}, &person{}); err == nil {
+	if _, err = c.Signers(route.Hop{Credentials: route.Credentials{Keys: []string{first}}}, &person{}); err == nil {
 		t.Error("a provider that fails is passed over")
 	}
 }
@@ -130,7 +130,7 @@ func (failing) Signers(route.Hop, Asking) ([]Signer, error) { return nil, errors
 func TestALockedKeyIsUnlockedOnceAndKeptWhereItMay(t *testing.T) {
 	path, public := file(t, "locked.pem", "low tide", 0o600)
 	c, p := New(nil), &person{says: []string{"wrong", "low tide"}}
-	hop := route.Hop{Keys: []string{path}}
+	hop := route.Hop{Credentials: route.Credentials{Keys: []string{path}}}
 	signers, err := c.Signers(hop, p)
 	if err != nil || len(signers) != 1 || p.asked != 0 {
 		t.Fatalf("%v, %v, asked %d times before a signature is wanted", names(signers), err, p.asked)
@@ -165,7 +165,7 @@ func TestThreeWrongPassphrasesEndIt(t *testing.T) {
 	path, _ := file(t, "locked.pem", "low tide", 0o600)
 	enough := errors.New("that is enough")
 	c, p := New(nil), &person{says: []string{"a", "b", "c", "low tide"}, gaveUp: enough}
-	signers, err := c.Signers(route.Hop{Keys: []string{path}}, p)
+	signers, err := c.Signers(route.Hop{Credentials: route.Credentials{Keys: []string{path}}}, p)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -184,7 +184,7 @@ func TestWhatIsLentIsInTheRing(t *testing.T) {
 	locked, _ := file(t, "locked.pem", "low tide", 0o600)
 	open, _ := file(t, "open.pem", "", 0o640)
 	c, p := New(nil), &person{says: []string{"low tide"}}
-	hop := route.Hop{Ring: "off", Terms: map[string]route.Terms{plain: {Said: []string{"gauge-*"}, Hosts: []string{"10.61.4.31"}, Confirm: true}}}
+	hop := route.Hop{Credentials: route.Credentials{Ring: "off", Terms: map[string]route.Terms{plain: {Said: []string{"gauge-*"}, Hosts: []string{"10.61.4.31"}, Confirm: true}}}}
 	s, err := c.Lendable(plain, hop, p)
 	if err != nil || keyfile.Fingerprint(s.PublicKey()) != keyfile.Fingerprint(public) {
 		t.Fatal(err)
@@ -220,7 +220,7 @@ func TestAKeyWithoutItsPublicHalfIsAskedAboutOnce(t *testing.T) {
 	os.Remove(path + ".pub")
 	c, who := New(nil), &person{says: []string{"low tide"}}
 	for range 3 {
-		signers, err := c.Signers(route.Hop{Keys: []string{path}}, who)
+		signers, err := c.Signers(route.Hop{Credentials: route.Credentials{Keys: []string{path}}}, who)
 		if err != nil || len(signers) != 1 {
 			t.Fatalf("%v, %v", signers, err)
 		}

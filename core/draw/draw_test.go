@@ -25,8 +25,8 @@ import (
 func bay(n int) Map {
 	m := Map{Title: "Lantern Bay", At: time.Date(2026, 10, 12, 9, 30, 0, 0, time.UTC)}
 	for i := range n {
-		bastion := route.Hop{Name: fmt.Sprintf("quay-%d", i%5), Host: fmt.Sprintf("203.0.113.%d", i%5), Port: 22, User: "warden", Keys: []string{"/k/shore.pem"}}
-		target := route.Hop{Name: fmt.Sprintf("gauge-%d", i), Host: fmt.Sprintf("10.61.%d.%d", i/250, i%250), Port: 22, User: "keeper", Keys: []string{"/k/gauge.pem"}}
+		bastion := route.Hop{Name: fmt.Sprintf("quay-%d", i%5), Destination: route.Destination{Host: fmt.Sprintf("203.0.113.%d", i%5), Port: 22}, Credentials: route.Credentials{User: "warden", Keys: []string{"/k/shore.pem"}}}
+		target := route.Hop{Name: fmt.Sprintf("gauge-%d", i), Destination: route.Destination{Host: fmt.Sprintf("10.61.%d.%d", i/250, i%250), Port: 22}, Credentials: route.Credentials{User: "keeper", Keys: []string{"/k/gauge.pem"}}}
 		if i%7 == 0 {
 			target.Tunnels = []book.Tunnel{{Bring: "127.0.0.1:15432", Reach: "tide-db.internal:5432"}, {Roam: "127.0.0.1:1080"}}
 		}

@@ -106,7 +106,7 @@ func openBay(t testing.TB, extra string) *bay {
 		t.Fatal(err)
 	}
 	url := "wss://" + l.Addr().String()
-	b.at = route.Hop{Name: "issuer bay", Host: "127.0.0.1", User: "meatus", Keys: []string{mira}, Keepalive: time.Minute, Gateway: &route.Gateway{Issuer: true, URLs: []string{url}, HostKeys: []string{line.FingerprintOf(c)}}}
+	b.at = route.Hop{Name: "issuer bay", Destination: route.Destination{Host: "127.0.0.1", Gateway: &route.Gateway{Issuer: true, URLs: []string{url}, HostKeys: []string{line.FingerprintOf(c)}}}, Credentials: route.Credentials{User: "meatus", Keys: []string{mira}}, Limits: route.Limits{Keepalive: time.Minute}}
 	b.at.Port = l.Addr().(*net.TCPAddr).Port
 	return b
 }

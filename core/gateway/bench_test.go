@@ -82,7 +82,7 @@ func BenchmarkThroughGateway(b *testing.B) {
 		through.Hops[0].Host, through.Hops[0].Dial = "reef", ""
 		through.Hops[0].Port = 22
 		at := slow(b, strings.TrimPrefix(p.url, "wss://"), perSecond)
-		through.Hops = append([]route.Hop{{Name: "bay", Host: "127.0.0.1", Port: 1, User: "meatus", Keys: []string{s.Key}, Gateway: &route.Gateway{URLs: []string{"wss://" + at}, HostKeys: []string{p.hostKey}}}}, through.Hops...)
+		through.Hops = append([]route.Hop{{Name: "bay", Destination: route.Destination{Host: "127.0.0.1", Port: 1, Gateway: &route.Gateway{URLs: []string{"wss://" + at}, HostKeys: []string{p.hostKey}}}, Credentials: route.Credentials{User: "meatus", Keys: []string{s.Key}}}}, through.Hops...)
 		w := s.Walker(b)
 		ways := map[*walk.Passage]bool{}
 		walked := func(r route.Route) *walk.Passage {

@@ -164,14 +164,14 @@ func (p *place) as(name string) *client {
 	w := walk.New(walk.Config{Vouched: vouch.Open(filepath.Join(p.t.TempDir(), "vouched")), Asker: labtest.Yes{}})
 	p.t.Cleanup(w.Close)
 	host, port, _ := net.SplitHostPort(strings.TrimPrefix(p.url, "wss://"))
-	h := route.Hop{Name: "issuer bay", Host: host, User: "meatus", Keys: []string{p.people[name]}, Keepalive: time.Minute, Gateway: &route.Gateway{Issuer: true, URLs: []string{p.url}, HostKeys: []string{p.hostKey}}}
+	h := route.Hop{Name: "issuer bay", Destination: route.Destination{Host: host, Gateway: &route.Gateway{Issuer: true, URLs: []string{p.url}, HostKeys: []string{p.hostKey}}}, Credentials: route.Credentials{User: "meatus", Keys: []string{p.people[name]}}, Limits: route.Limits{Keepalive: time.Minute}}
 	fmt.Sscan(port, &h.Port)
 	return &client{&lease.Client{At: w.AtGateway}, p.t, h.AsRoute()}
 }
 
 // get asks for a lease.
 func (c *client) get(ctx context.Context, login, machine, reason string, waits func([]string)) (*lease.Held, error) {
-	return c.Get(ctx, route.Hop{Name: machine, User: login, Lease: &route.Lease{Issuer: "bay", Machine: machine, Way: c.at.Hops[0]}}, reason, waits)
+	return c.Get(ctx, route.Hop{Name: machine, Credentials: route.Credentials{User: login, Lease: &route.Lease{Issuer: "bay", Machine: machine, Way: c.at.Hops[0]}}}, reason, waits)
 }
 
 // waiting are the askings that a person sees.
@@ -229,7 +229,7 @@ func TestALeaseIsWhatWasAskedFor(t *testing.T) {
 		t.Errorf("%+v", cert)
 	}
 	// An instance is known by its id, under whatever name the session has.
-	h := route.Hop{Name: "other", User: "keeper", Lease: &route.Lease{Issuer: "bay", Machine: "other", Way: mira.at.Hops[0]}}
+	h := route.Hop{Name: "other", Credentials: route.Credentials{User: "keeper", Lease: &route.Lease{Issuer: "bay", Machine: "other", Way: mira.at.Hops[0]}}}
 	if _, err := mira.Get(t.Context(), h, "", nil); err == nil || !strings.Contains(err.Error(), "mira may not be keeper at other: no rule allows it") {
 		t.Errorf("%v", err)
 	}

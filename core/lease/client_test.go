@@ -31,7 +31,7 @@ func played(tell func(w lease.Want) string) *lease.Client {
 }
 
 func hop() route.Hop {
-	return route.Hop{Name: "reef", User: "keeper", Lease: &route.Lease{Issuer: "bay", Machine: "reef"}}
+	return route.Hop{Name: "reef", Credentials: route.Credentials{User: "keeper", Lease: &route.Lease{Issuer: "bay", Machine: "reef"}}}
 }
 
 func TestIssuersThatTellNonsense(t *testing.T) {

@@ -134,7 +134,7 @@ func (l *listener) Hear(_ int, g gate.Gate, trying bool) {
 func (l *listener) Quiet() bool { return l.quiet }
 
 func hop(keepalive time.Duration) (route.LinkKey, route.Hop) {
-	h := route.Hop{Name: "far", Host: "far.lantern.example", Port: 22, User: "keeper", Keepalive: keepalive}
+	h := route.Hop{Name: "far", Destination: route.Destination{Host: "far.lantern.example", Port: 22}, Credentials: route.Credentials{User: "keeper"}, Limits: route.Limits{Keepalive: keepalive}}
 	return h.AsRoute().End(), h
 }
 

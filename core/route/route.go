@@ -32,43 +32,69 @@ import (
 
 // Hop is one machine on the way.
 type Hop struct {
-	Name      string // its session
+	Name    string // its session
+	Instead string // the hops of the first way that this one leaves out, at its first hop; "" on the first way
+	Destination
+	Credentials
+	Loan
+	Arrival
+	Limits
+
+	session *book.Session // that it is made of
+}
+
+// Destination is where a hop is, and what leads there.
+type Destination struct {
 	Host      string
 	Port      int
-	User      string
-	Instead   string // the hops of the first way that this one leaves out, at its first hop; "" on the first way
-	Way       string // how its address is meant, where that is not the same from everywhere; as in [vouch.At]
+	Way       string // how the address is meant, where that is not the same from everywhere; as in [vouch.At]
 	Dial      string // where to connect instead of Host:Port, or ""
 	Proxy     book.Proxy
-	ProxyFile string   // with its login, by absolute path, or ""
-	Keys      []string // key files by absolute path, in the order they are offered
-	Keepalive time.Duration
-	Tunnels   []book.Tunnel
+	ProxyFile string        // with the proxy's login, by absolute path, or ""
+	Instance  *book.Binding // the instance of the hop, nil where it is bound to none
+	Gateway   *Gateway      // the gateway that the hop is in place of a machine; nil for none
+}
+
+// Credentials are who logs in at a hop, and with what.
+type Credentials struct {
+	User    string
+	Keys    []string         // key files by absolute path, in the order they are offered
+	KeyAge  time.Duration    // how old the files of its keys may be, 0 for any age
+	KeyList string           // where the server reads the account's list of keys
+	Ring    string           // whether keys stay in the ring: "on", "off", or "" for those with a passphrase
+	Terms   map[string]Terms // by absolute path, of the keys that something is said of
+	Lease   *Lease           // that is shown before any key; nil for none
 	// Alone, where set, has nothing but Keys tried to log in, over a link that is
 	// shared only with routes of the same word.
-	Alone     string
+	Alone string
+}
+
+// Loan is what the machine of a hop may use of the keys here.
+type Loan struct {
+	Agent     string        // "off", "ask" or "lend"
+	Lends     []string      // key files by absolute path
+	LendsTo   []string      // patterns of hosts that they may be used for, with the hosts of sessions they name; none for all
+	LendsSaid []string      // the same as written
+	LendUses  int           // how often they may be used, 0 for any number
+	LendFor   time.Duration // and for how long, 0 for as long as the shell lives
+}
+
+// Arrival is what a person meets at a hop.
+type Arrival struct {
+	Manner  Manner
+	Windows bool // programs there may draw on the display here
+	Careful bool // a person is to take care there
+	Note    string
+}
+
+// Limits are how a hop's connections are kept, and what runs over them.
+type Limits struct {
+	Keepalive time.Duration
+	Tunnels   []book.Tunnel
 	Lane      int  // above 0 for a further link beside the first
 	Links     int  // side by side, that the flows of its tunnels are spread over; 0 is 1
-	Windows   bool // programs there may draw on the display here
 	AtStart   bool // its tunnels are opened when the program starts
-	Careful   bool // a person is to take care there
-	Note      string
-	KeyAge    time.Duration // how old the files of its keys may be, 0 for any age
-	OnKnock   bool          // its tunnels' way is walked when somebody connects to a listener
-	Manner    Manner
-	Agent     string           // "off", "ask" or "lend"
-	Lends     []string         // key files by absolute path that the far side may use
-	LendsTo   []string         // patterns of hosts that it may use them for, with the hosts of sessions they name; none for all
-	LendsSaid []string         // the same as written
-	LendUses  int              // how often they may be used, 0 for any number
-	LendFor   time.Duration    // and for how long, 0 for as long as the shell lives
-	KeyList   string           // where the server reads the account's list of keys
-	Ring      string           // whether keys stay in the ring: "on", "off", or "" for those with a passphrase
-	Terms     map[string]Terms // by absolute path, of the keys that something is said of
-	Instance  *book.Binding    // the instance that it is, nil where it is bound to none
-	Gateway   *Gateway         // that it is, in place of a machine; nil for none
-	Lease     *Lease           // that is shown before any key; nil for none
-	session   *book.Session    // that it is made of
+	OnKnock   bool // its tunnels' way is walked when somebody connects to a listener
 }
 
 // Warning is what whoever goes there is to know, in a line, "" for nothing.
@@ -381,11 +407,13 @@ func Private(host string) bool {
 // own kind means does not depend on which of several ways there is taken.
 func (p Planner) hop(s *book.Session, before string) Hop {
 	h := Hop{
-		Name: s.Name, Host: s.Host.V, Port: s.Port.V, User: s.User.V, Dial: s.Dial.V, Keepalive: s.Keepalive.V,
-		Tunnels: s.Tunnels.V, OnKnock: s.Knock.V == "on", Windows: s.Windows.V == "on", Agent: s.Agent.V,
-		Manner:   Manner{s.Reconnect.V, s.Backspace.V, s.Term.V, s.Colours.V, s.Env.V, s.Folder.V, s.Arrive.V},
-		Instance: s.Bound,
-		session:  s,
+		Name: s.Name, session: s,
+		Destination: Destination{Host: s.Host.V, Port: s.Port.V, Dial: s.Dial.V, Instance: s.Bound},
+		Credentials: Credentials{User: s.User.V},
+		Loan:        Loan{Agent: s.Agent.V},
+		Arrival: Arrival{Windows: s.Windows.V == "on", Manner: Manner{
+			s.Reconnect.V, s.Backspace.V, s.Term.V, s.Colours.V, s.Env.V, s.Folder.V, s.Arrive.V}},
+		Limits: Limits{Keepalive: s.Keepalive.V, Tunnels: s.Tunnels.V, OnKnock: s.Knock.V == "on"},
 	}
 	if Private(h.Host) {
 		switch {

@@ -180,7 +180,7 @@ func TestAProxyHasAGateOfItsOwn(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		h := Hop{Name: "quay", Proxy: by}
+		h := Hop{Name: "quay", Destination: Destination{Proxy: by}}
 		if by.User == "" {
 			h.ProxyFile = login
 		}
@@ -191,7 +191,7 @@ func TestAProxyHasAGateOfItsOwn(t *testing.T) {
 	if err := os.Chmod(login, 0o604); err != nil {
 		t.Fatal(err)
 	}
-	if g := ProxyGate(Hop{Proxy: book.Proxy{Scheme: "https", Address: "h:1"}, ProxyFile: login}); g.Verdict != gate.Shut || g.Remedy.Act != gate.MendFile {
+	if g := ProxyGate(Hop{Destination: Destination{Proxy: book.Proxy{Scheme: "https", Address: "h:1"}, ProxyFile: login}}); g.Verdict != gate.Shut || g.Remedy.Act != gate.MendFile {
 		t.Errorf("a login that others can read: %+v", g)
 	}
 }

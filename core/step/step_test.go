@@ -14,7 +14,7 @@ import (
 
 func begun(t *testing.T) (*Step, context.CancelCauseFunc) {
 	ctx, cancel := context.WithCancelCause(t.Context())
-	r := route.Route{Session: "deep", Hops: []route.Hop{{Name: "quay", Host: "quay.lantern.example", Port: 22, User: "warden"}, {Name: "deep", Host: "10.61.4.9", Port: 22, User: "keeper"}}}
+	r := route.Route{Session: "deep", Hops: []route.Hop{{Name: "quay", Destination: route.Destination{Host: "quay.lantern.example", Port: 22}, Credentials: route.Credentials{User: "warden"}}, {Name: "deep", Destination: route.Destination{Host: "10.61.4.9", Port: 22}, Credentials: route.Credentials{User: "keeper"}}}}
 	return &Step{Route: r, Index: 1, Hop: r.Hops[1], Events: &event.Stream{}, Limit: 15 * time.Second, Hear: func(int, gate.Gate, bool) {}, Quiet: func() bool { return false }, Ctx: ctx}, cancel
 }
 

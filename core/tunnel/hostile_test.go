@@ -45,7 +45,7 @@ func spread(t *testing.T, limit, links int, specs ...book.Tunnel) (server *hosti
 		events = append(events, e)
 	})
 	t.Cleanup(func() { set.CloseAll(0) })
-	hop := route.Hop{Name: "odd", Host: "odd.lantern.example", Port: 22, User: "keeper", Dial: server.Address, Keys: []string{l.Dir + "/keys/shore.pem"}, Keepalive: time.Second, Links: links}
+	hop := route.Hop{Name: "odd", Destination: route.Destination{Host: "odd.lantern.example", Port: 22, Dial: server.Address}, Credentials: route.Credentials{User: "keeper", Keys: []string{l.Dir + "/keys/shore.pem"}}, Limits: route.Limits{Keepalive: time.Second, Links: links}}
 	hop.Manner.Reconnect = time.Minute
 	if err := set.Open(route.Route{Session: "odd", Hops: []route.Hop{hop}}, specs, tunnel.Options{}, false); err != nil {
 		t.Fatal(err)

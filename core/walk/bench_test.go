@@ -272,10 +272,10 @@ func BenchmarkCheck1000(b *testing.B) {
 	var routes []route.Route
 	for i := range 5 {
 		addr := bastion(b, signer, &logins)
-		first := route.Hop{Name: fmt.Sprint("bastion-", i), Host: fmt.Sprintf("bastion-%d.lantern.example", i), Port: 22, User: "keeper", Dial: addr, Keys: []string{key}, Keepalive: time.Minute}
+		first := route.Hop{Name: fmt.Sprint("bastion-", i), Destination: route.Destination{Host: fmt.Sprintf("bastion-%d.lantern.example", i), Port: 22, Dial: addr}, Credentials: route.Credentials{User: "keeper", Keys: []string{key}}, Limits: route.Limits{Keepalive: time.Minute}}
 		for n := range 200 {
 			routes = append(routes, route.Route{Session: fmt.Sprintf("s-%d-%d", i, n), Hops: []route.Hop{first,
-				{Name: fmt.Sprintf("s-%d-%d", i, n), Host: fmt.Sprintf("10.%d.0.%d", i, n), Port: 22, User: "keeper", Keys: []string{key}, Keepalive: time.Minute}}})
+				{Name: fmt.Sprintf("s-%d-%d", i, n), Destination: route.Destination{Host: fmt.Sprintf("10.%d.0.%d", i, n), Port: 22}, Credentials: route.Credentials{User: "keeper", Keys: []string{key}}, Limits: route.Limits{Keepalive: time.Minute}}}})
 		}
 	}
 	dialer := &socketCounter{}

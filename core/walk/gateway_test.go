@@ -153,7 +153,7 @@ func TestAnOlderTLSIsTold(t *testing.T) {
 	defer older.Close()
 	w := walk.New(walk.Config{Vouched: vouch.Open(filepath.Join(t.TempDir(), "v")), Asker: labtest.Yes{}})
 	defer w.Close()
-	h := route.Hop{Name: "front", Host: "127.0.0.1", Port: older.Listener.Addr().(*net.TCPAddr).Port, User: "meatus", Keepalive: time.Minute, Gateway: &route.Gateway{URLs: []string{"wss://" + older.Listener.Addr().String()}}}
+	h := route.Hop{Name: "front", Destination: route.Destination{Host: "127.0.0.1", Port: older.Listener.Addr().(*net.TCPAddr).Port, Gateway: &route.Gateway{URLs: []string{"wss://" + older.Listener.Addr().String()}}}, Credentials: route.Credentials{User: "meatus"}, Limits: route.Limits{Keepalive: time.Minute}}
 	var f *gate.Failure
 	if _, err := w.Walk(t.Context(), h.AsRoute()); !errors.As(err, &f) || !strings.Contains(f.Why, "speaks no TLS 1.3") {
 		t.Errorf("%v", err)

@@ -95,7 +95,7 @@ func newTraveller(t *testing.T, keys int, p *person, record ...*vouch.Record) *t
 }
 
 func (tr *traveller) way(addr string) route.Route {
-	return route.Route{Session: "odd", Hops: []route.Hop{{Name: "odd", Host: "odd.lantern.example", Port: 22, User: "keeper", Dial: addr, Keys: tr.keys, Keepalive: time.Minute}}}
+	return route.Route{Session: "odd", Hops: []route.Hop{{Name: "odd", Destination: route.Destination{Host: "odd.lantern.example", Port: 22, Dial: addr}, Credentials: route.Credentials{User: "keeper", Keys: tr.keys}, Limits: route.Limits{Keepalive: time.Minute}}}}
 }
 
 func (tr *traveller) walk(addr string) error {
@@ -494,7 +494,7 @@ func TestWhatSpeaksAgainstAFirstVisitIsSaid(t *testing.T) {
 		t.Fatal(err)
 	}
 	r := tr.way(server())
-	r.Hops = append(r.Hops, route.Hop{Name: "tide-db", Host: "10.61.4.20", Port: 22, Way: "via odd", User: "keeper", Keys: tr.keys, Keepalive: time.Minute})
+	r.Hops = append(r.Hops, route.Hop{Name: "tide-db", Destination: route.Destination{Host: "10.61.4.20", Port: 22, Way: "via odd"}, Credentials: route.Credentials{User: "keeper", Keys: tr.keys}, Limits: route.Limits{Keepalive: time.Minute}})
 	_, err := tr.Walk(context.Background(), r)
 	var f *gate.Failure
 	if !errors.As(err, &f) || f.Hop != "tide-db" || f.Cause != gate.IdentityUnknown {

@@ -198,7 +198,7 @@ func TestWhatAProxyDoesNotDoIsSaid(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		r := route.Route{Session: "odd", Hops: []route.Hop{{Name: "odd", Host: "203.0.113.10", Port: 22, User: "keeper", Keys: tr.keys, Proxy: by, Keepalive: time.Minute}}}
+		r := route.Route{Session: "odd", Hops: []route.Hop{{Name: "odd", Destination: route.Destination{Host: "203.0.113.10", Port: 22, Proxy: by}, Credentials: route.Credentials{User: "keeper", Keys: tr.keys}, Limits: route.Limits{Keepalive: time.Minute}}}}
 		_, err = tr.Walk(context.Background(), r)
 		var f *gate.Failure
 		if !errors.As(err, &f) || f.Gate != c.gate || f.Cause != c.cause || !strings.Contains(f.Why, c.say) || f.Remedy.Say == "" {

@@ -101,7 +101,7 @@ func walkTo(t *testing.T, addr string, p *person) error {
 	}
 	w := walk.New(walk.Config{Vouched: vouch.Open(filepath.Join(dir, "v")), Asker: p, Patience: 2 * time.Second})
 	t.Cleanup(w.Close)
-	r := route.Route{Session: "odd", Hops: []route.Hop{{Name: "odd", Host: "odd.lantern.example", Port: 22, User: "keeper", Dial: addr, Keys: []string{file}, Keepalive: time.Minute}}}
+	r := route.Route{Session: "odd", Hops: []route.Hop{{Name: "odd", Destination: route.Destination{Host: "odd.lantern.example", Port: 22, Dial: addr}, Credentials: route.Credentials{User: "keeper", Keys: []string{file}}, Limits: route.Limits{Keepalive: time.Minute}}}}
 	passage, err := w.Walk(context.Background(), r)
 	if err != nil {
 		return err

@@ -350,7 +350,7 @@ func TestFailuresBeforeTheFirstServer(t *testing.T) {
 		{"", "no-such-host.invalid", gate.NoAddress, gate.Address},
 	} {
 		w := walk.New(walk.Config{Vouched: vouch.Open(filepath.Join(t.TempDir(), "v")), Asker: &person{}, Patience: 300 * time.Millisecond, Resolver: nowhere{}})
-		r := route.Route{Session: "x", Hops: []route.Hop{{Name: "x", Host: c.host, Port: 22, User: "u", Dial: c.dial}}}
+		r := route.Route{Session: "x", Hops: []route.Hop{{Name: "x", Destination: route.Destination{Host: c.host, Port: 22, Dial: c.dial}, Credentials: route.Credentials{User: "u"}}}}
 		_, err := w.Walk(context.Background(), r)
 		var f *gate.Failure
 		if !errors.As(err, &f) || f.Cause != c.cause || f.Gate != c.kind || f.Remedy.Say == "" {

@@ -174,7 +174,7 @@ func (s Server) CutAll(b testing.TB) {
 func (s Server) Way(hops int) route.Route {
 	r := route.Route{Session: "bench"}
 	host, port, _ := net.SplitHostPort(s.Address)
-	h := route.Hop{Host: host, User: os.Getenv("USER"), Keys: []string{s.Key}, Keepalive: time.Minute}
+	h := route.Hop{Destination: route.Destination{Host: host}, Credentials: route.Credentials{User: os.Getenv("USER"), Keys: []string{s.Key}}, Limits: route.Limits{Keepalive: time.Minute}}
 	if h.User == "" {
 		h.User = "root"
 	}

@@ -211,7 +211,9 @@ func TestALostWayAndAnotherProgramsStandOnTheMap(t *testing.T) {
 }
 
 // keyOf is the key of a link straight to a host.
-func keyOf(host string) route.LinkKey { return route.Route{Hops: []route.Hop{{Host: host}}}.End() }
+func keyOf(host string) route.LinkKey {
+	return route.Route{Hops: []route.Hop{{Destination: route.Destination{Host: host}}}}.End()
+}
 
 // Links are drawn as the tree of ways they are: what goes through another hangs from it.
 func TestTheMapIsATree(t *testing.T) {
