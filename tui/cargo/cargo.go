@@ -17,6 +17,7 @@ import (
 
 	"meatus/core/cargo"
 	"meatus/core/cargo/ends"
+	"meatus/core/engine"
 	"meatus/core/sanitize"
 	"meatus/core/words"
 	"meatus/core/work"
@@ -24,7 +25,6 @@ import (
 	"meatus/tui/line"
 	"meatus/tui/list"
 	"meatus/tui/place"
-	"meatus/tui/scroll"
 	"meatus/tui/stack"
 )
 
@@ -33,26 +33,29 @@ type Model struct {
 	stack.Whole
 	s             *place.Services
 	width, height int
-	pick          scroll.Cursor         // among the sessions, while none is chosen
-	look          *look                 // the trees that are looked at, nil while no session is chosen
-	every         bool                  // what is the same shows, too
-	entry         *entry                // the folders being typed, nil for none
-	clash         *clash                // a save that met another's change, nil for none
-	job           work.ID               // the last carry that was begun here, 0 for none
-	carry         *work.Carry           // and what tells how far it is
-	asked         int                   // looks asked for; answers to older ones are dropped
-	left          []*cargo.Record       // of this session's carries that did not end
-	kept          map[string]cargo.Last // the folders of the last time, by session; nil until they are read
-	wants         string                // what is to be shown then, see Select
-	wanted        string                // a path here that is to go there once its folder has been read
+	pick          *list.List[string, string] // the sessions, while none is chosen
+	look          *look                      // the trees that are looked at, nil while no session is chosen
+	every         bool                       // what is the same shows, too
+	entry         *entry                     // the folders being typed, nil for none
+	clash         *clash                     // a save that met another's change, nil for none
+	job           work.ID                    // the last carry that was begun here, 0 for none
+	carry         *work.Carry                // and what tells how far it is
+	asked         int                        // looks asked for; answers to older ones are dropped
+	left          []*cargo.Record            // of this session's carries that did not end
+	kept          map[string]cargo.Last      // the folders of the last time, by session; nil until they are read
+	wants         string                     // what is to be shown then, see Select
+	wanted        string                     // a path here that is to go there once its folder has been read
 }
 
 // New returns the place.
-func New(s *place.Services) stack.Layer { return &Model{s: s} }
+func New(s *place.Services) stack.Layer {
+	return &Model{s: s, pick: list.New(func(session string) string { return session })}
+}
 
 // SetSize changes the size of the place.
 func (m *Model) SetSize(width, height int) {
 	m.width, m.height = width, height
+	m.pick.SetRoom(max(height-2, 3))
 	m.fit()
 }
 
@@ -66,6 +69,7 @@ func (m *Model) fit() {
 // Show is called when the place is gone to.
 func (m *Model) Show() tea.Cmd {
 	dir := m.s.Workspace().Dir
+	m.pick.Set(m.sessions())
 	return tea.Batch(m.tick(), m.s.Run(func() tea.Msg { return kept(cargo.Remembered(dir)) }))
 }
 
@@ -297,11 +301,15 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 }
 
 func (m *Model) heard(h place.Heard) tea.Cmd {
-	e, ok := h.Event.(work.Ended)
-	if !ok || e.State.ID != m.job {
-		return m.tick()
+	switch e := h.Event.(type) {
+	case engine.Changed:
+		m.pick.Set(e.Workspace.Book.Names())
+	case work.Ended:
+		if e.State.ID == m.job {
+			return m.reread() // what is there is another now
+		}
 	}
-	return m.reread() // what is there is another now
+	return m.tick()
 }
 
 // reread reads both trees anew, where they show.
@@ -472,9 +480,9 @@ func (m *Model) Table() action.Table {
 }
 
 func (m *Model) pickTable() action.Table {
-	all := m.sessions()
+	chosen, some := m.pick.Selected()
 	return action.Table{
-		action.On("enter", "its files", func() tea.Cmd { m.Select(all[m.pick.At]); return m.tick() }).If(func() bool { return len(all) > 0 }, "there are no sessions"),
+		action.On("enter", "its files", func() tea.Cmd { m.Select(chosen); return m.tick() }).If(func() bool { return some }, "no session is chosen"),
 		action.On("up down", "choose", nil).Ranked(action.Movement),
 		action.On("esc q ctrl+c", "to Routes", func() tea.Cmd { return m.s.Go("0", "") }),
 	}
@@ -489,7 +497,7 @@ func (m *Model) key(msg tea.KeyPressMsg) tea.Cmd {
 	case m.clash != nil:
 		m.clash.at.Take(msg, len(m.clash.lines), max(m.height-4, 3))
 	case m.look == nil:
-		m.pick.Take(msg, len(m.sessions()), max(m.height-2, 3))
+		m.pick.Take(msg)
 	default:
 		if m.look.rows.Take(msg) {
 			m.look.preview = preview{}
@@ -501,7 +509,7 @@ func (m *Model) key(msg tea.KeyPressMsg) tea.Cmd {
 // mouse moves with the wheel, and to the row that is clicked.
 func (m *Model) mouse(msg tea.MouseMsg) tea.Cmd {
 	if m.look == nil {
-		m.pick.Take(msg, len(m.sessions()), max(m.height-2, 3))
+		m.pick.Take(msg)
 		return nil
 	}
 	if m.look.rows.Take(msg) {

@@ -100,25 +100,23 @@ func (m *Model) empty() string {
 // pickView draws the sessions to choose among.
 func (m *Model) pickView() []string {
 	t := m.s.Theme
-	all := m.sessions()
+	all := m.pick.All()
 	lines := []string{t.Title(t.Accent.Render("cargo"), t.Faint.Render(words.Count(len(all), "session")), m.width, fit.Spread)}
 	if len(all) == 0 {
 		return append(lines, "", "   "+t.Faint.Render("There are no sessions yet, and so nowhere to move files to."))
 	}
 	lines = append(lines, "   "+t.Faint.Render("Whose files? A folder here and one there show as one tree."))
-	from, to := m.pick.Window(len(all), max(m.height-2, 3))
-	for i, name := range all[from:to] {
+	return append(lines, m.pick.Lines(func(name string, chosen bool) string {
 		pointer := "  "
-		if from+i == m.pick.At {
+		if chosen {
 			pointer = t.Accent.Render("❯ ")
 		}
 		say := ""
 		if last := m.kept[name]; last.Known() {
 			say = t.Faint.Render("  " + cargo.Say(workspace.Short(last.Here)) + " ⇄ " + cargo.Say(last.There))
 		}
-		lines = append(lines, fit.Cut(" "+pointer+t.Strong.Render(fit.Pad(name, 22))+say, m.width))
-	}
-	return lines
+		return fit.Cut(" "+pointer+t.Strong.Render(fit.Pad(name, 22))+say, m.width)
+	})...)
 }
 
 // entryView draws the folder that is typed.

@@ -24,6 +24,7 @@ import (
 	"meatus/tui/fit"
 	"meatus/tui/form"
 	"meatus/tui/line"
+	"meatus/tui/list"
 	"meatus/tui/place"
 	"meatus/tui/scroll"
 	"meatus/tui/stack"
@@ -49,8 +50,7 @@ type Model struct {
 	mistake       string
 	launch        *launching // under review, nil for none
 	pairs         bool       // the key pairs show in place of the networks
-	uses          []estate.Use
-	pair          scroll.Cursor
+	uses          *list.List[pairKey, estate.Use]
 	form          *form.Form // asks for something, nil for nothing
 	unused        bool       // what nobody used for long shows alone
 	idle          map[string]estate.Idle
@@ -101,7 +101,9 @@ func filesOf(ws *workspace.Workspace) map[estate.KeyPair]string {
 type added struct{ err error }
 
 // New returns the place.
-func New(s *place.Services) stack.Layer { return &Model{s: s, line: line.New(s.Theme, "")} }
+func New(s *place.Services) stack.Layer {
+	return &Model{s: s, line: line.New(s.Theme, ""), uses: list.New(pairKeyOf)}
+}
 
 // SetSize changes the size of the place.
 func (m *Model) SetSize(width, height int) {
@@ -254,8 +256,8 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 			m.s.Tell(msg.err.Error())
 		}
 	case usesFound:
-		m.uses = msg.uses
-		m.pair.Move(0, len(m.uses), m.pairRoom())
+		m.uses.SetRoom(m.pairRoom())
+		m.uses.Set(msg.uses)
 	case pairSent:
 		if msg.err != nil {
 			m.s.Tell(msg.err.Error())
@@ -365,9 +367,11 @@ func (m *Model) typed(msg tea.Msg) tea.Cmd {
 		m.line.Take(msg)
 		return m.tryTyped()
 	case m.exposed != nil && pressed:
-		m.exposed.at.Take(msg, len(m.exposed.arrows), m.exposedRoom())
+		m.exposed.arrows.SetRoom(m.exposedRoom())
+		m.exposed.arrows.Take(msg)
 	case m.pairs && pressed:
-		m.pair.Take(msg, len(m.uses), m.pairRoom())
+		m.uses.SetRoom(m.pairRoom())
+		m.uses.Take(msg)
 	case pressed:
 		m.told()
 		m.move(key.String())

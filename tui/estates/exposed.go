@@ -15,16 +15,22 @@ import (
 	"meatus/core/workspace"
 	"meatus/tui/action"
 	"meatus/tui/fit"
+	"meatus/tui/list"
 	"meatus/tui/place"
-	"meatus/tui/scroll"
 )
 
 // exposed is who is let in where, as arrows from who to whom.
 type exposed struct {
-	arrows []workspace.LetsIn
-	at     scroll.Cursor
+	arrows *list.List[arrowKey, workspace.LetsIn]
 	read   bool
 	unused bool // what nobody used for long alone, the oldest first
+}
+
+// arrowKey is what an arrow is told apart by.
+type arrowKey struct{ source, group, who, ports, say string }
+
+func arrowKeyOf(x workspace.LetsIn) arrowKey {
+	return arrowKey{x.Source, x.Group, x.Who, x.Ports, x.Say}
 }
 
 // exposing is what was found of it.
@@ -32,7 +38,7 @@ type exposing struct{ arrows []workspace.LetsIn }
 
 // showExposed shows who is let in where in place of the networks.
 func (m *Model) showExposed() tea.Cmd {
-	m.exposed = &exposed{}
+	m.exposed = &exposed{arrows: list.New(arrowKeyOf)}
 	return m.findExposed()
 }
 
@@ -43,17 +49,15 @@ func (m *Model) findExposed() tea.Cmd {
 
 func (m *Model) takeExposed(msg exposing) {
 	if m.exposed != nil {
-		m.exposed.arrows, m.exposed.read = msg.arrows, true
-		m.exposed.at.Move(0, len(msg.arrows), m.exposedRoom())
+		m.exposed.read = true
+		m.exposed.arrows.SetRoom(m.exposedRoom())
+		m.exposed.arrows.Set(msg.arrows)
 	}
 }
 
 // arrow is the chosen one.
 func (m *Model) arrow() (workspace.LetsIn, bool) {
-	if m.exposed.at.At >= len(m.exposed.arrows) {
-		return workspace.LetsIn{}, false
-	}
-	return m.exposed.arrows[m.exposed.at.At], true
+	return m.exposed.arrows.Selected()
 }
 
 func (m *Model) exposedTable() action.Table {
@@ -62,7 +66,11 @@ func (m *Model) exposedTable() action.Table {
 		action.On("up down", "choose", nil).Ranked(action.Movement),
 		action.On("enter", "to an instance of it", m.toExposed).If(func() bool { return some }, "there is none").Also("go show"),
 		action.On("e", "try without that rule", m.tryWithout).If(func() bool { return some }, "there is none").Suits(func() bool { return some }).Also("drop close what if scratch remove"),
-		action.On("|", "what nobody used for a week", func() tea.Cmd { m.exposed.unused = !m.exposed.unused; return m.findExposed() }).Whole().Also("unused idle oldest filter"),
+		action.On("|", "what nobody used for a week", func() tea.Cmd {
+			m.exposed.unused = !m.exposed.unused
+			m.exposed.arrows.Restart()
+			return m.findExposed()
+		}).Whole().Also("unused idle oldest filter"),
 		action.On("* esc q ctrl+c", "to the instances", func() tea.Cmd { m.exposed = nil; return nil }),
 	}
 }
@@ -126,22 +134,22 @@ func (m *Model) exposedView() []string {
 	if x.unused {
 		title += t.Accent.Render(" / unused for a week, the oldest first")
 	}
-	lines := []string{t.Title(title, t.Faint.Render(words.Count(len(x.arrows), "rule")), m.width, fit.Spread)}
+	lines := []string{t.Title(title, t.Faint.Render(words.Count(x.arrows.Len(), "rule")), m.width, fit.Spread)}
 	switch {
 	case !x.read:
 		return append(lines, "", "   "+t.Faint.Render("looking …"))
-	case len(x.arrows) == 0:
+	case x.arrows.Len() == 0:
 		return append(lines, "", "   "+t.Faint.Render("No rule lets anybody in that is told here."))
 	}
-	list, pane, beside := place.Halves(m.width)
+	left, pane, beside := place.Halves(m.width)
 	rows := m.height - 1
 	if !beside {
-		list, pane, rows = m.width, m.width, rows*55/100
+		left, pane, rows = m.width, m.width, rows*55/100
 	}
-	picture := m.arrows(list, rows)
+	picture := m.arrows(left, rows)
 	card := m.arrowCard(pane)
 	if beside {
-		return append(lines, place.Joined(t, picture, card, list, max(m.height-1, 0))...)
+		return append(lines, place.Joined(t, picture, card, left, max(m.height-1, 0))...)
 	}
 	for len(picture) < rows {
 		picture = append(picture, "")
@@ -152,18 +160,19 @@ func (m *Model) exposedView() []string {
 
 // arrows draws the arrows around the chosen one that there is room for.
 func (m *Model) arrows(width, rows int) []string {
-	t, x := m.s.Theme, m.exposed
+	t, all := m.s.Theme, m.exposed.arrows.Shown()
+	chosen, some := m.exposed.arrows.Selected()
 	wide := 6
-	for _, a := range x.arrows {
+	for _, a := range all {
 		wide = max(wide, min(fit.Width(a.Ports), 14))
 	}
 	var lines []string
 	at := 0 // the line of the chosen one
-	for n, a := range x.arrows {
-		if n == 0 || a.Who != x.arrows[n-1].Who {
+	for n, a := range all {
+		if n == 0 || a.Who != all[n-1].Who {
 			lines = append(lines, m.who(a.Arrow, width))
 		}
-		last := n == len(x.arrows)-1 || x.arrows[n+1].Who != a.Who
+		last := n == len(all)-1 || all[n+1].Who != a.Who
 		turn := map[bool]string{false: "├", true: "└"}[last]
 		style, head := t.Rule, "▷"
 		if a.Rank <= reach.Everybody {
@@ -171,7 +180,7 @@ func (m *Model) arrows(width, rows int) []string {
 			turn = map[bool]string{false: "┣", true: "┗"}[last]
 		}
 		pointer, to := "   ", t.Text
-		if n == x.at.At {
+		if some && arrowKeyOf(a) == arrowKeyOf(chosen) {
 			pointer, to, at = " "+t.Accent.Render("❯")+" ", t.Strong, len(lines)
 		}
 		begin := pointer + " " + style.Render(turn+"─ ") + fit.Pad(t.Text.Render(sanitize.Line(a.Ports, 14)), wide) + style.Render(" ─"+head) + " "
@@ -243,10 +252,10 @@ func (m *Model) arrowCard(width int) []string {
 	if x.Rank == reach.Machine && x.Of == nil {
 		say("instead", t.Text.Render("drop it where nobody knows whose address that is; "+m.s.Press("edit")+" tries it without this rule"))
 	}
-	var list []string
+	var names []string
 	for _, i := range x.To {
-		list = append(list, called(i))
+		names = append(names, called(i))
 	}
-	say("to", t.Text.Render(sanitize.Line(strings.Join(list, ", "), 2000)))
+	say("to", t.Text.Render(sanitize.Line(strings.Join(names, ", "), 2000)))
 	return lines
 }

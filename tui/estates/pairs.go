@@ -58,12 +58,14 @@ func (m *Model) findUses() tea.Cmd {
 	return m.s.Run(func() tea.Msg { return usesFound{estate.Uses(ws.Estates, ws.KeyOf)} })
 }
 
+// pairKey is what a key pair is told apart by.
+type pairKey struct{ source, name string }
+
+func pairKeyOf(u estate.Use) pairKey { return pairKey{u.Source, u.Name} }
+
 // use is the chosen key pair.
 func (m *Model) use() (estate.Use, bool) {
-	if m.pair.At >= len(m.uses) {
-		return estate.Use{}, false
-	}
-	return m.uses[m.pair.At], true
+	return m.uses.Selected()
 }
 
 // pairsTable is what can be done with key pairs.
@@ -168,12 +170,12 @@ func (m *Model) askAround() tea.Cmd {
 func (m *Model) pairsView() []string {
 	t := m.s.Theme
 	missing := 0
-	for _, u := range m.uses {
+	for _, u := range m.uses.All() {
 		if u.Missing() {
 			missing++
 		}
 	}
-	right := strconv.Itoa(len(m.uses)) + " key pairs"
+	right := strconv.Itoa(m.uses.Len()) + " key pairs"
 	if missing > 0 {
 		right += fmt.Sprintf(", %d whose file nobody has here", missing)
 	}
@@ -181,15 +183,13 @@ func (m *Model) pairsView() []string {
 	if m.form != nil {
 		lines = append(lines, m.form.View(m.width)...)
 	}
-	if len(m.uses) == 0 {
+	if m.uses.Len() == 0 {
 		return append(lines, "", "   "+t.Faint.Render("The estates tell of no key pair."))
 	}
-	list, pane, beside := place.Halves(m.width)
-	var rows []fit.Row
-	from, to := m.pair.Window(len(m.uses), m.pairRoom())
-	for i, u := range m.uses[from:to] {
+	left, pane, beside := place.Halves(m.width)
+	drawn, _ := m.uses.Rows(m.pairRoom(), func(u estate.Use, chosen bool) fit.Row {
 		pointer, mark := "  ", t.Mark(gate.Open)
-		if from+i == m.pair.At {
+		if chosen {
 			pointer = t.Accent.Render("❯ ")
 		}
 		file := sanitize.Path(u.File)
@@ -207,12 +207,11 @@ func (m *Model) pairsView() []string {
 			}
 		}
 		line := " " + pointer + mark + " " + t.Strong.Render(fit.Pad(sanitize.Line(u.Name, 24), 16)) + " " + fit.Pad(file, 20) + made
-		rows = append(rows, fit.Hang(line, 44, list-1))
-	}
-	drawn, _ := fit.Rows(rows, m.pair.At-from, m.pairRoom())
+		return fit.Hang(line, 44, left-1)
+	})
 	told := m.pairCard(pane)
 	if beside {
-		return append(lines, place.Joined(t, drawn, told, list, max(m.height-len(lines), 0))...)
+		return append(lines, place.Joined(t, drawn, told, left, max(m.height-len(lines), 0))...)
 	}
 	lines = append(append(lines, drawn...), "")
 	return append(lines, told[:max(min(len(told), m.height-len(lines)), 0)]...)

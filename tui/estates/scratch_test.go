@@ -12,6 +12,7 @@ import (
 
 	"meatus/core/estate"
 	"meatus/core/reach"
+	"meatus/core/workspace"
 	"meatus/tui/placetest"
 )
 
@@ -209,4 +210,33 @@ func BenchmarkScratchKeyToFrame(b *testing.B) {
 		}
 	}
 	b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N)/18, "ns/key")
+}
+
+// What is chosen of the key pairs and of the rules stays chosen where they are found anew in another order, and where it is
+// gone, nothing is.
+func TestWhatIsChosenStaysWhereRulesAndKeyPairsChange(t *testing.T) {
+	_, m := ruled(t, "quay")
+	pair := func(name string) estate.Use { return estate.Use{Source: "bay", KeyPair: estate.KeyPair{Name: name}} }
+	m.Update(usesFound{[]estate.Use{pair("shore"), pair("tide")}})
+	m.Update(usesFound{[]estate.Use{pair("gauge"), pair("tide"), pair("shore")}})
+	if u, ok := m.use(); !ok || u.Name != "shore" {
+		t.Errorf("key pair %q is chosen", u.Name)
+	}
+	m.Update(usesFound{[]estate.Use{pair("gauge"), pair("tide")}})
+	if u, ok := m.use(); ok {
+		t.Errorf("key pair %q is taken for the one that is gone", u.Name)
+	}
+	arrow := func(who string) workspace.LetsIn {
+		return workspace.LetsIn{Source: "bay", Arrow: reach.Arrow{Who: who}}
+	}
+	m.showExposed()
+	m.Update(exposing{[]workspace.LetsIn{arrow("quay"), arrow("reef")}})
+	m.Update(exposing{[]workspace.LetsIn{arrow("everybody"), arrow("quay")}})
+	if x, ok := m.arrow(); !ok || x.Who != "quay" {
+		t.Errorf("the rule of %q is chosen", x.Who)
+	}
+	m.Update(exposing{[]workspace.LetsIn{arrow("everybody")}})
+	if x, ok := m.arrow(); ok {
+		t.Errorf("the rule of %q is taken for the one that is gone", x.Who)
+	}
 }

@@ -20,8 +20,8 @@ import (
 	"meatus/tui/action"
 	"meatus/tui/fit"
 	"meatus/tui/line"
+	"meatus/tui/list"
 	"meatus/tui/place"
-	"meatus/tui/scroll"
 	"meatus/tui/stack"
 )
 
@@ -57,7 +57,7 @@ type Model struct {
 	route  route.Route
 	hop    int
 	ask    bool
-	keys   []workspace.Key
+	keys   *list.List[string, workspace.Key] // by path
 	loaded bool
 	chosen map[string]bool // by path
 	hosts  *line.Line
@@ -65,13 +65,12 @@ type Model struct {
 	path   *line.Line // of any key file, while one is named
 	uses   choice[int]
 	lasts  choice[time.Duration]
-	at     scroll.Cursor
 	note   string
 }
 
 // New asks for a route. What its sessions lend already is proposed.
 func New(s *place.Services, r route.Route) stack.Layer {
-	m := &Model{s: s, route: r, hop: len(r.Hops) - 1, ask: true, chosen: map[string]bool{}, hosts: line.New(s.Theme, "")}
+	m := &Model{s: s, route: r, hop: len(r.Hops) - 1, ask: true, chosen: map[string]bool{}, keys: list.New(func(k workspace.Key) string { return k.Path }), hosts: line.New(s.Theme, "")}
 	m.take()
 	return m
 }
@@ -144,18 +143,19 @@ func (m *Model) Table() action.Table {
 func (m *Model) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case found:
-		m.keys, m.loaded = msg, true
+		m.loaded = true
 		// Those that are proposed first.
-		slices.SortStableFunc(m.keys, func(a, b workspace.Key) int {
+		slices.SortStableFunc(msg, func(a, b workspace.Key) int {
 			return rank(m.chosen[a.Path]) - rank(m.chosen[b.Path])
 		})
+		m.keys.Set(msg)
 	case named:
 		if m.note = msg.say; msg.say == "" {
-			at := slices.IndexFunc(m.keys, func(k workspace.Key) bool { return k.Path == msg.key.Path })
-			if at < 0 {
-				at, m.keys = 0, slices.Insert(m.keys, 0, msg.key)
+			if _, there := m.keys.Find(msg.key.Path); !there {
+				m.keys.Set(slices.Insert(slices.Clone(m.keys.All()), 0, msg.key))
 			}
-			m.at.At, m.chosen[msg.key.Path] = at, true
+			m.keys.Select(msg.key.Path)
+			m.chosen[msg.key.Path] = true
 		}
 	case tea.KeyPressMsg, tea.PasteMsg:
 		m.note = ""
@@ -165,7 +165,7 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 		case m.path != nil:
 			m.path.Take(msg)
 		default:
-			m.at.Take(msg, len(m.keys), 6)
+			m.keys.Take(msg)
 		}
 	}
 	return nil
@@ -195,9 +195,8 @@ func (m *Model) named() tea.Cmd {
 
 // toggle lends the chosen key, or does not.
 func (m *Model) toggle() tea.Cmd {
-	if m.at.At < len(m.keys) {
-		path := m.keys[m.at.At].Path
-		m.chosen[path] = !m.chosen[path]
+	if k, ok := m.keys.Selected(); ok {
+		m.chosen[k.Path] = !m.chosen[k.Path]
 	}
 	return nil
 }
@@ -214,7 +213,7 @@ func (m *Model) begin() tea.Cmd {
 	planner := m.s.Workspace().Planner()
 	var lends []string
 	terms := map[string]route.Terms{}
-	for _, k := range m.keys {
+	for _, k := range m.keys.All() {
 		terms[k.Path] = planner.TermsOf(k.Path)
 		if m.chosen[k.Path] {
 			lends = append(lends, k.Path)
@@ -307,16 +306,13 @@ func (m *Model) View() []string {
 // keyRows are the keys that can be lent, in so many rows.
 func (m *Model) keyRows(width, rows int) []string {
 	t, planner := m.s.Theme, m.s.Workspace().Planner()
-	var lines []string
-	top, end := m.at.Window(len(m.keys), rows)
-	for i := top; i < end; i++ {
-		k := m.keys[i]
+	lines, _ := m.keys.Rows(rows, func(k workspace.Key, chosen bool) fit.Row {
 		pointer, box := "  ", t.Faint.Render("□")
 		name := fit.Pad(sanitize.Name(k.Path), 24)
 		if m.chosen[k.Path] {
 			box, name = t.Accent.Render("■"), t.Strong.Render(name)
 		}
-		if i == m.at.At {
+		if chosen {
 			pointer = t.Accent.Render("❯ ")
 		}
 		detail := fmt.Sprintf("%s %d", k.Sheet.Kind, k.Sheet.Bits)
@@ -326,7 +322,7 @@ func (m *Model) keyRows(width, rows int) []string {
 		if terms := planner.TermsOf(k.Path); len(terms.Said) > 0 {
 			detail += ", meant for " + strings.Join(terms.Said, ", ")
 		}
-		lines = append(lines, fit.Cut(" "+pointer+box+" "+name+"  "+t.Faint.Render(detail), width))
-	}
+		return fit.Row{Line: fit.Cut(" "+pointer+box+" "+name+"  "+t.Faint.Render(detail), width)}
+	})
 	return lines
 }

@@ -82,9 +82,9 @@ func TestAnyKeyFileIsLentForSomeUsesAndATime(t *testing.T) {
 func TestNothingIsLentByTakingKeysAway(t *testing.T) {
 	d := open(t, "spit")
 	m := d.On().(*Model)
-	d.Until("the keys", func() bool { return m.loaded && len(m.keys) > 1 })
-	for range m.keys {
-		if m.chosen[m.keys[m.at.At].Path] {
+	d.Until("the keys", func() bool { return m.loaded && m.keys.Len() > 1 })
+	for range m.keys.All() {
+		if k, _ := m.keys.Selected(); m.chosen[k.Path] {
 			d.Press("space")
 		}
 		d.Press("down")
