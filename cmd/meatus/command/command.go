@@ -4,6 +4,8 @@
 package command
 
 import (
+	"io"
+	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -130,4 +132,16 @@ func (c *Command) long() string {
 		return ""
 	}
 	return strings.ToUpper(c.Summary[:1]) + c.Summary[1:] + ".\n\n" + c.Details
+}
+
+// Open opens the file that an argument names, or standard input for "-".
+func (c *Call) Open(path string) (io.ReadCloser, error) {
+	if path == "-" {
+		return io.NopCloser(c.InOrStdin()), nil
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, Fail(WrongUse, err)
+	}
+	return f, nil
 }

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
-	"os"
 	"slices"
 	"time"
 
@@ -15,6 +14,7 @@ import (
 	"meatus/cmd/meatus/live"
 	"meatus/cmd/meatus/prompt"
 	"meatus/core/book"
+	"meatus/core/bounded"
 	"meatus/core/engine"
 	"meatus/core/estate"
 	"meatus/core/reach"
@@ -242,7 +242,7 @@ ports it exposes. FILE has one change a line, # begins a comment:
 			if err != nil {
 				return err
 			}
-			edits, err := whatEdits(w, source.Name, undo, args)
+			edits, err := whatEdits(cmd, w, source.Name, undo, args)
 			if err != nil {
 				return err
 			}
@@ -282,8 +282,11 @@ func OneSource(w *workspace.Workspace, name string) (book.EstateSource, error) {
 	return e, chooseSource(err)
 }
 
+// maxChange is the size limit of a change file, in bytes.
+const maxChange = 1 << 20
+
 // whatEdits are the edits of a change file, "-" for standard input, or those that take the last change back.
-func whatEdits(w *workspace.Workspace, source string, undo bool, args []string) ([]reach.Edit, error) {
+func whatEdits(cmd *command.Call, w *workspace.Workspace, source string, undo bool, args []string) ([]reach.Edit, error) {
 	i := slices.IndexFunc(w.Estates, func(k estate.Kept) bool { return k.Source == source })
 	if i < 0 || w.Estates[i].Read.IsZero() {
 		return nil, fmt.Errorf("nothing is known of estate %s", source)
@@ -292,13 +295,14 @@ func whatEdits(w *workspace.Workspace, source string, undo bool, args []string) 
 		a, err := work.LastApplied(w.Dir, source)
 		return a.Opposite(), err
 	}
-	path := args[0]
-	if path == "-" {
-		path = os.Stdin.Name()
-	}
-	text, err := os.ReadFile(path)
+	in, err := cmd.Open(args[0])
 	if err != nil {
 		return nil, err
+	}
+	defer in.Close()
+	text, err := bounded.Read(in, maxChange)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", args[0], err)
 	}
 	edits, err := reach.ReadEdits(string(text), &w.Estates[i].Snapshot)
 	if err == nil && len(edits) == 0 {

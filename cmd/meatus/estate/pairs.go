@@ -149,13 +149,11 @@ func password(open live.Opener) *command.Command {
 				return err
 			}
 			defer file.Forget()
-			var pass []byte
-			if file.Passphrase {
-				if pass, err = prompt.Secret(cmd, fd, "Passphrase of "+sanitize.Path(path), false); err != nil {
-					return err
-				}
-				defer clear(pass)
+			pass, err := prompt.Passphrase(cmd, file, fd, path)
+			if err != nil {
+				return err
 			}
+			defer clear(pass)
 			open, err := file.Unseal(sealed, pass)
 			if err != nil {
 				return err

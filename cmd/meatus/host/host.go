@@ -104,15 +104,11 @@ func expect(open live.Opener) *command.Command {
 			if err != nil {
 				return err
 			}
-			in := io.Reader(os.Stdin)
-			if args[0] != "-" {
-				f, err := os.Open(args[0])
-				if err != nil {
-					return command.Fail(command.WrongUse, err)
-				}
-				defer f.Close()
-				in = f
+			in, err := cmd.Open(args[0])
+			if err != nil {
+				return err
 			}
+			defer in.Close()
 			text, err := bounded.Read(in, 8<<20)
 			if err != nil {
 				return command.Fail(command.WrongUse, fmt.Errorf("the list of fingerprints cannot be read: %w", err))

@@ -352,13 +352,12 @@ func wrap() *command.Command {
 					return err
 				}
 			}
-			var old, pass []byte
-			if file.Passphrase {
-				if old, err = prompt.Secret(cmd, fd, "Passphrase of "+args[0], false); err != nil {
-					return err
-				}
-				defer clear(old)
+			old, err := prompt.Passphrase(cmd, file, fd, args[0])
+			if err != nil {
+				return err
 			}
+			defer clear(old)
+			var pass []byte
 			switch {
 			case keep:
 				pass = old
@@ -496,13 +495,11 @@ func unseal() *command.Command {
 			if err != nil {
 				return command.Fail(command.WrongUse, fmt.Errorf("the encrypted password on standard input cannot be read: %w", err))
 			}
-			var pass []byte
-			if file.Passphrase {
-				if pass, err = prompt.Secret(cmd, fd, "Passphrase of "+args[0], false); err != nil {
-					return err
-				}
-				defer clear(pass)
+			pass, err := prompt.Passphrase(cmd, file, fd, args[0])
+			if err != nil {
+				return err
 			}
+			defer clear(pass)
 			open, err := file.Unseal(string(sealed), pass)
 			if err != nil {
 				return err

@@ -141,6 +141,15 @@ func FromFD(fd int) ([]byte, error) {
 // maxSecret is the longest secret, in bytes.
 const maxSecret = 4096
 
+// Passphrase asks for the passphrase of a key file that has one, by its name for the person, and is nil for another. The
+// caller clears it.
+func Passphrase(cmd *command.Call, file *keyfile.File, fd int, name string) ([]byte, error) {
+	if !file.Passphrase {
+		return nil, nil
+	}
+	return Secret(cmd, fd, "Passphrase of "+sanitize.Path(name), false)
+}
+
 // PublicKey is the public half of a key file. Where its container does not show that, the passphrase is asked for.
 func PublicKey(cmd *command.Call, file *keyfile.File, fd int, name string) (ssh.PublicKey, error) {
 	if file.Public != nil {

@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 	"strings"
 
@@ -60,15 +59,11 @@ func importFile(open live.Opener) *command.Command {
 			if format == "" {
 				format = strings.TrimPrefix(strings.ToLower(filepath.Ext(args[0])), ".")
 			}
-			in := io.Reader(os.Stdin)
-			if args[0] != "-" {
-				f, err := os.Open(args[0])
-				if err != nil {
-					return command.Fail(command.WrongUse, err)
-				}
-				defer f.Close()
-				in = f
+			in, err := cmd.Open(args[0])
+			if err != nil {
+				return err
 			}
+			defer in.Close()
 			rows, err := book.ReadRows(in, format)
 			if err != nil {
 				return command.Fail(command.WrongUse, fmt.Errorf("%s: %w", args[0], err))
