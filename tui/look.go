@@ -33,6 +33,7 @@ func (a *App) coloured(p colorprofile.Profile) {
 
 // inMarks is a screen with the marks and lines that the terminal has, or that the person wants.
 func (a *App) inMarks(screen string) string {
+	screen = theme.Glyphs(screen)
 	switch marks := a.options.Prefs.Look.Marks; {
 	case marks == "full":
 		return screen

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"os/exec"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -21,6 +20,7 @@ import (
 	"meatus/core/term"
 	"meatus/tui/finder"
 	"meatus/tui/stack"
+	"meatus/tui/theme"
 )
 
 // The size that plain places are drawn for: tall enough for nothing to be left out.
@@ -349,31 +349,28 @@ func (p *plain) tell() {
 	if chosen := p.aboutChosen(); len(p.chosen) == 0 || strings.Join(chosen, "\n") != strings.Join(p.chosen, "\n") && !a.home.Checking() {
 		same := len(p.chosen) > 0 && len(chosen) > 0 && subject(chosen[0]) == subject(p.chosen[0])
 		for i, l := range chosen { // of the same thing, what is new
-			if !same || i > 0 && !slices.Contains(p.chosen, l) && plainMark.MatchString(l) {
-				p.say(l)
+			if !same || i > 0 && !slices.Contains(p.chosen, l) && theme.HasStatus(l) {
+				p.say(plainLine(l))
 			}
 		}
 		p.chosen = chosen
 	}
 }
 
-// plainMark is what a line begins with that says how something stands.
-var plainMark = regexp.MustCompile(`^(open|ajar|shut|done|to mend it|chosen): `)
-
 // subject is what a card is of.
 func subject(title string) string {
-	name, _, _ := strings.Cut(title, ",")
+	name, _, _ := strings.Cut(plainLine(title), ",")
 	return name
 }
 
-// aboutChosen is what is said of what is chosen: the card on Routes, its line elsewhere.
+// aboutChosen is what is said of what is chosen, as it is drawn: the card on Routes, its line elsewhere.
 func (p *plain) aboutChosen() []string {
 	a := p.a
 	if a.under() == a.home {
-		return plainLines(a.home.Card())
+		return slices.DeleteFunc(a.home.Card(), func(l string) bool { return plainLine(l) == "" })
 	}
-	for _, l := range plainLines(a.placeLines()) {
-		if strings.HasPrefix(l, "chosen: ") {
+	for _, l := range a.placeLines() {
+		if strings.Contains(l, theme.Chosen) {
 			return []string{l}
 		}
 	}
@@ -386,34 +383,41 @@ func (p *plain) read(lines []string) {
 	}
 }
 
-var (
-	plainWords = strings.NewReplacer("❯", " chosen: ", "▪", " marked ", "●", " open: ", "◐", " ajar: ", "╳", " shut: ", "○", " untried: ", "→", " to mend it: ", "✓", " done: ", "▲", " ",
-		"⇐", " from ", "⇒", " to ", "↓", " in ", "↑", " out ", " ▸ ", ", ", "▸", " ", "⇄", " ", "…", "...")
-	plainRooms = regexp.MustCompile(` {2,}`)
-)
+// plainWords are what the frame's own signs of direction say; marks have words of their own ([theme.Words]).
+var plainWords = strings.NewReplacer("▲", " ", "⇐", " from ", "⇒", " to ", "↓", " in ", "↑", " out ", " ▸ ", ", ", "▸", " ", "⇄", " ", "…", "...")
 
 // plainLines are drawn lines as words: no frames, marks as what they mean, columns parted by
 // commas, and no line that says nothing.
 func plainLines(lines []string) []string {
 	var out []string
 	for _, line := range lines {
-		line = plainWords.Replace(ansi.Strip(line))
-		line = strings.Map(func(r rune) rune {
-			switch {
-			case r >= 0x2500 && r <= 0x25ff, r >= 0x2800 && r <= 0x28ff:
-				return ' '
-			case r == '·':
-				return ','
-			}
-			return r
-		}, line)
-		line = plainRooms.ReplaceAllString(strings.TrimSpace(line), ", ")
-		line = strings.NewReplacer(":, ", ": ", " ,", ",", ",,", ",").Replace(line)
-		if line = strings.Trim(line, " ,"); line != "" {
+		if line = plainLine(line); line != "" {
 			out = append(out, line)
 		}
 	}
 	return out
+}
+
+func plainLine(line string) string {
+	line = strings.Map(func(r rune) rune {
+		switch {
+		case r >= 0x2500 && r <= 0x25ff && r != '▸' && r != '▲', r >= 0x2800 && r <= 0x28ff:
+			return ' '
+		case r == '·':
+			return ','
+		}
+		return r
+	}, ansi.Strip(line))
+	line = theme.Words(plainWords.Replace(line))
+	var columns []string
+	for column := range strings.SplitSeq(line, "  ") {
+		if column = strings.TrimSpace(column); column != "" {
+			columns = append(columns, column)
+		}
+	}
+	line = strings.Join(columns, ", ")
+	line = strings.NewReplacer(":, ", ": ", " ,", ",", ",,", ",").Replace(line)
+	return strings.Trim(line, " ,")
 }
 
 // tellShell reads out what a shell has printed: whole lines as they come, the line with the cursor

@@ -5,15 +5,18 @@ import (
 	"context"
 	"io"
 	"os"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
 	"time"
 
+	"meatus/core/sanitize"
 	"meatus/core/workspace"
 	"meatus/lab"
 	"meatus/lab/await"
 	"meatus/lab/labtest"
+	"meatus/tui/theme"
 )
 
 // heardAloud is what was read out so far.
@@ -87,7 +90,7 @@ func TestPlainLinesLeadToAShell(t *testing.T) {
 	hears, line, heard, left := r.hears, r.line, r.heard, r.left
 	hears("open: key, shore.pem, owner only")
 	line("tide-db") // one thing alone is called that
-	hears("shut: key, tide.pem 0644: group and others can read it")
+	hears("blocked: key, tide.pem 0644: group and others can read it")
 	line("m")
 	hears("done: tide.pem now has mode 0600")
 	line("enter")
@@ -195,4 +198,16 @@ func mustOpen(t *testing.T, dir string) *workspace.Workspace {
 		t.Fatal(err)
 	}
 	return ws
+}
+
+// Marks are read as their words, and what looks like one in a text from elsewhere is not.
+func TestATextThatLooksLikeAMarkIsReadAsText(t *testing.T) {
+	far := sanitize.Line("● all is well ❯ → "+theme.Chosen+theme.Open+"done", 100)
+	got := plainLines([]string{" " + theme.Chosen + " " + theme.Shut + " key   " + far, "│ ── │", "   " + theme.Remedy + " set mode 0600"})
+	if want := []string{"chosen: blocked: key, all is well ❯ → done", "to mend it: set mode 0600"}; !slices.Equal(got, want) {
+		t.Errorf("%q, want %q", got, want)
+	}
+	if drawn := theme.Glyphs(theme.Chosen + theme.Shut + far); !strings.HasPrefix(drawn, "❯╳● all") || strings.ContainsFunc(drawn, sanitize.Noncharacter) {
+		t.Errorf("drawn as %q", drawn)
+	}
 }

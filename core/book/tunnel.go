@@ -11,6 +11,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"meatus/core/loopback"
 	"meatus/core/sanitize"
 )
 
@@ -124,12 +125,10 @@ func (t Tunnel) Kind() (kind, listener string) {
 // Beyond tells whether a tunnel's listener listens to more than its machine.
 func (t Tunnel) Beyond() bool {
 	_, at := t.Kind()
-	host, _, err := net.SplitHostPort(at)
-	if strings.HasPrefix(at, "/") || err != nil {
+	if _, _, err := net.SplitHostPort(at); strings.HasPrefix(at, "/") || err != nil {
 		return false
 	}
-	ip := net.ParseIP(host)
-	return host != "localhost" && (ip == nil || !ip.IsLoopback())
+	return !loopback.Host(at)
 }
 
 // NewTunnel is a tunnel of a kind, from words as a person writes them: a port

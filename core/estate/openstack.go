@@ -36,6 +36,7 @@ import (
 
 	"meatus/core/book"
 	"meatus/core/bounded"
+	"meatus/core/loopback"
 	"meatus/core/sanitize"
 )
 
@@ -93,7 +94,7 @@ func (l *limitedLine) trusted(host string) bool {
 }
 
 func (l *limitedLine) RoundTrip(r *http.Request) (*http.Response, error) {
-	if host := r.URL.Hostname(); r.URL.Scheme != "https" && !loopback(host) {
+	if host := r.URL.Hostname(); r.URL.Scheme != "https" && !loopback.Host(host) {
 		return nil, fmt.Errorf("%s is not https: others could read the token on the way", sanitize.Line(r.URL.Scheme+"://"+r.URL.Host, 100))
 	}
 	if host := r.URL.Hostname(); !l.trusted(host) {
@@ -131,11 +132,6 @@ var turns sync.Map
 func turnAt(address string) chan struct{} {
 	turn, _ := turns.LoadOrStore(address, make(chan struct{}, 1))
 	return turn.(chan struct{})
-}
-
-func loopback(host string) bool {
-	ip, err := netip.ParseAddr(host)
-	return host == "localhost" || err == nil && ip.IsLoopback()
 }
 
 // dialCloud logs in to the cloud that a source names in a clouds.yaml: that of the workspace, else that of

@@ -1,7 +1,7 @@
 // Package sanitize makes text that came from elsewhere safe to show.
 //
 // It promises that what it returns holds no control character, no escape
-// sequence, no direction override and no invalid UTF-8, and is no longer than
+// sequence, no direction override, no noncharacter and no invalid UTF-8, and is no longer than
 // asked. It costs one pass over at most the wanted length.
 package sanitize
 
@@ -86,8 +86,12 @@ func clean(s string, max int, keepBreaks bool) string {
 // control characters, since they change how their neighbours read.
 func shows(r rune) bool {
 	return !unicode.IsControl(r) && !unicode.Is(unicode.Cf, r) &&
-		!unicode.Is(unicode.Co, r) && !unicode.Is(unicode.Zl, r) && !unicode.Is(unicode.Zp, r)
+		!unicode.Is(unicode.Co, r) && !unicode.Is(unicode.Zl, r) && !unicode.Is(unicode.Zp, r) && !Noncharacter(r)
 }
+
+// Noncharacter reports whether a rune is a noncharacter of Unicode (section 23.7 of the standard), which programs use for
+// themselves and never exchange.
+func Noncharacter(r rune) bool { return r >= 0xfdd0 && r <= 0xfdef || r&0xfffe == 0xfffe }
 
 // maxName is how much of a file's name is shown, in runes.
 const maxName = 120

@@ -4,10 +4,8 @@ import (
 	"context"
 	"crypto/x509"
 	"fmt"
-	"net"
+	"meatus/core/loopback"
 	"net/http"
-	"net/netip"
-	"strings"
 	"time"
 
 	"github.com/VictoriaMetrics/metrics"
@@ -70,20 +68,5 @@ func (s *Service) Status(ping func(context.Context) error, own func(Metrics)) ht
 		w.Header().Set("Content-Type", "text/plain; version=0.0.4; charset=utf-8")
 		m.set.WritePrometheus(w)
 	})
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if !loopback(r.Host) { // a page in a browser here may have a name of its own lead to this machine
-			http.Error(w, "this is for the machine itself alone: name it by a loopback address", http.StatusMisdirectedRequest)
-			return
-		}
-		mux.ServeHTTP(w, r)
-	})
-}
-
-// loopback reports whether a request's host is a loopback address or localhost.
-func loopback(host string) bool {
-	if name, _, err := net.SplitHostPort(host); err == nil {
-		host = name
-	}
-	addr, err := netip.ParseAddr(strings.Trim(host, "[]"))
-	return host == "localhost" || err == nil && addr.IsLoopback()
+	return loopback.Only(mux)
 }

@@ -1,6 +1,7 @@
 package term
 
 import (
+	"meatus/core/sanitize"
 	"strings"
 	"unicode/utf8"
 
@@ -313,6 +314,9 @@ func steers(r rune) bool {
 func (s *Screen) print(r rune) {
 	if steers(r) {
 		return
+	}
+	if sanitize.Noncharacter(r) { // the interface has its own use for them
+		r = utf8.RuneError
 	}
 	if s.charsets[s.shift] == '0' && r >= '`' && r <= '~' {
 		r = lineDrawing[r-'`']

@@ -333,3 +333,13 @@ func TestAShellTellsItsFolder(t *testing.T) {
 		}
 	}
 }
+
+// Noncharacters of Unicode are the interface's own: a program that prints one gets the character that stands for what cannot
+// be shown.
+func TestANoncharacterIsShownAsWhatCannotBeShown(t *testing.T) {
+	s := New(10, 2, 0)
+	s.Write([]byte("a\ufdd0b\ufffe\U0001ffffc"))
+	if got := strings.TrimSpace(s.Text()); got != "a\ufffdb\ufffd\ufffdc" {
+		t.Errorf("%q", got)
+	}
+}

@@ -14,6 +14,7 @@ import (
 	"meatus/tui/chart"
 	"meatus/tui/fit"
 	"meatus/tui/place"
+	"meatus/tui/theme"
 )
 
 // headRows is how many lines stand above the tree.
@@ -109,7 +110,7 @@ func (m *Model) pickView() []string {
 	return append(lines, m.pick.Lines(func(name string, chosen bool) string {
 		pointer := "  "
 		if chosen {
-			pointer = t.Accent.Render("❯ ")
+			pointer = t.Accent.Render(theme.Chosen + " ")
 		}
 		say := ""
 		if last := m.kept[name]; last.Known() {
@@ -168,7 +169,7 @@ func (m *Model) row(r row, chosen bool, width int) string {
 	n := r.node
 	pointer := "  "
 	if chosen {
-		pointer = t.Accent.Render("❯ ")
+		pointer = t.Accent.Render(theme.Chosen + " ")
 	}
 	name := strings.Repeat("  ", min(r.depth, 12)) + m.nameOf(n)
 	style := t.Text
@@ -344,10 +345,10 @@ func (m *Model) planLines(width int) []string {
 	add(t.Live.Render(turns[cargo.ComeHere]), "come here", c.Here)
 	add(t.Verdict(gate.Shut).Render(turns[cargo.PutAside]), "put aside", c.Aside)
 	if c.Newer > 0 {
-		lines = append(lines, "   "+t.Verdict(gate.Ajar).Render("◐  "+words.Count(c.Newer, "newer file")+" replaced by an older one; kept for a week"))
+		lines = append(lines, "   "+t.Verdict(gate.Ajar).Render(theme.Ajar+"  "+words.Count(c.Newer, "newer file")+" replaced by an older one; kept for a week"))
 	}
 	if a := l.ahead; a > 2 || a < -2 {
-		lines = append(lines, "   "+t.Verdict(gate.Ajar).Render("◐  the clock there is "+aheadBehind(a)+": which is newer is judged by it"))
+		lines = append(lines, "   "+t.Verdict(gate.Ajar).Render(theme.Ajar+"  the clock there is "+aheadBehind(a)+": which is newer is judged by it"))
 	}
 	return append(lines, "")
 }

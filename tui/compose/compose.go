@@ -19,6 +19,7 @@ import (
 	"meatus/tui/line"
 	"meatus/tui/place"
 	"meatus/tui/stack"
+	"meatus/tui/theme"
 )
 
 // kinds are what can be wanted, in a person's terms.
@@ -204,7 +205,7 @@ func (m *Model) View() []string {
 	row := func(at int, word, value, help string) {
 		pointer := "  "
 		if m.at == at {
-			pointer = t.Accent.Render("❯ ")
+			pointer = t.Accent.Render(theme.Chosen + " ")
 		}
 		line := " " + pointer + t.Faint.Render(fit.Pad(word, 14)) + value + "  "
 		if fit.Width(line)+fit.Width(help) <= width {

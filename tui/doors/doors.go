@@ -21,6 +21,7 @@ import (
 	"meatus/tui/list"
 	"meatus/tui/place"
 	"meatus/tui/stack"
+	"meatus/tui/theme"
 )
 
 // Model is the list.
@@ -216,7 +217,7 @@ func (m *Model) View() []string {
 	rows, _ := m.list.Rows(max(height-len(lines), 1), func(d door, chosen bool) fit.Row {
 		pointer := "  "
 		if chosen {
-			pointer = t.Accent.Render("❯ ")
+			pointer = t.Accent.Render(theme.Chosen + " ")
 		}
 		if d.line == nil {
 			return fit.Hang(" "+pointer+t.Mark(gate.Untried)+" "+d.spec.String()+t.Faint.Render("  closed"), 5, width)

@@ -17,6 +17,7 @@ import (
 	"meatus/tui/fit"
 	"meatus/tui/list"
 	"meatus/tui/place"
+	"meatus/tui/theme"
 )
 
 // exposed is who is let in where, as arrows from who to whom.
@@ -181,7 +182,7 @@ func (m *Model) arrows(width, rows int) []string {
 		}
 		pointer, to := "   ", t.Text
 		if some && arrowKeyOf(a) == arrowKeyOf(chosen) {
-			pointer, to, at = " "+t.Accent.Render("❯")+" ", t.Strong, len(lines)
+			pointer, to, at = " "+t.Accent.Render(theme.Chosen)+" ", t.Strong, len(lines)
 		}
 		begin := pointer + " " + style.Render(turn+"─ ") + fit.Pad(t.Text.Render(sanitize.Line(a.Ports, 14)), wide) + style.Render(" ─"+head) + " "
 		room := max(width-fit.Width(begin)-1, 10)
@@ -212,7 +213,7 @@ func (m *Model) who(a reach.Arrow, width int) string {
 	if v := m.rankOf(a); v >= gate.Ajar {
 		return fit.Cut("  "+t.Mark(v)+" "+t.Verdict(v).Render(sanitize.Line(a.Who, 80)), width)
 	}
-	return fit.Cut("  "+t.Accent.Render("▪")+" "+say, width)
+	return fit.Cut("  "+t.Accent.Render(theme.Marked)+" "+say, width)
 }
 
 // instances are the names of some, as many as there is room for.

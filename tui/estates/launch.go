@@ -23,6 +23,7 @@ import (
 	"meatus/tui/fit"
 	"meatus/tui/line"
 	"meatus/tui/place"
+	"meatus/tui/theme"
 )
 
 // launching is a launch under review: what is asked for on one side, and what would become of it on the
@@ -358,7 +359,7 @@ func (m *Model) launchFields(width int) []string {
 			value = t.Faint.Render("whoever the groups let in")
 		}
 		if n == l.at {
-			pointer = t.Accent.Render("❯ ")
+			pointer = t.Accent.Render(theme.Chosen + " ")
 			value = l.line.View(max(width-18, 12))
 		}
 		lines = append(lines, fit.Hang(" "+pointer+t.Faint.Render(fit.Pad(f.word, 11))+" "+value, 15, width-1).Whole...)
@@ -407,7 +408,7 @@ func (m *Model) launchWay() string {
 			way += t.Faint.Render(" …")
 			break
 		}
-		way += t.Accent.Render("○ ") + t.Strong.Render(sanitize.Line(name, 40)) + " "
+		way += t.Accent.Render(theme.Untried+" ") + t.Strong.Render(sanitize.Line(name, 40)) + " "
 	}
 	for _, a := range l.areas {
 		if a.Network == nil || a.Source.Source != l.source.Name || a.Name() != l.launch.Network {

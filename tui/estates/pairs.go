@@ -21,6 +21,7 @@ import (
 	"meatus/tui/fit"
 	"meatus/tui/form"
 	"meatus/tui/place"
+	"meatus/tui/theme"
 )
 
 // shownFor is how long a first password is shown.
@@ -190,7 +191,7 @@ func (m *Model) pairsView() []string {
 	drawn, _ := m.uses.Rows(m.pairRoom(), func(u estate.Use, chosen bool) fit.Row {
 		pointer, mark := "  ", t.Mark(gate.Open)
 		if chosen {
-			pointer = t.Accent.Render("❯ ")
+			pointer = t.Accent.Render(theme.Chosen + " ")
 		}
 		file := sanitize.Path(u.File)
 		switch {
@@ -248,7 +249,7 @@ func (m *Model) pairCard(width int) []string {
 	say("instances", sanitize.Line(strings.Join(u.Instances, ", "), 2000))
 	if u.Missing() {
 		lines = append(lines, "")
-		lines = append(lines, fit.Hang("   "+t.Accent.Render("→ ")+"nobody here can log in to what is made with it by its key: "+t.Key.Render(m.s.Press("ask"))+" copies what to ask around", 5, width-1).Whole...)
+		lines = append(lines, fit.Hang("   "+t.Accent.Render(theme.Remedy+" ")+"nobody here can log in to what is made with it by its key: "+t.Key.Render(m.s.Press("ask"))+" copies what to ask around", 5, width-1).Whole...)
 	}
 	return lines
 }

@@ -394,12 +394,12 @@ func (m *Model) scratchCard(at *estate.Spot, width int) []string {
 			mark, style = t.Verdict(gate.Shut).Render("-"), t.Verdict(gate.Shut).Strikethrough(true)
 		}
 		if n == min(s.at, len(rows)-1) && !s.typing {
-			pointer = " " + t.Accent.Render("❯") + " "
+			pointer = " " + t.Accent.Render(theme.Chosen) + " "
 		}
 		say(pointer+mark+" ", style.Render(sanitize.Line(s.judge.GroupName(r.group)+": "+r.rule.Sentence(s.judge.GroupName(r.rule.Group)), 200)))
 	}
 	if s.typing {
-		say(" "+t.Accent.Render("❯")+" ", m.line.View(max(width-6, 20)))
+		say(" "+t.Accent.Render(theme.Chosen)+" ", m.line.View(max(width-6, 20)))
 	}
 	if s.mistake != "" && (!s.typing || !strings.HasSuffix(m.line.Text(), " ")) {
 		say("   "+t.Verdict(gate.Ajar).Render("╰ "), t.Faint.Render(sanitize.Line(s.mistake, 200)))

@@ -286,7 +286,7 @@ func (m *Model) spots(r row, live map[int]bool) string {
 		}
 		pointer := " "
 		if m.gone == "" && m.at == (spot{r.area, n}) {
-			pointer, name = t.Accent.Render("❯"), t.Strong.Render(called(s.Instance))
+			pointer, name = t.Accent.Render(theme.Chosen), t.Strong.Render(called(s.Instance))
 		}
 		if m.scratch != nil {
 			name, mark = m.scratch.lit(t, s, name, mark)

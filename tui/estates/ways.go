@@ -17,6 +17,7 @@ import (
 	"meatus/tui/fit"
 	"meatus/tui/form"
 	"meatus/tui/place"
+	"meatus/tui/theme"
 )
 
 // found are the ways to an instance, or where there is none the nearest misses; or where it gets to.
@@ -180,7 +181,7 @@ func (m *Model) waysCard(s *estate.Spot, width int) []string {
 	for n, w := range ways {
 		pointer, style := "   ", t.Text
 		if n == f.at {
-			pointer, style = " "+t.Accent.Render("❯")+" ", t.Strong
+			pointer, style = " "+t.Accent.Render(theme.Chosen)+" ", t.Strong
 		}
 		way := t.Accent.Render("here")
 		for _, h := range w.Hops {
@@ -210,7 +211,7 @@ func (m *Model) tellReached(say func(begin, text string)) {
 	for n, r := range f.reached {
 		pointer, style := "   ", t.Text
 		if n == f.at {
-			pointer, style = " "+t.Accent.Render("❯")+" ", t.Strong
+			pointer, style = " "+t.Accent.Render(theme.Chosen)+" ", t.Strong
 		}
 		say(pointer+t.Rule.Render("── "), style.Render(called(r.To))+t.Faint.Render("  "+sanitize.Line(strings.Join(r.Ports, ", "), 200)))
 		if n == f.at {

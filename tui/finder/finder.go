@@ -148,7 +148,7 @@ func (m *Model) View() []string {
 	for n, i := range m.found[from:to] {
 		pointer, key, say := "  ", t.Key, t.Text
 		if from+n == m.at.At {
-			pointer, say = t.Accent.Render("❯ "), t.Strong
+			pointer, say = t.Accent.Render(theme.Chosen+" "), t.Strong
 		}
 		if i.WhyNot != "" {
 			key, say = t.Faint, t.Faint

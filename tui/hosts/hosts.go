@@ -30,6 +30,7 @@ import (
 	"meatus/tui/list"
 	"meatus/tui/place"
 	"meatus/tui/stack"
+	"meatus/tui/theme"
 )
 
 // The messages of the place's own: the record, what is known of one host besides its
@@ -595,7 +596,7 @@ func (m *Model) row(h vouch.Host, selected bool) string {
 	t := m.s.Theme
 	pointer, name := "  ", fit.Pad(sanitize.Line(h.At().String(), 200), min(40, m.width/3))
 	if selected {
-		pointer, name = t.Accent.Render("❯ "), t.Strong.Render(name)
+		pointer, name = t.Accent.Render(theme.Chosen+" "), t.Strong.Render(name)
 	}
 	current := h.Current()
 	mark, say := t.Mark(gate.Untried), t.Faint.Render("history only")

@@ -18,6 +18,7 @@ import (
 	"meatus/tui/place"
 	"meatus/tui/scroll"
 	"meatus/tui/stack"
+	"meatus/tui/theme"
 )
 
 // Model is the place.
@@ -122,7 +123,7 @@ func (m *Model) View() []string {
 	rows := m.list.Lines(func(s work.State, chosen bool) string {
 		pointer := "  "
 		if chosen {
-			pointer = t.Accent.Render("❯ ")
+			pointer = t.Accent.Render(theme.Chosen + " ")
 		}
 		mark, end := t.Accent.Render("◜"), time.Now()
 		if s.Over() {

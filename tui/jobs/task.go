@@ -101,7 +101,7 @@ func steps(t *theme.Theme, s work.State, at scroll.Cursor, width, height int) []
 	lines, below := at.Rows(len(s.Steps), room, func(i int) fit.Row {
 		step, pointer := s.Steps[i], "  "
 		if i == at.At && s.Over() && len(s.Steps) > 1 {
-			pointer = t.Accent.Render("❯ ")
+			pointer = t.Accent.Render(theme.Chosen + " ")
 		}
 		say := step.Say
 		if step.Err != nil {

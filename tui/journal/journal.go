@@ -311,7 +311,7 @@ func (m *Model) row(e trail.Entry, names int, selected bool) fit.Row {
 	t := m.s.Theme
 	pointer := "  "
 	if selected {
-		pointer = t.Accent.Render("❯ ")
+		pointer = t.Accent.Render(theme.Chosen + " ")
 	}
 	mark := t.Mark(gate.Open)
 	say := e.Say

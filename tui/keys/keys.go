@@ -30,6 +30,7 @@ import (
 	"meatus/tui/list"
 	"meatus/tui/place"
 	"meatus/tui/stack"
+	"meatus/tui/theme"
 )
 
 // The messages of the place's own: the keys there are, what became of something that was
@@ -682,7 +683,7 @@ func (m *Model) row(k workspace.Key, selected bool) string {
 	width := min(30, m.width/3)
 	pointer, name := "  ", fit.Pad(m.short(k), width)
 	if selected {
-		pointer, name = t.Accent.Render("❯ "), t.Strong.Render(name)
+		pointer, name = t.Accent.Render(theme.Chosen+" "), t.Strong.Render(name)
 	}
 	kind := k.Sheet.Kind
 	if kind != "" {

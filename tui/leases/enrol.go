@@ -15,6 +15,7 @@ import (
 	"meatus/tui/place"
 	"meatus/tui/scroll"
 	"meatus/tui/stack"
+	"meatus/tui/theme"
 )
 
 // The messages of the task's own: what would be written, a step, and the end.
@@ -172,7 +173,7 @@ func (m *Enrol) head() []string {
 		}
 	}
 	for _, step := range m.steps {
-		say("✓ "+step, t.Text.Render)
+		say(theme.Done+" "+step, t.Text.Render)
 	}
 	switch {
 	case m.busy != "":

@@ -9,6 +9,7 @@ import (
 	"meatus/core/sanitize"
 	"meatus/tui/fit"
 	"meatus/tui/place"
+	"meatus/tui/theme"
 )
 
 // issuerTable is an issuer of the sessions file.
@@ -118,7 +119,7 @@ func (m *Model) row(r row, selected bool) string {
 	name := fit.Pad(r.name(), min(34, m.width*2/5))
 	pointer := "  "
 	if selected {
-		pointer, name = t.Accent.Render("❯ "), t.Strong.Render(name)
+		pointer, name = t.Accent.Render(theme.Chosen+" "), t.Strong.Render(name)
 	}
 	mark, state, more := t.Mark(gate.Untried), "", ""
 	switch {

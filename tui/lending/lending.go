@@ -23,6 +23,7 @@ import (
 	"meatus/tui/list"
 	"meatus/tui/place"
 	"meatus/tui/stack"
+	"meatus/tui/theme"
 )
 
 // choice is one of a few values that are offered one after another.
@@ -313,7 +314,7 @@ func (m *Model) keyRows(width, rows int) []string {
 			box, name = t.Accent.Render("■"), t.Strong.Render(name)
 		}
 		if chosen {
-			pointer = t.Accent.Render("❯ ")
+			pointer = t.Accent.Render(theme.Chosen + " ")
 		}
 		detail := fmt.Sprintf("%s %d", k.Sheet.Kind, k.Sheet.Bits)
 		if k.Sheet.Passphrase {

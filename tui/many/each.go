@@ -18,6 +18,7 @@ import (
 	"meatus/tui/place"
 	"meatus/tui/scroll"
 	"meatus/tui/stack"
+	"meatus/tui/theme"
 )
 
 // least is how many columns the output of one kind needs beside others.
@@ -259,7 +260,7 @@ func (m *Each) state(width, height int) []string {
 	list, _ := at.Rows(len(m.alike), max(height-len(lines), 1), func(i int) fit.Row {
 		a, pointer := m.alike[i], "  "
 		if i == m.first && len(m.alike) > 1 {
-			pointer = t.Accent.Render("❯ ")
+			pointer = t.Accent.Render(theme.Chosen + " ")
 		}
 		who := a.Sessions[0]
 		if n := len(a.Sessions); n > 1 {

@@ -19,6 +19,7 @@ import (
 	"meatus/tui/place"
 	"meatus/tui/scroll"
 	"meatus/tui/stack"
+	"meatus/tui/theme"
 )
 
 // Change sets one value of several sessions.
@@ -166,7 +167,7 @@ func (m *Change) View() []string {
 	if whole && m.wrong() != "" {
 		say = "   " + t.Verdict(gate.Shut).Render("╰ "+m.wrong())
 	} else if power := book.Power(key, value); power != "" && whole {
-		say = "   " + t.Verdict(gate.Ajar).Render("◐ it "+power)
+		say = "   " + t.Verdict(gate.Ajar).Render(theme.Ajar+" it "+power)
 	}
 	if m.note != "" {
 		say = "   " + t.Verdict(gate.Shut).Render(m.note)

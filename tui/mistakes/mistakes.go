@@ -14,6 +14,7 @@ import (
 	"meatus/tui/place"
 	"meatus/tui/scroll"
 	"meatus/tui/stack"
+	"meatus/tui/theme"
 )
 
 // Model is the list.
@@ -72,7 +73,7 @@ func (m *Model) View() []string {
 		p := m.all[i]
 		mark := "  "
 		if i == m.at.At {
-			mark = t.Accent.Render("❯ ")
+			mark = t.Accent.Render(theme.Chosen + " ")
 		}
 		head := fmt.Sprintf("line %d, column %d", p.Line, p.Column)
 		if p.Session != "" {

@@ -288,7 +288,7 @@ func (d *Driver) Lines() []string {
 	if d.on.Shape() != d.shape {
 		d.SetSize(d.Columns, d.Rows)
 	}
-	return d.on.View()
+	return strings.Split(theme.Glyphs(strings.Join(d.on.View(), "\n")), "\n")
 }
 
 // cardRows is how many rows a task has in a test.

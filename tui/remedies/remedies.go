@@ -24,6 +24,7 @@ import (
 	"meatus/tui/place"
 	"meatus/tui/settle"
 	"meatus/tui/stack"
+	"meatus/tui/theme"
 )
 
 // The messages of the task's own: the ways there are, what the machine said of keys, and
@@ -335,7 +336,7 @@ func (m *Model) View() []string {
 	rows, below := m.ways.Rows(room, func(w mend.Way, chosen bool) fit.Row {
 		pointer, say := "  ", w.Say
 		if chosen {
-			pointer, say = t.Accent.Render("❯ "), t.Strong.Render(say)
+			pointer, say = t.Accent.Render(theme.Chosen+" "), t.Strong.Render(say)
 		}
 		head := " " + pointer + fit.Pad(say, min(44, width/2)) + " "
 		return fit.Hang(head+t.Faint.Render(w.Why), fit.Width(head), width-1)

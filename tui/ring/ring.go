@@ -22,6 +22,7 @@ import (
 	"meatus/tui/list"
 	"meatus/tui/place"
 	"meatus/tui/stack"
+	"meatus/tui/theme"
 )
 
 // The messages of the place's own: what the ring and the agent behind it hold, and what
@@ -476,7 +477,7 @@ func (m *Model) row(e ring.Entry, selected bool) string {
 	t := m.s.Theme
 	pointer, name := "  ", e.String()
 	if selected {
-		pointer, name = t.Accent.Render("❯ "), t.Strong.Render(name)
+		pointer, name = t.Accent.Render(theme.Chosen+" "), t.Strong.Render(name)
 	}
 	mark := t.Mark(gate.Open)
 	switch {
@@ -519,7 +520,7 @@ func (m *Model) lent() []string {
 	for _, l := range m.now.lends {
 		pointer := "   "
 		if lent && l.ID == chosen.ID {
-			pointer = " " + t.Accent.Render("❯ ")
+			pointer = " " + t.Accent.Render(theme.Chosen+" ")
 		}
 		mark, say := t.Mark(gate.Ajar), fmt.Sprintf("%s to %s", strings.Join(l.Keys, ", "), l.Hop)
 		if l.Session != l.Hop {

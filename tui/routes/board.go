@@ -329,12 +329,12 @@ func (m *Model) rowHead(l boardLine, at int, r row, names int, live map[*branch]
 	room := max(names-l.depth*step, 8)
 	slot, name := "  ", t.Text.Render(fit.Pad(fit.Cut(r.Name, room), room))
 	if selected {
-		slot, name = t.Accent.Render("❯ "), t.Strong.Render(fit.Pad(fit.Cut(r.Name, room), room))
+		slot, name = t.Accent.Render(theme.Chosen+" "), t.Strong.Render(fit.Pad(fit.Cut(r.Name, room), room))
 	}
 	if m.s.Board.Marked(r.Name) {
-		slot = " " + t.Accent.Render("▪")
+		slot = " " + t.Accent.Render(theme.Marked)
 		if selected {
-			slot = t.Accent.Render("❯▪")
+			slot = t.Accent.Render(theme.Chosen + theme.Marked)
 		}
 	}
 	margin := "  "

@@ -53,7 +53,7 @@ func (m *Model) card(l layout) []string {
 			lines = append(lines, "   "+t.Verdict(gate.Shut).Render(l))
 		}
 		lines = append(lines, "")
-		return append(lines, wrapped("   "+t.Accent.Render("→ "), "mend "+m.ws.SessionsPath()+", then press "+t.Key.Render(m.s.Press("read")), width)...)
+		return append(lines, wrapped("   "+t.Accent.Render(theme.Remedy+" "), "mend "+m.ws.SessionsPath()+", then press "+t.Key.Render(m.s.Press("read")), width)...)
 	}
 	if len(e.Details.Report.Hops) == 0 {
 		return append(lines, "", "   "+t.Faint.Render("looking …"))
@@ -127,7 +127,7 @@ func (m *Model) listeners(e row, width int) []string {
 			lines = append(lines, wrapped("     ", strings.Join(gates, "   "), width)...)
 		}
 		if l.Rule != "" && l.Up {
-			lines = append(lines, wrapped("     "+t.Accent.Render("→ "), "to hand to whoever owns it: "+l.Rule, width)...)
+			lines = append(lines, wrapped("     "+t.Accent.Render(theme.Remedy+" "), "to hand to whoever owns it: "+l.Rule, width)...)
 		}
 	}
 	return lines
@@ -298,7 +298,7 @@ func (m *Model) remedy(r gate.Remedy, width int) (lines []string) {
 	for i, l := range fit.Wrap(press+r.Say, width-8) {
 		mark := "  "
 		if i == 0 {
-			mark = t.Accent.Render("→ ")
+			mark = t.Accent.Render(theme.Remedy + " ")
 			if press != "" && strings.HasPrefix(l, press) {
 				l = strings.Replace(press, key, t.Key.Render(key), 1) + l[len(press):]
 			}
@@ -319,13 +319,13 @@ func (m *Model) trouble(e row, width, height int) (shown []string, cut bool) {
 			return m.details(e, width, height), cut
 		}
 		if e.Said != "" && e.Walk == nil {
-			return append([]string{""}, wrapped("   "+t.Accent.Render("✓ "), e.Said, width)...), cut
+			return append([]string{""}, wrapped("   "+t.Accent.Render(theme.Done+" "), e.Said, width)...), cut
 		}
 		return nil, cut
 	}
 	var lines []string
 	if e.Said != "" && worst.Verdict == gate.Ajar { // what was just done comes before what is off
-		lines = append(wrapped("   "+t.Accent.Render("✓ "), e.Said, width), "")
+		lines = append(wrapped("   "+t.Accent.Render(theme.Done+" "), e.Said, width), "")
 	}
 	head := fmt.Sprintf("%s at %s, %s: ", worst.Verdict, e.Details.Report.Hops[at].Name, worst.Kind)
 	for i, l := range fit.Wrap(head+worst.Reason, width-8) {

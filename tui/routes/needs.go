@@ -17,6 +17,7 @@ import (
 	"meatus/core/workspace"
 	"meatus/tui/fit"
 	"meatus/tui/place"
+	"meatus/tui/theme"
 )
 
 // needing is what needs the person, above the board.
@@ -204,12 +205,12 @@ func (m *Model) needLine(i int, n needs.Need, wide int) []string {
 		fresh = t.Accent.Render("new ")
 	}
 	begin := " " + t.Key.Render(fmt.Sprint(i+1)) + " " + mark + " " + t.Strong.Render(fit.Pad(n.Of, wide)) + "  " + fresh
-	if whole := say + "  → " + n.Remedy; m.height >= tall && n.Remedy != "" && fit.Width(begin+whole) > m.width {
-		return append(wrapped(begin, say, m.width), wrapped(strings.Repeat(" ", fit.Width(begin))+t.Accent.Render("→ "), t.Faint.Render(n.Remedy), m.width)...)
+	if whole := say + "  " + theme.Remedy + " " + n.Remedy; m.height >= tall && n.Remedy != "" && fit.Width(begin+whole) > m.width {
+		return append(wrapped(begin, say, m.width), wrapped(strings.Repeat(" ", fit.Width(begin))+t.Accent.Render(theme.Remedy+" "), t.Faint.Render(n.Remedy), m.width)...)
 	}
 	line := begin + say
 	if rest := m.width - fit.Width(line) - 4; n.Remedy != "" && rest > 12 {
-		line += t.Accent.Render("  → ") + t.Faint.Render(fit.Cut(n.Remedy, rest))
+		line += t.Accent.Render("  "+theme.Remedy+" ") + t.Faint.Render(fit.Cut(n.Remedy, rest))
 	}
 	return []string{fit.Cut(line, m.width)}
 }

@@ -27,6 +27,7 @@ import (
 	"meatus/tui/place"
 	"meatus/tui/scroll"
 	"meatus/tui/stack"
+	"meatus/tui/theme"
 	"meatus/tui/undo"
 )
 
@@ -483,7 +484,7 @@ func (m *Model) fieldRow(i int, far *book.Session, width int) fit.Row {
 	text, origin := m.text(key)
 	head := "   " + t.Faint.Render(fit.Pad(key, 11)) + " "
 	if i == m.cursor {
-		head = " " + t.Accent.Render("❯ ") + t.Strong.Render(fit.Pad(key, 11)) + " "
+		head = " " + t.Accent.Render(theme.Chosen+" ") + t.Strong.Render(fit.Pad(key, 11)) + " "
 	}
 	if i == m.cursor && m.editing {
 		line, say := head+fit.Pad(m.input.View(room-2), room)+" ", m.saying()

@@ -193,7 +193,7 @@ func (m *Model) where(f *term.Frame, width int, waiting string, roundTrip time.D
 			right += t.Verdict(gate.Ajar).Render(fmt.Sprintf("%d draw here", now)) + t.Faint.Render(" · ")
 		}
 		if path != "" {
-			right += t.Accent.Render("● log") + t.Faint.Render(" · ")
+			right += t.Accent.Render(theme.Open+" log") + t.Faint.Render(" · ")
 		}
 		if rtt := fit.RoundTrip(roundTrip); rtt != "" {
 			right += t.Faint.Render(rtt + " · ")

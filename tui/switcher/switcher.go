@@ -143,7 +143,7 @@ func (m *Model) View(height int, summary string) []string {
 	row := func(line int, press, mark, name, detail string, names int) {
 		pointer := "  "
 		if line == m.cursor {
-			pointer = t.Accent.Render("❯ ")
+			pointer = t.Accent.Render(theme.Chosen + " ")
 			name = t.Strong.Render(name)
 		}
 		number := t.Faint.Render(fit.Pad(press, 2))
@@ -173,7 +173,7 @@ func (m *Model) View(height int, summary string) []string {
 		who, way := s.Where()
 		mark := t.Live.Render("━")
 		if !s.Live() {
-			mark = t.Verdict(gate.Shut).Render("╳")
+			mark = t.Verdict(gate.Shut).Render(theme.Shut)
 		} else if _, lost := s.Lost(); lost {
 			mark = t.Verdict(gate.Ajar).Render("╍")
 		} else if s != m.here.Shell {

@@ -97,7 +97,7 @@ func Made(l Look) *Theme {
 	return t
 }
 
-var marks = map[gate.Verdict]string{gate.Untried: "○", gate.Open: "●", gate.Ajar: "◐", gate.Shut: "╳"}
+var marks = map[gate.Verdict]string{gate.Untried: Untried, gate.Open: Open, gate.Ajar: Ajar, gate.Shut: Shut}
 
 // Turn is the mark of a gate that is being tried, at a step of its turning.
 func (t *Theme) Turn(step int) string {

@@ -11,6 +11,7 @@ import (
 	"meatus/core/words"
 	"meatus/tui/chart"
 	"meatus/tui/fit"
+	"meatus/tui/theme"
 )
 
 // spans are what the chart shows, to choose from.
@@ -70,7 +71,7 @@ func (m *Model) chart(width, height int) []string {
 	}
 	head := t.Strong.Render(fit.Cut(name, width/2)) + t.Faint.Render(" over "+fit.Ago(spans[m.span]))
 	if m.focus == onChart {
-		head = t.Accent.Render("❯ ") + head
+		head = t.Accent.Render(theme.Chosen+" ") + head
 	}
 	lines := []string{t.Title(head, "", width, fit.Spread)}
 	about := m.about()
@@ -142,7 +143,7 @@ func (m *Model) about() []string {
 			lines = append(lines, t.Faint.Render("tried from "+d.As+": ")+d.Proof)
 		}
 		if d.Rule != "" {
-			lines = append(lines, t.Accent.Render("→ ")+t.Faint.Render("to hand to whoever owns it: ")+d.Rule)
+			lines = append(lines, t.Accent.Render(theme.Remedy+" ")+t.Faint.Render("to hand to whoever owns it: ")+d.Rule)
 		}
 		return lines
 	}

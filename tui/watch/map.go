@@ -245,9 +245,9 @@ func (m *Model) stopLine(s stop, selected bool, names int) string {
 	t := m.s.Theme
 	pointer, name := "  ", t.Text
 	if selected {
-		pointer = t.Faint.Render("❯ ")
+		pointer = t.Faint.Render(theme.Chosen + " ")
 		if m.focus == onMap {
-			pointer, name = t.Accent.Render("❯ "), t.Strong
+			pointer, name = t.Accent.Render(theme.Chosen+" "), t.Strong
 		}
 	}
 	rails := ""
@@ -306,9 +306,9 @@ func (m *Model) rowLine(r row, selected bool) string {
 	t := m.s.Theme
 	pointer := "   "
 	if selected && m.onList {
-		pointer = t.Faint.Render(" ❯ ")
+		pointer = t.Faint.Render(" " + theme.Chosen + " ")
 		if m.focus == onRows {
-			pointer = t.Accent.Render(" ❯ ")
+			pointer = t.Accent.Render(" " + theme.Chosen + " ")
 		}
 	}
 	strong := func(s string) string {

@@ -25,6 +25,7 @@ import (
 	"meatus/core/book"
 	"meatus/core/keyfile"
 	"meatus/core/line"
+	"meatus/core/loopback"
 	"meatus/core/policy"
 	"meatus/core/record"
 	"meatus/core/sanitize"
@@ -185,15 +186,10 @@ func (f *Serving) Serve(ctx context.Context, o service.Options, s server, ending
 		return err
 	}
 	if f.status != "" {
-		host, _, err := net.SplitHostPort(f.status)
-		if ip := net.ParseIP(host); err != nil || host != "localhost" && (ip == nil || !ip.IsLoopback()) {
-			l.Close()
-			return command.Fail(command.WrongUse, fmt.Errorf("%q is no loopback address with a port: what the service tells of itself is for this machine alone", f.status))
-		}
-		sl, err := net.Listen("tcp", f.status)
+		sl, err := loopback.Listen(f.status)
 		if err != nil {
 			l.Close()
-			return err
+			return command.Fail(command.WrongUse, fmt.Errorf("--status: %w", err))
 		}
 		told := &http.Server{Handler: s.Status(), ReadHeaderTimeout: 5 * time.Second}
 		go told.Serve(sl)

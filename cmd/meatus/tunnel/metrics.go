@@ -2,7 +2,6 @@ package tunnel
 
 import (
 	"fmt"
-	"net"
 	"net/http"
 	"strings"
 	"time"
@@ -12,6 +11,7 @@ import (
 	"meatus/cmd/meatus/command"
 	"meatus/core/engine"
 	"meatus/core/link"
+	"meatus/core/loopback"
 )
 
 // gauges collects what is held in the open text format that collectors of metrics read;
@@ -108,37 +108,19 @@ func one(is bool) float64 {
 	return 0
 }
 
-// ownHost tells whether a request was meant for this machine: its Host (RFC 9110 section
-// 7.2) is a loopback address or "localhost".
-func ownHost(host string) bool {
-	if h, _, err := net.SplitHostPort(host); err == nil {
-		host = h
-	}
-	ip := net.ParseIP(strings.Trim(host, "[]"))
-	return strings.EqualFold(host, "localhost") || ip != nil && ip.IsLoopback()
-}
-
-// serveMetrics serves the metrics at an address of this machine.
+// serveMetrics serves the metrics at an address of this machine: they name sessions and machines.
 func serveMetrics(address string, e *engine.Engine) (stop func(), err error) {
-	host, _, err := net.SplitHostPort(address)
-	if ip := net.ParseIP(host); err != nil || host != "localhost" && (ip == nil || !ip.IsLoopback()) {
-		return nil, command.Fail(command.WrongUse, fmt.Errorf("%q is no loopback address with a port: metrics name sessions and machines, and are for this machine alone", address))
-	}
-	l, err := net.Listen("tcp", address)
+	l, err := loopback.Listen(address)
 	if err != nil {
-		return nil, err
+		return nil, command.Fail(command.WrongUse, fmt.Errorf("--metrics: %w", err))
 	}
 	mux := http.NewServeMux()
-	mux.HandleFunc("GET /metrics", func(w http.ResponseWriter, r *http.Request) {
-		if !ownHost(r.Host) { // a page of elsewhere whose name was made to lead here
-			http.Error(w, "this is not served under that name", http.StatusMisdirectedRequest)
-			return
-		}
+	mux.HandleFunc("GET /metrics", func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "text/plain; version=0.0.4; charset=utf-8")
 		metrics.ExposeMetadata(true)
 		collect(e).WritePrometheus(w)
 	})
-	server := &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second}
+	server := &http.Server{Handler: loopback.Only(mux), ReadHeaderTimeout: 5 * time.Second}
 	go server.Serve(l)
 	return func() { server.Close() }, nil
 }
