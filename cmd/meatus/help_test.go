@@ -162,6 +162,18 @@ func TestSessionsAreEditedByScripts(t *testing.T) {
 		t.Errorf("through quay go\n%s", out)
 	}
 	b.says("[]", command.Done, "session", "through", "--json", "pier")
+	// The command of a connect page, as a shell hands it on.
+	out := b.run(command.Done, "session", "add", "ssh", "-i", b.key("gauge.pem"), "-o", "ServerAliveInterval=45", "-o", "ConnectTimeout=9", "-J", "warden@198.51.100.9:2200", "keeper@mole.example")
+	for _, want := range []string{"left out: -o ConnectTimeout=9", "the new session 198.51.100.9\n", "the new session mole\n"} {
+		if !strings.Contains(out, want) {
+			t.Errorf("no %q in\n%s", want, out)
+		}
+	}
+	b.says("45s", command.Done, "session", "show", "mole")
+	b.says("2200", command.Done, "session", "show", "198.51.100.9")
+	b.says("removed mole", command.Done, "session", "remove", "mole")
+	b.says("the new session mole", command.Done, "session", "add", `mole = keeper@10.61.4.31 set careful=on note="mind the tide"`)
+	b.says("mind the tide", command.Done, "session", "show", "mole")
 	b.says("removed pier", command.Done, "session", "remove", "pier")
 	b.says("there is no session", command.WrongUse, "session", "remove", "pier")
 	b.says("quay", command.WrongUse, "session", "remove", "quay")

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -17,6 +18,7 @@ type Draft struct {
 	Keepalive              string
 	Agent                  string
 	Tunnels                []Tunnel
+	Settings               []Setting // further values, as they are written in the sheet of a session
 }
 
 // Text is the draft as it stands in the sessions file.
@@ -57,21 +59,37 @@ func (d Draft) Text() string {
 	if len(d.Tunnels) > 0 {
 		line("tunnels", tunnelsText(d.Tunnels))
 	}
+	for _, s := range d.Settings {
+		line(s.Key, literal(s.Key, s.Value))
+	}
 	return b.String()
 }
 
-// Add writes a new session at the end of the sessions file at path, which is
-// made if there is none. Everything that stands in the file is kept to the
+// Add writes new sessions at the end of the sessions file at path, as one edit. The file
+// is made if there is none. Everything that stands in the file is kept to the
 // byte. It returns the book as it then is. It fails, leaving the file alone,
-// where the name is taken or the draft would bring a problem into the file.
-func Add(path string, d Draft) (*Book, error) {
-	return Change(path, "the new session "+d.Name, func(before *Book, text []byte) ([]byte, error) {
-		if err := before.free(d.Name); err != nil {
-			return nil, err
+// where a name is taken or a draft would bring a problem into the file.
+func Add(path string, drafts ...Draft) (*Book, error) {
+	var names []string
+	for _, d := range drafts {
+		names = append(names, d.Name)
+	}
+	what := "the new session " + strings.Join(names, ", ")
+	return Change(path, what, func(before *Book, text []byte) ([]byte, error) {
+		for i, d := range drafts {
+			if err := before.free(d.Name); err != nil {
+				return nil, err
+			}
+			if slices.Contains(names[:i], d.Name) {
+				return nil, fmt.Errorf("two new sessions are called %s", d.Name)
+			}
+			text = append(spaced(text), d.Text()...)
 		}
-		text = append(spaced(text), d.Text()...)
-		if Parse(filepath.Base(path), text).Session(d.Name) == nil {
-			return nil, fmt.Errorf("not written: %s has a mistake that swallows its end; mend line %d first", filepath.Base(path), lastLine(before))
+		after := Parse(filepath.Base(path), text)
+		for _, name := range names {
+			if after.Session(name) == nil {
+				return nil, fmt.Errorf("not written: %s has a mistake that swallows its end; mend line %d first", filepath.Base(path), lastLine(before))
+			}
 		}
 		return text, nil
 	})

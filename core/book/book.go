@@ -2,6 +2,7 @@ package book
 
 import (
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"time"
@@ -245,6 +246,19 @@ func (b *Book) Imagine(d Draft) *Session {
 	t.own.Agent = text(d.Agent)
 	t.own.Tunnels = Value[[]Tunnel]{d.Tunnels, o, len(d.Tunnels) > 0}
 	return (&reader{file: b.Path, layers: b.far}).session(t)
+}
+
+// With is the book as if drafts stood in it, to be asked for sessions by their names alone.
+func (b *Book) With(drafts []Draft) *Book {
+	if len(drafts) == 0 {
+		return b
+	}
+	c := *b
+	c.byName = maps.Clone(b.byName)
+	for _, d := range drafts {
+		c.byName[d.Name] = c.Imagine(d)
+	}
+	return &c
 }
 
 // Session returns the session of that name, or nil.

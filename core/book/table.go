@@ -52,14 +52,8 @@ func (b *Book) WrongValue(layer Layer, key, value string) string {
 		}
 		return ""
 	}
-	text := fmt.Sprintf("[session.x]\n%s = %s\n", key, literal(key, value))
-	if layer == InLike && key == "name" {
-		text = fmt.Sprintf("[[like]]\nname = %s\n", literal(key, value))
-	}
-	for _, p := range Parse("", []byte(text)).Problems {
-		if strings.HasPrefix(p.Say, key+": ") {
-			return join(strings.TrimPrefix(p.Say, key+": "), p.Hint)
-		}
+	if wrong := wrongText(layer, key, value); wrong != "" {
+		return wrong
 	}
 	var names, of []string
 	switch key {
@@ -293,4 +287,20 @@ func SetKeys(path, what string, keys map[string][]string) (*Book, error) {
 		}
 		return text, nil
 	})
+}
+
+// WrongText says what is wrong with the text of a session's value by itself, "" where nothing is.
+func WrongText(key, value string) string { return wrongText(InSession, key, strings.TrimSpace(value)) }
+
+func wrongText(layer Layer, key, value string) string {
+	text := fmt.Sprintf("[session.x]\n%s = %s\n", key, literal(key, value))
+	if layer == InLike && key == "name" {
+		text = fmt.Sprintf("[[like]]\nname = %s\n", literal(key, value))
+	}
+	for _, p := range Parse("", []byte(text)).Problems {
+		if strings.HasPrefix(p.Say, key+": ") {
+			return join(strings.TrimPrefix(p.Say, key+": "), p.Hint)
+		}
+	}
+	return ""
 }

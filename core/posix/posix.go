@@ -93,3 +93,19 @@ func Decode(word string) string {
 	}
 	return b.String()
 }
+
+// Command makes one command line of arguments: one stands as it is, of several each is quoted where it has to be, so that a
+// shell takes it as one word.
+func Command(args []string) string {
+	if len(args) == 1 {
+		return args[0]
+	}
+	quoted := make([]string, len(args))
+	for i, a := range args {
+		quoted[i] = Word(a)
+		if a != "" && strings.Trim(a, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_./=:@%+,") == "" {
+			quoted[i] = a
+		}
+	}
+	return strings.Join(quoted, " ")
+}

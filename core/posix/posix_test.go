@@ -81,3 +81,19 @@ func FuzzLine(f *testing.F) {
 		}
 	})
 }
+
+func TestSeveralArgumentsArriveAsOneWordEach(t *testing.T) {
+	for _, c := range []struct {
+		args []string
+		want string
+	}{
+		{nil, ""},
+		{[]string{"uptime; df | head"}, "uptime; df | head"},
+		{[]string{"ls", "-l", "/srv"}, "ls -l /srv"},
+		{[]string{"echo", "two words", "it's", "*", ""}, `echo 'two words' 'it'\''s' '*' ''`},
+	} {
+		if got := Command(c.args); got != c.want {
+			t.Errorf("%q became %q, want %q", c.args, got, c.want)
+		}
+	}
+}

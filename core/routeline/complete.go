@@ -2,6 +2,7 @@ package routeline
 
 import (
 	"maps"
+	"meatus/core/book"
 	"path"
 	"slices"
 	"strings"
@@ -76,6 +77,14 @@ func (c *clause) pool(taken int, typed string, known Known) []string {
 		keys := slices.Clone(known.Keys)
 		for _, file := range known.Downloads {
 			keys = append(keys, quoted(path.Base(file)))
+		}
+		return keys
+	case c.role == Value:
+		var keys []string
+		for _, key := range book.Fields {
+			if own[key] == "" {
+				keys = append(keys, key+"=")
+			}
 		}
 		return keys
 	case c.role == Site && taken == 0:

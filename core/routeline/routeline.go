@@ -35,6 +35,7 @@ const (
 	Time
 	Listener
 	Service
+	Value
 	Stray
 )
 
@@ -68,6 +69,7 @@ type Known struct {
 // Line is a line read.
 type Line struct {
 	Draft    book.Draft
+	Hops     []book.Draft // new sessions for hops that are written as USER@HOST, in the order of the route
 	Words    []Word
 	Mistakes []Mistake
 }
@@ -82,15 +84,20 @@ type clause struct {
 	take func(l *Line, known Known, w Word)
 }
 
-var clauses = []clause{
-	{"via", Hop, "a session to go through", 0, false, takeHop},
-	{"with", Key, "a key file", 0, false, takeKey},
-	{"site", Site, "a site", 1, false, takeSite},
-	{"every", Time, "the time between keepalives", 1, false, takeEvery},
-	{"bring", Listener, "a door here, as in bring 15432 from db.internal:5432", 3, true, nil},
-	{"lend", Listener, "a door over there, as in lend 9000 from 127.0.0.1:3000", 3, true, nil},
-	{"roam", Listener, "a door here, as in roam 1080", 1, true, nil},
-	{"lend-agent", Stray, "", -1, false, nil},
+var clauses []clause
+
+func init() { // a hop is read as a target, which no clause may be
+	clauses = []clause{
+		{"via", Hop, "a session to go through", 0, false, takeHop},
+		{"with", Key, "a key file", 0, false, takeKey},
+		{"site", Site, "a site", 1, false, takeSite},
+		{"every", Time, "the time between keepalives", 1, false, takeEvery},
+		{"bring", Listener, "a door here, as in bring 15432 from db.internal:5432", 3, true, nil},
+		{"lend", Listener, "a door over there, as in lend 9000 from 127.0.0.1:3000", 3, true, nil},
+		{"roam", Listener, "a door here, as in roam 1080", 1, true, nil},
+		{"set", Value, "values of the sessions file, as in set careful=on note=\"mind the tide\"", 0, false, takeValue},
+		{"lend-agent", Stray, "", -1, false, nil},
+	}
 }
 
 func clauseNamed(word string) *clause {
@@ -128,13 +135,16 @@ func Parse(line string, known Known) Line {
 	}
 	l.takeTarget(words[0])
 	l.takeClauses(words[1:], known, len(line))
+	for _, h := range l.Hops {
+		known.Sessions = append(slices.Clip(known.Sessions), h.Name)
+	}
 	l.inventName(known)
 	sort.SliceStable(l.Mistakes, func(i, j int) bool { return l.Mistakes[i].From < l.Mistakes[j].From })
 	return l
 }
 
-// split cuts the line into words. Quotes keep blanks together; the first "=" is a
-// word of its own.
+// split cuts the line into words. Quotes keep blanks together, also behind the "=" of a
+// value; the first "=" is a word of its own, unless "set" stands before it.
 func split(line string) []Word {
 	var words []Word
 	signs := "="
@@ -157,9 +167,17 @@ func split(line string) []Word {
 		default:
 			to := i
 			for to < len(line) && !strings.ContainsRune(" \t,"+signs, rune(line[to])) {
+				if q := line[to]; to > i && line[to-1] == '=' && (q == '"' || q == '\'') {
+					if end := strings.IndexByte(line[to+1:], q); end >= 0 {
+						to += end + 1
+					}
+				}
 				to++
 			}
 			words = append(words, Word{Stray, i, to, line[i:to]})
+			if line[i:to] == "set" {
+				signs = ""
+			}
 			i = to
 		}
 	}
@@ -385,6 +403,10 @@ func (l *Line) unknown(w Word, what string, there []string) {
 }
 
 func takeHop(l *Line, known Known, w Word) {
+	if strings.Contains(w.Text, "@") {
+		l.newHop(known, w)
+		return
+	}
 	for _, name := range book.Either(w.Text) {
 		switch {
 		case name == l.Draft.Name && name != "":
@@ -395,6 +417,64 @@ func takeHop(l *Line, known Known, w Word) {
 	}
 	l.Draft.Via = append(l.Draft.Via, strings.Join(book.Either(w.Text), " | "))
 }
+
+// newHop makes a session of a hop that is written as USER@HOST, unless a session has that host already.
+func (l *Line) newHop(known Known, w Word) {
+	hop := Line{}
+	hop.takeTarget(w)
+	l.Mistakes = append(l.Mistakes, hop.Mistakes...)
+	if len(hop.Mistakes) > 0 {
+		return
+	}
+	if name := known.Hosts[hop.Draft.Host]; name != "" {
+		l.Draft.Via = append(l.Draft.Via, name)
+		return
+	}
+	taken := slices.Clone(known.Sessions)
+	for _, h := range l.Hops {
+		taken = append(taken, h.Name)
+	}
+	hop.inventName(Known{Sessions: append(taken, l.Draft.Name)})
+	if len(hop.Mistakes) > 0 {
+		l.miss(w.From, w.To, "no session name can be made of that host; write the bastion as a session of its own first", false)
+		return
+	}
+	hop.Draft.Via = l.Draft.Via // it is reached through those before it
+	l.Hops = append(l.Hops, hop.Draft)
+	l.Draft.Via = []string{hop.Draft.Name}
+}
+
+// takeValue takes "KEY=VALUE" behind "set".
+func takeValue(l *Line, _ Known, w Word) {
+	key, value, is := strings.Cut(w.Text, "=")
+	if n := len(value); n > 1 && (value[0] == '"' || value[0] == '\'') && value[n-1] == value[0] {
+		value = value[1 : n-1]
+	}
+	switch {
+	case !is:
+		l.miss(w.From, w.To, "a value is written KEY=VALUE", true)
+	case !slices.Contains(book.Fields, key):
+		say := fmt.Sprintf("there is no setting %q", sanitize.Line(key, 30))
+		if near := book.Nearest(key, book.Fields); near != "" {
+			say += fmt.Sprintf("; did you mean %s?", near)
+		}
+		l.miss(w.From, w.From+len(key), say, false)
+	case own[key] != "":
+		l.miss(w.From, w.From+len(key), key+" has a word of its own in the line: "+own[key], false)
+	case slices.ContainsFunc(l.Draft.Settings, func(s book.Setting) bool { return s.Key == key }):
+		l.miss(w.From, w.From+len(key), key+" stands here twice", false)
+	case value == "":
+		l.miss(w.To, w.To, "the value is missing behind "+key+"=", true)
+	default:
+		if wrong := book.WrongText(key, value); wrong != "" {
+			l.miss(w.From+len(key)+1, w.To, wrong, false)
+		}
+		l.Draft.Settings = append(l.Draft.Settings, book.Setting{Key: key, Value: value})
+	}
+}
+
+// own are the settings that the line has a word for.
+var own = map[string]string{"host": "USER@HOST", "user": "USER@HOST", "port": "USER@HOST:PORT", "via": "via", "key": "with", "site": "site", "keepalive": "every", "tunnels": "bring, lend, roam"}
 
 func takeKey(l *Line, known Known, w Word) {
 	path := w.Text

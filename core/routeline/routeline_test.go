@@ -2,6 +2,7 @@ package routeline
 
 import (
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 
@@ -105,7 +106,7 @@ func TestCompletion(t *testing.T) {
 		{"x = h via quay with ", "tide.pem shore.pem \"new key.pem\"", 20},
 		{"x = h with ti", "tide.pem", 11},
 		{"x = h w", "with", 6},
-		{"x = h ", "via with site every bring lend roam lend-agent", 6},
+		{"x = h ", "via with site every bring lend roam set lend-agent", 6},
 		{"x = h bring 1 ", "from", 14},
 		{"x = h bring 1 from 10.61", "10.61.4.20:", 19},
 		{"x = ke", "keeper@", 4},
@@ -132,6 +133,26 @@ func TestExampleCommandsBecomeLines(t *testing.T) {
 		{"ssh -R 127.0.0.1:9000:[::1]:3000 h", "h lend 127.0.0.1:9000 from [::1]:3000", ""},
 		{"sudo ssh -o Compression=yes -p 22 2001:db8::9 uptime -p", "[2001:db8::9]:22", "-o Compression=yes; the command uptime -p"},
 		{"ssh -i 'my new.pem' ssh://keeper@h:2022/", `keeper@h:2022 with "my new.pem"`, ""},
+		// A page of a console, with the line ends that most terminals paste.
+		{"Connect to the instance:\r1. Open a terminal.\r2. Connect by its name:\r   ssh -i \"shore.pem\" warden@203.0.113.10\r\r3. Done.\r", "warden@203.0.113.10 with shore.pem", ""},
+		{"mira@desk:~$ ssh -i tide.pem keeper@10.61.4.20", "keeper@10.61.4.20 with tide.pem", ""},
+		{"Example: `ssh -p 2022 keeper@h` (or with sftp)", "keeper@h:2022", ""},
+		{"use ssh to log in, as in ssh keeper@h", "keeper@h", ""},
+		{"Use ssh to log in.", "", ""}, {"/usr/bin/ssh h", "h", ""}, {"the openssh client", "", ""},
+		// A machine to go through that is not known yet, and the other ways to write one.
+		{"ssh -J warden@198.51.100.9:2200 keeper@h", "keeper@h via warden@198.51.100.9:2200", ""},
+		{`ssh -o ProxyCommand="ssh -W %h:%p warden@203.0.113.10" keeper@h`, "keeper@h via quay", ""},
+		{`ssh -o "ProxyCommand ssh -i b.pem -p 2200 -l warden 198.51.100.9 -W %h:%p" keeper@h`, "keeper@h via warden@198.51.100.9:2200", "the bastion's key b.pem"},
+		{`ssh -o ProxyCommand="nc -x proxy %h %p" keeper@h`, "keeper@h", "-o ProxyCommand=nc -x proxy %h %p"},
+		{"ssh -o ProxyJump=warden@203.0.113.10 -o User=keeper -o Port=2022 -o IdentityFile=tide.pem h", "keeper@h:2022 via quay with tide.pem", ""},
+		// Options that are values here.
+		{`ssh -o ServerAliveInterval=30 -o "SetEnv LANG=C" -o setenv=TERM=xterm -o ForwardAgent=yes h`, `h every 30s lend-agent set env="LANG=C" term=xterm`, ""},
+		{`ssh -o "LocalForward 15432 db.internal:5432" -o DynamicForward=1080 h`, "h bring 15432 from db.internal:5432 roam 1080", ""},
+		{"ssh -o StrictHostKeyChecking=no -o ConnectTimeout=5 h", "h", "-o StrictHostKeyChecking=no (host keys are always compared with the trusted ones); -o ConnectTimeout=5"},
+		// Keys by paths of another system.
+		{`ssh -i "C:\Users\mira\my tide.pem" keeper@h`, `keeper@h with "my tide.pem"`, ""},
+		{`ssh -i C:\Users\mira\tide.pem keeper@h`, "keeper@h with tide.pem", ""},
+		{`ssh.exe -i .\tide.pem keeper@h`, "keeper@h with tide.pem", ""},
 		{"scp x y", "", ""}, {"ssh", "", ""}, {"ssh -i", "", ""}, {"ssh 'open", "", ""}, {"keeper@h", "", ""}, {"ssh -Z h", "", ""},
 	} {
 		got, ok := ReadCommand(c.text, bay)
@@ -178,4 +199,53 @@ func FuzzParse(f *testing.F) {
 			t.Errorf("%q passes, its session does not: %+v %v", line, l.Draft, b.Problems)
 		}
 	})
+}
+
+// A hop that is written as a login at a host becomes a session of its own, each reached through those before it.
+func TestHopsThatAreNotThereYetAreMade(t *testing.T) {
+	l := Parse("box = admin@10.0.0.9 via warden@198.51.100.9:2200, ops@deep.example with tide.pem", bay)
+	if len(l.Mistakes) > 0 {
+		t.Fatalf("%+v", l.Mistakes)
+	}
+	want := []book.Draft{
+		{Name: "198.51.100.9", User: "warden", Host: "198.51.100.9", Port: 2200},
+		{Name: "deep", User: "ops", Host: "deep.example", Via: []string{"198.51.100.9"}},
+	}
+	if !reflect.DeepEqual(l.Hops, want) || !slices.Equal(l.Draft.Via, []string{"deep"}) {
+		t.Errorf("%+v, via %v", l.Hops, l.Draft.Via)
+	}
+	if l := Parse("box = admin@10.0.0.9 via warden@203.0.113.10", bay); len(l.Hops) > 0 || !slices.Equal(l.Draft.Via, []string{"quay"}) {
+		t.Errorf("a host that a session has: %+v, via %v", l.Hops, l.Draft.Via)
+	}
+	if l := Parse("box = admin@10.0.0.9 via warden@-x", bay); len(l.Mistakes) == 0 {
+		t.Error("a bastion that is none is taken")
+	}
+	if l := Parse("deep = admin@10.0.0.9 via ops@deep.example", bay); len(l.Hops) != 1 || l.Hops[0].Name == "deep" {
+		t.Errorf("its name is taken twice: %+v", l.Hops)
+	}
+}
+
+// Any value of a session can be given at its creation.
+func TestValuesAreSetInTheLine(t *testing.T) {
+	l := Parse(`box = admin@10.0.0.9 set careful=on note="mind the tide, at noon" env='A=1, B=2' with tide.pem`, bay)
+	want := []book.Setting{{Key: "careful", Value: "on"}, {Key: "note", Value: "mind the tide, at noon"}, {Key: "env", Value: "A=1, B=2"}}
+	if len(l.Mistakes) > 0 || !slices.Equal(l.Draft.Settings, want) || l.Draft.Name != "box" || len(l.Draft.Keys) != 1 {
+		t.Errorf("%+v, %+v", l.Draft, l.Mistakes)
+	}
+	if l := Parse("admin@10.0.0.9 set careful=on", bay); len(l.Mistakes) > 0 || len(l.Draft.Settings) != 1 {
+		t.Errorf("without a name: %+v", l)
+	}
+	for line, say := range map[string]string{
+		"x = h set": "set wants values", "x = h set careful": "KEY=VALUE", "x = h set careful=": "missing", "x = h set colour=red": "no setting", "x = h set carefull=on": "did you mean careful?",
+		"x = h set careful=maybe": `"on" or "off"`, "x = h set port=22": "a word of its own", "x = h set note=a note=b": "twice",
+	} {
+		l := Parse(line, bay)
+		if len(l.Mistakes) == 0 || !strings.Contains(l.Mistakes[0].Say, say) {
+			t.Errorf("%q: %+v, want %q", line, l.Mistakes, say)
+		}
+	}
+	b := book.Parse(book.FileName, []byte(Parse(`box = admin@10.0.0.9 set careful=on note="mind the tide"`, bay).Draft.Text()))
+	if s := b.Session("box"); len(b.Problems) > 0 || s == nil || s.Careful.V != "on" || s.Note.V != "mind the tide" {
+		t.Errorf("%+v, %v", s, b.Problems)
+	}
 }

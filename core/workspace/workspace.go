@@ -157,6 +157,25 @@ func (w *Workspace) KeyNames() []string {
 // Arrived lists the private keys that lie in the download folder.
 func (w *Workspace) Arrived() []keyfile.Sheet { return keyfile.Found(w.Downloads) }
 
+// Elsewhere lists the private keys outside keys/ that a session can be made with by their names: in the folders that were
+// added, the download folder and the current one.
+func (w *Workspace) Elsewhere() []keyfile.Sheet {
+	dirs := append(w.KeyFolders(), w.Downloads)
+	if here, err := os.Getwd(); err == nil {
+		dirs = append(dirs, here)
+	}
+	var all []keyfile.Sheet
+	seen := map[string]bool{filepath.Join(w.Dir, "keys"): true}
+	for _, dir := range dirs {
+		if dir == "" || seen[dir] {
+			continue
+		}
+		seen[dir] = true
+		all = append(all, keyfile.Found(dir)...)
+	}
+	return all
+}
+
 // Known is what a route line can refer to. arrived are key files elsewhere.
 func (w *Workspace) Known(arrived []keyfile.Sheet) routeline.Known {
 	k := routeline.Known{Sessions: w.Book.Names(), Sites: w.Book.Sites(), Keys: w.KeyNames(), Hosts: map[string]string{}}

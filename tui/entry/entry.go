@@ -4,6 +4,7 @@ package entry
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -14,6 +15,7 @@ import (
 	"meatus/core/engine"
 	"meatus/core/gate"
 	"meatus/core/keyfile"
+	"meatus/core/route"
 	"meatus/core/routeline"
 	"meatus/core/trail"
 	"meatus/core/workspace"
@@ -60,10 +62,10 @@ func New(s *place.Services, text string) stack.Layer {
 	return m
 }
 
-// Show looks for keys in the download folder.
+// Show looks for keys that lie elsewhere.
 func (m *Model) Show() tea.Cmd {
 	ws := m.ws
-	return tea.Batch(m.s.Run(func() tea.Msg { return arrived(ws.Arrived()) }), m.judge())
+	return tea.Batch(m.s.Run(func() tea.Msg { return arrived(ws.Elsewhere()) }), m.judge())
 }
 
 func (m *Model) read() { m.line = routeline.Parse(m.input.Text(), m.known) }
@@ -71,7 +73,7 @@ func (m *Model) read() { m.line = routeline.Parse(m.input.Text(), m.known) }
 // judge has the key and the identity of the target judged.
 func (m *Model) judge() tea.Cmd {
 	text, ws := m.input.Text(), m.ws
-	r, err := ws.Planner().Draft(m.line.Draft)
+	r, err := m.draft()
 	if err != nil || m.line.Draft.Host == "" {
 		return nil
 	}
@@ -79,6 +81,13 @@ func (m *Model) judge() tea.Cmd {
 		report := r.Check(ws.Knowledge())
 		return judged{text, report.Hops[len(report.Hops)-1].Gates}
 	})
+}
+
+// draft is the route that the line means, through the sessions that it would make.
+func (m *Model) draft() (route.Route, error) {
+	p := m.ws.Planner()
+	p.Source = m.ws.Book.With(m.line.Hops)
+	return p.Draft(m.line.Draft)
 }
 
 // Typing tells that keys go into the line.
@@ -160,14 +169,16 @@ func (m *Model) save() tea.Cmd {
 		m.input.SetCursor(utf8.RuneCountInString(m.input.Text()[:first.To]))
 		return nil
 	}
-	path, draft, adopt, record := m.ws.SessionsPath(), m.line.Draft, m.s.Adopt, m.s.Record
+	path, draft, hops, adopt, record := m.ws.SessionsPath(), m.line.Draft, m.line.Hops, m.s.Adopt, m.s.Record
 	return m.s.Run(func() tea.Msg {
-		b, err := book.Add(path, draft)
+		b, err := book.Add(path, append(slices.Clone(hops), draft)...)
 		if err != nil {
 			return notSaved{err}
 		}
 		adopt(b, draft.Name, "")
-		record(trail.Entry{Kind: trail.Edit, Session: draft.Name, Say: "written as a new session"})
+		for _, d := range append(slices.Clone(hops), draft) {
+			record(trail.Entry{Kind: trail.Edit, Session: d.Name, Say: "written as a new session"})
+		}
 		return saved{}
 	})
 }
@@ -234,7 +245,7 @@ func (m *Model) Shape() stack.Shape {
 // entry draws the line and what it means in height lines.
 func (m *Model) entry(width, height int) []string {
 	t := m.s.Theme
-	const form = "NAME = USER@HOST:PORT via HOP with KEY bring PORT from SERVICE"
+	const form = "NAME = USER@HOST:PORT via BASTION with KEY bring PORT from SERVICE set KEY=VALUE"
 	beside := t.Faint.Render(form)
 	if width < len(form)+24 {
 		beside = ""
@@ -348,7 +359,7 @@ func (m *Model) route(width int) []string {
 	if d.Host == "" {
 		return []string{"   " + t.Faint.Render("for example  tide-db = keeper@10.61.4.20 via quay with tide.pem")}
 	}
-	r, err := m.ws.Planner().Draft(d)
+	r, err := m.draft()
 	if err != nil {
 		return []string{"   " + t.Faint.Render("here ┈┈┈ … ┈┈┈ ") + d.Name}
 	}
@@ -368,6 +379,17 @@ func (m *Model) route(width int) []string {
 	}
 	if d.Agent == "lend" {
 		lines = append(lines, "   "+t.Verdict(gate.Ajar).Render("lends the agent to "+target.Name))
+	}
+	for _, h := range m.line.Hops {
+		lines = append(lines, fit.Hang("   "+t.Accent.Render("also the new session ")+t.Strong.Render(h.Name)+t.Faint.Render(" for the bastion "+h.User+"@"+h.Host), 3, width).Whole...)
+	}
+	for _, s := range d.Settings {
+		say := fmt.Sprintf("%s = %s", s.Key, s.Value)
+		if power := book.Power(s.Key, s.Value); power != "" {
+			lines = append(lines, "   "+t.Mark(gate.Ajar)+" "+t.Verdict(gate.Ajar).Render(fit.Cut(say+": it "+power, width-6)))
+			continue
+		}
+		lines = append(lines, "   "+t.Faint.Render(fit.Cut(say, width-4)))
 	}
 	if len(m.line.Mistakes) == 0 {
 		lines = append(lines, fit.Hang("   "+t.Faint.Render("enter writes it to "+m.ws.SessionsPath()), 3, width).Whole...)

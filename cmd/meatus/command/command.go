@@ -23,6 +23,7 @@ type Command struct {
 	Args     cobra.PositionalArgs
 	Complete Completer // proposes arguments
 	Files    bool      // arguments can be local files
+	Verbatim bool      // flags behind the first argument are arguments, too
 	Run      func(*Call, []string) error
 	Commands []*Command
 
@@ -101,6 +102,7 @@ func (c *Command) cobra(open Opener) *cobra.Command {
 	if c.shared != nil {
 		made.PersistentFlags().AddFlagSet(c.shared)
 	}
+	made.Flags().SetInterspersed(!c.Verbatim)
 	if c.JSON != "" {
 		made.Flags().BoolVar(&call.JSON, "json", false, c.JSON)
 	}

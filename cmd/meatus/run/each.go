@@ -12,6 +12,7 @@ import (
 	"meatus/cmd/meatus/live"
 	"meatus/cmd/meatus/prompt"
 	"meatus/core/engine"
+	"meatus/core/posix"
 	"meatus/core/sanitize"
 	"meatus/core/work"
 	"meatus/core/workspace"
@@ -49,7 +50,7 @@ marked careful have to be named themselves.`,
 			if err != nil {
 				return err
 			}
-			return o.run(cmd, open, w, args[:at], commandLine(args[at:]))
+			return o.run(cmd, open, w, args[:at], posix.Command(args[at:]))
 		},
 	}
 	c.Flags().IntVar(&o.atOnce, "at-once", 8, "the number of machines at a time")

@@ -10,7 +10,6 @@ import (
 	"os/signal"
 	"path/filepath"
 	"slices"
-	"strings"
 	"syscall"
 	"time"
 
@@ -72,7 +71,7 @@ on the controlling terminal; without a terminal the command fails where a questi
 			if err != nil {
 				return err
 			}
-			return runOn(cmd, open, w, args[0], commandLine(args[1:]), o)
+			return runOn(cmd, open, w, args[0], posix.Command(args[1:]), o)
 		},
 	}
 	c.Flags().BoolVar(&o.trace, "trace", false, "print each step of the connection on standard error")
@@ -90,22 +89,6 @@ on the controlling terminal; without a terminal the command fails where a questi
 	c.Value("at", "SESSION", command.Sessions)
 	o.identities = prompt.YesIdentity(c)
 	return c
-}
-
-// commandLine makes one command line of the arguments: one stands as it is, of
-// several each is quoted, so that the far shell takes it as one word.
-func commandLine(args []string) string {
-	if len(args) == 1 {
-		return args[0]
-	}
-	quoted := make([]string, len(args))
-	for i, a := range args {
-		quoted[i] = posix.Word(a)
-		if a != "" && strings.Trim(a, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_./=:@%+,") == "" {
-			quoted[i] = a
-		}
-	}
-	return strings.Join(quoted, " ")
 }
 
 func runOn(cmd *command.Call, open live.Opener, w *workspace.Workspace, name, line string, o runOptions) error {

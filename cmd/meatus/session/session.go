@@ -11,6 +11,7 @@ import (
 	"meatus/cmd/meatus/command"
 	"meatus/cmd/meatus/live"
 	"meatus/core/book"
+	"meatus/core/posix"
 	"meatus/core/route"
 	"meatus/core/routeline"
 	"meatus/core/sanitize"
@@ -48,25 +49,40 @@ func add(open live.Opener) *command.Command {
 	return &command.Command{
 		Use:      "add LINE",
 		Summary:  "add a session, written in one line",
-		Examples: []string{"meatus session add 'tide-db = keeper@10.61.4.20 via quay with tide.pem bring 15432 from db.internal:5432'"},
+		Verbatim: true,
+		Examples: []string{"meatus session add ssh -i tide.pem -J warden@203.0.113.10 keeper@10.61.4.20", "meatus session add 'tide-db = keeper@10.61.4.20 via quay with tide.pem bring 15432 from db.internal:5432'"},
 		Details: `The line is NAME = USER@HOST:PORT via BASTION with KEY, and more: docs/route-line.md. It can be
-one argument or several.`,
+one argument or several. A connect command of a console or a colleague is read, too, and never
+run: its keys, bastions, forwards and options become values, others are listed as left out.`,
 		Args: cobra.MinimumNArgs(1),
 		Run: func(cmd *command.Call, args []string) error {
 			w, err := open.Workspace()
 			if err != nil {
 				return err
 			}
-			text := strings.Join(args, " ")
-			line := routeline.Parse(text, w.Known(nil))
+			text, known := strings.Join(args, " "), w.Known(w.Elsewhere())
+			if c, ok := routeline.ReadCommand(posix.Command(args), known); ok {
+				text = c.Line
+				fmt.Fprintln(cmd.ErrOrStderr(), "meatus: the command as a line: "+c.Line)
+				for _, left := range c.Left {
+					fmt.Fprintln(cmd.ErrOrStderr(), "meatus: left out: "+left)
+				}
+			}
+			line := routeline.Parse(text, known)
 			if len(line.Mistakes) > 0 {
 				m := line.Mistakes[0]
 				return command.Fail(command.WrongUse, fmt.Errorf("column %d: %s", m.From+1, m.Say))
 			}
-			if _, err := book.Add(w.SessionsPath(), line.Draft); err != nil {
+			drafts := append(line.Hops, line.Draft)
+			if _, err := book.Add(w.SessionsPath(), drafts...); err != nil {
 				return command.Fail(command.WrongUse, err)
 			}
-			return noteEdit(cmd, w, line.Draft.Name, "the new session "+line.Draft.Name)
+			for _, d := range drafts {
+				if err := noteEdit(cmd, w, d.Name, "the new session "+d.Name); err != nil {
+					return err
+				}
+			}
+			return nil
 		},
 	}
 }
