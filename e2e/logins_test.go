@@ -351,3 +351,38 @@ func TestASweepFindsWhatWasLeftBehind(t *testing.T) {
 		t.Error("it was changed")
 	}
 }
+
+// A machine that lets a login in only to say that it wants another one is believed: the login gate is blocked, the command says
+// what to change, and m changes it.
+func TestAMachineThatWantsAnotherLoginIsBelieved(t *testing.T) {
+	t.Parallel()
+	p := startPeers(t)
+	p.pilotsList("")
+	home := p.path("home")
+	list := filepath.Join(home, ".ssh", "authorized_keys")
+	p.write(list, `command="echo 'Please login as the user \"root\" rather than the user \"pilot\".';echo;sleep 0.3;exit 142" `+p.public("outer")+"\n", 0o600)
+	os.Chown(list, 61000, 61000)
+	p.again("", "Match User pilot\nAuthorizedKeysFile .ssh/authorized_keys\n")
+	p.vouch("quay")
+	p.workspace(fmt.Sprintf("\n[session.pilot]\nhost = %q\nuser = %q\nkey = \"keys/outer.pem\"\n", bastionAddr, pilotLogin))
+	r := p.run("run", "pilot", "--", "uptime")
+	if r.status != 142 || !strings.Contains(r.out, `Please login as the user "root"`) || !strings.Contains(r.err, "pilot wants the login root, not pilot; to change it: meatus session set pilot user=root") {
+		t.Errorf("%+v", r)
+	}
+	if r := p.run("trail", "--failed"); !strings.Contains(r.out, "wants the login root") {
+		t.Errorf("%+v", r)
+	}
+	s := show(t, 120, 36, "ip", "netns", "exec", p.here, program, "--workspace", p.dir)
+	s.until("quay", "pilot")
+	s.text("/pilot")
+	s.keys("Enter", "Enter")
+	s.until("pilot wants the login root, not pilot")
+	s.keys("Enter") // back from the shell that has ended
+	s.until("login", "pilot is turned away")
+	s.text("m")
+	s.until("log in as root", "the machine asks for it")
+	s.keys("Enter")
+	s.until("user of pilot is root now")
+	s.keys("Enter")
+	s.until("root@")
+}

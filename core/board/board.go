@@ -523,7 +523,13 @@ func (b *Board) Hear(e event.Event) {
 		b.stale = true
 		b.signal()
 	case remote.Finished:
-		b.changeLocked(e.Session, func(_ *session, l *live) { l.lost = nil })
+		b.changeLocked(e.Session, func(s *session, l *live) {
+			l.lost = nil
+			if f := e.Ending.Turned; f != nil {
+				l.failure = f
+				b.shutLocked(s, f)
+			}
+		})
 		b.stale = true
 		b.signal()
 	case walk.Waiting:

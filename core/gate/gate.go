@@ -323,6 +323,7 @@ const (
 	KeyUnusable     Cause = "key unusable"       // file missing, too open, damaged, locked
 	LeaseRefused    Cause = "lease refused"      // its issuer gives no lease, or the one it gave has ended
 	NoKeyAccepted   Cause = "no key accepted"    // the server takes none of what was offered
+	OtherLogin      Cause = "other login"        // it lets the login in, says that it wants another, and ends it
 	OnwardForbidden Cause = "onward forbidden"   // the bastion does not let us on
 	ProxyRefused    Cause = "proxy refused"      // the proxy lets us not on, or our login not in
 	FarUnreachable  Cause = "far unreachable"    // the bastion cannot reach it

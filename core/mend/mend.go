@@ -18,6 +18,7 @@ import (
 	"meatus/core/localaddr"
 	"meatus/core/login"
 	"meatus/core/perm"
+	"meatus/core/remote"
 	"meatus/core/route"
 	"meatus/core/sanitize"
 	"meatus/core/walk"
@@ -360,6 +361,10 @@ func (c Case) logins() []Way {
 		if name != "" && name != h.User && !slices.Contains(names, name) {
 			names, why = append(names, name), append(why, because)
 		}
+	}
+	var turned *remote.TurnedAway
+	if c.Failure != nil && errors.As(c.Failure, &turned) {
+		add(turned.Login, "the machine asks for it")
 	}
 	neighbours := c.neighbours()
 	for _, name := range slices.Sorted(maps.Keys(neighbours)) {

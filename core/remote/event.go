@@ -71,6 +71,9 @@ func (e Finished) Record() event.Record {
 	if e.Ending.Signal != "" {
 		r.Say, r.Fields["signal"] = e.What+" ended by signal "+e.Ending.Signal, e.Ending.Signal
 	}
+	if e.Ending.Turned != nil {
+		r.Hop, r.Failed = step.WhyFailed(e.Ending.Turned)
+	}
 	if e.Ending.Err != nil {
 		r.Say = e.What + " was lost"
 		r.Hop, r.Failed = step.WhyFailed(e.Ending.Err)

@@ -51,6 +51,9 @@ type Program struct {
 	closed    chan struct{} // by [Program.Close]
 	closeOnce sync.Once
 
+	headMu sync.Mutex
+	head   []byte // the beginning of what it printed
+
 	printed, given atomic.Uint64 // bytes
 	last           atomic.Int64  // when something passed, in Unix nanoseconds, 0 before
 }
@@ -274,12 +277,15 @@ type Ending struct {
 	Status int    // its exit status, -1 where it gave none
 	Signal string // the signal that ended it, without "SIG", or ""
 	Err    error  // why it ended without telling: a [gate.Failure], or nil
+	// Turned is set where the machine let the login in only to say that it wants another one ([TurnedAway]).
+	Turned *gate.Failure
 }
 
 // Wait waits for the program's end. Both outputs must have been read to their
 // end before.
 func (g *Program) Wait() Ending {
 	e := g.wait()
+	e.Turned = g.turned(e)
 	g.over()
 	g.link.Tell(Finished{g.of, g.link.Hop().Name, g.what, time.Since(g.began), e})
 	return e
@@ -360,6 +366,7 @@ type countedOut struct {
 
 func (r countedOut) Read(p []byte) (int, error) {
 	n, err := r.Reader.Read(p)
+	r.program.keepHead(p[:n])
 	r.program.passed(&r.program.printed, n)
 	return n, err
 }

@@ -158,6 +158,8 @@ func (m *Model) where(f *term.Frame, width int, waiting string, roundTrip time.D
 	case !s.Live():
 		e := s.Ending()
 		switch {
+		case e.Turned != nil:
+			right = t.Verdict(gate.Shut).Render(fit.Cut(e.Turned.Why, width/2))
 		case e.Err != nil:
 			right = t.Accent.Render("lost: " + fit.Cut(e.Err.Error(), width/2))
 		case e.Signal != "":

@@ -119,6 +119,9 @@ func runOn(cmd *command.Call, open live.Opener, w *workspace.Workspace, name, li
 		if waits, ok := e.(walk.Trying); ok && waits.Say != "" {
 			fmt.Fprintln(cmd.ErrOrStderr(), "meatus: "+waits.Session+" "+waits.Say)
 		}
+		if ended, ok := e.(remote.Finished); ok && ended.Ending.Turned != nil {
+			fmt.Fprintln(cmd.ErrOrStderr(), "meatus: "+turned(ended.Ending.Turned))
+		}
 		if ends, ok := e.(link.LeaseEnds); ok {
 			fmt.Fprintln(cmd.ErrOrStderr(), "meatus: "+ends.Say())
 		}
@@ -167,6 +170,15 @@ func runOn(cmd *command.Call, open live.Opener, w *workspace.Workspace, name, li
 		defer restore()
 	}
 	return passOn(cmd, program)
+}
+
+// turned says that a machine wants another login, and how the session gets it.
+func turned(f *gate.Failure) string {
+	var other *remote.TurnedAway
+	if errors.As(f, &other) && other.Login != "" {
+		return fmt.Sprintf("%s: %s; to change it: meatus session set %s user=%s", f.Hop, f.Why, other.Hop, other.Login)
+	}
+	return f.Error()
 }
 
 // onRoute ends the route at the hop that is wanted and lends what is wanted there.
