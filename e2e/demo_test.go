@@ -369,8 +369,13 @@ func TestWindowsOfAllSizes(t *testing.T) {
 			t.Errorf("a line of %d columns: %q", n, line)
 		}
 	}
-	s.resize(60, 20)
-	s.until("Meatus needs a window of 80 columns and 24 rows")
+	s.resize(50, 14) // the board or the card
+	s.until("needs you", "d the card")
+	s.text("d")
+	s.until("address", "d the board")
+	s.text("d")
+	s.resize(49, 14)
+	s.until("too small", "quay: ")
 	s.resize(200, 60)
 	s.until("Lantern Bay", "open shell")
 	s.text("?")

@@ -37,8 +37,8 @@ import (
 
 // The least window the program draws in.
 const (
-	LeastWidth  = 80
-	LeastHeight = 24
+	LeastWidth  = 50
+	LeastHeight = 14
 )
 
 // Options are what the program starts with.

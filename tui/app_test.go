@@ -27,7 +27,7 @@ import (
 
 func TestEveryFrameFitsItsWindow(t *testing.T) {
 	dir := bay(t, 60)
-	for _, size := range [][2]int{{80, 24}, {81, 25}, {120, 36}, {200, 70}, {60, 10}, {1, 1}} {
+	for _, size := range [][2]int{{80, 24}, {81, 25}, {120, 36}, {200, 70}, {79, 23}, {75, 40}, {100, 16}, {50, 14}, {60, 10}, {1, 1}} {
 		a := open(t, dir, size[0], size[1])
 		for _, keys := range [][]string{nil, {"down", "down"}, {"?"}, {"x"}, {"n", "g", "=", "h"}, {"esc"}, {"leader"}, {"esc"}} {
 			a.press(keys...)

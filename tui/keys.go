@@ -115,7 +115,7 @@ func (a *App) shellAction(key string) tea.Cmd {
 // lead opens the switcher; pressed twice, the leader goes to the far side.
 func (a *App) lead(msg tea.KeyPressMsg) tea.Cmd {
 	if a.tooSmall() {
-		a.shell.Notice("the window is too small for anything but this shell")
+		a.shell.Notice("too small for more than this shell")
 		return nil
 	}
 	if open := layer[*switchLayer](a.stack); open != nil {

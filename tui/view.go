@@ -85,9 +85,15 @@ func (a *App) unseen() bool {
 	return a.tooSmall()
 }
 
+// smallView is what matters most, where there is no room for more: what waits for the person, and the chosen session.
 func (a *App) smallView() string {
-	text := fit.Wrap(fmt.Sprintf("Meatus needs a window of %d columns and %d rows; this one has %d and %d. Make it larger, or the letters smaller. Nothing has stopped.", LeastWidth, LeastHeight, a.width, a.height), max(a.width-2, 10))
-	return fit.Block(text, a.width, a.height)
+	var lines []string
+	for _, say := range []string{a.waiting(), a.home.Line(), fmt.Sprintf("%dx%d is too small for more: %dx%d has room. Nothing has stopped.", a.width, a.height, LeastWidth, LeastHeight)} {
+		if say != "" {
+			lines = append(lines, fit.Wrap(say, max(a.width, 10))...)
+		}
+	}
+	return fit.Block(lines, a.width, a.height)
 }
 
 // screen draws everything but a shell alone.
@@ -181,8 +187,14 @@ func (a *App) hints(l stack.Layer) []theme.Hint {
 	return a.fitting(l.Table().Foot(), a.always())
 }
 
+// roomyFoot is from how many columns on a foot names all the ways to everything else.
+const roomyFoot = 80
+
 // always are the hints that no foot is without: the ways to everything else.
 func (a *App) always() []theme.Hint {
+	if a.width < roomyFoot {
+		return []theme.Hint{{Key: "?", Does: "keys"}}
+	}
 	return []theme.Hint{{Key: a.options.Leader, Does: "go to"}, {Key: ":", Does: "find an action"}, {Key: "?", Does: "keys"}}
 }
 

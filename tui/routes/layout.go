@@ -1,6 +1,7 @@
 package routes
 
 import (
+	"fmt"
 	"path/filepath"
 	"strings"
 
@@ -21,6 +22,9 @@ const (
 	mostColumns = 3
 	leastBoard  = 5 // lines that a board above a card has at least
 	spareBoard  = 3 // lines that it keeps for rows that take more than one
+
+	// With less room the board and the card show one at a time.
+	leastBothWide, leastBothHigh = 64, 19
 )
 
 // layout is where the board and what stands beside or below it are, in columns and rows.
@@ -48,6 +52,12 @@ func (m *Model) layout() layout {
 		height-- // the strip of links
 	}
 	rest := max(height-m.headLines(), 0)
+	if m.alone() {
+		if m.pane != nil || m.onCard {
+			return layout{columns: 1, width: m.width, pane: m.width, height: rest}
+		}
+		return layout{rows: rest, columns: 1, width: m.width, pane: m.width}
+	}
 	board, pane := m.divided()
 	if m.width < widest || m.shape != stack.Card || m.pane != nil && pane < leastTask {
 		// A short board leaves its room to the card.
@@ -61,6 +71,9 @@ func (m *Model) layout() layout {
 	l.width = (board+1)/l.columns - 1
 	return l
 }
+
+// alone reports whether there is room for the board or the card alone.
+func (m *Model) alone() bool { return m.width < leastBothWide || m.height < leastBothHigh }
 
 // SetPane has something drawn in place of the card, and of the board where its shape says so; nil is the card.
 func (m *Model) SetPane(pane func() []string, shape stack.Shape) { m.pane, m.shape = pane, shape }
@@ -189,4 +202,20 @@ func upTo(lines []string, n int) []string {
 		lines = append(lines, "")
 	}
 	return lines[:n]
+}
+
+// Line is the chosen session and how it stands in a sentence, for a window that has room for no more; "" for none.
+func (m *Model) Line() string {
+	name := m.Selected()
+	s, ok := m.s.Board.State(name)
+	if !ok || s.Details == nil {
+		return name
+	}
+	if s.Running != nil {
+		return name + ": connected"
+	}
+	if g, at := s.Details.Report.Worst(); at >= 0 && g.Verdict >= gate.Ajar {
+		return fmt.Sprintf("%s: %s: %s", name, g.Kind, g.Reason)
+	}
+	return name + ": " + s.Details.Report.Word()
 }

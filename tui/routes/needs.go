@@ -152,7 +152,7 @@ const tall = 40
 
 // viewNeeds draws what needs the person.
 func (m *Model) viewNeeds() []string {
-	if len(m.needs.all) == 0 || m.find.on {
+	if len(m.needs.all) == 0 || m.find.on || m.alone() && (m.onCard || m.pane != nil) {
 		return nil
 	}
 	t, all := m.s.Theme, m.needs.all

@@ -52,6 +52,7 @@ type Model struct {
 	cursor  int
 	top     int
 	spin    int
+	onCard  bool // the card shows, where there is room for it or the board alone
 	whole   bool // the card shows what is wrong alone, with all its details
 	clicked time.Time
 	find    find
@@ -350,7 +351,7 @@ func (m *Model) Table() action.Table {
 		action.On("m", mendWords(worst), m.mendWorst).Suits(func() bool {
 			return worst.Remedy.Act == gate.MendKey || worst.Remedy.Act == gate.MendFile || worst.Remedy.Act == gate.Settle || worst.Remedy.Act == gate.Choose
 		}).If(func() bool { return free() && worst.Verdict >= gate.Ajar }, "nothing is known to be wrong with it").Also("fix repair chmod permissions settle identity host key changed remedy"),
-		action.On("d", "details", func() tea.Cmd { m.whole = !m.whole; return nil }).Suits(func() bool { return m.whole || ok && m.hasMore() }).If(chosen, "no session is chosen").Also("why verbose more log explain"),
+		action.On("d", m.detailsWord(), m.toggleDetails).Suits(func() bool { return m.whole || ok && m.hasMore() || m.alone() }).If(chosen, "no session is chosen").Also("why verbose more log explain"),
 		action.On("s", "to its shell", on(func(name string) tea.Cmd { m.s.Visit(name); return nil })).If(live, "it has no live shell; enter opens one").Also("terminal attach switch"),
 		action.On("enter", "open shell", m.open).If(free, busy).Also("connect login walk terminal start"),
 		action.On("t", "tunnels", on(m.toggleTunnels)).Suits(tunnels).If(free, busy).Also("port forward forwarding open close bring lend roam socks"),
@@ -542,3 +543,24 @@ func (m *Model) strip() string {
 
 // turningMark is the mark of a gate that is being tried.
 func (m *Model) turningMark() string { return m.s.Theme.Turn(m.spin) }
+
+// detailsWord is what the key for details does now.
+func (m *Model) detailsWord() string {
+	switch {
+	case m.alone() && m.onCard:
+		return "the board"
+	case m.alone():
+		return "the card"
+	}
+	return "details"
+}
+
+// toggleDetails shows the details of the card, or not; where one of both has room, the card in place of the board.
+func (m *Model) toggleDetails() tea.Cmd {
+	if m.alone() {
+		m.onCard = !m.onCard
+		return nil
+	}
+	m.whole = !m.whole
+	return nil
+}

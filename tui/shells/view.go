@@ -148,6 +148,9 @@ func (m *Model) where(f *term.Frame, width int, waiting string, roundTrip time.D
 	if m.mode != typing {
 		return fit.Pad(m.modeLine(width), width)
 	}
+	if m.notice != "" && width < narrow { // there is no room for both
+		return fit.Pad(" "+t.Accent.Render(fit.Cut(m.notice, width-2)), width)
+	}
 	if m.typesTo(s) && m.notice == "" {
 		return fit.Pad(m.loud(who), width)
 	}
@@ -204,3 +207,6 @@ func (m *Model) where(f *term.Frame, width int, waiting string, roundTrip time.D
 	}
 	return fit.Spread(left, right+" ", width, " ")
 }
+
+// narrow is the width, in columns, below which a notice stands in place of whose shell it is.
+const narrow = 72
