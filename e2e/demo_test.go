@@ -174,7 +174,7 @@ func TestWaitingUntilAMachineIsUp(t *testing.T) {
 	s := show(t, 130, 36, program, "demo", "--dir", t.TempDir())
 	s.until("22 routes")
 	s.keys("Down", "Down", "Down", "Down", "Enter")
-	s.until("refused at gauge-3", "w wait until it is up")
+	s.until("refused at gauge-3", "w wait and retry")
 	s.text("w")
 	s.until("waiting again in")
 	s.keys("Up", "Up", "Up", "Up", "Enter")

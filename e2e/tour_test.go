@@ -40,7 +40,7 @@ func (s *screen) home() {
 	s.until("22 routes")
 }
 
-// The README's tour, step by step, at the smallest size and at a usual one.
+// The tour of docs/tour.md, step by step, at the smallest size and at a usual one.
 func TestTheTourIsGoneThrough(t *testing.T) {
 	t.Parallel()
 	tour(t, 160, 47)
@@ -308,9 +308,9 @@ func tourOfMany(s *screen) {
 	s.keys("Escape")
 	s.gone("doors ─")
 	s.text("?")
-	s.until("draw them all")
+	s.until("draw a map of all")
 	s.keys("Escape")
-	s.gone("draw them all")
+	s.gone("draw a map of all")
 	s.lead("T")
 	s.until("trail ─", "gauge-1")
 	s.home()

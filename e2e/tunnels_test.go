@@ -450,7 +450,7 @@ func TestTunnelsInTheInterface(t *testing.T) {
 	s.keys("Escape")
 	s.until("what runs by host", "leave the chart", "archive.internal")
 	s.keys("Escape")
-	s.until("to Routes", "close its door")
+	s.until("to Routes", "close the port forward")
 	s.keys("Escape")
 	s.until("22 routes")
 	if drawn, _ := filepath.Glob(filepath.Join(dir, "drawings", "chart-*.pdf")); len(drawn) != 1 {

@@ -13,6 +13,7 @@ import (
 
 	"meatus/core/book"
 	"meatus/core/workspace"
+	"meatus/lab/labtest"
 	"meatus/tui/placetest"
 	"meatus/tui/stack"
 )
@@ -50,7 +51,7 @@ func open(t testing.TB, dir string, width, height int) *driver {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return openWith(t, ws, Options{Name: "Lantern Bay"}, width, height)
+	return openWith(t, ws, Options{Name: "Lantern Bay", Dialer: labtest.Nowhere{}}, width, height)
 }
 
 func openWith(t testing.TB, ws *workspace.Workspace, o Options, width, height int) *driver {

@@ -33,12 +33,12 @@ func opened(t *testing.T, a *driver) (names []string, tables map[string]action.T
 		a.do(a.goToPlace(e.Key, "gauge-1"))
 		if e.Key == cargoKey { // its folders show once those of the last time are known
 			a.until("the folders", func() bool {
-				return slices.ContainsFunc(a.places[i].Table(), func(act action.Action) bool { return act.Help().Desc == "carry the plan out" })
+				return slices.ContainsFunc(a.places[i].Table(), func(act action.Action) bool { return act.Help().Desc == "start the transfer" })
 			})
 		}
 		add(e.Name, a.places[i].Table())
 	}
-	for name, key := range map[string]string{"a session's values": "e", "its doors": "p", "lending": "l", "another door": "P"} {
+	for name, key := range map[string]string{"a session's values": "e", "its doors": "p", "lending": "l", "new port forward": "P"} {
 		a.goToPlace("0", "gauge-1")
 		a.press(key)
 		if a.task() == nil {
@@ -159,8 +159,8 @@ func TestEveryActionIsFoundByItsWords(t *testing.T) {
 	}
 	a.goToPlace("0", "gauge-2")
 	for _, c := range []struct{ words, shows string }{
-		{"forwarding agent", "lend to one shell"}, {"chmod", "mend"}, {"gau", "gauge-2"}, {"keepalive", "set keepalive"},
-		{"journal", "go to Trail"}, {"authorized_keys", "install"}, {"xyzzy", "Nothing is called that"}, {"port-forward", "another door"}, {"authorized", "install"}, {"csv", "write the flows"}, {"ground", "set look.ground"},
+		{"forwarding agent", "agent forwarding for one shell"}, {"chmod", "mend"}, {"gau", "gauge-2"}, {"keepalive", "set keepalive"},
+		{"journal", "go to Trail"}, {"authorized_keys", "install"}, {"xyzzy", "Nothing is called that"}, {"port-forward", "new port forward"}, {"authorized", "install"}, {"csv", "write the flows"}, {"ground", "set look.ground"},
 	} {
 		a.press(":")
 		for _, r := range c.words {
@@ -189,11 +189,14 @@ func TestTheTourIsFoundByTheWordsOfTheTrade(t *testing.T) {
 	a.home.Select("gauge-1")
 	for words, does := range map[string]string{
 		"test all": "check all", "connect": "open shell", "login": "open shell", "fix permissions": "mend it", "host key changed": "mend it", "known hosts": "go to Hosts",
-		"retry": "wait until it is up", "wrong user": "all ways to mend it", "revert": "undo an edit", "redo": "do it again", "change user": "edit", "port forward": "another door",
-		"socks proxy": "another door", "close tunnel": "its doors, one by one", "traffic": "go to Watch", "monitor": "go to Watch", "disconnect": "end it", "diagram": "draw them all",
-		"private key files": "go to Keys", "generate key": "make", "authorized keys": "install", "rotate": "rotate", "fingerprint": "which key opens this?", "permission denied publickey": "ask which key opens it",
-		"agent forwarding": "lend to one shell", "ssh agent": "go to Ring", "audit account": "sweep its account", "background tasks": "go to Jobs", "several command": "run at the marked",
-		"bulk edit": "change the marked", "jump": "what goes via it", "history": "go to Trail", "duplicate": "another like it", "delete": "remove", "bastion": "what goes via it", "help": "all keys", "quit": "leave Meatus",
+		"retry": "wait and retry", "wrong user": "all remedies", "revert": "undo an edit", "redo": "redo an edit", "change user": "edit", "port forward": "new port forward",
+		"socks proxy": "new port forward", "close tunnel": "port forwards, one by one", "traffic": "go to Watch", "monitor": "go to Watch", "disconnect": "end it", "diagram": "draw a map of all",
+		"private key files": "go to Keys", "generate key": "new key", "authorized keys": "install", "rotate": "rotate", "fingerprint": "find a key", "permission denied publickey": "find the accepted key",
+		"agent forwarding": "agent forwarding for one shell", "ssh agent": "go to Ring", "audit account": "search the account for stray keys", "background tasks": "go to Jobs", "several command": "run a command on marked sessions",
+		"bulk edit": "edit marked sessions", "jump": "sessions through this bastion", "history": "go to Trail", "duplicate": "copy the session", "delete": "remove", "bastion": "sessions through this bastion", "help": "all keys", "quit": "leave Meatus",
+		"username": "edit", "dynamic": "new port forward", "dynamic forward": "new port forward", "desktop": "new port forward", "rdp": "new port forward", "vnc": "new port forward", "browser": "new port forward", "x11": "new port forward",
+		"display": "new port forward", "graphical": "new port forward", "public ip": "go to Estate", "stop instance": "go to Estate", "save session": "new session", "save tunnel": "port forwards, one by one",
+		"log in without a password": "go to Keys", "upload my public key": "go to Keys", "editor": "go to Cargo", "sftp": "go to Cargo", "upload file": "go to Cargo", "certificate": "go to Leases",
 	} {
 		a.find(strings.TrimPrefix(words, "ssh "))
 		items := layer[*findLayer](a.stack).Items()
@@ -214,7 +217,7 @@ func TestTheFinderSaysWhyNot(t *testing.T) {
 	a := open(t, bay(t, 3), 120, 40)
 	a.home.Select("gauge-1")
 	a.press(":")
-	for _, r := range "to its shell" {
+	for _, r := range "go to the open shell" {
 		a.press(string(r))
 	}
 	if see := a.see(); !strings.Contains(see, "not now: it has no live shell; enter opens one") {
@@ -293,7 +296,7 @@ func TestEveryActionIsDoneThroughTheFinder(t *testing.T) {
 		name, session string
 		keys          []string
 	}{
-		{"the sheet", "gauge-1", []string{"e"}}, {"doors", "tables", []string{"p"}}, {"lending", "gauge-1", []string{"l"}}, {"another door", "gauge-1", []string{"P"}},
+		{"the sheet", "gauge-1", []string{"e"}}, {"doors", "tables", []string{"p"}}, {"lending", "gauge-1", []string{"l"}}, {"new port forward", "gauge-1", []string{"P"}},
 		{"remedies", "tide-db", []string{"M"}}, {"many", "gauge-1", []string{"space", "E"}}, {"each", "gauge-1", []string{"space", "A"}}, {"a new session", "gauge-1", []string{"n"}},
 		{"mistakes", "gauge-1", []string{"!"}}, {"a changed identity", "gauge-2", []string{"m"}},
 	}

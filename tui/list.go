@@ -17,14 +17,14 @@ import (
 // places are all places but the shells, home first: what goes there from anywhere, the mark and the
 // name in the switcher, and what it is for. A new place is a folder and a line here.
 var places = []place.Entry{
-	{Key: "0", Mark: "⌂", Name: "Routes", Does: "every session as its way, and what stands in it", Also: "board home sessions", New: routes.New},
-	{Key: "T", Mark: "≡", Name: "Trail", Does: "what was done, by whom, when", Also: "log journal history audit", New: journal.New},
-	{Key: "Y", Mark: "▦", Name: "Estate", Does: "the instances, how they stand, and the ways to them", Also: "instances cloud machines networks inventory servers", New: estates.New},
-	{Key: "Q", Mark: "▷", Name: "Cargo", Does: "files here and there as one tree, moved by a plan", Also: "files transfer copy upload download sync mirror", New: cargo.New},
-	{Key: "H", Mark: "◇", Name: "Hosts", Does: "their identities: who vouched for what, and the history", Also: "known fingerprints host keys", New: hosts.New},
-	{Key: "K", Mark: "▤", Name: "Keys", Does: "every key file, how it stands, and what it opens", Also: "private pem files identities", New: keys.New},
-	{Key: "W", Mark: "∿", Name: "Watch", Does: "what is alive: links, tunnels, what flows through them", Also: "connections traffic monitor live", New: watch.New},
-	{Key: "G", Mark: "◯", Name: "Ring", Does: "keys held in memory, who may use them, who did", Also: "agent memory lent", New: ring.New},
-	{Key: "9", Mark: "◷", Name: "Leases", Does: "where one may log in for a while, and what waits for a yes", Also: "issuer certificate temporary access agree approve", New: leases.New},
-	{Key: "J", Mark: "≣", Name: "Jobs", Does: "what takes its time: sweeps, installs, rotations, drawings", Also: "background tasks progress", New: jobs.New},
+	{Key: "0", Mark: "⌂", Name: "Routes", Does: "sessions, their routes and their problems", Also: "board home machines hosts connect", New: routes.New},
+	{Key: "T", Mark: "≡", Name: "Trail", Does: "the audit log: who did what, and when", Also: "journal history", New: journal.New},
+	{Key: "Y", Mark: "▦", Name: "Estate", Does: "cloud instances, networks and firewall rules", Also: "machines inventory servers public ip address start stop launch terminate security group", New: estates.New},
+	{Key: "Q", Mark: "▷", Name: "Cargo", Does: "files: upload, download, edit, compare", Also: "transfer copy sync mirror sftp editor file manager", New: cargo.New},
+	{Key: "H", Mark: "◇", Name: "Hosts", Does: "trusted host keys and their history", Also: "known fingerprints identities", New: hosts.New},
+	{Key: "K", Mark: "▤", Name: "Keys", Does: "key files: permissions, kinds, what each opens", Also: "private public pem identities log in without a password upload my public key generate", New: keys.New},
+	{Key: "W", Mark: "∿", Name: "Watch", Does: "live connections, port forwards and their traffic", Also: "monitor tunnels links", New: watch.New},
+	{Key: "G", Mark: "◯", Name: "Ring", Does: "the SSH agent: keys in memory and their uses", Also: "lent forwarding", New: ring.New},
+	{Key: "9", Mark: "◷", Name: "Leases", Does: "short-lived certificates and requests for approval", Also: "issuer temporary access agree approve certificate authority", New: leases.New},
+	{Key: "J", Mark: "≣", Name: "Jobs", Does: "background jobs and their steps", Also: "tasks progress", New: jobs.New},
 }

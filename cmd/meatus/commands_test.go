@@ -374,3 +374,37 @@ func TestTimesThatAreNotKnownAreLeftOutOfJSON(t *testing.T) {
 		}
 	}
 }
+
+// A machine that no session names is found by its name or id, its route is printed, and used after a yes.
+func TestAnInstanceWithoutASessionIsReached(t *testing.T) {
+	b := openBay(t)
+	b.says("i-gauge-1 is instance gauge-1 of estate bay, running, the session gauge-1", command.Done, "run", "i-gauge-1", "--", "hostname")
+	b.run(command.Done, "session", "remove", "lamp")
+	b.says("there is nobody to ask whether to connect to i-lamp; pass --yes", command.WrongUse, "run", "i-lamp", "--", "hostname")
+	said := b.run(command.Blocked, "run", "--yes", "i-lamp", "--", "hostname")
+	for _, want := range []string{"no session is called i-lamp; it is instance lamp of estate bay, running:\n  1 quay  warden@", "\n  2 lamp  keeper@10.61.4.60:22, gauge.pem\n", "compare the fingerprint"} {
+		if !strings.Contains(said, want) {
+			t.Errorf("no %q in\n%s", want, said)
+		}
+	}
+	b.says("there is no session \"lamp\"", command.WrongUse, "session", "show", "lamp") // nothing was written
+	b.run(command.Done, "session", "remove", "gauge-1")
+	_, print, _ := strings.Cut(b.run(command.Blocked, "run", "--yes", "gauge-1", "--", "hostname"), "--yes-identity ")
+	b.says("gauge-1\n", command.Done, "run", "--yes", "--yes-identity", strings.TrimSpace(strings.SplitN(print, "\n", 2)[0]), "gauge-1", "--", "hostname")
+	for _, args := range [][]string{{"nothing"}, {"name=gauge-*"}, {"net:"}} {
+		b.says("there is no session", command.WrongUse, "run", "--yes", args[0], "--", "hostname")
+	}
+}
+
+func TestAMachineAtAGatewayIsReachedByItsNameAlone(t *testing.T) {
+	b := openBay(t)
+	b.run(command.Done, "session", "remove", "sounder")
+	await.Until(t, "the machine to join", func() bool {
+		return strings.Contains(b.run(command.Done, "gateway", "list", "lightship"), "sounder  joined")
+	})
+	if said := b.run(command.WrongUse, "run", "--yes", "i-nothing", "--", "hostname"); strings.Contains(said, "a machine at gateway") {
+		t.Errorf("it is taken for another:\n%s", said)
+	}
+	// An instance that no rule lets anybody to has connected to the gateway.
+	b.says("no session is called sounder; it is a machine at gateway lightship", command.Blocked, "run", "--yes", "sounder", "--", "hostname")
+}

@@ -2,9 +2,11 @@ package book
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
+	"io/fs"
+	"os"
 	"path/filepath"
-	"slices"
 	"strconv"
 	"strings"
 )
@@ -74,25 +76,50 @@ func Add(path string, drafts ...Draft) (*Book, error) {
 	for _, d := range drafts {
 		names = append(names, d.Name)
 	}
-	what := "the new session " + strings.Join(names, ", ")
-	return Change(path, what, func(before *Book, text []byte) ([]byte, error) {
-		for i, d := range drafts {
-			if err := before.free(d.Name); err != nil {
-				return nil, err
-			}
-			if slices.Contains(names[:i], d.Name) {
-				return nil, fmt.Errorf("two new sessions are called %s", d.Name)
-			}
-			text = append(spaced(text), d.Text()...)
-		}
-		after := Parse(filepath.Base(path), text)
-		for _, name := range names {
-			if after.Session(name) == nil {
-				return nil, fmt.Errorf("not written: %s has a mistake that swallows its end; mend line %d first", filepath.Base(path), lastLine(before))
-			}
-		}
-		return text, nil
+	return Change(path, "the new session "+strings.Join(names, ", "), func(before *Book, text []byte) ([]byte, error) {
+		return added(filepath.Base(path), before, text, drafts)
 	})
+}
+
+// Try is [Add] that writes nothing: the book as it would be.
+func Try(path string, drafts ...Draft) (*Book, error) {
+	text, err := os.ReadFile(path)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	name := filepath.Base(path)
+	before := Parse(name, text)
+	if text, err = added(name, before, text, drafts); err != nil {
+		return nil, err
+	}
+	after := Parse(name, text)
+	if p := fresh(before.Problems, after.Problems); p != nil {
+		return nil, errors.New(join(p.Say, p.Hint))
+	}
+	after.Path = path
+	return after, nil
+}
+
+// added is the text of a sessions file with drafts at its end.
+func added(file string, before *Book, text []byte, drafts []Draft) ([]byte, error) {
+	seen := map[string]bool{}
+	for _, d := range drafts {
+		if err := before.free(d.Name); err != nil {
+			return nil, err
+		}
+		if seen[d.Name] {
+			return nil, fmt.Errorf("two new sessions are called %s", d.Name)
+		}
+		seen[d.Name] = true
+		text = append(spaced(text), d.Text()...)
+	}
+	after := Parse(file, text)
+	for name := range seen {
+		if after.Session(name) == nil {
+			return nil, fmt.Errorf("not written: %s has a mistake that swallows its end; mend line %d first", file, lastLine(before))
+		}
+	}
+	return text, nil
 }
 
 // spaced ends a text with exactly what separates it from a new table.

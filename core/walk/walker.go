@@ -25,7 +25,7 @@ type Config struct {
 	Vouched  *vouch.Record
 	Asker    step.Asker
 	Network  dial.Network     // this machine's where nil
-	Resolver dial.Resolver    // the system's where nil
+	Resolver dial.Resolver    // where nil the network's own, else the system's
 	Patience time.Duration    // how long a gate may take without a person; 15 s where 0
 	Linger   time.Duration    // how long a link outlives its last user; 60 s where 0
 	Logins   route.Logins     // how logins got in before, may be nil
@@ -64,6 +64,9 @@ func New(c Config) *Walker {
 	}
 	if c.Resolver == nil {
 		c.Resolver = net.DefaultResolver
+		if own, ok := c.Network.(dial.Resolver); ok {
+			c.Resolver = own
+		}
 	}
 	if c.Patience == 0 {
 		c.Patience = 15 * time.Second

@@ -5,9 +5,11 @@ package labtest
 import (
 	"context"
 	"errors"
+	"net"
 	"os"
 	"path/filepath"
 	"sync"
+	"syscall"
 	"testing"
 
 	"meatus/core/step"
@@ -111,4 +113,18 @@ func Workspace(t testing.TB) (*lab.Lab, *workspace.Workspace) {
 		t.Fatal(err)
 	}
 	return l, ws
+}
+
+// Nowhere is a network on which nothing is reached, for tests over sessions with made-up hosts: no packet and no question for a
+// name leaves the machine.
+type Nowhere struct{}
+
+// DialContext refuses.
+func (Nowhere) DialContext(_ context.Context, network, address string) (net.Conn, error) {
+	return nil, &net.OpError{Op: "dial", Net: network, Err: syscall.ECONNREFUSED}
+}
+
+// LookupHost knows no name.
+func (Nowhere) LookupHost(_ context.Context, host string) ([]string, error) {
+	return nil, &net.DNSError{Err: "no such host", Name: host, IsNotFound: true}
 }

@@ -242,9 +242,9 @@ func (m *Model) Table() action.Table {
 			action.On("esc q ctrl+c", "to Routes", m.leave),
 			action.On("/", "find", func() tea.Cmd { return m.ask(finding, m.find) }).Whole().Also("search narrow"),
 			action.On("i", "import fingerprints", func() tea.Cmd { return m.ask(importing, "") }).Whole().Also("expect known hosts sshfp vouch"),
-			action.On("n", "new signer", m.askSigner).Whole().Also("trust certificate authority ca host certificates"),
-			action.On("D", "retire", func() tea.Cmd { m.asking, m.about = agreeRetire, h; return nil }).If(func() bool { return ok && len(h.Current()) > 0 }, "it has no key that is vouched for").Also("remove forget identity host key"),
-			action.On("m", "confirm announced", func() tea.Cmd { m.asking, m.about = agreeConfirm, h; return nil }).If(func() bool { return ok && len(announced(h)) > 0 }, "no key was announced").Also("new host keys rotation"),
+			action.On("n", "new signing key", m.askSigner).Whole().Also("trust certificate authority ca host certificates"),
+			action.On("D", "end the trust", func() tea.Cmd { m.asking, m.about = agreeRetire, h; return nil }).If(func() bool { return ok && len(h.Current()) > 0 }, "it has no key that is vouched for").Also("remove forget identity host key"),
+			action.On("m", "trust the announced key", func() tea.Cmd { m.asking, m.about = agreeConfirm, h; return nil }).If(func() bool { return ok && len(announced(h)) > 0 }, "no key was announced").Also("new host keys rotation"),
 			action.On("X", "write SSHFP", func() tea.Cmd { return m.ask(exporting, "hosts.sshfp") }).Whole().Also("export dns"),
 			action.On("r", "read again", m.read).Whole().Ranked(action.InHelp).Also("reload refresh"),
 		}

@@ -140,7 +140,7 @@ func (m *Model) Table() action.Table {
 		action.On("/", "find", func() tea.Cmd { m.typing = true; m.line.Begin(m.filter.Text); return nil }).Whole().Also("search narrow filter"),
 		action.On("|", "failures only", m.failures).Whole().Also("errors filter failed"),
 		action.On("r", "read again", m.read).Whole().Also("reload refresh"),
-		action.On("a", "the record of a gateway or an issuer, or the trail again", m.another).If(func() bool { return len(m.services()) > 0 }, "the sessions file names no gateway and no issuer").Ranked(action.InHelp).Whole().Also("gateway issuer lease record who reached what audit"),
+		action.On("a", "audit log of a gateway or an issuer", m.another).If(func() bool { return len(m.services()) > 0 }, "the sessions file names no gateway and no issuer").Ranked(action.InHelp).Whole().Also("gateway issuer lease record who reached what audit"),
 		action.On("x", "draw the last "+spans[m.over].word, m.draw).Whole().Also("timeline picture svg pdf who was connected"),
 		action.On("+ =", "longer", func() tea.Cmd { m.over = min(m.over+1, len(spans)-1); return nil }).Whole().Also("timeline span"),
 		action.On("-", "shorter", func() tea.Cmd { m.over = max(m.over-1, 0); return nil }).Whole().Also("timeline span"),

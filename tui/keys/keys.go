@@ -339,12 +339,12 @@ func (m *Model) Table() action.Table {
 			}
 			return m.mend(k)
 		}).Suits(func() bool { return arrived() || mends() }).If(any, none).Also("fix repair permissions mode chmod adopt take over downloaded format line ends"),
-		action.On("n", "make", asks("make",
+		action.On("n", "new key", asks("make",
 			form.Step{Prompt: "name of the new key: ", Proposed: "new.pem"},
 			form.Step{Prompt: "kind (Ed25519, ECDSA 256 384 521, RSA 3072 4096): ", Proposed: "Ed25519"},
 			form.Step{Prompt: "passphrase (none: whoever gets the file has the key): ", Hidden: true, Judge: true},
 			form.Step{Prompt: "the same again: ", Hidden: true, Again: true})).Whole().Also("new key generate create pair"),
-		action.On("a", "which key opens this?", asks("which", form.Step{Prompt: "a fingerprint, a public key, or the name of a key pair: "})).Whole().Also("find match fingerprint pair"),
+		action.On("a", "find a key", asks("which", form.Step{Prompt: "a fingerprint, a public key, or the name of a key pair: "})).Whole().Also("find match fingerprint pair"),
 		action.On("L", "passphrase", asks("passphrase", append(unlock, form.Step{Prompt: "new passphrase (none: whoever gets the file has the key): ", Hidden: true, Judge: true}, form.Step{Prompt: "the same again: ", Hidden: true, Again: true})...)).If(any, none).Also("password protect encrypt change remove"),
 		action.On("v", "container", asks("container", append(unlock, form.Step{Prompt: "container (bcrypt, pkcs8, pkcs1, sec1): ", Proposed: "pkcs8"})...)).If(any, none).Also("format convert pem pkcs1 pkcs8 sec1"),
 		action.On("I", "install", asks("install",
@@ -353,21 +353,21 @@ func (m *Model) Table() action.Table {
 		action.On("E", "rotate", asks("rotate",
 			form.Step{Prompt: "which key comes in the place of " + name + ": ", Proposed: succeeding(name)},
 			form.Step{Prompt: fmt.Sprintf("at which sessions' machines (nothing: all %d that use it): ", len(k.Uses))})).If(any, none).Also("replace exchange change key everywhere"),
-		action.On("l", "hold in the ring", func() tea.Cmd {
+		action.On("l", "add to the agent", func() tea.Cmd {
 			if len(unlock) == 0 {
 				return m.hold(k, nil)
 			}
 			return m.ask("hold", unlock...)
 		}).If(any, none).Also("agent memory add unlock load"),
-		action.On("e", "meant for", asks("bind",
+		action.On("e", "limit to hosts", asks("bind",
 			form.Step{Prompt: "meant for which hosts or sessions, as gauge-* (nothing: all): ", Value: strings.Join(terms.Hosts.V, ", ")},
 			form.Step{Prompt: "how long it stays in the ring, as 1h (nothing: to the end): ", Value: stay(terms)},
 			form.Step{Prompt: "ask before others use it (y or n): ", Value: map[bool]string{true: "y", false: "n"}[terms.Confirm.V]})).If(any, none).Also("limit hosts terms lifetime confirm edit bind"),
 		action.On("X", "write public half", asks("public", append(unlock, form.Step{Prompt: "write the public half to: ", Value: workspace.Short(k.Path) + ".pub"})...)).If(any, none).Also("export pub file"),
-		action.On("O", "unseal", asks("unseal", append(unlock, form.Step{Prompt: "the sealed password, as the console shows it: "})...)).If(any, none).Also("password decrypt windows administrator first"),
+		action.On("O", "decrypt a first password", asks("unseal", append(unlock, form.Step{Prompt: "the sealed password, as the console shows it: "})...)).If(any, none).Also("password decrypt windows administrator first"),
 		action.On("R", "rename", asks("rename", form.Step{Prompt: "new name of " + name + ": ", Value: name})).If(any, none).Also("name move"),
 		action.On("D", "retire", asks("retire", form.Step{Prompt: retire + " enter does, esc does not ", Bare: true})).If(any, none).Also("remove delete aside"),
-		action.On("M", "mend the folder", func() tea.Cmd { return m.mendFolder(k) }).If(any, none).Ranked(action.InHelp).Also("fix permissions directory chmod"),
+		action.On("M", "fix the folder", func() tea.Cmd { return m.mendFolder(k) }).If(any, none).Ranked(action.InHelp).Also("fix permissions directory chmod"),
 		action.On("/", "find", asks("find", form.Step{Prompt: "/ ", Value: m.find})).Whole().Also("search narrow filter"),
 		action.On("tab", "to the key that arrived", m.toArrived).If(func() bool { return m.arrived != "" }, "none has arrived since").Whole().Suits(func() bool { return m.arrived != "" }).Also("downloaded new"),
 		action.On("N", "another folder", asks("folder", form.Step{Prompt: "look for keys in the folder, too (again: no more): "})).Whole().Also("directory look in"),

@@ -206,7 +206,7 @@ func (m *Model) Table() action.Table {
 		action.On("D", no, func() tea.Cmd { return m.refuse(*r.asked) }).If(func() bool { return mine || theirs }, "nothing waits for an answer there").Also("decline deny withdraw refuse reject"),
 		action.On("I", "enrol a machine", m.enrol).If(func() bool { return m.at.About.Enrols }, "the issuer's policy does not say that you enrol machines").Whole().Also("trust issuer install certificate authority"),
 		action.On("a", "the next issuer", m.another).If(m.several, "the sessions file names one issuer, or none").Ranked(action.InHelp).Whole().Also("issuer switch"),
-		action.On("r", "ask again", func() tea.Cmd { m.reading = false; return m.read() }).Whole().Ranked(action.InHelp).Also("reload refresh"),
+		action.On("r", "reload", func() tea.Cmd { m.reading = false; return m.read() }).Whole().Ranked(action.InHelp).Also("reload refresh"),
 		action.On("esc q ctrl+c", "to Routes", func() tea.Cmd { return m.s.Go("0", "") }),
 	}
 }

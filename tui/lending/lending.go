@@ -129,7 +129,7 @@ func (m *Model) Table() action.Table {
 	return action.Table{
 		action.On("space", "lend this key", m.toggle),
 		action.On("enter", "open the shell", m.begin),
-		action.On("a", "ask or not", func() tea.Cmd { m.ask = !m.ask; return nil }).Also("confirm each use"),
+		action.On("a", "confirm each use", func() tea.Cmd { m.ask = !m.ask; return nil }).Also("confirm each use"),
 		action.On("h", "hosts", func() tea.Cmd { m.typing = true; return nil }),
 		action.On("v", "uses", m.uses.next).Also("times how often limit"),
 		action.On("w", "time", m.lasts.next).Also("how long limit"),

@@ -40,6 +40,9 @@ func Words(text, name, others, where string) int {
 	others = strings.NewReplacer("_", " ", "-", " ").Replace(others)
 	score := 1
 	for _, w := range words {
+		if len(words) > 1 && filler[w] {
+			continue
+		}
 		switch {
 		case strings.HasPrefix(name, w):
 			score += 12
@@ -53,7 +56,7 @@ func Words(text, name, others, where string) int {
 			score += 2
 		case strings.Contains(where, w):
 			score++
-		case len(w) > 2 && len(fuzzy.FindNoSort(w, []string{name})) > 0:
+		case len(w) > 2 && near(w, name):
 			score++
 		default:
 			return 0
@@ -61,3 +64,18 @@ func Words(text, name, others, where string) int {
 	}
 	return score
 }
+
+// near tells whether the letters of a word stand in order in a name, from the beginning of one of its words on and close together:
+// what is left out while typing, and not what happens to be spread over a sentence.
+func near(w, name string) bool {
+	for _, m := range fuzzy.FindNoSort(w, []string{name}) {
+		first, last := m.MatchedIndexes[0], m.MatchedIndexes[len(m.MatchedIndexes)-1]
+		if (first == 0 || name[first-1] == ' ') && last-first < len(w)+len(w)/2 {
+			return true
+		}
+	}
+	return false
+}
+
+// filler are words of a small phrase that tell nothing apart.
+var filler = map[string]bool{"a": true, "an": true, "the": true, "my": true, "to": true, "of": true, "on": true, "in": true, "with": true, "without": true, "for": true, "i": true, "it": true, "how": true}

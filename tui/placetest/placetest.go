@@ -80,7 +80,7 @@ func In(t testing.TB, dir, sessions string) *Driver {
 		t.Fatal(err)
 	}
 	ws.Downloads = filepath.Join(dir, "downloads")
-	return open(t, engine.Options{Workspace: ws, Asker: labtest.Yes{}, Name: "a test", Attended: true})
+	return open(t, engine.Options{Workspace: ws, Asker: labtest.Yes{}, Dialer: labtest.Nowhere{}, Name: "a test", Attended: true})
 }
 
 func open(t testing.TB, o engine.Options) *Driver {

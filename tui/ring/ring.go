@@ -210,17 +210,17 @@ func (m *Model) Table() action.Table {
 	}
 	return action.Table{
 		action.On("esc q ctrl+c", "to Routes", func() tea.Cmd { return m.s.Go("0", "") }),
-		action.On("n", "hold a key", func() tea.Cmd { return m.s.Go("K", "") }).Whole().Also("add key to the agent memory"),
-		action.On("D delete backspace", "take it out", m.take).If(own, notOwn).Also("remove forget key"),
-		action.On("D delete backspace", "end this lend", m.endLend).If(func() bool { return lent && l.Ended == nil }, "no lend that goes on is chosen").Also("stop lending forwarding"),
+		action.On("n", "add a key", func() tea.Cmd { return m.s.Go("K", "") }).Whole().Also("add key to the agent memory"),
+		action.On("D delete backspace", "remove the key", m.take).If(own, notOwn).Also("remove forget key"),
+		action.On("D delete backspace", "stop lending", m.endLend).If(func() bool { return lent && l.Ended == nil }, "no lend that goes on is chosen").Also("stop lending forwarding"),
 		action.On("w", "how long", m.askStay).If(own, notOwn).Also("lifetime time expire stay"),
-		action.On("a", "ask or not", m.confirm).If(own, notOwn).Also("confirm each use"),
+		action.On("a", "confirm each use", m.confirm).If(own, notOwn).Also("confirm each use"),
 		action.On("h", "hosts", m.askHosts).If(own, notOwn).Also("limit only for"),
 		action.On("L", lock, m.askLock).Whole().Also("passphrase away"),
-		action.On("Z", "empty", m.empty).Whole().Also("remove all forget keys"),
+		action.On("Z", "remove all keys", m.empty).Whole().Also("remove all forget keys"),
 		action.On("p", "share with programs", m.share).Whole().Also("socket agent environment"),
-		action.On("y", "copy its line", m.copy).If(func() bool { return m.s.SharedRing() != nil }, "the ring is not shared with programs").Whole().Also("clipboard environment variable"),
-		action.On("B", "agent behind", m.stand).Whole().Also("other agent in front"),
+		action.On("y", "copy SSH_AUTH_SOCK", m.copy).If(func() bool { return m.s.SharedRing() != nil }, "the ring is not shared with programs").Whole().Also("clipboard environment variable"),
+		action.On("B", "use the other agent", m.stand).Whole().Also("other agent in front"),
 	}
 }
 

@@ -188,7 +188,7 @@ func (m *Model) Table() action.Table {
 		action.On("tab", "site, likes", func() tea.Cmd { return m.next(1) }).Also("defaults inherit from"),
 		action.On("shift+tab", "", func() tea.Cmd { return m.next(-1) }).Ranked(action.Hidden),
 		action.On("ctrl+r", "rename", do(func() { m.ask("rename", m.at.Name) })).If(func() bool { return in == book.InSession || in == book.InSite }, "only sessions and sites have a name"),
-		action.On("ctrl+o", "another like it", do(func() { m.ask("copy", m.session+"-2") })).If(func() bool { return in == book.InSession }, "that is for sessions").Also("copy duplicate clone"),
+		action.On("ctrl+o", "copy the session", do(func() { m.ask("copy", m.session+"-2") })).If(func() bool { return in == book.InSession }, "that is for sessions").Also("copy duplicate clone"),
 		action.On("ctrl+d", "remove", do(m.askRemove)).If(func() bool { return in != book.InDefaults }, "the defaults stay").Also("delete"),
 		action.On("ctrl+n", "new site", do(func() { m.ask("add", "site ") })).Whole().Also("add group like"),
 	}

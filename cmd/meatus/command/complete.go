@@ -27,6 +27,15 @@ func SessionsAndSites(w *workspace.Workspace, before []string, begins string) []
 	return append(slices.Clone(w.Book.Sites()), Sessions(w, before, begins)...)
 }
 
+// SessionsAndInstances proposes sessions, and instances where no session fits.
+func SessionsAndInstances(w *workspace.Workspace, before []string, begins string) []string {
+	names := Sessions(w, before, begins)
+	if slices.ContainsFunc(names, func(name string) bool { return strings.HasPrefix(name, begins) }) {
+		return names
+	}
+	return Instances(w, before, begins)
+}
+
 // Sites proposes sites.
 func Sites(w *workspace.Workspace, _ []string, _ string) []string { return w.Book.Sites() }
 

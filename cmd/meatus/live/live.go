@@ -303,3 +303,21 @@ func CollectEarly() {
 		debug.SetGCPercent(garbagePercent)
 	}
 }
+
+// Renewed reads all estates anew, tells what goes wrong with one, and opens the workspace as it is then.
+func (o Opener) Renewed(cmd *command.Call) (*workspace.Workspace, error) {
+	w, err := o.Workspace()
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range w.Book.Estates {
+		k, err := (&estate.Source{Dir: w.Dir, EstateSource: e}).Renew(cmd.Context(), time.Now())
+		if err != nil {
+			return nil, err
+		}
+		if k.Failed != "" {
+			fmt.Fprintf(cmd.ErrOrStderr(), "meatus: estate %s: %s\n", e.Name, k.Failed)
+		}
+	}
+	return o.Workspace()
+}

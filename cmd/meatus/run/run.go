@@ -43,6 +43,7 @@ type runOptions struct {
 	lendAt          string // the hop's session
 	reason          string // for a lease
 	unasked         bool
+	yes             bool // connect to a machine that no session names
 	windows         bool
 }
 
@@ -54,14 +55,17 @@ func Commands(open live.Opener) []*command.Command {
 func one(open live.Opener) *command.Command {
 	var o runOptions
 	c := &command.Command{
-		Use:      "run NAME [-- CMD...]",
+		Use:      "run NAME|INSTANCE [-- CMD...]",
 		Summary:  "connect to a session's machine and run a command, or open a shell",
-		Examples: []string{"meatus run gauge-1", "meatus run gauge-1 -- uptime", "meatus run -t gauge-1 -- top", "meatus run quay --lend keys/gauge.pem --lend-to gauge-1 -- ls"},
+		Examples: []string{"meatus run gauge-1", "meatus run gauge-1 -- uptime", "meatus run -t gauge-1 -- top", "meatus run i-0a12 -- uptime", "meatus run quay --lend keys/gauge.pem --lend-to gauge-1 -- ls"},
 		Status:   "the status of the command; 128 plus the number of the signal that ended it",
-		Complete: command.First(1, command.Sessions, nil),
+		Complete: command.First(1, command.SessionsAndInstances, nil),
 		Details: `Standard input, output, error and the exit status are those of the command. One CMD argument is a
 command line for the remote shell; several are quoted, each as one word. Questions are asked
-on the controlling terminal; without a terminal the command fails where a question is needed.`,
+on the controlling terminal; without a terminal the command fails where a question is needed.
+
+INSTANCE is a name, an id or a query that matches one instance of an estate, or a machine that
+has joined a gateway. The route to it is printed, and used after a yes.`,
 		Args: cobra.MinimumNArgs(1),
 		Run: func(cmd *command.Call, args []string) error {
 			if at := cmd.ArgsLenAtDash(); at != 1 && !(at < 0 && len(args) == 1) {
@@ -71,7 +75,13 @@ on the controlling terminal; without a terminal the command fails where a questi
 			if err != nil {
 				return err
 			}
-			return runOn(cmd, open, w, args[0], posix.Command(args[1:]), o)
+			name := args[0]
+			if w.Book.Session(name) == nil {
+				if w, name, err = o.propose(cmd, open, w, name); err != nil {
+					return err
+				}
+			}
+			return runOn(cmd, open, w, name, posix.Command(args[1:]), o)
 		},
 	}
 	c.Flags().BoolVar(&o.trace, "trace", false, "print each step of the connection on standard error")
@@ -83,6 +93,7 @@ on the controlling terminal; without a terminal the command fails where a questi
 	c.Flags().StringVar(&o.reason, "reason", "", "the reason for a certificate, if the policy requires one (default $MEATUS_REASON)")
 	c.Flags().StringVar(&o.lendAt, "at", "", "run on this bastion of the route instead of the last machine")
 	c.Flags().BoolVar(&o.unasked, "lend-unasked", false, "do not confirm uses of lent keys: anyone with control of the machine can use them")
+	c.Flags().BoolVar(&o.yes, "yes", false, "connect to an instance without a session without asking")
 	c.Flags().BoolVar(&o.windows, "windows", false, "allow programs of this run to use the local X display: they see all its windows and keys")
 	c.Value("lend", "KEY", command.Keys)
 	c.Value("lend-to", "HOSTS", command.Sessions)
