@@ -22,7 +22,7 @@ type Wish struct {
 // (the service names registry of IANA, RFC 6335).
 var usual = map[string]int{
 	"ssh": 22, "smtp": 25, "dns": 53, "http": 80, "web": 80, "imap": 143, "ldap": 389, "https": 443, "submission": 587,
-	"ldaps": 636, "imaps": 993, "mqtt": 1883, "mysql": 3306, "mariadb": 3306, "rdp": 3389, "postgres": 5432, "postgresql": 5432,
+	"ldaps": 636, "desktop": 3389, "remote-desktop": 3389, "mssql": 1433, "elasticsearch": 9200, "winrm": 5985, "nfs": 2049, "imaps": 993, "mqtt": 1883, "mysql": 3306, "mariadb": 3306, "rdp": 3389, "postgres": 5432, "postgresql": 5432,
 	"amqp": 5672, "vnc": 5900, "redis": 6379, "http-alt": 8080, "memcached": 11211, "mongodb": 27017, "mongo": 27017,
 }
 
@@ -46,6 +46,7 @@ type Composed struct {
 // Compose makes a tunnel of a wish. Listeners here are tried; where one is taken, its
 // holder is told and another proposed.
 func Compose(w Wish) (c Composed) {
+	w = w.proxy()
 	reach, port := "", 0
 	if w.Kind != "roam" {
 		var note string
@@ -90,6 +91,19 @@ func Compose(w Wish) (c Composed) {
 		c.Err = err
 	}
 	return c
+}
+
+// proxy reads a proxy that is asked for by its name in place of a service: "roam 1080", "socks", "proxy 1080".
+func (w Wish) proxy() Wish {
+	words := strings.Fields(strings.ToLower(w.What))
+	if w.Kind != "bring" || len(words) == 0 || len(words) > 2 || !slices.Contains([]string{"roam", "socks", "socks5", "proxy", "dynamic"}, words[0]) {
+		return w
+	}
+	p := Wish{Kind: "roam", Listener: w.Listener}
+	if len(words) == 2 {
+		p.Listener = words[1]
+	}
+	return p
 }
 
 // place reads where a service is: HOST:PORT, HOST and a service's name or port, or a

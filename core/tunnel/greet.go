@@ -60,7 +60,7 @@ func (t *Tunnel) greet(conn net.Conn) (reach string, answer func(error) error, e
 		reach, answer, err = t.greetHTTP(conn)
 	default:
 		if first[0] >= 'A' && first[0] <= 'Z' {
-			io.WriteString(conn, "HTTP/1.1 405 Method Not Allowed\r\nConnection: close\r\nContent-Length: 0\r\n\r\n")
+			io.WriteString(conn, t.notAPage())
 		}
 		err = errGreeting(fmt.Sprintf("it begins with byte %d; this door speaks SOCKS 5, 4 and 4a, and HTTP CONNECT", first[0]))
 	}
@@ -74,6 +74,19 @@ func (t *Tunnel) greet(conn net.Conn) (reach string, answer func(error) error, e
 		conn.SetDeadline(time.Time{})
 		return aerr
 	}, nil
+}
+
+// notAPage answers a program that takes the proxy for a server, or asks it for pages as a proxy of HTTP without CONNECT
+// (RFC 9110 section 9.3.6): with what it is, and how it is used.
+func (t *Tunnel) notAPage() string {
+	at := t.Address()
+	if at == "" {
+		_, at = t.Spec.Kind()
+	}
+	text := "This port is a proxy, not a web server.\n\n" +
+		"It speaks SOCKS 5, 4 and 4a, and HTTP CONNECT (for https addresses). Set it as the SOCKS5 proxy of a program,\n" +
+		"with names resolved by the proxy: socks5h://" + at + "\n"
+	return fmt.Sprintf("HTTP/1.1 405 Method Not Allowed\r\nAllow: CONNECT\r\nConnection: close\r\nContent-Type: text/plain; charset=utf-8\r\nContent-Length: %d\r\n\r\n%s", len(text), text)
 }
 
 // greet5 is SOCKS version 5 (RFC 1928), behind its first byte.

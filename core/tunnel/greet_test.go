@@ -1,8 +1,11 @@
 package tunnel
 
 import (
+	"bufio"
 	"io"
+	"meatus/core/book"
 	"net"
+	"net/http"
 	"strings"
 	"testing"
 )
@@ -36,4 +39,28 @@ func FuzzGreet(f *testing.F) {
 			answer(nil)
 		}
 	})
+}
+
+// A program that takes the proxy for a web server is told what it is.
+func TestAPageAskedOfTheProxyIsAnsweredWithWhatItIs(t *testing.T) {
+	for _, ask := range []string{"GET / HTTP/1.1\r\nHost: a\r\n\r\n", "POST http://a.internal/ HTTP/1.1\r\n\r\n"} {
+		near, far := net.Pipe()
+		said := make(chan string, 1)
+		go func() {
+			far.Write([]byte(ask)[:1])
+			text, _ := io.ReadAll(far)
+			said <- string(text)
+		}()
+		if _, _, err := (&Tunnel{Spec: book.Tunnel{Roam: "127.0.0.1:1080"}}).greet(near); err == nil {
+			t.Errorf("%q leads somewhere", ask)
+		}
+		near.Close()
+		r, err := http.ReadResponse(bufio.NewReader(strings.NewReader(<-said)), nil)
+		if err != nil || r.StatusCode != http.StatusMethodNotAllowed || r.Header.Get("Allow") != "CONNECT" {
+			t.Fatalf("%+v, %v", r, err)
+		}
+		if text, err := io.ReadAll(r.Body); err != nil || !strings.Contains(string(text), "is a proxy") || !strings.Contains(string(text), "socks5h://127.0.0.1:1080") {
+			t.Errorf("%s, %v", text, err)
+		}
+	}
 }

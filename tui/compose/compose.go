@@ -141,15 +141,15 @@ func (m *Model) openTunnel(keep bool) tea.Cmd {
 			return nil
 		}
 		if !keep {
-			notice(r.Session + ": the door is open, until " + press + " closes it or the program ends")
+			notice(r.Session + ": the port forward is open, until " + press + " closes it or the program ends")
 			return nil
 		}
 		b, err := book.Set(path, r.Session, "tunnels", book.TunnelsLine(specs))
 		if err != nil {
-			notice("the door is open, but not kept: " + err.Error())
+			notice("the port forward is open, but not saved: " + err.Error())
 			return nil
 		}
-		say := r.Session + " has another tunnel: " + spec.String()
+		say := r.Session + " has another port forward: " + spec.String()
 		adopt(b, r.Session, say)
 		notice(say)
 		return nil
@@ -226,12 +226,12 @@ func (m *Model) View() []string {
 	room := max(min(width-22, 40), 16)
 	windows := kinds[m.kind].kind == "windows"
 	if kinds[m.kind].kind != "roam" && !windows {
-		seen := map[string]string{"bring": "as " + target + " sees it: db.internal postgres, 10.61.4.20:5432, web", "lend": "as this machine sees it: 3000, web, /run/x.sock"}[kinds[m.kind].kind]
+		seen := map[string]string{"bring": "as " + target + " sees it: db.internal postgres, 10.61.4.20:5432, web, 10.61.4.9 desktop; socks 1080 is a proxy", "lend": "as this machine sees it: 3000, web, /run/x.sock"}[kinds[m.kind].kind]
 		row(onWhat, "which is", m.inputs[0].View(room), seen)
 	}
 	where := map[bool]string{true: "over there, at " + target, false: "here; left empty, one is proposed"}[kinds[m.kind].kind == "lend"]
 	if !windows {
-		row(onListener, "by a door at", m.inputs[1].View(room), where)
+		row(onListener, "at the port", m.inputs[1].View(room), where)
 	}
 	out = append(out, "")
 	if m.got.Err != nil {

@@ -463,7 +463,7 @@ func (m *Model) draw(k workspace.Key) tea.Cmd {
 
 // hold puts a key into the ring. The passphrase is wiped after.
 func (m *Model) hold(k workspace.Key, passphrase []byte) tea.Cmd {
-	held, terms, name, press := m.s.Keys, m.ws.Planner().TermsOf(k.Path), sanitize.Name(k.Path), m.s.Press("ring")
+	held, terms, name, press := m.s.Keys, m.s.Workspace().Planner().TermsOf(k.Path), sanitize.Name(k.Path), m.s.Press("ring")
 	return m.s.Run(func() tea.Msg {
 		defer clear(passphrase)
 		file, err := keyfile.Read(k.Path)
@@ -519,7 +519,7 @@ func (m *Model) rotateCarefully(typed string) tea.Cmd {
 // terms are what is said of a key in the sessions file.
 func (m *Model) terms(k workspace.Key) book.KeyTerms {
 	for _, t := range m.ws.Book.Keys {
-		if m.ws.Planner().KeyPath(t.Path) == k.Path {
+		if m.s.Workspace().Planner().KeyPath(t.Path) == k.Path {
 			return t
 		}
 	}
