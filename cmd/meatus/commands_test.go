@@ -233,7 +233,12 @@ func TestKeysAreShownMadeWrappedAndMended(t *testing.T) {
 func TestKeysAreCarriedToMachines(t *testing.T) {
 	b := openBay(t)
 	b.run(command.Done, "key", "make", "--no-passphrase", b.key("pier.pem"))
-	b.says("gauge-1", command.Done, "key", "install", b.key("pier.pem"), "gauge-1")
+	b.says("session gauge-1 does not name the key; to use pier.pem in gauge-1: meatus key install --use", command.Done, "key", "install", b.key("pier.pem"), "gauge-1")
+	b.says("gauge-1: gauge-1 uses pier.pem now", command.Done, "key", "install", "--use", b.key("pier.pem"), "gauge-1")
+	b.says("keys/pier.pem, keys/gauge.pem", command.Done, "session", "show", "gauge-1")
+	if out := b.run(command.Done, "key", "install", b.key("pier.pem"), "gauge-1"); strings.Contains(out, "does not name the key") {
+		t.Errorf("it is offered again:\n%s", out)
+	}
 	b.says("private key", command.Blocked, "key", "sweep", "quay")
 	var report map[string]any
 	if err := json.Unmarshal([]byte(b.run(command.Blocked, "key", "sweep", "--json", "quay")), &report); err != nil {

@@ -3,7 +3,10 @@ package work
 import (
 	"context"
 	"errors"
+	"slices"
+	"strings"
 
+	"meatus/core/book"
 	"meatus/core/gate"
 	"meatus/core/install"
 	"meatus/core/keyfile"
@@ -16,6 +19,8 @@ type Install struct {
 	Tools
 	Path, Session string
 	Options       install.Options
+
+	proven bool // a login with the key got in
 }
 
 // Title says what the job is.
@@ -71,5 +76,23 @@ func (j *Install) Run(ctx context.Context, tell func(Step)) error {
 	}
 	p.Close()
 	say(gate.Open, "proven: a login with that key alone got in")
+	j.proven = true
 	return nil
+}
+
+// Follow is to use the key in the session, before the keys that it names already.
+func (j *Install) Follow() (f Follow, ok bool) {
+	ws := j.Workspace()
+	s := ws.Book.Session(j.Session)
+	if !j.proven || s == nil || slices.Contains(ws.Using(j.Path), j.Session) {
+		return f, false
+	}
+	keys := append([]string{ws.Written(j.Path)}, s.Keys.V...)
+	name := sanitize.Name(j.Path)
+	return Follow{
+		Session: j.Session, Say: "use " + name + " in " + j.Session, Done: j.Session + " uses " + name + " now",
+		Edit: func() (*book.Book, error) {
+			return book.Set(ws.SessionsPath(), j.Session, "key", strings.Join(keys, ", "))
+		},
+	}, true
 }

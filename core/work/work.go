@@ -45,6 +45,20 @@ type Job interface {
 	Run(ctx context.Context, tell func(Step)) error
 }
 
+// Follow is an edit of a session that is offered once a job has got through.
+type Follow struct {
+	Session string
+	Say     string // what it does: "use tide.pem in tide-db"
+	Done    string // what is said after
+	Edit    func() (*book.Book, error)
+}
+
+// Follower is a job after which something may follow.
+type Follower interface {
+	// Follow is what is offered after the job; ok is false for nothing.
+	Follow() (f Follow, ok bool)
+}
+
 // Title says what a job is.
 type Title struct {
 	What    string // "sweep", "install", "rotate"

@@ -4,12 +4,15 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
 	"meatus/core/gate"
 	"meatus/core/work"
 	"meatus/tui/placetest"
+	"meatus/tui/stack"
 )
 
 // slow is a job that tells what it is given and ends when it is let.
@@ -103,4 +106,29 @@ func TestAJobIsStopped(t *testing.T) {
 	if !d.Closed {
 		t.Error("it still stands there")
 	}
+}
+
+// After a key was installed and proven, one enter has the session use it; the job of another kind offers nothing.
+func TestAKeyThatWasInstalledIsUsedByOneEnter(t *testing.T) {
+	d, l := placetest.Lab(t)
+	text, err := os.ReadFile(filepath.Join(l.Dir, "keys", "shore.pem"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	path := filepath.Join(l.Dir, "keys", "pier.pem")
+	if err := os.WriteFile(path, text, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	id := d.Engine.Jobs.Begin(&work.Install{Tools: d.Services.Tools(), Path: path, Session: "gauge-1"})
+	d.Task(NewTask(d.Services, id))
+	d.UntilSees("proven: a login with that key alone got in")
+	d.Until("the offer", func() bool {
+		foot := d.On().(stack.Layer).Table().Foot()
+		return len(foot) > 0 && foot[0].Does == "use pier.pem in gauge-1"
+	})
+	d.Press("enter")
+	d.Until("the session to use it", func() bool {
+		s := d.Engine.Workspace().Book.Session("gauge-1")
+		return d.Closed && s != nil && len(s.Keys.V) == 2 && s.Keys.V[0] == "keys/pier.pem"
+	})
 }

@@ -6,6 +6,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"meatus/core/gate"
+	"meatus/core/trail"
 	"meatus/core/work"
 	"meatus/tui/action"
 	"meatus/tui/fit"
@@ -23,7 +24,8 @@ type Task struct {
 	id work.ID
 	at scroll.Cursor
 	// follow has the cursor stay at the newest step while the job runs.
-	follow bool
+	follow   bool
+	followed bool // what was offered after it is done
 }
 
 // NewTask shows a job.
@@ -38,9 +40,11 @@ func (m *Task) state() work.State {
 func (m *Task) Table() action.Table {
 	over := m.state().Over()
 	away := func() tea.Cmd { m.s.Close(); return nil }
+	next, follows := m.follows()
 	return action.Table{
 		action.On("esc ctrl+c", "stop", func() tea.Cmd { m.s.Jobs.Stop(m.id); return nil }).If(func() bool { return !over }, "it is over").Also("cancel abort"),
 		action.On("b", "go on with it in the background", away).If(func() bool { return !over }, "it is over"),
+		action.On("enter", next.Say, func() tea.Cmd { return m.doNext(next) }).If(func() bool { return follows }, "nothing follows").Suits(func() bool { return follows }),
 		action.On("esc ctrl+c q enter", "go on", away).If(func() bool { return over }, "it is not over").Also("close"),
 		action.On("up down", "the rest", nil).If(func() bool { return over && len(m.state().Steps) > 4 }, "").Ranked(action.Movement),
 	}
@@ -138,4 +142,30 @@ func failure(t *theme.Theme, s work.State, width int) []string {
 		lines = append(lines, "   "+mark+" "+t.Verdict(gate.Shut).Render(l))
 	}
 	return lines[:min(len(lines), 4)]
+}
+
+// follows is what is offered after the job.
+func (m *Task) follows() (f work.Follow, ok bool) {
+	s := m.state()
+	if job, is := s.Job.(work.Follower); is && s.Over() && s.Err == nil && !m.followed {
+		return job.Follow()
+	}
+	return f, false
+}
+
+// doNext makes the edit that is offered.
+func (m *Task) doNext(f work.Follow) tea.Cmd {
+	m.followed = true
+	adopt, notice, record := m.s.Adopt, m.s.Notice, m.s.Record
+	m.s.Close()
+	return m.s.Run(func() tea.Msg {
+		b, err := f.Edit()
+		if b == nil {
+			notice(f.Session + ": " + err.Error())
+			return nil
+		}
+		adopt(b, f.Session, f.Done)
+		record(trail.Entry{Kind: trail.Edit, Session: f.Session, Say: f.Done})
+		return nil
+	})
 }

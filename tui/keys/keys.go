@@ -518,8 +518,9 @@ func (m *Model) rotateCarefully(typed string) tea.Cmd {
 
 // terms are what is said of a key in the sessions file.
 func (m *Model) terms(k workspace.Key) book.KeyTerms {
-	for _, t := range m.ws.Book.Keys {
-		if m.s.Workspace().Planner().KeyPath(t.Path) == k.Path {
+	ws := m.s.Workspace()
+	for _, t := range ws.Book.Keys {
+		if ws.Planner().KeyPath(t.Path) == k.Path {
 			return t
 		}
 	}

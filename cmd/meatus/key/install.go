@@ -18,11 +18,12 @@ import (
 
 func install(open live.Opener) *command.Command {
 	var o keylist.Options
+	var use bool
 	var identities *prompt.Identities
 	c := &command.Command{
 		Use:      "install PATH SESSION",
 		Summary:  "authorize a key on a session's machine and test it by a login",
-		Examples: []string{"meatus key install keys/tide.pem tide-db"},
+		Examples: []string{"meatus key install keys/tide.pem tide-db", "meatus key install keys/tide.pem tide-db --use"},
 		Complete: command.First(1, command.Keys, command.Sessions),
 		JSON:     "print each step as a line of JSON",
 		Details: `Log in to a session's machine with the keys it accepts now, add the public key of PATH to
@@ -53,19 +54,33 @@ for which the server would ignore that file, and test the key by a new login wit
 			}
 			defer e.Close()
 			job := &work.Install{Tools: e.Tools(), Path: path, Session: args[1], Options: o}
-			return e.Do(cmd, job, func(s work.Step) {
+			err = e.Do(cmd, job, func(s work.Step) {
 				if s.Verdict == gate.Ajar {
 					fmt.Fprintln(cmd.ErrOrStderr(), "meatus: "+s.Say)
 					return
 				}
 				live.Step(cmd, s)
 			})
+			next, follows := job.Follow()
+			switch {
+			case err != nil || !follows:
+				return err
+			case !use:
+				fmt.Fprintf(cmd.ErrOrStderr(), "meatus: session %s does not name the key; to %s: meatus key install --use, or meatus session set %s key=%s\n", next.Session, next.Say, next.Session, w.Written(path))
+				return nil
+			}
+			if _, err := next.Edit(); err != nil {
+				return err
+			}
+			live.Step(cmd, work.Step{Session: next.Session, Say: next.Done})
+			return nil
 		},
 	}
 	c.Flags().StringVar(&o.From, "from", "", "accept the key from these addresses only")
 	c.Flags().StringVar(&o.Command, "command", "", "allow the key this one command only")
 	c.Flags().StringVar(&o.Comment, "comment", "", "the comment in authorized_keys (default: the key file's)")
 	c.Flags().BoolVar(&o.Bare, "restrict", false, "allow no terminal and no forwarding with this key")
+	c.Flags().BoolVar(&use, "use", false, "also name the key in the session, first, after the test")
 	c.Value("from", "ADDRESS", nil)
 	c.Value("command", "COMMAND", nil)
 	identities = prompt.YesIdentity(c)
