@@ -413,3 +413,18 @@ func TestAMachineAtAGatewayIsReachedByItsNameAlone(t *testing.T) {
 	// An instance that no rule lets anybody to has connected to the gateway.
 	b.says("no session is called sounder; it is a machine at gateway lightship", command.Blocked, "run", "--yes", "sounder", "--", "hostname")
 }
+
+func TestTheConsoleOfAnInstanceIsPrinted(t *testing.T) {
+	b := openBay(t)
+	b.says("BEGIN SSH HOST KEY FINGERPRINTS", command.Done, "estate", "console", "gauge-1")
+	b.says("4 instances fit", command.Failed, "estate", "console", "gauge-*")
+	ctx, end := context.WithCancel(t.Context())
+	var out output
+	done := make(chan int, 1)
+	go func() { done <- b.with(ctx, "", &out, "estate", "console", "gauge-1", "--follow") }()
+	await.Until(t, "its output", func() bool { return strings.Contains(out.String(), "END SSH HOST KEY FINGERPRINTS") })
+	end()
+	if status := <-done; status != command.Done && status != command.Interrupted {
+		t.Errorf("ended with %d: %s", status, out.String())
+	}
+}

@@ -1,9 +1,11 @@
 package estate
 
 import (
+	"context"
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"meatus/core/vouch"
 
@@ -67,4 +69,47 @@ func ConsolePrints(text string) []Print {
 		}
 	}
 	return found
+}
+
+// ConsoleSince is what a console has printed since an earlier text of it. Sources hand out the end of what was printed, so
+// that the earlier text may stand in the newer one only in part; gap tells that what was between is not known.
+func ConsoleSince(before, now string) (fresh string, gap bool) {
+	if before == "" {
+		return now, false
+	}
+	if rest, ok := strings.CutPrefix(now, before); ok {
+		return rest, false
+	}
+	for size := min(len(before), 4<<10); size >= 16; size /= 2 { // the longest end of it that is there still
+		if at := strings.LastIndex(now, before[len(before)-size:]); at >= 0 {
+			return now[at+size:], false
+		}
+	}
+	return now, true
+}
+
+// ConsolePace is how often a console is read while it is followed.
+const ConsolePace = 2 * time.Second
+
+// FollowConsole reads the console of an instance until the context ends, and gives tell what it prints. A failure to read ends
+// it.
+func (s *Source) FollowConsole(ctx context.Context, id string, tell func(fresh string, gap bool) error) error {
+	before := ""
+	for {
+		now, err := s.Console(ctx, id)
+		if err != nil {
+			return err
+		}
+		if fresh, gap := ConsoleSince(before, now); fresh != "" {
+			if err := tell(fresh, gap); err != nil {
+				return err
+			}
+		}
+		before = now
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-time.After(ConsolePace):
+		}
+	}
 }

@@ -65,6 +65,7 @@ type Model struct {
 	seekWays      bool     // and the ways to it show then
 	scratch       *scratch // of rules, nil where none is edited
 	exposed       *exposed // who is let in where, nil where it does not show
+	console       *console // the console of an instance, nil where it does not show
 	begun         work.ID  // the last job that was begun here, 0 for none that is told of
 	asked         int      // groupings asked for; answers to older ones are dropped
 	grouped       bool
@@ -115,7 +116,10 @@ func (m *Model) SetSize(width, height int) {
 func (m *Model) Show() tea.Cmd { return m.group() }
 
 // Close is called when the place is left.
-func (m *Model) Close() { m.forget() }
+func (m *Model) Close() {
+	m.console = nil
+	m.forget()
+}
 
 // Typing tells whether keys go into the query.
 func (m *Model) Typing() bool {
@@ -184,6 +188,8 @@ func (m *Model) Table() action.Table {
 		return m.pairsTable()
 	case m.scratch != nil:
 		return m.scratchTable()
+	case m.console != nil:
+		return m.consoleTable()
 	case m.exposed != nil:
 		return m.exposedTable()
 	}
@@ -225,6 +231,7 @@ func (m *Model) Table() action.Table {
 		action.On("e", "edit firewall rules", m.beginScratch).If(func() bool { return some() && len(m.chosen().Instance.Groups) > 0 }, "it is in no group of rules").Also("what if rule change edit security group firewall scratch open close"),
 		action.On("*", "open ports and who reaches them", m.showExposed).If(some, "there are no instances").Whole().Also("exposure everybody public open ports audit"),
 		action.On("O", "decrypt the first password", m.password).If(m.passwordCan, "no file of its key pair is here, or its source only tells").Also("sealed unseal administrator windows initial"),
+		action.On("", "console output", m.showConsole).If(m.consoleCan, "its source has no consoles").Ranked(action.InHelp).Also("serial boot log messages screen"),
 		action.On("v", "key pairs", m.showPairs).Whole().Also("which have a file ask around who has"),
 		action.On("x", "draw a map", m.draw).If(some, "there are no instances").Whole().Also("picture svg pdf diagram hand on networks"),
 		action.On("|", "what nobody used for a week", func() tea.Cmd { m.unused, m.refound = !m.unused, true; return m.group() }).Whole().Also("unused idle forgotten filter"),
@@ -249,6 +256,12 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 		return m.takeBack(msg)
 	case effects:
 		m.takeEffects(msg)
+	case consoleRead:
+		return m.takeConsole(msg)
+	case consoleDue:
+		if m.console != nil && m.console.id == msg.id {
+			return m.readConsole()
+		}
 	case exposing:
 		m.takeExposed(msg)
 	case written:
@@ -366,6 +379,8 @@ func (m *Model) typed(msg tea.Msg) tea.Cmd {
 	case m.scratch != nil && m.scratch.typing:
 		m.line.Take(msg)
 		return m.tryTyped()
+	case m.console != nil && pressed:
+		m.moveConsole(msg)
 	case m.exposed != nil && pressed:
 		m.exposed.arrows.SetRoom(m.exposedRoom())
 		m.exposed.arrows.Take(msg)

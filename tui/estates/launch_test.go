@@ -200,3 +200,23 @@ func TestAQueryIsCompletedWhileItIsTyped(t *testing.T) {
 	d.Press("tab", "enter")
 	d.Until("the one that fits", func() bool { return len(m.areas) == 1 && len(m.areas[0].Spots) == 1 })
 }
+
+// The console of an instance is shown as it grows, cleaned; leaving it ends the reading.
+func TestTheConsoleOfAnInstanceIsShown(t *testing.T) {
+	d, _ := placetest.Lab(t)
+	d.Place(New)
+	m := d.On().(*Model)
+	d.Until("the instances", func() bool { return m.choose("bay", "i-gauge-1") })
+	d.Do(m.showConsole())
+	d.UntilSees("console of gauge-1", "BEGIN SSH HOST KEY FINGERPRINTS")
+	d.Fits()
+	d.Press("up", "up")
+	if !m.console.free {
+		t.Error("new output would move the view")
+	}
+	d.Press("esc")
+	d.UntilSees("quay")
+	if cmd := m.takeConsole(consoleRead{id: "i-gauge-1"}); cmd != nil || m.console != nil {
+		t.Error("it is read on")
+	}
+}

@@ -104,6 +104,8 @@ func (m *Model) View() []string {
 		return m.launchView()
 	case m.pairs:
 		return m.pairsView()
+	case m.console != nil:
+		return m.consoleView()
 	case m.exposed != nil:
 		return m.exposedView()
 	}
