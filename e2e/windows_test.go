@@ -171,7 +171,7 @@ func TestWindowsAreAskedForInTheInterface(t *testing.T) {
 	s.until("shell of quay", "1 window program", "quay: a program there draws")
 	s.lead("0")
 	s.until("❯ quay")
-	s.text("s")
+	s.keys("Enter")
 	s.until("root on quay")
 	s.text("exit")
 	s.keys("Enter")

@@ -217,7 +217,7 @@ func TestTheFinderSaysWhyNot(t *testing.T) {
 	a := open(t, bay(t, 3), 120, 40)
 	a.home.Select("gauge-1")
 	a.press(":")
-	for _, r := range "go to the open shell" {
+	for _, r := range "another shell" {
 		a.press(string(r))
 	}
 	if see := a.see(); !strings.Contains(see, "not now: it has no live shell; enter opens one") {

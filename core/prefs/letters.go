@@ -59,7 +59,7 @@ var Letters = []Letter{
 	{"ask", "a", "find the accepted key; ask a gateway; confirm each use"},
 	{"run-many", "A", "run a command at many machines"},
 
-	{"shell", "s", "go to the open shell"},
+	{"shell", "s", "another shell"},
 	{"tunnels", "t", "open or close port forwards"},
 	{"doors", "p", "port forwards, one by one; sharing the agent"},
 	{"new-door", "P", "open a new port forward"},

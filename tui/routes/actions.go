@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
@@ -17,6 +18,7 @@ import (
 	"meatus/core/needs"
 	"meatus/core/route"
 	"meatus/core/routeline"
+	"meatus/core/shell"
 	"meatus/core/trail"
 	"meatus/core/tunnel"
 	"meatus/core/walk"
@@ -35,6 +37,28 @@ import (
 
 // open walks to the selected session and opens a shell there.
 func (m *Model) open() tea.Cmd { return m.walk(false) }
+
+// live reports whether the selected session has a shell here that has not ended.
+func (m *Model) live() bool {
+	name := m.Selected()
+	return name != "" && slices.ContainsFunc(m.s.Shells(), func(sh *shell.Shell) bool {
+		select {
+		case <-sh.Ended():
+			return false
+		default:
+			return sh.Route().Session == name
+		}
+	})
+}
+
+// enter goes to the selected session's live shell, or opens one.
+func (m *Model) enter() tea.Cmd {
+	if !m.live() {
+		return m.open()
+	}
+	m.s.Visit(m.Selected())
+	return nil
+}
 
 // wait does so as soon as its machine is up.
 func (m *Model) wait() tea.Cmd { return m.walk(true) }

@@ -33,7 +33,7 @@ func (m *Model) findTable() action.Table {
 	return action.Table{
 		action.On("up", "choose", move(-1)).As("↑↓").Ranked(action.Movement),
 		action.On("down", "", move(1)).Ranked(action.Hidden),
-		action.On("enter", "open shell", func() tea.Cmd { m.find.typing = false; return m.open() }),
+		action.On("enter", "open shell", func() tea.Cmd { m.find.typing = false; return m.enter() }),
 		action.On("tab", "to the board", func() tea.Cmd { m.find.typing = false; return nil }),
 		action.On("esc ctrl+c", "show all", func() tea.Cmd { m.endFind(); return nil }),
 	}

@@ -21,7 +21,6 @@ import (
 	"meatus/core/estate"
 	"meatus/core/gate"
 	"meatus/core/remote"
-	"meatus/core/shell"
 	"meatus/core/statefile"
 	"meatus/core/walk"
 	"meatus/core/words"
@@ -341,19 +340,22 @@ func (m *Model) Table() action.Table {
 			return m.s.Task(func(s *place.Services) stack.Layer { return new(s, name) })
 		})
 	}
-	live := func() bool { // the board may not know yet of one that was just opened
-		return ok && (s.Running != nil || slices.ContainsFunc(m.s.Shells(), func(sh *shell.Shell) bool { return sh.Route().Session == s.Name }))
-	}
+	live := m.live
 	tunnels := func() bool { return free() && len(d.Route.Hops) > 0 && len(d.Route.Target().Tunnels) > 0 }
 	step := func(by func() int) func() tea.Cmd { return func() tea.Cmd { m.step(by()); return nil } }
+	enter := action.On("enter", "open shell", m.open).If(free, busy)
+	if live() {
+		enter = action.On("enter", "to its shell", m.enter)
+	}
+	enter = enter.Also("connect login walk terminal start attach switch")
 	return action.Table{
 		action.On("esc ctrl+c", "stop", m.stop).If(func() bool { return walks || m.looking.on }, "nothing is walked to or checked").Also("cancel abort end"),
 		action.On("m", mendWords(worst), m.mendWorst).Suits(func() bool {
 			return worst.Remedy.Act == gate.MendKey || worst.Remedy.Act == gate.MendFile || worst.Remedy.Act == gate.Settle || worst.Remedy.Act == gate.Choose
 		}).If(func() bool { return free() && worst.Verdict >= gate.Ajar }, "nothing is known to be wrong with it").Also("fix repair chmod permissions settle identity host key changed remedy"),
 		action.On("d", m.detailsWord(), m.toggleDetails).Suits(func() bool { return m.whole || ok && m.hasMore() || m.alone() }).If(chosen, "no session is chosen").Also("why verbose more log explain"),
-		action.On("s", "go to the open shell", on(func(name string) tea.Cmd { m.s.Visit(name); return nil })).If(live, "it has no live shell; enter opens one").Also("terminal attach switch"),
-		action.On("enter", "open shell", m.open).If(free, busy).Also("connect login walk terminal start"),
+		action.On("s", "another shell", m.open).If(func() bool { return live() && free() }, "it has no live shell; enter opens one").Suits(live).Also("second new terminal"),
+		enter,
 		action.On("t", "port forwards", on(m.toggleTunnels)).Suits(tunnels).If(free, busy).Also("port forward forwarding open close bring lend roam socks"),
 		action.On("w", "wait and retry", m.wait).Suits(func() bool { return free() && s.Failure != nil && walk.MayPass(s.Failure) }).If(free, busy).Also("retry reboot boot starting"),
 		action.On("n", "new session", m.write).Whole().Also("add create host machine server paste command save"),
