@@ -444,7 +444,7 @@ func TestTunnelsInTheInterface(t *testing.T) {
 	s.keys("Enter")
 	s.until("drawn, as .svg and .pdf:")
 	s.text("w")
-	s.until("the last 8 h", "no link was lost", "put it away")
+	s.until("the last 8 h", "no link was lost", "close the recap")
 	s.keys("Escape")
 	s.until("over 2 min", "leave the chart")
 	s.keys("Escape")

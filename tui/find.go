@@ -133,7 +133,11 @@ func (a *App) settings() []finder.Item {
 	}
 	path := prefs.Path()
 	for _, name := range prefs.Names() {
-		items = append(items, finder.Item{Say: "set " + name, Of: prefs.FileName, Also: "preferences configuration settings colours keys", Do: func() tea.Cmd {
+		also := "preferences configuration settings"
+		if strings.HasPrefix(name, "look.") {
+			also += " theme appearance dark light mode colours"
+		}
+		items = append(items, finder.Item{Say: "set " + name, Of: prefs.FileName, Also: also, Do: func() tea.Cmd {
 			a.notice = name + " is set in " + workspace.Short(path) + ", which is on the clipboard; " + prefs.Can(name)
 			return a.copy(path)
 		}})

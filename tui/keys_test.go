@@ -233,14 +233,14 @@ func TestTheFinderSaysWhyNot(t *testing.T) {
 	}
 }
 
-// Every action of every place and of the tasks is begun once through the finder; none of them is a
-// fault of the program, and what destroys asks first.
 // identityChanged tells whether the alarm of a changed identity stands at a session.
 func identityChanged(a *driver, session string) bool {
 	s, ok := a.engine.Board.State(session)
 	return ok && s.Failure != nil && s.Failure.Gate == gate.Identity
 }
 
+// Every action of every place and of the tasks is begun once through the finder; none of them is a
+// fault of the program, and what destroys asks first.
 func TestEveryActionIsDoneThroughTheFinder(t *testing.T) {
 	l := labtest.Open(t)
 	ws, err := workspace.Open(l.Dir)

@@ -421,7 +421,7 @@ func (m *Model) Hints() []theme.Hint {
 		return []theme.Hint{{Key: "ctrl+y", Does: "let it, once"}, {Key: "ctrl+n", Does: "refuse"}, {Key: "ctrl+x", Does: "refuse all"}}
 	}
 	if m.Waiting() && m.waiting[0].identity != nil {
-		return []theme.Hint{{Key: "yes enter", Does: "vouch for it"}, {Key: "esc", Does: "leave it"}}
+		return []theme.Hint{{Key: "yes enter", Does: "vouch for it"}, {Key: "esc", Does: "cancel"}}
 	}
 	return []theme.Hint{{Key: "enter", Does: "answer"}, {Key: "esc", Does: "give none"}}
 }

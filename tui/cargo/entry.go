@@ -38,9 +38,9 @@ func (m *Model) folders() tea.Cmd {
 func (m *Model) entryTable() action.Table {
 	e := m.entry
 	return action.Table{
-		action.On("enter", "go on", m.entered),
+		action.On("enter", "continue", m.entered),
 		action.On("tab", "complete it", m.complete).If(func() bool { return len(e.offers) > 0 }, "nothing goes on like that"),
-		action.On("esc ctrl+c", "leave it", func() tea.Cmd { m.entry = nil; return nil }),
+		action.On("esc ctrl+c", "cancel", func() tea.Cmd { m.entry = nil; return nil }),
 	}
 }
 

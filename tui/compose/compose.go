@@ -80,7 +80,7 @@ func (m *Model) Table() action.Table {
 		action.On("down tab", "", another(1)).Ranked(action.Hidden),
 		action.On("left", "", other(-1)).If(onKinds, "").Ranked(action.Hidden),
 		action.On("right", "", other(1)).If(onKinds, "").Ranked(action.Hidden),
-		action.On("esc ctrl+c", "leave it", func() tea.Cmd { m.s.Close(); return nil }),
+		action.On("esc ctrl+c", "cancel", func() tea.Cmd { m.s.Close(); return nil }),
 	}
 }
 

@@ -115,7 +115,7 @@ func (m *Model) Table() action.Table {
 		action.On("enter", "open it", m.open).If(func() bool { return ok && d.line == nil }, "it is open, or none is chosen").Also("start listen"),
 		action.On("D delete backspace", "close it", m.close).If(func() bool { return ok && d.line != nil }, "it is not open").Also("end stop"),
 		action.On("n", "new port forward", m.another).Whole().Also("tunnel port forward forwarding proxy"),
-		action.On("esc ctrl+c q", "go on", func() tea.Cmd { m.s.Close(); return nil }),
+		action.On("esc ctrl+c q", "close", func() tea.Cmd { m.s.Close(); return nil }),
 		action.On("up down", "choose", nil).If(func() bool { return m.list.Len() > 1 }, "").Ranked(action.Movement),
 	}
 }

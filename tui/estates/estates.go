@@ -203,7 +203,7 @@ func (m *Model) Table() action.Table {
 	if m.ending != "" {
 		return action.Table{
 			action.On("enter", "terminate the instance", m.ended),
-			action.On("esc ctrl+c", "leave it", func() tea.Cmd { m.ending = ""; m.line.Begin(m.query.String()); return nil }),
+			action.On("esc ctrl+c", "cancel", func() tea.Cmd { m.ending = ""; m.line.Begin(m.query.String()); return nil }),
 		}
 	}
 	some := func() bool { return m.chosen() != nil }
@@ -229,7 +229,7 @@ func (m *Model) Table() action.Table {
 		action.On("d", "show details", func() tea.Cmd { m.details = !m.details; m.settle(); return nil }).Whole().Also("card facts rules whole"),
 		action.On("V", "routes to and from it", m.findWays).If(some, "none is chosen").Also("reach route path how to get there proof rules hops"),
 		action.On("e", "edit firewall rules", m.beginScratch).If(func() bool { return some() && len(m.chosen().Instance.Groups) > 0 }, "it is in no group of rules").Also("what if rule change edit security group firewall scratch open close"),
-		action.On("*", "open ports and who reaches them", m.showExposed).If(some, "there are no instances").Whole().Also("exposure everybody public open ports audit"),
+		action.On("*", "open ports and who reaches them", m.showExposed).If(some, "there are no instances").Whole().Also("exposure everybody public open ports audit exposed"),
 		action.On("O", "decrypt the first password", m.password).If(m.passwordCan, "no file of its key pair is here, or its source only tells").Also("sealed unseal administrator windows initial"),
 		action.On("", "console output", m.showConsole).If(m.consoleCan, "its source has no consoles").Ranked(action.InHelp).Also("serial boot log messages screen"),
 		action.On("v", "key pairs", m.showPairs).Whole().Also("which have a file ask around who has"),

@@ -270,7 +270,7 @@ func (m *Model) launchTable() action.Table {
 		action.On("down tab", "", func() tea.Cmd { l.focus(l.at + 1); return nil }).Ranked(action.Hidden),
 		action.On("left", "another of what is offered", func() tea.Cmd { l.other(-1); return nil }).As("←→").If(choosing, "this is typed"),
 		action.On("right", "", func() tea.Cmd { l.other(1); return nil }).If(choosing, "").Ranked(action.Hidden),
-		action.On("esc ctrl+c", "leave it", func() tea.Cmd { m.launch = nil; return nil }),
+		action.On("esc ctrl+c", "cancel", func() tea.Cmd { m.launch = nil; return nil }),
 	}
 }
 

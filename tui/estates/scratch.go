@@ -217,7 +217,7 @@ func (m *Model) scratchTable() action.Table {
 	if s.typing {
 		return action.Table{
 			action.On("enter", "try it", m.keepTyped).If(func() bool { return s.typed != nil }, "it is no rule yet"),
-			action.On("esc ctrl+c", "leave it", func() tea.Cmd { s.typing, s.typed, s.mistake = false, nil, ""; return m.try() }),
+			action.On("esc ctrl+c", "cancel", func() tea.Cmd { s.typing, s.typed, s.mistake = false, nil, ""; return m.try() }),
 		}
 	}
 	some := func() bool { return len(s.edits) > 0 }

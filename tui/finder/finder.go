@@ -172,5 +172,5 @@ func (m *Model) View() []string {
 
 // Hints are the finder's keys.
 func (m *Model) Hints() []theme.Hint {
-	return []theme.Hint{{Key: "↑↓", Does: "choose"}, {Key: "enter", Does: "do it"}, {Key: "esc", Does: "leave it"}}
+	return []theme.Hint{{Key: "↑↓", Does: "choose"}, {Key: "enter", Does: "do it"}, {Key: "esc", Does: "cancel"}}
 }

@@ -109,13 +109,13 @@ func (f *Form) Typed() string { return f.line.Text() }
 // steps are answered, and left is called when it was given up.
 func (f *Form) Table(answered func(what string, values []string) tea.Cmd, left func()) action.Table {
 	return action.Table{
-		action.On("enter", "go on", func() tea.Cmd {
+		action.On("enter", "continue", func() tea.Cmd {
 			if !f.next() {
 				return nil
 			}
 			return answered(f.What, f.values)
 		}),
-		action.On("esc ctrl+c", "leave it", func() tea.Cmd {
+		action.On("esc ctrl+c", "cancel", func() tea.Cmd {
 			f.Wipe()
 			left()
 			return nil

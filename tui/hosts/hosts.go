@@ -98,6 +98,7 @@ type Model struct {
 	note          string
 	wanted        vouch.At // the host to go to when the record is read
 	reads         int      // how often it was: only the last reading counts
+	known         bool     // the record was read once
 }
 
 // New returns the place.
@@ -249,9 +250,9 @@ func (m *Model) Table() action.Table {
 			action.On("r", "read again", m.read).Whole().Ranked(action.InHelp).Also("reload refresh"),
 		}
 	case agreeImport, agreeRetire, agreeConfirm:
-		return action.Table{action.On("enter", "do it", m.agreed), action.On("esc ctrl+c", "do not", m.refused)}
+		return action.Table{action.On("enter", "do it", m.agreed), action.On("esc ctrl+c", "cancel", m.refused)}
 	}
-	return action.Table{action.On("enter", "go on", m.answered), action.On("esc ctrl+c", "leave it", m.refused)}
+	return action.Table{action.On("enter", "continue", m.answered), action.On("esc ctrl+c", "cancel", m.refused)}
 }
 
 // Update takes a message.
@@ -263,7 +264,7 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 		if msg.n != m.reads {
 			return nil
 		}
-		m.sessions, m.signers, m.err = msg.sessions, msg.signers, msg.err
+		m.sessions, m.signers, m.err, m.known = msg.sessions, msg.signers, msg.err, true
 		m.list.Set(msg.hosts)
 		if m.wanted.Host != "" {
 			m.moveTo(m.wanted)
@@ -562,8 +563,10 @@ func (m *Model) View() []string {
 		for _, l := range fit.Wrap(m.err.Error(), m.width-8) {
 			lines = append(lines, "   "+t.Verdict(gate.Shut).Render(l))
 		}
+	case !m.known:
+		lines = append(lines, "", "   "+t.Faint.Render("Reading the trusted host keys …"))
 	case len(m.list.All()) == 0:
-		lines = append(lines, "", "   "+t.Faint.Render("No host is vouched for yet: that happens on a first visit."))
+		lines = append(lines, "", "   "+t.Faint.Render("No host key is trusted yet: the first connection to a host asks."))
 	}
 	room := m.room()
 	columns, pane, beside := place.Halves(m.width)

@@ -45,7 +45,7 @@ func (m *Task) Table() action.Table {
 		action.On("esc ctrl+c", "stop", func() tea.Cmd { m.s.Jobs.Stop(m.id); return nil }).If(func() bool { return !over }, "it is over").Also("cancel abort"),
 		action.On("b", "go on with it in the background", away).If(func() bool { return !over }, "it is over"),
 		action.On("enter", next.Say, func() tea.Cmd { return m.doNext(next) }).If(func() bool { return follows }, "nothing follows").Suits(func() bool { return follows }),
-		action.On("esc ctrl+c q enter", "go on", away).If(func() bool { return over }, "it is not over").Also("close"),
+		action.On("esc ctrl+c q enter", "close", away).If(func() bool { return over }, "it is not over").Also("close"),
 		action.On("up down", "the rest", nil).If(func() bool { return over && len(m.state().Steps) > 4 }, "").Ranked(action.Movement),
 	}
 }

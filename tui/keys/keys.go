@@ -343,10 +343,10 @@ func (m *Model) Table() action.Table {
 			form.Step{Prompt: "name of the new key: ", Proposed: "new.pem"},
 			form.Step{Prompt: "kind (Ed25519, ECDSA 256 384 521, RSA 3072 4096): ", Proposed: "Ed25519"},
 			form.Step{Prompt: "passphrase (none: whoever gets the file has the key): ", Hidden: true, Judge: true},
-			form.Step{Prompt: "the same again: ", Hidden: true, Again: true})).Whole().Also("new key generate create pair"),
+			form.Step{Prompt: "the same again: ", Hidden: true, Again: true})).Whole().Also("new key generate create pair keygen"),
 		action.On("a", "find a key", asks("which", form.Step{Prompt: "a fingerprint, a public key, or the name of a key pair: "})).Whole().Also("find match fingerprint pair"),
 		action.On("L", "passphrase", asks("passphrase", append(unlock, form.Step{Prompt: "new passphrase (none: whoever gets the file has the key): ", Hidden: true, Judge: true}, form.Step{Prompt: "the same again: ", Hidden: true, Again: true})...)).If(any, none).Also("password protect encrypt change remove"),
-		action.On("v", "container", asks("container", append(unlock, form.Step{Prompt: "container (bcrypt, pkcs8, pkcs1, sec1): ", Proposed: "pkcs8"})...)).If(any, none).Also("format convert pem pkcs1 pkcs8 sec1"),
+		action.On("v", "container", asks("container", append(unlock, form.Step{Prompt: "container (bcrypt, pkcs8, pkcs1, sec1): ", Proposed: "pkcs8"})...)).If(any, none).Also("format convert pem pkcs1 pkcs8 sec1 ppk openssh"),
 		action.On("I", "install", asks("install",
 			form.Step{Prompt: "put it into the list at which session's machine: ", Proposed: first(k.Uses)},
 			form.Step{Prompt: "with (from=ADDRESSES command=COMMAND comment=TEXT restrict, or nothing): "})).If(any, none).Also("authorized keys put copy public machine add"),
@@ -358,7 +358,7 @@ func (m *Model) Table() action.Table {
 				return m.hold(k, nil)
 			}
 			return m.ask("hold", unlock...)
-		}).If(any, none).Also("agent memory add unlock load"),
+		}).If(any, none).Also("agent memory add unlock load ssh"),
 		action.On("e", "limit to hosts", asks("bind",
 			form.Step{Prompt: "meant for which hosts or sessions, as gauge-* (nothing: all): ", Value: strings.Join(terms.Hosts.V, ", ")},
 			form.Step{Prompt: "how long it stays in the ring, as 1h (nothing: to the end): ", Value: stay(terms)},
@@ -370,7 +370,7 @@ func (m *Model) Table() action.Table {
 		action.On("M", "fix the folder", func() tea.Cmd { return m.mendFolder(k) }).If(any, none).Ranked(action.InHelp).Also("fix permissions directory chmod"),
 		action.On("/", "find", asks("find", form.Step{Prompt: "/ ", Value: m.find})).Whole().Also("search narrow filter"),
 		action.On("tab", "to the key that arrived", m.toArrived).If(func() bool { return m.arrived != "" }, "none has arrived since").Whole().Suits(func() bool { return m.arrived != "" }).Also("downloaded new"),
-		action.On("N", "another folder", asks("folder", form.Step{Prompt: "look for keys in the folder, too (again: no more): "})).Whole().Also("directory look in"),
+		action.On("N", "another folder", asks("folder", form.Step{Prompt: "look for keys in the folder, too (again: no more): "})).Whole().Also("directory look in download"),
 		action.On("i", "import an archive", asks("split", form.Step{Prompt: "an archive, or a file with several keys; they go into keys/: ", Value: workspace.Short(m.ws.Downloads) + "/"})).Whole().Also("zip tar split several keys bundle"),
 		action.On("x", "draw its routes", func() tea.Cmd { return m.draw(k) }).If(any, none).Also("picture map svg pdf"),
 	}

@@ -185,7 +185,7 @@ func (m *Model) Subject() string {
 // Table is what can be done.
 func (m *Model) Table() action.Table {
 	if m.enrolling {
-		return action.Table{action.On("enter", "look at what would be written", m.look), action.On("esc ctrl+c", "leave it", m.leaveLine)}
+		return action.Table{action.On("enter", "preview the changes", m.look), action.On("esc ctrl+c", "cancel", m.leaveLine)}
 	}
 	r, ok := m.selected()
 	mine := ok && r.asked != nil && r.asked.Mine
@@ -193,13 +193,13 @@ func (m *Model) Table() action.Table {
 	enter := action.On("enter", "open shell", m.open).If(func() bool { return ok && len(m.sessions(r)) > 0 }, "no session has leases for it: lease = \""+m.issuer+"\" in one with that machine and login")
 	switch {
 	case theirs:
-		enter = action.On("enter", "say yes", func() tea.Cmd { return m.answer(*r.asked, "agree") }).If(func() bool { return r.asked.State == "waiting" }, "somebody said yes already")
+		enter = action.On("enter", "approve", func() tea.Cmd { return m.answer(*r.asked, "agree") }).If(func() bool { return r.asked.State == "waiting" }, "it is approved already")
 	case mine:
-		enter = action.On("enter", "open shell", m.open).If(func() bool { return false }, "it waits for somebody else's yes")
+		enter = action.On("enter", "open shell", m.open).If(func() bool { return false }, "it waits for another person's approval")
 	}
-	no := "say no"
+	no := "decline"
 	if mine {
-		no = "take it back"
+		no = "withdraw"
 	}
 	return action.Table{
 		enter,

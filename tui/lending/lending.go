@@ -116,7 +116,7 @@ func (m *Model) Table() action.Table {
 	if m.path != nil {
 		return action.Table{
 			action.On("enter", "lend it", m.named),
-			action.On("esc ctrl+c", "leave it", func() tea.Cmd { m.path = nil; return nil }),
+			action.On("esc ctrl+c", "cancel", func() tea.Cmd { m.path = nil; return nil }),
 		}
 	}
 	other := func(by int) func() tea.Cmd {

@@ -56,7 +56,7 @@ func (m *Each) Table() action.Table {
 	away := func() tea.Cmd { m.s.Close(); return nil }
 	switch {
 	case m.job == nil:
-		return action.Table{action.On("enter", "run it", m.typed), action.On("esc ctrl+c", "leave it", away)}
+		return action.Table{action.On("enter", "run it", m.typed), action.On("esc ctrl+c", "cancel", away)}
 	case !m.over():
 		return action.Table{
 			action.On("esc ctrl+c", "stop", func() tea.Cmd { m.s.Jobs.Stop(m.id); return nil }),
@@ -67,7 +67,7 @@ func (m *Each) Table() action.Table {
 		return func() tea.Cmd { m.first = max(min(m.first+by, len(m.alike)-1), 0); return nil }
 	}
 	return action.Table{
-		action.On("esc ctrl+c q enter", "go on", away),
+		action.On("esc ctrl+c q enter", "close", away),
 		action.On("left right", "other outputs", nil).If(func() bool { return len(m.alike) > 1 }, "").Ranked(action.Movement),
 		action.On("left", "", side(-1)).Ranked(action.Hidden),
 		action.On("right", "", side(1)).Ranked(action.Hidden),

@@ -99,7 +99,7 @@ func (m *Change) Table() action.Table {
 	return action.Table{
 		action.On("enter", "write it", m.write).If(func() bool { return whole && m.wrong() == "" }, "what is typed is not whole"),
 		action.On("tab", "complete", m.complete).If(func() bool { return !whole }, "it is whole"),
-		action.On("esc ctrl+c", "leave it", func() tea.Cmd { m.s.Close(); return nil }),
+		action.On("esc ctrl+c", "cancel", func() tea.Cmd { m.s.Close(); return nil }),
 		action.On("up down", "the rest", nil).If(func() bool { return len(m.names) > 6 }, "").Ranked(action.Movement),
 	}
 }

@@ -31,9 +31,9 @@ func Rank(text string, pool []string) []int {
 }
 
 // Words tells how well a text matches something that is called name and that people may also
-// look for by other words: 0 for not, more for better. Each word of the text has to be found; in
-// the name it counts most, at the beginning of a word more than within one, and letters in order
-// within the name or words about where it is least.
+// look for by other words: 0 for not, more for better. Each word of the text has to be found; as a
+// whole word it counts most, in the name more than among the others, at the beginning of a word more
+// than within one, and letters in order within the name or words about where it is least.
 func Words(text, name, others, where string) int {
 	name, others, where = strings.ToLower(name), strings.ToLower(others), strings.ToLower(where)
 	words := strings.Fields(strings.NewReplacer("_", " ", "-", " ").Replace(strings.ToLower(text)))
@@ -44,6 +44,10 @@ func Words(text, name, others, where string) int {
 			continue
 		}
 		switch {
+		case strings.Contains(" "+name+" ", " "+w+" "):
+			score += 16
+		case strings.Contains(" "+others+" ", " "+w+" "):
+			score += 11
 		case strings.HasPrefix(name, w):
 			score += 12
 		case strings.Contains(" "+name, " "+w):

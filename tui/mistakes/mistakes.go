@@ -41,7 +41,7 @@ func (m *Model) SetSize(columns, rows int) {
 func (m *Model) Table() action.Table {
 	again := m.s.Reread
 	return action.Table{
-		action.On("esc ctrl+c q enter", "go on", func() tea.Cmd { m.s.Close(); return nil }),
+		action.On("esc ctrl+c q enter", "close", func() tea.Cmd { m.s.Close(); return nil }),
 		action.On("up down", "the rest", nil).If(func() bool { return len(m.all) > 1 }, "").Ranked(action.Movement),
 		action.On("r", "read the file again", func() tea.Cmd { return m.s.Run(func() tea.Msg { again(); return nil }) }),
 	}

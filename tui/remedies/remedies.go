@@ -89,7 +89,7 @@ func (m *Model) Table() action.Table {
 		action.On("up k", "", move(tea.KeyUp)).Ranked(action.Hidden),
 		action.On("down j", "", move(tea.KeyDown)).Ranked(action.Hidden),
 		action.On("enter", "do it", m.choose),
-		action.On("esc ctrl+c q", "leave it", func() tea.Cmd { m.s.Close(); return nil }),
+		action.On("esc ctrl+c q", "cancel", func() tea.Cmd { m.s.Close(); return nil }),
 	}
 }
 

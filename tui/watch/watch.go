@@ -291,7 +291,7 @@ func (m *Model) Table() action.Table {
 	leaves := "to Routes"
 	switch {
 	case m.recap != nil:
-		leaves = "put it away"
+		leaves = "close the recap"
 	case m.focus == onChart:
 		leaves = "leave the chart"
 	}
