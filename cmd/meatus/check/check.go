@@ -98,7 +98,7 @@ func Command(open live.Opener) *command.Command {
 	return c
 }
 
-// summarize prints what needs a person. It fails as blocked where a session is.
+// summarize prints the open problems. Its exit status is that of a blocked route if a session is blocked.
 func summarize(cmd *command.Call, e *live.Engine, names []string, depth walk.Depth) error {
 	all, shut, err := e.Needs(cmd.Context(), names, depth)
 	if err != nil {
@@ -113,7 +113,7 @@ func summarize(cmd *command.Call, e *live.Engine, names []string, depth walk.Dep
 	return nil
 }
 
-// needsText is what needs a person, a line each.
+// needsText lists the open problems, one a line.
 func needsText(all []needs.Need) string {
 	if len(all) == 0 {
 		return "nothing needs you\n"
@@ -202,7 +202,7 @@ func (p *printer) put(one printable) error {
 	return err
 }
 
-// end ends the array, and writes what is held back.
+// end closes the array and writes the buffered rest.
 func (p *printer) end() error {
 	if p.asJSON {
 		end := "\n]\n"
@@ -217,7 +217,7 @@ func (p *printer) end() error {
 		more = append(more, cause.Say())
 	}
 	if p.unlooked > 0 {
-		more = append(more, "what was not looked at: --as-far-as knock sees whether it answers, identity compares its host key, login asks about the keys")
+		more = append(more, "gates not checked: --as-far-as knock tests the port, identity compares the host key, login tests the keys")
 	}
 	for i, line := range more {
 		if i == 0 {
@@ -228,7 +228,7 @@ func (p *printer) end() error {
 	return p.out.Flush()
 }
 
-// known is what is known of a session that nothing is wrong with.
+// known describes the last results of a session without problems.
 func known(r gate.Report) string {
 	if seen := r.Answers(); seen != "" {
 		return seen

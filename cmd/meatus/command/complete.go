@@ -68,7 +68,7 @@ func Places(w *workspace.Workspace, before []string, begins string) []string {
 	return names
 }
 
-// Instances completes the last word of a query by what is known already.
+// Instances completes the last word of an estate query from the stored list of instances.
 func Instances(w *workspace.Workspace, _ []string, begins string) []string {
 	return estate.Complete(begins, w.Estates)
 }

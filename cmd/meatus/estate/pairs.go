@@ -149,21 +149,7 @@ func password(open live.Opener) *command.Command {
 				return err
 			}
 			defer file.Forget()
-			pass, err := prompt.Passphrase(cmd, file, fd, path)
-			if err != nil {
-				return err
-			}
-			defer clear(pass)
-			open, err := file.Unseal(sealed, pass)
-			if err != nil {
-				return err
-			}
-			defer clear(open)
-			if cmd.JSON {
-				return command.JSON(cmd.OutOrStdout(), map[string]string{"password": string(open)})
-			}
-			_, err = cmd.OutOrStdout().Write(append(open, '\n')) // without copies that stay in memory
-			return err
+			return prompt.Decrypted(cmd, file, fd, path, sealed)
 		},
 	}
 	c.Flags().IntVar(&fd, "passphrase-fd", -1, "read the passphrase from this file descriptor")

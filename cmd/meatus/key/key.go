@@ -491,25 +491,12 @@ func unseal() *command.Command {
 			if err != nil {
 				return err
 			}
+			defer file.Forget()
 			sealed, err := bounded.Read(os.Stdin, 64<<10)
 			if err != nil {
 				return command.Fail(command.WrongUse, fmt.Errorf("the encrypted password on standard input cannot be read: %w", err))
 			}
-			pass, err := prompt.Passphrase(cmd, file, fd, args[0])
-			if err != nil {
-				return err
-			}
-			defer clear(pass)
-			open, err := file.Unseal(string(sealed), pass)
-			if err != nil {
-				return err
-			}
-			defer clear(open)
-			if cmd.JSON {
-				return command.JSON(cmd.OutOrStdout(), map[string]string{"password": string(open)})
-			}
-			_, err = cmd.OutOrStdout().Write(append(open, '\n')) // without copies that stay in memory
-			return err
+			return prompt.Decrypted(cmd, file, fd, args[0], string(sealed))
 		},
 	}
 	c.Flags().IntVar(&fd, "passphrase-fd", -1, "read the passphrase from this file descriptor")

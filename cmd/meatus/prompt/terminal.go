@@ -166,3 +166,23 @@ func PublicKey(cmd *command.Call, file *keyfile.File, fd int, name string) (ssh.
 	}
 	return signer.PublicKey(), nil
 }
+
+// Decrypted prints an instance's first password, sealed for the key in file, and asks for the key's passphrase if it
+// has one; name is the key's name for the person. The password and the passphrase are cleared.
+func Decrypted(cmd *command.Call, file *keyfile.File, fd int, name, sealed string) error {
+	pass, err := Passphrase(cmd, file, fd, name)
+	if err != nil {
+		return err
+	}
+	defer clear(pass)
+	open, err := file.Unseal(sealed, pass)
+	if err != nil {
+		return err
+	}
+	defer clear(open)
+	if cmd.JSON {
+		return command.JSON(cmd.OutOrStdout(), map[string]string{"password": string(open)})
+	}
+	_, err = cmd.OutOrStdout().Write(append(open, '\n')) // without copies that stay in memory
+	return err
+}
