@@ -119,7 +119,7 @@ func TestFilesGoOverTwoHopsAndBack(t *testing.T) {
 		t.Errorf("%+v", r)
 	}
 	// A saved plan does not permit sending keys.
-	if r := p.run("cargo", "carry", saved); r.status != 5 || !strings.Contains(r.err, "quay.pem: not moved: it holds a private key") {
+	if r := p.run("cargo", "run", saved); r.status != 5 || !strings.Contains(r.err, "quay.pem: not moved: it holds a private key") {
 		t.Errorf("%+v", r)
 	}
 	if r := p.run("cargo", "resume", "--with-keys"); r.status != 0 {

@@ -49,7 +49,7 @@ func TestAnotherListOfKeysIsInstalledIntoAndRead(t *testing.T) {
 			p.vouch("quay")
 			p.again(lines, "Match User pilot\nAuthorizedKeysFile "+list+"\n")
 			p.workspace(fmt.Sprintf("\n[session.pilot]\nhost = %q\nuser = %q\nkey = \"keys/inner.pem\"\nkey_list = %q\n", bastionAddr, pilotLogin, list))
-			if r := p.run("check", "--as-far-as", "login", "pilot"); !strings.Contains(r.out, "answers") || r.status != 0 {
+			if r := p.run("check", "--depth", "login", "pilot"); !strings.Contains(r.out, "answers") || r.status != 0 {
 				t.Errorf("checked: %+v", r)
 			}
 			r := p.run("key", "install", p.path("keys", "other.pem"), "pilot", "--comment", "spring survey")
@@ -330,7 +330,7 @@ func TestAMachineIsAskedWhichKeyOpensIt(t *testing.T) {
 	s := show(t, 120, 36, program, "demo", "--dir", dir)
 	s.until("22 routes", "❯ quay")
 	s.text("a")
-	s.until("which key opens this? ─ quay, warden", "done", "shore.pem   it would take it  SHA256:", "mast.pem    not this one", "not asked: the server's patience is kept")
+	s.until("which key opens this? ─ quay, warden", "done", "shore.pem   accepted  SHA256:", "mast.pem    not accepted", "not asked: the server limits the number of tries")
 	s.keys("Escape")
 	s.gone("which key opens this?")
 	r := do(t, dir, "", "key", "find", "--at", "sill")
@@ -393,10 +393,10 @@ func TestAKeyIsBoundOnTheCommandLine(t *testing.T) {
 	if r := do(t, dir, "", "key", "bind", gauge, "--host", "gauge-*", "--stay", "2h", "--confirm"); r.status != 0 {
 		t.Fatalf("%+v", r)
 	}
-	if r := do(t, dir, "", "check", "archive", "--as-far-as", "here"); !strings.Contains(r.out, "gauge.pem is meant for gauge-*, and this is 10.61.4.50") {
+	if r := do(t, dir, "", "check", "archive", "--depth", "here"); !strings.Contains(r.out, "gauge.pem is meant for gauge-*, and this is 10.61.4.50") {
 		t.Errorf("%+v", r)
 	}
-	if r := do(t, dir, "", "check", "gauge-1", "--as-far-as", "here"); strings.Contains(r.out, "meant for") {
+	if r := do(t, dir, "", "check", "gauge-1", "--depth", "here"); strings.Contains(r.out, "meant for") {
 		t.Errorf("%+v", r)
 	}
 	if r := do(t, dir, "", "key", "bind", gauge, "--stay", "soon"); r.status != 2 || !strings.Contains(r.err, "is no time for a key to stay") {

@@ -123,15 +123,15 @@ func TestAnInstanceIsLaunchedByACommand(t *testing.T) {
 	}{
 		{[]string{"estate", "offer", "--json"}, 0, []string{`"name": "skiff"`, `"login": "keeper"`}},
 		{[]string{"estate", "sources"}, 0, []string{"bay  openstack  every 10s", "of at most 600 requests"}},
-		{[]string{"estate", "launch", "--like", "quay", "--dry"}, 0, []string{"! everybody may knock at 22, by group shore", "--from ADDRESS"}},
+		{[]string{"estate", "launch", "--like", "quay", "--dry-run"}, 0, []string{"! everybody may knock at 22, by group shore", "--from ADDRESS"}},
 		{[]string{"estate", "launch", "--like", "quay", "--from", "10.61.4.1/24"}, 2, []string{"write 10.61.4.0/24"}},
 		{[]string{"estate", "launch", "--like", "gauge-1", "--image", "none", "--yes"}, 1, []string{"there is no image none"}},
 		{[]string{"estate", "launch", "--like", "gauge-1"}, 2, []string{"nobody to ask whether to launch"}},
 		{[]string{"estate", "launch", "--like", "gauge-1", "--name", "gauge-9", "--tag", "role=test", "--yes"}, 0, []string{"gauge-9 is running", "session gauge-9 leads to gauge-9, via quay", "has 1 fingerprint"}},
-		{[]string{"check", "gauge-9", "--as-far-as", "identity"}, 0, []string{"shows the key that the console of gauge-9 told"}},
+		{[]string{"check", "gauge-9", "--depth", "identity"}, 0, []string{"shows the key that the console of gauge-9 told"}},
 		{[]string{"estate", "pairs", "sounding"}, 0, []string{"Who has the private half of key pair sounding", "sounder"}},
-		{[]string{"estate", "pairs", "send", "keys/spare.pem"}, 0, []string{"key pair spare is at estate bay"}},
-		{[]string{"estate", "pairs", "send", "keys/spare.pem"}, 1, []string{"there is a key pair spare already"}},
+		{[]string{"estate", "pairs", "upload", "keys/spare.pem"}, 0, []string{"key pair spare is at estate bay"}},
+		{[]string{"estate", "pairs", "upload", "keys/spare.pem"}, 1, []string{"there is a key pair spare already"}},
 		{[]string{"estate", "unused", "--json"}, 0, []string{`"name": "tide-db"`}},
 		{[]string{"estate", "password", "gauge-9"}, 1, []string{"it has no first password"}},
 		{[]string{"estate", "password", "sounder"}, 1, []string{"no file of its key pair sounding is here"}},
@@ -153,10 +153,10 @@ func TestAnInstanceIsLaunchedByACommand(t *testing.T) {
 	}
 	cut.Process.Kill()
 	cut.Wait()
-	if r := do(t, dir, "", "estate", "launch", "--like", "gauge-1", "--dry"); !strings.Contains(r.err, "a launch of 2 instances") || !strings.Contains(r.err, "wave-1 (") {
+	if r := do(t, dir, "", "estate", "launch", "--like", "gauge-1", "--dry-run"); !strings.Contains(r.err, "a launch of 2 instances") || !strings.Contains(r.err, "wave-1 (") {
 		t.Errorf("%+v", r)
 	}
-	if r := do(t, dir, "", "estate", "launch", "--like", "gauge-1", "--dry"); strings.Contains(r.err, "cut short") {
+	if r := do(t, dir, "", "estate", "launch", "--like", "gauge-1", "--dry-run"); strings.Contains(r.err, "cut short") {
 		t.Errorf("it is told twice: %+v", r)
 	}
 }
@@ -223,8 +223,8 @@ func TestWhoGetsWhereOnTheCommandLine(t *testing.T) {
 		{[]string{"estate", "ways", "gauge-1", "--from", "nowhere"}, 2, []string{"--from: "}},
 		{[]string{"estate", "exposure", "name=quay"}, 0, []string{"! quay  tcp 22  everybody, from outside"}},
 		{[]string{"estate", "exposure", "name=tide-db", "--json"}, 0, []string{`"10.61.4.9/32"`, `tide: lets in tcp 5432 from 10.61.4.9/32`}},
-		{[]string{"estate", "expect", expected}, 3, []string{":1: only quay reaches sounder:22", "quay does not reach sounder", ":3: outside does not reach quay:22", "lets in tcp 22 from everybody"}},
-		{[]string{"estate", "expect", torn}, 2, []string{"line 2", "write WHO reaches TO:PORT"}},
+		{[]string{"estate", "test", expected}, 3, []string{":1: only quay reaches sounder:22", "quay does not reach sounder", ":3: outside does not reach quay:22", "lets in tcp 22 from everybody"}},
+		{[]string{"estate", "test", torn}, 2, []string{"line 2", "write WHO reaches TO:PORT"}},
 	} {
 		r := do(t, dir, "", c.args...)
 		for _, want := range c.out {

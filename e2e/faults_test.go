@@ -167,7 +167,7 @@ func TestAFullDiskLeavesAKeyAsItWas(t *testing.T) {
 	}
 	before := must(os.ReadFile(kept))
 	full := `mount -t tmpfs -o size=64k none "$DIR"; install -m 600 ` + kept + ` "$DIR/a.pem"; head -c 1000000 /dev/zero > "$DIR/ballast" 2>/dev/null || true`
-	r := mounted(t, dir, full, "key", "wrap", filepath.Join(dir, "a.pem"), "--no-passphrase", "--container", "pkcs8")
+	r := mounted(t, dir, full, "key", "convert", filepath.Join(dir, "a.pem"), "--no-passphrase", "--format", "pkcs8")
 	if r.status != 1 || !strings.Contains(r.err, "no space left on device") {
 		t.Errorf("wrapping: %+v", r)
 	}
@@ -175,7 +175,7 @@ func TestAFullDiskLeavesAKeyAsItWas(t *testing.T) {
 		t.Errorf("making: %+v", r)
 	}
 	// What is left is seen from inside, where the disk is.
-	script := full + `; ` + program + ` key wrap "$DIR/a.pem" --no-passphrase --container pkcs8 >/dev/null 2>&1 || true; ` + program + ` key make --no-passphrase "$DIR/b.pem" >/dev/null 2>&1 || true; cp "$DIR/a.pem" ` + kept + `.after; ls -A "$DIR" > ` + kept + `.names`
+	script := full + `; ` + program + ` key convert "$DIR/a.pem" --no-passphrase --format pkcs8 >/dev/null 2>&1 || true; ` + program + ` key make --no-passphrase "$DIR/b.pem" >/dev/null 2>&1 || true; cp "$DIR/a.pem" ` + kept + `.after; ls -A "$DIR" > ` + kept + `.names`
 	mounted(t, dir, script, "check")
 	if now, err := os.ReadFile(kept + ".after"); err != nil || !bytes.Equal(now, before) {
 		t.Errorf("the key is now %q, %v", now, err)

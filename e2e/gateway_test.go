@@ -108,7 +108,7 @@ E`, p.inner))
 	}
 	p.write(filepath.Join(d.state, "gateway.policy"), "person mira key "+print+"\nallow mira to deep\n", 0o600)
 	d.serve = func() *daemon {
-		g := daemonIn(t, p.bastion, "gateway", "serve", "--state", d.state, "--at", ":"+gatewayPort, "--drain", "1s")
+		g := daemonIn(t, p.bastion, "gateway", "serve", "--state", d.state, "--listen", ":"+gatewayPort, "--drain", "1s")
 		d.hostKey = hostKeyOf.FindStringSubmatch(g.until("serving"))[1]
 		return g
 	}
@@ -448,7 +448,7 @@ func TestTwoGatewaysOnARealDatabase(t *testing.T) {
 	}
 	var hostKey string
 	serve := func(name string) gateway {
-		d := daemonIn(t, "", "gateway", "serve", "--state", dir, "--policy", policy, "--store", db.URL, "--at", "127.0.0.1:0", "--name", name, "--reached-at", "127.0.0.1:0", "--drain", "1s")
+		d := daemonIn(t, "", "gateway", "serve", "--state", dir, "--policy", policy, "--store", db.URL, "--listen", "127.0.0.1:0", "--name", name, "--reached-at", "127.0.0.1:0", "--drain", "1s")
 		said := d.until("serving")
 		hostKey = hostKeyOf.FindStringSubmatch(said)[1]
 		return gateway{d, "wss://" + regexp.MustCompile(`at=(127\.0\.0\.1:\d+)`).FindStringSubmatch(said)[1]}

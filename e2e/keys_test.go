@@ -119,9 +119,9 @@ func TestAServerIsAskedWhichKeyItWouldTake(t *testing.T) {
 	s.keys("Enter")
 	s.until("no key accepted at gauge-1")
 	s.text("m")
-	s.until("ask it which of your keys it would take")
+	s.until("ask the server which of your keys it accepts")
 	s.keys("End", "Down", "Down", "Down", "Down", "Down", "Down", "Down", "Down", "Down", "Down", "Down", "Down", "Enter")
-	s.until("it would take it", "❯ use the key gauge.pem")
+	s.until("the server accepts it", "❯ use the key gauge.pem")
 	s.keys("Enter")
 	s.until("key of gauge-1 is keys/gauge.pem now")
 }
@@ -161,13 +161,13 @@ func TestKeysOnTheCommandLine(t *testing.T) {
 	if shown.status != 0 || !strings.Contains(shown.out, `"passphrase": true`) || !strings.Contains(shown.out, `"of the pier"`) {
 		t.Errorf("%+v", shown)
 	}
-	if r := withPass(t, dir, "four words of the sea", "wrap", path, "--passphrase-fd", "3", "--container", "pkcs8", "--keep-passphrase"); r.status != 0 {
+	if r := withPass(t, dir, "four words of the sea", "convert", path, "--passphrase-fd", "3", "--format", "pkcs8", "--keep-passphrase"); r.status != 0 {
 		t.Errorf("%+v", r)
 	}
-	if r := withPass(t, dir, "wrong", "wrap", path, "--passphrase-fd", "3", "--no-passphrase"); r.status == 0 || !strings.Contains(r.err, "does not open the key") {
+	if r := withPass(t, dir, "wrong", "convert", path, "--passphrase-fd", "3", "--no-passphrase"); r.status == 0 || !strings.Contains(r.err, "does not open the key") {
 		t.Errorf("a wrong passphrase: %+v", r)
 	}
-	if r := withPass(t, dir, "four words of the sea", "wrap", path, "--passphrase-fd", "3", "--no-passphrase", "--container", "bcrypt"); r.status != 0 {
+	if r := withPass(t, dir, "four words of the sea", "convert", path, "--passphrase-fd", "3", "--no-passphrase", "--format", "bcrypt"); r.status != 0 {
 		t.Errorf("%+v", r)
 	}
 	public := do(t, dir, "", "key", "public", path)

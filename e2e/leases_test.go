@@ -52,7 +52,7 @@ enrols mira as reef.internal
 reads runa
 `, 0o600)
 	l.serve = func() *daemon {
-		d := daemonIn(t, p.bastion, "issuer", "serve", "--state", l.state, "--at", ":"+issuerPort, "--drain", "1s")
+		d := daemonIn(t, p.bastion, "issuer", "serve", "--state", l.state, "--listen", ":"+issuerPort, "--drain", "1s")
 		l.hostKey = hostKeyOf.FindStringSubmatch(d.until("serving"))[1]
 		return d
 	}
@@ -80,7 +80,7 @@ func (l *leasing) runas(args ...string) result {
 // enrol enrols the machine behind the bastion.
 func (l *leasing) enrol(more ...string) result {
 	l.t.Helper()
-	return l.run(append([]string{"issuer", "enrol", "reef", "--issuer", "bay", "--server-config", l.config, "--reload", l.reload}, more...)...)
+	return l.run(append([]string{"lease", "enrol", "reef", "--issuer", "bay", "--server-config", l.config, "--reload", l.reload}, more...)...)
 }
 
 func TestAMachineIsEnrolledAndLeasesLetIn(t *testing.T) {
@@ -140,7 +140,7 @@ func TestAMachineIsEnrolledAndLeasesLetIn(t *testing.T) {
 		t.Errorf("%+v", r)
 	}
 	// What the log tells is put beside what was granted.
-	if r := l.run("issuer", "used", "reef", "--log", l.logs["reef"]); r.status != 0 {
+	if r := l.run("lease", "match-logs", "reef", "--log", l.logs["reef"]); r.status != 0 {
 		t.Errorf("%+v", r)
 	}
 	record := do(t, l.dir, "", "issuer", "record", "--state", l.state).out
@@ -173,35 +173,35 @@ func TestAMachineIsEnrolledAndLeasesLetIn(t *testing.T) {
 		t.Errorf("somebody reads the record whom the policy does not let: %+v", r)
 	}
 	// Stopped: no new lease, and the list is carried to the machine.
-	if r := do(t, l.dir, "", "issuer", "stop", "login", "root", "--state", l.state); r.status != 0 {
+	if r := do(t, l.dir, "", "issuer", "block", "login", "root", "--state", l.state); r.status != 0 {
 		t.Fatalf("%+v", r)
 	}
 	if r := l.run("run", "reef", "--", "echo in"); r.status != 3 || !strings.Contains(r.err, "are stopped") {
 		t.Errorf("%+v", r)
 	}
-	if r := do(t, l.dir, "", "issuer", "lift", "login", "root", "--state", l.state); r.status != 0 {
+	if r := do(t, l.dir, "", "issuer", "unblock", "login", "root", "--state", l.state); r.status != 0 {
 		t.Fatalf("%+v", r)
 	}
-	if r := l.run("issuer", "carry", "reef", "--server-config", l.config); r.status != 0 || !strings.Contains(r.out, "knows what is stopped") {
+	if r := l.run("lease", "push", "reef", "--server-config", l.config); r.status != 0 || !strings.Contains(r.out, "knows what is stopped") {
 		t.Errorf("%+v", r)
 	}
 	if list := must(os.ReadFile(l.path("server-reef", "meatus-lease-revoked"))); len(list) < 100 || !strings.HasPrefix(string(list), "SSHKRL\n") {
 		t.Errorf("the list that was carried is %q", list)
 	}
 	// The signing key is changed without locking anybody out.
-	for _, args := range [][]string{{"issuer", "key", "next"}, {"issuer", "key", "change"}} {
+	for _, args := range [][]string{{"issuer", "key", "next"}, {"issuer", "key", "activate"}} {
 		r := do(t, l.dir, "", append(args, "--state", l.state)...)
 		if (r.status == 0) != (args[2] == "next") {
 			t.Errorf("%v: %+v", args, r)
 		}
 	}
 	await.Until(t, "both keys to be carried", func() bool {
-		return l.run("issuer", "carry", "reef", "--server-config", l.config).status == 0 && do(t, l.dir, "", "issuer", "key", "change", "--state", l.state).status == 0
+		return l.run("lease", "push", "reef", "--server-config", l.config).status == 0 && do(t, l.dir, "", "issuer", "key", "activate", "--state", l.state).status == 0
 	})
 	await.Until(t, "a lease by the new key", func() bool { return l.run("run", "reef", "--", "echo in").out == "in\n" })
 	// Taken out again, with the way of before.
 	l.write(l.path("server-reef", "authorized"), string(must(os.ReadFile(l.path("keys/inner.pem.pub")))), 0o644)
-	if r := l.enrol("--out", "--yes"); r.status != 0 || !strings.Contains(r.out, "a fresh login by the way of before works") {
+	if r := l.enrol("--remove", "--yes"); r.status != 0 || !strings.Contains(r.out, "a fresh login by the way of before works") {
 		t.Fatalf("%+v", r)
 	}
 	if now := string(must(os.ReadFile(l.config))); now != before {
@@ -234,7 +234,7 @@ func TestASecondPersonAndADayWithoutTheIssuer(t *testing.T) {
 	l.write(l.path("principals"), "root@deep\n", 0o644)
 	l.write(conf, string(must(os.ReadFile(conf)))+"AuthorizedPrincipalsFile "+l.path("principals")+"\n", 0o644)
 	await.Until(t, "the server to be told", func() bool { return exec.Command("sh", "-c", l.reload).Run() == nil })
-	if r := do(t, l.dir, "", "issuer", "trust", "deep", "--state", l.state); r.status != 0 {
+	if r := do(t, l.dir, "", "issuer", "register", "deep", "--state", l.state); r.status != 0 {
 		t.Fatalf("%+v", r)
 	}
 	deep := "\n[session.deep]\nhost = \"reef.internal\"\nvia = [\"quay\"]\nlease = \"bay\"\n"
@@ -259,7 +259,7 @@ func TestASecondPersonAndADayWithoutTheIssuer(t *testing.T) {
 		return id
 	}
 	asks := begin()
-	if r := l.runas("lease", "decline", waiting()); r.status != 0 {
+	if r := l.runas("lease", "deny", waiting()); r.status != 0 {
 		t.Errorf("%+v", r)
 	}
 	asks.until("runa declined")
@@ -269,7 +269,7 @@ func TestASecondPersonAndADayWithoutTheIssuer(t *testing.T) {
 	asks.end(syscall.SIGKILL)
 	await.Until(t, "it to be withdrawn", func() bool { return !strings.Contains(l.runas("lease").out, "for your yes") })
 	asks = begin()
-	if r := l.runas("lease", "agree", waiting()); r.status != 0 {
+	if r := l.runas("lease", "approve", waiting()); r.status != 0 {
 		t.Errorf("%+v", r)
 	}
 	asks.until("in\n")
@@ -285,7 +285,7 @@ func TestASecondPersonAndADayWithoutTheIssuer(t *testing.T) {
 	cmd := exec.Command("sh", "-c", `exec 3<<'P'
 spring tide, two feet over the wall
 P
-exec "$0" issuer emergency "$1" deep --state "$2" --passphrase-fd 3`, program, sealed, l.state)
+exec "$0" issuer break-glass "$1" deep --state "$2" --passphrase-fd 3`, program, sealed, l.state)
 	if out, err := cmd.CombinedOutput(); err != nil || !strings.Contains(string(out), "sealed until") {
 		t.Fatalf("%v %s", err, out)
 	}
@@ -339,9 +339,9 @@ func TestEnrollingIsKilledAtAnyMoment(t *testing.T) {
 	}
 	for n := range kills {
 		out := n%2 == 1
-		args := []string{"netns", "exec", l.here, program, "--workspace", l.dir, "issuer", "enrol", "reef", "--issuer", "bay", "--server-config", l.config, "--reload", l.reload, "--yes"}
+		args := []string{"netns", "exec", l.here, program, "--workspace", l.dir, "lease", "enrol", "reef", "--issuer", "bay", "--server-config", l.config, "--reload", l.reload, "--yes"}
 		if out {
-			args = append(args, "--out")
+			args = append(args, "--remove")
 		}
 		cmd := exec.Command("ip", args...)
 		if err := cmd.Start(); err != nil {
@@ -359,12 +359,12 @@ func TestEnrollingIsKilledAtAnyMoment(t *testing.T) {
 		sound(when)
 		more := []string{"--yes"}
 		if out {
-			more = append(more, "--out")
+			more = append(more, "--remove")
 		}
 		await.Until(t, when+": the next run", func() bool { return l.enrol(more...).status == 0 })
 		sound(when + ", and the next run")
 	}
-	if r := l.enrol("--yes", "--out"); r.status != 0 {
+	if r := l.enrol("--yes", "--remove"); r.status != 0 {
 		t.Fatalf("%+v", r)
 	}
 	if now := string(must(os.ReadFile(l.config))); now != before {

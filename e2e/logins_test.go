@@ -167,7 +167,7 @@ func TestRealServersTakeAndShowCertificates(t *testing.T) {
 	if r := p.run("run", "other", "--", "true"); r.status != 3 || !strings.Contains(r.err, "first time") {
 		t.Errorf("an unknown host: %+v", r)
 	}
-	if r := p.run("hosts", "trust", "192.0.2.*", p.path("keys", "authority.pem.pub")); r.status != 0 {
+	if r := p.run("hosts", "trust-ca", "192.0.2.*", p.path("keys", "authority.pem.pub")); r.status != 0 {
 		t.Fatalf("%+v", r)
 	}
 	r := p.run("run", "--trace", "other", "--", "echo in")

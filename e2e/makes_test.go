@@ -296,7 +296,7 @@ func TestServersOfOtherMakesRunCommandsAndStandKeepalives(t *testing.T) {
 		group.Go(func() { m.runs(name) })
 	}
 	group.Wait()
-	r := do(t, m.dir, "", "check", "--as-far-as", "identity")
+	r := do(t, m.dir, "", "check", "--depth", "identity")
 	for _, name := range []string{"drop", "tiny", "async", "silent"} {
 		if !strings.Contains(r.out, name) || strings.Contains(r.out, name+"  shut") {
 			t.Errorf("checked:\n%s%s", r.out, r.err)

@@ -34,7 +34,7 @@ func TestRemediesAreChosenAndDone(t *testing.T) {
 	s.keys("Tab")
 	s.until("there is no such file")
 	s.keys("m")
-	s.until("remedies ─ buoy, key", "take buoy.pem from", "→ keys/buoy.pem, mode 0400", "use the key gauge.pem", "opens gauge-1")
+	s.until("remedies ─ buoy, key", "use buoy.pem from", "→ keys/buoy.pem, mode 0400", "use the key gauge.pem", "used for gauge-1")
 	s.keys("Enter")
 	s.until("buoy.pem is keys/buoy.pem now, and buoy uses it")
 	if info, err := os.Stat(filepath.Join(dir, "keys", "buoy.pem")); err != nil || info.Mode().Perm() != 0o400 {
@@ -45,7 +45,7 @@ func TestRemediesAreChosenAndDone(t *testing.T) {
 	s.keys("Tab")
 	s.until("group and others can read it")
 	s.keys("M")
-	s.until("set mode 0600 on tide.pem", "mend all 2 keys in")
+	s.until("set mode 0600 on tide.pem", "fix the permissions of all 2 keys in")
 	s.keys("Down")
 	s.until("spare.pem  0640 → 0600")
 	s.keys("Enter")
@@ -57,7 +57,7 @@ func TestRemediesAreChosenAndDone(t *testing.T) {
 	s.keys("Tab")
 	s.until("is taken by")
 	s.keys("m")
-	s.until("open the door at port", "tunnels of tables: bring")
+	s.until("listen at port", "tunnels of tables: bring")
 	s.keys("Enter")
 	s.until("tunnels of tables is bring")
 
@@ -65,7 +65,7 @@ func TestRemediesAreChosenAndDone(t *testing.T) {
 	s.keys("Enter")
 	s.until("refused at gauge-3")
 	s.keys("M")
-	s.until("❯ wait until it is up")
+	s.until("❯ wait until it answers")
 	s.keys("Enter")
 	s.until("waiting")
 	s.keys("Escape")
@@ -185,16 +185,16 @@ func TestHostsOnTheCommandLine(t *testing.T) {
 	if r := do(t, dir, "", "hosts"); r.status != 0 || !strings.Contains(r.out, "203.0.113.10:22 ") || !strings.Contains(r.out, "  ssh-ed25519  SHA256:") {
 		t.Errorf("%+v", r)
 	}
-	if r := do(t, dir, "archive.internal IN SSHFP 4 2 "+strings.Repeat("ab", 32)+"\n", "hosts", "expect", "-"); r.status != 0 || !strings.Contains(r.out, "1 read, 1 of them new") {
+	if r := do(t, dir, "archive.internal IN SSHFP 4 2 "+strings.Repeat("ab", 32)+"\n", "hosts", "import", "-"); r.status != 0 || !strings.Contains(r.out, "1 read, 1 of them new") {
 		t.Errorf("%+v", r)
 	}
-	if r := do(t, dir, "nothing", "hosts", "expect", "-"); r.status != 2 {
+	if r := do(t, dir, "nothing", "hosts", "import", "-"); r.status != 2 {
 		t.Errorf("%+v", r)
 	}
-	if r := do(t, dir, "", "check", "--as-far-as", "moon"); r.status != 2 || !strings.Contains(r.err, "here, knock, identity") {
+	if r := do(t, dir, "", "check", "--depth", "moon"); r.status != 2 || !strings.Contains(r.err, "here, knock, identity") {
 		t.Errorf("%+v", r)
 	}
-	if r := do(t, dir, "", "check", "--as-far-as", "knock", "gauge-1", "gauge-3"); r.status != 3 || !strings.Contains(r.out, "answers as lantern") || !strings.Contains(r.out, "nothing listens") {
+	if r := do(t, dir, "", "check", "--depth", "knock", "gauge-1", "gauge-3"); r.status != 3 || !strings.Contains(r.out, "answers as lantern") || !strings.Contains(r.out, "nothing listens") {
 		t.Errorf("%+v", r)
 	}
 }

@@ -12,10 +12,10 @@ import (
 	"meatus/lab/await"
 )
 
-// opening begins "meatus estate open" for the sluice, and waits until the rule stands.
+// opening begins "meatus estate allow" for the sluice, and waits until the rule stands.
 func opening(t *testing.T, dir string) *exec.Cmd {
 	t.Helper()
-	c := exec.Command(program, "--workspace", dir, "estate", "open", "sluice", "--for", "1h", "--yes")
+	c := exec.Command(program, "--workspace", dir, "estate", "allow", "sluice", "--for", "1h", "--yes")
 	out := must(c.StdoutPipe())
 	if err := c.Start(); err != nil {
 		t.Fatal(err)
@@ -40,12 +40,12 @@ func TestARuleForAnHour(t *testing.T) {
 	if r := do(t, dir, "", "check", "sluice"); r.status != 3 || !strings.Contains(r.out, "rules: no rule of sluice lets tcp 22 in from 10.61.4.1") {
 		t.Errorf("%+v", r)
 	}
-	if r := do(t, dir, "", "estate", "open", "sluice"); r.status != 2 || !strings.Contains(r.err, "nobody to ask") {
+	if r := do(t, dir, "", "estate", "allow", "sluice"); r.status != 2 || !strings.Contains(r.err, "nobody to ask") {
 		t.Errorf("%+v", r)
 	}
 	c := opening(t, dir)
 	reaches(0)
-	if r := do(t, dir, "", "estate", "open", "--json"); r.status != 0 || !strings.Contains(r.out, `"session": "sluice"`) {
+	if r := do(t, dir, "", "estate", "allow", "--json"); r.status != 0 || !strings.Contains(r.out, `"session": "sluice"`) {
 		t.Errorf("%+v", r)
 	}
 	if r := do(t, dir, "", "run", "sluice", "--", "whoami"); r.status != 0 || !strings.Contains(r.out, "keeper") {
@@ -57,7 +57,7 @@ func TestARuleForAnHour(t *testing.T) {
 	}
 	reaches(3)
 	c = opening(t, dir)
-	if r := do(t, dir, "", "estate", "close", "sluice"); r.status != 0 || !strings.Contains(r.out, "no longer sluice") {
+	if r := do(t, dir, "", "estate", "disallow", "sluice"); r.status != 0 || !strings.Contains(r.out, "no longer sluice") {
 		t.Errorf("%+v", r)
 	}
 	if err := c.Wait(); err != nil { // it sees that another has closed it
@@ -123,9 +123,9 @@ func TestRulesOnTheScreen(t *testing.T) {
 	s.choose("sluice")
 	s.until("rules     shut by inbound rules")
 	s.text("m")
-	s.until("go by archive", "open it for an hour, and walk there", "copy what to ask for")
+	s.until("connect through archive", "allow it for an hour, then connect", "copy the request text")
 	s.keys("Escape")
-	s.gone("copy what to ask for")
+	s.gone("copy the request text")
 	s.text("@")
 	s.until("ways to sluice", "here ── quay ── archive ── sluice")
 	s.text("e")
@@ -150,15 +150,15 @@ func TestRulesOnTheScreen(t *testing.T) {
 	s.lead("0")
 	s.choose("sluice")
 	s.text("m")
-	s.until("open it for an hour")
+	s.until("allow it for an hour")
 	s.keys("Down", "Down", "Enter")
 	s.until("keeper on sluice")
 	s.lead("0")
 	s.until("22 routes")
-	if r := do(t, dir, "", "estate", "open"); !strings.Contains(r.out, "sluice: lets in tcp 22 from 10.61.4.1/32") {
+	if r := do(t, dir, "", "estate", "allow"); !strings.Contains(r.out, "sluice: lets in tcp 22 from 10.61.4.1/32") {
 		t.Errorf("%+v", r)
 	}
-	if r := do(t, dir, "", "estate", "close"); r.status != 0 {
+	if r := do(t, dir, "", "estate", "disallow"); r.status != 0 {
 		t.Errorf("%+v", r)
 	}
 	if r := do(t, dir, "", "estate", "reach", "quay", "sluice:22"); r.status != 3 {
@@ -181,8 +181,7 @@ func TestWhatAChangeOfRulesDoes(t *testing.T) {
 	}{
 		{[]string{"estate", "whatif", change}, 0, []string{"session sluice opens, at sluice at tcp 22", "tide-db at tcp 5432: no longer from 10.61.4.9/32"}},
 		{[]string{"estate", "whatif", change, "--json"}, 0, []string{`"opens": [`, `"sluice"`, `"exposes": []`}},
-		{[]string{"estate", "whatif", change, "--apply"}, 2, []string{"nobody to ask"}},
-		{[]string{"estate", "whatif", change, "--apply", "--yes"}, 0, []string{"add to sluice: lets in tcp 22 from 10.61.4.1/32"}},
+		{[]string{"estate", "whatif", change, "--yes"}, 0, []string{"add to sluice: lets in tcp 22 from 10.61.4.1/32"}},
 		{[]string{"estate", "reach", "quay", "sluice:22"}, 0, nil},
 		{[]string{"estate", "whatif", change}, 1, []string{"has no rule that lets in tcp 5432 from 10.61.4.9/32"}},
 		{[]string{"estate", "whatif", "--undo", "--yes"}, 0, []string{"drop from sluice", "add to tide"}},

@@ -145,7 +145,7 @@ func tourOfMending(s *screen, dir string) {
 
 	s.choose("buoy")
 	s.text("m")
-	s.until("take buoy.pem")
+	s.until("use buoy.pem")
 	s.keys("Enter")
 	s.wait("the key to be adopted", func(string) bool {
 		_, err := os.Stat(filepath.Join(dir, "keys", "buoy.pem"))
@@ -158,7 +158,7 @@ func tourOfMending(s *screen, dir string) {
 func tourOfTunnels(s *screen) {
 	s.choose("tables")
 	s.text("m")
-	s.until("open the door at port")
+	s.until("listen at port")
 	s.keys("Enter")
 	s.gone("is taken by")
 	s.choose("tables")
@@ -236,9 +236,9 @@ func tourOfKeys(s *screen, dir string) {
 	s.gone("rotate ─")
 	s.choose("gauge-1")
 	s.text("a")
-	s.until("it would take it", "done")
+	s.until("accepted  SHA256:", "done")
 	s.keys("Escape")
-	s.gone("it would take it")
+	s.gone("accepted  SHA256:")
 }
 
 // tourOfLending are the steps 10 and 11: a frozen and a lost line, a key that is lent, the
@@ -380,7 +380,7 @@ func tourOfRules(s *screen) {
 	s.lead("0")
 	s.choose("sluice")
 	s.text("m")
-	s.until("go by archive", "open it for an hour, and walk there")
+	s.until("connect through archive", "allow it for an hour, then connect")
 	s.keys("Down", "Down", "Enter")
 	s.until("keeper on sluice")
 	s.lead("0")

@@ -265,7 +265,7 @@ func TestDoorsToOtherMachinesAreOpenedKnowinglyOnly(t *testing.T) {
 	if r := do(t, dir, "", "hold", "wide"); r.status != 2 || !strings.Contains(r.err, "listens to other machines; --beyond opens it knowingly") {
 		t.Errorf("%+v", r)
 	}
-	if r := do(t, dir, "", "check", "wide", "--as-far-as", "here"); !strings.Contains(r.out, "listens to other machines") {
+	if r := do(t, dir, "", "check", "wide", "--depth", "here"); !strings.Contains(r.out, "listens to other machines") {
 		t.Errorf("%+v", r)
 	}
 	if r := do(t, dir, "", "hold", "quay"); r.status != 2 || !strings.Contains(r.err, "has no tunnels") {
@@ -388,7 +388,7 @@ func TestTunnelsInTheInterface(t *testing.T) {
 	s.keys("Tab")
 	s.until("m remedies")
 	s.text("m")
-	s.until("open the door at port")
+	s.until("listen at port")
 	s.keys("Enter")
 	s.until("tunnels of tables is bring")
 	s.text("t")

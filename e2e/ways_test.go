@@ -97,7 +97,7 @@ func TestAnotherRealBastionIsTaken(t *testing.T) {
 	if r.status != 0 || !strings.HasPrefix(r.out, inwardAddr+" ") || !strings.Contains(r.err, "meatus: both: goes via quay: mole: ") {
 		t.Errorf("%+v", r)
 	}
-	if r := p.run("check", "--as-far-as", "knock", "both"); !strings.Contains(r.out, "answers") {
+	if r := p.run("check", "--depth", "knock", "both"); !strings.Contains(r.out, "answers") {
 		t.Errorf("checked: %+v", r)
 	}
 	if r := p.run("trail", "--json"); !strings.Contains(r.out, "goes via quay") {

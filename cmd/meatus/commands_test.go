@@ -91,12 +91,12 @@ func (b bay) says(want string, status int, args ...string) {
 func TestCheckSaysTheVerdicts(t *testing.T) {
 	b := openBay(t)
 	b.says("mode 0644", command.Blocked, "check", "tide-db")
-	b.says("gauge-1", command.Done, "check", "--as-far-as", "identity", "gauge-1")
+	b.says("gauge-1", command.Done, "check", "--depth", "identity", "gauge-1")
 	var reports []map[string]any
 	if err := json.Unmarshal([]byte(b.run(command.Blocked, "check", "--json")), &reports); err != nil || len(reports) != 22 {
 		t.Errorf("%d reports, %v", len(reports), err)
 	}
-	b.says("is no depth", command.WrongUse, "check", "--as-far-as", "the moon")
+	b.says("is no depth", command.WrongUse, "check", "--depth", "the moon")
 	b.says("unknown flag", command.WrongUse, "check", "--odd")
 }
 
@@ -202,7 +202,7 @@ func TestWhatManySessionsHaveAtOnceIsToldOnce(t *testing.T) {
 	if said := out.String(); strings.Count(said, "the way is lost") != 1 {
 		t.Errorf("it said:\n%s", said)
 	}
-	said := b.run(command.Blocked, append([]string{"check", "--touch"}, names...)...)
+	said := b.run(command.Blocked, append([]string{"check", "--depth", "identity"}, names...)...)
 	if !strings.Contains(said, "\n60 sessions are shut for one reason: quay: port: ") || !strings.Contains(said, "quay: port: as rack-") || strings.Count(said, "nothing listens") != 2 {
 		t.Errorf("checked:\n%s", said)
 	}
@@ -219,7 +219,7 @@ func TestKeysAreShownMadeWrappedAndMended(t *testing.T) {
 	b.says("0600", command.Done, "key", "mend", b.key("tide.pem"))
 	b.run(command.Done, "key", "make", "--no-passphrase", "--kind", "ECDSA", "--comment", "of a test", b.key("pier.pem"))
 	b.says("exists", command.Failed, "key", "make", "--no-passphrase", b.key("pier.pem"))
-	b.run(command.Done, "key", "wrap", "--container", "sec1", "--no-passphrase", b.key("pier.pem"))
+	b.run(command.Done, "key", "convert", "--format", "sec1", "--no-passphrase", b.key("pier.pem"))
 	b.says("SEC1", command.Done, "key", "show", b.key("pier.pem"))
 	b.says("BEGIN SSH2 PUBLIC KEY", command.Done, "key", "public", "--rfc4716", b.key("pier.pem"))
 	b.says("pier.pem", command.Done, "key", "find", strings.TrimSpace(b.run(command.Done, "key", "public", b.key("pier.pem"))))
@@ -254,10 +254,10 @@ func TestHostsAreListedExpectedAndTrusted(t *testing.T) {
 	b.run(command.Done, "hosts", "--sshfp")
 	list := filepath.Join(t.TempDir(), "list")
 	os.WriteFile(list, []byte("archive.reef.internal SHA256:BZkpR3lwFLwnIcfr9zNnDfwO1uUYgGQmnD1tjVCJqYw\n"), 0o600)
-	b.says("1 of them new", command.Done, "hosts", "expect", list)
+	b.says("1 of them new", command.Done, "hosts", "import", list)
 	signer := filepath.Join(t.TempDir(), "signer.pub")
 	os.WriteFile(signer, []byte(b.run(command.Done, "key", "public", b.key("gauge.pem"))), 0o600)
-	b.says("trusted to sign", command.Done, "hosts", "trust", "*.reef.internal", signer)
+	b.says("trusted to sign", command.Done, "hosts", "trust-ca", "*.reef.internal", signer)
 }
 
 func TestSessionsGoOutAndComeIn(t *testing.T) {
@@ -369,7 +369,7 @@ func TestOfManySessionsWhatWorksIsHeld(t *testing.T) {
 func TestTimesThatAreNotKnownAreLeftOutOfJSON(t *testing.T) {
 	b := openBay(t)
 	for _, args := range [][]string{
-		{"hosts"}, {"estate", "list"}, {"estate", "sources"}, {"estate", "sources", "--kept"}, {"estate", "pairs"}, {"estate", "changes"}, {"estate", "ways"}, {"estate", "open"},
+		{"hosts"}, {"estate", "list"}, {"estate", "sources"}, {"estate", "sources", "--kept"}, {"estate", "pairs"}, {"estate", "changes"}, {"estate", "ways"}, {"estate", "allow"},
 		{"key", "list"}, {"trail"}, {"lease"}, {"gateway", "machines"}, {"issuer", "machines"}, {"issuer", "leases"}, {"estate", "unused"}, {"tunnels"}, {"cargo", "list"}, {"session", "list"},
 	} {
 		var out output

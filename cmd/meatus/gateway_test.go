@@ -26,7 +26,7 @@ func TestTheBaysGateway(t *testing.T) {
 	}
 	b.says("sounder\n", command.Done, "run", "sounder", "--yes-identity", strings.TrimSpace(strings.SplitN(after, "\n", 2)[0]), "--", "hostname")
 	b.says("hulk: address: hulk has not joined yet", command.Blocked, "run", "hulk", "--", "hostname")
-	b.says("sounder", command.Done, "check", "sounder", "--as-far-as", "identity")
+	b.says("sounder", command.Done, "check", "sounder", "--depth", "identity")
 	b.says("1 lightship  gateway at 127.0.0.1:", command.Done, "check", "sounder")
 	// What came of it stands in the gateway's record.
 	b.says("warden (key SHA256:", command.Done, "trail", "--gateway", "lightship")
@@ -53,10 +53,10 @@ func TestGatewaysThatCannotBegin(t *testing.T) {
 	if err := os.WriteFile(rules, []byte("person mira\nallow mira to\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	b.says("rules:2: who and what are missing", command.WrongUse, "gateway", "serve", "--state", state, "--policy", rules, "--at", "127.0.0.1:0")
+	b.says("rules:2: who and what are missing", command.WrongUse, "gateway", "serve", "--state", state, "--policy", rules, "--listen", "127.0.0.1:0")
 	b.says("rules:2: who and what are missing", command.WrongUse, "gateway", "explain", "mira", "reef", "--state", state, "--policy", rules)
 	b.says("--token-audience go together", command.WrongUse, "gateway", "serve", "--state", state, "--token-issuer", "https://id.lantern.example")
-	b.says("is no loopback address", command.WrongUse, "gateway", "serve", "--state", state, "--at", "127.0.0.1:0", "--status", "0.0.0.0:9180")
+	b.says("is no loopback address", command.WrongUse, "gateway", "serve", "--state", state, "--listen", "127.0.0.1:0", "--status", "0.0.0.0:9180")
 	b.says("joins with a token the first time", command.WrongUse, "gateway", "join", "wss://127.0.0.1:1", "--key", filepath.Join(state, "machine.pem"))
 	b.says("is no destination", command.WrongUse, "gateway", "join", "wss://127.0.0.1:1", "--token", "x", "--key", filepath.Join(state, "machine.pem"), "--also", "printer")
 	b.says("is no proxy", command.WrongUse, "gateway", "join", "wss://127.0.0.1:1", "--token", "x", "--proxy", "nowhere")

@@ -116,7 +116,7 @@ func TestCompletionsKnowTheWorkspace(t *testing.T) {
 		{"keepalive=\n", []string{"session", "set", "gauge-1", "keepa"}},
 		{"gauge.pem\n", []string{"key", "show", b.key("ga")}},
 		{"reef\n", []string{"draw", "--site", "r"}},
-		{"identity\n", []string{"check", "--as-far-as", "i"}},
+		{"identity\n", []string{"check", "--depth", "i"}},
 		{"quay\n", []string{"run", "qu"}},
 	} {
 		if out := b.run(command.Done, append([]string{"__complete"}, c.args...)...); !strings.Contains(out, c.want) {
@@ -158,10 +158,12 @@ func TestSessionsAreEditedByScripts(t *testing.T) {
 	b.says("there is no session", command.WrongUse, "session", "set", "nowhere", "port=22")
 	b.says("column", command.WrongUse, "session", "add", "pier = keeper@10.61.4.31 vai quay")
 	b.says("pier", command.WrongUse, "session", "add", "pier = keeper@10.61.4.31")
-	if out := b.run(command.Done, "session", "through", "quay"); !strings.HasPrefix(out, "tide-db\ngauge-1\n") || strings.Contains(out, "quay") || !strings.Contains(out, "pier\n") {
+	if out := b.run(command.Done, "session", "list", "--via", "quay"); !strings.HasPrefix(out, "tide-db ") || strings.Contains(out, "\nquay") || !strings.Contains(out, "\npier ") {
 		t.Errorf("through quay go\n%s", out)
 	}
-	b.says("[]", command.Done, "session", "through", "--json", "pier")
+	b.says("[]", command.Done, "session", "list", "--json", "--via", "pier")
+	b.says("\"host\": \"10.61.4.31\"", command.Done, "session", "list", "--json", "--site", "reef")
+	b.says("there is no site", command.WrongUse, "session", "list", "--site", "no-such")
 	// The command of a connect page, as a shell hands it on.
 	out := b.run(command.Done, "session", "add", "ssh", "-i", b.key("gauge.pem"), "-o", "ServerAliveInterval=45", "-o", "ConnectTimeout=9", "-J", "warden@198.51.100.9:2200", "keeper@mole.example")
 	for _, want := range []string{"left out: -o ConnectTimeout=9", "the new session 198.51.100.9\n", "the new session mole\n"} {

@@ -46,18 +46,18 @@ func TestThePolicyOfAnIssuer(t *testing.T) {
 	same()
 	// What is expected of the one in use is expected of another, too, and of that what stands beside it.
 	bold := write("bold.policy", strings.Replace(string(text), "deny   warden  to weir", "allow  warden  to weir", 1))
-	b.says("expect warden may NOT clerk at weir: it does not hold", command.Blocked, at("policy", bold, "--take")...)
+	b.says("expect warden may NOT clerk at weir: it does not hold", command.Blocked, at("policy", bold, "--yes")...)
 	same()
 	if err := os.WriteFile(longer+".expect", []byte("expect warden may NOT keeper at weir\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	b.says("longer.policy.expect:1: expect warden may NOT keeper at weir: it does not hold", command.Blocked, at("policy", longer, "--take")...)
+	b.says("longer.policy.expect:1: expect warden may NOT keeper at weir: it does not hold", command.Blocked, at("policy", longer, "--yes")...)
 	b.says("bent.policy:1: who and what are missing", command.WrongUse, at("policy", write("bent.policy", "allow warden weir\nthis is understood\n"))...)
 	same()
 	if err := os.Remove(longer + ".expect"); err != nil {
 		t.Fatal(err)
 	}
-	b.says("6 expectations held", command.Done, at("policy", longer, "--take")...)
+	b.says("6 expectations held", command.Done, at("policy", longer, "--yes")...)
 	b.says("it changes nothing for anybody", command.Done, at("policy", longer)...)
 	b.says("another policy holds, SHA-256", command.Done, at("record")...)
 	b.says("each as it was written", command.Done, at("verify")...)

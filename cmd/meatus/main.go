@@ -93,9 +93,9 @@ func commands(at *live.Opener) *command.Command {
 			return err
 		},
 		Commands: slices.Concat(
-			[]*command.Command{check.Command(open)}, run.Commands(open), files.Commands(open), session.Commands(open),
+			[]*command.Command{check.Command(open), check.Mend(open)}, run.Commands(open), files.Commands(open), session.Commands(open),
 			[]*command.Command{version(), trail.Command(open), key.Command(open), key.Ring(open)}, tunnel.Commands(open),
-			[]*command.Command{draw.Command(open), estate.Command(open), host.Command(open), gateway.Command(open), issuer.Command(open), lease.Command(open)},
+			[]*command.Command{draw.Command(open), estate.Command(open), host.Command(open), gateway.Command(open), issuer.Command(), lease.Command(open)},
 			demo.Commands(&leader, &plain),
 		),
 	}

@@ -6,27 +6,26 @@ import (
 	"time"
 
 	"meatus/core/estate"
-	"meatus/core/gate"
 	"meatus/core/needs"
 	"meatus/core/route"
 	"meatus/core/walk"
 )
 
-// Touch looks at sessions' machines as far as depth says. The reports are in the order of the names.
-func (e *Engine) Touch(ctx context.Context, names []string, depth walk.Depth) []gate.Report {
-	reports := make([]gate.Report, len(names))
+// Touch checks sessions as far as depth says. What it finds is in the order of the names.
+func (e *Engine) Touch(ctx context.Context, names []string, depth walk.Depth) []walk.Touched {
+	found := make([]walk.Touched, len(names))
 	var routes []route.Route
 	var at []int
 	w := e.Workspace()
 	known := w.Knowledge()
 	for i, name := range names {
 		r, report := w.Check(name, known)
-		if reports[i] = report; report.Broken == "" {
+		if found[i] = (walk.Touched{Report: report, Route: r}); report.Broken == "" && depth != walk.Here {
 			routes, at = append(routes, r), append(at, i)
 		}
 	}
-	e.Walker.TouchAll(ctx, routes, walk.Look{Depth: depth}, func(i int, report gate.Report) { reports[at[i]] = report })
-	return reports
+	e.Walker.TouchAll(ctx, routes, walk.Look{Depth: depth}, func(i int, t walk.Touched) { found[at[i]] = t })
+	return found
 }
 
 // Needs is what needs a person, the gravest first: the causes of what blocks the sessions, each once, with what key files,
@@ -65,10 +64,10 @@ func (e *Engine) causes(ctx context.Context, names []string, depth walk.Depth) *
 		routes = append(routes, r)
 	}
 	var mu sync.Mutex
-	e.Walker.TouchAll(ctx, routes, walk.Look{Depth: depth}, func(_ int, report gate.Report) {
+	e.Walker.TouchAll(ctx, routes, walk.Look{Depth: depth}, func(_ int, t walk.Touched) {
 		mu.Lock()
 		defer mu.Unlock()
-		causes.Add(report, true)
+		causes.Add(t.Report, true)
 	})
 	return causes
 }

@@ -18,7 +18,7 @@ const (
 // Directives are what a server's configuration in a folder says of an issuer, for a machine of that name there. Every
 // login is known by "LOGIN@MACHINE", so that a lease holds at one machine alone.
 func Directives(folder, machine string, hostCertificate bool) string {
-	text := fmt.Sprintf(`# Written by meatus issuer enrol: logins by leases, for the machine %s.
+	text := fmt.Sprintf(`# Written by meatus lease enrol: logins by leases, for the machine %s.
 TrustedUserCAKeys %s
 RevokedKeys %s
 AuthorizedPrincipalsCommand /bin/echo %%u@%s

@@ -56,26 +56,26 @@ func (h *handshake) wouldLogin(names, closed []string) gate.Gate {
 		} else {
 			refused = append(refused, names[i])
 		}
-		g.Detail = append(g.Detail, fmt.Sprintf("%s: %s", names[i], map[bool]string{true: "it would take it", false: "it would not take it"}[a.Takes]))
+		g.Detail = append(g.Detail, fmt.Sprintf("%s: %s", names[i], map[bool]string{true: "accepted", false: "not accepted"}[a.Takes]))
 	}
 	others := slices.DeleteFunc(slices.Clone(h.asking.methods), func(m string) bool { return m != "password" && m != "keyboard-interactive" })
 	switch {
 	case answers[0].Takes:
-		g.Verdict, g.Reason = gate.Ajar, "the server says yes to any key, also to one that nobody has: what it says proves nothing"
-		g.Remedy.Say = "walk there to see, or ask who runs it"
+		g.Verdict, g.Reason = gate.Ajar, "the server says that it accepts any key, even one that does not exist, so its answer proves nothing"
+		g.Remedy.Say = "connect to find out"
 	case len(taken) > 0:
-		g.Verdict, g.Seen = gate.Open, fmt.Sprintf("%s, would be let in by %s; asked, nothing signed", user, strings.Join(taken, ", "))
+		g.Verdict, g.Seen = gate.Open, fmt.Sprintf("%s, accepted: %s; not logged in", user, strings.Join(taken, ", "))
 	case len(closed) > 0:
-		g.Verdict, g.Reason = gate.Ajar, fmt.Sprintf("the public half of %s is locked away, so it could not be asked about", strings.Join(closed, ", "))
-		g.Remedy.Say = "write its public half beside it, in Keys or by key public"
+		g.Verdict, g.Reason = gate.Ajar, fmt.Sprintf("the public key of %s is not known, so the server could not be asked about it", strings.Join(closed, ", "))
+		g.Remedy.Say = "write the public key to a file beside it: in Keys, or meatus key public"
 	case len(refused) == 0:
 		g.Seen = user + ", no key to ask about"
 	case len(others) > 0:
-		g.Verdict, g.Reason = gate.Ajar, fmt.Sprintf("it would take none of %s, and would ask: %s", strings.Join(refused, ", "), strings.Join(others, ", "))
-		g.Remedy = gate.Remedy{Say: "have the key installed there, or have the answer ready", Act: gate.Choose}
+		g.Verdict, g.Reason = gate.Ajar, fmt.Sprintf("the server accepts none of %s, but asks for: %s", strings.Join(refused, ", "), strings.Join(others, ", "))
+		g.Remedy = gate.Remedy{Say: "install the key there, or log in with the answer", Act: gate.Choose}
 	default:
-		g.Verdict, g.Reason = gate.Shut, fmt.Sprintf("it would take none of %s for the login %s", strings.Join(refused, ", "), user)
-		g.Remedy = gate.Remedy{Say: "check the login, or have the key put into its list there", Act: gate.Choose}
+		g.Verdict, g.Reason = gate.Shut, fmt.Sprintf("the server accepts none of %s for user %s", strings.Join(refused, ", "), user)
+		g.Remedy = gate.Remedy{Say: "check the user name, or install the key there", Act: gate.Choose}
 	}
 	return g
 }

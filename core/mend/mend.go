@@ -69,7 +69,9 @@ func Ways(c Case) []Way {
 	var ways []Way
 	switch {
 	case c.Gate.Remedy.Act == gate.Settle:
-		ways = append(ways, Way{Say: "settle what the new identity means", Act: gate.Settle})
+		ways = append(ways, Way{Say: "decide about the changed host key", Act: gate.Settle})
+	case c.Gate.Remedy.Act == gate.MendFile:
+		ways = append(ways, c.restrict())
 	case c.Gate.Kind == gate.State:
 		return c.state()
 	case c.Gate.Kind == gate.Rules:
@@ -82,7 +84,7 @@ func Ways(c Case) []Way {
 			slices.SortStableFunc(ways, func(a, b Way) int { return rank(b) - rank(a) })
 		}
 		if !c.Asked {
-			ways = append(ways, Way{Say: "ask it which of your keys it would take", Why: "nothing is signed, nobody logs in", Act: gate.AskKeys,
+			ways = append(ways, Way{Say: "ask the server which of your keys it accepts", Why: "nothing is signed; no login", Act: gate.AskKeys,
 				Preview: []string{fmt.Sprintf("asks %s about at most %d keys for the login %s", c.hop().Name, len(c.Workspace.KeyNames()), c.hop().User)}})
 		}
 	case c.Gate.Kind == gate.Channel && c.shutFar():
@@ -93,7 +95,7 @@ func Ways(c Case) []Way {
 		ways = c.file()
 	}
 	if c.Failure != nil && walk.MayPass(c.Failure) {
-		ways = append(ways, Way{Say: "wait until it is up", Why: "tries again after longer and longer pauses, then goes on", Act: gate.Wait})
+		ways = append(ways, Way{Say: "wait until it answers", Why: "retries with growing pauses, then connects", Act: gate.Wait})
 	}
 	return ways
 }
@@ -106,11 +108,11 @@ func (c Case) state() []Way {
 	}
 	var ways []Way
 	if source, ok := c.Workspace.Source(i.Source); ok && i.State == "stopped" && (&estate.Source{EstateSource: source}).Acts() {
-		ways = append(ways, Way{Say: "start it, and walk there once it runs", Act: gate.Start,
+		ways = append(ways, Way{Say: "start the instance, then connect", Act: gate.Start,
 			Preview: []string{fmt.Sprintf("asks estate %s to start %s; its address may be another then, and the session follows", i.Source, sanitize.Line(i.Name, 60))}})
 	}
 	if i.State == "stopped" || i.State == "starting" {
-		ways = append(ways, Way{Say: "wait until it runs, and walk there then", Act: gate.Runs, Preview: []string{"reads estate " + i.Source + " again and again, for ten minutes at most"}})
+		ways = append(ways, Way{Say: "wait until the instance runs, then connect", Act: gate.Runs, Preview: []string{"reads estate " + i.Source + " again and again, for ten minutes at most"}})
 	}
 	return ways
 }
@@ -142,13 +144,13 @@ func (c Case) file() []Way {
 		case f.Mending:
 			ways = append(ways, c.mode(access), c.folder(path))
 		case f.Flaw == keyfile.ForeignOwner:
-			ways = append(ways, c.own(path, access), c.adopt(path, "keep a copy of your own in keys/"))
+			ways = append(ways, c.own(path, access), c.adopt(path, "copy the key to keys/ as your own"))
 		case f.Flaw == keyfile.Missing:
 			ways = append(ways, c.arrived(path)...)
 		}
 	}
 	if below(path, c.Workspace.Downloads) {
-		ways = append(ways, c.adopt(path, "move it into keys/, readable by you alone"))
+		ways = append(ways, c.adopt(path, "move the key to keys/, readable only by you"))
 	}
 	return slices.DeleteFunc(ways, func(w Way) bool { return w.Say == "" })
 }
@@ -161,7 +163,7 @@ func rank(w Way) int {
 	return 0
 }
 
-const wouldTake = "it would take it"
+const wouldTake = "the server accepts it"
 
 func below(path, dir string) bool {
 	return dir != "" && strings.HasPrefix(path, filepath.Clean(dir)+string(filepath.Separator))
@@ -188,7 +190,7 @@ func (c Case) folder(path string) Way {
 	if len(loose) < 2 {
 		return Way{}
 	}
-	w := Way{Say: fmt.Sprintf("mend all %d keys in %s", len(loose), workspace.Short(dir))}
+	w := Way{Say: fmt.Sprintf("fix the permissions of all %d keys in %s", len(loose), workspace.Short(dir))}
 	var paths []string
 	for _, s := range loose {
 		w.Preview = append(w.Preview, fmt.Sprintf("%s  %04o → %04o", sanitize.Name(s.Path), s.Mode.Perm(), keyfile.MendedMode(s.Mode.Perm())))
@@ -206,7 +208,7 @@ func (c Case) own(path string, a keyfile.Access) Way {
 		return Way{} // only the superuser can take a file over
 	}
 	return Way{
-		Say:     "take the file over",
+		Say:     "make yourself the owner of the file",
 		Preview: []string{fmt.Sprintf("%s  owner %s → you, mode %04o", workspace.Short(path), a.Owner, keyfile.MendedMode(a.Mode.Perm()))},
 		do: func() (Done, error) {
 			_, err := keyfile.Own(path)
@@ -253,7 +255,7 @@ func (c Case) arrived(missing string) []Way {
 func (c Case) use(path string) Way {
 	ws, session := c.Workspace, c.hop().Name
 	return Way{
-		Say:     fmt.Sprintf("take %s from %s", sanitize.Name(path), workspace.Short(filepath.Dir(path))),
+		Say:     fmt.Sprintf("use %s from %s", sanitize.Name(path), workspace.Short(filepath.Dir(path))),
 		Preview: []string{fmt.Sprintf("%s → keys/%s, mode 0400", workspace.Short(path), sanitize.Name(path)), fmt.Sprintf("key of %s becomes keys/%s", session, sanitize.Name(path))},
 		do: func() (Done, error) {
 			at, err := keyfile.Adopt(path, filepath.Join(ws.Dir, "keys"))
@@ -295,9 +297,9 @@ func (c Case) otherKeys() []Way {
 		case slices.Contains(c.Takes, file.SHA256):
 			ch.rank, ch.way.Why = -2000, wouldTake
 		case last != "" && file.SHA256 == last:
-			ch.rank, ch.way.Why = -1000, "it got in here before"
+			ch.rank, ch.way.Why = -1000, "last accepted here"
 		case len(opens) > 0:
-			ch.way.Why = "opens " + some(opens)
+			ch.way.Why = "used for " + some(opens)
 		}
 		if fault, stopped := file.Blocked(); stopped {
 			ch.rank, ch.way.Why = 1000, fault.Say
@@ -348,7 +350,7 @@ func (c Case) set(key, value string) func() (Done, error) {
 	ws, session := c.Workspace, c.hop().Name
 	return func() (Done, error) {
 		b, err := book.Set(ws.SessionsPath(), session, key, value)
-		return Done{Say: fmt.Sprintf("%s of %s is %s now; walk again", key, session, value), Book: b}, err
+		return Done{Say: fmt.Sprintf("%s of %s is %s now; connect again", key, session, value), Book: b}, err
 	}
 }
 
@@ -439,5 +441,5 @@ func (c Case) otherListener() []Way {
 		}
 	}
 	line := book.TunnelsLine(list)
-	return []Way{{Say: fmt.Sprintf("open the door at port %d instead", free), Why: c.Gate.Reason, Preview: []string{c.change("tunnels", line)}, do: c.set("tunnels", line)}}
+	return []Way{{Say: fmt.Sprintf("listen at port %d instead", free), Preview: []string{c.change("tunnels", line)}, do: c.set("tunnels", line)}}
 }

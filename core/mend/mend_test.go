@@ -165,10 +165,10 @@ func TestADownloadedKeyIsAdopted(t *testing.T) {
 	c := worst(t, w, "tide-db")
 	c.Arrived = keyfile.Found(got)
 	ways := Ways(c)
-	if !strings.HasPrefix(ways[0].Say, "take tide.pem from") {
+	if !strings.HasPrefix(ways[0].Say, "use tide.pem from") {
 		t.Errorf("ways %q", said(ways))
 	}
-	done := goWay(t, ways, "take tide.pem")
+	done := goWay(t, ways, "use tide.pem")
 	if done.Book == nil || done.Book.Session("tide-db").Keys.V[0] != "keys/tide.pem" || mode(t, filepath.Join(w.Dir, "keys", "tide.pem")) != 0o400 {
 		t.Errorf("%+v", done)
 	}
@@ -212,7 +212,7 @@ func TestTheKeyThatGotInBeforeComesFirst(t *testing.T) {
 	if c.Gate.Kind != gate.Key || c.Gate.Verdict != gate.Ajar || !strings.Contains(c.Gate.Reason, "another key") {
 		t.Fatalf("gate %+v", c.Gate)
 	}
-	if ways := Ways(c); ways[0].Say != "use the key gauge.pem" || ways[0].Why != "it got in here before" {
+	if ways := Ways(c); ways[0].Say != "use the key gauge.pem" || ways[0].Why != "last accepted here" {
 		t.Errorf("ways %q", said(ways))
 	}
 }
@@ -230,7 +230,7 @@ func TestATakenDoorIsMoved(t *testing.T) {
 	if c.Gate.Kind != gate.Channel || !strings.Contains(c.Gate.Reason, "is taken by") {
 		t.Fatalf("gate %+v", c.Gate)
 	}
-	done := goWay(t, Ways(c), "open the door at port")
+	done := goWay(t, Ways(c), "listen at port")
 	moved := done.Book.Session("tide-db").Tunnels.V[0]
 	if moved.Bring == l.Addr().String() || moved.Reach != "db:5432" {
 		t.Errorf("moved to %s", moved)

@@ -36,13 +36,13 @@ func (c Case) rules(a workspace.Asked, ok bool) []Way {
 		if known && (&estate.Source{EstateSource: source}).Acts() {
 			for _, g := range grantedFor {
 				l.For = g.d
-				ways = append(ways, Way{Say: "open it for " + g.say + ", and walk there", Why: "for that one address alone", Act: gate.LetIn, LetIn: l,
-					Preview: append(slices.Clone(l.Lines), "taken back after "+g.say+", also where Meatus ends meanwhile: then by the next one that runs")})
+				ways = append(ways, Way{Say: "allow it for " + g.say + ", then connect", Why: "for this one address only", Act: gate.LetIn, LetIn: l,
+					Preview: append(slices.Clone(l.Lines), "removed after "+g.say+"; if Meatus is killed, by the next start")})
 			}
 		}
-		ways = append(ways, Way{Say: "copy what to ask for", Why: "for whoever owns the rules", Act: gate.HandOn, Preview: l.Lines})
+		ways = append(ways, Way{Say: "copy the request text", Why: "for the owner of the firewall rules", Act: gate.HandOn, Preview: l.Lines})
 	} else if a.Answer.Change != nil {
-		ways = append(ways, Way{Say: "copy what to ask for", Why: "rules alone do not open it", Act: gate.HandOn, Preview: []string{a.Answer.Change.Say}})
+		ways = append(ways, Way{Say: "copy the request text", Why: "firewall rules alone do not allow it", Act: gate.HandOn, Preview: []string{a.Answer.Change.Say}})
 	}
 	return append(c.around(a), ways...)
 }
@@ -62,7 +62,7 @@ func (c Case) around(a workspace.Asked) []Way {
 		if through == "" || !c.Workspace.Leads(through, w.Hops[:len(w.Hops)-1]) || len(ways) == 3 {
 			continue
 		}
-		ways = append(ways, Way{Say: "go by " + through, Why: w.String(), Preview: []string{c.change("via", through)}, do: c.set("via", through)})
+		ways = append(ways, Way{Say: "connect through " + through, Why: w.String(), Preview: []string{c.change("via", through)}, do: c.set("via", through)})
 	}
 	return ways
 }

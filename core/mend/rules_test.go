@@ -31,9 +31,9 @@ func TestWhatRulesKeepShutIsOpenedOrGoneAround(t *testing.T) {
 	c := worst(t, w, "sluice")
 	ways := Ways(c)
 	if got := said(ways); c.Gate.Kind != gate.Rules || !slices.Equal(got, []string{
-		"go by archive [here ── quay ── archive ── sluice]", "go by mast [here ── quay ── mast ── sluice]",
-		"open it for an hour, and walk there [for that one address alone]", "open it for ten minutes, and walk there [for that one address alone]",
-		"open it for eight hours, and walk there [for that one address alone]", "copy what to ask for [for whoever owns the rules]",
+		"connect through archive [here ── quay ── archive ── sluice]", "connect through mast [here ── quay ── mast ── sluice]",
+		"allow it for an hour, then connect [for this one address only]", "allow it for ten minutes, then connect [for this one address only]",
+		"allow it for eight hours, then connect [for this one address only]", "copy the request text [for the owner of the firewall rules]",
 	}) {
 		t.Fatalf("%+v\n%q", c.Gate, got)
 	}
@@ -44,7 +44,7 @@ func TestWhatRulesKeepShutIsOpenedOrGoneAround(t *testing.T) {
 	if text := ways[5].Ask(); text != "add to sluice: lets in tcp 22 from 10.61.4.1/32\n" {
 		t.Errorf("what is copied: %q", text)
 	}
-	done := goWay(t, ways, "go by mast")
+	done := goWay(t, ways, "connect through mast")
 	if done.Book == nil || strings.Join(done.Book.Session("sluice").Via.V, "") != "mast" {
 		t.Fatalf("%+v", done)
 	}

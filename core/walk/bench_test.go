@@ -285,8 +285,8 @@ func BenchmarkCheck1000(b *testing.B) {
 		w := walk.New(walk.Config{Vouched: vouch.Open(filepath.Join(b.TempDir(), vouch.FileName)), Asker: &person{yes: true}, Network: dialer})
 		b.StartTimer()
 		var answered atomic.Int64
-		w.TouchAll(context.Background(), routes, walk.Look{Depth: walk.Identity}, func(_ int, r gate.Report) {
-			if r.Hops[1].Gates[1].Verdict == gate.Open {
+		w.TouchAll(context.Background(), routes, walk.Look{Depth: walk.Identity}, func(_ int, t walk.Touched) {
+			if t.Report.Hops[1].Gates[1].Verdict == gate.Open {
 				answered.Add(1)
 			}
 		})

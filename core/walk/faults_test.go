@@ -205,7 +205,7 @@ func TestAnIntroductionIsCleanedBeforeItIsShown(t *testing.T) {
 		io.Copy(io.Discard, conn)
 	})
 	tr := newTraveller(t, 1, &person{yes: true})
-	report := tr.Touch(context.Background(), tr.way(addr), walk.Look{Depth: walk.Knock})
+	report := tr.Touch(context.Background(), tr.way(addr), walk.Look{Depth: walk.Knock}).Report
 	if seen := report.Hops[0].Gates[1].Seen; steering(seen) || !strings.Contains(seen, "odd") {
 		t.Errorf("it is shown as %q", seen)
 	}

@@ -528,7 +528,7 @@ func TestAKnockGoesNoFurtherThanTheIntroduction(t *testing.T) {
 	b.mendTide()
 	before := b.Lab.Host("tide-db").Logins()
 	gates := func(depth walk.Depth) []gate.Verdict {
-		report := b.Touch(context.Background(), b.route("tide-db"), walk.Look{Depth: depth})
+		report := b.Touch(context.Background(), b.route("tide-db"), walk.Look{Depth: depth}).Report
 		var all []gate.Verdict
 		for _, g := range report.Hops[1].Gates {
 			all = append(all, g.Verdict)
@@ -545,7 +545,7 @@ func TestAKnockGoesNoFurtherThanTheIntroduction(t *testing.T) {
 	if b.Lab.Host("tide-db").Logins() != before {
 		t.Error("a knock logged in")
 	}
-	report := b.Touch(context.Background(), b.route("gauge-3"), walk.Look{Depth: walk.Knock})
+	report := b.Touch(context.Background(), b.route("gauge-3"), walk.Look{Depth: walk.Knock}).Report
 	if g, at := report.Worst(); g.Kind != gate.Port || g.Verdict != gate.Shut || at != 1 {
 		t.Errorf("a closed port: %+v at %d", g, at)
 	}
@@ -575,11 +575,11 @@ func TestKeysUnlockedBeforeAreOfferedBehindTheSessionsOwn(t *testing.T) {
 func TestAQuietCheckAsksNobody(t *testing.T) {
 	b := openBay(t, func(c *walk.Config) { c.Vouched = vouch.Open(filepath.Join(t.TempDir(), vouch.FileName)) }) // nobody is vouched for
 	p := b.person
-	report := b.Touch(context.Background(), b.route("gauge-1"), walk.Look{Depth: walk.Identity, Quiet: true})
+	report := b.Touch(context.Background(), b.route("gauge-1"), walk.Look{Depth: walk.Identity, Quiet: true}).Report
 	if g, at := report.Worst(); at != 0 || g.Kind != gate.Identity || g.Verdict != gate.Shut || len(p.identities) != 0 {
 		t.Errorf("quietly: %+v at %d, %d asked", g, at, len(p.identities))
 	}
-	report = b.Touch(context.Background(), b.route("gauge-1"), walk.Look{Depth: walk.Identity})
+	report = b.Touch(context.Background(), b.route("gauge-1"), walk.Look{Depth: walk.Identity}).Report
 	if len(p.identities) == 0 {
 		t.Errorf("aloud: %+v, %d asked", report, len(p.identities))
 	}

@@ -150,7 +150,7 @@ func TestAPortAnswersThoughNothingIsAgreedUpon(t *testing.T) {
 		"hung up on":          func(c net.Conn) { fmt.Fprint(c, "SSH-2.0-odd\r\n"); hearIntroduction(c) },
 	} {
 		tr := newTraveller(t, 1, &person{})
-		report := tr.Touch(context.Background(), tr.way(listener(t, serve)), walk.Look{Depth: walk.Identity})
+		report := tr.Touch(context.Background(), tr.way(listener(t, serve)), walk.Look{Depth: walk.Identity}).Report
 		if worst, _ := report.Worst(); worst.Kind != gate.Identity || worst.Verdict != gate.Shut {
 			t.Errorf("%s: shut at %+v", name, worst)
 		}
@@ -375,9 +375,10 @@ func TestAMachineIsLookedAtOnceForAllItsSessions(t *testing.T) {
 	}
 	var mu sync.Mutex
 	seen := map[string]bool{}
-	tr.TouchAll(context.Background(), routes, walk.Look{Depth: walk.Identity}, func(i int, report gate.Report) {
+	tr.TouchAll(context.Background(), routes, walk.Look{Depth: walk.Identity}, func(i int, t walk.Touched) {
 		mu.Lock()
 		defer mu.Unlock()
+		report := t.Report
 		if report.Session == routes[i].Session && strings.Contains(report.Hops[0].Gates[2].Seen, ssh.FingerprintSHA256(signer.PublicKey())) && report.Hops[0].User == routes[i].Hops[0].User {
 			seen[report.Session] = true
 		}

@@ -43,9 +43,9 @@ func (d Depth) String() string { return DepthWords[d] }
 // Touch judges a route as far as the look says, without logging in to its machine:
 // does it resolve, does it answer and how soon, what does it answer with, is it
 // the machine it was. The hops before it are walked, and their links shared,
-// since there is no other way to look from there. It returns the report of what
+// since there is no other way to look from there. Its report is that of what
 // this machine knows, made truer by what was found.
-func (w *Walker) Touch(ctx context.Context, r route.Route, look Look) gate.Report {
+func (w *Walker) Touch(ctx context.Context, r route.Route, look Look) Touched {
 	depth := look.Depth
 	a := &attempt{w: w, id: w.NewID(), at: gate.Address, quiet: look.Quiet}
 	reports := map[route.LinkKey]*gate.Report{} // by the end of the way
@@ -78,25 +78,27 @@ func (w *Walker) Touch(ctx context.Context, r route.Route, look Look) gate.Repor
 			}
 		}
 	}
+	t := Touched{report, r, f, depth}
 	if ctx.Err() == nil {
-		w.tell(Touched{report, f, depth})
+		w.tell(t)
 	}
-	return report
+	return t
 }
 
 // Touched is what was found at the end of a look at a session's machine.
 type Touched struct {
 	Report  gate.Report
+	Route   route.Route   // the way that was taken
 	Failure *gate.Failure // where a gate was found shut on the way, else nil
 	Depth   Depth
 }
 
 func (Touched) IsEvent() {}
 
-// TouchAll touches many routes, some of them together, and tells each report as
+// TouchAll touches many routes, some of them together, and tells what was found at each as
 // it comes, from several goroutines. Those that lead to the same machine by the same way
 // are looked at once for all. It ends early when ctx does.
-func (w *Walker) TouchAll(ctx context.Context, routes []route.Route, look Look, each func(i int, report gate.Report)) {
+func (w *Walker) TouchAll(ctx context.Context, routes []route.Route, look Look, each func(i int, t Touched)) {
 	var group errgroup.Group
 	group.SetLimit(TouchParallel)
 	var order []string
@@ -144,8 +146,9 @@ func machine(r route.Route) string {
 	return key
 }
 
-// sameMachine is the report of a route to a machine that was looked at for another.
-func (w *Walker) sameMachine(ctx context.Context, r route.Route, first gate.Report, depth Depth) gate.Report {
+// sameMachine is what a route to a machine that was looked at for another comes to.
+func (w *Walker) sameMachine(ctx context.Context, r route.Route, found Touched, depth Depth) Touched {
+	first := found.Report
 	for _, way := range r.Ways() { // the one that was taken
 		if slices.EqualFunc(way.Hops[:len(way.Hops)-1], first.Hops[:len(first.Hops)-1], func(h route.Hop, is gate.Hop) bool { return h.Name == is.Name }) {
 			if len(r.Others) > 0 {
@@ -163,10 +166,12 @@ func (w *Walker) sameMachine(ctx context.Context, r route.Route, first gate.Repo
 			}
 		}
 	}
+	t := Touched{Report: report, Route: r, Depth: depth}
 	if ctx.Err() == nil {
-		w.tell(Touched{Report: report, Depth: depth})
+		w.tell(t)
 	}
-	return report
+	t.Failure = found.Failure // it was told of the first
+	return t
 }
 
 func (a *attempt) touch(ctx context.Context, depth Depth) error {

@@ -650,10 +650,10 @@ func TestTouchingGoesAsFarAsTheHostKey(t *testing.T) {
 	}
 	var mu sync.Mutex
 	reports := map[string]gate.Report{}
-	b.TouchAll(context.Background(), routes, walk.Look{Depth: walk.Identity}, func(i int, r gate.Report) {
+	b.TouchAll(context.Background(), routes, walk.Look{Depth: walk.Identity}, func(_ int, t walk.Touched) {
 		mu.Lock()
 		defer mu.Unlock()
-		reports[r.Session] = r
+		reports[t.Report.Session] = t.Report
 	})
 	for name, want := range map[string]string{
 		"quay":       "address open, port open, identity open, key open, login untried, channel untried",

@@ -111,7 +111,7 @@ func TestWhereNoWayLeadsThereAllAreTold(t *testing.T) {
 func TestACheckTakesAnotherWayToo(t *testing.T) {
 	b := openBay(t, nil)
 	b.elsewhere("mole | quay")
-	report := b.Touch(context.Background(), b.route("both"), walk.Look{Depth: walk.Knock, Quiet: true})
+	report := b.Touch(context.Background(), b.route("both"), walk.Look{Depth: walk.Knock, Quiet: true}).Report
 	if report.Hops[0].Name != "quay" || report.Answers() == "" {
 		t.Errorf("found %+v", report)
 	}

@@ -45,18 +45,18 @@ func (j *AskKeys) Run(ctx context.Context, tell func(Step)) (err error) {
 		switch {
 		case t.Takes:
 			none = false
-			tell(Step{Verdict: gate.Open, Where: t.Name, Say: "it would take it  " + t.SHA256})
+			tell(Step{Verdict: gate.Open, Where: t.Name, Say: "accepted  " + t.SHA256})
 		case t.Asked:
-			tell(Step{Verdict: gate.Shut, Where: t.Name, Say: "not this one"})
+			tell(Step{Verdict: gate.Shut, Where: t.Name, Say: "not accepted"})
 		default:
 			left++
-			tell(Step{Where: t.Name, Say: "not asked: the server's patience is kept"})
+			tell(Step{Where: t.Name, Say: "not asked: the server limits the number of tries"})
 		}
 	}
 	if none {
-		say := fmt.Sprintf("%s takes none of your keys for %s: ask who runs it which key pair it was made with", j.Route.Target().Name, j.Route.Target().User)
+		say := fmt.Sprintf("%s accepts none of your keys for %s: ask its administrator for the key pair", j.Route.Target().Name, j.Route.Target().User)
 		if left > 0 {
-			say = fmt.Sprintf("%s takes none of those it was asked about; name another as the session's, and it is asked about first", j.Route.Target().Name)
+			say = fmt.Sprintf("%s accepts none of the keys that were asked about; the keys of the session are asked about first", j.Route.Target().Name)
 		}
 		tell(Step{Verdict: gate.Ajar, Where: "none", Say: say})
 	}

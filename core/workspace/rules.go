@@ -529,7 +529,7 @@ func (w *Workspace) LacksOn(session string) (l LetIn, err error) {
 		if a.Here && !a.From.Address.IsValid() {
 			return l, ErrNotSeen
 		}
-		return l, fmt.Errorf("rules alone do not open it:\n%s", a.Answer)
+		return l, fmt.Errorf("firewall rules alone do not allow it:\n%s", a.Answer)
 	}
 	if len(asked) == 0 {
 		return l, fmt.Errorf("no estate knows the firewall rules on the way to %s", session)

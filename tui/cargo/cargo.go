@@ -765,7 +765,7 @@ func (m *Model) write() tea.Cmd {
 			m.s.Notice(err.Error())
 			return nil
 		}
-		m.s.Notice("the plan is written to " + cargo.Say(name) + "; meatus cargo carry takes it")
+		m.s.Notice("the plan is written to " + cargo.Say(name) + "; meatus cargo run takes it")
 		return nil
 	})
 }

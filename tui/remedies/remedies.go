@@ -298,7 +298,7 @@ func (m *Model) answered(msg asked) tea.Cmd {
 		}
 	}
 	if len(c.Takes) == 0 {
-		c.Gate.Reason = fmt.Sprintf("%s would take none of the %d keys it was asked about for the login %s", c.Route.Hops[c.Hop].Name, n, c.Route.Hops[c.Hop].User)
+		c.Gate.Reason = fmt.Sprintf("%s accepts none of the %d keys that were asked about for user %s", c.Route.Hops[c.Hop].Name, n, c.Route.Hops[c.Hop].User)
 	}
 	m.looked = false
 	m.ways.Restart()

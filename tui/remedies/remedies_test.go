@@ -83,13 +83,13 @@ func TestAStoppedInstanceIsStartedAndWalkedTo(t *testing.T) {
 	}
 	// Put away, it waits no more.
 	d.Task(New(d.Services, mend.Case{Workspace: ws, Route: r, Hop: hop, Gate: worst}))
-	d.UntilSees("wait until it runs")
+	d.UntilSees("wait until the instance runs")
 	d.Press("down", "enter")
 	d.UntilSees("waiting until gauge-1 runs")
 	d.On().(*Model).Close()
 	d.UntilSees("canceled")
 	d.Task(New(d.Services, mend.Case{Workspace: ws, Route: r, Hop: hop, Gate: worst}))
-	d.UntilSees("start it, and walk there once it runs", "wait until it runs", "asks estate bay to start gauge-1")
+	d.UntilSees("start the instance, then connect", "wait until the instance runs", "asks estate bay to start gauge-1")
 	d.Fits()
 	d.Press("enter")
 	d.UntilSees("waiting until gauge-1 runs")

@@ -109,10 +109,10 @@ func (m *Model) check(sessions []string, quiet bool) tea.Cmd {
 		defer cancel()
 		var mu sync.Mutex
 		var causes needs.Causes
-		walker.TouchAll(ctx, routes, look, func(_ int, report gate.Report) {
+		walker.TouchAll(ctx, routes, look, func(_ int, t walk.Touched) {
 			mu.Lock()
 			defer mu.Unlock()
-			causes.Add(report, true)
+			causes.Add(t.Report, true)
 		})
 		return looked{n, causes.Shared()}
 	})

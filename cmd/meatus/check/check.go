@@ -19,22 +19,24 @@ import (
 	"meatus/cmd/meatus/prompt"
 	"meatus/core/engine"
 	"meatus/core/gate"
+	"meatus/core/mend"
 	"meatus/core/needs"
 	"meatus/core/route"
+	"meatus/core/sanitize"
 	"meatus/core/walk"
 	"meatus/core/workspace"
 )
 
 // Command is "meatus check".
 func Command(open live.Opener) *command.Command {
-	var touch, summary bool
-	var far string
+	var summary bool
 	var depth walk.Depth
+	var asked func() (walk.Depth, error)
 	var identities *prompt.Identities
 	c := &command.Command{
 		Use:      "check [NAME...]",
 		Summary:  "check whether sessions can connect, and what blocks them",
-		Examples: []string{"meatus check", "meatus check tide-db --as-far-as identity", "meatus check --summary", "meatus check --json"},
+		Examples: []string{"meatus check", "meatus check tide-db --depth identity", "meatus check --summary", "meatus check --json"},
 		Status:   "3 if a session is blocked, or the sessions file has a mistake",
 		JSON:     "print an array of reports, or with --summary of problems",
 		Complete: command.Sessions,
@@ -44,14 +46,9 @@ func Command(open live.Opener) *command.Command {
 			if err != nil {
 				return err
 			}
-			if touch {
-				far = walk.Identity.String()
+			if depth, err = asked(); err != nil {
+				return err
 			}
-			at := slices.Index(walk.DepthWords[:], far)
-			if at < 0 {
-				return command.Fail(command.WrongUse, fmt.Errorf("%q is no depth; there are %s", far, strings.Join(walk.DepthWords[:], ", ")))
-			}
-			depth = walk.Depth(at)
 			e, err := open.Engine(cmd, w, identities, engine.Options{Linger: live.Linger}, nil)
 			if err != nil {
 				return err
@@ -74,9 +71,9 @@ func Command(open live.Opener) *command.Command {
 				return summarize(cmd, e, names, depth)
 			}
 			print := newPrinter(cmd.OutOrStdout(), cmd.JSON, each, names)
-			if depth > walk.Here {
-				for _, report := range e.Touch(cmd.Context(), names, depth) {
-					err = errors.Join(err, print.report(report))
+			if depth > walk.Here || each {
+				for _, t := range e.Touch(cmd.Context(), names, depth) {
+					err = errors.Join(err, print.found(w, t))
 				}
 			} else {
 				err = workspace.CheckAll(w, names, print.prepare, print.put)
@@ -90,12 +87,24 @@ func Command(open live.Opener) *command.Command {
 			return nil
 		},
 	}
-	c.Flags().StringVar(&far, "as-far-as", "here", "the depth: here (no connection), knock (the port answers), identity (the host key) or login (the keys are accepted; nothing is signed); bastions on the route are logged in to")
-	c.Flags().BoolVar(&touch, "touch", false, "short for --as-far-as identity")
-	c.Value("as-far-as", "DEPTH", command.Words(walk.DepthWords[:]...))
+	asked = depthFlag(c)
 	identities = prompt.YesIdentity(c)
 	c.Flags().BoolVar(&summary, "summary", false, "print problems only, the most severe first, each cause once")
 	return c
+}
+
+// depthFlag adds the flag of how far a check goes.
+func depthFlag(c *command.Command) func() (walk.Depth, error) {
+	var far string
+	c.Flags().StringVar(&far, "depth", "here", "the depth: here (no connection), knock (the port answers), identity (the host key) or login (the keys are accepted; nothing is signed); bastions on the route are logged in to")
+	c.Value("depth", "DEPTH", command.Words(walk.DepthWords[:]...))
+	return func() (walk.Depth, error) {
+		at := slices.Index(walk.DepthWords[:], far)
+		if at < 0 {
+			return 0, command.Fail(command.WrongUse, fmt.Errorf("unknown depth %q; the depths are %s", sanitize.Line(far, 40), strings.Join(walk.DepthWords[:], ", ")))
+		}
+		return walk.Depth(at), nil
+	}
 }
 
 // summarize prints the open problems. Its exit status is that of a blocked route if a session is blocked.
@@ -164,12 +173,23 @@ type printable struct {
 	err  error
 }
 
+// checkedJSON is a report of a session that was asked for by name, as "meatus check NAME --json" promises it.
+type checkedJSON struct {
+	gate.Printed
+	Problems []problemJSON `json:"problems"`
+}
+
 // prepare makes a report ready to be printed. It may be called by several goroutines.
 func (p *printer) prepare(r gate.Report) printable {
-	one := printable{Report: r}
 	if !p.asJSON {
-		return one
+		return printable{Report: r}
 	}
+	return p.written(r, r.Printed())
+}
+
+// written is a report with its text as JSON, of the value that is printed for it.
+func (p *printer) written(r gate.Report, v any) printable {
+	one := printable{Report: r}
 	var text bytes.Buffer
 	encoder := json.NewEncoder(&text)
 	encoder.SetEscapeHTML(false)
@@ -177,12 +197,18 @@ func (p *printer) prepare(r gate.Report) printable {
 		text.WriteString("  ")
 		encoder.SetIndent("  ", "  ")
 	}
-	one.err = encoder.Encode(r.Printed())
+	one.err = encoder.Encode(v)
 	one.text = bytes.TrimRight(text.Bytes(), "\n")
 	return one
 }
 
-func (p *printer) report(r gate.Report) error { return p.put(p.prepare(r)) }
+// found prints what was found of a session, as JSON with the remedies for its problems.
+func (p *printer) found(w *workspace.Workspace, t walk.Touched) error {
+	if !p.asJSON || !p.all {
+		return p.put(p.prepare(t.Report))
+	}
+	return p.put(p.written(t.Report, checkedJSON{t.Report.Printed(), told(mend.Problems(w, t))}))
+}
 
 // put prints a report that is ready.
 func (p *printer) put(one printable) error {
@@ -217,7 +243,7 @@ func (p *printer) end() error {
 		more = append(more, cause.Say())
 	}
 	if p.unlooked > 0 {
-		more = append(more, "gates not checked: --as-far-as knock tests the port, identity compares the host key, login tests the keys")
+		more = append(more, "gates not checked: --depth knock tests the port, identity compares the host key, login tests the keys")
 	}
 	for i, line := range more {
 		if i == 0 {

@@ -18,21 +18,21 @@ import (
 // estateActs are the commands that do something to an instance.
 func acts(open live.Opener) []*command.Command {
 	return []*command.Command{
-		act(open, estate.Start, "start an instance and wait until it runs", "gauge-2"),
-		act(open, estate.Stop, "stop an instance and wait until it has stopped", "gauge-2 --yes"),
-		act(open, estate.Restart, "restart an instance and wait until it runs again", "id=i-2f81"),
-		act(open, estate.End, "terminate an instance for good and wait until it is gone", "gauge-2"),
+		act(open, estate.Start, "start", "start an instance and wait until it runs", "gauge-2"),
+		act(open, estate.Stop, "stop", "stop an instance and wait until it has stopped", "gauge-2 --yes"),
+		act(open, estate.Restart, "restart", "restart an instance and wait until it runs again", "id=i-2f81"),
+		act(open, estate.End, "delete", "terminate an instance for good and wait until it is gone", "gauge-2"),
 	}
 }
 
-func act(open live.Opener, act estate.Act, summary, example string) *command.Command {
+func act(open live.Opener, act estate.Act, name, summary, example string) *command.Command {
 	var yes bool
 	c := &command.Command{
-		Use:     string(act) + " NAME",
+		Use:     name + " NAME",
 		Summary: summary,
-		Details: `NAME is a name, an id, or a query that matches one instance. What changes for addresses
-and sessions is printed first, and asked about; --yes skips the question.`,
-		Examples: []string{"meatus estate " + string(act) + " " + example},
+		Details: `NAME is a name, an id, or a query that matches one instance. The effects on addresses and
+sessions are printed first, and confirmed; --yes skips the question.`,
+		Examples: []string{"meatus estate " + name + " " + example},
 		JSON:     "print each step as a line of JSON",
 		Args:     cobra.MinimumNArgs(1),
 		Complete: command.Instances,
@@ -94,7 +94,7 @@ func agreedTo(cmd *command.Call, act estate.Act, i *estate.Instance, does []stri
 		return err
 	}
 	if answer != called(i) {
-		return errors.New("nothing was done")
+		return errors.New("not confirmed: nothing was changed")
 	}
 	return nil
 }

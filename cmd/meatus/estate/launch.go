@@ -49,11 +49,11 @@ func launchCommand(open live.Opener) *command.Command {
 	c := &command.Command{
 		Use:      "launch",
 		Summary:  "launch instances and add a session for each",
-		JSON:     "print each step as a line of JSON; with --dry the preview",
-		Examples: []string{"meatus estate launch --like gauge-1 --name gauge-9", "meatus estate launch --like quay --from 203.0.113.77 --dry"},
+		JSON:     "print each step as a line of JSON; with --dry-run the preview",
+		Examples: []string{"meatus estate launch --like gauge-1 --name gauge-9", "meatus estate launch --like quay --from 203.0.113.77 --dry-run"},
 		Details: `Give an instance to copy with --like, or an image, size, network, groups and key pair ("meatus
 estate offer" lists them). A preview is printed first, and asked about; --yes skips the
-question, --dry prints the preview only.
+question, --dry-run prints the preview only.
 
 --from ADDRESS allows port 22 from that address or range only, by a new group, instead of
 groups that allow everybody.`,
@@ -74,7 +74,7 @@ groups that allow everybody.`,
 	flags.StringVar(&f.from, "from", "", "allow port 22 from this address or range only")
 	flags.IntVar(&f.count, "count", 1, "the number of instances")
 	flags.BoolVar(&f.yes, "yes", false, "do not ask")
-	flags.BoolVar(&f.dry, "dry", false, "print the preview and launch nothing")
+	flags.BoolVar(&f.dry, "dry-run", false, "print the preview and launch nothing")
 	c.Value("source", "NAME", nil)
 	c.Value("like", "INSTANCE", command.Instances)
 	c.Value("image", "IMAGE", nil)

@@ -22,7 +22,7 @@ import (
 	"meatus/core/workspace"
 )
 
-// grantedJSON is a rule that stands for a time, as "meatus estate open --json" promises it.
+// grantedJSON is a rule that stands for a time, as "meatus estate allow --json" promises it.
 type grantedJSON struct {
 	Session string      `json:"session"`
 	Source  string      `json:"source"`
@@ -38,9 +38,9 @@ func openPort(open live.Opener) *command.Command {
 	var during time.Duration
 	var yes bool
 	c := &command.Command{
-		Use:      "open [SESSION]",
-		Summary:  "open a port to one address for a limited time",
-		Examples: []string{"meatus estate open sluice --for 1h", "meatus estate open", "meatus estate open quay --for 20m --from 198.51.100.7 --yes"},
+		Use:      "allow [SESSION]",
+		Summary:  "open a missing firewall rule for a limited time",
+		Examples: []string{"meatus estate allow sluice --for 1h", "meatus estate allow", "meatus estate allow quay --for 20m --from 198.51.100.7 --yes"},
 		JSON:     "print each step as a line of JSON",
 		Details: `Add the firewall rule that is missing for a session's port, or for the service of its local
 forward: for this machine's public address only. The command runs for the time of --for and
@@ -69,7 +69,7 @@ Without SESSION, list the rules that are open for a limited time.`,
 			}
 			source, ok := w.Source(l.Source)
 			if !ok || !(&estate.Source{EstateSource: source}).Acts() {
-				return fmt.Errorf("%w; ask whoever owns the rules:\n%s", estate.ErrNoActs, lines(l.Lines))
+				return fmt.Errorf("%w; ask the owner of the rules:\n%s", estate.ErrNoActs, lines(l.Lines))
 			}
 			for _, line := range l.Lines {
 				fmt.Fprintf(cmd.ErrOrStderr(), "meatus: until %s: %s\n", work.Clock(time.Now().Add(during)), line)
@@ -86,15 +86,15 @@ Without SESSION, list the rules that are open for a limited time.`,
 			if err := e.Do(cmd, job, func(s work.Step) { live.Step(cmd, s) }); err != nil {
 				return err
 			}
-			fmt.Fprintln(cmd.ErrOrStderr(), "meatus: ^C takes it back before")
+			fmt.Fprintln(cmd.ErrOrStderr(), "meatus: ^C removes the rule now")
 			defer again(cmd, open, l.Source)()
 			stand := &work.Standing{Tools: e.Tools(), Grants: job.Grants, Failed: func(err error, again time.Duration) {
-				fmt.Fprintf(cmd.ErrOrStderr(), "meatus: %v; it is tried again in %s\n", err, again.Round(time.Second))
+				fmt.Fprintf(cmd.ErrOrStderr(), "meatus: %v; next try in %s\n", err, again.Round(time.Second))
 			}}
 			return stand.Run(cmd.Context(), func(s work.Step) { live.Step(cmd, s) })
 		},
 	}
-	c.Flags().DurationVar(&during, "for", time.Hour, "the time until the port is closed")
+	c.Flags().DurationVar(&during, "for", time.Hour, "the time until the rule is removed")
 	c.Flags().StringVar(&from, "from", "", "the public address of this machine, if it differs from its own")
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	c.Value("from", "ADDRESS", nil)
@@ -170,9 +170,9 @@ func listGranted(cmd *command.Call, open live.Opener) error {
 
 func closePort(open live.Opener) *command.Command {
 	c := &command.Command{
-		Use:      "close [SESSION]",
-		Summary:  "close ports that were opened for a limited time",
-		Examples: []string{"meatus estate close sluice", "meatus estate close"},
+		Use:      "disallow [SESSION]",
+		Summary:  "remove firewall rules that were added for a limited time",
+		Examples: []string{"meatus estate disallow sluice", "meatus estate disallow"},
 		JSON:     "print each step as a line of JSON",
 		Args:     cobra.MaximumNArgs(1),
 		Run: func(cmd *command.Call, args []string) error {
@@ -188,7 +188,7 @@ func closePort(open live.Opener) *command.Command {
 				standing = slices.DeleteFunc(standing, func(g estate.Grant) bool { return g.Session != args[0] })
 			}
 			if len(standing) == 0 {
-				fmt.Fprintln(cmd.ErrOrStderr(), "meatus: no such rule stands")
+				fmt.Fprintln(cmd.ErrOrStderr(), "meatus: there is no such rule")
 				return nil
 			}
 			e, err := open.Engine(cmd, w, nil, engine.Options{}, nil)
@@ -215,18 +215,18 @@ type whatIfJSON struct {
 func whatIf(open live.Opener) *command.Command {
 	var f estateFlags
 	var from string
-	var apply, undo, yes bool
+	var undo, yes bool
 	c := f.of(&command.Command{
 		Use:      "whatif FILE",
-		Summary:  "preview a change of firewall rules, and apply it with --apply",
-		Examples: []string{"meatus estate whatif tidy.rules", "meatus estate whatif tidy.rules --apply", "meatus estate whatif --undo"},
+		Summary:  "preview a change of firewall rules, and apply it with --yes",
+		Examples: []string{"meatus estate whatif tidy.rules", "meatus estate whatif tidy.rules --yes", "meatus estate whatif --undo --yes"},
 		Details: `List the sessions, forwards and routes that a change of firewall rules opens or blocks, and the
 ports it exposes. FILE has one change a line, # begins a comment:
 
   add to shore: lets in tcp 443 from 198.51.100.7
   drop from shore: lets in tcp 22 from everybody
 
---apply makes the change, after a preview and a question; --undo reverts the last one.`,
+--yes makes the change. --undo previews the reverse of the last change, with --yes it is made.`,
 		Args: func(cmd *cobra.Command, args []string) error {
 			if undo {
 				return cobra.NoArgs(cmd, args)
@@ -250,10 +250,7 @@ ports it exposes. FILE has one change a line, # begins a comment:
 			if err != nil {
 				return err
 			}
-			if err := answerEffects(cmd, w.Judge(source.Name), source.Name, edits, effects); err != nil || !apply && !undo {
-				return err
-			}
-			if err := prompt.Sure(cmd, "change the rules of estate "+source.Name, yes); err != nil {
+			if err := answerEffects(cmd, w.Judge(source.Name), source.Name, edits, effects); err != nil || !yes {
 				return err
 			}
 			e, err := open.Engine(cmd, w, nil, engine.Options{}, nil)
@@ -269,9 +266,8 @@ ports it exposes. FILE has one change a line, # begins a comment:
 		},
 	})
 	c.Flags().StringVar(&from, "from", "", "the public address of this machine, if it differs from its own")
-	c.Flags().BoolVar(&apply, "apply", false, "apply the change, after a preview and a question")
-	c.Flags().BoolVar(&undo, "undo", false, "undo the last change made from this workspace")
-	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	c.Flags().BoolVar(&undo, "undo", false, "revert the last change made from this workspace")
+	c.Flags().BoolVar(&yes, "yes", false, "make the change")
 	c.Value("from", "ADDRESS", nil)
 	return c
 }
@@ -323,7 +319,7 @@ func answerEffects(cmd *command.Call, j *reach.Judge, source string, edits []rea
 		text += j.Line(edit) + "\n"
 	}
 	if len(says) == 0 {
-		says = []string{"nothing that is known here opens or shuts"}
+		says = []string{"no known session, forward or route is opened or blocked"}
 	}
 	for _, say := range says {
 		text += "  " + say + "\n"

@@ -72,9 +72,9 @@ func sendPair(open live.Opener) *command.Command {
 	var source, name string
 	var fd int
 	c := &command.Command{
-		Use:      "send FILE",
+		Use:      "upload FILE",
 		Summary:  "upload a public key to a cloud as a key pair",
-		Examples: []string{"meatus estate pairs send keys/gauge.pem --name gauges"},
+		Examples: []string{"meatus estate pairs upload keys/gauge.pem --name gauges"},
 		Complete: command.First(1, command.Keys, nil),
 		Args:     cobra.ExactArgs(1),
 		Run: func(cmd *command.Call, args []string) error {

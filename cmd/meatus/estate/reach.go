@@ -78,7 +78,7 @@ an instance. PORT is a TCP port, or a port with a protocol, as udp/53.`,
 	})
 }
 
-// brokenJSON is an expectation that does not hold, as "meatus estate expect --json" promises it.
+// brokenJSON is an expectation that does not hold, as "meatus estate test --json" promises it.
 type brokenJSON struct {
 	Line  int          `json:"line"`
 	Text  string       `json:"text"`
@@ -89,9 +89,9 @@ type brokenJSON struct {
 func expect(open live.Opener) *command.Command {
 	var f estateFlags
 	return f.of(&command.Command{
-		Use:      "expect FILE",
+		Use:      "test FILE",
 		Summary:  "test firewall rules against a file of expectations",
-		Examples: []string{"meatus estate expect bay.expect"},
+		Examples: []string{"meatus estate test bay.expect"},
 		Status:   "3 if an expectation fails",
 		Details: `Each line of FILE is one of
 

@@ -112,9 +112,9 @@ func list(open live.Opener) *command.Command {
 func carry(open live.Opener) *command.Command {
 	var f cargoFlags
 	c := &command.Command{
-		Use:      "carry FILE",
+		Use:      "run FILE",
 		Summary:  "run a transfer plan saved with --save-plan",
-		Examples: []string{"meatus cargo carry tables.plan"},
+		Examples: []string{"meatus cargo run tables.plan"},
 		Args:     cobra.ExactArgs(1),
 		Run: func(cmd *command.Call, args []string) error {
 			text, err := os.ReadFile(args[0])
@@ -181,7 +181,7 @@ func resume(open live.Opener) *command.Command {
 	var f cargoFlags
 	c := &command.Command{
 		Use:      "resume [PLAN]",
-		Summary:  "continue an live.Interrupted file transfer",
+		Summary:  "continue an interrupted file transfer",
 		Examples: []string{"meatus cargo resume"},
 		Args:     cobra.MaximumNArgs(1),
 		Run: func(cmd *command.Call, args []string) error {
@@ -229,7 +229,7 @@ func forget(open live.Opener) *command.Command {
 	f := usualCargo
 	c := &command.Command{
 		Use:      "forget [PLAN]",
-		Summary:  "give up an live.Interrupted file transfer and delete its partial files",
+		Summary:  "give up an interrupted file transfer and delete its partial files",
 		Examples: []string{"meatus cargo forget 3rmr6itycya6"},
 		Args:     cobra.MaximumNArgs(1),
 		Run: func(cmd *command.Call, args []string) error {

@@ -66,7 +66,7 @@ func (f *cargoFlags) on(c *command.Command) {
 	flags.DurationVar(&f.keep, "keep", cargo.DefaultKeep, "how long replaced and removed files are kept for undo")
 	flags.BoolVar(&f.noKeep, "no-keep", false, "do not keep replaced and removed files: the transfer cannot be undone")
 	flags.BoolVar(&f.dry, "dry-run", false, "print the plan and copy nothing")
-	flags.StringVar(&f.save, "save-plan", "", "write the plan to this file and copy nothing; meatus cargo carry runs it")
+	flags.StringVar(&f.save, "save-plan", "", "write the plan to this file and copy nothing; meatus cargo run runs it")
 	flags.BoolVar(&f.quiet, "quiet", false, "print errors only")
 	flags.BoolVar(&f.super, "sudo", false, "read and write as root on the machine, by sudo without a password")
 	c.Value("exclude", "PATTERN", nil)

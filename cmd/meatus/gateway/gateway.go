@@ -40,7 +40,7 @@ func Command(open live.Opener) *command.Command {
 		Details: `A gateway is a relay at a host that both sides can reach. Machines connect to it and wait;
 people reach them through it as through a bastion: name the gateway in the sessions file and
 in a session's via. docs/gateway.md describes it.`,
-		Examples: []string{"meatus gateway serve --at :443", "meatus gateway join wss://gateway.lantern.example --token-file token"},
+		Examples: []string{"meatus gateway serve --listen :443", "meatus gateway join wss://gateway.lantern.example --token-file token"},
 		Commands: []*command.Command{list(open), serve(p), join(), token(p), machines(p), revoke(p), explain(p), service.Record(p, "print the audit log: who reached which machine, when and for how long"), service.Verify(p)},
 	}
 	p.Flags(c, "who may reach which machines")
@@ -63,7 +63,7 @@ func serve(p *service.Place) *command.Command {
 	c := &command.Command{
 		Use:      "serve",
 		Summary:  "run a gateway",
-		Examples: []string{"meatus gateway serve --at :443 --certificate bay.pem", "meatus gateway serve --store postgres:///bay --reached-at 192.0.2.7:443"},
+		Examples: []string{"meatus gateway serve --listen :443 --certificate bay.pem", "meatus gateway serve --store postgres:///bay --reached-at 192.0.2.7:443"},
 		Details: `Serve people and machines until interrupted. Without --certificate one is created; the log
 has its fingerprint, for host_key in people's sessions files and --host-key of machines.
 The certificate and the policy are read again when their files change. When the gateway ends,

@@ -95,9 +95,9 @@ func printHosts(out io.Writer, all []vouch.Vouch, asJSON, asSSHFP bool) error {
 
 func expect(open live.Opener) *command.Command {
 	return &command.Command{
-		Use:      "expect FILE",
+		Use:      "import FILE",
 		Summary:  "import expected host key fingerprints from SSHFP records or a list",
-		Examples: []string{"meatus hosts expect fingerprints.txt"},
+		Examples: []string{"meatus hosts import fingerprints.txt"},
 		Args:     cobra.ExactArgs(1),
 		Run: func(cmd *command.Call, args []string) error {
 			w, err := open.Workspace()
@@ -122,7 +122,7 @@ func expect(open live.Opener) *command.Command {
 			}
 			n, err := w.Vouched.Expect(list, time.Now())
 			if err == nil {
-				fmt.Fprintf(cmd.OutOrStdout(), "%d read, %d of them new; a first visit compares them\n", len(list), n)
+				fmt.Fprintf(cmd.OutOrStdout(), "%d read, %d of them new; first connections are compared with them\n", len(list), n)
 			}
 			return err
 		},
@@ -131,9 +131,9 @@ func expect(open live.Opener) *command.Command {
 
 func trust(open live.Opener) *command.Command {
 	return &command.Command{
-		Use:      "trust PATTERN FILE",
-		Summary:  "trust a key that signs host certificates",
-		Examples: []string{"meatus hosts trust '*.reef.example' hosts-signer.pub"},
+		Use:      "trust-ca PATTERN FILE",
+		Summary:  "trust a certificate authority (CA) for host certificates",
+		Examples: []string{"meatus hosts trust-ca '*.reef.example' hosts-signer.pub"},
 		Args:     cobra.ExactArgs(2),
 		Run: func(cmd *command.Call, args []string) error {
 			w, err := open.Workspace()

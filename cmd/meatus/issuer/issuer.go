@@ -15,7 +15,6 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"meatus/cmd/meatus/command"
-	"meatus/cmd/meatus/live"
 	"meatus/cmd/meatus/prompt"
 	"meatus/cmd/meatus/service"
 	"meatus/core/issuer"
@@ -28,7 +27,7 @@ import (
 )
 
 // Command is "meatus issuer".
-func Command(open live.Opener) *command.Command {
+func Command() *command.Command {
 	p := &service.Place{Called: "issuer"}
 	c := &command.Command{
 		Use:     "issuer",
@@ -37,8 +36,8 @@ func Command(open live.Opener) *command.Command {
 at one machine, as long as its policy says, and writes each to its audit log. Such a
 certificate is called a lease. Machines trust the issuer in place of lists of authorized
 keys. docs/leases.md describes it.`,
-		Examples: []string{"meatus issuer serve --at :4543", "meatus issuer enrol tide-db --issuer bay"},
-		Commands: []*command.Command{enrol(open), carry(open), used(open), serve(p), machines(p), trust(p), explain(p), whoCan(p), can(p), tryPolicy(p), leases(p), stop(p), lift(p), key(p), emergency(p),
+		Examples: []string{"meatus issuer serve --listen :4543", "meatus issuer who-can tide-db"},
+		Commands: []*command.Command{serve(p), machines(p), register(p), explain(p), whoCan(p), can(p), tryPolicy(p), leases(p), block(p), unblock(p), key(p), breakGlass(p),
 			service.Record(p, "print the audit log: who asked for which login, and the outcome"), service.Verify(p)},
 	}
 	p.Flags(c, "who may log in where, as whom, and for how long")
@@ -65,7 +64,7 @@ func serve(p *service.Place) *command.Command {
 	c := &command.Command{
 		Use:      "serve",
 		Summary:  "run an issuer",
-		Examples: []string{"meatus issuer serve --at :4543 --certificate bay.pem", "meatus issuer serve --store postgres:///bay", "meatus issuer serve --agent-key SHA256:54c5B5WBJm7pzOoe1FGAi5P8mnsYSk4ZJ5zLxwgq0KQ"},
+		Examples: []string{"meatus issuer serve --listen :4543 --certificate bay.pem", "meatus issuer serve --store postgres:///bay", "meatus issuer serve --agent-key SHA256:54c5B5WBJm7pzOoe1FGAi5P8mnsYSk4ZJ5zLxwgq0KQ"},
 		Details: `Issue certificates until interrupted. A missing signing key is created, readable by its owner
 only; with --agent-key an agent holds it. The TLS certificate, the policy and the keys are
 read again when their files change.`,
@@ -151,15 +150,15 @@ func machines(p *service.Place) *command.Command {
 	}
 }
 
-func trust(p *service.Place) *command.Command {
+func register(p *service.Place) *command.Command {
 	var t store.Trusting
 	var leaves, firstBoot bool
 	c := &command.Command{
-		Use:      "trust MACHINE",
+		Use:      "register MACHINE",
 		Summary:  "register a machine that trusts this issuer, or unregister it",
-		Examples: []string{"meatus issuer trust gauge-9 --tag reef --print-first-boot > first-boot.sh", "meatus issuer trust gauge-9 --no-more"},
-		Details: `Register a machine that was configured without meatus issuer enrol. --print-first-boot prints a
-script that configures a new machine at its first start; --no-more unregisters a machine.`,
+		Examples: []string{"meatus issuer register gauge-9 --tag reef --print-first-boot > first-boot.sh", "meatus issuer register gauge-9 --remove"},
+		Details: `Register a machine that was configured without meatus lease enrol. --print-first-boot prints a
+script that configures a new machine at its first start; --remove unregisters a machine.`,
 		Args: cobra.ExactArgs(1),
 		Run: func(cmd *command.Call, args []string) error {
 			t.Name = args[0]
@@ -200,8 +199,8 @@ script that configures a new machine at its first start; --no-more unregisters a
 	f.StringSliceVar(&t.Networks, "network", nil, "a network of the machine (repeatable)")
 	f.StringVar(&t.Site, "site", "", "the site of the machine")
 	f.StringVar(&t.Instance, "instance", "", "the instance id of the machine")
-	f.BoolVar(&t.Plain, "plain", false, "its server accepts certificates for a user name without a machine name: a certificate for it is valid on every such machine")
-	f.BoolVar(&leaves, "no-more", false, "unregister the machine")
+	f.BoolVar(&t.Plain, "bare-logins", false, "its server accepts certificates for a user name without a machine name: a certificate for it is valid on every such machine")
+	f.BoolVar(&leaves, "remove", false, "unregister the machine")
 	f.BoolVar(&firstBoot, "print-first-boot", false, "print a first-boot script for a new machine")
 	c.Value("tag", "TAG", nil)
 	c.Value("network", "NETWORK", nil)
@@ -339,11 +338,11 @@ func tryPolicy(p *service.Place) *command.Command {
 	c := &command.Command{
 		Use:      "policy [FILE]",
 		Summary:  "compare, test and activate a policy",
-		Examples: []string{"meatus issuer policy new.policy", "meatus issuer policy new.policy --take", "meatus issuer policy"},
+		Examples: []string{"meatus issuer policy new.policy", "meatus issuer policy new.policy --yes", "meatus issuer policy"},
 		Status:   "3 if an expectation fails",
 		JSON:     "print JSON",
 		Details: `Test a policy against its expectations (FILE.expect, and those of the active policy), and
-print which rights it adds and removes compared with the active one. --take activates it, if
+print which rights it adds and removes compared with the active one. --yes activates it, if
 it has no error and meets every expectation. Without FILE, test the active policy.`,
 		Args: cobra.MaximumNArgs(1),
 		Run: func(cmd *command.Call, args []string) error {
@@ -374,7 +373,7 @@ it has no error and meets every expectation. Without FILE, test the active polic
 			return p.Leases(cmd.Context(), func(s *store.Leases) error { return t.Activate(cmd.Context(), s) })
 		},
 	}
-	c.Flags().BoolVar(&take, "take", false, "activate the policy")
+	c.Flags().BoolVar(&take, "yes", false, "activate the policy")
 	return c
 }
 
@@ -407,7 +406,7 @@ func leases(p *service.Place) *command.Command {
 	var person string
 	c := &command.Command{
 		Use:      "leases",
-		Summary:  "list valid certificates, open requests and stopped people",
+		Summary:  "list valid certificates, open requests and blocked people",
 		Examples: []string{"meatus issuer leases --person mira"},
 		JSON:     "print JSON",
 		Args:     cobra.NoArgs,
@@ -434,7 +433,7 @@ func leases(p *service.Place) *command.Command {
 					table.Row(a.State, sanitize.Line(a.Person, 64), lease.Principal(a.Login, a.Machine), "until "+a.Expires.Local().Format(time.TimeOnly), sanitize.Line(a.Reason, 100))
 				}
 				for _, st := range stops {
-					table.Row("stopped", fmt.Sprintf("%s %s", st.Kind, sanitize.Line(st.Name, 64)), "", "since "+st.At.Local().Format(time.DateTime))
+					table.Row("blocked", fmt.Sprintf("%s %s", st.Kind, sanitize.Line(st.Name, 64)), "", "since "+st.At.Local().Format(time.DateTime))
 				}
 				return cmd.AnswerTable(map[string]any{"leases": append([]store.Lease{}, list...), "waiting": append([]store.Asking{}, waits...), "stopped": append([]store.Stop{}, stops...)}, table)
 			})
@@ -449,19 +448,19 @@ func leases(p *service.Place) *command.Command {
 func stopOf(args []string) (kind store.StopKind, name string, err error) {
 	kind = store.StopKind(args[0])
 	if !slices.Contains([]store.StopKind{store.StopPerson, store.StopLogin, store.StopLease}, kind) {
-		err = command.Fail(command.WrongUse, fmt.Errorf("%q is nothing that is stopped; write person NAME, login NAME, or lease SERIAL", sanitize.Line(args[0], 40)))
+		err = command.Fail(command.WrongUse, fmt.Errorf("%q cannot be blocked; write person NAME, login NAME, or lease SERIAL", sanitize.Line(args[0], 40)))
 	}
 	return kind, args[1], err
 }
 
-func stop(p *service.Place) *command.Command {
+func block(p *service.Place) *command.Command {
 	return &command.Command{
-		Use:      "stop person|login|lease NAME",
-		Summary:  "revoke the certificates of a person or a login, and issue no new ones",
-		Examples: []string{"meatus issuer stop person oskar", "meatus issuer stop lease 4711"},
+		Use:      "block person|login|lease NAME",
+		Summary:  "revoke and block a person, a login or one certificate",
+		Examples: []string{"meatus issuer block person oskar", "meatus issuer block lease 4711"},
 		Details: `Revoke all certificates of a person, all for a user name, or one by its serial number, and
 issue no new ones. Machines accept a revoked certificate until it expires, or until their
-revocation list is updated: meatus issuer carry.`,
+revocation list is updated: meatus lease push.`,
 		Args: cobra.ExactArgs(2),
 		Run: func(cmd *command.Call, args []string) error {
 			kind, name, err := stopOf(args)
@@ -472,25 +471,25 @@ revocation list is updated: meatus issuer carry.`,
 			return p.Leases(cmd.Context(), func(s *store.Leases) error {
 				if kind == store.StopPerson && rerr == nil && !slices.Contains(rules.People(), name) {
 					if held, err := s.Leases(cmd.Context(), name); err == nil && len(held) == 0 {
-						return command.Fail(command.WrongUse, fmt.Errorf("the policy knows nobody called %q, who holds no lease either: nothing was stopped", sanitize.Line(name, 64)))
+						return command.Fail(command.WrongUse, fmt.Errorf("the policy has no person %q, and no certificate is theirs: nobody was blocked", sanitize.Line(name, 64)))
 					}
 				}
 				n, err := s.StopLeases(cmd.Context(), kind, name, record.Done{Issuer: "this host", By: "whoever runs it", Why: string(kind) + " " + name})
 				if err != nil {
 					return err
 				}
-				fmt.Fprintf(cmd.ErrOrStderr(), "%s stopped; carry that to the machines: meatus issuer carry\n", words.Count(int(n), "lease"))
+				fmt.Fprintf(cmd.ErrOrStderr(), "%s revoked; update the machines: meatus lease push\n", words.Count(int(n), "lease"))
 				return nil
 			})
 		},
 	}
 }
 
-func lift(p *service.Place) *command.Command {
+func unblock(p *service.Place) *command.Command {
 	return &command.Command{
-		Use:      "lift person|login NAME",
-		Summary:  "issue certificates to a stopped person or login again",
-		Examples: []string{"meatus issuer lift person oskar"},
+		Use:      "unblock person|login NAME",
+		Summary:  "issue certificates to a blocked person or login again",
+		Examples: []string{"meatus issuer unblock person oskar"},
 		Args:     cobra.ExactArgs(2),
 		Run: func(cmd *command.Call, args []string) error {
 			kind, name, err := stopOf(args)
@@ -514,8 +513,8 @@ func key(p *service.Place) *command.Command {
 		Summary:  "show the signing keys and change the active one",
 		Examples: []string{"meatus issuer key"},
 		Details: `List the keys that sign certificates of people and of hosts. To replace the one for people:
-create the next key (key next), copy its public half to the machines (meatus issuer carry),
-and activate it when all machines trust it (key change). The old key file is kept aside.`,
+create the next key (key next), copy its public half to the machines (meatus lease push),
+and activate it when all machines trust it (key activate). The old key file is kept aside.`,
 		Args: cobra.NoArgs,
 		Run: func(cmd *command.Call, _ []string) error {
 			keys := &issuer.Keys{Dir: p.State}
@@ -524,21 +523,21 @@ and activate it when all machines trust it (key change). The old key file is kep
 				return err
 			}
 			for i, s := range leases {
-				what := "signs leases"
+				what := "signs certificates of people"
 				if i > 0 {
-					what = "is to sign next"
+					what = "next: signs nothing yet"
 				}
 				fmt.Fprintf(cmd.OutOrStdout(), "%s  %s\n%s", ssh.FingerprintSHA256(s.PublicKey()), what, ssh.MarshalAuthorizedKey(s.PublicKey()))
 			}
 			if hosts != nil {
-				fmt.Fprintf(cmd.OutOrStdout(), "%s  signs machines' keys\n%s", ssh.FingerprintSHA256(hosts.PublicKey()), ssh.MarshalAuthorizedKey(hosts.PublicKey()))
+				fmt.Fprintf(cmd.OutOrStdout(), "%s  signs certificates of hosts\n%s", ssh.FingerprintSHA256(hosts.PublicKey()), ssh.MarshalAuthorizedKey(hosts.PublicKey()))
 			}
 			return nil
 		},
 	}
 	next := &command.Command{
 		Use:      "next",
-		Summary:  "create the next signing key; machines are told to trust both from then on",
+		Summary:  "create the next signing key, for machines to trust beside this one",
 		Examples: []string{"meatus issuer key next"},
 		Args:     cobra.NoArgs,
 		Run: func(cmd *command.Call, _ []string) error {
@@ -546,18 +545,18 @@ and activate it when all machines trust it (key change). The old key file is kep
 		},
 	}
 	change := &command.Command{
-		Use:      "change",
-		Summary:  "make the next signing key the active one, once every machine trusts it",
-		Examples: []string{"meatus issuer key change"},
+		Use:      "activate",
+		Summary:  "activate the next signing key, once every machine trusts it",
+		Examples: []string{"meatus issuer key activate"},
 		Args:     cobra.NoArgs,
 		Run: func(cmd *command.Call, _ []string) error {
 			return p.Leases(cmd.Context(), func(s *store.Leases) error {
 				left, err := (&issuer.Keys{Dir: p.State}).Change(cmd.Context(), s, allTheSame)
 				if errors.Is(err, issuer.ErrNotTrusted) {
-					return command.Fail(command.Blocked, fmt.Errorf("%w: %s; carry it there: meatus issuer carry, or leave them behind with --all-the-same", err, sanitize.Line(strings.Join(left, ", "), 400)))
+					return command.Fail(command.Blocked, fmt.Errorf("%w: %s; update them with meatus lease push, or lock them out with --all-the-same", err, sanitize.Line(strings.Join(left, ", "), 400)))
 				}
 				if err == nil && len(left) > 0 {
-					fmt.Fprintf(cmd.ErrOrStderr(), "these trust the old key alone, and let no lease in: %s\n", sanitize.Line(strings.Join(left, ", "), 400))
+					fmt.Fprintf(cmd.ErrOrStderr(), "these machines trust the old key only, and accept no certificates now: %s\n", sanitize.Line(strings.Join(left, ", "), 400))
 				}
 				return err
 			})
@@ -568,18 +567,18 @@ and activate it when all machines trust it (key change). The old key file is kep
 	return c
 }
 
-func emergency(p *service.Place) *command.Command {
+func breakGlass(p *service.Place) *command.Command {
 	var login string
 	var life time.Duration
 	fd := -1
 	c := &command.Command{
-		Use:      "emergency FILE MACHINE...",
-		Summary:  "create an emergency key for the time when the issuer is down",
-		Examples: []string{"meatus issuer emergency /media/safe/bay.pem tide-db gauge-1 --as keeper --for 720h"},
+		Use:      "break-glass FILE MACHINE...",
+		Summary:  "create a sealed break-glass certificate for when the issuer is down",
+		Examples: []string{"meatus issuer break-glass /media/safe/bay.pem tide-db gauge-1 --as keeper --for 720h"},
 		Details: `Create a key with a passphrase, and a certificate for one user name on some machines. Store it
 offline. As the key of a session that also has a lease, it is used when the issuer gives no
 certificate; each use is reported on the screen and in the machine's log. Revoke it with
-meatus issuer stop lease SERIAL.`,
+meatus issuer block lease SERIAL.`,
 		Args: cobra.MinimumNArgs(2),
 		Run: func(cmd *command.Call, args []string) error {
 			return p.Leases(cmd.Context(), func(s *store.Leases) error {

@@ -31,11 +31,11 @@ func Command(open live.Opener) *command.Command {
 		Details: `Passphrases are asked for on the controlling terminal, or read from a file descriptor named
 with --passphrase-fd, up to the end of a line; never from an argument.`,
 		Examples: []string{"meatus key list", "meatus key show keys/tide.pem"},
-		Commands: []*command.Command{show(), list(open), find(open), mend(), makeKey(), wrap(), public(), split(),
+		Commands: []*command.Command{show(), list(open), find(open), mend(), makeKey(), convert(), public(), split(),
 			move(open, "adopt", "move a key file into keys/ with safe permissions", "meatus key adopt ~/Downloads/tide.pem"),
 			move(open, "rename", "rename a key file and update the sessions that use it", "meatus key rename keys/tide.pem tide-old.pem"),
 			move(open, "retire", "move a key file aside and list the sessions that used it", "meatus key retire keys/tide-old.pem"),
-			unseal(), bind(open), install(open), rotate(open), sweep(open)},
+			decryptPassword(), bind(open), install(open), rotate(open), sweep(open)},
 	}
 }
 
@@ -313,12 +313,12 @@ func makeKey() *command.Command {
 	}
 	c.Flags().StringVar(&kind, "kind", "Ed25519", "Ed25519, ECDSA or RSA")
 	c.Flags().IntVar(&bits, "bits", 0, "256, 384 or 521 for ECDSA; 3072 or 4096 for RSA")
-	c.Flags().StringVar(&container, "container", "bcrypt", "the file format: bcrypt, pkcs8, pkcs1 or sec1")
+	c.Flags().StringVar(&container, "format", "bcrypt", "the file format: bcrypt, pkcs8, pkcs1 or sec1")
 	c.Flags().StringVar(&comment, "comment", "", "the comment of the public key")
 	c.Flags().BoolVar(&none, "no-passphrase", false, "create a key without a passphrase: anyone with the file can use it")
 	c.Flags().IntVar(&fd, "passphrase-fd", -1, "read the passphrase from this file descriptor")
 	c.Value("kind", "KIND", command.Words("Ed25519", "ECDSA", "RSA"))
-	c.Value("container", "FORM", command.Words("bcrypt", "pkcs8", "pkcs1", "sec1"))
+	c.Value("format", "FORMAT", command.Words("bcrypt", "pkcs8", "pkcs1", "sec1"))
 	return c
 }
 
@@ -327,17 +327,17 @@ func containerNamed(name string) (keyfile.Container, error) {
 	if form, ok := forms[strings.ToLower(strings.ReplaceAll(name, "#", ""))]; ok {
 		return form, nil
 	}
-	return "", command.Fail(command.WrongUse, fmt.Errorf("%q is no container that is written here; there are bcrypt, pkcs8, pkcs1 and sec1", name))
+	return "", command.Fail(command.WrongUse, fmt.Errorf("unknown key format %q; the formats are bcrypt, pkcs8, pkcs1 and sec1", name))
 }
 
-func wrap() *command.Command {
+func convert() *command.Command {
 	var container string
 	var fd, newFD int
 	var none, keep bool
 	c := &command.Command{
-		Use:      "wrap PATH",
+		Use:      "convert PATH",
 		Summary:  "convert a private key: another file format, another passphrase or none",
-		Examples: []string{"meatus key wrap keys/tide.pem --container pkcs8"},
+		Examples: []string{"meatus key convert keys/tide.pem --format pkcs8"},
 		Complete: command.First(1, command.Keys, nil),
 		JSON:     "print JSON",
 		Args:     cobra.ExactArgs(1),
@@ -367,21 +367,21 @@ func wrap() *command.Command {
 				}
 				defer clear(pass)
 				if len(pass) == 0 {
-					return command.Fail(command.WrongUse, errors.New("nothing was changed: pass --no-passphrase to take the passphrase away, knowingly"))
+					return command.Fail(command.WrongUse, errors.New("nothing was changed: give --no-passphrase to remove the passphrase"))
 				}
 			}
 			if err := keyfile.Rewrap(args[0], old, keyfile.Wrapping{Container: form, Passphrase: pass}); err != nil {
 				return err
 			}
-			return cmd.Answer(map[string]any{"path": args[0], "rewrapped": true}, args[0]+" is written anew\n")
+			return cmd.Answer(map[string]any{"path": args[0], "rewrapped": true}, "converted "+args[0]+"\n")
 		},
 	}
-	c.Flags().StringVar(&container, "container", "", "the new file format: bcrypt, pkcs8, pkcs1 or sec1 (default: unchanged)")
+	c.Flags().StringVar(&container, "format", "", "the new file format: bcrypt, pkcs8, pkcs1 or sec1 (default: unchanged)")
 	c.Flags().BoolVar(&none, "no-passphrase", false, "remove the passphrase")
 	c.Flags().BoolVar(&keep, "keep-passphrase", false, "keep the passphrase")
 	c.Flags().IntVar(&fd, "passphrase-fd", -1, "read the current passphrase from this file descriptor")
 	c.Flags().IntVar(&newFD, "new-passphrase-fd", -1, "read the new passphrase from this file descriptor")
-	c.Value("container", "FORM", command.Words("bcrypt", "pkcs8", "pkcs1", "sec1"))
+	c.Value("format", "FORMAT", command.Words("bcrypt", "pkcs8", "pkcs1", "sec1"))
 	return c
 }
 
@@ -477,12 +477,12 @@ func move(open live.Opener, how, summary, example string) *command.Command {
 	}
 }
 
-func unseal() *command.Command {
+func decryptPassword() *command.Command {
 	var fd int
 	c := &command.Command{
-		Use:      "unseal PATH",
+		Use:      "decrypt-password PATH",
 		Summary:  "decrypt an instance's first password with the private key of its key pair",
-		Examples: []string{"meatus key unseal keys/tide.pem < sealed.txt"},
+		Examples: []string{"meatus key decrypt-password keys/tide.pem < sealed.txt"},
 		Complete: command.First(1, command.Keys, nil),
 		JSON:     "print JSON",
 		Args:     cobra.ExactArgs(1),

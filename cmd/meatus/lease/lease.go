@@ -1,4 +1,5 @@
-// Package lease has the commands of a person who gets short-lived certificates, called leases, of an issuer.
+// Package lease has the commands for short-lived certificates, called leases, on the side of the person and of the machines
+// logged in to.
 package lease
 
 import (
@@ -20,7 +21,7 @@ func Command(open live.Opener) *command.Command {
 	var issuer string
 	c := &command.Command{
 		Use:      "lease",
-		Summary:  "show your rights, certificates and requests at an issuer",
+		Summary:  "show your login rights, certificates and requests",
 		Examples: []string{"meatus lease", "meatus lease --issuer bay --json"},
 		JSON:     "print JSON",
 		Details: `List where you may log in, as which user and under which conditions, with certificates of an
@@ -68,19 +69,20 @@ session that uses them connects.`,
 	c.Shared().StringVar(&issuer, "issuer", "", "the issuer in the sessions file, if there are several")
 	c.Value("issuer", "ISSUER", nil)
 	c.Commands = []*command.Command{
-		answer(open, &issuer, "agree", "approve a request of another person"),
-		answer(open, &issuer, "decline", "decline a request of another person, or take an approval back"),
-		answer(open, &issuer, "withdraw", "withdraw your own request"),
+		answer(open, &issuer, "approve", "agree", "approve a request of another person"),
+		answer(open, &issuer, "deny", "decline", "deny a request of another person, or withdraw an approval"),
+		answer(open, &issuer, "withdraw", "withdraw", "withdraw your own request"),
+		enrol(open), push(open), matchLogs(open),
 	}
 	return c
 }
 
-// answer answers a request.
-func answer(open live.Opener, issuer *string, say, summary string) *command.Command {
+// answer answers a request: name is the command, say the word of the protocol.
+func answer(open live.Opener, issuer *string, name, say, summary string) *command.Command {
 	return &command.Command{
-		Use:      say + " ID",
+		Use:      name + " ID",
 		Summary:  summary,
-		Examples: []string{"meatus lease " + say + " QK3V7H2M5XN4B6ZT2WRCJ5LPAY"},
+		Examples: []string{"meatus lease " + name + " QK3V7H2M5XN4B6ZT2WRCJ5LPAY"},
 		Args:     cobra.ExactArgs(1),
 		Run: func(cmd *command.Call, args []string) error {
 			return open.With(cmd, &prompt.Identities{}, func(r *live.Engine, w *workspace.Workspace) error {

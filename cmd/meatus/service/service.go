@@ -123,7 +123,7 @@ type Serving struct {
 func (f *Serving) Add(c *command.Command) {
 	c.JSON = "log as JSON lines"
 	flags := c.Flags()
-	flags.StringVar(&f.at, "at", ":443", "the address to listen at")
+	flags.StringVar(&f.at, "listen", ":443", "the address to listen at")
 	flags.StringVar(&f.cert, "certificate", "", "a PEM file with the TLS certificate and its CA certificates")
 	flags.StringVar(&f.key, "certificate-key", "", "a PEM file with the key of the TLS certificate (default: the file of --certificate)")
 	flags.StringVar(&f.clientCA, "client-ca", "", "a PEM file with the CA certificates for client certificates of people")
@@ -131,7 +131,7 @@ func (f *Serving) Add(c *command.Command) {
 	flags.StringVar(&f.audience, "token-audience", "", "the audience of accepted bearer tokens")
 	flags.StringVar(&f.status, "status", "", "serve /health, /ready and /metrics at this loopback address")
 	flags.DurationVar(&f.drain, "drain", 30*time.Second, "time for open connections to finish when the program ends")
-	c.Value("at", "ADDRESS:PORT", nil)
+	c.Value("listen", "ADDRESS:PORT", nil)
 	c.Value("certificate", "FILE", nil)
 	c.Value("certificate-key", "FILE", nil)
 	c.Value("client-ca", "FILE", nil)

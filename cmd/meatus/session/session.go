@@ -4,6 +4,8 @@ package session
 import (
 	"errors"
 	"fmt"
+	"net"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -23,11 +25,11 @@ import (
 func Commands(open live.Opener) []*command.Command {
 	return []*command.Command{{
 		Use:     "session",
-		Summary: "add, change, show and remove sessions",
+		Summary: "list, show, add, change and delete sessions",
 		Details: `session edits sessions.toml as the full screen does: with the same checks, one edit at a
 time that can be undone there, and everything else in the file unchanged.`,
 		Examples: []string{"meatus session add tide-db = keeper@10.61.4.20 via quay", "meatus session set gauge-1 gauge-2 keepalive=1m"},
-		Commands: []*command.Command{add(open), set(open), remove(open), show(open), through(open)},
+		Commands: []*command.Command{list(open), show(open), add(open), set(open), remove(open)},
 	}, exportAll(open), importFile(open)}
 }
 
@@ -94,7 +96,7 @@ func set(open live.Opener) *command.Command {
 		Examples: []string{"meatus session set tide-db port=2022 user=pilot", "meatus session set gauge-1 gauge-2 keepalive=1m", "meatus session set tide-db user="},
 		Complete: command.Settings,
 		Details: `Change values of one or more sessions in one edit. An argument with = is a value, one without is
-a session. The keys are those of sessions.toml; KEY= removes a value, so that it is inherited.
+a session. The keys are those of sessions.toml; KEY= restores inheritance.
 Lists are separated by commas, port forwards are written as in a route line.`,
 		Args: cobra.MinimumNArgs(2),
 		Run: func(cmd *command.Call, args []string) error {
@@ -149,7 +151,7 @@ func writtenAll(w *workspace.Workspace, names []string) error {
 func remove(open live.Opener) *command.Command {
 	return &command.Command{
 		Use:      "remove NAME...",
-		Summary:  "remove the named sessions, unless another session goes through one",
+		Summary:  "delete sessions; refused if another uses one as a jump host",
 		Examples: []string{"meatus session remove tide-db"},
 		Complete: command.Sessions,
 		Args:     cobra.MinimumNArgs(1),
@@ -216,30 +218,73 @@ func show(open live.Opener) *command.Command {
 	}
 }
 
-func through(open live.Opener) *command.Command {
-	return &command.Command{
-		Use:      "through NAME",
-		Summary:  "list the sessions that go through a bastion",
-		Examples: []string{"meatus session through quay"},
-		JSON:     "print an array of names",
-		Complete: command.First(1, command.Sessions, nil),
-		Details: `List the sessions with a route through a session, also through alternative routes: they lose
-that route when the machine stops.`,
-		Args: cobra.ExactArgs(1),
-		Run: func(cmd *command.Call, args []string) error {
+// listedJSON is a session as "meatus session list --json" promises it.
+type listedJSON struct {
+	Name string   `json:"name"`
+	Site string   `json:"site,omitempty"`
+	Host string   `json:"host"`
+	Port string   `json:"port"`
+	User string   `json:"user,omitempty"`
+	Via  []string `json:"via,omitempty"`
+	Key  string   `json:"key,omitempty"`
+}
+
+func list(open live.Opener) *command.Command {
+	var via, site string
+	c := &command.Command{
+		Use:      "list",
+		Summary:  "list sessions with host, user, port, bastions and key",
+		Examples: []string{"meatus session list", "meatus session list --via quay", "meatus session list --site reef --json"},
+		JSON:     "print an array of objects",
+		Details: `--via lists the sessions with a route through a bastion, also through alternative routes: they
+lose that route when the machine stops.`,
+		Args: cobra.NoArgs,
+		Run: func(cmd *command.Call, _ []string) error {
 			w, err := open.Workspace()
 			if err != nil {
 				return err
 			}
-			if w.Book.Session(args[0]) == nil {
-				return fmt.Errorf("%w %q", route.ErrNoSession, sanitize.Line(args[0], 60))
+			names := w.Book.Names()
+			if via != "" {
+				if w.Book.Session(via) == nil {
+					return fmt.Errorf("%w %q", route.ErrNoSession, sanitize.Line(via, 60))
+				}
+				names = w.Book.Behind(via)
 			}
-			names := append([]string{}, w.Book.Behind(args[0])...)
-			table := &command.Table{}
+			if site != "" && !slices.Contains(w.Book.Sites(), site) {
+				return command.Fail(command.WrongUse, fmt.Errorf("there is no site %q", sanitize.Line(site, 60)))
+			}
+			all, table := []listedJSON{}, &command.Table{}
 			for _, name := range names {
-				table.Row(name)
+				s := w.Book.Session(name)
+				if site != "" && s.Site.V != site {
+					continue
+				}
+				l := listedJSON{Name: name, Site: s.Site.V, Host: s.Host.V, Via: s.Via.V}
+				l.Port, _ = s.Text("port")
+				l.User, _ = s.Text("user")
+				l.Key, _ = s.Text("key")
+				all = append(all, l)
+				table.Row(name, sanitize.Line(login(l), 200), strings.Join(l.Via, ", "), sanitize.Line(l.Key, 200))
 			}
-			return cmd.AnswerTable(names, table)
+			return cmd.AnswerTable(all, table)
 		},
 	}
+	c.Flags().StringVar(&via, "via", "", "list only sessions with a route through this session")
+	c.Flags().StringVar(&site, "site", "", "list only sessions of this site")
+	c.Value("via", "SESSION", command.Sessions)
+	c.Value("site", "SITE", command.Sites)
+	return c
+}
+
+// login is where a session logs in, as user@host:port; port 22 is left out.
+func login(l listedJSON) string {
+	at := l.Host
+	if l.Port != "" && l.Port != "22" {
+		at = net.JoinHostPort(l.Host, l.Port)
+	}
+	if l.User != "" {
+		at = l.User + "@" + at
+	}
+	return at
 }

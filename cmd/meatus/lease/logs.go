@@ -1,4 +1,4 @@
-package issuer
+package lease
 
 import (
 	"errors"
@@ -14,14 +14,14 @@ import (
 	"github.com/spf13/cobra"
 )
 
-func used(open live.Opener) *command.Command {
+func matchLogs(open live.Opener) *command.Command {
 	var issuer, log string
 	var super bool
 	var known *prompt.Identities
 	c := &command.Command{
-		Use:      "used SESSION...",
+		Use:      "match-logs SESSION...",
 		Summary:  "match SSH server logs with the certificates that were issued",
-		Examples: []string{"meatus issuer used tide-db", "meatus issuer used tide-db --log /var/log/auth.log --sudo"},
+		Examples: []string{"meatus lease match-logs tide-db", "meatus lease match-logs tide-db --log /var/log/auth.log --sudo"},
 		Details: `Read the logins with certificates from the SSH server logs of sessions' machines, and write them
 to the issuer's audit log, each certificate once.`,
 		Args: cobra.MinimumNArgs(1),

@@ -1,4 +1,4 @@
-package issuer
+package lease
 
 import (
 	"errors"
@@ -22,11 +22,11 @@ func enrol(open live.Opener) *command.Command {
 	c := &command.Command{
 		Use:      "enrol SESSION",
 		Summary:  "configure a machine's SSH server to trust an issuer",
-		Examples: []string{"meatus issuer enrol tide-db --issuer bay", "meatus issuer enrol tide-db --issuer bay --host-certificate --trust-hosts --yes", "meatus issuer enrol tide-db --out --yes"},
+		Examples: []string{"meatus lease enrol tide-db --issuer bay", "meatus lease enrol tide-db --issuer bay --host-certificate --trust-hosts --yes", "meatus lease enrol tide-db --remove --yes"},
 		Details: `Print the changes to the configuration of the machine's SSH server, and write them with --yes:
 the new configuration is checked by the server, loaded, and tested by a new login with a
 certificate. If that fails, the old configuration is restored. Authorized keys are not
-removed. --out removes the trust in the issuer.`,
+removed. --remove removes the trust in the issuer.`,
 		Args: cobra.ExactArgs(1),
 		Run: func(cmd *command.Call, args []string) error {
 			e.Session = args[0]
@@ -69,7 +69,7 @@ removed. --out removes the trust in the issuer.`,
 	f.BoolVar(&e.Host, "host-certificate", false, "also sign the machine's host key, so that first connections need no confirmation")
 	f.StringSliceVar(&e.Names, "host", nil, "another host name for the host certificate (repeatable)")
 	f.BoolVar(&trusted, "trust-hosts", false, "with --host-certificate: trust the issuer's host-signing key for these hosts")
-	f.BoolVar(&e.Out, "out", false, "remove the trust in the issuer")
+	f.BoolVar(&e.Out, "remove", false, "remove the trust in the issuer")
 	f.BoolVar(&yes, "yes", false, "write the configuration")
 	c.Value("machine", "MACHINE", nil)
 	c.Value("tag", "TAG", nil)
@@ -90,13 +90,13 @@ func enrolFlags(c *command.Command, e *work.Enrolling) {
 	c.Value("reload", "COMMAND", nil)
 }
 
-func carry(open live.Opener) *command.Command {
+func push(open live.Opener) *command.Command {
 	job := &work.Refresh{}
 	var known *prompt.Identities
 	c := &command.Command{
-		Use:      "carry [SESSION...]",
+		Use:      "push [SESSION...]",
 		Summary:  "update revocation lists and public signing keys on machines",
-		Examples: []string{"meatus issuer carry", "meatus issuer carry tide-db gauge-1 --sudo"},
+		Examples: []string{"meatus lease push", "meatus lease push tide-db gauge-1 --sudo"},
 		Details: `Write the issuer's revocation list and the public halves of its signing keys to the machines of
 the named sessions, or of all sessions with its certificates. SSH servers read both at each
 login.`,
