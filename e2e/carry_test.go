@@ -334,7 +334,7 @@ func TestAMachineIsAskedWhichKeyOpensIt(t *testing.T) {
 	s.keys("Escape")
 	s.gone("which key opens this?")
 	r := do(t, dir, "", "key", "find", "--at", "sill")
-	if r.status != 3 || !strings.Contains(r.out, "refused ") || !strings.Contains(r.err, "takes none of those") {
+	if r.status != 3 || !strings.Contains(r.out, "refused ") || !strings.Contains(r.err, "accepts none of the keys") {
 		t.Errorf("%+v", r)
 	}
 	if r := do(t, dir, "", "key", "find", "--at", "buoy"); r.status != 0 || !strings.Contains(r.out, "taken ") || !strings.Contains(r.out, "gauge.pem") {
@@ -360,7 +360,7 @@ func TestAKeyIsLentToOneRunAlone(t *testing.T) {
 	if r := do(t, dir, "", "trail", "lend"); !strings.Contains(r.out, "used gauge.pem to log in as keeper at 10.61.4.31") || !strings.Contains(r.out, "it is for gauge-1 alone") {
 		t.Errorf("the trail: %+v", r)
 	}
-	if r := do(t, dir, "", "run", "--at", "lamp", "gauge-1"); r.status != 2 || !strings.Contains(r.err, "does not go through lamp") {
+	if r := do(t, dir, "", "run", "--at", "lamp", "gauge-1"); r.status != 252 || !strings.Contains(r.err, "does not go through lamp") {
 		t.Errorf("%+v", r)
 	}
 }
@@ -381,7 +381,7 @@ func TestTheRingServesACommand(t *testing.T) {
 	if r.status != 0 || !strings.Contains(r.err, "holds survey.pem") || !strings.Contains(r.err, "stays another 1h") || !strings.Contains(r.err, "farside (process ") {
 		t.Errorf("%+v", r)
 	}
-	if r := do(t, dir, "high tide\n", "ring", "--passphrase-fd", "0", filepath.Join(dir, "keys", "survey.pem"), "--", farside); r.status != 1 || !strings.Contains(r.err, "that is not its passphrase") {
+	if r := do(t, dir, "high tide\n", "ring", "--passphrase-fd", "0", filepath.Join(dir, "keys", "survey.pem"), "--", farside); r.status != 251 || !strings.Contains(r.err, "that is not its passphrase") {
 		t.Errorf("a wrong passphrase: %+v", r)
 	}
 }
@@ -434,7 +434,7 @@ func TestARunningAgentsKeysAreUsed(t *testing.T) {
 	gauge, spare := filepath.Join(dir, "keys", "gauge.pem"), filepath.Join(dir, "keys", "spare.pem")
 	text := strings.Replace(string(must(os.ReadFile(filepath.Join(dir, "sessions.toml")))), `key  = "keys/gauge.pem"`, "", 1)
 	os.WriteFile(filepath.Join(dir, "sessions.toml"), []byte(text), 0o600)
-	if r := do(t, dir, "", "run", "gauge-1", "--", "whoami"); r.status != 3 {
+	if r := do(t, dir, "", "run", "gauge-1", "--", "whoami"); r.status != 253 {
 		t.Errorf("without a key: %+v", r)
 	}
 	inner := []string{program, "--workspace", dir, "--before-agent", "key", "install", "--json", spare, "gauge-1"}
@@ -442,7 +442,7 @@ func TestARunningAgentsKeysAreUsed(t *testing.T) {
 	if r.status != 0 || !strings.Contains(r.out, `"session":"gauge-1"`) || !strings.Contains(r.out, "proven: a login with that key alone") {
 		t.Errorf("%+v", r)
 	}
-	if r := do(t, dir, "", "--before-agent", "run", "gauge-1", "--", "true"); r.status != 2 || !strings.Contains(r.err, "names no agent") {
+	if r := do(t, dir, "", "--before-agent", "run", "gauge-1", "--", "true"); r.status != 252 || !strings.Contains(r.err, "names no agent") {
 		t.Errorf("where there is none: %+v", r)
 	}
 }

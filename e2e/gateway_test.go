@@ -345,7 +345,7 @@ func TestAGatewayThatLies(t *testing.T) {
 	d.joined = d.join(other + ":22")
 	d.joined.until("joined")
 	r := d.run("run", "deep", "--", "true")
-	if r.status != 3 || !strings.Contains(r.err, "deep: identity: deep shows another key than the vouched one") {
+	if r.status != 253 || !strings.Contains(r.err, "deep: identity: deep shows another key than the vouched one") {
 		t.Errorf("%+v", r)
 	}
 	if strings.Contains(d.log("false"), "Accepted") {
@@ -358,7 +358,7 @@ func TestAGatewayThatLies(t *testing.T) {
 	}
 	named := d.hostKey
 	d.gateway = d.serve()
-	if r := d.run("run", "deep", "--", "true"); r.status != 3 || !strings.Contains(r.err, "bay: identity: the certificate that bay shows does not hold") || !strings.Contains(r.err, named) {
+	if r := d.run("run", "deep", "--", "true"); r.status != 253 || !strings.Contains(r.err, "bay: identity: the certificate that bay shows does not hold") || !strings.Contains(r.err, named) {
 		t.Errorf("%+v", r)
 	}
 	if strings.Contains(d.gateway.says(), "a person is here") {
@@ -384,7 +384,7 @@ func TestRefusalsAtAGateway(t *testing.T) {
 		var r result
 		if !await.Within(await.Patience, func() bool {
 			r = d.run("run", "deep", "--", "true")
-			return r.status == 3 && strings.Contains(r.err, says)
+			return r.status == 253 && strings.Contains(r.err, says)
 		}) {
 			t.Errorf("want %q: %+v", says, r)
 		}
@@ -493,7 +493,7 @@ func TestTwoGatewaysOnARealDatabase(t *testing.T) {
 		return err == nil && info.Size() > 0
 	})
 	db.Stop()
-	if r := run(); r.status != 3 || !strings.Contains(r.err, "nothing new is let through") {
+	if r := run(); r.status != 253 || !strings.Contains(r.err, "nothing new is let through") {
 		t.Errorf("without the store: %+v", r)
 	}
 	db.Start()

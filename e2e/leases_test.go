@@ -176,7 +176,7 @@ func TestAMachineIsEnrolledAndLeasesLetIn(t *testing.T) {
 	if r := do(t, l.dir, "", "issuer", "block", "login", "root", "--state", l.state); r.status != 0 {
 		t.Fatalf("%+v", r)
 	}
-	if r := l.run("run", "reef", "--", "echo in"); r.status != 3 || !strings.Contains(r.err, "are stopped") {
+	if r := l.run("run", "reef", "--", "echo in"); r.status != 253 || !strings.Contains(r.err, "are stopped") {
 		t.Errorf("%+v", r)
 	}
 	if r := do(t, l.dir, "", "issuer", "unblock", "login", "root", "--state", l.state); r.status != 0 {
@@ -239,7 +239,7 @@ func TestASecondPersonAndADayWithoutTheIssuer(t *testing.T) {
 	}
 	deep := "\n[session.deep]\nhost = \"reef.internal\"\nvia = [\"quay\"]\nlease = \"bay\"\n"
 	l.sessions(deep)
-	if r := l.run("run", "deep", "--", "echo in"); r.status != 3 || !strings.Contains(r.err, "the reason for a lease") {
+	if r := l.run("run", "deep", "--", "echo in"); r.status != 253 || !strings.Contains(r.err, "the reason for a lease") {
 		t.Errorf("%+v", r)
 	}
 	begin := func() *daemon {
@@ -277,7 +277,7 @@ func TestASecondPersonAndADayWithoutTheIssuer(t *testing.T) {
 	// The issuer is killed: new leases are not to be had, and it is said where.
 	l.issuer.end(syscall.SIGKILL)
 	r := l.run("run", "deep", "--", "echo in")
-	if r.status != 3 || !strings.Contains(r.err, "the issuer bay gives no lease") {
+	if r.status != 253 || !strings.Contains(r.err, "the issuer bay gives no lease") {
 		t.Errorf("%+v", r)
 	}
 	// For such a day something was sealed.

@@ -84,7 +84,7 @@ func TestARealServersPasswordIsAsked(t *testing.T) {
 	if seen := s.see(); strings.Contains(seen, "spring tide") {
 		t.Errorf("the password is shown:\n%s", seen)
 	}
-	if r := p.run("run", "pilot", "--", "true"); r.status != 3 || !strings.Contains(r.err, "nobody to ask for a password") {
+	if r := p.run("run", "pilot", "--", "true"); r.status != 253 || !strings.Contains(r.err, "nobody to ask for a password") {
 		t.Errorf("with nobody to ask: %+v", r)
 	}
 }
@@ -164,7 +164,7 @@ func TestRealServersTakeAndShowCertificates(t *testing.T) {
 	p.again(fmt.Sprintf("TrustedUserCAKeys %s\nHostCertificate %s\n", p.path("keys", "authority.pem.pub"), p.path("server-quay", "host-cert.pub")))
 	p.workspace(fmt.Sprintf("\n[session.other]\nhost = %q\nkey = \"keys/other.pem\"\n", bastionAddr))
 
-	if r := p.run("run", "other", "--", "true"); r.status != 3 || !strings.Contains(r.err, "first time") {
+	if r := p.run("run", "other", "--", "true"); r.status != 253 || !strings.Contains(r.err, "first time") {
 		t.Errorf("an unknown host: %+v", r)
 	}
 	if r := p.run("hosts", "trust-ca", "192.0.2.*", p.path("keys", "authority.pem.pub")); r.status != 0 {
@@ -178,7 +178,7 @@ func TestRealServersTakeAndShowCertificates(t *testing.T) {
 	if r := p.run("check", "other"); !strings.Contains(r.out, "the certificate ended on") {
 		t.Errorf("an old certificate is not seen: %+v", r)
 	}
-	if r := p.run("run", "other", "--", "true"); r.status != 3 || !strings.Contains(r.err, "certificate of other.pem") {
+	if r := p.run("run", "other", "--", "true"); r.status != 253 || !strings.Contains(r.err, "certificate of other.pem") {
 		t.Errorf("an old certificate: %+v", r)
 	}
 }
@@ -314,7 +314,7 @@ func TestAKeyIsInstalledOnceAndProven(t *testing.T) {
 		t.Errorf("mode %o", info.Mode())
 	}
 	os.Chmod(home, 0o777) // now the server passes the list over
-	if r := p.run("run", "pilot", "--", "true"); r.status != 3 {
+	if r := p.run("run", "pilot", "--", "true"); r.status != 253 {
 		t.Errorf("a server with a loose home still lets it in: %+v", r)
 	}
 }

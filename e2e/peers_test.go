@@ -281,7 +281,7 @@ func (p *peers) log(name string) string {
 func TestRealServersThroughBothHops(t *testing.T) {
 	t.Parallel()
 	p := startPeers(t)
-	if r := p.run("run", "reef", "--", "true"); r.status != 3 || !strings.Contains(r.err, "quay: identity: ") {
+	if r := p.run("run", "reef", "--", "true"); r.status != 253 || !strings.Contains(r.err, "quay: identity: ") {
 		t.Fatalf("an unknown bastion: %+v", r)
 	}
 	p.vouch("reef")
@@ -332,7 +332,7 @@ func TestATooOpenKeyNeverReachesTheServer(t *testing.T) {
 		t.Fatal(err)
 	}
 	before := strings.Count(p.log("quay"), "Connection from")
-	if r := p.run("run", "reef", "--", "true"); r.status != 3 || !strings.Contains(r.err, "reef: key: mode 0640: the group can read it") {
+	if r := p.run("run", "reef", "--", "true"); r.status != 253 || !strings.Contains(r.err, "reef: key: mode 0640: the group can read it") {
 		t.Errorf("%+v", r)
 	}
 	if after := strings.Count(p.log("quay"), "Connection from"); after != before {
@@ -403,7 +403,7 @@ key  = "keys/outer.pem"
 	} {
 		r := p.run("run", session, "--", "true")
 		for _, w := range want {
-			if r.status != 3 || !strings.Contains(r.err, w) {
+			if r.status != 253 || !strings.Contains(r.err, w) {
 				t.Errorf("%s: status %d, %q does not say %q", session, r.status, r.err, w)
 			}
 		}
@@ -418,7 +418,7 @@ func TestAReplacedServerIsRefused(t *testing.T) {
 	p.empty(p.inner)
 	p.serve("reef", p.inner, innerAddr, "inner", "")
 	r := p.run("run", "reef", "--", "true")
-	if r.status != 3 || !strings.Contains(r.err, "reef: identity: ") || strings.Count(r.err, "SHA256:") != 2 || !strings.Contains(r.err, "vouched ssh-ed25519") {
+	if r.status != 253 || !strings.Contains(r.err, "reef: identity: ") || strings.Count(r.err, "SHA256:") != 2 || !strings.Contains(r.err, "vouched ssh-ed25519") {
 		t.Errorf("%+v", r)
 	}
 	if strings.Contains(p.log("reef"), "Accepted") {
@@ -436,11 +436,11 @@ func TestABastionThatForbidsAndOneThatIsTooOld(t *testing.T) {
 		p.stop = p.serve("quay", p.bastion, bastionAddr, "outer", extra)
 	}
 	restart("AllowTcpForwarding no")
-	if r := p.run("run", "reef", "--", "true"); r.status != 3 || !strings.Contains(r.err, "quay: channel: quay does not let this login go on") {
+	if r := p.run("run", "reef", "--", "true"); r.status != 253 || !strings.Contains(r.err, "quay: channel: quay does not let this login go on") {
 		t.Errorf("forbidden: %+v", r)
 	}
 	restart("Ciphers aes256-cbc")
-	if r := p.run("run", "quay", "--", "true"); r.status != 3 || !strings.Contains(r.err, "there: aes256-cbc") || !strings.Contains(r.err, "here: aes") {
+	if r := p.run("run", "quay", "--", "true"); r.status != 253 || !strings.Contains(r.err, "there: aes256-cbc") || !strings.Contains(r.err, "here: aes") {
 		t.Errorf("too old: %+v", r)
 	}
 }

@@ -59,16 +59,16 @@ func TestRealProxiesLeadToAFirstHop(t *testing.T) {
 		// Without the login nobody can be asked, with a wrong one it is refused, and a port
 		// where nothing listens is told as such, as far as the proxy tells.
 		p.workspace(strings.Replace(session, "proxy_login = \"keys/proxy.login\"\n", "", 1))
-		if r := p.run("run", name, "--", "true"); r.status != 3 || !strings.Contains(r.err, name+": proxy: there is nobody to ask for the login of the proxy") {
+		if r := p.run("run", name, "--", "true"); r.status != 253 || !strings.Contains(r.err, name+": proxy: there is nobody to ask for the login of the proxy") {
 			t.Errorf("%s without a login: %+v", name, r)
 		}
 		p.write(p.path("keys", "wrong.login"), "keeper:high-tide\n", 0o600)
 		p.workspace(strings.Replace(session, "proxy.login", "wrong.login", 1))
-		if r := p.run("run", name, "--", "true"); r.status != 3 || !strings.Contains(r.err, name+": proxy: the proxy does not take the login") {
+		if r := p.run("run", name, "--", "true"); r.status != 253 || !strings.Contains(r.err, name+": proxy: the proxy does not take the login") {
 			t.Errorf("%s with a wrong login: %+v", name, r)
 		}
 		p.workspace(session + "port = 2222\n")
-		if r := p.run("run", name, "--", "true"); r.status != 3 || !strings.Contains(r.err, "the proxy ") {
+		if r := p.run("run", name, "--", "true"); r.status != 253 || !strings.Contains(r.err, "the proxy ") {
 			t.Errorf("%s to a closed port: %+v", name, r)
 		}
 	}

@@ -60,11 +60,11 @@ func (b bay) with(ctx context.Context, in string, out *output, args ...string) i
 	c.SetOut(out)
 	c.SetErr(out)
 	c.SetArgs(append([]string{"--workspace", b.Dir}, args...))
-	err := c.ExecuteContext(ctx)
+	ran, err := c.ExecuteContextC(ctx)
 	if err != nil {
 		out.Write([]byte(err.Error() + "\n"))
 	}
-	return command.Status(err)
+	return command.StatusOf(ran, err)
 }
 
 // run runs a command that has to end with a status, and returns what it wrote.
@@ -96,7 +96,7 @@ func TestCheckSaysTheVerdicts(t *testing.T) {
 	if err := json.Unmarshal([]byte(b.run(command.Blocked, "check", "--json")), &reports); err != nil || len(reports) != 22 {
 		t.Errorf("%d reports, %v", len(reports), err)
 	}
-	b.says("is no depth", command.WrongUse, "check", "--depth", "the moon")
+	b.says("unknown depth", command.WrongUse, "check", "--depth", "the moon")
 	b.says("unknown flag", command.WrongUse, "check", "--odd")
 }
 
@@ -107,8 +107,8 @@ func TestRunPassesInputOutputAndStatusOn(t *testing.T) {
 		t.Errorf("%d: %s", status, out.String())
 	}
 	b.says("gauge-1", 7, "run", "gauge-1", "--", "hostname; exit 7")
-	b.says("0644", command.Blocked, "run", "tide-db", "--", "true")
-	b.says("lender", command.WrongUse, "run", "gauge-1", "--at", "lender", "--lend", b.key("gauge.pem"), "--", "true")
+	b.says("0644", 250+command.Blocked, "run", "tide-db", "--", "true")
+	b.says("lender", 250+command.WrongUse, "run", "gauge-1", "--at", "lender", "--lend", b.key("gauge.pem"), "--", "true")
 	b.says("walked to its end", command.Done, "trail")
 	b.says("did not get through", command.Done, "trail", "--failed")
 	b.says(`"event":"walked"`, command.Done, "trail", "--json", "gauge-1")
@@ -385,8 +385,8 @@ func TestAnInstanceWithoutASessionIsReached(t *testing.T) {
 	b := openBay(t)
 	b.says("i-gauge-1 is instance gauge-1 of estate bay, running, the session gauge-1", command.Done, "run", "i-gauge-1", "--", "hostname")
 	b.run(command.Done, "session", "remove", "lamp")
-	b.says("there is nobody to ask whether to connect to i-lamp; pass --yes", command.WrongUse, "run", "i-lamp", "--", "hostname")
-	said := b.run(command.Blocked, "run", "--yes", "i-lamp", "--", "hostname")
+	b.says("there is nobody to ask whether to connect to i-lamp; pass --yes", 250+command.WrongUse, "run", "i-lamp", "--", "hostname")
+	said := b.run(250+command.Blocked, "run", "--yes", "i-lamp", "--", "hostname")
 	for _, want := range []string{"no session is called i-lamp; it is instance lamp of estate bay, running:\n  1 quay  warden@", "\n  2 lamp  keeper@10.61.4.60:22, gauge.pem\n", "compare the fingerprint"} {
 		if !strings.Contains(said, want) {
 			t.Errorf("no %q in\n%s", want, said)
@@ -394,10 +394,10 @@ func TestAnInstanceWithoutASessionIsReached(t *testing.T) {
 	}
 	b.says("there is no session \"lamp\"", command.WrongUse, "session", "show", "lamp") // nothing was written
 	b.run(command.Done, "session", "remove", "gauge-1")
-	_, print, _ := strings.Cut(b.run(command.Blocked, "run", "--yes", "gauge-1", "--", "hostname"), "--yes-identity ")
+	_, print, _ := strings.Cut(b.run(250+command.Blocked, "run", "--yes", "gauge-1", "--", "hostname"), "--yes-identity ")
 	b.says("gauge-1\n", command.Done, "run", "--yes", "--yes-identity", strings.TrimSpace(strings.SplitN(print, "\n", 2)[0]), "gauge-1", "--", "hostname")
 	for _, args := range [][]string{{"nothing"}, {"name=gauge-*"}, {"net:"}} {
-		b.says("there is no session", command.WrongUse, "run", "--yes", args[0], "--", "hostname")
+		b.says("there is no session", 250+command.WrongUse, "run", "--yes", args[0], "--", "hostname")
 	}
 }
 
@@ -407,11 +407,11 @@ func TestAMachineAtAGatewayIsReachedByItsNameAlone(t *testing.T) {
 	await.Until(t, "the machine to join", func() bool {
 		return strings.Contains(b.run(command.Done, "gateway", "list", "lightship"), "sounder  joined")
 	})
-	if said := b.run(command.WrongUse, "run", "--yes", "i-nothing", "--", "hostname"); strings.Contains(said, "a machine at gateway") {
+	if said := b.run(250+command.WrongUse, "run", "--yes", "i-nothing", "--", "hostname"); strings.Contains(said, "a machine at gateway") {
 		t.Errorf("it is taken for another:\n%s", said)
 	}
 	// An instance that no rule lets anybody to has connected to the gateway.
-	b.says("no session is called sounder; it is a machine at gateway lightship", command.Blocked, "run", "--yes", "sounder", "--", "hostname")
+	b.says("no session is called sounder; it is a machine at gateway lightship", 250+command.Blocked, "run", "--yes", "sounder", "--", "hostname")
 }
 
 func TestTheConsoleOfAnInstanceIsPrinted(t *testing.T) {

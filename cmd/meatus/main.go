@@ -53,18 +53,18 @@ func execute(args []string) int {
 	defer stop()
 	c := program()
 	c.SetArgs(args)
-	err := c.ExecuteContext(ctx)
+	ran, err := c.ExecuteContextC(ctx)
 	if err != nil && err.Error() != "" {
 		fmt.Fprintln(os.Stderr, "meatus: "+sanitize.Text(err.Error(), 10000)) // it may have a name or a word of others in it
 	}
-	return command.Status(err)
+	return command.StatusOf(ran, err)
 }
 
 // program is the whole command line.
 func program() *cobra.Command {
 	var open live.Opener
 	top := commands(&open)
-	return command.Program(top, open.Kept)
+	return command.Program(top, topics(), open.Kept)
 }
 
 // commands are all commands. They open what the flags say in open.

@@ -24,6 +24,7 @@ type Command struct {
 	Complete Completer // proposes arguments
 	Files    bool      // arguments can be local files
 	Verbatim bool      // flags behind the first argument are arguments, too
+	Passes   bool      // the exit status is that of a program it runs: its own failures end with 250 more
 	Run      func(*Call, []string) error
 	Commands []*Command
 
@@ -72,8 +73,9 @@ type Call struct {
 	JSON bool // --json was given
 }
 
-// Program makes the whole command line of a program out of its commands. Open opens the workspace for completions.
-func Program(top *Command, open Opener) *cobra.Command {
+// Program makes the whole command line of a program out of its commands and topics of help. Open opens the workspace for
+// completions.
+func Program(top *Command, topics []Topic, open Opener) *cobra.Command {
 	c := top.cobra(open)
 	c.SilenceErrors, c.SilenceUsage = true, true
 	c.InitDefaultCompletionCmd()
@@ -83,6 +85,7 @@ func Program(top *Command, open Opener) *cobra.Command {
 		}
 	}
 	c.SetUsageTemplate(usage)
+	c.SetHelpCommand(help(topics))
 	wrongUse(c)
 	return c
 }
@@ -90,6 +93,9 @@ func Program(top *Command, open Opener) *cobra.Command {
 // cobra makes the library's command.
 func (c *Command) cobra(open Opener) *cobra.Command {
 	made := &cobra.Command{Use: c.Use, Short: c.Summary, Long: c.long(), Args: c.Args, Example: examples(c.Examples), Annotations: map[string]string{statusOf: c.Status}}
+	if c.Passes {
+		made.Annotations[passes] = "yes"
+	}
 	call := &Call{Command: made}
 	if c.Run != nil {
 		made.RunE = func(_ *cobra.Command, args []string) error { return c.Run(call, args) }

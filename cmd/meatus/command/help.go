@@ -8,19 +8,25 @@ import (
 	"github.com/spf13/pflag"
 )
 
-// The keys of annotations: a command's own exit statuses, and the name of a flag's value.
+// The keys of annotations: a command's own exit statuses, the name of a flag's value, and that a command passes on the exit
+// status of a program.
 const (
 	statusOf = "status"
 	valueOf  = "value"
+	passes   = "passes"
 )
 
 func init() {
 	cobra.AddTemplateFunc("plainFlags", flagLines)
 	cobra.AddTemplateFunc("statuses", func(c *cobra.Command) string {
-		if own := c.Annotations[statusOf]; own != "" {
-			return own + ";\n             " + statuses
+		all := statuses
+		if c.Annotations[passes] != "" {
+			all = passing
 		}
-		return statuses
+		if own := c.Annotations[statusOf]; own != "" {
+			return own + ";\n             " + all
+		}
+		return all
 	})
 }
 

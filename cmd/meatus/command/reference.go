@@ -8,7 +8,7 @@ import (
 // Reference is all commands as Markdown: what each does, its own exit statuses, what --json prints, and its examples.
 func Reference(top *Command) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "Exit status: %s. Commands with others say so.\n", statuses)
+	fmt.Fprintf(&b, "Exit status: %s. Commands with others say so.\n`meatus help exit-status` lists all.\n", statuses)
 	for _, c := range top.Commands {
 		reference(&b, "meatus", c, 2)
 	}

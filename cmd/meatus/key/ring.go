@@ -36,7 +36,8 @@ func Ring(open live.Opener) *command.Command {
 		Use:      "ring [KEY...] [-- CMD...]",
 		Summary:  "run an SSH agent that holds keys in memory for other programs",
 		Examples: []string{"meatus ring keys/gauge.pem -- make deploy", "eval \"$(meatus ring keys/gauge.pem &)\""},
-		Status:   "the command's own",
+		Status:   "the status of the command",
+		Passes:   true,
 		JSON:     "print the keys and each use as lines of JSON on standard error",
 		Complete: command.Keys,
 		Details: `Unlock keys into memory and serve them to other programs of this account over a socket that
@@ -95,7 +96,7 @@ func (o ringOptions) run(cmd *command.Call, open live.Opener, keys, program []st
 	err = run.Run()
 	var exit *exec.ExitError
 	if errors.As(err, &exit) && exit.ExitCode() > 0 {
-		return command.Exit(exit.ExitCode())
+		return command.Ended(exit.ExitCode(), nil)
 	}
 	return err
 }

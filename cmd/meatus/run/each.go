@@ -31,7 +31,8 @@ func each(open live.Opener) *command.Command {
 		Use:      "each NAME... -- CMD...",
 		Summary:  "run a command on many machines and compare the output",
 		Examples: []string{"meatus each reef -- uptime", "meatus each gauge-1 gauge-2 --at-once 2 -- df -h /"},
-		Status:   "3 if the command could not be run on a machine, else the highest status of the command",
+		Status:   "253 if the command could not be run on a machine, else the highest status of the command",
+		Passes:   true,
 		Complete: command.SessionsAndSites,
 		JSON:     "print an array with the result of each",
 		Details: `A NAME is a session or a site, which stands for all its sessions.
@@ -104,7 +105,7 @@ func eachStatus(results []work.Result) error {
 		return command.Fail(command.Blocked, fmt.Errorf("it could not be run at %d of %d", failed, len(results)))
 	}
 	if highest > 0 {
-		return command.Exit(highest)
+		return command.Ended(highest, nil)
 	}
 	return nil
 }

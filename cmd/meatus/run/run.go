@@ -58,7 +58,8 @@ func one(open live.Opener) *command.Command {
 		Use:      "run NAME|INSTANCE [-- CMD...]",
 		Summary:  "connect to a session's machine and run a command, or open a shell",
 		Examples: []string{"meatus run gauge-1", "meatus run gauge-1 -- uptime", "meatus run -t gauge-1 -- top", "meatus run i-0a12 -- uptime", "meatus run quay --lend keys/gauge.pem --lend-to gauge-1 -- ls"},
-		Status:   "the status of the command; 128 plus the number of the signal that ended it",
+		Status:   "the status of the command, or 128 plus the number of the signal that ended it",
+		Passes:   true,
 		Complete: command.First(1, command.SessionsAndInstances, nil),
 		Details: `Standard input, output, error and the exit status are those of the command. One CMD argument is a
 command line for the remote shell; several are quoted, each as one word. Questions are asked
@@ -245,13 +246,13 @@ func passOn(cmd *command.Call, program *remote.Program) error {
 	ending := program.Wait()
 	switch {
 	case ctx.Err() != nil:
-		return command.Fail(130, errors.New("stopped"))
+		return command.Fail(command.Interrupted, errors.New("stopped"))
 	case ending.Err != nil:
 		return ending.Err
 	case ending.Signal != "":
-		return command.Fail(128+signalNumber(ending.Signal), fmt.Errorf("the command was ended by signal %s", ending.Signal))
+		return command.Ended(128+signalNumber(ending.Signal), fmt.Errorf("the command was ended by signal %s", ending.Signal))
 	case ending.Status != 0:
-		return command.Exit(ending.Status)
+		return command.Ended(ending.Status, nil)
 	}
 	return nil
 }
