@@ -32,37 +32,37 @@ type setting struct {
 // powers says of a value what it does besides describing a machine, "" where nothing: it
 // acts there or here, lends something of ours, listens, or leads somewhere else.
 var powers = map[string]func(value string) string{
-	"arrive":   func(string) string { return "is typed there as soon as a shell opens" },
-	"env":      func(string) string { return "is set for every shell and command there" },
+	"arrive":   func(string) string { return "is typed into each new shell" },
+	"env":      func(string) string { return "is set for every shell and command on the machine" },
 	"dial":     func(string) string { return "is connected to in place of the host" },
-	"lends":    func(string) string { return "can be used from there" },
-	"lends_to": func(string) string { return "can be logged in to from there with lent keys" },
+	"lends":    func(string) string { return "can be used from the machine" },
+	"lends_to": func(string) string { return "can be logged in to from the machine with keys from here" },
 	"agent": func(value string) string {
 		switch value {
 		case "off":
 			return ""
 		case "ask":
-			return "lends keys, and asks before each use"
+			return "lets the machine use keys from here, each time confirmed"
 		}
-		return "lends keys without asking"
+		return "lets the machine use keys from here without asking"
 	},
 	"windows": func(value string) string {
 		if value == "off" {
 			return ""
 		}
-		return "lets programs there draw here, and see this display"
+		return "lets programs on the machine use the X display here, and see all of it"
 	},
 	"at_start": func(value string) string {
 		if value == "off" {
 			return ""
 		}
-		return "opens its tunnels by itself when the program starts"
+		return "opens its port forwards when the program starts"
 	},
 	"proxy": func(value string) string {
 		if value == "off" {
 			return ""
 		}
-		return "is connected to, and sees where to"
+		return "is connected to, and sees the destinations"
 	},
 	"proxy_login": func(string) string { return "is read, and sent to the proxy" },
 	"tunnels": func(value string) string {
@@ -73,9 +73,9 @@ var powers = map[string]func(value string) string{
 			}
 		}
 		if err != nil {
-			return "opens doors"
+			return "opens ports"
 		}
-		return "opens doors on this machine, or at the far side"
+		return "opens ports on this machine or on the remote machine"
 	},
 }
 
@@ -105,43 +105,43 @@ const (
 // settings are all of them, in the order they are shown. One is a field of [Session],
 // [Extras], [Access] or [Behaviour], and a line here.
 var settings = []setting{
-	inFleets(oneText("site", alone, func(s *Session) *Value[string] { return &s.Site }, nil, "", "a site of the file")),
-	oneText("host", alone, func(s *Session) *Value[string] { return &s.Host }, checkHost, "", "a name or an address, alone"),
+	inFleets(oneText("site", alone, func(s *Session) *Value[string] { return &s.Site }, nil, "", "the name of a site")),
+	oneText("host", alone, func(s *Session) *Value[string] { return &s.Host }, checkHost, "", "a host name or an address"),
 	portNumber("port", access, func(s *Session) *Value[int] { return &s.Port }, DefaultPort, "1 to 65535"),
-	oneText("user", access, func(s *Session) *Value[string] { return &s.User }, checkUser, "", "the login"),
-	inGateways(texts("key", access, func(s *Session) *Value[[]string] { return &s.Keys }, "a path", checkPath, "key files, parted by commas")),
-	oneText("lease", access, func(s *Session) *Value[string] { return &s.Lease }, checkLease, "", "an issuer's name: its leases are shown before any key; behind a slash the machine's name there; or off"),
-	texts("via", access, func(s *Session) *Value[[]string] { return &s.Via }, "a session's name", nil, "sessions to go through, in order, parted by commas; quay | mole: the first that answers"),
+	oneText("user", access, func(s *Session) *Value[string] { return &s.User }, checkUser, "", "a user name"),
+	inGateways(texts("key", access, func(s *Session) *Value[[]string] { return &s.Keys }, "a path", checkPath, "key files, separated by commas")),
+	oneText("lease", access, func(s *Session) *Value[string] { return &s.Lease }, checkLease, "", "ISSUER, or ISSUER/MACHINE where its name there differs; off: none"),
+	texts("via", access, func(s *Session) *Value[[]string] { return &s.Via }, "a session's name", nil, "sessions, separated by commas; quay | mole: the first that answers"),
 	inGateways(period("keepalive", access, func(s *Session) *Value[time.Duration] { return &s.Keepalive }, readKeepalive, DefaultKeepalive, "1s to 1h, or off")),
 	oneText("agent", access, func(s *Session) *Value[string] { return &s.Agent }, oneOf("off", "ask", "lend"), "off", "off, lend, or ask before each use"),
 	inFleets(tunnelList("tunnels", extras, func(s *Session) *Value[[]Tunnel] { return &s.Tunnels }, "bring 15432 from db.internal:5432, roam 1080")),
-	inFleets(oneText("note", extras, func(s *Session) *Value[string] { return &s.Note }, nil, "", "what whoever goes there is to know, in a line")),
-	oneText("careful", behaviour, func(s *Session) *Value[string] { return &s.Careful }, oneOf("on", "off"), "", "on: care is to be taken there; it shows, and what destroys asks for the session's name"),
-	oneText("at_start", behaviour, func(s *Session) *Value[string] { return &s.AtStart }, oneOf("on", "off"), "", "on: its tunnels open when the full screen starts"),
-	texts("lends", behaviour, func(s *Session) *Value[[]string] { return &s.Lends }, "a path", checkPath, "the keys that may be used from there, parted by commas"),
-	texts("lends_to", behaviour, func(s *Session) *Value[[]string] { return &s.LendsTo }, "a host or a pattern of hosts", checkPattern, "the hosts or sessions they may be used for, by pattern"),
-	oneText("lend_uses", behaviour, func(s *Session) *Value[string] { return &s.LendUses }, checkCount, "", "how often they may be used before the lend stops: 1 to 1000"),
-	period("lend_for", behaviour, func(s *Session) *Value[time.Duration] { return &s.LendFor }, upToADay("for keys to be lent", "end"), 0, "how long the lend lasts: 10m, or end for as long as the shell"),
-	oneText("knock", behaviour, func(s *Session) *Value[string] { return &s.Knock }, oneOf("on", "off"), "", "on: its tunnels' way is walked only when somebody knocks at a door"),
-	oneText("links", behaviour, func(s *Session) *Value[string] { return &s.Links }, oneOf("1", "2", "3", "4"), "", "1 to 4, side by side: what its tunnels carry is spread over them, where the machine is far"),
-	oneText("windows", behaviour, func(s *Session) *Value[string] { return &s.Windows }, oneOf("on", "off"), "", "on: programs there may draw on the display here, and see all of it"),
-	oneText("ring", behaviour, func(s *Session) *Value[string] { return &s.Ring }, oneOf("on", "off"), "", "on: keys stay in memory after a use; off: none does"),
-	oneText("key_age", behaviour, func(s *Session) *Value[string] { return &s.KeyAge }, checkAge, "", "how old the files of its keys may be: 365d, or off"),
-	oneText("key_list", behaviour, func(s *Session) *Value[string] { return &s.KeyList }, checkList, DefaultKeyList, "the account's list of keys at the machine, from its home folder on, or from /"),
-	oneText("dial", extras, func(s *Session) *Value[string] { return &s.Dial }, checkDial, "", "address:port to knock at instead"),
-	inGateways(oneText("proxy", behaviour, func(s *Session) *Value[string] { return &s.Proxy }, checkProxy, "", "what it is connected to through where it is the first hop: http://HOST:PORT, https:// or socks5://, or off")),
-	inGateways(oneText("proxy_login", behaviour, func(s *Session) *Value[string] { return &s.ProxyFile }, checkPath, "", "a file with LOGIN:PASSWORD of the proxy, which nobody else may read; without it one is asked for")),
-	oneText("network", access, func(s *Session) *Value[string] { return &s.Network }, checkNetwork, "", "a name for the private network its address is in: where several ways lead there, its machines are vouched for once"),
-	oneText("instance", extras, func(s *Session) *Value[string] { return &s.Instance }, nil, "", "in place of a host: the name or id of an instance of an estate, or a query that fits one"),
-	inFleets(oneText("address", extras, func(s *Session) *Value[string] { return &s.Address }, nil, "", "which of the instance's: inside, outside, or a network's name")),
-	period("reconnect", behaviour, func(s *Session) *Value[time.Duration] { return &s.Reconnect }, upToADay("to go on trying", "off"), DefaultReconnect, "how long a lost way is tried again: 10m, or off"),
-	oneText("backspace", behaviour, func(s *Session) *Value[string] { return &s.Backspace }, oneOf("del", "bs"), "del", "what the key sends: del or bs"),
-	oneText("term", behaviour, func(s *Session) *Value[string] { return &s.Term }, checkTerm, DefaultTerm, "the terminal's name over there"),
+	inFleets(oneText("note", extras, func(s *Session) *Value[string] { return &s.Note }, nil, "", "one line of text")),
+	oneText("careful", behaviour, func(s *Session) *Value[string] { return &s.Careful }, oneOf("on", "off"), "", "on or off"),
+	oneText("at_start", behaviour, func(s *Session) *Value[string] { return &s.AtStart }, oneOf("on", "off"), "", "on or off"),
+	texts("lends", behaviour, func(s *Session) *Value[[]string] { return &s.Lends }, "a path", checkPath, "key files, separated by commas"),
+	texts("lends_to", behaviour, func(s *Session) *Value[[]string] { return &s.LendsTo }, "a host or a pattern of hosts", checkPattern, "hosts or sessions; * for any letters, separated by commas"),
+	oneText("lend_uses", behaviour, func(s *Session) *Value[string] { return &s.LendUses }, checkCount, "", "1 to 1000"),
+	period("lend_for", behaviour, func(s *Session) *Value[time.Duration] { return &s.LendFor }, upToADay("for keys to be lent", "end"), 0, "1s to 24h, or end: with the shell"),
+	oneText("knock", behaviour, func(s *Session) *Value[string] { return &s.Knock }, oneOf("on", "off"), "", "on or off"),
+	oneText("links", behaviour, func(s *Session) *Value[string] { return &s.Links }, oneOf("1", "2", "3", "4"), "", "1 to 4"),
+	oneText("windows", behaviour, func(s *Session) *Value[string] { return &s.Windows }, oneOf("on", "off"), "", "on or off"),
+	oneText("ring", behaviour, func(s *Session) *Value[string] { return &s.Ring }, oneOf("on", "off"), "", "on or off; not set: keys with a passphrase stay"),
+	oneText("key_age", behaviour, func(s *Session) *Value[string] { return &s.KeyAge }, checkAge, "", "days, as 365d, or off"),
+	oneText("key_list", behaviour, func(s *Session) *Value[string] { return &s.KeyList }, checkList, DefaultKeyList, "a path from the home folder, or from /"),
+	oneText("dial", extras, func(s *Session) *Value[string] { return &s.Dial }, checkDial, "", "ADDRESS:PORT"),
+	inGateways(oneText("proxy", behaviour, func(s *Session) *Value[string] { return &s.Proxy }, checkProxy, "", "http://HOST:PORT, https:// or socks5://, or off")),
+	inGateways(oneText("proxy_login", behaviour, func(s *Session) *Value[string] { return &s.ProxyFile }, checkPath, "", "a file with LOGIN:PASSWORD, mode 0600")),
+	oneText("network", access, func(s *Session) *Value[string] { return &s.Network }, checkNetwork, "", "a name"),
+	oneText("instance", extras, func(s *Session) *Value[string] { return &s.Instance }, nil, "", "a name, an id, or a query that matches one instance"),
+	inFleets(oneText("address", extras, func(s *Session) *Value[string] { return &s.Address }, nil, "", "inside, outside, or the name of a network")),
+	period("reconnect", behaviour, func(s *Session) *Value[time.Duration] { return &s.Reconnect }, upToADay("to go on trying", "off"), DefaultReconnect, "1s to 24h, or off"),
+	oneText("backspace", behaviour, func(s *Session) *Value[string] { return &s.Backspace }, oneOf("del", "bs"), "del", "del or bs"),
+	oneText("term", behaviour, func(s *Session) *Value[string] { return &s.Term }, checkTerm, DefaultTerm, "a terminal type, as xterm-256color"),
 	oneText("alert", behaviour, func(s *Session) *Value[string] { return &s.Alert }, oneOf("off", "bell", "notify"), "off", "off, bell or notify"),
 	oneText("colours", behaviour, func(s *Session) *Value[string] { return &s.Colours }, oneOf("all", "16", "none"), "all", "all, 16 or none"),
-	texts("env", behaviour, func(s *Session) *Value[[]string] { return &s.Env }, "NAME=VALUE", checkEnv, "NAME=VALUE, parted by commas"),
-	oneText("folder", behaviour, func(s *Session) *Value[string] { return &s.Folder }, checkPath, "", "where to go on arrival"),
-	oneText("arrive", behaviour, func(s *Session) *Value[string] { return &s.Arrive }, nil, "", "typed on arrival"),
+	texts("env", behaviour, func(s *Session) *Value[[]string] { return &s.Env }, "NAME=VALUE", checkEnv, "NAME=VALUE, separated by commas"),
+	oneText("folder", behaviour, func(s *Session) *Value[string] { return &s.Folder }, checkPath, "", "a path on the machine"),
+	oneText("arrive", behaviour, func(s *Session) *Value[string] { return &s.Arrive }, nil, "", "a command line"),
 
 	// Of a like, and of the table of a key.
 	{name: "name", in: 1 << InLike, hint: "* for any letters, ? for one", literal: textLiteral,
@@ -169,11 +169,11 @@ var settings = []setting{
 		}},
 
 	// Of a fleet.
-	{name: "query", in: 1 << InFleet, literal: textLiteral, hint: "which instances: tag:role=gauge state=running",
+	{name: "query", in: 1 << InFleet, literal: textLiteral, hint: "a query, as tag:role=gauge state=running",
 		read: func(t *table, v tomltext.Value, o Origin) (string, string) {
 			return readText(&t.fleet.Query, v, o, nil)
 		}},
-	{name: "called", in: 1 << InFleet, literal: textLiteral, hint: "what the sessions are called: * is the instance's name",
+	{name: "called", in: 1 << InFleet, literal: textLiteral, hint: "a name with * for the name of the instance",
 		read: func(t *table, v tomltext.Value, o Origin) (string, string) {
 			return readText(&t.fleet.Called, v, o, checkCalled)
 		}},

@@ -24,8 +24,8 @@ import (
 	"meatus/tui/action"
 	"meatus/tui/fit"
 	"meatus/tui/line"
+	"meatus/tui/list"
 	"meatus/tui/place"
-	"meatus/tui/scroll"
 	"meatus/tui/stack"
 	"meatus/tui/theme"
 	"meatus/tui/undo"
@@ -51,7 +51,9 @@ type Model struct {
 	ws      *workspace.Workspace
 	session string     // whose sheet was asked for
 	at      book.Table // the table that shows: the session, or one it takes values from
-	cursor  int
+	rows    *list.List[string, row]
+	whole   map[string]bool // the parts that are shown whole
+	kept    map[string]bool // the settings that were edited here, and stay in sight
 	editing bool
 	naming  string // what a name is asked for: "rename", "copy" or "add", else ""
 	remove  bool   // removing is asked about
@@ -65,7 +67,7 @@ type Model struct {
 
 // New returns the sheet of a session.
 func New(s *place.Services, session string) stack.Layer {
-	m := &Model{s: s, ws: s.Workspace(), input: line.New(s.Theme, ""), cursor: 1}
+	m := &Model{s: s, ws: s.Workspace(), input: line.New(s.Theme, ""), rows: list.New(func(r row) string { return r.key + r.part }), whole: map[string]bool{}, kept: map[string]bool{}}
 	m.undo = undo.Undo{S: s, Of: func() string { return m.session }, Tell: func(say string) { m.note, m.bad = say, false }, Do: m.edited, Keys: [2]string{undoKey, redoKey}}
 	m.open(session)
 	return m
@@ -82,7 +84,7 @@ func Rename(s *place.Services, session string) stack.Layer {
 // At returns the sheet of a session at one of its values.
 func At(s *place.Services, session, field string) stack.Layer {
 	m := New(s, session).(*Model)
-	m.cursor = max(slices.Index(m.fields(), field), 0)
+	m.show(field)
 	return m
 }
 
@@ -106,6 +108,7 @@ func (m *Model) Subject() string { return m.at.Name }
 // open shows the sheet of another session.
 func (m *Model) open(session string) {
 	m.session, m.at = session, book.Table{Layer: book.InSession, Name: session}
+	m.lay()
 }
 
 // setWorkspace shows another reading of the workspace. A sheet whose session is gone is
@@ -126,20 +129,86 @@ func (m *Model) setWorkspace(c engine.Changed) {
 	if _, ok := m.ws.Book.Own(m.at); !ok && m.at.Layer != book.InSession {
 		m.open(m.session)
 	}
-	m.cursor = min(m.cursor, len(m.fields())-1)
+	m.lay()
 	if now, _ := m.text(m.field()); m.editing && now != m.began {
-		m.note = fmt.Sprintf("%s became %q outside: enter writes yours, esc keeps that", m.field(), now)
+		m.note = fmt.Sprintf("%s became %q outside Meatus: enter overwrites it, esc keeps it", m.field(), now)
 	}
 }
 
-func (m *Model) fields() []string { return book.FieldsOf(m.at.Layer) }
+// row is a setting, or what a part folds away: the settings that are not set.
+type row struct {
+	key    string
+	part   string   // of what is folded away, else ""
+	folded []string // the settings that are folded away
+}
 
-func (m *Model) field() string { return m.fields()[m.cursor] }
+func (r row) is(other row) bool { return r.key == other.key && r.part == other.part }
+
+// lay lays out the rows: of each part the settings that are set or basic, and one for the others.
+func (m *Model) lay() {
+	var rows []row
+	for _, part := range book.Parts {
+		var folded []string
+		for _, key := range book.Explained(m.at.Layer) {
+			e, _ := book.Explain(key)
+			if e.Part != part {
+				continue
+			}
+			if text, origin := m.text(key); e.Basic || m.whole[part] || m.kept[key] || text != "" && origin.Layer() != book.BuiltIn {
+				rows = append(rows, row{key: key})
+			} else {
+				folded = append(folded, key)
+			}
+		}
+		if len(folded) > 0 {
+			rows = append(rows, row{part: part, folded: folded})
+		}
+	}
+	m.rows.Set(rows)
+}
+
+// show chooses a setting, also where it is folded away.
+func (m *Model) show(field string) {
+	m.kept[field] = true
+	m.lay()
+	m.rows.Select(field)
+}
+
+// field is the chosen setting, or "".
+func (m *Model) field() string {
+	r, _ := m.rows.Selected()
+	return r.key
+}
+
+// unfold shows the settings of the chosen part that are not set.
+func (m *Model) unfold() {
+	if r, _ := m.rows.Selected(); r.part != "" {
+		m.whole[r.part] = true
+		m.lay()
+		m.rows.Select(r.folded[0])
+	}
+}
+
+// showAll shows all settings, or folds those away that are not set.
+func (m *Model) showAll() {
+	all := len(m.whole) == len(book.Parts)
+	clear(m.whole)
+	if !all {
+		for _, part := range book.Parts {
+			m.whole[part] = true
+		}
+	}
+	m.lay()
+}
 
 // text is what the table has for a key, and where that is from.
 func (m *Model) text(key string) (string, book.Origin) {
 	if m.at.Layer == book.InSession {
-		return m.ws.Book.Session(m.session).Text(key)
+		s := m.ws.Book.Session(m.session)
+		if s == nil {
+			return "", book.Origin{}
+		}
+		return s.Text(key)
 	}
 	if key == "name" {
 		return m.at.Name, book.From(book.InLike, "")
@@ -155,7 +224,9 @@ func (m *Model) text(key string) (string, book.Origin) {
 func (m *Model) next(by int) tea.Cmd {
 	tables := m.ws.Book.Tables(m.session)
 	at := (max(slices.Index(tables, m.at), 0) + by + len(tables)) % len(tables)
-	m.at, m.cursor, m.note, m.bad = tables[at], 0, "", false
+	m.at, m.note, m.bad = tables[at], "", false
+	m.rows.Restart()
+	m.lay()
 	return nil
 }
 
@@ -169,28 +240,34 @@ func (m *Model) Table() action.Table {
 	case m.Typing():
 		return action.Table{
 			action.On("enter", "save", m.typed),
-			action.On("tab", "complete it", m.complete).If(func() bool { return len(m.offers()) > 0 }, "nothing goes on like that").Suits(func() bool { return len(m.offers()) > 0 }),
-			action.On("esc ctrl+c", "leave it as it is", do(func() { m.editing, m.naming, m.note = false, "", "" })),
+			action.On("tab", "complete the query", m.complete).If(func() bool { return len(m.offers()) > 0 }, "no completion").Suits(func() bool { return len(m.offers()) > 0 }),
+			action.On("esc ctrl+c", "cancel", do(func() { m.editing, m.naming, m.note = false, "", "" })),
 		}
 	case m.remove:
-		return action.Table{action.On("enter", "remove it", m.removeIt), action.On("esc", "keep it", do(m.keepIt))}
+		return action.Table{action.On("enter", "remove "+m.at.String(), m.removeIt), action.On("esc", "cancel", do(m.keepIt))}
 	}
 	in := m.at.Layer
+	move := func(key string) func() tea.Cmd {
+		return do(func() { m.rows.Take(tea.KeyPressMsg(moves[key])) })
+	}
 	return action.Table{
-		action.On("up", "choose", do(func() { m.cursor = max(m.cursor-1, 0) })).As("↑↓").Ranked(action.Movement),
-		action.On("down", "", do(func() { m.cursor = min(m.cursor+1, len(m.fields())-1) })).Ranked(action.Hidden),
-		action.On("enter", "edit the value", do(m.edit)).Also("change set"),
+		action.On("up", "choose", move("up")).As("↑↓").Ranked(action.Movement),
+		action.On("down", "", move("down")).Ranked(action.Hidden),
+		action.On("pgup", "", move("pgup")).Ranked(action.Hidden),
+		action.On("pgdown", "", move("pgdown")).Ranked(action.Hidden),
+		action.On("enter", m.enters(), do(m.edit)).Also("change set edit value"),
 		action.On("", "a new value", nil).As("type"),
-		action.On("backspace delete", "inherit the value", m.inherit).Also("unset clear default remove value"),
+		action.On("backspace delete", "restore inheritance", m.inherit).Also("unset clear default remove value"),
 		action.On("esc ctrl+c", "close", do(m.s.Close)),
 		action.On(undoKey, "undo", m.undo.Back).Whole(),
-		action.On(redoKey, "do again", m.undo.Again).Whole().Also("redo").Ranked(action.InHelp),
-		action.On("tab", "site, likes", func() tea.Cmd { return m.next(1) }).Also("defaults inherit from"),
+		action.On(redoKey, "redo", m.undo.Again).Whole().Also("redo").Ranked(action.InHelp),
+		action.On("ctrl+a", "show all settings", do(m.showAll)).Also("unfold expand every hidden more options"),
+		action.On("tab", "site and patterns", func() tea.Cmd { return m.next(1) }).Also("defaults inherit from"),
 		action.On("shift+tab", "", func() tea.Cmd { return m.next(-1) }).Ranked(action.Hidden),
-		action.On("ctrl+r", "rename", do(func() { m.ask("rename", m.at.Name) })).If(func() bool { return in == book.InSession || in == book.InSite }, "only sessions and sites have a name"),
-		action.On("ctrl+o", "copy the session", do(func() { m.ask("copy", m.session+"-2") })).If(func() bool { return in == book.InSession }, "that is for sessions").Also("copy duplicate clone"),
-		action.On("ctrl+d", "remove", do(m.askRemove)).If(func() bool { return in != book.InDefaults }, "the defaults stay").Also("delete"),
-		action.On("ctrl+n", "new site", do(func() { m.ask("add", "site ") })).Whole().Also("add group like"),
+		action.On("ctrl+r", "rename", do(func() { m.ask("rename", m.at.Name) })).If(func() bool { return in == book.InSession || in == book.InSite }, "only sessions and sites can be renamed"),
+		action.On("ctrl+o", "copy the session", do(func() { m.ask("copy", m.session+"-2") })).If(func() bool { return in == book.InSession }, "only sessions can be copied").Also("copy duplicate clone"),
+		action.On("ctrl+d", "remove", do(m.askRemove)).If(func() bool { return in != book.InDefaults }, "the defaults cannot be removed").Also("delete"),
+		action.On("ctrl+n", "new site or pattern", do(func() { m.ask("add", "site ") })).Whole().Also("add group like"),
 	}
 }
 
@@ -240,6 +317,9 @@ func (m *Model) begin(msg tea.Msg) {
 	if key, ok := msg.(tea.KeyPressMsg); ok && strings.TrimSpace(key.Text) == "" {
 		return
 	}
+	if m.field() == "" {
+		return
+	}
 	m.edit()
 	m.input.Begin("")
 	m.input.Take(msg)
@@ -260,8 +340,21 @@ func (m *Model) complete() tea.Cmd {
 	return nil
 }
 
-// edit begins to edit the value at the cursor.
+// enters says what enter does to the chosen row.
+func (m *Model) enters() string {
+	if m.field() == "" {
+		return "show settings that are not set"
+	}
+	return "edit " + m.field()
+}
+
+// edit begins to edit the chosen value, or shows what is folded away.
 func (m *Model) edit() {
+	if m.field() == "" {
+		m.unfold()
+		return
+	}
+	m.kept[m.field()] = true
 	value, origin := m.text(m.field())
 	m.began = value
 	if origin.Layer() != m.at.Layer {
@@ -273,7 +366,8 @@ func (m *Model) edit() {
 
 // inherit gives a value of the table's own up.
 func (m *Model) inherit() tea.Cmd {
-	if _, origin := m.text(m.field()); origin.Layer() == m.at.Layer && m.field() != "name" {
+	if _, origin := m.text(m.field()); m.field() != "" && origin.Layer() == m.at.Layer && m.field() != "name" {
+		m.kept[m.field()] = true
 		return m.save("")
 	}
 	return nil
@@ -292,7 +386,7 @@ func (m *Model) askRemove() {
 		return
 	}
 	m.remove, m.bad = true, false
-	m.note = fmt.Sprintf("remove %s? enter removes it, any other key keeps it", m.at)
+	m.note = fmt.Sprintf("remove %s? enter removes it, any other key cancels", m.at)
 }
 
 func (m *Model) keepIt() { m.remove, m.note = false, "" }
@@ -323,7 +417,7 @@ func (m *Model) take(what, name, old string, at book.Table) tea.Cmd {
 	case what == "rename" && at.Layer == book.InSite:
 		return m.write("renamed "+at.String()+" to "+name, "", func(path string) (*book.Book, error) { return book.RenameSite(path, at.Name, name) })
 	case what == "remove" && strings.TrimSpace(name) != at.Name:
-		m.note, m.bad, m.naming = fmt.Sprintf("that is not %s; it stays", at.Name), true, ""
+		m.note, m.bad, m.naming = fmt.Sprintf("the name is not %s; nothing was removed", at.Name), true, ""
 		return nil
 	case what == "remove":
 		return m.removeIt()
@@ -423,24 +517,39 @@ func (m *Model) View() []string {
 	}
 	lines := []string{t.Title(m.title(width), note, width, fit.Spread)}
 	if m.naming != "" {
-		word := map[string]string{"add": "add ", "remove": "the name of what is removed: "}[m.naming]
+		word := map[string]string{"add": "add ", "remove": "name, to confirm: "}[m.naming]
 		if word == "" {
 			word = m.naming + " to "
 		}
 		lines = append(lines, "   "+t.Accent.Render(word)+m.input.View(40))
 	}
-	fields := m.fields()
-	room := height - len(lines)
-	if m.bad || s.Broken != nil {
-		room -= 2
+	about := m.about(width)
+	if m.Rows < 2*len(about)+5 { // the settings come first
+		about = about[:min(len(about), m.Rows/4)]
 	}
-	at := scroll.Cursor{At: m.cursor, Top: max(min(m.cursor-room/2, len(fields)-room), 0)}
-	list, below := at.Rows(len(fields), max(room, 1), func(i int) fit.Row { return m.fieldRow(i, &far, width) })
-	if last := len(list) - 1; below > 0 && last >= 0 {
-		const more = "more below"
-		list[last] = fit.Pad(list[last], width-len(more)-1) + t.Faint.Render(more)
-	}
+	room := max(height-len(lines)-len(about)-1, 1)
+	m.rows.SetRoom(room)
+	first, _ := m.rows.Window()
+	list, below := m.rows.Rows(room, func(r row, chosen bool) fit.Row {
+		return m.drawRow(r, chosen, r.is(m.rows.All()[first]), &far, width)
+	})
 	lines = append(lines, list...)
+	for len(lines)+len(about)+1 < height {
+		lines = append(lines, "")
+	}
+	more := ""
+	if below > 0 {
+		more = t.Faint.Render(fmt.Sprintf("%d more below", below))
+	}
+	about = append([]string{t.Title(t.Strong.Render(m.chosen()), more, width, fit.Spread)}, about...)
+	lines = append(lines, about...)
+	return lines[:min(len(lines), height)]
+}
+
+// about is what stands beneath the settings: what is wrong, else what the chosen setting does.
+func (m *Model) about(width int) []string {
+	t, s := m.s.Theme, m.ws.Book.Session(m.session)
+	var lines []string
 	switch {
 	case m.bad:
 		for _, l := range fit.Wrap(m.note, width-8) {
@@ -450,8 +559,43 @@ func (m *Model) View() []string {
 		for _, l := range fit.Wrap(s.Broken.Error(), width-8) {
 			lines = append(lines, "   "+t.Mark(gate.Shut)+" "+l)
 		}
+	default:
+		lines = m.explained(width)
 	}
-	return lines[:min(len(lines), height)]
+	return lines
+}
+
+// chosen is the name of the chosen setting, or of the part whose settings are folded away.
+func (m *Model) chosen() string {
+	r, _ := m.rows.Selected()
+	return r.key + r.part
+}
+
+// explained says what the chosen setting does, what it can be, and where its value is from.
+func (m *Model) explained(width int) []string {
+	t := m.s.Theme
+	r, _ := m.rows.Selected()
+	e, ok := book.Explain(r.key)
+	if !ok {
+		return []string{" " + fit.Cut("Settings that are not set: the built-in values apply.", width-1), "", ""}
+	}
+	values := "values: " + book.HintOf(r.key)
+	if e.Example != "" {
+		values += "   example: " + e.Example
+	}
+	lines := fit.Hang(" "+e.Says, 1, width).Whole
+	lines = append(lines, " "+t.Faint.Render(fit.Cut(values, width-2)))
+	if text, origin := m.text(r.key); text != "" && len(lines) < 3 {
+		from := "from " + origin.String()
+		if origin.Layer() == book.BuiltIn {
+			from = origin.String()
+		}
+		lines = append(lines, " "+t.Faint.Render(fit.Cut("value: "+text+", "+from, width-2)))
+	}
+	for len(lines) < 3 {
+		lines = append(lines, "")
+	}
+	return lines
 }
 
 // saying is what is said of the value that is edited: what is wrong with it, else what it can be.
@@ -467,26 +611,43 @@ func (m *Model) saying() string {
 // typed and for where they are from.
 func (m *Model) valueWidth(width int) int {
 	longest := 24
-	for _, key := range m.fields() {
-		text, _ := m.text(key)
-		longest = max(longest, fit.Width(text)+2)
+	for _, r := range m.rows.All() {
+		if r.key != "" {
+			text, _ := m.text(r.key)
+			longest = max(longest, fit.Width(text)+2)
+		}
 	}
 	if m.editing {
 		longest = max(longest, 40)
 	}
-	return max(min(longest, width-44), 24)
+	return max(min(longest, width-44-partWidth), 20)
 }
 
-// fieldRow draws one value, and beside it where it is from or, while it is edited, what it can be.
-func (m *Model) fieldRow(i int, far *book.Session, width int) fit.Row {
-	t, key := m.s.Theme, m.fields()[i]
+// partWidth is the width of the column with the names of the parts.
+const partWidth = 17
+
+// drawRow draws one setting, and beside it where its value is from or, while it is edited, what it can be.
+func (m *Model) drawRow(r row, chosen, first bool, far *book.Session, width int) fit.Row {
+	t, key := m.s.Theme, r.key
+	part := ""
+	if first || m.begins(r) {
+		part = m.partOf(r)
+	}
+	margin := " " + t.Accent.Render(fit.Pad(part, partWidth)) + " "
+	if r.part != "" {
+		text := fmt.Sprintf("%d not set: %s", len(r.folded), strings.Join(r.folded, ", "))
+		if chosen {
+			return fit.Row{Line: fit.Cut(margin+t.Accent.Render(theme.Chosen+" ")+text, width)}
+		}
+		return fit.Row{Line: fit.Cut(margin+"  "+t.Faint.Render(text), width)}
+	}
 	room := m.valueWidth(width)
 	text, origin := m.text(key)
-	head := "   " + t.Faint.Render(fit.Pad(key, 11)) + " "
-	if i == m.cursor {
-		head = " " + t.Accent.Render(theme.Chosen+" ") + t.Strong.Render(fit.Pad(key, 11)) + " "
+	head := margin + "  " + t.Faint.Render(fit.Pad(key, 11)) + " "
+	if chosen {
+		head = margin + t.Accent.Render(theme.Chosen+" ") + t.Strong.Render(fit.Pad(key, 11)) + " "
 	}
-	if i == m.cursor && m.editing {
+	if chosen && m.editing {
 		line, say := head+fit.Pad(m.input.View(room-2), room)+" ", m.saying()
 		if fit.Width(line)+fit.Width(say) <= width {
 			return fit.Row{Line: line + say, Whole: []string{line + say}}
@@ -515,6 +676,22 @@ func (m *Model) fieldRow(i int, far *book.Session, width int) fit.Row {
 	}
 	return fit.Columns(head, style.Render(text), room, from, width)
 }
+
+// partOf is the part that a row is shown in.
+func (m *Model) partOf(r row) string {
+	e, _ := book.Explain(r.key)
+	return r.part + e.Part
+}
+
+// begins tells whether a row is the first of its part.
+func (m *Model) begins(r row) bool {
+	all := m.rows.All()
+	i := slices.IndexFunc(all, func(other row) bool { return other.is(r) })
+	return i <= 0 || m.partOf(all[i-1]) != m.partOf(r)
+}
+
+// moves are the keys that move in the list.
+var moves = map[string]tea.Key{"up": {Code: tea.KeyUp}, "down": {Code: tea.KeyDown}, "pgup": {Code: tea.KeyPgUp}, "pgdown": {Code: tea.KeyPgDown}}
 
 // keepaliveBytes is about what one keepalive and its answer take on the wire, with
 // the headers of TCP and IP.
@@ -551,7 +728,7 @@ func (m *Model) without(far *book.Session, key string) string {
 		return ""
 	}
 	text, origin := far.Text(key)
-	if text == "" {
+	if text == "" || origin.Layer() == m.at.Layer {
 		return ""
 	}
 	return m.s.Theme.Faint.Render(fmt.Sprintf("without it %s, %s", text, origin))

@@ -3,6 +3,7 @@ package sheet
 import (
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -46,10 +47,15 @@ func written(d *placetest.Driver) string {
 
 // to moves the cursor to a key.
 func to(d *placetest.Driver, m *Model, key string) {
+	d.Press("pgup", "pgup")
 	for m.field() != key {
-		before := m.cursor
+		before, _ := m.rows.Selected()
+		if slices.Contains(before.folded, key) {
+			d.Press("enter")
+			continue
+		}
 		d.Press("down")
-		if m.cursor == before {
+		if after, _ := m.rows.Selected(); after.key == before.key && after.part == before.part {
 			d.Fatalf("there is no %s", key)
 		}
 	}
@@ -109,10 +115,10 @@ func TestASessionThatWantsCareIsRemovedByItsName(t *testing.T) {
 	d := placetest.Workspace(t, strings.Replace(bay, "via  = [", "careful = \"on\"\nvia  = [", 1))
 	d.Task(New(d.Services, "gauge-1"))
 	d.Press("ctrl+d")
-	d.UntilSees("marked careful: type its name", "the name of what is removed: ")
+	d.UntilSees("marked careful: type its name", "name, to confirm: ")
 	d.Type("gauge-2")
 	d.Press("enter")
-	d.UntilSees("that is not gauge-1; it stays")
+	d.UntilSees("the name is not gauge-1; nothing was removed")
 	if !strings.Contains(written(d), "[session.gauge-1]") {
 		t.Fatal("it was removed by another name")
 	}
@@ -190,7 +196,7 @@ func TestAnEditFromOutsideIsSaidWhileAValueIsTyped(t *testing.T) {
 		t.Fatal(err)
 	}
 	d.Engine.Reread(false)
-	d.Until("it to be said", func() bool { return strings.Contains(m.note, `became "10.61.4.99" outside`) })
+	d.Until("it to be said", func() bool { return strings.Contains(m.note, `became "10.61.4.99" outside Meatus`) })
 	d.Press("esc")
 	if err := os.WriteFile(filepath.Join(d.Engine.Workspace().Dir, "sessions.toml"), []byte("[session.quay]\nhost = \"203.0.113.10\"\n"), 0o600); err != nil {
 		t.Fatal(err)
@@ -244,5 +250,44 @@ func TestLettersBeginAValue(t *testing.T) {
 		if m.editing {
 			t.Errorf("%q: it is not left", letters)
 		}
+	}
+}
+
+// Settings that are not set are folded away by parts, and the chosen one is explained.
+func TestSettingsAreFoldedAndExplained(t *testing.T) {
+	d := open(t)
+	m := d.On().(*Model)
+	d.UntilSees("who and where", "host", "The machine to log in to.", "values: a host name or an address", "not set: ")
+	if s := d.See(); strings.Contains(s, "key_age  ") {
+		t.Errorf("what is not set shows\n%s", s)
+	}
+	to(d, m, "key_age")
+	d.UntilSees("from which a warning is shown", "example: 365d")
+	d.Press("ctrl+a")
+	for _, r := range m.rows.All() {
+		if r.part != "" {
+			t.Errorf("%v is folded away", r.folded)
+		}
+	}
+	d.Press("ctrl+a")
+	d.Until("them to be folded away again", func() bool { return len(m.rows.All()) < len(book.Fields)/2 })
+	for _, size := range [][2]int{{50, 14}, {80, 24}, {200, 60}, {20, 4}} {
+		d.SetSize(size[0], size[1])
+		d.Fits()
+	}
+}
+
+// A value that is given up stays in sight, and a row that is gone leaves nothing chosen.
+func TestAValueThatIsGivenUpStaysInSight(t *testing.T) {
+	d := open(t)
+	m := d.On().(*Model)
+	to(d, m, "folder")
+	d.Type("/srv")
+	d.Press("enter")
+	d.Until("it to be written", func() bool { v, _ := m.text("folder"); return v == "/srv" && !m.Typing() })
+	d.Press("backspace")
+	d.Until("it to be given up", func() bool { v, _ := m.text("folder"); return v == "" })
+	if m.field() != "folder" {
+		t.Errorf("%q is chosen", m.field())
 	}
 }
