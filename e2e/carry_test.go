@@ -278,7 +278,7 @@ func TestTheRingHoldsWhatItIsTold(t *testing.T) {
 	s.text("Z")
 	s.until("1 key gone from memory", "No key is held")
 	s.keys("Escape")
-	s.until("archive ", "ajar", "gauge.pem is meant")
+	s.until("archive ", "warning", "gauge.pem is meant")
 }
 
 func TestKeysAreLentToOneShellAndABetterWayIsOffered(t *testing.T) {

@@ -18,7 +18,7 @@ func TestDemoFromTheFirstScreenToTheLast(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	s := show(t, 120, 36, program, "demo", "--dir", dir)
-	s.until("Lantern Bay", "22 routes", "tide-db", "shut", "enter open shell")
+	s.until("Lantern Bay", "22 routes", "tide-db", "blocked", "enter open shell")
 
 	s.keys("Down", "Down", "Enter") // gauge-1
 	s.until("keeper on gauge-1 (10.61.4.31) · here ▸ quay ▸ gauge-1", "keeper@gauge-1:~$")
@@ -85,7 +85,7 @@ func TestDemoMistakesAndTheirRemedies(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	s := show(t, 140, 40, program, "demo", "--dir", dir)
-	s.until("22 routes · 3 shut")
+	s.until("22 routes · 3 blocked")
 
 	s.keys("Down") // tide-db: its key is too open
 	s.until("group and others can read it", "press m: set mode 0600")
@@ -310,7 +310,7 @@ func TestTheTrailTellsWhatWasDone(t *testing.T) {
 func TestAllMachinesAreLookedAt(t *testing.T) {
 	t.Parallel()
 	s := show(t, 130, 36, program, "demo", "--dir", t.TempDir())
-	s.until("22 routes · 3 shut")
+	s.until("22 routes · 3 blocked")
 	s.text("C")
 	s.until("identity changed at gauge-2", "refused at gauge-3", "at hulk")
 	s.gone("looking")
@@ -330,7 +330,7 @@ func TestAWalkCanBeStopped(t *testing.T) {
 	s.until("gauge-1: freeze")
 	s.keys("M-m", "0")
 	s.keys("Down", "Down", "Enter")
-	s.until("walking", "port at gauge-1")
+	s.until("connecting", "port at gauge-1")
 	s.keys("Escape")
 	s.until("stopped at gauge-1, port")
 }
@@ -379,7 +379,7 @@ func TestWindowsOfAllSizes(t *testing.T) {
 	s.resize(200, 60)
 	s.until("Lantern Bay", "open shell")
 	s.text("?")
-	s.until("all keys", "in a shell", "marks", "╳ shut")
+	s.until("all keys", "in a shell", "marks", "╳ blocked")
 	s.text("x")
 	s.text("q")
 	s.ended()
@@ -543,7 +543,7 @@ func TestTerminalsThatHaveLess(t *testing.T) {
 		t.Errorf("ended with %s", status)
 	}
 	console := show(t, 110, 30, "env", "TERM=linux", "COLORTERM=", program, "demo", "--dir", t.TempDir())
-	now := console.until("22 routes", "tide-db", "shut")
+	now := console.until("22 routes", "tide-db", "blocked")
 	for _, r := range "●◐╳❯━┈" {
 		if strings.ContainsRune(now, r) {
 			t.Errorf("the console is given %q:\n%s", r, now)

@@ -148,7 +148,7 @@ func TestALargeFileIsRead(t *testing.T) {
 	if err := os.WriteFile(file, []byte(text.String()), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if r := do(t, dir, "", "check", "ship-5000"); r.status != 0 || !strings.Contains(r.out, "ship-5000  untried") {
+	if r := do(t, dir, "", "check", "ship-5000"); r.status != 0 || !strings.Contains(r.out, "ship-5000  not checked") {
 		t.Errorf("%+v", r)
 	}
 	if err := os.Truncate(file, 64<<20); err != nil {

@@ -298,7 +298,7 @@ func TestServersOfOtherMakesRunCommandsAndStandKeepalives(t *testing.T) {
 	group.Wait()
 	r := do(t, m.dir, "", "check", "--depth", "identity")
 	for _, name := range []string{"drop", "tiny", "async", "silent"} {
-		if !strings.Contains(r.out, name) || strings.Contains(r.out, name+"  shut") {
+		if !strings.Contains(r.out, name) || strings.Contains(r.out, name+"  blocked") {
 			t.Errorf("checked:\n%s%s", r.out, r.err)
 		}
 	}

@@ -506,7 +506,7 @@ func TestTheMapIsDrawnToHandOn(t *testing.T) {
 	if r := do(t, dir, "", "draw", "-o", out); r.status != 0 {
 		t.Fatalf("%+v", r)
 	}
-	if text := string(must(os.ReadFile(out))); !strings.Contains(text, "22 sessions, as of") || !strings.Contains(text, ">tide-db<") || !strings.Contains(text, "shut: key, mode 0644") {
+	if text := string(must(os.ReadFile(out))); !strings.Contains(text, "22 sessions, as of") || !strings.Contains(text, ">tide-db<") || !strings.Contains(text, "blocked: key, mode 0644") {
 		t.Errorf("%s", text)
 	}
 	pdf := filepath.Join(t.TempDir(), "map.pdf")

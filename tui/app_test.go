@@ -74,12 +74,12 @@ func TestGatesLightUpInPlace(t *testing.T) {
 	b, tell := a.engine.Board, a.engine.Events.Tell
 	b.Begin("gauge-0")
 	tell(walk.Trying{Session: "gauge-0", Hop: 0, Gate: gate.Port})
-	a.until("the gate to turn", func() bool { return strings.Contains(a.see(), "walking port at quay") })
+	a.until("the gate to turn", func() bool { return strings.Contains(a.see(), "connecting port at quay") })
 	tell(walk.Passed{Session: "gauge-0", Hop: 0, Gate: gate.Gate{Kind: gate.Port, Verdict: gate.Open, Seen: "22, answers as lantern"}})
 	a.until("the gate to be open", func() bool { return strings.Contains(a.see(), "● port      22, answers as lantern") })
 	f := &gate.Failure{Hop: "gauge-0", Gate: gate.Login, Cause: gate.NoKeyAccepted, Seen: "refused", Why: "no key is taken", Detail: []string{"key 1"}, Remedy: gate.Remedy{Say: "try another login"}}
 	a.give(failed{"gauge-0", f})
-	for _, want := range []string{"╳ login     refused", "shut at gauge-0, login: no key is taken", "→ try another login", "1 shut"} {
+	for _, want := range []string{"╳ login     refused", "blocked at gauge-0, login: no key is taken", "→ try another login", "1 blocked"} {
 		a.until("the failure to show as "+want, func() bool { return strings.Contains(a.see(), want) })
 	}
 }

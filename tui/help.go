@@ -57,6 +57,12 @@ type group struct {
 	hints []theme.Hint
 }
 
+// The groups that plain lines leave out.
+const (
+	marksGroup = "marks"
+	shellGroup = "in a shell"
+)
+
 // helpGroups are what "?" shows: the keys of what has them, those of everywhere, those of a
 // shell, and the marks.
 func (a *App) helpGroups() []group {
@@ -66,29 +72,42 @@ func (a *App) helpGroups() []group {
 	if under.Shape() != stack.Place {
 		name = "this"
 	}
-	everywhere := append(a.frameTable().Help(), theme.Hint{Key: leader, Does: "go to a place or shell"})
-	inShell := []theme.Hint{{Key: leader, Does: "go elsewhere"}, {Key: leader + " twice", Does: "send it through"}, {Key: leader + " :", Does: "find an action"}}
+	everywhere := append(hints(a.frameTable().Help()), theme.Hint{Key: leader, Does: "go to a place or shell"})
+	inShell := []theme.Hint{{Key: leader, Does: "go elsewhere"}, {Key: leader + " twice", Does: "send the key itself"}, {Key: leader + " :", Does: "find an action"}}
 	for _, s := range shells.Actions() {
 		inShell = append(inShell, theme.Hint{Key: leader + " " + s.Key, Does: s.Does})
 	}
-	inShell = append(inShell, theme.Hint{Key: "shift+pgup", Does: "scroll back, as the wheel"}, theme.Hint{Key: "mouse", Does: "select and copy"}, theme.Hint{Key: "else", Does: "goes to the far side"})
-	groups := []group{
-		{name, here},
-		{"everywhere", everywhere},
-		{"in a shell", inShell},
-		{"marks", []theme.Hint{
-			{Key: "● open", Does: "holds"}, {Key: "◐ ajar", Does: "holds, but something is off"},
-			{Key: "╳ shut", Does: "will fail, or failed"}, {Key: "○ untried", Does: "not known from here"},
-			{Key: "━ live", Does: "a link is up"}, {Key: "╍ frozen", Does: "it does not answer"}, {Key: "─ known", Does: "its identity is vouched for"}, {Key: "┈ new", Does: "never visited"},
-		}},
+	inShell = append(inShell, theme.Hint{Key: "shift+pgup", Does: "scroll back, like the wheel"}, theme.Hint{Key: "mouse", Does: "select and copy"}, theme.Hint{Key: "else", Does: "is sent to the remote shell"})
+	marks := group{marksGroup, []theme.Hint{
+		{Key: "● open", Does: "works"}, {Key: "◐ warning", Does: "works, but something is wrong"},
+		{Key: "╳ blocked", Does: "fails, or will fail"}, {Key: "○ not checked", Does: "not known"},
+		{Key: "━ live", Does: "connected"}, {Key: "╍ frozen", Does: "connected, but no answer"}, {Key: "─ known", Does: "the host key is trusted"}, {Key: "┈ new", Does: "never connected"},
+	}}
+	groups := []group{marks}
+	for _, g := range here {
+		of := name
+		if g.Name != "" {
+			of += ": " + g.Name
+		}
+		groups = append(groups, group{of, g.Hints})
 	}
-	if a.inShell() {
-		groups[0], groups[2] = groups[2], groups[0]
+	groups = append(groups, group{"everywhere", everywhere}, group{shellGroup, inShell})
+	if a.inShell() { // those come first
+		groups = append(groups[len(groups)-1:], groups[:len(groups)-1]...)
 	}
 	for i := range groups {
 		a.keymap.Hints(groups[i].hints)
 	}
 	return groups
+}
+
+// hints are those of all groups.
+func hints(groups []action.Group) []theme.Hint {
+	var all []theme.Hint
+	for _, g := range groups {
+		all = append(all, g.Hints...)
+	}
+	return all
 }
 
 // helpColumns lays the help out in columns of so many rows, each at most width wide.
@@ -144,9 +163,9 @@ func (l *helpLayer) View() []string {
 	pages := (len(columns) + count - 1) / count
 	page := l.page % pages // the window may have grown
 	shown := columns[page*count : min((page+1)*count, len(columns))]
-	say := "any key puts this away"
+	say := "any key closes this"
 	if pages > 1 {
-		say = fmt.Sprintf("page %d of %d: ↓ goes on, any other key puts this away", page+1, pages)
+		say = fmt.Sprintf("page %d of %d: ↓ next page, any other key closes this", page+1, pages)
 	}
 	lines := []string{t.Title(t.Accent.Render("all keys"), t.Faint.Render(say), a.width, fit.Spread)}
 	for row := range slices.MaxFunc(shown, func(a, b []string) int { return len(a) - len(b) }) {

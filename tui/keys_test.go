@@ -178,7 +178,7 @@ func TestEveryActionIsFoundByItsWords(t *testing.T) {
 	a.press("esc", "esc")
 	a.press(":", "s", "h", "e", "l", "l", "enter") // open shell is first
 	a.until("a walk", func() bool {
-		return a.walks["gauge-2"] != nil || a.ask.Waiting() || a.inShell() || strings.Contains(a.see(), "shut")
+		return a.walks["gauge-2"] != nil || a.ask.Waiting() || a.inShell() || strings.Contains(a.see(), "blocked")
 	})
 }
 
@@ -193,7 +193,7 @@ func TestTheTourIsFoundByTheWordsOfTheTrade(t *testing.T) {
 		"socks proxy": "new port forward", "close tunnel": "port forwards, one by one", "traffic": "go to Watch", "monitor": "go to Watch", "disconnect": "end it", "diagram": "draw a map of all",
 		"private key files": "go to Keys", "generate key": "new key", "authorized keys": "install", "rotate": "rotate", "fingerprint": "find a key", "permission denied publickey": "find the accepted key",
 		"agent forwarding": "agent forwarding for one shell", "ssh agent": "go to Ring", "audit account": "search the account for stray keys", "background tasks": "go to Jobs", "several command": "run a command on marked sessions",
-		"bulk edit": "edit marked sessions", "jump": "sessions through this bastion", "history": "go to Trail", "duplicate": "copy the session", "delete": "remove", "bastion": "sessions through this bastion", "help": "all keys", "quit": "leave Meatus",
+		"bulk edit": "edit marked sessions", "jump": "sessions through this bastion", "history": "go to Trail", "duplicate": "copy the session", "delete": "remove", "bastion": "sessions through this bastion", "help": "all keys", "quit": "quit Meatus",
 		"username": "edit", "dynamic": "new port forward", "dynamic forward": "new port forward", "desktop": "new port forward", "rdp": "new port forward", "vnc": "new port forward", "browser": "new port forward", "x11": "new port forward",
 		"display": "new port forward", "graphical": "new port forward", "public ip": "go to Estate", "stop instance": "go to Estate", "save session": "new session", "save tunnel": "port forwards, one by one",
 		"log in without a password": "go to Keys", "upload my public key": "go to Keys", "editor": "go to Cargo", "sftp": "go to Cargo", "upload file": "go to Cargo", "certificate": "go to Leases",

@@ -291,7 +291,10 @@ func (p *plain) find(words string) {
 
 // keys lists the keys of what has them.
 func (p *plain) keys() {
-	for _, g := range p.a.helpGroups()[:2] {
+	for _, g := range p.a.helpGroups() {
+		if g.name == marksGroup || g.name == shellGroup { // marks are read as words
+			continue
+		}
 		p.say(g.name + ":")
 		for _, h := range g.hints {
 			p.say(h.Key + ": " + h.Does)

@@ -42,7 +42,7 @@ func (a *App) fail(msg failed) {
 	delete(a.restoring, msg.session)
 	a.engine.Board.Failed(msg.session, msg.failure)
 	if a.inShell() && msg.failure.Cause != gate.Cancelled {
-		a.shell.Notice(fmt.Sprintf("%s is shut at %s, %s", msg.session, msg.failure.Hop, msg.failure.Gate))
+		a.shell.Notice(fmt.Sprintf("%s is blocked at %s, %s", msg.session, msg.failure.Hop, msg.failure.Gate))
 	}
 }
 

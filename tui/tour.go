@@ -68,7 +68,7 @@ var tourSteps = []tourStep{
 			return slices.ContainsFunc(k.Changes, func(c estate.Change) bool { return c.Kind == estate.Restarted })
 		})
 	}},
-	{"sluice is shut by the rules of its group. Go to it, and {mend}: open it for an hour, or go another way.", func(a *App) bool {
+	{"sluice is blocked by the firewall rules of its group. Go to it, and {mend}: allow it for an hour, or connect another way.", func(a *App) bool {
 		s := a.engine.Workspace().Book.Session("sluice")
 		return a.sawWhile("rule", len(a.engine.Grants()) > 0) || s != nil && strings.Join(s.Via.V, "") != "quay"
 	}},

@@ -32,10 +32,10 @@ var trade = []struct{ place, query, does string }{
 	{"0", "local port", "new port forward"}, {"0", "remote forward", "new port forward"}, {"0", "database", "new port forward"}, {"0", "mysql", "new port forward"}, {"0", "postgres", "new port forward"}, {"0", "rdp", "new port forward"},
 	{"0", "vnc", "new port forward"}, {"0", "x11", "new port forward"}, {"0", "browser", "new port forward"}, {"0", "web page", "new port forward"}, {"0", "close port", "port forwards, one by one|close the port forward"},
 	{"0", "listener", "port forwards, one by one|close the port forward"}, {"0", "traffic", "go to Watch"}, {"0", "connections", "go to Watch|write the flows"}, {"0", "bandwidth", "go to Watch"}, {"0", "disconnect", "end the link|end …"},
-	{"0", "kill", "end the link|end …"}, {"0", "chart", "draw it|go to Watch"}, {"0", "graph", "go to Watch|draw it"},
+	{"0", "kill", "end the link|end …"}, {"0", "chart", "draw the chart|go to Watch"}, {"0", "graph", "go to Watch|draw the chart"},
 	// keys
-	{"0", "pem", "go to Keys|container"}, {"0", "private key", "go to Keys"}, {"0", "generate", "new key"}, {"0", "keygen", "new key"}, {"0", "passphrase", "passphrase"}, {"0", "password", "passphrase"}, {"0", "convert", "container"},
-	{"0", "ppk", "container|go to Keys"}, {"0", "authorized_keys", "install"}, {"0", "copy key", "install"}, {"0", "public key", "install|write public half"}, {"0", "rotate", "rotate"}, {"0", "fingerprint", "find a key|import fingerprints"},
+	{"0", "pem", "go to Keys|file format"}, {"0", "private key", "go to Keys"}, {"0", "generate", "new key"}, {"0", "keygen", "new key"}, {"0", "passphrase", "passphrase"}, {"0", "password", "passphrase"}, {"0", "convert", "container"},
+	{"0", "ppk", "file format|go to Keys"}, {"0", "authorized_keys", "install"}, {"0", "copy key", "install"}, {"0", "public key", "install|write the public key"}, {"0", "rotate", "rotate"}, {"0", "fingerprint", "find a key|import fingerprints"},
 	{"0", "which key", "find the accepted key"}, {"0", "try keys", "find the accepted key"}, {"0", "agent", "agent forwarding for one shell|go to Ring"}, {"0", "agent forwarding", "agent forwarding for one shell"}, {"0", "unlock", "add to the agent|unlock"},
 	{"0", "ssh-add", "add to the agent"}, {"0", "stray", "search the account for stray keys"}, {"0", "audit keys", "search the account for stray keys"}, {"0", "download folder", "to the key that arrived|another folder"},
 	{"0", "windows password", "decrypt a first password|decrypt the first password"}, {"0", "known_hosts", "go to Hosts"}, {"0", "known hosts", "go to Hosts"}, {"0", "trust", "go to Hosts|end the trust|trust the announced key"}, {"0", "sshfp", "write SSHFP"},
@@ -43,7 +43,7 @@ var trade = []struct{ place, query, does string }{
 	// cloud
 	{"0", "cloud", "go to Estate"}, {"0", "instance", "go to Estate|the instance and routes to it"}, {"0", "vm", "go to Estate"}, {"0", "launch", "launch another"}, {"0", "stop instance", "stop the instance"}, {"0", "start instance", "start the instance"},
 	{"0", "terminate", "terminate the instance"}, {"0", "firewall", "edit firewall rules|go to Estate|the instance and routes to it"}, {"0", "security group", "edit firewall rules|the instance and routes to it"}, {"0", "open ports", "open ports and who reaches them"},
-	{"0", "exposed", "open ports and who reaches them"}, {"0", "unused", "what nobody used for a week"}, {"0", "serial console", "console output"}, {"0", "boot log", "console output"}, {"0", "key pair", "key pairs"}, {"0", "gateway", "machines joined at gateways|audit log of a gateway or an issuer"},
+	{"0", "exposed", "open ports and who reaches them"}, {"0", "unused", "not used for a week"}, {"0", "serial console", "console output"}, {"0", "boot log", "console output"}, {"0", "key pair", "key pairs"}, {"0", "gateway", "machines joined at gateways|audit log of a gateway or an issuer"},
 	{"0", "public ip", "go to Estate"}, {"0", "unreachable", "the instance and routes to it|all remedies"},
 	// files
 	{"0", "upload", "files|upload"}, {"0", "download", "files|download"}, {"0", "sftp", "files|go to Cargo"}, {"0", "scp", "files|go to Cargo"}, {"0", "copy files", "files"}, {"0", "transfer", "files|start the transfer"}, {"0", "browse", "files|go to Cargo"},
@@ -52,7 +52,7 @@ var trade = []struct{ place, query, does string }{
 	// the program
 	{"0", "log", "go to Trail|audit log of a gateway or an issuer|details"}, {"0", "history", "go to Trail"}, {"0", "audit", "go to Trail|search the account for stray keys|audit log of a gateway or an issuer"}, {"0", "who connected", "draw the last day|audit log of a gateway or an issuer"},
 	{"0", "jobs", "go to Jobs"}, {"0", "background", "go to Jobs|repeat checks"}, {"0", "theme", "set look.…"}, {"0", "colours", "set look.…"}, {"0", "dark mode", "set look.…"}, {"0", "shortcut", "all keys"}, {"0", "help", "all keys"},
-	{"0", "quit", "leave Meatus"}, {"0", "exit", "leave Meatus"}, {"0", "keepalive", "set keepalive"},
+	{"0", "quit", "quit Meatus"}, {"0", "exit", "quit Meatus"}, {"0", "keepalive", "set keepalive"},
 }
 
 // What people of the trade type finds what they mean within the first four lines.

@@ -275,8 +275,8 @@ func TestSessionsGoOutAndComeIn(t *testing.T) {
 	os.WriteFile(list, []byte("name,host,user,dial,agent,lends,tunnels,arrive\n"+
 		"mole,10.61.4.79,keeper\u202ex,203.0.113.9:22,lend,keys/tide.pem,roam *:1080,sudo rm -rf /\n"), 0o600)
 	out := b.run(command.WrongUse, "import", list)
-	for _, want := range []string{"           user      keeperx\n", "mole  dial = 203.0.113.9:22", "mole  agent = lend  lends keys without asking", "mole  lends = keys/tide.pem",
-		"mole  tunnels = roam *:1080  listens for other machines, too", "mole  arrive = sudo rm -rf /  is typed there"} {
+	for _, want := range []string{"           user      keeperx\n", "mole  dial = 203.0.113.9:22", "mole  agent = lend  lets the machine use keys", "mole  lends = keys/tide.pem",
+		"mole  tunnels = roam *:1080  listens for other machines, too", "mole  arrive = sudo rm -rf /  is typed into"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("%q is not shown:\n%s", want, out)
 		}

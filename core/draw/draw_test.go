@@ -134,7 +134,7 @@ func TestTextIsTextAndPrivatePartsStayOut(t *testing.T) {
 	if err := m.Write(&private, SVG); err != nil {
 		t.Fatal(err)
 	}
-	for _, want := range []string{"Lantern Bay", "14 sessions, as of 12 October 2026, 09:30 UTC", ">gauge-3<", "keeper@10.61.0.3:22", "key gauge.pem, SHA256:abcdef", "bring tide-db.internal:5432 at 127.0.0.1:15432", "shut: will fail, or failed"} {
+	for _, want := range []string{"Lantern Bay", "14 sessions, as of 12 October 2026, 09:30 UTC", ">gauge-3<", "keeper@10.61.0.3:22", "key gauge.pem, SHA256:abcdef", "bring tide-db.internal:5432 at 127.0.0.1:15432", "blocked: fails, or will fail"} {
 		if !strings.Contains(open.String(), want) {
 			t.Errorf("%q is missing", want)
 		}

@@ -271,9 +271,9 @@ func (m Map) label(s *sheet, st *station, x, y float64) {
 func (m Map) beneath(s *sheet, st *station, at, line float64, ink color.Color) {
 	if g := st.gates.Worst(); g.Verdict >= gate.Ajar {
 		line += lineH
-		say := fmt.Sprintf("%s: %s, %s", g.Verdict, g.Kind, g.Reason)
+		say := fmt.Sprintf("%s: %s, %s", g.Verdict.Plain(), g.Kind, g.Reason)
 		if m.Private { // a reason may name addresses and logins
-			say = fmt.Sprintf("%s: %s", g.Verdict, g.Kind)
+			say = fmt.Sprintf("%s: %s", g.Verdict.Plain(), g.Kind)
 		}
 		s.text(at, line, s.cut(sanitize.Line(say, 300), 7, false, stationW+gap*0.55), 7, false, ink)
 	}
@@ -316,7 +316,7 @@ func (m Map) legend(s *sheet, y float64) {
 	for _, l := range []struct {
 		v   gate.Verdict
 		say string
-	}{{gate.Open, "open: holds"}, {gate.Ajar, "ajar: holds, but something is off"}, {gate.Shut, "shut: will fail, or failed"}, {gate.Untried, "untried"}} {
+	}{{gate.Open, "open: works"}, {gate.Ajar, "warning: works, but something is wrong"}, {gate.Shut, "blocked: fails, or will fail"}, {gate.Untried, "not checked"}} {
 		m.mark(s, x, y+16, l.v)
 		s.text(x+9, y+19, l.say, 8, false, black)
 		x += 22 + s.width(l.say, 8, false)
@@ -325,7 +325,7 @@ func (m Map) legend(s *sheet, y float64) {
 	for _, l := range []struct {
 		left bool
 		say  string
-	}{{true, "brought here, or roaming from here"}, {false, "lent to over there"}} {
+	}{{true, "local forward, or SOCKS proxy"}, {false, "remote forward"}} {
 		s.arrow(x, y+33, l.left, black)
 		s.text(x+9, y+36, l.say, 8, false, black)
 		x += 22 + s.width(l.say, 8, false)

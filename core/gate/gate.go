@@ -52,6 +52,11 @@ var verdictNames = [...]string{"untried", "open", "ajar", "shut"}
 
 func (v Verdict) String() string { return verdictNames[v] }
 
+var plainNames = [...]string{"not checked", "open", "warning", "blocked"}
+
+// Plain is the verdict in the word that a person reads; [Verdict.String] is the one in data.
+func (v Verdict) Plain() string { return plainNames[v] }
+
 // ParseVerdict is the verdict of a word that [Verdict.String] gave, untried for others.
 func ParseVerdict(word string) Verdict {
 	for v, name := range verdictNames {
@@ -169,11 +174,11 @@ func (r Report) Answers() string {
 	return ""
 }
 
-// Word is the report's verdict in a word. A machine that was looked at and answers is not
-// untried, though nobody logged in.
+// Word is the report's verdict in the word that a person reads. A machine that was looked at and answers is not
+// "not checked", though nobody logged in.
 func (r Report) Word() string {
 	if v := r.Verdict(); v != Untried || r.Answers() == "" {
-		return v.String()
+		return v.Plain()
 	}
 	return "answers"
 }

@@ -14,6 +14,8 @@ type Action struct {
 	key.Binding
 	Do   func(tea.KeyPressMsg) tea.Cmd
 	Rank Rank
+	// Purpose is what it is grouped under in the help.
+	Purpose Purpose
 	// Synonyms are words that people may look for it by in the finder, besides its own.
 	Synonyms string
 	// All says that it is about the place as a whole and not about what is chosen.
@@ -34,6 +36,29 @@ const (
 	Movement             // in the help alone: a move of the cursor
 	Hidden               // nowhere: another key of an action, or a part of a movement
 )
+
+// Purpose is what a person wants who looks for an action.
+type Purpose uint8
+
+// The purposes, in the order of the help.
+const (
+	General Purpose = iota
+	Connect
+	Fix
+	Forward
+	Files
+	Keys
+	Sessions
+	Instances
+	Rules
+	Several
+	View
+	purposes
+)
+
+var purposeNames = [...]string{"", "connect", "check and fix", "port forwards", "files", "keys and agent", "sessions", "instances", "firewall rules", "several at once", "view"}
+
+func (p Purpose) String() string { return purposeNames[p] }
 
 // On makes an action: its keys parted by blanks, its words, and what it does.
 func On(keys, words string, do func() tea.Cmd) Action {
@@ -65,6 +90,12 @@ func (a Action) Suits(when func() bool) Action {
 // As has an action shown with other text for its keys.
 func (a Action) As(keys string) Action {
 	a.SetHelp(keys, a.Help().Desc)
+	return a
+}
+
+// For gives an action a purpose.
+func (a Action) For(p Purpose) Action {
+	a.Purpose = p
 	return a
 }
 
@@ -156,15 +187,27 @@ func (t Table) Foot() []theme.Hint {
 	return hints
 }
 
-// Help are the hints of everything that is not hidden, whether or not it applies.
-func (t Table) Help() []theme.Hint {
-	var hints []theme.Hint
-	for _, a := range t {
-		if a.Rank != Hidden {
-			hints = append(hints, a.Hint())
+// Group is the hints of actions with one purpose.
+type Group struct {
+	Name  string // of the purpose, "" for those without one
+	Hints []theme.Hint
+}
+
+// Help are the hints of everything that is not hidden, whether or not it applies, by purposes.
+func (t Table) Help() []Group {
+	var groups []Group
+	for p := range purposes {
+		var hints []theme.Hint
+		for _, a := range t {
+			if a.Purpose == p && a.Rank != Hidden {
+				hints = append(hints, a.Hint())
+			}
+		}
+		if len(hints) > 0 {
+			groups = append(groups, Group{p.String(), hints})
 		}
 	}
-	return hints
+	return groups
 }
 
 // Actions are what the finder offers: everything that does something and is no movement.

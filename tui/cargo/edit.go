@@ -131,10 +131,10 @@ func (m *Model) clashTable() action.Table {
 	c := m.clash
 	return action.Table{
 		action.On("up down", "the lines", nil).Ranked(action.Movement),
-		action.On("right", "mine goes there", m.overwrite).Also("overwrite force"),
-		action.On("left", "theirs stays, mine is kept here", func() tea.Cmd { return m.closeEdit(c.editing, nil) }).Also("discard"),
-		action.On("e", "go on editing", func() tea.Cmd { m.clash = nil; return m.runEditor(c.editing) }),
-		action.On("esc ctrl+c", "theirs stays, mine is kept here", func() tea.Cmd { return m.closeEdit(c.editing, nil) }).Ranked(action.Hidden),
+		action.On("right", "overwrite the remote file", m.overwrite).Also("overwrite force"),
+		action.On("left", "keep the remote file, and mine as a copy here", func() tea.Cmd { return m.closeEdit(c.editing, nil) }).Also("discard"),
+		action.On("e", "continue editing", func() tea.Cmd { m.clash = nil; return m.runEditor(c.editing) }),
+		action.On("esc ctrl+c", "keep the remote file, and mine as a copy here", func() tea.Cmd { return m.closeEdit(c.editing, nil) }).Ranked(action.Hidden),
 	}
 }
 

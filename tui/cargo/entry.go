@@ -39,7 +39,7 @@ func (m *Model) entryTable() action.Table {
 	e := m.entry
 	return action.Table{
 		action.On("enter", "continue", m.entered),
-		action.On("tab", "complete it", m.complete).If(func() bool { return len(e.offers) > 0 }, "nothing goes on like that"),
+		action.On("tab", "complete", m.complete).If(func() bool { return len(e.offers) > 0 }, "no completion"),
 		action.On("esc ctrl+c", "cancel", func() tea.Cmd { m.entry = nil; return nil }),
 	}
 }

@@ -77,7 +77,7 @@ func (m *Model) standing() string {
 	case l.err != nil:
 		return "not read"
 	case l.tree == nil:
-		return "walking there …"
+		return "connecting …"
 	case !l.over:
 		return words.Count(l.tree.Names, "name") + ", reading …"
 	}
@@ -91,7 +91,7 @@ func (m *Model) empty() string {
 	case l.err != nil:
 		return t.Mark(gate.Shut) + " " + t.Verdict(gate.Shut).Render(sanitize.Text(l.err.Error(), 600)) + t.Faint.Render("  "+m.s.Press("read")+" tries again, tab takes other folders")
 	case l.tree == nil:
-		return t.Faint.Render("walking to " + l.session + " …")
+		return t.Faint.Render("connecting to " + l.session + " …")
 	case l.over && l.tree.Root.Differ == 0 && !m.every:
 		return t.Mark(gate.Open) + " " + cargo.Say(l.last.Here) + " and " + l.session + ":" + cargo.Say(l.last.There) + t.Faint.Render(" are the same, "+words.Count(l.tree.Names, "name")+"; "+m.s.Press("variant")+" shows them, tab takes other folders")
 	}
@@ -283,7 +283,7 @@ func (m *Model) jobLines() []string {
 	}
 	p, ok := m.carry.Progress()
 	if !ok {
-		return []string{"   " + t.Accent.Render("◜ ") + "walking there …"}
+		return []string{"   " + t.Accent.Render("◜ ") + "connecting …"}
 	}
 	return []string{fit.Cut("   "+chart.Bar(m.s.Theme, p, max(m.width/4, 10)), m.width)}
 }

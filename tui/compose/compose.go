@@ -75,7 +75,7 @@ func (m *Model) Table() action.Table {
 	onKinds := func() bool { return m.at == onKind }
 	return action.Table{
 		action.On("enter", "open it now", func() tea.Cmd { return m.done(false) }),
-		action.On("ctrl+s", "and keep it in "+strings.TrimSpace(fit.Cut(m.route.Session, 16)), func() tea.Cmd { return m.done(true) }),
+		action.On("ctrl+s", "open and save in "+strings.TrimSpace(fit.Cut(m.route.Session, 16)), func() tea.Cmd { return m.done(true) }),
 		action.On("up shift+tab", "choose", another(-1)).As("↑↓").Ranked(action.Movement),
 		action.On("down tab", "", another(1)).Ranked(action.Hidden),
 		action.On("left", "", other(-1)).If(onKinds, "").Ranked(action.Hidden),

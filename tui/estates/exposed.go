@@ -65,9 +65,9 @@ func (m *Model) exposedTable() action.Table {
 	_, some := m.arrow()
 	return action.Table{
 		action.On("up down", "choose", nil).Ranked(action.Movement),
-		action.On("enter", "to an instance of it", m.toExposed).If(func() bool { return some }, "there is none").Also("go show"),
-		action.On("e", "try without that rule", m.tryWithout).If(func() bool { return some }, "there is none").Suits(func() bool { return some }).Also("drop close what if scratch remove"),
-		action.On("|", "what nobody used for a week", func() tea.Cmd {
+		action.On("enter", "to an affected instance", m.toExposed).If(func() bool { return some }, "there is none").Also("go show"),
+		action.On("e", "preview without the rule", m.tryWithout).If(func() bool { return some }, "there is none").Suits(func() bool { return some }).Also("drop close what if scratch remove"),
+		action.On("|", "not used for a week", func() tea.Cmd {
 			m.exposed.unused = !m.exposed.unused
 			m.exposed.arrows.Restart()
 			return m.findExposed()

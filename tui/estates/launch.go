@@ -260,15 +260,15 @@ func (m *Model) launchTable() action.Table {
 	l := m.launch
 	choosing := func() bool { f := fields[l.at]; return f.offer != nil && !f.list }
 	return action.Table{
-		action.On("enter", "launch it", m.launched),
-		action.On("ctrl+o", "from one address alone", func() tea.Cmd {
+		action.On("enter", "launch", m.launched),
+		action.On("ctrl+o", "allow SSH from one address only", func() tea.Cmd {
 			l.launch = l.launch.Alone(l.offer, l.alone)
 			l.focus(l.at)
 			return nil
 		}).If(func() bool { return l.alone.IsValid() }, "nobody else could knock"),
 		action.On("up shift+tab", "choose", func() tea.Cmd { l.focus(l.at - 1); return nil }).As("↑↓").Ranked(action.Movement),
 		action.On("down tab", "", func() tea.Cmd { l.focus(l.at + 1); return nil }).Ranked(action.Hidden),
-		action.On("left", "another of what is offered", func() tea.Cmd { l.other(-1); return nil }).As("←→").If(choosing, "this is typed"),
+		action.On("left", "next value", func() tea.Cmd { l.other(-1); return nil }).As("←→").If(choosing, "this is typed"),
 		action.On("right", "", func() tea.Cmd { l.other(1); return nil }).If(choosing, "").Ranked(action.Hidden),
 		action.On("esc ctrl+c", "cancel", func() tea.Cmd { m.launch = nil; return nil }),
 	}

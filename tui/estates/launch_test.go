@@ -123,7 +123,7 @@ func TestKeyPairsAreAskedForMadeAndSent(t *testing.T) {
 func TestWhatNobodyUsedIsStoppedByAKey(t *testing.T) {
 	d, l, m := bay(t)
 	d.Press("|")
-	d.UntilSees("what nobody used for a week", "never from here")
+	d.UntilSees("not used for a week", "never from here")
 	d.Fits()
 	m.Select("gauge-2")
 	d.Press("D", "D")

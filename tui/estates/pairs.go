@@ -75,13 +75,13 @@ func (m *Model) pairsTable() action.Table {
 	any := func() bool { return some }
 	acts := func() bool { _, ok := m.launchable(); return ok }
 	return action.Table{
-		action.On("a", "ask around for its file", m.askAround).If(any, "there is none").Suits(func() bool { u, ok := m.use(); return ok && u.Missing() }).Also("who has copy message"),
-		action.On("n", "make one here, and send its public half", func() tea.Cmd {
+		action.On("a", "ask colleagues for the key file", m.askAround).If(any, "there is none").Suits(func() bool { u, ok := m.use(); return ok && u.Missing() }).Also("who has copy message"),
+		action.On("n", "create a key pair, upload its public key", func() tea.Cmd {
 			return m.ask("make",
 				form.Step{Prompt: "its name: "}, form.Step{Prompt: "kind: ", Value: "Ed25519"},
 				form.Step{Prompt: "passphrase, or nothing: ", Hidden: true, Judge: true}, form.Step{Prompt: "the same again: ", Hidden: true, Again: true})
 		}).If(acts, "the estates only tell").Whole().Also("new key pair create"),
-		action.On("I", "send the public half of a key file here", func() tea.Cmd {
+		action.On("I", "upload the public key of a key file", func() tea.Cmd {
 			return m.ask("send", form.Step{Prompt: "which key file: ", Value: "keys/"}, form.Step{Prompt: "what it is called there, or nothing for the file's name: "})
 		}).If(acts, "the estates only tell").Whole().Also("import upload public key"),
 		action.On("up down", "choose", nil).Ranked(action.Movement),

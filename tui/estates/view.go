@@ -112,7 +112,7 @@ func (m *Model) View() []string {
 	t := m.s.Theme
 	title := t.Accent.Render("estate")
 	if m.unused {
-		title += t.Accent.Render(" / what nobody used for a week")
+		title += t.Accent.Render(" / not used for a week")
 	}
 	if m.typing || m.query.String() != "" {
 		text := t.Strong.Render(sanitize.Line(m.query.String(), 60))

@@ -250,7 +250,7 @@ func (m *Model) Table() action.Table {
 			action.On("r", "read again", m.read).Whole().Ranked(action.InHelp).Also("reload refresh"),
 		}
 	case agreeImport, agreeRetire, agreeConfirm:
-		return action.Table{action.On("enter", "do it", m.agreed), action.On("esc ctrl+c", "cancel", m.refused)}
+		return action.Table{action.On("enter", "confirm", m.agreed), action.On("esc ctrl+c", "cancel", m.refused)}
 	}
 	return action.Table{action.On("enter", "continue", m.answered), action.On("esc ctrl+c", "cancel", m.refused)}
 }

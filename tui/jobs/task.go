@@ -119,7 +119,7 @@ func steps(t *theme.Theme, s work.State, at scroll.Cursor, width, height int) []
 		lines[last] = fit.Cut(lines[last], width-16) + t.Faint.Render("  "+fmt.Sprintf("%d more below", below))
 	}
 	if len(s.Steps) == 0 && !s.Over() {
-		lines = append(lines, "   "+t.Faint.Render("walking there …"))
+		lines = append(lines, "   "+t.Faint.Render("connecting …"))
 	}
 	return append(lines, tail...)
 }

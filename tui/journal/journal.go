@@ -131,7 +131,7 @@ func (m *Model) another() tea.Cmd {
 func (m *Model) Table() action.Table {
 	if m.typing {
 		return action.Table{
-			action.On("enter tab", "keep it", func() tea.Cmd { m.typing = false; return nil }),
+			action.On("enter tab", "apply the filter", func() tea.Cmd { m.typing = false; return nil }),
 			action.On("esc ctrl+c", "show all", func() tea.Cmd { m.typing = false; return m.find("") }),
 		}
 	}

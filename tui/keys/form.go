@@ -144,7 +144,7 @@ func (m *Model) written(what string, k workspace.Key, values []string, secrets [
 	case "container":
 		form, ok := map[string]keyfile.Container{"bcrypt": keyfile.Bcrypt, "pkcs8": keyfile.PKCS8, "pkcs1": keyfile.PKCS1, "sec1": keyfile.SEC1}[strings.ToLower(last)]
 		if !ok {
-			m.note = fmt.Sprintf("%q is no container that is written here", last)
+			m.note = fmt.Sprintf("unknown file format %q", last)
 			return nil
 		}
 		return job(sanitize.Name(k.Path)+" is in "+string(form)+" now", "", func() error {

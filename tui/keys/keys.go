@@ -338,41 +338,41 @@ func (m *Model) Table() action.Table {
 				return m.moveKey(k, "adopt", "")
 			}
 			return m.mend(k)
-		}).Suits(func() bool { return arrived() || mends() }).If(any, none).Also("fix repair permissions mode chmod adopt take over downloaded format line ends"),
+		}).Suits(func() bool { return arrived() || mends() }).If(any, none).Also("fix repair permissions mode chmod adopt take over downloaded format line ends").For(action.Fix),
 		action.On("n", "new key", asks("make",
 			form.Step{Prompt: "name of the new key: ", Proposed: "new.pem"},
 			form.Step{Prompt: "kind (Ed25519, ECDSA 256 384 521, RSA 3072 4096): ", Proposed: "Ed25519"},
 			form.Step{Prompt: "passphrase (none: whoever gets the file has the key): ", Hidden: true, Judge: true},
-			form.Step{Prompt: "the same again: ", Hidden: true, Again: true})).Whole().Also("new key generate create pair keygen"),
-		action.On("a", "find a key", asks("which", form.Step{Prompt: "a fingerprint, a public key, or the name of a key pair: "})).Whole().Also("find match fingerprint pair"),
-		action.On("L", "passphrase", asks("passphrase", append(unlock, form.Step{Prompt: "new passphrase (none: whoever gets the file has the key): ", Hidden: true, Judge: true}, form.Step{Prompt: "the same again: ", Hidden: true, Again: true})...)).If(any, none).Also("password protect encrypt change remove"),
-		action.On("v", "container", asks("container", append(unlock, form.Step{Prompt: "container (bcrypt, pkcs8, pkcs1, sec1): ", Proposed: "pkcs8"})...)).If(any, none).Also("format convert pem pkcs1 pkcs8 sec1 ppk openssh"),
+			form.Step{Prompt: "the same again: ", Hidden: true, Again: true})).Whole().Also("new key generate create pair keygen").For(action.Keys),
+		action.On("a", "find a key", asks("which", form.Step{Prompt: "a fingerprint, a public key, or the name of a key pair: "})).Whole().Also("find match fingerprint pair").For(action.Fix),
+		action.On("L", "passphrase", asks("passphrase", append(unlock, form.Step{Prompt: "new passphrase (none: whoever gets the file has the key): ", Hidden: true, Judge: true}, form.Step{Prompt: "the same again: ", Hidden: true, Again: true})...)).If(any, none).Also("password protect encrypt change remove").For(action.Keys),
+		action.On("v", "file format", asks("container", append(unlock, form.Step{Prompt: "file format (bcrypt, pkcs8, pkcs1, sec1): ", Proposed: "pkcs8"})...)).If(any, none).Also("format convert pem pkcs1 pkcs8 sec1 ppk openssh").For(action.Keys),
 		action.On("I", "install", asks("install",
 			form.Step{Prompt: "put it into the list at which session's machine: ", Proposed: first(k.Uses)},
-			form.Step{Prompt: "with (from=ADDRESSES command=COMMAND comment=TEXT restrict, or nothing): "})).If(any, none).Also("authorized keys put copy public machine add"),
+			form.Step{Prompt: "with (from=ADDRESSES command=COMMAND comment=TEXT restrict, or nothing): "})).If(any, none).Also("authorized keys put copy public machine add").For(action.Keys),
 		action.On("E", "rotate", asks("rotate",
 			form.Step{Prompt: "which key comes in the place of " + name + ": ", Proposed: succeeding(name)},
-			form.Step{Prompt: fmt.Sprintf("at which sessions' machines (nothing: all %d that use it): ", len(k.Uses))})).If(any, none).Also("replace exchange change key everywhere"),
+			form.Step{Prompt: fmt.Sprintf("at which sessions' machines (nothing: all %d that use it): ", len(k.Uses))})).If(any, none).Also("replace exchange change key everywhere").For(action.Keys),
 		action.On("l", "add to the agent", func() tea.Cmd {
 			if len(unlock) == 0 {
 				return m.hold(k, nil)
 			}
 			return m.ask("hold", unlock...)
-		}).If(any, none).Also("agent memory add unlock load ssh"),
+		}).If(any, none).Also("agent memory add unlock load ssh").For(action.Keys),
 		action.On("e", "limit to hosts", asks("bind",
 			form.Step{Prompt: "meant for which hosts or sessions, as gauge-* (nothing: all): ", Value: strings.Join(terms.Hosts.V, ", ")},
 			form.Step{Prompt: "how long it stays in the ring, as 1h (nothing: to the end): ", Value: stay(terms)},
-			form.Step{Prompt: "ask before others use it (y or n): ", Value: map[bool]string{true: "y", false: "n"}[terms.Confirm.V]})).If(any, none).Also("limit hosts terms lifetime confirm edit bind"),
-		action.On("X", "write public half", asks("public", append(unlock, form.Step{Prompt: "write the public half to: ", Value: workspace.Short(k.Path) + ".pub"})...)).If(any, none).Also("export pub file"),
-		action.On("O", "decrypt a first password", asks("unseal", append(unlock, form.Step{Prompt: "the sealed password, as the console shows it: "})...)).If(any, none).Also("password decrypt windows administrator first"),
-		action.On("R", "rename", asks("rename", form.Step{Prompt: "new name of " + name + ": ", Value: name})).If(any, none).Also("name move"),
-		action.On("D", "retire", asks("retire", form.Step{Prompt: retire + " enter does, esc does not ", Bare: true})).If(any, none).Also("remove delete aside"),
-		action.On("M", "fix the folder", func() tea.Cmd { return m.mendFolder(k) }).If(any, none).Ranked(action.InHelp).Also("fix permissions directory chmod"),
-		action.On("/", "find", asks("find", form.Step{Prompt: "/ ", Value: m.find})).Whole().Also("search narrow filter"),
-		action.On("tab", "to the key that arrived", m.toArrived).If(func() bool { return m.arrived != "" }, "none has arrived since").Whole().Suits(func() bool { return m.arrived != "" }).Also("downloaded new"),
-		action.On("N", "another folder", asks("folder", form.Step{Prompt: "look for keys in the folder, too (again: no more): "})).Whole().Also("directory look in download"),
-		action.On("i", "import an archive", asks("split", form.Step{Prompt: "an archive, or a file with several keys; they go into keys/: ", Value: workspace.Short(m.ws.Downloads) + "/"})).Whole().Also("zip tar split several keys bundle"),
-		action.On("x", "draw its routes", func() tea.Cmd { return m.draw(k) }).If(any, none).Also("picture map svg pdf"),
+			form.Step{Prompt: "ask before others use it (y or n): ", Value: map[bool]string{true: "y", false: "n"}[terms.Confirm.V]})).If(any, none).Also("limit hosts terms lifetime confirm edit bind").For(action.Keys),
+		action.On("X", "write the public key", asks("public", append(unlock, form.Step{Prompt: "write the public key to: ", Value: workspace.Short(k.Path) + ".pub"})...)).If(any, none).Also("export pub file").For(action.Keys),
+		action.On("O", "decrypt a first password", asks("unseal", append(unlock, form.Step{Prompt: "the sealed password, as the console shows it: "})...)).If(any, none).Also("password decrypt windows administrator first").For(action.Keys),
+		action.On("R", "rename", asks("rename", form.Step{Prompt: "new name of " + name + ": ", Value: name})).If(any, none).Also("name move").For(action.Keys),
+		action.On("D", "retire", asks("retire", form.Step{Prompt: retire + " enter does, esc does not ", Bare: true})).If(any, none).Also("remove delete aside").For(action.Keys),
+		action.On("M", "fix the folder", func() tea.Cmd { return m.mendFolder(k) }).If(any, none).Ranked(action.InHelp).Also("fix permissions directory chmod").For(action.Fix),
+		action.On("/", "find", asks("find", form.Step{Prompt: "/ ", Value: m.find})).Whole().Also("search narrow filter").For(action.View),
+		action.On("tab", "to the key that arrived", m.toArrived).If(func() bool { return m.arrived != "" }, "none has arrived since").Whole().Suits(func() bool { return m.arrived != "" }).Also("downloaded new").For(action.View),
+		action.On("N", "another folder", asks("folder", form.Step{Prompt: "look for keys in the folder, too (again: no more): "})).Whole().Also("directory look in download").For(action.View),
+		action.On("i", "import an archive", asks("split", form.Step{Prompt: "an archive, or a file with several keys; they go into keys/: ", Value: workspace.Short(m.ws.Downloads) + "/"})).Whole().Also("zip tar split several keys bundle").For(action.Keys),
+		action.On("x", "draw its routes", func() tea.Cmd { return m.draw(k) }).If(any, none).Also("picture map svg pdf").For(action.View),
 	}
 }
 

@@ -150,7 +150,7 @@ func (m *Model) facts(k sheet) []string {
 		return lines
 	}
 	s := k.Sheet
-	line("container", string(s.Container))
+	line("file format", string(s.Container))
 	if s.Kind != "" {
 		judged, why := s.Strength()
 		style := map[keyfile.Strength]gate.Verdict{keyfile.Sound: gate.Open, keyfile.Aging: gate.Ajar, keyfile.TooWeak: gate.Shut}[judged]

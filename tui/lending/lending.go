@@ -111,7 +111,7 @@ func (m *Model) Typing() bool { return m.typing || m.path != nil }
 // Table is what can be done.
 func (m *Model) Table() action.Table {
 	if m.typing {
-		return action.Table{action.On("enter esc tab", "keep it", func() tea.Cmd { m.typing = false; return nil })}
+		return action.Table{action.On("enter esc tab", "apply the filter", func() tea.Cmd { m.typing = false; return nil })}
 	}
 	if m.path != nil {
 		return action.Table{

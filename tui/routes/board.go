@@ -398,7 +398,7 @@ func (m *Model) hides(n *branch) string {
 		say += fmt.Sprintf(", %d live", c.Live)
 	}
 	if c.Shut > 0 {
-		say += fmt.Sprintf(", %d shut", c.Shut)
+		say += fmt.Sprintf(", %d blocked", c.Shut)
 	}
 	return say
 }
@@ -491,7 +491,7 @@ func (m *Model) listenersShort(e row) string {
 // stands says in a few words how a session stands.
 func (m *Model) stands(e row, width int) string {
 	t := m.s.Theme
-	word := func(v gate.Verdict) string { return t.Verdict(v).Render(fit.Pad(v.String(), 8)) }
+	word := func(v gate.Verdict) string { return t.Verdict(v).Render(fit.Pad(v.Plain(), 8)) }
 	if w := e.Walk; w != nil && w.Waiting != nil {
 		say := fmt.Sprintf("again in %d s, until %s: %s at %s", max(int(time.Until(w.Waiting.Next).Seconds()+0.999), 0), w.Waiting.End.Local().Format("15:04"),
 			w.Waiting.Failure.Cause, w.Waiting.Failure.Hop)
@@ -506,7 +506,7 @@ func (m *Model) stands(e row, width int) string {
 		if w.Hop < len(e.Details.Route.Hops) {
 			at = fmt.Sprintf("%s at %s", w.Gate, e.Details.Route.Hops[w.Hop].Name)
 		}
-		return t.Accent.Render(fit.Pad("walking", 8)) + t.Faint.Render(fit.Cut(at, width-8))
+		return t.Accent.Render(fit.Pad("connecting", 11)) + t.Faint.Render(fit.Cut(at, width-11))
 	}
 	if l := frozenOn(e); l != nil {
 		say := fmt.Sprintf("%s at %s", fit.Ago(time.Since(l.State.LastIn)), l.State.Hop)

@@ -327,7 +327,7 @@ func (m *Model) trouble(e row, width, height int) (shown []string, cut bool) {
 	if e.Said != "" && worst.Verdict == gate.Ajar { // what was just done comes before what is off
 		lines = append(wrapped("   "+t.Accent.Render(theme.Done+" "), e.Said, width), "")
 	}
-	head := fmt.Sprintf("%s at %s, %s: ", worst.Verdict, e.Details.Report.Hops[at].Name, worst.Kind)
+	head := fmt.Sprintf("%s at %s, %s: ", worst.Verdict.Plain(), e.Details.Report.Hops[at].Name, worst.Kind)
 	for i, l := range fit.Wrap(head+worst.Reason, width-8) {
 		mark := "  "
 		if i == 0 {

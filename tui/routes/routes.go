@@ -321,7 +321,7 @@ func (m *Model) Table() action.Table {
 	free := func() bool { return ok && !walks }
 	busy := "no session is chosen"
 	if walks {
-		busy = "it is being walked to; esc stops that"
+		busy = "it is connecting; esc stops that"
 	}
 	worst := gate.Gate{}
 	if free() && d.Report.Broken == "" {
@@ -347,61 +347,61 @@ func (m *Model) Table() action.Table {
 	if live() {
 		enter = action.On("enter", "to its shell", m.enter)
 	}
-	enter = enter.Also("ssh connect login walk terminal start attach switch reconnect")
+	enter = enter.Also("ssh connect login walk terminal start attach switch reconnect").For(action.Connect)
 	return action.Table{
-		action.On("esc ctrl+c", "stop", m.stop).If(func() bool { return walks || m.looking.on }, "nothing is walked to or checked").Also("cancel abort end"),
+		action.On("esc ctrl+c", "stop", m.stop).If(func() bool { return walks || m.looking.on }, "nothing is connecting or being checked").Also("cancel abort end").For(action.Connect),
 		action.On("m", mendWords(worst), m.mendWorst).Suits(func() bool {
 			return worst.Remedy.Act == gate.MendKey || worst.Remedy.Act == gate.MendFile || worst.Remedy.Act == gate.Settle || worst.Remedy.Act == gate.Choose
-		}).If(func() bool { return free() && worst.Verdict >= gate.Ajar }, "nothing is known to be wrong with it").Also("fix repair chmod 600 permissions settle identity host key changed remedy"),
-		action.On("d", m.detailsWord(), m.toggleDetails).Suits(func() bool { return m.whole || ok && m.hasMore() || m.alone() }).If(chosen, "no session is chosen").Also("why verbose debug more log explain"),
-		action.On("s", "another shell", m.open).If(func() bool { return live() && free() }, "it has no live shell; enter opens one").Suits(live).Also("second new terminal"),
+		}).If(func() bool { return free() && worst.Verdict >= gate.Ajar }, "no problem is known").Also("fix repair chmod 600 permissions settle identity host key changed remedy").For(action.Fix),
+		action.On("d", m.detailsWord(), m.toggleDetails).Suits(func() bool { return m.whole || ok && m.hasMore() || m.alone() }).If(chosen, "no session is chosen").Also("why verbose debug more log explain").For(action.View),
+		action.On("s", "another shell", m.open).If(func() bool { return live() && free() }, "it has no live shell; enter opens one").Suits(live).Also("second new terminal").For(action.Connect),
 		enter,
-		action.On("t", "port forwards", on(m.toggleTunnels)).Suits(tunnels).If(free, busy).Also("port forward forwarding open close bring lend roam socks"),
-		action.On("w", "wait and retry", m.wait).Suits(func() bool { return free() && s.Failure != nil && walk.MayPass(s.Failure) }).If(free, busy).Also("retry reboot boot starting reconnect"),
-		action.On("n", "new session", m.write).Whole().Also("add create host machine server paste command save"),
-		action.On("e", "edit", on(m.edit)).If(free, busy).Also("change set user username login name host port key via settings values note hostname jump bastion proxyjump"),
-		action.On("c", "check", m.checkOne).If(free, busy).Also("test probe reach ping gates health diagnose"),
-		action.On("/", "find", m.startFind).Whole().Also("search filter narrow"),
+		action.On("t", "port forwards", on(m.toggleTunnels)).Suits(tunnels).If(free, busy).Also("port forward forwarding open close bring lend roam socks").For(action.Forward),
+		action.On("w", "wait and retry", m.wait).Suits(func() bool { return free() && s.Failure != nil && walk.MayPass(s.Failure) }).If(free, busy).Also("retry reboot boot starting reconnect").For(action.Connect),
+		action.On("n", "new session", m.write).Whole().Also("add create host machine server paste command save").For(action.Sessions),
+		action.On("e", "edit", on(m.edit)).If(free, busy).Also("change set user username login name host port key via settings values note hostname jump bastion proxyjump").For(action.Sessions),
+		action.On("c", "check", m.checkOne).If(free, busy).Also("test probe reach ping gates health diagnose").For(action.Fix),
+		action.On("/", "find", m.startFind).Whole().Also("search filter narrow").For(action.View),
 
-		action.Pressed("1 2 3 4 5 6 7 8", "go to a problem", m.jump).As("1-8").If(func() bool { return m.needsRows() > 0 }, "nothing needs you").Whole().Ranked(action.InHelp).Also("problems todo summary attention wrong"),
-		action.On("", "open the shells of last time", func() tea.Cmd { return m.needs.reopen() }).If(func() bool { return len(m.needs.before) > 0 }, "none was open when Meatus was left").Whole().Ranked(action.InHelp).Also("restore tabs layout again before restart"),
-		action.On("z", "fold the problems", m.foldNeeds).If(func() bool { return len(m.needs.all) > 0 }, "nothing needs you").Whole().Ranked(action.InHelp).Also("hide summary"),
-		action.On("[", "a narrower board", func() tea.Cmd { return m.moveDivide(-4) }).If(m.beside, "the window is too narrow for a divide").Whole().Ranked(action.InHelp).Also("divide split layout wider card"),
-		action.On("]", "a wider board", func() tea.Cmd { return m.moveDivide(4) }).If(m.beside, "the window is too narrow for a divide").Whole().Ranked(action.InHelp).Also("divide split layout narrower card"),
-		action.On("up k", "choose a session", step(func() int { return -1 })).As("↑↓").Ranked(action.Movement),
+		action.Pressed("1 2 3 4 5 6 7 8", "go to a problem", m.jump).As("1-8").If(func() bool { return m.needsRows() > 0 }, "there are no problems").Whole().Ranked(action.InHelp).Also("problems todo summary attention wrong").For(action.Fix),
+		action.On("", "open the shells of last time", func() tea.Cmd { return m.needs.reopen() }).If(func() bool { return len(m.needs.before) > 0 }, "none was open when Meatus was quit").Whole().Ranked(action.InHelp).Also("restore tabs layout again before restart").For(action.Connect),
+		action.On("z", "fold the problems", m.foldNeeds).If(func() bool { return len(m.needs.all) > 0 }, "there are no problems").Whole().Ranked(action.InHelp).Also("hide summary").For(action.View),
+		action.On("[", "a narrower board", func() tea.Cmd { return m.moveDivide(-4) }).If(m.beside, "the window is too narrow for a divide").Whole().Ranked(action.InHelp).Also("divide split layout wider card").For(action.View),
+		action.On("]", "a wider board", func() tea.Cmd { return m.moveDivide(4) }).If(m.beside, "the window is too narrow for a divide").Whole().Ranked(action.InHelp).Also("divide split layout narrower card").For(action.View),
+		action.On("up k", "choose a session", step(func() int { return -1 })).As("↑↓").Ranked(action.Movement).For(action.View),
 		action.On("down j", "", step(func() int { return 1 })).Ranked(action.Hidden),
 		action.On("pgup", "", step(func() int { return -max(m.boardRows()-1, 1) })).Ranked(action.Hidden),
 		action.On("pgdown", "", step(func() int { return max(m.boardRows()-1, 1) })).Ranked(action.Hidden),
-		action.On("left", "fold a branch away", func() tea.Cmd { m.fold(true); return nil }).As("←→").If(m.tree, "the board is narrowed or ordered").Ranked(action.Movement),
+		action.On("left", "fold a branch away", func() tea.Cmd { m.fold(true); return nil }).As("←→").If(m.tree, "the board is narrowed or ordered").Ranked(action.Movement).For(action.View),
 		action.On("right", "", func() tea.Cmd { m.fold(false); return nil }).If(m.tree, "").Ranked(action.Hidden),
 		action.On("home", "", step(func() int { return -len(m.lines) })).Ranked(action.Hidden),
 		action.On("end", "", step(func() int { return len(m.lines) })).Ranked(action.Hidden),
-		action.On("p", "port forwards, one by one", task(doors.New)).If(chosen, "no session is chosen").Ranked(action.InHelp).Also("tunnels forward listener close open each save door"),
-		action.On("P", "new port forward", on(m.compose)).If(chosen, "no session is chosen").Ranked(action.InHelp).Also("tunnel forwarding database web socks proxy dynamic local remote desktop rdp vnc browser x11 display graphical windows bring lend roam door mysql postgres redis page"),
-		action.On("R", "rename", task(sheet.Rename)).If(free, busy).Ranked(action.InHelp).Also("name"),
-		action.On("N", "copy the session", task(sheet.Another)).If(free, busy).Ranked(action.InHelp).Also("copy duplicate clone session"),
-		action.On("D", "remove", task(sheet.Remove)).If(free, busy).Ranked(action.InHelp).Also("delete session forget"),
-		action.On("C", "check all", func() tea.Cmd { return m.check(m.ws.Book.Names(), false) }).Whole().Ranked(action.InHelp).Also("test probe every"),
-		action.On("v", "depth of checks", func() tea.Cmd { m.depth = (m.depth + 1) % walk.Depth(len(walk.DepthWords)); return nil }).Whole().Ranked(action.InHelp).Also("depth knock identity login"),
-		action.On("F", "repeat checks", m.repeatMore).Whole().Ranked(action.InHelp).Also("repeat interval background monitor"),
-		action.On("space", "mark", m.mark).If(chosen, "no session is chosen").Ranked(action.InHelp).Also("select favourite tag"),
-		action.On("E", "edit marked sessions", m.changeMarked).Whole().Ranked(action.InHelp).Also("edit many several bulk"),
-		action.On("A", "run a command on marked sessions", m.runMarked).Whole().Ranked(action.InHelp).Also("command many several all execute"),
-		action.On("f", "files", on(func(name string) tea.Cmd { return m.s.Go("Q", name) })).If(chosen, "no session is chosen").Ranked(action.InHelp).Also("cargo copy move transfer upload download scp sftp browse sync put get resume checksum edit remote hidden file manager"),
-		action.On("@", "the instance and routes to it", on(func(name string) tea.Cmd { return m.s.Go("Y", "@"+name) })).If(func() bool { return len(m.ws.Book.Estates) > 0 }, "the file names no estate").Suits(func() bool { return worst.Kind == gate.Rules || worst.Kind == gate.Port }).Also("estate reach rules security group where"),
-		action.On("V", "sessions through this bastion", on(m.through)).If(chosen, "no session is chosen").Ranked(action.InHelp).Also("bastion behind through jump depends host proxyjump"),
-		action.On("o", "sort", m.order).Whole().Ranked(action.InHelp).Also("sort recent marked worst wrong shut"),
-		action.On("M", "all remedies", m.ways).If(chosen, "no session is chosen").Ranked(action.InHelp).Also("fix remedies user wrong login key timeout refused connection unreachable diagnose"),
-		action.On("a", "find the accepted key", on(m.which)).If(free, busy).Ranked(action.InHelp).Also("find key try keys permission denied publickey which"),
-		action.On("l", "agent forwarding for one shell", on(m.lend)).If(free, busy).Ranked(action.InHelp).Also("agent forwarding forward key"),
-		action.On("B", "a better route", on(m.takeBetter)).If(chosen, "no session is chosen").Ranked(action.InHelp).Also("bastion instead of agent via"),
-		action.On("S", "search the account for stray keys", on(m.sweep)).If(chosen, "no session is chosen").Ranked(action.InHelp).Also("audit clean left keys authorized"),
-		action.On("x", "draw a map of all", func() tea.Cmd { return m.draw(m.listed()) }).Whole().Ranked(action.InHelp).Also("map picture svg pdf diagram topology network"),
-		action.On("X", "draw a map of this one", on(func(name string) tea.Cmd { return m.draw([]string{name}) })).If(chosen, "no session is chosen").Ranked(action.InHelp).Also("map picture svg pdf diagram"),
-		action.On("!", "mistakes in the sessions file", func() tea.Cmd { return m.s.Task(mistakes.New) }).If(func() bool { return len(m.ws.Book.Problems) > 0 }, "the file has none").Whole().Ranked(action.InHelp).Also("errors problems toml syntax"),
-		action.On("u", "undo an edit", m.undo.Back).Whole().Ranked(action.InHelp).Also("take back revert"),
-		action.On("U", "redo an edit", m.undo.Again).Whole().Ranked(action.InHelp).Also("redo"),
-		action.On("r", "reload the sessions file", m.reread).Whole().Ranked(action.InHelp).Also("reload refresh file"),
+		action.On("p", "port forwards, one by one", task(doors.New)).If(chosen, "no session is chosen").Ranked(action.InHelp).Also("tunnels forward listener close open each save door").For(action.Forward),
+		action.On("P", "new port forward", on(m.compose)).If(chosen, "no session is chosen").Ranked(action.InHelp).Also("tunnel forwarding database web socks proxy dynamic local remote desktop rdp vnc browser x11 display graphical windows bring lend roam door mysql postgres redis page").For(action.Forward),
+		action.On("R", "rename", task(sheet.Rename)).If(free, busy).Ranked(action.InHelp).Also("name").For(action.Sessions),
+		action.On("N", "copy the session", task(sheet.Another)).If(free, busy).Ranked(action.InHelp).Also("copy duplicate clone session").For(action.Sessions),
+		action.On("D", "remove", task(sheet.Remove)).If(free, busy).Ranked(action.InHelp).Also("delete session forget").For(action.Sessions),
+		action.On("C", "check all", func() tea.Cmd { return m.check(m.ws.Book.Names(), false) }).Whole().Ranked(action.InHelp).Also("test probe every").For(action.Fix),
+		action.On("v", "depth of checks", func() tea.Cmd { m.depth = (m.depth + 1) % walk.Depth(len(walk.DepthWords)); return nil }).Whole().Ranked(action.InHelp).Also("depth knock identity login").For(action.Fix),
+		action.On("F", "repeat checks", m.repeatMore).Whole().Ranked(action.InHelp).Also("repeat interval background monitor").For(action.Fix),
+		action.On("space", "mark", m.mark).If(chosen, "no session is chosen").Ranked(action.InHelp).Also("select favourite tag").For(action.Several),
+		action.On("E", "edit marked sessions", m.changeMarked).Whole().Ranked(action.InHelp).Also("edit many several bulk").For(action.Several),
+		action.On("A", "run a command on marked sessions", m.runMarked).Whole().Ranked(action.InHelp).Also("command many several all execute").For(action.Several),
+		action.On("f", "files", on(func(name string) tea.Cmd { return m.s.Go("Q", name) })).If(chosen, "no session is chosen").Ranked(action.InHelp).Also("cargo copy move transfer upload download scp sftp browse sync put get resume checksum edit remote hidden file manager").For(action.Files),
+		action.On("@", "the instance and routes to it", on(func(name string) tea.Cmd { return m.s.Go("Y", "@"+name) })).If(func() bool { return len(m.ws.Book.Estates) > 0 }, "the file names no estate").Suits(func() bool { return worst.Kind == gate.Rules || worst.Kind == gate.Port }).Also("estate reach rules security group where").For(action.Connect),
+		action.On("V", "sessions through this bastion", on(m.through)).If(chosen, "no session is chosen").Ranked(action.InHelp).Also("bastion behind through jump depends host proxyjump").For(action.Sessions),
+		action.On("o", "sort", m.order).Whole().Ranked(action.InHelp).Also("sort recent marked worst wrong blocked").For(action.View),
+		action.On("M", "all remedies", m.ways).If(chosen, "no session is chosen").Ranked(action.InHelp).Also("fix remedies user wrong login key timeout refused connection unreachable diagnose").For(action.Fix),
+		action.On("a", "find the accepted key", on(m.which)).If(free, busy).Ranked(action.InHelp).Also("find key try keys permission denied publickey which").For(action.Fix),
+		action.On("l", "agent forwarding for one shell", on(m.lend)).If(free, busy).Ranked(action.InHelp).Also("agent forwarding forward key").For(action.Keys),
+		action.On("B", "a better route", on(m.takeBetter)).If(chosen, "no session is chosen").Ranked(action.InHelp).Also("bastion instead of agent via").For(action.Connect),
+		action.On("S", "search the account for stray keys", on(m.sweep)).If(chosen, "no session is chosen").Ranked(action.InHelp).Also("audit clean left keys authorized").For(action.Fix),
+		action.On("x", "draw a map of all", func() tea.Cmd { return m.draw(m.listed()) }).Whole().Ranked(action.InHelp).Also("map picture svg pdf diagram topology network").For(action.View),
+		action.On("X", "draw a map of this one", on(func(name string) tea.Cmd { return m.draw([]string{name}) })).If(chosen, "no session is chosen").Ranked(action.InHelp).Also("map picture svg pdf diagram").For(action.View),
+		action.On("!", "mistakes in the sessions file", func() tea.Cmd { return m.s.Task(mistakes.New) }).If(func() bool { return len(m.ws.Book.Problems) > 0 }, "the file has none").Whole().Ranked(action.InHelp).Also("errors problems toml syntax").For(action.Fix),
+		action.On("u", "undo an edit", m.undo.Back).Whole().Ranked(action.InHelp).Also("take back revert").For(action.Sessions),
+		action.On("U", "redo an edit", m.undo.Again).Whole().Ranked(action.InHelp).Also("redo").For(action.Sessions),
+		action.On("r", "reload the sessions file", m.reread).Whole().Ranked(action.InHelp).Also("reload refresh file").For(action.Sessions),
 		action.On("esc ctrl+c", "", func() tea.Cmd { m.endFind(); return nil }).If(func() bool { return m.find.on }, "").Ranked(action.Hidden),
 	}
 }
@@ -477,7 +477,7 @@ func (m *Model) Summary() string {
 		parts = append(parts, fmt.Sprintf("%d live", n.Live))
 	}
 	if n.Shut > 0 {
-		parts = append(parts, fmt.Sprintf("%d shut", n.Shut))
+		parts = append(parts, fmt.Sprintf("%d blocked", n.Shut))
 	}
 	if running := m.s.Jobs.Running(); running > 0 {
 		parts = append(parts, words.Count(running, "job"))

@@ -139,7 +139,7 @@ func TestWhatIsLiveStandsOut(t *testing.T) {
 	d.UntilSees("┣━◐  quay", "┃    ┠┈╳  tide-db", "┃    ┡━━❯ gauge-1", "┃    ├──  gauge-2", "┡━◐  spit")
 	m.Select("quay")
 	d.Press("left")
-	d.UntilSees("▸ 17 machines, 1 live, 3 shut")
+	d.UntilSees("▸ 17 machines, 1 live, 3 blocked")
 }
 
 // large is a workspace of n sessions behind twenty bastions.
@@ -182,7 +182,7 @@ func TestHowASessionStandsIsWholeWhereThereIsRoom(t *testing.T) {
 	d.UntilSees("no greeting of the", "person would know", "service at tide-db")
 	see := d.See()
 	lines := strings.Split(see, "\n")
-	row := slices.IndexFunc(lines, func(l string) bool { return strings.Contains(l, "tide-db") && strings.Contains(l, "shut") })
+	row := slices.IndexFunc(lines, func(l string) bool { return strings.Contains(l, "tide-db") && strings.Contains(l, "blocked") })
 	if row < 0 || !strings.HasPrefix(lines[row+1], "  │         │ ") {
 		t.Errorf("the rails end at it:\n%s", see)
 	}

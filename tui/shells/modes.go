@@ -30,17 +30,17 @@ type Action struct {
 // frame's: b takes the next shell beside, o is told here.
 func Actions() []Action {
 	return []Action{
-		{theme.Hint{Key: "/", Does: "search in what it showed"}, "find scrollback output", (*Model).search},
+		{theme.Hint{Key: "/", Does: "search the output"}, "find scrollback output", (*Model).search},
 		{theme.Hint{Key: "v", Does: "select and copy with keys"}, "mark clipboard", (*Model).selectKeys},
-		{theme.Hint{Key: "w", Does: "write what it showed to a file"}, "save output export", (*Model).save},
-		{theme.Hint{Key: "l", Does: "begin a log, or end it"}, "record session file", (*Model).toggleLog},
+		{theme.Hint{Key: "w", Does: "save the output to a file"}, "save output export", (*Model).save},
+		{theme.Hint{Key: "l", Does: "start or stop a log file"}, "record session file", (*Model).toggleLog},
 		{theme.Hint{Key: "p", Does: "to the command before"}, "prompt back jump previous", func(m *Model) { m.toPrompt(false) }},
 		{theme.Hint{Key: "n", Does: "to the command after"}, "prompt forward jump next", func(m *Model) { m.toPrompt(true) }},
-		{theme.Hint{Key: "u", Does: "links in what shows"}, "url web address open copy http", (*Model).findLinks},
-		{theme.Hint{Key: "b", Does: "another shell beside, or alone"}, "split panes several", nil},
-		{theme.Hint{Key: "o", Does: "keys to the next that shows"}, "focus pane other side", (*Model).Other},
-		{theme.Hint{Key: "=", Does: "share the room in another way"}, "layout grid rows columns arrange", (*Model).Arrange},
-		{theme.Hint{Key: "A", Does: "type to all that show, or to one"}, "several many broadcast together", (*Model).askMany},
+		{theme.Hint{Key: "u", Does: "open or copy a link"}, "url web address open copy http", (*Model).findLinks},
+		{theme.Hint{Key: "b", Does: "split, or show one shell alone"}, "split panes several", nil},
+		{theme.Hint{Key: "o", Does: "focus the next shell"}, "focus pane other side", (*Model).Other},
+		{theme.Hint{Key: "=", Does: "change the split layout"}, "layout grid rows columns arrange", (*Model).Arrange},
+		{theme.Hint{Key: "A", Does: "type to all shown shells, or to one"}, "several many broadcast together", (*Model).askMany},
 		{theme.Hint{Key: "[", Does: "divide to the left"}, "narrower split", func(m *Model) { m.MoveDivide(-5) }},
 		{theme.Hint{Key: "]", Does: "divide to the right"}, "wider split", func(m *Model) { m.MoveDivide(5) }},
 	}
@@ -167,7 +167,7 @@ func (m *Model) toPrompt(below bool) {
 // web are the links that are found: nothing but these two schemes.
 var web = regexp.MustCompile(`https?://[^\s"'<>\x60{}|\\^]+`)
 
-// findLinks goes through the links in what shows, the last first.
+// findLinks goes through the open or copy a link, the last first.
 func (m *Model) findLinks() {
 	f := m.shell.Frame()
 	text := ""

@@ -109,7 +109,7 @@ func (m *Model) focusOn(s *Shell) {
 	}
 }
 
-// Arrange has the shells share the room in another way.
+// Arrange has the shells change the split layout.
 func (m *Model) Arrange() {
 	m.arrangement = (m.arrangement + 1) % arrangements
 	m.notice = arrangementWords[m.arrangement]

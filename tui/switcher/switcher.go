@@ -221,5 +221,5 @@ func rule(width int) string {
 
 // Hints are the drawer's keys.
 func (m *Model) Hints(leader string) []theme.Hint {
-	return []theme.Hint{{Key: "↑↓ enter", Does: "go"}, {Key: ":", Does: "find an action"}, {Key: leader, Does: "send it through"}, {Key: "esc", Does: "stay"}}
+	return []theme.Hint{{Key: "↑↓ enter", Does: "go"}, {Key: ":", Does: "find an action"}, {Key: leader, Does: "send the key itself"}, {Key: "esc", Does: "stay"}}
 }

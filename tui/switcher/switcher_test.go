@@ -73,7 +73,7 @@ func TestAQuestionIsGoneToFromTheSwitcher(t *testing.T) {
 func TestWhatCanBeDoneWithAShellIsListedThere(t *testing.T) {
 	s := &shells.Shell{Route: route.Route{Session: "quay", Hops: []route.Hop{{Name: "quay", Destination: route.Destination{Host: "203.0.113.10"}, Credentials: route.Credentials{User: "warden"}}}}}
 	m := New(theme.New(false), 100, entries, nil, Place{Shell: s})
-	if seen := ansi.Strip(strings.Join(m.View(24, ""), "\n")); !strings.Contains(seen, "with this shell") || !strings.Contains(seen, "search in what it showed") {
+	if seen := ansi.Strip(strings.Join(m.View(24, ""), "\n")); !strings.Contains(seen, "with this shell") || !strings.Contains(seen, "search the output") {
 		t.Errorf("it shows\n%s", seen)
 	}
 	if to, chosen := m.Update(key("/")); !chosen || to.Do != "/" {

@@ -307,9 +307,9 @@ func (m *Model) Table() action.Table {
 		action.On("/", "find", do(func() { m.form = form.New(m.s.Theme, "find", form.Step{Prompt: "/ ", Value: m.find}) })).Suits(onlyRows).Whole().Also("search narrow filter"),
 		action.Pressed("left right", "read values", m.readOff).As("←→").If(onlyChart, "").Ranked(action.Movement),
 		action.Pressed("shift+left shift+right home end", "by ten", m.readOff).As("shift ←→").If(onlyChart, "").Ranked(action.Movement),
-		action.On("+ =", "longer", do(func() { m.span = min(m.span+1, len(spans)-1) })).Suits(notRows).Also("span time zoom out chart"),
-		action.On("-", "shorter", do(func() { m.span = max(m.span-1, 0) })).Suits(notRows).Also("span time zoom in chart"),
-		action.On("x", "draw it", m.draw).If(noRecap, "the last hours show").Also("chart picture svg pdf"),
+		action.On("+ =", "longer period", do(func() { m.span = min(m.span+1, len(spans)-1) })).Suits(notRows).Also("span time zoom out chart"),
+		action.On("-", "shorter period", do(func() { m.span = max(m.span-1, 0) })).Suits(notRows).Also("span time zoom in chart"),
+		action.On("x", "draw the chart", m.draw).If(noRecap, "the last hours show").Also("chart picture svg pdf"),
 		action.On("X", "write the flows", m.export).Whole().Ranked(action.InHelp).Also("export csv json connections"),
 		action.On("w", "last hours", m.sumUpLast).Suits(notChart).Whole().Also("recap what happened while away lost"),
 	}

@@ -290,13 +290,13 @@ func (p *printer) line(r gate.Report) error {
 	if cause := p.causes.Add(r, false); cause != nil && cause.Sessions > 1 {
 		say = fmt.Sprintf("%s: %s: as %s", r.Hops[at].Name, worst.Kind, cause.First)
 	}
-	if _, err := fmt.Fprintf(p.out, "%-*s  %-7s  %s\n", p.width, r.Session, r.Word(), say); err != nil || !p.all {
+	if _, err := fmt.Fprintf(p.out, "%-*s  %-11s  %s\n", p.width, r.Session, r.Word(), say); err != nil || !p.all {
 		return err
 	}
 	for i, h := range r.Hops {
 		fmt.Fprintf(p.out, "  %d %s  %s\n", i+1, h.Name, h.Where())
 		for _, g := range h.Gates {
-			fmt.Fprintf(p.out, "    %-8s  %-7s  %s\n", g.Kind, g.Verdict, g.Seen)
+			fmt.Fprintf(p.out, "    %-8s  %-11s  %s\n", g.Kind, g.Verdict.Plain(), g.Seen)
 		}
 	}
 	return nil

@@ -213,7 +213,7 @@ func listing(all []mend.Problem, number func(chosen) int) string {
 	var b strings.Builder
 	for _, p := range all {
 		line := func(before, text string) { b.WriteString(before + sanitize.Line(text, 400) + "\n") }
-		line("", fmt.Sprintf("%s: %s, gate %s: %s", p.Session, word(p.Gate.Verdict), at(p), p.Gate.Reason))
+		line("", fmt.Sprintf("%s: %s, gate %s: %s", p.Session, p.Gate.Verdict.Plain(), at(p), p.Gate.Reason))
 		for _, w := range p.Ways {
 			mark := "   - "
 			if w.Done() && number != nil {
@@ -244,14 +244,6 @@ func at(p mend.Problem) string {
 		return p.Gate.Kind.String()
 	}
 	return p.Gate.Kind.String() + " of " + p.Hop
-}
-
-// word is a verdict in a sentence.
-func word(v gate.Verdict) string {
-	if v == gate.Ajar {
-		return "warning"
-	}
-	return "blocked"
 }
 
 // choose chooses a remedy: the first that is applied here with yes, else the one that a person names by its number.

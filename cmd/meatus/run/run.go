@@ -294,7 +294,7 @@ func rawTerminal(program *remote.Program) (restore func()) {
 func traceTo(out io.Writer, r route.Route) func(event.Event) {
 	start := time.Now()
 	say := func(hop string, what any, verdict, seen string) {
-		fmt.Fprintf(out, "%7.3fs  %-12s  %-8v  %-7s  %s\n", time.Since(start).Seconds(), hop, what, verdict, seen)
+		fmt.Fprintf(out, "%7.3fs  %-12s  %-8v  %-11s  %s\n", time.Since(start).Seconds(), hop, what, verdict, seen)
 	}
 	return func(e event.Event) {
 		switch e := e.(type) {
@@ -305,11 +305,11 @@ func traceTo(out io.Writer, r route.Route) func(event.Event) {
 			if e.Session != r.Session { // the way to an issuer of a lease
 				name = e.Session
 			}
-			say(name, e.Gate.Kind, e.Gate.Verdict.String(), e.Gate.Seen)
+			say(name, e.Gate.Kind, e.Gate.Verdict.Plain(), e.Gate.Seen)
 		case walk.Ended:
 			var f *gate.Failure
 			if errors.As(e.Err, &f) {
-				say(f.Hop, f.Gate, gate.Shut.String(), f.Seen)
+				say(f.Hop, f.Gate, gate.Shut.Plain(), f.Seen)
 			}
 		case link.Up:
 			say(e.Link.Hop, "link", "up", e.Link.Cipher)
