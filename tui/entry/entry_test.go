@@ -82,7 +82,7 @@ func TestValuesAreGivenAtTheCreation(t *testing.T) {
 	d := placetest.Workspace(t, "")
 	d.Task(New(d.Services, ""))
 	d.Type(`reef = keeper@10.61.4.20 set careful=on note="mind the tide" arrive=uptime`)
-	d.UntilSees("careful = on", "note = mind the tide", "arrive = uptime: it is typed there")
+	d.UntilSees("careful = on", "note = mind the tide", "arrive = uptime: it is typed into each new shell")
 	d.Press("enter")
 	d.Until("the session to be written", func() bool { return strings.Contains(written(d), `note = "mind the tide"`) })
 }

@@ -491,7 +491,12 @@ func (m *Model) listenersShort(e row) string {
 // stands says in a few words how a session stands.
 func (m *Model) stands(e row, width int) string {
 	t := m.s.Theme
-	word := func(v gate.Verdict) string { return t.Verdict(v).Render(fit.Pad(v.Plain(), 8)) }
+	word := func(v gate.Verdict) string {
+		if v == gate.Untried { // nothing stands behind it
+			return t.Verdict(v).Render(fit.Cut(v.Plain(), width))
+		}
+		return t.Verdict(v).Render(fit.Pad(v.Plain(), 8))
+	}
 	if w := e.Walk; w != nil && w.Waiting != nil {
 		say := fmt.Sprintf("again in %d s, until %s: %s at %s", max(int(time.Until(w.Waiting.Next).Seconds()+0.999), 0), w.Waiting.End.Local().Format("15:04"),
 			w.Waiting.Failure.Cause, w.Waiting.Failure.Hop)
