@@ -238,7 +238,7 @@ func TestTheRingHoldsWhatItIsTold(t *testing.T) {
 	s.keys("Enter")
 	s.until("ask before others")
 	s.keys("Enter")
-	s.until("it is written what gauge.pem is meant for")
+	s.until("it is written what gauge.pem is limited for")
 	s.text("l")
 	s.until("gauge.pem is held in memory another 1h")
 	s.until("meant for   gauge-*", "in the ring another")
@@ -278,7 +278,7 @@ func TestTheRingHoldsWhatItIsTold(t *testing.T) {
 	s.text("Z")
 	s.until("1 key gone from memory", "No key is held")
 	s.keys("Escape")
-	s.until("archive ", "warning", "gauge.pem is meant")
+	s.until("archive ", "warning", "gauge.pem is limited")
 }
 
 func TestKeysAreLentToOneShellAndABetterWayIsOffered(t *testing.T) {
@@ -393,10 +393,10 @@ func TestAKeyIsBoundOnTheCommandLine(t *testing.T) {
 	if r := do(t, dir, "", "key", "bind", gauge, "--host", "gauge-*", "--stay", "2h", "--confirm"); r.status != 0 {
 		t.Fatalf("%+v", r)
 	}
-	if r := do(t, dir, "", "check", "archive", "--depth", "here"); !strings.Contains(r.out, "gauge.pem is meant for gauge-*, and this is 10.61.4.50") {
+	if r := do(t, dir, "", "check", "archive", "--depth", "here"); !strings.Contains(r.out, "gauge.pem is limited for gauge-*, and this is 10.61.4.50") {
 		t.Errorf("%+v", r)
 	}
-	if r := do(t, dir, "", "check", "gauge-1", "--depth", "here"); strings.Contains(r.out, "meant for") {
+	if r := do(t, dir, "", "check", "gauge-1", "--depth", "here"); strings.Contains(r.out, "limited to") {
 		t.Errorf("%+v", r)
 	}
 	if r := do(t, dir, "", "key", "bind", gauge, "--stay", "soon"); r.status != 2 || !strings.Contains(r.err, "is no time for a key to stay") {

@@ -107,7 +107,7 @@ func TestDemoMistakesAndTheirRemedies(t *testing.T) {
 	s.keys("M-m", "0")
 
 	s.keys("Down", "Down", "Enter") // gauge-2: replaced
-	s.until("identity changed at gauge-2", "shows another key than the vouched one", "12 Oct 2026")
+	s.until("identity changed at gauge-2", "shows another host key than the trusted one", "12 Oct 2026")
 	s.keys("Down", "Enter") // gauge-3: closed
 	s.until("refused at gauge-3", "nothing listens", "check the port")
 	s.keys("Down", "Enter") // gauge-4: wrong login
@@ -290,7 +290,7 @@ func TestTheTrailTellsWhatWasDone(t *testing.T) {
 	s.keys("Down", "Down", "Enter")
 	s.until("identity changed at gauge-2")
 	s.keys("M-m", "T")
-	s.until("trail", "shell ended, status 3", "answered: the identity ssh-ed25519", "SHA256:", "tide.pem now has mode 0600", "walked to its end", "identity changed")
+	s.until("trail", "shell ended, status 3", "answered: the identity ssh-ed25519", "SHA256:", "tide.pem now has mode 0600", "connected", "identity changed")
 	s.text("|")
 	s.until("failures only", "gauge-2")
 	s.gone("status 3")
@@ -298,7 +298,7 @@ func TestTheTrailTellsWhatWasDone(t *testing.T) {
 	s.until("trail / shell", "shell began")
 	s.gone("identity changed")
 	s.keys("Escape")
-	s.until("walked to its end")
+	s.until("connected")
 	s.keys("Escape")
 	s.until("22 routes")
 	r := do(t, dir, "", "trail", "--json", "identity changed")
@@ -458,7 +458,7 @@ func TestCommandLine(t *testing.T) {
 	r := do(t, dir, "", "run", "archive", "--", "hostname")
 	_, fingerprint, _ := strings.Cut(r.err, "--yes-identity ")
 	fingerprint, _, _ = strings.Cut(fingerprint, "\n")
-	if r := do(t, dir, "", "trail", "--csv", "--session", "gauge-1"); !strings.Contains(r.out, "walked to its end") || !strings.Contains(r.out, "status 9") {
+	if r := do(t, dir, "", "trail", "--csv", "--session", "gauge-1"); !strings.Contains(r.out, "connected") || !strings.Contains(r.out, "status 9") {
 		t.Errorf("the trail: %+v", r)
 	}
 	if r := do(t, dir, "", "run", "--yes-identity", "archive=SHA256:AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA", "archive", "--", "hostname"); r.status != 253 {

@@ -345,7 +345,7 @@ func TestAGatewayThatLies(t *testing.T) {
 	d.joined = d.join(other + ":22")
 	d.joined.until("joined")
 	r := d.run("run", "deep", "--", "true")
-	if r.status != 253 || !strings.Contains(r.err, "deep: identity: deep shows another key than the vouched one") {
+	if r.status != 253 || !strings.Contains(r.err, "deep: identity: deep shows another host key than the trusted one") {
 		t.Errorf("%+v", r)
 	}
 	if strings.Contains(d.log("false"), "Accepted") {
@@ -358,7 +358,7 @@ func TestAGatewayThatLies(t *testing.T) {
 	}
 	named := d.hostKey
 	d.gateway = d.serve()
-	if r := d.run("run", "deep", "--", "true"); r.status != 253 || !strings.Contains(r.err, "bay: identity: the certificate that bay shows does not hold") || !strings.Contains(r.err, named) {
+	if r := d.run("run", "deep", "--", "true"); r.status != 253 || !strings.Contains(r.err, "bay: identity: the certificate of bay is not valid") || !strings.Contains(r.err, named) {
 		t.Errorf("%+v", r)
 	}
 	if strings.Contains(d.gateway.says(), "a person is here") {

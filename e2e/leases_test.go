@@ -99,9 +99,9 @@ func TestAMachineIsEnrolledAndLeasesLetIn(t *testing.T) {
 		say  string
 	}{
 		"no lease for that":             {[]string{"--machine", "whelk"}, "nothing was written"},
-		"a login that is not there":     {[]string{"--machine", "mole"}, "everything was put back as it was"},
-		"a server between two readings": {[]string{"--machine", "mole", "--reload", `f=` + l.path("told") + `; n=$(cat "$f" 2>/dev/null); echo "x$n" > "$f"; [ "$n" != x ] && ` + l.reload}, "everything was put back as it was"},
-		"a server that reads nothing":   {[]string{"--reload", "exit 3"}, "everything was put back as it was"},
+		"a login that is not there":     {[]string{"--machine", "mole"}, "everything was restored"},
+		"a server between two readings": {[]string{"--machine", "mole", "--reload", `f=` + l.path("told") + `; n=$(cat "$f" 2>/dev/null); echo "x$n" > "$f"; [ "$n" != x ] && ` + l.reload}, "everything was restored"},
+		"a server that reads nothing":   {[]string{"--reload", "exit 3"}, "everything was restored"},
 		"another configuration":         {[]string{"--server-config", l.path("nothing")}, "there is no " + l.path("nothing")},
 	} {
 		if r := l.enrol(append(c.args, "--yes")...); r.status == 0 || !strings.Contains(r.err, c.say) {
@@ -201,7 +201,7 @@ func TestAMachineIsEnrolledAndLeasesLetIn(t *testing.T) {
 	await.Until(t, "a lease by the new key", func() bool { return l.run("run", "reef", "--", "echo in").out == "in\n" })
 	// Taken out again, with the way of before.
 	l.write(l.path("server-reef", "authorized"), string(must(os.ReadFile(l.path("keys/inner.pem.pub")))), 0o644)
-	if r := l.enrol("--remove", "--yes"); r.status != 0 || !strings.Contains(r.out, "a fresh login by the way of before works") {
+	if r := l.enrol("--remove", "--yes"); r.status != 0 || !strings.Contains(r.out, "a new login with the previous method works") {
 		t.Fatalf("%+v", r)
 	}
 	if now := string(must(os.ReadFile(l.config))); now != before {
@@ -239,7 +239,7 @@ func TestASecondPersonAndADayWithoutTheIssuer(t *testing.T) {
 	}
 	deep := "\n[session.deep]\nhost = \"reef.internal\"\nvia = [\"quay\"]\nlease = \"bay\"\n"
 	l.sessions(deep)
-	if r := l.run("run", "deep", "--", "echo in"); r.status != 253 || !strings.Contains(r.err, "the reason for a lease") {
+	if r := l.run("run", "deep", "--", "echo in"); r.status != 253 || !strings.Contains(r.err, "the reason for the certificate") {
 		t.Errorf("%+v", r)
 	}
 	begin := func() *daemon {
@@ -277,7 +277,7 @@ func TestASecondPersonAndADayWithoutTheIssuer(t *testing.T) {
 	// The issuer is killed: new leases are not to be had, and it is said where.
 	l.issuer.end(syscall.SIGKILL)
 	r := l.run("run", "deep", "--", "echo in")
-	if r.status != 253 || !strings.Contains(r.err, "the issuer bay gives no lease") {
+	if r.status != 253 || !strings.Contains(r.err, "the issuer bay issues no certificate") {
 		t.Errorf("%+v", r)
 	}
 	// For such a day something was sealed.

@@ -115,7 +115,7 @@ func TestARealServersSecondStepAfterTheKey(t *testing.T) {
 	s.keys("Enter")
 	s.until("reached as pilot")
 	s = p.asPilot("key = \"keys/other.pem\"\n")
-	s.until("refused; the server would take: publickey")
+	s.until("refused; the server accepts: publickey")
 	if seen := s.see(); strings.Contains(seen, "asks:") {
 		t.Errorf("a second step without the first:\n%s", seen)
 	}
@@ -366,7 +366,7 @@ func TestAMachineThatWantsAnotherLoginIsBelieved(t *testing.T) {
 	p.vouch("quay")
 	p.workspace(fmt.Sprintf("\n[session.pilot]\nhost = %q\nuser = %q\nkey = \"keys/outer.pem\"\n", bastionAddr, pilotLogin))
 	r := p.run("run", "pilot", "--", "uptime")
-	if r.status != 142 || !strings.Contains(r.out, `Please login as the user "root"`) || !strings.Contains(r.err, "pilot wants the login root, not pilot; to change it: meatus session set pilot user=root") {
+	if r.status != 142 || !strings.Contains(r.out, `Please login as the user "root"`) || !strings.Contains(r.err, "pilot asks for user root, not pilot; to change it: meatus session set pilot user=root") {
 		t.Errorf("%+v", r)
 	}
 	if r := p.run("trail", "--failed"); !strings.Contains(r.out, "wants the login root") {
@@ -376,7 +376,7 @@ func TestAMachineThatWantsAnotherLoginIsBelieved(t *testing.T) {
 	s.until("quay", "pilot")
 	s.text("/pilot")
 	s.keys("Enter", "Enter")
-	s.until("pilot wants the login root, not pilot")
+	s.until("pilot asks for user root, not pilot")
 	s.keys("Enter") // back from the shell that has ended
 	s.until("login", "pilot is turned away")
 	s.text("m")

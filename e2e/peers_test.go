@@ -393,12 +393,12 @@ port = 23
 key  = "keys/outer.pem"
 `, innerAddr, bastionAddr))
 	for session, want := range map[string][]string{
-		"wrong-login":    {"wrong-login: login: ", "takes no key that was offered for the login nobody-here", "SHA256:", "the server would take: publickey", "the likeliest first: the key is in no list of that account"},
+		"wrong-login":    {"wrong-login: login: ", "takes no key that was offered for the login nobody-here", "SHA256:", "the server accepts: publickey", "the likeliest first: the key is in no list of that account"},
 		"wrong-key":      {"wrong-key: login: ", "1. key other.pem, SHA256:"},
 		"closed":         {"closed: port: ", "nothing listens at " + innerAddr + ":23"},
 		"no-name":        {"no-name: address: ", "quay does not know the name"},
 		"no-way":         {"no-way: address: ", "quay could not connect to 203.0.113.77:22"},
-		"no-way-here":    {"no-way-here: address: ", "there is no way from here"},
+		"no-way-here":    {"no-way-here: address: ", "there is no network route from here"},
 		"bastion-closed": {"bastion-closed: port: ", "nothing listens on that port"},
 	} {
 		r := p.run("run", session, "--", "true")
@@ -436,7 +436,7 @@ func TestABastionThatForbidsAndOneThatIsTooOld(t *testing.T) {
 		p.stop = p.serve("quay", p.bastion, bastionAddr, "outer", extra)
 	}
 	restart("AllowTcpForwarding no")
-	if r := p.run("run", "reef", "--", "true"); r.status != 253 || !strings.Contains(r.err, "quay: channel: quay does not let this login go on") {
+	if r := p.run("run", "reef", "--", "true"); r.status != 253 || !strings.Contains(r.err, "quay: channel: quay does not allow this user to connect onward") {
 		t.Errorf("forbidden: %+v", r)
 	}
 	restart("Ciphers aes256-cbc")

@@ -25,7 +25,7 @@ func TestRemediesAreChosenAndDone(t *testing.T) {
 	s.keys("m")
 	s.until("remedies ─ gauge-4, login", "log in as keeper", "user of gauge-4: warden → keeper")
 	s.keys("Enter")
-	s.until("user of gauge-4 is keeper now; walk again")
+	s.until("user of gauge-4 is keeper now; connect again")
 	if text := sessions(); !strings.Contains(text, `user = "keeper"                  # should be keeper`) {
 		t.Errorf("the file is\n%s", text)
 	}

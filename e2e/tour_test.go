@@ -236,9 +236,9 @@ func tourOfKeys(s *screen, dir string) {
 	s.gone("rotate ─")
 	s.choose("gauge-1")
 	s.text("a")
-	s.until("accepted  SHA256:", "done")
+	s.until("accepted", "done")
 	s.keys("Escape")
-	s.gone("accepted  SHA256:")
+	s.gone("which key opens this?")
 }
 
 // tourOfLending are the steps 10 and 11: a frozen and a lost line, a key that is lent, the

@@ -195,7 +195,7 @@ func TestTunnelsAreHeldHeadless(t *testing.T) {
 	}
 	fmt.Fprintln(conn, "quit")
 	h.until(`"event":"flow"`, `"complete":true`)
-	if r := do(t, dir, "", "trail", "tunnel"); !strings.Contains(r.out, "the door is "+h.door("tide-db")) || !strings.Contains(r.out, "tried from there: open, it announces itself: TIDES") {
+	if r := do(t, dir, "", "trail", "tunnel"); !strings.Contains(r.out, "listening at "+h.door("tide-db")) || !strings.Contains(r.out, "tried from there: open, it answers: TIDES") {
 		t.Errorf("the trail: %+v", r)
 	}
 	if status := h.end(); status != 0 || !strings.Contains(h.told.String(), `"event":"shut"`) {
@@ -262,10 +262,10 @@ func TestDoorsToOtherMachinesAreOpenedKnowinglyOnly(t *testing.T) {
 	t.Parallel()
 	dir := startLab(t)
 	withTunnels(t, dir, "wide", `{ bring = "0.0.0.0:0", reach = "survey-web.internal:80" }`)
-	if r := do(t, dir, "", "hold", "wide"); r.status != 2 || !strings.Contains(r.err, "listens to other machines; --beyond opens it knowingly") {
+	if r := do(t, dir, "", "hold", "wide"); r.status != 2 || !strings.Contains(r.err, "listens for other machines; --beyond opens it knowingly") {
 		t.Errorf("%+v", r)
 	}
-	if r := do(t, dir, "", "check", "wide", "--depth", "here"); !strings.Contains(r.out, "listens to other machines") {
+	if r := do(t, dir, "", "check", "wide", "--depth", "here"); !strings.Contains(r.out, "listens for other machines") {
 		t.Errorf("%+v", r)
 	}
 	if r := do(t, dir, "", "hold", "quay"); r.status != 2 || !strings.Contains(r.err, "has no tunnels") {
@@ -305,7 +305,7 @@ func TestTunnelsThroughARealServer(t *testing.T) {
 	// Somebody else's file stands where a socket is to be.
 	p.write(sock+".there", "kept", 0o600)
 	h := hold(t, in, p.dir, "--beyond", "way")
-	h.until(`"door":"127.0.0.1:7009"`, "opens no door at "+sock+".there: a file that is no socket stands there; choose another path")
+	h.until(`"door":"127.0.0.1:7009"`, "opens no door at "+sock+".there: a file that is no socket exists there; choose another path")
 	if text, err := os.ReadFile(sock + ".there"); err != nil || string(text) != "kept" {
 		t.Errorf("the file there: %q, %v", text, err)
 	}
@@ -413,11 +413,11 @@ func TestTunnelsInTheInterface(t *testing.T) {
 	s.text("W")
 	s.until("closing the lid now cuts 0 shells, 1 tunnel, 1 flow; demo traffic has 4 tunnels", "─ tables")
 	s.keys("Down")
-	s.until("quay", "tables", "survey-web.internal:80", "tables over 2 min", "tables: link is up", "round trip now")
+	s.until("quay", "tables", "survey-web.internal:80", "tables over 2 min", "tables: connected to the hop", "round trip now")
 	s.text("D")
 	s.until("end the link to tables? With it go 0 links behind it, 0 shells and commands")
 	s.keys("Enter")
-	s.until("tables: link ended", "came back 1×", "tables: the way is there", "0 flows")
+	s.until("tables: link ended", "came back 1×", "tables: connected", "0 flows")
 	again, err := net.Dial("tcp", door[1])
 	if err != nil {
 		t.Fatal(err)
@@ -457,9 +457,9 @@ func TestTunnelsInTheInterface(t *testing.T) {
 		t.Errorf("drawn: %v", drawn)
 	}
 	s.text("q")
-	s.until("Leaving closes these doors:", "your 127.0.0.1")
+	s.until("Quitting closes these local ports:", "your 127.0.0.1")
 	s.keys("Escape")
-	s.gone("Leaving closes")
+	s.gone("Quitting closes")
 	s.text("t")
 	s.until("tables: closed, 1 door")
 	if conn, err := net.Dial("tcp", door[1]); err == nil {
@@ -575,7 +575,7 @@ func TestWhatWasCarriedAndWhoWasWhereIsDrawnFromTheTrail(t *testing.T) {
 	s := show(t, 120, 36, program, "--workspace", dir)
 	s.until("23 routes")
 	s.lead("T")
-	s.until("draw the last day", "link is up")
+	s.until("draw the last day", "connected to the hop")
 	s.text("x")
 	s.until("draw who was connected where over the last day: enter with the accounts here")
 	s.keys("Enter")
@@ -737,7 +737,7 @@ func TestADoorIsForThisAccountAlone(t *testing.T) {
 	if said := asNobody(own); said != "" {
 		t.Errorf("another account was told %q", said)
 	}
-	h.until("made by a program of nobody, and the door is not shared")
+	h.until("made by a program of nobody, and the port is not shared")
 	if said := asNobody(shared); !strings.HasPrefix(said, "TIDES 1.4 ready") {
 		t.Errorf("at a shared door another account was told %q", said)
 	}

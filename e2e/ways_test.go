@@ -64,7 +64,7 @@ func TestRealProxiesLeadToAFirstHop(t *testing.T) {
 		}
 		p.write(p.path("keys", "wrong.login"), "keeper:high-tide\n", 0o600)
 		p.workspace(strings.Replace(session, "proxy.login", "wrong.login", 1))
-		if r := p.run("run", name, "--", "true"); r.status != 253 || !strings.Contains(r.err, name+": proxy: the proxy does not take the login") {
+		if r := p.run("run", name, "--", "true"); r.status != 253 || !strings.Contains(r.err, name+": proxy: the proxy refused the login") {
 			t.Errorf("%s with a wrong login: %+v", name, r)
 		}
 		p.workspace(session + "port = 2222\n")

@@ -27,7 +27,7 @@ const baySessions = `# Lantern Bay, a tide observatory. Everything here is made 
 #   gauge-4     the login is not the right one
 #   survey-web  its key has a passphrase: low tide
 #   buoy        its key file is missing: it lies in the download folder
-#   tables      the door of its tunnel is taken
+#   tables      its local port is in use
 #   sluice      its rules let quay not in, but mast and archive
 #   sill        its keeper's home can be written by everybody, so the server
 #               passes the list of keys over; the password is: ebb

@@ -81,7 +81,7 @@ func (a *App) frameTable() action.Table {
 	table := action.Table{
 		action.On(":", "find an action", func() tea.Cmd { return a.find("") }).If(when(free), typed).Whole().Ranked(action.Movement),
 		action.On("?", "all keys", a.showHelp).If(when(free), typed).Whole().Ranked(action.InHelp).Also("help shortcuts"),
-		action.On("", "quit the tour", a.leaveTour).If(func() bool { return a.tour.on }, "there is no tour; meatus tour begins it").Whole().Ranked(action.InHelp).Also("stop guide"),
+		action.On("", "end the tour", a.leaveTour).If(func() bool { return a.tour.on }, "there is no tour; meatus tour begins it").Whole().Ranked(action.InHelp).Also("stop guide"),
 		action.On("q", "quit Meatus", a.leave).If(when(home), "go to Routes first").Whole().Ranked(action.InHelp).Also("quit exit end close program"),
 		action.On("ctrl+c", "", a.leave).If(idle, "").Ranked(action.Hidden),
 	}

@@ -241,7 +241,7 @@ func (l *leaveLayer) View() []string {
 	case 0:
 		say = "Leaving ends this:"
 		if a.engine.Jobs.Running() == 0 {
-			say = "Leaving closes these doors:"
+			say = "Quitting closes these local ports:"
 		}
 	case 1:
 		say = "A shell is live. Leaving ends it:"

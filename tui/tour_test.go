@@ -65,7 +65,7 @@ func TestTheTourLeadsThroughTheBay(t *testing.T) {
 		t.Errorf("another bay begins at step %d", b.tour.step)
 	}
 	b.press(":")
-	for _, r := range "quit the tour" {
+	for _, r := range "end the tour" {
 		b.press(string(r))
 	}
 	b.press("enter")

@@ -34,7 +34,7 @@ var trade = []struct{ place, query, does string }{
 	{"0", "listener", "port forwards, one by one|close the port forward"}, {"0", "traffic", "go to Watch"}, {"0", "connections", "go to Watch|write the flows"}, {"0", "bandwidth", "go to Watch"}, {"0", "disconnect", "end the link|end …"},
 	{"0", "kill", "end the link|end …"}, {"0", "chart", "draw the chart|go to Watch"}, {"0", "graph", "go to Watch|draw the chart"},
 	// keys
-	{"0", "pem", "go to Keys|file format"}, {"0", "private key", "go to Keys"}, {"0", "generate", "new key"}, {"0", "keygen", "new key"}, {"0", "passphrase", "passphrase"}, {"0", "password", "passphrase"}, {"0", "convert", "container"},
+	{"0", "pem", "go to Keys|file format"}, {"0", "private key", "go to Keys"}, {"0", "generate", "new key"}, {"0", "keygen", "new key"}, {"0", "passphrase", "passphrase"}, {"0", "password", "passphrase"}, {"0", "convert", "file format"},
 	{"0", "ppk", "file format|go to Keys"}, {"0", "authorized_keys", "install"}, {"0", "copy key", "install"}, {"0", "public key", "install|write the public key"}, {"0", "rotate", "rotate"}, {"0", "fingerprint", "find a key|import fingerprints"},
 	{"0", "which key", "find the accepted key"}, {"0", "try keys", "find the accepted key"}, {"0", "agent", "agent forwarding for one shell|go to Ring"}, {"0", "agent forwarding", "agent forwarding for one shell"}, {"0", "unlock", "add to the agent|unlock"},
 	{"0", "ssh-add", "add to the agent"}, {"0", "stray", "search the account for stray keys"}, {"0", "audit keys", "search the account for stray keys"}, {"0", "download folder", "to the key that arrived|another folder"},

@@ -109,8 +109,8 @@ func TestRunPassesInputOutputAndStatusOn(t *testing.T) {
 	b.says("gauge-1", 7, "run", "gauge-1", "--", "hostname; exit 7")
 	b.says("0644", 250+command.Blocked, "run", "tide-db", "--", "true")
 	b.says("lender", 250+command.WrongUse, "run", "gauge-1", "--at", "lender", "--lend", b.key("gauge.pem"), "--", "true")
-	b.says("walked to its end", command.Done, "trail")
-	b.says("did not get through", command.Done, "trail", "--failed")
+	b.says("connected", command.Done, "trail")
+	b.says("failed", command.Done, "trail", "--failed")
 	b.says(`"event":"walked"`, command.Done, "trail", "--json", "gauge-1")
 	b.says("kind,session", command.Done, "trail", "--csv")
 }
@@ -168,7 +168,7 @@ func TestATunnelOfTheCommandLineIsHeld(t *testing.T) {
 	}()
 	await.Until(t, "it to be ready", func() bool { return strings.Contains(out.String(), "\nready\n") })
 	end()
-	if status := <-done; status != command.Done || !strings.Contains(out.String(), "from tide-db.internal:5432, the door is 127.0.0.1:") || !strings.Contains(out.String(), "roam 0 only *.internal, the door is") {
+	if status := <-done; status != command.Done || !strings.Contains(out.String(), "from tide-db.internal:5432, listening at 127.0.0.1:") || !strings.Contains(out.String(), "roam 0 only *.internal, listening at") {
 		t.Errorf("ended with %d: %s", status, out.String())
 	}
 }
@@ -194,12 +194,12 @@ func TestWhatManySessionsHaveAtOnceIsToldOnce(t *testing.T) {
 	go func() { done <- b.with(ctx, "", &out, append([]string{"hold"}, names...)...) }()
 	await.Until(t, "all ways to be there", func() bool { return strings.Contains(out.String(), "\nready\n") })
 	b.Lab.Close()
-	await.Until(t, "the loss to be told", func() bool { return strings.Contains(out.String(), " and 57 more: the way is lost at ") })
+	await.Until(t, "the loss to be told", func() bool { return strings.Contains(out.String(), " and 57 more: connection lost at ") })
 	end()
 	if status := <-done; status != command.Done {
 		t.Errorf("ended with %d", status)
 	}
-	if said := out.String(); strings.Count(said, "the way is lost") != 1 {
+	if said := out.String(); strings.Count(said, "connection lost") != 1 {
 		t.Errorf("it said:\n%s", said)
 	}
 	said := b.run(command.Blocked, append([]string{"check", "--depth", "identity"}, names...)...)

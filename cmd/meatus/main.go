@@ -75,7 +75,7 @@ func commands(at *live.Opener) *command.Command {
 	*at = open
 	top := &command.Command{
 		Use:      "meatus",
-		Summary:  "connect to machines over SSH, and see what blocks a connection",
+		Summary:  "connect over SSH, and see what blocks a connection",
 		Examples: []string{"meatus", "meatus --workspace ~/bay"},
 		Args:     cobra.NoArgs,
 		Run: func(cmd *command.Call, _ []string) error {
@@ -102,7 +102,7 @@ func commands(at *live.Opener) *command.Command {
 	f := top.Shared()
 	f.StringVar(open.Dir, "workspace", "", "the folder with sessions.toml (default $"+workspace.Variable+", or the user's configuration folder)")
 	f.StringVar(&leader, "leader", "alt+m", "the key that opens the list of places")
-	f.BoolVar(open.BeforeAgent, "before-agent", false, "also use the keys of the agent that SSH_AUTH_SOCK names, and stand in front of it")
+	f.BoolVar(open.BeforeAgent, "before-agent", false, "also use the keys of the running agent (SSH_AUTH_SOCK)")
 	f.BoolVar(&plain, "plain", false, "print lines of text instead of the full screen, for screen readers: type a key or words, then enter")
 	top.Value("workspace", "FOLDER", nil)
 	top.Value("leader", "KEY", nil)
@@ -112,7 +112,7 @@ func commands(at *live.Opener) *command.Command {
 func version() *command.Command {
 	return &command.Command{
 		Use:      "version",
-		Summary:  "print the version of this program and what it was built from",
+		Summary:  "print the version and the build of this program",
 		Examples: []string{"meatus version"},
 		Args:     cobra.NoArgs,
 		Run: func(cmd *command.Call, _ []string) error {

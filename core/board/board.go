@@ -424,7 +424,7 @@ func (b *Board) Begin(name string) {
 	b.signal()
 }
 
-// Failed says how a walk that did not get through ended.
+// Failed says how a walk that failed ended.
 func (b *Board) Failed(name string, failure *gate.Failure) {
 	b.change(name, func(s *session, l *live) {
 		l.walk = nil

@@ -76,7 +76,7 @@ func (b *Book) Export(w io.Writer, format string, effective bool) error {
 		encoder.SetEscapeHTML(false)
 		return encoder.Encode(all)
 	}
-	return fmt.Errorf("%q is no format; there are csv and json", sanitize.Line(format, 20))
+	return fmt.Errorf("unknown format %q; the formats are csv and json", sanitize.Line(format, 20))
 }
 
 // tableRows are the tables that give sessions values, as rows.
@@ -151,7 +151,7 @@ func ReadRows(r io.Reader, format string) ([]Row, error) {
 	case "json":
 		return readJSON(text)
 	}
-	return nil, fmt.Errorf("%q is no format; there are csv and json", sanitize.Line(format, 20))
+	return nil, fmt.Errorf("unknown format %q; the formats are csv and json", sanitize.Line(format, 20))
 }
 
 func checkColumns(names []string, where string) error {

@@ -110,7 +110,7 @@ func TestAListWithMistakesIsNotTaken(t *testing.T) {
 		{"json", "{}", "not a JSON array"},
 		{"json", `[{"name":"a","host":{}}]`, "object 1: host"},
 		{"json", `[{"name":"a","colour":"red"}]`, "no column"},
-		{"xml", "", "no format"},
+		{"xml", "", "unknown format"},
 	} {
 		if _, err := ReadRows(strings.NewReader(c.text), c.format); err == nil || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s %q: %v, want %q", c.format, c.text, err, c.want)

@@ -115,7 +115,7 @@ func (r *reach) deviceToken(p *step.Patience) (string, error) {
 func secureAddress(text string) error {
 	u, err := url.Parse(text)
 	if err != nil || u.Host == "" || u.Scheme != "https" && u.Hostname() != "127.0.0.1" && u.Hostname() != "localhost" {
-		return fmt.Errorf("the identity provider sends you to %q, which is no address over TLS", sanitize.Line(text, 100))
+		return fmt.Errorf("the identity provider names %q, which is not an https address", sanitize.Line(text, 100))
 	}
 	return nil
 }
@@ -128,7 +128,7 @@ func (r *reach) shown(ctx context.Context, p *step.Patience, config *oauth2.Conf
 	defer cancel()
 	at := step.Place{Session: r.Route.Session, Hop: r.Hop.Name, Index: r.Index, Address: r.Hop.Address(), User: r.Hop.User}
 	q := step.ServerQuestions{Place: at, Title: "go to " + sanitize.Line(asked.VerificationURI, 200), Instruction: "and type the code " + sanitize.Line(asked.UserCode, 40), Try: 1,
-		Picture: picture(asked), Questions: []step.Question{{Text: "enter when that is done", Echo: true}}}
+		Picture: picture(asked), Questions: []step.Question{{Text: "press enter when done", Echo: true}}}
 	r.Hear(0, gate.Gate{Kind: gate.Key, Seen: "waits for the code " + sanitize.Line(asked.UserCode, 40) + " to be typed at " + sanitize.Line(asked.VerificationURI, 120)}, true)
 	type outcome struct {
 		token *oauth2.Token

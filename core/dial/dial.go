@@ -77,15 +77,15 @@ func (r *reach) one(p *step.Patience) (net.Conn, error) {
 	r.Trying(gate.Address)
 	host, port, err := net.SplitHostPort(r.Knock)
 	if err != nil {
-		return nil, r.Fail(gate.Address, gate.NoAddress, r.Knock, "that is no address", "correct the session's dial", err)
+		return nil, r.Fail(gate.Address, gate.NoAddress, r.Knock, "not a valid address", "correct the session's dial", err)
 	}
 	addrs := []string{host}
 	if net.ParseIP(host) == nil {
 		if addrs, err = r.d.Resolver.LookupHost(p.Ctx, host); err != nil || len(addrs) == 0 {
 			if p.RanOut() {
-				return nil, r.Fail(gate.Address, gate.NoAddress, host, fmt.Sprintf("nobody said in %s what address %s has", r.Limit, host), "see whether this machine's name server answers", err)
+				return nil, r.Fail(gate.Address, gate.NoAddress, host, fmt.Sprintf("the name server did not answer within %s for %s", r.Limit, host), "check this machine's name server", err)
 			}
-			return nil, r.Fail(gate.Address, gate.NoAddress, host, fmt.Sprintf("the name %s does not resolve on this machine", host), "check the spelling, or write the address; names of a private network need a via", err)
+			return nil, r.Fail(gate.Address, gate.NoAddress, host, fmt.Sprintf("the name %s does not resolve on this machine", host), "check the spelling, or use the address; names of a private network need a bastion (via)", err)
 		}
 	}
 	seen := host
@@ -93,7 +93,7 @@ func (r *reach) one(p *step.Patience) (net.Conn, error) {
 		seen = r.Hop.Host
 	}
 	if r.Hop.Dial != "" {
-		seen += ", knocked at " + r.Hop.Dial
+		seen += ", dialled at " + r.Hop.Dial
 	} else if addrs[0] != host {
 		seen += " is " + addrs[0]
 	}
@@ -118,16 +118,16 @@ func (r *reach) failure(p *step.Patience, addr string, err error) *gate.Failure 
 	switch {
 	case p.RanOut(), errors.Is(err, syscall.ETIMEDOUT), errors.As(err, &timeout) && timeout.Timeout():
 		return r.Fail(gate.Port, gate.NoAnswer, "no answer from "+addr,
-			fmt.Sprintf("nothing answered at %s within %s", addr, r.Limit),
-			"see whether the machine is up, whether the address is still its own, and whether the port is open from here", err)
+			fmt.Sprintf("no answer at %s within %s", addr, r.Limit),
+			"check whether the machine is up, its address unchanged, and the port open for this machine's address", err)
 	case errors.Is(err, syscall.ECONNREFUSED):
 		return r.Fail(gate.Port, gate.Refused, addr+" refused",
-			fmt.Sprintf("the machine at %s answers, but nothing listens on that port", addr),
+			fmt.Sprintf("%s refused the connection: nothing listens on that port", addr),
 			"check the port; if the machine has just started, give it a moment", err)
 	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
 		return r.Fail(gate.Address, gate.Unreachable, addr+" unreachable",
-			fmt.Sprintf("there is no way from here to %s", addr),
-			"see whether this machine is on the network; a private address needs a via", err)
+			fmt.Sprintf("there is no network route from here to %s", addr),
+			"check this machine's network; a private address needs a bastion (via)", err)
 	}
-	return r.Fail(gate.Port, gate.Unexpected, addr, "connecting failed: "+step.Words(err), "see whether this machine is on the network", err)
+	return r.Fail(gate.Port, gate.Unexpected, addr, "connecting failed: "+step.Words(err), "check this machine's network", err)
 }

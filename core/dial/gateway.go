@@ -98,7 +98,7 @@ func (r *reach) gatewayTarget(p *step.Patience) (line.Target, error) {
 	g := r.Hop.Gateway
 	t := line.Target{Path: line.ForPersons, HostKeys: g.HostKeys, Header: http.Header{}, Roots: r.d.Roots}
 	unreadable := func(at gate.Kind, file, what string, err error) error {
-		return r.Fail(at, gate.KeyUnusable, sanitize.Name(file), fmt.Sprintf("%s in %s cannot be read: %s", what, sanitize.Name(file), step.Words(err)), "correct the table of the gateway in the sessions file, or the file", err)
+		return r.Fail(at, gate.KeyUnusable, sanitize.Name(file), fmt.Sprintf("%s in %s cannot be read: %s", what, sanitize.Name(file), step.Words(err)), "correct the gateway's table in the sessions file, or that file", err)
 	}
 	if g.CA != "" {
 		text, err := bounded.File(g.CA, maxGatewayFile)
@@ -170,9 +170,9 @@ func (r *reach) gatewayFailure(p *step.Patience, host string, err error) error {
 	switch {
 	case errors.As(err, &invalid):
 		r.Passed(gate.Port, r.Knock+", answers with TLS")
-		f := r.Fail(gate.Identity, gate.IdentityUnknown, "its certificate does not hold",
-			fmt.Sprintf("the certificate that %s shows does not hold for %s: %s", r.Hop.Name, host, sanitize.Line(invalid.Err.Error(), 160)),
-			"ask whoever runs it for its key, and write host_key = \"SHA256:…\" or ca = \"FILE\" in the gateway's table; nothing was sent to it", err)
+		f := r.Fail(gate.Identity, gate.IdentityUnknown, "its certificate is not valid",
+			fmt.Sprintf("the certificate of %s is not valid for %s: %s", r.Hop.Name, host, sanitize.Line(invalid.Err.Error(), 160)),
+			"ask its administrator for its key, and write host_key = \"SHA256:…\" or ca = \"FILE\" in the gateway's table; nothing was sent to it", err)
 		if key, kerr := ssh.NewPublicKey(invalid.UnverifiedCertificates[0].PublicKey); kerr == nil {
 			f.Detail = []string{"it shows " + key.Type() + " " + ssh.FingerprintSHA256(key)}
 			if len(r.Hop.Gateway.HostKeys) > 0 {
@@ -184,15 +184,15 @@ func (r *reach) gatewayFailure(p *step.Patience, host string, err error) error {
 	case errors.As(err, &record):
 		return r.Fail(gate.Port, gate.NotSSH, "no TLS", "what answers at "+r.Knock+" does not speak TLS", "check the gateway's address", err)
 	case strings.Contains(err.Error(), "protocol version not supported"), strings.Contains(err.Error(), "unsupported protocol version"):
-		return r.Fail(gate.Port, gate.NotSSH, "an older TLS", "what answers at "+r.Knock+" speaks no TLS 1.3, which is the least that is taken", "have whoever runs what stands before the gateway allow TLS 1.3 there", err)
+		return r.Fail(gate.Port, gate.NotSSH, "an older TLS", "what answers at "+r.Knock+" does not support TLS 1.3, which is required", "have TLS 1.3 enabled on the front of the gateway", err)
 	case errors.As(err, &refusal) && (refusal.Status == http.StatusUnauthorized || refusal.Status == http.StatusForbidden):
 		return r.Fail(gate.Login, gate.NoKeyAccepted, "not let in", fmt.Sprintf("%s does not let us in: %s", r.Hop.Name, refusal.Say), "get a token, or a certificate, that is valid now; the gateway's log has the reason", err)
 	case errors.As(err, &refusal) && refusal.Status == http.StatusServiceUnavailable:
-		return r.Fail(gate.Port, gate.Busy, "busy", fmt.Sprintf("%s takes nobody now: %s", r.Hop.Name, refusal.Say), "walk again in a moment", err)
+		return r.Fail(gate.Port, gate.Busy, "busy", fmt.Sprintf("%s takes nobody now: %s", r.Hop.Name, refusal.Say), "connect again in a moment", err)
 	case errors.As(err, &refusal):
 		return r.Fail(gate.Port, gate.NotSSH, "no gateway", refusal.Say+", at "+r.Knock, "check the gateway's address", err)
 	case p.RanOut():
-		return r.Fail(gate.Port, gate.NoAnswer, "connected, then silence", fmt.Sprintf("%s took the connection and did not introduce itself within %s", r.Knock, r.Limit), "something in between holds the line; try again", err)
+		return r.Fail(gate.Port, gate.NoAnswer, "connected, then silence", fmt.Sprintf("%s accepted the connection, but sent nothing within %s", r.Knock, r.Limit), "a firewall or proxy holds the connection; try again", err)
 	}
-	return r.Fail(gate.Port, gate.ServerClosed, "closed before a word", fmt.Sprintf("%s took the connection and closed it: %s", r.Knock, step.Words(err)), "the gateway may be starting, or a proxy stands between that does not let WebSocket through", err)
+	return r.Fail(gate.Port, gate.ServerClosed, "closed at once", fmt.Sprintf("%s took the connection and closed it: %s", r.Knock, step.Words(err)), "the gateway may be starting, or a proxy in between does not allow WebSocket", err)
 }

@@ -74,7 +74,7 @@ func (r *reach) byProxy(p *step.Patience) (net.Conn, error) {
 // next time, in memory.
 func (r *reach) throughNow(login proxyLogin) {
 	g := route.ProxyGate(r.Hop)
-	if g.Seen += ", lets us on"; login.user != "" {
+	if g.Seen += ", connects onward"; login.user != "" {
 		g.Seen += " as " + sanitize.Line(login.user, 40)
 	}
 	if g.Verdict == gate.Untried {
@@ -110,7 +110,7 @@ func (r *reach) knownProxyLogin() (proxyLogin, error) {
 			}
 			err = errors.New("its first line is not LOGIN:PASSWORD")
 		}
-		return login, r.Fail(gate.Proxy, gate.KeyUnusable, sanitize.Name(file), fmt.Sprintf("the proxy's login in %s cannot be read: %s", sanitize.Name(file), step.Words(err)), "write the login there, a colon and the password, in one line", err)
+		return login, r.Fail(gate.Proxy, gate.KeyUnusable, sanitize.Name(file), fmt.Sprintf("the proxy's login in %s cannot be read: %s", sanitize.Name(file), step.Words(err)), "write LOGIN:PASSWORD there, in one line", err)
 	}
 	r.d.mu.Lock()
 	defer r.d.mu.Unlock()
@@ -128,7 +128,7 @@ func (r *reach) askProxyLogin(p *step.Patience, try int) (proxyLogin, error) {
 	by := r.Hop.Proxy
 	q := step.ServerQuestions{
 		Place: step.Place{Session: r.Route.Session, Hop: "proxy " + by.Address, Index: r.Index, Address: by.Address, User: by.User},
-		Try:   try, Instruction: fmt.Sprintf("The proxy before %s wants a login. It is not the one of the machine.", r.Hop.Name),
+		Try:   try, Instruction: fmt.Sprintf("The proxy in front of %s requires a login. It is not the machine's.", r.Hop.Name),
 	}
 	if by.User == "" {
 		q.Questions = append(q.Questions, step.Question{Text: "login:", Echo: true})
@@ -207,11 +207,11 @@ func (r *reach) dialProxy(ctx context.Context) (net.Conn, error) {
 func tlsRefusal(host string, err error) error {
 	var invalid *tls.CertificateVerificationError
 	if errors.As(err, &invalid) {
-		return &refusedBy{cause: gate.ProxyRefused, say: fmt.Sprintf("the proxy's certificate does not hold for %s: %s", host, step.Words(invalid.Err)), mend: "have whoever runs the proxy renew it; no login was sent"}
+		return &refusedBy{cause: gate.ProxyRefused, say: fmt.Sprintf("the proxy's certificate is not valid for %s: %s", host, step.Words(invalid.Err)), mend: "ask the proxy's administrator to renew it; no login was sent"}
 	}
 	var record tls.RecordHeaderError
 	if errors.As(err, &record) {
-		return &refusedBy{cause: gate.ProxyRefused, say: "what answers there does not speak TLS", mend: "write http:// where the proxy speaks without TLS"}
+		return &refusedBy{cause: gate.ProxyRefused, say: "what answers there does not speak TLS", mend: "write http:// if the proxy does not use TLS"}
 	}
 	return err
 }
@@ -232,7 +232,7 @@ func connect(conn net.Conn, to string, login proxyLogin) (net.Conn, error) {
 	answer, err := http.ReadResponse(reader, request)
 	if err != nil {
 		if strings.Contains(err.Error(), "malformed") {
-			return nil, &refusedBy{cause: gate.ProxyRefused, say: "what answers there is no HTTP proxy", mend: "check the proxy's address, and whether it speaks SOCKS 5 instead"}
+			return nil, &refusedBy{cause: gate.ProxyRefused, say: "what answers there is no HTTP proxy", mend: "check the proxy's address, and whether it is a SOCKS 5 proxy"}
 		}
 		return nil, err
 	}
@@ -242,11 +242,11 @@ func connect(conn net.Conn, to string, login proxyLogin) (net.Conn, error) {
 		rest, err := reader.Peek(reader.Buffered()) // the server behind it may have spoken already
 		return &begunConn{Conn: conn, begun: rest}, err
 	case code == http.StatusProxyAuthRequired, code == http.StatusUnauthorized: // some say the latter to a wrong login
-		return nil, &refusedBy{cause: gate.ProxyRefused, say: "the proxy does not take the login: " + said, mend: "check the login and the password of the proxy", login: true}
+		return nil, &refusedBy{cause: gate.ProxyRefused, say: "the proxy refused the login: " + said, mend: "check the user name and password for the proxy", login: true}
 	case code == http.StatusBadGateway, code == http.StatusServiceUnavailable, code == http.StatusGatewayTimeout, code == http.StatusNotFound:
-		return nil, &refusedBy{cause: gate.FarUnreachable, say: fmt.Sprintf("the proxy could not connect to %s: %s", to, said), mend: "see whether the machine is up and lets the proxy knock there"}
+		return nil, &refusedBy{cause: gate.FarUnreachable, say: fmt.Sprintf("the proxy could not connect to %s: %s", to, said), mend: "check whether the machine is up and accepts connections from the proxy"}
 	default:
-		return nil, &refusedBy{cause: gate.ProxyRefused, say: fmt.Sprintf("the proxy does not let us on to %s: %s", to, said), mend: "have whoever runs the proxy allow the CONNECT method to that port"}
+		return nil, &refusedBy{cause: gate.ProxyRefused, say: fmt.Sprintf("the proxy does not allow connections to %s: %s", to, said), mend: "ask the proxy's administrator to allow CONNECT to that port"}
 	}
 }
 
@@ -304,16 +304,16 @@ var socksWords = []struct {
 	word    string
 	refusal refusedBy
 }{
-	{"no acceptable authentication methods", refusedBy{gate.ProxyRefused, "the proxy wants a login", "name one that it takes", true}},
-	{"username/password authentication failed", refusedBy{gate.ProxyRefused, "the proxy does not take the login", "check the login and the password of the proxy", true}},
-	{"invalid username/password", refusedBy{gate.ProxyRefused, "the login or the password is longer than 255 bytes, or empty", "check the login and the password of the proxy", true}},
-	{"unexpected protocol version", refusedBy{gate.ProxyRefused, "what answers there is no SOCKS 5 proxy", "check the proxy's address, and whether it speaks HTTP instead", false}},
-	{"connection not allowed by ruleset", refusedBy{gate.ProxyRefused, "the proxy does not let us on to TO", "have whoever runs the proxy allow that port", false}},
-	{"network unreachable", refusedBy{gate.FarUnreachable, "the proxy has no way to TO", "see whether the machine is up and in a network that the proxy can reach", false}},
-	{"host unreachable", refusedBy{gate.FarUnreachable, "the proxy has no way to TO, or does not know its name", "see whether the machine is up and in a network that the proxy can reach", false}},
+	{"no acceptable authentication methods", refusedBy{gate.ProxyRefused, "the proxy requires a login", "name a valid one", true}},
+	{"username/password authentication failed", refusedBy{gate.ProxyRefused, "the proxy refused the login", "check the user name and password for the proxy", true}},
+	{"invalid username/password", refusedBy{gate.ProxyRefused, "the login or the password is longer than 255 bytes, or empty", "check the user name and password for the proxy", true}},
+	{"unexpected protocol version", refusedBy{gate.ProxyRefused, "what answers there is no SOCKS 5 proxy", "check the proxy's address, and whether it is an HTTP proxy", false}},
+	{"connection not allowed by ruleset", refusedBy{gate.ProxyRefused, "the proxy does not allow connections to TO", "ask the proxy's administrator to allow that port", false}},
+	{"network unreachable", refusedBy{gate.FarUnreachable, "the proxy has no route to TO", "check whether the machine is up, in a network that the proxy can reach", false}},
+	{"host unreachable", refusedBy{gate.FarUnreachable, "the proxy has no route to TO, or does not know its name", "check whether the machine is up, in a network that the proxy can reach", false}},
 	{"connection refused", refusedBy{gate.Refused, "the proxy reaches the machine, but nothing listens at TO", "check the port; if the machine has just started, give it a moment", false}},
-	{"TTL expired", refusedBy{gate.FarUnreachable, "the proxy's way to TO runs in a circle", "tell whoever runs the proxy", false}},
-	{"general SOCKS server failure", refusedBy{gate.FarUnreachable, "the proxy could not connect to TO, and does not say why", "see whether the machine is up and lets the proxy knock there", false}},
+	{"TTL expired", refusedBy{gate.FarUnreachable, "the proxy's way to TO runs in a circle", "tell the proxy's administrator", false}},
+	{"general SOCKS server failure", refusedBy{gate.FarUnreachable, "the proxy could not connect to TO, and gives no reason", "check whether the machine is up and accepts connections from the proxy", false}},
 }
 
 // proxyRefused is the failure where the proxy said no.
@@ -339,17 +339,17 @@ func (r *reach) proxyFailure(p *step.Patience, err error) *gate.Failure {
 	var name *net.DNSError
 	switch {
 	case errors.As(err, &name):
-		f = r.Fail(gate.Proxy, gate.NoAddress, by, fmt.Sprintf("the name of the proxy %s does not resolve on this machine", by), "check its spelling, or whether this machine is in the network that has it", err)
+		f = r.Fail(gate.Proxy, gate.NoAddress, by, fmt.Sprintf("the name of the proxy %s does not resolve on this machine", by), "check the spelling, and whether this machine is in the right network", err)
 	case p.RanOut(), errors.Is(err, syscall.ETIMEDOUT), errors.As(err, &timeout) && timeout.Timeout():
-		f = r.Fail(gate.Proxy, gate.NoAnswer, "no answer from "+by, fmt.Sprintf("the proxy %s gave no answer within %s", by, r.Limit), "see whether the proxy is up, and whether its address is right", err)
+		f = r.Fail(gate.Proxy, gate.NoAnswer, "no answer from "+by, fmt.Sprintf("the proxy %s did not answer within %s", by, r.Limit), "check whether the proxy is up, and its address", err)
 	case errors.Is(err, syscall.ECONNREFUSED):
-		f = r.Fail(gate.Proxy, gate.Refused, by+" refused", fmt.Sprintf("the machine at %s answers, but no proxy listens on that port", by), "check the proxy's port, or set proxy to off where there is none", err)
+		f = r.Fail(gate.Proxy, gate.Refused, by+" refused", fmt.Sprintf("the machine at %s answers, but no proxy listens on that port", by), "check the proxy's port, or set proxy to off", err)
 	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
-		f = r.Fail(gate.Proxy, gate.Unreachable, by+" unreachable", fmt.Sprintf("there is no way from here to the proxy %s", by), "see whether this machine is in the network that has it, or set proxy to off", err)
+		f = r.Fail(gate.Proxy, gate.Unreachable, by+" unreachable", fmt.Sprintf("there is no network route from here to the proxy %s", by), "check whether this machine is in the right network, or set proxy to off", err)
 	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE):
-		f = r.Fail(gate.Proxy, gate.ServerClosed, by+" hung up", fmt.Sprintf("the proxy %s hung up before it had connected us onward", by), "try again; if it stays, ask whoever runs the proxy", err)
+		f = r.Fail(gate.Proxy, gate.ServerClosed, by+" hung up", fmt.Sprintf("the proxy %s hung up before it had connected us onward", by), "try again; if it stays, ask the proxy's administrator", err)
 	default:
-		f = r.Fail(gate.Proxy, gate.Unexpected, by, fmt.Sprintf("the proxy %s could not be used: %s", by, step.Words(err)), "see whether it is a proxy of the kind that is written", err)
+		f = r.Fail(gate.Proxy, gate.Unexpected, by, fmt.Sprintf("the proxy %s could not be used: %s", by, step.Words(err)), "check that it is a proxy of the configured kind", err)
 	}
 	return f
 }

@@ -111,7 +111,7 @@ type Engine struct {
 }
 
 // ErrNoAgent says that no agent is named that the ring could stand in front of.
-var ErrNoAgent = errors.New("SSH_AUTH_SOCK names no agent to stand in front of")
+var ErrNoAgent = errors.New("SSH_AUTH_SOCK names no running agent")
 
 // Open opens everything. It fails where the ring cannot stand in front of the agent that
 // is wanted; what else cannot be had is told as a [Notice], and missing.

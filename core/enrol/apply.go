@@ -43,7 +43,7 @@ func (p *Plan) Apply(ctx context.Context, tell func(say string)) (err error) {
 	if err := p.candidate(ctx); err != nil {
 		return err
 	}
-	tell("the server's own check of its configuration holds")
+	tell("the server accepts the new configuration")
 	at := stages{reloaded: p.Begun != nil} // an earlier run may have had the server read what it wrote
 	defer func() {
 		if err != nil {
@@ -105,7 +105,7 @@ func (p *Plan) takeOut(ctx context.Context, at *stages, tell func(say string)) e
 	if err := p.prove(ctx); err != nil {
 		return err
 	}
-	tell("a fresh login by the way of before works")
+	tell("a new login with the previous method works")
 	// From here on it is done: what is left is of no use, and nothing is put back.
 	if !p.hasRead(ctx, at.before, at.known) {
 		p.emptyUnread(ctx)
@@ -132,7 +132,7 @@ func (p *Plan) unread() string {
 }
 
 // errStays means that the server may still read some files, so they stay on the machine.
-var errStays = errors.New("the configuration is as it was")
+var errStays = errors.New("the configuration is unchanged")
 
 // emptyUnread empties a revocation list that enrolling created and that the server may still read: a server refuses every
 // key if it cannot read its list, and none if the list is empty.
@@ -192,7 +192,7 @@ func (p *Plan) readAnew(ctx context.Context, at *stages) error {
 	if err := p.reload(ctx); err != nil {
 		var s *remote.Status
 		at.reloaded = at.reloaded || !errors.As(err, &s) // otherwise it was not told
-		return fmt.Errorf("the server could not be told to read its configuration anew: %w", err)
+		return fmt.Errorf("the server could not reload its configuration: %w", err)
 	}
 	at.reloaded = true
 	return nil
@@ -346,7 +346,7 @@ func (p *Plan) prove(ctx context.Context) error {
 			break
 		}
 	}
-	return fmt.Errorf("the fresh login that was to prove it failed: %w", err)
+	return fmt.Errorf("the test login failed: %w", err)
 }
 
 // back restores every file after the error why, for as long as the plan's patience, and returns why with the outcome.
@@ -371,7 +371,7 @@ func (p *Plan) back(ctx context.Context, at stages, why error) error {
 	if wrong != nil {
 		return fmt.Errorf("%w; and it could not all be put back: %w; logins go on as before, and running this again brings it to an end", why, wrong)
 	}
-	return fmt.Errorf("%w; everything was put back as it was", why)
+	return fmt.Errorf("%w; everything was restored", why)
 }
 
 // putBack restores every file: first those that the old configuration names, then the configuration, and after a reload the
@@ -410,7 +410,7 @@ func (p *Plan) putBack(ctx context.Context, at stages) error {
 	if at.reloaded {
 		before, known := p.listens(ctx)
 		if err := p.reload(ctx); err != nil {
-			return fmt.Errorf("the server could not be told to read its configuration anew: %w", err)
+			return fmt.Errorf("the server could not reload its configuration: %w", err)
 		}
 		if !p.hasRead(ctx, before, known) {
 			p.emptyUnread(ctx)

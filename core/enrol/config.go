@@ -129,7 +129,7 @@ func guarded(name, text string, read func(pattern string) ([]named, error), cond
 				}
 			}
 		case conditional && slices.Contains(ours, d.keyword):
-			return nil, fmt.Errorf("%s:%d sets %s for some logins alone (in a Match block), where leases and their revocation would not hold: have whoever runs the server take it out or put both together",
+			return nil, fmt.Errorf("%s:%d sets %s for some logins alone (in a Match block), where leases and their revocation would not hold: ask its administrator to remove it, or to combine them",
 				sanitize.Line(name, 200), d.line, sanitize.Line(d.keyword, 60))
 		}
 	}

@@ -129,7 +129,7 @@ func (p *Plan) look(ctx context.Context) error {
 		return fmt.Errorf("commands do not run there as they have to: %w", err)
 	}
 	if strings.TrimSpace(who) != "0" {
-		return errors.New("the server's configuration is the superuser's: log in as root, or have it done by sudo")
+		return errors.New("the server's configuration belongs to root: log in as root, or use --sudo")
 	}
 	p.config = &File{Path: p.Config, mode: 0o644}
 	if p.config.Before, err = p.read(ctx, p.Config); err != nil {

@@ -20,6 +20,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"meatus/core/enrol"
+	"meatus/core/gate"
 	"meatus/core/issuer"
 	"meatus/core/keyfile"
 	"meatus/core/lease"
@@ -237,6 +238,16 @@ func (b *bay) must(what string, err error) {
 	}
 }
 
+// again does something until the server listens: it does not for a moment while it reads its configuration anew.
+func again(do func() error) (err error) {
+	await.Within(await.Patience, func() bool {
+		var f *gate.Failure
+		err = do()
+		return !errors.As(err, &f) || f.Cause != gate.Refused
+	})
+	return err
+}
+
 // asBefore fails the test where not all is as it was, to the byte.
 func (b *bay) asBefore(when string) {
 	b.Helper()
@@ -275,20 +286,16 @@ func TestAMachineIsInOneOfTwoStatesWheneverTheLineIsCut(t *testing.T) {
 		to       func()
 	}{
 		{"enrol", whole.Passed(), func(l *servertest.Line) error { _, err := b.apply(l, false); return err }, func() {
-			_, err := b.apply(&servertest.Line{}, true)
-			b.must("removing again", err)
+			b.must("removing again", again(func() error { _, err := b.apply(&servertest.Line{}, true); return err }))
 			b.asBefore("removed again")
 		}, func() {
-			_, err := b.apply(&servertest.Line{}, false)
-			b.must("enrolling again", err)
+			b.must("enrolling again", again(func() error { _, err := b.apply(&servertest.Line{}, false); return err }))
 		}},
-		{"carry", whole2.Passed(), b.push, func() {}, func() { b.must("carrying again", b.push(&servertest.Line{})) }},
+		{"carry", whole2.Passed(), b.push, func() {}, func() { b.must("carrying again", again(func() error { return b.push(&servertest.Line{}) })) }},
 		{"remove", whole3.Passed(), func(l *servertest.Line) error { _, err := b.apply(l, true); return err }, func() {
-			_, err := b.apply(&servertest.Line{}, false)
-			b.must("enrolling again", err)
+			b.must("enrolling again", again(func() error { _, err := b.apply(&servertest.Line{}, false); return err }))
 		}, func() {
-			_, err := b.apply(&servertest.Line{}, true)
-			b.must("removing again", err)
+			b.must("removing again", again(func() error { _, err := b.apply(&servertest.Line{}, true); return err }))
 			b.asBefore("removed again")
 		}},
 	}
@@ -411,7 +418,7 @@ func TestAListThatWasEmptyIsEmptyAgain(t *testing.T) {
 	list := filepath.Join(filepath.Dir(b.Config), lease.RevokedFile)
 	b.must("writing", os.WriteFile(list, nil, 0o644))
 	b.reload = "exit 3"
-	if _, err := b.apply(&servertest.Line{}, false); err == nil || !strings.Contains(err.Error(), "everything was put back as it was") {
+	if _, err := b.apply(&servertest.Line{}, false); err == nil || !strings.Contains(err.Error(), "everything was restored") {
 		t.Fatal(err)
 	}
 	if text, err := os.ReadFile(list); err != nil || len(text) > 0 {
@@ -437,7 +444,7 @@ func TestAServerThatReadsSlowlyRefusesNobody(t *testing.T) {
 	o.Lease = &route.Lease{Issuer: "bay", Machine: "elsewhere", Way: b.at}
 	p, err := enrol.Look(t.Context(), o, false)
 	b.must("looking", err)
-	if err := p.Apply(t.Context(), func(string) {}); err == nil || !strings.Contains(err.Error(), "everything was put back as it was") {
+	if err := p.Apply(t.Context(), func(string) {}); err == nil || !strings.Contains(err.Error(), "everything was restored") {
 		t.Errorf("a login that cannot be proven: %v", err)
 	}
 	p.Close()
@@ -502,7 +509,7 @@ func TestARunThatFailsAfterOneThatWasKilledRefusesNobody(t *testing.T) {
 	defer db.Close()
 	_, err = db.Exec("CREATE TRIGGER full BEFORE INSERT ON trusting BEGIN SELECT RAISE(FAIL, 'no room'); END")
 	b.must("filling the store", err) // the issuer answers, and takes no machine
-	if _, err := b.apply(&servertest.Line{}, false); err == nil || !strings.Contains(err.Error(), "everything was put back as it was") {
+	if _, err := b.apply(&servertest.Line{}, false); err == nil || !strings.Contains(err.Error(), "everything was restored") {
 		t.Fatalf("the next run: %v", err)
 	}
 	b.asBefore("put back")

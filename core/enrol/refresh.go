@@ -23,7 +23,7 @@ func Refresh(ctx context.Context, o Options) error {
 	}
 	defer p.Close()
 	if !p.conf.Before.There {
-		return fmt.Errorf("%s does not trust %s: enrol it first", o.Machine.Name, o.Name)
+		return fmt.Errorf("%s does not trust %s: enrol it first (meatus lease enrol)", o.Machine.Name, o.Name)
 	}
 	m := o.Machine
 	m.Stops = p.About.Stops

@@ -162,7 +162,7 @@ func (p *Plan) others(ctx context.Context) error {
 	}
 	for name, own := range p.wanted() {
 		if value := all[name]; value != "none" && value != "" && !strings.HasPrefix(value, own) {
-			return fmt.Errorf("the server has %s %s already, which would be lost: have whoever runs it put both together", name, sanitize.Line(value, 120))
+			return fmt.Errorf("the server has %s %s already, which would be lost: ask its administrator to combine them", name, sanitize.Line(value, 120))
 		}
 	}
 	users, err := guarded(p.Config, string(p.config.Before.Text), p.expand(ctx), false, 0)
@@ -189,7 +189,7 @@ func (p *Plan) holdsFor(ctx context.Context, config string) error {
 		}
 		for name, own := range p.wanted() {
 			if !strings.HasPrefix(all[name], own) {
-				return fmt.Errorf("for %s the server would have %s %s, so leases and their revocation would not hold: have whoever runs it put both together",
+				return fmt.Errorf("for %s the server would have %s %s, so leases and their revocation would not hold: ask its administrator to combine them",
 					sanitize.Line(user, 60), name, sanitize.Line(all[name], 120))
 			}
 		}

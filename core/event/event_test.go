@@ -84,7 +84,7 @@ func TestARecordIsOneLine(t *testing.T) {
 		r    Record
 		want string
 	}{
-		{Record{Session: "tide-db", Hop: "quay", Say: "the way is there"}, "tide-db: the way is there"},
+		{Record{Session: "tide-db", Hop: "quay", Say: "connected"}, "tide-db: connected"},
 		{Record{Hop: "quay", Say: "link ended", Failed: "no sign of life"}, "quay: link ended: no sign of life"},
 		{Record{Say: "the screen was locked"}, "the screen was locked"},
 	} {

@@ -163,7 +163,7 @@ func said(d policy.Decision) string {
 	case len(d.Near) > 0:
 		return fmt.Sprintf("line %d of its policy allows it at another time: %s", d.Near[0].Line, d.Near[0].Text)
 	}
-	return "no rule of its policy allows it; ask whoever runs it"
+	return "no rule of its policy allows it; ask its administrator"
 }
 
 // Append writes the record.

@@ -56,7 +56,7 @@ func (c byCommands) folder(ctx context.Context) error {
 
 func (byCommands) close() {}
 
-var errNoShell = errors.New("the far side has no file-transfer channel, and did not answer as a POSIX shell does")
+var errNoShell = errors.New("the machine has no file transfer, and no POSIX shell")
 
 // read parses the output of LookScript.
 func read(out []byte) (parts []part, err error) {
@@ -75,5 +75,5 @@ func read(out []byte) (parts []part, err error) {
 }
 
 func tooLong() error {
-	return fmt.Errorf("the list is longer than %d bytes; have a look at it yourself", maxList)
+	return fmt.Errorf("the list is longer than %d bytes; check it yourself", maxList)
 }

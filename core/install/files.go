@@ -57,7 +57,7 @@ func (f *byFiles) folder(context.Context) error {
 	info, err := f.at.Client.Stat(folder)
 	switch {
 	case errors.Is(err, fs.ErrNotExist) && f.list != book.DefaultKeyList:
-		return fmt.Errorf("the folder of the list, %s, is not there; whoever runs the machine makes it", folder)
+		return fmt.Errorf("the folder of the list, %s, does not exist; ask the administrator to create it", folder)
 	case errors.Is(err, fs.ErrNotExist):
 		if err := f.at.Client.Mkdir(folder); err != nil {
 			return fmt.Errorf("making %s: %w", folder, err)

@@ -212,7 +212,7 @@ func edit(ctx context.Context, p *walk.Passage, change func([]byte) []byte, hold
 		return was, was, nil
 	}
 	if err := a.folder(ctx); err != nil {
-		return was, now, fmt.Errorf("writing the list: %w; the old list is as it was", err)
+		return was, now, fmt.Errorf("writing the list: %w; the old list is unchanged", err)
 	}
 	to := farfile.Change{Path: name, Before: was.state, After: farfile.Text(text), Mode: 0o600, Deny: 0o022}
 	anew := func(ctx context.Context) (farfile.Account, error) {
@@ -237,7 +237,7 @@ func edit(ctx context.Context, p *walk.Passage, change func([]byte) []byte, hold
 		return was, now, fmt.Errorf("the list was written, and could not be read again: %w", err)
 	}
 	if !holds(now.state.Text) {
-		return was, now, errors.New("the list was written, and what stands in it now is something else; somebody else may have written it at the same moment")
+		return was, now, errors.New("the list was written, but its content is different now; someone else may have written it at the same moment")
 	}
 	return was, now, nil
 }
@@ -290,9 +290,9 @@ func (l list) doubts() []string {
 		}
 		switch {
 		case p.owner != home && p.owner != "0":
-			doubts = append(doubts, fmt.Sprintf("%s belongs to account %s: the server passes over a list that others own", name, owner))
+			doubts = append(doubts, fmt.Sprintf("%s belongs to account %s: the server ignores a list that others own", name, owner))
 		case p.others:
-			doubts = append(doubts, fmt.Sprintf("%s can be written by others (%s): the server passes over the list until that is taken away", name, sanitize.Line(p.mode, 10)))
+			doubts = append(doubts, fmt.Sprintf("%s is writable by others (%s): the server ignores the list until that is fixed", name, sanitize.Line(p.mode, 10)))
 		}
 	}
 	return doubts

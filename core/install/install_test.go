@@ -63,7 +63,7 @@ func TestDoubtsAreWhatServersHave(t *testing.T) {
 	head := "drwxr-xr-x 5 1000 1000 4096 Nov 1 10:00 .\ndrwxrwx--- 2 1000 1000 4096 Nov 1 10:00 .ssh\n-rw-r--r-- 1 1001 1000 10 Nov 1 10:00 .ssh/authorized_keys"
 	parts, err := read([]byte(head + "\n=list of 1000=\n"))
 	doubts := list{parts: parts}.doubts()
-	if err != nil || len(doubts) != 2 || !strings.Contains(doubts[0], ".ssh can be written by others") || !strings.Contains(doubts[1], "belongs to account 1001") {
+	if err != nil || len(doubts) != 2 || !strings.Contains(doubts[0], ".ssh is writable by others") || !strings.Contains(doubts[1], "belongs to account 1001") {
 		t.Errorf("%q, %v", doubts, err)
 	}
 	if parts, err := read([]byte("=list of 0=\n")); err != nil || len(parts) != 0 {

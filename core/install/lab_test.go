@@ -188,7 +188,7 @@ func TestAListThatIsPassedOverIsDoubtedAndNotProven(t *testing.T) {
 	file := b.newKey("new.pem")
 	line, _ := install.Line(file.Public, "", install.Options{})
 	r, err := install.Add(t.Context(), b.walk("sill"), file.Public, line) // by its password
-	if err != nil || !r.Added || len(r.Doubts) != 1 || !strings.Contains(r.Doubts[0], "the home folder can be written by others") {
+	if err != nil || !r.Added || len(r.Doubts) != 1 || !strings.Contains(r.Doubts[0], "the home folder is writable by others") {
 		t.Errorf("%+v, %v", r, err)
 	}
 	if p, err := install.Prove(t.Context(), b.walker, b.route("sill"), file); err == nil {
@@ -231,7 +231,7 @@ func TestARotationStopsWhereTheNewKeyIsNotProven(t *testing.T) {
 		t.Fatal(err)
 	}
 	err = b.rotate(old, new, "gauge-1", "sill", "archive")
-	if err == nil || !strings.Contains(err.Error(), "stopped at sill") || !strings.Contains(err.Error(), "the old key still stands in every list") {
+	if err == nil || !strings.Contains(err.Error(), "stopped at sill") || !strings.Contains(err.Error(), "the old key is still authorized everywhere") {
 		t.Fatalf("%v", err)
 	}
 	if list := b.Host("gauge-1").List("keeper"); !strings.Contains(list, text(old)) || !strings.Contains(list, text(new)) {

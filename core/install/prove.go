@@ -43,9 +43,9 @@ func Prove(ctx context.Context, w Walker, r route.Route, file *keyfile.File) (*w
 			return nil, fmt.Errorf("the key is in the list, and could not be proven: %w", err)
 		}
 		if f != nil { // the login was right a moment ago, with another key
-			f.Remedy = gate.Remedy{Say: "the login itself has just worked: see whether the server reads that list, and whether it is written by nobody else; its log says why"}
+			f.Remedy = gate.Remedy{Say: "the login itself works: check that the server reads that list, and that only its owner can write it; its log says why"}
 		}
-		return nil, fmt.Errorf("the key is in the list, but the server does not let it in: %w", err)
+		return nil, fmt.Errorf("the key is in the list, but the server refuses it: %w", err)
 	}
 	return p, nil
 }

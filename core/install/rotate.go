@@ -39,14 +39,14 @@ type Rotation struct {
 // does, every account is opened by a key that its session names or by the old one.
 func (r Rotation) Run(ctx context.Context) error {
 	if r.Old.Public == nil || r.New.Public == nil {
-		return errors.New("the public half of a key is locked away; derive it first with key public")
+		return errors.New("the public key is not known; write it first with meatus key public")
 	}
 	if r.Old.SHA256 == r.New.SHA256 {
 		return errors.New("the new key is the old one")
 	}
 	for _, way := range r.Routes {
 		if err := r.bring(ctx, way); err != nil {
-			return r.stop(way, err, "the old key still stands in every list and the sessions still use it")
+			return r.stop(way, err, "the old key is still authorized everywhere, and the sessions still use it")
 		}
 	}
 	if err := r.Rename(); err != nil {
@@ -91,7 +91,7 @@ func (r Rotation) bring(ctx context.Context, way route.Route) error {
 		return err
 	}
 	p.Close()
-	r.Tell(Step{Session: way.Session, Say: "proven: a login with the new key alone got in"})
+	r.Tell(Step{Session: way.Session, Say: "tested: a login with only the new key works"})
 	return nil
 }
 
@@ -120,9 +120,9 @@ func (r Rotation) takeOut(ctx context.Context, way route.Route) error {
 	if err != nil {
 		back := func([]byte) []byte { return was.state.Text }
 		if _, _, berr := edit(ctx, p, back, func([]byte) bool { return true }); berr != nil {
-			return fmt.Errorf("without the old key the new one is not let in (%w), and the list could not be put back: %w", err, berr)
+			return fmt.Errorf("without the old key the new one is refused (%w), and the list could not be restored: %w", err, berr)
 		}
-		return fmt.Errorf("without the old key the new one is not let in, so the list was put back: %w", err)
+		return fmt.Errorf("without the old key the new one is refused, so the list was restored: %w", err)
 	}
 	again.Close()
 	r.Tell(Step{Session: way.Session, Say: "the old key is out of the list, and the new one gets in"})

@@ -87,9 +87,9 @@ func (s *Server) grant(ctx context.Context, v *service.Visitor, w lease.Want, te
 	switch {
 	case errors.Is(err, store.ErrUnknown) && !s.wouldAllow(a):
 		// The existence of a machine is not revealed to people without any right there.
-		return lease.State{}, s.refuse(ctx, a, policy.Decision{Why: "no such machine trusts this issuer"}, fmt.Sprintf("%s may not be %s at %s: no rule allows it", v.Person, a.Login, a.Machine), "ask whoever writes the issuer's policy")
+		return lease.State{}, s.refuse(ctx, a, policy.Decision{Why: "no such machine trusts this issuer"}, fmt.Sprintf("%s may not be %s at %s: no rule allows it", v.Person, a.Login, a.Machine), "ask the author of the issuer's policy")
 	case errors.Is(err, store.ErrUnknown):
-		return lease.State{}, s.refuse(ctx, a, policy.Decision{Why: "no such machine trusts this issuer"}, fmt.Sprintf("%s is not enrolled here: it trusts no lease of this issuer", a.Machine), "have whoever runs it enrol it")
+		return lease.State{}, s.refuse(ctx, a, policy.Decision{Why: "no such machine trusts this issuer"}, fmt.Sprintf("%s is not enrolled here: it trusts no lease of this issuer", a.Machine), "ask its administrator to enrol it")
 	case err != nil:
 		return lease.State{}, err
 	}
@@ -176,7 +176,7 @@ func could(p *policy.Policy, a *asking, q policy.Question, d policy.Decision) st
 	if len(logins) > 0 {
 		return a.v.Person + " may be " + strings.Join(logins, ", ") + " there"
 	}
-	return "ask whoever writes the issuer's policy"
+	return "ask the author of the issuer's policy"
 }
 
 // refuse writes a refusal to the record, and is it.
@@ -281,7 +281,7 @@ func (s *Server) sign(ctx context.Context, a *asking, d policy.Decision, agreedB
 	l, err := s.o.Store.Grant(ctx, store.Lease{Asking: a.ID, Person: a.v.Person, Machine: a.machine.Name, Login: a.Login, Key: ssh.FingerprintSHA256(a.key), Rule: d.Rule.Name(), Reason: a.Reason, AgreedBy: agreedBy}, terms.Life, done)
 	switch {
 	case errors.Is(err, store.ErrStopped):
-		return lease.State{}, s.refuse(ctx, a, policy.Decision{Why: "leases are stopped"}, fmt.Sprintf("leases of %s, or for %s, are stopped", a.v.Person, a.Login), "ask whoever runs the issuer")
+		return lease.State{}, s.refuse(ctx, a, policy.Decision{Why: "leases are stopped"}, fmt.Sprintf("leases of %s, or for %s, are stopped", a.v.Person, a.Login), "ask the issuer's administrator")
 	case errors.Is(err, store.ErrTwice), errors.Is(err, store.ErrAnswered):
 		return lease.State{}, no("%s", err)
 	case err != nil:

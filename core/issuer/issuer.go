@@ -374,7 +374,7 @@ func (s *Server) enrol(ctx context.Context, v *service.Visitor, m lease.Machine)
 		return nil, err
 	}
 	if err := s.o.Store.Trust(ctx, t, d); errors.Is(err, store.ErrTaken) {
-		return nil, Refusal(err.Error() + "; have whoever did that remove it, or whoever runs the issuer")
+		return nil, Refusal(err.Error() + "; ask its author to remove it, or the issuer's administrator")
 	} else if err != nil {
 		return nil, err
 	}

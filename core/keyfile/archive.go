@@ -26,7 +26,7 @@ const (
 var maxUnpacked int64 = 256 << 20 // less in tests
 
 var (
-	errLarge = fmt.Errorf("the archive has more than %d files, or unpacks to more than %d MiB; unpack it and name what you mean", maxMembers, maxUnpacked>>20)
+	errLarge = fmt.Errorf("the archive has more than %d files, or unpacks to more than %d MiB; unpack it, and name the key file", maxMembers, maxUnpacked>>20)
 	errKeys  = fmt.Errorf("there are more than %d private keys in it; the first %d were taken", maxKeys, maxKeys)
 )
 
@@ -97,7 +97,7 @@ func SplitFile(from, dir string) (written []string, err error) {
 		return written, fmt.Errorf("%s: %w", from, err)
 	}
 	if len(written) == 0 {
-		return nil, &NotAKey{Say: "there is no private key in the archive", Mend: "name another, or unpack it and look"}
+		return nil, &NotAKey{Say: "there is no private key in the archive", Mend: "name another archive"}
 	}
 	return written, nil
 }

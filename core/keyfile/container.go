@@ -108,7 +108,7 @@ func straighten(text []byte) ([]byte, []string) {
 		}
 		clear(text[n:])
 		text = text[:n]
-		repairs = append(repairs, "its line ends are those of another system")
+		repairs = append(repairs, "its line ends are not of Unix")
 	}
 	lines := bytes.Split(text, []byte("\n"))
 	indented := false
@@ -151,7 +151,7 @@ func rebuild(label string, rest []byte) (*pem.Block, string) {
 	raw := make([]byte, base64.StdEncoding.DecodedLen(len(body)))
 	n, err := base64.StdEncoding.Decode(raw, body)
 	if raw = raw[:n]; err != nil || n == 0 {
-		return nil, "the key is damaged: what stands between BEGIN and END is not base64"
+		return nil, "the key is damaged: the text between BEGIN and END is not base64"
 	}
 	return &pem.Block{Type: label, Bytes: raw}, "its line breaks were lost"
 }
@@ -239,7 +239,7 @@ func outer(der []byte) (bcryptOuter, error) {
 		return o, &NotAKey{Say: "the key is cut short or damaged inside", Mend: "copy the whole key again"}
 	}
 	if o.CipherName == "none" && len(o.Tag) > 0 {
-		return o, &NotAKey{Say: "the key is damaged: there is more in it than a key", Mend: "copy the whole key again"}
+		return o, &NotAKey{Say: "the key is damaged: there is extra data behind the key", Mend: "copy the whole key again"}
 	}
 	if o.NumKeys != 1 {
 		return o, &NotAKey{Say: fmt.Sprintf("the file holds %d keys", o.NumKeys), Mend: "keep one key in a file"}

@@ -41,9 +41,9 @@ func (d Derivation) String() string {
 func (d Derivation) Weak() string {
 	switch {
 	case d.Name == "one MD5":
-		return "the passphrase is hashed once, so that guessing it costs next to nothing"
+		return "the passphrase is protected by a single hash: it is easy to guess"
 	case d.Name == "PBKDF1":
-		return "the passphrase is hashed in a way of the nineties, and the cipher is DES, which can be tried through"
+		return "the encryption is outdated (DES): it can be broken"
 	case d.Name == "PBKDF2" && d.Rounds < 100_000:
 		return fmt.Sprintf("%d rounds of PBKDF2 make guessing the passphrase cheap", d.Rounds)
 	case d.Name == "bcrypt" && d.Rounds < 16:
@@ -57,7 +57,7 @@ func (d Derivation) Weak() string {
 type TooCostly struct{ Derivation }
 
 func (e *TooCostly) Error() string {
-	return fmt.Sprintf("unlocking it is refused: %s would take minutes or more; it was made to be a nuisance, or is damaged", e.Derivation)
+	return fmt.Sprintf("unlocking is refused: %s would take minutes or more; the file is damaged or hostile", e.Derivation)
 }
 
 func (d Derivation) tooCostly() error {

@@ -54,7 +54,7 @@ func Make(kind string, bits int) (crypto.PrivateKey, error) {
 		}
 		return nil, fmt.Errorf("%s keys are made with %v bits, not %d", f.Kind, f.Bits, bits)
 	}
-	return nil, fmt.Errorf("%q is no kind of key that is made here; there are Ed25519, ECDSA and RSA", sanitize.Line(kind, 20))
+	return nil, fmt.Errorf("unknown kind of key %q; the kinds are Ed25519, ECDSA and RSA", sanitize.Line(kind, 20))
 }
 
 func makeKey(kind string, bits int) (crypto.PrivateKey, error) {
@@ -106,7 +106,7 @@ func (w Wrapping) wrap(key crypto.PrivateKey) ([]byte, error) {
 		block.Bytes, err = pkcs8.Seal(key, w.Passphrase, pkcs8.Cost{Iterations: pbkdf2Rounds})
 	case PKCS1, SEC1:
 		if locked {
-			return nil, fmt.Errorf("%s has no sound way to keep a passphrase; use PKCS#8 or the bcrypt container", w.Container)
+			return nil, fmt.Errorf("%s cannot protect a passphrase; use the format pkcs8 or bcrypt", w.Container)
 		}
 		block, err = bare(w.Container, key)
 	default:
@@ -149,14 +149,14 @@ func Write(path string, key crypto.PrivateKey, w Wrapping) error {
 	}
 	defer clear(text)
 	if _, err := os.Lstat(path + ".pub"); err == nil {
-		return fmt.Errorf("%s.pub is there already: %w; name another file", path, os.ErrExist)
+		return fmt.Errorf("%s.pub exists already: %w; name another file", path, os.ErrExist)
 	}
 	if err := writeNewAs(path, text, 0o600); err != nil {
 		return err
 	}
 	public := []byte(PublicLine(signer.PublicKey(), w.Comment))
 	if err := writeNewAs(path+".pub", public, 0o644); err != nil {
-		return fmt.Errorf("the key is in %s, but its public half could not be written: %w; derive it when there is room", path, err)
+		return fmt.Errorf("the key is in %s, but its public key could not be written: %w; write it later with meatus key public", path, err)
 	}
 	return nil
 }
@@ -186,13 +186,13 @@ func Rewrap(path string, old []byte, w Wrapping) error {
 	defer clear(text)
 	again, err := Parse(text)
 	if err != nil {
-		return fmt.Errorf("what was made of %s cannot be read back: %w; the file is as it was", path, err)
+		return fmt.Errorf("the converted %s cannot be read back: %w; the file is unchanged", path, err)
 	}
 	defer again.Forget()
 	check, err := again.private(w.Passphrase)
 	same, ok := key.(interface{ Equal(crypto.PrivateKey) bool })
 	if err != nil || !ok || !same.Equal(check) {
-		return fmt.Errorf("what was made of %s is not the same key; the file is as it was", path)
+		return fmt.Errorf("the converted %s is not the same key; the file is unchanged", path)
 	}
 	return atomicfile.Write(k.Real, text)
 }
@@ -265,9 +265,9 @@ func JudgePassphrase(passphrase []byte) string {
 	}
 	switch {
 	case n == 0:
-		return "there is none: whoever gets the file has the key"
+		return "no passphrase: anyone with the file can use the key"
 	case n < 10:
-		return "it is short; four or more words that do not belong together are easy to keep and hard to guess"
+		return "it is short; four or more unrelated words are easy to remember and hard to guess"
 	case len(distinct) < 5:
 		return "it repeats few letters"
 	case n < 16 && len(kinds) < 2:
@@ -282,7 +282,7 @@ func JudgePassphrase(passphrase []byte) string {
 func (k *File) Unseal(sealed string, passphrase []byte) ([]byte, error) {
 	raw, err := base64.StdEncoding.DecodeString(strings.Join(strings.Fields(sealed), ""))
 	if err != nil || len(raw) == 0 {
-		return nil, errors.New("that is no sealed password: it is not base64")
+		return nil, errors.New("that is not an encrypted password: it is not base64")
 	}
 	key, err := k.private(passphrase)
 	if err != nil {
@@ -295,7 +295,7 @@ func (k *File) Unseal(sealed string, passphrase []byte) ([]byte, error) {
 	//lint:ignore SA1019 it is the form consoles seal in; nobody outside learns how it went
 	open, err := rsa.DecryptPKCS1v15(rand.Reader, private, raw)
 	if err != nil {
-		return nil, errors.New("this key does not open it: it was sealed to another key pair")
+		return nil, errors.New("this key cannot decrypt it: it was encrypted for another key pair")
 	}
 	return open, nil
 }

@@ -36,8 +36,8 @@ var errLong = &NotAKey{Say: fmt.Sprintf("it is an RSA key of more than %d bits, 
 type Sheet struct {
 	Access
 	Container  Container
-	Kind       string // "RSA", "ECDSA", "Ed25519", or "" while it is locked away
-	Bits       int    // 0 while it is locked away
+	Kind       string // "RSA", "ECDSA", "Ed25519", or "" while its public key is not known
+	Bits       int    // 0 while its public key is not known
 	Passphrase bool
 	Derivation Derivation // of the passphrase, zero where there is none
 	SHA256     string     // as "SHA256:" and unpadded base64, RFC 4253 section 6.6 encoding
@@ -366,7 +366,7 @@ func kindFault(block *pem.Block, err error) error {
 	if writtenOut(block) {
 		return &NotAKey{
 			Say:  "this is an ECDSA key whose curve is written out in numbers and not named",
-			Mend: "write it anew with the curve's name: openssl pkey -in OLD -ec_param_enc named_curve -out NEW",
+			Mend: "convert it to a named curve: openssl pkey -in OLD -ec_param_enc named_curve -out NEW",
 		}
 	}
 	return damaged(err)

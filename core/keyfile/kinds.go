@@ -148,14 +148,14 @@ func unusable(key crypto.PrivateKey, err error) error {
 
 // notTaken is the error for a sound key that no login can be made with here.
 func notTaken(kind string) error {
-	return &NotAKey{Say: "this is " + kind + "; it is sound, and no login here can be made with it", Mend: "use an RSA, ECDSA or Ed25519 key"}
+	return &NotAKey{Say: "this is " + kind + "; the file is intact, but this key type cannot be used to log in here", Mend: "use an RSA, ECDSA or Ed25519 key"}
 }
 
 // unread is the error for a sound key whose container is closed in a way that is not read.
 func unread(what string) error {
 	return &NotAKey{
-		Say:  "the container is encrypted in a way that is not read here: " + what,
-		Mend: "have the program that made it write it anew, as PKCS#8 with AES",
+		Say:  "the file's encryption is not supported: " + what,
+		Mend: "convert it to PKCS#8 with AES in the program that made it",
 	}
 }
 

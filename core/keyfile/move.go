@@ -62,7 +62,7 @@ func move(from, to string) (string, error) {
 	for _, suffix := range beside {
 		if _, err := os.Lstat(from + suffix); err == nil {
 			if err := os.Rename(from+suffix, to+suffix); err != nil {
-				return to, fmt.Errorf("the key is %s now, but what stands beside it stays: %w", to, err)
+				return to, fmt.Errorf("the key is %s now, but its other files stay: %w", to, err)
 			}
 		}
 	}

@@ -125,11 +125,11 @@ func (a *Access) missing(err error) {
 	case os.IsPermission(err):
 		a.add(Fault{Flaw: Unreadable, Blocks: true,
 			Say:  "this account may not read it",
-			Mend: "have its owner give it to you, or keep a copy of your own"})
+			Mend: "make yourself the owner, or use a copy of your own"})
 	case os.IsNotExist(err):
 		a.add(Fault{Flaw: Missing, Blocks: true,
 			Say:  "there is no such file",
-			Mend: "put the key there, or name where it is"})
+			Mend: "put the key there, or correct the path"})
 	default:
 		why := err
 		if pe, ok := err.(*fs.PathError); ok {
@@ -166,7 +166,7 @@ func (a *Access) judge(info fs.FileInfo) {
 	}
 	itself := a.Real == a.Path // a link is not followed to change what it leads to
 	if mode := info.Mode().Perm(); mode&0o077 != 0 {
-		mend := fmt.Sprintf("set mode %04o, so that its owner alone can read it", MendedMode(mode))
+		mend := fmt.Sprintf("set mode %04o, so that only the owner can read it", MendedMode(mode))
 		if !itself {
 			mend = fmt.Sprintf("set mode %04o on %s, or name that file in the session", MendedMode(mode), a.Real)
 		}

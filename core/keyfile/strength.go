@@ -7,7 +7,7 @@ type Strength uint8
 
 // The judgements, from the best.
 const (
-	Unknown Strength = iota // not known while it is locked away
+	Unknown Strength = iota // not known while its public key is not known
 	Sound
 	Aging   // still taken, better replaced when there is time
 	TooWeak // broken or about to be: replace it
@@ -22,11 +22,11 @@ func (s Strength) String() string { return strengthWords[s] }
 func (s Sheet) Strength() (judged Strength, why string) {
 	switch {
 	case s.Kind == "":
-		return Unknown, "it is locked away"
+		return Unknown, "its public key is not known"
 	case s.Kind == "RSA" && s.Bits < 2048:
 		return TooWeak, "RSA below 2,048 bits can be broken; make a new key"
 	case s.Kind == "RSA" && s.Bits < 3072:
-		return Aging, "RSA below 3,072 bits is not meant to last beyond 2030"
+		return Aging, "RSA below 3,072 bits is not recommended beyond 2030"
 	case s.Kind == "RSA", s.Kind == "ECDSA", s.Kind == "Ed25519":
 		return Sound, ""
 	}

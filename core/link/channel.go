@@ -63,7 +63,7 @@ func (l *Link) refused(ctx context.Context, what string, err error) *gate.Failur
 	case errors.As(err, &known):
 		return known
 	case ctx.Err() != nil:
-		return step.Fail(l.hop, gate.Channel, gate.Cancelled, "stopped", "the walk was stopped here", "", err)
+		return step.Fail(l.hop, gate.Channel, gate.Cancelled, "stopped", "connecting was stopped here", "", err)
 	case errors.Is(err, io.EOF):
 		f := l.hungUp(err)
 		l.cancel(f)
@@ -72,8 +72,8 @@ func (l *Link) refused(ctx context.Context, what string, err error) *gate.Failur
 		err = errors.New(refusal.Message)
 	}
 	return step.Fail(l.hop, gate.Channel, gate.ChannelRefused, "no "+what,
-		fmt.Sprintf("%s lets %s in, but opens no %s: %s", l.hop.Name, l.hop.User, what, step.Words(err)),
-		"the account may be for tunnels only, or the machine has no room for more; ask whoever runs it", err)
+		fmt.Sprintf("%s accepted the login of %s, but opened no %s: %s", l.hop.Name, l.hop.User, what, step.Words(err)),
+		"the account may be for port forwards only, or the machine at its limit; ask its administrator", err)
 }
 
 // ID is the link's number.

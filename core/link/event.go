@@ -81,17 +81,17 @@ func (Pulse) Supersedes(before event.Event) bool { _, ok := before.(Pulse); retu
 
 // Record words the event.
 func (e Up) Record() event.Record {
-	return event.Record{Name: "link-up", Hop: e.Link.Hop, Say: "link is up"}
+	return event.Record{Name: "link-up", Hop: e.Link.Hop, Say: "connected to the hop"}
 }
 
 // Record words the event.
 func (e Froze) Record() event.Record {
-	return event.Record{Name: "froze", Hop: e.Hop, Say: fmt.Sprintf("the link is frozen: no byte for %s", e.Silent.Round(time.Second)), Fields: map[string]any{"seconds": e.Silent.Seconds()}}
+	return event.Record{Name: "froze", Hop: e.Hop, Say: fmt.Sprintf("frozen: no data for %s", e.Silent.Round(time.Second)), Fields: map[string]any{"seconds": e.Silent.Seconds()}}
 }
 
 // Record words the event.
 func (e Thawed) Record() event.Record {
-	return event.Record{Name: "thawed", Hop: e.Hop, Took: e.After.Round(time.Second), Say: fmt.Sprintf("the link is alive again, after %s", e.After.Round(time.Second)), Fields: map[string]any{"seconds": e.After.Seconds()}}
+	return event.Record{Name: "thawed", Hop: e.Hop, Took: e.After.Round(time.Second), Say: fmt.Sprintf("answers again, after %s", e.After.Round(time.Second)), Fields: map[string]any{"seconds": e.After.Seconds()}}
 }
 
 // Record words the event.

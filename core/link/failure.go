@@ -22,9 +22,9 @@ var farWords = []struct {
 	mend  string
 }{
 	{"refused", gate.Port, gate.Refused, "%[3]s reaches the machine of %[1]s, but nothing listens at %[2]s", "check the port; if the machine has just started, give it a moment"},
-	{"timed out", gate.Port, gate.NoAnswer, "%[3]s got no answer from %[2]s", "see whether %[1]s is up and lets %[3]s knock there"},
-	{"no route", gate.Address, gate.FarUnreachable, "%[3]s has no way to %[2]s", "see whether %[1]s is up and in a network that %[3]s can reach"},
-	{"unreachable", gate.Address, gate.FarUnreachable, "%[3]s has no way to %[2]s", "see whether %[1]s is up and in a network that %[3]s can reach"},
+	{"timed out", gate.Port, gate.NoAnswer, "%[3]s got no answer from %[2]s", "check whether %[1]s is up and accepts connections from %[3]s"},
+	{"no route", gate.Address, gate.FarUnreachable, "%[3]s has no way to %[2]s", "check whether %[1]s is up, in a network that %[3]s can reach"},
+	{"unreachable", gate.Address, gate.FarUnreachable, "%[3]s has no way to %[2]s", "check whether %[1]s is up, in a network that %[3]s can reach"},
 	{"not known", gate.Address, gate.NoAddress, "%[3]s does not know the name in %[2]s", "check the spelling, or write the address"},
 	{"resolve", gate.Address, gate.NoAddress, "%[3]s does not know the name in %[2]s", "check the spelling, or write the address"},
 	{"no address", gate.Address, gate.NoAddress, "%[3]s does not know the name in %[2]s", "check the spelling, or write the address"},
@@ -43,8 +43,8 @@ func (l *Link) OnwardFailure(s *step.Step, p *step.Patience, err error) *gate.Fa
 	if !errors.As(err, &refusal) {
 		if p.RanOut() {
 			return s.Fail(gate.Port, gate.NoAnswer, "no answer from "+addr,
-				fmt.Sprintf("%s got no answer from %s within %s", bastion, addr, s.Limit),
-				fmt.Sprintf("see whether %s is up and lets %s knock there", s.Hop.Name, bastion), err)
+				fmt.Sprintf("%s had no answer from %s within %s", bastion, addr, s.Limit),
+				fmt.Sprintf("check whether %s is up and accepts connections from %s", s.Hop.Name, bastion), err)
 		}
 		if f := l.Failure(); f != nil {
 			return f
@@ -66,15 +66,15 @@ func (l *Link) OnwardFailure(s *step.Step, p *step.Patience, err error) *gate.Fa
 		}
 		f := s.Fail(gate.Address, gate.FarUnreachable, string(gate.FarUnreachable),
 			fmt.Sprintf("%s could not connect to %s", bastion, addr),
-			fmt.Sprintf("see whether %s is up and lets %s knock there", s.Hop.Name, bastion), err)
+			fmt.Sprintf("check whether %s is up and accepts connections from %s", s.Hop.Name, bastion), err)
 		f.Detail = detail
 		return f
 	}
 	f := s.Fail(gate.Channel, gate.OnwardForbidden, string(gate.OnwardForbidden),
-		fmt.Sprintf("%s does not let this login go on to %s", bastion, addr),
-		fmt.Sprintf("have whoever runs %s allow connections onward (TCP forwarding) for %s", bastion, l.hop.User), err)
+		fmt.Sprintf("%s does not allow this user to connect onward to %s", bastion, addr),
+		fmt.Sprintf("ask the administrator of %s to allow TCP forwarding for %s", bastion, l.hop.User), err)
 	if refusal.Reason == ssh.ResourceShortage {
-		f.Cause, f.Why, f.Remedy.Say = gate.ChannelRefused, bastion+" has no room for one connection more", "close what is not needed, then walk again"
+		f.Cause, f.Why, f.Remedy.Say = gate.ChannelRefused, bastion+" has reached its limit of connections", "close connections that are not needed, then connect again"
 	}
 	f.Hop, f.Detail = bastion, detail
 	return f
@@ -94,10 +94,10 @@ func (l *Link) gatewayRefusal(s *step.Step, refusal *line.Refusal) *gate.Failure
 	var f *gate.Failure
 	switch refusal.Reason {
 	case line.NotAllowed:
-		f = s.Fail(gate.Channel, gate.OnwardForbidden, "not allowed", said, "ask whoever runs "+at+" to allow it in its policy", refusal)
+		f = s.Fail(gate.Channel, gate.OnwardForbidden, "not allowed", said, "ask the administrator of "+at+" to allow it in the policy", refusal)
 		f.Remedy.Act, f.Remedy.Subject = gate.HandOn, said
 	case line.NoRoom:
-		f = s.Fail(gate.Channel, gate.ChannelRefused, "no room", said, "end what is not needed, or wait", refusal)
+		f = s.Fail(gate.Channel, gate.ChannelRefused, "no room", said, "close connections that are not needed, or wait", refusal)
 	default:
 		f = s.Fail(gate.Address, gate.FarUnreachable, "not there", said, fmt.Sprintf("see whether %s is up, and whether it is joined at %s: meatus gateway join has to run there", s.Hop.Name, at), refusal)
 		return f

@@ -41,11 +41,11 @@ func (l *Link) EndWith(held *lease.Held) {
 				l.Tell(LeaseEnds{Link: l.id, Hop: l.hop.Name, At: held.Ends, Rule: held.Rule})
 			}
 		}
-		l.cancel(step.Fail(l.hop, gate.Lease, gate.LeaseRefused, "the lease has ended", fmt.Sprintf("the lease for %s at %s has ended, and %s has shells end with it", held.Login, held.Machine, held.Rule), "walk again: another lease is asked for", nil))
+		l.cancel(step.Fail(l.hop, gate.Lease, gate.LeaseRefused, "the certificate has expired", fmt.Sprintf("the certificate for %s at %s has expired, and the policy of %s ends sessions with it", held.Login, held.Machine, held.Rule), "connect again: a new certificate is requested", nil))
 	})
 }
 
 // Say says it in a line.
 func (e LeaseEnds) Say() string {
-	return fmt.Sprintf("the lease at %s ends in %s, and with it what is open there, as %s has it", e.Hop, time.Until(e.At).Round(time.Second), e.Rule)
+	return fmt.Sprintf("the certificate at %s expires in %s; the policy of %s then ends the connection", e.Hop, time.Until(e.At).Round(time.Second), e.Rule)
 }

@@ -200,13 +200,13 @@ func (l *Link) hungUp(err error) *gate.Failure {
 	}
 	if l.below != nil {
 		if f := l.below.Failure(); f != nil {
-			seen = fmt.Sprintf("the link to %s is gone", l.below.hop.Name)
+			seen = fmt.Sprintf("the connection to %s is gone", l.below.hop.Name)
 		}
 	}
 	if cut := line.CutOf(err); cut.String() != "" && l.below != nil && l.below.gateway != nil {
-		remedy := "walk the route again"
+		remedy := "connect again"
 		if cut == line.CutByPolicy {
-			remedy = "ask whoever runs " + l.below.hop.Name + " to allow it in its policy"
+			remedy = "ask the administrator of " + l.below.hop.Name + " to allow it in the policy"
 		}
 		return &gate.Failure{
 			Hop: l.hop.Name, Gate: gate.Channel, Cause: gate.ServerClosed, Seen: "ended by " + l.below.hop.Name,
@@ -216,7 +216,7 @@ func (l *Link) hungUp(err error) *gate.Failure {
 	return &gate.Failure{
 		Hop: l.hop.Name, Gate: gate.Channel, Cause: gate.ServerClosed, Seen: seen,
 		Why:    fmt.Sprintf("%s ended the connection", l.hop.Name),
-		Remedy: gate.Remedy{Say: "walk the route again; if it ends at once, look at the log of that machine"}, Err: err,
+		Remedy: gate.Remedy{Say: "connect again; if it ends at once, see the log of that machine"}, Err: err,
 	}
 }
 
@@ -412,8 +412,8 @@ func (l *Link) lost() *gate.Failure {
 	return &gate.Failure{
 		Hop: l.hop.Name, Gate: gate.Channel, Cause: gate.LinkLost,
 		Seen:   fmt.Sprintf("%d keepalives unanswered", missedLimit),
-		Why:    fmt.Sprintf("%s gave no sign of life for %s, so the link was given up", l.hop.Name, missedLimit*l.hop.Keepalive),
-		Remedy: gate.Remedy{Say: "see whether the line is up, then walk the route again"},
+		Why:    fmt.Sprintf("%s did not answer for %s, so the connection was closed", l.hop.Name, missedLimit*l.hop.Keepalive),
+		Remedy: gate.Remedy{Say: "check the network, then connect again"},
 	}
 }
 

@@ -34,11 +34,11 @@ type Refused struct {
 func (r *Refused) Error() string {
 	switch {
 	case r.Stands != "":
-		return fmt.Sprintf("%s opens no door at %s: %s", r.Hop, r.Address, r.Stands)
+		return fmt.Sprintf("%s does not listen at %s: %s", r.Hop, r.Address, r.Stands)
 	case r.Listener && strings.HasPrefix(r.Address, "/"):
-		return fmt.Sprintf("%s opens no door at %s: %s; it may forbid that (AllowStreamLocalForwarding), or a file stands there", r.Hop, r.Address, r.Said)
+		return fmt.Sprintf("%s does not listen at %s: %s; it may be forbidden (AllowStreamLocalForwarding), or a file exists there", r.Hop, r.Address, r.Said)
 	case r.Listener:
-		return fmt.Sprintf("%s opens no door at %s: %s; it may forbid that (AllowTcpForwarding, PermitListen), or somebody there has that port", r.Hop, r.Address, r.Said)
+		return fmt.Sprintf("%s does not listen at %s: %s; it may be forbidden (AllowTcpForwarding, PermitListen), or the port is in use", r.Hop, r.Address, r.Said)
 	}
 	return fmt.Sprintf("%s opens no connection to %s: %s", r.Hop, r.Address, r.Said)
 }

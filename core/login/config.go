@@ -102,7 +102,7 @@ func (c *Config) WouldTake(s *step.Step, p *step.Patience, at At, keys []ssh.Pub
 	}
 	if answers[0].Takes {
 		return nil, s.Fail(gate.Login, gate.Unexpected, "says yes to any key",
-			fmt.Sprintf("%s would take a key that was made a moment ago and that nobody has: it says yes to any, and its answers prove nothing", s.Hop.Name), "try each key by a login, or ask who runs it", nil)
+			fmt.Sprintf("%s says that it accepts a key that was just created: it says so of any key, so its answers prove nothing", s.Hop.Name), "try each key by logging in, or ask its administrator", nil)
 	}
 	return answers[1:], nil
 }

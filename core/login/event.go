@@ -40,7 +40,7 @@ func (Learned) IsEvent()  {}
 func (e Learned) Record() event.Record {
 	r := event.Record{Name: "learned", Session: e.Session, Hop: e.Hop, Say: "announced host keys", Fields: map[string]any{"keys": e.Keys}}
 	if len(e.Keys) > 0 {
-		r.Say = "proved further host keys of its own: " + strings.Join(e.Keys, ", ")
+		r.Say = "proved further host keys: " + strings.Join(e.Keys, ", ")
 	}
 	if len(e.Unproven) > 0 {
 		r.Failed = "it could not prove " + strings.Join(e.Unproven, ", ")

@@ -23,44 +23,44 @@ func (h *handshake) classify(err error) *gate.Failure {
 	switch {
 	case errors.As(err, &common):
 		f := h.Fail(gate.Identity, gate.NoCommon, "no common "+common.What,
-			fmt.Sprintf("this program and %s share no algorithm for the %s", h.Hop.Name, common.What),
-			"have the server's software brought up to date; what it offers is no longer safe", err)
+			fmt.Sprintf("this program and %s have no %s in common", h.Hop.Name, common.What),
+			"update the server's software; its algorithms are no longer safe", err)
 		here, there := algorithms(common.SupportedAlgorithms), algorithms(common.RequestedAlgorithms)
 		if slices.ContainsFunc(there, func(name string) bool { return !outdated(name) }) {
-			f.Remedy.Say = "have the server offer one of those named here, too; some of what it offers is sound, and not known to this program"
+			f.Remedy.Say = "configure the server to also offer one of those named here; some of its own are safe, but not known to this program"
 		}
 		f.Detail = []string{"here: " + list(here), "there: " + list(there)}
 		return f
 	case h.p.RanOut() && !introduced(greeting) && (ssher || len(greeting) == 0):
 		return h.Fail(gate.Port, gate.NoAnswer, "connected, then silence",
-			fmt.Sprintf("%s took the connection and did not introduce itself within %s", h.Hop.Knock(), h.Limit),
-			"the machine may still be starting, or something in between holds the line; try again", err)
+			fmt.Sprintf("%s accepted the connection, but sent nothing within %s", h.Hop.Knock(), h.Limit),
+			"the machine may still be starting, or a firewall holds the connection; try again", err)
 	case !ssher && turnsAway(greeting):
 		h.c.Guests.TurnedAway(h.server)
 		f := h.Fail(gate.Port, gate.Busy, "busy",
-			fmt.Sprintf("%s is an SSH server that turns connections away for now; it is asked more slowly for %s", h.Hop.Name, dial.StrictTime),
-			"wait until it takes connections again; it counts those that come fast, and those without a login", err)
+			fmt.Sprintf("%s refuses connections for now; connecting is slowed down for %s", h.Hop.Name, dial.StrictTime),
+			"wait, then try again; it limits fast connections and those without a login", err)
 		f.Detail = []string{fmt.Sprintf("it said: %q", sanitize.Line(string(greeting), 160))}
 		return f
 	case len(greeting) > 0 && !ssher:
 		f := h.Fail(gate.Port, gate.NotSSH, "not an SSH server",
-			fmt.Sprintf("something answers at %s, but it is no SSH server", h.Hop.Knock()),
+			fmt.Sprintf("%s answers, but not as an SSH server", h.Hop.Knock()),
 			"check the port; another service listens there", err)
 		f.Detail = []string{fmt.Sprintf("it said: %q", sanitize.Line(string(greeting), 160))}
 		return f
 	case h.p.RanOut():
 		return h.Fail(h.at, gate.NoAnswer, "silence in the middle",
-			fmt.Sprintf("%s stopped answering for %s", h.Hop.Name, h.Limit), "see whether the line is up, then walk the route again", err)
+			fmt.Sprintf("%s stopped answering for %s", h.Hop.Name, h.Limit), "check the network, then connect again", err)
 	case len(greeting) == 0:
-		return h.Fail(gate.Port, gate.ServerClosed, "closed before a word",
-			fmt.Sprintf("%s took the connection and closed it without a word", h.Hop.Knock()),
-			"the server may be full, or refuse this address; ask whoever runs it", err)
+		return h.Fail(gate.Port, gate.ServerClosed, "closed at once",
+			fmt.Sprintf("%s accepted the connection and closed it at once", h.Hop.Knock()),
+			"the server may be full, or refuse this address; ask its administrator", err)
 	}
 	why := fmt.Sprintf("%s closed the session", h.Hop.Name)
 	if !errors.Is(err, io.EOF) {
 		why += ": " + step.Words(err)
 	}
-	f := h.Fail(h.at, gate.ServerClosed, "closed by the server", why, "the log of that machine has the reason; too many tries are a frequent one", err)
+	f := h.Fail(h.at, gate.ServerClosed, "closed by the server", why, "the reason is in that machine's log; too many tries are a common one", err)
 	if len(h.signers) > 0 && h.at == gate.Login {
 		f.Detail = h.login.told()
 	}

@@ -22,8 +22,8 @@ func (h *handshake) gatewayIdentity(key ssh.PublicKey) error {
 		h.Passed(gate.Identity, fmt.Sprintf("a certificate for %s, by %s", h.Hop.Host, c.Issuer))
 	default:
 		f := h.Fail(gate.Identity, gate.IdentityChanged, "not the key of its certificate",
-			fmt.Sprintf("what ends TLS before %s has another key than %s itself: something stands between", h.Hop.Name, h.Hop.Name),
-			"where that is meant to be so, ask whoever runs the gateway for its key, and write host_key = \"SHA256:…\"", nil)
+			fmt.Sprintf("TLS in front of %s is ended with another key than that of %s itself: something is in between", h.Hop.Name, h.Hop.Name),
+			"if that is intended, ask the gateway's administrator for its key, and write host_key = \"SHA256:…\"", nil)
 		f.Detail = []string{"it shows " + print, "TLS has " + ssh.FingerprintSHA256(c.Key)}
 		return h.give(f)
 	}
@@ -39,12 +39,12 @@ func (g *login) gatewayLogin() *gate.Failure {
 			prints = append(prints, t.Print)
 		}
 	}
-	f := h.Fail(gate.Login, gate.NoKeyAccepted, "not known there", fmt.Sprintf("%s knows nobody by what was shown", h.Hop.Name),
-		"have whoever runs it write you into its policy", &LoginRefused{Place: g.h.Place(), Version: g.h.conn.Software(), Tries: g.tries, Offered: g.offered})
+	f := h.Fail(gate.Login, gate.NoKeyAccepted, "not known there", fmt.Sprintf("%s does not know the key or certificate", h.Hop.Name),
+		"ask its administrator to add you to the policy", &LoginRefused{Place: g.h.Place(), Version: g.h.conn.Software(), Tries: g.tries, Offered: g.offered})
 	if len(prints) > 0 {
-		f.Remedy = gate.Remedy{Say: "send whoever runs it this line for its policy: person NAME key " + prints[0], Act: gate.HandOn, Subject: "person NAME key " + prints[0]}
+		f.Remedy = gate.Remedy{Say: "send its administrator this line for the policy: person NAME key " + prints[0], Act: gate.HandOn, Subject: "person NAME key " + prints[0]}
 	} else if len(g.h.signers) == 0 {
-		f.Remedy.Say = "name the key that you are known by in the gateway's table: key = \"PATH\""
+		f.Remedy.Say = "name your key in the gateway's table: key = \"PATH\""
 	}
 	f.Detail = g.told()
 	return f

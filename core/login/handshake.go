@@ -95,7 +95,7 @@ func (h *handshake) entered(conn ssh.Conn, chans <-chan ssh.NewChannel, reqs <-c
 	h.login.done()
 	in := gate.Gate{Kind: gate.Login, Verdict: gate.Open, Seen: h.login.summary(), Detail: h.login.told()}
 	if h.login.accepted != nil && lease.IsEmergency(h.login.accepted) {
-		in.Verdict, in.Reason, in.Remedy.Say = gate.Ajar, "the way in for emergencies was taken: that machine's log says so, too", "see why no lease was given, and put the sealed key away again"
+		in.Verdict, in.Reason, in.Remedy.Say = gate.Ajar, "the break-glass certificate was used; the machine's log says so, too", "find out why no certificate was issued, and store the break-glass key offline again"
 		h.Say(CameByEmergency{h.Place()})
 	}
 	h.Tell(in)
@@ -157,7 +157,7 @@ func (h *handshake) said() string {
 }
 
 func (h *handshake) recordUnreadable(err error) error {
-	return h.Fail(gate.Identity, gate.IdentityUnknown, "the record of hosts cannot be read", err.Error(), "mend the record; no host is trusted without it", err)
+	return h.Fail(gate.Identity, gate.IdentityUnknown, "the trusted host keys cannot be read", err.Error(), "correct vouched.toml; without it, no host key is trusted", err)
 }
 
 // algorithmsFor asks for a host's key in a form that is vouched first, so that a
@@ -215,7 +215,7 @@ func (h *handshake) identity(remote net.Addr, key ssh.PublicKey) error {
 			q := h.identityQuestion(key)
 			if g.Detail = q.Words(); len(g.Detail) > 0 {
 				g.Verdict, g.Reason = gate.Ajar, g.Detail[0]
-				g.Remedy.Say = "look into that before it is vouched for"
+				g.Remedy.Say = "find out why before you trust it"
 			}
 			switch same, others := vouch.Agree(q.Expected, key); {
 			case len(others) > 0:
@@ -341,7 +341,7 @@ func (h *handshake) identityQuestion(key ssh.PublicKey) step.IdentityQuestion {
 func (h *handshake) askIdentity(remote net.Addr, key ssh.PublicKey) error {
 	q := h.identityQuestion(key)
 	resume := h.p.Pause()
-	var err error = step.Nobody{Remedy: "check it yourself, so that it can ask"}
+	var err error = step.Nobody{Remedy: "check this session alone, so that you can be asked"}
 	if !h.Quiet() {
 		err = h.Asker.Identity(h.Ctx, q)
 	}
@@ -357,7 +357,7 @@ func (h *handshake) askIdentity(remote net.Addr, key ssh.PublicKey) error {
 	if h.Ctx.Err() != nil {
 		return h.OrCancelled(err, gate.Identity)
 	}
-	f := h.Fail(gate.Identity, gate.IdentityUnknown, q.SHA256, fmt.Sprintf("%s is visited for the first time and nobody has vouched for it", h.Hop.Name), "compare the fingerprint with the one the console shows, then walk again and say yes", err)
+	f := h.Fail(gate.Identity, gate.IdentityUnknown, q.SHA256, fmt.Sprintf("%s: first connection, and its host key is not trusted yet", h.Hop.Name), "compare the fingerprint with the machine's console, then connect again and answer yes", err)
 	f.Detail = append(q.Words(), "it shows "+q.Algorithm+" "+q.SHA256, "MD5:"+q.MD5)
 	var nobody step.Nobody
 	if errors.As(err, &nobody) && nobody.Remedy != "" {
@@ -389,16 +389,16 @@ func (c *ChangedIdentity) Error() string {
 func (h *handshake) changed(key ssh.PublicKey, vouched []vouch.Vouch) *gate.Failure {
 	c := &ChangedIdentity{Place: h.Place(), Host: h.Hop.At().Host, Port: h.Hop.Port, Way: h.Hop.At().Way, Key: key, Seen: h.Hop.Knock(), Vouched: vouched}
 	c.Elsewhere, _ = h.c.Vouched.Elsewhere(h.Hop.At(), key)
-	f := h.Fail(gate.Identity, gate.IdentityChanged, "not the key that was vouched",
-		fmt.Sprintf("%s shows another key than the vouched one: it was replaced, its address moved, or somebody stands between", h.Hop.Name),
-		"ask whoever runs it what changed; until then nothing is sent to it", c)
+	f := h.Fail(gate.Identity, gate.IdentityChanged, "not the trusted host key",
+		fmt.Sprintf("%s shows another host key than the trusted one: it was replaced, its address moved, or someone intercepts the connection", h.Hop.Name),
+		"ask its administrator what changed; until then, nothing is sent to it", c)
 	f.Remedy.Act = gate.Settle
 	f.Detail = []string{"now     " + key.Type() + " " + ssh.FingerprintSHA256(key)}
 	for _, v := range vouched {
 		f.Detail = append(f.Detail, fmt.Sprintf("vouched %s %s, %s %s", v.Algorithm, v.SHA256, v.When.Local().Format("2 Jan 2006 15:04"), v.Source()))
 	}
 	for _, v := range c.Elsewhere {
-		f.Detail = append(f.Detail, fmt.Sprintf("the key it shows is vouched for %s since %s", v.Host, v.When.Local().Format("2 Jan 2006")))
+		f.Detail = append(f.Detail, fmt.Sprintf("the key it shows is trusted for %s since %s", v.Host, v.When.Local().Format("2 Jan 2006")))
 	}
 	return f
 }

@@ -33,17 +33,17 @@ func (h *handshake) certified(cert *ssh.Certificate) error {
 	switch {
 	case err != nil:
 	case len(cert.ValidPrincipals) == 0:
-		err = errors.New("it names no host, so it would do for any")
+		err = errors.New("it names no host, so it would be valid for any")
 	case cert.Signature.Format == ssh.KeyAlgoRSA:
 		err = errors.New("it is signed with SHA-1, which can be forged")
 	}
 	if err == nil && h.c.Vouched.IsRevoked(by, cert.Serial) {
-		err = errors.New("its issuer has revoked it: another machine has the name by now, or none")
+		err = errors.New("its issuer has revoked it")
 	}
 	if err != nil {
-		f := h.Fail(gate.Identity, gate.IdentityChanged, "a certificate that does not hold",
-			fmt.Sprintf("%s shows a certificate that does not hold: %s", h.Hop.Name, step.Words(err)),
-			"ask whoever signs the hosts there; until then nothing is sent to it", err)
+		f := h.Fail(gate.Identity, gate.IdentityChanged, "an invalid certificate",
+			fmt.Sprintf("%s shows an invalid certificate: %s", h.Hop.Name, step.Words(err)),
+			"ask the administrator of the CA; until then, nothing is sent to it", err)
 		f.Detail = []string{"signed by " + by, fmt.Sprintf("for %q", cert.ValidPrincipals), "valid " + vouch.Span(cert)}
 		return h.give(f)
 	}

@@ -70,15 +70,15 @@ func (c *Config) getLease(s *step.Step, p *step.Patience, reason string) (*lease
 	resume := p.Pause()
 	defer resume()
 	if c.Leases == nil {
-		return nil, errors.New("this program asks for no leases")
+		return nil, errors.New("this program requests no certificates")
 	}
 	held, err := c.Leases.Get(p.Ctx, s.Hop, reason, func(who []string) {
-		s.Hear(0, gate.Gate{Kind: gate.Lease, Seen: "waits for the yes of " + strings.Join(who, " or ")}, true)
+		s.Hear(0, gate.Gate{Kind: gate.Lease, Seen: "waits for the approval of " + strings.Join(who, " or ")}, true)
 	})
 	if before := s.Before(); err == nil && before != nil && held.Source() {
 		return nil, &lease.Refused{Issuer: s.Hop.Lease.Issuer,
-			Say:   fmt.Sprintf("%s gives it for the address that you come from alone (with source), and %s would see the connection come from %s", held.Rule, s.Hop.Name, before.Name),
-			Could: "reach the machine directly, or have the rule leave \"with source\" out"}
+			Say:   fmt.Sprintf("%s issues it only for your own address (with source), but %s would see the connection come from %s", held.Rule, s.Hop.Name, before.Name),
+			Could: "connect to the machine directly, or have the rule leave \"with source\" out"}
 	}
 	return held, err
 }
@@ -86,7 +86,7 @@ func (c *Config) getLease(s *step.Step, p *step.Patience, reason string) (*lease
 // askReason asks for the reason that a rule wants.
 func askReason(s *step.Step, p *step.Patience, no *lease.Refused) (reason string, err error) {
 	q := step.ServerQuestions{Place: s.Place(), Title: "a lease of " + s.Hop.Lease.Issuer, Instruction: no.Say + ", which is written to its record", Try: 1, Questions: []step.Question{{Text: "the reason", Echo: true}}}
-	f := s.Ask(p, gate.Lease, s.Place(), "the reason for a lease", func(ctx context.Context) error {
+	f := s.Ask(p, gate.Lease, s.Place(), "the reason for the certificate", func(ctx context.Context) error {
 		answers, err := s.Asker.Answers(ctx, q)
 		if err == nil && (len(answers) != 1 || strings.TrimSpace(answers[0]) == "") {
 			err = step.ErrDeclined
@@ -111,14 +111,14 @@ func leaseFailure(s *step.Step, err error) *gate.Failure {
 	case errors.As(err, &no):
 		f = s.Fail(gate.Lease, gate.LeaseRefused, "refused by "+issuer, no.Say, no.Could, err)
 		if f.Remedy.Say == "" {
-			f.Remedy.Say = "ask whoever writes the policy of " + issuer
+			f.Remedy.Say = "ask the author of the policy of " + issuer
 		}
 	case errors.As(err, &f):
 		inner := f
-		f = s.Fail(gate.Lease, inner.Cause, issuer+" is not reached", fmt.Sprintf("the issuer %s gives no lease: %s", issuer, inner.Why), inner.Remedy.Say, err)
+		f = s.Fail(gate.Lease, inner.Cause, issuer+" is not reached", fmt.Sprintf("the issuer %s issues no certificate: %s", issuer, inner.Why), inner.Remedy.Say, err)
 		f.Detail = append([]string{fmt.Sprintf("its gate %s: %s", inner.Gate, inner.Seen)}, inner.Detail...)
 	default:
-		f = s.Fail(gate.Lease, gate.NoAnswer, issuer+" gave none", sanitize.Line(err.Error(), 300), "walk again in a moment; whoever runs "+issuer+" can tell more", err)
+		f = s.Fail(gate.Lease, gate.NoAnswer, issuer+" gave none", sanitize.Line(err.Error(), 300), "connect again in a moment; the administrator of "+issuer+" can tell more", err)
 	}
 	return f
 }
@@ -162,7 +162,7 @@ func (CameByEmergency) IsEvent() {}
 
 // Say says it in a line.
 func (e CameByEmergency) Say() string {
-	return fmt.Sprintf("EMERGENCY: %s was entered as %s by the sealed way in, and not by a lease", e.Hop, e.User)
+	return fmt.Sprintf("EMERGENCY: %s was entered as %s with the break-glass certificate", e.Hop, e.User)
 }
 
 // Record words the event.

@@ -59,9 +59,9 @@ func (h *handshake) loadKeys() error {
 	case h.Hop.Gateway != nil:
 		g = route.GatewayKey(h.Hop, route.KeySheets{})
 	case len(leased) > 0:
-		g.Seen = "none named, the lease takes its place"
+		g.Seen = "none named; the certificate is used instead"
 	case len(h.signers) > 0:
-		g.Seen = "none named; those unlocked before are offered"
+		g.Seen = "none named; unlocked keys are offered"
 	default:
 		g.Seen = "none named"
 	}
@@ -118,7 +118,7 @@ func (h *handshake) Deriving() (done func()) { return h.p.Pause() }
 
 // GaveUp shuts the key gate when every passphrase was wrong.
 func (h *handshake) GaveUp(file *keyfile.File) error {
-	return h.give(h.Fail(gate.Key, gate.KeyUnusable, sanitize.Name(file.Path), fmt.Sprintf("%d wrong passphrases were given", custody.Tries), "find the passphrase, or use another key", keyfile.ErrPassphrase))
+	return h.give(h.Fail(gate.Key, gate.KeyUnusable, sanitize.Name(file.Path), fmt.Sprintf("%d wrong passphrases were given", custody.Tries), "find the right passphrase, or use another key", keyfile.ErrPassphrase))
 }
 
 // login chooses how to log in, step by step, as the server allows, and remembers
@@ -243,15 +243,15 @@ func (g *login) certificateCauses() string {
 		if c == nil || t.Answer.Took() {
 			continue
 		}
-		say := fmt.Sprintf("the certificate of %s is what to look at: it is valid from %s to %s by the clock here, and that machine's clock may differ; its principals are %s, of which one has to be allowed for %s there",
+		say := fmt.Sprintf("check the certificate of %s: it is valid from %s to %s by the clock here, which may differ from that machine's; one of its principals %s has to be allowed for %s there",
 			sanitize.Line(strings.TrimPrefix(t.What, "key "), 60), time.Unix(int64(c.ValidAfter), 0).Local().Format("15:04:05"), validUntil(c), sanitize.Line(strings.Join(c.ValidPrincipals, ", "), 120), g.h.Hop.User)
 		if from, limited := c.CriticalOptions["source-address"]; limited {
-			say += fmt.Sprintf("; it holds from %s alone, and the machine sees the hop before it", sanitize.Line(from, 60))
+			say += fmt.Sprintf("; it is valid only from %s, and the machine sees the address of the hop before it", sanitize.Line(from, 60))
 			if g.h.Before() == nil {
-				say = strings.Replace(say, "sees the hop before it", "may see another address of yours", 1)
+				say = strings.Replace(say, "sees the address of the hop before it", "may see another address", 1)
 			}
 		}
-		return say + "; or the server does not trust the key that signed it"
+		return say + "; or the server does not trust the CA that signed it"
 	}
 	return ""
 }
@@ -308,8 +308,8 @@ func (g *login) answer(try *int, title, instruction string, questions []string, 
 	g.rounds++
 	if len(questions) > maxQuestions || g.rounds > maxRounds {
 		return nil, g.h.give(g.h.Fail(gate.Login, gate.NoKeyAccepted, "too many questions",
-			fmt.Sprintf("%s asks %d questions in round %d, and no more than %d in %d rounds are put to anybody", g.h.Hop.Name, len(questions), g.rounds, maxQuestions, maxRounds),
-			"a server that asks so much is broken, or wants to tire you: see what stands there", errQuestions))
+			fmt.Sprintf("%s asks %d questions in round %d; more than %d in %d rounds are not answered", g.h.Hop.Name, len(questions), g.rounds, maxQuestions, maxRounds),
+			"such a server is broken or hostile: find out what runs there", errQuestions))
 	}
 	if len(questions) == 0 {
 		return nil, nil
@@ -387,10 +387,10 @@ func (g *login) told() []string {
 		detail = append(detail, fmt.Sprintf("%d. %s %s", i+1, t.What, answer))
 	}
 	if left := g.left(); left > 0 && g.keys == maxKeys {
-		detail = append(detail, fmt.Sprintf("%d more of the keys were not offered: servers close the door after six refusals", left))
+		detail = append(detail, fmt.Sprintf("%d more keys were not offered: servers disconnect after six refused keys", left))
 	}
 	if len(g.offered) > 0 {
-		detail = append(detail, "the server would take: "+sanitize.Line(strings.Join(g.offered, ", "), 120))
+		detail = append(detail, "the server accepts: "+sanitize.Line(strings.Join(g.offered, ", "), 120))
 	}
 	for line := range strings.Lines(g.h.said()) {
 		detail = append(detail, "it says: "+strings.TrimRight(line, "\n"))
@@ -413,19 +413,19 @@ func (g *login) refused() *gate.Failure {
 		return g.gatewayLogin()
 	}
 	f := h.Fail(gate.Login, gate.NoKeyAccepted, fmt.Sprintf("%s refused", h.Hop.User),
-		fmt.Sprintf("%s takes no key that was offered for the login %s", h.Hop.Name, h.Hop.User),
+		fmt.Sprintf("%s accepts none of the offered keys for user %s", h.Hop.Name, h.Hop.User),
 		g.causes(),
 		&LoginRefused{Place: g.h.Place(), Version: g.h.conn.Software(), Banner: g.h.said(), Tries: g.tries, Offered: g.offered})
 	f.Detail = g.told()
 	f.Remedy.Act = gate.Choose
 	switch {
 	case g.accept > 0:
-		f.Why = fmt.Sprintf("%s accepted %s and wants one more step that cannot be made", h.Hop.Name, g.steps())
-		f.Remedy = gate.Remedy{Say: "give the session what the server would take"}
+		f.Why = fmt.Sprintf("%s accepted %s and requires one more step, which is not possible here", h.Hop.Name, g.steps())
+		f.Remedy = gate.Remedy{Say: "configure the session for one of the accepted methods"}
 	case g.asked:
-		f.Why = fmt.Sprintf("%s accepted no answer for the login %s", h.Hop.Name, h.Hop.User)
+		f.Why = fmt.Sprintf("%s accepted no answer for user %s", h.Hop.Name, h.Hop.User)
 	case len(g.h.signers) == 0:
-		f.Why = fmt.Sprintf("the session of %s names no key, and the server asks for nothing else we can give", h.Hop.Name)
+		f.Why = fmt.Sprintf("the session %s names no key, and the server offers no other usable method", h.Hop.Name)
 		f.Remedy.Say = "name a key in the session"
 	}
 	return f
@@ -435,9 +435,9 @@ func (g *login) refused() *gate.Failure {
 // that login got in there before, and by which key, and where its name comes from.
 func (g *login) causes() string {
 	h := g.h
-	name := fmt.Sprintf("%s may not be the login there: try the usual one of that machine's system", h.Hop.User)
-	list := "its home folder or list of keys there is open to others, or the server reads another list: that machine's log says which"
-	key := "the key is in no list of that account: try another"
+	name := fmt.Sprintf("%s may not be a user there: try the usual user name of that machine's system", h.Hop.User)
+	list := "the home folder or authorized keys there are writable by others, or the server reads another file: that machine's log says which"
+	key := "the key is not authorized for that account: try another"
 	if say := g.certificateCauses(); say != "" {
 		return say + "; or " + list
 	}
@@ -445,20 +445,20 @@ func (g *login) causes() string {
 		if last, ok := h.c.Logins.Last(h.Hop.At().Host, h.Hop.Port, h.Hop.User); ok {
 			when := last.When.Local().Format("2 Jan 2006")
 			if !slices.ContainsFunc(g.tries, func(t Try) bool { return t.Print != "" && t.Print == last.Key }) && last.Key != "" {
-				return fmt.Sprintf("another key is the likely cure: this login got in on %s by %s; or %s", when, last.Key, list)
+				return fmt.Sprintf("another key is likely needed: this user logged in on %s with %s; or %s", when, last.Key, list)
 			}
-			return fmt.Sprintf("something changed there since %s, when this login got in: the key was taken out of its list, or %s", when, list)
+			return fmt.Sprintf("something changed there since the last login on %s: the key is no longer authorized, or %s", when, list)
 		}
 	}
 	user := h.Hop.From("user")
 	if user.Layer() == book.InSession && h.Hop.From("key").Layer() == book.InSession { // nothing of it works elsewhere
-		return fmt.Sprintf("the likeliest first: %s; %s; %s", key, name, list)
+		return fmt.Sprintf("most likely first: %s; %s; %s", key, name, list)
 	}
 	origin := "the account here"
 	if user.Layer() != book.BuiltIn {
 		origin = user.String()
 	}
-	return fmt.Sprintf("the login name is the likely cause: %s comes from %s; try the usual login of that machine's system; or %s; or %s", h.Hop.User, origin, key, list)
+	return fmt.Sprintf("the user name is probably wrong: %s comes from %s; try the usual user name of that machine's system; or %s; or %s", h.Hop.User, origin, key, list)
 }
 
 // LoginRefused is what is known of a server that let us in by no way. It is the
@@ -472,5 +472,5 @@ type LoginRefused struct {
 }
 
 func (r *LoginRefused) Error() string {
-	return fmt.Sprintf("%s refused the login %s", r.Hop, r.User)
+	return fmt.Sprintf("%s refused the login of %s", r.Hop, r.User)
 }

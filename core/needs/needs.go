@@ -104,12 +104,12 @@ func ofKey(k workspace.Key, now time.Time) (n Need, ok bool) {
 	case k.Source == workspace.Downloaded:
 		n.Kind, n.Say, n.Remedy = Arrived, "a key file arrived in "+sanitize.Line(filepath.Dir(k.Path), 60), "adopt it, with mode 0600"
 	case k.Loose() && len(k.Uses) == 0:
-		n.Kind, n.Say, n.Remedy = Exposed, "others could read or exchange the file", "mend its mode"
+		n.Kind, n.Say, n.Remedy = Exposed, "other users can read or replace the file", "fix the permissions"
 	case k.Cert != nil && ends(k.Cert).Before(now.Add(soon)):
-		n.Kind, n.Remedy = Certificate, "have a new one signed"
-		n.Say = "its certificate ends on " + ends(k.Cert).Local().Format("2 Jan 15:04")
+		n.Kind, n.Remedy = Certificate, "have a new certificate signed"
+		n.Say = "the certificate expires on " + ends(k.Cert).Local().Format("2 Jan 15:04")
 		if ends(k.Cert).Before(now) {
-			n.Say = "its certificate ended on " + ends(k.Cert).Local().Format("2 Jan 15:04")
+			n.Say = "the certificate expired on " + ends(k.Cert).Local().Format("2 Jan 15:04")
 		}
 	default:
 		return n, false
@@ -133,7 +133,7 @@ type Sources struct {
 	Lost    map[string]string // sessions whose way is lost, with why
 	Tunnels []tunnel.Line
 	Grants  []estate.Grant // rules that stand for a time
-	Asked   string         // who asks for a lent key, and for what
+	Asked   string         // who asks to use a forwarded key, and for what
 	Recap   trail.Recap
 	Before  []string // sessions whose shells were open when the program was left
 	Seen    Seen
@@ -160,33 +160,33 @@ func Of(s Sources) []Need {
 	}
 	for _, l := range s.Links {
 		if l.Frozen {
-			all = append(all, Need{Kind: Lost, Of: l.Hop, Session: l.Hop, Say: "its link is frozen: no byte since " + l.LastIn.Local().Format("15:04:05"), Remedy: "wait, or end the link in Watch"})
+			all = append(all, Need{Kind: Lost, Of: l.Hop, Session: l.Hop, Say: "the connection is frozen: no data since " + l.LastIn.Local().Format("15:04:05"), Remedy: "wait, or end the link in Watch"})
 		}
 	}
 	for session, why := range s.Lost {
-		all = append(all, Need{Kind: Lost, Of: session, Session: session, Sessions: 1, Say: "its way is lost: " + why, Remedy: "it is walked again by itself"})
+		all = append(all, Need{Kind: Lost, Of: session, Session: session, Sessions: 1, Say: "the connection is lost: " + why, Remedy: "reconnecting automatically"})
 	}
 	for _, l := range s.Tunnels {
 		if l.Beyond {
-			all = append(all, Need{Kind: Open, Of: l.Listener, Session: l.Session, Sessions: 1, Say: "a door of " + l.Session + " listens to other machines", Remedy: "close it where nobody else is to use it"})
+			all = append(all, Need{Kind: Open, Of: l.Listener, Session: l.Session, Sessions: 1, Say: "a port forward of " + l.Session + " listens for other machines", Remedy: "close it, or use 127.0.0.1"})
 		}
 	}
 	for _, g := range s.Grants {
 		n := Need{Kind: Standing, Mark: g.Mark, Of: g.Session, Session: g.Session, Sessions: 1, Say: "until " + g.Until.Local().Format("15:04") + " " + g.Sentence(), Remedy: "it is taken back then; close it where it is not needed"}
 		if g.Failed != "" && g.Due(s.Now) {
-			n.Say, n.Remedy = "could not be taken back ("+g.Failed+"): "+g.Sentence(), "it is tried again; take it back at estate "+g.Source+" where that does not help"
+			n.Say, n.Remedy = "could not be removed ("+g.Failed+"): "+g.Sentence(), "it is tried again; take it back at estate "+g.Source+" where that does not help"
 		}
 		all = append(all, n)
 	}
 	if s.Asked != "" {
-		all = append(all, Need{Kind: Asked, Of: s.Asked, Say: "asks for a lent key", Remedy: "answer it"})
+		all = append(all, Need{Kind: Asked, Of: s.Asked, Say: "asks to use a forwarded key", Remedy: "answer it"})
 	}
 	var meanwhile []string
 	if n := len(s.Recap.Drops); n > 0 {
 		meanwhile = append(meanwhile, words.Plural(n, "link was lost", "links were lost"))
 	}
 	if n := s.Recap.Refused; n > 0 {
-		meanwhile = append(meanwhile, words.Plural(n, "walk did not get through", "walks did not get through"))
+		meanwhile = append(meanwhile, words.Plural(n, "connection attempt failed", "connection attempts failed"))
 	}
 	if len(meanwhile) > 0 {
 		all = append(all, Need{Kind: Meanwhile, Of: "since " + s.Recap.From.Local().Format("2 Jan 15:04"), Say: strings.Join(meanwhile, ", "), Remedy: "the trail has them", New: true})

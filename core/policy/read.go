@@ -355,7 +355,7 @@ func (r *reader) part(rule *Rule, part string, values []string) (err error) {
 		return fmt.Errorf("%q is not understood; write it like: %s", shown(strings.Join(append([]string{part}, values...), " ")), forms[strings.Fields(rule.Text)[0]])
 	}
 	if rule.Deny && slices.Contains([]string{"for", "may", "with", "agreed-by"}, part) {
-		return fmt.Errorf("what denies gives no lease, and says nothing of what one is like: leave %q out", part)
+		return fmt.Errorf("a deny rule has no terms of certificates: remove %q", part)
 	}
 	switch part {
 	case "as":

@@ -105,7 +105,7 @@ func Can(name string) string {
 		}
 	}
 	if name == "estate.seen" {
-		return "it is the address as which this machine is seen outside"
+		return "it is the public address of this machine"
 	}
 	if name == "keys" {
 		return "it names the key of each verb"

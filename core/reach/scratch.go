@@ -430,7 +430,7 @@ func (e Effects) Say() []string {
 		say := ""
 		switch n := len(t.sessions); {
 		case t.Tunnel && n == 1:
-			say = "a door of session " + t.sessions[0]
+			say = "a port forward of session " + t.sessions[0]
 		case t.Tunnel:
 			say = fmt.Sprintf("doors of %s", words.Count(n, "session"))
 		case n == 1:

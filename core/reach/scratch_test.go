@@ -65,7 +65,7 @@ func TestWhatAChangeDoes(t *testing.T) {
 	for text, want := range map[string][]string{
 		"drop from shore: lets in tcp 22 from everybody":                                                {"2 sessions shut, at quay at tcp 22: quay, gauge-1", "there is no way to quay any more", "there is no way to spit any more", "quay, spit at tcp 22: everybody no longer"},
 		"drop from shore: lets in tcp 22 from everybody\nadd to shore: lets in tcp 22 from 192.0.2.1":   {"there is no way to spit any more", "quay, spit at tcp 22: everybody no longer"},
-		"drop from tide: lets in tcp 5432 from 10.61.4.1":                                               {"a door of session tables shuts, at tide-db at tcp 5432", "tide-db at tcp 5432: no longer from 10.61.4.1/32"},
+		"drop from tide: lets in tcp 5432 from 10.61.4.1":                                               {"a port forward of session tables shuts, at tide-db at tcp 5432", "tide-db at tcp 5432: no longer from 10.61.4.1/32"},
 		"add to reef: lets in tcp 80-90 from everybody":                                                 {"gauge-1, gauge-2 at tcp 80-90: everybody who can come to its network gets there now", "tide-db at tcp 80-90: everybody who can come to its network gets there now"},
 		"add to shore: lets in anything from everybody":                                                 {"quay, spit at anything: everybody gets there now, from outside"},
 		"add to deep: lets in tcp 22 from 10.61.4.1":                                                    {"hermit at tcp 22: now from 10.61.4.1/32"},

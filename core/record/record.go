@@ -107,7 +107,7 @@ func Verify(ctx context.Context, read Read, kept Head) (head Head, err error) {
 		}
 		head = Head{e.Number, e.Digest}
 		if e.Number == kept.Number && e.Digest != kept.Digest {
-			return &Tampered{e.Number, "it is another entry than the one whose digest was kept: it, or one before, was written anew"}
+			return &Tampered{e.Number, "the entry does not match the digest that was kept: it, or an earlier one, was changed"}
 		}
 		return nil
 	})

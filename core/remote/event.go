@@ -44,7 +44,7 @@ type NotTaken struct{ ring.Declined }
 
 // Say words it for whoever the ring belongs to.
 func (n NotTaken) Say() string {
-	return fmt.Sprintf("%s would have the ring hold %s: not taken, %v", n.From, n.What, n.Why)
+	return fmt.Sprintf("%s offered %s to the agent: refused, %v", n.From, n.What, n.Why)
 }
 
 // Drew says that a program at a far side draws on the display here, or was turned away.
@@ -103,7 +103,7 @@ func (n NotTaken) Record() event.Record {
 func (d Drew) Record() event.Record {
 	r := event.Record{Name: "drew", Session: d.Session, Hop: d.Hop, Say: "a program there draws on the display here"}
 	if d.Err != nil {
-		r.Say, r.Failed = "a program there was not let draw here", d.Err.Error()
+		r.Say, r.Failed = "a program there was refused the display here", d.Err.Error()
 	}
 	return r
 }

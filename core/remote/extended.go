@@ -128,7 +128,7 @@ func (e *Extended) begin() error {
 		return nil
 	}
 	if size > maxReply {
-		return fmt.Errorf("the far side answers with %d bytes, which is too long", size)
+		return fmt.Errorf("the remote side answers with %d bytes, which is too long", size)
 	}
 	body := make([]byte, 4+size)
 	if _, err := io.ReadFull(e.in, body); err != nil {
@@ -214,13 +214,13 @@ type Refused struct {
 }
 
 func (r *Refused) Error() string {
-	return fmt.Sprintf("it is refused there: %s (status %d)", r.Says, r.Code)
+	return fmt.Sprintf("refused by the remote side: %s (status %d)", r.Says, r.Code)
 }
 
 // refusal is the error that a status tells.
 func refusal(r reply) error {
 	if r.kind != packetStatus || len(r.body) < 4 {
-		return errors.New("the far side's answer is none of the protocol")
+		return errors.New("the remote side's answer is not of the protocol")
 	}
 	code := binary.BigEndian.Uint32(r.body)
 	switch code {

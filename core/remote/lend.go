@@ -37,7 +37,7 @@ func (s *Programs) lend(ctx context.Context, p *walk.Passage) (*ring.Lend, error
 			return nil, &gate.Failure{
 				Hop: target.Name, Gate: gate.Channel, Cause: gate.KeyUnusable, Seen: sanitize.Name(path),
 				Why:    "the key " + sanitize.Name(path) + " cannot be lent: " + err.Error(),
-				Remedy: gate.Remedy{Say: "name another in lends, or set agent to off"}, Err: err,
+				Remedy: gate.Remedy{Say: "name another key in lends, or set agent to off"}, Err: err,
 			}
 		}
 		terms.Keys = append(terms.Keys, keyfile.Fingerprint(signer.PublicKey()))
@@ -177,7 +177,7 @@ func (g *Program) offer(lend *ring.Lend) error {
 	o := s.over(g.link)
 	if err != nil && !o.offered { // asked a second time, servers refuse: it is there already
 		return g.link.Refuse(gate.ChannelRefused, "no agent there",
-			g.link.Hop().Name+" does not let an agent be used from there", "have agent forwarding allowed there, or set agent to off", err)
+			g.link.Hop().Name+" does not allow agent forwarding", "have AllowAgentForwarding enabled there, or set agent to off", err)
 	}
 	o.offered = true
 	s.lastLend++

@@ -130,7 +130,7 @@ func TestAServerThatPassesNoAgentOnIsTold(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer p.Close()
-	if _, err := b.programs.Start(context.Background(), p, "", nil); err == nil || !strings.Contains(err.Error(), "does not let an agent be used") {
+	if _, err := b.programs.Start(context.Background(), p, "", nil); err == nil || !strings.Contains(err.Error(), "does not allow agent forwarding") {
 		t.Errorf("%v", err)
 	}
 }

@@ -304,7 +304,7 @@ func (g *Program) wait() Ending {
 		select {
 		case err = <-done:
 		case <-time.After(closeTime):
-			err = errors.New("it does not answer the closing of a channel")
+			err = errors.New("the server does not confirm the closing of a channel")
 		}
 	}
 	var exit *ssh.ExitError
@@ -320,14 +320,14 @@ func (g *Program) wait() Ending {
 		g.link.Settle()
 		if g.link.LosesStatus() && g.given.Load() > 0 {
 			return Ending{Status: -1, Err: g.link.Refuse(gate.ServerClosed, "no exit status", fmt.Sprintf("%s ended the connection, as its server does when a program ends before it has read its input: the exit status is not known", g.link.Hop().Name),
-				"have the program read all of its input, as in { COMMAND; cat >/dev/null; }, or give it none", err)}
+				"let the program read all its input, as in { COMMAND; cat >/dev/null; }, or give it none", err)}
 		}
 		if f := g.link.Failure(); f != nil {
 			return Ending{Status: -1, Err: f}
 		}
-		err = errors.New("it was ended without a word")
+		err = errors.New("it ended without a status")
 	}
-	f := g.link.Refuse(gate.ServerClosed, "closed by the server", fmt.Sprintf("%s closed the session: %s", g.link.Hop().Name, step.Words(err)), "walk the route again", err)
+	f := g.link.Refuse(gate.ServerClosed, "closed by the server", fmt.Sprintf("%s closed the session: %s", g.link.Hop().Name, step.Words(err)), "connect again", err)
 	return Ending{Status: -1, Err: f}
 }
 

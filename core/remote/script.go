@@ -32,16 +32,16 @@ type Status struct {
 
 func (s *Status) Error() string {
 	if s.Signal != "" {
-		return "the command was ended there by the signal " + sanitize.Line(s.Signal, 20)
+		return "the command was ended by signal " + sanitize.Line(s.Signal, 20)
 	}
 	return fmt.Sprintf("the command ended with status %d: %s", s.Code, s.Says)
 }
 
 // ErrNoShell means that the remote account has no POSIX shell.
-var ErrNoShell = errors.New("what answers there is no POSIX shell")
+var ErrNoShell = errors.New("the login shell there is no POSIX shell")
 
 // ErrTooMuch means that a script's output exceeds its limit.
-var ErrTooMuch = errors.New("it tells more than is read")
+var ErrTooMuch = errors.New("its output is too long")
 
 // RunScript runs a script and returns its output after [Mark]. It fails with a [Status], [ErrNoShell] or [ErrTooMuch];
 // after any other error it is unknown whether the script ran to its end.

@@ -21,7 +21,7 @@ type TurnedAway struct {
 }
 
 func (t *TurnedAway) Error() string {
-	return fmt.Sprintf("%s ended the login %s: %s", t.Hop, t.User, t.Said)
+	return fmt.Sprintf("%s ended the session of %s: %s", t.Hop, t.User, t.Said)
 }
 
 // How soon a login that is turned away ends, and how much of what it prints is kept, in bytes.
@@ -61,9 +61,9 @@ func (g *Program) turned(e Ending) *gate.Failure {
 		return nil
 	}
 	t := &TurnedAway{Place: step.Place{Session: g.of, Hop: h.Name, Address: h.Address(), User: h.User}, Login: login, Said: said}
-	why, remedy := fmt.Sprintf("%s has no shell for the login %s", h.Name, h.User), "use another login in the session"
+	why, remedy := fmt.Sprintf("%s has no shell for user %s", h.Name, h.User), "use another user name in the session"
 	if login != "" {
-		why, remedy = fmt.Sprintf("%s wants the login %s, not %s", h.Name, login, h.User), "log in as "+login
+		why, remedy = fmt.Sprintf("%s asks for user %s, not %s", h.Name, login, h.User), "log in as "+login
 	}
 	f := step.Fail(h, gate.Login, gate.OtherLogin, h.User+" is turned away", why, remedy, t)
 	f.Remedy.Act = gate.Choose

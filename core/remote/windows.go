@@ -18,7 +18,7 @@ import (
 const windowChannel = "x11"
 
 // ErrNotPassedOn says that the server passes no windows on.
-var ErrNotPassedOn = errors.New("the server passes none on; have it allowed there (X11Forwarding, and xauth installed)")
+var ErrNotPassedOn = errors.New("the server does not forward X11; enable X11Forwarding there, with xauth installed")
 
 // display is the display here that far sides may draw on.
 func (s *Programs) display() (*window.Display, error) {
@@ -90,10 +90,10 @@ func (s *Programs) serveWindows(l *link.Link, opened <-chan ssh.NewChannel) {
 		drawings := s.drawings(l)
 		switch {
 		case len(drawings) == 0 || strange.Load() >= maxStrange:
-			channel.Reject(ssh.Prohibited, "no shell may draw here")
+			channel.Reject(ssh.Prohibited, "no shell may use the display here")
 			continue
 		case now.Load() >= maxDrawing:
-			channel.Reject(ssh.ResourceShortage, "enough is drawn here")
+			channel.Reject(ssh.ResourceShortage, "too many X connections")
 			continue
 		}
 		stream, requests, err := channel.Accept()
@@ -126,7 +126,7 @@ func (s *Programs) serveWindows(l *link.Link, opened <-chan ssh.NewChannel) {
 				case n > maxStrange: // it was let in before the last one was turned away
 					return
 				case n == maxStrange:
-					err = fmt.Errorf("%w; %d were turned away, and now all are", err, maxStrange)
+					err = fmt.Errorf("%w; %d connections were refused, and now all are", err, maxStrange)
 				}
 				l.Tell(Drew{place, err})
 			}

@@ -56,7 +56,7 @@ func TestABoundLineTellsTheHostAndServesNoOtherSession(t *testing.T) {
 		_, err := client.Sign(a.PublicKey(), loginIn(session, a.PublicKey(), "publickey", "keeper"))
 		return err
 	}
-	if try("s1") == nil || !strings.Contains(c.last().Refuse.Error(), "does not say which host") {
+	if try("s1") == nil || !strings.Contains(c.last().Refuse.Error(), "names no host") {
 		t.Errorf("a request that names no host: %+v", c.last())
 	}
 	for what, payload := range map[string][]byte{

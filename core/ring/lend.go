@@ -40,9 +40,9 @@ func (u Use) For() string {
 	case len(u.At) > 0:
 		return "to log in as " + u.Login + " at " + strings.Join(u.At, ", ")
 	case u.Host != "":
-		return "to log in as " + u.Login + " at a host you have not vouched for, " + u.Host
+		return "to log in as " + u.Login + " at a host whose key is not trusted, " + u.Host
 	}
-	return "to log in as " + u.Login + ", which host it does not say"
+	return "to log in as " + u.Login + " at an unnamed host"
 }
 
 // Terms are what is lent, and how.
@@ -111,13 +111,13 @@ const refusals = 3
 var ErrNoMore = errors.New("refused, and all that follows, too")
 
 var (
-	errRefused = fmt.Errorf("it was refused %d times: the lend has stopped", refusals)
-	errAll     = errors.New("all of it was refused: the lend has stopped")
+	errRefused = fmt.Errorf("refused %d times: agent forwarding has ended", refusals)
+	errAll     = errors.New("all uses were refused: agent forwarding has ended")
 	errEnded   = errors.New("the lend has ended")
 	errHere    = errors.New("it was ended here")
-	errTime    = errors.New("its time is over: the lend has stopped")
-	errBurst   = fmt.Errorf("more than %d requests in %s: the lend has stopped, since somebody over there may be trying keys", burst, burstTime)
-	errNever   = errors.New("a lent agent only lists and signs")
+	errTime    = errors.New("its time is over: agent forwarding has ended")
+	errBurst   = fmt.Errorf("more than %d requests in %s: agent forwarding has ended, since someone there may be trying keys", burst, burstTime)
+	errNever   = errors.New("a forwarded agent only lists keys and signs")
 	errMany    = fmt.Errorf("%d lines are open already", maxClients)
 )
 
@@ -172,7 +172,7 @@ func (l *Lend) settle(made bool) {
 }
 
 func (l *Lend) errSpent() error {
-	return fmt.Errorf("it was used as often as it may be, %s: the lend has stopped", words.Count(l.Most, "time"))
+	return fmt.Errorf("the limit of uses is reached, %s: agent forwarding has ended", words.Count(l.Most, "time"))
 }
 
 // End ends the lend: whoever uses it is cut off, and nothing is served any more.
@@ -436,11 +436,11 @@ func (l *Lend) allow(u *Use) error {
 	case l.All && !mine: // the agent behind has it, or nobody
 		return nil
 	case !slices.Contains(l.Keys, u.Key.SHA256) && !l.All:
-		return errors.New("that key is not lent")
+		return errors.New("that key is not forwarded")
 	case !mine:
 		return errGone
 	case u.Login == "" && !l.All:
-		return errors.New("the request is no login: a lent key signs nothing else")
+		return errors.New("the request is not a login: a forwarded key signs nothing else")
 	}
 	for _, only := range []struct{ hosts, said []string }{{l.Hosts, l.Said}, {u.Key.Hosts, u.Key.Said}} {
 		if len(only.said) == 0 {
@@ -449,9 +449,9 @@ func (l *Lend) allow(u *Use) error {
 		switch {
 		case len(only.hosts) == 0:
 		case u.Login == "":
-			return fmt.Errorf("it is for %s alone, and the request is no login", strings.Join(only.said, ", "))
+			return fmt.Errorf("the key is only for %s, and the request is not a login", strings.Join(only.said, ", "))
 		case u.Host == "":
-			return fmt.Errorf("it is for %s alone, and the request does not say which host it is for", strings.Join(only.said, ", "))
+			return fmt.Errorf("the key is only for %s, and the request names no host", strings.Join(only.said, ", "))
 		case !fits(only.hosts, u.At):
 			return otherHost(strings.Join(only.said, ", "))
 		}

@@ -198,7 +198,7 @@ func TestAKeyForSomeHostsSignsNothingElse(t *testing.T) {
 	hold(t, &r, a, Entry{Hosts: []string{"gauge-*"}})
 	var c told
 	client, _ := over(t, r.Lend(Terms{All: true, Tell: c.tell}))
-	if _, err := client.Sign(a.PublicKey(), []byte("SSHSIG\x00\x00\x00\x03git")); err == nil || !strings.Contains(fmt.Sprint(c.last().Refuse), "no login") {
+	if _, err := client.Sign(a.PublicKey(), []byte("SSHSIG\x00\x00\x00\x03git")); err == nil || !strings.Contains(fmt.Sprint(c.last().Refuse), "not a login") {
 		t.Errorf("it signed: %v, %v", err, c.last().Refuse)
 	}
 }

@@ -100,7 +100,7 @@ func GatewayKey(h Hop, seen KeySheets) gate.Gate {
 	if len(secrets) > 0 {
 		return gate.Gate{Kind: gate.Key, Verdict: gate.Open, Seen: secrets[0].what}
 	}
-	return gate.Gate{Kind: gate.Key, Seen: "none named", Reason: "keys that are unlocked are tried; name the one that you are known by: key = \"PATH\""}
+	return gate.Gate{Kind: gate.Key, Seen: "none named", Reason: "unlocked keys are tried; name yours: key = \"PATH\""}
 }
 
 // secret is something that a person is known by besides a key.

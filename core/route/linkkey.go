@@ -16,7 +16,7 @@ type LinkKey struct {
 	lent Lent
 }
 
-// Lent is what is lent at the end of a way. A server does not say which shell asks for a lent key, so what lends
+// Lent is what is lent at the end of a way. A server does not say which shell asks to use a forwarded key, so what lends
 // something else has a link of its own.
 type Lent struct {
 	Agent string // "ask" or "lend", "" where nothing is lent

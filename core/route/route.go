@@ -149,7 +149,7 @@ func (h Hop) Unmeant(key string) string {
 	}) {
 		return ""
 	}
-	return fmt.Sprintf("%s is meant for %s, and this is %s", sanitize.Name(key), strings.Join(h.Terms[key].Said, ", "), h.Host)
+	return fmt.Sprintf("%s is limited to %s, and this is %s", sanitize.Name(key), strings.Join(h.Terms[key].Said, ", "), h.Host)
 }
 
 // KeysMeant judges whether the hop's keys are meant for it.
@@ -157,7 +157,7 @@ func (h Hop) KeysMeant(g gate.Gate) gate.Gate {
 	for _, key := range h.Keys {
 		if say := h.Unmeant(key); say != "" && g.Verdict == gate.Open {
 			g.Verdict, g.Reason = gate.Ajar, say
-			g.Remedy = gate.Remedy{Say: "use the key that is meant for it, or say in Keys that this one is meant for it too", Act: gate.Choose}
+			g.Remedy = gate.Remedy{Say: "use another key, or allow this one for the host in Keys", Act: gate.Choose}
 		}
 	}
 	return g
@@ -334,7 +334,7 @@ func (p Planner) ways(s *book.Session) ([][]Hop, error) {
 			case g != nil && i == 0:
 				longer = append(longer, []Hop{p.gateway(g)})
 			case g != nil:
-				return nil, fmt.Errorf("the gateway %s is reached from here alone", name)
+				return nil, fmt.Errorf("the gateway %s can only be the first hop", name)
 			case next == nil:
 				return nil, fmt.Errorf("there is no session %q", name)
 			case next.Broken != nil:
@@ -599,7 +599,7 @@ func (r Route) address(i int) gate.Gate {
 	g := gate.Gate{Kind: gate.Address, Seen: h.Host}
 	switch {
 	case h.Dial != "":
-		g.Seen += ", knocked at " + h.Dial
+		g.Seen += ", dialled at " + h.Dial
 	case h.Proxy != (book.Proxy{}):
 		g.Seen += ", seen from the proxy"
 	case i > 0:
@@ -615,7 +615,7 @@ func (r Route) address(i int) gate.Gate {
 			others = append(others, instead(way.Hops, r.Hops))
 		}
 		g.Seen += ", else " + strings.Join(others, " or ")
-		g.Detail = append(g.Detail, "another way, where this one does not answer: via "+strings.Join(others, " or "))
+		g.Detail = append(g.Detail, "alternative route, if this one does not answer: via "+strings.Join(others, " or "))
 	}
 	return g
 }
@@ -646,8 +646,8 @@ func ProxyGate(h Hop) gate.Gate {
 	}
 	ip, err := netip.ParseAddr(host)
 	if near := host == "localhost" || err == nil && ip.IsLoopback(); !near && h.Proxy.Scheme != "https" && (h.ProxyFile != "" || h.Proxy.User != "") {
-		g.Verdict, g.Reason = gate.Ajar, "its login goes to the proxy as it is: whoever listens on the way there reads it"
-		g.Remedy.Say = "use https:// where the proxy has it, and a password that opens nothing else"
+		g.Verdict, g.Reason = gate.Ajar, "the proxy's password is sent in clear text: anyone on the network path can read it"
+		g.Remedy.Say = "use https:// if the proxy supports it, and a password that is used nowhere else"
 	}
 	return g
 }
@@ -658,23 +658,23 @@ func listeners(h Hop) gate.Gate {
 	if h.Lending() {
 		g.Seen += ", lends " + words.Count(len(h.Lends), "key")
 		if len(h.Lends) == 0 {
-			g.Verdict, g.Reason = gate.Ajar, "it is to lend keys, and names none"
-			g.Remedy.Say = "name the keys that may be used from there: lends = [\"keys/tide.pem\"]"
+			g.Verdict, g.Reason = gate.Ajar, "agent forwarding is on, but no keys are named"
+			g.Remedy.Say = "name the keys to forward: lends = [\"keys/tide.pem\"]"
 		}
 	}
 	if h.Windows {
 		g.Seen += ", windows"
 		if g.Verdict == gate.Untried {
-			g.Verdict, g.Reason = gate.Ajar, "programs there may draw on the display here, and see every window and key of it"
-			g.Remedy.Say = "set windows to on for machines alone that you would let sit at your desk"
+			g.Verdict, g.Reason = gate.Ajar, "graphical programs there may use the X display here, and see all its windows and keys"
+			g.Remedy.Say = "set windows to on only for machines that you trust like your own"
 		}
 	}
 	for _, t := range h.Tunnels {
 		kind, address := t.Kind()
 		g.Seen += ", " + t.String()
 		if t.Beyond() && g.Verdict == gate.Untried {
-			g.Verdict, g.Reason = gate.Ajar, fmt.Sprintf("the door %s listens to other machines: whoever reaches it can use it", address)
-			g.Remedy.Say = "let it listen at 127.0.0.1 where that is enough"
+			g.Verdict, g.Reason = gate.Ajar, fmt.Sprintf("%s listens for other machines: anyone who reaches it can use it", address)
+			g.Remedy.Say = "use 127.0.0.1 if that is enough"
 		}
 		if kind == "lend" || g.Verdict != gate.Untried {
 			continue // its listener is over there
@@ -684,7 +684,7 @@ func listeners(h Hop) gate.Gate {
 		}
 		if err := localaddr.Try(address); err != nil {
 			g.Verdict, g.Reason = gate.Ajar, err.Error()
-			g.Remedy = gate.Remedy{Say: "use another local port, or end what holds it", Act: gate.Choose, Subject: address}
+			g.Remedy = gate.Remedy{Say: "use another local port, or stop the program that uses it", Act: gate.Choose, Subject: address}
 		}
 	}
 	return g
@@ -729,7 +729,7 @@ func (k Knowledge) key(h Hop) gate.Gate {
 		}
 	}
 	g.Verdict = gate.Ajar
-	g.Reason = fmt.Sprintf("%s last got in here with another key, %s, on %s", h.User, last.Key, last.When.Local().Format("2 Jan 2006"))
+	g.Reason = fmt.Sprintf("%s last logged in here with another key, %s, on %s", h.User, last.Key, last.When.Local().Format("2 Jan 2006"))
 	g.Remedy = gate.Remedy{Say: "if it is refused, use that key again", Act: gate.Choose}
 	return g
 }
@@ -769,8 +769,8 @@ func identity(h Hop, vouched *vouch.Record) gate.Gate {
 	}
 	switch {
 	case err != nil:
-		g.Verdict, g.Seen, g.Reason = gate.Shut, "the record cannot be read", err.Error()
-		g.Remedy.Say = "mend the record; no host is trusted without it"
+		g.Verdict, g.Seen, g.Reason = gate.Shut, "vouched.toml cannot be read", err.Error()
+		g.Remedy.Say = "correct vouched.toml; without it, no host key is trusted"
 		var foreign *perm.Foreign
 		if errors.As(err, &foreign) {
 			g.Remedy.Say = foreign.Mend
@@ -787,7 +787,7 @@ func identity(h Hop, vouched *vouch.Record) gate.Gate {
 	}
 	if mode, exposed := vouched.Exposed(); exposed && err == nil {
 		g.Verdict = gate.Ajar
-		g.Reason = fmt.Sprintf("vouched.toml has mode %04o: others can read which hosts you know", mode)
+		g.Reason = fmt.Sprintf("vouched.toml has mode %04o: others can read which hosts you connect to", mode)
 		g.Remedy = gate.Remedy{Say: "set mode 0600 on vouched.toml", Act: gate.MendFile, Subject: vouched.Path()}
 	}
 	return g
@@ -819,10 +819,10 @@ func (k KeySheets) read(path string) KeySheet {
 // where it works but something is off with it, shut where none can be used.
 func KeyGate(h Hop, seen KeySheets) gate.Gate {
 	if len(h.Keys) == 0 && h.Lease != nil {
-		return gate.Gate{Kind: gate.Key, Seen: "none named, the lease takes its place"}
+		return gate.Gate{Kind: gate.Key, Seen: "none named; the certificate is used instead"}
 	}
 	if len(h.Keys) == 0 {
-		return gate.Gate{Kind: gate.Key, Seen: "none named", Reason: "the server must take a password or ask questions"}
+		return gate.Gate{Kind: gate.Key, Seen: "none named", Reason: "the server must accept a password or ask questions"}
 	}
 	var usable, worst *gate.Gate
 	for _, path := range h.Keys {
@@ -878,12 +878,12 @@ func judge(path string, k KeySheet, h Hop) gate.Gate {
 	} else if len(k.Sheet.Faults) > 0 {
 		g.Verdict, g.Reason, g.Remedy = gate.Ajar, k.Sheet.Faults[0].Say, remedy(path, k.Sheet.Faults[0])
 	} else if len(k.Sheet.Repairs) > 0 {
-		g.Verdict, g.Reason = gate.Ajar, "read all the same, but "+strings.Join(k.Sheet.Repairs, "; ")
-		g.Remedy.Say = "copy the key anew when there is time"
+		g.Verdict, g.Reason = gate.Ajar, "readable, but "+strings.Join(k.Sheet.Repairs, "; ")
+		g.Remedy.Say = "copy the key file again when convenient"
 	} else if age := time.Since(k.Sheet.Written); h.KeyAge > 0 && age > h.KeyAge {
 		g.Verdict = gate.Ajar
-		g.Reason = fmt.Sprintf("the file was written %s ago, and key_age, from %s, is %s", words.Count(int(age/(24*time.Hour)), "day"), h.From("key_age"), words.Count(int(h.KeyAge/(24*time.Hour)), "day"))
-		g.Remedy.Say = "put a new key in its place in Keys, which proves it before the old one goes"
+		g.Reason = fmt.Sprintf("the file is %s old, and key_age, from %s, is %s", words.Count(int(age/(24*time.Hour)), "day"), h.From("key_age"), words.Count(int(h.KeyAge/(24*time.Hour)), "day"))
+		g.Remedy.Say = "rotate the key in Keys: the new one is tested before the old one is removed"
 	}
 	return g
 }

@@ -155,7 +155,7 @@ func TestAnOldKeyIsAjar(t *testing.T) {
 			t.Fatal(err)
 		}
 		g := KeyGate(r.Target(), KeySheets{})
-		if g.Verdict != want || want == gate.Ajar && g.Reason != "the file was written 40 days ago, and key_age, from defaults, is 39 days" {
+		if g.Verdict != want || want == gate.Ajar && g.Reason != "the file is 40 days old, and key_age, from defaults, is 39 days" {
 			t.Errorf("with %s: %+v", age, g)
 		}
 	}

@@ -25,26 +25,26 @@ func StateGate(i *book.Binding) gate.Gate {
 		case "passed":
 			g.Seen += ", its checks are passed"
 		case "initializing":
-			g.Verdict, g.Reason = gate.Ajar, i.Name+" runs, and its start-up checks are not passed yet"
-			g.Remedy = gate.Remedy{Say: "wait: it may not answer before they are", Act: gate.Wait}
+			g.Verdict, g.Reason = gate.Ajar, i.Name+" runs, but its start-up checks have not passed yet"
+			g.Remedy = gate.Remedy{Say: "wait: it may not answer before", Act: gate.Wait}
 		case "failing":
-			g.Verdict, g.Reason = gate.Ajar, i.Name+" runs, and its start-up checks fail"
-			g.Remedy.Say = "look at what its console says; restart it where nothing else helps"
+			g.Verdict, g.Reason = gate.Ajar, i.Name+" runs, but its start-up checks fail"
+			g.Remedy.Say = "see its console output; restart it if nothing else helps"
 		}
 	case "starting":
 		shut(i.Name+" is starting", "wait until it runs", gate.Choose)
 	case "stopping":
 		shut(i.Name+" is being stopped", "wait until it has stopped, then start it", gate.ByHand)
 	case "stopped":
-		shut(i.Name+" is stopped", "start it, and wait until it runs", gate.Choose)
+		shut(i.Name+" is stopped", "start it, then wait until it runs", gate.Choose)
 	case "ended":
-		shut(i.Name+" was ended, and does not come back", "bind the session to the instance that took its place", gate.ByHand)
+		shut(i.Name+" was terminated", "bind the session to the instance that replaced it", gate.ByHand)
 	case "failed":
 		why := i.Name + " has failed"
 		if i.Wrong != "" {
 			why += ": " + i.Wrong
 		}
-		shut(why, "see what the estate says of it", gate.ByHand)
+		shut(why, "see its state in Estate", gate.ByHand)
 	}
 	if i.Wrong != "" && i.State != "failed" {
 		g.Detail = append(g.Detail, "the estate says: "+i.Wrong)

@@ -99,7 +99,7 @@ func Contained(h route.Hop, at gate.Kind, f func() error) error {
 	err := contain.Do("the link to "+h.Name, f)
 	var fault *contain.Panic
 	if errors.As(err, &fault) {
-		return Fail(h, at, gate.Unexpected, "a fault of this program", fault.Error(), "walk again; if it comes back, send the report", fault)
+		return Fail(h, at, gate.Unexpected, "a fault of this program", fault.Error(), "connect again; if it comes back, send the report", fault)
 	}
 	return err
 }

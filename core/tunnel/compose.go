@@ -66,10 +66,10 @@ func Compose(w Wish) (c Composed) {
 		return c
 	}
 	if c.Spec.Beyond() {
-		c.Notes = append(c.Notes, "its door listens to OTHER MACHINES: whoever reaches it can use it")
+		c.Notes = append(c.Notes, "it listens for OTHER MACHINES: anyone who reaches it can use it")
 	}
 	if w.Kind == "lend" {
-		c.Notes = append(c.Notes, "the door is over there; the server decides whether it may be opened, and to whom it listens")
+		c.Notes = append(c.Notes, "the listener is on the remote machine; its server decides whether it may listen, and for whom")
 		return c
 	}
 	_, full := c.Spec.Kind()
@@ -83,7 +83,7 @@ func Compose(w Wish) (c Composed) {
 	switch {
 	case proposed && free > 0:
 		c.Spec, _, c.Err = book.NewTunnel(w.Kind, net.JoinHostPort(host, strconv.Itoa(free)), reach)
-		c.Notes = append(c.Notes, fmt.Sprintf("%v, so the door is at %d", err, free))
+		c.Notes = append(c.Notes, fmt.Sprintf("%v, so port %d is used", err, free))
 	case free > 0:
 		c.Notes = append(c.Notes, fmt.Sprintf("%v; port %d is free", err, free))
 		c.Err = err

@@ -225,7 +225,7 @@ func TakeOver(p Program, address string) error {
 		return fmt.Errorf("process %d does not answer: %w", p.PID, err)
 	}
 	if !closed {
-		return fmt.Errorf("process %d holds no door at %s any more", p.PID, address)
+		return fmt.Errorf("process %d no longer listens at %s", p.PID, address)
 	}
 	return nil
 }

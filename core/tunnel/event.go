@@ -68,7 +68,7 @@ type Ended struct {
 
 // Record words the event.
 func (e Opened) Record() event.Record {
-	return event.Record{Name: "open", Session: e.Session, Say: e.What + ", the door is " + e.Address, Fields: map[string]any{"tunnel": e.What, "door": e.Address}}
+	return event.Record{Name: "open", Session: e.Session, Say: e.What + ", listening at " + e.Address, Fields: map[string]any{"tunnel": e.What, "door": e.Address}}
 }
 
 // Record words the event.
@@ -83,12 +83,12 @@ func (e Stuck) Record() event.Record {
 
 // Record words the event.
 func (e Rested) Record() event.Record {
-	return event.Record{Name: "rested", Session: e.Session, Say: fmt.Sprintf("%s closes: nothing ran through it for %s", e.What, e.After), Fields: map[string]any{"tunnel": e.What, "seconds": e.After.Seconds()}}
+	return event.Record{Name: "rested", Session: e.Session, Say: fmt.Sprintf("%s closes: not used for %s", e.What, e.After), Fields: map[string]any{"tunnel": e.What, "seconds": e.After.Seconds()}}
 }
 
 // Record words the event.
 func (e Proven) Record() event.Record {
-	r := event.Record{Name: "proven", Session: e.Session, Say: fmt.Sprintf("%s tried from there: %s, %s", e.What, e.Proof.Verdict, e.Proof.Say),
+	r := event.Record{Name: "proven", Session: e.Session, Say: fmt.Sprintf("%s tested from the machine: %s, %s", e.What, e.Proof.Verdict, e.Proof.Say),
 		Fields: map[string]any{"tunnel": e.What, "verdict": e.Proof.Verdict.String(), "seen": e.Proof.Say}}
 	if e.Proof.Rule != "" {
 		r.Fields["rule"] = e.Proof.Rule
@@ -106,7 +106,7 @@ func (e Proven) Record() event.Record {
 
 // Record words the event.
 func (e Came) Record() event.Record {
-	r := event.Record{Name: "up", Session: e.Session, Say: "the way is there", Fields: map[string]any{"again": e.Again}}
+	r := event.Record{Name: "up", Session: e.Session, Say: "connected", Fields: map[string]any{"again": e.Again}}
 	if e.Again > 0 {
 		r.Say += " again"
 	}
@@ -116,19 +116,19 @@ func (e Came) Record() event.Record {
 // Record words the event.
 func (e Lost) Record() event.Record {
 	if e.Err != nil {
-		return event.Record{Name: "lost", Session: e.Session, Say: "the way is lost", Failed: e.Err.Error(), Fields: map[string]any{"error": e.Err.Error()}}
+		return event.Record{Name: "lost", Session: e.Session, Say: "connection lost", Failed: e.Err.Error(), Fields: map[string]any{"error": e.Err.Error()}}
 	}
-	say, fields := "the way is lost", map[string]any{}
+	say, fields := "connection lost", map[string]any{}
 	if e.Why != nil {
-		say = fmt.Sprintf("the way is lost at %s: %s", e.Why.Hop, e.Why.Cause)
+		say = fmt.Sprintf("connection lost at %s: %s", e.Why.Hop, e.Why.Cause)
 		fields["hop"], fields["cause"] = e.Why.Hop, string(e.Why.Cause)
 	}
-	return event.Record{Name: "lost", Session: e.Session, Say: say + "; it is walked again, and the doors stay", Fields: fields}
+	return event.Record{Name: "lost", Session: e.Session, Say: say + "; reconnecting, local ports stay open", Fields: fields}
 }
 
 // Record words the event.
 func (e Widened) Record() event.Record {
-	return event.Record{Name: "wider", Session: e.Session, Hop: e.Hop, Say: fmt.Sprintf("%s allows no more channels on a link: %d links now", e.Hop, e.Links), Fields: map[string]any{"hop": e.Hop, "links": e.Links}}
+	return event.Record{Name: "wider", Session: e.Session, Hop: e.Hop, Say: fmt.Sprintf("%s allows no more channels on a connection: %d connections now", e.Hop, e.Links), Fields: map[string]any{"hop": e.Hop, "links": e.Links}}
 }
 
 // Record words the event.

@@ -56,7 +56,7 @@ func WriteFlows(w io.Writer, flows []Exported, format string) error {
 		out.Flush()
 		return out.Error()
 	}
-	return fmt.Errorf("%q is no format; there are csv and json", sanitize.Line(format, 20))
+	return fmt.Errorf("unknown format %q; the formats are csv and json", sanitize.Line(format, 20))
 }
 
 func text(s string) string {

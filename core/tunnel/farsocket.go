@@ -66,8 +66,8 @@ func (s *farSocket) look(ctx context.Context, p *walk.Passage) (stands string, o
 	s.each(ctx, p, func(info fs.FileInfo, _ func() error) {
 		socket = info.Mode()&fs.ModeSocket != 0
 		ours = socket && !s.made.IsZero() && info.ModTime().Equal(s.made)
-		if stands = "a file that is no socket stands there; choose another path"; socket {
-			stands = "a socket stands there that nobody listens at; remove it over there where it is left over"
+		if stands = "a file that is no socket exists there; choose another path"; socket {
+			stands = "a socket file without a listener exists there; remove it on the remote machine"
 		}
 	})
 	if !socket || ours {

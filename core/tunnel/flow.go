@@ -222,7 +222,7 @@ func (t *Tunnel) pass(f *flow, to, from link.Stream, count, all *atomic.Uint64, 
 	}
 }
 
-var errCut = errors.New("the way was lost")
+var errCut = errors.New("the connection was lost")
 
 // breakOff closes a connection so that the program at its end does not take what
 // came for all there was.

@@ -17,7 +17,7 @@ func (l Line) Standing() (v gate.Verdict, off string) {
 	case l.Error != "":
 		return gate.Shut, l.Error
 	case !l.Up && !l.Lost.IsZero():
-		return gate.Ajar, "the way is lost, the door stays"
+		return gate.Ajar, "connection lost, the local port stays"
 	case !l.Up:
 		return gate.Untried, ""
 	case answers >= gate.Ajar:
@@ -38,7 +38,7 @@ func (l Line) Gates() []Gate {
 	case l.Kind == "lend":
 		listener.Verdict, listener.Seen = answers, l.Proof
 	case l.Beyond:
-		listener.Verdict, listener.Seen = gate.Ajar, "it listens to other machines"
+		listener.Verdict, listener.Seen = gate.Ajar, "it listens for other machines"
 	}
 	if l.Kind != "bring" {
 		return []Gate{listener}

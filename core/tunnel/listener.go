@@ -260,7 +260,7 @@ func (t *Tunnel) admit(conn net.Conn) error {
 	err := localaddr.Ours(conn)
 	var foreign *localaddr.Foreign
 	if errors.As(err, &foreign) {
-		return fmt.Errorf("refused: %w, and the door is not shared", foreign)
+		return fmt.Errorf("refused: %w, and the port is not shared", foreign)
 	}
 	if err != nil {
 		t.untold.Store(true)
@@ -372,7 +372,7 @@ func (t *Tunnel) lend() {
 			}
 			return
 		}
-		t.stuck(errors.New("the way is lost"))
+		t.stuck(errors.New("connection lost"))
 	}
 }
 

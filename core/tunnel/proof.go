@@ -46,12 +46,12 @@ func (t *Tunnel) Prove(ctx context.Context) Proof {
 	p := t.try(ctx)
 	if p.Rule == byAddress { // who would have to be let in
 		from := t.way.route.Target().Name
-		p.Rule = fmt.Sprintf("let %s, by its private address and not by yours, connect to %s", from, t.Spec.Reach)
+		p.Rule = fmt.Sprintf("allow %s, by its private address, to connect to %s", from, t.Spec.Reach)
 		if seen := t.seenAs(ctx, p.Heard); seen != "" {
 			if !strings.Contains(p.Say, seen) {
-				p.Say += fmt.Sprintf("; it would have seen %s", seen)
+				p.Say += fmt.Sprintf("; it would see the address %s", seen)
 			}
-			p.Rule = fmt.Sprintf("let %s, which is seen as %s, connect to %s", from, seen, t.Spec.Reach)
+			p.Rule = fmt.Sprintf("allow %s (seen as %s) to connect to %s", from, seen, t.Spec.Reach)
 		}
 	}
 	return p
@@ -96,13 +96,13 @@ func (t *Tunnel) try(ctx context.Context) Proof {
 		case len(f.text) == 0 && cut(): // it was the way that ended
 			return Proof{}
 		case len(f.text) == 0:
-			return Proof{Verdict: gate.Ajar, Say: t.Spec.Reach + " takes the connection and ends it at once", Rule: byAddress}
+			return Proof{Verdict: gate.Ajar, Say: t.Spec.Reach + " accepts the connection and closes it at once", Rule: byAddress}
 		case looksRefused(said):
 			return Proof{Verdict: gate.Shut, Say: fmt.Sprintf("%s answers: %s", t.Spec.Reach, said), Heard: said, Rule: byAddress}
 		}
-		return Proof{Verdict: gate.Open, Say: "it announces itself: " + said, Heard: said}
+		return Proof{Verdict: gate.Open, Say: "it answers: " + said, Heard: said}
 	case <-time.After(announceTime):
-		return Proof{Verdict: gate.Open, Say: "it takes connections and waits to be spoken to"}
+		return Proof{Verdict: gate.Open, Say: "it accepts connections and waits for the client"}
 	case <-ctx.Done():
 		return Proof{}
 	}
@@ -184,7 +184,7 @@ func refusedProof(err error, reach, from string) Proof {
 	var refused *link.Refused
 	if !errors.As(err, &refused) {
 		if errors.Is(err, context.DeadlineExceeded) {
-			p.Say = fmt.Sprintf("%s gave no answer to %s within %s: packets on the way are dropped, as inbound rules do", reach, from, proofTime)
+			p.Say = fmt.Sprintf("%s gave no answer to %s within %s: packets are dropped, as by firewall rules", reach, from, proofTime)
 			p.Rule = byAddress
 		}
 		return p
@@ -197,9 +197,9 @@ func refusedProof(err error, reach, from string) Proof {
 	case refused.Reason == ssh.Prohibited:
 		p.Rule = fmt.Sprintf("have onward connections allowed at %s for this login, or reach %s through another machine", refused.Hop, reach)
 	case strings.Contains(said, "refused"):
-		p.Say += fmt.Sprintf("; %s is reached, and nothing listens at that port, or only at its own loopback address", reach)
+		p.Say += fmt.Sprintf("; %s answers, but nothing listens at that port, or only at its loopback address", reach)
 	case strings.Contains(said, "not known"), strings.Contains(said, "resolve"):
-		p.Say += fmt.Sprintf("; %s does not know that name: write it as it is known there", refused.Hop)
+		p.Say += fmt.Sprintf("; %s does not know that name", refused.Hop)
 	default:
 		p.Rule = byAddress
 	}
@@ -227,10 +227,10 @@ func (t *Tunnel) proveLent(ctx context.Context, listens string) Proof {
 	switch {
 	case err == nil:
 		stream.Close()
-		return Proof{Verdict: gate.Open, Say: fmt.Sprintf("it listens at %s: OTHER MACHINES reach it", at)}
+		return Proof{Verdict: gate.Open, Say: fmt.Sprintf("it listens at %s: OPEN TO OTHER MACHINES", at)}
 	case errors.As(err, &refused) && strings.Contains(strings.ToLower(refused.Said), "refused"): // it reached itself
-		return Proof{Verdict: gate.Ajar, Say: fmt.Sprintf("%s was asked for, and nothing listens at %s: the server seems to have opened it at its own loopback address alone", listens, at),
-			Rule: fmt.Sprintf("have %s allow doors that other machines reach (GatewayPorts), or use it there as 127.0.0.1:%s", target.Name, port)}
+		return Proof{Verdict: gate.Ajar, Say: fmt.Sprintf("%s was requested, but nothing listens at %s: the server probably opened it at its loopback address only", listens, at),
+			Rule: fmt.Sprintf("have GatewayPorts allowed on %s, or use it there as 127.0.0.1:%s", target.Name, port)}
 	}
 	return Proof{}
 }

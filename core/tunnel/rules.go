@@ -81,7 +81,7 @@ func anyFits(list []destination, host, port string) bool {
 type errNotAllowed string
 
 func (e errNotAllowed) Error() string {
-	return fmt.Sprintf("%s is none of the destinations that this door leads to", string(e))
+	return fmt.Sprintf("%s is not an allowed destination of this proxy", string(e))
 }
 
 // judge tells whether a destination may be reached, and whether from here.

@@ -49,7 +49,7 @@ func NewSet(w Walker, tell func(event.Event)) *Set {
 }
 
 // errGone says that a session's tunnels were closed while one was being opened.
-var errGone = errors.New("its tunnels were closed meanwhile")
+var errGone = errors.New("its port forwards were closed meanwhile")
 
 // Open opens tunnels along a route, those that are not open yet. It goes on where one
 // cannot be opened, and returns what went wrong joined. lazy leaves the way unwalked

@@ -456,10 +456,10 @@ func TestAnIdleFlowIsEnded(t *testing.T) {
 func TestServicesAreProvenFromTheFarSide(t *testing.T) {
 	b := openBay(t)
 	for reach, want := range map[string][3]string{
-		"tide-db.internal:5432":  {"open", "it announces itself: TIDES 1.4 ready, hello 10.61.4.1", ""},
-		"survey-web.internal:80": {"open", "it takes connections and waits to be spoken to", ""},
-		"archive.internal:5433":  {"shut", "FATAL no entry in the access list for 10.61.4.1", "let quay, which is seen as 10.61.4.1, connect"},
-		"10.61.4.31:81":          {"shut", "Connection refused; 10.61.4.31:81 is reached, and nothing listens", ""},
+		"tide-db.internal:5432":  {"open", "it answers: TIDES 1.4 ready, hello 10.61.4.1", ""},
+		"survey-web.internal:80": {"open", "it accepts connections and waits for the client", ""},
+		"archive.internal:5433":  {"shut", "FATAL no entry in the access list for 10.61.4.1", "allow quay (seen as 10.61.4.1) to connect"},
+		"10.61.4.31:81":          {"shut", "Connection refused; 10.61.4.31:81 answers, but nothing listens", ""},
 		"nowhere.internal:80":    {"shut", "does not know that name", ""},
 	} {
 		p := b.open(bring(reach), tunnel.Options{}).Prove(t.Context())

@@ -146,7 +146,7 @@ func (w *Way) keep(l *lane, n int) {
 		w.wentDown(l, p.Failure())
 		p.Close()
 		if lost = true; r.Target().Manner.Reconnect <= 0 {
-			w.drop(l, errors.New("the way was lost"))
+			w.drop(l, errors.New("the connection was lost"))
 			return
 		}
 	}
@@ -229,7 +229,7 @@ func (w *Way) Passage(ctx context.Context) (*walk.Passage, error) {
 		select {
 		case <-changed:
 		case <-ctx.Done():
-			return nil, fmt.Errorf("the way to %s is not there: %w", w.route.Session, ctx.Err())
+			return nil, fmt.Errorf("not connected to %s: %w", w.route.Session, ctx.Err())
 		case <-w.ctx.Done():
 			return nil, errClosed
 		}
@@ -290,7 +290,7 @@ func (w *Way) gone(ctx context.Context, p *walk.Passage) error {
 		select {
 		case <-changed:
 		case <-ctx.Done():
-			return fmt.Errorf("the way to %s is lost: %w", w.route.Session, ctx.Err())
+			return fmt.Errorf("connection to %s lost: %w", w.route.Session, ctx.Err())
 		case <-w.ctx.Done():
 			return errClosed
 		}

@@ -169,7 +169,7 @@ func (a *attempt) cancelled(ctx context.Context) error {
 	defer a.mu.Unlock()
 	return &gate.Failure{
 		Hop: a.route.Hops[a.hop].Name, Gate: a.at, Cause: gate.Cancelled,
-		Seen: "stopped", Why: "the walk was stopped here", Err: ctx.Err(),
+		Seen: "stopped", Why: "connecting was stopped here", Err: ctx.Err(),
 	}
 }
 

@@ -101,7 +101,7 @@ func TestIdentityProvidersThatAreNone(t *testing.T) {
 	b := openBay(t, nil)
 	for name, c := range map[string]struct{ more, device, token, say string }{
 		"no device grant": {``, ``, ``, "does not offer the device grant"},
-		"a plain address": {`,"device_authorization_endpoint":"URL/device"`, `{"device_code":"x","user_code":"y","verification_uri":"http://lantern.example/go","expires_in":60,"interval":1}`, ``, "no address over TLS"},
+		"a plain address": {`,"device_authorization_endpoint":"URL/device"`, `{"device_code":"x","user_code":"y","verification_uri":"http://lantern.example/go","expires_in":60,"interval":1}`, ``, "not an https address"},
 		"no":              {`,"device_authorization_endpoint":"URL/device"`, `{"device_code":"x","user_code":"y","verification_uri":"URL/go","expires_in":60,"interval":1}`, `{"error":"access_denied"}`, "the identity provider says no: access_denied"},
 		"no token in it":  {`,"device_authorization_endpoint":"URL/device"`, `{"device_code":"x","user_code":"y","verification_uri":"URL/go","expires_in":60,"interval":1}`, `{"access_token":"x","token_type":"Bearer"}`, "gave no token that says who it is"},
 		"a bent token":    {`,"device_authorization_endpoint":"URL/device"`, `{"device_code":"x","user_code":"y","verification_uri":"URL/go","expires_in":60,"interval":1}`, `{"access_token":"x","token_type":"Bearer","id_token":"a.b.c"}`, "does not hold"},

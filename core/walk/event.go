@@ -41,9 +41,9 @@ func (Ended) IsEvent()  {}
 
 // Record words the event.
 func (e Ended) Record() event.Record {
-	r := event.Record{Name: "walked", Session: e.Session, Say: "walked to its end", Took: e.Took}
+	r := event.Record{Name: "walked", Session: e.Session, Say: "connected", Took: e.Took}
 	if e.Err != nil {
-		r.Say = "did not get through"
+		r.Say = "failed"
 		r.Hop, r.Failed = step.WhyFailed(e.Err)
 	}
 	return r

@@ -42,7 +42,7 @@ func (w *Walker) AtGateway(ctx context.Context, r route.Route, ask line.Message)
 		return &toldStream{stream, p}, nil
 	case errors.As(err, &known):
 	case errors.As(err, &refusal):
-		err = step.Fail(r.Hops[0], gate.Channel, gate.OnwardForbidden, "not allowed", refusal.Say, "ask whoever runs "+r.Hops[0].Name, err)
+		err = step.Fail(r.Hops[0], gate.Channel, gate.OnwardForbidden, "not allowed", refusal.Say, "ask the administrator of "+r.Hops[0].Name, err)
 	default:
 		err = step.Fail(r.Hops[0], gate.Channel, gate.NoAnswer, "no answer", r.Hops[0].Name+" gave no answer: "+step.Words(err), "try again in a moment", err)
 	}

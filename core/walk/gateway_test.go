@@ -104,19 +104,19 @@ func TestWhatIsWrongAtAGateway(t *testing.T) {
 		gate   gate.Kind
 		says   string
 	}{
-		"another key than named":    {func(h *route.Hop) { h.Gateway.HostKeys = []string{"SHA256:" + strings.Repeat("A", 43)} }, gate.Identity, "does not hold for 127.0.0.1"},
-		"signed by nobody":          {func(h *route.Hop) { h.Gateway.HostKeys = nil }, gate.Identity, "does not hold for 127.0.0.1"},
+		"another key than named":    {func(h *route.Hop) { h.Gateway.HostKeys = []string{"SHA256:" + strings.Repeat("A", 43)} }, gate.Identity, "is not valid for 127.0.0.1"},
+		"signed by nobody":          {func(h *route.Hop) { h.Gateway.HostKeys = nil }, gate.Identity, "is not valid for 127.0.0.1"},
 		"no certificate in ca":      {func(h *route.Hop) { h.Gateway.CA = file("ca", "nothing", 0o600) }, gate.Identity, "there is no certificate in it"},
 		"no such ca":                {func(h *route.Hop) { h.Gateway.CA = filepath.Join(folder, "none") }, gate.Identity, "no such file"},
-		"another person's key":      {func(h *route.Hop) { h.Keys = []string{filepath.Join(b.Dir, "keys/gauge.pem")} }, gate.Login, "lightship knows nobody by what was shown"},
-		"no key":                    {func(h *route.Hop) { h.Keys = nil }, gate.Login, "lightship knows nobody by what was shown"},
+		"another person's key":      {func(h *route.Hop) { h.Keys = []string{filepath.Join(b.Dir, "keys/gauge.pem")} }, gate.Login, "lightship does not know the key or certificate"},
+		"no key":                    {func(h *route.Hop) { h.Keys = nil }, gate.Login, "lightship does not know the key or certificate"},
 		"a token others can read":   {func(h *route.Hop) { h.Gateway.TokenFile = file("open", "x", 0o644) }, gate.Key, "the token in"},
 		"a token of two lines":      {func(h *route.Hop) { h.Gateway.TokenFile = file("two", "a\nb\n", 0o600) }, gate.Key, "it does not hold one token"},
 		"a token that nobody takes": {func(h *route.Hop) { h.Gateway.TokenFile = file("token", "x.y.z\n", 0o600) }, gate.Login, "the certificate or token is not taken"},
 		"a program that fails":      {func(h *route.Hop) { h.Gateway.TokenCommand = []string{"false"} }, gate.Key, "the token in false cannot be read"},
 		"no client certificate":     {func(h *route.Hop) { h.Gateway.Certificate = file("cert", "x", 0o600) }, gate.Key, "the client certificate"},
 		"no gateway":                {func(h *route.Hop) { h.Gateway.URLs = []string{"wss://" + b.Address()} }, gate.Port, "does not speak TLS"},
-		"nothing there":             {func(h *route.Hop) { h.Gateway.URLs = []string{"wss://127.0.0.1:1", "wss://127.0.0.1:2"} }, gate.Address, "there is no way from here to 127.0.0.1:2"},
+		"nothing there":             {func(h *route.Hop) { h.Gateway.URLs = []string{"wss://127.0.0.1:1", "wss://127.0.0.1:2"} }, gate.Address, "there is no network route from here to 127.0.0.1:2"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			r := right
@@ -155,7 +155,7 @@ func TestAnOlderTLSIsTold(t *testing.T) {
 	defer w.Close()
 	h := route.Hop{Name: "front", Destination: route.Destination{Host: "127.0.0.1", Port: older.Listener.Addr().(*net.TCPAddr).Port, Gateway: &route.Gateway{URLs: []string{"wss://" + older.Listener.Addr().String()}}}, Credentials: route.Credentials{User: "meatus"}, Limits: route.Limits{Keepalive: time.Minute}}
 	var f *gate.Failure
-	if _, err := w.Walk(t.Context(), h.AsRoute()); !errors.As(err, &f) || !strings.Contains(f.Why, "speaks no TLS 1.3") {
+	if _, err := w.Walk(t.Context(), h.AsRoute()); !errors.As(err, &f) || !strings.Contains(f.Why, "does not support TLS 1.3") {
 		t.Errorf("%v", err)
 	}
 }

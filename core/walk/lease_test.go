@@ -73,7 +73,7 @@ func TestAWayByALeaseReturns(t *testing.T) {
 	gone := *r.Target().Lease
 	gone.Way.Gateway = &route.Gateway{Issuer: true, URLs: []string{"wss://127.0.0.1:1"}}
 	_, err = w.Walk(t.Context(), r.AtEnd(func(h *route.Hop) { h.Lease = &gone }))
-	if !errors.As(err, &f) || f.Gate != gate.Lease || !strings.Contains(f.Why, "the issuer purser gives no lease") {
+	if !errors.As(err, &f) || f.Gate != gate.Lease || !strings.Contains(f.Why, "the issuer purser issues no certificate") {
 		t.Errorf("%v", err)
 	}
 }

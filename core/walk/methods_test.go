@@ -153,7 +153,7 @@ func TestKeysAreOfferedInOrderAndNotTooMany(t *testing.T) {
 		}
 	}
 	detail := strings.Join(f.Detail, "\n")
-	if !strings.Contains(detail, "1. key key-1.pem, SHA256:") || !strings.Contains(detail, "5. key key-5.pem, SHA256:") || !strings.Contains(detail, "3 more of the keys were not offered") {
+	if !strings.Contains(detail, "1. key key-1.pem, SHA256:") || !strings.Contains(detail, "5. key key-5.pem, SHA256:") || !strings.Contains(detail, "3 more keys were not offered") {
 		t.Errorf("told %q", detail)
 	}
 	var refused *login.LoginRefused
@@ -601,11 +601,11 @@ func TestWhyALoginIsRefusedIsRankedByWhatIsKnown(t *testing.T) {
 		text   string
 		first  string
 	}{
-		"all of it the session's own":  {nil, session + user + key, "the likeliest first: the key is in no list of that account"},
-		"a login from a site":          {nil, session + key + "[site.reef]\n" + user, "the login name is the likely cause: keeper comes from site reef"},
-		"a key that opens others":      {nil, session + user + "[site.reef]\n" + key, "the login name is the likely cause"},
+		"all of it the session's own":  {nil, session + user + key, "most likely first: the key is not authorized for that account"},
+		"a login from a site":          {nil, session + key + "[site.reef]\n" + user, "the user name is probably wrong: keeper comes from site reef"},
+		"a key that opens others":      {nil, session + user + "[site.reef]\n" + key, "the user name is probably wrong"},
 		"it got in before by this key": {gotIn{Key: print, When: time.Now()}, session + user + key, "something changed there since"},
-		"it got in before by another":  {gotIn{Key: "SHA256:other", When: time.Now()}, session + user + key, "another key is the likely cure"},
+		"it got in before by another":  {gotIn{Key: "SHA256:other", When: time.Now()}, session + user + key, "another key is likely needed"},
 	} {
 		w := walk.New(walk.Config{Vouched: tr.record, Asker: &person{yes: true}, Patience: 3 * time.Second, Logins: c.before})
 		t.Cleanup(w.Close)
@@ -657,7 +657,7 @@ func TestARefusedCertificateIsNotCuredByAnotherKey(t *testing.T) {
 	if !errors.As(err, &f) || strings.Contains(f.Remedy.Say, "another key") {
 		t.Fatalf("%+v", err)
 	}
-	for _, want := range []string{"clock", "harbour", "203.0.113.7/32", "trust the key that signed it"} {
+	for _, want := range []string{"clock", "harbour", "203.0.113.7/32", "trust the CA that signed it"} {
 		if !strings.Contains(f.Remedy.Say, want) {
 			t.Errorf("%q does not tell of %q", f.Remedy.Say, want)
 		}
@@ -669,7 +669,7 @@ func TestAServerThatSaysYesToAnyKeyProvesNothing(t *testing.T) {
 	tr := newTraveller(t, 2, &person{yes: true})
 	answers, err := tr.WouldTake(context.Background(), tr.way(addr), tr.public)
 	var f *gate.Failure
-	if !errors.As(err, &f) || f.Gate != gate.Login || answers != nil || !strings.Contains(err.Error(), "says yes to any") {
+	if !errors.As(err, &f) || f.Gate != gate.Login || answers != nil || !strings.Contains(err.Error(), "says that it accepts a key") {
 		t.Errorf("%v, %v", answers, err)
 	}
 }

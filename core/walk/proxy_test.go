@@ -82,13 +82,13 @@ func TestAFirstHopIsReachedThroughAnHTTPProxy(t *testing.T) {
 			seen = append(seen, e.Gate.Kind.String()+" "+e.Gate.Seen)
 		}
 	}
-	if len(seen) < 3 || seen[0] != "proxy http://keeper@"+server.Listener.Addr().String()+", lets us on as keeper" || !strings.Contains(seen[1], "seen from the proxy") || p.connects.Load() != 1 {
+	if len(seen) < 3 || seen[0] != "proxy http://keeper@"+server.Listener.Addr().String()+", connects onward as keeper" || !strings.Contains(seen[1], "seen from the proxy") || p.connects.Load() != 1 {
 		t.Errorf("gates %q, %d connections", seen, p.connects.Load())
 	}
 	// What was right is not asked for again.
 	b.cut("quay")
 	b.run("gauge-1", "hostname")
-	if n := len(b.person.questions); n != 1 || !strings.Contains(b.person.questions[0].Instruction, "not the one of the machine") {
+	if n := len(b.person.questions); n != 1 || !strings.Contains(b.person.questions[0].Instruction, "It is not the machine's") {
 		t.Errorf("asked %d times: %+v", n, b.person.questions)
 	}
 }
@@ -135,7 +135,7 @@ func TestAProxysCertificateIsLookedAt(t *testing.T) {
 	b = proxied(t, server.URL, func(c *walk.Config) { c.Roots = x509.NewCertPool() })
 	_, err := b.Walk(context.Background(), b.route("quay"))
 	var f *gate.Failure
-	if !errors.As(err, &f) || f.Gate != gate.Proxy || !strings.Contains(f.Why, "certificate does not hold") {
+	if !errors.As(err, &f) || f.Gate != gate.Proxy || !strings.Contains(f.Why, "certificate is not valid") {
 		t.Errorf("a certificate nobody knows: %v", err)
 	}
 }
@@ -178,19 +178,19 @@ func TestWhatAProxyDoesNotDoIsSaid(t *testing.T) {
 		cause gate.Cause
 		say   string
 	}{
-		{"http://" + answer("HTTP/1.1 403 Keep \x1b[31mout\r\n\r\n", false), gate.Proxy, gate.ProxyRefused, "does not let us on to 203.0.113.10:22: 403 Keep [31mout"},
+		{"http://" + answer("HTTP/1.1 403 Keep \x1b[31mout\r\n\r\n", false), gate.Proxy, gate.ProxyRefused, "does not allow connections to 203.0.113.10:22: 403 Keep [31mout"},
 		{"http://" + answer("HTTP/1.1 502 No\r\n\r\n", false), gate.Address, gate.FarUnreachable, "could not connect"},
 		{"http://" + answer("SSH-2.0-odd\r\n", false), gate.Proxy, gate.ProxyRefused, "is no HTTP proxy"},
 		{"http://" + answer("", false), gate.Proxy, gate.ServerClosed, "hung up"},
-		{"http://" + answer("", true), gate.Proxy, gate.NoAnswer, "no answer within"},
+		{"http://" + answer("", true), gate.Proxy, gate.NoAnswer, "did not answer within"},
 		{"http://" + endless, gate.Proxy, gate.ServerClosed, "hung up"},
 		{"https://" + answer("SSH-2.0-odd\r\n", false), gate.Proxy, gate.ProxyRefused, "does not speak TLS"},
 		{"http://" + closed.Addr().String(), gate.Proxy, gate.Refused, "no proxy listens"},
 		{"socks5://" + answer("SSH-2.0-odd\r\n", false), gate.Proxy, gate.ProxyRefused, "no SOCKS 5 proxy"},
 		{"socks5://" + answer("\x05\xff", true), gate.Proxy, gate.CannotAsk, "nobody to ask"},
-		{"socks5://" + answer("\x05", true), gate.Proxy, gate.NoAnswer, "no answer within"},
-		{"socks5://" + socks(2), gate.Proxy, gate.ProxyRefused, "does not let us on to"},
-		{"socks5://" + socks(4), gate.Address, gate.FarUnreachable, "no way to"},
+		{"socks5://" + answer("\x05", true), gate.Proxy, gate.NoAnswer, "did not answer within"},
+		{"socks5://" + socks(2), gate.Proxy, gate.ProxyRefused, "does not allow connections to"},
+		{"socks5://" + socks(4), gate.Address, gate.FarUnreachable, "no route to"},
 		{"socks5://" + socks(5), gate.Port, gate.Refused, "nothing listens at"},
 	} {
 		tr := newTraveller(t, 1, &person{nobody: true})

@@ -220,8 +220,8 @@ func TestServersThatMisbehave(t *testing.T) {
 		says  string
 	}{
 		"retired algorithms": {oddServer(t, old), gate.NoCommon, "no longer safe"},
-		"unknown algorithms": {listener(t, func(c net.Conn) { exchanges(c, "sntrup761x25519-sha512", "ext-info-s", "kex-strict-s-v00@openssh.com") }), gate.NoCommon, "some of what it offers is sound"},
-		"closes at once":     {listener(t, func(net.Conn) {}), gate.ServerClosed, "without a word"},
+		"unknown algorithms": {listener(t, func(c net.Conn) { exchanges(c, "sntrup761x25519-sha512", "ext-info-s", "kex-strict-s-v00@openssh.com") }), gate.NoCommon, "some of its own are safe"},
+		"closes at once":     {listener(t, func(net.Conn) {}), gate.ServerClosed, "closed it at once"},
 		"closes after greeting": {listener(t, func(c net.Conn) {
 			fmt.Fprint(c, "SSH-2.0-odd\r\n")
 			hearIntroduction(c)
@@ -305,7 +305,7 @@ func TestABusyServerIsABusyServer(t *testing.T) {
 	tr := newTraveller(t, 1, p)
 	_, err := tr.Walk(context.Background(), tr.way(addr))
 	var f *gate.Failure
-	if !errors.As(err, &f) || f.Cause != gate.Busy || !walk.MayPass(f) || !strings.Contains(err.Error(), "asked more slowly") || !strings.Contains(err.Error(), "Not allowed at this time") {
+	if !errors.As(err, &f) || f.Cause != gate.Busy || !walk.MayPass(f) || !strings.Contains(err.Error(), "connecting is slowed down") || !strings.Contains(err.Error(), "Not allowed at this time") {
 		t.Fatalf("got %v", err)
 	}
 	passage, err := tr.Await(context.Background(), tr.way(addr), time.Minute)

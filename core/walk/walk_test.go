@@ -290,15 +290,15 @@ func TestFailuresAreToldApart(t *testing.T) {
 		{"key too open", "tide-db", nil, "tide-db", gate.Key, gate.KeyUnusable, "others can read it"},
 		{"replaced machine", "gauge-2", nil, "gauge-2", gate.Identity, gate.IdentityChanged, "vouched ssh-ed25519 SHA256:"},
 		{"closed port", "gauge-3", nil, "gauge-3", gate.Port, gate.Refused, "nothing listens"},
-		{"wrong login", "gauge-4", nil, "gauge-4", gate.Login, gate.NoKeyAccepted, "login name is the likely cause"},
-		{"nobody says yes", "archive", func(b *bay) { b.person.yes = false }, "archive", gate.Identity, gate.IdentityUnknown, "first time"},
+		{"wrong login", "gauge-4", nil, "gauge-4", gate.Login, gate.NoKeyAccepted, "user name is probably wrong"},
+		{"nobody says yes", "archive", func(b *bay) { b.person.yes = false }, "archive", gate.Identity, gate.IdentityUnknown, "first connection"},
 		{"nobody there", "archive", func(b *bay) { b.person.nobody = true }, "archive", gate.Identity, gate.IdentityUnknown, "bring somebody"},
 		{"no passphrase", "survey-web", func(b *bay) { b.person.passphrase = "" }, "survey-web", gate.Key, gate.Cancelled, "passphrase of survey.pem"},
 		{"wrong passphrase", "survey-web", func(b *bay) { b.person.passphrase = "high tide" }, "survey-web", gate.Key, gate.KeyUnusable, "3 wrong passphrases"},
-		{"onward forbidden", "gauge-1", func(b *bay) { b.Host("quay").Faults.ForbidOnward(true) }, "quay", gate.Channel, gate.OnwardForbidden, "does not let this login go on"},
+		{"onward forbidden", "gauge-1", func(b *bay) { b.Host("quay").Faults.ForbidOnward(true) }, "quay", gate.Channel, gate.OnwardForbidden, "does not allow this user to connect onward"},
 		{"no ssh server", "gauge-1", func(b *bay) { b.Host("gauge-1").Faults.Impostor(true) }, "gauge-1", gate.Port, gate.NotSSH, `it said: "220 gauge-1.lantern.example mail for the bay, [1mready[0m`},
-		{"frozen machine", "gauge-1", func(b *bay) { b.Host("gauge-1").Faults.Freeze(true) }, "gauge-1", gate.Port, gate.NoAnswer, "did not introduce itself"},
-		{"bastion hangs up", "gauge-1", func(b *bay) { b.Host("quay").Faults.ClosePort(true) }, "quay", gate.Port, gate.ServerClosed, "without a word"},
+		{"frozen machine", "gauge-1", func(b *bay) { b.Host("gauge-1").Faults.Freeze(true) }, "gauge-1", gate.Port, gate.NoAnswer, "sent nothing within"},
+		{"bastion hangs up", "gauge-1", func(b *bay) { b.Host("quay").Faults.ClosePort(true) }, "quay", gate.Port, gate.ServerClosed, "closed it at once"},
 	}
 	for _, c := range cases {
 		t.Run(c.name, func(t *testing.T) {
@@ -430,7 +430,7 @@ func TestPasswordsAreAskedForWhereKeysFail(t *testing.T) {
 	b.cut("archive")
 	b.person.answers = []string{"spring"}
 	_, err := b.Walk(context.Background(), b.route("archive"))
-	if err == nil || !strings.Contains(err.Error(), "no answer for the login") || len(b.person.questions) != 4 {
+	if err == nil || !strings.Contains(err.Error(), "no answer for user") || len(b.person.questions) != 4 {
 		t.Errorf("wrong password: %v after %d questions", err, len(b.person.questions))
 	}
 }
@@ -517,7 +517,7 @@ func TestUnansweredKeepalivesEndTheLink(t *testing.T) {
 	io.Copy(io.Discard, g.Out)
 	end := g.Wait()
 	var f *gate.Failure
-	if !errors.As(end.Err, &f) || f.Cause != gate.LinkLost || !strings.Contains(f.Why, "no sign of life for 300ms") {
+	if !errors.As(end.Err, &f) || f.Cause != gate.LinkLost || !strings.Contains(f.Why, "did not answer for 300ms") {
 		t.Errorf("ended %+v", end)
 	}
 }
@@ -584,7 +584,7 @@ func TestADamagedRecordTrustsNobody(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(b.Dir, vouch.FileName), []byte("[[vouched"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := b.Walk(context.Background(), b.route("quay")); err == nil || !strings.Contains(err.Error(), "mend the record") {
+	if _, err := b.Walk(context.Background(), b.route("quay")); err == nil || !strings.Contains(err.Error(), "correct vouched.toml") {
 		t.Errorf("got %v", err)
 	}
 	if b.Host("quay").Logins() != 0 {

@@ -68,7 +68,7 @@ func (j *Rotate) Run(ctx context.Context, tell func(Step)) error {
 			tell(Step{Verdict: gate.Open, Where: "sessions", Say: strings.Join(j.names, ", ") + " use " + sanitize.Name(j.New) + " from now on"})
 			for _, g := range slices.Concat(b.Gateways, b.Issuers) {
 				if slices.ContainsFunc(g.Keys.V, func(written string) bool { return j.Workspace().Planner().KeyPath(written) == j.Old }) {
-					tell(Step{Verdict: gate.Ajar, Where: g.Name, Say: "it knows you by " + sanitize.Name(j.Old) + " still: have whoever runs it write the new key into its policy, then name it in its table, and keep the old file until then"})
+					tell(Step{Verdict: gate.Ajar, Where: g.Name, Say: "it knows you by " + sanitize.Name(j.Old) + " still: have the new key added to its policy, then name it in its table, and keep the old file until then"})
 				}
 			}
 			return nil

@@ -86,7 +86,7 @@ type State struct {
 	Steps []Step
 	Began time.Time
 	Ended time.Time // zero while it runs
-	Err   error     // why it did not get through, nil where it did
+	Err   error     // why it failed, nil where it did
 	Job   Job       // which has what came of it, once it has ended
 }
 
@@ -131,7 +131,7 @@ type Ended struct {
 	State State
 }
 
-// Record words the event where the job did not get through; its steps tell the rest.
+// Record words the event where the job failed; its steps tell the rest.
 func (e Ended) Record() event.Record {
 	if e.State.Err == nil {
 		return event.Record{}
@@ -267,7 +267,7 @@ func (l *List) Close() {
 	l.wg.Wait()
 }
 
-// Told is a job whose end is told, with why it did not get through or nil.
+// Told is a job whose end is told, with why it failed or nil.
 type Told struct {
 	Job
 	Say func(error)

@@ -40,7 +40,7 @@ type Key struct {
 // Missing tells whether sessions name the key and there is no file.
 func (k Key) Missing() bool { return k.has(keyfile.Missing) }
 
-// Loose tells whether others could read or exchange the file.
+// Loose tells whether other users can read or replace the file.
 func (k Key) Loose() bool {
 	return k.has(keyfile.OthersReach) || k.has(keyfile.ForeignOwner) || k.has(keyfile.LooseFolder)
 }

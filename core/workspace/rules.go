@@ -244,7 +244,7 @@ func (a Asked) gate() gate.Gate {
 		g.Verdict = gate.Open
 	case a.Here && !a.From.Address.IsValid() && answer.Shut() == reach.In && len(answer.Others) > 0:
 		g.Seen = "lets in some, not everybody"
-		g.Detail = append(answer.Others, "as which of them this machine is seen outside is not known here")
+		g.Detail = append(answer.Others, "the public address of this machine is not known")
 	default:
 		g.Verdict, g.Reason = gate.Shut, answer.Proof[len(answer.Proof)-1].Say
 		g.Seen = "shut by " + answer.Shut().String()

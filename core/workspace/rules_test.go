@@ -176,7 +176,7 @@ func TestWhatASessionLacks(t *testing.T) {
 		t.Errorf("%q, %v", e.Say(), err)
 	}
 	e, err = w.WhatIf("bay", []reach.Edit{{Drop: true, Group: "g-t", Rule: estate.Rule{Inbound: true, Protocol: "tcp", From: 5432, To: 5432, CIDR: netip.MustParsePrefix("10.61.4.1/32")}}}, nil, nil)
-	if err != nil || !slices.Contains(e.Say(), "a door of session tables shuts, at lamp at tcp 5432") {
+	if err != nil || !slices.Contains(e.Say(), "a port forward of session tables shuts, at lamp at tcp 5432") {
 		t.Errorf("%q, %v", e.Say(), err)
 	}
 	if _, err := w.WhatIf("none", nil, nil, nil); err == nil {

@@ -47,7 +47,7 @@ type Model struct {
 	inputs [2]*line.Line // what and listener
 	at     int
 	got    tunnel.Composed
-	told   bool // that it listens to other machines
+	told   bool // that it listens for other machines
 }
 
 // New asks for a tunnel along a route.

@@ -55,7 +55,7 @@ func TestNetworksHangFromTheirWays(t *testing.T) {
 	d.UntilSees("4 instances, 1 not running", "bay read")
 	d.Fits()
 	d.Press("down")
-	d.UntilSees("gauge-1 runs, and its start-up checks are not passed yet", "debian-12, its usual login is debian", "gauge, no file of it is here", "reef: lets in tcp 22 from everybody (0.0.0.0/0)", "role=gauge")
+	d.UntilSees("gauge-1 runs, but its start-up checks have not passed yet", "debian-12, its usual login is debian", "gauge, no file of it is here", "reef: lets in tcp 22 from everybody (0.0.0.0/0)", "role=gauge")
 	d.Fits()
 	d.Press("right")
 	d.UntilSees("gauge-2 is stopped", "out of disk")

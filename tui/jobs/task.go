@@ -124,7 +124,7 @@ func steps(t *theme.Theme, s work.State, at scroll.Cursor, width, height int) []
 	return append(lines, tail...)
 }
 
-// failure is why a job did not get through, in lines.
+// failure is why a job failed, in lines.
 func failure(t *theme.Theme, s work.State, width int) []string {
 	if s.Err == nil {
 		return nil

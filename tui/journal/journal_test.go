@@ -20,7 +20,7 @@ func open(t *testing.T) *placetest.Driver {
 	d := placetest.Workspace(t, "[session.quay]\nhost = \"203.0.113.10\"\n")
 	for _, e := range []trail.Entry{
 		{Kind: trail.Edit, Session: "quay", Say: "wrote the session"},
-		{Kind: trail.Walk, Session: "quay", Hop: "quay", Say: "did not get through", Failed: "port: nothing listens at the harbour"},
+		{Kind: trail.Walk, Session: "quay", Hop: "quay", Say: "failed", Failed: "port: nothing listens at the harbour"},
 		{Kind: trail.Mend, Session: "quay", Say: "mended a mode"},
 	} {
 		d.Engine.Record(e)

@@ -219,7 +219,7 @@ func (m *Model) flaws(k sheet) []string {
 		say(verdict, f.Say+"; "+f.Mend)
 	}
 	for _, r := range k.Sheet.Repairs {
-		say(gate.Ajar, "read all the same, but "+r)
+		say(gate.Ajar, "readable, but "+r)
 	}
 	if _, stopped := k.Sheet.Blocked(); k.Err != nil && !stopped {
 		say(gate.Shut, k.Err.Error())

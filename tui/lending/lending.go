@@ -271,7 +271,7 @@ func (m *Model) View() []string {
 	row("at", strings.Join(hops, "   "), help)
 	asks := t.Verdict(gate.Open).Render("before each use")
 	if !m.ask {
-		asks = t.Verdict(gate.Ajar).Render("never: every use is told, none is asked for")
+		asks = t.Verdict(gate.Ajar).Render("no confirmation; uses are logged")
 	}
 	row("asks", asks, "a changes")
 	hosts := t.Text.Render("every host")

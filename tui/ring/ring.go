@@ -325,7 +325,7 @@ func (m *Model) share() tea.Cmd {
 // stand has the ring stand in front of the running agent, or no more.
 func (m *Model) stand() tea.Cmd {
 	socket := os.Getenv("SSH_AUTH_SOCK")
-	say := "the ring stands in front of the running agent: its keys are used too"
+	say := "the keys of the running agent are used, too"
 	switch {
 	case m.now.behind.socket != "":
 		socket, say = "", "the ring stands for itself again"

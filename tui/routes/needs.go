@@ -27,7 +27,7 @@ type needing struct {
 	stamp  string // of the key files that keys is of
 	seen   needs.Seen
 	recap  trail.Recap
-	asked  string   // who asks for a lent key
+	asked  string   // who asks to use a forwarded key
 	before []string // sessions whose shells were open last time
 	reopen func() tea.Cmd
 	folded bool
@@ -110,7 +110,7 @@ func (m *Model) tellNeeds() tea.Cmd {
 	return nil
 }
 
-// SetAsked says who asks for a lent key, "" for nobody.
+// SetAsked says who asks to use a forwarded key, "" for nobody.
 func (m *Model) SetAsked(who string) {
 	if m.needs.asked != who {
 		m.needs.asked, m.needs.last = who, time.Time{}

@@ -262,7 +262,7 @@ func (m *Model) send(out []byte) {
 	}
 	m.notice = "the far side takes no more input just now"
 	if _, lost := m.shell.Lost(); lost {
-		m.notice = "not typed: the way is lost, and the new shell is another"
+		m.notice = "not typed: the connection was lost, and the new shell is another"
 	}
 }
 

@@ -170,11 +170,11 @@ func (m *Model) where(f *term.Frame, width int, waiting string, roundTrip time.D
 		default:
 			right = t.Accent.Render(fmt.Sprintf("ended, status %d", e.Status))
 		}
-		right += t.Faint.Render(" · ") + t.Keys(theme.Hint{Key: "enter", Does: "back"}, theme.Hint{Key: "a", Does: "walk again"})
+		right += t.Faint.Render(" · ") + t.Keys(theme.Hint{Key: "enter", Does: "back"}, theme.Hint{Key: "a", Does: "connect again"})
 	case m.notice != "":
 		right = t.Accent.Render(m.notice)
 	case lost:
-		right = t.Accent.Render(fmt.Sprintf("the way is lost for %s; walking it again", fit.Ago(time.Since(since)))) + t.Faint.Render(" · ") + t.Keys(theme.Hint{Key: "esc", Does: "give up"})
+		right = t.Accent.Render(fmt.Sprintf("connection lost for %s; reconnecting", fit.Ago(time.Since(since)))) + t.Faint.Render(" · ") + t.Keys(theme.Hint{Key: "esc", Does: "give up"})
 	case logErr != nil:
 		right = t.Accent.Render("the log has stopped: " + logErr.Error())
 	case waiting != "":

@@ -266,7 +266,7 @@ func (m *Model) stopLine(s stop, selected bool, names int) string {
 	if s.hops != nil {
 		gone := t.Verdict(gate.Shut)
 		left = " " + pointer + rails + gone.Render(turn+"╌╌ ") + t.Strong.Render(s.name())
-		return fit.Cut(fit.Pad(left, names+4)+"  "+gone.Render("lost for "+fit.Ago(time.Since(s.lost))+", walked again")+t.Faint.Render("  "+s.whose), m.width)
+		return fit.Cut(fit.Pad(left, names+4)+"  "+gone.Render("lost for "+fit.Ago(time.Since(s.lost))+", reconnected")+t.Faint.Render("  "+s.whose), m.width)
 	}
 	left = " " + pointer + left + m.stroke(s.liveLink) + " " + name.Render(s.name())
 	in, out := m.rates(s.liveLink)

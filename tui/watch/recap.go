@@ -33,7 +33,7 @@ func (m *Model) recapLines(width, height int) []string {
 		say(fmt.Sprintf("%s %s  %s  %s  %s", mark, t.Faint.Render(d.At.Local().Format("15:04:05")), fit.Pad(d.Name, 12), back, t.Faint.Render(d.Why)))
 	}
 	if r.Refused > 0 {
-		say(fmt.Sprintf("%s %s did not get through", t.Mark(gate.Ajar), words.Count(r.Refused, "walk")))
+		say(fmt.Sprintf("%s %s failed", t.Mark(gate.Ajar), words.Count(r.Refused, "connection attempt")))
 	}
 	if r.Lent > 0 {
 		say(fmt.Sprintf("%s lent keys were used or asked for %s", t.Mark(gate.Open), words.Count(r.Lent, "time")))
@@ -113,7 +113,7 @@ func (m *Model) takeRecap(msg recapped) tea.Cmd {
 	}
 	say := fmt.Sprintf("while you were away links were lost: %d, of them back: %d. %s tells", len(msg.recap.Drops), back, m.s.Press("watch"))
 	if len(msg.recap.Drops) == 0 {
-		say = fmt.Sprintf("while you were away walks did not get through: %d. %s tells", msg.recap.Refused, m.s.Press("watch"))
+		say = fmt.Sprintf("while you were away, connection attempts failed: %d. See %s", msg.recap.Refused, m.s.Press("watch"))
 	}
 	m.s.Notice(say)
 	return nil

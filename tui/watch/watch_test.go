@@ -181,7 +181,7 @@ func TestWhatHappenedMeanwhileIsSummedUp(t *testing.T) {
 		{At: at.Add(2 * time.Hour), Name: "gauge-1", Why: "closed"},
 	}, Carried: []meter.Hauled{{Name: "quay", In: 5e6, Out: 1e6}, {Name: "gauge-1", In: 1e4}}}})
 	see := d.See()
-	for _, want := range []string{"the last 3 h", "back after 30 s", "has not come back", "2 walks did not get through", "↓ 5.0 MB  ↑ 1.0 MB"} {
+	for _, want := range []string{"the last 3 h", "back after 30 s", "has not come back", "2 connection attempts failed", "↓ 5.0 MB  ↑ 1.0 MB"} {
 		if !strings.Contains(see, want) {
 			t.Errorf("%q is missing of\n%s", want, see)
 		}
@@ -199,7 +199,7 @@ func TestALostWayAndAnotherProgramsStandOnTheMap(t *testing.T) {
 	now.others = []tunnel.Seen{{Program: tunnel.Program{PID: 4711, What: "hold", Lines: []tunnel.Line{{Session: "db", Kind: "bring", Listener: "127.0.0.1:15432", Reach: "tide-db:5432", As: "quay", Up: true}}}, Links: []link.State{{ID: 1, Hop: "quay", Key: keyOf("quay"), Since: time.Now()}}}}
 	m.Update(now)
 	see := d.See()
-	for _, want := range []string{"here", "├── quay", "└╌╌ quay ╌ gauge-1", "lost for 20 s, walked again", "2 links", "1 lost", "cuts 2 shells, 1 tunnel, 1 flow; hold has 1 tunnel", "hold your 127.0.0.1:15432 ⇐ tide-db:5432"} {
+	for _, want := range []string{"here", "├── quay", "└╌╌ quay ╌ gauge-1", "lost for 20 s, reconnected", "2 links", "1 lost", "cuts 2 shells, 1 tunnel, 1 flow; hold has 1 tunnel", "hold your 127.0.0.1:15432 ⇐ tide-db:5432"} {
 		if !strings.Contains(see, want) {
 			t.Errorf("%q is missing of\n%s", want, see)
 		}

@@ -31,7 +31,7 @@ func runLab() *command.Command {
 	var dir string
 	c := &command.Command{
 		Use:      "lab",
-		Summary:  "run the servers of the demo alone, on loopback, with a workspace for them",
+		Summary:  "run only the servers of the demo, on loopback",
 		Examples: []string{"meatus lab --dir bay"},
 		Args:     cobra.NoArgs,
 		Run: func(cmd *command.Call, _ []string) error {
@@ -55,7 +55,7 @@ func show(leader *string, plain *bool) *command.Command {
 	var dir string
 	c := &command.Command{
 		Use:      "demo",
-		Summary:  "run the demo: made-up servers, sessions and traffic on this machine",
+		Summary:  "run the demo with made-up servers and sessions",
 		Examples: []string{"meatus demo", "meatus demo --dir bay"},
 		Args:     cobra.NoArgs,
 		Run: func(cmd *command.Call, _ []string) error {

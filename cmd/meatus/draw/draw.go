@@ -34,7 +34,7 @@ func Command(open live.Opener) *command.Command {
 	var o drawOptions
 	c := &command.Command{
 		Use:      "draw [SESSION...] -o FILE",
-		Summary:  "draw a map of connections, a traffic chart or a timeline as SVG or PDF",
+		Summary:  "draw a map, chart or timeline as SVG or PDF",
 		Examples: []string{"meatus draw -o bay.svg", "meatus draw --site reef --private -o reef.pdf", "meatus draw --paper a1 -o wall.pdf", "meatus draw gauge-1 --chart --over 2h -o chart.svg"},
 		Complete: command.Sessions,
 		Details: `The map shows the routes of all sessions, of a site, or of the named sessions: hops,

@@ -24,7 +24,7 @@ import (
 func Command(open live.Opener) *command.Command {
 	return &command.Command{
 		Use:      "estate",
-		Summary:  "list, start, stop and launch cloud instances, and check their firewall rules",
+		Summary:  "manage cloud instances and check their firewall rules",
 		Examples: []string{"meatus estate list", "meatus estate show gauge-2"},
 		Commands: slices.Concat([]*command.Command{list(open), show(open), console(open), changes(open), sources(open), check(), offer(open), launchCommand(open), pairs(open), password(open), unusedInstances(open),
 			reachCommand(open), exposure(open), expect(open), ways(open), openPort(open), closePort(open), whatIf(open)}, acts(open)),

@@ -21,7 +21,7 @@ func acts(open live.Opener) []*command.Command {
 		act(open, estate.Start, "start", "start an instance and wait until it runs", "gauge-2"),
 		act(open, estate.Stop, "stop", "stop an instance and wait until it has stopped", "gauge-2 --yes"),
 		act(open, estate.Restart, "restart", "restart an instance and wait until it runs again", "id=i-2f81"),
-		act(open, estate.End, "delete", "terminate an instance for good and wait until it is gone", "gauge-2"),
+		act(open, estate.End, "delete", "terminate an instance, and wait until it is gone", "gauge-2"),
 	}
 }
 

@@ -217,7 +217,7 @@ func offer(open live.Opener) *command.Command {
 	var source string
 	c := &command.Command{
 		Use:      "offer",
-		Summary:  "list the images, sizes, networks, groups and key pairs for a launch",
+		Summary:  "list what an instance can be launched with",
 		Examples: []string{"meatus estate offer"},
 		JSON:     "print JSON",
 		Args:     cobra.NoArgs,

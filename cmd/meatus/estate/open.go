@@ -218,7 +218,7 @@ func whatIf(open live.Opener) *command.Command {
 	var undo, yes bool
 	c := f.of(&command.Command{
 		Use:      "whatif FILE",
-		Summary:  "preview a change of firewall rules, and apply it with --yes",
+		Summary:  "preview a change of firewall rules, or make it",
 		Examples: []string{"meatus estate whatif tidy.rules", "meatus estate whatif tidy.rules --yes", "meatus estate whatif --undo --yes"},
 		Details: `List the sessions, forwards and routes that a change of firewall rules opens or blocks, and the
 ports it exposes. FILE has one change a line, # begins a comment:

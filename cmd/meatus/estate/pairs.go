@@ -73,7 +73,7 @@ func sendPair(open live.Opener) *command.Command {
 	var fd int
 	c := &command.Command{
 		Use:      "upload FILE",
-		Summary:  "upload a public key to a cloud as a key pair",
+		Summary:  "upload a public key to a cloud as key pair",
 		Examples: []string{"meatus estate pairs upload keys/gauge.pem --name gauges"},
 		Complete: command.First(1, command.Keys, nil),
 		Args:     cobra.ExactArgs(1),

@@ -31,7 +31,7 @@ func reachCommand(open live.Opener) *command.Command {
 	var f estateFlags
 	return f.of(&command.Command{
 		Use:      "reach FROM TO:PORT",
-		Summary:  "check whether firewall rules let one machine reach a port of another",
+		Summary:  "check whether firewall rules allow a connection between two machines",
 		Examples: []string{"meatus estate reach quay tide-db:5432", "meatus estate reach 198.51.100.7 quay:22"},
 		Status:   "3 if the port is blocked",
 		Complete: command.Instances,
@@ -214,7 +214,7 @@ func exposure(open live.Opener) *command.Command {
 	var idle bool
 	c := f.of(&command.Command{
 		Use:      "exposure [QUERY]",
-		Summary:  "list open ports and who can reach them, most exposed first",
+		Summary:  "list open ports by how many can reach them",
 		Examples: []string{"meatus estate exposure", "meatus estate exposure network=reef --json", "meatus estate exposure --unused"},
 		Complete: command.Instances,
 		Args:     cobra.ArbitraryArgs,

@@ -27,7 +27,7 @@ func ways(open live.Opener) *command.Command {
 	var from string
 	c := f.of(&command.Command{
 		Use:      "ways TO[:PORT]",
-		Summary:  "list the routes to an instance or a service, best first",
+		Summary:  "list routes to an instance or service, best first",
 		Examples: []string{"meatus estate ways tide-db:5432", "meatus estate ways gauge-1 --from 198.51.100.7"},
 		Status:   "3 if there is no route",
 		Complete: command.Instances,

@@ -27,7 +27,7 @@ func edit(open live.Opener) *command.Command {
 	var identities *prompt.Identities
 	c := &command.Command{
 		Use:      "edit SESSION:PATH...",
-		Summary:  "edit files on a session's machine with the editor of this machine",
+		Summary:  "edit remote files with a local editor",
 		Examples: []string{"meatus edit tide-db:/srv/tide/README", "meatus edit quay:/etc/bay/landings.table --sudo"},
 		Complete: command.Places,
 		Files:    true,

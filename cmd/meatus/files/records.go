@@ -36,7 +36,7 @@ func records(open live.Opener) *command.Command {
 func hand() *command.Command {
 	return &command.Command{
 		Use:      "hand ADDRESS LOGIN HOST-KEY COMMAND",
-		Summary:  "pass standard input to a command on another machine, with a lent key",
+		Summary:  "run a remote command with a forwarded key",
 		Examples: []string{"meatus cargo hand reef:22 keeper \"$(cat reef.pub)\" 'tar -xf -' < charts.tar"},
 		Details: `Log in to ADDRESS, as HOST:PORT, with the agent of SSH_AUTH_SOCK only; the server must have
 HOST-KEY. "meatus send --direct" runs this command on the first of the two machines.`,
@@ -229,7 +229,7 @@ func forget(open live.Opener) *command.Command {
 	f := usualCargo
 	c := &command.Command{
 		Use:      "forget [PLAN]",
-		Summary:  "give up an interrupted file transfer and delete its partial files",
+		Summary:  "give up an interrupted transfer and delete its partial files",
 		Examples: []string{"meatus cargo forget 3rmr6itycya6"},
 		Args:     cobra.MaximumNArgs(1),
 		Run: func(cmd *command.Call, args []string) error {
@@ -252,7 +252,7 @@ func checkFiles(open live.Opener) *command.Command {
 	c := &command.Command{
 		Use:      "check-files FROM [TO]",
 		Status:   "5 if they differ, 6 if they cannot be compared",
-		Summary:  "compare two folders by content, or check files against a list of digests",
+		Summary:  "compare two folders, or check files against digests",
 		Examples: []string{"meatus check-files tables archive:tables", "meatus check-files archive:/srv/archive --write archive.sha256"},
 		Complete: command.Places,
 		JSON:     "print the differences as the plan that would make them equal",

@@ -117,7 +117,7 @@ func send(open live.Opener) *command.Command {
 	var f cargoFlags
 	c := &command.Command{
 		Use:      "send PATH... SESSION:PATH",
-		Summary:  "copy files and folders to a session's machine and verify them",
+		Summary:  "copy files and folders to a machine, and verify them",
 		Examples: []string{"meatus send levels.csv tables/ tide-db:/srv/tide/", "meatus send --direct quay:charts reef:charts", "meatus send - archive:dumps/tide.sql < tide.sql"},
 		Complete: command.Places,
 		Files:    true,
@@ -141,7 +141,7 @@ func fetch(open live.Opener) *command.Command {
 	var f cargoFlags
 	c := &command.Command{
 		Use:      "fetch SESSION:PATH... [PATH]",
-		Summary:  "copy files and folders from a session's machine and verify them",
+		Summary:  "copy files and folders from a machine, and verify them",
 		Examples: []string{"meatus fetch archive:/srv/archive/1998 .", "meatus fetch tide-db:dump.sql - > tide.sql"},
 		Complete: command.Places,
 		Files:    true,
@@ -164,7 +164,7 @@ func mirrorFolder(open live.Opener) *command.Command {
 	var f cargoFlags
 	c := &command.Command{
 		Use:      "mirror FROM TO",
-		Summary:  "make one folder the same as another, here or on a session's machine",
+		Summary:  "make a folder the same as another, here or remote",
 		Examples: []string{"meatus mirror site survey-web:/srv/www --delete --dry-run", "meatus mirror site survey-web:/srv/www --watch"},
 		Complete: command.Places,
 		Files:    true,

@@ -36,12 +36,12 @@ func Command(open live.Opener) *command.Command {
 	p := &service.Place{Called: "gateway"}
 	c := &command.Command{
 		Use:     "gateway",
-		Summary: "reach machines that have no open port, through a relay they connect to",
+		Summary: "reach machines without an open port through a relay",
 		Details: `A gateway is a relay at a host that both sides can reach. Machines connect to it and wait;
 people reach them through it as through a bastion: name the gateway in the sessions file and
 in a session's via. docs/gateway.md describes it.`,
 		Examples: []string{"meatus gateway serve --listen :443", "meatus gateway join wss://gateway.lantern.example --token-file token"},
-		Commands: []*command.Command{list(open), serve(p), join(), token(p), machines(p), revoke(p), explain(p), service.Record(p, "print the audit log: who reached which machine, when and for how long"), service.Verify(p)},
+		Commands: []*command.Command{list(open), serve(p), join(), token(p), machines(p), revoke(p), explain(p), service.Record(p, "print the audit log of connections"), service.Verify(p)},
 	}
 	p.Flags(c, "who may reach which machines")
 	return c
@@ -96,7 +96,7 @@ func join() *command.Command {
 	var ping time.Duration
 	c := &command.Command{
 		Use:      "join URL...",
-		Summary:  "connect this machine to a gateway and accept logins through it",
+		Summary:  "connect this machine to a gateway for logins",
 		Examples: []string{"meatus gateway join wss://gateway.lantern.example --token-file token", "meatus gateway join wss://gateway.lantern.example --also printer=10.61.4.99:22", "meatus gateway join wss://gateway.lantern.example --print-first-boot > first-boot.sh"},
 		JSON:     "log as JSON lines",
 		Details: `Connect to a gateway and wait. People whom the gateway's policy allows reach this machine's
@@ -193,7 +193,7 @@ func token(p *service.Place) *command.Command {
 					return err
 				}
 				fmt.Fprintln(cmd.OutOrStdout(), text)
-				fmt.Fprintf(cmd.ErrOrStderr(), "it lets one machine join as %s, once, in the next %s; whoever has it can\n", name, life)
+				fmt.Fprintf(cmd.ErrOrStderr(), "it lets one machine join as %s, once, in the next %s; anyone with it can\n", name, life)
 				return nil
 			})
 		},
@@ -251,7 +251,7 @@ type machineJSON struct {
 func machines(p *service.Place) *command.Command {
 	return &command.Command{
 		Use:      "machines",
-		Summary:  "list the machines of a gateway and whether they are connected",
+		Summary:  "list the machines of a gateway and their state",
 		Examples: []string{"meatus gateway machines --json"},
 		JSON:     "print JSON",
 		Args:     cobra.NoArgs,

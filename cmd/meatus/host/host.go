@@ -96,7 +96,7 @@ func printHosts(out io.Writer, all []vouch.Vouch, asJSON, asSSHFP bool) error {
 func expect(open live.Opener) *command.Command {
 	return &command.Command{
 		Use:      "import FILE",
-		Summary:  "import expected host key fingerprints from SSHFP records or a list",
+		Summary:  "import expected host key fingerprints from a file",
 		Examples: []string{"meatus hosts import fingerprints.txt"},
 		Args:     cobra.ExactArgs(1),
 		Run: func(cmd *command.Call, args []string) error {

@@ -32,13 +32,13 @@ func Command() *command.Command {
 	c := &command.Command{
 		Use:     "issuer",
 		Summary: "issue short-lived SSH certificates by a policy",
-		Details: `An issuer signs a certificate for each login: for a key that is made for it, one user name
-at one machine, as long as its policy says, and writes each to its audit log. Such a
+		Details: `An issuer signs a certificate for each login: for one key, one user name and one machine, and
+for a limited time by its policy. Each is written to its audit log. Such a
 certificate is called a lease. Machines trust the issuer in place of lists of authorized
 keys. docs/leases.md describes it.`,
 		Examples: []string{"meatus issuer serve --listen :4543", "meatus issuer who-can tide-db"},
 		Commands: []*command.Command{serve(p), machines(p), register(p), explain(p), whoCan(p), can(p), tryPolicy(p), leases(p), block(p), unblock(p), key(p), breakGlass(p),
-			service.Record(p, "print the audit log: who asked for which login, and the outcome"), service.Verify(p)},
+			service.Record(p, "print the audit log of certificate requests"), service.Verify(p)},
 	}
 	p.Flags(c, "who may log in where, as whom, and for how long")
 	return c
@@ -212,7 +212,7 @@ func explain(p *service.Place) *command.Command {
 	var when, from string
 	c := &command.Command{
 		Use:      "explain PERSON LOGIN@MACHINE",
-		Summary:  "explain whether the policy lets a person log in to a machine",
+		Summary:  "explain whether the policy allows a login",
 		Examples: []string{"meatus issuer explain mira keeper@tide-db", "meatus issuer explain mira root@tide-db --when 2026-11-28T03:00:00Z --from 203.0.113.7"},
 		Status:   "3 if the login is not allowed",
 		JSON:     "print JSON",
@@ -293,7 +293,7 @@ func answerStandings(cmd *command.Call, all []policy.Standing) error {
 func whoCan(p *service.Place) *command.Command {
 	c := &command.Command{
 		Use:      "who-can MACHINE",
-		Summary:  "list who may log in to a machine, and as which user",
+		Summary:  "list the people and users allowed on a machine",
 		Examples: []string{"meatus issuer who-can tide-db"},
 		JSON:     "print JSON",
 		Args:     cobra.ExactArgs(1),
@@ -315,7 +315,7 @@ func whoCan(p *service.Place) *command.Command {
 func can(p *service.Place) *command.Command {
 	c := &command.Command{
 		Use:      "can PERSON",
-		Summary:  "list where a person may log in, and as which user",
+		Summary:  "list the machines and users allowed to a person",
 		Examples: []string{"meatus issuer can mira --json"},
 		JSON:     "print JSON",
 		Args:     cobra.ExactArgs(1),
@@ -341,8 +341,8 @@ func tryPolicy(p *service.Place) *command.Command {
 		Examples: []string{"meatus issuer policy new.policy", "meatus issuer policy new.policy --yes", "meatus issuer policy"},
 		Status:   "3 if an expectation fails",
 		JSON:     "print JSON",
-		Details: `Test a policy against its expectations (FILE.expect, and those of the active policy), and
-print which rights it adds and removes compared with the active one. --yes activates it, if
+		Details: `Test a policy against its expectations (FILE.expect, and those of the active policy). Print
+the rights that it adds and removes compared with the active one. --yes activates it, if
 it has no error and meets every expectation. Without FILE, test the active policy.`,
 		Args: cobra.MaximumNArgs(1),
 		Run: func(cmd *command.Call, args []string) error {
@@ -513,8 +513,8 @@ func key(p *service.Place) *command.Command {
 		Summary:  "show the signing keys and change the active one",
 		Examples: []string{"meatus issuer key"},
 		Details: `List the keys that sign certificates of people and of hosts. To replace the one for people:
-create the next key (key next), copy its public half to the machines (meatus lease push),
-and activate it when all machines trust it (key activate). The old key file is kept aside.`,
+create the next key (key next), and copy its public key to the machines (meatus lease push).
+Activate it when all machines trust it (key activate). The old key file is kept aside.`,
 		Args: cobra.NoArgs,
 		Run: func(cmd *command.Call, _ []string) error {
 			keys := &issuer.Keys{Dir: p.State}
@@ -537,7 +537,7 @@ and activate it when all machines trust it (key activate). The old key file is k
 	}
 	next := &command.Command{
 		Use:      "next",
-		Summary:  "create the next signing key, for machines to trust beside this one",
+		Summary:  "create the next signing key",
 		Examples: []string{"meatus issuer key next"},
 		Args:     cobra.NoArgs,
 		Run: func(cmd *command.Call, _ []string) error {
@@ -573,7 +573,7 @@ func breakGlass(p *service.Place) *command.Command {
 	fd := -1
 	c := &command.Command{
 		Use:      "break-glass FILE MACHINE...",
-		Summary:  "create a sealed break-glass certificate for when the issuer is down",
+		Summary:  "create a sealed break-glass certificate",
 		Examples: []string{"meatus issuer break-glass /media/safe/bay.pem tide-db gauge-1 --as keeper --for 720h"},
 		Details: `Create a key with a passphrase, and a certificate for one user name on some machines. Store it
 offline. As the key of a session that also has a lease, it is used when the issuer gives no

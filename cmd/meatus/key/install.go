@@ -22,13 +22,13 @@ func install(open live.Opener) *command.Command {
 	var identities *prompt.Identities
 	c := &command.Command{
 		Use:      "install PATH SESSION",
-		Summary:  "authorize a key on a session's machine and test it by a login",
+		Summary:  "authorize a key on a machine, and test it",
 		Examples: []string{"meatus key install keys/tide.pem tide-db", "meatus key install keys/tide.pem tide-db --use"},
 		Complete: command.First(1, command.Keys, command.Sessions),
 		JSON:     "print each step as a line of JSON",
-		Details: `Log in to a session's machine with the keys it accepts now, add the public key of PATH to
-.ssh/authorized_keys (or to the file that the session's key_list names), report permissions
-for which the server would ignore that file, and test the key by a new login with it alone.`,
+		Details: `Add the public key of PATH to .ssh/authorized_keys on the machine, or to the file of key_list.
+The login is made with the keys that the machine accepts now. Permissions for which the server
+would ignore the file are reported. Then the key is tested by a new login with it alone.`,
 		Args: cobra.ExactArgs(2),
 		Run: func(cmd *command.Call, args []string) error {
 			w, err := open.Workspace()
@@ -91,7 +91,7 @@ func rotate(open live.Opener) *command.Command {
 	var identities *prompt.Identities
 	c := &command.Command{
 		Use:      "rotate OLD NEW [SESSION...]",
-		Summary:  "replace a key by a new one, on machines and in sessions",
+		Summary:  "replace a key on machines and in sessions",
 		Examples: []string{"meatus key rotate keys/tide.pem keys/tide-2.pem", "meatus key rotate keys/tide.pem keys/tide-2.pem tide-db"},
 		JSON:     "print each step as a line of JSON",
 		Complete: command.First(2, command.Keys, command.Sessions),
@@ -147,7 +147,7 @@ func sweep(open live.Opener) *command.Command {
 	var identities *prompt.Identities
 	c := &command.Command{
 		Use:      "sweep SESSION",
-		Summary:  "search an account for private keys, agent sockets and unknown authorized keys",
+		Summary:  "search an account for stray keys and agent sockets",
 		Examples: []string{"meatus key sweep quay"},
 		JSON:     "print an object",
 		Complete: command.First(1, command.Sessions, nil),

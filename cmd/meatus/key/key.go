@@ -33,8 +33,8 @@ with --passphrase-fd, up to the end of a line; never from an argument.`,
 		Examples: []string{"meatus key list", "meatus key show keys/tide.pem"},
 		Commands: []*command.Command{show(), list(open), find(open), mend(), makeKey(), convert(), public(), split(),
 			move(open, "adopt", "move a key file into keys/ with safe permissions", "meatus key adopt ~/Downloads/tide.pem"),
-			move(open, "rename", "rename a key file and update the sessions that use it", "meatus key rename keys/tide.pem tide-old.pem"),
-			move(open, "retire", "move a key file aside and list the sessions that used it", "meatus key retire keys/tide-old.pem"),
+			move(open, "rename", "rename a key file and update its sessions", "meatus key rename keys/tide.pem tide-old.pem"),
+			move(open, "retire", "move a key file aside and list its sessions", "meatus key retire keys/tide-old.pem"),
 			decryptPassword(), bind(open), install(open), rotate(open), sweep(open)},
 	}
 }
@@ -168,7 +168,7 @@ func find(open live.Opener) *command.Command {
 	var identities *prompt.Identities
 	c := &command.Command{
 		Use:      "find [FINGERPRINT|PUBLICKEY|NAME]",
-		Summary:  "find the key file for a fingerprint, a public key, a key pair or a machine",
+		Summary:  "find the key file of a fingerprint or machine",
 		Examples: []string{"meatus key find SHA256:BZkpR3lwFLwnIcfr9zNnDfwO1uUYgGQmnD1tjVCJqYw", "meatus key find --at gauge-1"},
 		Status:   "3 if no key matches",
 		JSON:     "print JSON",
@@ -193,7 +193,7 @@ func find(open live.Opener) *command.Command {
 				return err
 			}
 			if len(found) == 0 {
-				return command.Fail(command.Blocked, errors.New("no key here fits; ask whoever made the key pair for the file they downloaded then, it cannot be downloaded again"))
+				return command.Fail(command.Blocked, errors.New("no key here fits; ask the creator of the key pair for the file they downloaded then, it cannot be downloaded again"))
 			}
 			return nil
 		},
@@ -235,7 +235,7 @@ func findAt(cmd *command.Call, open live.Opener, w *workspace.Workspace, session
 		return err
 	}
 	if !found {
-		return command.Fail(command.Blocked, fmt.Errorf("%s takes none of those it was asked about for %s; ask who runs it which key pair it was made with", session, r.Target().User))
+		return command.Fail(command.Blocked, fmt.Errorf("%s accepts none of the keys for user %s; ask its administrator for the key pair", session, r.Target().User))
 	}
 	return nil
 }
@@ -243,7 +243,7 @@ func findAt(cmd *command.Call, open live.Opener, w *workspace.Workspace, session
 func mend() *command.Command {
 	return &command.Command{
 		Use:      "mend PATH",
-		Summary:  "fix the permissions and the format of a key file, or of a folder of keys",
+		Summary:  "fix permissions and paste damage of key files",
 		Examples: []string{"meatus key mend keys/tide.pem"},
 		Complete: command.First(1, command.Keys, nil),
 		JSON:     "print JSON",
@@ -336,7 +336,7 @@ func convert() *command.Command {
 	var none, keep bool
 	c := &command.Command{
 		Use:      "convert PATH",
-		Summary:  "convert a private key: another file format, another passphrase or none",
+		Summary:  "change the file format or passphrase of a key",
 		Examples: []string{"meatus key convert keys/tide.pem --format pkcs8"},
 		Complete: command.First(1, command.Keys, nil),
 		JSON:     "print JSON",
@@ -419,7 +419,7 @@ func public() *command.Command {
 func split() *command.Command {
 	return &command.Command{
 		Use:      "split FILE [FOLDER]",
-		Summary:  "extract the keys of an archive, or of a file that holds several",
+		Summary:  "extract keys from an archive or a file of several",
 		Examples: []string{"meatus key split ~/Downloads/keys.zip", "meatus key split both.pem keys"},
 		JSON:     "print JSON",
 		Args:     cobra.RangeArgs(1, 2),
@@ -481,7 +481,7 @@ func decryptPassword() *command.Command {
 	var fd int
 	c := &command.Command{
 		Use:      "decrypt-password PATH",
-		Summary:  "decrypt an instance's first password with the private key of its key pair",
+		Summary:  "decrypt an instance's first password with its private key",
 		Examples: []string{"meatus key decrypt-password keys/tide.pem < sealed.txt"},
 		Complete: command.First(1, command.Keys, nil),
 		JSON:     "print JSON",
@@ -509,7 +509,7 @@ func bind(open live.Opener) *command.Command {
 	var confirm bool
 	c := &command.Command{
 		Use:      "bind PATH",
-		Summary:  "limit a key to hosts, its time in the agent, or have each use confirmed",
+		Summary:  "limit a key's hosts, agent time and unconfirmed use",
 		Examples: []string{"meatus key bind keys/gauge.pem --host 'gauge-*' --stay 1h"},
 		Complete: command.First(1, command.Keys, nil),
 		JSON:     "print JSON",

@@ -34,7 +34,7 @@ func Ring(open live.Opener) *command.Command {
 	o := ringOptions{passphraseFD: -1}
 	c := &command.Command{
 		Use:      "ring [KEY...] [-- CMD...]",
-		Summary:  "run an SSH agent that holds keys in memory for other programs",
+		Summary:  "run an SSH agent for other programs",
 		Examples: []string{"meatus ring keys/gauge.pem -- make deploy", "eval \"$(meatus ring keys/gauge.pem &)\""},
 		Status:   "the status of the command",
 		Passes:   true,

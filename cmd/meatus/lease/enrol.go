@@ -97,8 +97,8 @@ func push(open live.Opener) *command.Command {
 		Use:      "push [SESSION...]",
 		Summary:  "update revocation lists and public signing keys on machines",
 		Examples: []string{"meatus lease push", "meatus lease push tide-db gauge-1 --sudo"},
-		Details: `Write the issuer's revocation list and the public halves of its signing keys to the machines of
-the named sessions, or of all sessions with its certificates. SSH servers read both at each
+		Details: `Write the issuer's revocation list and public signing keys to the machines of the named
+sessions. Without SESSION, of all sessions with its certificates. SSH servers read both at each
 login.`,
 		Run: func(cmd *command.Call, args []string) error {
 			return open.With(cmd, known, func(r *live.Engine, w *workspace.Workspace) error {

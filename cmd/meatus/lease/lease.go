@@ -24,8 +24,8 @@ func Command(open live.Opener) *command.Command {
 		Summary:  "show your login rights, certificates and requests",
 		Examples: []string{"meatus lease", "meatus lease --issuer bay --json"},
 		JSON:     "print JSON",
-		Details: `List where you may log in, as which user and under which conditions, with certificates of an
-issuer in the sessions file; the certificates you hold, called leases; your requests that
+		Details: `List your rights with certificates of an issuer in the sessions file: machines, users and
+conditions; the certificates you hold, called leases; your requests that
 wait for an approval; and requests that wait for yours. Certificates are requested when a
 session that uses them connects.`,
 		Args: cobra.NoArgs,

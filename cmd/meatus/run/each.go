@@ -38,8 +38,8 @@ func each(open live.Opener) *command.Command {
 		Details: `A NAME is a session or a site, which stands for all its sessions.
 
 Machines with the same output are listed together, the largest group first. In the other
-groups, lines that the largest group did not print are marked +, lines that only the largest
-group printed -, and standard error !. The command gets no input and no lent keys. Sessions
+groups, lines missing in the largest group are marked +. Lines of the largest group only are
+marked -, and standard error !. The command gets no input and no lent keys. Sessions
 marked careful have to be named themselves.`,
 		Args: cobra.ArbitraryArgs,
 		Run: func(cmd *command.Call, args []string) error {

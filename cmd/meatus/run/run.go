@@ -56,7 +56,7 @@ func one(open live.Opener) *command.Command {
 	var o runOptions
 	c := &command.Command{
 		Use:      "run NAME|INSTANCE [-- CMD...]",
-		Summary:  "connect to a session's machine and run a command, or open a shell",
+		Summary:  "run a command on a machine, or open a shell",
 		Examples: []string{"meatus run gauge-1", "meatus run gauge-1 -- uptime", "meatus run -t gauge-1 -- top", "meatus run i-0a12 -- uptime", "meatus run quay --lend keys/gauge.pem --lend-to gauge-1 -- ls"},
 		Status:   "the status of the command, or 128 plus the number of the signal that ended it",
 		Passes:   true,

@@ -151,7 +151,7 @@ func writtenAll(w *workspace.Workspace, names []string) error {
 func remove(open live.Opener) *command.Command {
 	return &command.Command{
 		Use:      "remove NAME...",
-		Summary:  "delete sessions; refused if another uses one as a jump host",
+		Summary:  "delete sessions that are no jump host of another",
 		Examples: []string{"meatus session remove tide-db"},
 		Complete: command.Sessions,
 		Args:     cobra.MinimumNArgs(1),
@@ -184,7 +184,7 @@ func remove(open live.Opener) *command.Command {
 func show(open live.Opener) *command.Command {
 	return &command.Command{
 		Use:      "show NAME",
-		Summary:  "show every value of a session and where it comes from",
+		Summary:  "show all values of a session and their origin",
 		Examples: []string{"meatus session show tide-db", "meatus session show tide-db --json"},
 		JSON:     "print an object",
 		Complete: command.First(1, command.Sessions, nil),

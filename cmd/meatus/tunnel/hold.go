@@ -51,9 +51,9 @@ func holdCommand(open live.Opener) *command.Command {
 		JSON:     "print events as JSON lines",
 		Details: `Open the port forwards of the named sessions and keep them open. Lost connections are
 re-established; local ports stay open. Events are printed line by line. "ready" is
-printed once all ports listen, all connections are up and every service behind a forward
-answers, and is reported by the file of --ready and to the service manager (NOTIFY_SOCKET);
-services that do not answer within ten seconds are named before it. With several sessions,
+printed once all ports listen, all connections are up and all forwarded services answer.
+It is also reported by the file of --ready and to the service manager (NOTIFY_SOCKET).
+Services that do not answer within ten seconds are named before it. With several sessions,
 failed ones are reported and retried while the others stay connected. An interrupt closes
 the ports, and open flows have the time of --drain to finish.`,
 		Args: cobra.MinimumNArgs(1),
@@ -111,7 +111,7 @@ func (o holdOptions) sessions(w *workspace.Workspace, names []string) ([]hold.Se
 		for _, t := range specs {
 			if t.Beyond() && !o.beyond {
 				_, at := t.Kind()
-				return nil, command.Fail(command.WrongUse, fmt.Errorf("%s: its door %s listens to other machines; --beyond opens it knowingly", name, at))
+				return nil, command.Fail(command.WrongUse, fmt.Errorf("%s: its door %s listens for other machines; --beyond opens it knowingly", name, at))
 			}
 		}
 		all = append(all, hold.Session{Route: r, Specs: specs, OnKnock: o.lazy || r.Target().OnKnock})

@@ -36,7 +36,7 @@ import (
 var (
 	ErrPassphrase  = errors.New("that is not the key's passphrase")
 	ErrDamaged     = errors.New("the container is cut short or damaged")
-	ErrUnsupported = errors.New("the container is encrypted in a way that is not read here")
+	ErrUnsupported = errors.New("the file's encryption is not supported")
 )
 
 var (
