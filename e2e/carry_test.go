@@ -180,7 +180,7 @@ func TestAKeyIsMadeInstalledAndRotatedInTheInterface(t *testing.T) {
 	s.until("name of the new key")
 	s.keys("C-u")
 	s.text("shore-2.pem")
-	for _, next := range []string{"kind (Ed25519", "whoever gets the file", "the same again", "shore-2.pem is made"} {
+	for _, next := range []string{"kind (Ed25519", "anyone with the file", "the same again", "shore-2.pem is made"} {
 		s.keys("Enter")
 		s.until(next)
 	}
@@ -357,7 +357,7 @@ func TestAKeyIsLentToOneRunAlone(t *testing.T) {
 	if r := do(t, dir, "", "run", "quay", "--", "reach gauge-1"); !strings.Contains(r.err, "no agent is lent") {
 		t.Errorf("the run after it: %+v", r)
 	}
-	if r := do(t, dir, "", "trail", "lend"); !strings.Contains(r.out, "used gauge.pem to log in as keeper at 10.61.4.31") || !strings.Contains(r.out, "it is for gauge-1 alone") {
+	if r := do(t, dir, "", "trail", "lend"); !strings.Contains(r.out, "used gauge.pem to log in as keeper at 10.61.4.31") || !strings.Contains(r.out, "the key is only for gauge-1") {
 		t.Errorf("the trail: %+v", r)
 	}
 	if r := do(t, dir, "", "run", "--at", "lamp", "gauge-1"); r.status != 252 || !strings.Contains(r.err, "does not go through lamp") {

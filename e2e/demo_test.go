@@ -130,7 +130,7 @@ func TestDemoMistakesAndTheirRemedies(t *testing.T) {
 	s.keys("Down", "Enter") // archive: a first visit, declined
 	s.until("first visit ─ archive")
 	s.keys("Escape")
-	s.until("nobody has vouched for it")
+	s.until("its host key is not trusted yet")
 	if vouched, err := os.ReadFile(filepath.Join(dir, "vouched.toml")); err != nil || strings.Contains(string(vouched), "10.61.4.50") {
 		t.Errorf("a declined host was vouched for: %v\n%s", err, vouched)
 	}

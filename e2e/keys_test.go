@@ -219,7 +219,7 @@ func TestNoSecretIsWritten(t *testing.T) {
 	s.keys("C-u")
 	s.text("hidden.pem")
 	s.keys("Enter", "Enter")
-	s.until("whoever gets the file")
+	s.until("anyone with the file")
 	s.text(mark + " passphrase")
 	s.keys("Enter")
 	s.until("the same again")

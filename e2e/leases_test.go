@@ -294,7 +294,7 @@ exec "$0" issuer break-glass "$1" deep --state "$2" --passphrase-fd 3`, program,
 	s.until("assphrase of")
 	s.text("spring tide, two feet over the wall")
 	s.keys("Enter")
-	s.until("EMERGENCY: deep was entered as root by the sealed way in", "in by")
+	s.until("EMERGENCY: deep was entered as root with the break-glass certificate", "in by")
 	if log := string(must(os.ReadFile(l.logs["reef"]))); !strings.Contains(log, "ID EMERGENCY way in") {
 		t.Errorf("the machine's log does not say so:\n%s", log)
 	}

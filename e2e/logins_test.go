@@ -226,7 +226,7 @@ func TestAShellComesBackWhenTheInterfaceDoes(t *testing.T) {
 	system(t, "ip -n "+p.here+" link set oa down")
 	s.until("frozen at line")
 	s.text("echo held")
-	s.until("the way is lost for")
+	s.until("connection lost for")
 	system(t, "ip -n "+p.here+" link set oa up")
 	s.until("this is a new shell")
 	s.saying("echo again-$((40+3))", "again-43")

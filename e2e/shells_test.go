@@ -214,7 +214,7 @@ func TestALostShellCanBeGivenUp(t *testing.T) {
 	s, _ := onGauge(t, 120, 24)
 	s.text("fault gauge-1 closed; fault gauge-1 cut")
 	s.keys("Enter")
-	s.until("the way is lost for", "esc give up")
+	s.until("connection lost for", "esc give up")
 	s.lead("0")
 	s.until("lost    again in")
 	s.lead("1")
@@ -263,7 +263,7 @@ func TestALendIsAskedForAndSeen(t *testing.T) {
 	s.keys("C-x")
 	s.until("spit was refused the use of gauge.pem: refused, and all that follows, too")
 	s.lead("1")
-	s.until("0 of 5 signatures", "lends no more: all of it was refused")
+	s.until("0 of 5 signatures", "lends no more: all uses were refused")
 	s.lead("T")
 	s.until("used gauge.pem to log in as keeper", "lend")
 }

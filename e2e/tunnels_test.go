@@ -195,7 +195,7 @@ func TestTunnelsAreHeldHeadless(t *testing.T) {
 	}
 	fmt.Fprintln(conn, "quit")
 	h.until(`"event":"flow"`, `"complete":true`)
-	if r := do(t, dir, "", "trail", "tunnel"); !strings.Contains(r.out, "listening at "+h.door("tide-db")) || !strings.Contains(r.out, "tried from there: open, it answers: TIDES") {
+	if r := do(t, dir, "", "trail", "tunnel"); !strings.Contains(r.out, "listening at "+h.door("tide-db")) || !strings.Contains(r.out, "tested from the machine: open, it answers: TIDES") {
 		t.Errorf("the trail: %+v", r)
 	}
 	if status := h.end(); status != 0 || !strings.Contains(h.told.String(), `"event":"shut"`) {
@@ -305,7 +305,7 @@ func TestTunnelsThroughARealServer(t *testing.T) {
 	// Somebody else's file stands where a socket is to be.
 	p.write(sock+".there", "kept", 0o600)
 	h := hold(t, in, p.dir, "--beyond", "way")
-	h.until(`"door":"127.0.0.1:7009"`, "opens no door at "+sock+".there: a file that is no socket exists there; choose another path")
+	h.until(`"door":"127.0.0.1:7009"`, "does not listen at "+sock+".there: a file that is no socket exists there; choose another path")
 	if text, err := os.ReadFile(sock + ".there"); err != nil || string(text) != "kept" {
 		t.Errorf("the file there: %q, %v", text, err)
 	}
@@ -707,11 +707,11 @@ func TestALentDoorThatTheServerRefusesIsSaid(t *testing.T) {
 	p.vouch("quay")
 	p.workspace(fmt.Sprintf("\n[session.lends]\nhost = %q\nkey = \"keys/outer.pem\"\ntunnels = [{ lend = \"127.0.0.1:7009\", reach = \"127.0.0.1:9\" }]\n", bastionAddr))
 	h := hold(t, []string{"ip", "netns", "exec", p.here}, p.dir, "lends")
-	if told := h.until(`"event":"stuck"`, "lends opens no door at 127.0.0.1:7009", `"up"`); strings.Contains(told, `"ready"`) {
+	if told := h.until(`"event":"stuck"`, "lends does not listen at 127.0.0.1:7009", `"up"`); strings.Contains(told, `"ready"`) {
 		t.Errorf("ready with a door that is not open:\n%s", told)
 	}
 	r := p.run("tunnels")
-	if !strings.Contains(r.out, "lends opens no door at 127.0.0.1:7009") || !strings.Contains(r.out, "AllowTcpForwarding") {
+	if !strings.Contains(r.out, "lends does not listen at 127.0.0.1:7009") || !strings.Contains(r.out, "AllowTcpForwarding") {
 		t.Errorf("it says %+v", r)
 	}
 	if status := h.end(); status != 0 {

@@ -53,7 +53,7 @@ func TestRealProxiesLeadToAFirstHop(t *testing.T) {
 		p.workspace(session)
 		p.vouch(name)
 		r := p.run("run", "--trace", name, "--", "echo $SSH_CONNECTION")
-		if r.status != 0 || !strings.HasPrefix(r.out, inwardAddr+" ") || !strings.Contains(r.err, "lets us on as keeper") {
+		if r.status != 0 || !strings.HasPrefix(r.out, inwardAddr+" ") || !strings.Contains(r.err, "connects onward as keeper") {
 			t.Errorf("%s: %+v", name, r)
 		}
 		// Without the login nobody can be asked, with a wrong one it is refused, and a port

@@ -243,7 +243,7 @@ func TestARotationStopsWhereTheNewKeyIsNotProven(t *testing.T) {
 	if after, _ := os.ReadFile(b.ws.SessionsPath()); string(after) != string(before) {
 		t.Error("the sessions were changed")
 	}
-	if last := b.steps[len(b.steps)-1]; last != "sill: stopped" || !strings.Contains(strings.Join(b.steps, "\n"), "gauge-1: proven") {
+	if last := b.steps[len(b.steps)-1]; last != "sill: stopped" || !strings.Contains(strings.Join(b.steps, "\n"), "gauge-1: tested") {
 		t.Errorf("steps %q", b.steps)
 	}
 }

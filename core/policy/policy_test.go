@@ -430,7 +430,7 @@ func TestMistakesOfLeases(t *testing.T) {
 		"allow a to reef as root with love":                                  "comes with reason, source or end",
 		"allow a to reef as root agreed-by nobody":                           "there is nobody called \"nobody\"",
 		"allow a to reef as root called x\nallow a to reef as root called x": "is called x, too",
-		"deny a to reef as root for 5m":                                      "what denies gives no lease",
+		"deny a to reef as root for 5m":                                      "a deny rule has no terms",
 		"allow a to reef as root from here":                                  "is no address",
 		"allow a to reef as root@x":                                          "is no login",
 		"allow a to colour:red as root":                                      "machines are meant by name",
