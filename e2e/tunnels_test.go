@@ -482,7 +482,7 @@ func TestATunnelIsComposedInAPersonsTerms(t *testing.T) {
 	port := regexp.MustCompile(`your 127\.0\.0\.1:(\d+) ⇐`).FindStringSubmatch(screen)[1] // 15433, where nobody has it
 	s.keys("C-s")
 	s.until("quay has another port forward: bring " + port + " from archive.internal:5433")
-	s.until("answers: FATAL no", "to hand to whoever owns it: let quay", "connect to archive.internal:5433")
+	s.until("answers: FATAL no", "for its administrator: allow quay", "connect to archive.internal:5433")
 	if text := string(must(os.ReadFile(filepath.Join(dir, "sessions.toml")))); !strings.Contains(text, `tunnels = [{ bring = "127.0.0.1:`+port+`", reach = "archive.internal:5433" }]`) {
 		t.Errorf("the sessions are\n%s", text)
 	}

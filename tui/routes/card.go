@@ -127,7 +127,7 @@ func (m *Model) listeners(e row, width int) []string {
 			lines = append(lines, wrapped("     ", strings.Join(gates, "   "), width)...)
 		}
 		if l.Rule != "" && l.Up {
-			lines = append(lines, wrapped("     "+t.Accent.Render(theme.Remedy+" "), "to hand to whoever owns it: "+l.Rule, width)...)
+			lines = append(lines, wrapped("     "+t.Accent.Render(theme.Remedy+" "), "for its administrator: "+l.Rule, width)...)
 		}
 	}
 	return lines

@@ -143,7 +143,7 @@ func (m *Model) about() []string {
 			lines = append(lines, t.Faint.Render("tried from "+d.As+": ")+d.Proof)
 		}
 		if d.Rule != "" {
-			lines = append(lines, t.Accent.Render(theme.Remedy+" ")+t.Faint.Render("to hand to whoever owns it: ")+d.Rule)
+			lines = append(lines, t.Accent.Render(theme.Remedy+" ")+t.Faint.Render("for its administrator: ")+d.Rule)
 		}
 		return lines
 	}
