@@ -5,6 +5,8 @@ import (
 	"flag"
 	"fmt"
 	"os"
+	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -38,7 +40,7 @@ func opened(t *testing.T, a *driver) (names []string, tables map[string]action.T
 		}
 		add(e.Name, a.places[i].Table())
 	}
-	for name, key := range map[string]string{"a session's values": "e", "its doors": "p", "lending": "l", "new port forward": "P"} {
+	for name, key := range map[string]string{"a session's values": "e", "its port forwards": "p", "lending": "l", "new port forward": "P"} {
 		a.goToPlace("0", "gauge-1")
 		a.press(key)
 		if a.task() == nil {
@@ -47,7 +49,7 @@ func opened(t *testing.T, a *driver) (names []string, tables map[string]action.T
 		tables["task: "+name] = a.task().Table()
 		a.stack.CutAbove(a.home)
 	}
-	for _, name := range []string{"a session's values", "its doors", "lending"} {
+	for _, name := range []string{"a session's values", "its port forwards", "lending"} {
 		names = append(names, "task: "+name)
 	}
 	return names, tables
@@ -380,5 +382,36 @@ func TestEveryActionIsDoneThroughTheFinder(t *testing.T) {
 	}
 	if done < len(tasks) {
 		t.Errorf("%d confirmed of %d tasks", done, len(tasks))
+	}
+}
+
+// namedKey is a key that a document names with its place: `t` on Routes, or in Keys, `L`.
+var namedKey = regexp.MustCompile("`([^` ]{1,7})` (?:on|in) (Routes|Keys|Watch|Cargo|Estate|Hosts|Trail|Ring|Leases|Jobs)\\b|(?:On|In|on|in) (Routes|Keys|Watch|Cargo|Estate|Hosts|Trail|Ring|Leases|Jobs),? `([^` ]{1,7})`")
+
+// A key that a document names is a key of that place.
+func TestDocsNameKeysThatThereAre(t *testing.T) {
+	a := open(t, bay(t, 3), 120, 40)
+	_, tables := opened(t, a)
+	everywhere := a.frameTable()
+	files, _ := filepath.Glob("../docs/*.md")
+	found := 0
+	for _, file := range append(files, "../README.md") {
+		text, err := os.ReadFile(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if filepath.Base(file) == "architecture.md" { // what it names in such quotes is source
+			continue
+		}
+		for _, m := range namedKey.FindAllStringSubmatch(strings.Join(strings.Fields(string(text)), " "), -1) {
+			key, place := m[1]+m[4], m[2]+m[3]
+			found++
+			if !slices.ContainsFunc(append(tables[place], everywhere...), func(act action.Action) bool { return slices.Contains(act.Keys(), key) }) {
+				t.Errorf("%s: %q: %s has no key %s", filepath.Base(file), m[0], place, key)
+			}
+		}
+	}
+	if found < 10 {
+		t.Errorf("%d keys were found in the documents", found)
 	}
 }
