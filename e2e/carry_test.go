@@ -86,7 +86,7 @@ func TestAKeyIsRotatedAtARealServer(t *testing.T) {
 			p.again("StrictModes yes\n"+lines, "Match User pilot\nAuthorizedKeysFile "+list+"\n")
 			p.workspace(fmt.Sprintf("\n[session.pilot]\nhost = %q\nuser = %q\nkey = \"keys/inner.pem\"   # theirs\n", bastionAddr, pilotLogin))
 			r := p.run("key", "rotate", p.path("keys", "inner.pem"), p.path("keys", "other.pem"), "pilot")
-			for _, want := range []string{"pilot: the new key is in the list", "pilot: proven", "pilot use other.pem from now on", "pilot: the old key is out of the list"} {
+			for _, want := range []string{"pilot: the new key is in the list", "pilot: tested", "pilot use other.pem from now on", "pilot: the old key is out of the list"} {
 				if !strings.Contains(r.out, want) {
 					t.Errorf("%q is missing: %+v", want, r)
 				}
@@ -120,7 +120,7 @@ func TestARotationAtAServerThatIgnoresTheListLosesNothing(t *testing.T) {
 	os.Chmod(home, 0o777) // the server passes the list over, and takes the old key by its other way
 	before := string(must(os.ReadFile(filepath.Join(p.dir, "sessions.toml"))))
 	r := p.run("key", "rotate", p.path("keys", "inner.pem"), p.path("keys", "other.pem"), "pilot")
-	if r.status == 0 || !strings.Contains(r.out, "the home folder can be written by others") || !strings.Contains(r.err, "stopped at pilot") || !strings.Contains(r.err, "the sessions still use it") {
+	if r.status == 0 || !strings.Contains(r.out, "the home folder is writable by others") || !strings.Contains(r.err, "stopped at pilot") || !strings.Contains(r.err, "the sessions still use it") {
 		t.Errorf("%+v", r)
 	}
 	if after := string(must(os.ReadFile(filepath.Join(p.dir, "sessions.toml")))); after != before {
@@ -196,7 +196,7 @@ func TestAKeyIsMadeInstalledAndRotatedInTheInterface(t *testing.T) {
 	s.until("password of keeper at sill")
 	s.text("ebb")
 	s.keys("Enter")
-	s.until("install ─ shore-2.pem", "stopped", "the home folder can be written by others", "does not let it in")
+	s.until("install ─ shore-2.pem", "stopped", "the home folder is writable by others", "does not let it in")
 	s.keys("Escape")
 	s.gone("install ─")
 
@@ -230,7 +230,7 @@ func TestTheRingHoldsWhatItIsTold(t *testing.T) {
 	s.text("K")
 	s.until("8 keys", "❯ ● gauge.pem")
 	s.text("e")
-	s.until("meant for which hosts")
+	s.until("limit to hosts or sessions")
 	s.text("gauge-*")
 	s.keys("Enter")
 	s.until("how long it stays")
@@ -238,7 +238,7 @@ func TestTheRingHoldsWhatItIsTold(t *testing.T) {
 	s.keys("Enter")
 	s.until("ask before others")
 	s.keys("Enter")
-	s.until("it is written what gauge.pem is limited for")
+	s.until("the limits of gauge.pem are saved")
 	s.text("l")
 	s.until("gauge.pem is held in memory another 1h")
 	s.until("meant for   gauge-*", "in the ring another")
@@ -393,7 +393,7 @@ func TestAKeyIsBoundOnTheCommandLine(t *testing.T) {
 	if r := do(t, dir, "", "key", "bind", gauge, "--host", "gauge-*", "--stay", "2h", "--confirm"); r.status != 0 {
 		t.Fatalf("%+v", r)
 	}
-	if r := do(t, dir, "", "check", "archive", "--depth", "here"); !strings.Contains(r.out, "gauge.pem is limited for gauge-*, and this is 10.61.4.50") {
+	if r := do(t, dir, "", "check", "archive", "--depth", "here"); !strings.Contains(r.out, "gauge.pem is limited to gauge-*, and this is 10.61.4.50") {
 		t.Errorf("%+v", r)
 	}
 	if r := do(t, dir, "", "check", "gauge-1", "--depth", "here"); strings.Contains(r.out, "limited to") {
@@ -442,7 +442,7 @@ func TestARunningAgentsKeysAreUsed(t *testing.T) {
 	if r.status != 0 || !strings.Contains(r.out, `"session":"gauge-1"`) || !strings.Contains(r.out, "proven: a login with that key alone") {
 		t.Errorf("%+v", r)
 	}
-	if r := do(t, dir, "", "--before-agent", "run", "gauge-1", "--", "true"); r.status != 252 || !strings.Contains(r.err, "names no agent") {
+	if r := do(t, dir, "", "--before-agent", "run", "gauge-1", "--", "true"); r.status != 252 || !strings.Contains(r.err, "names no running agent") {
 		t.Errorf("where there is none: %+v", r)
 	}
 }

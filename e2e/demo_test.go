@@ -111,7 +111,7 @@ func TestDemoMistakesAndTheirRemedies(t *testing.T) {
 	s.keys("Down", "Enter") // gauge-3: closed
 	s.until("refused at gauge-3", "nothing listens", "check the port")
 	s.keys("Down", "Enter") // gauge-4: wrong login
-	s.until("no key accepted at gauge-4", "the login name is the likely", "SHA256:")
+	s.until("no key accepted at gauge-4", "the user name is probably wrong", "SHA256:")
 	s.keys("Down", "Enter") // survey-web: first visit, then a passphrase
 	s.until("first visit ─ survey-web")
 	s.text("yes")
@@ -160,7 +160,7 @@ func TestAReplacedMachineIsSettled(t *testing.T) {
 	s.until("changed identity ─")
 	s.text(now[len(now)-6:])
 	s.keys("Enter")
-	s.until("gauge-2 is vouched for with its new key")
+	s.until("the new host key of gauge-2 is trusted")
 	s.keys("Enter")
 	s.until("keeper on gauge-2")
 	text, _ := os.ReadFile(filepath.Join(dir, "vouched.toml"))

@@ -106,7 +106,7 @@ func TestAnInstanceIsStoppedStartedAndWalkedTo(t *testing.T) {
 	// The console's fingerprint is the one that it shows: it is compared, and a yes is all.
 	s.until("gauge-1-2 asks: first visit")
 	s.keys("M-m", "a")
-	s.until("first visit ─ gauge-1-2", "expected", "● the same", "Enter vouches for it")
+	s.until("first visit ─ gauge-1-2", "expected", "● the same", "Enter trusts it")
 	s.keys("Enter")
 	s.until("keeper on gauge-1-2")
 }
@@ -172,7 +172,7 @@ func TestALiveShellFollowsItsInstance(t *testing.T) {
 	s.until("23 routes")
 	s.choose("gauge-9")
 	s.keys("Enter")
-	s.until("Enter vouches for it")
+	s.until("Enter trusts it")
 	s.keys("Enter")
 	s.until("keeper on gauge-9")
 	s.lead("0")

@@ -391,7 +391,7 @@ func TestRefusalsAtAGateway(t *testing.T) {
 	}
 	another(strings.Replace(string(text), "allow mira to deep", "allow mira to reef", 1), "bay: channel: mira may not reach deep here: no rule of its policy allows it")
 	another(string(text)+"deny mira to deep\n", "bay: channel: mira may not reach deep here: line 3 of its policy denies it")
-	another("# nobody\n", "bay: login: bay knows nobody by what was shown")
+	another("# nobody\n", "bay: login: bay does not know the key or certificate")
 	d.write(policy, string(text), 0o600)
 	if r := do(t, d.dir, "", "gateway", "explain", "mira", "deep", "--state", d.state); r.status != 0 || !strings.Contains(r.out, "gateway.policy:2 allows it") {
 		t.Errorf("%+v", r)

@@ -273,7 +273,7 @@ func TestASecondPersonAndADayWithoutTheIssuer(t *testing.T) {
 		t.Errorf("%+v", r)
 	}
 	asks.until("in\n")
-	asks.until("ends in") // the warning, before what is open there ends with the lease
+	asks.until("expires in") // the warning, before what is open there ends with the lease
 	// The issuer is killed: new leases are not to be had, and it is said where.
 	l.issuer.end(syscall.SIGKILL)
 	r := l.run("run", "deep", "--", "echo in")

@@ -164,7 +164,7 @@ func TestRealServersTakeAndShowCertificates(t *testing.T) {
 	p.again(fmt.Sprintf("TrustedUserCAKeys %s\nHostCertificate %s\n", p.path("keys", "authority.pem.pub"), p.path("server-quay", "host-cert.pub")))
 	p.workspace(fmt.Sprintf("\n[session.other]\nhost = %q\nkey = \"keys/other.pem\"\n", bastionAddr))
 
-	if r := p.run("run", "other", "--", "true"); r.status != 253 || !strings.Contains(r.err, "first time") {
+	if r := p.run("run", "other", "--", "true"); r.status != 253 || !strings.Contains(r.err, "first connection") {
 		t.Errorf("an unknown host: %+v", r)
 	}
 	if r := p.run("hosts", "trust-ca", "192.0.2.*", p.path("keys", "authority.pem.pub")); r.status != 0 {
@@ -369,7 +369,7 @@ func TestAMachineThatWantsAnotherLoginIsBelieved(t *testing.T) {
 	if r.status != 142 || !strings.Contains(r.out, `Please login as the user "root"`) || !strings.Contains(r.err, "pilot asks for user root, not pilot; to change it: meatus session set pilot user=root") {
 		t.Errorf("%+v", r)
 	}
-	if r := p.run("trail", "--failed"); !strings.Contains(r.out, "wants the login root") {
+	if r := p.run("trail", "--failed"); !strings.Contains(r.out, "asks for user root") {
 		t.Errorf("%+v", r)
 	}
 	s := show(t, 120, 36, "ip", "netns", "exec", p.here, program, "--workspace", p.dir)

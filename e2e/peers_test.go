@@ -393,7 +393,7 @@ port = 23
 key  = "keys/outer.pem"
 `, innerAddr, bastionAddr))
 	for session, want := range map[string][]string{
-		"wrong-login":    {"wrong-login: login: ", "takes no key that was offered for the login nobody-here", "SHA256:", "the server accepts: publickey", "the likeliest first: the key is in no list of that account"},
+		"wrong-login":    {"wrong-login: login: ", "accepts none of the offered keys for user nobody-here", "SHA256:", "the server accepts: publickey", "most likely first: the key is not authorized for that account"},
 		"wrong-key":      {"wrong-key: login: ", "1. key other.pem, SHA256:"},
 		"closed":         {"closed: port: ", "nothing listens at " + innerAddr + ":23"},
 		"no-name":        {"no-name: address: ", "quay does not know the name"},

@@ -243,7 +243,7 @@ func TestALendIsAskedForAndSeen(t *testing.T) {
 	s.until("a lent key is asked for ─ spit", "wants to use gauge.pem to log in as keeper", "ctrl+n refuse", "ctrl+x refuse all")
 	s.text("yes")
 	s.keys("Enter")
-	s.until("ctrl+y lets it, once")
+	s.until("ctrl+y allows this use")
 	s.keys("C-y")
 	s.until("enter goes back to warden on spit", "· spit used gauge.pem to log in as keeper")
 	s.keys("Enter")

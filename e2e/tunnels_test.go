@@ -236,7 +236,7 @@ func TestADoorThatAnotherMeatusHoldsIsNamedAndTakenOver(t *testing.T) {
 	s.until("hold) holds " + door + " for held; t again takes it over")
 	s.text("t")
 	again.until(`"event":"shut"`)
-	s.until("held: the doors are open")
+	s.until("held: the port forwards are open")
 	s.text("t")
 	s.until("held: closed, 2 doors")
 	again = hold(t, nil, dir, "held")
@@ -326,7 +326,7 @@ func TestTunnelsThroughARealServer(t *testing.T) {
 	}
 	socketEchoes()
 	// The server was asked for a door that others reach, says yes, and opens none.
-	h.until("opened it at its own loopback address alone", "GatewayPorts", "let way, which is seen as "+inwardAddr+", connect to 203.0.113.99:5432")
+	h.until("opened it at its loopback address only", "GatewayPorts", "allow way (seen as "+inwardAddr+") to connect to 203.0.113.99:5432")
 	banner := func() string {
 		conn, err := net.Dial("unix", sock)
 		if err != nil {
@@ -413,7 +413,7 @@ func TestTunnelsInTheInterface(t *testing.T) {
 	s.text("W")
 	s.until("closing the lid now cuts 0 shells, 1 tunnel, 1 flow; demo traffic has 4 tunnels", "─ tables")
 	s.keys("Down")
-	s.until("quay", "tables", "survey-web.internal:80", "tables over 2 min", "tables: connected to the hop", "round trip now")
+	s.until("quay", "tables", "survey-web.internal:80", "tables over 2 min", "connected to", "round trip now")
 	s.text("D")
 	s.until("end the link to tables? With it go 0 links behind it, 0 shells and commands")
 	s.keys("Enter")
@@ -474,7 +474,7 @@ func TestATunnelIsComposedInAPersonsTerms(t *testing.T) {
 	s := show(t, 130, 40, program, "demo", "--dir", dir)
 	s.until("22 routes", "❯ quay")
 	s.text("P")
-	s.until("a tunnel ─ quay", "a service over there, from here")
+	s.until("a tunnel ─ quay", "a remote service, on a local port")
 	s.text("archive.internal")
 	s.until("which service of archive.internal?")
 	s.text(" 5433")

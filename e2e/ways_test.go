@@ -79,7 +79,7 @@ func TestRealProxiesLeadToAFirstHop(t *testing.T) {
 	s.keys("Down", "Down")
 	s.until("proxy", "http://keeper@")
 	s.keys("Enter")
-	s.until("wants a login", "not the one of the machine")
+	s.until("requires a login", "It is not the machine's")
 	s.text("low-tide")
 	s.keys("Enter")
 	s.until("root on web")

@@ -157,7 +157,7 @@ func TestWindowsAreAskedForInTheInterface(t *testing.T) {
 	s.keys("Up", "Right", "Right", "Right")
 	s.until("your display "+v.name+" ⇐ windows of programs at quay", "EVERY window")
 	s.keys("Enter")
-	s.until("enter again lets them draw here, knowingly")
+	s.until("enter again allows them to use the display")
 	s.keys("Enter")
 	s.until("root on quay", "0 draw here")
 	s.text("xlogo -title tides &")

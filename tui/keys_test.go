@@ -190,7 +190,7 @@ func TestTheTourIsFoundByTheWordsOfTheTrade(t *testing.T) {
 	a := open(t, bay(t, 3), 120, 40)
 	a.home.Select("gauge-1")
 	for words, does := range map[string]string{
-		"test all": "check all", "connect": "open shell", "login": "open shell", "fix permissions": "mend it", "host key changed": "mend it", "known hosts": "go to Hosts",
+		"test all": "check all", "connect": "open shell", "login": "open shell", "fix permissions": "fix the problem", "host key changed": "fix the problem", "known hosts": "go to Hosts",
 		"retry": "wait and retry", "wrong user": "all remedies", "revert": "undo an edit", "redo": "redo an edit", "change user": "edit", "port forward": "new port forward",
 		"socks proxy": "new port forward", "close tunnel": "port forwards, one by one", "traffic": "go to Watch", "monitor": "go to Watch", "disconnect": "end it", "diagram": "draw a map of all",
 		"private key files": "go to Keys", "generate key": "new key", "authorized keys": "install", "rotate": "rotate", "fingerprint": "find a key", "permission denied publickey": "find the accepted key",

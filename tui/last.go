@@ -42,7 +42,7 @@ func (a *App) readLast() {
 	a.last = last
 	a.home.SetLast(last.all(), a.openLast)
 	if n := len(last.all()); n > 0 && a.notice == "" {
-		a.notice = fmt.Sprintf("%s open last time; %s last, then enter, walks to %s again", words.Plural(n, "shell was", "shells were"), a.keymap.Press("actions"), map[bool]string{true: "it", false: "them"}[n == 1])
+		a.notice = fmt.Sprintf("%s open last time; %s last, then enter, opens %s again", words.Plural(n, "shell was", "shells were"), a.keymap.Press("actions"), map[bool]string{true: "it", false: "them"}[n == 1])
 	}
 }
 

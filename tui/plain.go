@@ -300,7 +300,7 @@ func (p *plain) keys() {
 			p.say(h.Key + ": " + h.Does)
 		}
 	}
-	p.say("in a shell, a line goes to the far side; a line that begins with a full stop does not: .0 goes to Routes, .ctrl+c interrupts, .all reads the screen")
+	p.say("in a shell, a line is sent to the remote shell; a line that begins with a full stop is not: .0 goes to Routes, .ctrl+c interrupts, .all reads the screen")
 }
 
 // whole is everything that the place shows.
@@ -461,7 +461,7 @@ func (p *plain) tellShell() {
 	p.row[s.ID] = end
 	if !s.Live() && p.notice != "ended" {
 		p.notice = "ended"
-		p.say("the shell has ended; .enter goes back, .a walks again")
+		p.say("the shell has ended; .enter goes back, .a reconnects")
 	}
 	p.quiet.Reset(150 * time.Millisecond)
 }

@@ -37,14 +37,14 @@ var tourSteps = []tourStep{
 		s, _ := a.engine.Board.State("gauge-3")
 		return s.Verdict == gate.Shut
 	}},
-	{"What is wrong stands above, the gravest first. Go to tide-db with the arrows or {find}, and press {mend}: its key file is mended.", func(a *App) bool {
+	{"Problems are listed above, the worst first. Go to tide-db with the arrows or {find}, and press {mend}: its key file's permissions are fixed.", func(a *App) bool {
 		s, ok := a.engine.Board.State("tide-db")
 		return ok && s.Judged && s.Verdict != gate.Shut
 	}},
-	{"enter walks to tide-db and opens a shell. It was never visited: type yes to what it shows.", func(a *App) bool {
+	{"enter connects to tide-db and opens a shell. It is the first connection: type yes to trust its host key.", func(a *App) bool {
 		return a.shellAt("tide-db")
 	}},
-	{"This is a shell at the far side. {leader} is the way out of it: press it, then {routes} for Routes.", func(a *App) bool {
+	{"This is a remote shell. {leader} leaves it: press it, then {routes} for Routes.", func(a *App) bool {
 		return !a.inShell() && a.at() == 0 && a.liveShells() > 0
 	}},
 	{"gauge-2 was replaced and shows another key. Go to it and press {mend}: what does that mean? Type what is asked for.", func(a *App) bool {
@@ -52,7 +52,7 @@ var tourSteps = []tourStep{
 		return ok && s.Judged && s.Verdict != gate.Shut
 	}},
 	{"Anything can be found by its words: press {actions}, and type forward.", func(a *App) bool { return a.sawWhile("finder", layer[*findLayer](a.stack) != nil) }},
-	{"tables has a tunnel, but another program has its door. Go to it: {mend} proposes another port; then {tunnels} opens it.", func(a *App) bool {
+	{"tables has a port forward, but another program uses its local port. Go to it: {mend} proposes another port; then {tunnels} opens it.", func(a *App) bool {
 		return len(a.engine.Tunnels.Of("tables")) > 0
 	}},
 	{"{watch} shows what is alive: each link on the way it goes, and what flows. {tab} goes to the chart.", func(a *App) bool { return places[a.at()].Name == "Watch" && !a.inShell() }},
@@ -63,7 +63,7 @@ var tourSteps = []tourStep{
 	{"{estate} has the bay's instances. On gauge-1, {another} launches another like it: enter, and enter again.", func(a *App) bool {
 		return slices.ContainsFunc(a.engine.Workspace().Book.Sessions, func(s *book.Session) bool { return s.Bound != nil })
 	}},
-	{"Walk there with enter: its console told its fingerprint. Then, in {estate}, {remove} twice stops it, {mend} twice starts it: its session follows.", func(a *App) bool {
+	{"Connect with enter: its console announced the fingerprint. Then, in {estate}, {remove} twice stops it, {mend} twice starts it: its session follows.", func(a *App) bool {
 		return slices.ContainsFunc(a.engine.Workspace().Estates, func(k estate.Kept) bool {
 			return slices.ContainsFunc(k.Changes, func(c estate.Change) bool { return c.Kind == estate.Restarted })
 		})
@@ -72,10 +72,10 @@ var tourSteps = []tourStep{
 		s := a.engine.Workspace().Book.Session("sluice")
 		return a.sawWhile("rule", len(a.engine.Grants()) > 0) || s != nil && strings.Join(s.Via.V, "") != "quay"
 	}},
-	{"Nobody can knock at sounder: it has dialled out to the lightship. Walk there with enter; its gates are those of both.", func(a *App) bool {
+	{"sounder has no open port: it is connected to the gateway lightship. Connect with enter; the gates of both are shown.", func(a *App) bool {
 		return a.shellAt("sounder")
 	}},
-	{"weir has no list of keys: purser gives a login for a minute. Walk there with enter, and see in {leases} what you may.", func(a *App) bool {
+	{"weir has no authorized keys: the issuer purser signs a certificate for a minute. Connect with enter, and see your rights in {leases}.", func(a *App) bool {
 		return a.shellAt("weir") && places[a.at()].Name == "Leases" && !a.inShell()
 	}},
 	{"{trail} tells everything that you did, and what came of it.", func(a *App) bool { return places[a.at()].Name == "Trail" && !a.inShell() }},

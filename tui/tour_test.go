@@ -49,7 +49,7 @@ func TestTheTourLeadsThroughTheBay(t *testing.T) {
 	a.press("enter")
 	step(3)
 	a.until("its shell", func() bool { return a.inShell() })
-	if !strings.Contains(a.see(), "alt+m is the way out of it: press it, then 0") {
+	if !strings.Contains(a.see(), "alt+m leaves it: press it, then 0") {
 		t.Errorf("the shell does not show the step:\n%s", a.see())
 	}
 	a.press("leader", "0")

@@ -18,8 +18,8 @@ var trade = []struct{ place, query, does string }{
 	{"0", "restore tabs", "open the shells of last time"}, {"0", "execute", "run a command on marked sessions"}, {"0", "run on all", "run a command on marked sessions"}, {"0", "timeout", "all remedies"},
 	{"0", "connection refused", "all remedies"}, {"0", "ping", "check"}, {"0", "health", "check|check all"}, {"0", "test all", "check all"}, {"0", "diagnose", "check|all remedies"}, {"0", "why", "details"},
 	{"0", "verbose", "details"}, {"0", "debug", "details"}, {"0", "problem", "go to a problem|mistakes in the sessions file"}, {"0", "error", "mistakes in the sessions file|go to a problem"},
-	{"0", "fix", "mend it"}, {"0", "repair", "mend it"}, {"0", "chmod", "mend it"}, {"0", "600", "mend it"}, {"0", "permissions", "mend it"}, {"0", "permission denied", "find the accepted key"},
-	{"0", "host key changed", "mend it"}, {"0", "monitor", "repeat checks|go to Watch"}, {"0", "background checks", "repeat checks"},
+	{"0", "fix", "fix the problem"}, {"0", "repair", "fix the problem"}, {"0", "chmod", "fix the problem"}, {"0", "600", "fix the problem"}, {"0", "permissions", "fix the problem"}, {"0", "permission denied", "find the accepted key"},
+	{"0", "host key changed", "fix the problem"}, {"0", "monitor", "repeat checks|go to Watch"}, {"0", "background checks", "repeat checks"},
 	// sessions
 	{"0", "add", "new session"}, {"0", "create", "new session"}, {"0", "add host", "new session"}, {"0", "new server", "new session"}, {"0", "paste command", "new session"}, {"0", "import", "new session|import fingerprints"},
 	{"0", "rename", "rename"}, {"0", "duplicate", "copy the session"}, {"0", "clone", "copy the session|launch another"}, {"0", "delete", "remove"}, {"0", "forget", "remove"}, {"0", "edit", "edit"}, {"0", "change port", "edit"},

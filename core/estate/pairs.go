@@ -62,7 +62,7 @@ func Uses(all []Kept, fileOf func(KeyPair) string) []Use {
 // Missing tells whether instances are made with the pair and no file of it is here.
 func (u Use) Missing() bool { return u.File == "" && len(u.Instances) > 0 }
 
-// Ask is what to ask around for the file of a pair: what it is, what it is for, and who had it by what is
+// Ask is the request for the file of a pair: what it is, what it is for, and who had it by what is
 // known here; known are such names, and may be none.
 func (u Use) Ask(known []string) string {
 	say := "Who has the private half of key pair " + u.Name

@@ -185,7 +185,7 @@ func (m *Model) lendKey(key string) {
 	case "ctrl+x":
 		m.reply(answer{err: ring.ErrNoMore})
 	default:
-		m.note = "ctrl+y lets it, once; ctrl+n refuses; ctrl+x refuses this and all that follows"
+		m.note = "ctrl+y allows this use; ctrl+n refuses; ctrl+x refuses this and all further ones"
 	}
 }
 
@@ -236,16 +236,16 @@ func (m *Model) vouchedFor(typed string) bool {
 		if len(typed) == 6 && strings.HasSuffix(i.SHA256, typed) {
 			return true
 		}
-		m.note = "it is not the key that is expected: type the last six characters of what it shows, or press esc"
+		m.note = "it is not the expected key: type the last six characters of its fingerprint, or press esc"
 		m.inputs[0].Begin("")
 		return false
 	case typed == "yes":
 		return true
 	case ok:
-		m.note = "that is another fingerprint; it is marked where it differs"
+		m.note = "that is another fingerprint; the differences are marked"
 		return false
 	}
-	m.note = "type the whole word yes to vouch for it, or paste the fingerprint you expect, or press esc"
+	m.note = "type yes to trust the key, or paste the fingerprint you expect, or press esc"
 	m.inputs[0].Begin("")
 	return false
 }
@@ -349,11 +349,11 @@ func (m *Model) identityWords(i *step.IdentityQuestion) (body []string) {
 	}
 	switch {
 	case same != nil:
-		wrap(fmt.Sprintf("It is the one that %s told. Enter vouches for it:", sanitize.Line(same.Source, 80)))
+		wrap(fmt.Sprintf("It is the one announced by %s. Enter trusts it:", sanitize.Line(same.Source, 80)))
 	case len(others) > 0:
-		wrap("Ask whoever runs it before you go on. If you know why it is another, type the last six characters of the SHA256 fingerprint it shows:")
+		wrap("Ask its administrator before you continue. If you know the reason, type the last six characters of the SHA256 fingerprint:")
 	default:
-		wrap("Compare it with what the machine's console shows, or paste that here. If it is the same, type yes:")
+		wrap("Compare the fingerprint with the machine's console, or paste it here. If it is the same, type yes:")
 	}
 	return body
 }
@@ -374,7 +374,7 @@ func (m *Model) words(q *question) (title string, body []string) {
 		if len(u.Via) > 0 {
 			wrap(fmt.Sprintf("The request came on through %d further machines.", len(u.Via)))
 		}
-		wrap("Did you just ask for that there? If so, ctrl+y lets it. If not, somebody else did: ctrl+n refuses, ctrl+x ends the lend.")
+		wrap("If you just started that, ctrl+y allows it. If not, someone else did: ctrl+n refuses, ctrl+x ends agent forwarding.")
 		return "a lent key is asked for", body
 	case q.passphrase != nil:
 		k := q.passphrase
@@ -383,7 +383,7 @@ func (m *Model) words(q *question) (title string, body []string) {
 		if k.Fingerprint != "" {
 			body = append(body, "  "+t.Faint.Render(fit.Pad("SHA256", 9))+strings.TrimPrefix(k.Fingerprint, "SHA256:"))
 		}
-		wrap("It is asked for once and kept in memory until the program ends.")
+		wrap("It is kept in memory until the program ends.")
 		return "passphrase", body
 	}
 	s := q.server
@@ -421,7 +421,7 @@ func (m *Model) Hints() []theme.Hint {
 		return []theme.Hint{{Key: "ctrl+y", Does: "let it, once"}, {Key: "ctrl+n", Does: "refuse"}, {Key: "ctrl+x", Does: "refuse all"}}
 	}
 	if m.Waiting() && m.waiting[0].identity != nil {
-		return []theme.Hint{{Key: "yes enter", Does: "vouch for it"}, {Key: "esc", Does: "cancel"}}
+		return []theme.Hint{{Key: "yes enter", Does: "trust the key"}, {Key: "esc", Does: "cancel"}}
 	}
 	return []theme.Hint{{Key: "enter", Does: "answer"}, {Key: "esc", Does: "give none"}}
 }

@@ -109,7 +109,7 @@ func TestWhatIsExpectedIsOneKeyPressOrAnAlarm(t *testing.T) {
 	rsa := vouch.Expected{Print: other.SHA256, Kind: "RSA", Source: "the console of tide-db"}
 	q.Expected = []vouch.Expected{rsa, {Print: q.SHA256, Kind: "ED25519", Source: "the console of tide-db"}}
 	done := p.asked(func(ctx context.Context) error { return p.desk.Identity(ctx, q) })
-	if see := p.sees(); !strings.Contains(see, "Enter vouches for it") || strings.Contains(see, "differs") {
+	if see := p.sees(); !strings.Contains(see, "Enter trusts it") || strings.Contains(see, "differs") {
 		t.Errorf("it says\n%s", see)
 	}
 	p.Update(placetest.Key("enter"))

@@ -463,7 +463,7 @@ func (m *Model) Table() action.Table {
 		action.On("left", "download", m.turn(cargo.ComeHere)).If(some, "nothing is chosen").Also("fetch download get pull").For(action.Files),
 		action.On("space", "skip", m.turn(cargo.Stay)).If(some, "nothing is chosen").Also("none skip clear").For(action.Files),
 		action.On("D", "remove", m.turn(cargo.PutAside)).If(func() bool { return some() && n.Alone() }, "only what stands on one side alone is put aside").Also("delete remove").For(action.Files),
-		action.On(">", "start the transfer", m.carryOut).If(ready, "nothing is chosen to go, all is not read yet, or a plan is being carried out").Suits(planned).Also("go start run transfer").For(action.Files),
+		action.On(">", "start the transfer", m.carryOut).If(ready, "nothing is selected, the folders are not read yet, or a transfer is running").Suits(planned).Also("go start run transfer").For(action.Files),
 		action.On("enter", "fold or preview", m.enter).If(some, "nothing is chosen").Also("open preview unfold").For(action.View),
 		action.On("e", "edit in your editor", m.edit).If(func() bool { return file() && n.To.Kind == ends.File }, "no file is chosen that is there").Also("change vi text remote").For(action.Files),
 		action.On("v", "all files or differences", func() tea.Cmd { m.every = !m.every; m.lay(); m.point(n); return nil }).If(func() bool { return l.tree != nil }, "it is not read yet").Whole().Also("same hidden show files").For(action.View),
@@ -679,7 +679,7 @@ func (m *Model) undoable(msg undoable) tea.Cmd {
 	case m.look == nil || m.look.id != msg.id:
 		return nil
 	case msg.r == nil:
-		m.s.Tell("nothing that was carried there can be undone")
+		m.s.Tell("there is no transfer to undo")
 		return nil
 	}
 	r := msg.r

@@ -155,9 +155,9 @@ func (m *Model) overwrite() tea.Cmd {
 func (m *Model) clashView() []string {
 	t, c := m.s.Theme, m.clash
 	lines := []string{t.Title(t.Accent.Render("cargo")+t.Rule.Render(" ─ ")+t.Strong.Render(cargo.Say(c.Path)), t.Verdict(gate.Ajar).Render("changed on both sides"), m.width, fit.Spread)}
-	say := "While you edited it, another changed it over there. " + t.Strong.Render("◁ theirs") + " and " + t.Strong.Render("▷ yours") + ", where they differ:"
+	say := "While you edited the file, someone else changed it. " + t.Strong.Render("◁ theirs") + " and " + t.Strong.Render("▷ yours") + ", where they differ:"
 	if c.Gone {
-		say = "While you edited it, it was removed over there. This is yours:"
+		say = "While you edited the file, it was removed there. This is yours:"
 	}
 	lines = append(lines, fit.Hang("   "+say, 3, m.width-1).Whole...)
 	lines = append(lines, "")

@@ -125,7 +125,7 @@ func (m *Model) entryView() []string {
 	t, e := m.s.Theme, m.entry
 	prompt, below := "the folder here: ", "enter goes on to the folder there"
 	if e.there {
-		prompt, below = "the folder at "+m.look.session+": ", "a path that does not begin with / stands in the login's home"
+		prompt, below = "the folder at "+m.look.session+": ", "a path without / at its start is in the user's home folder"
 	}
 	lines := []string{"", "   " + t.Strong.Render(prompt) + e.line.View(max(m.width-fit.Width(prompt)-6, 10)), "   " + t.Faint.Render(below), ""}
 	for _, o := range e.offers[:min(len(e.offers), max(m.height-6, 0))] {

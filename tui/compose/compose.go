@@ -24,10 +24,10 @@ import (
 
 // kinds are what can be wanted, in a person's terms.
 var kinds = []struct{ kind, wish string }{
-	{"bring", "a service over there, from here"},
-	{"lend", "a service here, from over there"},
-	{"roam", "everything over there, by a program here that knows a proxy"},
-	{"windows", "windows of programs over there, on the display here"},
+	{"bring", "a remote service, on a local port"},
+	{"lend", "a local service, on a remote port"},
+	{"roam", "the remote network, through a SOCKS proxy here"},
+	{"windows", "remote graphical programs, on the display here"},
 }
 
 // The lines that are asked for.
@@ -229,7 +229,7 @@ func (m *Model) View() []string {
 		seen := map[string]string{"bring": "as " + target + " sees it: db.internal postgres, 10.61.4.20:5432, web, 10.61.4.9 desktop; socks 1080 is a proxy", "lend": "as this machine sees it: 3000, web, /run/x.sock"}[kinds[m.kind].kind]
 		row(onWhat, "which is", m.inputs[0].View(room), seen)
 	}
-	where := map[bool]string{true: "over there, at " + target, false: "here; left empty, one is proposed"}[kinds[m.kind].kind == "lend"]
+	where := map[bool]string{true: "remote, at " + target, false: "here; left empty, one is proposed"}[kinds[m.kind].kind == "lend"]
 	if !windows {
 		row(onListener, "at the port", m.inputs[1].View(room), where)
 	}
@@ -250,7 +250,7 @@ func (m *Model) View() []string {
 	if m.told {
 		say := "enter again opens it to other machines, knowingly"
 		if windows {
-			say = "enter again lets them draw here, knowingly"
+			say = "enter again allows them to use the display"
 		}
 		out = append(out, "     "+t.Verdict(gate.Ajar).Render(say))
 	}

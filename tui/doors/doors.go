@@ -143,7 +143,7 @@ func (m *Model) open() tea.Cmd {
 			if err := job.Run(context.Background(), func(work.Step) {}); err != nil {
 				var held *work.HeldElsewhere
 				if errors.As(err, &held) {
-					return done{fmt.Sprintf("another Meatus (process %d, %s) holds it for %s", held.Program.PID, held.Program.What, held.For)}
+					return done{fmt.Sprintf("another Meatus (process %d, %s) has opened it for %s", held.Program.PID, held.Program.What, held.For)}
 				}
 				return done{err.Error()}
 			}
@@ -153,7 +153,7 @@ func (m *Model) open() tea.Cmd {
 	if !d.spec.Beyond() {
 		return do()
 	}
-	return m.s.Confirm(place.Confirm{Subject: at, Say: fmt.Sprintf("the door %s listens to OTHER MACHINES: whoever reaches this one can use it; enter again opens it knowingly", at), Tell: func(say string) { m.note = say }, Do: do})
+	return m.s.Confirm(place.Confirm{Subject: at, Say: fmt.Sprintf("%s listens for OTHER MACHINES: anyone who reaches this one can use it; enter again opens it", at), Tell: func(say string) { m.note = say }, Do: do})
 }
 
 // close closes the chosen tunnel alone.
@@ -172,7 +172,7 @@ func (m *Model) close() tea.Cmd {
 	if live == 0 {
 		return do()
 	}
-	return m.s.Confirm(place.Confirm{Subject: at, Say: fmt.Sprintf("closing the door %s cuts %s; %s again does", at, words.Count(live, "live flow"), m.s.Press("remove")), Tell: func(say string) { m.note = say }, Do: do})
+	return m.s.Confirm(place.Confirm{Subject: at, Say: fmt.Sprintf("closing %s ends %s; %s again closes it", at, words.Count(live, "live flow"), m.s.Press("remove")), Tell: func(say string) { m.note = say }, Do: do})
 }
 
 // Update takes a message.

@@ -222,15 +222,15 @@ func (m *Model) Table() action.Table {
 		action.On("y", "copy the address", m.copy).If(func() bool { return m.address() != "" }, "it has no address").Also("ip clipboard").For(action.View),
 		action.On("/", "find", func() tea.Cmd { m.typing = true; m.line.Begin(m.query.String()); return nil }).Whole().Also("query filter search tag state").For(action.View),
 		action.On("N", "launch another", m.another).If(func() bool { _, ok := m.launchable(); return ok }, "the estates only tell").Whole().Also("create new instance machine like clone provision").For(action.Instances),
-		action.On("m", "start the instance", m.act(estate.Start)).If(m.can(estate.Start), "it is not stopped, or its source only tells").Suits(m.can(estate.Start)).Also("power on boot run").For(action.Instances),
-		action.On("D", "stop the instance", m.act(estate.Stop)).If(m.can(estate.Stop), "it does not run, or its source only tells").Also("shut down power off halt").For(action.Instances),
-		action.On("M", "restart the instance", m.act(estate.Restart)).If(m.can(estate.Restart), "it does not run, or its source only tells").Also("reboot").For(action.Instances),
-		action.On("Z", "terminate the instance", m.end).If(m.can(estate.End), "its source only tells").Also("terminate delete destroy remove").For(action.Instances),
+		action.On("m", "start the instance", m.act(estate.Start)).If(m.can(estate.Start), "it is not stopped, or its estate is read-only").Suits(m.can(estate.Start)).Also("power on boot run").For(action.Instances),
+		action.On("D", "stop the instance", m.act(estate.Stop)).If(m.can(estate.Stop), "it does not run, or its estate is read-only").Also("shut down power off halt").For(action.Instances),
+		action.On("M", "restart the instance", m.act(estate.Restart)).If(m.can(estate.Restart), "it does not run, or its estate is read-only").Also("reboot").For(action.Instances),
+		action.On("Z", "terminate the instance", m.end).If(m.can(estate.End), "its estate is read-only").Also("terminate delete destroy remove").For(action.Instances),
 		action.On("d", "show details", func() tea.Cmd { m.details = !m.details; m.settle(); return nil }).Whole().Also("card facts rules whole").For(action.View),
 		action.On("V", "routes to and from the instance", m.findWays).If(some, "none is chosen").Also("reach route path how to get there proof rules hops").For(action.Rules),
-		action.On("e", "edit firewall rules", m.beginScratch).If(func() bool { return some() && len(m.chosen().Instance.Groups) > 0 }, "it is in no group of rules").Also("what if rule change edit security group firewall scratch open close").For(action.Rules),
+		action.On("e", "edit firewall rules", m.beginScratch).If(func() bool { return some() && len(m.chosen().Instance.Groups) > 0 }, "it has no security group").Also("what if rule change edit security group firewall scratch open close").For(action.Rules),
 		action.On("*", "open ports and who reaches them", m.showExposed).If(some, "there are no instances").Whole().Also("exposure everybody public open ports audit exposed").For(action.Rules),
-		action.On("O", "decrypt the first password", m.password).If(m.passwordCan, "no file of its key pair is here, or its source only tells").Also("sealed unseal administrator windows initial").For(action.Keys),
+		action.On("O", "decrypt the first password", m.password).If(m.passwordCan, "no file of its key pair is here, or its estate is read-only").Also("sealed unseal administrator windows initial").For(action.Keys),
 		action.On("", "console output", m.showConsole).If(m.consoleCan, "its source has no consoles").Ranked(action.InHelp).Also("serial boot log messages screen").For(action.Instances),
 		action.On("v", "key pairs", m.showPairs).Whole().Also("which have a file ask around who has").For(action.Keys),
 		action.On("x", "draw a map", m.draw).If(some, "there are no instances").Whole().Also("picture svg pdf diagram hand on networks").For(action.View),
@@ -562,7 +562,7 @@ func (m *Model) copy() tea.Cmd {
 func (m *Model) open() tea.Cmd {
 	r, ok := m.s.Plan(m.session())
 	if !ok {
-		m.s.Tell(m.session() + " cannot be used as it stands: see its card on Routes")
+		m.s.Tell(m.session() + " has a problem: see its card on Routes")
 		return nil
 	}
 	return m.s.Open(r, false)

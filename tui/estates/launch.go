@@ -265,7 +265,7 @@ func (m *Model) launchTable() action.Table {
 			l.launch = l.launch.Alone(l.offer, l.alone)
 			l.focus(l.at)
 			return nil
-		}).If(func() bool { return l.alone.IsValid() }, "nobody else could knock"),
+		}).If(func() bool { return l.alone.IsValid() }, "no other address is allowed"),
 		action.On("up shift+tab", "choose", func() tea.Cmd { l.focus(l.at - 1); return nil }).As("↑↓").Ranked(action.Movement),
 		action.On("down tab", "", func() tea.Cmd { l.focus(l.at + 1); return nil }).Ranked(action.Hidden),
 		action.On("left", "next value", func() tea.Cmd { l.other(-1); return nil }).As("←→").If(choosing, "this is typed"),
@@ -356,7 +356,7 @@ func (m *Model) launchFields(width int) []string {
 			value = t.Faint.Render("none")
 		}
 		if f.word == "only from" && f.value(l) == "" {
-			value = t.Faint.Render("whoever the groups let in")
+			value = t.Faint.Render("the addresses that the groups allow")
 		}
 		if n == l.at {
 			pointer = t.Accent.Render(theme.Chosen + " ")
@@ -382,7 +382,7 @@ func (m *Model) launchFields(width int) []string {
 			lines = append(lines, fit.Hang("               "+offer, 15, width-1).Whole...)
 		}
 		if f.word == "first boot" {
-			lines = append(lines, fit.Hang("               "+t.Faint.Render("the file with the text; it is read when it is launched"), 15, width-1).Whole...)
+			lines = append(lines, fit.Hang("               "+t.Faint.Render("a file with the script; it is read at the launch"), 15, width-1).Whole...)
 		}
 		if l.note != "" {
 			lines = append(lines, fit.Hang("               "+t.Verdict(gate.Shut).Render(sanitize.Line(l.note, 200)), 15, width-1).Whole...)

@@ -90,7 +90,7 @@ func TestOneAddressAloneIsProposedInPlaceOfEverybody(t *testing.T) {
 func TestKeyPairsAreAskedForMadeAndSent(t *testing.T) {
 	d, l, _ := bay(t)
 	d.Press("v")
-	d.UntilSees("6 key pairs, 1 whose file nobody has here", "sounding", "no file here")
+	d.UntilSees("6 key pairs, 1 without a key file here", "sounding", "no file here")
 	d.Fits()
 	d.Press("a")
 	if len(d.Copied) != 1 || !strings.Contains(d.Copied[0], "Who has the private half of key pair sounding") || !strings.Contains(d.Copied[0], "sounder") {

@@ -156,14 +156,14 @@ func sendPair(ws *workspace.Workspace, source book.EstateSource, file, name stri
 	return pairSent{"key pair " + name + " is at estate " + source.Name, err}
 }
 
-// askAround copies what to ask around for a key pair's file.
+// askAround copies the request for a key pair's file.
 func (m *Model) askAround() tea.Cmd {
 	u, _ := m.use()
 	var known []string
 	if m.s.Trail != nil && u.Fingerprint != "" {
 		known = m.s.Trail.UsersOf(u.Fingerprint)
 	}
-	m.s.Tell("what to ask around for " + sanitize.Line(u.Name, 40) + " is copied")
+	m.s.Tell("the request for " + sanitize.Line(u.Name, 40) + " is copied")
 	return m.s.Copy(u.Ask(known))
 }
 
@@ -178,7 +178,7 @@ func (m *Model) pairsView() []string {
 	}
 	right := strconv.Itoa(m.uses.Len()) + " key pairs"
 	if missing > 0 {
-		right += fmt.Sprintf(", %d whose file nobody has here", missing)
+		right += fmt.Sprintf(", %d without a key file here", missing)
 	}
 	lines := []string{t.Title(t.Accent.Render("estate / key pairs"), t.Faint.Render(right), m.width, fit.Spread)}
 	if m.form != nil {
@@ -249,7 +249,7 @@ func (m *Model) pairCard(width int) []string {
 	say("instances", sanitize.Line(strings.Join(u.Instances, ", "), 2000))
 	if u.Missing() {
 		lines = append(lines, "")
-		lines = append(lines, fit.Hang("   "+t.Accent.Render(theme.Remedy+" ")+"nobody here can log in to what is made with it by its key: "+t.Key.Render(m.s.Press("ask"))+" copies what to ask around", 5, width-1).Whole...)
+		lines = append(lines, fit.Hang("   "+t.Accent.Render(theme.Remedy+" ")+"no key file here: nobody can log in to instances made with it; "+t.Key.Render(m.s.Press("ask"))+" copies a request for it", 5, width-1).Whole...)
 	}
 	return lines
 }

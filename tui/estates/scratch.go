@@ -216,7 +216,7 @@ func (m *Model) scratchTable() action.Table {
 	s := m.scratch
 	if s.typing {
 		return action.Table{
-			action.On("enter", "add the rule", m.keepTyped).If(func() bool { return s.typed != nil }, "it is no rule yet"),
+			action.On("enter", "add the rule", m.keepTyped).If(func() bool { return s.typed != nil }, "not a complete rule yet"),
 			action.On("esc ctrl+c", "cancel", func() tea.Cmd { s.typing, s.typed, s.mistake = false, nil, ""; return m.try() }),
 		}
 	}
@@ -226,7 +226,7 @@ func (m *Model) scratchTable() action.Table {
 		action.On("D", "remove or keep the rule", m.dropRule).If(func() bool { return chosen }, "it has no rules").Suits(func() bool { return chosen }).Also("remove delete"),
 		action.On("n", "new rule", m.typeRule).If(func() bool { return chosen }, "it has no rules").Suits(func() bool { return chosen }).Also("add new open"),
 		action.On("u", "undo", m.undoRule).Whole().Also("take back applied"),
-		action.On("enter", "apply the changes", m.apply).If(func() bool { return some() && m.acts() }, "nothing is changed, or the source only tells").Suits(some).Also("change make real"),
+		action.On("enter", "apply the changes", m.apply).If(func() bool { return some() && m.acts() }, "nothing is changed, or the estate is read-only").Suits(some).Also("change make real"),
 		action.On("X", "write the changes to a file", m.writeEdits).If(some, "nothing is changed").Also("hand on save"),
 		action.On("tab", "the next rule", m.nextRule(1)),
 		action.On("shift+tab", "the rule before", m.nextRule(-1)).Ranked(action.Hidden),

@@ -244,7 +244,7 @@ func (m *Model) Table() action.Table {
 			action.On("/", "find", func() tea.Cmd { return m.ask(finding, m.find) }).Whole().Also("search narrow"),
 			action.On("i", "import fingerprints", func() tea.Cmd { return m.ask(importing, "") }).Whole().Also("expect known hosts sshfp vouch"),
 			action.On("n", "new signing key", m.askSigner).Whole().Also("trust certificate authority ca host certificates"),
-			action.On("D", "end the trust", func() tea.Cmd { m.asking, m.about = agreeRetire, h; return nil }).If(func() bool { return ok && len(h.Current()) > 0 }, "it has no key that is vouched for").Also("remove forget identity host key"),
+			action.On("D", "end the trust", func() tea.Cmd { m.asking, m.about = agreeRetire, h; return nil }).If(func() bool { return ok && len(h.Current()) > 0 }, "it has no trusted key").Also("remove forget identity host key"),
 			action.On("m", "trust the announced key", func() tea.Cmd { m.asking, m.about = agreeConfirm, h; return nil }).If(func() bool { return ok && len(announced(h)) > 0 }, "no key was announced").Also("new host keys rotation"),
 			action.On("X", "write SSHFP", func() tea.Cmd { return m.ask(exporting, "hosts.sshfp") }).Whole().Also("export dns"),
 			action.On("r", "read again", m.read).Whole().Ranked(action.InHelp).Also("reload refresh"),
@@ -495,7 +495,7 @@ func (m *Model) confirm(h vouch.Host) tea.Cmd {
 				return "", err
 			}
 		}
-		return "vouched for, by you", nil
+		return "trusted by you", nil
 	})
 }
 
@@ -648,7 +648,7 @@ func (m *Model) detail(h vouch.Host) []string {
 			end = fmt.Sprintf(", until %s: %s", day(when), sanitize.Line(why, 60))
 		} else if k.How == vouch.Announced {
 			when, _ := k.End()
-			style, end = t.Verdict(gate.Ajar), fmt.Sprintf(", compared by nobody: until %s, or %s confirms it", day(when), m.s.Press("mend"))
+			style, end = t.Verdict(gate.Ajar), fmt.Sprintf(", not compared: until %s, or %s confirms it", day(when), m.s.Press("mend"))
 		}
 		say("%s %s", t.Faint.Render(fit.Pad(word, 7)), style.Render(k.SHA256))
 		say("        %s", t.Faint.Render(fmt.Sprintf("%s, vouched %s %s, at %s%s", k.Algorithm, k.When.Local().Format("2 Jan 2006 15:04"), k.Source(), sanitize.Line(k.Address, 60), end)))
@@ -694,12 +694,12 @@ func (m *Model) agreement(h vouch.Host) []string {
 	}
 	switch m.asking {
 	case agreeConfirm:
-		ask("Compare with what the machine's console shows. Vouch for these yourself")
+		ask("Compare with the machine's console. Trust these keys yourself")
 		for _, k := range announced(h) {
 			lines = append(lines, fmt.Sprintf("     %s  %s", fit.Pad(k.Algorithm, 20), t.Strong.Render(k.SHA256)))
 		}
 	case agreeRetire:
-		ask(fmt.Sprintf("Make what is vouched for %s history", h.Name))
+		ask(fmt.Sprintf("End the trust in the keys of %s", h.Name))
 	case agreeImport:
 		ask(m.note + ". Expect them")
 		for i, e := range m.expected {

@@ -95,7 +95,7 @@ func TestAPromptIsAboutTheHostItWasShownAbout(t *testing.T) {
 		t.Errorf("%v is chosen", h.At())
 	}
 	m.list.Select(vouch.At{Host: "10.0.0.1", Port: 22})
-	d.UntilSees("Make what is vouched for 10.61.4.20 history")
+	d.UntilSees("End the trust in the keys of 10.61.4.20")
 	// Its key becomes another one: the yes was for the one before.
 	if err := record.Accept(reef, key(t), "10.61.4.20:22", time.Now()); err != nil {
 		t.Fatal(err)

@@ -218,7 +218,7 @@ func (m *Model) bind(k workspace.Key, values []string) tea.Cmd {
 				return done{err: err}
 			}
 			ws = ws.With(b)
-			d.moved.Book, d.say = b, "it is written what "+sanitize.Name(k.Path)+" is meant for"
+			d.moved.Book, d.say = b, "the limits of "+sanitize.Name(k.Path)+" are saved"
 		}
 		return d
 	})

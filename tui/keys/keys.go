@@ -342,10 +342,10 @@ func (m *Model) Table() action.Table {
 		action.On("n", "new key", asks("make",
 			form.Step{Prompt: "name of the new key: ", Proposed: "new.pem"},
 			form.Step{Prompt: "kind (Ed25519, ECDSA 256 384 521, RSA 3072 4096): ", Proposed: "Ed25519"},
-			form.Step{Prompt: "passphrase (none: whoever gets the file has the key): ", Hidden: true, Judge: true},
+			form.Step{Prompt: "passphrase (none: anyone with the file can use the key): ", Hidden: true, Judge: true},
 			form.Step{Prompt: "the same again: ", Hidden: true, Again: true})).Whole().Also("new key generate create pair keygen").For(action.Keys),
 		action.On("a", "find a key", asks("which", form.Step{Prompt: "a fingerprint, a public key, or the name of a key pair: "})).Whole().Also("find match fingerprint pair").For(action.Fix),
-		action.On("L", "passphrase", asks("passphrase", append(unlock, form.Step{Prompt: "new passphrase (none: whoever gets the file has the key): ", Hidden: true, Judge: true}, form.Step{Prompt: "the same again: ", Hidden: true, Again: true})...)).If(any, none).Also("password protect encrypt change remove").For(action.Keys),
+		action.On("L", "passphrase", asks("passphrase", append(unlock, form.Step{Prompt: "new passphrase (none: anyone with the file can use the key): ", Hidden: true, Judge: true}, form.Step{Prompt: "the same again: ", Hidden: true, Again: true})...)).If(any, none).Also("password protect encrypt change remove").For(action.Keys),
 		action.On("v", "file format", asks("container", append(unlock, form.Step{Prompt: "file format (bcrypt, pkcs8, pkcs1, sec1): ", Proposed: "pkcs8"})...)).If(any, none).Also("format convert pem pkcs1 pkcs8 sec1 ppk openssh").For(action.Keys),
 		action.On("I", "install", asks("install",
 			form.Step{Prompt: "put it into the list at which session's machine: ", Proposed: first(k.Uses)},
@@ -360,7 +360,7 @@ func (m *Model) Table() action.Table {
 			return m.ask("hold", unlock...)
 		}).If(any, none).Also("agent memory add unlock load ssh").For(action.Keys),
 		action.On("e", "limit to hosts", asks("bind",
-			form.Step{Prompt: "meant for which hosts or sessions, as gauge-* (nothing: all): ", Value: strings.Join(terms.Hosts.V, ", ")},
+			form.Step{Prompt: "limit to hosts or sessions, as gauge-* (empty: all): ", Value: strings.Join(terms.Hosts.V, ", ")},
 			form.Step{Prompt: "how long it stays in the ring, as 1h (nothing: to the end): ", Value: stay(terms)},
 			form.Step{Prompt: "ask before others use it (y or n): ", Value: map[bool]string{true: "y", false: "n"}[terms.Confirm.V]})).If(any, none).Also("limit hosts terms lifetime confirm edit bind").For(action.Keys),
 		action.On("X", "write the public key", asks("public", append(unlock, form.Step{Prompt: "write the public key to: ", Value: workspace.Short(k.Path) + ".pub"})...)).If(any, none).Also("export pub file").For(action.Keys),
@@ -482,7 +482,7 @@ func (m *Model) hold(k workspace.Key, passphrase []byte) tea.Cmd {
 // install begins to put a key into the list at a session's machine.
 func (m *Model) install(k workspace.Key, session string, o install.Options) tea.Cmd {
 	if _, ok := m.s.Plan(session); !ok {
-		m.note = "there is no session " + session + " that could be walked"
+		m.note = "there is no session " + session + " to draw"
 		return nil
 	}
 	return m.s.Begin(&work.Install{Tools: m.s.Tools(), Path: k.Path, Session: session, Options: o})

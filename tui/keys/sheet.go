@@ -160,7 +160,7 @@ func (m *Model) facts(k sheet) []string {
 		}
 		line("kind", value)
 	}
-	passphrase := t.Mark(gate.Ajar) + " none" + t.Faint.Render(": whoever gets the file has the key")
+	passphrase := t.Mark(gate.Ajar) + " none" + t.Faint.Render(": anyone with the file can use the key")
 	if s.Passphrase {
 		passphrase = t.Mark(gate.Open) + " " + s.Derivation.String()
 		if weak := s.Derivation.Weak(); weak != "" {

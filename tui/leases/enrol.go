@@ -108,7 +108,7 @@ func (m *Enrol) variant() string {
 func (m *Enrol) Table() action.Table {
 	ready := m.plan != nil && m.busy == "" && !m.done
 	return action.Table{
-		action.On("enter", "enrol the machine", m.apply).If(func() bool { return ready }, "nothing is looked at yet, or it is done"),
+		action.On("enter", "enrol the machine", m.apply).If(func() bool { return ready }, "the machine is not read yet, or is enrolled already"),
 		action.On("v", "change the method", m.next).If(func() bool { return m.busy == "" && !m.done }, "it is under way"),
 		action.On("esc q ctrl+c", "close", func() tea.Cmd { m.s.Close(); return nil }).If(func() bool { return m.busy == "" || m.plan == nil }, "it is under way"),
 	}

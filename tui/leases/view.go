@@ -51,12 +51,12 @@ func (m *Model) View() []string {
 	case m.err != nil:
 		say(said(m.err), t.Verdict(gate.Shut).Render)
 		if m.list.Len() > 0 {
-			say("What follows is as it was told before.", t.Faint.Render)
+			say("The following is from the last answer.", t.Faint.Render)
 		}
 	case !m.loaded:
 		say("asking "+m.issuer+" …", t.Faint.Render)
 	case m.list.Len() == 0:
-		say(m.issuer+" lets you log in nowhere, and nothing waits.", t.Faint.Render)
+		say(m.issuer+" allows you no logins, and no request waits.", t.Faint.Render)
 	}
 	list, pane, beside := place.Halves(m.width)
 	rows := m.in(list).listed()
@@ -179,7 +179,7 @@ func (m *Model) chosen() []string {
 		say("by", sanitize.Line(a.Rule, 80))
 		say("asked", a.Asked.Local().Format("15:04:05")+", "+left(a.Expires))
 		if a.Mine {
-			say("", "It is asked for as long as the walk to it waits; taken back, that ends.")
+			say("", "The request lasts while the connection waits; withdrawing ends both.")
 		} else {
 			say("", "With your yes the lease is given at once, and the record has your name beside it.")
 		}
@@ -189,7 +189,7 @@ func (m *Model) chosen() []string {
 		say("by", sanitize.Line(h.Rule, 80))
 		say("agreed by", sanitize.Line(h.AgreedBy, 64))
 		say("reason", sanitize.Line(h.Reason, 300))
-		say("", "Its key is in memory alone, and forgotten with the walk that it was made for.")
+		say("", "Its key is in memory only, and deleted with the connection.")
 	default:
 		say("when", sanitize.Line(r.right.Says, 600))
 		say("instance", sanitize.Line(r.right.Instance, 100))

@@ -321,7 +321,7 @@ func (m *Model) keyRows(width, rows int) []string {
 			detail += ", has a passphrase"
 		}
 		if terms := planner.TermsOf(k.Path); len(terms.Said) > 0 {
-			detail += ", meant for " + strings.Join(terms.Said, ", ")
+			detail += ", limited to " + strings.Join(terms.Said, ", ")
 		}
 		return fit.Row{Line: fit.Cut(" "+pointer+box+" "+name+"  "+t.Faint.Render(detail), width)}
 	})

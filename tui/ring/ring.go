@@ -202,7 +202,7 @@ func (m *Model) Table() action.Table {
 	own := func() bool { return chosen && !e.Behind }
 	notOwn := "no key is chosen"
 	if chosen && e.Behind {
-		notOwn = "that key is the other agent's; it is changed there"
+		notOwn = "that key belongs to the running agent; change it there"
 	}
 	lock := "lock"
 	if m.now.locked {
@@ -328,7 +328,7 @@ func (m *Model) stand() tea.Cmd {
 	say := "the keys of the running agent are used, too"
 	switch {
 	case m.now.behind.socket != "":
-		socket, say = "", "the ring stands for itself again"
+		socket, say = "", "the running agent is no longer used"
 	case socket == "":
 		m.note = "no agent runs: SSH_AUTH_SOCK names none"
 		return nil
@@ -366,7 +366,7 @@ func (m *Model) askHosts() tea.Cmd {
 	return m.ask("hosts", form.Step{Prompt: e.String() + " is for which hosts or sessions alone (nothing: all): ", Value: strings.Join(e.Said, ", ")})
 }
 
-var errNone = errors.New("no password was typed; it is not locked")
+var errNone = errors.New("no password was typed; the agent is not locked")
 
 // answered does what was asked for.
 func (m *Model) answered(what string, values []string) tea.Cmd {
@@ -381,7 +381,7 @@ func (m *Model) answered(what string, values []string) tea.Cmd {
 			if len(password) == 0 {
 				return "", errNone
 			}
-			return "the ring is locked: nobody signs with it", r.Lock(password)
+			return "the agent is locked: no key can be used", r.Lock(password)
 		})
 	case "unlock":
 		return m.do(func(r *ring.Ring) (string, error) {

@@ -273,7 +273,7 @@ func mendWords(worst gate.Gate) string {
 	case gate.Choose:
 		return "remedies"
 	}
-	return "mend it"
+	return "fix the problem"
 }
 
 // mendWorst does what mends the worst gate, or lists what may.
@@ -432,7 +432,7 @@ func (m *Model) toggleTunnels(session string) tea.Cmd {
 		if live == 0 {
 			return do()
 		}
-		return m.s.Confirm(place.Confirm{Subject: session, Say: fmt.Sprintf("closing the doors of %s cuts %s through them; %s again does", session, words.Count(live, "live flow"), m.s.Press("tunnels")), Do: do})
+		return m.s.Confirm(place.Confirm{Subject: session, Say: fmt.Sprintf("closing the port forwards of %s ends %s; %s again closes them", session, words.Count(live, "live flow"), m.s.Press("tunnels")), Do: do})
 	}
 	specs := r.Target().Tunnels
 	if len(specs) == 0 {
@@ -443,7 +443,7 @@ func (m *Model) toggleTunnels(session string) tea.Cmd {
 		if spec.Beyond() && m.beyond != session {
 			m.beyond = session
 			_, at := spec.Kind()
-			m.s.Tell(fmt.Sprintf("the door %s listens to OTHER MACHINES: whoever reaches this one can use it; %s again opens it knowingly", at, m.s.Press("tunnels")))
+			m.s.Tell(fmt.Sprintf("%s listens for OTHER MACHINES: anyone who reaches this one can use it; %s again opens it", at, m.s.Press("tunnels")))
 			return nil
 		}
 	}
@@ -451,7 +451,7 @@ func (m *Model) toggleTunnels(session string) tea.Cmd {
 	job := &work.OpenTunnels{Tools: m.s.Tools(), Route: r, Specs: specs, Options: tunnel.Options{}, OnKnock: r.Target().OnKnock, TakeOver: over}
 	return m.s.Run(func() tea.Msg {
 		err := job.Run(context.Background(), func(work.Step) {})
-		o := opened{session: session, say: session + ": the doors are open"}
+		o := opened{session: session, say: session + ": the port forwards are open"}
 		if err != nil {
 			errors.As(err, &o.held)
 			o.say = session + ": " + err.Error()

@@ -101,12 +101,12 @@ func (m *Model) Update(msg tea.Msg) tea.Cmd {
 func (m *Model) paste(msg tea.PasteMsg) {
 	switch match, ok := vouch.Compare(strings.TrimSpace(msg.Content), m.what.Key); {
 	case ok && match.Same:
-		m.note = "it is the new key's; enter replaces the record"
+		m.note = "it matches the new key; enter replaces the trusted one"
 		m.input.Begin(m.fingerprint())
 	case ok:
 		m.note = "that is another fingerprint than the new key's; nothing was changed"
 	default:
-		m.note = "type it, so that it is read, or paste the whole fingerprint that you expect"
+		m.note = "type it by hand, or paste the whole fingerprint that you expect"
 	}
 }
 
@@ -115,7 +115,7 @@ func (m *Model) paste(msg tea.PasteMsg) {
 func (m *Model) decide() tea.Cmd {
 	typed := strings.TrimSpace(m.input.Text())
 	if f := m.fingerprint(); typed == f[len(f)-tail:] || typed == f {
-		return m.replace("replaced by a person's word", fmt.Sprintf("%s is vouched for with its new key", m.what.Hop))
+		return m.replace("replaced by a person's word", fmt.Sprintf("the new host key of %s is trusted", m.what.Hop))
 	}
 	for _, v := range m.what.Elsewhere {
 		if typed == v.Host {
@@ -177,7 +177,7 @@ func (m *Model) View() []string {
 		}
 	}
 	for _, v := range c.Elsewhere {
-		say("The key it shows is that of %s, vouched %s. If this address now belongs to that machine, type its name: %s",
+		say("The key is that of %s, trusted %s. If this address now belongs to that machine, type its name: %s",
 			v.Host, v.When.Local().Format("2 Jan 2006"), t.Accent.Render(v.Host))
 	}
 	say("If the machine was replaced, compare the new fingerprint with what its console shows, and type its last %d characters, or paste the whole of it from there.", tail)

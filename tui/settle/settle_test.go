@@ -63,7 +63,7 @@ func TestANewKeyIsTakenWhenItsEndIsTyped(t *testing.T) {
 	d.Fits()
 	print := ssh.FingerprintSHA256(c.Key)
 	d.Paste(print[len(print)-tail:])
-	d.UntilSees("type it, so that it is read")
+	d.UntilSees("type it by hand")
 	d.Type("nothing like it")
 	d.Press("enter")
 	d.UntilSees("that is neither; nothing was changed")
@@ -90,7 +90,7 @@ func TestAWholeFingerprintIsPasted(t *testing.T) {
 		t.Fatalf("another's fingerprint replaced the record: %v", err)
 	}
 	d.Paste(" " + ssh.FingerprintSHA256(c.Key) + "\n")
-	d.UntilSees("it is the new key's")
+	d.UntilSees("it matches the new key")
 	if seen := d.See(); strings.Contains(seen, "seen here10") {
 		t.Errorf("words touch:\n%s", seen)
 	}

@@ -260,7 +260,7 @@ func (m *Model) send(out []byte) {
 	if len(out) == 0 || m.shell.Type(out) {
 		return
 	}
-	m.notice = "the far side takes no more input just now"
+	m.notice = "the remote shell accepts no input at the moment"
 	if _, lost := m.shell.Lost(); lost {
 		m.notice = "not typed: the connection was lost, and the new shell is another"
 	}

@@ -362,7 +362,7 @@ func (m *Model) listenerLine(l tunnel.Line, whose string) string {
 	case gate.Open:
 		say += fmt.Sprintf("%s, %s so far", words.Count(l.Live, "flow"), words.Bytes(float64(l.In+l.Out)))
 	case gate.Untried:
-		say += "walked at the first knock"
+		say += "connects at the first use"
 	default:
 		say += t.Verdict(v).Render(off)
 	}

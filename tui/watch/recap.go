@@ -50,7 +50,7 @@ func (m *Model) recapLines(width, height int) []string {
 		say(fmt.Sprintf("  %s %s  ↓ %s  ↑ %s", fit.Pad(c.Name, 12), t.Live.Render(fit.Pad(bar((c.In+c.Out)/most, 16), 16)), words.Bytes(c.In), words.Bytes(c.Out)))
 	}
 	if len(r.Carried) == 0 {
-		say(t.Faint.Render("nothing was carried that is known of"))
+		say(t.Faint.Render("no traffic is recorded"))
 	}
 	return lines
 }

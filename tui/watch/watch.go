@@ -342,7 +342,7 @@ func (m *Model) leave() tea.Cmd {
 func (m *Model) copy() tea.Cmd {
 	at := m.listener()
 	if at == "" {
-		m.note = "choose a tunnel or a flow with tab; its door is copied"
+		m.note = "choose a port forward or a flow with tab; its local port is copied"
 		return nil
 	}
 	m.note = at + " is on the clipboard"
@@ -404,7 +404,7 @@ func (m *Model) askEnd() {
 	case m.onList && !ok && m.rows.Len() > 0:
 		m.note = "what was chosen has ended: choose another"
 	case m.onList && ok && r.other != nil && r.listener == nil:
-		m.note = fmt.Sprintf("it runs in another Meatus (process %d, %s) and ends there; %s closes its door", r.other.PID, r.other.What, m.s.Press("remove-all"))
+		m.note = fmt.Sprintf("it belongs to another Meatus (process %d, %s) and ends there; %s closes its port", r.other.PID, r.other.What, m.s.Press("remove-all"))
 	case m.onList && ok && r.flow != nil:
 		f, at, set := *r.flow, r.at, m.s.Tunnels
 		m.ask(fmt.Sprintf("end %s to %s, %s so far? Nothing else ends with it.", f.Who(), f.To, words.Bytes(float64(f.In+f.Out))), func() string {
@@ -427,7 +427,7 @@ func (m *Model) askEnd() {
 			m.note = fmt.Sprintf("the link is of another Meatus (process %d, %s), and ends there", l.other.PID, l.other.What)
 		} else if ok {
 			walker := m.s.Walker
-			m.ask(fmt.Sprintf("end the link to %s? With it go %s; tunnels walk it again, shells as they are set.", l.Hop, m.takes(l)), func() string {
+			m.ask(fmt.Sprintf("close the connection to %s? This also ends %s. Port forwards reconnect, shells if configured.", l.Hop, m.takes(l)), func() string {
 				walker.EndLink(l.ID)
 				return "ended"
 			})
@@ -444,7 +444,7 @@ func (m *Model) askClose() {
 	}
 	if r, _ := m.selected(); r.other != nil {
 		o := r.other.Program
-		m.ask(fmt.Sprintf("have the other Meatus (process %d, %s) close its door %s?", o.PID, o.What, at), func() string {
+		m.ask(fmt.Sprintf("have the other Meatus (process %d, %s) close its port %s?", o.PID, o.What, at), func() string {
 			if err := tunnel.TakeOver(o, at); err != nil {
 				return err.Error()
 			}
@@ -459,7 +459,7 @@ func (m *Model) askClose() {
 		}
 	}
 	set := m.s.Tunnels
-	m.ask(fmt.Sprintf("close the door %s? %s with it.", at, words.Plural(flows, "flow ends", "flows end")), func() string {
+	m.ask(fmt.Sprintf("close %s? This also ends %s.", at, words.Count(flows, "flow")), func() string {
 		set.CloseListener(at)
 		return at + " is closed"
 	})
@@ -472,7 +472,7 @@ func (m *Model) withLogin(at string) string {
 	if user == "" {
 		return at
 	}
-	m.note = "the door is on the clipboard with its login and password"
+	m.note = "the address is on the clipboard, with user name and password"
 	return (&url.URL{Scheme: "socks5h", User: url.UserPassword(user, password), Host: at}).String()
 }
 

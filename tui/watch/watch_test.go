@@ -168,7 +168,7 @@ func TestWhatRunsIsGrouped(t *testing.T) {
 		t.Errorf("nothing is asked:\n%s", d.See())
 	}
 	d.Press("esc", "Z")
-	if !strings.Contains(d.See(), "4 flows end with it") {
+	if !strings.Contains(d.See(), "This also ends 4 flows") {
 		t.Errorf("it is not said what ends:\n%s", d.See())
 	}
 }
@@ -263,7 +263,7 @@ func TestWhatHasEndedIsNotEndedAgain(t *testing.T) {
 	if d.Press("D"); chosen() != "" || m.form != nil {
 		t.Fatalf("%q is chosen in place of what has ended, asked %v", chosen(), m.form != nil)
 	}
-	if d.Press("down", "D"); m.form == nil || !strings.Contains(d.See(), "end the link to "+chosen()) {
+	if d.Press("down", "D"); m.form == nil || !strings.Contains(d.See(), "close the connection to "+chosen()) {
 		t.Errorf("after a move %q is chosen, and\n%s", chosen(), d.See())
 	}
 	d.Press("esc")

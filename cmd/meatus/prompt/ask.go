@@ -45,7 +45,7 @@ func (a *Asker) Identity(ctx context.Context, q step.IdentityQuestion) error {
 		return err
 	}
 	defer tty.Close()
-	fmt.Fprintf(tty, "%s (%s) is visited for the first time. It shows\n  %s\n  %s\n  MD5:%s\n", q.Hop, q.Address, q.Algorithm, q.SHA256, q.MD5)
+	fmt.Fprintf(tty, "%s (%s): first connection. Its host key is\n  %s\n  %s\n  MD5:%s\n", q.Hop, q.Address, q.Algorithm, q.SHA256, q.MD5)
 	for _, word := range q.Words() {
 		fmt.Fprintf(tty, "  NOTE: %s\n", word)
 	}
@@ -55,12 +55,12 @@ func (a *Asker) Identity(ctx context.Context, q step.IdentityQuestion) error {
 			fmt.Fprintf(tty, "  %s was expected, from %s: %s\n", e.Print, e.Source, map[bool]string{true: "the same", false: "ANOTHER"}[m.Same])
 		}
 	}
-	prompt, want := "Compare it with what its console shows. Vouch for it? Type yes, or paste the fingerprint you expect: ", "yes"
+	prompt, want := "Compare the fingerprint with the machine's console. To trust it, type yes, or paste the fingerprint you expect: ", "yes"
 	switch {
 	case same != nil:
-		prompt, want = "It is the one that "+same.Source+" told. Enter vouches for it, anything else does not: ", ""
+		prompt, want = "It is the one announced by "+same.Source+". Enter trusts it, anything else does not: ", ""
 	case len(others) > 0:
-		prompt, want = "It is NOT the one that is expected. If you know why, type the last six characters of the SHA256 fingerprint it shows: ", q.SHA256[max(len(q.SHA256)-6, 0):]
+		prompt, want = "It is NOT the expected one. If you know the reason, type the last six characters of its SHA256 fingerprint: ", q.SHA256[max(len(q.SHA256)-6, 0):]
 	}
 	answer, err := Line(ctx, tty, prompt, true)
 	if err != nil {
