@@ -196,7 +196,7 @@ func TestAKeyIsMadeInstalledAndRotatedInTheInterface(t *testing.T) {
 	s.until("password of keeper at sill")
 	s.text("ebb")
 	s.keys("Enter")
-	s.until("install ─ shore-2.pem", "stopped", "the home folder is writable by others", "does not let it in")
+	s.until("install ─ shore-2.pem", "stopped", "the home folder is writable by others", "the server refuses it")
 	s.keys("Escape")
 	s.gone("install ─")
 
@@ -357,7 +357,7 @@ func TestAKeyIsLentToOneRunAlone(t *testing.T) {
 	if r := do(t, dir, "", "run", "quay", "--", "reach gauge-1"); !strings.Contains(r.err, "no agent is lent") {
 		t.Errorf("the run after it: %+v", r)
 	}
-	if r := do(t, dir, "", "trail", "lend"); !strings.Contains(r.out, "used gauge.pem to log in as keeper at 10.61.4.31") || !strings.Contains(r.out, "the key is only for gauge-1") {
+	if r := do(t, dir, "", "trail", "lend"); !strings.Contains(r.out, "used gauge.pem to log in as keeper at 10.61.4.31") || !strings.Contains(r.out, "it is for gauge-1 alone") {
 		t.Errorf("the trail: %+v", r)
 	}
 	if r := do(t, dir, "", "run", "--at", "lamp", "gauge-1"); r.status != 252 || !strings.Contains(r.err, "does not go through lamp") {
@@ -420,7 +420,7 @@ func TestTheRingStandsBeforeARunningAgent(t *testing.T) {
 	s.text("B")
 	s.until("0 keys in memory, 1 behind", "mast.pem", "held by the agent behind", "the agent behind listens at")
 	s.keys("BSpace")
-	s.until("that key is the other agent's")
+	s.until("that key belongs to the running agent")
 	s.text("B")
 	s.until("No key is held")
 }

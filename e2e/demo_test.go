@@ -97,10 +97,10 @@ func TestDemoMistakesAndTheirRemedies(t *testing.T) {
 		t.Errorf("tide.pem: %v, %v", info, err)
 	}
 	s.keys("Enter") // now the first visit
-	s.until("first visit ─ tide-db", "10.61.4.20:22 is visited for the first time", "ssh-ed25519")
+	s.until("first visit ─ tide-db", "First connection to tide-db at 10.61.4.20:22", "ssh-ed25519")
 	s.text("y")
 	s.keys("Enter")
-	s.until("type the whole word yes")
+	s.until("type yes to trust the key")
 	s.text("yes")
 	s.keys("Enter")
 	s.until("keeper on tide-db")

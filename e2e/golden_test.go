@@ -152,7 +152,7 @@ func forget(t *testing.T, home string) {
 
 // everywhere are the places, the key of each, and what stands there once it is drawn.
 var everywhere = []struct{ name, key, shows string }{
-	{"routes", "0", "needs you"}, {"trail", "T", "trail ─"}, {"hosts", "H", "hosts ─"}, {"keys", "K", "gauge.pem"},
+	{"routes", "0", "needs you"}, {"trail", "T", "trail ─"}, {"hosts", "H", "SHA256"}, {"keys", "K", "gauge.pem"},
 	{"watch", "W", "Nothing is connected"}, {"estate", "Y", "No estate is named"}, {"ring", "G", "No key is held"}, {"jobs", "J", "jobs ─"}, {"help", "?", "all keys"}, {"finder", ":", "what can be done"},
 	// These ask what nobody answers, and what came of it would show elsewhere: they come last.
 	{"leases", "9", "nothing listens"}, {"cargo", "Q", "tries again"},

@@ -42,7 +42,7 @@ func TestKeysAreSeenMendedAdoptedAndMade(t *testing.T) {
 	s.keys("Enter")
 	s.until("kind (Ed25519")
 	s.keys("Enter")
-	s.until("whoever gets the file has the key):")
+	s.until("anyone with the file can use the key):")
 	s.text("tide")
 	s.until("it is short")
 	s.text(" tables of the bay")

@@ -301,7 +301,7 @@ exec "$0" issuer break-glass "$1" deep --state "$2" --passphrase-fd 3`, program,
 	if r := l.run("trail", "EMERGENCY"); !strings.Contains(r.out, "EMERGENCY") {
 		t.Errorf("%+v", r)
 	}
-	asks.until("the lease for root at deep has ended")
+	asks.until("the certificate for root at deep has expired")
 	l.issuer = l.serve()
 	await.Until(t, "the issuer to be asked again", func() bool { return l.run("run", "reef", "--", "echo in").out == "in\n" })
 }

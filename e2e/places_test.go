@@ -104,7 +104,7 @@ func TestAnExpectedFingerprintIsCompared(t *testing.T) {
 	s.keys("Enter")
 	s.until("1 fingerprint expected now")
 	s.text("D")
-	s.until("history? enter does")
+	s.until("End the trust in the keys of")
 	s.keys("Enter")
 	s.until("is history; the next visit is a first one", "before")
 	s.keys("Escape")

@@ -319,7 +319,7 @@ func (m *Model) questionText(q *step.ServerQuestions, i int) string {
 func (m *Model) identityWords(i *step.IdentityQuestion) (body []string) {
 	t := m.theme
 	wrap := func(s string) { body = append(body, fit.Wrap(s, m.width-6)...) }
-	wrap(fmt.Sprintf("%s at %s is visited for the first time. The key it shows:", i.Hop, i.Address))
+	wrap(fmt.Sprintf("First connection to %s at %s. Its host key:", i.Hop, i.Address))
 	body = append(body,
 		"  "+t.Faint.Render(fit.Pad("kind", 9))+i.Algorithm,
 		"  "+t.Faint.Render(fit.Pad("SHA256", 9))+t.Strong.Render(strings.TrimPrefix(i.SHA256, "SHA256:")),
