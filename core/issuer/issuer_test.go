@@ -234,11 +234,11 @@ func TestALeaseIsWhatWasAskedFor(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 	for name, c := range map[string]struct{ who, login, machine, say, could string }{
-		"no rule":       {"mira", "root", "quay", "mira may not be root at quay: no rule allows it", "ask whoever"},
+		"no rule":       {"mira", "root", "quay", "mira may not be root at quay: no rule allows it", "ask the author"},
 		"another login": {"mira", "clerk", "reef", "mira may not be clerk at reef: no rule allows it", "mira may be keeper, root there"},
-		"denied":        {"oskar", "keeper", "reef", "line 11 denies it", "ask whoever"},
+		"denied":        {"oskar", "keeper", "reef", "line 11 denies it", "ask the author"},
 		"reason":        {"mira", "root", "reef", "rule with-a-yes wants a reason", ""},
-		"of somebody":   {"bo", "root", "tide-db", "no rule allows it", "ask whoever"},
+		"of somebody":   {"bo", "root", "tide-db", "no rule allows it", "ask the author"},
 	} {
 		_, err := p.as(c.who).get(t.Context(), c.login, c.machine, "", nil)
 		var no *lease.Refused
