@@ -6,6 +6,7 @@ import (
 
 	"meatus/core/gate"
 	"meatus/core/posix"
+	"meatus/core/route"
 	"meatus/core/walk"
 	"meatus/core/workspace"
 )
@@ -17,7 +18,9 @@ type Problem struct {
 	Gate    gate.Gate
 	Ways    []Way
 
-	instance string // the id of the hop's instance, or ""
+	instance string        // the id of the hop's instance, or ""
+	failure  *gate.Failure // how the check ended at the gate, or nil
+	end      route.LinkKey // the end of the route that was checked
 }
 
 // Problems are the problems that a check of a session found, blocked gates before those with a warning.
@@ -28,7 +31,7 @@ func Problems(w *workspace.Workspace, found walk.Touched) []Problem {
 			if g.Verdict < gate.Ajar || i >= len(found.Route.Hops) {
 				continue
 			}
-			p := Problem{Session: found.Report.Session, Hop: h.Name, Gate: g}
+			p := Problem{Session: found.Report.Session, Hop: h.Name, Gate: g, end: found.Route.End()}
 			if at := found.Route.Hops[i].Instance; at != nil {
 				p.instance = at.ID
 			}
@@ -36,12 +39,29 @@ func Problems(w *workspace.Workspace, found walk.Touched) []Problem {
 			if f := found.Failure; f != nil && f.Hop == h.Name && f.Judged().Kind == g.Kind {
 				c.Failure = f
 			}
+			p.failure = c.Failure
 			p.Ways = Ways(c)
 			all = append(all, p)
 		}
 	}
 	slices.SortStableFunc(all, func(a, b Problem) int { return int(b.Gate.Verdict) - int(a.Gate.Verdict) })
 	return all
+}
+
+// Again is a way as it is in another reading of the workspace. ok is false where the session, its key files or its rules have
+// changed so that it is not proposed any more, or would change something else than its preview says.
+func (p Problem) Again(w *workspace.Workspace, way Way) (now Way, ok bool) {
+	r, _ := w.CheckWay(p.Session, p.end, w.Knowledge())
+	hop := slices.IndexFunc(r.Hops, func(h route.Hop) bool { return h.Name == p.Hop })
+	if hop < 0 {
+		return Way{}, false
+	}
+	ways := Ways(Case{Workspace: w, Route: r, Hop: hop, Gate: p.Gate, Failure: p.failure})
+	i := slices.IndexFunc(ways, func(w Way) bool { return w.Say == way.Say && slices.Equal(w.Preview, way.Preview) })
+	if i < 0 {
+		return Way{}, false
+	}
+	return ways[i], true
 }
 
 // Done tells whether the program does the remedy itself by [Way.Do].

@@ -3,6 +3,7 @@ package mend
 import (
 	"testing"
 
+	"meatus/core/book"
 	"meatus/core/gate"
 	"meatus/core/route"
 	"meatus/core/walk"
@@ -41,5 +42,45 @@ func TestRemediesWithACommandOfTheirOwn(t *testing.T) {
 		if _, err := way.Do(); err == nil {
 			t.Errorf("%+v was done to a file that is not there", way)
 		}
+	}
+}
+
+// A remedy is applied only as it was shown: what changed between the list and the answer has it refused.
+func TestARemedyThatIsNotOfNowIsRefused(t *testing.T) {
+	w := place(t, 0)
+	r, report := w.Check("tide-db", w.Knowledge())
+	p := Problems(w, walk.Touched{Report: report, Route: r})[0]
+	find := func(say string) Way {
+		for _, way := range p.Ways {
+			if way.Say == say {
+				return way
+			}
+		}
+		t.Fatalf("no %q among %+v", say, p.Ways)
+		return Way{}
+	}
+	mode, other := find("set mode 0600 on tide.pem"), find("use the key gauge.pem")
+	for _, way := range []Way{mode, other} {
+		if _, ok := p.Again(reopened(t, w.Dir), way); !ok {
+			t.Errorf("%q is refused, and nothing has changed", way.Say)
+		}
+	}
+	if _, err := book.Set(w.SessionsPath(), "tide-db", "key", "keys/other.pem"); err != nil {
+		t.Fatal(err)
+	}
+	if _, ok := p.Again(reopened(t, w.Dir), other); ok {
+		t.Error("another key was named meanwhile, and it is replaced")
+	}
+	if _, err := mode.Do(); err != nil {
+		t.Fatal(err)
+	}
+	if _, ok := p.Again(reopened(t, w.Dir), mode); ok {
+		t.Error("the mode was set meanwhile, and is set once more")
+	}
+	if _, err := book.Remove(w.SessionsPath(), "tide-db"); err != nil {
+		t.Fatal(err)
+	}
+	if _, ok := p.Again(reopened(t, w.Dir), other); ok {
+		t.Error("the session is gone, and it is changed")
 	}
 }

@@ -202,7 +202,7 @@ func (p *printer) written(r gate.Report, v any) printable {
 	return one
 }
 
-// found prints what was found of a session, as JSON with the remedies for its problems.
+// found prints a checked session, as JSON with its problems and their remedies.
 func (p *printer) found(w *workspace.Workspace, t walk.Touched) error {
 	if !p.asJSON || !p.all {
 		return p.put(p.prepare(t.Report))

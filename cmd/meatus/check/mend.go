@@ -20,7 +20,6 @@ import (
 	"meatus/core/trail"
 	"meatus/core/walk"
 	"meatus/core/words"
-	"meatus/core/workspace"
 )
 
 // problemJSON is a problem as "meatus mend --json" promises it.
@@ -271,23 +270,34 @@ func choose(cmd *command.Call, all []mend.Problem, yes bool) (*chosen, error) {
 
 // apply applies a remedy, and tells how the session is afterwards.
 func apply(cmd *command.Call, open live.Opener, c chosen) error {
-	did, failed := c.Way.Do()
-	if did.Say == "" && failed != nil {
-		return command.Fail(command.Blocked, fmt.Errorf("%s: %w", c.Way.Say, failed))
-	}
 	w, err := open.Workspace()
 	if err != nil {
 		return err
 	}
-	record(cmd, w, c.Session, did.Say, failed)
-	way, report := w.Check(c.Session, w.Knowledge())
+	way, ok := c.Problem.Again(w, c.Way) // a person may have taken their time
+	if !ok {
+		return command.Fail(command.Blocked, fmt.Errorf("%s: %s or its files changed meanwhile; nothing was changed", c.Way.Say, c.Hop))
+	}
+	did, failed := way.Do()
+	if did.Say == "" && failed != nil {
+		return command.Fail(command.Blocked, fmt.Errorf("%s: %w", c.Way.Say, failed))
+	}
+	if w, err = open.Workspace(); err != nil {
+		return err
+	}
+	entry := trail.Entry{Kind: trail.Mend, Session: c.Session, Say: did.Say}
+	if failed != nil {
+		entry.Failed = failed.Error()
+	}
+	live.Record(cmd, w, entry)
+	now, report := w.Check(c.Session, w.Knowledge())
 	out := mendedJSON{Session: c.Session, Remedy: c.Way.Say, Done: did.Say, Verdict: report.Verdict()}
 	text := sanitize.Line(did.Say, 400) + "\n"
 	if failed != nil {
 		out.Failed = failed.Error()
 		text += "meatus: " + sanitize.Line(failed.Error(), 400) + "\n"
 	}
-	if left := mend.Problems(w, walk.Touched{Report: report, Route: way}); len(left) > 0 {
+	if left := mend.Problems(w, walk.Touched{Report: report, Route: now}); len(left) > 0 {
 		text += fmt.Sprintf("%s left: %s\n", words.Count(len(left), "problem"), left[0].Gate.Reason)
 	}
 	if err := cmd.Answer(out, text); err != nil {
@@ -297,20 +307,4 @@ func apply(cmd *command.Call, open live.Opener, c chosen) error {
 		return command.Exit(command.Failed)
 	}
 	return nil
-}
-
-// record writes what was mended to the trail.
-func record(cmd *command.Call, w *workspace.Workspace, session, say string, failed error) {
-	t, err := trail.Open(w.Dir)
-	if err == nil {
-		e := trail.Entry{Kind: trail.Mend, Session: session, Say: say}
-		if failed != nil {
-			e.Failed = failed.Error()
-		}
-		err = t.Add(e)
-		t.Close()
-	}
-	if err != nil {
-		fmt.Fprintln(cmd.ErrOrStderr(), "meatus: "+err.Error())
-	}
 }

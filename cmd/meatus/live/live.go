@@ -267,6 +267,19 @@ func NamedItself(w *workspace.Workspace, sessions, named []string) error {
 	return nil
 }
 
+// Record adds an entry to the audit log of a workspace. Where that fails it is told on standard error: what the entry is about
+// is done.
+func Record(cmd *command.Call, w *workspace.Workspace, e trail.Entry) {
+	t, err := trail.Open(w.Dir)
+	if err == nil {
+		err = t.Add(e)
+		t.Close()
+	}
+	if err != nil {
+		fmt.Fprintln(cmd.ErrOrStderr(), "meatus: "+err.Error())
+	}
+}
+
 // Visits is when each session was logged in to last. It is empty where the trail cannot be read.
 func Visits(w *workspace.Workspace) map[string]time.Time {
 	t, err := trail.Open(w.Dir)

@@ -33,18 +33,10 @@ time that can be undone there, and everything else in the file unchanged.`,
 	}, exportAll(open), importFile(open)}
 }
 
-// noteEdit writes what was edited to the trail.
-func noteEdit(cmd *command.Call, w *workspace.Workspace, session, say string) error {
-	t, err := trail.Open(w.Dir)
-	if err == nil {
-		err = t.Add(trail.Entry{Kind: trail.Edit, Session: session, Say: say})
-		t.Close()
-	}
-	if err != nil {
-		fmt.Fprintln(cmd.ErrOrStderr(), "meatus: "+err.Error())
-	}
+// noteEdit adds an edit to the audit log, and prints it.
+func noteEdit(cmd *command.Call, w *workspace.Workspace, session, say string) {
+	live.Record(cmd, w, trail.Entry{Kind: trail.Edit, Session: session, Say: say})
 	fmt.Fprintln(cmd.OutOrStdout(), say)
-	return nil
 }
 
 func add(open live.Opener) *command.Command {
@@ -80,9 +72,7 @@ run: its keys, bastions, forwards and options become values, others are listed a
 				return command.Fail(command.WrongUse, err)
 			}
 			for _, d := range drafts {
-				if err := noteEdit(cmd, w, d.Name, "the new session "+d.Name); err != nil {
-					return err
-				}
+				noteEdit(cmd, w, d.Name, "the new session "+d.Name)
 			}
 			return nil
 		},
@@ -131,7 +121,8 @@ Lists are separated by commas, port forwards are written as in a route line.`,
 			if len(names) == 1 {
 				session = names[0]
 			}
-			return noteEdit(cmd, w, session, strings.Join(keys, ", ")+" of "+strings.Join(names, ", "))
+			noteEdit(cmd, w, session, strings.Join(keys, ", ")+" of "+strings.Join(names, ", "))
+			return nil
 		},
 	}
 }
@@ -172,9 +163,7 @@ func remove(open live.Opener) *command.Command {
 				if _, err := book.Remove(w.SessionsPath(), name); err != nil {
 					return command.Fail(command.WrongUse, fmt.Errorf("%s is not removed: %w", name, err))
 				}
-				if err := noteEdit(cmd, w, name, "removed "+name); err != nil {
-					return err
-				}
+				noteEdit(cmd, w, name, "removed "+name)
 			}
 			return nil
 		},
